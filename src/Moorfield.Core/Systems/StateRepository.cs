@@ -1,0 +1,187 @@
+using System.Collections.Immutable;
+using Microsoft.Data.Sqlite;
+using Moorfield.Core.Volumes;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Systems;
+
+/// <summary>
+/// The system's own database of packages, accounts and registrations, opened as a private copy outside the volume: SQLite never writes
+/// beside the original. Source: windows-on-disk §5 [seen]. A layout that is not recognised is left alone.
+/// </summary>
+internal sealed class StateRepository : IDisposable
+{
+    private const long SizeLimit = 1L << 30;
+
+    private static readonly (string Table, string[] Columns)[] KnownLayout =
+    [
+        ("PackageFamily", ["_PackageFamilyID", "PackageFamilyName"]),
+        ("Package", ["_PackageID", "PackageFullName", "PackageFamily"]),
+        ("User", ["_UserID", "UserSid"]),
+        ("PackageUser", ["_PackageUserID", "Package", "User"]),
+        ("Application", ["_ApplicationID", "Package"]),
+    ];
+
+    private readonly DirectoryInfo _copy;
+
+    private StateRepository(DirectoryInfo copy, SqliteConnection connection)
+    {
+        _copy = copy;
+        Connection = connection;
+    }
+
+    internal SqliteConnection Connection { get; }
+
+    /// <summary>The write-ahead log beside the database.</summary>
+    internal static WindowsPath Log => Places.Repository / (Places.StateRepository.Name + "-wal");
+
+    private static WindowsPath Journal => Places.Repository / (Places.StateRepository.Name + "-journal");
+
+    /// <summary>Opens a copy; null, with a note, when there is none, it is damaged, or its layout is not known.</summary>
+    internal static StateRepository? Open(WindowsVolume volume, SnapshotNotes notes)
+    {
+        byte[]? content;
+        byte[]? log;
+        byte[]? journal;
+        try
+        {
+            content = volume.Read(Places.StateRepository, SizeLimit);
+            log = volume.Read(Log, SizeLimit);
+            journal = volume.Read(Journal, SizeLimit);
+        }
+        catch (MoorfieldException e)
+        {
+            notes.Add("repositoryUnreadable", $"{Places.StateRepository} is not read and will not be written: {e.Message}");
+            return null;
+        }
+        if (content is null)
+        {
+            notes.Add("repositoryMissing", $"{Places.StateRepository} is not there: only the registry and the folders are read.");
+            return null;
+        }
+        try
+        {
+            return Open(content, log, journal, notes);
+        }
+        catch (SqliteException e)
+        {
+            notes.Add("repositoryUnreadable", $"{Places.StateRepository} is not read and will not be written: SQLite says '{e.Message}'");
+            return null;
+        }
+    }
+
+    private static StateRepository? Open(byte[] content, byte[]? log, byte[]? journal, SnapshotNotes notes)
+    {
+        var folder = Directory.CreateTempSubdirectory("moorfield-");
+        SqliteConnection? connection = null;
+        bool keep = false;
+        try
+        {
+            string path = Path.Combine(folder.FullName, "repository");
+            File.WriteAllBytes(path, content);
+            if (log is { Length: > 0 })
+                File.WriteAllBytes(path + "-wal", log);
+            if (journal is { Length: > 0 })
+                File.WriteAllBytes(path + "-journal", journal);
+            connection = new SqliteConnection(new SqliteConnectionStringBuilder { DataSource = path, Pooling = false }.ConnectionString);
+            connection.Open();
+            Execute(connection, "PRAGMA trusted_schema=OFF");
+            Execute(connection, "PRAGMA cell_size_check=ON");
+            if (Unknown(connection) is { } missing)
+            {
+                notes.Add("repositoryUnknown", $"{Places.StateRepository} has no {missing}: its layout is not known here, so it is not read and will not be written.");
+                return null;
+            }
+            keep = true;
+            return new StateRepository(folder, connection);
+        }
+        finally
+        {
+            if (!keep)
+            {
+                connection?.Dispose();
+                folder.Delete(recursive: true);
+            }
+        }
+    }
+
+    private static string? Unknown(SqliteConnection connection)
+    {
+        foreach (var (table, columns) in KnownLayout)
+        {
+            var there = Columns(connection, table);
+            if (columns.FirstOrDefault(c => !there.Contains(c)) is { } missing)
+                return there.Count == 0 ? $"table {table}" : $"column {table}.{missing}";
+        }
+        return null;
+    }
+
+    internal static HashSet<string> Columns(SqliteConnection connection, string table) =>
+        Query(connection, "SELECT name FROM pragma_table_info($table)", r => r.GetString(0), ("$table", table)).ToHashSet(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>Where packages are: a machine trace for each package known, an account trace for each registration.</summary>
+    internal ILookup<PackageFullName, Trace> ReadTraces(ImmutableArray<Account> accounts, SnapshotNotes notes)
+    {
+        var known = accounts.ToDictionary(a => a.Sid, StringComparer.OrdinalIgnoreCase);
+        var traces = new List<(PackageFullName Package, Trace Trace)>();
+        try
+        {
+            foreach (string name in Query(Connection, "SELECT PackageFullName FROM Package", r => r.GetString(0)))
+            {
+                if (PackageFullName.TryParse(name, out var fullName))
+                    traces.Add((fullName, new Trace(TraceScope.Machine, null, TraceKind.MachineEntry, new RowsLocation(fullName, null))));
+                else
+                    notes.Add("unknownEntry", $"The state repository's package '{name}' is not named like a package and is left alone.");
+            }
+            const string Registrations = """
+                SELECT Package.PackageFullName, User.UserSid FROM PackageUser
+                JOIN Package ON Package._PackageID = PackageUser.Package JOIN User ON User._UserID = PackageUser.User
+                """;
+            foreach (var (name, sid) in Query(Connection, Registrations, r => (r.GetString(0), r.GetString(1))))
+            {
+                if (PackageFullName.TryParse(name, out var fullName) && known.TryGetValue(sid, out var account))
+                    traces.Add((fullName, new Trace(TraceScope.Account, account.Sid, TraceKind.Registration, new RowsLocation(fullName, account.Sid))));
+            }
+        }
+        catch (Exception e) when (e is SqliteException or InvalidCastException)
+        {
+            notes.Add("repositoryUnreadable", $"{Places.StateRepository} is damaged and was read only in part: {e.Message}");
+        }
+        return traces.ToLookup(t => t.Package, t => t.Trace);
+    }
+
+    internal static List<T> Query<T>(SqliteConnection connection, string sql, Func<SqliteDataReader, T> read, params (string Name, object Value)[] parameters)
+    {
+        using var command = connection.CreateCommand();
+        command.CommandText = sql;
+        foreach (var (name, value) in parameters)
+            command.Parameters.AddWithValue(name, value);
+        using var reader = command.ExecuteReader();
+        var rows = new List<T>();
+        while (reader.Read())
+            rows.Add(read(reader));
+        return rows;
+    }
+
+    internal static int Execute(SqliteConnection connection, string sql, params (string Name, object Value)[] parameters)
+    {
+        using var command = connection.CreateCommand();
+        command.CommandText = sql;
+        foreach (var (name, value) in parameters)
+            command.Parameters.AddWithValue(name, value);
+        return command.ExecuteNonQuery();
+    }
+
+    /// <summary>The whole database as one file, with whatever its log held.</summary>
+    internal byte[] ToArray()
+    {
+        Execute(Connection, "PRAGMA wal_checkpoint(TRUNCATE)");
+        return File.ReadAllBytes(Connection.DataSource);
+    }
+
+    public void Dispose()
+    {
+        Connection.Dispose();
+        _copy.Delete(recursive: true);
+    }
+}

@@ -1,0 +1,153 @@
+namespace Moorfield.Core.Volumes;
+
+/// <summary>Adds and removes trees inside open folders.</summary>
+/// <param name="content">Opens the content kept under a name.</param>
+internal sealed class TreeWriter(Func<string, Stream> content)
+{
+    /// <summary>A file has this name while it is being written, so that a file with its own name is always whole.</summary>
+    internal const string PartName = ".moorfield-part";
+
+    /// <summary>ntfs-3g: the data of a reparse point. Writing it turns an empty file or folder into one. [seen]</summary>
+    internal const string ReparseAttribute = "system.ntfs_reparse_data";
+
+    private readonly List<string> _warnings = [];
+
+    internal IReadOnlyList<string> Warnings => _warnings;
+
+    internal static void Remove(Folder parent, string name, int depth = 0)
+    {
+        TreeRecorder.CheckDepth(depth);
+        if (parent.Stat(name) is not { } info)
+            return;
+        if (info.Kind == EntryKind.Folder)
+        {
+            using (var folder = parent.OpenFolder(name))
+            {
+                // A listing can be incomplete when entries go meanwhile (fuse drivers): again until it is empty.
+                for (var names = folder!.Names(); names.Count > 0; names = folder.Names())
+                    names.ForEach(child => Remove(folder, child, depth + 1));
+            }
+            parent.Delete(name, folder: true);
+            return;
+        }
+        parent.Delete(name);
+    }
+
+    /// <summary>Writes a file whole or not at all, flushed with its name.</summary>
+    internal static void WriteWhole(Folder folder, string name, ReadOnlySpan<byte> bytes)
+    {
+        DeletePart(folder);
+        using (var file = folder.CreateFile(PartName))
+        {
+            folder.Write(file, bytes, 0, name);
+            folder.Flush(file, name);
+        }
+        folder.Rename(PartName, name);
+        folder.Flush();
+    }
+
+    internal void Add(Folder parent, string name, TreeImage image)
+    {
+        var children = image.Entries.Where(e => e.Path.Length > 0).ToLookup(e => e.Path.LastIndexOf('\\') is var i and >= 0 ? e.Path[..i] : "", StringComparer.Ordinal);
+        Add(parent, name, image.Entries[0], children);
+    }
+
+    private void Add(Folder parent, string name, TreeEntry entry, ILookup<string, TreeEntry> children)
+    {
+        bool isReparsePoint = entry.Attributes.ContainsKey(ReparseAttribute);
+        if (parent.Stat(name) is { } there)
+        {
+            if (there.Kind != EntryKind.Folder || entry.Kind != EntryKind.Folder || isReparsePoint)
+            {
+                if (TreeComparer.IsSame(parent, name, entry))
+                {
+                    SetAttributes(parent, name, entry); // a run may have been cut off between the content and these
+                    return;
+                }
+                throw new MoorfieldException(Trouble.Failed, $"'{name}' is there already, with other content.");
+            }
+        }
+        else if (isReparsePoint || entry.Kind != EntryKind.Folder)
+        {
+            AddLeaf(parent, name, entry, isReparsePoint);
+            return;
+        }
+        else
+        {
+            parent.MakeFolder(name);
+        }
+        using (var folder = parent.OpenFolder(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' is no folder any more."))
+        {
+            DeletePart(folder);
+            foreach (var child in children[entry.Path])
+                Add(folder, child.Path[(child.Path.LastIndexOf('\\') + 1)..], child, children);
+        }
+        SetAttributes(parent, name, entry);
+    }
+
+    private void AddLeaf(Folder parent, string name, TreeEntry entry, bool isReparsePoint)
+    {
+        DeletePart(parent);
+        if (entry.Kind == EntryKind.Link && !isReparsePoint)
+        {
+            parent.MakeLink(PartName, UnixName.EncodeTarget(entry.LinkTarget!));
+        }
+        else if (entry.Kind == EntryKind.Folder)
+        {
+            parent.MakeFolder(PartName);
+        }
+        else
+        {
+            using var file = parent.CreateFile(PartName, 0x180);
+            if (!isReparsePoint)
+                Copy(parent, file, entry, name);
+        }
+        SetAttributes(parent, PartName, entry);
+        parent.Rename(PartName, name);
+    }
+
+    private void Copy(Folder parent, Microsoft.Win32.SafeHandles.SafeFileHandle file, TreeEntry entry, string name)
+    {
+        using var source = content(entry.Blob!);
+        byte[] buffer = new byte[1 << 17];
+        long done = 0;
+        while (source.Read(buffer) is > 0 and int got)
+        {
+            parent.Write(file, buffer.AsSpan(0, got), done, name);
+            done += got;
+        }
+        if (done != entry.Size)
+            throw new MoorfieldException(Trouble.Failed, $"The vault's copy of '{name}' has {done:N0} bytes, not {entry.Size:N0}.");
+    }
+
+    private void SetAttributes(Folder parent, string name, TreeEntry entry)
+    {
+        Try(name, "owner and mode", () => parent.SetOwnerAndMode(name, entry.Uid, entry.Gid, entry.Mode, entry.Kind));
+        // After the mode, because on ntfs-3g a change of mode rewrites the security descriptor; times last, everything else changes them.
+        foreach (var (attribute, value) in entry.Attributes.OrderBy(a => a.Key.Contains("times", StringComparison.Ordinal)))
+        {
+            if (parent.Attribute(name, attribute) is not { } now || !now.AsSpan().SequenceEqual(value))
+                Try(name, attribute, () => parent.SetAttribute(name, attribute, value));
+        }
+        Try(name, "times", () => parent.SetTimes(name, entry.Accessed, entry.Modified));
+    }
+
+    // An owner, a mode or an attribute that this mount does not take must not lose the file.
+    private void Try(string name, string what, Action set)
+    {
+        try
+        {
+            set();
+        }
+        catch (MoorfieldException e) when (e.Trouble == Trouble.Failed)
+        {
+            _warnings.Add($"'{name}': {what} could not be put back. {e.Message}");
+        }
+    }
+
+    private static void DeletePart(Folder folder)
+    {
+        if (folder.Stat(PartName) is not null)
+            Remove(folder, PartName);
+    }
+}

@@ -1,0 +1,56 @@
+using System.Collections.Immutable;
+
+namespace Moorfield.Formats.Appx;
+
+/// <summary>The <c>Identity</c> element of a manifest: the five parts of a package's identity. Source: windows-on-disk §1 [doc].</summary>
+/// <param name="Publisher">An X.500 distinguished name, as written.</param>
+public sealed record PackageIdentity(string Name, string Publisher, PackageVersion Version, string Architecture, string ResourceId)
+{
+    public PackageFullName FullName => new(Name, Version, Architecture, ResourceId, PublisherId.FromPublisher(Publisher));
+}
+
+/// <summary>A <c>PackageDependency</c>: another package (a framework) that must be there.</summary>
+/// <param name="MinVersion">Lowest version that will do; 0.0.0.0 when not given.</param>
+/// <param name="Publisher">Null when the manifest (2010 namespace) does not give it.</param>
+public sealed record PackageDependency(string Name, PackageVersion MinVersion, string? Publisher);
+
+/// <summary>An <c>Extension</c>: a way in which the system or other apps reach this one.</summary>
+/// <param name="Category">As written, e.g. <c>windows.protocol</c>.</param>
+/// <param name="Values">File types, scheme names, aliases or task ids, by category; empty for the others.</param>
+public sealed record AppxExtension(string Category, ImmutableArray<string> Values);
+
+/// <summary>An <c>Application</c> of a package.</summary>
+/// <param name="DisplayName">As written, may be <c>ms-resource:…</c>; null when missing.</param>
+/// <param name="ShownInStart">False for <c>AppListEntry="none"</c>.</param>
+public sealed record AppxApplication(string Id, string? DisplayName, string? Description, bool ShownInStart, ImmutableArray<AppxExtension> Extensions);
+
+/// <summary>What a package manifest (AppxManifest.xml) says, as far as Moorfield reads it. Source: windows-on-disk §6 [doc].</summary>
+/// <param name="MainPackages">Names of the packages that this one extends (optional packages only).</param>
+/// <param name="Extensions">Extensions of the package itself; those of an application are with the application.</param>
+/// <param name="Capabilities">Names as written, of all capability elements.</param>
+public sealed record AppxManifest(
+    PackageIdentity Identity,
+    string? DisplayName,
+    string? PublisherDisplayName,
+    string? Description,
+    bool IsFramework,
+    bool IsResourcePackage,
+    ImmutableArray<PackageDependency> Dependencies,
+    ImmutableArray<string> MainPackages,
+    ImmutableArray<AppxApplication> Applications,
+    ImmutableArray<AppxExtension> Extensions,
+    ImmutableArray<string> Capabilities)
+{
+    /// <summary>Whether this is an optional package (it names a main package).</summary>
+    public bool IsOptional => !MainPackages.IsEmpty;
+
+    /// <summary>Every extension, the package's and its applications'.</summary>
+    public IEnumerable<AppxExtension> AllExtensions => Extensions.Concat(Applications.SelectMany(a => a.Extensions));
+}
+
+/// <summary>One member that a bundle manifest lists.</summary>
+/// <param name="IsResource">Type <c>resource</c>; otherwise <c>application</c>.</param>
+public sealed record BundleMember(PackageFullName FullName, bool IsResource, string FileName);
+
+/// <summary>What a bundle manifest (AppxBundleManifest.xml) says. Source: windows-on-disk §2 [doc].</summary>
+public sealed record AppxBundleManifest(PackageIdentity Identity, ImmutableArray<BundleMember> Members);

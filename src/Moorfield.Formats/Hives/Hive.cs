@@ -1,0 +1,104 @@
+using System.Runtime.InteropServices;
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Formats.Native;
+
+namespace Moorfield.Formats.Hives;
+
+/// <summary>
+/// A registry hive, read and changed through libhivex. Changes stay in memory until <see cref="ToArray"/> gives the new file.
+/// Not for use from several threads.
+/// </summary>
+public sealed class Hive : IDisposable
+{
+    /// <summary>The registry allows 512 levels; anything deeper is damage.</summary>
+    internal const int MaxDepth = 512;
+
+    private Hive(HiveHandle handle, HiveHeader header)
+    {
+        Handle = handle;
+        Header = header;
+    }
+
+    internal HiveHandle Handle { get; }
+
+    public HiveHeader Header { get; }
+
+    public HiveKey Root => new(this, LibHivex.Root(Handle));
+
+    /// <summary>Opens a hive for reading. A dirty hive can be read; what its logs hold is missing from it.</summary>
+    /// <exception cref="InvalidDataException">Not a hive, or a damaged one.</exception>
+    /// <exception cref="DllNotFoundException">libhivex is not installed; the message names the package.</exception>
+    public static Hive OpenRead(SafeFileHandle file) => Open(file, 0);
+
+    /// <summary>Reads a hive into memory for changing. The file itself is not written.</summary>
+    /// <exception cref="InvalidDataException">Not a hive, or a damaged or dirty one.</exception>
+    /// <exception cref="DllNotFoundException">libhivex is not installed; the message names the package.</exception>
+    public static Hive OpenWrite(SafeFileHandle file) => Open(file, LibHivex.OpenWrite);
+
+    private static Hive Open(SafeFileHandle file, int flags)
+    {
+        byte[] block = new byte[HiveHeader.Size];
+        int got = RandomAccess.Read(file, block, 0);
+        var header = HiveHeader.Read(block.AsSpan(0, got), RandomAccess.GetLength(file));
+        if (header.IsDirty && flags != 0)
+            throw new InvalidDataException("was not flushed when Windows last shut down");
+        HiveHandle handle;
+        try
+        {
+            // The open descriptor by name: the file that was checked is the file that is read.
+            handle = new HiveHandle(LibHivex.Open($"/proc/self/fd/{file.DangerousGetHandle()}", flags));
+        }
+        catch (DllNotFoundException e)
+        {
+            throw new DllNotFoundException("libhivex is missing. Install the Debian package libhivex0.", e);
+        }
+        int error = Marshal.GetLastPInvokeError();
+        return handle.IsInvalid
+            ? throw new InvalidDataException($"is a damaged registry hive ({Marshal.GetPInvokeErrorMessage(error)})")
+            : new Hive(handle, header);
+    }
+
+    /// <summary>The key at a path of names separated by backslashes, any case; null when it is not there.</summary>
+    public HiveKey? Find(string path)
+    {
+        HiveKey? key = Root;
+        foreach (string name in path.Split('\\', StringSplitOptions.RemoveEmptyEntries))
+        {
+            key = key.Value.Child(name);
+            if (key is null)
+                return null;
+        }
+        return key;
+    }
+
+    /// <summary>The key at a path; missing keys on the way, and the key itself, are added.</summary>
+    public HiveKey Create(string path)
+    {
+        var key = Root;
+        foreach (string name in path.Split('\\', StringSplitOptions.RemoveEmptyEntries))
+            key = key.Child(name) ?? key.Add(name);
+        return key;
+    }
+
+    /// <summary>The whole changed hive as the bytes of a file.</summary>
+    /// <exception cref="IOException">libhivex could not write it.</exception>
+    public byte[] ToArray()
+    {
+        using var memory = LibC.CreateMemoryFile("hive\0"u8, 0);
+        if (LibHivex.Commit(Handle, $"/proc/self/fd/{memory.DangerousGetHandle()}", 0) != 0)
+            throw Failure("write the hive");
+        byte[] bytes = new byte[RandomAccess.GetLength(memory)];
+        int done = 0;
+        while (done < bytes.Length && RandomAccess.Read(memory, bytes.AsSpan(done), done) is > 0 and int got)
+            done += got;
+        return bytes;
+    }
+
+    internal static IOException Failure(string what)
+    {
+        int error = Marshal.GetLastPInvokeError();
+        return new IOException($"libhivex could not {what}: {Marshal.GetPInvokeErrorMessage(error)}");
+    }
+
+    public void Dispose() => Handle.Dispose();
+}

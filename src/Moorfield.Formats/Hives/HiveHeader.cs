@@ -1,0 +1,40 @@
+using System.Buffers.Binary;
+
+namespace Moorfield.Formats.Hives;
+
+/// <summary>The base block of a hive: its first 4096 bytes. Source: windows-on-disk §8 [doc].</summary>
+/// <param name="IsDirty">The two sequence numbers differ: the hive was not flushed, and its transaction logs hold what is missing.</param>
+public readonly record struct HiveHeader(bool IsDirty)
+{
+    internal const int Size = 4096;
+    private const uint Magic = 0x66676572; // "regf"
+    private const int PrimarySequenceOffset = 4;
+    private const int SecondarySequenceOffset = 8;
+    private const int MajorVersionOffset = 20;
+    private const int HiveBinsSizeOffset = 40;
+    private const int ChecksumOffset = 508;
+
+    /// <summary>Reads and checks a base block.</summary>
+    /// <param name="block">The file's first bytes.</param>
+    /// <param name="fileLength">Length of the whole file in bytes.</param>
+    /// <exception cref="InvalidDataException">Not a hive, or one that is cut off or damaged.</exception>
+    public static HiveHeader Read(ReadOnlySpan<byte> block, long fileLength)
+    {
+        if (block.Length < Size)
+            throw new InvalidDataException($"is no registry hive: it has {fileLength:N0} bytes, a hive at least {Size:N0}");
+        if (BinaryPrimitives.ReadUInt32LittleEndian(block) != Magic)
+            throw new InvalidDataException("is no registry hive: it does not begin with 'regf'");
+        if (BinaryPrimitives.ReadUInt32LittleEndian(block[MajorVersionOffset..]) != 1)
+            throw new InvalidDataException("is a registry hive of an unknown version");
+        uint checksum = 0;
+        for (int i = 0; i < ChecksumOffset; i += sizeof(uint))
+            checksum ^= BinaryPrimitives.ReadUInt32LittleEndian(block[i..]);
+        if (BinaryPrimitives.ReadUInt32LittleEndian(block[ChecksumOffset..]) != checksum)
+            throw new InvalidDataException($"is a damaged registry hive: the checksum at offset {ChecksumOffset} is wrong");
+        long declared = Size + (long)BinaryPrimitives.ReadUInt32LittleEndian(block[HiveBinsSizeOffset..]);
+        if (declared > fileLength)
+            throw new InvalidDataException($"is a registry hive that is cut off: {fileLength:N0} bytes of {declared:N0}");
+        return new HiveHeader(
+            BinaryPrimitives.ReadUInt32LittleEndian(block[PrimarySequenceOffset..]) != BinaryPrimitives.ReadUInt32LittleEndian(block[SecondarySequenceOffset..]));
+    }
+}

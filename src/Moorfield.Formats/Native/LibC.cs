@@ -1,0 +1,131 @@
+using System.Runtime.InteropServices;
+using Microsoft.Win32.SafeHandles;
+
+namespace Moorfield.Formats.Native;
+
+/// <summary>
+/// The few calls of the C library that .NET has no equivalent for: everything relative to an open folder, so that no link on the
+/// way is ever followed. Names are bytes ending in NUL. Source: Linux man-pages, sections 2 and 3.
+/// </summary>
+internal static unsafe partial class LibC
+{
+    private const string Library = "libc.so.6";
+
+    internal const int ReadOnly = 0x0;
+    internal const int WriteOnly = 0x1;
+    internal const int ReadWrite = 0x2;
+    internal const int Create = 0x40;
+    internal const int Exclusive = 0x80;
+    internal const int NonBlock = 0x800;
+    internal const int CloseOnExec = 0x80000;
+
+    // These two differ between architectures.
+    internal static readonly int Directory = IsArm ? 0x4000 : 0x10000;
+    internal static readonly int NoFollow = IsArm ? 0x8000 : 0x20000;
+
+    internal const int SymlinkNoFollow = 0x100;
+    internal const int RemoveDirectory = 0x200;
+    internal const int LockExclusive = 2;
+    internal const int LockNonBlocking = 4;
+    internal const uint StatxBasic = 0x7ff;
+
+    internal const int ENOENT = 2;
+    internal const int EAGAIN = 11;
+    internal const int EACCES = 13;
+    internal const int EEXIST = 17;
+    internal const int ENOTDIR = 20;
+    internal const int ERANGE = 34;
+    internal const int ELOOP = 40;
+
+    private static bool IsArm => RuntimeInformation.ProcessArchitecture == Architecture.Arm64;
+
+    /// <summary>struct statx: the same layout on every architecture, 256 bytes.</summary>
+    [StructLayout(LayoutKind.Explicit, Size = 256)]
+    internal struct Statx
+    {
+        [FieldOffset(16)] internal uint Links;
+        [FieldOffset(20)] internal uint Uid;
+        [FieldOffset(24)] internal uint Gid;
+        [FieldOffset(28)] internal ushort Mode;
+        [FieldOffset(32)] internal ulong Inode;
+        [FieldOffset(40)] internal ulong Size;
+        [FieldOffset(64)] internal Time Access;
+        [FieldOffset(96)] internal Time Change;
+        [FieldOffset(112)] internal Time Modification;
+    }
+
+    [StructLayout(LayoutKind.Sequential)]
+    internal struct Time
+    {
+        internal long Seconds;
+        internal uint Nanoseconds;
+        private readonly int _reserved;
+    }
+
+    [StructLayout(LayoutKind.Sequential)]
+    internal struct TimeSpec
+    {
+        internal long Seconds;
+        internal long Nanoseconds;
+    }
+
+    [LibraryImport(Library, EntryPoint = "open", SetLastError = true)]
+    internal static partial SafeFileHandle Open(ReadOnlySpan<byte> path, int flags, uint mode);
+
+    [LibraryImport(Library, EntryPoint = "openat", SetLastError = true)]
+    internal static partial SafeFileHandle OpenAt(SafeFileHandle folder, ReadOnlySpan<byte> name, int flags, uint mode);
+
+    [LibraryImport(Library, EntryPoint = "statx", SetLastError = true)]
+    internal static partial int StatxAt(SafeFileHandle folder, ReadOnlySpan<byte> name, int flags, uint mask, out Statx result);
+
+    [LibraryImport(Library, EntryPoint = "getdents64", SetLastError = true)]
+    internal static partial nint GetDents(SafeFileHandle folder, byte* buffer, nuint length);
+
+    [LibraryImport(Library, EntryPoint = "mkdirat", SetLastError = true)]
+    internal static partial int MakeDirectoryAt(SafeFileHandle folder, ReadOnlySpan<byte> name, uint mode);
+
+    [LibraryImport(Library, EntryPoint = "unlinkat", SetLastError = true)]
+    internal static partial int UnlinkAt(SafeFileHandle folder, ReadOnlySpan<byte> name, int flags);
+
+    [LibraryImport(Library, EntryPoint = "symlinkat", SetLastError = true)]
+    internal static partial int SymlinkAt(ReadOnlySpan<byte> target, SafeFileHandle folder, ReadOnlySpan<byte> name);
+
+    [LibraryImport(Library, EntryPoint = "readlinkat", SetLastError = true)]
+    internal static partial nint ReadLinkAt(SafeFileHandle folder, ReadOnlySpan<byte> name, byte* buffer, nuint length);
+
+    [LibraryImport(Library, EntryPoint = "renameat", SetLastError = true)]
+    internal static partial int RenameAt(SafeFileHandle fromFolder, ReadOnlySpan<byte> from, SafeFileHandle toFolder, ReadOnlySpan<byte> to);
+
+    [LibraryImport(Library, EntryPoint = "fchmodat", SetLastError = true)]
+    internal static partial int ChangeModeAt(SafeFileHandle folder, ReadOnlySpan<byte> name, uint mode, int flags);
+
+    [LibraryImport(Library, EntryPoint = "fchownat", SetLastError = true)]
+    internal static partial int ChangeOwnerAt(SafeFileHandle folder, ReadOnlySpan<byte> name, uint uid, uint gid, int flags);
+
+    [LibraryImport(Library, EntryPoint = "utimensat", SetLastError = true)]
+    internal static partial int SetTimesAt(SafeFileHandle folder, ReadOnlySpan<byte> name, TimeSpec* accessAndModification, int flags);
+
+    [LibraryImport(Library, EntryPoint = "fsync", SetLastError = true)]
+    internal static partial int Sync(SafeFileHandle file);
+
+    [LibraryImport(Library, EntryPoint = "syncfs", SetLastError = true)]
+    internal static partial int SyncFileSystem(SafeFileHandle anyFile);
+
+    [LibraryImport(Library, EntryPoint = "ftruncate", SetLastError = true)]
+    internal static partial int Truncate(SafeFileHandle file, long length);
+
+    [LibraryImport(Library, EntryPoint = "flock", SetLastError = true)]
+    internal static partial int Lock(SafeFileHandle file, int operation);
+
+    [LibraryImport(Library, EntryPoint = "memfd_create", SetLastError = true)]
+    internal static partial SafeFileHandle CreateMemoryFile(ReadOnlySpan<byte> name, uint flags);
+
+    [LibraryImport(Library, EntryPoint = "llistxattr", SetLastError = true)]
+    internal static partial nint ListAttributes(ReadOnlySpan<byte> path, byte* buffer, nuint length);
+
+    [LibraryImport(Library, EntryPoint = "lgetxattr", SetLastError = true)]
+    internal static partial nint GetAttribute(ReadOnlySpan<byte> path, ReadOnlySpan<byte> name, byte* buffer, nuint length);
+
+    [LibraryImport(Library, EntryPoint = "lsetxattr", SetLastError = true)]
+    internal static partial int SetAttribute(ReadOnlySpan<byte> path, ReadOnlySpan<byte> name, ReadOnlySpan<byte> value, nuint length, int flags);
+}

@@ -1,0 +1,157 @@
+using System.Security.Cryptography;
+using System.Text;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.StandIn;
+
+/// <summary>Fills the hives of a made-up system. Source of the keys: windows-on-disk §3 and §4.</summary>
+internal sealed class RegistryLayout(World world)
+{
+    private const string Store = @"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore";
+    private const string MachinePackages = @"Classes\Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\PackageRepository\Packages";
+    private const string AccountRepository = @"Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\Repository";
+
+    internal void FillSoftware(Hive hive)
+    {
+        Set(hive, @"Microsoft\Windows NT\CurrentVersion",
+            HiveValue.FromString("ProductName", world.Product),
+            HiveValue.FromString("EditionID", world.Edition),
+            HiveValue.FromString("DisplayVersion", world.Release),
+            HiveValue.FromString("CurrentBuild", world.Build),
+            HiveValue.FromDWord("UBR", world.Revision));
+        Set(hive, @"Microsoft\Cryptography", HiveValue.FromString("MachineGuid", world.MachineGuid));
+        Set(hive, @"Microsoft\Windows\CurrentVersion\OEMInformation",
+            HiveValue.FromString("Manufacturer", world.Manufacturer), HiveValue.FromString("Model", world.Model));
+        const string Profiles = @"Microsoft\Windows NT\CurrentVersion\ProfileList";
+        foreach (var (sid, folder) in new[] { ("S-1-5-18", "systemprofile"), ("S-1-5-19", "LocalService"), ("S-1-5-20", "NetworkService") })
+            Set(hive, $@"{Profiles}\{sid}", HiveValue.FromString("ProfileImagePath", $@"%systemroot%\ServiceProfiles\{folder}", HiveValueType.ExpandString));
+        foreach (var account in world.Accounts)
+            Set(hive, $@"{Profiles}\{account.Sid}", HiveValue.FromString("ProfileImagePath", $@"C:\Users\{account.Name}", HiveValueType.ExpandString));
+        Set(hive, @"Microsoft\Windows\CurrentVersion\Uninstall\SaltmarshTicketPrinter",
+            HiveValue.FromString("DisplayName", "Saltmarsh Ticket Printer"),
+            HiveValue.FromString("DisplayVersion", "3.2"),
+            HiveValue.FromString("Publisher", "Saltmarsh Ferries"),
+            HiveValue.FromDWord("EstimatedSize", 5400));
+        hive.Create(Store + @"\Applications");
+        hive.Create(Store + @"\Deprovisioned");
+        foreach (var package in world.Packages)
+            AddPackage(hive, package);
+        foreach (var blocked in world.Blocked)
+            hive.Create($@"{Store}\Deprovisioned\{blocked.Name}_{world.PublisherId(blocked.By)}");
+        foreach (var leftover in world.Leftovers)
+            AddLeftover(hive, leftover);
+    }
+
+    private void AddPackage(Hive hive, WorldPackage package)
+    {
+        var fullName = package.FullName(world);
+        var registered = package.BundleName(world) ?? fullName;
+        string path = package.BundleName(world) is { } bundle
+            ? $@"C:\Program Files\WindowsApps\{bundle}\AppxMetadata\AppxBundleManifest.xml"
+            : package.IsComponent
+                ? $@"C:\Windows\SystemApps\{fullName.Family}\AppxManifest.xml"
+                : $@"C:\Program Files\WindowsApps\{fullName}\AppxManifest.xml";
+        if (package.IsComponent)
+            Set(hive, $@"{Store}\InboxApplications\{fullName}", HiveValue.FromString("Path", path));
+        else if (package.Provisioned)
+            Set(hive, $@"{Store}\Applications\{registered}", HiveValue.FromString("Path", path));
+        foreach (var account in Having(package))
+            hive.Create($@"{Store}\{account.Sid}\{registered}");
+        foreach (var part in VolumeBuilder.Parts(world, package))
+        {
+            string folder = package.IsComponent ? $@"C:\Windows\SystemApps\{fullName.Family}" : $@"C:\Program Files\WindowsApps\{part}";
+            Set(hive, $@"{MachinePackages}\{part}", HiveValue.FromString("Path", folder));
+        }
+    }
+
+    private void AddLeftover(Hive hive, WorldLeftover leftover)
+    {
+        string fullName = $"{leftover.Name}_{leftover.Version}_x64__{world.PublisherId(leftover.By)}";
+        if (leftover.What == "provisionedWithoutFolder")
+            Set(hive, $@"{Store}\Applications\{fullName}", HiveValue.FromString("Path", $@"C:\Program Files\WindowsApps\{fullName}\AppxManifest.xml"));
+        foreach (var account in world.Accounts.Where(a => leftover.For?.Contains(a.Name) == true))
+            hive.Create($@"{Store}\{account.Sid}\{fullName}");
+    }
+
+    internal void FillSystem(Hive hive)
+    {
+        Set(hive, "Select", HiveValue.FromDWord("Current", 1), HiveValue.FromDWord("Default", 1));
+        Set(hive, @"ControlSet001\Control\ComputerName\ComputerName", HiveValue.FromString("ComputerName", world.Computer));
+    }
+
+    internal void FillAccount(Hive hive, string sid)
+    {
+        Set(hive, @"Software\Microsoft\Windows\CurrentVersion\ContentDeliveryManager",
+            HiveValue.FromDWord("ContentDeliveryAllowed", 1),
+            HiveValue.FromDWord("SilentInstalledAppsEnabled", 1),
+            HiveValue.FromDWord("PreInstalledAppsEnabled", 1),
+            HiveValue.FromDWord("OemPreInstalledAppsEnabled", 1));
+        if (world.Accounts.FirstOrDefault(a => a.Sid == sid) is not { } account)
+            return;
+        foreach (var (package, app) in Apps(account))
+        {
+            foreach (string type in app.Types ?? [])
+                Set(hive, $@"Software\Microsoft\Windows\CurrentVersion\Explorer\FileExts\{type}\UserChoice", HiveValue.FromString("ProgId", ProgId(package, app, type)));
+            foreach (string scheme in app.Schemes ?? [])
+                Set(hive, $@"Software\Microsoft\Windows\Shell\Associations\UrlAssociations\{scheme}\UserChoice", HiveValue.FromString("ProgId", ProgId(package, app, scheme)));
+        }
+    }
+
+    internal void FillClasses(Hive hive, WorldAccount account)
+    {
+        hive.Create(AccountRepository + @"\Packages");
+        foreach (var package in world.Packages.Where(p => Having(p).Contains(account)))
+        {
+            var fullName = package.FullName(world);
+            foreach (var part in VolumeBuilder.Parts(world, package))
+            {
+                string root = package.IsComponent ? $@"C:\Windows\SystemApps\{fullName.Family}" : $@"C:\Program Files\WindowsApps\{part}";
+                Set(hive, $@"{AccountRepository}\Packages\{part}",
+                    HiveValue.FromString("DisplayName", package.Display),
+                    HiveValue.FromString("PackageID", part.ToString()),
+                    HiveValue.FromString("PackageRootFolder", root));
+                Set(hive, $@"{AccountRepository}\Families\{fullName.Family}\{part}",
+                    HiveValue.FromQWord("InstallTime", (ulong)world.Clock.ToFileTime()));
+            }
+        }
+        foreach (var (package, app) in Apps(account))
+        {
+            foreach (string type in app.Types ?? [])
+            {
+                AddProgId(hive, package, app, type);
+                Set(hive, $@"{type}\OpenWithProgids", new HiveValue(ProgId(package, app, type), HiveValueType.None, Array.Empty<byte>()));
+            }
+            foreach (string scheme in app.Schemes ?? [])
+                AddProgId(hive, package, app, scheme);
+        }
+    }
+
+    internal IEnumerable<WorldAccount> Having(WorldPackage package) =>
+        world.Accounts.Where(a => package.IsFramework
+            ? world.Packages.Any(p => p.Needs?.Contains(package.Name) == true && p.For?.Contains(a.Name) == true)
+            : package.For?.Contains(a.Name) == true);
+
+    private IEnumerable<(WorldPackage Package, WorldApp App)> Apps(WorldAccount account) =>
+        world.Packages.Where(p => p.For?.Contains(account.Name) == true).SelectMany(p => (p.Apps ?? []).Select(a => (p, a)));
+
+    private void AddProgId(Hive hive, WorldPackage package, WorldApp app, string what) =>
+        Set(hive, $@"{ProgId(package, app, what)}\Application",
+            HiveValue.FromString("AppUserModelID", $"{package.FullName(world).Family}!{app.Id}"),
+            HiveValue.FromString("ApplicationName", package.Display),
+            HiveValue.FromString("ApplicationCompany", world.Publishers[package.By].Display));
+
+    /// <summary>AppX and 32 letters and digits. [model]: how the system works these out is not known.</summary>
+    internal string ProgId(WorldPackage package, WorldApp app, string what)
+    {
+        byte[] hash = SHA256.HashData(Encoding.UTF8.GetBytes($"{package.FullName(world).Family}!{app.Id}/{what}"));
+        return "AppX" + Convert.ToHexStringLower(hash)[..32];
+    }
+
+    private static void Set(Hive hive, string path, params HiveValue[] values)
+    {
+        var key = hive.Create(path);
+        foreach (var value in values)
+            key.Set(value);
+    }
+}

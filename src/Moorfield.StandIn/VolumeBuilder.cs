@@ -1,0 +1,198 @@
+using System.Text;
+using System.Text.Json;
+using System.Text.Json.Nodes;
+using System.Xml.Linq;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.StandIn;
+
+/// <summary>
+/// Lays out an installed Windows volume of a made-up world in the real on-disk formats. The same world gives the same bytes and times.
+/// </summary>
+public sealed class VolumeBuilder
+{
+    private const string Apps = "Program Files/WindowsApps";
+    private const string Repository = "ProgramData/Microsoft/Windows/AppRepository";
+    private readonly World _world;
+    private readonly string _root;
+    private readonly RegistryLayout _registry;
+    private readonly ManifestWriter _manifests;
+
+    private VolumeBuilder(World world, string root)
+    {
+        _world = world;
+        _root = root;
+        _registry = new RegistryLayout(world);
+        _manifests = new ManifestWriter(world);
+    }
+
+    /// <summary>Lays the volume out in a folder, which is made when it is missing.</summary>
+    public static void Build(World world, string root) => new VolumeBuilder(world, root).Build();
+
+    /// <summary>The full names that one package of the world puts on the disk.</summary>
+    internal static IEnumerable<PackageFullName> Parts(World world, WorldPackage package) =>
+        package.BundleName(world) is { } bundle
+            ? [bundle, package.FullName(world), .. package.ResourceNames(world)]
+            : [package.FullName(world)];
+
+    private void Build()
+    {
+        Directory.CreateDirectory(_root);
+        foreach (var package in _world.Packages)
+            AddPackage(package);
+        foreach (var leftover in _world.Leftovers)
+            AddLeftover(leftover);
+        AddHive("Windows/System32/config/SOFTWARE", "ROOT", _registry.FillSoftware);
+        AddHive("Windows/System32/config/SYSTEM", "ROOT", _registry.FillSystem);
+        AddProfile("Default", null);
+        foreach (var account in _world.Accounts)
+            AddProfile(account.Name, account);
+        new StateRepositoryWriter(_world, _registry).Write(Full($"{Repository}/StateRepository-Machine.srd"));
+        AddDefaultAssociations();
+        AddSystemFiles();
+        // Resumed or cleanly shut down: no 'hibr' at the start.
+        Write("hiberfil.sys", [.. "wake"u8, .. new byte[65532]]);
+        SetTimes();
+    }
+
+    private void AddPackage(WorldPackage package)
+    {
+        var fullName = package.FullName(_world);
+        byte[] manifest = _manifests.Write(package, fullName);
+        string folder = package.IsComponent ? $"Windows/SystemApps/{fullName.Family}" : $"{Apps}/{fullName}";
+        AddPackageFiles(folder, package.Name, manifest, package.Kib);
+        if (!package.IsComponent)
+            AddRepositoryEntry(fullName, manifest);
+        foreach (var resource in package.ResourceNames(_world))
+        {
+            byte[] resourceManifest = _manifests.Write(package, resource, isResource: true);
+            Write($"{Apps}/{resource}/AppxManifest.xml", resourceManifest);
+            Write($"{Apps}/{resource}/resources.pri", Filler.Bytes(resource.ToString(), Math.Max(4, package.Kib / 40) * 1024));
+            AddRepositoryEntry(resource, resourceManifest);
+        }
+        if (package.BundleName(_world) is { } bundle)
+        {
+            byte[] bundleManifest = _manifests.WriteBundle(package);
+            Write($"{Apps}/{bundle}/AppxMetadata/AppxBundleManifest.xml", bundleManifest);
+            Write($"{Apps}/{bundle}/AppxSignature.p7x", Filler.Bytes(bundle.ToString(), 9_000));
+            AddRepositoryEntry(bundle, bundleManifest);
+        }
+    }
+
+    private void AddPackageFiles(string folder, string name, byte[] manifest, int kib)
+    {
+        Write($"{folder}/AppxManifest.xml", manifest);
+        Write($"{folder}/AppxBlockMap.xml", Filler.Bytes(folder + "map", 2_000 + kib));
+        Write($"{folder}/AppxSignature.p7x", Filler.Bytes(folder + "signature", 9_000));
+        Write($"{folder}/Assets/Logo.png", Filler.Bytes(folder + "logo", 1_400));
+        Write($"{folder}/Assets/Wide.png", Filler.Bytes(folder + "wide", 3_100));
+        Write($"{folder}/resources.pri", Filler.Bytes(folder + "pri", 24_000));
+        int rest = Math.Max(8, kib - 45) * 1024;
+        Write($"{folder}/{name}.exe", Filler.Bytes(folder + "exe", rest / 4));
+        Write($"{folder}/{name}.dll", Filler.Bytes(folder + "dll", rest / 2));
+        Write($"{folder}/Content/{name}.dat", Filler.Bytes(folder + "dat", rest / 4));
+    }
+
+    private void AddRepositoryEntry(PackageFullName fullName, byte[] manifest)
+    {
+        Write($"{Repository}/{fullName}.xml", manifest);
+        Write($"{Repository}/Packages/{fullName}/ActivationStore.dat", Filler.Bytes(fullName.ToString(), 8192));
+    }
+
+    private void AddLeftover(WorldLeftover leftover)
+    {
+        if (leftover.What != "filesWithoutRegistration")
+            return;
+        var package = new WorldPackage(leftover.Name, leftover.By, leftover.Version, leftover.Display, null, leftover.Kib, null, null, null, false, null, null, null, null, null, null);
+        var fullName = package.FullName(_world);
+        AddPackageFiles($"{Apps}/{fullName}", package.Name, _manifests.Write(package, fullName), leftover.Kib);
+    }
+
+    private void AddProfile(string folder, WorldAccount? account)
+    {
+        string home = $"Users/{folder}";
+        string local = $"{home}/AppData/Local";
+        AddHive($"{home}/NTUSER.DAT", "CMI-CreateHive{5C3A1F60-0000-4000-8000-000000000001}", hive => _registry.FillAccount(hive, account?.Sid ?? ""));
+        if (account is null)
+        {
+            Write($"{local}/Microsoft/Windows/Shell/LayoutModification.json", Pins());
+            return;
+        }
+        AddHive($"{local}/Microsoft/Windows/UsrClass.dat", $"{account.Sid}_Classes", hive => _registry.FillClasses(hive, account));
+        foreach (var package in _world.Packages.Where(p => p.For?.Contains(account.Name) == true))
+        {
+            var family = package.FullName(_world).Family;
+            Write($"{local}/Packages/{family}/Settings/settings.dat", Filler.Bytes(account.Name + family, 8192));
+            Write($"{local}/Packages/{family}/LocalState/state.json", Encoding.UTF8.GetBytes($"{{ \"account\": \"{account.Name}\", \"opened\": 12 }}\n"));
+            foreach (string alias in (package.Apps ?? []).SelectMany(a => a.Aliases ?? []))
+            {
+                Write($"{local}/Microsoft/WindowsApps/{alias}", []);
+                Write($"{local}/Microsoft/WindowsApps/{family}/{alias}", []);
+            }
+        }
+        Write($"{home}/Documents/sailings.txt", Encoding.UTF8.GetBytes($"Notes of {account.Name}\n"));
+    }
+
+    private byte[] Pins()
+    {
+        var pins = new JsonArray([.. _world.Pins.Select(name => (JsonNode)new JsonObject
+        {
+            ["packagedAppId"] = $"{_world.Family(name)}!{_world.Packages.First(p => p.Name == name).Apps!.Value[0].Id}",
+        })]);
+        pins.Add((JsonNode)new JsonObject { ["desktopAppLink"] = @"%ALLUSERSPROFILE%\Microsoft\Windows\Start Menu\Programs\Ticket Printer.lnk" });
+        return Encoding.UTF8.GetBytes(new JsonObject { ["pinnedList"] = pins }.ToJsonString(new JsonSerializerOptions { WriteIndented = true }) + "\n");
+    }
+
+    private void AddDefaultAssociations()
+    {
+        var root = new XElement("DefaultAssociations");
+        foreach (var package in _world.Packages.Where(p => p.Provisioned))
+        {
+            foreach (var app in package.Apps ?? [])
+            {
+                foreach (string what in (app.Types ?? []).Concat(app.Schemes ?? []))
+                {
+                    root.Add(new XElement("Association",
+                        new XAttribute("Identifier", what), new XAttribute("ProgId", _registry.ProgId(package, app, what)), new XAttribute("ApplicationName", package.Display)));
+                }
+            }
+        }
+        Write("Windows/System32/OEMDefaultAssociations.xml", Encoding.UTF8.GetBytes($"<?xml version=\"1.0\" encoding=\"utf-8\"?>\n{root}\n"));
+    }
+
+    private void AddSystemFiles()
+    {
+        string[] places = ["Windows/System32", "Windows/System32/drivers", "Windows/SysWOW64", "Windows/WinSxS/Store", "Windows/Fonts", "Windows/INF"];
+        for (int i = 0; i < _world.SystemFiles; i++)
+            Write($"{places[i % places.Length]}/{i / 100:D3}/nl{i:D5}.dll", Filler.Bytes($"system{i}", 600 + i % 3400));
+    }
+
+    private void AddHive(string path, string rootName, Action<Hive> fill)
+    {
+        Write(path, MinimalHive.Create(rootName, _world.Clock));
+        byte[] bytes;
+        using (var file = File.OpenHandle(Full(path)))
+        using (var hive = Hive.OpenWrite(file))
+        {
+            fill(hive);
+            bytes = hive.ToArray();
+        }
+        Write(path, bytes);
+    }
+
+    private void Write(string path, ReadOnlySpan<byte> content)
+    {
+        string full = Full(path);
+        Directory.CreateDirectory(Path.GetDirectoryName(full)!);
+        File.WriteAllBytes(full, content);
+    }
+
+    private string Full(string path) => Path.Combine(_root, path);
+
+    private void SetTimes()
+    {
+        foreach (string entry in Directory.EnumerateFileSystemEntries(_root, "*", SearchOption.AllDirectories).Append(_root))
+            File.SetLastWriteTimeUtc(entry, _world.Clock.UtcDateTime);
+    }
+}
