@@ -139,7 +139,7 @@ internal sealed class PackageAssembler(
             notes.Add("provisionedWithoutFiles", $"{name} is provisioned, but its folder is gone: new accounts will not get it.", package.FullName);
         if (!hasFiles && !package.Accounts.IsEmpty)
             notes.Add("registrationWithoutFiles", $"{name} is registered for {Names(package.Accounts)}, but its folder is gone.", package.FullName);
-        if (hasFiles && !package.IsHeld && package.Role != PackageRole.Framework)
+        if (hasFiles && !package.IsHeld && package.Role is not PackageRole.Framework and not PackageRole.Component)
             notes.Add("filesWithoutRegistration", $"{name} has files, but no account has it and new ones do not get it.", package.FullName);
         foreach (string sid in package.Accounts)
         {

@@ -158,10 +158,11 @@ internal sealed unsafe class Folder : IDisposable
         Check(LibC.SyncFileSystem(Handle), ".");
     }
 
-    internal void Rename(string from, string to)
+    /// <summary>Gives an entry another name, here or in another folder of the same file system; replaces a file of that name.</summary>
+    internal void Rename(string from, string to, Folder? toFolder = null)
     {
         _seam.Pass(WriteKind.Rename, Display(from));
-        Check(LibC.RenameAt(Handle, UnixName.Encode(from), Handle, UnixName.Encode(to)), from);
+        Check(LibC.RenameAt(Handle, UnixName.Encode(from), (toFolder ?? this).Handle, UnixName.Encode(to)), from);
     }
 
     internal void Delete(string name, bool folder = false)

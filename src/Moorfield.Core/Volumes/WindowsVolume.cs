@@ -124,6 +124,14 @@ public sealed class WindowsVolume : IDisposable
         folder.Flush(file, name);
     }
 
+    /// <summary>Makes sure that a file could be written, without writing.</summary>
+    /// <exception cref="MoorfieldException">It could not.</exception>
+    public void CheckWritable(WindowsPath path)
+    {
+        using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
+        using var file = folder.OpenFile(folder.Spelling(path.Name) ?? throw Missing(path), forWriting: true) ?? throw Missing(path);
+    }
+
     /// <summary>Sets the times of an entry that exists.</summary>
     public void SetTimes(WindowsPath path, FileTime accessed, FileTime modified)
     {
@@ -172,11 +180,11 @@ public sealed class WindowsVolume : IDisposable
     /// <summary>Writes a small file at the volume's root, flushed with its name, replacing one that is there.</summary>
     internal void WriteMarker(string name, ReadOnlySpan<byte> content) => TreeWriter.WriteWhole(_root, name, content);
 
-    internal void DeleteMarker(string name)
+    /// <summary>Deletes the file again and gives the root the times it had before.</summary>
+    internal void DeleteMarker(string name, FileTime accessed, FileTime modified)
     {
-        if (_root.Stat(name) is null)
-            return;
         _root.Delete(name);
+        _root.SetTimes(".", accessed, modified);
         _root.Flush();
     }
 

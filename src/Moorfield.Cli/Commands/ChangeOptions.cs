@@ -1,0 +1,119 @@
+using System.CommandLine;
+using Moorfield.Cli.Documents;
+using Moorfield.Cli.Rendering;
+using Moorfield.Core;
+using Moorfield.Core.Changes;
+using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
+
+namespace Moorfield.Cli.Commands;
+
+/// <summary>The options of every command that changes a target, and the way from a plan to its result that they all go.</summary>
+internal sealed class ChangeOptions
+{
+    private readonly Option<bool> _preview = new("--preview") { Description = "Show what would be done and change nothing" };
+    private readonly Option<bool> _yes = new("--yes", "-y") { Description = "Do not ask for confirmation" };
+    private readonly Option<string?> _note = new("--note") { Description = "A remark to keep with the restore point", HelpName = "TEXT" };
+    private readonly Option<string?> _vault = Common.VaultPath();
+    private readonly Option<bool> _withoutPoint = new("--without-restore-point") { Description = "Record nothing: the run cannot be undone" };
+    private readonly Option<string> _format = Common.Format("table", "json");
+
+    internal ChangeOptions(Command command)
+    {
+        foreach (var option in new Option[] { _preview, _yes, _note, _vault, _withoutPoint, _format })
+            command.Add(option);
+    }
+
+    internal bool IsJson(ParseResult parsed) => parsed.GetValue(_format) == "json";
+
+    internal bool IsPreview(ParseResult parsed) => parsed.GetValue(_preview);
+
+    internal string VaultPath(ParseResult parsed) => Vault.ChoosePath(parsed.GetValue(_vault));
+
+    /// <summary>What a command wants to do.</summary>
+    /// <param name="ShowPreview">Prints the preview as a table.</param>
+    /// <param name="IsUnchanged">Looks again after the confirmation: whether the plan would still be the same.</param>
+    /// <param name="ShowResult">Prints the result as text.</param>
+    internal sealed record Proposal(
+        RunRequest Request, PlanJson Document, Action ShowPreview, Func<bool> IsUnchanged, Action<RunReport> ShowResult, bool MayFollowInterruption = false);
+
+    /// <param name="snapshot">Of the target; null when it cannot be read because a run was cut off.</param>
+    internal int CarryOut(ParseResult parsed, WindowsVolume volume, SystemSnapshot? snapshot, Proposal proposal)
+    {
+        bool json = IsJson(parsed);
+        bool withPoint = !parsed.GetValue(_withoutPoint);
+        string vaultPath = VaultPath(parsed);
+        if (IsPreview(parsed))
+        {
+            if (json)
+                DocumentJson.Write(proposal.Document);
+            else
+                proposal.ShowPreview();
+            return Program.Done;
+        }
+        CheckSafe(volume, vaultPath, withPoint, proposal.MayFollowInterruption);
+        if (!json)
+            proposal.ShowPreview();
+        if (!parsed.GetValue(_yes))
+        {
+            if (Console.IsInputRedirected)
+                throw new MoorfieldException(Trouble.Misused, "Standard input is not a terminal, so nobody can be asked. Add --yes to go ahead, or --preview to look only. Nothing was changed.");
+            var fingerprint = snapshot is null ? null : TargetFingerprint.Of(volume, snapshot);
+            if (!Say.Confirm(withPoint ? "Carry this out?" : "Carry this out without a restore point? It cannot be undone."))
+            {
+                Say.Aside("Nothing was changed.");
+                return Program.Done;
+            }
+            if ((fingerprint is not null && !fingerprint.Equals(TargetFingerprint.Of(volume, snapshot!))) || !proposal.IsUnchanged())
+                throw new MoorfieldException(Trouble.Refused, $"{volume.Name} was changed by something else since the preview. Nothing was done; look at a new preview.");
+        }
+        using var vault = withPoint ? Vault.Open(vaultPath, new WriteSeam()) : null;
+        var report = new ChangeRun(volume, vault, TimeProvider.System).CarryOut(proposal.Request with { Note = parsed.GetValue(_note) });
+        if (json)
+            DocumentJson.Write(DocumentMaker.Result(volume.FullPath, proposal.Document, report, vault?.FullPath));
+        else
+            Show(report, proposal, volume, vault);
+        return report.Failures.IsEmpty ? Program.Done : Program.DoneInPart;
+    }
+
+    private static void CheckSafe(WindowsVolume volume, string vaultPath, bool withPoint, bool mayFollowInterruption)
+    {
+        if (!mayFollowInterruption || SystemReader.IsHibernated(volume))
+            ChangeRun.CheckTarget(volume);
+        if (withPoint && (vaultPath + "/").StartsWith(volume.FullPath.TrimEnd('/') + "/", StringComparison.Ordinal))
+            throw new MoorfieldException(Trouble.Misused, $"The vault {vaultPath} lies inside the target. Choose a folder elsewhere with --vault.");
+    }
+
+    private static void Show(RunReport report, Proposal proposal, WindowsVolume volume, Vault? vault)
+    {
+        foreach (string warning in report.Warnings)
+            Say.Aside($"moorfield: {warning}");
+        foreach (var failure in report.Failures)
+            Say.Error($"{failure.What}: {failure.Message}");
+        Say.Line();
+        proposal.ShowResult(report);
+        if (report.Point is { } point)
+            Say.Line($"Restore point {point} in {vault!.FullPath} holds what was there: 'moorfield undo {volume.FullPath} {point}' {(proposal.Request.Kind == RunKind.Undo ? "takes this undo back" : "puts it back")}.");
+    }
+
+    /// <summary>What this system is called in a restore point.</summary>
+    internal static TargetIdentity Identity(WindowsVolume volume, SystemSnapshot snapshot) =>
+        new(volume.FullPath, snapshot.Computer, snapshot.MachineId, snapshot.Product, snapshot.Build);
+
+    /// <summary>"12 registry keys, 30 database rows" and so on, of planned or recorded changes.</summary>
+    internal static string Totals(IReadOnlyCollection<Change> changes)
+    {
+        var parts = new List<string>();
+        Part(changes.Count(c => c is HiveChange), "registry change");
+        Part(changes.Count(c => c is RowsChange), "state repository change");
+        Part(changes.Count(c => c is TreeChange), "folder or file", "folders and files");
+        return string.Join(", ", parts);
+
+        void Part(int count, string one, string? many = null)
+        {
+            if (count > 0)
+                parts.Add(Sheet.Count(count, one, many));
+        }
+    }
+}

@@ -1,0 +1,134 @@
+using System.CommandLine;
+using Moorfield.Cli.Documents;
+using Moorfield.Cli.Rendering;
+using Moorfield.Core.Choosing;
+using Moorfield.Core.Standing;
+using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
+
+namespace Moorfield.Cli.Commands;
+
+internal static class ExplainCommand
+{
+    private static readonly Argument<string> Target = Common.Target();
+    private static readonly Argument<string> Package = new("PACKAGE") { Description = "Display name, name, family name or full name" };
+    private static readonly Option<bool> Places = new("--places") { Description = "Also list every place where the package was found" };
+    private static readonly Option<string> Format = Common.Format("table", "json");
+
+    internal static Command Create()
+    {
+        var command = new Command("explain", """
+            Shows one package in full: what it is, who has it, what it needs and is needed by, what it opens, and what removing it would mean.
+
+            Example:
+              moorfield explain /mnt/counter-07 "Picture Viewer"
+            """)
+        { Target, Package, Places, Format };
+        command.SetAction(Run);
+        return command;
+    }
+
+    private static int Run(ParseResult parsed)
+    {
+        var (volume, snapshot) = Common.Read(parsed.GetRequiredValue(Target));
+        using var open = volume;
+        var judgement = new Judgement(snapshot);
+        var packages = PackageChoice.Find(parsed.GetRequiredValue(Package), snapshot).Select(c => c.Package).ToList();
+        for (int i = 0; i < packages.Count; i++)
+        {
+            if (parsed.GetValue(Format) == "json")
+            {
+                DocumentJson.Write(Document(volume, packages[i], snapshot, judgement));
+                continue;
+            }
+            if (i > 0)
+                Say.Line();
+            Write(volume, packages[i], snapshot, judgement, parsed.GetValue(Places));
+        }
+        return Program.Done;
+    }
+
+    private static void Write(WindowsVolume volume, InstalledPackage package, SystemSnapshot snapshot, Judgement judgement, bool places)
+    {
+        var verdict = judgement.Of(package);
+        Say.Heading($"{package.DisplayName} {package.FullName.Version}");
+        if (package.Manifest?.Description is { } description && !description.StartsWith("ms-resource:", StringComparison.OrdinalIgnoreCase))
+            Say.Line(description);
+        Say.Line();
+        Fact("Family", package.Family.ToString());
+        Fact("Full name", package.FullName.ToString());
+        Fact("Publisher", package.Publisher);
+        Fact("Role", $"{Words.Of(package.Role)}, {Origin(package.Origin)}");
+        Fact("Accounts", Words.OrNothing(Words.Names(package.Accounts, snapshot)));
+        Fact("Newcomers", (package.Newcomers ? "get it at their first sign-in" : "do not get it") + (package.Blocked ? "; a block keeps it from being provisioned again" : ""));
+        Say.Line();
+        Fact("Files", $"{Sheet.Size(package.Bytes)}{(package.Parts.Length > 1 ? $" in {package.Parts.Length} parts" : "")}");
+        if (package.Parts.Length > 1)
+        {
+            foreach (var part in package.Parts)
+                Fact("", $"{Words.Of(part.Kind),-9} {Sheet.Size(part.Bytes),9}  {part.FullName}");
+        }
+        Fact("App data", AppData(volume, package, snapshot));
+        Say.Line();
+        Fact("Needs", Words.OrNothing(Named(package.Needs, snapshot)));
+        Fact("Needed by", Words.OrNothing(judgement.NeededBy(package).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal)));
+        Fact("Apps", Words.OrNothing((package.Manifest?.Applications ?? []).Select(a => $"{Readable(a.DisplayName) ?? a.Id}{(a.ShownInStart ? "" : " (not shown in Start)")}")));
+        Fact("Opens", Words.OrNothing(Values(package, "windows.fileTypeAssociation").Concat(Values(package, "windows.protocol").Select(s => s + ":"))));
+        Fact("Command names", Words.OrNothing(Values(package, "windows.appExecutionAlias")));
+        Fact("At start-up", Words.OrNothing(Values(package, "windows.startupTask")));
+        Fact("In background", RunsInBackground(package) ? "yes" : "no");
+        Fact("May reach", Words.OrNothing(package.Manifest?.Capabilities ?? []));
+        Say.Line();
+        Fact("Standing", $"{Words.Of(verdict.Standing)}: {string.Join(' ', verdict.Reasons.Select(r => r.Text))}");
+        foreach (var note in snapshot.Notes.Where(n => n.Package is not null && package.Parts.Any(p => p.FullName == n.Package)))
+            Fact("Out of order", note.Text);
+        if (!places)
+            return;
+        Say.Line();
+        Say.Heading("Found in");
+        foreach (string place in PlaceTexts(package))
+            Say.Line($"  {place}");
+    }
+
+    private static void Fact(string name, string text) => Say.Line($"  {name,-14} {text}");
+
+    private static string? Readable(string? text) => text?.StartsWith("ms-resource:", StringComparison.OrdinalIgnoreCase) == true ? null : text;
+
+    private static string Origin(PackageOrigin origin) => origin switch
+    {
+        PackageOrigin.System => "part of the system",
+        PackageOrigin.Shipped => "shipped with the system",
+        PackageOrigin.Maker => "from the maker of the machine",
+        PackageOrigin.Extra => "provisioned by someone else",
+        _ => "added later for accounts",
+    };
+
+    private static string AppData(WindowsVolume volume, InstalledPackage package, SystemSnapshot snapshot) =>
+        Words.OrNothing(package.AccountTraces.Where(t => t.Kind == TraceKind.AppData)
+            .Select(t => $"{snapshot.Account(t.Sid!)!.Name} {Sheet.Size(volume.TreeBytes(((TreeLocation)t.Location).Path))}"));
+
+    private static IEnumerable<string> Named(IEnumerable<Formats.Appx.PackageFullName> fullNames, SystemSnapshot snapshot) =>
+        fullNames.Select(n => $"{snapshot.Package(n)?.DisplayName ?? n.Name} {n.Version}").Distinct(StringComparer.Ordinal);
+
+    private static IEnumerable<string> Values(InstalledPackage package, string category) =>
+        (package.Manifest?.AllExtensions ?? []).Where(e => e.Category == category).SelectMany(e => e.Values).Distinct(StringComparer.OrdinalIgnoreCase);
+
+    private static bool RunsInBackground(InstalledPackage package) => package.Manifest?.AllExtensions.Any(e => e.Category == "windows.backgroundTasks") == true;
+
+    private static IEnumerable<string> PlaceTexts(InstalledPackage package) => package.AllTraces.Select(t => t.Location switch
+    {
+        KeyLocation key => $"registry key    {key.Hive}: {key.Key}",
+        ValueLocation value => $"registry value  {value.Hive}: {value.Key}: {value.Value}",
+        RowsLocation rows => $"database rows   {rows.FullName}{(rows.Sid is null ? "" : $" for {rows.Sid}")}",
+        _ => $"files           {((TreeLocation)t.Location).Path}",
+    });
+
+    private static ExplanationJson Document(WindowsVolume volume, InstalledPackage package, SystemSnapshot snapshot, Judgement judgement) => new(
+        "moorfield.package/1", volume.FullPath, DocumentMaker.Package(package, snapshot, judgement), package.Manifest?.Description,
+        [.. package.Parts.Select(p => new PartJson(p.FullName.ToString(), Words.Of(p.Kind), p.Bytes))],
+        [.. (package.Manifest?.Applications ?? []).Select(a => new ApplicationJson(a.Id, a.DisplayName, a.ShownInStart))],
+        [.. package.Needs.Select(n => n.ToString())],
+        [.. judgement.NeededBy(package).Select(p => p.FullName.ToString())],
+        [.. Values(package, "windows.fileTypeAssociation")], [.. Values(package, "windows.protocol")], [.. Values(package, "windows.appExecutionAlias")],
+        [.. Values(package, "windows.startupTask")], RunsInBackground(package), package.Manifest?.Capabilities ?? [], [.. PlaceTexts(package)]);
+}

@@ -1,0 +1,143 @@
+using System.CommandLine;
+using Moorfield.Cli.Documents;
+using Moorfield.Cli.Rendering;
+using Moorfield.Core.Choosing;
+using Moorfield.Core.Standing;
+using Moorfield.Core.Systems;
+
+namespace Moorfield.Cli.Commands;
+
+internal static class InventoryCommand
+{
+    private static readonly Argument<string> Target = Common.Target();
+    private static readonly Option<string?> FindText = new("--find") { Description = "Only packages whose names hold this text", HelpName = "TEXT" };
+    private static readonly Option<string[]> Role = Among<PackageRole>("--role", "Only packages of this role");
+    private static readonly Option<string[]> Origin = Among<PackageOrigin>("--origin", "Only packages of this origin");
+    private static readonly Option<string[]> Standing = Among<PackageStanding>("--standing", "Only packages of this standing");
+    private static readonly Option<string[]> For = new("--for") { Description = "Only packages that these have: account names, accounts, newcomers, everyone", HelpName = "WHO" };
+    private static readonly Option<bool> All = new("--all") { Description = "Also frameworks, resources and components" };
+    private static readonly Option<string> Format = Common.Format("table", "json", "csv");
+    private static readonly Option<string> Sort = SortOption();
+
+    internal static Command Create()
+    {
+        var command = new Command("inventory", """
+            Lists the packages of a system: who has them, whether new accounts get them, and what removing them would mean.
+
+            Example:
+              moorfield inventory /mnt/counter-07 --for ivy --sort size
+            """)
+        { Target, FindText, Role, Origin, For, Standing, Sort, All, Format };
+        command.SetAction(Run);
+        return command;
+    }
+
+    private static int Run(ParseResult parsed)
+    {
+        var (volume, snapshot) = Common.Read(parsed.GetRequiredValue(Target));
+        using var open = volume;
+        var judgement = new Judgement(snapshot);
+        var packages = Sorted(Filtered(parsed, snapshot, judgement), parsed.GetRequiredValue(Sort), judgement).ToList();
+        bool all = parsed.GetValue(All) || parsed.GetValue(Role)!.Length > 0;
+        var shown = packages.Where(p => all || p.Role is PackageRole.Application or PackageRole.Addon).ToList();
+        switch (parsed.GetValue(Format))
+        {
+            case "json":
+                // Programs filter for themselves: nothing is left out that was not asked for.
+                DocumentJson.Write(DocumentMaker.Inventory(volume.FullPath, snapshot, judgement, packages));
+                break;
+            case "csv":
+                WriteCsv(shown, snapshot, judgement);
+                break;
+            default:
+                WriteTable(shown, packages, snapshot, judgement, all);
+                break;
+        }
+        return Program.Done;
+    }
+
+    private static IEnumerable<InstalledPackage> Filtered(ParseResult parsed, SystemSnapshot snapshot, Judgement judgement)
+    {
+        string? text = parsed.GetValue(FindText);
+        string[] roles = parsed.GetValue(Role)!;
+        string[] origins = parsed.GetValue(Origin)!;
+        string[] standings = parsed.GetValue(Standing)!;
+        var audience = parsed.GetValue(For) is { Length: > 0 } words ? Audience.Parse(words, snapshot) : null;
+        return snapshot.Packages.Where(p =>
+            (text is null || p.DisplayName.Contains(text, StringComparison.OrdinalIgnoreCase) || p.FullName.ToString().Contains(text, StringComparison.OrdinalIgnoreCase))
+            && (roles.Length == 0 || roles.Contains(Words.Of(p.Role)))
+            && (origins.Length == 0 || origins.Contains(Words.Of(p.Origin)))
+            && (standings.Length == 0 || standings.Contains(Words.Of(judgement.Of(p).Standing)))
+            && (audience is null || (audience.Newcomers && p.Newcomers) || p.Accounts.Intersect(audience.Sids).Any()));
+    }
+
+    private static IEnumerable<InstalledPackage> Sorted(IEnumerable<InstalledPackage> packages, string by, Judgement judgement) => by switch
+    {
+        "size" => packages.OrderByDescending(p => p.Bytes),
+        "version" => packages.OrderByDescending(p => p.FullName.Version),
+        "origin" => packages.OrderBy(p => p.Origin),
+        "standing" => packages.OrderBy(p => judgement.Of(p).Standing),
+        _ => packages,
+    };
+
+    private static void WriteTable(List<InstalledPackage> shown, List<InstalledPackage> packages, SystemSnapshot snapshot, Judgement judgement, bool all)
+    {
+        Say.Heading(Words.System(snapshot));
+        var sheet = all
+            ? new Sheet("Package", "Version", "Size", "Role", "Origin", "Accounts", "Newcomers", "Standing").Right(2).Quiet(1)
+            : new Sheet("Package", "Version", "Size", "Origin", "Accounts", "Newcomers", "Standing").Right(2).Quiet(1);
+        foreach (var package in shown)
+        {
+            string[] end = [Words.Of(package.Origin), Words.Accounts(package.Accounts, snapshot), Words.Newcomers(package), Words.Of(judgement.Of(package).Standing)];
+            string[] start = [package.DisplayName, package.FullName.Version.ToString(), Sheet.Size(package.Bytes)];
+            sheet.Add(all ? [.. start, Words.Of(package.Role), .. end] : [.. start, .. end]);
+        }
+        if (shown.Count > 0)
+            sheet.Write();
+        Say.Line($"{Sheet.Count(shown.Count, "package")}, {Sheet.Size(shown.Sum(p => p.Bytes))}.{Hidden(packages.Except(shown).ToList())}");
+        WriteNotes(snapshot);
+    }
+
+    private static string Hidden(List<InstalledPackage> hidden)
+    {
+        if (hidden.Count == 0)
+            return "";
+        var kinds = hidden.GroupBy(p => p.Role).OrderBy(g => g.Key).Select(g => Sheet.Count(g.Count(), Words.Of(g.Key)));
+        return $" Not shown: {string.Join(", ", kinds)}; --all shows them.";
+    }
+
+    private static void WriteNotes(SystemSnapshot snapshot)
+    {
+        if (snapshot.Notes.IsEmpty)
+            return;
+        Say.Line();
+        Say.Heading($"Out of order on this system ({snapshot.Notes.Length}):");
+        foreach (var note in snapshot.Notes)
+            Say.Line($"  {note.Text}");
+    }
+
+    private static void WriteCsv(List<InstalledPackage> shown, SystemSnapshot snapshot, Judgement judgement) => Csv.Write(
+        ["family", "fullName", "displayName", "publisher", "version", "architecture", "role", "origin", "bytes", "accounts", "newcomers", "blocked", "standing"],
+        shown.Select(p => new[]
+        {
+            p.Family.ToString(), p.FullName.ToString(), p.DisplayName, p.Publisher, p.FullName.Version.ToString(), p.FullName.Architecture, Words.Of(p.Role), Words.Of(p.Origin),
+            p.Bytes.ToString(), string.Join(' ', Words.Names(p.Accounts, snapshot)), Flag(p.Newcomers), Flag(p.Blocked), Words.Of(judgement.Of(p).Standing),
+        }));
+
+    private static string Flag(bool value) => value ? "true" : "false";
+
+    private static Option<string[]> Among<T>(string name, string description) where T : struct, Enum
+    {
+        string[] values = [.. Enum.GetValues<T>().Select(Words.Of)];
+        var option = new Option<string[]>(name) { Description = $"{description}: {string.Join(", ", values)}", HelpName = name[2..].ToUpperInvariant(), DefaultValueFactory = _ => [] };
+        option.AcceptOnlyFromAmong(values);
+        return option;
+    }
+
+    private static Option<string> SortOption()
+    {
+        var option = new Option<string>("--sort") { Description = "Order: name, size, version, origin, standing", DefaultValueFactory = _ => "name", HelpName = "BY" };
+        option.AcceptOnlyFromAmong("name", "size", "version", "origin", "standing");
+        return option;
+    }
+}

@@ -1,0 +1,144 @@
+using System.CommandLine;
+using System.Globalization;
+using Moorfield.Cli.Documents;
+using Moorfield.Cli.Rendering;
+using Moorfield.Core;
+using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
+
+namespace Moorfield.Cli.Commands;
+
+internal static class RestorePointCommand
+{
+    private const int DetailsShown = 15;
+
+    internal static Command Create() => new("restore-point", "Looks into the vault, where every run leaves a restore point.") { CreateList(), CreateShow(), CreateFinish() };
+
+    private static Command CreateList()
+    {
+        var vaultPath = Common.VaultPath();
+        var format = Common.Format("table", "json");
+        var command = new Command("list", """
+            Lists the restore points of the vault, oldest first.
+
+            Example:
+              moorfield restore-point list
+            """)
+        { vaultPath, format };
+        command.SetAction(parsed =>
+        {
+            string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
+            using var vault = Vault.OpenExisting(path);
+            var points = vault is null ? [] : PointHistory.Read(vault, Say.Error);
+            if (parsed.GetValue(format) == "json")
+            {
+                DocumentJson.Write(new PointsJson("moorfield.restore-points/1", path, [.. points.Select(DocumentMaker.Point)]));
+                return Program.Done;
+            }
+            if (points.Length == 0)
+            {
+                Say.Line($"No restore points in {path}.");
+                return Program.Done;
+            }
+            var sheet = new Sheet("Point", "Recorded", "Computer", "What was done", "State", "Note").Right(0).Quiet(1);
+            foreach (var summary in points)
+                sheet.Add(summary.Point.Number.ToString(CultureInfo.InvariantCulture), Time(summary.Point), summary.Point.Target.Computer, summary.Point.Title, State(summary), summary.Point.Note ?? "");
+            sheet.Write();
+            Say.Line($"Vault: {path}");
+            return Program.Done;
+        });
+        return command;
+    }
+
+    private static Command CreateShow()
+    {
+        var number = new Argument<int>("POINT") { Description = "Number of the restore point" };
+        var vaultPath = Common.VaultPath();
+        var format = Common.Format("table", "json");
+        var all = new Option<bool>("--all") { Description = "List every change" };
+        var command = new Command("show", """
+            Shows one restore point: what its run did, and how far it came.
+
+            Example:
+              moorfield restore-point show 1
+            """)
+        { number, all, vaultPath, format };
+        command.SetAction(parsed =>
+        {
+            string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
+            using var vault = Vault.OpenExisting(path) ?? throw new MoorfieldException(Trouble.Misused, $"There is no vault at {path}. Name another with --vault.");
+            var point = vault.Read(parsed.GetValue(number));
+            var summary = PointHistory.Read(vault, _ => { }).First(s => s.Point.Number == point.Number);
+            var journal = vault.Journal(point.Number);
+            if (parsed.GetValue(format) == "json")
+                DocumentJson.Write(new PointDetailJson("moorfield.restore-point-detail/1", path, DocumentMaker.Point(summary), [.. point.Changes.Select(DocumentMaker.Change)], [.. journal]));
+            else
+                Show(summary, journal, parsed.GetValue(all));
+            return Program.Done;
+        });
+        return command;
+    }
+
+    private static Command CreateFinish()
+    {
+        var target = Common.Target();
+        var command = new Command("finish", """
+            Carries a run that was interrupted on a target to its end. ('undo' puts everything back instead.)
+
+            Example:
+              moorfield restore-point finish /mnt/counter-07
+            """)
+        { target };
+        command.SetAction(parsed =>
+        {
+            using var volume = Common.Open(parsed.GetRequiredValue(target));
+            Common.Lock(volume);
+            if (InterruptedRun.Find(volume) is not { } run)
+            {
+                Say.Aside($"No run was interrupted on {volume.Name}. Nothing was changed.");
+                return Program.Done;
+            }
+            if (SystemReader.IsHibernated(volume))
+                throw new MoorfieldException(Trouble.Refused, $"{volume.Name}: this Windows is hibernated, so the volume must not be written. Shut it down fully first.");
+            using var vault = Vault.Open(run.Vault, new WriteSeam());
+            var report = run.Finish(volume, vault, TimeProvider.System);
+            foreach (var failure in report.Failures)
+                Say.Error($"{failure.What}: {failure.Message}");
+            Say.Line($"The run of restore point {run.Point} is finished: {Sheet.Count(report.Changes - report.Failures.Length, "change")} in place.");
+            return report.Failures.IsEmpty ? Program.Done : Program.DoneInPart;
+        });
+        return command;
+    }
+
+    private static void Show(PointSummary summary, IReadOnlyList<JournalLine> journal, bool all)
+    {
+        var point = summary.Point;
+        Say.Heading($"Restore point {point.Number}: {point.Title}");
+        Say.Line($"  Recorded   {Time(point)}");
+        Say.Line($"  Target     {point.Target.Path} ({point.Target.Computer}, {point.Target.Product}, build {point.Target.Build})");
+        Say.Line($"  State      {State(summary)}");
+        if (point.Note is not null)
+            Say.Line($"  Note       {point.Note}");
+        Say.Line($"  Packages   {string.Join(", ", point.Packages.Select(p => p.DisplayName))}");
+        Say.Line($"  Changes    {ChangeOptions.Totals(point.Changes)}");
+        Say.Line();
+        foreach (var change in all ? point.Changes : [.. point.Changes.Take(DetailsShown)])
+            Say.Line($"  {change.Describe()}");
+        if (!all && point.Changes.Length > DetailsShown)
+            Say.Line($"  and {point.Changes.Length - DetailsShown} more; --all lists them.");
+        foreach (var failure in journal.Where(l => l.Step == "failed"))
+            Say.Line($"  failed: {failure.What}: {failure.Message}");
+    }
+
+    private static string Time(RestorePoint point) => point.Created.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
+
+    private static string State(PointSummary summary) => summary.State switch
+    {
+        PointState.Undone => $"undone by {string.Join(", ", summary.UndoneBy)}",
+        PointState.UndoneInPart => $"undone in part by {string.Join(", ", summary.UndoneBy)}",
+        PointState.StandsInPart => "stands, done in part",
+        PointState.Interrupted => "interrupted",
+        _ => "stands",
+    };
+}

@@ -1,0 +1,82 @@
+using System.Collections.Immutable;
+using System.Text.Json;
+using System.Text.Json.Serialization;
+using System.Text.Json.Serialization.Metadata;
+using Moorfield.Core.Changes;
+using Moorfield.Core.RestorePoints;
+
+namespace Moorfield.Cli.Documents;
+
+// The JSON that programs read. Property names and schema names are a promise; docs/json.md describes them.
+
+internal sealed record AccountJson(string Name, string Sid);
+
+internal sealed record ReasonJson(string Code, string Text);
+
+internal sealed record NoteJson(string Code, string Text, string? Package);
+
+internal sealed record PackageJson(
+    string Family, string FullName, string Name, string DisplayName, string? RawDisplayName, string Publisher, string Version, string Architecture,
+    string Role, string Origin, long Bytes, ImmutableArray<string> Accounts, bool Newcomers, bool Blocked, string Standing, ImmutableArray<ReasonJson> Reasons);
+
+internal sealed record SystemJson(
+    int? Edition, string Name, string Product, string Release, string Build, string Computer, string Manufacturer,
+    ImmutableArray<AccountJson> Accounts, ImmutableArray<PackageJson> Packages, ImmutableArray<string> Blocks, ImmutableArray<NoteJson> Notes);
+
+internal sealed record InventoryJson(string Schema, string Target, string Kind, ImmutableArray<SystemJson> Systems);
+
+internal sealed record PartJson(string FullName, string Kind, long Bytes);
+
+internal sealed record ApplicationJson(string Id, string? DisplayName, bool ShownInStart);
+
+internal sealed record ExplanationJson(
+    string Schema, string Target, PackageJson Package, string? Description, ImmutableArray<PartJson> Parts, ImmutableArray<ApplicationJson> Applications,
+    ImmutableArray<string> Needs, ImmutableArray<string> NeededBy, ImmutableArray<string> FileTypes, ImmutableArray<string> Schemes,
+    ImmutableArray<string> Aliases, ImmutableArray<string> StartupTasks, bool RunsInBackground, ImmutableArray<string> Capabilities, ImmutableArray<string> Places);
+
+internal sealed record RemovalJson(
+    string Family, string FullName, string DisplayName, string Version, ImmutableArray<string> LeavesAccounts, bool LeavesNewcomers, bool SetsBlock,
+    bool FilesGo, long Bytes, ImmutableArray<string> StaysFor, bool StaysForNewcomers, string? GoesWith);
+
+internal sealed record StayingJson(string Family, string DisplayName, string Standing, ImmutableArray<ReasonJson> Reasons, bool NamedExactly);
+
+internal sealed record ChangeJson(string Family, string Text);
+
+internal sealed record PlanJson(
+    string Schema, string Target, string Action, string? For, ImmutableArray<RemovalJson> Removals, ImmutableArray<StayingJson> Staying,
+    ImmutableArray<string> Families, ImmutableArray<string> IdleFrameworks, ImmutableArray<ChangeJson> Changes, int? Undoes);
+
+internal sealed record FailureJson(string Family, string What, string Message);
+
+internal sealed record ResultJson(
+    string Schema, string Target, PlanJson Plan, int Changes, int? RestorePoint, string? Vault, ImmutableArray<FailureJson> Failures, ImmutableArray<string> Warnings);
+
+internal sealed record BlockJson(string Family, string? DisplayName, bool Installed);
+
+internal sealed record BlocksJson(string Schema, string Target, ImmutableArray<BlockJson> Blocks);
+
+internal sealed record PointJson(
+    int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, string State, ImmutableArray<int> UndoneBy, string Computer, string Path,
+    ImmutableArray<ConcernedPackage> Packages, int Changes);
+
+internal sealed record PointsJson(string Schema, string Vault, ImmutableArray<PointJson> RestorePoints);
+
+internal sealed record PointDetailJson(string Schema, string Vault, PointJson RestorePoint, ImmutableArray<ChangeJson> Changes, ImmutableArray<JournalLine> Journal);
+
+[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true, UseStringEnumConverter = true)]
+[JsonSerializable(typeof(InventoryJson))]
+[JsonSerializable(typeof(ExplanationJson))]
+[JsonSerializable(typeof(PlanJson))]
+[JsonSerializable(typeof(ResultJson))]
+[JsonSerializable(typeof(BlocksJson))]
+[JsonSerializable(typeof(PointsJson))]
+[JsonSerializable(typeof(PointDetailJson))]
+internal sealed partial class DocumentJson : JsonSerializerContext
+{
+    /// <summary>Prints a document, with letters as they are instead of as escapes: readable on a terminal and in a diff.</summary>
+    internal static void Write<T>(T document)
+    {
+        var readable = new DocumentJson(new JsonSerializerOptions(Default.Options) { Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping });
+        Console.Out.WriteLine(JsonSerializer.Serialize(document, (JsonTypeInfo<T>)readable.GetTypeInfo(typeof(T))!));
+    }
+}

@@ -1,0 +1,65 @@
+using System.CommandLine;
+using Moorfield.Cli.Commands;
+using Moorfield.Cli.Rendering;
+using Moorfield.Core;
+
+namespace Moorfield.Cli;
+
+internal static class Program
+{
+    internal const int Done = 0;
+    internal const int Failed = 1;
+    internal const int CalledWrongly = 2;
+    internal const int DoneInPart = 3;
+    internal const int RefusedForSafety = 5;
+
+    private static int Main(string[] arguments)
+    {
+        var root = new RootCommand("Takes stock of the app packages built into an offline Windows, removes unwanted ones, blocks their return, and can undo it all.")
+        {
+            InventoryCommand.Create(),
+            ExplainCommand.Create(),
+            RemoveCommand.Create(),
+            BlockCommand.CreateBlock(),
+            BlockCommand.CreateUnblock(),
+            BlocksCommand.Create(),
+            RestorePointCommand.Create(),
+            UndoCommand.Create(),
+            DemoCommand.Create(),
+        };
+        var parsed = root.Parse(arguments);
+        if (parsed.Errors.Count > 0)
+        {
+            foreach (var error in parsed.Errors)
+                Say.Error(error.Message);
+            Say.Error($"'moorfield {string.Join(' ', Names(parsed.CommandResult.Command, root))}--help' shows how it is called.");
+            return CalledWrongly;
+        }
+        return parsed.Invoke(new InvocationConfiguration { EnableDefaultExceptionHandler = false, Error = Console.Error, Output = Console.Out });
+    }
+
+    private static IEnumerable<string> Names(Command command, RootCommand root)
+    {
+        for (Symbol? c = command; c is not null && c != root; c = c.Parents.FirstOrDefault())
+            yield return c.Name + " ";
+    }
+
+    /// <summary>The one place where trouble becomes a message and an exit code.</summary>
+    internal static int Guarded(Func<int> act)
+    {
+        try
+        {
+            return act();
+        }
+        catch (MoorfieldException e)
+        {
+            Say.Error(e.Message);
+            return (int)e.Trouble;
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            Say.Error(e.Message);
+            return Failed;
+        }
+    }
+}

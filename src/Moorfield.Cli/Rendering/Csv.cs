@@ -1,0 +1,17 @@
+namespace Moorfield.Cli.Rendering;
+
+/// <summary>Comma-separated values by RFC 4180, with a line of headings.</summary>
+internal static class Csv
+{
+    internal static void Write(IEnumerable<string> headings, IEnumerable<IEnumerable<string>> rows)
+    {
+        foreach (var row in rows.Prepend(headings))
+            Console.Out.Write(string.Join(',', row.Select(Field)) + "\r\n");
+    }
+
+    private static string Field(string text)
+    {
+        string clean = Say.Clean(text);
+        return clean.AsSpan().ContainsAny(",\"\r\n") ? $"\"{clean.Replace("\"", "\"\"", StringComparison.Ordinal)}\"" : clean;
+    }
+}

@@ -1,0 +1,56 @@
+using System.Text;
+using Spectre.Console;
+
+namespace Moorfield.Cli.Rendering;
+
+/// <summary>What goes to people. Results to stdout, everything else to stderr. Text from a target is never trusted with control characters.</summary>
+internal static class Say
+{
+    private static readonly bool PlainOutput = Console.IsOutputRedirected || Environment.GetEnvironmentVariable("TERM") == "dumb";
+    private static readonly bool NoColour = Environment.GetEnvironmentVariable("NO_COLOR") is { Length: > 0 };
+
+    /// <summary>Whether stdout is a terminal that can show boxes.</summary>
+    internal static bool IsTerminal => !PlainOutput;
+
+    /// <summary>The terminal, for tables. Only to be used when <see cref="IsTerminal"/>.</summary>
+    internal static IAnsiConsole Terminal { get; } = AnsiConsole.Create(new AnsiConsoleSettings
+    {
+        ColorSystem = PlainOutput || NoColour ? ColorSystemSupport.NoColors : ColorSystemSupport.Detect,
+    });
+
+    /// <summary>A line of the result.</summary>
+    internal static void Line(string text = "") => Console.Out.WriteLine(Clean(text));
+
+    /// <summary>A line of the result that names what follows.</summary>
+    internal static void Heading(string text)
+    {
+        if (IsTerminal)
+            Terminal.MarkupLine($"[bold]{Markup.Escape(Clean(text))}[/]");
+        else
+            Line(text);
+    }
+
+    /// <summary>A line beside the result.</summary>
+    internal static void Aside(string text) => Console.Error.WriteLine(Clean(text));
+
+    internal static void Error(string text) => Console.Error.WriteLine($"moorfield: {Clean(text)}");
+
+    /// <summary>Text without control characters, which could drive a terminal, and without the private characters of escaped names.</summary>
+    internal static string Clean(string text)
+    {
+        if (!text.AsSpan().ContainsAnyInRange('\0', '\u001f') && !text.AsSpan().ContainsAnyInRange('\u007f', '\u009f') && !text.AsSpan().ContainsAnyInRange('\u202a', '\uf8ff'))
+            return text;
+        var clean = new StringBuilder(text.Length);
+        foreach (char c in text)
+            clean.Append(c == '\n' || (!char.IsControl(c) && c is not (>= '\u202a' and <= '\u202e') and not (>= '\u2066' and <= '\u2069') and not (>= '\uf700' and <= '\uf7ff')) ? c : '\ufffd');
+        return clean.ToString();
+    }
+
+    /// <summary>Asks on the terminal; the person must type y or yes.</summary>
+    internal static bool Confirm(string question)
+    {
+        Console.Error.Write($"{question} [y/N] ");
+        string? answer = Console.In.ReadLine()?.Trim();
+        return answer is not null && (answer.Equals("y", StringComparison.OrdinalIgnoreCase) || answer.Equals("yes", StringComparison.OrdinalIgnoreCase));
+    }
+}

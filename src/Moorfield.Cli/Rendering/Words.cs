@@ -1,0 +1,45 @@
+using System.Text.Json;
+using Moorfield.Core.Systems;
+
+namespace Moorfield.Cli.Rendering;
+
+/// <summary>Turns facts into the words of the word table.</summary>
+internal static class Words
+{
+    private const int MostNames = 4;
+
+    internal const string Nothing = "-";
+
+    /// <summary>An enumeration's value as it is written in tables, JSON and options.</summary>
+    internal static string Of<T>(T value) where T : struct, Enum => JsonNamingPolicy.CamelCase.ConvertName(value.ToString());
+
+    /// <summary>Account names, or "all 3", or a count when there are many.</summary>
+    internal static string Accounts(IReadOnlyCollection<string> sids, SystemSnapshot snapshot)
+    {
+        if (sids.Count == 0)
+            return Nothing;
+        if (sids.Count == snapshot.Accounts.Length && sids.Count > 1)
+            return $"all {sids.Count}";
+        return sids.Count <= MostNames ? string.Join(", ", Names(sids, snapshot)) : $"{sids.Count} of {snapshot.Accounts.Length}";
+    }
+
+    internal static IEnumerable<string> Names(IEnumerable<string> sids, SystemSnapshot snapshot) => sids.Select(s => snapshot.Account(s)?.Name ?? s);
+
+    internal static string Newcomers(InstalledPackage package) => (package.Newcomers ? "yes" : "no") + (package.Blocked ? ", blocked" : "");
+
+    internal static string OrNothing(IEnumerable<string> items) => string.Join(", ", items) is { Length: > 0 } text ? text : Nothing;
+
+    /// <summary>One line that says which system this is.</summary>
+    internal static string System(SystemSnapshot snapshot)
+    {
+        var parts = new[]
+        {
+            snapshot.Computer,
+            $"{snapshot.Product} {snapshot.Release}".Trim(),
+            snapshot.Build.Length > 0 ? $"build {snapshot.Build}" : "",
+            snapshot.Manufacturer.Length > 0 ? $"made by {snapshot.Manufacturer}" : "",
+            snapshot.Accounts.IsEmpty ? "no accounts" : $"accounts: {string.Join(", ", snapshot.Accounts.Select(a => a.Name))}",
+        };
+        return string.Join(" · ", parts.Where(p => p.Length > 0));
+    }
+}

@@ -1,0 +1,91 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Changes;
+
+/// <summary>Turns planned removals into the single changes, in the order in which they are safe: registry, state repository, files.</summary>
+internal sealed class ChangeList
+{
+    private readonly SystemSnapshot _snapshot;
+    private readonly RemovalWish _wish;
+    private readonly ImmutableArray<PlannedRemoval> _removals;
+    private readonly List<Change> _registry = [];
+    private readonly List<Change> _rows = [];
+    private readonly List<Change> _files = [];
+
+    internal ChangeList(SystemSnapshot snapshot, IEnumerable<PlannedRemoval> removals, RemovalWish wish)
+    {
+        _snapshot = snapshot;
+        _wish = wish;
+        _removals = [.. removals];
+        foreach (var removal in _removals)
+            Add(removal);
+    }
+
+    internal ImmutableArray<Change> ToImmutable() => [.. _registry.Concat(_rows).Concat(_files).Distinct()];
+
+    /// <summary>The change that blocks a family.</summary>
+    internal static Change Block(PackageFamilyName family) => new KeyAdded(family.ToString(), Places.Software.ToString(), $@"{Places.Blocks}\{family}");
+
+    /// <summary>The change that lifts a block.</summary>
+    internal static Change Unblock(PackageFamilyName family) => new KeyRemoved(family.ToString(), Places.Software.ToString(), $@"{Places.Blocks}\{family}");
+
+    private void Add(PlannedRemoval removal)
+    {
+        var package = removal.Package;
+        if (removal.SetsBlock)
+            _registry.Add(Block(package.Family));
+        foreach (var trace in package.Parts.SelectMany(p => p.Traces).Where(t => IsConcerned(t, removal)))
+            Add(package.Family, trace);
+        foreach (string sid in removal.LeavesAccounts.Where(sid => IsLastOfFamily(package.Family, sid)))
+            AddFamily(package, sid);
+    }
+
+    private static bool IsConcerned(Trace trace, PlannedRemoval removal) => trace.Scope switch
+    {
+        TraceScope.Account => removal.LeavesAccounts.Contains(trace.Sid!, StringComparer.OrdinalIgnoreCase),
+        TraceScope.Newcomers => removal.LeavesNewcomers,
+        // The whole package's rows take its registrations' rows along.
+        _ => removal.FilesGo && trace.Kind != TraceKind.SystemFolder,
+    };
+
+    private void Add(PackageFamilyName family, Trace trace)
+    {
+        switch (trace.Location)
+        {
+            case KeyLocation key:
+                _registry.Add(new KeyRemoved(family.ToString(), key.Hive.ToString(), key.Key));
+                break;
+            case ValueLocation value:
+                _registry.Add(new ValueChanged(family.ToString(), value.Hive.ToString(), value.Key, value.Value, null, null));
+                break;
+            case RowsLocation rows:
+                _rows.Add(new RowsRemoved(family.ToString(), rows.FullName.ToString(), rows.Sid));
+                break;
+            case TreeLocation tree:
+                _files.Add(new TreeRemoved(family.ToString(), tree.Path.ToString()));
+                break;
+        }
+    }
+
+    /// <summary>What an account has of a family whatever the version: data, aliases, file handlers, the family's own key.</summary>
+    private void AddFamily(InstalledPackage package, string sid)
+    {
+        foreach (var trace in package.AccountTraces.Where(t => t.Sid == sid && !(t.Kind == TraceKind.AppData && _wish.KeepData)))
+            Add(package.Family, trace);
+        var families = package.Parts.SelectMany(p => p.Traces).Where(t => t.Sid == sid).Select(t => t.Location).OfType<KeyLocation>()
+            .FirstOrDefault(k => k.Key.StartsWith(Places.AccountFamilies, StringComparison.OrdinalIgnoreCase));
+        if (families is null)
+            return;
+        // The key of the family, instead of those of its packages one by one.
+        string key = families.Key[..families.Key.LastIndexOf('\\')];
+        _registry.RemoveAll(c => c is KeyRemoved removed && removed.Hive == families.Hive.ToString() && removed.Key.StartsWith(key + @"\", StringComparison.OrdinalIgnoreCase));
+        _registry.Add(new KeyRemoved(package.Family.ToString(), families.Hive.ToString(), key));
+    }
+
+    private bool IsLastOfFamily(PackageFamilyName family, string sid) =>
+        _snapshot.Packages.Where(p => p.Family == family && p.Accounts.Contains(sid))
+            .All(p => _removals.Any(r => r.Package == p && r.LeavesAccounts.Contains(sid)));
+}

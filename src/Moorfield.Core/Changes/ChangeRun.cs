@@ -1,0 +1,102 @@
+using System.Collections.Immutable;
+using System.Text.Json;
+using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
+
+namespace Moorfield.Core.Changes;
+
+/// <summary>What a run is to do.</summary>
+/// <param name="Undoes">The restore point that it undoes, if it does.</param>
+public sealed record RunRequest(
+    RunKind Kind,
+    string Title,
+    string? Note,
+    TargetIdentity Target,
+    ImmutableArray<ConcernedPackage> Packages,
+    ImmutableArray<Change> Changes,
+    int? Undoes = null)
+{
+    /// <summary>The plan of an undo, which knows files that get their old content back whole.</summary>
+    public UndoPlan? Restored { get; init; }
+}
+
+/// <summary>A change that could not be carried out or did not last.</summary>
+public sealed record RunFailure(string Family, string What, string Message);
+
+/// <summary>How a run ended.</summary>
+/// <param name="Point">Number of its restore point; null when there is none.</param>
+/// <param name="Warnings">Attributes that this mount did not take.</param>
+public sealed record RunReport(int? Point, int Changes, ImmutableArray<RunFailure> Failures, ImmutableArray<string> Warnings);
+
+/// <summary>
+/// Carries a run out: prepares everything, records the restore point, marks the target, writes, and checks each change from a fresh read.
+/// Order of writing: blobs, restore point, marker, then the target, so that at any moment either nothing was changed or everything needed
+/// to go back is on the disk.
+/// </summary>
+/// <param name="vault">Null for a run without a restore point.</param>
+public sealed class ChangeRun(WindowsVolume volume, Vault? vault, TimeProvider clock)
+{
+    /// <summary>Whether the target may be changed at all.</summary>
+    /// <exception cref="MoorfieldException">Hibernated, or a run was interrupted: refused.</exception>
+    public static void CheckTarget(WindowsVolume volume)
+    {
+        if (SystemReader.IsHibernated(volume))
+        {
+            throw new MoorfieldException(Trouble.Refused,
+                $"{volume.Name}: this Windows is hibernated or was shut down by fast start-up, so the volume must not be written. Start it, shut it down fully (shutdown /s /t 0), and try again.");
+        }
+        if (InterruptedRun.Find(volume) is { } interrupted)
+            throw new MoorfieldException(Trouble.Refused, interrupted.Describe(volume));
+    }
+
+    /// <exception cref="MoorfieldException">Nothing was changed, or, when the message says so, the run was interrupted.</exception>
+    public RunReport CarryOut(RunRequest request)
+    {
+        var prepared = new Preparation(volume, vault is null ? null : vault.Keep, request.Restored?.Whole ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty).Prepare(request.Changes);
+        if (prepared.Changes.IsEmpty && prepared.Files.IsEmpty)
+            return new RunReport(null, 0, [], []);
+        if (vault is null)
+            return new Execution(volume, null, null).CarryOut(prepared, null);
+
+        var afterBlobs = prepared.Files.Select(f => PreparedFile.Hash(f.After)).Where(h => !vault.HasBlob(h)).ToList();
+        var files = prepared.Files.Select(f => new ReplacedFile(
+            f.Path.ToString(), vault.Keep(f.Before), vault.Keep(f.After), f.Info.Accessed, f.Info.Modified)).ToImmutableArray();
+        var point = vault.Begin(new RestorePoint(
+            RestorePoint.SchemaName, 0, request.Kind, request.Undoes, clock.GetUtcNow(), request.Title, request.Note, request.Target, request.Packages, files, prepared.Changes));
+        Mark(point);
+        vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), "started"));
+        RunReport report;
+        try
+        {
+            report = new Execution(volume, vault, Journal).CarryOut(prepared, point.Number);
+        }
+        catch (MoorfieldException e)
+        {
+            throw new MoorfieldException(e.Trouble, $"{e.Message} The run was interrupted. {InterruptedRun.Choices(volume)}", e);
+        }
+        InterruptedRun.Close(volume, vault, point.Number, clock);
+        // Needed only while the run could be interrupted; what was in the vault before stays.
+        afterBlobs.Except(files.Select(f => f.Before), StringComparer.Ordinal).ToList().ForEach(vault.DeleteBlob);
+        return report;
+
+        void Journal(string step, string what, string? message) => vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), step, what, message));
+    }
+
+    private void Mark(RestorePoint point)
+    {
+        // An undo of an interrupted run takes over from it; the root's times are those from before the first.
+        var root = volume.Stat(WindowsPath.Root)!.Value;
+        var earlier = InterruptedRun.Find(volume)?.Marker;
+        var marker = new RunMarker(point.Number, vault!.FullPath, earlier?.RootModified ?? root.Modified, earlier?.RootAccessed ?? root.Accessed);
+        try
+        {
+            volume.WriteMarker(RunMarker.FileName, JsonSerializer.SerializeToUtf8Bytes(marker, VaultJson.Default.RunMarker));
+        }
+        catch (MoorfieldException e)
+        {
+            vault.Abandon(point.Number);
+            throw new MoorfieldException(e.Trouble, $"{volume.Name} cannot be written: {e.Message} Nothing was changed.", e);
+        }
+    }
+}

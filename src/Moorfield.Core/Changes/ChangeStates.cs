@@ -1,0 +1,54 @@
+using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Changes;
+
+/// <summary>Looks up on a system where recorded changes stand.</summary>
+internal static class ChangeStates
+{
+    /// <summary>Each change with its state, in the same order.</summary>
+    internal static IEnumerable<(Change Change, ChangeState State)> Read(WindowsVolume volume, IReadOnlyCollection<Change> changes)
+    {
+        var hives = new Dictionary<WindowsPath, Hive?>();
+        StateRepository? repository = null;
+        var notes = new SnapshotNotes();
+        try
+        {
+            foreach (var hiveName in changes.OfType<HiveChange>().Select(c => WindowsPath.Of(c.Hive)).Distinct())
+                hives[hiveName] = HiveFile.OpenRead(volume, hiveName, notes);
+            if (changes.Any(c => c is RowsChange))
+                repository = StateRepository.Open(volume, notes);
+            var rows = repository is null ? null : new RepositoryRows(repository.Connection);
+            return [.. changes.Select(c => (c, State(c)))];
+
+            ChangeState State(Change change) => change switch
+            {
+                HiveChange hiveChange => hives[WindowsPath.Of(hiveChange.Hive)] is { } hive ? hiveChange.State(hive) : ChangeState.Conflict,
+                RowsChange rowsChange => rows is null ? ChangeState.Conflict : RowsState(rowsChange, rows),
+                TreeChange tree => tree.State(volume),
+                _ => ChangeState.Conflict,
+            };
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"{volume.Name}: a hive {e.Message}.", e);
+        }
+        finally
+        {
+            foreach (var hive in hives.Values)
+                hive?.Dispose();
+            repository?.Dispose();
+        }
+    }
+
+    private static ChangeState RowsState(RowsChange change, RepositoryRows rows)
+    {
+        if (change.Rows is not { } images)
+            return ChangeState.Pending;
+        var (there, taken) = rows.Count(images);
+        if (change is RowsRemoved)
+            return there == 0 ? ChangeState.Done : ChangeState.Pending;
+        return taken ? ChangeState.Conflict : there == images.Length ? ChangeState.Done : ChangeState.Pending;
+    }
+}

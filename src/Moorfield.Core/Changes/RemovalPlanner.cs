@@ -1,0 +1,90 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Choosing;
+using Moorfield.Core.Standing;
+using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Changes;
+
+/// <summary>Works out from a snapshot and a wish what is to be changed. Reads nothing else and changes nothing.</summary>
+public static class RemovalPlanner
+{
+    public static Plan Plan(SystemSnapshot snapshot, RemovalWish wish)
+    {
+        var judgement = new Judgement(snapshot);
+        var chosen = wish.Packages.ToDictionary(c => c.Package.FullName);
+        var staying = new List<StayingPackage>();
+        Settle(judgement, wish, chosen, staying);
+        var going = new Dictionary<PackageFullName, (InstalledPackage Package, string? GoesWith)>();
+        foreach (var choice in chosen.Values)
+            going[choice.Package.FullName] = (choice.Package, null);
+        foreach (var addon in snapshot.Packages.Where(p => p.Role == PackageRole.Addon && !going.ContainsKey(p.FullName)))
+        {
+            if (addon.Needs.Select(n => going.GetValueOrDefault(n).Package).FirstOrDefault(p => p is not null) is { } main)
+                going[addon.FullName] = (addon, main.DisplayName);
+        }
+        bool Goes(InstalledPackage package) => going.ContainsKey(package.FullName) && !IsHeldAfter(package, wish.For);
+        var idle = snapshot.Packages
+            .Where(p => p.Role == PackageRole.Framework && !going.ContainsKey(p.FullName) && judgement.Of(p, Goes).Standing == PackageStanding.Free)
+            .ToList();
+        var everyone = new Audience([.. snapshot.Accounts.Select(a => a.Sid)], Newcomers: true);
+        var removals = going.Values.Select(g => Removal(g.Package, wish, wish.For, g.GoesWith))
+            .Concat(wish.Sweep ? idle.Select(f => Removal(f, wish with { AllowReturn = true }, everyone, "the packages that needed it")) : [])
+            .OrderBy(r => r.Package.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(r => r.Package.FullName)
+            .ToImmutableArray();
+        removals = BlockOnce(removals);
+        return new Plan(
+            wish, removals, [.. staying], wish.Sweep ? [] : [.. idle],
+            new ChangeList(snapshot, removals.Where(r => r.HasEffect), wish).ToImmutable());
+    }
+
+    /// <summary>Takes out what must stay, until what is left holds together: a package that stays can make another one needed.</summary>
+    private static void Settle(Judgement judgement, RemovalWish wish, Dictionary<PackageFullName, ChosenPackage> chosen, List<StayingPackage> staying)
+    {
+        int before;
+        do
+        {
+            before = chosen.Count;
+            foreach (var choice in chosen.Values.ToList())
+            {
+                var verdict = judgement.Of(choice.Package, p => chosen.ContainsKey(p.FullName) && !IsHeldAfter(p, wish.For));
+                bool stays = verdict.Standing == PackageStanding.Essential || (verdict.Standing == PackageStanding.Guarded && !choice.Exactly);
+                if (!stays)
+                    continue;
+                chosen.Remove(choice.Package.FullName);
+                staying.Add(new StayingPackage(choice.Package, verdict, choice.Exactly));
+            }
+        }
+        while (chosen.Count < before);
+    }
+
+    private static bool IsHeldAfter(InstalledPackage package, Audience audience) =>
+        (package.Newcomers && !audience.Newcomers) || package.Accounts.Except(audience.Sids, StringComparer.OrdinalIgnoreCase).Any();
+
+    private static PlannedRemoval Removal(InstalledPackage package, RemovalWish wish, Audience audience, string? goesWith)
+    {
+        ImmutableArray<string> leaves = [.. package.Accounts.Intersect(audience.Sids, StringComparer.OrdinalIgnoreCase)];
+        bool leavesNewcomers = package.Newcomers && audience.Newcomers;
+        bool wasHeld = package.IsHeld || package.Role == PackageRole.Framework;
+        bool isHeld = IsHeldAfter(package, audience);
+        // What nobody had before is a leftover: it goes only when it is meant for everyone.
+        bool touchesAll = leavesNewcomers || !leaves.IsEmpty || (audience.Newcomers && package.Accounts.All(audience.Sids.Contains));
+        return new PlannedRemoval(
+            package,
+            leaves,
+            leavesNewcomers,
+            SetsBlock: audience.Newcomers && !wish.AllowReturn && !package.Blocked && package.Role is not PackageRole.Framework and not PackageRole.Resource,
+            FilesGo: !isHeld && touchesAll && package.Role != PackageRole.Component && (wasHeld || package.AllTraces.Any()),
+            [.. package.Accounts.Except(audience.Sids, StringComparer.OrdinalIgnoreCase)],
+            package.Newcomers && !audience.Newcomers,
+            goesWith);
+    }
+
+    /// <summary>Of several versions of a family, one sets the block.</summary>
+    private static ImmutableArray<PlannedRemoval> BlockOnce(ImmutableArray<PlannedRemoval> removals)
+    {
+        var families = new HashSet<PackageFamilyName>();
+        return [.. removals.Select(r => r.SetsBlock && !families.Add(r.Package.Family) ? r with { SetsBlock = false } : r)];
+    }
+}

@@ -1,0 +1,39 @@
+using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
+
+namespace Moorfield.Core.Changes;
+
+/// <summary>Tells whether the files that a run would write were touched between two moments, without reading them.</summary>
+public sealed class TargetFingerprint : IEquatable<TargetFingerprint>
+{
+    private readonly List<(WindowsPath Path, long Size, FileTime Modified, FileTime Changed, ulong Inode)> _files = [];
+
+    private TargetFingerprint()
+    {
+    }
+
+    public static TargetFingerprint Of(WindowsVolume volume, SystemSnapshot snapshot)
+    {
+        var fingerprint = new TargetFingerprint();
+        IEnumerable<WindowsPath> paths =
+        [
+            Places.Software, Places.StateRepository, Places.StagedPackages, Places.Repository,
+            .. snapshot.Accounts.Select(a => a.Profile).OfType<WindowsPath>().SelectMany(p => new[] { Places.Classes(p), Places.AppData(p), Places.Aliases(p) }),
+        ];
+        foreach (var path in paths)
+        {
+            if (volume.Stat(path) is { } info)
+                fingerprint._files.Add((path, info.Size, info.Modified, info.Changed, info.Inode));
+        }
+        return fingerprint;
+    }
+
+    /// <inheritdoc/>
+    public bool Equals(TargetFingerprint? other) => other is not null && _files.SequenceEqual(other._files);
+
+    /// <inheritdoc/>
+    public override bool Equals(object? obj) => Equals(obj as TargetFingerprint);
+
+    /// <inheritdoc/>
+    public override int GetHashCode() => _files.Count;
+}

@@ -1,0 +1,253 @@
+using System.Security.Cryptography;
+using System.Text;
+using System.Text.Json;
+using System.Text.Json.Serialization.Metadata;
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Core.Volumes;
+using ZstdSharp;
+
+namespace Moorfield.Core.RestorePoints;
+
+/*
+   A vault is a folder:
+       blobs/ab/abcdef….zst     contents, each by the SHA-256 of what it holds, compressed with Zstandard
+       points/000001.json       one document a restore point, written whole before the run's first change
+       points/000001.journal    one JSON line for each step of the run, flushed as it is made
+   A document never changes once it is written. Its blobs are on the disk before it is.
+*/
+
+/// <summary>The folder that holds restore points.</summary>
+public sealed class Vault : IDisposable
+{
+    private const int CompressionLevel = 3;
+    private const int BufferLength = 1 << 17;
+    private const string Blobs = "blobs";
+    private const string Points = "points";
+    private readonly Folder _root;
+    private readonly Folder _blobs;
+    private readonly Folder _points;
+
+    private Vault(string path, WriteSeam seam)
+    {
+        FullPath = path;
+        _root = Folder.Open(path, seam);
+        _blobs = Subfolder(_root, Blobs);
+        _points = Subfolder(_root, Points);
+    }
+
+    public string FullPath { get; }
+
+    /// <summary>The vault that a person chose, or the one by the environment: MOORFIELD_VAULT, XDG_STATE_HOME, the home folder.</summary>
+    public static string ChoosePath(string? chosen) =>
+        Path.GetFullPath(
+            chosen
+            ?? NotEmpty("MOORFIELD_VAULT")
+            ?? Path.Combine(
+                NotEmpty("XDG_STATE_HOME") ?? Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile, Environment.SpecialFolderOption.DoNotVerify), ".local", "state"),
+                "moorfield", "vault"));
+
+    private static string? NotEmpty(string variable) => Environment.GetEnvironmentVariable(variable) is { Length: > 0 } value ? value : null;
+
+    /// <summary>Opens a vault for writing; it is made when it is missing.</summary>
+    /// <exception cref="MoorfieldException">It cannot be made or written.</exception>
+    public static Vault Open(string path, WriteSeam seam)
+    {
+        try
+        {
+            Directory.CreateDirectory(path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+            return new Vault(path, seam);
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException or MoorfieldException)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"The vault {path} cannot be used: {e.Message} Choose another with --vault. Nothing was changed.", e);
+        }
+    }
+
+    /// <summary>Opens a vault for reading; null when there is none.</summary>
+    public static Vault? OpenExisting(string path) =>
+        Directory.Exists(Path.Combine(path, Points)) && Directory.Exists(Path.Combine(path, Blobs)) ? new Vault(path, new WriteSeam()) : null;
+
+    private static Folder Subfolder(Folder parent, string name)
+    {
+        if (parent.Stat(name) is null)
+            parent.MakeFolder(name);
+        return parent.OpenFolder(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' in it is no folder.");
+    }
+
+    // ---- blobs
+
+    /// <summary>Keeps a file's content and gives its SHA-256. Not flushed: <see cref="Begin"/> flushes all.</summary>
+    internal string Keep(SafeFileHandle file) => Keep((buffer, offset) => RandomAccess.Read(file, buffer, offset));
+
+    /// <summary>Keeps a content and gives its SHA-256.</summary>
+    internal string Keep(byte[] content) => Keep((buffer, offset) =>
+    {
+        int count = (int)Math.Min(buffer.Length, content.Length - offset);
+        content.AsSpan((int)offset, count).CopyTo(buffer);
+        return count;
+    });
+
+    private string Keep(Func<byte[], long, int> read)
+    {
+        string part = $"part-{Environment.ProcessId}";
+        if (_blobs.Stat(part) is not null)
+            _blobs.Delete(part);
+        string hash;
+        using (var file = _blobs.CreateFile(part, 0x180))
+        {
+            using var hasher = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
+            using var output = new SeamStream(_blobs, file, part);
+            using (var compressor = new CompressionStream(output, CompressionLevel, leaveOpen: true))
+            {
+                byte[] buffer = new byte[BufferLength];
+                long offset = 0;
+                while (read(buffer, offset) is > 0 and int got)
+                {
+                    hasher.AppendData(buffer, 0, got);
+                    compressor.Write(buffer, 0, got);
+                    offset += got;
+                }
+            }
+            hash = Convert.ToHexStringLower(hasher.GetHashAndReset());
+        }
+        using var shelf = Subfolder(_blobs, hash[..2]);
+        string name = BlobName(hash);
+        if (shelf.Stat(name) is not null)
+        {
+            _blobs.Delete(part);
+            return hash;
+        }
+        _blobs.Rename(part, name, shelf);
+        return hash;
+    }
+
+    /// <summary>The content kept under a SHA-256. Reading to the end fails when it is not that content any more.</summary>
+    /// <exception cref="MoorfieldException">It is not in the vault.</exception>
+    internal Stream OpenBlob(string hash)
+    {
+        using var shelf = hash.Length == 2 * SHA256.HashSizeInBytes ? _blobs.OpenFolder(hash[..2]) : null;
+        var file = shelf?.OpenFile(BlobName(hash)) ?? throw new MoorfieldException(Trouble.Failed, $"The vault {FullPath} has lost the content {hash}.");
+        return new VerifyingStream(new DecompressionStream(new FileStream(file, FileAccess.Read, bufferSize: 0), leaveOpen: false), hash);
+    }
+
+    internal byte[] ReadBlob(string hash)
+    {
+        using var stream = OpenBlob(hash);
+        var content = new MemoryStream();
+        stream.CopyTo(content);
+        return content.ToArray();
+    }
+
+    internal bool HasBlob(string hash)
+    {
+        using var shelf = _blobs.OpenFolder(hash[..2]);
+        return shelf?.Stat(BlobName(hash)) is not null;
+    }
+
+    internal void DeleteBlob(string hash)
+    {
+        using var shelf = _blobs.OpenFolder(hash[..2]);
+        if (shelf?.Stat(BlobName(hash)) is not null)
+            shelf.Delete(BlobName(hash));
+    }
+
+    private static string BlobName(string hash) => hash + ".zst";
+
+    // ---- points
+
+    /// <summary>Numbers of all restore points, ascending.</summary>
+    public IReadOnlyList<int> Numbers() =>
+        [.. _points.Names().Where(n => n.EndsWith(".json", StringComparison.Ordinal) && int.TryParse(n[..^5], out _)).Select(n => int.Parse(n[..^5])).Order()];
+
+    /// <summary>Writes a restore point, with everything it refers to, to the disk. Its number is given here.</summary>
+    internal RestorePoint Begin(RestorePoint point)
+    {
+        _root.FlushFileSystem();
+        int number = Numbers().LastOrDefault() + 1;
+        while (true)
+        {
+            var numbered = point with { Number = number };
+            string name = DocumentName(number);
+            if (_points.Stat(name) is null)
+            {
+                TreeWriter.WriteWhole(_points, name, JsonSerializer.SerializeToUtf8Bytes(numbered, VaultJson.Default.RestorePoint));
+                return numbered;
+            }
+            number++;
+        }
+    }
+
+    /// <summary>Takes back a restore point whose run never began.</summary>
+    internal void Abandon(int number)
+    {
+        _points.Delete(DocumentName(number));
+        _points.Flush();
+    }
+
+    /// <exception cref="MoorfieldException">There is no such point, or its document is damaged.</exception>
+    public RestorePoint Read(int number)
+    {
+        using var file = _points.OpenFile(DocumentName(number))
+            ?? throw new MoorfieldException(Trouble.Misused, $"The vault {FullPath} has no restore point {number}. 'moorfield restore-point list' lists them.");
+        var point = Parse(file, VaultJson.Default.RestorePoint);
+        return point is { Schema: RestorePoint.SchemaName } && point.Number == number && point is { Target: not null, Files.IsDefault: false, Changes.IsDefault: false, Packages.IsDefault: false }
+            ? point
+            : throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged or of a newer Moorfield.");
+    }
+
+    /// <summary>The journal of a point; empty when its run never began. A last line that was cut off is left out.</summary>
+    public IReadOnlyList<JournalLine> Journal(int number)
+    {
+        using var file = _points.OpenFile(JournalName(number));
+        if (file is null)
+            return [];
+        using var reader = new StreamReader(new FileStream(file, FileAccess.Read), Encoding.UTF8);
+        var lines = new List<JournalLine>();
+        while (reader.ReadLine() is { } text)
+        {
+            try
+            {
+                if (JsonSerializer.Deserialize(text, VaultJson.Default.JournalLine) is { } line)
+                    lines.Add(line);
+            }
+            catch (JsonException)
+            {
+                break;
+            }
+        }
+        return lines;
+    }
+
+    internal void Append(int number, JournalLine line)
+    {
+        string name = JournalName(number);
+        using var file = _points.OpenFile(name, forWriting: true) ?? _points.CreateFile(name, 0x180);
+        byte[] bytes = [.. JsonSerializer.SerializeToUtf8Bytes(line, VaultJson.Default.JournalLine), (byte)'\n'];
+        _points.Write(file, bytes, RandomAccess.GetLength(file), name);
+        _points.Flush(file, name);
+    }
+
+    private T? Parse<T>(SafeFileHandle file, JsonTypeInfo<T> type) where T : class
+    {
+        try
+        {
+            using var stream = new FileStream(file, FileAccess.Read);
+            return JsonSerializer.Deserialize(stream, type);
+        }
+        catch (Exception e) when (e is JsonException or NotSupportedException)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"A restore point in {FullPath} is damaged: {e.Message}", e);
+        }
+    }
+
+    private static string DocumentName(int number) => $"{number:D6}.json";
+
+    private static string JournalName(int number) => $"{number:D6}.journal";
+
+    public void Dispose()
+    {
+        _points.Dispose();
+        _blobs.Dispose();
+        _root.Dispose();
+    }
+}
