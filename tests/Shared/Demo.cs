@@ -1,0 +1,51 @@
+using Moorfield.StandIn;
+
+namespace Moorfield.Tests;
+
+/// <summary>Copies of the made-up system counter-07, without most of the files that belong to no package.</summary>
+public static class Demo
+{
+    public static readonly World World = World.Load() with { SystemFiles = 12 };
+
+    private static readonly string[] FewNames =
+        ["Northlight.UI.Runtime.2", "Northlight.Native.Runtime.1", "Northlight.ShellHost", "Northlight.Assistant", "Northlight.Weather", "Northlight.Calculator", "Larkfield.Crossword"];
+
+    private static readonly Lazy<TemporaryFolder> Full = new(() => Build(World));
+    private static readonly Lazy<TemporaryFolder> Few = new(() => Build(World with
+    {
+        Packages = [.. World.Packages.Where(p => FewNames.Contains(p.Name)).Select(p => p with { Kib = 60 })],
+        Leftovers = [],
+        Pins = [],
+    }));
+
+    /// <summary>The whole system.</summary>
+    public static string CopyTo(TemporaryFolder folder, string name = "counter-07") => Copy(Full.Value, folder[name]);
+
+    /// <summary>The same with seven small packages, for what is done very often.</summary>
+    public static string CopyFewTo(TemporaryFolder folder, string name = "counter-07") => Copy(Few.Value, folder[name]);
+
+    public static string Family(string name) => World.Family(name);
+
+    /// <summary>The full name of a package of the world.</summary>
+    public static string FullName(string name)
+    {
+        var package = World.Packages.First(p => p.Name == name);
+        return $"{name}_{package.Version}_{package.Architecture ?? "x64"}__{Family(name)[(name.Length + 1)..]}";
+    }
+
+    public static string Sid(string account) => World.Accounts.First(a => a.Name == account).Sid;
+
+    private static TemporaryFolder Build(World world)
+    {
+        var folder = new TemporaryFolder();
+        AppDomain.CurrentDomain.ProcessExit += (_, _) => folder.Dispose();
+        VolumeBuilder.Build(world, folder["volume"]);
+        return folder;
+    }
+
+    private static string Copy(TemporaryFolder from, string to)
+    {
+        Tool.Read("cp", "-a", from["volume"], to);
+        return to;
+    }
+}
