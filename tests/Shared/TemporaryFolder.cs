@@ -1,9 +1,14 @@
 namespace Moorfield.Tests;
 
 /// <summary>A folder that goes with the test.</summary>
-public sealed class TemporaryFolder : IDisposable
+/// <param name="inMemory">On a file system in memory, where there is one: for tests that flush very often.</param>
+public sealed class TemporaryFolder(bool inMemory = false) : IDisposable
 {
-    public string Path { get; } = Directory.CreateTempSubdirectory("moorfield-test-").FullName;
+    private const string Memory = "/dev/shm";
+
+    public string Path { get; } = inMemory && Directory.Exists(Memory)
+        ? Directory.CreateDirectory(System.IO.Path.Combine(Memory, $"moorfield-test-{Guid.NewGuid():N}")).FullName
+        : Directory.CreateTempSubdirectory("moorfield-test-").FullName;
 
     public string this[string name] => System.IO.Path.Combine(Path, name);
 

@@ -38,6 +38,9 @@ public abstract record Change(string Family)
 
     /// <summary>One line: what happens where.</summary>
     public abstract string Describe();
+
+    /// <summary>What it alters, to tell whether a later change of the same run alters the same.</summary>
+    internal abstract object Where { get; }
 }
 
 /// <summary>A change inside a registry hive.</summary>
@@ -45,6 +48,8 @@ public abstract record Change(string Family)
 /// <param name="Key">Path of the key inside the hive.</param>
 public abstract record HiveChange(string Family, string Hive, string Key) : Change(Family)
 {
+    internal override object Where => (Hive, Key, "");
+
     internal string KeyName => Key[(Key.LastIndexOf('\\') + 1)..];
 
     internal string ParentKey => Key.LastIndexOf('\\') is var last and >= 0 ? Key[..last] : "";
@@ -101,6 +106,8 @@ public sealed record KeyAdded(string Family, string Hive, string Key, HiveKeyIma
 /// <param name="After">Null when there is none afterwards.</param>
 public sealed record ValueChanged(string Family, string Hive, string Key, string Name, HiveValue? Before, HiveValue? After) : HiveChange(Family, Hive, Key)
 {
+    internal override object Where => (Hive, Key, Name);
+
     public override Change Invert() => this with { Before = After, After = Before };
 
     public override string Describe() => $"registry value {(After is null ? "removed" : "set")}: {Hive}: {Key}: {Name}";
@@ -134,6 +141,8 @@ public abstract record TreeChange(string Family, string Path, TreeImage? Image) 
 {
     internal WindowsPath Place => WindowsPath.Of(Path);
 
+    internal override object Where => Place;
+
     internal abstract ChangeState State(WindowsVolume volume);
 }
 
@@ -166,7 +175,10 @@ public sealed record TreeAdded(string Family, string Path, TreeImage? Image) : T
 }
 
 /// <summary>A change in the state repository.</summary>
-public abstract record RowsChange(string Family, ImmutableArray<RowImage>? Rows) : Change(Family);
+public abstract record RowsChange(string Family, ImmutableArray<RowImage>? Rows) : Change(Family)
+{
+    internal override object Where => this;
+}
 
 /// <summary>Rows go: a package with everything that refers to it, or its registration for one account.</summary>
 /// <param name="FullName">The package.</param>

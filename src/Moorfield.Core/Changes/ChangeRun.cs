@@ -95,7 +95,11 @@ public sealed class ChangeRun(WindowsVolume volume, Vault? vault, TimeProvider c
         }
         catch (MoorfieldException e)
         {
-            vault.Abandon(point.Number);
+            if (earlier is null)
+            {
+                volume.ClearMarker(RunMarker.FileName, root.Accessed, root.Modified);
+                vault.Abandon(point.Number);
+            }
             throw new MoorfieldException(e.Trouble, $"{volume.Name} cannot be written: {e.Message} Nothing was changed.", e);
         }
     }

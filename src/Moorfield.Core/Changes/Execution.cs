@@ -55,7 +55,8 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, Action<strin
 
     private void Verify(ImmutableArray<Change> changes)
     {
-        foreach (var (change, state) in ChangeStates.Read(volume, changes))
+        // Where one change overwrote another's place, the last one counts.
+        foreach (var (change, state) in ChangeStates.Read(volume, [.. changes.GroupBy(c => c.Where).Select(g => g.Last())]))
         {
             if (state != ChangeState.Done && _failures.TrueForAll(f => f.What != change.Describe()))
                 _failures.Add(new RunFailure(change.Family, change.Describe(), "was carried out, but a fresh look at the target does not show it."));

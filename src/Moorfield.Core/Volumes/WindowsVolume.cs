@@ -188,6 +188,13 @@ public sealed class WindowsVolume : IDisposable
         _root.Flush();
     }
 
+    /// <summary>Takes away what is left of a marker that could not be written.</summary>
+    internal void ClearMarker(string name, FileTime accessed, FileTime modified)
+    {
+        foreach (string left in new[] { TreeWriter.PartName, name }.Where(n => _root.Stat(n) is not null))
+            DeleteMarker(left, accessed, modified);
+    }
+
     private T? Within<T>(WindowsPath path, Func<Folder, string, T> use, out bool found)
     {
         using var folder = OpenFolder(path.Parent);
