@@ -32,7 +32,7 @@ internal static class Program
         {
             foreach (var error in parsed.Errors)
                 Say.Error(error.Message);
-            Say.Error($"'moorfield {string.Join(' ', Names(parsed.CommandResult.Command, root))}--help' shows how it is called.");
+            Say.Error($"'moorfield {string.Concat(Names(parsed.CommandResult.Command, root).Reverse())}--help' shows how it is called.");
             return CalledWrongly;
         }
         return parsed.Invoke(new InvocationConfiguration { EnableDefaultExceptionHandler = false, Error = Console.Error, Output = Console.Out });

@@ -7,7 +7,7 @@ namespace Moorfield.Core.Tests;
 
 public sealed class ChoosingTests : IDisposable
 {
-    private readonly TemporaryFolder _folder = new();
+    private readonly TemporaryFolder _folder = new(inMemory: true);
     private readonly SystemSnapshot _snapshot;
 
     public ChoosingTests() => _snapshot = new Bench(_folder).Read();

@@ -9,7 +9,7 @@ namespace Moorfield.Core.Tests;
 
 public sealed class SystemReaderTests : IDisposable
 {
-    private readonly TemporaryFolder _folder = new();
+    private readonly TemporaryFolder _folder = new(inMemory: true);
     private readonly string _root;
 
     public SystemReaderTests() => _root = Demo.CopyTo(_folder);

@@ -7,7 +7,7 @@ namespace Moorfield.Core.Tests;
 
 public sealed class UndoTests : IDisposable
 {
-    private readonly TemporaryFolder _folder = new();
+    private readonly TemporaryFolder _folder = new(inMemory: true);
     private readonly Bench _bench;
 
     public UndoTests() => _bench = new Bench(_folder);

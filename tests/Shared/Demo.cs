@@ -2,10 +2,10 @@ using Moorfield.StandIn;
 
 namespace Moorfield.Tests;
 
-/// <summary>Copies of the made-up system counter-07, without most of the files that belong to no package.</summary>
+/// <summary>Copies of the made-up system counter-07 with smaller files, and without most of those that belong to no package.</summary>
 public static class Demo
 {
-    public static readonly World World = World.Load() with { SystemFiles = 12 };
+    public static readonly World World = Smaller(World.Load());
 
     private static readonly string[] FewNames =
         ["Northlight.UI.Runtime.2", "Northlight.Native.Runtime.1", "Northlight.ShellHost", "Northlight.Assistant", "Northlight.Weather", "Northlight.Calculator", "Larkfield.Crossword"];
@@ -35,9 +35,12 @@ public static class Demo
 
     public static string Sid(string account) => World.Accounts.First(a => a.Name == account).Sid;
 
+    private static World Smaller(World world) =>
+        world with { SystemFiles = 12, Packages = [.. world.Packages.Select(p => p with { Kib = 50 + p.Kib / 20 })] };
+
     private static TemporaryFolder Build(World world)
     {
-        var folder = new TemporaryFolder();
+        var folder = new TemporaryFolder(inMemory: true);
         AppDomain.CurrentDomain.ProcessExit += (_, _) => folder.Dispose();
         VolumeBuilder.Build(world, folder["volume"]);
         return folder;

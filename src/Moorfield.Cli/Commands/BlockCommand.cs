@@ -46,7 +46,7 @@ internal static class BlockCommand
         };
         var command = new Command(name, description) { target, families };
         var options = new ChangeOptions(command);
-        command.SetAction(parsed =>
+        command.Handle(parsed =>
         {
             var (volume, snapshot) = Common.Read(parsed.GetRequiredValue(target));
             using var open = volume;

@@ -18,7 +18,7 @@ internal static class BlocksCommand
               moorfield blocks /mnt/counter-07
             """)
         { Target, Format };
-        command.SetAction(Run);
+        command.Handle(Run);
         return command;
     }
 

@@ -46,5 +46,6 @@ internal static class Common
             throw new MoorfieldException(Trouble.Failed, $"{volume.Name} is being changed by another run of moorfield. Wait for it to end.");
     }
 
-    internal static void SetAction(this Command command, Func<ParseResult, int> act) => command.SetAction(parsed => Program.Guarded(() => act(parsed)));
+    /// <summary>What the command does, with trouble turned into a message and an exit code.</summary>
+    internal static void Handle(this Command command, Func<ParseResult, int> act) => command.SetAction(parsed => Program.Guarded(() => act(parsed)));
 }

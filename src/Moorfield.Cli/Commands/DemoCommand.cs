@@ -18,7 +18,7 @@ internal static class DemoCommand
               moorfield demo /tmp/saltmarsh
             """)
         { Folder };
-        command.SetAction(Run);
+        command.Handle(Run);
         return command;
     }
 

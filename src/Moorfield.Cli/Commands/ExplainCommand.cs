@@ -24,7 +24,7 @@ internal static class ExplainCommand
               moorfield explain /mnt/counter-07 "Picture Viewer"
             """)
         { Target, Package, Places, Format };
-        command.SetAction(Run);
+        command.Handle(Run);
         return command;
     }
 

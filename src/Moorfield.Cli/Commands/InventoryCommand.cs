@@ -28,7 +28,7 @@ internal static class InventoryCommand
               moorfield inventory /mnt/counter-07 --for ivy --sort size
             """)
         { Target, FindText, Role, Origin, For, Standing, Sort, All, Format };
-        command.SetAction(Run);
+        command.Handle(Run);
         return command;
     }
 

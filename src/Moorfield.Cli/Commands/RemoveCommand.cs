@@ -35,7 +35,7 @@ internal static class RemoveCommand
             """)
         { Target, Packages, For, KeepData, AllowReturn, Sweep };
         var options = new ChangeOptions(command);
-        command.SetAction(parsed => Run(parsed, options));
+        command.Handle(parsed => Run(parsed, options));
         return command;
     }
 

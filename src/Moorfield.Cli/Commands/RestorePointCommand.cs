@@ -26,7 +26,7 @@ internal static class RestorePointCommand
               moorfield restore-point list
             """)
         { vaultPath, format };
-        command.SetAction(parsed =>
+        command.Handle(parsed =>
         {
             string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
             using var vault = Vault.OpenExisting(path);
@@ -64,7 +64,7 @@ internal static class RestorePointCommand
               moorfield restore-point show 1
             """)
         { number, all, vaultPath, format };
-        command.SetAction(parsed =>
+        command.Handle(parsed =>
         {
             string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
             using var vault = Vault.OpenExisting(path) ?? throw new MoorfieldException(Trouble.Misused, $"There is no vault at {path}. Name another with --vault.");
@@ -90,7 +90,7 @@ internal static class RestorePointCommand
               moorfield restore-point finish /mnt/counter-07
             """)
         { target };
-        command.SetAction(parsed =>
+        command.Handle(parsed =>
         {
             using var volume = Common.Open(parsed.GetRequiredValue(target));
             Common.Lock(volume);

@@ -26,7 +26,7 @@ internal static class UndoCommand
             """)
         { Target, Point, Only, Overwrite };
         var options = new ChangeOptions(command);
-        command.SetAction(parsed => Run(parsed, options));
+        command.Handle(parsed => Run(parsed, options));
         return command;
     }
 

@@ -1,0 +1,92 @@
+using System.Diagnostics;
+using System.Text;
+using System.Text.Json;
+using Moorfield.Tests;
+
+namespace Moorfield.Cli.Tests;
+
+/// <summary>Drives the built program on a copy of the demo data.</summary>
+public abstract class CliTest : IDisposable
+{
+    protected CliTest()
+    {
+        Folder = new TemporaryFolder(inMemory: true);
+        Root = Demo.CopyTo(Folder);
+    }
+
+    protected TemporaryFolder Folder { get; }
+
+    /// <summary>The volume counter-07.</summary>
+    protected string Root { get; }
+
+    protected string Vault => Folder["vault"];
+
+    private static string Program { get; } = Find();
+
+    private static string Find()
+    {
+        for (string? folder = AppContext.BaseDirectory; folder is not null; folder = Path.GetDirectoryName(folder))
+        {
+            string program = Path.Combine(folder, "out", "moorfield");
+            if (File.Exists(program))
+                return program;
+        }
+        throw new InvalidOperationException("There is no out/moorfield. './run build' makes it.");
+    }
+
+    protected Outcome Run(params string[] arguments) =>
+        Tool.Run(Program, arguments, new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault }, null);
+
+    /// <summary>The program with its arguments, for programs that run others.</summary>
+    protected static string[] Command(string[] arguments) => [Program, .. arguments];
+
+    /// <summary>Runs the program inside a terminal (made by script(1)); when it has asked, does something and types an answer.</summary>
+    protected Outcome RunInTerminal(string typed, Action? meanwhile, params string[] arguments)
+    {
+        string command = string.Join(' ', Command(arguments).Select(a => $"'{a}'"));
+        var start = new ProcessStartInfo("script", ["-qfec", command, "/dev/null"]) { UseShellExecute = false, RedirectStandardInput = true, RedirectStandardOutput = true };
+        start.Environment["MOORFIELD_VAULT"] = Vault;
+        start.Environment["TERM"] = "xterm";
+        using var process = Process.Start(start)!;
+        var text = new StringBuilder();
+        bool answered = false;
+        for (int c = process.StandardOutput.Read(); c >= 0; c = process.StandardOutput.Read())
+        {
+            text.Append((char)c);
+            if (answered || !text.ToString().EndsWith("[y/N] ", StringComparison.Ordinal))
+                continue;
+            answered = true;
+            meanwhile?.Invoke();
+            process.StandardInput.Write(typed + "\n");
+            process.StandardInput.Flush();
+        }
+        process.WaitForExit();
+        return new Outcome(process.ExitCode, text.ToString(), "");
+    }
+
+    /// <summary>The program must end with this code, say this on stderr in at most three lines, and leave the volume alone.</summary>
+    protected void Refused(int exitCode, string message, params string[] arguments)
+    {
+        string before = VolumeState.Files(Root);
+        var outcome = Run(arguments);
+        outcome.ExitCode.ShouldBe(exitCode, outcome.Error + outcome.Output);
+        outcome.Error.ShouldContain(message);
+        outcome.Error.ShouldNotContain("   at ");
+        outcome.Error.TrimEnd().Split('\n').Length.ShouldBeLessThanOrEqualTo(3, outcome.Error);
+        VolumeState.Files(Root).ShouldBe(before);
+    }
+
+    protected static JsonElement Json(Outcome outcome)
+    {
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+        return JsonDocument.Parse(outcome.Output).RootElement;
+    }
+
+    protected string At(string path) => Path.Combine(Root, path);
+
+    public void Dispose()
+    {
+        Folder.Dispose();
+        GC.SuppressFinalize(this);
+    }
+}

@@ -1,0 +1,184 @@
+using System.Text.Json;
+using Moorfield.Tests;
+
+namespace Moorfield.Cli.Tests;
+
+public sealed class CommandTests : CliTest
+{
+    [Fact]
+    public void The_whole_story_ends_where_it_began()
+    {
+        string before = VolumeState.Files(Root);
+        Run("inventory", Root).Output.ShouldContain("Weather");
+        Run("remove", Root, "Weather", "Pennywhistle.*", "--for", "everyone", "--sweep", "--preview").Output.ShouldContain("Card Table Engine");
+        VolumeState.Files(Root).ShouldBe(before);
+        var removed = Run("remove", Root, "Weather", "Pennywhistle.*", "--for", "everyone", "--sweep", "--yes", "--note", "spring clean");
+        removed.ExitCode.ShouldBe(0, removed.Error);
+        removed.Output.ShouldContain("A fresh look at counter-07 agrees with the plan.");
+        Run("inventory", Root, "--all").Output.ShouldNotContain("Weather");
+        Run("blocks", Root).Output.ShouldContain("Northlight.Weather_8pewgm0k42rsa");
+        Run("restore-point", "list").Output.ShouldContain("spring clean");
+        Run("restore-point", "show", "1").Output.ShouldContain("registry key added");
+        var undone = Run("undo", Root, "--yes");
+        undone.ExitCode.ShouldBe(0, undone.Error);
+        VolumeState.Files(Root).ShouldBe(before);
+        Run("undo", Root, "1", "--yes").Error.ShouldContain("back already");
+    }
+
+    [Fact]
+    public void Inventory_as_JSON_follows_its_schema()
+    {
+        var json = Json(Run("inventory", Root, "--format", "json"));
+        json.EnumerateObject().Select(p => p.Name).ShouldBe(["schema", "target", "kind", "systems"]);
+        json.GetProperty("schema").GetString().ShouldBe("moorfield.inventory/1");
+        json.GetProperty("kind").GetString().ShouldBe("volume");
+        var system = json.GetProperty("systems")[0];
+        system.EnumerateObject().Select(p => p.Name).ShouldBe(
+            ["edition", "name", "product", "release", "build", "computer", "manufacturer", "accounts", "packages", "blocks", "notes"]);
+        var package = system.GetProperty("packages").EnumerateArray().Single(p => p.GetProperty("name").GetString() == "Northlight.Weather");
+        package.EnumerateObject().Select(p => p.Name).ShouldBe(
+        [
+            "family", "fullName", "name", "displayName", "rawDisplayName", "publisher", "version", "architecture", "role", "origin", "bytes", "accounts", "newcomers", "blocked",
+            "standing", "reasons",
+        ]);
+        package.GetProperty("accounts").EnumerateArray().Select(a => a.GetString()).ShouldBe(["counter", "ivy", "rowan"]);
+        system.GetProperty("packages").GetArrayLength().ShouldBe(Demo.World.Packages.Length + Demo.World.Leftovers.Length);
+    }
+
+    [Fact]
+    public void Inventory_as_CSV_has_a_line_for_each_package_shown()
+    {
+        string[] lines = Run("inventory", Root, "--format", "csv").Output.TrimEnd().Split("\r\n");
+        lines[0].ShouldStartWith("family,fullName,displayName,");
+        lines.Skip(1).ShouldAllBe(l => l.Split(',', StringSplitOptions.None).Length == 13);
+        lines.Length.ShouldBe(31);
+    }
+
+    [Theory]
+    [InlineData(new[] { "--find", "tide" }, "Tide Tables")]
+    [InlineData(new[] { "--role", "addon" }, "Picture Viewer Filters")]
+    [InlineData(new[] { "--origin", "maker", "--for", "counter", "--find", "panel" }, "Sound Panel")]
+    [InlineData(new[] { "--standing", "guarded", "--all", "--find", "assist" }, "Assistant")]
+    public void Inventory_can_be_filtered(string[] options, string only)
+    {
+        string[] lines = Run(["inventory", Root, .. options]).Output.Split('\n');
+        lines.Skip(2).TakeWhile(l => !l.StartsWith("1 package", StringComparison.Ordinal)).ShouldHaveSingleItem().ShouldStartWith(only);
+    }
+
+    [Fact]
+    public void Inventory_can_be_sorted_by_size()
+    {
+        var sizes = Run("inventory", Root, "--format", "csv", "--sort", "size").Output.TrimEnd().Split("\r\n").Skip(1).Select(l => long.Parse(l.Split(',')[8])).ToList();
+        sizes.ShouldBe(sizes.OrderDescending());
+    }
+
+    [Fact]
+    public void Explain_tells_who_has_a_package_and_what_it_opens()
+    {
+        string text = Run("explain", Root, "picture viewer", "--places").Output;
+        text.ShouldContain(".png, .jpg, .jpeg, .gif, .tif");
+        text.ShouldContain("Picture Viewer Filters only extends it and will go with it");
+        text.ShouldContain(@"registry key    Windows\System32\config\SOFTWARE: Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Applications\Northlight.Pictures_2026.730.1.0_neutral_~_8pewgm0k42rsa");
+        Json(Run("explain", Root, "Picture Viewer", "--format", "json")).GetProperty("fileTypes").GetArrayLength().ShouldBe(5);
+    }
+
+    [Fact]
+    public void The_JSON_of_a_preview_lists_every_change_and_that_of_a_run_the_same()
+    {
+        var plan = Json(Run("remove", Root, "Clock", "--for", "ivy", "--preview", "--format", "json"));
+        plan.GetProperty("schema").GetString().ShouldBe("moorfield.plan/1");
+        var result = Json(Run("remove", Root, "Clock", "--for", "ivy", "--yes", "--format", "json"));
+        result.GetProperty("schema").GetString().ShouldBe("moorfield.result/1");
+        Changes(result.GetProperty("plan")).ShouldBe(Changes(plan));
+        result.GetProperty("changes").GetInt32().ShouldBe(Changes(plan).Length);
+        result.GetProperty("restorePoint").GetInt32().ShouldBe(1);
+
+        static string[] Changes(JsonElement plan) => [.. plan.GetProperty("changes").EnumerateArray().Select(c => c.GetProperty("text").GetString()!)];
+    }
+
+    [Fact]
+    public void Blocks_are_set_lifted_and_listed()
+    {
+        Run("block", Root, "Gannet.Charts_8pewgm0k42rsa", "--yes").ExitCode.ShouldBe(0);
+        Run("block", Root, "Gannet.Charts_8pewgm0k42rsa", "--yes").Error.ShouldContain("already");
+        HiveEdit.HasKey(HiveEdit.Software(Root), $@"{HiveEdit.Store}\Deprovisioned\Gannet.Charts_8pewgm0k42rsa").ShouldBeTrue();
+        Tool.Read("reglookup", "-p", "Microsoft/Windows/CurrentVersion/Appx/AppxAllUserStore/Deprovisioned", HiveEdit.Software(Root)).ShouldContain("Gannet.Charts");
+        Run("blocks", Root, "--format", "csv").Output.ShouldBe("family,displayName,installed\r\nGannet.Charts_8pewgm0k42rsa,,false\r\nNorthlight.PartyChat_8pewgm0k42rsa,,false\r\n");
+        Run("unblock", Root, "Gannet.*", "--yes").ExitCode.ShouldBe(0);
+        Json(Run("blocks", Root, "--format", "json")).GetProperty("blocks").GetArrayLength().ShouldBe(1);
+    }
+
+    [Fact]
+    public void One_package_can_be_put_back_by_name()
+    {
+        Run("remove", Root, "Clock", "Camera", "--for", "everyone", "--yes").ExitCode.ShouldBe(0);
+        Run("undo", Root, "--only", "clock", "--yes").ExitCode.ShouldBe(0);
+        string text = Run("inventory", Root).Output;
+        (text.Contains("\nClock "), text.Contains("\nCamera ")).ShouldBe((true, false));
+        Run("restore-point", "list").Output.ShouldContain("undone in part by 2");
+    }
+
+    [Fact]
+    public void In_a_terminal_a_yes_carries_out_and_a_no_does_not()
+    {
+        string before = VolumeState.Files(Root);
+        RunInTerminal("n", null, "remove", Root, "Clock", "--for", "everyone").ExitCode.ShouldBe(0);
+        VolumeState.Files(Root).ShouldBe(before);
+        RunInTerminal("y", null, "remove", Root, "Clock", "--for", "everyone").ExitCode.ShouldBe(0);
+        Run("inventory", Root).Output.ShouldNotContain("\nClock ");
+    }
+
+    [Fact]
+    public void A_target_that_changes_while_the_person_thinks_is_left_alone()
+    {
+        var outcome = RunInTerminal("y", () => HiveEdit.Change(HiveEdit.Software(Root), hive => hive.Create(@"Saltmarsh\Changed")), "remove", Root, "Clock", "--for", "everyone");
+        outcome.ExitCode.ShouldBe(5);
+        outcome.Output.ShouldContain("was changed by something else since the preview");
+        Run("inventory", Root).Output.ShouldContain("\nClock ");
+    }
+
+    [Fact]
+    public void Without_a_restore_point_nothing_is_recorded()
+    {
+        Run("remove", Root, "Clock", "--for", "everyone", "--yes", "--without-restore-point").ExitCode.ShouldBe(0);
+        Directory.Exists(Vault).ShouldBeFalse();
+        Run("restore-point", "list").Output.ShouldContain("No restore points");
+    }
+
+    [Theory]
+    [InlineData("inventory")]
+    [InlineData("explain")]
+    [InlineData("remove")]
+    [InlineData("block")]
+    [InlineData("unblock")]
+    [InlineData("blocks")]
+    [InlineData("restore-point list")]
+    [InlineData("restore-point show")]
+    [InlineData("restore-point finish")]
+    [InlineData("undo")]
+    [InlineData("demo")]
+    public void Every_command_has_a_help_text_with_an_example(string command)
+    {
+        var outcome = Run([.. command.Split(' '), "--help"]);
+        outcome.ExitCode.ShouldBe(0);
+        outcome.Output.ShouldContain("Example:");
+        outcome.Output.ShouldContain($"moorfield {command}");
+    }
+
+    [Fact]
+    public void Names_with_control_characters_cannot_drive_the_terminal()
+    {
+        string path = At($"Program Files/WindowsApps/{Demo.FullName("Northlight.Clock")}/AppxManifest.xml");
+        File.WriteAllText(path, File.ReadAllText(path).Replace("<DisplayName>Clock", "<DisplayName>Clo&#x9b;2J&#x202e;ck"));
+        Run("inventory", Root).Output.ShouldContain("Clo\ufffd2J\ufffdck");
+    }
+
+    [Fact]
+    public void The_demo_data_is_the_same_every_time()
+    {
+        Run("demo", Folder["one"]).ExitCode.ShouldBe(0);
+        Run("demo", Folder["two"]).ExitCode.ShouldBe(0);
+        VolumeState.Files(Folder["one/counter-07"]).ShouldBe(VolumeState.Files(Folder["two/counter-07"]));
+        Run("demo", Folder["one"]).ExitCode.ShouldBe(2);
+    }
+}
