@@ -49,12 +49,12 @@ internal sealed class ChangeOptions
             if (json)
                 DocumentJson.Write(proposal.Document);
             else
-                proposal.ShowPreview();
+                ShowPreview();
             return Program.Done;
         }
         CheckSafe(volume, vaultPath, withPoint, proposal.MayFollowInterruption);
         if (!json)
-            proposal.ShowPreview();
+            ShowPreview();
         if (!parsed.GetValue(_yes))
         {
             if (Console.IsInputRedirected)
@@ -75,6 +75,12 @@ internal sealed class ChangeOptions
         else
             Show(report, proposal, volume, vault);
         return report.Failures.IsEmpty ? Program.Done : Program.DoneInPart;
+
+        void ShowPreview()
+        {
+            proposal.ShowPreview();
+            Say.Line(withPoint ? $"A restore point is recorded first, in {vaultPath}." : "No restore point is recorded: this cannot be undone.");
+        }
     }
 
     private static void CheckSafe(WindowsVolume volume, string vaultPath, bool withPoint, bool mayFollowInterruption)

@@ -84,24 +84,26 @@ internal static class RemoveCommand
     private static void ShowPreview(WindowsVolume volume, Plan plan, List<PlannedRemoval> effective, SystemSnapshot snapshot, string audience)
     {
         Say.Heading($"To be removed from {volume.Name} for {audience}");
-        var sheet = new Sheet("Package", "Version", "Accounts losing it", "Newcomers", "Files", "").Quiet(1, 5);
+        bool along = effective.Exists(r => r.GoesWith is not null);
+        string[] headings = ["Package", "Version", "Accounts losing it", "Newcomers", "Files"];
+        var sheet = new Sheet(along ? [.. headings, "Goes with"] : headings).Quiet(1, 5);
         foreach (var removal in effective)
         {
-            sheet.Add(
-                removal.Package.DisplayName,
-                removal.Package.FullName.Version.ToString(),
-                Words.Accounts(removal.LeavesAccounts, snapshot),
-                Newcomers(removal),
-                Files(removal, snapshot),
-                removal.GoesWith is null ? "" : $"with {removal.GoesWith}");
+            string[] cells =
+            [
+                removal.Package.DisplayName, removal.Package.FullName.Version.ToString(), Words.Accounts(removal.LeavesAccounts, snapshot), Newcomers(removal), Files(removal, snapshot),
+            ];
+            sheet.Add(along ? [.. cells, removal.GoesWith ?? ""] : cells);
         }
         sheet.Write();
         long freed = effective.Where(r => r.FilesGo).Sum(r => r.Package.Bytes);
-        Say.Line($"{Sheet.Count(effective.Count, "package")}; {ChangeOptions.Totals(plan.Changes)}; {Sheet.Size(freed)} of package files go.");
+        bool data = effective.Exists(r => r.Package.AccountTraces.Any(t => t.Kind == TraceKind.AppData && r.LeavesAccounts.Contains(t.Sid!)));
+        Say.Line($"{Sheet.Count(effective.Count, "package")}: {Sheet.Size(freed)} of package files go{(!data ? "" : plan.Wish.KeepData ? ", the accounts' app data stays" : ", and the accounts' app data (--keep-data leaves it)")}.");
+        if (effective.Count(r => r.SetsBlock) is > 0 and int blocks)
+            Say.Line($"{Sheet.Count(blocks, "block")} will keep updates from provisioning {(blocks == 1 ? "it" : "them")} again (--allow-return sets none).");
+        Say.Line($"In all {ChangeOptions.Totals(plan.Changes)} (--preview --format json lists each).");
         foreach (var removal in plan.Removals.Where(r => !r.HasEffect))
             Say.Line($"Nothing to do for {removal.Package.DisplayName} {removal.Package.FullName.Version}: {audience} {(plan.Wish.For.Sids.Length == 1 && !plan.Wish.For.Newcomers ? "does" : "do")} not have it.");
-        if (plan.Wish.KeepData)
-            Say.Line("App data of the accounts stays.");
         ShowStaying(plan);
         if (!plan.IdleFrameworks.IsEmpty)
             Say.Line($"Nothing will need {Listed(plan.IdleFrameworks.Select(f => $"{f.DisplayName} ({f.FullName.Architecture})"))} any more; --sweep takes {(plan.IdleFrameworks.Length == 1 ? "it" : "them")} along.");

@@ -120,12 +120,18 @@ internal static class UndoCommand
     private static void ShowPreview(WindowsVolume volume, UndoPlan plan)
     {
         Say.Heading($"To be put back on {volume.Name}, from restore point {plan.Point.Number}: {plan.Point.Title}");
+        var sheet = new Sheet("Package", "Registry", "State repository", "Folders and files", "Size").Right(1, 2, 3, 4);
         foreach (var package in plan.Packages)
         {
             var own = plan.Changes.Where(c => c.Family.Equals(package.Family, StringComparison.OrdinalIgnoreCase)).ToList();
-            long bytes = own.OfType<TreeAdded>().Sum(t => t.Image!.Bytes);
-            Say.Line($"  {package.DisplayName}: {ChangeOptions.Totals(own)}{(bytes > 0 ? $" ({Sheet.Size(bytes)})" : "")}");
+            sheet.Add(
+                package.DisplayName,
+                Sheet.Count(own.Count(c => c is HiveChange), "change"),
+                Sheet.Count(own.OfType<RowsChange>().Sum(c => c.Rows?.Length ?? 0), "row"),
+                Sheet.Count(own.OfType<TreeChange>().Sum(t => t.Image?.Entries.Length ?? 0), "entry", "entries"),
+                Sheet.Size(own.OfType<TreeAdded>().Sum(t => t.Image!.Bytes)));
         }
+        sheet.Write();
         if (!plan.AlreadyBack.IsEmpty)
             Say.Line($"{Sheet.Count(plan.AlreadyBack.Length, "change")} back already.");
     }

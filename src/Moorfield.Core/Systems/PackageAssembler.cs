@@ -96,7 +96,7 @@ internal sealed class PackageAssembler(
             raw,
             publisher,
             role,
-            Origin(main, publisher, isComponent, newcomers || role == PackageRole.Framework, systemPublishers),
+            Origin(main, publisher, isComponent, newcomers || sids.IsEmpty || role == PackageRole.Framework, systemPublishers),
             parts.Sum(p => p.Bytes),
             sids,
             newcomers,
