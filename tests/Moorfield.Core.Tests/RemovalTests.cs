@@ -24,6 +24,19 @@ public sealed class RemovalTests : IDisposable
             .ShouldBe($@"[\Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Deprovisioned\{Demo.Family("Northlight.Weather")}]");
     }
 
+    [Theory]
+    [InlineData("*", "everyone")]
+    [InlineData("*", "ivy")]
+    [InlineData("Assistant,Kestrelworks.*,Picture Viewer", "accounts")]
+    public void Every_change_of_the_plan_is_made_and_no_other(string packages, string who)
+    {
+        var plan = _bench.Plan(packages, who, w => w with { Sweep = true });
+        var report = _bench.Run(plan, new WriteSeam());
+        report.Failures.ShouldBeEmpty();
+        report.Changes.ShouldBe(plan.Changes.Length);
+        _bench.Points()[0].Point.Changes.Select(c => c.GetType().Name + c.Family).ShouldBe(plan.Changes.Select(c => c.GetType().Name + c.Family));
+    }
+
     [Fact]
     public void Removed_for_one_account_the_others_and_newcomers_keep_it()
     {

@@ -123,6 +123,8 @@ internal static class RemoveCommand
 
     private static string Newcomers(PlannedRemoval removal)
     {
+        if (removal.Package.Role is PackageRole.Framework or PackageRole.Resource)
+            return Words.Nothing;
         string what = removal.LeavesNewcomers ? "no longer get it" : removal.StaysForNewcomers ? "still get it" : "did not get it";
         return removal.SetsBlock ? $"{what}; block set" : removal.Package.Blocked ? $"{what}; blocked" : what;
     }

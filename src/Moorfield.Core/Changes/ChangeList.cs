@@ -45,9 +45,9 @@ internal sealed class ChangeList
 
     private static bool IsConcerned(Trace trace, PlannedRemoval removal) => trace.Scope switch
     {
-        TraceScope.Account => removal.LeavesAccounts.Contains(trace.Sid!, StringComparer.OrdinalIgnoreCase),
+        // The whole package's rows take those of its registrations along.
+        TraceScope.Account => !(removal.FilesGo && trace.Location is RowsLocation) && removal.LeavesAccounts.Contains(trace.Sid!, StringComparer.OrdinalIgnoreCase),
         TraceScope.Newcomers => removal.LeavesNewcomers,
-        // The whole package's rows take its registrations' rows along.
         _ => removal.FilesGo && trace.Kind != TraceKind.SystemFolder,
     };
 
