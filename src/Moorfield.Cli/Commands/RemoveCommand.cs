@@ -60,7 +60,7 @@ internal static class RemoveCommand
         }
         var request = new RunRequest(
             RunKind.Remove,
-            $"remove {Listed(effective.Select(r => r.Package.DisplayName))} for {audience}",
+            $"remove {Listed(effective.OrderBy(r => r.GoesWith is not null).Select(r => r.Package.DisplayName))} for {audience}",
             null,
             ChangeOptions.Identity(volume, snapshot),
             [.. effective.Select(r => new ConcernedPackage(r.Package.Family.ToString(), r.Package.DisplayName)).DistinctBy(p => p.Family)],
