@@ -145,6 +145,16 @@ public sealed class CommandTests : CliTest
         Run("restore-point", "list").Output.ShouldContain("No restore points");
     }
 
+    [Fact]
+    public void An_undo_without_a_restore_point_puts_everything_back_all_the_same()
+    {
+        string before = VolumeState.Files(Root);
+        Run("remove", Root, "Clock", "--for", "everyone", "--yes").ExitCode.ShouldBe(0);
+        var undone = Run("undo", Root, "--yes", "--without-restore-point");
+        undone.ExitCode.ShouldBe(0, undone.Error);
+        VolumeState.Files(Root).ShouldBe(before);
+    }
+
     [Theory]
     [InlineData("inventory")]
     [InlineData("explain")]

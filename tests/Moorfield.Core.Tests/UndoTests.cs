@@ -123,6 +123,19 @@ public sealed class UndoTests : IDisposable
     }
 
     [Fact]
+    public void A_content_that_a_power_cut_left_empty_in_the_vault_is_kept_anew()
+    {
+        _bench.Remove("Clock", "everyone");
+        _bench.Undo(1);
+        foreach (string blob in Directory.EnumerateFiles(_folder["vault"], "*.zst", SearchOption.AllDirectories))
+            File.WriteAllBytes(blob, []);
+        string before = VolumeState.Files(_bench.Root);
+        _bench.Remove("Clock", "everyone");
+        _bench.Undo(3).Failures.ShouldBeEmpty();
+        VolumeState.Files(_bench.Root).ShouldBe(before);
+    }
+
+    [Fact]
     public void Documents_and_journals_that_are_damaged_are_said_to_be()
     {
         _bench.Remove("Clock", "everyone");

@@ -1,8 +1,8 @@
 using System.CommandLine;
 using Moorfield.Cli.Documents;
 using Moorfield.Cli.Rendering;
-using Moorfield.Core.RestorePoints;
 using Moorfield.Core.Changes;
+using Moorfield.Core.RestorePoints;
 using Moorfield.Core.Staying;
 using Moorfield.Core.Systems;
 

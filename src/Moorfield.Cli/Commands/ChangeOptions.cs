@@ -35,15 +35,16 @@ internal sealed class ChangeOptions
     /// <param name="ShowPreview">Prints the preview as a table.</param>
     /// <param name="IsUnchanged">Looks again after the confirmation: whether the plan would still be the same.</param>
     /// <param name="ShowResult">Prints the result as text.</param>
+    /// <param name="Source">The vault that holds what comes back; the run is recorded in the same.</param>
     internal sealed record Proposal(
-        RunRequest Request, PlanJson Document, Action ShowPreview, Func<bool> IsUnchanged, Action<RunReport> ShowResult, bool MayFollowInterruption = false);
+        RunRequest Request, PlanJson Document, Action ShowPreview, Func<bool> IsUnchanged, Action<RunReport> ShowResult, Vault? Source = null, bool MayFollowInterruption = false);
 
     /// <param name="snapshot">Of the target; null when it cannot be read because a run was cut off.</param>
     internal int CarryOut(ParseResult parsed, WindowsVolume volume, SystemSnapshot? snapshot, Proposal proposal)
     {
         bool json = IsJson(parsed);
         bool withPoint = !parsed.GetValue(_withoutPoint);
-        string vaultPath = VaultPath(parsed);
+        string vaultPath = proposal.Source?.FullPath ?? VaultPath(parsed);
         if (IsPreview(parsed))
         {
             if (json)
@@ -69,7 +70,7 @@ internal sealed class ChangeOptions
                 throw new MoorfieldException(Trouble.Refused, $"{volume.Name} was changed by something else since the preview. Nothing was done; look at a new preview.");
         }
         using var vault = withPoint ? Vault.Open(vaultPath, new WriteSeam()) : null;
-        var report = new ChangeRun(volume, vault, TimeProvider.System).CarryOut(proposal.Request with { Note = parsed.GetValue(_note) });
+        var report = new ChangeRun(volume, vault, TimeProvider.System, proposal.Source).CarryOut(proposal.Request with { Note = parsed.GetValue(_note) });
         if (json)
             DocumentJson.Write(DocumentMaker.Result(volume.FullPath, proposal.Document, report, vault?.FullPath));
         else

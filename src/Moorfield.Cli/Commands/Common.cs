@@ -1,8 +1,8 @@
 using System.CommandLine;
+using Moorfield.Cli.Rendering;
 using Moorfield.Core;
 using Moorfield.Core.Systems;
 using Moorfield.Core.Volumes;
-using Moorfield.Cli.Rendering;
 
 namespace Moorfield.Cli.Commands;
 

@@ -75,6 +75,7 @@ internal static class UndoCommand
             () => ShowPreview(volume, plan),
             () => UndoPlanner.Plan(volume, vault, point, families, overwrite).Changes.Length == plan.Changes.Length,
             report => ShowResult(volume, plan, report),
+            vault,
             MayFollowInterruption: true));
         return result == Program.Done && !plan.Conflicts.IsEmpty ? Program.DoneInPart : result;
     }

@@ -34,8 +34,9 @@ public sealed record RunReport(int? Point, int Changes, ImmutableArray<RunFailur
 /// Order of writing: blobs, restore point, marker, then the target, so that at any moment either nothing was changed or everything needed
 /// to go back is on the disk.
 /// </summary>
-/// <param name="vault">Null for a run without a restore point.</param>
-public sealed class ChangeRun(WindowsVolume volume, Vault? vault, TimeProvider clock)
+/// <param name="vault">Where the restore point is recorded; null for a run without one.</param>
+/// <param name="source">Where the content of files that come back is kept; the same vault when null.</param>
+public sealed class ChangeRun(WindowsVolume volume, Vault? vault, TimeProvider clock, Vault? source = null)
 {
     /// <summary>Whether the target may be changed at all.</summary>
     /// <exception cref="MoorfieldException">Hibernated, or a run was interrupted: refused.</exception>
@@ -57,9 +58,9 @@ public sealed class ChangeRun(WindowsVolume volume, Vault? vault, TimeProvider c
         if (prepared.Changes.IsEmpty && prepared.Files.IsEmpty)
             return new RunReport(null, 0, [], []);
         if (vault is null)
-            return new Execution(volume, null, null).CarryOut(prepared, null);
+            return new Execution(volume, source, null).CarryOut(prepared, null);
 
-        var afterBlobs = prepared.Files.Select(f => PreparedFile.Hash(f.After)).Where(h => !vault.HasBlob(h)).ToList();
+        // The new contents are kept as well: an interrupted run can then be finished, and a half-written file be told from a foreign one.
         var files = prepared.Files.Select(f => new ReplacedFile(
             f.Path.ToString(), vault.Keep(f.Before), vault.Keep(f.After), f.Info.Accessed, f.Info.Modified)).ToImmutableArray();
         var point = vault.Begin(new RestorePoint(
@@ -69,15 +70,13 @@ public sealed class ChangeRun(WindowsVolume volume, Vault? vault, TimeProvider c
         RunReport report;
         try
         {
-            report = new Execution(volume, vault, Journal).CarryOut(prepared, point.Number);
+            report = new Execution(volume, source ?? vault, Journal).CarryOut(prepared, point.Number);
         }
         catch (MoorfieldException e)
         {
             throw new MoorfieldException(e.Trouble, $"{e.Message} The run was interrupted. {InterruptedRun.Choices(volume)}", e);
         }
         InterruptedRun.Close(volume, vault, point.Number, clock);
-        // Needed only while the run could be interrupted; what was in the vault before stays.
-        afterBlobs.Except(files.Select(f => f.Before), StringComparer.Ordinal).ToList().ForEach(vault.DeleteBlob);
         return report;
 
         void Journal(string step, string what, string? message) => vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), step, what, message));

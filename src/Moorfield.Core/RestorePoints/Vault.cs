@@ -112,12 +112,11 @@ public sealed class Vault : IDisposable
         }
         using var shelf = Subfolder(_blobs, hash[..2]);
         string name = BlobName(hash);
-        if (shelf.Stat(name) is not null)
-        {
+        // One that is there already is believed only after a look: a power cut may have left it without its content.
+        if (IsSound(hash))
             _blobs.Delete(part);
-            return hash;
-        }
-        _blobs.Rename(part, name, shelf);
+        else
+            _blobs.Rename(part, name, shelf);
         return hash;
     }
 
@@ -138,17 +137,26 @@ public sealed class Vault : IDisposable
         return content.ToArray();
     }
 
+    private bool IsSound(string hash)
+    {
+        if (!HasBlob(hash))
+            return false;
+        try
+        {
+            using var stream = OpenBlob(hash);
+            stream.CopyTo(Stream.Null);
+            return true;
+        }
+        catch (MoorfieldException)
+        {
+            return false;
+        }
+    }
+
     internal bool HasBlob(string hash)
     {
         using var shelf = _blobs.OpenFolder(hash[..2]);
         return shelf?.Stat(BlobName(hash)) is not null;
-    }
-
-    internal void DeleteBlob(string hash)
-    {
-        using var shelf = _blobs.OpenFolder(hash[..2]);
-        if (shelf?.Stat(BlobName(hash)) is not null)
-            shelf.Delete(BlobName(hash));
     }
 
     private static string BlobName(string hash) => hash + ".zst";
@@ -163,18 +171,12 @@ public sealed class Vault : IDisposable
     internal RestorePoint Begin(RestorePoint point)
     {
         _root.FlushFileSystem();
-        int number = Numbers().LastOrDefault() + 1;
-        while (true)
-        {
-            var numbered = point with { Number = number };
-            string name = DocumentName(number);
-            if (_points.Stat(name) is null)
-            {
-                TreeWriter.WriteWhole(_points, name, JsonSerializer.SerializeToUtf8Bytes(numbered, VaultJson.Default.RestorePoint));
-                return numbered;
-            }
-            number++;
-        }
+        // Runs on other targets may use this vault at the same time.
+        using var gate = _root.OpenFolder(Points)!;
+        gate.Lock();
+        var numbered = point with { Number = Numbers().LastOrDefault() + 1 };
+        TreeWriter.WriteWhole(_points, DocumentName(numbered.Number), JsonSerializer.SerializeToUtf8Bytes(numbered, VaultJson.Default.RestorePoint));
+        return numbered;
     }
 
     /// <summary>Takes back a restore point whose run never began.</summary>

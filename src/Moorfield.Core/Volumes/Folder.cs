@@ -116,6 +116,9 @@ internal sealed unsafe class Folder : IDisposable
         return Marshal.GetLastPInvokeError() == LibC.EAGAIN ? false : throw Failure(_display);
     }
 
+    /// <summary>Waits for the lock of this folder and takes it for as long as the folder is open.</summary>
+    internal void Lock() => Check(LibC.Lock(Handle, LibC.LockExclusive), ".");
+
     internal SafeFileHandle CreateFile(string name, uint mode = 0x1A4)
     {
         _seam.Pass(WriteKind.Create, Display(name));
