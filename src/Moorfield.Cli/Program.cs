@@ -61,5 +61,10 @@ internal static class Program
             Say.Error(e.Message);
             return Failed;
         }
+        catch (Exception e)
+        {
+            Say.Error($"This should not have happened ({e.GetType().Name}: {e.Message.Split('\n')[0]}). Please report it. 'moorfield inventory TARGET' says whether a run was interrupted.");
+            return Failed;
+        }
     }
 }

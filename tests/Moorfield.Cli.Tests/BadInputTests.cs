@@ -153,10 +153,11 @@ public sealed class BadInputTests : CliTest
     public void Without_permission_to_write_nothing_is_changed()
     {
         string before = VolumeState.Files(Root);
+        Tool.Read("sh", "-c", "mkdir \"$1\" && cp \"$0\" \"$(dirname \"$0\")/libe_sqlite3.so\" \"$1\"", Command([])[0], Folder["program"]);
         Tool.Read("chmod", "-R", "a+rX", Folder.Path);
         Directory.CreateDirectory(Vault);
         Tool.Read("chmod", "777", Vault);
-        var outcome = Tool.Run("setpriv", ["--reuid=65534", "--regid=65534", "--clear-groups", "--", .. Command(All)], new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault }, null);
+        var outcome = Tool.Run("setpriv", ["--reuid=65534", "--regid=65534", "--clear-groups", "--", Folder["program/moorfield"], .. All], new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault }, null);
         outcome.ExitCode.ShouldBe(1, outcome.Output + outcome.Error);
         outcome.Error.ShouldContain("Permission denied");
         VolumeState.Files(Root).ShouldBe(before);
@@ -255,6 +256,15 @@ public sealed class BadInputTests : CliTest
         Folder.Write($"counter-07/Program Files/WindowsApps/{Demo.FullName("Northlight.Clock")}/AppxManifest.xml", "other"u8);
         Refused(5, "in conflict: files added", "undo", Root, "--yes");
         Run("undo", Root, "--yes", "--overwrite").ExitCode.ShouldBe(0);
+    }
+
+    [Fact]
+    public void A_missing_SQLite_library_is_one_sentence_that_says_where_it_belongs()
+    {
+        Folder.Write("alone/moorfield", File.ReadAllBytes(Command([])[0]));
+        Tool.Read("chmod", "+x", Folder["alone/moorfield"]);
+        var outcome = Tool.Run(Folder["alone/moorfield"], "inventory", Root);
+        (outcome.ExitCode, outcome.Error).ShouldBe((1, "moorfield: The SQLite library is missing: libe_sqlite3.so belongs beside the moorfield executable.\n"));
     }
 
     [Fact]

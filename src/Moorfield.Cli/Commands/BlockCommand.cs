@@ -48,7 +48,7 @@ internal static class BlockCommand
         var options = new ChangeOptions(command);
         command.Handle(parsed =>
         {
-            var (volume, snapshot) = Common.Read(parsed.GetRequiredValue(target));
+            var (volume, snapshot) = Common.Read(parsed.GetRequiredValue(target), options.Progress.Seam);
             using var open = volume;
             Common.Lock(volume);
             var plan = makePlan(snapshot, parsed.GetRequiredValue(families));

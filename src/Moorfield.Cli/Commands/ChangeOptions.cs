@@ -25,6 +25,8 @@ internal sealed class ChangeOptions
             command.Add(option);
     }
 
+    internal ProgressLine Progress { get; } = new();
+
     internal bool IsJson(ParseResult parsed) => parsed.GetValue(_format) == "json";
 
     internal bool IsPreview(ParseResult parsed) => parsed.GetValue(_preview);
@@ -69,8 +71,17 @@ internal sealed class ChangeOptions
             if ((fingerprint is not null && !fingerprint.Equals(TargetFingerprint.Of(volume, snapshot!))) || !proposal.IsUnchanged())
                 throw new MoorfieldException(Trouble.Refused, $"{volume.Name} was changed by something else since the preview. Nothing was done; look at a new preview.");
         }
-        using var vault = withPoint ? Vault.Open(vaultPath, new WriteSeam()) : null;
-        var report = new ChangeRun(volume, vault, TimeProvider.System, proposal.Source).CarryOut(proposal.Request with { Note = parsed.GetValue(_note) });
+        Progress.Vault = vaultPath;
+        using var vault = withPoint ? Vault.Open(vaultPath, Progress.Seam) : null;
+        RunReport report;
+        try
+        {
+            report = new ChangeRun(volume, vault, TimeProvider.System, proposal.Source).CarryOut(proposal.Request with { Note = parsed.GetValue(_note) });
+        }
+        finally
+        {
+            Progress.Clear();
+        }
         if (json)
             DocumentJson.Write(DocumentMaker.Result(volume.FullPath, proposal.Document, report, vault?.FullPath));
         else

@@ -24,12 +24,12 @@ internal static class Common
         HelpName = "DIR",
     };
 
-    internal static WindowsVolume Open(string target) => WindowsVolume.Open(target, new WriteSeam());
+    internal static WindowsVolume Open(string target, WriteSeam? seam = null) => WindowsVolume.Open(target, seam ?? new WriteSeam());
 
     /// <summary>Opens a volume and reads its system; an interrupted run is pointed out.</summary>
-    internal static (WindowsVolume Volume, SystemSnapshot Snapshot) Read(string target)
+    internal static (WindowsVolume Volume, SystemSnapshot Snapshot) Read(string target, WriteSeam? seam = null)
     {
-        var volume = Open(target);
+        var volume = Open(target, seam);
         var snapshot = SystemReader.Read(volume);
         foreach (var note in snapshot.Notes.Where(n => n.Code == "hiveDirty"))
             Say.Aside($"moorfield: {volume.Name}: {note.Text}");

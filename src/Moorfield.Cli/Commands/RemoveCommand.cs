@@ -41,7 +41,7 @@ internal static class RemoveCommand
 
     private static int Run(ParseResult parsed, ChangeOptions options)
     {
-        var (volume, snapshot) = Common.Read(parsed.GetRequiredValue(Target));
+        var (volume, snapshot) = Common.Read(parsed.GetRequiredValue(Target), options.Progress.Seam);
         using var open = volume;
         Common.Lock(volume);
         var plan = MakePlan(parsed, snapshot);

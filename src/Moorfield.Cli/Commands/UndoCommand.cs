@@ -32,7 +32,7 @@ internal static class UndoCommand
 
     private static int Run(ParseResult parsed, ChangeOptions options)
     {
-        using var volume = Common.Open(parsed.GetRequiredValue(Target));
+        using var volume = Common.Open(parsed.GetRequiredValue(Target), options.Progress.Seam);
         Common.Lock(volume);
         var interrupted = InterruptedRun.Find(volume);
         string path = interrupted?.Vault ?? options.VaultPath(parsed);

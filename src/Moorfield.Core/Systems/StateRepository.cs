@@ -83,8 +83,7 @@ internal sealed class StateRepository : IDisposable
                 File.WriteAllBytes(path + "-wal", log);
             if (journal is { Length: > 0 })
                 File.WriteAllBytes(path + "-journal", journal);
-            connection = new SqliteConnection(new SqliteConnectionStringBuilder { DataSource = path, Pooling = false }.ConnectionString);
-            connection.Open();
+            connection = Connect(new SqliteConnectionStringBuilder { DataSource = path, Pooling = false }.ConnectionString);
             Execute(connection, "PRAGMA trusted_schema=OFF");
             Execute(connection, "PRAGMA cell_size_check=ON");
             if (Unknown(connection) is { } missing)
@@ -102,6 +101,20 @@ internal sealed class StateRepository : IDisposable
                 connection?.Dispose();
                 folder.Delete(recursive: true);
             }
+        }
+    }
+
+    private static SqliteConnection Connect(string connectionString)
+    {
+        try
+        {
+            var connection = new SqliteConnection(connectionString);
+            connection.Open();
+            return connection;
+        }
+        catch (Exception e) when (e is TypeInitializationException or DllNotFoundException)
+        {
+            throw new MoorfieldException(Trouble.Failed, "The SQLite library is missing: libe_sqlite3.so belongs beside the moorfield executable.", e);
         }
     }
 
