@@ -98,7 +98,7 @@ internal static class RemoveCommand
         sheet.Write();
         long freed = effective.Where(r => r.FilesGo).Sum(r => r.Package.Bytes);
         bool data = effective.Exists(r => r.Package.AccountTraces.Any(t => t.Kind == TraceKind.AppData && r.LeavesAccounts.Contains(t.Sid!)));
-        Say.Line($"{Sheet.Count(effective.Count, "package")}: {Sheet.Size(freed)} of package files go{(!data ? "" : plan.Wish.KeepData ? ", the accounts' app data stays" : ", and the accounts' app data (--keep-data leaves it)")}.");
+        Say.Line($"{Sheet.Count(effective.Count, "package")}: {(freed == 0 ? "no package files" : $"{Sheet.Size(freed)} of package files")} go{(!data ? "" : plan.Wish.KeepData ? ", the accounts' app data stays" : ", and the accounts' app data (--keep-data leaves it)")}.");
         if (effective.Count(r => r.SetsBlock) is > 0 and int blocks)
             Say.Line($"{Sheet.Count(blocks, "block")} will keep updates from provisioning {(blocks == 1 ? "it" : "them")} again (--allow-return sets none).");
         Say.Line($"In all {ChangeOptions.Totals(plan.Changes)} (--preview --format json lists each).");
@@ -147,7 +147,8 @@ internal static class RemoveCommand
         string check = RunVerdict.Check(plan, before, after) is { Count: > 0 } wrong
             ? $"A fresh look at {volume.Name} does not agree: {string.Join(' ', wrong)}"
             : $"A fresh look at {volume.Name} agrees with the plan.";
-        Say.Line($"Removed {Sheet.Count(gone.Count, "package")} for {plan.Wish.For.Describe(before)}; {Sheet.Size(gone.Where(r => r.FilesGo).Sum(r => r.Package.Bytes))} of package files are gone.{(failed.Count > 0 ? $" {Sheet.Count(effective.Count - gone.Count, "package")} not, or only in part." : "")}");
+        long freed = gone.Where(r => r.FilesGo).Sum(r => r.Package.Bytes);
+        Say.Line($"Removed {Sheet.Count(gone.Count, "package")} for {plan.Wish.For.Describe(before)}{(freed == 0 ? "" : $"; {Sheet.Size(freed)} of package files are gone")}.{(failed.Count > 0 ? $" {Sheet.Count(effective.Count - gone.Count, "package")} not, or only in part." : "")}");
         Say.Line(check);
     }
 
