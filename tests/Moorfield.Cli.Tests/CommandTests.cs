@@ -146,6 +146,29 @@ public sealed class CommandTests : CliTest
     }
 
     [Fact]
+    public void Boxes_and_colour_appear_only_on_a_terminal_and_colour_not_with_NO_COLOR()
+    {
+        Run("inventory", Root).Output.ShouldNotContain("\e[");
+        Run("inventory", Root).Output.ShouldNotContain("\u2500");
+        var terminal = RunInTerminal("", null, "inventory", Root);
+        terminal.Output.ShouldContain("\u2500");
+        terminal.Output.ShouldContain("\e[");
+        Tool.Run("script", ["-qfec", $"NO_COLOR=1 '{Command([])[0]}' inventory '{Root}'", "/dev/null"], null, "").Output.ShouldNotContain("38;5");
+    }
+
+    [Fact]
+    public void Restore_points_are_listed_and_shown_as_JSON()
+    {
+        Run("remove", Root, "Clock", "--for", "everyone", "--yes", "--note", "tidy").ExitCode.ShouldBe(0);
+        var point = Json(Run("restore-point", "list", "--format", "json")).GetProperty("restorePoints")[0];
+        (point.GetProperty("number").GetInt32(), point.GetProperty("kind").GetString(), point.GetProperty("note").GetString(), point.GetProperty("state").GetString())
+            .ShouldBe((1, "remove", "tidy", "stands"));
+        var shown = Json(Run("restore-point", "show", "1", "--format", "json"));
+        shown.GetProperty("changes").GetArrayLength().ShouldBe(point.GetProperty("changes").GetInt32());
+        shown.GetProperty("journal").EnumerateArray().Select(l => l.GetProperty("step").GetString()).Distinct().ShouldBe(["started", "done", "finished"]);
+    }
+
+    [Fact]
     public void An_undo_without_a_restore_point_puts_everything_back_all_the_same()
     {
         string before = VolumeState.Files(Root);

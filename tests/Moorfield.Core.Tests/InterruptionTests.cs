@@ -147,6 +147,23 @@ public sealed class InterruptionTests : IDisposable
         }
     }
 
+    [Fact]
+    public void A_file_that_something_else_changed_after_the_interruption_is_left_alone()
+    {
+        var model = Fresh("model");
+        int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
+        var bench = Fresh("cut");
+        Should.Throw<PowerCut>(() => bench.Remove(Packages, "everyone", CutAt(steps - 60)));
+        bench.Interrupted().ShouldBe(1);
+        HiveEdit.Change(bench.Software, hive => hive.Create(@"Saltmarsh\Later"));
+        byte[] changed = File.ReadAllBytes(bench.Software);
+        Should.Throw<MoorfieldException>(() => bench.Finish()).Trouble.ShouldBe(Trouble.Refused);
+        File.ReadAllBytes(bench.Software).ShouldBe(changed);
+        bench.Undo(1).Failures.ShouldBeEmpty();
+        HiveEdit.HasKey(bench.Software, @"Saltmarsh\Later").ShouldBeTrue();
+        bench.Read().Packages.ShouldContain(p => p.DisplayName == "Weather" && p.Accounts.Length == 3 && p.Newcomers && !p.Blocked);
+    }
+
     // Cut off while the marker was being written, the next run takes away what there is of it; cut off right behind its deletion, the root
     // keeps the time of that.
     private static string WithoutMarker(string state) =>

@@ -1,0 +1,129 @@
+using System.Text;
+using CsCheck;
+using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Volumes;
+using Moorfield.Tests;
+
+namespace Moorfield.Core.Tests;
+
+public sealed class VaultTests : IDisposable
+{
+    private readonly TemporaryFolder _folder = new(inMemory: true);
+
+    private Vault Open() => Vault.Open(_folder["vault"], new WriteSeam());
+
+    private static RestorePoint Point(string title, RunKind kind = RunKind.Remove, int? undoes = null, params string[] families) => new(
+        RestorePoint.SchemaName, 0, kind, undoes, DateTimeOffset.UnixEpoch, title, null, new TargetIdentity("/mnt", "COUNTER-07", "guid", "", ""),
+        [.. families.Select(f => new ConcernedPackage(f, f))], [], []);
+
+    private static void Finish(Vault vault, RestorePoint point, bool failed = false)
+    {
+        if (failed)
+            vault.Append(point.Number, new JournalLine(DateTimeOffset.UnixEpoch, "failed", "a folder", "No."));
+        vault.Append(point.Number, new JournalLine(DateTimeOffset.UnixEpoch, "finished"));
+    }
+
+    [Fact]
+    public void Any_content_comes_out_of_the_vault_as_it_went_in()
+    {
+        using var vault = Open();
+        Gen.Byte.Array[0, 5000].Sample(
+            content =>
+            {
+                string hash = vault.Keep(content);
+                hash.ShouldBe(Convert.ToHexStringLower(System.Security.Cryptography.SHA256.HashData(content)));
+                vault.ReadBlob(hash).ShouldBe(content);
+            },
+            iter: 50, threads: 1);
+    }
+
+    [Fact]
+    public void The_same_content_is_kept_once_and_compressed()
+    {
+        using var vault = Open();
+        byte[] content = Encoding.UTF8.GetBytes(string.Concat(Enumerable.Repeat("berth seven ", 50_000)));
+        vault.Keep(content).ShouldBe(vault.Keep((byte[])content.Clone()));
+        new FileInfo(Directory.EnumerateFiles(_folder["vault/blobs"], "*.zst", SearchOption.AllDirectories).ShouldHaveSingleItem()).Length.ShouldBeLessThan(content.Length / 100);
+        Directory.EnumerateFiles(_folder["vault/blobs"]).ShouldBeEmpty();
+    }
+
+    [Theory]
+    [InlineData("0000000000000000000000000000000000000000000000000000000000000000")]
+    [InlineData("../../../etc/passwd")]
+    [InlineData("")]
+    public void A_content_that_is_not_there_is_said_to_be_lost(string hash)
+    {
+        using var vault = Open();
+        Should.Throw<MoorfieldException>(() => vault.ReadBlob(hash)).Message.ShouldContain("has lost the content");
+    }
+
+    [Fact]
+    public void Points_are_numbered_one_after_the_other_whoever_writes_them()
+    {
+        using var one = Open();
+        using var two = Open();
+        int[] numbers = [one.Begin(Point("a")).Number, two.Begin(Point("b")).Number, one.Begin(Point("c")).Number];
+        numbers.ShouldBe([1, 2, 3]);
+        one.Read(2).Title.ShouldBe("b");
+        two.Abandon(3);
+        one.Numbers().ShouldBe([1, 2]);
+    }
+
+    [Fact]
+    public void A_point_is_on_the_disk_before_its_number_is_given_away()
+    {
+        var steps = new List<WriteKind>();
+        using var vault = Vault.Open(_folder["vault"], new WriteSeam((kind, _) => steps.Add(kind)));
+        vault.Keep([1, 2, 3]);
+        steps.Clear();
+        vault.Begin(Point("a"));
+        steps.ShouldBe([WriteKind.Flush, WriteKind.Create, WriteKind.Write, WriteKind.Flush, WriteKind.Rename, WriteKind.Flush]);
+    }
+
+    [Fact]
+    public void What_became_of_a_run_is_told_by_journals_and_later_runs()
+    {
+        using var vault = Open();
+        Finish(vault, vault.Begin(Point("stands", families: "a")));
+        Finish(vault, vault.Begin(Point("in part", families: "a")), failed: true);
+        vault.Begin(Point("interrupted", families: "a"));
+        Finish(vault, vault.Begin(Point("undone in part", families: ["a", "b"])));
+        Finish(vault, vault.Begin(Point("undo", RunKind.Undo, 4, "a")));
+        Finish(vault, vault.Begin(Point("undone", families: "a")));
+        Finish(vault, vault.Begin(Point("undo", RunKind.Undo, 6, "a")));
+        var history = PointHistory.Read(vault, message => throw new InvalidOperationException(message));
+        history.Select(s => s.State).ShouldBe(
+            [PointState.Stands, PointState.StandsInPart, PointState.Interrupted, PointState.UndoneInPart, PointState.Stands, PointState.Undone, PointState.Stands]);
+        history[5].UndoneBy.ShouldBe([7]);
+        PointHistory.Newest(history, "guid")!.Point.Number.ShouldBe(4);
+        PointHistory.Newest(history, "another").ShouldBeNull();
+        Finish(vault, vault.Begin(Point("undo of the undo", RunKind.Undo, 7, "a")));
+        PointHistory.Read(vault, _ => { })[5].State.ShouldBe(PointState.Stands);
+    }
+
+    [Fact]
+    public void A_damaged_document_does_not_hide_the_others()
+    {
+        using var vault = Open();
+        vault.Begin(Point("a"));
+        vault.Begin(Point("b"));
+        File.WriteAllText(_folder["vault/points/000001.json"], "{ cut");
+        var damaged = new List<string>();
+        PointHistory.Read(vault, damaged.Add).ShouldHaveSingleItem().Point.Title.ShouldBe("b");
+        damaged.ShouldHaveSingleItem().ShouldContain("damaged");
+    }
+
+    [Fact]
+    public void A_deeply_nested_registry_key_fits_into_a_document()
+    {
+        using var vault = Open();
+        var key = new Formats.Hives.HiveKeyImage("leaf", [new("v", Formats.Hives.HiveValueType.Binary, new byte[] { 1, 0, 255 })], []);
+        for (int i = 0; i < 500; i++)
+            key = new Formats.Hives.HiveKeyImage($"k{i}", [], [key]);
+        var change = new Changes.KeyRemoved("a", "SOFTWARE", "k", key);
+        int number = vault.Begin(Point("deep") with { Changes = [change] }).Number;
+        vault.Read(number).Changes.ShouldHaveSingleItem().ShouldBe(change);
+    }
+
+    public void Dispose() => _folder.Dispose();
+}
