@@ -42,6 +42,8 @@ public sealed class Hive : IDisposable
         var header = HiveHeader.Read(block.AsSpan(0, got), RandomAccess.GetLength(file));
         if (header.IsDirty && flags != 0)
             throw new InvalidDataException("was not flushed when Windows last shut down");
+        if (flags != 0)
+            HiveStructure.Check(ReadAll(file));
         HiveHandle handle;
         try
         {
@@ -87,9 +89,14 @@ public sealed class Hive : IDisposable
         using var memory = LibC.CreateMemoryFile("hive\0"u8, 0);
         if (LibHivex.Commit(Handle, $"/proc/self/fd/{memory.DangerousGetHandle()}", 0) != 0)
             throw Failure("write the hive");
-        byte[] bytes = new byte[RandomAccess.GetLength(memory)];
+        return ReadAll(memory);
+    }
+
+    private static byte[] ReadAll(SafeFileHandle file)
+    {
+        byte[] bytes = new byte[RandomAccess.GetLength(file)];
         int done = 0;
-        while (done < bytes.Length && RandomAccess.Read(memory, bytes.AsSpan(done), done) is > 0 and int got)
+        while (done < bytes.Length && RandomAccess.Read(file, bytes.AsSpan(done), done) is > 0 and int got)
             done += got;
         return bytes;
     }
