@@ -13,10 +13,12 @@ internal static class Say
     internal static bool IsTerminal => !PlainOutput;
 
     /// <summary>The terminal, for tables. Only to be used when <see cref="IsTerminal"/>.</summary>
-    internal static IAnsiConsole Terminal { get; } = AnsiConsole.Create(new AnsiConsoleSettings
+    internal static IAnsiConsole Terminal => LazyTerminal.Value;
+
+    private static readonly Lazy<IAnsiConsole> LazyTerminal = new(() => AnsiConsole.Create(new AnsiConsoleSettings
     {
-        ColorSystem = PlainOutput || NoColour ? ColorSystemSupport.NoColors : ColorSystemSupport.Detect,
-    });
+        ColorSystem = NoColour ? ColorSystemSupport.NoColors : ColorSystemSupport.Detect,
+    }));
 
     /// <summary>A line of the result.</summary>
     internal static void Line(string text = "") => Console.Out.WriteLine(Clean(text));

@@ -74,14 +74,13 @@ internal sealed unsafe class Folder : IDisposable
     internal List<string> Names()
     {
         var names = new List<string>();
-        using var own = LibC.OpenAt(Handle, ".\0"u8, LibC.ReadOnly | LibC.Directory | LibC.CloseOnExec, 0);
-        if (own.IsInvalid)
+        if (LibC.Seek(Handle, 0, 0) != 0)
             throw Failure(_display);
         const int Length = 32768;
         byte* buffer = stackalloc byte[Length];
         while (true)
         {
-            nint got = LibC.GetDents(own, buffer, Length);
+            nint got = LibC.GetDents(Handle, buffer, Length);
             if (got < 0)
                 throw Failure(_display);
             if (got == 0)

@@ -209,8 +209,9 @@ public sealed class WindowsVolume : IDisposable
         foreach (string name in path.Names)
         {
             using var parent = current;
-            string? spelling = parent?.Spelling(name);
-            current = spelling is null ? null : parent!.OpenFolder(spelling);
+            current = parent?.OpenFolder(name);
+            if (current is null && parent?.Spelling(name) is { } spelling && spelling != name)
+                current = parent.OpenFolder(spelling);
         }
         return current;
     }

@@ -81,6 +81,9 @@ internal static unsafe partial class LibC
     [LibraryImport(Library, EntryPoint = "getdents64", SetLastError = true)]
     internal static partial nint GetDents(SafeFileHandle folder, byte* buffer, nuint length);
 
+    [LibraryImport(Library, EntryPoint = "lseek", SetLastError = true)]
+    internal static partial long Seek(SafeFileHandle file, long offset, int whence);
+
     [LibraryImport(Library, EntryPoint = "mkdirat", SetLastError = true)]
     internal static partial int MakeDirectoryAt(SafeFileHandle folder, ReadOnlySpan<byte> name, uint mode);
 
