@@ -97,6 +97,10 @@ public sealed class CommandTests : CliTest
     }
 
     [Fact]
+    public void The_JSON_of_a_removal_that_changes_nothing_is_an_empty_plan() =>
+        Json(Run("remove", Root, "Maps", "--for", "ivy", "--yes", "--format", "json")).GetProperty("changes").GetArrayLength().ShouldBe(0);
+
+    [Fact]
     public void Blocks_are_set_lifted_and_listed()
     {
         Run("block", Root, "Gannet.Charts_8pewgm0k42rsa", "--yes").ExitCode.ShouldBe(0);

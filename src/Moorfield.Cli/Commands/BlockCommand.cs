@@ -16,7 +16,7 @@ internal static class BlockCommand
         Keeps families from being provisioned again by updates, in any version. They need not be installed.
 
         Example:
-          moorfield block /mnt/counter-07 Northlight.PartyChat_xqv3a1efq9w2c
+          moorfield block /mnt/counter-07 Northlight.PartyChat_8pewgm0k42rsa
         """,
         RunKind.Block,
         BlockPlanner.Block,

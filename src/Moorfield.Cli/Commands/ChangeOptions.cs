@@ -97,7 +97,9 @@ internal sealed class ChangeOptions
 
     private static void CheckSafe(WindowsVolume volume, string vaultPath, bool withPoint, bool mayFollowInterruption)
     {
-        if (!mayFollowInterruption || SystemReader.IsHibernated(volume))
+        if (mayFollowInterruption)
+            ChangeRun.CheckNotHibernated(volume);
+        else
             ChangeRun.CheckTarget(volume);
         if (withPoint && (vaultPath + "/").StartsWith(volume.FullPath.TrimEnd('/') + "/", StringComparison.Ordinal))
             throw new MoorfieldException(Trouble.Misused, $"The vault {vaultPath} lies inside the target. Choose a folder elsewhere with --vault.");

@@ -49,7 +49,10 @@ internal static class RemoveCommand
         var effective = plan.Removals.Where(r => r.HasEffect).ToList();
         if (effective.Count == 0)
         {
-            ShowStaying(plan);
+            if (options.IsJson(parsed))
+                DocumentJson.Write(DocumentMaker.Plan(volume.FullPath, plan, snapshot));
+            else
+                ShowStaying(plan);
             if (plan.Refused.Any())
                 throw new MoorfieldException(Trouble.Refused, "Nothing of what was named may be removed. Nothing was changed.");
             if (!plan.Removals.IsEmpty)

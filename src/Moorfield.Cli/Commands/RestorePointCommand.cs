@@ -3,8 +3,8 @@ using System.Globalization;
 using Moorfield.Cli.Documents;
 using Moorfield.Cli.Rendering;
 using Moorfield.Core;
+using Moorfield.Core.Changes;
 using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Systems;
 using Moorfield.Core.Volumes;
 
 namespace Moorfield.Cli.Commands;
@@ -99,8 +99,7 @@ internal static class RestorePointCommand
                 Say.Aside($"No run was interrupted on {volume.Name}. Nothing was changed.");
                 return Program.Done;
             }
-            if (SystemReader.IsHibernated(volume))
-                throw new MoorfieldException(Trouble.Refused, $"{volume.Name}: this Windows is hibernated, so the volume must not be written. Shut it down fully first.");
+            ChangeRun.CheckNotHibernated(volume);
             using var vault = Vault.Open(run.Vault, new WriteSeam());
             var report = run.Finish(volume, vault, TimeProvider.System);
             foreach (var failure in report.Failures)

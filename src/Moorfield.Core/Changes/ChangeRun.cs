@@ -38,17 +38,24 @@ public sealed record RunReport(int? Point, int Changes, ImmutableArray<RunFailur
 /// <param name="source">Where the content of files that come back is kept; the same vault when null.</param>
 public sealed class ChangeRun(WindowsVolume volume, Vault? vault, TimeProvider clock, Vault? source = null)
 {
-    /// <summary>Whether the target may be changed at all.</summary>
+    /// <summary>Makes sure that the target may be changed by a new run.</summary>
     /// <exception cref="MoorfieldException">Hibernated, or a run was interrupted: refused.</exception>
     public static void CheckTarget(WindowsVolume volume)
+    {
+        CheckNotHibernated(volume);
+        if (InterruptedRun.Find(volume) is { } interrupted)
+            throw new MoorfieldException(Trouble.Refused, interrupted.Describe(volume));
+    }
+
+    /// <summary>Makes sure that the target may be written at all.</summary>
+    /// <exception cref="MoorfieldException">Hibernated: refused.</exception>
+    public static void CheckNotHibernated(WindowsVolume volume)
     {
         if (SystemReader.IsHibernated(volume))
         {
             throw new MoorfieldException(Trouble.Refused,
                 $"{volume.Name}: this Windows is hibernated or was shut down by fast start-up, so the volume must not be written. Start it, shut it down fully (shutdown /s /t 0), and try again.");
         }
-        if (InterruptedRun.Find(volume) is { } interrupted)
-            throw new MoorfieldException(Trouble.Refused, interrupted.Describe(volume));
     }
 
     /// <exception cref="MoorfieldException">Nothing was changed, or, when the message says so, the run was interrupted.</exception>

@@ -2,7 +2,6 @@ using System.Collections.Immutable;
 using Moorfield.Core.Choosing;
 using Moorfield.Core.Standing;
 using Moorfield.Core.Systems;
-using Moorfield.Core.Volumes;
 using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Changes;

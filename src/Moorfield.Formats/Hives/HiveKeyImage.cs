@@ -8,9 +8,6 @@ namespace Moorfield.Formats.Hives;
 /// </summary>
 public sealed record HiveKeyImage(string Name, ImmutableArray<HiveValue> Values, ImmutableArray<HiveKeyImage> Keys)
 {
-    /// <summary>This key and all below it.</summary>
-    public int KeyCount => 1 + Keys.Sum(k => k.KeyCount);
-
     /// <inheritdoc/>
     public bool Equals(HiveKeyImage? other) =>
         other is not null

@@ -12,7 +12,6 @@ internal static unsafe partial class LibC
     private const string Library = "libc.so.6";
 
     internal const int ReadOnly = 0x0;
-    internal const int WriteOnly = 0x1;
     internal const int ReadWrite = 0x2;
     internal const int Create = 0x40;
     internal const int Exclusive = 0x80;
@@ -31,8 +30,6 @@ internal static unsafe partial class LibC
 
     internal const int ENOENT = 2;
     internal const int EAGAIN = 11;
-    internal const int EACCES = 13;
-    internal const int EEXIST = 17;
     internal const int ENOTDIR = 20;
     internal const int ERANGE = 34;
     internal const int ELOOP = 40;
