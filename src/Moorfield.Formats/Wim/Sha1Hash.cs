@@ -1,0 +1,32 @@
+using System.Buffers.Binary;
+
+namespace Moorfield.Formats.Wim;
+
+/// <summary>A SHA-1: what a WIM knows each content by. All zeroes stands for "no content".</summary>
+public readonly record struct Sha1Hash(ulong First, ulong Second, uint Third)
+{
+    /// <summary>Bytes of a SHA-1.</summary>
+    public const int Length = 20;
+
+    public bool IsZero => this == default;
+
+    public static Sha1Hash Read(ReadOnlySpan<byte> bytes) => new(
+        BinaryPrimitives.ReadUInt64BigEndian(bytes), BinaryPrimitives.ReadUInt64BigEndian(bytes[8..]), BinaryPrimitives.ReadUInt32BigEndian(bytes[16..]));
+
+    /// <summary>Reads 40 hexadecimal digits; null when the text is anything else.</summary>
+    public static Sha1Hash? Parse(string text)
+    {
+        Span<byte> bytes = stackalloc byte[Length];
+        return text.Length == 2 * Length && Convert.FromHexString(text, bytes, out _, out _) == System.Buffers.OperationStatus.Done ? Read(bytes) : null;
+    }
+
+    public void Write(Span<byte> bytes)
+    {
+        BinaryPrimitives.WriteUInt64BigEndian(bytes, First);
+        BinaryPrimitives.WriteUInt64BigEndian(bytes[8..], Second);
+        BinaryPrimitives.WriteUInt32BigEndian(bytes[16..], Third);
+    }
+
+    /// <summary>40 lower-case hexadecimal digits.</summary>
+    public override string ToString() => $"{First:x16}{Second:x16}{Third:x8}";
+}

@@ -1,0 +1,98 @@
+namespace Moorfield.Formats.Wim;
+
+/// <summary>
+/// Copies what a WIM refers to into a new file, as it is stored, and leaves out what nothing refers to any more. Images keep their order;
+/// boot index, GUID, XML data and, if there was one, the integrity table stay.
+/// </summary>
+public static class WimCompactor
+{
+    private const int CopyLength = 8 << 20;
+
+    /// <summary>Bytes of the file that nothing refers to.</summary>
+    public static long Reclaimable(WimFile wim)
+    {
+        var header = wim.Header;
+        long used = WimHeader.Size + header.BlobTable.StoredSize + header.Xml.StoredSize + header.Integrity.StoredSize
+            + Live(wim).Sum(r => r.StoredSize) + wim.Blobs.SolidResources.SelectMany(r => r).Sum(r => r.StoredSize);
+        return Math.Max(0, wim.Length - used);
+    }
+
+    /// <param name="output">An empty file, open for reading as well.</param>
+    /// <param name="reading">The same file for the integrity table.</param>
+    /// <exception cref="InvalidDataException">A kind of WIM that is not changed here.</exception>
+    public static void Copy(WimFile wim, Stream output, Microsoft.Win32.SafeHandles.SafeFileHandle reading)
+    {
+        WimEditor.CheckChangeable(wim.Header);
+        output.Write(new byte[WimHeader.Size]);
+        var places = CopyResources(wim, output);
+        var entries = wim.Blobs.Entries.Where(e => !e.IsMetadata).Concat(wim.Blobs.Metadata)
+            .Select(e => e with { Resource = Moved(e.Resource) }).ToList();
+        var table = Append(BlobTable.Write(entries));
+        var xmlCopy = wim.Xml.Copy();
+        xmlCopy.SetTotal(output.Length);
+        var xml = Append(xmlCopy.ToArray());
+        var integrity = wim.Header.Integrity;
+        if (!integrity.IsNone)
+        {
+            output.Flush();
+            integrity = Append(IntegrityTable.Create(reading, table.End, null, 0));
+        }
+        output.Flush();
+        var boot = wim.Header.BootIndex > 0 ? Moved(wim.Header.BootMetadata) : wim.Header.BootMetadata;
+        WimEditor.WriteHeader(output, wim.Header.With(table, xml, boot, integrity, wim.Header.ImageCount).Bytes);
+
+        ResourceHeader Moved(ResourceHeader resource) => resource.IsNone ? resource : resource with { Offset = places[resource.Offset] };
+
+        ResourceHeader Append(byte[] bytes)
+        {
+            long offset = output.Position;
+            output.Write(bytes);
+            return new ResourceHeader(bytes.Length, ResourceFlags.Metadata, offset, bytes.Length);
+        }
+    }
+
+    /// <summary>Copies all resources in the order in which they lie, neighbours together.</summary>
+    /// <returns>The new offset of each, by the old one.</returns>
+    private static Dictionary<long, long> CopyResources(WimFile wim, Stream output)
+    {
+        var places = new Dictionary<long, long>();
+        byte[] buffer = new byte[CopyLength];
+        long start = 0, end = 0;
+        foreach (var resource in Live(wim))
+        {
+            if (resource.Offset != end)
+            {
+                Flush();
+                start = resource.Offset;
+            }
+            places[resource.Offset] = output.Position + (resource.Offset - start);
+            end = resource.End;
+        }
+        Flush();
+        return places;
+
+        void Flush()
+        {
+            for (long done = start; done < end; done += buffer.Length)
+            {
+                var piece = buffer.AsSpan(0, (int)Math.Min(buffer.Length, end - done));
+                ChunkMap.ReadExactly(wim.File, piece, done);
+                output.Write(piece);
+            }
+        }
+    }
+
+    /// <summary>The resources of all contents and images, each place once, in the order in which they lie.</summary>
+    /// <exception cref="InvalidDataException">Two of them overlap.</exception>
+    private static List<ResourceHeader> Live(WimFile wim)
+    {
+        var live = wim.Blobs.Entries.Concat(wim.Blobs.Metadata).Append(new BlobEntry(wim.Header.BootMetadata, 1, 1, default))
+            .Select(e => e.Resource).Where(r => !r.IsSolid && !r.IsNone).DistinctBy(r => r.Offset).OrderBy(r => r.Offset).ToList();
+        for (int i = 1; i < live.Count; i++)
+        {
+            if (live[i].Offset < live[i - 1].End)
+                throw new InvalidDataException($"is damaged: two contents overlap at offset {live[i].Offset:N0}");
+        }
+        return live;
+    }
+}

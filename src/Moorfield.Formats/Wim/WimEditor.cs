@@ -1,0 +1,207 @@
+using System.Collections.Concurrent;
+using Microsoft.Win32.SafeHandles;
+
+namespace Moorfield.Formats.Wim;
+
+/// <summary>
+/// Changes a WIM in place: appends contents, metadata and tables behind the end of the file, and overwrites the header last. Until that
+/// last write the file is still the old WIM with something behind it. Contents and metadata may come from several threads at once.
+/// Source: wim-format, "Changing a WIM in place, safely".
+/// </summary>
+/// <param name="wim">The file as it is; nothing that it refers to is written over.</param>
+/// <param name="output">The same file for writing, seekable.</param>
+public sealed class WimEditor(WimFile wim, Stream output)
+{
+    private readonly Lock _gate = new();
+    private readonly ConcurrentDictionary<Sha1Hash, Lazy<BlobEntry>> _added = new();
+    private readonly Dictionary<Sha1Hash, int> _references = [];
+    private readonly List<BlobEntry> _metadata = [.. wim.Blobs.Metadata];
+    private readonly WimXml _xml = wim.Xml.Copy();
+    private WimHeader? _header;
+
+    /// <summary>Contents that nothing refers to after the change; their bytes stay in the file.</summary>
+    public IReadOnlyList<BlobEntry> Dropped { get; private set; } = [];
+
+    /// <summary>The new header, once everything else is written.</summary>
+    public WimHeader Header => _header ?? throw new InvalidOperationException("Not finished yet.");
+
+    /// <summary>Makes sure that this WIM may be changed.</summary>
+    /// <exception cref="InvalidDataException">Split, solid, read-only, or another program is writing it.</exception>
+    public static void CheckChangeable(WimHeader header)
+    {
+        if (header.IsSplit)
+            throw new InvalidDataException($"is part {header.Part} of {header.Parts} of a split WIM. Join the parts first");
+        if (header.IsSolidVersion)
+            throw new InvalidDataException("is compressed as a whole, like an ESD. Convert it to a normal WIM first");
+        if (header.Flags.HasFlag(WimFlags.ReadOnly))
+            throw new InvalidDataException("is marked read-only in its header");
+        if (header.Flags.HasFlag(WimFlags.MetadataOnly))
+            throw new InvalidDataException("holds metadata only, without the contents of files");
+        if (header.Flags.HasFlag(WimFlags.WriteInProgress))
+            throw new InvalidDataException("is marked as being written: another program is at it, or was cut off. Restore it from a copy, or let that program repair it");
+    }
+
+    /// <summary>Adds a content, unless the file has it already. References to it are counted by <see cref="SetMetadata"/>.</summary>
+    /// <param name="content">Its bytes, from the start of a file.</param>
+    /// <param name="basis">A content that it mostly equals, with its bytes: chunks that are the same are carried over as stored.</param>
+    public Sha1Hash AddContent(SafeFileHandle content, BlobEntry? basis = null, SafeFileHandle? basisContent = null)
+    {
+        long length = RandomAccess.GetLength(content);
+        var hash = WimFile.HashOf(content, 0, length);
+        if (length == 0)
+            return default;
+        AddOnce(hash, () =>
+        {
+            var map = basis is { } old && basisContent is not null ? wim.Map(old) : null;
+            var pieces = CompressedChunks.Build(wim, content, length, map, basisContent, Codec.UsualLevel);
+            return new BlobEntry(Append(pieces, length, ResourceFlags.None), 1, 0, hash);
+        });
+        return hash;
+    }
+
+    /// <summary>Takes up again a content whose bytes are still in the file although nothing refers to them.</summary>
+    /// <exception cref="InvalidDataException">They are not there any more.</exception>
+    public void AddAgain(BlobEntry dropped)
+    {
+        AddOnce(dropped.Hash, () =>
+        {
+            dropped.Resource.Check("a content that was dropped", wim.Length);
+            using var nothing = Native.MemoryFile.Create();
+            wim.CopyTo(dropped, nothing);
+            return dropped with { References = 0 };
+        });
+    }
+
+    private void AddOnce(Sha1Hash hash, Func<BlobEntry> add)
+    {
+        if (wim.Blobs.Find(hash) is null)
+            _ = _added.GetOrAdd(hash, _ => new Lazy<BlobEntry>(add)).Value;
+    }
+
+    /// <summary>Gives an image its changed metadata; once for each image.</summary>
+    /// <param name="image">From 1.</param>
+    /// <param name="modified">UTC, for the XML data.</param>
+    public void SetMetadata(int image, ImageMetadata changed, DateTime modified)
+    {
+        var before = wim.ReadMetadata(image).Totals(wim.Blobs.SizeOf);
+        byte[] bytes = changed.ToArray();
+        var after = ImageMetadata.Read(bytes).Totals(SizeOf);
+        var entry = AppendMetadata(bytes);
+        lock (_gate)
+        {
+            Count(before.References, -1);
+            Count(after.References, 1);
+            _metadata[image - 1] = entry;
+            _xml.Change(image, before, after, modified);
+        }
+    }
+
+    /// <summary>Adds an image behind the last.</summary>
+    /// <param name="info">For the XML data; the totals are counted.</param>
+    public void AddImage(ImageMetadata metadata, ImageInfo info)
+    {
+        byte[] bytes = metadata.ToArray();
+        var totals = ImageMetadata.Read(bytes).Totals(SizeOf);
+        var entry = AppendMetadata(bytes);
+        lock (_gate)
+        {
+            Count(totals.References, 1);
+            _metadata.Add(entry);
+            _xml.AddImage(info with { Number = _metadata.Count }, totals);
+        }
+    }
+
+    private BlobEntry AppendMetadata(byte[] bytes)
+    {
+        using var content = Native.MemoryFile.Create();
+        RandomAccess.Write(content, bytes, 0);
+        var pieces = CompressedChunks.Build(wim, content, bytes.Length, null, null, Codec.FastLevel);
+        return new BlobEntry(Append(pieces, bytes.Length, ResourceFlags.Metadata), 1, 1, Sha1Hash.Read(System.Security.Cryptography.SHA1.HashData(bytes)));
+    }
+
+    private void Count(Dictionary<Sha1Hash, int> references, int sign)
+    {
+        foreach (var (hash, count) in references)
+            System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(_references, hash, out _) += sign * count;
+    }
+
+    private long SizeOf(Sha1Hash hash) => _added.TryGetValue(hash, out var added) ? added.Value.Size : wim.Blobs.SizeOf(hash);
+
+    /// <summary>Writes the tables behind everything, and flushes. Only the header is missing then.</summary>
+    public void Finish()
+    {
+        var entries = new List<BlobEntry>();
+        var dropped = new List<BlobEntry>();
+        foreach (var entry in wim.Blobs.Entries.Where(e => !e.IsMetadata))
+        {
+            int difference = _references.GetValueOrDefault(entry.Hash);
+            long references = Math.Max(0, entry.References + (long)difference);
+            if (references == 0 && difference != 0)
+                dropped.Add(entry);
+            else
+                entries.Add(entry with { References = (uint)references });
+        }
+        entries.AddRange(_added.Values.Select(a => a.Value).Select(e => e with { References = (uint)Math.Max(0, _references.GetValueOrDefault(e.Hash)) })
+            .Where(e => e.References > 0).OrderBy(e => e.Resource.Offset));
+        entries.AddRange(_metadata);
+        Dropped = dropped;
+        var table = Append(BlobTable.Write(entries));
+        _xml.SetTotal(output.Length);
+        var xml = Append(_xml.ToArray());
+        var integrity = wim.Header.Integrity;
+        if (!integrity.IsNone)
+        {
+            output.Flush();
+            byte[] old = new byte[(int)Math.Min(integrity.StoredSize, WimFile.TableLimit)];
+            ChunkMap.ReadExactly(wim.File, old, integrity.Offset);
+            integrity = Append(IntegrityTable.Create(wim.File, table.End, old, wim.Header.BlobTable.End));
+        }
+        output.Flush();
+        int boot = wim.Header.BootIndex;
+        _header = wim.Header.With(table, xml, boot > 0 ? _metadata[boot - 1].Resource : wim.Header.BootMetadata, integrity, _metadata.Count);
+    }
+
+    /// <summary>Overwrites the header, and flushes: now the file is the new WIM.</summary>
+    public void Commit() => WriteHeader(output, Header.Bytes);
+
+    /// <summary>Overwrites a header, and flushes.</summary>
+    public static void WriteHeader(Stream output, ReadOnlySpan<byte> header)
+    {
+        output.Position = 0;
+        output.Write(header);
+        output.Flush();
+    }
+
+    private ResourceHeader Append(CompressedChunks pieces, long size, ResourceFlags flags)
+    {
+        lock (_gate)
+        {
+            long offset = output.Length;
+            output.Position = offset;
+            pieces.WriteTo(output);
+            return new ResourceHeader(output.Position - offset, flags | (pieces.IsCompressed ? ResourceFlags.Compressed : ResourceFlags.None), offset, size);
+        }
+    }
+
+    private ResourceHeader Append(byte[] bytes)
+    {
+        lock (_gate)
+        {
+            long offset = output.Length;
+            output.Position = offset;
+            output.Write(bytes);
+            return new ResourceHeader(bytes.Length, ResourceFlags.Metadata, offset, bytes.Length);
+        }
+    }
+
+    /// <summary>Writes a WIM without images into an empty file, to be filled by an editor.</summary>
+    /// <param name="chunkSize">A power of two that the compression allows; ignored without one.</param>
+    public static void Create(Stream output, WimCompression compression, int chunkSize, Guid guid)
+    {
+        byte[] xml = WimXml.Empty().ToArray();
+        var header = WimHeader.Create(compression, chunkSize, guid);
+        output.Write(header.With(default, new ResourceHeader(xml.Length, ResourceFlags.Metadata, WimHeader.Size, xml.Length), default, default, 0).Bytes);
+        output.Write(xml);
+        output.Flush();
+    }
+}

@@ -1,0 +1,271 @@
+using System.Collections.Concurrent;
+using System.Security.Cryptography;
+using Microsoft.Win32.SafeHandles;
+
+namespace Moorfield.Formats.Wim;
+
+/// <summary>
+/// A WIM opened for reading: header, blob table, XML data, and the contents by SHA-1. Usable from several threads at once. The file is
+/// untrusted: every offset and size is checked against its length, every content against its SHA-1.
+/// </summary>
+public sealed class WimFile : IDisposable
+{
+    /// <summary>Most uncompressed bytes that metadata, the blob table or the XML data may have.</summary>
+    public const long TableLimit = 512L << 20;
+
+    private const int CachedChunkSize = 1 << 22;
+    private const int MostCachedChunks = 2;
+    private readonly ConcurrentDictionary<(WimCompression, int), Codec> _codecs = new();
+    private readonly List<(long Start, byte[] Chunk)> _cache = [];
+    private readonly Lock _cacheGate = new();
+
+    private WimFile(SafeFileHandle file, long length, WimHeader header, BlobTable blobs, WimXml xml)
+    {
+        File = file;
+        Length = length;
+        Header = header;
+        Blobs = blobs;
+        Xml = xml;
+    }
+
+    /// <summary>The file; owned by whoever opened this.</summary>
+    public SafeFileHandle File { get; }
+
+    /// <summary>Bytes of the file when it was opened.</summary>
+    public long Length { get; }
+
+    public WimHeader Header { get; }
+
+    public BlobTable Blobs { get; }
+
+    public WimXml Xml { get; }
+
+    /// <summary>Opens a WIM.</summary>
+    /// <exception cref="InvalidDataException">No WIM, or one that is damaged or cut off.</exception>
+    /// <exception cref="DllNotFoundException">libwim is not installed; the message names the package.</exception>
+    public static WimFile Open(SafeFileHandle file)
+    {
+        long length = RandomAccess.GetLength(file);
+        byte[] start = new byte[WimHeader.Size];
+        int got = RandomAccess.Read(file, start, 0);
+        var header = WimHeader.Read(start.AsSpan(0, got), length);
+        using var reading = new WimFile(file, length, header, BlobTable.Read([], length), WimXml.Empty());
+        var blobs = header.BlobTable.IsNone ? reading.Blobs : BlobTable.Read(reading.ReadAll(header.BlobTable), length);
+        // Part 1 of a split WIM has all metadata, the others have none.
+        if (blobs.Metadata.Count != header.ImageCount && !header.IsSplit)
+            throw new InvalidDataException($"is damaged: it claims {header.ImageCount} images and has metadata for {blobs.Metadata.Count}");
+        var xml = header.Xml.IsNone ? WimXml.Empty() : WimXml.Read(reading.ReadAll(header.Xml));
+        return new WimFile(file, length, header, blobs, xml);
+    }
+
+    /// <summary>Reads the metadata of an image.</summary>
+    /// <param name="image">From 1.</param>
+    /// <exception cref="InvalidDataException">No such image, or its metadata is damaged.</exception>
+    public ImageMetadata ReadMetadata(int image)
+    {
+        if (image < 1 || image > Blobs.Metadata.Count)
+            throw new InvalidDataException($"has no metadata of an image {image}");
+        var entry = Blobs.Metadata[image - 1];
+        byte[] bytes = ReadAll(entry.Resource);
+        CheckHash(entry.Hash, Sha1Hash.Read(SHA1.HashData(bytes)));
+        return ImageMetadata.Read(bytes);
+    }
+
+    /// <summary>A content in memory.</summary>
+    /// <exception cref="InvalidDataException">Damaged, or longer than <paramref name="limit"/> bytes.</exception>
+    public byte[] Read(in BlobEntry blob, long limit)
+    {
+        if (blob.Size > limit || blob.Size < 0)
+            throw new InvalidDataException($"has a content of {blob.Size:N0} bytes where at most {limit:N0} make sense");
+        byte[] bytes = new byte[blob.Size];
+        long done = 0;
+        foreach (var (map, offset, length) in Extents(blob))
+        {
+            ReadRange(map, offset, bytes.AsSpan((int)done, (int)length));
+            done += length;
+        }
+        CheckHash(blob.Hash, Sha1Hash.Read(SHA1.HashData(bytes)));
+        return bytes;
+    }
+
+    /// <summary>Writes a content into a file, from its start. Long ones are decompressed on all cores.</summary>
+    /// <exception cref="InvalidDataException">Damaged.</exception>
+    public void CopyTo(in BlobEntry blob, SafeFileHandle target)
+    {
+        long done = 0;
+        foreach (var (map, offset, length) in Extents(blob))
+        {
+            CopyRange(map, offset, length, target, done);
+            done += length;
+        }
+        CheckHash(blob.Hash, HashOf(target, 0, blob.Size));
+    }
+
+    /// <summary>The SHA-1 of a stretch of a file.</summary>
+    internal static Sha1Hash HashOf(SafeFileHandle file, long offset, long length)
+    {
+        using var hasher = IncrementalHash.CreateHash(HashAlgorithmName.SHA1);
+        byte[] buffer = new byte[(int)Math.Min(1 << 20, Math.Max(1, length))];
+        for (long done = 0; done < length;)
+        {
+            var piece = buffer.AsSpan(0, (int)Math.Min(buffer.Length, length - done));
+            ChunkMap.ReadExactly(file, piece, offset + done);
+            hasher.AppendData(piece);
+            done += piece.Length;
+        }
+        return Sha1Hash.Read(hasher.GetHashAndReset());
+    }
+
+    /// <summary>The chunks of a content that lies in a resource of its own; null when it is in a solid one.</summary>
+    internal ChunkMap? Map(in BlobEntry blob) => blob.Resource.IsSolid ? null : Map(blob.Resource);
+
+    internal Codec Codec(WimCompression compression, int chunkSize) => _codecs.GetOrAdd((compression, chunkSize), static key => new Codec(key.Item1, key.Item2));
+
+    internal byte[] ReadAll(ResourceHeader resource)
+    {
+        if (resource.Size > TableLimit)
+            throw ChunkMap.Damaged(resource, $"{resource.Size:N0} bytes of tables are more than any image has");
+        byte[] bytes = new byte[resource.Size];
+        if (bytes.Length > 0)
+            ReadRange(Map(resource), 0, bytes);
+        return bytes;
+    }
+
+    private ChunkMap Map(ResourceHeader resource) => resource.IsCompressed
+        ? ChunkedResource.Map(File, resource, Header.Compression, Header.ChunkSize)
+        : ChunkMap.Plain(resource);
+
+    private void CheckHash(Sha1Hash expected, Sha1Hash found)
+    {
+        if (found != expected)
+            throw new InvalidDataException($"is damaged: the content {expected} is not what its SHA-1 says");
+    }
+
+    /// <summary>Where a content's bytes are: one stretch, or several when it goes over the border of two solid resources.</summary>
+    private IEnumerable<(ChunkMap Map, long Offset, long Length)> Extents(BlobEntry blob)
+    {
+        if (!blob.Resource.IsSolid)
+        {
+            if (blob.Size > 0)
+                yield return (Map(blob.Resource), 0, blob.Size);
+            yield break;
+        }
+        long start = blob.Resource.Offset;
+        long left = blob.Size;
+        foreach (var resource in Blobs.SolidResources[blob.Solid])
+        {
+            var map = SolidResource.Map(File, resource);
+            if (start < map.Size && left > 0)
+            {
+                long length = Math.Min(left, map.Size - start);
+                yield return (map, start, length);
+                left -= length;
+                start += length;
+            }
+            start -= map.Size;
+        }
+        if (left > 0)
+            throw new InvalidDataException($"is damaged: the content {blob.Hash} goes beyond the solid resource that should hold it");
+    }
+
+    private void ReadRange(ChunkMap map, long offset, Span<byte> target)
+    {
+        while (target.Length > 0)
+        {
+            int chunk = (int)(offset / map.ChunkSize);
+            int skip = (int)(offset % map.ChunkSize);
+            int length = Math.Min(target.Length, map.Length(chunk) - skip);
+            if (length <= 0)
+                throw ChunkMap.Damaged(map.Resource, "a content goes beyond its end");
+            if (skip == 0 && length == map.Length(chunk) && map.ChunkSize < CachedChunkSize)
+                ReadChunk(map, chunk, target[..length]);
+            else
+                WholeChunk(map, chunk).AsSpan(skip, length).CopyTo(target);
+            target = target[length..];
+            offset += length;
+        }
+    }
+
+    private void CopyRange(ChunkMap map, long offset, long length, SafeFileHandle target, long at)
+    {
+        if (map.ChunkSize >= CachedChunkSize || length < 4L * map.ChunkSize || offset != 0)
+        {
+            byte[] piece = new byte[(int)Math.Min(length, CachedChunkSize)];
+            for (long done = 0; done < length; done += piece.Length)
+            {
+                var part = piece.AsSpan(0, (int)Math.Min(piece.Length, length - done));
+                ReadRange(map, offset + done, part);
+                RandomAccess.Write(target, part, at + done);
+            }
+            return;
+        }
+        Unwrapped(() => Parallel.For(0, map.Count, () => new byte[map.ChunkSize], (chunk, _, buffer) =>
+        {
+            var plain = buffer.AsSpan(0, map.Length(chunk));
+            ReadChunk(map, chunk, plain);
+            RandomAccess.Write(target, plain, at + ((long)chunk * map.ChunkSize));
+            return buffer;
+        }, _ => { }));
+    }
+
+    /// <summary>Does something in parallel; the first failure comes as itself.</summary>
+    internal static void Unwrapped(Action parallel)
+    {
+        try
+        {
+            parallel();
+        }
+        catch (AggregateException e)
+        {
+            System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(e.InnerExceptions[0]);
+        }
+    }
+
+    /// <summary>A chunk of which only a part is wanted. The large ones of solid resources are kept for a while: neighbours are wanted next.</summary>
+    private byte[] WholeChunk(ChunkMap map, int chunk)
+    {
+        bool cached = map.ChunkSize >= CachedChunkSize;
+        lock (_cacheGate)
+        {
+            int index = cached ? _cache.FindIndex(c => c.Start == map.Starts[chunk]) : -1;
+            if (index >= 0)
+                return _cache[index].Chunk;
+            byte[] plain = new byte[map.Length(chunk)];
+            ReadChunk(map, chunk, plain);
+            if (cached)
+            {
+                _cache.Insert(0, (map.Starts[chunk], plain));
+                if (_cache.Count > MostCachedChunks)
+                    _cache.RemoveAt(MostCachedChunks);
+            }
+            return plain;
+        }
+    }
+
+    private void ReadChunk(ChunkMap map, int chunk, Span<byte> plain)
+    {
+        if (map.IsPlain(chunk))
+        {
+            ChunkMap.ReadExactly(File, plain, map.Starts[chunk]);
+            return;
+        }
+        byte[] stored = System.Buffers.ArrayPool<byte>.Shared.Rent(map.StoredLength(chunk));
+        try
+        {
+            var bytes = stored.AsSpan(0, map.StoredLength(chunk));
+            ChunkMap.ReadExactly(File, bytes, map.Starts[chunk]);
+            Codec(map.Compression, map.ChunkSize).Decompress(bytes, plain);
+        }
+        finally
+        {
+            System.Buffers.ArrayPool<byte>.Shared.Return(stored);
+        }
+    }
+
+    public void Dispose()
+    {
+        foreach (var codec in _codecs.Values)
+            codec.Dispose();
+        _codecs.Clear();
+    }
+}

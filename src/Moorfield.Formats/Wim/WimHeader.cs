@@ -1,0 +1,169 @@
+using System.Buffers.Binary;
+
+namespace Moorfield.Formats.Wim;
+
+public enum WimCompression
+{
+    None = 0,
+    Xpress = 1,
+    Lzx = 2,
+    Lzms = 3,
+}
+
+[Flags]
+public enum WimFlags : uint
+{
+    None = 0,
+    Compressed = 0x2,
+    ReadOnly = 0x4,
+    Spanned = 0x8,
+    MetadataOnly = 0x20,
+    WriteInProgress = 0x40,
+    ReparseFixUp = 0x80,
+    Xpress = 0x20000,
+    Lzx = 0x40000,
+    Lzms = 0x80000,
+}
+
+/*
+   The header is the first 208 bytes of the file. Whatever it does not point to does not count: a change appends all that is new and
+   overwrites the header last.
+*/
+
+/// <summary>The header of a WIM. Fields that are not understood are carried along. Source: wim-format, "Header" [doc].</summary>
+public sealed class WimHeader
+{
+    public const int Size = 208;
+
+    private const int VersionOffset = 12;
+    private const int FlagsOffset = 16;
+    private const int ChunkSizeOffset = 20;
+    private const int GuidOffset = 24;
+    private const int PartOffset = 40;
+    private const int PartsOffset = 42;
+    private const int ImageCountOffset = 44;
+    private const int BlobTableOffset = 48;
+    private const int XmlOffset = 72;
+    private const int BootMetadataOffset = 96;
+    private const int BootIndexOffset = 120;
+    private const int IntegrityOffset = 124;
+    private const uint NormalVersion = 0x10D00;
+    private const uint SolidVersion = 0xE00;
+    private const int MostImages = 10_000;
+
+    private static readonly byte[] Magic = "MSWIM\0\0\0"u8.ToArray();
+    private static readonly byte[] PipableMagic = "WLPWM\0\0\0"u8.ToArray();
+    private readonly byte[] _bytes;
+
+    private WimHeader(byte[] bytes) => _bytes = bytes;
+
+    public WimFlags Flags => (WimFlags)UInt32(FlagsOffset);
+
+    /// <summary>Whether it may hold solid resources, as an ESD does.</summary>
+    public bool IsSolidVersion => UInt32(VersionOffset) == SolidVersion;
+
+    /// <summary>Bytes of a compressed resource's chunks; 0 when nothing is compressed.</summary>
+    public int ChunkSize => Compression == WimCompression.None ? 0 : (int)UInt32(ChunkSizeOffset);
+
+    public Guid Guid => new(_bytes.AsSpan(GuidOffset, 16));
+
+    public int Part => BinaryPrimitives.ReadUInt16LittleEndian(_bytes.AsSpan(PartOffset));
+
+    public int Parts => BinaryPrimitives.ReadUInt16LittleEndian(_bytes.AsSpan(PartsOffset));
+
+    public bool IsSplit => Parts > 1 || Flags.HasFlag(WimFlags.Spanned);
+
+    public int ImageCount => (int)UInt32(ImageCountOffset);
+
+    public ResourceHeader BlobTable => Resource(BlobTableOffset);
+
+    public ResourceHeader Xml => Resource(XmlOffset);
+
+    public ResourceHeader BootMetadata => Resource(BootMetadataOffset);
+
+    /// <summary>Number of the image that starts, from 1; 0 when none does.</summary>
+    public int BootIndex => (int)UInt32(BootIndexOffset);
+
+    public ResourceHeader Integrity => Resource(IntegrityOffset);
+
+    public WimCompression Compression =>
+        !Flags.HasFlag(WimFlags.Compressed) ? WimCompression.None
+        : Flags.HasFlag(WimFlags.Lzms) ? WimCompression.Lzms
+        : Flags.HasFlag(WimFlags.Lzx) ? WimCompression.Lzx
+        : WimCompression.Xpress;
+
+    /// <summary>The 208 bytes.</summary>
+    public ReadOnlySpan<byte> Bytes => _bytes;
+
+    /// <summary>The header of a WIM without images, to be filled by an editor.</summary>
+    /// <param name="chunkSize">A power of two that the compression allows; ignored without one.</param>
+    internal static WimHeader Create(WimCompression compression, int chunkSize, Guid guid)
+    {
+        byte[] bytes = new byte[Size];
+        Magic.CopyTo(bytes, 0);
+        BinaryPrimitives.WriteUInt32LittleEndian(bytes.AsSpan(8), Size);
+        BinaryPrimitives.WriteUInt32LittleEndian(bytes.AsSpan(VersionOffset), NormalVersion);
+        var flags = compression switch
+        {
+            WimCompression.Xpress => WimFlags.Compressed | WimFlags.Xpress,
+            WimCompression.Lzx => WimFlags.Compressed | WimFlags.Lzx,
+            WimCompression.Lzms => WimFlags.Compressed | WimFlags.Lzms,
+            _ => WimFlags.None,
+        };
+        BinaryPrimitives.WriteUInt32LittleEndian(bytes.AsSpan(FlagsOffset), (uint)flags);
+        BinaryPrimitives.WriteUInt32LittleEndian(bytes.AsSpan(ChunkSizeOffset), compression == WimCompression.None ? 0 : (uint)chunkSize);
+        guid.TryWriteBytes(bytes.AsSpan(GuidOffset));
+        BinaryPrimitives.WriteUInt16LittleEndian(bytes.AsSpan(PartOffset), 1);
+        BinaryPrimitives.WriteUInt16LittleEndian(bytes.AsSpan(PartsOffset), 1);
+        return new WimHeader(bytes);
+    }
+
+    /// <summary>Reads and checks a header.</summary>
+    /// <param name="bytes">The file's first bytes.</param>
+    /// <param name="fileLength">Length of the whole file in bytes.</param>
+    /// <exception cref="InvalidDataException">Not a WIM, a pipable one, or a field is out of range.</exception>
+    public static WimHeader Read(ReadOnlySpan<byte> bytes, long fileLength)
+    {
+        if (bytes.Length >= PipableMagic.Length && bytes.StartsWith(PipableMagic))
+            throw new InvalidDataException("is a pipable WIM, whose parts lie in another order. Export it to a normal WIM first");
+        if (!bytes.StartsWith(Magic))
+            throw new InvalidDataException("is no WIM: it does not begin with 'MSWIM'");
+        if (bytes.Length < Size)
+            throw new InvalidDataException($"is a WIM that is cut off: it has {fileLength:N0} bytes, its header alone {Size}");
+        var header = new WimHeader(bytes[..Size].ToArray());
+        header.Check(fileLength);
+        return header;
+    }
+
+    private void Check(long fileLength)
+    {
+        if (UInt32(8) != Size || UInt32(VersionOffset) is not (NormalVersion or SolidVersion))
+            throw new InvalidDataException($"is a WIM of an unknown version (0x{UInt32(VersionOffset):X}, header of {UInt32(8)} bytes)");
+        if (Part < 1 || Part > Parts)
+            throw new InvalidDataException($"is a damaged WIM: it calls itself part {Part} of {Parts}");
+        if (UInt32(ImageCountOffset) > MostImages || UInt32(BootIndexOffset) > UInt32(ImageCountOffset))
+            throw new InvalidDataException($"is a damaged WIM: it claims {UInt32(ImageCountOffset)} images, and that number {UInt32(BootIndexOffset)} starts");
+        if (Compression != WimCompression.None)
+            Codec.CheckChunkSize(Compression, UInt32(ChunkSizeOffset));
+        BlobTable.Check("its table of contents", fileLength);
+        Xml.Check("its XML data", fileLength);
+        BootMetadata.Check("the metadata of the image that starts", fileLength);
+        Integrity.Check("its integrity table", fileLength);
+    }
+
+    /// <summary>This header with other places of what a change writes anew.</summary>
+    internal WimHeader With(ResourceHeader blobTable, ResourceHeader xml, ResourceHeader bootMetadata, ResourceHeader integrity, int imageCount)
+    {
+        byte[] bytes = [.. _bytes];
+        blobTable.Write(bytes.AsSpan(BlobTableOffset));
+        xml.Write(bytes.AsSpan(XmlOffset));
+        bootMetadata.Write(bytes.AsSpan(BootMetadataOffset));
+        integrity.Write(bytes.AsSpan(IntegrityOffset));
+        BinaryPrimitives.WriteUInt32LittleEndian(bytes.AsSpan(ImageCountOffset), (uint)imageCount);
+        return new WimHeader(bytes);
+    }
+
+    private ResourceHeader Resource(int offset) => ResourceHeader.Read(_bytes.AsSpan(offset));
+
+    private uint UInt32(int offset) => BinaryPrimitives.ReadUInt32LittleEndian(_bytes.AsSpan(offset));
+}
