@@ -15,7 +15,7 @@ internal static class Program
 
     private static int Main(string[] arguments)
     {
-        var root = new RootCommand("Takes stock of the app packages built into an offline Windows, removes unwanted ones, blocks their return, and can undo it all.")
+        var root = new RootCommand("Takes stock of the app packages built into an offline Windows or an install image, removes unwanted ones, blocks their return, and can undo it all.")
         {
             InventoryCommand.Create(),
             ExplainCommand.Create(),
@@ -25,6 +25,7 @@ internal static class Program
             BlocksCommand.Create(),
             RestorePointCommand.Create(),
             UndoCommand.Create(),
+            ImageCommand.Create(),
             DemoCommand.Create(),
         };
         var parsed = root.Parse(arguments);

@@ -51,8 +51,9 @@ public sealed class VolumeBuilder
         new StateRepositoryWriter(_world, _registry).Write(Full($"{Repository}/StateRepository-Machine.srd"));
         AddDefaultAssociations();
         AddSystemFiles();
-        // Resumed or cleanly shut down: no 'hibr' at the start.
-        Write("hiberfil.sys", [.. "wake"u8, .. new byte[65532]]);
+        // Resumed or cleanly shut down: no 'hibr' at the start. Nothing in an image ever ran.
+        if (!_world.Accounts.IsEmpty)
+            Write("hiberfil.sys", [.. "wake"u8, .. new byte[65532]]);
         SetTimes();
     }
 

@@ -25,7 +25,8 @@ public sealed record World(
     ImmutableArray<WorldPackage> Packages,
     ImmutableArray<WorldFamily> Blocked,
     ImmutableArray<WorldLeftover> Leftovers,
-    ImmutableArray<string> Pins)
+    ImmutableArray<string> Pins,
+    ImmutableArray<WorldEdition> Editions)
 {
     /// <summary>The world that is built into the program.</summary>
     public static World Load()
@@ -36,11 +37,31 @@ public sealed record World(
 
     public static World Load(Stream stream) => JsonSerializer.Deserialize(stream, WorldJson.Default.World)!;
 
+    /// <summary>This world as one edition of an install image: no accounts, nothing that only accounts have, no maker's marks.</summary>
+    public World As(WorldEdition edition) => this with
+    {
+        Computer = "",
+        Manufacturer = "",
+        Model = "",
+        MachineGuid = "",
+        Product = edition.Product,
+        Edition = edition.Edition,
+        Accounts = [],
+        Packages = [.. Packages.Where(p => (p.Provisioned || p.IsFramework || p.IsComponent) && !edition.Without.Contains(p.Name)).Select(p => p with { For = null })],
+        Leftovers = [],
+        Pins = [.. Pins.Where(pin => !edition.Without.Contains(pin) && Packages.Any(p => p.Name == pin && p.Provisioned))],
+    };
+
     internal string PublisherId(string key) => Formats.Appx.PublisherId.FromPublisher(Publishers[key].Dn);
 
     /// <summary>The family name of a package of this world.</summary>
     public string Family(string packageName) => $"{packageName}_{PublisherId(Packages.First(p => p.Name == packageName).By)}";
 }
+
+/// <summary>One edition of an install image.</summary>
+/// <param name="Edition">The EditionID.</param>
+/// <param name="Without">Names of packages that it lacks.</param>
+public sealed record WorldEdition(string Name, string Description, string Product, string Edition, ImmutableArray<string> Without);
 
 public sealed record WorldAccount(string Name, string Sid);
 

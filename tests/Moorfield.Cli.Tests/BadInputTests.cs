@@ -16,7 +16,7 @@ public sealed class BadInputTests : CliTest
         Refused(2, "does not exist", "inventory", Folder["nowhere"]);
         Refused(2, "is a file", "inventory", At("hiberfil.sys"));
         Directory.CreateDirectory(Folder["empty"]);
-        Refused(2, "is not a Windows volume", "inventory", Folder["empty"]);
+        Refused(2, "holds no Windows", "inventory", Folder["empty"]);
     }
 
     [Theory]

@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using Moorfield.Core.Changes;
 using Moorfield.Core.Choosing;
 using Moorfield.Core.RestorePoints;
@@ -16,50 +17,72 @@ internal sealed class Bench(string root, string vaultPath)
     {
     }
 
-    internal SystemSnapshot Read()
+    internal SystemSnapshot Read() => ReadAll()[0];
+
+    /// <summary>All systems of the target.</summary>
+    internal ImmutableArray<SystemSnapshot> ReadAll()
     {
-        using var volume = WindowsVolume.Open(root, new WriteSeam());
-        return SystemReader.Read(volume);
+        using var target = Open();
+        return target.Read(target.Choose([]));
     }
 
-    internal Plan Plan(string packages, string who, Func<RemovalWish, RemovalWish>? more = null)
+    internal Target Open(WriteSeam? seam = null) => Target.Open(root, seam ?? new WriteSeam());
+
+    internal Plan Plan(string packages, string who, Func<RemovalWish, RemovalWish>? more = null) => Plans(packages, who, more).Single().Plan;
+
+    internal List<(SystemSnapshot Snapshot, Plan Plan)> Plans(string packages, string who, Func<RemovalWish, RemovalWish>? more = null, params string[] editions)
     {
-        var snapshot = Read();
-        var wish = new RemovalWish(PackageChoice.Find(packages.Split(','), snapshot), Audience.Parse([who], snapshot));
-        return RemovalPlanner.Plan(snapshot, more is null ? wish : more(wish));
+        using var target = Open();
+        var snapshots = target.Read(target.Choose(editions));
+        var chosen = PackageChoice.Find(packages.Split(','), snapshots);
+        return [.. snapshots.Select((snapshot, i) =>
+        {
+            var wish = new RemovalWish(chosen[i], Audience.Parse([who], snapshot));
+            return (snapshot, RemovalPlanner.Plan(snapshot, more is null ? wish : more(wish)));
+        })];
     }
 
-    internal RunReport Remove(string packages, string who, WriteSeam? seam = null, Func<RemovalWish, RemovalWish>? more = null) =>
-        Run(Plan(packages, who, more), seam ?? new WriteSeam());
+    internal RunReport Remove(string packages, string who, WriteSeam? seam = null, Func<RemovalWish, RemovalWish>? more = null, bool keepFiles = false, params string[] editions) =>
+        Run(Plans(packages, who, more, editions), seam ?? new WriteSeam(), keepFiles);
 
-    internal RunReport Run(Plan plan, WriteSeam seam)
+    internal RunReport Run(Plan plan, WriteSeam seam) => Run([(Read(), plan)], seam);
+
+    internal RunReport Run(List<(SystemSnapshot Snapshot, Plan Plan)> plans, WriteSeam seam, bool keepFiles = false)
     {
-        using var volume = WindowsVolume.Open(root, seam);
-        var snapshot = SystemReader.Read(volume);
-        ChangeRun.CheckTarget(volume);
+        using var target = Open(seam);
+        Runs.CheckTarget(target);
         using var vault = Vault.Open(vaultPath, seam);
-        var report = new ChangeRun(volume, vault, TimeProvider.System).CarryOut(new RunRequest(
-            RunKind.Remove, "remove", null, Identity(volume, snapshot),
-            [.. plan.Removals.Select(r => new ConcernedPackage(r.Package.Family.ToString(), r.Package.DisplayName)).DistinctBy(p => p.Family)], plan.Changes));
-        RunVerdict.Check(plan, snapshot, SystemReader.Read(volume)).ShouldBeEmpty();
+        var report = Runs.CarryOut(target, vault, new RunRequest(
+            RunKind.Remove, "remove", null, Runs.Identify(target, plans[0].Snapshot),
+            [.. plans.SelectMany(p => p.Plan.Removals.Select(r => new ConcernedPackage(r.Package.Family.ToString(), r.Package.DisplayName, p.Snapshot.EditionNumber))).Distinct()],
+            [.. plans.SelectMany(p => p.Plan.Changes)]), keepFiles: keepFiles);
+        foreach (var (snapshot, plan) in plans)
+            RunVerdict.Check(plan, snapshot, target.Read([snapshot.EditionNumber])[0]).ShouldBeEmpty();
         return report;
     }
 
     internal UndoPlan PlanUndo(int point, string? only = null, bool overwrite = false)
     {
-        using var volume = WindowsVolume.Open(root, new WriteSeam());
+        using var target = Open();
         using var vault = Vault.Open(vaultPath, new WriteSeam());
-        return UndoPlanner.Plan(volume, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, overwrite);
+        return UndoPlanner.Plan(target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite);
     }
 
-    internal RunReport Undo(int point, string? only = null, bool overwrite = false, WriteSeam? seam = null)
+    internal RunReport Undo(int point, string? only = null, bool overwrite = false, WriteSeam? seam = null, int? edition = null)
     {
-        using var volume = WindowsVolume.Open(root, seam ?? new WriteSeam());
+        using var target = Open(seam);
         using var vault = Vault.Open(vaultPath, seam ?? new WriteSeam());
-        var plan = UndoPlanner.Plan(volume, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, overwrite);
-        return new ChangeRun(volume, vault, TimeProvider.System).CarryOut(new RunRequest(
-            RunKind.Undo, "undo", null, plan.Point.Target, plan.Packages, plan.Changes, point)
-        { Restored = plan });
+        var plan = UndoPlanner.Plan(
+            target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null : new HashSet<int?> { edition }, overwrite);
+        return Runs.CarryOut(target, vault, new RunRequest(RunKind.Undo, "undo", null, plan.Point.Target, plan.Packages, plan.Changes, point) { Restored = plan });
+    }
+
+    /// <summary>Settles runs on an image that were cut off.</summary>
+    internal void Settle()
+    {
+        using var target = Open();
+        using var vault = Vault.Open(vaultPath, new WriteSeam());
+        ImageRun.Settle(target.Image!, vault, TimeProvider.System);
     }
 
     internal RunReport Finish()
@@ -99,6 +122,4 @@ internal sealed class Bench(string root, string vaultPath)
     internal string Repository => Path.Combine(root, "ProgramData/Microsoft/Windows/AppRepository/StateRepository-Machine.srd");
 
     internal string Staged(string name) => Path.Combine(root, "Program Files/WindowsApps", Demo.FullName(name));
-
-    private static TargetIdentity Identity(WindowsVolume volume, SystemSnapshot s) => new(volume.FullPath, s.Computer, s.MachineId, s.Product, s.Build);
 }

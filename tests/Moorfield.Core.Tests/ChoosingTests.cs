@@ -12,7 +12,7 @@ public sealed class ChoosingTests : IDisposable
 
     public ChoosingTests() => _snapshot = new Bench(_folder).Read();
 
-    private IEnumerable<string> Find(string argument) => PackageChoice.Find(argument, _snapshot).Select(c => c.Package.FullName.Name).Distinct();
+    private IEnumerable<string> Find(string argument) => PackageChoice.Find([argument], _snapshot).Select(c => c.Package.FullName.Name).Distinct();
 
     [Theory]
     [InlineData("Weather", "Northlight.Weather")]
@@ -51,7 +51,7 @@ public sealed class ChoosingTests : IDisposable
     {
         var twin = _snapshot.Packages.First(p => p.DisplayName == "Clock") with { DisplayName = "Weather" };
         var snapshot = _snapshot with { Packages = _snapshot.Packages.Add(twin) };
-        Should.Throw<MoorfieldException>(() => PackageChoice.Find("weather", snapshot)).Message.ShouldContain("fits 2 packages: Northlight.Weather_8pewgm0k42rsa, Northlight.Clock_8pewgm0k42rsa");
+        Should.Throw<MoorfieldException>(() => PackageChoice.Find(["weather"], snapshot)).Message.ShouldContain("fits 2 packages: Northlight.Weather_8pewgm0k42rsa, Northlight.Clock_8pewgm0k42rsa");
     }
 
     [Theory]
@@ -85,7 +85,7 @@ public sealed class ChoosingTests : IDisposable
     [Fact]
     public void A_family_that_is_not_there_can_be_blocked()
     {
-        var plan = BlockPlanner.Block(_snapshot, ["Gannet.Charts_8pewgm0k42rsa", "Weather", "Northlight.PartyChat_8pewgm0k42rsa"]);
+        var plan = BlockPlanner.Block([_snapshot], ["Gannet.Charts_8pewgm0k42rsa", "Weather", "Northlight.PartyChat_8pewgm0k42rsa"]).Single();
         plan.Families.Select(f => f.Name).ShouldBe(["Gannet.Charts", "Northlight.Weather"]);
         plan.Unchanged.Select(f => f.Name).ShouldBe(["Northlight.PartyChat"]);
         plan.Changes.Length.ShouldBe(2);
@@ -94,8 +94,8 @@ public sealed class ChoosingTests : IDisposable
     [Fact]
     public void Only_what_is_blocked_can_be_unblocked()
     {
-        BlockPlanner.Unblock(_snapshot, ["*partychat"]).Families.ShouldHaveSingleItem().Name.ShouldBe("Northlight.PartyChat");
-        Should.Throw<MoorfieldException>(() => BlockPlanner.Unblock(_snapshot, ["Weather"])).Message.ShouldContain("No block fits 'Weather'");
+        BlockPlanner.Unblock([_snapshot], ["*partychat"]).Single().Families.ShouldHaveSingleItem().Name.ShouldBe("Northlight.PartyChat");
+        Should.Throw<MoorfieldException>(() => BlockPlanner.Unblock([_snapshot], ["Weather"])).Message.ShouldContain("No block fits 'Weather'");
     }
 
     public void Dispose() => _folder.Dispose();

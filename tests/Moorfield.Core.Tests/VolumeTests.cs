@@ -16,6 +16,8 @@ public sealed class VolumeTests : IDisposable
         Directory.CreateDirectory(_root);
     }
 
+    private static PreparedContent Content(ReadOnlySpan<byte> after) => new(FileContent.InMemory([]), FileContent.InMemory(after));
+
     private WindowsVolume Open() => WindowsVolume.Open(_root, new WriteSeam());
 
     private string Keep(Microsoft.Win32.SafeHandles.SafeFileHandle file)
@@ -94,7 +96,7 @@ public sealed class VolumeTests : IDisposable
         volume.Stat(At("link"))!.Value.Kind.ShouldBe(EntryKind.Link);
         volume.List(At(@"Users\ivy")).ShouldBeEmpty();
         volume.TreeBytes(At("Users")).ShouldBe(0);
-        Should.Throw<MoorfieldException>(() => volume.ReplaceContent(At("link"), "x"u8));
+        Should.Throw<MoorfieldException>(() => volume.ReplaceContent(Content("x"u8), At("link")));
         volume.RemoveTree(At("Users"));
         File.ReadAllText(_folder["outside/secret"]).ShouldBe("secret");
         Directory.Exists(_folder["volume/Users"]).ShouldBeFalse();
@@ -108,7 +110,7 @@ public sealed class VolumeTests : IDisposable
         Tool.Read("setfattr", "-n", "user.note", "-v", "kept", path);
         string before = Tool.Read("stat", "-c", "%i %a %U", path);
         using (var volume = Open())
-            volume.ReplaceContent(At("HIVE"), "short"u8);
+            volume.ReplaceContent(Content("short"u8), At("HIVE"));
         File.ReadAllText(path).ShouldBe("short");
         Tool.Read("stat", "-c", "%i %a %U", path).ShouldBe(before);
         Tool.Read("getfattr", "--only-values", "-n", "user.note", path).ShouldBe("kept");

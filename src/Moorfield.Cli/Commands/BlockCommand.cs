@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Cli.Documents;
 using Moorfield.Cli.Rendering;
@@ -34,9 +35,10 @@ internal static class BlockCommand
         BlockPlanner.Unblock,
         "no longer blocked");
 
-    private static Command Create(string name, string description, RunKind kind, Func<SystemSnapshot, IEnumerable<string>, BlockPlan> makePlan, string state)
+    private static Command Create(string name, string description, RunKind kind, Func<IReadOnlyList<SystemSnapshot>, IEnumerable<string>, ImmutableArray<BlockPlan>> makePlans, string state)
     {
-        var target = Common.Target();
+        var targetPath = Common.TargetArgument();
+        var edition = Common.Edition();
         var families = new Argument<string[]>("FAMILY")
         {
             Description = kind == RunKind.Block
@@ -44,32 +46,37 @@ internal static class BlockCommand
                 : "Family name, name or display name of what is blocked; * allowed",
             Arity = ArgumentArity.OneOrMore,
         };
-        var command = new Command(name, description) { target, families };
+        var command = new Command(name, description) { targetPath, families, edition };
         var options = new ChangeOptions(command);
         command.Handle(parsed =>
         {
-            var (volume, snapshot) = Common.Read(parsed.GetRequiredValue(target), options.Progress.Seam);
-            using var open = volume;
-            Common.Lock(volume);
-            var plan = makePlan(snapshot, parsed.GetRequiredValue(families));
-            foreach (var family in plan.Unchanged)
-                Say.Aside($"{family} is {(kind == RunKind.Block ? "blocked" : "not blocked")} already.");
-            if (plan.Changes.IsEmpty)
+            using var target = Common.OpenForChange(parsed.GetRequiredValue(targetPath), options.Progress.Seam);
+            var snapshots = Common.Read(target, parsed.GetValue(edition));
+            var plans = snapshots.Zip(makePlans(snapshots, parsed.GetRequiredValue(families)), (snapshot, plan) => (Snapshot: snapshot, Plan: plan)).ToList();
+            foreach (var (snapshot, plan) in plans)
+            {
+                foreach (var family in plan.Unchanged)
+                    Say.Aside($"{family} is {(kind == RunKind.Block ? "blocked" : "not blocked")} already{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}.");
+            }
+            plans.RemoveAll(p => p.Plan.Changes.IsEmpty);
+            if (plans.Count == 0)
             {
                 Say.Aside("Nothing was changed.");
                 return Program.Done;
             }
-            string list = string.Join(", ", plan.Families);
+            var concerned = plans.SelectMany(p => p.Plan.Families).Distinct().ToList();
             var request = new RunRequest(
-                kind, $"{name} {list}", null, ChangeOptions.Identity(volume, snapshot),
-                [.. plan.Families.Select(f => new ConcernedPackage(f.ToString(), snapshot.Packages.FirstOrDefault(p => p.Family == f)?.DisplayName ?? f.Name))],
-                plan.Changes);
-            return options.CarryOut(parsed, volume, snapshot, new ChangeOptions.Proposal(
+                kind, $"{name} {string.Join(", ", concerned)}", null, Runs.Identify(target, snapshots[0]),
+                [.. plans.SelectMany(p => p.Plan.Families.Select(f => new ConcernedPackage(
+                    f.ToString(), p.Snapshot.Packages.FirstOrDefault(i => i.Family == f)?.DisplayName ?? f.Name, p.Snapshot.EditionNumber)))],
+                [.. plans.SelectMany(p => p.Plan.Changes)]);
+            return options.CarryOut(parsed, target, new ChangeOptions.Proposal(
                 request,
-                DocumentMaker.Plan(volume.FullPath, name, plan.Families.Select(f => f.ToString()), plan.Changes, null),
-                () => ShowPreview(volume.Name, plan, snapshot, kind),
-                () => makePlan(SystemReader.Read(volume), parsed.GetRequiredValue(families)).Changes.SequenceEqual(plan.Changes),
-                _ => Say.Line($"{Sheet.Count(plan.Families.Length, "family", "families")} {state} on {volume.Name}.")));
+                snapshots[0].Accounts,
+                DocumentMaker.Plan(target.FullPath, name, concerned.Select(f => f.ToString()), request.Changes, null),
+                () => plans.ForEach(p => ShowPreview(Words.Place(target, p.Snapshot), p.Plan, p.Snapshot, kind)),
+                () => makePlans(target.Read([.. snapshots.Select(s => s.EditionNumber)]), parsed.GetRequiredValue(families)).SelectMany(p => p.Changes).SequenceEqual(request.Changes),
+                _ => plans.ForEach(p => Say.Line($"{Sheet.Count(p.Plan.Families.Length, "family", "families")} {state} on {Words.Place(target, p.Snapshot)}."))));
         });
         return command;
     }

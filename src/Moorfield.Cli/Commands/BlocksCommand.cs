@@ -1,12 +1,14 @@
 using System.CommandLine;
 using Moorfield.Cli.Documents;
 using Moorfield.Cli.Rendering;
+using Moorfield.Core.Systems;
 
 namespace Moorfield.Cli.Commands;
 
 internal static class BlocksCommand
 {
-    private static readonly Argument<string> Target = Common.Target();
+    private static readonly Argument<string> TargetPath = Common.TargetArgument();
+    private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<string> Format = Common.Format("table", "json", "csv");
 
     internal static Command Create()
@@ -17,42 +19,51 @@ internal static class BlocksCommand
             Example:
               moorfield blocks /mnt/counter-07
             """)
-        { Target, Format };
+        { TargetPath, Edition, Format };
         command.Handle(Run);
         return command;
     }
 
     private static int Run(ParseResult parsed)
     {
-        var (volume, snapshot) = Common.Read(parsed.GetRequiredValue(Target));
-        using var open = volume;
-        var blocks = snapshot.Blocks.Select(b =>
-        {
-            var installed = snapshot.Packages.FirstOrDefault(p => p.Family == b);
-            return (Block: new BlockJson(b.ToString(), installed?.DisplayName, installed is not null), Package: installed);
-        }).ToList();
+        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition));
+        using var open = target;
+        var blocks = snapshots.SelectMany(s => s.Blocks.Select(b => (Snapshot: s, Block: b, Package: s.Packages.FirstOrDefault(p => p.Family == b)))).ToList();
         switch (parsed.GetValue(Format))
         {
             case "json":
-                DocumentJson.Write(new BlocksJson("moorfield.blocks/1", volume.FullPath, [.. blocks.Select(b => b.Block)]));
+                DocumentJson.Write(new BlocksJson("moorfield.blocks/1", target.FullPath,
+                    [.. blocks.Select(b => new BlockJson(b.Snapshot.EditionNumber, b.Block.ToString(), b.Package?.DisplayName, b.Package is not null))]));
                 break;
             case "csv":
-                Csv.Write(["family", "displayName", "installed"], blocks.Select(b => new[] { b.Block.Family, b.Block.DisplayName ?? "", b.Block.Installed ? "true" : "false" }));
+                Csv.Write(["family", "displayName", "installed", "edition"], blocks.Select(b => new[]
+                {
+                    b.Block.ToString(), b.Package?.DisplayName ?? "", b.Package is not null ? "true" : "false", b.Snapshot.EditionNumber?.ToString() ?? "",
+                }));
                 break;
             default:
-                var sheet = new Sheet("Blocked family", "Here now", "Accounts", "Newcomers");
-                foreach (var (block, package) in blocks)
-                {
-                    sheet.Add(
-                        block.Family, package?.DisplayName ?? "no",
-                        package is null ? Words.Nothing : Words.Accounts(package.Accounts, snapshot),
-                        package is null ? Words.Nothing : package.Newcomers ? "still get it" : "do not get it");
-                }
-                if (blocks.Count > 0)
-                    sheet.Write();
-                Say.Line($"{Sheet.Count(blocks.Count, "family", "families")} blocked on {volume.Name}.");
+                foreach (var snapshot in snapshots)
+                    WriteTable(target, snapshot);
                 break;
         }
         return Program.Done;
+    }
+
+    private static void WriteTable(Target target, SystemSnapshot snapshot)
+    {
+        if (snapshot.EditionNumber is not null)
+            Say.Heading(Words.Describe(snapshot));
+        var sheet = new Sheet("Blocked family", "Here now", "Accounts", "Newcomers");
+        foreach (var block in snapshot.Blocks)
+        {
+            var package = snapshot.Packages.FirstOrDefault(p => p.Family == block);
+            sheet.Add(
+                block.ToString(), package?.DisplayName ?? "no",
+                package is null ? Words.Nothing : Words.Accounts(package.Accounts, snapshot),
+                package is null ? Words.Nothing : package.Newcomers ? "still get it" : "do not get it");
+        }
+        if (!snapshot.Blocks.IsEmpty)
+            sheet.Write();
+        Say.Line($"{Sheet.Count(snapshot.Blocks.Length, "family", "families")} blocked on {Words.Place(target, snapshot)}.");
     }
 }

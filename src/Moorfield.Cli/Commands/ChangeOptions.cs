@@ -5,7 +5,6 @@ using Moorfield.Core;
 using Moorfield.Core.Changes;
 using Moorfield.Core.RestorePoints;
 using Moorfield.Core.Systems;
-using Moorfield.Core.Volumes;
 
 namespace Moorfield.Cli.Commands;
 
@@ -33,16 +32,19 @@ internal sealed class ChangeOptions
 
     internal string VaultPath(ParseResult parsed) => Vault.ChoosePath(parsed.GetValue(_vault));
 
+    internal bool HasRestorePoint(ParseResult parsed) => !parsed.GetValue(_withoutPoint);
+
     /// <summary>What a command wants to do.</summary>
+    /// <param name="Accounts">Of the target, to tell whether it is touched while a person is asked; null when they cannot be read.</param>
     /// <param name="ShowPreview">Prints the preview as a table.</param>
     /// <param name="IsUnchanged">Looks again after the confirmation: whether the plan would still be the same.</param>
     /// <param name="ShowResult">Prints the result as text.</param>
     /// <param name="Source">The vault that holds what comes back; the run is recorded in the same.</param>
     internal sealed record Proposal(
-        RunRequest Request, PlanJson Document, Action ShowPreview, Func<bool> IsUnchanged, Action<RunReport> ShowResult, Vault? Source = null, bool MayFollowInterruption = false);
+        RunRequest Request, IEnumerable<Account>? Accounts, PlanJson Document, Action ShowPreview, Func<bool> IsUnchanged, Action<RunReport> ShowResult,
+        Vault? Source = null, bool MayFollowInterruption = false, bool KeepFiles = false);
 
-    /// <param name="snapshot">Of the target; null when it cannot be read because a run was cut off.</param>
-    internal int CarryOut(ParseResult parsed, WindowsVolume volume, SystemSnapshot? snapshot, Proposal proposal)
+    internal int CarryOut(ParseResult parsed, Target target, Proposal proposal)
     {
         bool json = IsJson(parsed);
         bool withPoint = !parsed.GetValue(_withoutPoint);
@@ -55,37 +57,37 @@ internal sealed class ChangeOptions
                 ShowPreview();
             return Program.Done;
         }
-        CheckSafe(volume, vaultPath, withPoint, proposal.MayFollowInterruption);
+        CheckSafe(target, vaultPath, withPoint, proposal.MayFollowInterruption);
         if (!json)
             ShowPreview();
         if (!parsed.GetValue(_yes))
         {
             if (Console.IsInputRedirected)
                 throw new MoorfieldException(Trouble.Misused, "Standard input is not a terminal, so nobody can be asked. Add --yes to go ahead, or --preview to look only. Nothing was changed.");
-            var fingerprint = snapshot is null ? null : TargetFingerprint.Of(volume, snapshot);
+            var fingerprint = proposal.Accounts is null ? null : TargetFingerprint.Of(target, proposal.Accounts);
             if (!Say.Confirm(withPoint ? "Carry this out?" : "Carry this out without a restore point? It cannot be undone."))
             {
                 Say.Aside("Nothing was changed.");
                 return Program.Done;
             }
-            if ((fingerprint is not null && !fingerprint.Equals(TargetFingerprint.Of(volume, snapshot!))) || !proposal.IsUnchanged())
-                throw new MoorfieldException(Trouble.Refused, $"{volume.Name} was changed by something else since the preview. Nothing was done; look at a new preview.");
+            if ((fingerprint is not null && !fingerprint.Equals(TargetFingerprint.Of(target, proposal.Accounts!))) || !proposal.IsUnchanged())
+                throw new MoorfieldException(Trouble.Refused, $"{target.Name} was changed by something else since the preview. Nothing was done; look at a new preview.");
         }
         Progress.Vault = vaultPath;
         using var vault = withPoint ? Vault.Open(vaultPath, Progress.Seam) : null;
         RunReport report;
         try
         {
-            report = new ChangeRun(volume, vault, TimeProvider.System, proposal.Source).CarryOut(proposal.Request with { Note = parsed.GetValue(_note) });
+            report = Runs.CarryOut(target, vault, proposal.Request with { Note = parsed.GetValue(_note) }, proposal.Source, proposal.KeepFiles);
         }
         finally
         {
             Progress.Clear();
         }
         if (json)
-            DocumentJson.Write(DocumentMaker.Result(volume.FullPath, proposal.Document, report, vault?.FullPath));
+            DocumentJson.Write(DocumentMaker.Result(target.FullPath, proposal.Document, report, vault?.FullPath));
         else
-            Show(report, proposal, volume, vault);
+            Show(report, proposal, target, vault);
         return report.Failures.IsEmpty ? Program.Done : Program.DoneInPart;
 
         void ShowPreview()
@@ -95,17 +97,14 @@ internal sealed class ChangeOptions
         }
     }
 
-    private static void CheckSafe(WindowsVolume volume, string vaultPath, bool withPoint, bool mayFollowInterruption)
+    private static void CheckSafe(Target target, string vaultPath, bool withPoint, bool mayFollowInterruption)
     {
-        if (mayFollowInterruption)
-            ChangeRun.CheckNotHibernated(volume);
-        else
-            ChangeRun.CheckTarget(volume);
-        if (withPoint && (vaultPath + "/").StartsWith(volume.FullPath.TrimEnd('/') + "/", StringComparison.Ordinal))
+        Runs.CheckTarget(target, mayFollowInterruption);
+        if (withPoint && target.Volume is not null && (vaultPath + "/").StartsWith(target.FullPath.TrimEnd('/') + "/", StringComparison.Ordinal))
             throw new MoorfieldException(Trouble.Misused, $"The vault {vaultPath} lies inside the target. Choose a folder elsewhere with --vault.");
     }
 
-    private static void Show(RunReport report, Proposal proposal, WindowsVolume volume, Vault? vault)
+    private static void Show(RunReport report, Proposal proposal, Target target, Vault? vault)
     {
         foreach (string warning in report.Warnings)
             Say.Aside($"moorfield: {warning}");
@@ -114,12 +113,8 @@ internal sealed class ChangeOptions
         Say.Line();
         proposal.ShowResult(report);
         if (report.Point is { } point)
-            Say.Line($"Restore point {point} in {vault!.FullPath} holds what was there: 'moorfield undo {volume.FullPath} {point}' {(proposal.Request.Kind == RunKind.Undo ? "takes this undo back" : "puts it back")}.");
+            Say.Line($"Restore point {point} in {vault!.FullPath} holds what was there: 'moorfield undo {target.FullPath} {point}' {(proposal.Request.Kind == RunKind.Undo ? "takes this undo back" : "puts it back")}.");
     }
-
-    /// <summary>What this system is called in a restore point.</summary>
-    internal static TargetIdentity Identity(WindowsVolume volume, SystemSnapshot snapshot) =>
-        new(volume.FullPath, snapshot.Computer, snapshot.MachineId, snapshot.Product, snapshot.Build);
 
     /// <summary>"12 registry keys, 30 database rows" and so on, of planned or recorded changes.</summary>
     internal static string Totals(IReadOnlyCollection<Change> changes)

@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Cli.Rendering;
 using Moorfield.Core;
@@ -9,7 +10,9 @@ namespace Moorfield.Cli.Commands;
 /// <summary>Arguments and options that several commands share.</summary>
 internal static class Common
 {
-    internal static Argument<string> Target() => new("TARGET") { Description = "Root folder of an offline Windows volume" };
+    internal static Argument<string> TargetArgument() => new("TARGET") { Description = "Root folder of an offline Windows volume, or a WIM or ESD file" };
+
+    internal static Option<string[]> Edition() => new("--edition") { Description = "Only this edition of an image: its number or name (repeatable; default: all)", HelpName = "N|NAME" };
 
     internal static Option<string> Format(params string[] formats)
     {
@@ -24,26 +27,35 @@ internal static class Common
         HelpName = "DIR",
     };
 
-    internal static WindowsVolume Open(string target, WriteSeam? seam = null) => WindowsVolume.Open(target, seam ?? new WriteSeam());
-
-    /// <summary>Opens a volume and reads its system; an interrupted run is pointed out.</summary>
-    internal static (WindowsVolume Volume, SystemSnapshot Snapshot) Read(string target, WriteSeam? seam = null)
+    /// <summary>Opens a target and reads its systems; an interrupted run is pointed out.</summary>
+    internal static (Target Target, ImmutableArray<SystemSnapshot> Snapshots) Read(string path, IReadOnlyCollection<string>? editions = null)
     {
-        var volume = Open(target, seam);
-        var snapshot = SystemReader.Read(volume);
-        foreach (var note in snapshot.Notes.Where(n => n.Code == "hiveDirty"))
-            Say.Aside($"moorfield: {volume.Name}: {note.Text}");
-        if (Core.RestorePoints.InterruptedRun.Find(volume) is { } interrupted)
-            Say.Aside($"moorfield: {interrupted.Describe(volume)}");
-        return (volume, snapshot);
+        var target = Target.Open(path, new WriteSeam());
+        return (target, Read(target, editions));
     }
 
-    /// <summary>Takes the volume for a run.</summary>
+    /// <summary>Opens a target for a run, which has it alone then.</summary>
     /// <exception cref="MoorfieldException">Another run has it.</exception>
-    internal static void Lock(WindowsVolume volume)
+    internal static Target OpenForChange(string path, WriteSeam seam)
     {
-        if (!volume.TryLock())
-            throw new MoorfieldException(Trouble.Failed, $"{volume.Name} is being changed by another run of moorfield. Wait for it to end.");
+        var target = Target.Open(path, seam);
+        if (!target.TryLock())
+            throw new MoorfieldException(Trouble.Failed, $"{target.Name} is being changed by another run of moorfield. Wait for it to end.");
+        target.Image?.Reload();
+        return target;
+    }
+
+    internal static ImmutableArray<SystemSnapshot> Read(Target target, IReadOnlyCollection<string>? editions)
+    {
+        var snapshots = target.Read(target.Choose(editions ?? []));
+        foreach (var snapshot in snapshots)
+        {
+            foreach (var note in snapshot.Notes.Where(n => n.Code == "hiveDirty"))
+                Say.Aside($"moorfield: {target.Name}{(snapshot.EditionNumber is { } number ? $", edition {number}" : "")}: {note.Text}");
+        }
+        if (target.Volume is { } volume && Core.RestorePoints.InterruptedRun.Find(volume) is { } interrupted)
+            Say.Aside($"moorfield: {interrupted.Describe(volume)}");
+        return snapshots;
     }
 
     /// <summary>What the command does, with trouble turned into a message and an exit code.</summary>

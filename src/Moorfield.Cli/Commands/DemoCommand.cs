@@ -12,7 +12,8 @@ internal static class DemoCommand
     internal static Command Create()
     {
         var command = new Command("demo", """
-            Makes the demo data: counter-07, an installed system of the made-up Saltmarsh Ferries, in Windows' real on-disk formats.
+            Makes the demo data, in Windows' real on-disk formats: counter-07, an installed system of the made-up Saltmarsh Ferries, and
+            counter-install.wim, the image with three editions that its PCs are installed from.
 
             Example:
               moorfield demo /tmp/saltmarsh
@@ -26,17 +27,21 @@ internal static class DemoCommand
     {
         string folder = Path.GetFullPath(parsed.GetRequiredValue(Folder));
         string volume = Path.Combine(folder, "counter-07");
-        if (Path.Exists(volume))
-            throw new MoorfieldException(Trouble.Misused, $"{volume} is there already. Delete it, or name another folder.");
+        string image = Path.Combine(folder, "counter-install.wim");
+        if (new[] { volume, image }.FirstOrDefault(Path.Exists) is { } there)
+            throw new MoorfieldException(Trouble.Misused, $"{there} is there already. Delete it, or name another folder.");
         try
         {
-            VolumeBuilder.Build(World.Load(), volume);
+            var world = World.Load();
+            VolumeBuilder.Build(world, volume);
+            ImageBuilder.Build(world, world.Editions, image);
         }
         catch (DllNotFoundException e)
         {
             throw new MoorfieldException(Trouble.Failed, e.Message, e);
         }
         Say.Line($"{volume} is a made-up Windows volume. 'moorfield inventory {volume}' takes stock of it.");
+        Say.Line($"{image} is an install image of three editions. 'moorfield image list {image}' shows them.");
         return Program.Done;
     }
 }

@@ -10,8 +10,9 @@ namespace Moorfield.Cli.Commands;
 
 internal static class ExplainCommand
 {
-    private static readonly Argument<string> Target = Common.Target();
+    private static readonly Argument<string> TargetPath = Common.TargetArgument();
     private static readonly Argument<string> Package = new("PACKAGE") { Description = "Display name, name, family name or full name" };
+    private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<bool> Places = new("--places") { Description = "Also list every place where the package was found" };
     private static readonly Option<string> Format = Common.Format("table", "json");
 
@@ -23,35 +24,44 @@ internal static class ExplainCommand
             Example:
               moorfield explain /mnt/counter-07 "Picture Viewer"
             """)
-        { Target, Package, Places, Format };
+        { TargetPath, Package, Edition, Places, Format };
         command.Handle(Run);
         return command;
     }
 
     private static int Run(ParseResult parsed)
     {
-        var (volume, snapshot) = Common.Read(parsed.GetRequiredValue(Target));
-        using var open = volume;
-        var judgement = new Judgement(snapshot);
-        var packages = PackageChoice.Find(parsed.GetRequiredValue(Package), snapshot).Select(c => c.Package).ToList();
-        for (int i = 0; i < packages.Count; i++)
+        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition));
+        using var open = target;
+        var chosen = PackageChoice.Find([parsed.GetRequiredValue(Package)], snapshots);
+        bool first = true;
+        foreach (var (snapshot, packages) in snapshots.Zip(chosen))
         {
-            if (parsed.GetValue(Format) == "json")
+            var judgement = new Judgement(snapshot);
+            foreach (var package in packages.Select(c => c.Package))
             {
-                DocumentJson.Write(Document(volume, packages[i], snapshot, judgement));
-                continue;
+                if (parsed.GetValue(Format) == "json")
+                {
+                    DocumentJson.Write(Document(target, package, snapshot, judgement));
+                    continue;
+                }
+                if (!first)
+                    Say.Line();
+                first = false;
+                target.With(snapshot.EditionNumber, tree =>
+                {
+                    Write(tree, package, snapshot, judgement, parsed.GetValue(Places));
+                    return true;
+                });
             }
-            if (i > 0)
-                Say.Line();
-            Write(volume, packages[i], snapshot, judgement, parsed.GetValue(Places));
         }
         return Program.Done;
     }
 
-    private static void Write(WindowsVolume volume, InstalledPackage package, SystemSnapshot snapshot, Judgement judgement, bool places)
+    private static void Write(WindowsTree tree, InstalledPackage package, SystemSnapshot snapshot, Judgement judgement, bool places)
     {
         var verdict = judgement.Of(package);
-        Say.Heading($"{package.DisplayName} {package.FullName.Version}");
+        Say.Heading($"{package.DisplayName} {package.FullName.Version}{(snapshot.EditionNumber is { } number ? $" in edition {number}: {snapshot.Name}" : "")}");
         if (package.Manifest?.Description is { } description && !description.StartsWith("ms-resource:", StringComparison.OrdinalIgnoreCase))
             Say.Line(description);
         Say.Line();
@@ -68,7 +78,7 @@ internal static class ExplainCommand
             foreach (var part in package.Parts)
                 Fact("", $"{Words.Of(part.Kind),-9} {Sheet.Size(part.Bytes),9}  {part.FullName}");
         }
-        Fact("App data", AppData(volume, package, snapshot));
+        Fact("App data", AppData(tree, package, snapshot));
         Say.Line();
         Fact("Needs", Words.OrNothing(Named(package.Needs, snapshot)));
         Fact("Needed by", Words.OrNothing(judgement.NeededBy(package).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal)));
@@ -103,9 +113,9 @@ internal static class ExplainCommand
         _ => "added later for accounts",
     };
 
-    private static string AppData(WindowsVolume volume, InstalledPackage package, SystemSnapshot snapshot) =>
+    private static string AppData(WindowsTree tree, InstalledPackage package, SystemSnapshot snapshot) =>
         Words.OrNothing(package.AccountTraces.Where(t => t.Kind == TraceKind.AppData)
-            .Select(t => $"{snapshot.Account(t.Sid!)!.Name} {Sheet.Size(volume.TreeBytes(((TreeLocation)t.Location).Path))}"));
+            .Select(t => $"{snapshot.Account(t.Sid!)!.Name} {Sheet.Size(tree.TreeBytes(((TreeLocation)t.Location).Path))}"));
 
     private static IEnumerable<string> Named(IEnumerable<Formats.Appx.PackageFullName> fullNames, SystemSnapshot snapshot) =>
         fullNames.Select(n => $"{snapshot.Package(n)?.DisplayName ?? n.Name} {n.Version}").Distinct(StringComparer.Ordinal);
@@ -123,8 +133,8 @@ internal static class ExplainCommand
         _ => $"files           {((TreeLocation)t.Location).Path}",
     });
 
-    private static ExplanationJson Document(WindowsVolume volume, InstalledPackage package, SystemSnapshot snapshot, Judgement judgement) => new(
-        "moorfield.package/1", volume.FullPath, DocumentMaker.Package(package, snapshot, judgement), package.Manifest?.Description,
+    private static ExplanationJson Document(Target target, InstalledPackage package, SystemSnapshot snapshot, Judgement judgement) => new(
+        "moorfield.package/1", target.FullPath, snapshot.EditionNumber, DocumentMaker.Package(package, snapshot, judgement), package.Manifest?.Description,
         [.. package.Parts.Select(p => new PartJson(p.FullName.ToString(), Words.Of(p.Kind), p.Bytes))],
         [.. (package.Manifest?.Applications ?? []).Select(a => new ApplicationJson(a.Id, a.DisplayName, a.ShownInStart))],
         [.. package.Needs.Select(n => n.ToString())],

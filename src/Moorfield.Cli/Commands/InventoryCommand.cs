@@ -9,7 +9,8 @@ namespace Moorfield.Cli.Commands;
 
 internal static class InventoryCommand
 {
-    private static readonly Argument<string> Target = Common.Target();
+    private static readonly Argument<string> TargetPath = Common.TargetArgument();
+    private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<string?> FindText = new("--find") { Description = "Only packages whose names hold this text", HelpName = "TEXT" };
     private static readonly Option<string[]> Role = Among<PackageRole>("--role", "Only packages of this role");
     private static readonly Option<string[]> Origin = Among<PackageOrigin>("--origin", "Only packages of this origin");
@@ -22,38 +23,61 @@ internal static class InventoryCommand
     internal static Command Create()
     {
         var command = new Command("inventory", """
-            Lists the packages of a system: who has them, whether new accounts get them, and what removing them would mean.
+            Lists the packages of a system, or of each edition of an image: who has them, whether new accounts get them, and what removing them would mean.
 
             Example:
               moorfield inventory /mnt/counter-07 --for ivy --sort size
             """)
-        { Target, FindText, Role, Origin, For, Standing, Sort, All, Format };
+        { TargetPath, Edition, FindText, Role, Origin, For, Standing, Sort, All, Format };
         command.Handle(Run);
         return command;
     }
 
+    /// <summary>One system with what was asked for.</summary>
+    /// <param name="Packages">All that fit the filters.</param>
+    /// <param name="Shown">Those that the table has.</param>
+    private sealed record Section(SystemSnapshot Snapshot, Judgement Judgement, List<InstalledPackage> Packages, List<InstalledPackage> Shown);
+
     private static int Run(ParseResult parsed)
     {
-        var (volume, snapshot) = Common.Read(parsed.GetRequiredValue(Target));
-        using var open = volume;
-        var judgement = new Judgement(snapshot);
-        var packages = Sorted(Filtered(parsed, snapshot, judgement), parsed.GetRequiredValue(Sort), judgement).ToList();
+        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition));
+        using var open = target;
         bool all = parsed.GetValue(All) || parsed.GetValue(Role)!.Length > 0;
-        var shown = packages.Where(p => all || p.Role is PackageRole.Application or PackageRole.Addon).ToList();
+        var sections = snapshots.Select(snapshot =>
+        {
+            var judgement = new Judgement(snapshot);
+            var packages = Sorted(Filtered(parsed, snapshot, judgement), parsed.GetRequiredValue(Sort), judgement).ToList();
+            return new Section(snapshot, judgement, packages, [.. packages.Where(p => all || p.Role is PackageRole.Application or PackageRole.Addon)]);
+        }).ToList();
         switch (parsed.GetValue(Format))
         {
             case "json":
                 // Programs filter for themselves: nothing is left out that was not asked for.
-                DocumentJson.Write(DocumentMaker.Inventory(volume.FullPath, snapshot, judgement, packages));
+                DocumentJson.Write(DocumentMaker.Inventory(target, sections.Select(s => (s.Snapshot, s.Judgement, (IEnumerable<InstalledPackage>)s.Packages))));
                 break;
             case "csv":
-                WriteCsv(shown, snapshot, judgement);
+                WriteCsv(sections);
                 break;
             default:
-                WriteTable(shown, packages, snapshot, judgement, all);
+                for (int i = 0; i < sections.Count; i++)
+                {
+                    if (i > 0)
+                        Say.Line();
+                    WriteTable(sections[i], all);
+                }
+                if (sections.Count > 1)
+                    WriteTotal(target, sections);
                 break;
         }
         return Program.Done;
+    }
+
+    private static void WriteTotal(Target target, List<Section> sections)
+    {
+        var shown = sections.SelectMany(s => s.Shown).ToList();
+        int families = shown.Select(p => p.Family).Distinct().Count();
+        Say.Line();
+        Say.Line($"{target.Name}, {sections.Count} editions: {Sheet.Count(shown.Count, "package")} of {Sheet.Count(families, "family", "families")}, {Sheet.Size(shown.Sum(p => p.Bytes))}; the file holds each content only once.");
     }
 
     private static IEnumerable<InstalledPackage> Filtered(ParseResult parsed, SystemSnapshot snapshot, Judgement judgement)
@@ -80,9 +104,10 @@ internal static class InventoryCommand
         _ => packages,
     };
 
-    private static void WriteTable(List<InstalledPackage> shown, List<InstalledPackage> packages, SystemSnapshot snapshot, Judgement judgement, bool all)
+    private static void WriteTable(Section section, bool all)
     {
-        Say.Heading(Words.System(snapshot));
+        var (snapshot, judgement, packages, shown) = section;
+        Say.Heading(Words.Describe(snapshot));
         var sheet = all
             ? new Sheet("Package", "Version", "Size", "Role", "Origin", "Accounts", "Newcomers", "Standing").Right(2).Quiet(1)
             : new Sheet("Package", "Version", "Size", "Origin", "Accounts", "Newcomers", "Standing").Right(2).Quiet(1);
@@ -116,13 +141,14 @@ internal static class InventoryCommand
             Say.Line($"  {note.Text}");
     }
 
-    private static void WriteCsv(List<InstalledPackage> shown, SystemSnapshot snapshot, Judgement judgement) => Csv.Write(
-        ["family", "fullName", "displayName", "publisher", "version", "architecture", "role", "origin", "bytes", "accounts", "newcomers", "blocked", "standing"],
-        shown.Select(p => new[]
+    private static void WriteCsv(List<Section> sections) => Csv.Write(
+        ["family", "fullName", "displayName", "publisher", "version", "architecture", "role", "origin", "bytes", "accounts", "newcomers", "blocked", "standing", "edition"],
+        sections.SelectMany(s => s.Shown.Select(p => new[]
         {
             p.Family.ToString(), p.FullName.ToString(), p.DisplayName, p.Publisher, p.FullName.Version.ToString(), p.FullName.Architecture, Words.Of(p.Role), Words.Of(p.Origin),
-            p.Bytes.ToString(), string.Join(' ', Words.Names(p.Accounts, snapshot)), Flag(p.Newcomers), Flag(p.Blocked), Words.Of(judgement.Of(p).Standing),
-        }));
+            p.Bytes.ToString(), string.Join(' ', Words.Names(p.Accounts, s.Snapshot)), Flag(p.Newcomers), Flag(p.Blocked), Words.Of(s.Judgement.Of(p).Standing),
+            s.Snapshot.EditionNumber?.ToString() ?? "",
+        })));
 
     private static string Flag(bool value) => value ? "true" : "false";
 

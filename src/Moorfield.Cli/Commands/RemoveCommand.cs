@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Cli.Documents;
 using Moorfield.Cli.Rendering;
@@ -7,20 +8,22 @@ using Moorfield.Core.Choosing;
 using Moorfield.Core.RestorePoints;
 using Moorfield.Core.Standing;
 using Moorfield.Core.Systems;
-using Moorfield.Core.Volumes;
+using Moorfield.Formats.Wim;
 
 namespace Moorfield.Cli.Commands;
 
 internal static class RemoveCommand
 {
-    private static readonly Argument<string> Target = Common.Target();
+    private static readonly Argument<string> TargetPath = Common.TargetArgument();
     private static readonly Argument<string[]> Packages = new("PACKAGE")
     {
         Description = "Display name, name, family name or full name; * allowed",
         Arity = ArgumentArity.OneOrMore,
     };
 
-    private static readonly Option<string[]> For = new("--for") { Description = "Account names, accounts (all that exist), newcomers, or everyone (both)", HelpName = "WHO" };
+    private static readonly Option<string[]> For = new("--for") { Description = "Account names, accounts (all that exist), newcomers, or everyone (both); on an image without accounts: newcomers", HelpName = "WHO" };
+    private static readonly Option<string[]> Edition = Common.Edition();
+    private static readonly Option<bool> KeepFiles = new("--keep-files") { Description = "On an image: copy the removed files to the vault, so that undo works even after 'image compact'" };
     private static readonly Option<bool> KeepData = new("--keep-data") { Description = "Leave the accounts' app data folders" };
     private static readonly Option<bool> AllowReturn = new("--allow-return") { Description = "Set no block: an update may provision it again" };
     private static readonly Option<bool> Sweep = new("--sweep") { Description = "Also remove frameworks that nothing needs afterwards" };
@@ -32,73 +35,117 @@ internal static class RemoveCommand
 
             Example:
               moorfield remove /mnt/counter-07 Weather "Kestrelworks.*" --for everyone
+              moorfield remove counter-install.wim Weather --edition 1 --edition 2
             """)
-        { Target, Packages, For, KeepData, AllowReturn, Sweep };
+        { TargetPath, Packages, For, Edition, KeepFiles, KeepData, AllowReturn, Sweep };
         var options = new ChangeOptions(command);
         command.Handle(parsed => Run(parsed, options));
         return command;
     }
 
+    /// <summary>The plan for one system.</summary>
+    private sealed record SystemPlan(SystemSnapshot Snapshot, Plan Plan)
+    {
+        internal List<PlannedRemoval> Effective { get; } = [.. Plan.Removals.Where(r => r.HasEffect)];
+
+        internal string Audience => Plan.Wish.For.Describe(Snapshot);
+    }
+
     private static int Run(ParseResult parsed, ChangeOptions options)
     {
-        var (volume, snapshot) = Common.Read(parsed.GetRequiredValue(Target), options.Progress.Seam);
-        using var open = volume;
-        Common.Lock(volume);
-        var plan = MakePlan(parsed, snapshot);
-        string audience = plan.Wish.For.Describe(snapshot);
-        var effective = plan.Removals.Where(r => r.HasEffect).ToList();
+        using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
+        var snapshots = Common.Read(target, parsed.GetValue(Edition));
+        if (target.Image is null && parsed.GetValue(KeepFiles))
+            throw new MoorfieldException(Trouble.Misused, "--keep-files is for images. On a volume the restore point always holds the removed files.");
+        bool keepFiles = parsed.GetValue(KeepFiles) && options.HasRestorePoint(parsed);
+        var plans = MakePlans(parsed, snapshots);
+        var effective = plans.SelectMany(p => p.Effective.Select(r => (p.Snapshot, Removal: r))).ToList();
+        string audience = plans[0].Audience;
         if (effective.Count == 0)
-        {
-            if (options.IsJson(parsed))
-                DocumentJson.Write(DocumentMaker.Plan(volume.FullPath, plan, snapshot));
-            else
-                ShowStaying(plan);
-            if (plan.Refused.Any())
-                throw new MoorfieldException(Trouble.Refused, "Nothing of what was named may be removed. Nothing was changed.");
-            if (!plan.Removals.IsEmpty)
-                Say.Aside($"None of this is there for {audience}: {string.Join(", ", plan.Removals.Select(r => r.Package.DisplayName).Distinct(StringComparer.Ordinal))}. Nothing was changed.");
-            else
-                Say.Aside("Nothing was changed.");
-            return Program.Done;
-        }
+            return NothingToDo(parsed, options, target, plans);
         var request = new RunRequest(
             RunKind.Remove,
-            $"remove {Listed(effective.OrderBy(r => r.GoesWith is not null).Select(r => r.Package.DisplayName))} for {audience}",
+            $"remove {Listed(effective.OrderBy(e => e.Removal.GoesWith is not null).Select(e => e.Removal.Package.DisplayName))} for {audience}{Editions(target, plans)}",
             null,
-            ChangeOptions.Identity(volume, snapshot),
-            [.. effective.Select(r => new ConcernedPackage(r.Package.Family.ToString(), r.Package.DisplayName)).DistinctBy(p => p.Family)],
-            plan.Changes);
-        int result = options.CarryOut(parsed, volume, snapshot, new ChangeOptions.Proposal(
+            Runs.Identify(target, snapshots[0]),
+            [.. effective.Select(e => new ConcernedPackage(e.Removal.Package.Family.ToString(), e.Removal.Package.DisplayName, e.Snapshot.EditionNumber)).Distinct()],
+            [.. plans.SelectMany(p => p.Plan.Changes)]);
+        int result = options.CarryOut(parsed, target, new ChangeOptions.Proposal(
             request,
-            DocumentMaker.Plan(volume.FullPath, plan, snapshot),
-            () => ShowPreview(volume, plan, effective, snapshot, audience),
-            () => MakePlan(parsed, SystemReader.Read(volume)).Changes.SequenceEqual(plan.Changes),
-            report => ShowResult(volume, plan, effective, snapshot, report)));
-        return result == Program.Done && plan.Refused.Any() && !options.IsPreview(parsed) ? Program.DoneInPart : result;
+            snapshots[0].Accounts,
+            DocumentMaker.Plan(target.FullPath, [.. plans.Select(p => (p.Snapshot, p.Plan))]),
+            () => ShowPreview(target, plans, keepFiles, options.HasRestorePoint(parsed)),
+            () => MakePlans(parsed, target.Read([.. snapshots.Select(s => s.EditionNumber)])).SelectMany(p => p.Plan.Changes).SequenceEqual(request.Changes),
+            report => ShowResult(target, plans, report),
+            KeepFiles: keepFiles));
+        return result == Program.Done && plans.Exists(p => p.Plan.Refused.Any()) && !options.IsPreview(parsed) ? Program.DoneInPart : result;
     }
 
-    private static Plan MakePlan(ParseResult parsed, SystemSnapshot snapshot)
+    private static int NothingToDo(ParseResult parsed, ChangeOptions options, Target target, List<SystemPlan> plans)
     {
-        var audience = Audience.Parse(parsed.GetValue(For) ?? [], snapshot);
-        var chosen = PackageChoice.Find(parsed.GetRequiredValue(Packages), snapshot);
-        return RemovalPlanner.Plan(snapshot, new RemovalWish(chosen, audience, parsed.GetValue(KeepData), parsed.GetValue(AllowReturn), parsed.GetValue(Sweep)));
+        if (options.IsJson(parsed))
+            DocumentJson.Write(DocumentMaker.Plan(target.FullPath, [.. plans.Select(p => (p.Snapshot, p.Plan))]));
+        else
+            plans.ForEach(p => ShowStaying(p.Plan));
+        if (plans.Exists(p => p.Plan.Refused.Any()))
+            throw new MoorfieldException(Trouble.Refused, "Nothing of what was named may be removed. Nothing was changed.");
+        var names = plans.SelectMany(p => p.Plan.Removals).Select(r => r.Package.DisplayName).Distinct(StringComparer.Ordinal).ToList();
+        Say.Aside(names.Count > 0 ? $"None of this is there for {plans[0].Audience}: {string.Join(", ", names)}. Nothing was changed." : "Nothing was changed.");
+        return Program.Done;
     }
 
-    private static void ShowPreview(WindowsVolume volume, Plan plan, List<PlannedRemoval> effective, SystemSnapshot snapshot, string audience)
+    private static List<SystemPlan> MakePlans(ParseResult parsed, ImmutableArray<SystemSnapshot> snapshots)
     {
-        Say.Heading($"To be removed from {volume.Name} for {audience}");
+        var chosen = PackageChoice.Find(parsed.GetRequiredValue(Packages), snapshots);
+        return [.. snapshots.Select((snapshot, i) => new SystemPlan(snapshot, RemovalPlanner.Plan(snapshot, new RemovalWish(
+            chosen[i], Audience.Parse(parsed.GetValue(For) ?? [], snapshot), parsed.GetValue(KeepData), parsed.GetValue(AllowReturn), parsed.GetValue(Sweep)))))];
+    }
+
+    private static string Editions(Target target, List<SystemPlan> plans) =>
+        target.Image is not { } image ? ""
+        : plans.Count == image.Editions.Length ? (plans.Count == 1 ? "" : ", all editions")
+        : $", {(plans.Count == 1 ? "edition" : "editions")} {string.Join(", ", plans.Select(p => p.Snapshot.EditionNumber))}";
+
+    private static void ShowPreview(Target target, List<SystemPlan> plans, bool keepFiles, bool withPoint)
+    {
+        foreach (var plan in plans)
+        {
+            ShowPreview(target, plan);
+            if (plans.Count > 1)
+                Say.Line();
+        }
+        if (plans.Count > 1)
+            Say.Line($"{plans.Count} editions: {Sheet.Count(plans.Sum(p => p.Effective.Count), "package")}, {ChangeOptions.Totals([.. plans.SelectMany(p => p.Plan.Changes)])}, in one run.");
+        if (target.Image is not null && plans.Exists(p => p.Effective.Exists(r => r.FilesGo)))
+        {
+            Say.Line(!withPoint ? "The removed files stay inside the image file, unreferred to, until it is compacted; there is nothing to undo them from."
+                : keepFiles ? "The removed files are copied to the vault: undo can bring them back even after the image is compacted."
+                : "The removed files stay inside the image file until it is compacted; until then undo can bring them back (--keep-files copies them to the vault).");
+        }
+    }
+
+    private static void ShowPreview(Target target, SystemPlan system)
+    {
+        var (snapshot, plan) = system;
+        var effective = system.Effective;
+        string audience = system.Audience;
+        Say.Heading($"To be removed from {(snapshot.EditionNumber is { } number ? $"edition {number} ({snapshot.Name}) of {target.Name}" : target.Name)} for {audience}");
         bool along = effective.Exists(r => r.GoesWith is not null);
         string[] headings = ["Package", "Version", "Accounts losing it", "Newcomers", "Files"];
-        var sheet = new Sheet(along ? [.. headings, "Goes with"] : headings).Quiet(1, 5);
+        if (snapshot.Accounts.IsEmpty)
+            headings[2] = "";
+        var sheet = new Sheet([.. headings.Where(h => h.Length > 0), .. along ? ["Goes with"] : Array.Empty<string>()]).Quiet(1, headings[2].Length > 0 ? 5 : 4);
         foreach (var removal in effective)
         {
             string[] cells =
             [
-                removal.Package.DisplayName, removal.Package.FullName.Version.ToString(), Words.Accounts(removal.LeavesAccounts, snapshot), Newcomers(removal), Files(removal, snapshot),
+                removal.Package.DisplayName, removal.Package.FullName.Version.ToString(), .. snapshot.Accounts.IsEmpty ? [] : new[] { Words.Accounts(removal.LeavesAccounts, snapshot) },
+                Newcomers(removal), Files(removal, snapshot),
             ];
             sheet.Add(along ? [.. cells, removal.GoesWith ?? ""] : cells);
         }
-        sheet.Write();
+        if (effective.Count > 0)
+            sheet.Write();
         long freed = effective.Where(r => r.FilesGo).Sum(r => r.Package.Bytes);
         bool data = effective.Exists(r => r.Package.AccountTraces.Any(t => t.Kind == TraceKind.AppData && r.LeavesAccounts.Contains(t.Sid!)));
         Say.Line($"{Sheet.Count(effective.Count, "package")}: {(freed == 0 ? "no package files" : $"{Sheet.Size(freed)} of package files")} go{(!data ? "" : plan.Wish.KeepData ? ", the accounts' app data stays" : ", and the accounts' app data (--keep-data leaves it)")}.");
@@ -142,17 +189,25 @@ internal static class RemoveCommand
         return $"stay for {string.Join(", ", keepers)}";
     }
 
-    private static void ShowResult(WindowsVolume volume, Plan plan, List<PlannedRemoval> effective, SystemSnapshot before, RunReport report)
+    private static void ShowResult(Target target, List<SystemPlan> plans, RunReport report)
     {
-        var after = SystemReader.Read(volume);
-        var failed = report.Failures.Select(f => f.Family).ToHashSet(StringComparer.OrdinalIgnoreCase);
-        var gone = effective.Where(r => !failed.Contains(r.Package.Family.ToString())).ToList();
-        string check = RunVerdict.Check(plan, before, after) is { Count: > 0 } wrong
-            ? $"A fresh look at {volume.Name} does not agree: {string.Join(' ', wrong)}"
-            : $"A fresh look at {volume.Name} agrees with the plan.";
-        long freed = gone.Where(r => r.FilesGo).Sum(r => r.Package.Bytes);
-        Say.Line($"Removed {Sheet.Count(gone.Count, "package")} for {plan.Wish.For.Describe(before)}{(freed == 0 ? "" : $"; {Sheet.Size(freed)} of package files are gone")}.{(failed.Count > 0 ? $" {Sheet.Count(effective.Count - gone.Count, "package")} not, or only in part." : "")}");
-        Say.Line(check);
+        var after = target.Read([.. plans.Select(p => p.Snapshot.EditionNumber)]);
+        foreach (var (plan, fresh) in plans.Zip(after))
+        {
+            var (before, wanted) = plan;
+            string place = Words.Place(target, before);
+            var failed = report.Failures.Where(f => f.Edition == before.EditionNumber).Select(f => f.Family).ToHashSet(StringComparer.OrdinalIgnoreCase);
+            var gone = plan.Effective.Where(r => !failed.Contains(r.Package.Family.ToString())).ToList();
+            string check = RunVerdict.Check(wanted, before, fresh) is { Count: > 0 } wrong
+                ? $"A fresh look at {place} does not agree: {string.Join(' ', wrong)}"
+                : $"A fresh look at {place} agrees with the plan.";
+            long freed = gone.Where(r => r.FilesGo).Sum(r => r.Package.Bytes);
+            string from = before.EditionNumber is null ? "" : $" from edition {before.EditionNumber} ({before.Name})";
+            Say.Line($"Removed {Sheet.Count(gone.Count, "package")}{from} for {plan.Audience}{(freed == 0 ? "" : $"; {Sheet.Size(freed)} of package files are gone")}.{(failed.Count > 0 ? $" {Sheet.Count(plan.Effective.Count - gone.Count, "package")} not, or only in part." : "")}");
+            Say.Line(check);
+        }
+        if (target.Image is { } image)
+            Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}; 'moorfield image compact' would give back {Sheet.Size(WimCompactor.Reclaimable(image.Wim))}.");
     }
 
     private static string Listed(IEnumerable<string> names)

@@ -41,7 +41,7 @@ internal static class RestorePointCommand
                 Say.Line($"No restore points in {path}.");
                 return Program.Done;
             }
-            var sheet = new Sheet("Point", "Recorded", "Computer", "What was done", "State", "Note").Right(0).Quiet(1);
+            var sheet = new Sheet("Point", "Recorded", "Target", "What was done", "State", "Note").Right(0).Quiet(1);
             foreach (var summary in points)
                 sheet.Add(summary.Point.Number.ToString(CultureInfo.InvariantCulture), Time(summary.Point), summary.Point.Target.Computer, summary.Point.Title, State(summary), summary.Point.Note ?? "");
             sheet.Write();
@@ -82,7 +82,7 @@ internal static class RestorePointCommand
 
     private static Command CreateFinish()
     {
-        var target = Common.Target();
+        var target = Common.TargetArgument();
         var command = new Command("finish", """
             Carries a run that was interrupted on a target to its end. ('undo' puts everything back instead.)
 
@@ -92,11 +92,10 @@ internal static class RestorePointCommand
         { target };
         command.Handle(parsed =>
         {
-            using var volume = Common.Open(parsed.GetRequiredValue(target));
-            Common.Lock(volume);
-            if (InterruptedRun.Find(volume) is not { } run)
+            using var opened = Common.OpenForChange(parsed.GetRequiredValue(target), new WriteSeam());
+            if (opened.Volume is not { } volume || InterruptedRun.Find(volume) is not { } run)
             {
-                Say.Aside($"No run was interrupted on {volume.Name}. Nothing was changed.");
+                Say.Aside($"No run was interrupted on {opened.Name}{(opened.Image is null ? "" : ": a run on an image takes effect as a whole, or not at all")}. Nothing was changed.");
                 return Program.Done;
             }
             ChangeRun.CheckNotHibernated(volume);
@@ -119,8 +118,10 @@ internal static class RestorePointCommand
         Say.Line($"  State      {State(summary)}");
         if (point.Note is not null)
             Say.Line($"  Note       {point.Note}");
-        Say.Line($"  Packages   {string.Join(", ", point.Packages.Select(p => p.DisplayName))}");
+        Say.Line($"  Packages   {string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}");
         Say.Line($"  Changes    {ChangeOptions.Totals(point.Changes)}");
+        if (point.Image is { } image)
+            Say.Line($"  Image      from {Sheet.Size(image.LengthBefore)} to {Sheet.Size(image.LengthAfter)}; {Sheet.Count(image.Dropped.Length, "content")} dropped, {(image.Dropped.Any(d => d.Kept is not null) ? "kept in the vault" : "in the file until it is compacted")}");
         Say.Line();
         foreach (var change in all ? point.Changes : [.. point.Changes.Take(DetailsShown)])
             Say.Line($"  {change.Describe()}");
@@ -138,6 +139,7 @@ internal static class RestorePointCommand
         PointState.UndoneInPart => $"undone in part by {string.Join(", ", summary.UndoneBy)}",
         PointState.StandsInPart => "stands, done in part",
         PointState.Interrupted => "interrupted",
+        PointState.NotTaken => "cut off, took no effect",
         _ => "stands",
     };
 }

@@ -30,28 +30,28 @@ internal sealed record PartJson(string FullName, string Kind, long Bytes);
 internal sealed record ApplicationJson(string Id, string? DisplayName, bool ShownInStart);
 
 internal sealed record ExplanationJson(
-    string Schema, string Target, PackageJson Package, string? Description, ImmutableArray<PartJson> Parts, ImmutableArray<ApplicationJson> Applications,
+    string Schema, string Target, int? Edition, PackageJson Package, string? Description, ImmutableArray<PartJson> Parts, ImmutableArray<ApplicationJson> Applications,
     ImmutableArray<string> Needs, ImmutableArray<string> NeededBy, ImmutableArray<string> FileTypes, ImmutableArray<string> Schemes,
     ImmutableArray<string> Aliases, ImmutableArray<string> StartupTasks, bool RunsInBackground, ImmutableArray<string> Capabilities, ImmutableArray<string> Places);
 
 internal sealed record RemovalJson(
-    string Family, string FullName, string DisplayName, string Version, ImmutableArray<string> LeavesAccounts, bool LeavesNewcomers, bool SetsBlock,
+    int? Edition, string Family, string FullName, string DisplayName, string Version, ImmutableArray<string> LeavesAccounts, bool LeavesNewcomers, bool SetsBlock,
     bool FilesGo, long Bytes, ImmutableArray<string> StaysFor, bool StaysForNewcomers, string? GoesWith);
 
-internal sealed record StayingJson(string Family, string DisplayName, string Standing, ImmutableArray<ReasonJson> Reasons, bool NamedExactly);
+internal sealed record StayingJson(int? Edition, string Family, string DisplayName, string Standing, ImmutableArray<ReasonJson> Reasons, bool NamedExactly);
 
-internal sealed record ChangeJson(string Family, string Text);
+internal sealed record ChangeJson(int? Edition, string Family, string Text);
 
 internal sealed record PlanJson(
     string Schema, string Target, string Action, string? For, ImmutableArray<RemovalJson> Removals, ImmutableArray<StayingJson> Staying,
-    ImmutableArray<string> Families, ImmutableArray<string> IdleFrameworks, ImmutableArray<ChangeJson> Changes, int? Undoes);
+    ImmutableArray<string> Families, ImmutableArray<string> IdleFrameworks, ImmutableArray<ChangeJson> Changes, int? Undoes, bool WholeFile = false);
 
 internal sealed record FailureJson(string Family, string What, string Message);
 
 internal sealed record ResultJson(
     string Schema, string Target, PlanJson Plan, int Changes, int? RestorePoint, string? Vault, ImmutableArray<FailureJson> Failures, ImmutableArray<string> Warnings);
 
-internal sealed record BlockJson(string Family, string? DisplayName, bool Installed);
+internal sealed record BlockJson(int? Edition, string Family, string? DisplayName, bool Installed);
 
 internal sealed record BlocksJson(string Schema, string Target, ImmutableArray<BlockJson> Blocks);
 
@@ -63,6 +63,14 @@ internal sealed record PointsJson(string Schema, string Vault, ImmutableArray<Po
 
 internal sealed record PointDetailJson(string Schema, string Vault, PointJson RestorePoint, ImmutableArray<ChangeJson> Changes, ImmutableArray<JournalLine> Journal);
 
+internal sealed record EditionJson(
+    int Number, string Name, string Description, string Product, string EditionId, string Build, string Architecture, ImmutableArray<string> Languages,
+    long Bytes, long Files, int? Provisioned, string? Problem);
+
+internal sealed record ImageJson(
+    string Schema, string Target, ImmutableArray<EditionJson> Editions, string Compression, int ChunkSize, string Version, int Part, int Parts, bool Integrity,
+    int BootIndex, string Guid, long Bytes, long Reclaimable, bool Changeable);
+
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true, UseStringEnumConverter = true)]
 [JsonSerializable(typeof(InventoryJson))]
 [JsonSerializable(typeof(ExplanationJson))]
@@ -71,6 +79,7 @@ internal sealed record PointDetailJson(string Schema, string Vault, PointJson Re
 [JsonSerializable(typeof(BlocksJson))]
 [JsonSerializable(typeof(PointsJson))]
 [JsonSerializable(typeof(PointDetailJson))]
+[JsonSerializable(typeof(ImageJson))]
 internal sealed partial class DocumentJson : JsonSerializerContext
 {
     /// <summary>Prints a document, with letters as they are instead of as escapes: readable on a terminal and in a diff.</summary>

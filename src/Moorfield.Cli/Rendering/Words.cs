@@ -27,14 +27,19 @@ internal static class Words
 
     internal static string Newcomers(InstalledPackage package) => (package.Newcomers ? "yes" : "no") + (package.Blocked ? ", blocked" : "");
 
+    /// <summary>What a system of a target is called: the target, and the edition if it has several.</summary>
+    internal static string Place(Target target, SystemSnapshot snapshot) => Place(target, snapshot.EditionNumber);
+
+    internal static string Place(Target target, int? edition) => edition is { } number ? $"edition {number} of {target.Name}" : target.Name;
+
     internal static string OrNothing(IEnumerable<string> items) => string.Join(", ", items) is { Length: > 0 } text ? text : Nothing;
 
     /// <summary>One line that says which system this is.</summary>
-    internal static string System(SystemSnapshot snapshot)
+    internal static string Describe(SystemSnapshot snapshot)
     {
         var parts = new[]
         {
-            snapshot.Computer,
+            snapshot.EditionNumber is { } number ? $"Edition {number}: {snapshot.Name}" : snapshot.Computer,
             $"{snapshot.Product} {snapshot.Release}".Trim(),
             snapshot.Build.Length > 0 ? $"build {snapshot.Build}" : "",
             snapshot.Manufacturer.Length > 0 ? $"made by {snapshot.Manufacturer}" : "",

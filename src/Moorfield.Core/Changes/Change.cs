@@ -33,6 +33,9 @@ public enum ChangeState
 [JsonDerivedType(typeof(TreeAdded), "treeAdded")]
 public abstract record Change(string Family)
 {
+    /// <summary>Number of the edition that it is in; null on a volume.</summary>
+    public int? Edition { get; init; }
+
     /// <summary>The change that puts things back.</summary>
     public abstract Change Invert();
 
@@ -44,7 +47,7 @@ public abstract record Change(string Family)
 }
 
 /// <summary>A change inside a registry hive.</summary>
-/// <param name="Hive">Path of the hive on the volume.</param>
+/// <param name="Hive">Path of the hive.</param>
 /// <param name="Key">Path of the key inside the hive.</param>
 public abstract record HiveChange(string Family, string Hive, string Key) : Change(Family)
 {
@@ -136,14 +139,14 @@ public sealed record ValueChanged(string Family, string Hive, string Key, string
 }
 
 /// <summary>A change to a tree of files.</summary>
-/// <param name="Path">On the volume.</param>
+/// <param name="Path">In the tree.</param>
 public abstract record TreeChange(string Family, string Path, TreeImage? Image) : Change(Family)
 {
     internal WindowsPath Place => WindowsPath.Of(Path);
 
     internal override object Where => Place;
 
-    internal abstract ChangeState State(WindowsVolume volume);
+    internal abstract ChangeState State(WindowsTree tree);
 }
 
 /// <summary>A file, link or folder goes, with all below it.</summary>
@@ -153,9 +156,9 @@ public sealed record TreeRemoved(string Family, string Path, TreeImage? Image = 
 
     public override string Describe() => $"files removed: {Path}";
 
-    internal override ChangeState State(WindowsVolume volume) =>
-        volume.Stat(Place) is null ? ChangeState.Done
-        : Image is null || volume.Compare(Place, Image) != TreeState.Different ? ChangeState.Pending
+    internal override ChangeState State(WindowsTree tree) =>
+        tree.Stat(Place) is null ? ChangeState.Done
+        : Image is null || tree.Compare(Place, Image) != TreeState.Different ? ChangeState.Pending
         : ChangeState.Conflict;
 }
 
@@ -166,7 +169,7 @@ public sealed record TreeAdded(string Family, string Path, TreeImage? Image) : T
 
     public override string Describe() => $"files added: {Path}";
 
-    internal override ChangeState State(WindowsVolume volume) => volume.Compare(Place, Image!) switch
+    internal override ChangeState State(WindowsTree tree) => tree.Compare(Place, Image!) switch
     {
         TreeState.Same => ChangeState.Done,
         TreeState.Different => ChangeState.Conflict,

@@ -22,7 +22,8 @@ public sealed record RunRequest(
 }
 
 /// <summary>A change that could not be carried out or did not last.</summary>
-public sealed record RunFailure(string Family, string What, string Message);
+/// <param name="Edition">Number of the edition; null on a volume.</param>
+public sealed record RunFailure(string Family, string What, string Message, int? Edition = null);
 
 /// <summary>How a run ended.</summary>
 /// <param name="Point">Number of its restore point; null when there is none.</param>
@@ -30,7 +31,7 @@ public sealed record RunFailure(string Family, string What, string Message);
 public sealed record RunReport(int? Point, int Changes, ImmutableArray<RunFailure> Failures, ImmutableArray<string> Warnings);
 
 /// <summary>
-/// Carries a run out: prepares everything, records the restore point, marks the target, writes, and checks each change from a fresh read.
+/// Carries a run on a volume out: prepares everything, records the restore point, marks the target, writes, and checks each change from a fresh read.
 /// Order of writing: blobs, restore point, marker, then the target, so that at any moment either nothing was changed or everything needed
 /// to go back is on the disk.
 /// </summary>
@@ -61,7 +62,7 @@ public sealed class ChangeRun(WindowsVolume volume, Vault? vault, TimeProvider c
     /// <exception cref="MoorfieldException">Nothing was changed, or, when the message says so, the run was interrupted.</exception>
     public RunReport CarryOut(RunRequest request)
     {
-        var prepared = new Preparation(volume, vault is null ? null : vault.Keep, request.Restored?.Whole ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty).Prepare(request.Changes);
+        using var prepared = new Preparation(volume, vault is null ? null : vault.Keep, request.Restored?.WholeOf(null) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty).Prepare(request.Changes);
         if (prepared.Changes.IsEmpty && prepared.Files.IsEmpty)
             return new RunReport(null, 0, [], []);
         if (vault is null)
@@ -69,7 +70,7 @@ public sealed class ChangeRun(WindowsVolume volume, Vault? vault, TimeProvider c
 
         // The new contents are kept as well: an interrupted run can then be finished, and a half-written file be told from a foreign one.
         var files = prepared.Files.Select(f => new ReplacedFile(
-            f.Path.ToString(), vault.Keep(f.Before), vault.Keep(f.After), f.Info.Accessed, f.Info.Modified)).ToImmutableArray();
+            f.Path.ToString(), vault.Keep(f.Content.Before), vault.Keep(f.Content.After), f.Info.Accessed, f.Info.Modified)).ToImmutableArray();
         var point = vault.Begin(new RestorePoint(
             RestorePoint.SchemaName, 0, request.Kind, request.Undoes, clock.GetUtcNow(), request.Title, request.Note, request.Target, request.Packages, files, prepared.Changes));
         Mark(point);

@@ -8,7 +8,7 @@ namespace Moorfield.Core.Changes;
 internal static class ChangeStates
 {
     /// <summary>Each change with its state, in the same order.</summary>
-    internal static IEnumerable<(Change Change, ChangeState State)> Read(WindowsVolume volume, IReadOnlyCollection<Change> changes)
+    internal static IEnumerable<(Change Change, ChangeState State)> Read(WindowsTree tree, IReadOnlyCollection<Change> changes)
     {
         var hives = new Dictionary<WindowsPath, Hive?>();
         StateRepository? repository = null;
@@ -16,9 +16,9 @@ internal static class ChangeStates
         try
         {
             foreach (var hiveName in changes.OfType<HiveChange>().Select(c => WindowsPath.Of(c.Hive)).Distinct())
-                hives[hiveName] = HiveFile.OpenRead(volume, hiveName, notes);
+                hives[hiveName] = HiveFile.OpenRead(tree, hiveName, notes);
             if (changes.Any(c => c is RowsChange))
-                repository = StateRepository.Open(volume, notes);
+                repository = StateRepository.Open(tree, notes);
             var rows = repository is null ? null : new RepositoryRows(repository.Connection);
             return [.. changes.Select(c => (c, State(c)))];
 
@@ -26,13 +26,13 @@ internal static class ChangeStates
             {
                 HiveChange hiveChange => hives[WindowsPath.Of(hiveChange.Hive)] is { } hive ? hiveChange.State(hive) : ChangeState.Conflict,
                 RowsChange rowsChange => rows is null ? ChangeState.Conflict : RowsState(rowsChange, rows),
-                TreeChange tree => tree.State(volume),
+                TreeChange files => files.State(tree),
                 _ => ChangeState.Conflict,
             };
         }
         catch (InvalidDataException e)
         {
-            throw new MoorfieldException(Trouble.Failed, $"{volume.Name}: a hive {e.Message}.", e);
+            throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: a hive {e.Message}.", e);
         }
         finally
         {

@@ -8,7 +8,7 @@ namespace Moorfield.Core.Changes;
 /// <summary>Writes a prepared run to the target, and checks from a fresh read that every change is there.</summary>
 /// <param name="vault">Where the content of added files comes from; null when none are added.</param>
 /// <param name="journal">Told of each step, with a message when it failed.</param>
-internal sealed class Execution(WindowsVolume volume, Vault? vault, Action<string, string, string?>? journal)
+internal sealed class Execution(WindowsTree tree, Vault? vault, Action<string, string, string?>? journal)
 {
     private readonly List<RunFailure> _failures = [];
     private readonly List<string> _warnings = [];
@@ -21,9 +21,9 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, Action<strin
             WriteTrees(run);
         foreach (var file in run.Files)
         {
-            volume.ReplaceContent(file.Path, file.After);
+            tree.ReplaceContent(file.Content, file.Path);
             if (file.TimesAfter is { } times)
-                volume.SetTimes(file.Path, times.Accessed, times.Modified);
+                tree.SetTimes(file.Path, times.Accessed, times.Modified);
             journal?.Invoke("done", file.Path.ToString(), null);
         }
         if (!filesFirst)
@@ -39,9 +39,9 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, Action<strin
             try
             {
                 if (change is TreeAdded)
-                    _warnings.AddRange(volume.AddTree(change.Place, change.Image!, vault!.OpenBlob));
+                    _warnings.AddRange(tree.AddTree(change.Place, change.Image!, vault!.OpenBlob));
                 else
-                    volume.RemoveTree(change.Place);
+                    tree.RemoveTree(change.Place);
                 journal?.Invoke("done", change.Path, null);
             }
             catch (MoorfieldException e)
@@ -53,13 +53,17 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, Action<strin
         }
     }
 
-    private void Verify(ImmutableArray<Change> changes)
+    private void Verify(ImmutableArray<Change> changes) =>
+        _failures.AddRange(Unseen(tree, changes).Where(u => _failures.TrueForAll(f => f.What != u.What)));
+
+    /// <summary>The changes that a fresh look at a tree does not show.</summary>
+    internal static IEnumerable<RunFailure> Unseen(WindowsTree tree, ImmutableArray<Change> changes)
     {
         // Where one change overwrote another's place, the last one counts.
-        foreach (var (change, state) in ChangeStates.Read(volume, [.. changes.GroupBy(c => c.Where).Select(g => g.Last())]))
+        foreach (var (change, state) in ChangeStates.Read(tree, [.. changes.GroupBy(c => c.Where).Select(g => g.Last())]))
         {
-            if (state != ChangeState.Done && _failures.TrueForAll(f => f.What != change.Describe()))
-                _failures.Add(new RunFailure(change.Family, change.Describe(), "was carried out, but a fresh look at the target does not show it."));
+            if (state != ChangeState.Done)
+                yield return new RunFailure(change.Family, change.Describe(), "was carried out, but a fresh look at the target does not show it.", change.Edition);
         }
     }
 }

@@ -1,5 +1,5 @@
+using System.Collections.Concurrent;
 using System.Collections.Immutable;
-using System.Security.Cryptography;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Systems;
 using Moorfield.Core.Volumes;
@@ -10,17 +10,42 @@ namespace Moorfield.Core.Changes;
 /// <summary>A file whose whole content is replaced.</summary>
 /// <param name="Info">Of the file as it is; its times are put back when a run is undone.</param>
 /// <param name="TimesAfter">Times to give it afterwards; null to let them change.</param>
-internal sealed record PreparedFile(WindowsPath Path, byte[] Before, byte[] After, EntryInfo Info, (FileTime Accessed, FileTime Modified)? TimesAfter = null)
-{
-    internal static string Hash(ReadOnlySpan<byte> content) => Convert.ToHexStringLower(SHA256.HashData(content));
-}
+internal sealed record PreparedFile(WindowsPath Path, PreparedContent Content, EntryInfo Info, (FileTime Accessed, FileTime Modified)? TimesAfter = null);
 
 /// <summary>A file that gets known content instead of having its changes applied one by one.</summary>
-internal sealed record WholeFile(byte[] Content, FileTime Accessed, FileTime Modified);
+/// <param name="Open">Opens the content, for the caller to close.</param>
+internal sealed record WholeFile(Func<Stream> Open, FileTime Accessed, FileTime Modified);
 
 /// <summary>Everything that a run will write, worked out before the first write.</summary>
 /// <param name="Changes">With before-images. Changes that would alter nothing are left out.</param>
-internal sealed record PreparedRun(ImmutableArray<Change> Changes, ImmutableArray<PreparedFile> Files);
+internal sealed record PreparedRun(ImmutableArray<Change> Changes, ImmutableArray<PreparedFile> Files) : IDisposable
+{
+    public void Dispose()
+    {
+        foreach (var file in Files)
+            file.Content.Dispose();
+    }
+}
+
+/// <summary>A hive with its changes applied: the changes that alter something, and the contents; no contents when none does.</summary>
+internal sealed record PreparedHive(ImmutableArray<HiveChange?> Captured, PreparedContent? Content);
+
+/// <summary>Hives that several editions of an image have in common: the same changes are applied to the same hive only once.</summary>
+internal sealed class SharedHives
+{
+    private readonly ConcurrentDictionary<Key, Lazy<PreparedHive>> _hives = new();
+
+    /// <param name="content">What names the hive's content.</param>
+    internal PreparedHive Get(string content, ImmutableArray<HiveChange> changes, Func<PreparedHive> prepare) =>
+        _hives.GetOrAdd(new Key(content, changes), _ => new Lazy<PreparedHive>(prepare)).Value;
+
+    private sealed record Key(string Content, ImmutableArray<HiveChange> Changes)
+    {
+        public bool Equals(Key? other) => other is not null && Content == other.Content && Changes.SequenceEqual(other.Changes);
+
+        public override int GetHashCode() => HashCode.Combine(Content, Changes.Length);
+    }
+}
 
 /// <summary>
 /// Works out in memory what the changed hives and the changed state repository look like, and records what is about to go. Nothing is
@@ -28,26 +53,26 @@ internal sealed record PreparedRun(ImmutableArray<Change> Changes, ImmutableArra
 /// </summary>
 /// <param name="keep">Keeps a file's content for the restore point; null when there is to be none.</param>
 /// <param name="whole">Files that get known content, by path.</param>
-internal sealed class Preparation(WindowsVolume volume, Func<SafeFileHandle, string>? keep, IReadOnlyDictionary<WindowsPath, WholeFile> whole)
+/// <param name="shared">For the editions of an image; null on a volume.</param>
+internal sealed class Preparation(WindowsTree tree, Func<SafeFileHandle, string>? keep, IReadOnlyDictionary<WindowsPath, WholeFile> whole, SharedHives? shared = null)
 {
-    private const long HiveLimit = 2L << 30;
     private readonly List<PreparedFile> _files = [];
 
     internal PreparedRun Prepare(ImmutableArray<Change> changes)
     {
         var captured = new Dictionary<Change, Change?>(ReferenceEqualityComparer.Instance);
         foreach (var hive in changes.OfType<HiveChange>().GroupBy(c => WindowsPath.Of(c.Hive)))
-            PrepareHive(hive.Key, hive, captured);
+            PrepareHive(hive.Key, [.. hive], captured);
         if (changes.OfType<RowsChange>().ToList() is { Count: > 0 } rows)
             PrepareRepository(rows, captured);
-        foreach (var tree in changes.OfType<TreeChange>())
-            captured[tree] = Capture(tree);
+        foreach (var change in changes.OfType<TreeChange>())
+            captured[change] = Capture(change);
         foreach (var file in _files)
-            volume.CheckWritable(file.Path);
-        return new PreparedRun([.. changes.Select(c => captured[c]).OfType<Change>()], [.. _files.Where(f => !f.Before.AsSpan().SequenceEqual(f.After))]);
+            tree.CheckWritable(file.Path);
+        return new PreparedRun([.. changes.Select(c => captured[c]).OfType<Change>()], [.. _files]);
     }
 
-    private void PrepareHive(WindowsPath path, IEnumerable<HiveChange> changes, Dictionary<Change, Change?> captured)
+    private void PrepareHive(WindowsPath path, ImmutableArray<HiveChange> changes, Dictionary<Change, Change?> captured)
     {
         if (AddWhole(path))
         {
@@ -55,24 +80,34 @@ internal sealed class Preparation(WindowsVolume volume, Func<SafeFileHandle, str
                 captured[change] = change;
             return;
         }
-        using var hive = HiveFile.OpenWrite(volume, path);
+        var prepared = shared is not null && tree.ContentName(path) is { } name ? shared.Get(name, changes, () => Apply(path, changes)) : Apply(path, changes);
+        for (int i = 0; i < changes.Length; i++)
+            captured[changes[i]] = prepared.Captured[i];
+        if (prepared.Content is not null)
+            _files.Add(new PreparedFile(path, prepared.Content, tree.Stat(path)!.Value));
+    }
+
+    private PreparedHive Apply(WindowsPath path, ImmutableArray<HiveChange> changes)
+    {
+        using var hive = HiveFile.OpenWrite(tree, path);
         try
         {
+            var captured = ImmutableArray.CreateBuilder<HiveChange?>(changes.Length);
             foreach (var change in changes)
             {
                 var ready = change.Capture(hive);
-                captured[change] = ready;
+                captured.Add(ready);
                 ready?.Apply(hive);
             }
-            Add(path, hive.ToArray());
+            return new PreparedHive(captured.ToImmutable(), Content(path, hive.ToFile()));
         }
         catch (InvalidDataException e)
         {
-            throw HiveFile.Damaged(volume, path, e);
+            throw HiveFile.Damaged(tree, path, e);
         }
         catch (IOException e)
         {
-            throw new MoorfieldException(Trouble.Failed, $"{volume.Name}: {path} cannot be changed. {e.Message}", e);
+            throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} cannot be changed. {e.Message}", e);
         }
     }
 
@@ -85,8 +120,8 @@ internal sealed class Preparation(WindowsVolume volume, Func<SafeFileHandle, str
             return;
         }
         var notes = new SnapshotNotes();
-        using var repository = StateRepository.Open(volume, notes)
-            ?? throw new MoorfieldException(Trouble.Failed, $"{volume.Name}: {notes.ToImmutable()[0].Text}");
+        using var repository = StateRepository.Open(tree, notes)
+            ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {notes.ToImmutable()[0].Text}");
         try
         {
             StateRepository.Execute(repository.Connection, "PRAGMA foreign_keys=OFF");
@@ -97,14 +132,14 @@ internal sealed class Preparation(WindowsVolume volume, Func<SafeFileHandle, str
                 transaction.Commit();
             }
             byte[] after = repository.ToArray();
-            Add(Places.StateRepository, after);
+            Add(Places.StateRepository, FileContent.InMemory(after));
         }
         catch (Microsoft.Data.Sqlite.SqliteException e)
         {
-            throw new MoorfieldException(Trouble.Failed, $"{volume.Name}: {Places.StateRepository} cannot be changed. SQLite says '{e.Message}'", e);
+            throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {Places.StateRepository} cannot be changed. SQLite says '{e.Message}'", e);
         }
-        if (volume.Stat(StateRepository.Log) is { Kind: EntryKind.File, Size: > 0 })
-            Add(StateRepository.Log, []); // what it held is in the database now
+        if (tree.Stat(StateRepository.Log) is { Kind: EntryKind.File, Size: > 0 })
+            Add(StateRepository.Log, FileContent.InMemory([])); // what it held is in the database now
     }
 
     private static RowsChange? Apply(RowsChange change, RepositoryRows rows)
@@ -119,26 +154,37 @@ internal sealed class Preparation(WindowsVolume volume, Func<SafeFileHandle, str
         return change;
     }
 
-    private TreeChange? Capture(TreeChange tree)
+    private TreeChange? Capture(TreeChange change)
     {
-        if (tree is TreeAdded)
-            return tree;
+        if (change is TreeAdded)
+            return change;
         if (keep is null)
-            return volume.Stat(tree.Place) is null ? null : tree;
-        return volume.Record(tree.Place, keep) is { } image ? tree with { Image = image, Path = volume.Spelled(tree.Place).ToString() } : null;
+            return tree.Stat(change.Place) is null ? null : change;
+        return tree.Record(change.Place, keep) is { } image ? change with { Image = image, Path = tree.Spelled(change.Place).ToString() } : null;
     }
 
     private bool AddWhole(WindowsPath path)
     {
         if (!whole.TryGetValue(path, out var file))
             return false;
-        Add(path, file.Content, (file.Accessed, file.Modified));
+        Add(path, FileContent.InMemory(file.Open()), (file.Accessed, file.Modified));
         return true;
     }
 
-    private void Add(WindowsPath path, byte[] after, (FileTime, FileTime)? times = null)
+    private void Add(WindowsPath path, SafeFileHandle after, (FileTime, FileTime)? times = null)
     {
-        byte[] before = volume.Read(path, HiveLimit) ?? throw new MoorfieldException(Trouble.Failed, $"{volume.Name}: {path} is gone.");
-        _files.Add(new PreparedFile(path, before, after, volume.Stat(path)!.Value, times));
+        if (Content(path, after) is { } content)
+            _files.Add(new PreparedFile(path, content, tree.Stat(path)!.Value, times));
+    }
+
+    /// <summary>What a file holds and is to hold; null when that is the same.</summary>
+    private PreparedContent? Content(WindowsPath path, SafeFileHandle after)
+    {
+        var before = tree.OpenRead(path) ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} is gone.");
+        var content = new PreparedContent(before, after);
+        if (!FileContent.IsSame(before, after))
+            return content;
+        content.Dispose();
+        return null;
     }
 }

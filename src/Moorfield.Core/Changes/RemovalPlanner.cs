@@ -35,7 +35,7 @@ public static class RemovalPlanner
         removals = BlockOnce(removals);
         return new Plan(
             wish, removals, [.. staying], wish.Sweep ? [] : [.. idle],
-            new ChangeList(snapshot, removals.Where(r => r.HasEffect), wish).ToImmutable());
+            [.. new ChangeList(snapshot, removals.Where(r => r.HasEffect), wish).ToImmutable().Select(c => c with { Edition = snapshot.EditionNumber })]);
     }
 
     /// <summary>Takes out what must stay, until what is left holds together: a package that stays can make another one needed.</summary>

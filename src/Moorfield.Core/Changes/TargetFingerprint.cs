@@ -12,13 +12,20 @@ public sealed class TargetFingerprint : IEquatable<TargetFingerprint>
     {
     }
 
-    public static TargetFingerprint Of(WindowsVolume volume, SystemSnapshot snapshot)
+    /// <param name="accounts">Of the volume; an image needs none.</param>
+    public static TargetFingerprint Of(Target target, IEnumerable<Account> accounts)
     {
         var fingerprint = new TargetFingerprint();
+        if (target.Volume is not { } volume)
+        {
+            var file = new FileInfo(target.FullPath);
+            fingerprint._files.Add((WindowsPath.Root, file.Exists ? file.Length : -1, new FileTime(file.LastWriteTimeUtc.Ticks, 0), default, 0));
+            return fingerprint;
+        }
         IEnumerable<WindowsPath> paths =
         [
             Places.Software, Places.StateRepository, Places.StagedPackages, Places.Repository,
-            .. snapshot.Accounts.Select(a => a.Profile).OfType<WindowsPath>().SelectMany(p => new[] { Places.Classes(p), Places.AppData(p), Places.Aliases(p) }),
+            .. accounts.Select(a => a.Profile).OfType<WindowsPath>().SelectMany(p => new[] { Places.Classes(p), Places.AppData(p), Places.Aliases(p) }),
         ];
         foreach (var path in paths)
         {

@@ -8,13 +8,16 @@ namespace Moorfield.Core.Choosing;
 /// <param name="Newcomers">Whether it is done for accounts that do not exist yet.</param>
 public sealed record Audience(ImmutableArray<string> Sids, bool Newcomers)
 {
-    /// <summary>Reads the words of <c>--for</c>: account names or SIDs, <c>accounts</c>, <c>newcomers</c>, <c>everyone</c>; commas allowed.</summary>
+    /// <summary>Reads the words of <c>--for</c>: account names or SIDs, <c>accounts</c>, <c>newcomers</c>, <c>everyone</c>; commas allowed.
+    /// In an image without accounts no words mean newcomers.</summary>
     /// <exception cref="MoorfieldException">No words, or an account that is not there or has its name twice.</exception>
     public static Audience Parse(IReadOnlyCollection<string> words, SystemSnapshot snapshot)
     {
         var sids = ImmutableArray.CreateBuilder<string>();
         bool newcomers = false;
         var all = words.SelectMany(w => w.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)).ToList();
+        if (all.Count == 0 && snapshot is { EditionNumber: not null, Accounts.IsEmpty: true })
+            return new Audience([], Newcomers: true);
         if (all.Count == 0)
             throw new MoorfieldException(Trouble.Misused, $"Say for whom with --for. {Choices(snapshot)}");
         foreach (string word in all)
@@ -43,7 +46,7 @@ public sealed record Audience(ImmutableArray<string> Sids, bool Newcomers)
     public string Describe(SystemSnapshot snapshot)
     {
         if (Newcomers && Sids.Length == snapshot.Accounts.Length)
-            return "everyone";
+            return snapshot is { EditionNumber: not null, Accounts.IsEmpty: true } ? "newcomers" : "everyone";
         var names = Sids.Select(sid => snapshot.Account(sid)?.Name ?? sid);
         return string.Join(", ", Newcomers ? names.Append("newcomers") : names);
     }

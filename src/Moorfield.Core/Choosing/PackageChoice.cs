@@ -15,26 +15,39 @@ public static class PackageChoice
 {
     private const int NearMisses = 5;
 
-    /// <summary>All packages that the arguments name, each once; named exactly counts over named by wildcard.</summary>
-    /// <exception cref="MoorfieldException">An argument fits nothing, or several families without a wildcard.</exception>
-    public static ImmutableArray<ChosenPackage> Find(IEnumerable<string> arguments, SystemSnapshot snapshot) =>
-        [.. arguments.SelectMany(a => Find(a, snapshot)).GroupBy(c => c.Package.FullName).Select(g => g.MaxBy(c => c.Exactly)!)];
+    /// <summary>
+    /// All packages of each system that the arguments name, each once; named exactly counts over named by wildcard. An argument must fit
+    /// something in one of the systems.
+    /// </summary>
+    /// <exception cref="MoorfieldException">An argument fits nothing anywhere, or several families of one system without a wildcard.</exception>
+    public static ImmutableArray<ImmutableArray<ChosenPackage>> Find(IReadOnlyCollection<string> arguments, IReadOnlyList<SystemSnapshot> snapshots)
+    {
+        var chosen = snapshots.Select(_ => new List<ChosenPackage>()).ToList();
+        foreach (string argument in arguments)
+        {
+            bool any = false;
+            for (int i = 0; i < snapshots.Count; i++)
+            {
+                var found = Fitting(argument, snapshots[i]);
+                any |= !found.IsEmpty;
+                chosen[i].AddRange(found);
+            }
+            if (!any)
+                throw NothingFits(argument, snapshots);
+        }
+        return [.. chosen.Select(c => c.GroupBy(p => p.Package.FullName).Select(g => g.MaxBy(p => p.Exactly)!).ToImmutableArray())];
+    }
 
-    /// <summary>The packages that one argument names, all of one family unless it has a wildcard.</summary>
-    /// <exception cref="MoorfieldException">It fits nothing, or several families without a wildcard.</exception>
-    public static ImmutableArray<ChosenPackage> Find(string argument, SystemSnapshot snapshot)
+    /// <summary>The packages of one system that the arguments name.</summary>
+    /// <exception cref="MoorfieldException">As for several.</exception>
+    public static ImmutableArray<ChosenPackage> Find(IReadOnlyCollection<string> arguments, SystemSnapshot snapshot) => Find(arguments, [snapshot])[0];
+
+    private static ImmutableArray<ChosenPackage> Fitting(string argument, SystemSnapshot snapshot)
     {
         bool wildcard = argument.AsSpan().ContainsAny('*', '?');
         var fitting = snapshot.Packages.Where(p => Names(p).Any(n => wildcard
             ? FileSystemName.MatchesSimpleExpression(argument.AsSpan(), n)
             : n.Equals(argument, StringComparison.OrdinalIgnoreCase))).ToList();
-        if (fitting.Count == 0)
-        {
-            var near = Near(argument.Replace("*", "", StringComparison.Ordinal), snapshot);
-            throw new MoorfieldException(Trouble.Misused, $"No package here is called '{argument}'." + (near.Count == 0
-                ? " 'moorfield inventory TARGET --all' lists them."
-                : $" Near misses: {string.Join(", ", near)}."));
-        }
         var families = fitting.Select(p => p.Family).Distinct().ToList();
         if (!wildcard && families.Count > 1)
         {
@@ -44,11 +57,19 @@ public static class PackageChoice
         return [.. fitting.Select(p => new ChosenPackage(p, !wildcard))];
     }
 
+    private static MoorfieldException NothingFits(string argument, IReadOnlyList<SystemSnapshot> snapshots)
+    {
+        var near = Near(argument.Replace("*", "", StringComparison.Ordinal), snapshots.SelectMany(s => s.Packages));
+        return new MoorfieldException(Trouble.Misused, $"No package here is called '{argument}'." + (near.Count == 0
+            ? " 'moorfield inventory TARGET --all' lists them."
+            : $" Near misses: {string.Join(", ", near)}."));
+    }
+
     private static IEnumerable<string> Names(InstalledPackage package) =>
         package.Parts.Select(p => p.FullName.ToString()).Append(package.DisplayName).Append(package.FullName.Name).Append(package.Family.ToString());
 
-    private static List<string> Near(string argument, SystemSnapshot snapshot) =>
-        [.. snapshot.Packages
+    private static List<string> Near(string argument, IEnumerable<InstalledPackage> packages) =>
+        [.. packages
             .Select(p => (p.DisplayName, Distance: Math.Min(Distance(argument, p.DisplayName), Distance(argument, p.FullName.Name))))
             .Where(p => p.Distance <= Math.Max(2, argument.Length / 3))
             .OrderBy(p => p.Distance)

@@ -62,10 +62,10 @@ public sealed class InterruptedRun
                 throw new MoorfieldException(Trouble.Refused, $"{volume.Name}: {file.Path} was changed by something else since. Undo the run instead: 'moorfield undo {volume.FullPath}'.");
             var path = WindowsPath.Of(file.Path);
             if (state != FileState.After)
-                files.Add(new PreparedFile(path, [], vault.ReadBlob(file.After), volume.Stat(path)!.Value));
+                files.Add(new PreparedFile(path, new PreparedContent(FileContent.InMemory([]), FileContent.InMemory(vault.OpenBlob(file.After))), volume.Stat(path)!.Value));
         }
-        var report = new Execution(volume, vault, (step, what, message) => vault.Append(Point, new JournalLine(clock.GetUtcNow(), step, what, message)))
-            .CarryOut(new PreparedRun(point.Changes, [.. files]), Point);
+        using var prepared = new PreparedRun(point.Changes, [.. files]);
+        var report = new Execution(volume, vault, (step, what, message) => vault.Append(Point, new JournalLine(clock.GetUtcNow(), step, what, message))).CarryOut(prepared, Point);
         Close(volume, vault, Point, clock);
         return report;
     }
@@ -93,12 +93,15 @@ public sealed class InterruptedRun
         Foreign,
     }
 
-    internal static FileState StateOf(WindowsVolume volume, Vault vault, ReplacedFile file)
+    internal static FileState StateOf(WindowsTree tree, Vault vault, ReplacedFile file)
     {
-        byte[]? now = volume.Read(WindowsPath.Of(file.Path), int.MaxValue);
+        var path = WindowsPath.Of(file.Path);
+        if (tree.ContentName(path) is { } name)
+            return name == file.After ? FileState.After : name == file.Before ? FileState.Before : FileState.Foreign;
+        byte[]? now = tree.Read(path, int.MaxValue);
         if (now is null)
             return FileState.Foreign;
-        string hash = PreparedFile.Hash(now);
+        string hash = Convert.ToHexStringLower(System.Security.Cryptography.SHA256.HashData(now));
         if (hash == file.After)
             return FileState.After;
         if (hash == file.Before)

@@ -13,6 +13,9 @@ public enum PointState
     /// <summary>The run began and did not finish.</summary>
     Interrupted,
 
+    /// <summary>The run was cut off before it changed anything.</summary>
+    NotTaken,
+
     /// <summary>Another run undid some of its packages.</summary>
     UndoneInPart,
 
@@ -27,6 +30,9 @@ public sealed record PointSummary(RestorePoint Point, PointState State, Immutabl
 /// <summary>Works out from the documents and journals of a vault what became of each run.</summary>
 public static class PointHistory
 {
+    /// <summary>The journal's word for a run that never came to change its target.</summary>
+    internal const string NotTakenStep = "notTaken";
+
     /// <summary>All points, oldest first.</summary>
     /// <param name="damaged">Told of each document that cannot be read.</param>
     public static ImmutableArray<PointSummary> Read(Vault vault, Action<string> damaged)
@@ -49,19 +55,22 @@ public static class PointHistory
 
     /// <summary>The point that a plain undo on a target means: the newest that is not an undo and still stands, wholly or in part.</summary>
     public static PointSummary? Newest(IEnumerable<PointSummary> points, string machineId) =>
-        points.LastOrDefault(p => p.Point.Kind != RunKind.Undo && p.State != PointState.Undone && p.Point.Target.MachineId == machineId);
+        points.LastOrDefault(p => p.Point.Kind != RunKind.Undo && p.State is not PointState.Undone and not PointState.NotTaken && p.Point.Target.MachineId == machineId);
 
     private static PointSummary Summary(RestorePoint point, List<RestorePoint> points, Dictionary<int, IReadOnlyList<JournalLine>> journals)
     {
         bool IsFinished(RestorePoint p) => journals[p.Number].Any(l => l.Step == "finished");
         // An undo counts unless it was itself undone.
         var undos = points.Where(p => p.Undoes == point.Number && IsFinished(p) && !points.Exists(q => q.Undoes == p.Number && IsFinished(q))).ToList();
-        var undone = undos.SelectMany(u => u.Packages).Select(p => p.Family).ToHashSet(StringComparer.OrdinalIgnoreCase);
-        var state = undos.Count > 0
-            ? point.Packages.All(p => undone.Contains(p.Family)) ? PointState.Undone : PointState.UndoneInPart
+        var undone = undos.SelectMany(u => u.Packages).Select(Key).ToHashSet();
+        var state = journals[point.Number].Any(l => l.Step == NotTakenStep) ? PointState.NotTaken
+            : undos.Count > 0
+            ? point.Packages.All(p => undone.Contains(Key(p))) ? PointState.Undone : PointState.UndoneInPart
             : !IsFinished(point) ? PointState.Interrupted
             : journals[point.Number].Any(l => l.Step == "failed") ? PointState.StandsInPart
             : PointState.Stands;
         return new PointSummary(point, state, [.. undos.Select(u => u.Number)]);
+
+        static (string, int?) Key(ConcernedPackage package) => (package.Family.ToUpperInvariant(), package.Edition);
     }
 }

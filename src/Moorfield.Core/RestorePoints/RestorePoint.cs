@@ -15,15 +15,32 @@ public enum RunKind
 }
 
 /// <summary>Which system a restore point belongs to.</summary>
-/// <param name="Path">Where it was mounted.</param>
-/// <param name="MachineId">The system's MachineGuid, which must be the same when it is undone.</param>
+/// <param name="Path">Where it was mounted, or the image file.</param>
+/// <param name="Computer">Name of the computer, or of the image file.</param>
+/// <param name="MachineId">The system's MachineGuid, or the image file's GUID, which must be the same when it is undone.</param>
 public sealed record TargetIdentity(string Path, string Computer, string MachineId, string Product, string Build);
 
 /// <summary>A package that a run was about.</summary>
-public sealed record ConcernedPackage(string Family, string DisplayName);
+/// <param name="Edition">Number of the edition; null on a volume.</param>
+public sealed record ConcernedPackage(string Family, string DisplayName, int? Edition = null);
 
-/// <summary>A file whose content was replaced whole, with both contents by SHA-256.</summary>
-public sealed record ReplacedFile(string Path, string Before, string After, FileTime Accessed, FileTime Modified);
+/// <summary>A file whose content was replaced whole, with both contents by SHA-256 or, in an image, by SHA-1.</summary>
+/// <param name="Edition">Number of the edition; null on a volume.</param>
+public sealed record ReplacedFile(string Path, string Before, string After, FileTime Accessed, FileTime Modified, int? Edition = null);
+
+/// <summary>An image file before and after a run. With the old header and the old length it is what it was, to the last byte.</summary>
+/// <param name="HeaderBefore">208 bytes.</param>
+/// <param name="LengthBefore">Bytes of the file.</param>
+/// <param name="Dropped">Contents that nothing refers to since.</param>
+public sealed record ImageState(byte[] HeaderBefore, long LengthBefore, byte[] HeaderAfter, long LengthAfter, ImmutableArray<DroppedContent> Dropped);
+
+/// <summary>A content that an image no longer refers to. Its bytes stay in the file until it is compacted.</summary>
+/// <param name="Sha1">40 hexadecimal digits.</param>
+/// <param name="Offset">Of its resource in the file.</param>
+/// <param name="StoredSize">Bytes of its resource in the file.</param>
+/// <param name="Flags">Of its resource.</param>
+/// <param name="Kept">SHA-256 under which the vault has it; null when it has not.</param>
+public sealed record DroppedContent(string Sha1, long Offset, long StoredSize, long Size, byte Flags, string? Kept = null);
 
 /// <summary>One run, recorded before its first change. Immutable once written; how far the run came stands in its journal.</summary>
 /// <param name="Undoes">The point that this run undid; null for other kinds.</param>
@@ -39,13 +56,14 @@ public sealed record RestorePoint(
     TargetIdentity Target,
     ImmutableArray<ConcernedPackage> Packages,
     ImmutableArray<ReplacedFile> Files,
-    ImmutableArray<Change> Changes)
+    ImmutableArray<Change> Changes,
+    ImageState? Image = null)
 {
     public const string SchemaName = "moorfield.restore-point/1";
 }
 
 /// <summary>One line of a restore point's journal.</summary>
-/// <param name="Step">started, done, failed or finished.</param>
+/// <param name="Step">started, done, failed, finished, or notTaken.</param>
 public sealed record JournalLine(DateTimeOffset At, string Step, string? What = null, string? Message = null);
 
 /// <summary>The file at a target's root while a run is under way.</summary>

@@ -3,6 +3,7 @@ using Moorfield.Core.Changes;
 using Moorfield.Core.Systems;
 using Moorfield.Core.Volumes;
 using Moorfield.Formats.Hives;
+using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.RestorePoints;
 
@@ -10,36 +11,70 @@ namespace Moorfield.Core.RestorePoints;
 /// <param name="Changes">To be carried out.</param>
 /// <param name="AlreadyBack">Changes that are undone already.</param>
 /// <param name="Conflicts">Changes whose place holds something that the run did not leave there.</param>
+/// <param name="Lost">Changes whose files were neither kept in the vault nor are in the image any more.</param>
 public sealed record UndoPlan(
     RestorePoint Point,
     ImmutableArray<ConcernedPackage> Packages,
     ImmutableArray<Change> Changes,
     ImmutableArray<Change> AlreadyBack,
-    ImmutableArray<Change> Conflicts)
+    ImmutableArray<Change> Conflicts,
+    ImmutableArray<Change> Lost)
 {
-    internal ImmutableDictionary<WindowsPath, WholeFile> Whole { get; init; } = ImmutableDictionary<WindowsPath, WholeFile>.Empty;
+    /// <summary>The image file gets its old header and length back, and is then what it was, to the last byte.</summary>
+    public ImageState? Rewind { get; init; }
 
-    public bool HasEffect => !Changes.IsEmpty || !Whole.IsEmpty;
+    internal ImmutableDictionary<(int? Edition, WindowsPath Path), WholeFile> Whole { get; init; } = ImmutableDictionary<(int? Edition, WindowsPath Path), WholeFile>.Empty;
+
+    internal IReadOnlyDictionary<Sha1Hash, RestorableContent> Contents { get; init; } = ImmutableDictionary<Sha1Hash, RestorableContent>.Empty;
+
+    public bool HasEffect => !Changes.IsEmpty || !Whole.IsEmpty || Rewind is not null;
+
+    internal IReadOnlyDictionary<WindowsPath, WholeFile> WholeOf(int? edition) => Whole.Where(w => w.Key.Edition == edition).ToDictionary(w => w.Key.Path, w => w.Value);
 }
 
 /// <summary>
 /// Works out how to put things back. A file that is still exactly as the run left it gets its old content whole, so that it is the same to
-/// the last byte; otherwise the changes are undone one by one, each only if its place is still as the run left it.
+/// the last byte; otherwise the changes are undone one by one, each only if its place is still as the run left it. An image file that is
+/// still as the run left it goes back as a whole.
 /// </summary>
 public static class UndoPlanner
 {
     /// <param name="families">Only the changes for these families; null for all.</param>
+    /// <param name="editions">Only the changes in these; null for all.</param>
     /// <param name="overwrite">Put the recorded state in place of what is in conflict with it.</param>
-    public static UndoPlan Plan(WindowsVolume volume, Vault vault, RestorePoint point, ISet<string>? families, bool overwrite)
+    public static UndoPlan Plan(Target target, Vault vault, RestorePoint point, ISet<string>? families, ISet<int?>? editions, bool overwrite)
     {
-        var inverses = point.Changes.Where(c => families is null || families.Contains(c.Family)).Reverse().Select(c => c.Invert()).ToList();
-        var whole = ImmutableDictionary.CreateBuilder<WindowsPath, WholeFile>();
+        bool Concerns(string family, int? edition) => (families is null || families.Contains(family)) && (editions is null || editions.Contains(edition));
+        ImmutableArray<ConcernedPackage> packages = [.. point.Packages.Where(p => Concerns(p.Family, p.Edition))];
+        ImmutableArray<Change> inverses = [.. point.Changes.Where(c => Concerns(c.Family, c.Edition)).Reverse().Select(c => c.Invert() with { Edition = c.Edition })];
+        if (point.Image is { } image && target.Image is { } file && inverses.Length == point.Changes.Length && IsAsLeft(file, image))
+            return new UndoPlan(point, packages, inverses, [], [], []) { Rewind = image };
+        var contents = target.Image is null ? null : new DroppedContents(target.Image, vault);
+        var plans = target.ForEach(
+            [.. inverses.Select(c => c.Edition).Distinct().Order()],
+            edition => target.With(edition, tree => Plan(tree, edition, contents, vault, point, packages, [.. inverses.Where(c => c.Edition == edition)], overwrite)));
+        return new UndoPlan(
+            point, packages, [.. plans.SelectMany(p => p.Changes)], [.. plans.SelectMany(p => p.AlreadyBack)],
+            [.. plans.SelectMany(p => p.Conflicts)], [.. plans.SelectMany(p => p.Lost)])
+        {
+            Whole = plans.SelectMany(p => p.Whole).ToImmutableDictionary(),
+            Contents = contents?.Restorable ?? ImmutableDictionary<Sha1Hash, RestorableContent>.Empty,
+        };
+    }
+
+    private static bool IsAsLeft(ImageFile file, ImageState state) =>
+        file.Wim.Header.Bytes.SequenceEqual(state.HeaderAfter) && file.Wim.Length == state.LengthAfter && state.LengthBefore < state.LengthAfter;
+
+    private static UndoPlan Plan(
+        WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, ImmutableArray<ConcernedPackage> packages, ImmutableArray<Change> inverses, bool overwrite)
+    {
+        var whole = ImmutableDictionary.CreateBuilder<(int?, WindowsPath), WholeFile>();
         var settled = new HashSet<Change>(ReferenceEqualityComparer.Instance);
         var alreadyBack = new List<Change>();
         foreach (var group in inverses.Where(c => FileOf(c) is not null).GroupBy(c => FileOf(c)!.Value))
         {
-            bool all = group.Count() == point.Changes.Count(c => FileOf(c) == group.Key);
-            switch (all ? Whole(volume, vault, point, group.Key, whole) : null)
+            bool all = group.Count() == point.Changes.Count(c => c.Edition == edition && FileOf(c) == group.Key);
+            switch (all ? Whole(tree, edition, contents, vault, point, group.Key, whole) : null)
             {
                 case true:
                     settled.UnionWith(group);
@@ -52,38 +87,45 @@ public static class UndoPlanner
         }
         var ready = inverses.Where(settled.Contains).Except(alreadyBack).ToList();
         var conflicts = new List<Change>();
-        foreach (var (change, state) in ChangeStates.Read(volume, [.. inverses.Where(c => !settled.Contains(c))]))
+        foreach (var (change, state) in ChangeStates.Read(tree, [.. inverses.Where(c => !settled.Contains(c))]))
             (state switch { ChangeState.Pending => ready, ChangeState.Done => alreadyBack, _ => conflicts }).Add(change);
         if (overwrite)
-            Overwrite(volume, conflicts, ready);
-        var concerned = point.Packages.Where(p => families is null || families.Contains(p.Family));
-        return new UndoPlan(point, [.. concerned], [.. ready], [.. alreadyBack], [.. conflicts]) { Whole = whole.ToImmutable() };
+            Overwrite(tree, conflicts, ready);
+        ImmutableArray<Change> lost = [.. ready.OfType<TreeAdded>().Where(c => contents is not null && !WimEdition.Contents(c.Image!).All(contents.Has))];
+        return new UndoPlan(point, packages, [.. ready.Except(lost)], [.. alreadyBack], [.. conflicts], lost) { Whole = whole.ToImmutable() };
     }
 
     /// <summary>True: the file gets its old content whole. False: it has it already. Null: neither fits.</summary>
-    private static bool? Whole(WindowsVolume volume, Vault vault, RestorePoint point, WindowsPath path, ImmutableDictionary<WindowsPath, WholeFile>.Builder whole)
+    private static bool? Whole(
+        WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, WindowsPath path, ImmutableDictionary<(int?, WindowsPath), WholeFile>.Builder whole)
     {
-        ImmutableArray<ReplacedFile> files = [.. point.Files.Where(f => WindowsPath.Of(f.Path) is var p && (p == path || (path == Places.StateRepository && p == StateRepository.Log)))];
+        ImmutableArray<ReplacedFile> files = [.. point.Files.Where(f =>
+            f.Edition == edition && WindowsPath.Of(f.Path) is var p && (p == path || (path == Places.StateRepository && p == StateRepository.Log)))];
         if (files.IsEmpty)
             return null;
-        var states = files.Select(f => InterruptedRun.StateOf(volume, vault, f)).ToList();
+        var states = files.Select(f => InterruptedRun.StateOf(tree, vault, f)).ToList();
         if (states.Contains(InterruptedRun.FileState.Foreign))
             return null;
         if (states.TrueForAll(s => s == InterruptedRun.FileState.Before))
             return false;
+        if (contents is not null && !files.All(f => Sha1Hash.Parse(f.Before) is { } hash && contents.Has(hash)))
+            return null;
         foreach (var file in files)
-            whole[WindowsPath.Of(file.Path)] = new WholeFile(vault.ReadBlob(file.Before), file.Accessed, file.Modified);
+        {
+            whole[(edition, WindowsPath.Of(file.Path))] = new WholeFile(
+                contents is null ? () => vault.OpenBlob(file.Before) : () => contents.Open(Sha1Hash.Parse(file.Before)!.Value), file.Accessed, file.Modified);
+        }
         return true;
     }
 
-    private static void Overwrite(WindowsVolume volume, List<Change> conflicts, List<Change> ready)
+    private static void Overwrite(WindowsTree tree, List<Change> conflicts, List<Change> ready)
     {
         foreach (var change in conflicts.ToList())
         {
             switch (change)
             {
                 case HiveChange hiveChange:
-                    using (var hive = HiveFile.OpenRead(volume, WindowsPath.Of(hiveChange.Hive), new SnapshotNotes()))
+                    using (var hive = HiveFile.OpenRead(tree, WindowsPath.Of(hiveChange.Hive), new SnapshotNotes()))
                     {
                         if (hive is null)
                             continue;

@@ -6,45 +6,47 @@ using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Staying;
 
-/// <summary>What setting or lifting blocks will do.</summary>
+/// <summary>What setting or lifting blocks will do in one system.</summary>
 /// <param name="Unchanged">Families that are as wished already.</param>
 public sealed record BlockPlan(ImmutableArray<PackageFamilyName> Families, ImmutableArray<PackageFamilyName> Unchanged, ImmutableArray<Change> Changes);
 
 /// <summary>Plans blocks: a block keeps a family from being provisioned again, in any version.</summary>
 public static class BlockPlanner
 {
+    /// <summary>A plan for each system: what is named is blocked in all of them, wherever it is installed.</summary>
     /// <param name="arguments">Family names, which need not be installed, or what names a package that is.</param>
     /// <exception cref="MoorfieldException">An argument is neither.</exception>
-    public static BlockPlan Block(SystemSnapshot snapshot, IEnumerable<string> arguments)
+    public static ImmutableArray<BlockPlan> Block(IReadOnlyList<SystemSnapshot> snapshots, IEnumerable<string> arguments)
     {
         var families = arguments.SelectMany(a => PackageFamilyName.TryParse(a, out var family)
-            ? [Spelled(snapshot, family)]
-            : FindInstalled(a, snapshot)).Distinct().ToList();
-        return Split(families, f => !snapshot.IsBlocked(f), ChangeList.Block);
+            ? [Spelled(snapshots, family)]
+            : FindInstalled(a, snapshots)).Distinct().ToList();
+        return [.. snapshots.Select(s => Split(s, families, f => !s.IsBlocked(f), ChangeList.Block))];
     }
 
+    /// <summary>A plan for each system: what is named is lifted wherever it is blocked.</summary>
     /// <param name="arguments">Family names, package names or display names of blocked families; <c>*</c> allowed.</param>
     /// <exception cref="MoorfieldException">An argument fits no block.</exception>
-    public static BlockPlan Unblock(SystemSnapshot snapshot, IEnumerable<string> arguments)
+    public static ImmutableArray<BlockPlan> Unblock(IReadOnlyList<SystemSnapshot> snapshots, IEnumerable<string> arguments)
     {
-        var families = arguments.SelectMany(a => Blocked(a, snapshot)).Distinct().ToList();
-        return Split(families, snapshot.IsBlocked, ChangeList.Unblock);
+        var families = arguments.SelectMany(a => Blocked(a, snapshots)).Distinct().ToList();
+        return [.. snapshots.Select(s => Split(s, families, s.IsBlocked, ChangeList.Unblock))];
     }
 
-    private static BlockPlan Split(List<PackageFamilyName> families, Func<PackageFamilyName, bool> concerns, Func<PackageFamilyName, Change> change)
+    private static BlockPlan Split(SystemSnapshot snapshot, List<PackageFamilyName> families, Func<PackageFamilyName, bool> concerns, Func<PackageFamilyName, Change> change)
     {
         ImmutableArray<PackageFamilyName> concerned = [.. families.Where(concerns)];
-        return new BlockPlan(concerned, [.. families.Except(concerned)], [.. concerned.Select(change)]);
+        return new BlockPlan(concerned, [.. families.Except(concerned)], [.. concerned.Select(f => change(f) with { Edition = snapshot.EditionNumber })]);
     }
 
-    private static PackageFamilyName Spelled(SystemSnapshot snapshot, PackageFamilyName family) =>
-        snapshot.Packages.FirstOrDefault(p => p.Family == family)?.Family ?? family;
+    private static PackageFamilyName Spelled(IEnumerable<SystemSnapshot> snapshots, PackageFamilyName family) =>
+        snapshots.SelectMany(s => s.Packages).FirstOrDefault(p => p.Family == family)?.Family ?? family;
 
-    private static IEnumerable<PackageFamilyName> FindInstalled(string argument, SystemSnapshot snapshot)
+    private static IEnumerable<PackageFamilyName> FindInstalled(string argument, IReadOnlyList<SystemSnapshot> snapshots)
     {
         try
         {
-            return PackageChoice.Find(argument, snapshot).Select(c => c.Package.Family);
+            return PackageChoice.Find([argument], snapshots).SelectMany(s => s).Select(c => c.Package.Family);
         }
         catch (MoorfieldException e)
         {
@@ -52,12 +54,13 @@ public static class BlockPlanner
         }
     }
 
-    private static List<PackageFamilyName> Blocked(string argument, SystemSnapshot snapshot)
+    private static List<PackageFamilyName> Blocked(string argument, IReadOnlyList<SystemSnapshot> snapshots)
     {
-        var fitting = snapshot.Blocks.Where(b => new[] { b.ToString(), b.Name }
-            .Concat(snapshot.Packages.Where(p => p.Family == b).Select(p => p.DisplayName))
+        var blocks = snapshots.SelectMany(s => s.Blocks).Distinct().ToList();
+        var fitting = blocks.Where(b => new[] { b.ToString(), b.Name }
+            .Concat(snapshots.SelectMany(s => s.Packages).Where(p => p.Family == b).Select(p => p.DisplayName))
             .Any(n => System.IO.Enumeration.FileSystemName.MatchesSimpleExpression(argument, n))).ToList();
         return fitting.Count > 0 ? fitting : throw new MoorfieldException(Trouble.Misused,
-            $"No block fits '{argument}'. Blocked here: {(snapshot.Blocks.IsEmpty ? "nothing" : string.Join(", ", snapshot.Blocks))}.");
+            $"No block fits '{argument}'. Blocked here: {(blocks.Count == 0 ? "nothing" : string.Join(", ", blocks))}.");
     }
 }

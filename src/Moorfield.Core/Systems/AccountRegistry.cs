@@ -11,27 +11,27 @@ namespace Moorfield.Core.Systems;
 internal sealed record AccountRegistry(
     Account Account, bool HasClasses, ILookup<PackageFullName, Trace> Registrations, ILookup<PackageFamilyName, Trace> FamilyTraces)
 {
-    internal static AccountRegistry Read(WindowsVolume volume, Account account, SnapshotNotes notes)
+    internal static AccountRegistry Read(WindowsTree tree, Account account, SnapshotNotes notes)
     {
         var registrations = new List<(PackageFullName Package, Trace Trace)>();
         var familyTraces = new List<(PackageFamilyName Family, Trace Trace)>();
         bool hasClasses = false;
         if (account.Profile is { } profile)
         {
-            hasClasses = ReadClasses(volume, account, Places.Classes(profile), registrations, familyTraces, notes);
-            ReadFolders(volume, account, Places.AppData(profile), TraceKind.AppData, familyTraces);
-            ReadFolders(volume, account, Places.Aliases(profile), TraceKind.Alias, familyTraces);
+            hasClasses = ReadClasses(tree, account, Places.Classes(profile), registrations, familyTraces, notes);
+            ReadFolders(tree, account, Places.AppData(profile), TraceKind.AppData, familyTraces);
+            ReadFolders(tree, account, Places.Aliases(profile), TraceKind.Alias, familyTraces);
         }
         return new AccountRegistry(account, hasClasses, registrations.ToLookup(r => r.Package, r => r.Trace), familyTraces.ToLookup(f => f.Family, f => f.Trace));
     }
 
     private static bool ReadClasses(
-        WindowsVolume volume, Account account, WindowsPath path,
+        WindowsTree tree, Account account, WindowsPath path,
         List<(PackageFullName, Trace)> registrations, List<(PackageFamilyName, Trace)> familyTraces, SnapshotNotes notes)
     {
         try
         {
-            using var hive = HiveFile.OpenRead(volume, path, notes);
+            using var hive = HiveFile.OpenRead(tree, path, notes);
             if (hive is null)
             {
                 notes.Add("hiveMissing", $"{account.Name}: {path} is not there, so this account's own registrations are not known.");
@@ -95,9 +95,9 @@ internal sealed record AccountRegistry(
     /// <summary>
     /// Folders named after a family. Beside the aliases' folder of a family lie the aliases themselves under the same names.
     /// </summary>
-    private static void ReadFolders(WindowsVolume volume, Account account, WindowsPath place, TraceKind kind, List<(PackageFamilyName, Trace)> traces)
+    private static void ReadFolders(WindowsTree tree, Account account, WindowsPath place, TraceKind kind, List<(PackageFamilyName, Trace)> traces)
     {
-        var names = volume.List(place);
+        var names = tree.List(place);
         var files = names.ToHashSet(StringComparer.OrdinalIgnoreCase);
         foreach (string name in names)
         {
@@ -105,7 +105,7 @@ internal sealed record AccountRegistry(
                 continue;
             if (kind == TraceKind.Alias)
             {
-                foreach (string alias in volume.List(place / name).Where(files.Contains))
+                foreach (string alias in tree.List(place / name).Where(files.Contains))
                     Add(family, place / alias);
             }
             Add(family, place / name);

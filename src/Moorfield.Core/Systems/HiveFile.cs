@@ -3,13 +3,13 @@ using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Systems;
 
-/// <summary>Opens hives of a volume, with errors that name the volume and the hive.</summary>
+/// <summary>Opens hives of a tree, with errors that name the target and the hive.</summary>
 internal static class HiveFile
 {
     /// <summary>Opens a hive for reading; null when it is not there. A dirty one gets a note.</summary>
-    internal static Hive? OpenRead(WindowsVolume volume, WindowsPath path, SnapshotNotes notes)
+    internal static Hive? OpenRead(WindowsTree tree, WindowsPath path, SnapshotNotes notes)
     {
-        using var file = volume.OpenRead(path);
+        using var file = tree.OpenRead(path);
         if (file is null)
             return null;
         try
@@ -21,7 +21,7 @@ internal static class HiveFile
         }
         catch (InvalidDataException e)
         {
-            throw Damaged(volume, path, e);
+            throw Damaged(tree, path, e);
         }
         catch (DllNotFoundException e)
         {
@@ -31,9 +31,9 @@ internal static class HiveFile
 
     /// <summary>Opens a hive for changing in memory.</summary>
     /// <exception cref="MoorfieldException">Missing, damaged, or dirty (refused).</exception>
-    internal static Hive OpenWrite(WindowsVolume volume, WindowsPath path)
+    internal static Hive OpenWrite(WindowsTree tree, WindowsPath path)
     {
-        using var file = volume.OpenRead(path) ?? throw new MoorfieldException(Trouble.Failed, $"{volume.Name}: {path} is not there.");
+        using var file = tree.OpenRead(path) ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} is not there.");
         try
         {
             using (var reading = Hive.OpenRead(file))
@@ -41,14 +41,14 @@ internal static class HiveFile
                 if (reading.Header.IsDirty)
                 {
                     throw new MoorfieldException(Trouble.Refused,
-                        $"{volume.Name}: {path} was not flushed when Windows last shut down, so it must not be written. Start Windows once, shut it down fully, and try again.");
+                        $"{tree.Name}: {path} was not flushed when Windows last shut down, so it must not be written. Start Windows once, shut it down fully, and try again.");
                 }
             }
             return Hive.OpenWrite(file);
         }
         catch (InvalidDataException e)
         {
-            throw Damaged(volume, path, e);
+            throw Damaged(tree, path, e);
         }
         catch (DllNotFoundException e)
         {
@@ -56,6 +56,6 @@ internal static class HiveFile
         }
     }
 
-    internal static MoorfieldException Damaged(WindowsVolume volume, WindowsPath path, InvalidDataException inner) =>
-        new(Trouble.Failed, $"{volume.Name}: {path} {inner.Message}. Check the disk, or restore the file from a backup.", inner);
+    internal static MoorfieldException Damaged(WindowsTree tree, WindowsPath path, InvalidDataException inner) =>
+        new(Trouble.Failed, $"{tree.Name}: {path} {inner.Message}. Check the disk, or restore the file from a backup.", inner);
 }

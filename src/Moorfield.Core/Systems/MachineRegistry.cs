@@ -20,10 +20,10 @@ internal sealed record MachineRegistry(
 {
     private const int FirstWindows11Build = 22000;
 
-    internal static MachineRegistry Read(WindowsVolume volume, SnapshotNotes notes)
+    internal static MachineRegistry Read(WindowsTree tree, SnapshotNotes notes)
     {
-        using var hive = HiveFile.OpenRead(volume, Places.Software, notes)
-            ?? throw new MoorfieldException(Trouble.Misused, $"{volume.FullPath} is not a Windows volume: it has no {Places.Software}.");
+        using var hive = HiveFile.OpenRead(tree, Places.Software, notes)
+            ?? throw new MoorfieldException(Trouble.Misused, $"{tree.Name} holds no Windows: it has no {Places.Software}.");
         try
         {
             var accounts = ReadAccounts(hive, notes);
@@ -38,7 +38,7 @@ internal sealed record MachineRegistry(
                 version?.Text("EditionID") ?? "",
                 version?.Text("DisplayVersion") ?? "",
                 revision is null ? build : $"{build}.{revision}",
-                ReadComputer(volume, notes),
+                ReadComputer(tree, notes),
                 hive.Find(Places.Oem)?.Text("Manufacturer") ?? "",
                 hive.Find(Places.Cryptography)?.Text("MachineGuid") ?? "",
                 accounts,
@@ -47,15 +47,15 @@ internal sealed record MachineRegistry(
         }
         catch (InvalidDataException e)
         {
-            throw HiveFile.Damaged(volume, Places.Software, e);
+            throw HiveFile.Damaged(tree, Places.Software, e);
         }
     }
 
-    private static string ReadComputer(WindowsVolume volume, SnapshotNotes notes)
+    private static string ReadComputer(WindowsTree tree, SnapshotNotes notes)
     {
         try
         {
-            using var hive = HiveFile.OpenRead(volume, Places.System, notes);
+            using var hive = HiveFile.OpenRead(tree, Places.System, notes);
             uint set = hive?.Find("Select")?.Value("Current")?.AsDWord() ?? 1;
             return hive?.Find($@"ControlSet{set:D3}\Control\ComputerName\ComputerName")?.Text("ComputerName") ?? "";
         }

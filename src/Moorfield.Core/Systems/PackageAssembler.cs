@@ -7,7 +7,7 @@ namespace Moorfield.Core.Systems;
 /// <summary>Puts together what each source says of the packages, and notes where they disagree.</summary>
 /// <param name="rows">Traces in the state repository; null when it could not be read.</param>
 internal sealed class PackageAssembler(
-    WindowsVolume volume,
+    WindowsTree tree,
     MachineRegistry machine,
     ImmutableArray<AccountRegistry> accounts,
     PackageFiles files,
@@ -81,7 +81,7 @@ internal sealed class PackageAssembler(
         ImmutableArray<PackagePart> parts = [.. found.Select(f => new PackagePart(
             f.FullName,
             f.FullName.IsBundle ? PartKind.Bundle : f.IsResource && f != main ? PartKind.Resource : PartKind.Main,
-            files.Folder(f.FullName) is { } folder ? volume.TreeBytes(folder) : 0,
+            files.Folder(f.FullName) is { } folder ? tree.TreeBytes(folder) : 0,
             f.Traces))];
         var traces = parts.SelectMany(p => p.Traces).ToList();
         ImmutableArray<string> sids = [.. accounts.Select(a => a.Account.Sid).Where(sid => traces.Exists(t => t.Scope == TraceScope.Account && t.Sid == sid))];

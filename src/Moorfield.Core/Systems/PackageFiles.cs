@@ -9,24 +9,24 @@ internal sealed class PackageFiles
 {
     private const long ManifestLimit = 64L << 20;
     private static readonly string PackageStates = "Packages";
-    private readonly WindowsVolume _volume;
+    private readonly WindowsTree _tree;
     private readonly SnapshotNotes _notes;
     private readonly Dictionary<PackageFullName, List<Trace>> _traces = [];
     private readonly Dictionary<PackageFullName, WindowsPath> _folders = [];
     private readonly Dictionary<PackageFullName, AppxManifest> _systemManifests = [];
 
-    private PackageFiles(WindowsVolume volume, SnapshotNotes notes)
+    private PackageFiles(WindowsTree tree, SnapshotNotes notes)
     {
-        _volume = volume;
+        _tree = tree;
         _notes = notes;
     }
 
-    internal static PackageFiles Read(WindowsVolume volume, SnapshotNotes notes)
+    internal static PackageFiles Read(WindowsTree tree, SnapshotNotes notes)
     {
-        var files = new PackageFiles(volume, notes);
+        var files = new PackageFiles(tree, notes);
         files.ReadNamedFolders(Places.StagedPackages, TraceKind.StagedFolder);
         files.ReadNamedFolders(Places.Repository / PackageStates, TraceKind.PackageState);
-        foreach (string name in volume.List(Places.Repository))
+        foreach (string name in tree.List(Places.Repository))
         {
             if (name.EndsWith(".xml", StringComparison.OrdinalIgnoreCase) && PackageFullName.TryParse(name[..^4], out var fullName))
                 files.Add(fullName, TraceKind.ManifestCopy, Places.Repository / name);
@@ -80,7 +80,7 @@ internal sealed class PackageFiles
     {
         try
         {
-            if (_volume.Read(place, ManifestLimit) is { } content)
+            if (_tree.Read(place, ManifestLimit) is { } content)
                 return read(new MemoryStream(content, writable: false));
         }
         catch (Exception e) when (e is InvalidDataException or MoorfieldException)
@@ -92,7 +92,7 @@ internal sealed class PackageFiles
 
     private void ReadNamedFolders(WindowsPath place, TraceKind kind)
     {
-        foreach (string name in _volume.List(place))
+        foreach (string name in _tree.List(place))
         {
             if (!PackageFullName.TryParse(name, out var fullName))
                 continue;
@@ -100,7 +100,7 @@ internal sealed class PackageFiles
             Add(fullName, kind, path);
             if (kind != TraceKind.StagedFolder)
                 continue;
-            if (_volume.Stat(path)?.Kind == EntryKind.Folder)
+            if (_tree.Stat(path)?.Kind == EntryKind.Folder)
                 _folders[fullName] = path;
             else
                 _notes.Add("notAFolder", $"{path} is a link or a file where a package's folder belongs. It is not followed.", fullName);
@@ -110,7 +110,7 @@ internal sealed class PackageFiles
     /// <summary>Folders under SystemApps are named after the family; the full name stands in the manifest.</summary>
     private void ReadSystemFolders()
     {
-        foreach (string name in _volume.List(Places.SystemPackages))
+        foreach (string name in _tree.List(Places.SystemPackages))
         {
             var folder = Places.SystemPackages / name;
             if (!PackageFamilyName.TryParse(name, out _) || ReadManifest(folder / "AppxManifest.xml", null, AppxManifestReader.Read) is not { } manifest)

@@ -38,16 +38,16 @@ internal sealed class StateRepository : IDisposable
     private static WindowsPath Journal => Places.Repository / (Places.StateRepository.Name + "-journal");
 
     /// <summary>Opens a copy; null, with a note, when there is none, it is damaged, or its layout is not known.</summary>
-    internal static StateRepository? Open(WindowsVolume volume, SnapshotNotes notes)
+    internal static StateRepository? Open(WindowsTree tree, SnapshotNotes notes)
     {
         byte[]? content;
         byte[]? log;
         byte[]? journal;
         try
         {
-            content = volume.Read(Places.StateRepository, SizeLimit);
-            log = volume.Read(Log, SizeLimit);
-            journal = volume.Read(Journal, SizeLimit);
+            content = tree.Read(Places.StateRepository, SizeLimit);
+            log = tree.Read(Log, SizeLimit);
+            journal = tree.Read(Journal, SizeLimit);
         }
         catch (MoorfieldException e)
         {

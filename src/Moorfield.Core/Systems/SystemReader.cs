@@ -3,28 +3,42 @@ using Moorfield.Core.Volumes;
 
 namespace Moorfield.Core.Systems;
 
-/// <summary>Reads the Windows on a volume into a snapshot: hives, state repository, manifests and folders, which may disagree.</summary>
+/// <summary>What one system is.</summary>
+/// <param name="Provisioned">How many families new accounts get.</param>
+public sealed record SystemSummary(string Product, string Release, string Build, int Provisioned);
+
+/// <summary>Reads the Windows in a tree into a snapshot: hives, state repository, manifests and folders, which may disagree.</summary>
 public static class SystemReader
 {
-    /// <exception cref="MoorfieldException">Not a Windows volume, or its SOFTWARE hive cannot be read.</exception>
-    public static SystemSnapshot Read(WindowsVolume volume)
+    /// <exception cref="MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
+    public static SystemSnapshot Read(WindowsTree tree)
     {
         var notes = new SnapshotNotes();
-        var machine = MachineRegistry.Read(volume, notes);
-        ImmutableArray<AccountRegistry> accounts = [.. machine.Accounts.Select(a => AccountRegistry.Read(volume, a, notes))];
-        var files = PackageFiles.Read(volume, notes);
-        using var repository = StateRepository.Open(volume, notes);
+        var machine = MachineRegistry.Read(tree, notes);
+        ImmutableArray<AccountRegistry> accounts = [.. machine.Accounts.Select(a => AccountRegistry.Read(tree, a, notes))];
+        var files = PackageFiles.Read(tree, notes);
+        using var repository = StateRepository.Open(tree, notes);
         var rows = repository?.ReadTraces(machine.Accounts, notes);
-        var packages = new PackageAssembler(volume, machine, accounts, files, rows, notes).Assemble();
+        var packages = new PackageAssembler(tree, machine, accounts, files, rows, notes).Assemble();
         return new SystemSnapshot(
             machine.Product, machine.Edition, machine.Release, machine.Build, machine.Computer, machine.Manufacturer, machine.MachineId,
             machine.Accounts, packages, machine.Blocks, notes.ToImmutable());
     }
 
-    /// <summary>Whether the system is hibernated, or was shut down by fast start-up: then the volume must not be written. [seen]</summary>
-    public static bool IsHibernated(WindowsVolume volume)
+    /// <summary>Reads only what the machine's registry says at once.</summary>
+    /// <exception cref="MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
+    public static SystemSummary Summarize(WindowsTree tree)
     {
-        using var file = volume.OpenRead(Places.Hibernation);
+        var machine = MachineRegistry.Read(tree, new SnapshotNotes());
+        return new SystemSummary(
+            machine.Product, machine.Release, machine.Build,
+            machine.Traces.Where(g => g.Any(t => t.Kind == TraceKind.Provisioned)).Select(g => g.Key.Family).Distinct().Count());
+    }
+
+    /// <summary>Whether the system is hibernated, or was shut down by fast start-up: then the volume must not be written. [seen]</summary>
+    public static bool IsHibernated(WindowsTree tree)
+    {
+        using var file = tree.OpenRead(Places.Hibernation);
         if (file is null)
             return false;
         Span<byte> start = stackalloc byte[4];

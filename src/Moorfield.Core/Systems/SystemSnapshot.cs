@@ -23,6 +23,12 @@ public sealed record SystemSnapshot(
     ImmutableArray<PackageFamilyName> Blocks,
     ImmutableArray<SnapshotNote> Notes)
 {
+    /// <summary>Number of the edition; null on a volume.</summary>
+    public int? EditionNumber { get; init; }
+
+    /// <summary>Name of the edition, or of the computer.</summary>
+    public string Name { get; init; } = Computer;
+
     public Account? Account(string sid) => Accounts.FirstOrDefault(a => a.Sid.Equals(sid, StringComparison.OrdinalIgnoreCase));
 
     public InstalledPackage? Package(PackageFullName fullName) => Packages.FirstOrDefault(p => p.FullName == fullName);

@@ -6,7 +6,7 @@ namespace Moorfield.Core.Volumes;
 /// The file tree of a Windows volume mounted as a Linux folder. Paths are case-insensitive; links are never followed, so that nothing
 /// outside the folder is ever read or changed.
 /// </summary>
-public sealed class WindowsVolume : IDisposable
+public sealed class WindowsVolume : WindowsTree
 {
     private readonly Folder _root;
 
@@ -17,11 +17,11 @@ public sealed class WindowsVolume : IDisposable
         Name = System.IO.Path.GetFileName(System.IO.Path.TrimEndingDirectorySeparator(FullPath)) is { Length: > 0 } name ? name : FullPath;
     }
 
-    /// <summary>The folder's name, for messages.</summary>
-    public string Name { get; }
+    /// <summary>The folder's name.</summary>
+    public override string Name { get; }
 
-    /// <summary>The folder's full Linux path.</summary>
-    public string FullPath { get; }
+    /// <inheritdoc/>
+    public override string FullPath { get; }
 
     /// <summary>Opens the folder that is the volume's root.</summary>
     /// <exception cref="MoorfieldException">It is not there, is no folder, or cannot be read.</exception>
@@ -39,11 +39,11 @@ public sealed class WindowsVolume : IDisposable
     /// <summary>Takes the volume for this run; false when another run has it.</summary>
     public bool TryLock() => _root.TryLock();
 
-    /// <summary>What is at a path; null when nothing is, or a link stands in the way.</summary>
-    public EntryInfo? Stat(WindowsPath path) => path.IsRoot ? _root.Stat(".") : Within(path, (folder, name) => folder.Stat(name), out _);
+    /// <inheritdoc/>
+    public override EntryInfo? Stat(WindowsPath path) => path.IsRoot ? _root.Stat(".") : Within(path, (folder, name) => folder.Stat(name), out _);
 
-    /// <summary>The names in a folder, spelled as on disk, sorted; none when it is missing.</summary>
-    public IReadOnlyList<string> List(WindowsPath path)
+    /// <inheritdoc/>
+    public override IReadOnlyList<string> List(WindowsPath path)
     {
         using var folder = OpenFolder(path);
         var names = folder?.Names() ?? [];
@@ -51,28 +51,11 @@ public sealed class WindowsVolume : IDisposable
         return names;
     }
 
-    /// <summary>Opens a regular file for reading; null when there is none.</summary>
-    public SafeFileHandle? OpenRead(WindowsPath path) => Within(path, (folder, name) => folder.OpenFile(name), out _);
+    /// <inheritdoc/>
+    public override SafeFileHandle? OpenRead(WindowsPath path) => Within(path, (folder, name) => folder.OpenFile(name), out _);
 
-    /// <summary>The content of a regular file; null when there is none.</summary>
-    /// <exception cref="MoorfieldException">It is longer than <paramref name="limit"/> bytes.</exception>
-    public byte[]? Read(WindowsPath path, long limit)
-    {
-        using var file = OpenRead(path);
-        if (file is null)
-            return null;
-        long length = RandomAccess.GetLength(file);
-        if (length > limit)
-            throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} has {length:N0} bytes, more than the {limit:N0} that it could sensibly have.");
-        byte[] bytes = new byte[length];
-        int done = 0;
-        while (done < bytes.Length && RandomAccess.Read(file, bytes.AsSpan(done), done) is > 0 and int got)
-            done += got;
-        return done == bytes.Length ? bytes : bytes[..done];
-    }
-
-    /// <summary>Bytes in all files of a tree; 0 when it is missing.</summary>
-    public long TreeBytes(WindowsPath path)
+    /// <inheritdoc/>
+    public override long TreeBytes(WindowsPath path)
     {
         using var folder = OpenFolder(path);
         return folder is null ? Stat(path)?.Size ?? 0 : Bytes(folder, 0);
@@ -98,8 +81,8 @@ public sealed class WindowsVolume : IDisposable
         }
     }
 
-    /// <summary>The path as it is spelled on disk as far as it exists; the rest as given.</summary>
-    public WindowsPath Spelled(WindowsPath path)
+    /// <inheritdoc/>
+    public override WindowsPath Spelled(WindowsPath path)
     {
         if (path.IsRoot)
             return path;
@@ -112,40 +95,41 @@ public sealed class WindowsVolume : IDisposable
     /// Puts new content into an existing file: same directory entry, owner, mode and attributes. Flushed before this returns. Not atomic: a
     /// run keeps the old content in its restore point until it has finished.
     /// </summary>
-    public void ReplaceContent(WindowsPath path, ReadOnlySpan<byte> content)
+    internal override void ReplaceContent(PreparedContent file, WindowsPath path)
     {
-        const int Piece = 4 << 20;
         using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
         string name = folder.Spelling(path.Name) ?? throw Missing(path);
-        using var file = folder.OpenFile(name, forWriting: true) ?? throw Missing(path);
-        for (int done = 0; done < content.Length; done += Piece)
-            folder.Write(file, content.Slice(done, Math.Min(Piece, content.Length - done)), done, name);
-        folder.Truncate(file, content.Length, name);
-        folder.Flush(file, name);
+        using var target = folder.OpenFile(name, forWriting: true) ?? throw Missing(path);
+        long done = 0;
+        FileContent.ForEachPiece(file.After, piece =>
+        {
+            folder.Write(target, piece, done, name);
+            done += piece.Length;
+        });
+        folder.Truncate(target, done, name);
+        folder.Flush(target, name);
     }
 
-    /// <summary>Makes sure that a file could be written, without writing.</summary>
-    /// <exception cref="MoorfieldException">It could not.</exception>
-    public void CheckWritable(WindowsPath path)
+    /// <inheritdoc/>
+    public override void CheckWritable(WindowsPath path)
     {
         using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
         using var file = folder.OpenFile(folder.Spelling(path.Name) ?? throw Missing(path), forWriting: true) ?? throw Missing(path);
     }
 
-    /// <summary>Sets the times of an entry that exists.</summary>
-    public void SetTimes(WindowsPath path, FileTime accessed, FileTime modified)
+    /// <inheritdoc/>
+    public override void SetTimes(WindowsPath path, FileTime accessed, FileTime modified)
     {
         using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
         folder.SetTimes(folder.Spelling(path.Name) ?? throw Missing(path), accessed, modified);
     }
 
-    /// <summary>Records a file, link or folder with all below it; null when nothing is there.</summary>
-    /// <param name="keep">Takes each file's content and gives the name it is kept under.</param>
-    public TreeImage? Record(WindowsPath path, Func<SafeFileHandle, string> keep) =>
+    /// <inheritdoc/>
+    public override TreeImage? Record(WindowsPath path, Func<SafeFileHandle, string> keep) =>
         Within(path, (folder, name) => new TreeRecorder(keep).Record(folder, name), out _);
 
-    /// <summary>Deletes a file, link or folder with all below it; nothing happens when it is not there.</summary>
-    public void RemoveTree(WindowsPath path)
+    /// <inheritdoc/>
+    public override void RemoveTree(WindowsPath path)
     {
         _ = Within(path, (folder, name) =>
         {
@@ -155,13 +139,8 @@ public sealed class WindowsVolume : IDisposable
         }, out _);
     }
 
-    /// <summary>
-    /// Adds what is missing of a recorded tree. Entries that are there and match are left alone; missing folders on the way are added.
-    /// </summary>
-    /// <param name="content">Opens the content kept under a name.</param>
-    /// <returns>One sentence for each attribute that this file system did not take.</returns>
-    /// <exception cref="MoorfieldException">Something else is where an entry belongs.</exception>
-    public IReadOnlyList<string> AddTree(WindowsPath path, TreeImage image, Func<string, Stream> content)
+    /// <inheritdoc/>
+    public override IReadOnlyList<string> AddTree(WindowsPath path, TreeImage image, Func<string, Stream> content)
     {
         using var parent = OpenOrMakeFolder(path.Parent);
         string name = parent.Spelling(path.Name) ?? path.Name;
@@ -173,8 +152,8 @@ public sealed class WindowsVolume : IDisposable
         return writer.Warnings;
     }
 
-    /// <summary>Whether what is at a path is the recorded tree, part of it, nothing, or something else.</summary>
-    public TreeState Compare(WindowsPath path, TreeImage image) =>
+    /// <inheritdoc/>
+    public override TreeState Compare(WindowsPath path, TreeImage image) =>
         Within(path, (folder, name) => TreeComparer.Compare(folder, name, image), out bool found) is var state && found ? state : TreeState.Absent;
 
     /// <summary>Writes a small file at the volume's root, flushed with its name, replacing one that is there.</summary>
@@ -227,7 +206,9 @@ public sealed class WindowsVolume : IDisposable
         return parent.OpenFolder(path.Name) ?? throw Missing(path);
     }
 
-    private MoorfieldException Missing(WindowsPath path) => new(Trouble.Failed, $"{Name}: {path} is not there.");
-
-    public void Dispose() => _root.Dispose();
+    protected override void Dispose(bool disposing)
+    {
+        if (disposing)
+            _root.Dispose();
+    }
 }

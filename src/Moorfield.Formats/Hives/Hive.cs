@@ -82,13 +82,23 @@ public sealed class Hive : IDisposable
         return key;
     }
 
+    /// <summary>The whole changed hive as a file in memory, for the caller to close.</summary>
+    /// <exception cref="IOException">libhivex could not write it.</exception>
+    public SafeFileHandle ToFile()
+    {
+        var memory = MemoryFile.Create();
+        if (LibHivex.Commit(Handle, $"/proc/self/fd/{memory.DangerousGetHandle()}", 0) == 0)
+            return memory;
+        var failure = Failure("write the hive");
+        memory.Dispose();
+        throw failure;
+    }
+
     /// <summary>The whole changed hive as the bytes of a file.</summary>
     /// <exception cref="IOException">libhivex could not write it.</exception>
     public byte[] ToArray()
     {
-        using var memory = LibC.CreateMemoryFile("hive\0"u8, 0);
-        if (LibHivex.Commit(Handle, $"/proc/self/fd/{memory.DangerousGetHandle()}", 0) != 0)
-            throw Failure("write the hive");
+        using var memory = ToFile();
         return ReadAll(memory);
     }
 

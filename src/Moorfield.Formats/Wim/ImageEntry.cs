@@ -81,14 +81,17 @@ public sealed class ImageEntry
     public Sha1Hash Content => Sha1Hash.Read(Bytes[ContentOffset()..]);
 
     /// <summary>The contents of all streams, named ones too.</summary>
-    public IEnumerable<Sha1Hash> Contents
+    public IEnumerable<Sha1Hash> Contents => ContentsOf(Bytes);
+
+    /// <summary>The contents of all streams of a recorded entry.</summary>
+    /// <exception cref="InvalidDataException">The record is damaged.</exception>
+    public static IEnumerable<Sha1Hash> ContentsOf(ReadOnlySpan<byte> record)
     {
-        get
-        {
-            var contents = new List<Sha1Hash>();
-            CollectContents(Bytes, contents);
-            return contents;
-        }
+        if (record.Length < FixedLength || ImageMetadata.RecordLength(record, 0) != record.Length)
+            throw new InvalidDataException("has a recorded entry that does not hold together");
+        var contents = new List<Sha1Hash>();
+        CollectContents(record, contents);
+        return contents;
     }
 
     /// <summary>The entry as stored, with its extra streams.</summary>
@@ -130,8 +133,7 @@ public sealed class ImageEntry
     /// <exception cref="InvalidDataException">The record is damaged.</exception>
     public ImageEntry Add(ReadOnlyMemory<byte> record, ReadOnlySpan<byte> security)
     {
-        if (ImageMetadata.RecordLength(record.Span, 0) != record.Length)
-            throw new InvalidDataException("a recorded entry does not hold together");
+        _ = ContentsOf(record.Span);
         var entry = new ImageEntry(_metadata, record) { _children = [] };
         byte[] own = entry.OwnBytes();
         BinaryPrimitives.WriteInt32LittleEndian(own.AsSpan(SecurityOffset), security.IsEmpty ? -1 : _metadata.DescriptorIndex(security));

@@ -59,18 +59,8 @@ public sealed class WimEditor(WimFile wim, Stream output)
         return hash;
     }
 
-    /// <summary>Takes up again a content whose bytes are still in the file although nothing refers to them.</summary>
-    /// <exception cref="InvalidDataException">They are not there any more.</exception>
-    public void AddAgain(BlobEntry dropped)
-    {
-        AddOnce(dropped.Hash, () =>
-        {
-            dropped.Resource.Check("a content that was dropped", wim.Length);
-            using var nothing = Native.MemoryFile.Create();
-            wim.CopyTo(dropped, nothing);
-            return dropped with { References = 0 };
-        });
-    }
+    /// <summary>Takes up again a content whose bytes are still in the file although nothing refers to them; see <see cref="WimFile.Holds"/>.</summary>
+    public void AddAgain(BlobEntry dropped) => AddOnce(dropped.Hash, () => dropped with { References = 0 });
 
     private void AddOnce(Sha1Hash hash, Func<BlobEntry> add)
     {
@@ -125,7 +115,8 @@ public sealed class WimEditor(WimFile wim, Stream output)
             System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(_references, hash, out _) += sign * count;
     }
 
-    private long SizeOf(Sha1Hash hash) => _added.TryGetValue(hash, out var added) ? added.Value.Size : wim.Blobs.SizeOf(hash);
+    /// <summary>Uncompressed bytes of a content that the file has or gets; 0 for none.</summary>
+    public long SizeOf(Sha1Hash hash) => _added.TryGetValue(hash, out var added) ? added.Value.Size : wim.Blobs.SizeOf(hash);
 
     /// <summary>Writes the tables behind everything, and flushes. Only the header is missing then.</summary>
     public void Finish()

@@ -101,6 +101,22 @@ public sealed class WimFile : IDisposable
         CheckHash(blob.Hash, HashOf(target, 0, blob.Size));
     }
 
+    /// <summary>Whether the bytes of a content that was once in the table are still where they were. All of them are read.</summary>
+    public bool Holds(in BlobEntry dropped)
+    {
+        try
+        {
+            dropped.Resource.Check("a content that was dropped", Length);
+            using var nothing = Native.MemoryFile.Create();
+            CopyTo(dropped, nothing);
+            return true;
+        }
+        catch (InvalidDataException)
+        {
+            return false;
+        }
+    }
+
     /// <summary>The SHA-1 of a stretch of a file.</summary>
     internal static Sha1Hash HashOf(SafeFileHandle file, long offset, long length)
     {
@@ -209,7 +225,7 @@ public sealed class WimFile : IDisposable
     }
 
     /// <summary>Does something in parallel; the first failure comes as itself.</summary>
-    internal static void Unwrapped(Action parallel)
+    public static void Unwrapped(Action parallel)
     {
         try
         {

@@ -118,6 +118,14 @@ public sealed class WimHeader
         return new WimHeader(bytes);
     }
 
+    /// <summary>Whether a file begins like a WIM of any kind.</summary>
+    public static bool Begins(Microsoft.Win32.SafeHandles.SafeFileHandle file)
+    {
+        Span<byte> start = stackalloc byte[8];
+        int got = RandomAccess.Read(file, start, 0);
+        return got == start.Length && (start.SequenceEqual(Magic) || start.SequenceEqual(PipableMagic));
+    }
+
     /// <summary>Reads and checks a header.</summary>
     /// <param name="bytes">The file's first bytes.</param>
     /// <param name="fileLength">Length of the whole file in bytes.</param>

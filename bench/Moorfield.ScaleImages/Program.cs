@@ -1,0 +1,23 @@
+using Moorfield.Formats.Wim;
+using Moorfield.StandIn;
+
+// Makes the large images that bench/run measures: scale-images DIR [eleven|two]
+string folder = args[0];
+string which = args.Length > 1 ? args[1] : "both";
+var world = World.Load() with { SystemFiles = 0 };
+// The provisioned packages of the world, each three times over under other names: more than sixty.
+var copies = Enumerable.Range(1, 2).SelectMany(n => world.Packages.Where(p => p.Provisioned).Select(p => p with { Name = $"{p.Name}{n}", Display = $"{p.Display} {n}" }));
+world = world with { Packages = [.. world.Packages, .. copies] };
+
+if (which is "both" or "eleven")
+{
+    ImageBuilder.Build(
+        world, Enumerable.Range(1, 11).Select(i => new WorldEdition($"Counter {i:D2}", "For measurements", "Windows 10 Pro", $"Edition{i}", [])),
+        Path.Combine(folder, "eleven.wim"), WimCompression.Lzx, new ImageBulk(100_000, 80 << 20, 1500, SharedHive: false));
+}
+if (which is "both" or "two")
+{
+    ImageBuilder.Build(
+        world, Enumerable.Range(1, 2).Select(i => new WorldEdition($"Counter {i:D2}", "For measurements", "Windows 10 Pro", "Professional", [])),
+        Path.Combine(folder, "two.wim"), WimCompression.Lzx, new ImageBulk(65_000, 90 << 20, 40_000, SharedHive: true));
+}

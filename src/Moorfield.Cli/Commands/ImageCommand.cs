@@ -1,0 +1,213 @@
+using System.CommandLine;
+using System.Globalization;
+using Moorfield.Cli.Documents;
+using Moorfield.Cli.Rendering;
+using Moorfield.Core;
+using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
+using Moorfield.Formats.Wim;
+
+namespace Moorfield.Cli.Commands;
+
+internal static class ImageCommand
+{
+    internal static Command Create() => new("image", "Looks into image files (WIM, ESD) themselves, and makes them smaller.") { CreateList(), CreateCompact() };
+
+    private static Argument<string> File() => new("FILE") { Description = "A WIM or ESD file" };
+
+    private static Command CreateList()
+    {
+        var path = File();
+        var format = Common.Format("table", "json", "csv");
+        var command = new Command("list", """
+            Lists the editions of an image file, and how the file is made.
+
+            Example:
+              moorfield image list counter-install.wim
+            """)
+        { path, format };
+        command.Handle(parsed =>
+        {
+            using var target = Open(parsed.GetRequiredValue(path), new WriteSeam());
+            var editions = Read(target);
+            switch (parsed.GetValue(format))
+            {
+                case "json":
+                    DocumentJson.Write(Document(target.Image!, editions));
+                    break;
+                case "csv":
+                    Csv.Write(["number", "name", "description", "product", "editionId", "build", "architecture", "languages", "bytes", "files", "provisioned"],
+                        editions.Select(e => new[]
+                        {
+                            Text(e.Number), e.Name, e.Description, e.Product, e.EditionId, e.Build, e.Architecture, string.Join(' ', e.Languages), Text(e.Bytes), Text(e.Files),
+                            e.Provisioned is { } count ? Text(count) : "",
+                        }));
+                    break;
+                default:
+                    Write(target.Image!, editions);
+                    break;
+            }
+            return Program.Done;
+        });
+        return command;
+    }
+
+    private static Target Open(string path, WriteSeam seam)
+    {
+        var target = Target.Open(path, seam);
+        return target.Image is not null ? target : throw new MoorfieldException(Trouble.Misused, $"{path} is no image file. 'moorfield inventory {path}' takes stock of a volume.");
+    }
+
+    /// <summary>Facts from the XML data, and from each edition's own registry where it can be read.</summary>
+    private static List<EditionJson> Read(Target target)
+    {
+        var infos = target.Image!.Editions;
+        return [.. target.ForEach([.. infos.Select(i => (int?)i.Number)], number =>
+        {
+            var info = infos[number!.Value - 1];
+            var (system, problem) = Look(target, number.Value);
+            return new EditionJson(
+                info.Number, info.Name, info.Description, system?.Product is { Length: > 0 } product ? $"{product} {system.Release}".Trim() : info.ProductName, info.EditionId,
+                system?.Build is { Length: > 0 } build ? build : info.Version, info.Architecture, info.Languages, info.Bytes, info.Files, system?.Provisioned, problem);
+        })];
+    }
+
+    // An edition need not hold a Windows: boot images do not.
+    private static (SystemSummary? System, string? Problem) Look(Target target, int number)
+    {
+        try
+        {
+            return (target.With(number, SystemReader.Summarize), null);
+        }
+        catch (MoorfieldException e)
+        {
+            return (null, e.Message);
+        }
+    }
+
+    private static void Write(ImageFile image, List<EditionJson> editions)
+    {
+        var header = image.Wim.Header;
+        var sheet = new Sheet("Edition", "Name", "Product", "Build", "Architecture", "Languages", "Size", "Provisioned").Right(0, 6, 7).Quiet(3);
+        foreach (var edition in editions)
+        {
+            sheet.Add(
+                Text(edition.Number), edition.Name, edition.Product, edition.Build, edition.Architecture, Words.OrNothing(edition.Languages), Sheet.Size(edition.Bytes),
+                edition.Provisioned is { } count ? Sheet.Count(count, "package") : Words.Nothing);
+        }
+        if (editions.Count > 0)
+            sheet.Write();
+        foreach (var edition in editions.Where(e => e.Problem is not null))
+            Say.Line($"Edition {edition.Number}: {edition.Problem}");
+        Fact("File", $"{Sheet.Size(image.Wim.Length)}, {Sheet.Count(editions.Count, "edition")}{(header.BootIndex > 0 ? $", number {header.BootIndex} starts" : "")}");
+        Fact("Compression", Compression(header));
+        Fact("Split", header.IsSplit ? $"part {header.Part} of {header.Parts}" : "no, one file");
+        Fact("Integrity", header.Integrity.IsNone ? "no integrity table" : "has an integrity table");
+        Fact("Identifier", header.Guid.ToString());
+        Fact("Compacting", WimCompactor.Reclaimable(image.Wim) is > 0 and var bytes ? $"would give back {Sheet.Size(bytes)}" : "would give back nothing");
+        if (Unchangeable(header) is { } why)
+            Say.Line($"{image.Name} can be read, but not changed: it {why}.");
+
+        static void Fact(string name, string text) => Say.Line($"{name,-12} {text}");
+    }
+
+    private static string Compression(WimHeader header) => header.IsSolidVersion ? "as a whole (ESD, version 3584)"
+        : header.Compression == WimCompression.None ? "none" : $"{header.Compression.ToString().ToUpperInvariant()} in chunks of {header.ChunkSize / 1024} KB";
+
+    private static string? Unchangeable(WimHeader header)
+    {
+        try
+        {
+            WimEditor.CheckChangeable(header);
+            return null;
+        }
+        catch (InvalidDataException e)
+        {
+            return e.Message;
+        }
+    }
+
+    private static ImageJson Document(ImageFile image, List<EditionJson> editions)
+    {
+        var header = image.Wim.Header;
+        return new ImageJson(
+            "moorfield.image/1", image.FullPath, [.. editions], header.Compression.ToString().ToLowerInvariant(), header.ChunkSize, header.IsSolidVersion ? "solid" : "normal",
+            header.Part, header.Parts, !header.Integrity.IsNone, header.BootIndex, header.Guid.ToString(), image.Wim.Length, WimCompactor.Reclaimable(image.Wim),
+            Unchangeable(header) is null);
+    }
+
+    private static Command CreateCompact()
+    {
+        var path = File();
+        var to = new Option<string?>("--to") { Description = "Write the smaller image to this file, and leave FILE as it is", HelpName = "FILE" };
+        var yes = new Option<bool>("--yes", "-y") { Description = "Do not ask for confirmation" };
+        var vaultPath = Common.VaultPath();
+        var command = new Command("compact", """
+            Gives back the space of what nothing refers to any more, by copying what is left as it is stored.
+
+            Example:
+              moorfield image compact counter-install.wim
+            """)
+        { path, to, yes, vaultPath };
+        command.Handle(parsed =>
+        {
+            var progress = new ProgressLine();
+            using var target = Open(parsed.GetRequiredValue(path), progress.Seam);
+            var image = target.Image!;
+            string? copy = parsed.GetValue(to);
+            if (copy is null)
+            {
+                if (!target.TryLock())
+                    throw new MoorfieldException(Trouble.Failed, $"{image.Name} is being changed by another run of moorfield. Wait for it to end.");
+                image.Reload();
+            }
+            image.CheckChangeable();
+            long before = image.Wim.Length;
+            long bytes = WimCompactor.Reclaimable(image.Wim);
+            if (copy is null && bytes == 0)
+            {
+                Say.Aside($"{image.Name} holds nothing to give back. Nothing was changed.");
+                return Program.Done;
+            }
+            if (copy is null && !Agreed(image, bytes, Vault.ChoosePath(parsed.GetValue(vaultPath)), parsed.GetValue(yes)))
+            {
+                Say.Aside("Nothing was changed.");
+                return Program.Done;
+            }
+            long after;
+            try
+            {
+                after = ImageCompaction.Copy(image, copy ?? image.FullPath, progress.Seam);
+            }
+            finally
+            {
+                progress.Clear();
+            }
+            Say.Line($"{(copy is null ? image.Name : Path.GetFileName(copy))} has {Sheet.Size(after)} now; {image.Name} {(copy is null ? "had" : "has")} {Sheet.Size(before)}.");
+            return Program.Done;
+        });
+        return command;
+    }
+
+    /// <summary>Says what compacting in place ends, and asks.</summary>
+    private static bool Agreed(ImageFile image, long bytes, string vaultPath, bool yes)
+    {
+        Say.Line($"Compacting {image.Name} gives back {Sheet.Size(bytes)}.");
+        using var vault = Vault.OpenExisting(vaultPath);
+        string identity = TargetIdentities.Of(image);
+        var runs = vault is null ? [] : PointHistory.Read(vault, Say.Error)
+            .Where(s => s.Point.Target.MachineId == identity && s.Point.Image is not null && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart).ToList();
+        int kept = runs.Count(r => r.Point.Image!.Dropped.All(d => d.Kept is not null));
+        Say.Line("The way back to the file as it was before earlier runs ends with it.");
+        if (runs.Count > 0)
+            Say.Line($"Of {Sheet.Count(runs.Count, "run")} on it in {vaultPath}, {kept} can be undone afterwards change by change; the removed files of the others are gone for good.");
+        if (yes)
+            return true;
+        if (Console.IsInputRedirected)
+            throw new MoorfieldException(Trouble.Misused, "Standard input is not a terminal, so nobody can be asked. Add --yes to go ahead. Nothing was changed.");
+        return Say.Confirm("Compact it?");
+    }
+
+    private static string Text(long number) => number.ToString(CultureInfo.InvariantCulture);
+}

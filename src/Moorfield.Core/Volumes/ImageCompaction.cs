@@ -1,0 +1,63 @@
+using Moorfield.Formats.Wim;
+
+namespace Moorfield.Core.Volumes;
+
+/// <summary>Writes an image file anew without what nothing refers to any more.</summary>
+public static class ImageCompaction
+{
+    private const uint PlainFileMode = 0x1A4;
+
+    /// <summary>
+    /// Copies what the image refers to, as stored, into a file that takes its final name only when it is whole and on the disk.
+    /// </summary>
+    /// <param name="path">The image's own path: it is replaced, and keeps its owner and mode. Another path must not exist.</param>
+    /// <returns>Bytes of the new file.</returns>
+    /// <exception cref="MoorfieldException">The image stays what it is.</exception>
+    public static long Copy(ImageFile image, string path, WriteSeam seam)
+    {
+        image.CheckChangeable();
+        string full = Path.GetFullPath(path);
+        using var folder = Folder.Open(Path.GetDirectoryName(full)!, seam);
+        string name = Path.GetFileName(full);
+        bool replaces = full == image.FullPath;
+        if (!replaces && folder.Stat(name) is not null)
+            throw new MoorfieldException(Trouble.Misused, $"{full} is there already. Name another file, or delete it.");
+        if (replaces && folder.Stat(name)?.Kind == EntryKind.Link)
+            throw new MoorfieldException(Trouble.Misused, $"{full} is a link. Name the file that it leads to.");
+        string part = $".{name}{TreeWriter.PartName}";
+        if (folder.Stat(part) is not null)
+            folder.Delete(part); // left by a run that was cut off
+        try
+        {
+            long length = Write(image, folder, part, full, seam);
+            if (replaces && folder.Stat(name) is { } before)
+                folder.SetOwnerAndMode(part, before.Uid, before.Gid, before.Mode, EntryKind.File);
+            folder.Rename(part, name);
+            folder.Flush();
+            return length;
+        }
+        catch
+        {
+            if (folder.Stat(part) is not null)
+                folder.Delete(part);
+            throw;
+        }
+    }
+
+    private static long Write(ImageFile image, Folder folder, string part, string full, WriteSeam seam)
+    {
+        using var output = new SeamFileStream(folder.CreateFile(part, PlainFileMode), seam, full);
+        try
+        {
+            WimCompactor.Copy(image.Wim, output, output.File);
+            using var copy = WimFile.Open(output.File);
+            for (int number = 1; number <= copy.Header.ImageCount; number++)
+                copy.ReadMetadata(number);
+            return output.Length;
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"{image.Name} {e.Message}. It stays as it is.", e);
+        }
+    }
+}

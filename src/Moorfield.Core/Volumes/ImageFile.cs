@@ -1,0 +1,196 @@
+using System.Collections.Immutable;
+using System.Runtime.InteropServices;
+using System.Text;
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Formats.Native;
+using Moorfield.Formats.Wim;
+
+namespace Moorfield.Core.Volumes;
+
+/// <summary>An offline install image: a WIM or ESD file with one Windows in each of its editions.</summary>
+public sealed class ImageFile : IDisposable
+{
+    private const long CacheLimit = 128L << 20;
+    private readonly SafeFileHandle _file;
+    private readonly WriteSeam _seam;
+    private readonly List<(Sha1Hash Hash, SafeFileHandle Content)> _cache = [];
+    private readonly Lock _gate = new();
+
+    private ImageFile(string path, SafeFileHandle file, WriteSeam seam)
+    {
+        FullPath = Path.GetFullPath(path);
+        _file = file;
+        _seam = seam;
+        Wim = OpenWim();
+    }
+
+    /// <summary>The file's name, for messages.</summary>
+    public string Name => Path.GetFileName(FullPath);
+
+    public string FullPath { get; }
+
+    /// <summary>The container as it was when the file was opened, or last changed through this.</summary>
+    public WimFile Wim { get; private set; }
+
+    /// <summary>What the XML data says of the editions, in their order.</summary>
+    public ImmutableArray<ImageInfo> Editions => [.. Enumerable.Range(1, Wim.Header.ImageCount).Select(Wim.Xml.Image)];
+
+    /// <summary>Opens an image file.</summary>
+    /// <exception cref="MoorfieldException">Not there, cannot be read, no WIM, or a damaged one.</exception>
+    public static ImageFile Open(string path, WriteSeam seam)
+    {
+        var file = OpenPath(path, LibC.ReadOnly) ?? throw new MoorfieldException(Trouble.Failed, $"{path} cannot be read: {Marshal.GetLastPInvokeErrorMessage()}.");
+        try
+        {
+            if (!WimHeader.Begins(file))
+                throw new MoorfieldException(Trouble.Misused, $"{path} is a file, but no WIM or ESD. Name an image file, or the folder where a Windows volume is mounted.");
+            return new ImageFile(path, file, seam);
+        }
+        catch
+        {
+            file.Dispose();
+            throw;
+        }
+    }
+
+    /// <summary>Takes the file for this run; false when another run has it.</summary>
+    public bool TryLock() => LibC.Lock(_file, LibC.LockExclusive | LibC.LockNonBlocking) == 0;
+
+    /// <summary>Makes sure that this file may be changed.</summary>
+    /// <exception cref="MoorfieldException">A kind of image that is not changed here.</exception>
+    public void CheckChangeable()
+    {
+        try
+        {
+            WimEditor.CheckChangeable(Wim.Header);
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Refused, $"{Name} {e.Message}. Nothing was changed.", e);
+        }
+    }
+
+    /// <summary>The tree of an edition, for reading.</summary>
+    /// <param name="number">From 1.</param>
+    /// <exception cref="MoorfieldException">Its metadata is damaged.</exception>
+    public WimEdition OpenEdition(int number) => Guarded(() => new WimEdition(this, number, ReadMetadata(number)));
+
+    internal ImageMetadata ReadMetadata(int number) => Wim.Header.IsSplit && Wim.Blobs.Metadata.Count == 0
+        ? throw new InvalidDataException($"is part {Wim.Header.Part} of {Wim.Header.Parts} of a split WIM, without the editions' lists of files. Join the parts first")
+        : Wim.ReadMetadata(number);
+
+    /// <summary>A content as a file in memory, for the caller to close. The last ones are kept: editions share most of what is read.</summary>
+    /// <exception cref="InvalidDataException">Damaged, or in another part of a split WIM.</exception>
+    internal SafeFileHandle OpenContent(BlobEntry blob)
+    {
+        if (blob.Part != Wim.Header.Part)
+            throw new InvalidDataException($"is part {Wim.Header.Part} of {Wim.Header.Parts} of a split WIM, and files that are needed lie in part {blob.Part}. Join the parts first");
+        lock (_gate)
+        {
+            int index = _cache.FindIndex(c => c.Hash == blob.Hash);
+            if (index >= 0)
+                return Reopen(_cache[index].Content);
+        }
+        var content = MemoryFile.Create();
+        try
+        {
+            Wim.CopyTo(blob, content);
+        }
+        catch
+        {
+            content.Dispose();
+            throw;
+        }
+        lock (_gate)
+        {
+            _cache.Add((blob.Hash, Reopen(content)));
+            while (_cache.Sum(c => RandomAccess.GetLength(c.Content)) > CacheLimit)
+            {
+                _cache[0].Content.Dispose();
+                _cache.RemoveAt(0);
+            }
+        }
+        return content;
+    }
+
+    /// <summary>The same file in memory once more, to be closed on its own.</summary>
+    private static SafeFileHandle Reopen(SafeFileHandle memory) =>
+        OpenPath($"/proc/self/fd/{memory.DangerousGetHandle()}", LibC.ReadOnly) ?? throw new IOException($"A file in memory cannot be opened again: {Marshal.GetLastPInvokeErrorMessage()}.");
+
+    /// <summary>Begins a change.</summary>
+    /// <param name="restorable">Contents that may come back, by SHA-1.</param>
+    /// <exception cref="MoorfieldException">The file cannot be written.</exception>
+    internal ImageEdit BeginEdit(DateTime now, IReadOnlyDictionary<Sha1Hash, RestorableContent> restorable) => new(this, OpenForWriting(), now, restorable);
+
+    /// <summary>Puts an old header and an old length back: the file is then what it was, to the last byte.</summary>
+    internal void Rewind(ReadOnlySpan<byte> header, long length)
+    {
+        using (var output = OpenForWriting())
+        {
+            WimEditor.WriteHeader(output, header);
+            output.SetLength(length);
+            output.Flush();
+        }
+        Reload();
+    }
+
+    private SeamFileStream OpenForWriting()
+    {
+        // By the open descriptor: what was read is what is written, whatever has the name by now.
+        var file = OpenPath($"/proc/self/fd/{_file.DangerousGetHandle()}", LibC.ReadWrite)
+            ?? throw new MoorfieldException(Trouble.Failed, $"{Name} cannot be written: {Marshal.GetLastPInvokeErrorMessage()}. Nothing was changed.");
+        return new SeamFileStream(file, _seam, FullPath);
+    }
+
+    /// <summary>Opens a file without the advisory lock that .NET would take; null when that fails.</summary>
+    private static SafeFileHandle? OpenPath(string path, int mode)
+    {
+        byte[] bytes = [.. Encoding.UTF8.GetBytes(path), 0];
+        var file = LibC.Open(bytes, mode | LibC.NonBlock | LibC.CloseOnExec, 0);
+        return file.IsInvalid ? null : file;
+    }
+
+    /// <summary>Reads header and tables again, as they are on the disk now.</summary>
+    /// <exception cref="MoorfieldException">The file is damaged.</exception>
+    public void Reload()
+    {
+        var fresh = OpenWim();
+        ClearCache();
+        Wim.Dispose();
+        Wim = fresh;
+    }
+
+    private WimFile OpenWim() => Guarded(() => WimFile.Open(_file));
+
+    private T Guarded<T>(Func<T> use)
+    {
+        try
+        {
+            return use();
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"{Name} {e.Message}.", e);
+        }
+        catch (DllNotFoundException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, e.Message, e);
+        }
+    }
+
+    private void ClearCache()
+    {
+        lock (_gate)
+        {
+            _cache.ForEach(c => c.Content.Dispose());
+            _cache.Clear();
+        }
+    }
+
+    public void Dispose()
+    {
+        ClearCache();
+        Wim.Dispose();
+        _file.Dispose();
+    }
+}

@@ -1,0 +1,85 @@
+using Microsoft.Win32.SafeHandles;
+
+namespace Moorfield.Core.Volumes;
+
+/// <summary>
+/// The file tree of one Windows, whatever holds it. Paths are case-insensitive; links are never followed, so that nothing outside is ever
+/// read or changed.
+/// </summary>
+public abstract class WindowsTree : IDisposable
+{
+    /// <summary>What it is called in messages.</summary>
+    public abstract string Name { get; }
+
+    /// <summary>The full Linux path of the folder or image file that holds it.</summary>
+    public abstract string FullPath { get; }
+
+    /// <summary>What is at a path; null when nothing is, or a link stands in the way.</summary>
+    public abstract EntryInfo? Stat(WindowsPath path);
+
+    /// <summary>The names in a folder, spelled as they are there, sorted; none when it is missing.</summary>
+    public abstract IReadOnlyList<string> List(WindowsPath path);
+
+    /// <summary>Opens a regular file for reading, for the caller to close; null when there is none.</summary>
+    public abstract SafeFileHandle? OpenRead(WindowsPath path);
+
+    /// <summary>Bytes in all files of a tree; 0 when it is missing.</summary>
+    public abstract long TreeBytes(WindowsPath path);
+
+    /// <summary>The path as it is spelled there as far as it exists; the rest as given.</summary>
+    public abstract WindowsPath Spelled(WindowsPath path);
+
+    /// <summary>Makes sure that a file could be written, without writing.</summary>
+    /// <exception cref="MoorfieldException">It could not.</exception>
+    public abstract void CheckWritable(WindowsPath path);
+
+    /// <summary>Puts new content into an existing file, which keeps everything else that it has.</summary>
+    /// <param name="file">The contents before and after; the latter is what gets in.</param>
+    internal abstract void ReplaceContent(PreparedContent file, WindowsPath path);
+
+    /// <summary>Sets the times of an entry that exists.</summary>
+    public abstract void SetTimes(WindowsPath path, FileTime accessed, FileTime modified);
+
+    /// <summary>Records a file, link or folder with all below it; null when nothing is there.</summary>
+    /// <param name="keep">Takes each file's content and gives the name it is kept under.</param>
+    public abstract TreeImage? Record(WindowsPath path, Func<SafeFileHandle, string> keep);
+
+    /// <summary>Deletes a file, link or folder with all below it; nothing happens when it is not there.</summary>
+    public abstract void RemoveTree(WindowsPath path);
+
+    /// <summary>
+    /// Adds what is missing of a recorded tree. Entries that are there and match are left alone; missing folders on the way are added.
+    /// </summary>
+    /// <param name="content">Opens the content kept under a name.</param>
+    /// <returns>One sentence for each attribute that could not be given back.</returns>
+    /// <exception cref="MoorfieldException">Something else is where an entry belongs.</exception>
+    public abstract IReadOnlyList<string> AddTree(WindowsPath path, TreeImage image, Func<string, Stream> content);
+
+    /// <summary>Whether what is at a path is the recorded tree, part of it, nothing, or something else.</summary>
+    public abstract TreeState Compare(WindowsPath path, TreeImage image);
+
+    /// <summary>The name by which the tree itself knows a file's content; null when it knows none without reading.</summary>
+    internal virtual string? ContentName(WindowsPath path) => null;
+
+    /// <summary>The content of a regular file; null when there is none.</summary>
+    /// <exception cref="MoorfieldException">It is longer than <paramref name="limit"/> bytes.</exception>
+    public byte[]? Read(WindowsPath path, long limit)
+    {
+        if (Stat(path) is { Kind: EntryKind.File } info && info.Size > limit)
+            throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} has {info.Size:N0} bytes, more than the {limit:N0} that it could sensibly have.");
+        using var file = OpenRead(path);
+        return file is null ? null : FileContent.ReadAll(file, limit);
+    }
+
+    protected MoorfieldException Missing(WindowsPath path) => new(Trouble.Failed, $"{Name}: {path} is not there.");
+
+    public void Dispose()
+    {
+        Dispose(disposing: true);
+        GC.SuppressFinalize(this);
+    }
+
+    protected virtual void Dispose(bool disposing)
+    {
+    }
+}
