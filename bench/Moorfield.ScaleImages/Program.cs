@@ -19,5 +19,5 @@ if (which is "both" or "two")
 {
     ImageBuilder.Build(
         world, Enumerable.Range(1, 2).Select(i => new WorldEdition($"Counter {i:D2}", "For measurements", "Windows 10 Pro", "Professional", [])),
-        Path.Combine(folder, "two.wim"), WimCompression.Lzx, new ImageBulk(65_000, 90 << 20, 40_000, SharedHive: true));
+        Path.Combine(folder, "two.wim"), WimCompression.Lzx, new ImageBulk(65_000, 90 << 20, 60_000, SharedHive: true));
 }

@@ -140,11 +140,12 @@ public sealed class ImageBuilder
     private byte[] Padded(int length)
     {
         const int ValueLength = 8192;
+        const int Taken = 12288; // in whole pages, with the cells of its key
         using SafeFileHandle file = MemoryFile.Create();
         RandomAccess.Write(file, MinimalHive.Create("ROOT", _world.Clock), 0);
         using var hive = Hive.OpenWrite(file);
-        for (int i = 0; i * ValueLength < length; i++)
-            hive.Create($@"Northlight\Bulk\{i / 100:D4}\{i:D6}").Set(new HiveValue("Data", HiveValueType.Binary, Filler.Bytes($"bulk{i}", ValueLength)));
+        for (int i = 0; i * Taken < length; i++)
+            hive.Create($@"Northlight\Bulk\{i / 100:D4}\{i:D6}").Set(new HiveValue("Data", HiveValueType.Binary, Filler.Text(i, ValueLength)));
         return hive.ToArray();
     }
 

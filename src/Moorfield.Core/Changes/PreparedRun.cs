@@ -22,7 +22,7 @@ internal sealed record PreparedRun(ImmutableArray<Change> Changes, ImmutableArra
 {
     public void Dispose()
     {
-        foreach (var file in Files)
+        foreach (var file in Files.Where(f => f.Content.AddedAs is null))
             file.Content.Dispose();
     }
 }
@@ -99,7 +99,9 @@ internal sealed class Preparation(WindowsTree tree, Func<SafeFileHandle, string>
                 captured.Add(ready);
                 ready?.Apply(hive);
             }
-            return new PreparedHive(captured.ToImmutable(), Content(path, hive.ToFile()));
+            if (captured.All(c => c is null))
+                return new PreparedHive(captured.ToImmutable(), null);
+            return new PreparedHive(captured.ToImmutable(), new PreparedContent(tree.OpenRead(path)!, hive.ToFile()));
         }
         catch (InvalidDataException e)
         {

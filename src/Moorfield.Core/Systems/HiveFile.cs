@@ -36,13 +36,10 @@ internal static class HiveFile
         using var file = tree.OpenRead(path) ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} is not there.");
         try
         {
-            using (var reading = Hive.OpenRead(file))
+            if (HiveHeader.Read(file).IsDirty)
             {
-                if (reading.Header.IsDirty)
-                {
-                    throw new MoorfieldException(Trouble.Refused,
-                        $"{tree.Name}: {path} was not flushed when Windows last shut down, so it must not be written. Start Windows once, shut it down fully, and try again.");
-                }
+                throw new MoorfieldException(Trouble.Refused,
+                    $"{tree.Name}: {path} was not flushed when Windows last shut down, so it must not be written. Start Windows once, shut it down fully, and try again.");
             }
             return Hive.OpenWrite(file);
         }

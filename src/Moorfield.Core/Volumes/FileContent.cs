@@ -91,7 +91,7 @@ internal sealed class PreparedContent(SafeFileHandle before, SafeFileHandle afte
 
     internal SafeFileHandle After { get; } = after;
 
-    /// <summary>The SHA-1 under which an image got the new content; the contents are closed then.</summary>
+    /// <summary>The SHA-1 under which an image got the new content; the contents belong to the image then.</summary>
     internal Sha1Hash? AddedAs { get; set; }
 
     public void Dispose()

@@ -62,8 +62,10 @@ internal sealed class ImageEdit : IDisposable
         {
             if (content.AddedAs is null)
             {
-                Guarded(() => content.AddedAs = _editor.AddContent(content.After, _file.Wim.Blobs.Find(basis), content.Before));
-                content.Dispose();
+                var old = _file.Wim.Blobs.Find(basis);
+                Guarded(() => content.AddedAs = _editor.AddContent(content.After, old, content.Before));
+                content.Before.Dispose();
+                _file.AddWritten(content.AddedAs!.Value, content.After, old);
             }
             return content.AddedAs!.Value;
         }

@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using System.Collections.Immutable;
 using System.Runtime.InteropServices;
 using System.Text;
@@ -11,9 +12,12 @@ namespace Moorfield.Core.Volumes;
 public sealed class ImageFile : IDisposable
 {
     private const long CacheLimit = 128L << 20;
+    private const long LeastCached = 1 << 20;
     private readonly SafeFileHandle _file;
     private readonly WriteSeam _seam;
     private readonly List<(Sha1Hash Hash, SafeFileHandle Content)> _cache = [];
+    private readonly Dictionary<Sha1Hash, WrittenContent> _written = [];
+    private readonly ConcurrentDictionary<Sha1Hash, Lazy<SafeFileHandle>> _loading = new();
     private readonly Lock _gate = new();
 
     private ImageFile(string path, SafeFileHandle file, WriteSeam seam)
@@ -79,38 +83,114 @@ public sealed class ImageFile : IDisposable
         ? throw new InvalidDataException($"is part {Wim.Header.Part} of {Wim.Header.Parts} of a split WIM, without the editions' lists of files. Join the parts first")
         : Wim.ReadMetadata(number);
 
-    /// <summary>A content as a file in memory, for the caller to close. The last ones are kept: editions share most of what is read.</summary>
+    /// <summary>A content in memory.</summary>
+    /// <exception cref="InvalidDataException">Damaged, in another part of a split WIM, or longer than <paramref name="limit"/> bytes.</exception>
+    internal byte[] ReadContent(BlobEntry blob, long limit)
+    {
+        CheckPart(blob);
+        return Wim.Read(blob, limit);
+    }
+
+    /// <summary>A content as a file in memory, for the caller to close. The last large ones are kept: editions share most of what is read.</summary>
     /// <exception cref="InvalidDataException">Damaged, or in another part of a split WIM.</exception>
     internal SafeFileHandle OpenContent(BlobEntry blob)
     {
-        if (blob.Part != Wim.Header.Part)
-            throw new InvalidDataException($"is part {Wim.Header.Part} of {Wim.Header.Parts} of a split WIM, and files that are needed lie in part {blob.Part}. Join the parts first");
+        CheckPart(blob);
+        if (blob.Size < LeastCached)
+            return Load(blob);
+        if (Cached(blob.Hash) is { } cached)
+            return cached;
+        // Editions that want the same at the same time wait for the first of them.
+        var loading = _loading.GetOrAdd(blob.Hash, _ => new Lazy<SafeFileHandle>(() => Load(blob)));
+        try
+        {
+            var loaded = loading.Value;
+            lock (_gate)
+            {
+                if (loaded.IsClosed)
+                    return OpenContent(blob); // used and closed since
+                var content = Reopen(loaded);
+                if (_loading.TryRemove(KeyValuePair.Create(blob.Hash, loading)))
+                    AddToCache(blob.Hash, loaded);
+                return content;
+            }
+        }
+        catch
+        {
+            _loading.TryRemove(KeyValuePair.Create(blob.Hash, loading));
+            throw;
+        }
+    }
+
+    /// <summary>A content that was written, and the one that it replaced.</summary>
+    private sealed record WrittenContent(SafeFileHandle Content, BlobEntry? Basis);
+
+    /// <summary>Keeps what was just written, so that reading it back means comparing instead of decompressing.</summary>
+    internal void AddWritten(Sha1Hash hash, SafeFileHandle content, BlobEntry? basis)
+    {
         lock (_gate)
         {
-            int index = _cache.FindIndex(c => c.Hash == blob.Hash);
-            if (index >= 0)
-                return Reopen(_cache[index].Content);
+            if (_written.Values.Sum(w => RandomAccess.GetLength(w.Content)) + RandomAccess.GetLength(content) <= CacheLimit && _written.TryAdd(hash, new WrittenContent(content, basis)))
+                return;
+        }
+        content.Dispose();
+    }
+
+    private WrittenContent? TakeWritten(Sha1Hash hash)
+    {
+        lock (_gate)
+            return _written.Remove(hash, out var written) ? written : null;
+    }
+
+    private SafeFileHandle Load(BlobEntry blob)
+    {
+        if (TakeWritten(blob.Hash) is { } written)
+        {
+            using var basisContent = written.Basis is { } old ? Cached(old.Hash) : null;
+            if (Wim.Stores(blob, written.Content, written.Basis, basisContent))
+                return written.Content;
+            written.Content.Dispose();
+            throw new InvalidDataException($"is damaged: the content {blob.Hash} is not what was written");
         }
         var content = MemoryFile.Create();
         try
         {
             Wim.CopyTo(blob, content);
+            return content;
         }
         catch
         {
             content.Dispose();
             throw;
         }
+    }
+
+    private void CheckPart(BlobEntry blob)
+    {
+        if (blob.Part != Wim.Header.Part)
+            throw new InvalidDataException($"is part {Wim.Header.Part} of {Wim.Header.Parts} of a split WIM, and files that are needed lie in part {blob.Part}. Join the parts first");
+    }
+
+    private SafeFileHandle? Cached(Sha1Hash hash)
+    {
         lock (_gate)
         {
-            _cache.Add((blob.Hash, Reopen(content)));
-            while (_cache.Sum(c => RandomAccess.GetLength(c.Content)) > CacheLimit)
+            int index = _cache.FindIndex(c => c.Hash == hash);
+            return index < 0 ? null : Reopen(_cache[index].Content);
+        }
+    }
+
+    private void AddToCache(Sha1Hash hash, SafeFileHandle content)
+    {
+        lock (_gate)
+        {
+            _cache.Add((hash, content));
+            while (_cache.Count > 1 && _cache.Sum(c => RandomAccess.GetLength(c.Content)) > CacheLimit)
             {
                 _cache[0].Content.Dispose();
                 _cache.RemoveAt(0);
             }
         }
-        return content;
     }
 
     /// <summary>The same file in memory once more, to be closed on its own.</summary>
@@ -155,7 +235,6 @@ public sealed class ImageFile : IDisposable
     public void Reload()
     {
         var fresh = OpenWim();
-        ClearCache();
         Wim.Dispose();
         Wim = fresh;
     }
@@ -184,6 +263,9 @@ public sealed class ImageFile : IDisposable
         {
             _cache.ForEach(c => c.Content.Dispose());
             _cache.Clear();
+            foreach (var written in _written.Values)
+                written.Content.Dispose();
+            _written.Clear();
         }
     }
 

@@ -49,6 +49,10 @@ public sealed class WimEdition : WindowsTree
         : _file.OpenContent(Blob(entry)));
 
     /// <inheritdoc/>
+    public override byte[]? Read(WindowsPath path, long limit) => Guarded(() =>
+        FileAt(path) is not { } entry ? null : entry.Content.IsZero ? [] : _file.ReadContent(Blob(entry), limit));
+
+    /// <inheritdoc/>
     public override long TreeBytes(WindowsPath path)
     {
         return Guarded(() => Find(path) is { } entry ? Bytes(entry, 0) : 0);

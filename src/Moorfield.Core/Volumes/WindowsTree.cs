@@ -63,7 +63,7 @@ public abstract class WindowsTree : IDisposable
 
     /// <summary>The content of a regular file; null when there is none.</summary>
     /// <exception cref="MoorfieldException">It is longer than <paramref name="limit"/> bytes.</exception>
-    public byte[]? Read(WindowsPath path, long limit)
+    public virtual byte[]? Read(WindowsPath path, long limit)
     {
         if (Stat(path) is { Kind: EntryKind.File } info && info.Size > limit)
             throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} has {info.Size:N0} bytes, more than the {limit:N0} that it could sensibly have.");

@@ -37,13 +37,11 @@ public sealed class Hive : IDisposable
 
     private static Hive Open(SafeFileHandle file, int flags)
     {
-        byte[] block = new byte[HiveHeader.Size];
-        int got = RandomAccess.Read(file, block, 0);
-        var header = HiveHeader.Read(block.AsSpan(0, got), RandomAccess.GetLength(file));
+        var header = HiveHeader.Read(file);
         if (header.IsDirty && flags != 0)
             throw new InvalidDataException("was not flushed when Windows last shut down");
         if (flags != 0)
-            HiveStructure.Check(ReadAll(file));
+            HiveStructure.Check(file);
         HiveHandle handle;
         try
         {

@@ -1,4 +1,5 @@
 using System.Buffers.Binary;
+using Microsoft.Win32.SafeHandles;
 
 namespace Moorfield.Formats.Hives;
 
@@ -13,6 +14,15 @@ public readonly record struct HiveHeader(bool IsDirty)
     private const int MajorVersionOffset = 20;
     private const int HiveBinsSizeOffset = 40;
     private const int ChecksumOffset = 508;
+
+    /// <summary>Reads and checks the base block of a file.</summary>
+    /// <exception cref="InvalidDataException">Not a hive, or one that is cut off or damaged.</exception>
+    public static HiveHeader Read(SafeFileHandle file)
+    {
+        byte[] block = new byte[Size];
+        int got = RandomAccess.Read(file, block, 0);
+        return Read(block.AsSpan(0, got), RandomAccess.GetLength(file));
+    }
 
     /// <summary>Reads and checks a base block.</summary>
     /// <param name="block">The file's first bytes.</param>

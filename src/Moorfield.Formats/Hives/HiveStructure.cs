@@ -1,5 +1,7 @@
 using System.Buffers.Binary;
 using System.Collections;
+using System.IO.MemoryMappedFiles;
+using Microsoft.Win32.SafeHandles;
 
 namespace Moorfield.Formats.Hives;
 
@@ -13,41 +15,60 @@ namespace Moorfield.Formats.Hives;
 /// Makes sure that every cell a hive's keys refer to is there and of the right kind. libhivex checks little of that when it writes, and
 /// ends the whole program when it meets what it does not expect. Source: windows-on-disk §8 [doc], the cells [seen].
 /// </summary>
-internal sealed class HiveStructure
+internal sealed unsafe class HiveStructure
 {
     private const int BaseBlock = HiveHeader.Size;
     private const int BinHeader = 32;
     private const uint None = uint.MaxValue;
     private const int LongData = 16344;
-    private readonly byte[] _file;
+    private readonly byte* _start;
+    private readonly int _length;
     private readonly BitArray _used;
     private readonly BitArray _seen;
     private readonly Stack<uint> _keys = new();
 
-    private HiveStructure(byte[] file)
+    private HiveStructure(byte* start, int length)
     {
-        _file = file;
-        _used = new BitArray(file.Length / 8);
-        _seen = new BitArray(file.Length / 8);
+        _start = start;
+        _length = length;
+        _used = new BitArray(length / 8);
+        _seen = new BitArray(length / 8);
     }
 
+    /// <param name="file">A hive whose base block was checked.</param>
     /// <exception cref="InvalidDataException">It does not hold together; the message gives the offset of the cell.</exception>
-    internal static void Check(byte[] file)
+    internal static void Check(SafeFileHandle file)
     {
-        var structure = new HiveStructure(file);
-        structure.FindCells();
-        structure._keys.Push(BinaryPrimitives.ReadUInt32LittleEndian(file.AsSpan(36)));
-        while (structure._keys.TryPop(out uint key))
-            structure.CheckKey(key);
+        long length = RandomAccess.GetLength(file);
+        if (length > int.MaxValue)
+            throw new InvalidDataException($"is a registry hive of {length:N0} bytes, more than Windows allows");
+        using var mapping = MemoryMappedFile.CreateFromFile(file, null, 0, MemoryMappedFileAccess.Read, HandleInheritability.None, leaveOpen: true);
+        using var view = mapping.CreateViewAccessor(0, length, MemoryMappedFileAccess.Read);
+        byte* start = null;
+        view.SafeMemoryMappedViewHandle.AcquirePointer(ref start);
+        try
+        {
+            var structure = new HiveStructure(start, (int)length);
+            structure.FindCells();
+            structure._keys.Push(structure.Read(36));
+            while (structure._keys.TryPop(out uint key))
+                structure.CheckKey(key);
+        }
+        finally
+        {
+            view.SafeMemoryMappedViewHandle.ReleasePointer();
+        }
     }
+
+    private ReadOnlySpan<byte> File => new(_start, _length);
 
     private void FindCells()
     {
-        long end = Math.Min(_file.Length, BaseBlock + (long)BinaryPrimitives.ReadUInt32LittleEndian(_file.AsSpan(40)));
+        long end = Math.Min(_length, BaseBlock + (long)Read(40));
         for (long bin = BaseBlock; bin + BinHeader <= end;)
         {
             uint size = Read(bin + 8);
-            if (!_file.AsSpan((int)bin, 4).SequenceEqual("hbin"u8) || size < BaseBlock || size % BaseBlock != 0 || bin + size > end)
+            if (!File.Slice((int)bin, 4).SequenceEqual("hbin"u8) || size < BaseBlock || size % BaseBlock != 0 || bin + size > end)
                 throw Damaged(bin);
             for (long cell = bin + BinHeader; cell < bin + size;)
             {
@@ -137,15 +158,15 @@ internal sealed class HiveStructure
     private ReadOnlySpan<byte> Cell(uint offset, ReadOnlySpan<byte> kind, int length)
     {
         long place = (long)offset + BaseBlock;
-        if (offset % 8 != 0 || place + 8 > _file.Length || !_used[(int)(place / 8)])
+        if (offset % 8 != 0 || place + 8 > _length || !_used[(int)(place / 8)])
             throw Damaged(place);
-        var content = _file.AsSpan((int)place + 4, -(int)Read(place) - 4);
+        var content = File.Slice((int)place + 4, -(int)Read(place) - 4);
         return content.Length >= length && content.StartsWith(kind) ? content : throw Damaged(place);
     }
 
     private static int Index(uint offset) => (int)(((long)offset + BaseBlock) / 8);
 
-    private uint Read(long place) => BinaryPrimitives.ReadUInt32LittleEndian(_file.AsSpan((int)place));
+    private uint Read(long place) => BinaryPrimitives.ReadUInt32LittleEndian(File[(int)place..]);
 
     private static uint Field(ReadOnlySpan<byte> cell, int offset) => BinaryPrimitives.ReadUInt32LittleEndian(cell[offset..]);
 

@@ -88,7 +88,7 @@ public sealed class BlobTable
             }
             var hash = Sha1Hash.Read(bytes[30..]);
             if (!resource.IsSolid)
-                resource.Check($"the content {hash}", fileLength);
+                resource.Check("a content", fileLength);
             entries.Add(new BlobEntry(
                 resource, BinaryPrimitives.ReadUInt16LittleEndian(bytes[24..]), BinaryPrimitives.ReadUInt32LittleEndian(bytes[26..]), hash, resource.IsSolid ? runs.Count - 1 : -1));
         }

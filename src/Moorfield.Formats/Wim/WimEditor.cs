@@ -12,6 +12,7 @@ namespace Moorfield.Formats.Wim;
 /// <param name="output">The same file for writing, seekable.</param>
 public sealed class WimEditor(WimFile wim, Stream output)
 {
+    private const long LongContent = 1 << 20;
     private readonly Lock _gate = new();
     private readonly ConcurrentDictionary<Sha1Hash, Lazy<BlobEntry>> _added = new();
     private readonly Dictionary<Sha1Hash, int> _references = [];
@@ -47,16 +48,17 @@ public sealed class WimEditor(WimFile wim, Stream output)
     public Sha1Hash AddContent(SafeFileHandle content, BlobEntry? basis = null, SafeFileHandle? basisContent = null)
     {
         long length = RandomAccess.GetLength(content);
-        var hash = WimFile.HashOf(content, 0, length);
         if (length == 0)
             return default;
-        AddOnce(hash, () =>
-        {
-            var map = basis is { } old && basisContent is not null ? wim.Map(old) : null;
-            var pieces = CompressedChunks.Build(wim, content, length, map, basisContent, Codec.UsualLevel);
-            return new BlobEntry(Append(pieces, length, ResourceFlags.None), 1, 0, hash);
-        });
+        // A long one is hashed and compressed at the same time: it will hardly be there already.
+        var early = length >= LongContent ? Task.Run(Build) : null;
+        var hash = WimFile.HashOf(content, 0, length);
+        var pieces = early?.GetAwaiter().GetResult();
+        AddOnce(hash, () => new BlobEntry(Append(pieces ?? Build(), length, ResourceFlags.None), 1, 0, hash));
         return hash;
+
+        CompressedChunks Build() =>
+            CompressedChunks.Build(wim, content, length, basis is { } old && basisContent is not null ? wim.Map(old) : null, basisContent, Codec.FastLevel);
     }
 
     /// <summary>Takes up again a content whose bytes are still in the file although nothing refers to them; see <see cref="WimFile.Holds"/>.</summary>
@@ -73,7 +75,7 @@ public sealed class WimEditor(WimFile wim, Stream output)
     /// <param name="modified">UTC, for the XML data.</param>
     public void SetMetadata(int image, ImageMetadata changed, DateTime modified)
     {
-        var before = wim.ReadMetadata(image).Totals(wim.Blobs.SizeOf);
+        var before = changed.Totals(wim.Blobs.SizeOf);
         byte[] bytes = changed.ToArray();
         var after = ImageMetadata.Read(bytes).Totals(SizeOf);
         var entry = AppendMetadata(bytes);

@@ -14,6 +14,7 @@ public sealed class WimFile : IDisposable
     public const long TableLimit = 512L << 20;
 
     private const int CachedChunkSize = 1 << 22;
+    private const int Stretch = 8 << 20;
     private const int MostCachedChunks = 2;
     private readonly ConcurrentDictionary<(WimCompression, int), Codec> _codecs = new();
     private readonly List<(long Start, byte[] Chunk)> _cache = [];
@@ -92,13 +93,14 @@ public sealed class WimFile : IDisposable
     /// <exception cref="InvalidDataException">Damaged.</exception>
     public void CopyTo(in BlobEntry blob, SafeFileHandle target)
     {
+        using var hash = new FollowingHash(target);
         long done = 0;
         foreach (var (map, offset, length) in Extents(blob))
         {
-            CopyRange(map, offset, length, target, done);
+            CopyRange(map, offset, length, target, done, hash);
             done += length;
         }
-        CheckHash(blob.Hash, HashOf(target, 0, blob.Size));
+        CheckHash(blob.Hash, hash.Finish(blob.Size));
     }
 
     /// <summary>Whether the bytes of a content that was once in the table are still where they were. All of them are read.</summary>
@@ -120,16 +122,8 @@ public sealed class WimFile : IDisposable
     /// <summary>The SHA-1 of a stretch of a file.</summary>
     internal static Sha1Hash HashOf(SafeFileHandle file, long offset, long length)
     {
-        using var hasher = IncrementalHash.CreateHash(HashAlgorithmName.SHA1);
-        byte[] buffer = new byte[(int)Math.Min(1 << 20, Math.Max(1, length))];
-        for (long done = 0; done < length;)
-        {
-            var piece = buffer.AsSpan(0, (int)Math.Min(buffer.Length, length - done));
-            ChunkMap.ReadExactly(file, piece, offset + done);
-            hasher.AppendData(piece);
-            done += piece.Length;
-        }
-        return Sha1Hash.Read(hasher.GetHashAndReset());
+        using var hash = new FollowingHash(file, offset);
+        return hash.Finish(offset + length);
     }
 
     /// <summary>The chunks of a content that lies in a resource of its own; null when it is in a solid one.</summary>
@@ -202,7 +196,7 @@ public sealed class WimFile : IDisposable
         }
     }
 
-    private void CopyRange(ChunkMap map, long offset, long length, SafeFileHandle target, long at)
+    private void CopyRange(ChunkMap map, long offset, long length, SafeFileHandle target, long at, FollowingHash hash)
     {
         if (map.ChunkSize >= CachedChunkSize || length < 4L * map.ChunkSize || offset != 0)
         {
@@ -215,13 +209,71 @@ public sealed class WimFile : IDisposable
             }
             return;
         }
-        Unwrapped(() => Parallel.For(0, map.Count, () => new byte[map.ChunkSize], (chunk, _, buffer) =>
+        int stretch = Math.Max(1, Stretch / map.ChunkSize);
+        for (int first = 0; first < map.Count; first += stretch)
         {
-            var plain = buffer.AsSpan(0, map.Length(chunk));
-            ReadChunk(map, chunk, plain);
-            RandomAccess.Write(target, plain, at + ((long)chunk * map.ChunkSize));
-            return buffer;
+            int end = Math.Min(first + stretch, map.Count);
+            Unwrapped(() => Parallel.For(first, end, () => new byte[map.ChunkSize], (chunk, _, buffer) =>
+            {
+                var plain = buffer.AsSpan(0, map.Length(chunk));
+                ReadChunk(map, chunk, plain);
+                RandomAccess.Write(target, plain, at + ((long)chunk * map.ChunkSize));
+                return buffer;
+            }, _ => { }));
+            if (end < map.Count)
+                hash.Follow(at + ((long)end * map.ChunkSize));
+        }
+    }
+
+    /// <summary>
+    /// Whether the file holds just these bytes as a content. Chunks that are stored as in another content are compared with that one's bytes
+    /// instead of being decompressed.
+    /// </summary>
+    /// <param name="basis">The other content; null for none.</param>
+    /// <param name="basisContent">Its bytes.</param>
+    /// <exception cref="InvalidDataException">Damaged.</exception>
+    public bool Stores(in BlobEntry blob, SafeFileHandle content, BlobEntry? basis, SafeFileHandle? basisContent)
+    {
+        if (Map(blob) is not { } map || RandomAccess.GetLength(content) != map.Size)
+            return false;
+        var other = basis is { } old && basisContent is not null ? Map(old) : null;
+        if (other is not null && (other.Compression, other.ChunkSize) != (map.Compression, map.ChunkSize))
+            other = null;
+        bool same = true;
+        Unwrapped(() => Parallel.For(0, map.Count, () => (Stored: new byte[map.ChunkSize], Wanted: new byte[map.ChunkSize]), (chunk, _, buffers) =>
+        {
+            var stored = buffers.Stored.AsSpan(0, map.Length(chunk));
+            var wanted = buffers.Wanted.AsSpan(0, map.Length(chunk));
+            ChunkMap.ReadExactly(content, wanted, (long)chunk * map.ChunkSize);
+            if (other is not null && IsStoredSame(map, other, chunk))
+                ChunkMap.ReadExactly(basisContent!, stored, (long)chunk * map.ChunkSize);
+            else
+                ReadChunk(map, chunk, stored);
+            if (!stored.SequenceEqual(wanted))
+                Volatile.Write(ref same, false);
+            return buffers;
         }, _ => { }));
+        return same;
+    }
+
+    private bool IsStoredSame(ChunkMap left, ChunkMap right, int chunk)
+    {
+        int length = left.StoredLength(chunk);
+        if (chunk >= right.Count || right.StoredLength(chunk) != length || right.Length(chunk) != left.Length(chunk))
+            return false;
+        byte[] bytes = System.Buffers.ArrayPool<byte>.Shared.Rent(2 * length);
+        try
+        {
+            var one = bytes.AsSpan(0, length);
+            var other = bytes.AsSpan(length, length);
+            ChunkMap.ReadExactly(File, one, left.Starts[chunk]);
+            ChunkMap.ReadExactly(File, other, right.Starts[chunk]);
+            return one.SequenceEqual(other);
+        }
+        finally
+        {
+            System.Buffers.ArrayPool<byte>.Shared.Return(bytes);
+        }
     }
 
     /// <summary>Does something in parallel; the first failure comes as itself.</summary>
