@@ -198,7 +198,7 @@ internal static class ImageCommand
         string identity = TargetIdentities.Of(image);
         var runs = vault is null ? [] : PointHistory.Read(vault, Say.Error)
             .Where(s => s.Point.Target.MachineId == identity && s.Point.Image is not null && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart).ToList();
-        int kept = runs.Count(r => r.Point.Image!.Dropped.All(d => d.Kept is not null));
+        int kept = runs.Count(r => DroppedContents.Survive(r.Point, image));
         Say.Line("The way back to the file as it was before earlier runs ends with it.");
         if (runs.Count > 0)
             Say.Line($"Of {Sheet.Count(runs.Count, "run")} on it in {vaultPath}, {kept} can be undone afterwards change by change; the removed files of the others are gone for good.");

@@ -108,19 +108,21 @@ internal static class InventoryCommand
     {
         var (snapshot, judgement, packages, shown) = section;
         Say.Heading(Words.Describe(snapshot));
-        var sheet = all
-            ? new Sheet("Package", "Version", "Size", "Role", "Origin", "Accounts", "Newcomers", "Standing").Right(2).Quiet(1)
-            : new Sheet("Package", "Version", "Size", "Origin", "Accounts", "Newcomers", "Standing").Right(2).Quiet(1);
+        bool accounts = !snapshot.Accounts.IsEmpty;
+        var sheet = new Sheet([.. Row("Package", "Version", "Size", "Role", "Origin", "Accounts", "Newcomers", "Standing")]).Right(2).Quiet(1);
         foreach (var package in shown)
         {
-            string[] end = [Words.Of(package.Origin), Words.Accounts(package.Accounts, snapshot), Words.Newcomers(package), Words.Of(judgement.Of(package).Standing)];
-            string[] start = [package.DisplayName, package.FullName.Version.ToString(), Sheet.Size(package.Bytes)];
-            sheet.Add(all ? [.. start, Words.Of(package.Role), .. end] : [.. start, .. end]);
+            sheet.Add([.. Row(
+                package.DisplayName, package.FullName.Version.ToString(), Sheet.Size(package.Bytes), Words.Of(package.Role), Words.Of(package.Origin),
+                Words.Accounts(package.Accounts, snapshot), Words.Newcomers(package), Words.Of(judgement.Of(package).Standing))]);
         }
         if (shown.Count > 0)
             sheet.Write();
         Say.Line($"{Sheet.Count(shown.Count, "package")}, {Sheet.Size(shown.Sum(p => p.Bytes))}.{Hidden(packages.Except(shown).ToList())}");
         WriteNotes(snapshot);
+
+        // The role goes without saying when only applications are shown, the accounts when there are none.
+        IEnumerable<string> Row(params string[] cells) => cells.Where((_, i) => (i != 3 || all) && (i != 5 || accounts));
     }
 
     private static string Hidden(List<InstalledPackage> hidden)

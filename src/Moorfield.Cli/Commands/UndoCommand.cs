@@ -156,10 +156,13 @@ internal static class UndoCommand
 
     private static void ShowResult(Target target, UndoPlan plan, RunReport report)
     {
+        if (plan.Rewind is not null && report.Failures.IsEmpty)
+        {
+            Say.Line($"Put back {Sheet.Count(plan.Changes.Length, "change")}: {target.Name} is what it was before the run, to the last byte.");
+            return;
+        }
         Say.Line(report.Failures.IsEmpty
             ? $"Put back {Sheet.Count(plan.Changes.Length, "change")}. A fresh look at {target.Name} finds every one of them as recorded."
             : $"Put back {Sheet.Count(plan.Changes.Length - report.Failures.Length, "change")}; {report.Failures.Length} failed.");
-        if (plan.Rewind is not null && report.Failures.IsEmpty)
-            Say.Line($"{target.Name} is what it was before the run, to the last byte.");
     }
 }

@@ -128,14 +128,21 @@ public sealed class ImageRun(Target target, Vault? vault, TimeProvider clock, bo
                 vault!.Abandon(point.Number);
             throw;
         }
-        return Close(point, request.Changes);
+        // Nothing between the header and the old end was ever written: with these two the file is the old one.
+        bool isBack = _file.Wim.Header.Bytes.SequenceEqual(state.HeaderBefore) && _file.Wim.Length == state.LengthBefore;
+        return End(point, request.Changes, isBack ? [] : [new RunFailure("", _file.Name, "should have its old header and length back, but a fresh look does not show it.")]);
     }
 
-    /// <summary>Looks at the changed file afresh, and ends the journal.</summary>
+    /// <summary>Looks at the changed file afresh.</summary>
     private RunReport Close(RestorePoint? point, ImmutableArray<Change> changes)
     {
         var failures = target.ForEach([.. changes.Select(c => c.Edition).Distinct().Order()], edition => target.With(edition, tree =>
             Execution.Unseen(tree, [.. changes.Where(c => c.Edition == edition)]).ToList())).SelectMany(f => f).ToImmutableArray();
+        return End(point, changes, failures);
+    }
+
+    private RunReport End(RestorePoint? point, ImmutableArray<Change> changes, ImmutableArray<RunFailure> failures)
+    {
         foreach (var failure in failures)
             Journal(point, "failed", failure.What, failure.Message);
         Journal(point, "finished");

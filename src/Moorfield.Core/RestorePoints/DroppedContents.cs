@@ -9,7 +9,7 @@ namespace Moorfield.Core.RestorePoints;
 /// Finds contents that an image has dropped: still in its table, at the place where a run left them, or in the vault. Usable from several
 /// threads at once.
 /// </summary>
-internal sealed class DroppedContents
+public sealed class DroppedContents
 {
     private readonly ImageFile _file;
     private readonly Vault _vault;
@@ -24,6 +24,14 @@ internal sealed class DroppedContents
         // Later runs may have dropped what an earlier one still had: all points of this image count.
         _dropped = PointHistory.Read(vault, _ => { }).Select(s => s.Point).Where(p => p.Target.MachineId == identity && p.Image is not null)
             .SelectMany(p => p.Image!.Dropped).Where(d => Sha1Hash.Parse(d.Sha1) is not null).ToLookup(d => Sha1Hash.Parse(d.Sha1)!.Value);
+    }
+
+    /// <summary>Whether the files of a run could still come back after the image is compacted: kept in the vault, or still used in it.</summary>
+    public static bool Survive(RestorePoint point, ImageFile file)
+    {
+        var kept = (point.Image?.Dropped ?? []).Where(d => d.Kept is not null).Select(d => d.Sha1).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        return point.Changes.OfType<Changes.TreeRemoved>().Where(t => t.Image is not null).SelectMany(t => WimEdition.Contents(t.Image!))
+            .All(hash => file.Wim.Blobs.Find(hash) is not null || kept.Contains(hash.ToString()));
     }
 
     /// <summary>All contents found so far that the image's table lacks.</summary>

@@ -129,6 +129,10 @@ internal sealed class ImageEdit : IDisposable
 /// <summary>A file open for writing, every step of which passes the <see cref="WriteSeam"/>. Flushing goes down to the disk.</summary>
 internal sealed class SeamFileStream(SafeFileHandle file, WriteSeam seam, string name) : Stream
 {
+    private const int EarlyStretch = 8 << 20;
+    private const uint BeginWriting = 2;
+    private long _underWay = RandomAccess.GetLength(file);
+
     public override bool CanRead => false;
     public override bool CanSeek => true;
     public override bool CanWrite => true;
@@ -142,6 +146,11 @@ internal sealed class SeamFileStream(SafeFileHandle file, WriteSeam seam, string
         seam.Pass(WriteKind.Write, name);
         Guarded(buffer, bytes => RandomAccess.Write(file, bytes, Position));
         Position += buffer.Length;
+        if (Position - _underWay < EarlyStretch)
+            return;
+        // The disk can begin while more is being prepared; whether it does makes no difference to what Flush promises.
+        _ = LibC.SyncRange(file, _underWay, Position - _underWay, BeginWriting);
+        _underWay = Position;
     }
 
     public override void Write(byte[] buffer, int offset, int count) => Write(buffer.AsSpan(offset, count));

@@ -114,6 +114,10 @@ internal static unsafe partial class LibC
     [LibraryImport(Library, EntryPoint = "ftruncate", SetLastError = true)]
     internal static partial int Truncate(SafeFileHandle file, long length);
 
+    /// <summary>With flag 2: begins writing a stretch to the disk, and does not wait for it.</summary>
+    [LibraryImport(Library, EntryPoint = "sync_file_range", SetLastError = true)]
+    internal static partial int SyncRange(SafeFileHandle file, long offset, long length, uint flags);
+
     [LibraryImport(Library, EntryPoint = "flock", SetLastError = true)]
     internal static partial int Lock(SafeFileHandle file, int operation);
 

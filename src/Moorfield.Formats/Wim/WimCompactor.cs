@@ -6,7 +6,7 @@ namespace Moorfield.Formats.Wim;
 /// </summary>
 public static class WimCompactor
 {
-    private const int CopyLength = 8 << 20;
+    private const int CopyLength = 1 << 20;
 
     /// <summary>Bytes of the file that nothing refers to.</summary>
     public static long Reclaimable(WimFile wim)

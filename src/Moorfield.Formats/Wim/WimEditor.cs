@@ -191,10 +191,7 @@ public sealed class WimEditor(WimFile wim, Stream output)
     /// <param name="chunkSize">A power of two that the compression allows; ignored without one.</param>
     public static void Create(Stream output, WimCompression compression, int chunkSize, Guid guid)
     {
-        byte[] xml = WimXml.Empty().ToArray();
-        var header = WimHeader.Create(compression, chunkSize, guid);
-        output.Write(header.With(default, new ResourceHeader(xml.Length, ResourceFlags.Metadata, WimHeader.Size, xml.Length), default, default, 0).Bytes);
-        output.Write(xml);
+        output.Write(WimHeader.Create(compression, chunkSize, guid).Bytes);
         output.Flush();
     }
 }
