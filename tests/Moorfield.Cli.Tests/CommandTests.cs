@@ -50,7 +50,7 @@ public sealed class CommandTests : CliTest
     {
         string[] lines = Run("inventory", Root, "--format", "csv").Output.TrimEnd().Split("\r\n");
         lines[0].ShouldStartWith("family,fullName,displayName,");
-        lines.Skip(1).ShouldAllBe(l => l.Split(',', StringSplitOptions.None).Length == 13);
+        lines.Skip(1).ShouldAllBe(l => l.Split(',', StringSplitOptions.None).Length == 14);
         lines.Length.ShouldBe(31);
     }
 
@@ -107,7 +107,7 @@ public sealed class CommandTests : CliTest
         Run("block", Root, "Gannet.Charts_8pewgm0k42rsa", "--yes").Error.ShouldContain("already");
         HiveEdit.HasKey(HiveEdit.Software(Root), $@"{HiveEdit.Store}\Deprovisioned\Gannet.Charts_8pewgm0k42rsa").ShouldBeTrue();
         Tool.Read("reglookup", "-p", "Microsoft/Windows/CurrentVersion/Appx/AppxAllUserStore/Deprovisioned", HiveEdit.Software(Root)).ShouldContain("Gannet.Charts");
-        Run("blocks", Root, "--format", "csv").Output.ShouldBe("family,displayName,installed\r\nGannet.Charts_8pewgm0k42rsa,,false\r\nNorthlight.PartyChat_8pewgm0k42rsa,,false\r\n");
+        Run("blocks", Root, "--format", "csv").Output.ShouldBe("family,displayName,installed,edition\r\nGannet.Charts_8pewgm0k42rsa,,false,\r\nNorthlight.PartyChat_8pewgm0k42rsa,,false,\r\n");
         Run("unblock", Root, "Gannet.*", "--yes").ExitCode.ShouldBe(0);
         Json(Run("blocks", Root, "--format", "json")).GetProperty("blocks").GetArrayLength().ShouldBe(1);
     }

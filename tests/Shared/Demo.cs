@@ -10,19 +10,27 @@ public static class Demo
     private static readonly string[] FewNames =
         ["Northlight.UI.Runtime.2", "Northlight.Native.Runtime.1", "Northlight.ShellHost", "Northlight.Assistant", "Northlight.Weather", "Northlight.Calculator", "Larkfield.Crossword"];
 
-    private static readonly Lazy<TemporaryFolder> Full = new(() => Build(World));
-    private static readonly Lazy<TemporaryFolder> Few = new(() => Build(World with
+    private static readonly World FewWorld = World with
     {
         Packages = [.. World.Packages.Where(p => FewNames.Contains(p.Name)).Select(p => p with { Kib = 60 })],
         Leftovers = [],
         Pins = [],
-    }));
+    };
+
+    private static readonly Lazy<TemporaryFolder> Full = new(() => Build(root => VolumeBuilder.Build(World, root)));
+    private static readonly Lazy<TemporaryFolder> Few = new(() => Build(root => VolumeBuilder.Build(FewWorld, root)));
 
     /// <summary>The whole system.</summary>
     public static string CopyTo(TemporaryFolder folder, string name = "counter-07") => Copy(Full.Value, folder[name]);
 
     /// <summary>The same with seven small packages, for what is done very often.</summary>
     public static string CopyFewTo(TemporaryFolder folder, string name = "counter-07") => Copy(Few.Value, folder[name]);
+
+    private static readonly Lazy<TemporaryFolder> Image = new(() => Build(
+        root => ImageBuilder.Build(FewWorld, [.. World.Editions, World.Editions[1] with { Name = "Counter Twin" }], root)));
+
+    /// <summary>An install image with four editions of few packages; the last is like the second.</summary>
+    public static string CopyImageTo(TemporaryFolder folder, string name = "counter-install.wim") => Copy(Image.Value, folder[name]);
 
     public static string Family(string name) => World.Family(name);
 
@@ -38,11 +46,11 @@ public static class Demo
     private static World Smaller(World world) =>
         world with { SystemFiles = 12, Packages = [.. world.Packages.Select(p => p with { Kib = 50 + p.Kib / 20 })] };
 
-    private static TemporaryFolder Build(World world)
+    private static TemporaryFolder Build(Action<string> build)
     {
         var folder = new TemporaryFolder(inMemory: true);
         AppDomain.CurrentDomain.ProcessExit += (_, _) => folder.Dispose();
-        VolumeBuilder.Build(world, folder["volume"]);
+        build(folder["volume"]);
         return folder;
     }
 

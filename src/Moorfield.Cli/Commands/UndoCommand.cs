@@ -83,13 +83,14 @@ internal static class UndoCommand
             throw new MoorfieldException(Trouble.Refused,
                 $"{Sheet.Count(plan.Conflicts.Length, "change")} cannot be undone, because something else changed the same place since. Nothing was done; --overwrite puts the recorded state there all the same.");
         }
-        foreach (var lost in plan.Lost)
-            Say.Error($"cannot come back: {lost.Describe()}");
-        if (!plan.Lost.IsEmpty && !overwrite)
-        {
-            throw new MoorfieldException(Trouble.Refused,
-                $"{Sheet.Count(plan.Lost.Length, "folder or file", "folders and files")} cannot come back: the image was compacted since, and the run did not keep them (--keep-files). Nothing was done; --overwrite puts back everything else.");
-        }
+        if (plan.Lost.IsEmpty)
+            return;
+        var families = plan.Lost.Select(l => l.Family).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        string names = string.Join(", ", plan.Packages.Where(p => families.Contains(p.Family)).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal));
+        string lost = $"The files of {names} cannot come back: the image was compacted since, and the run did not keep them (--keep-files).";
+        if (!overwrite)
+            throw new MoorfieldException(Trouble.Refused, $"{lost} Nothing was done; --overwrite puts back everything else.");
+        Say.Error(lost);
     }
 
     private static RestorePoint Choose(ParseResult parsed, Target target, Vault vault, InterruptedRun? interrupted)

@@ -83,19 +83,10 @@ public sealed class ImageFile : IDisposable
         ? throw new InvalidDataException($"is part {Wim.Header.Part} of {Wim.Header.Parts} of a split WIM, without the editions' lists of files. Join the parts first")
         : Wim.ReadMetadata(number);
 
-    /// <summary>A content in memory.</summary>
-    /// <exception cref="InvalidDataException">Damaged, in another part of a split WIM, or longer than <paramref name="limit"/> bytes.</exception>
-    internal byte[] ReadContent(BlobEntry blob, long limit)
-    {
-        CheckPart(blob);
-        return Wim.Read(blob, limit);
-    }
-
     /// <summary>A content as a file in memory, for the caller to close. The last large ones are kept: editions share most of what is read.</summary>
-    /// <exception cref="InvalidDataException">Damaged, or in another part of a split WIM.</exception>
+    /// <exception cref="InvalidDataException">Damaged.</exception>
     internal SafeFileHandle OpenContent(BlobEntry blob)
     {
-        CheckPart(blob);
         if (blob.Size < LeastCached)
             return Load(blob);
         if (Cached(blob.Hash) is { } cached)
@@ -163,12 +154,6 @@ public sealed class ImageFile : IDisposable
             content.Dispose();
             throw;
         }
-    }
-
-    private void CheckPart(BlobEntry blob)
-    {
-        if (blob.Part != Wim.Header.Part)
-            throw new InvalidDataException($"is part {Wim.Header.Part} of {Wim.Header.Parts} of a split WIM, and files that are needed lie in part {blob.Part}. Join the parts first");
     }
 
     private SafeFileHandle? Cached(Sha1Hash hash)

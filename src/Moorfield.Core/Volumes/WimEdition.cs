@@ -50,7 +50,7 @@ public sealed class WimEdition : WindowsTree
 
     /// <inheritdoc/>
     public override byte[]? Read(WindowsPath path, long limit) => Guarded(() =>
-        FileAt(path) is not { } entry ? null : entry.Content.IsZero ? [] : _file.ReadContent(Blob(entry), limit));
+        FileAt(path) is not { } entry ? null : entry.Content.IsZero ? [] : _file.Wim.Read(Blob(entry), limit));
 
     /// <inheritdoc/>
     public override long TreeBytes(WindowsPath path)
@@ -191,7 +191,9 @@ public sealed class WimEdition : WindowsTree
     private long SizeOf(Sha1Hash hash) => _edit?.SizeOf(hash) ?? _file.Wim.Blobs.SizeOf(hash);
 
     private BlobEntry Blob(ImageEntry entry) =>
-        _file.Wim.Blobs.Find(entry.Content) ?? throw new InvalidDataException($"is damaged: '{entry.Name}' has the content {entry.Content}, which is not there");
+        _file.Wim.Blobs.Find(entry.Content) ?? throw new InvalidDataException(_file.Wim.Header.IsSplit
+            ? $"is part {_file.Wim.Header.Part} of {_file.Wim.Header.Parts} of a split WIM, and '{entry.Name}' lies in another part. Join the parts first"
+            : $"is damaged: '{entry.Name}' has the content {entry.Content}, which is not there");
 
     /// <summary>The entry at a path; null when nothing is there or a link stands in the way.</summary>
     private ImageEntry? Find(WindowsPath path)

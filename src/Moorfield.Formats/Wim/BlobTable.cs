@@ -89,6 +89,8 @@ public sealed class BlobTable
             var hash = Sha1Hash.Read(bytes[30..]);
             if (!resource.IsSolid)
                 resource.Check("a content", fileLength);
+            else if (resource.Offset < 0)
+                throw new InvalidDataException($"is damaged: the content {hash} would begin before its solid resource");
             entries.Add(new BlobEntry(
                 resource, BinaryPrimitives.ReadUInt16LittleEndian(bytes[24..]), BinaryPrimitives.ReadUInt32LittleEndian(bytes[26..]), hash, resource.IsSolid ? runs.Count - 1 : -1));
         }

@@ -1,0 +1,324 @@
+using Moorfield.Core.Changes;
+using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
+using Moorfield.Formats.Wim;
+using Moorfield.Tests;
+
+namespace Moorfield.Core.Tests;
+
+/// <summary>Removing, undoing and compacting inside an image with four editions, checked by wimlib-imagex.</summary>
+public sealed class ImageTests : IDisposable
+{
+    private const string Staged = @"Program Files\WindowsApps";
+    private readonly TemporaryFolder _folder = new(inMemory: true);
+    private readonly Bench _bench;
+    private readonly string _path;
+    private readonly byte[] _original;
+
+    public ImageTests()
+    {
+        _path = Demo.CopyImageTo(_folder);
+        _bench = new Bench(_path, _folder["vault"]);
+        _original = File.ReadAllBytes(_path);
+    }
+
+    public void Dispose() => _folder.Dispose();
+
+    private string[] Names(int edition) => [.. _bench.ReadAll()[edition - 1].Packages.Where(p => p.Newcomers).Select(p => p.DisplayName)];
+
+    /// <summary>What wimlib-imagex says of an edition, without what moves when contents are written anew.</summary>
+    private Dictionary<string, string> Details(int edition) => WimSource.Details(_path, edition).ToDictionary(d => d.Key, d => string.Join('\n', d.Value.Split('\n')
+        .Where(l => !l.StartsWith("Reference Count", StringComparison.Ordinal) && !l.StartsWith("Offset", StringComparison.Ordinal) && !l.StartsWith("Compressed", StringComparison.Ordinal))));
+
+    private string[] Differing(Dictionary<string, string> before, int edition)
+    {
+        var after = Details(edition);
+        return [.. before.Keys.Union(after.Keys).Where(k => before.GetValueOrDefault(k) != after.GetValueOrDefault(k)).Order(StringComparer.Ordinal)];
+    }
+
+    [Fact]
+    public void Every_edition_is_a_system_of_its_own()
+    {
+        var systems = _bench.ReadAll();
+        systems.Select(s => s.Name).ShouldBe(["Counter Home", "Counter Pro", "Counter Office", "Counter Twin"]);
+        systems.Select(s => s.EditionNumber).ShouldBe([1, 2, 3, 4]);
+        systems[0].Product.ShouldBe("Windows 11 Home");
+        Names(2).ShouldContain("Weather");
+        Names(2).ShouldContain("Larkfield Crossword");
+        Names(3).ShouldNotContain("Larkfield Crossword");
+        systems.ShouldAllBe(s => s.Notes.IsEmpty && s.Accounts.IsEmpty);
+    }
+
+    [Fact]
+    public void A_removal_over_all_editions_is_one_run_and_changes_nothing_else()
+    {
+        var before = Details(2);
+        _bench.Remove("Weather", "newcomers").Failures.ShouldBeEmpty();
+        WimSource.Verify(_path);
+        for (int edition = 1; edition <= 4; edition++)
+            Names(edition).ShouldNotContain("Weather");
+        _bench.Points().ShouldHaveSingleItem().Point.Packages.Length.ShouldBe(4);
+        string weather = Demo.FullName("Northlight.Weather");
+        string family = weather[..weather.IndexOf('_', StringComparison.Ordinal)];
+        Differing(before, 2).Where(p => !p.Contains(family, StringComparison.Ordinal)).ShouldBe(
+            ["/ProgramData/Microsoft/Windows/AppRepository/StateRepository-Machine.srd", "/Windows/System32/config/SOFTWARE"]);
+    }
+
+    [Fact]
+    public void The_changed_hive_is_read_by_another_program()
+    {
+        _bench.Remove("Weather", "newcomers", editions: "2");
+        WimSource.Imagex("extract", _path, "2", "/Windows/System32/config/SOFTWARE", $"--dest-dir={_folder.Path}");
+        string keys = Tool.Read("hivexregedit", "--export", _folder["SOFTWARE"], @"\" + HiveEdit.Store);
+        keys.ShouldContain($@"\Deprovisioned\{Demo.Family("Northlight.Weather")}]");
+        keys.ShouldNotContain($@"\Applications\{Demo.FullName("Northlight.Weather")}]");
+    }
+
+    [Fact]
+    public void Undoing_the_last_run_gives_the_same_bytes_back()
+    {
+        int point = _bench.Remove("Weather,Calculator", "newcomers").Point!.Value;
+        File.ReadAllBytes(_path).ShouldNotBe(_original);
+        _bench.PlanUndo(point).Rewind.ShouldNotBeNull();
+        _bench.Undo(point).Failures.ShouldBeEmpty();
+        File.ReadAllBytes(_path).ShouldBe(_original);
+        _bench.Points()[0].State.ShouldBe(PointState.Undone);
+    }
+
+    [Fact]
+    public void An_undo_by_going_back_can_itself_be_undone()
+    {
+        int point = _bench.Remove("Weather", "newcomers").Point!.Value;
+        int undo = _bench.Undo(point).Point!.Value;
+        _bench.Undo(undo).Failures.ShouldBeEmpty();
+        WimSource.Verify(_path);
+        Names(2).ShouldNotContain("Weather");
+    }
+
+    [Fact]
+    public void An_older_run_is_undone_change_by_change()
+    {
+        var original = Details(2);
+        int older = _bench.Remove("Weather", "newcomers").Point!.Value;
+        _bench.Remove("Calculator", "newcomers");
+        var plan = _bench.PlanUndo(older);
+        plan.Rewind.ShouldBeNull();
+        plan.Conflicts.ShouldBeEmpty();
+        _bench.Undo(older).Failures.ShouldBeEmpty();
+        WimSource.Verify(_path);
+        Names(2).ShouldContain("Weather");
+        Names(2).ShouldNotContain("Calculator");
+        // Every entry of the package as it was: descriptors, times, names, contents.
+        string weather = Demo.Family("Northlight.Weather")["Northlight.".Length..];
+        Differing(original, 2).ShouldAllBe(p => !p.Contains(weather, StringComparison.Ordinal));
+    }
+
+    [Fact]
+    public void One_package_in_one_edition_can_come_back_alone()
+    {
+        int point = _bench.Remove("Weather,Calculator", "newcomers").Point!.Value;
+        _bench.Undo(point, Demo.Family("Northlight.Weather"), edition: 3).Failures.ShouldBeEmpty();
+        WimSource.Verify(_path);
+        Names(3).ShouldContain("Weather");
+        Names(3).ShouldNotContain("Calculator");
+        Names(2).ShouldNotContain("Weather");
+        _bench.Points()[0].State.ShouldBe(PointState.UndoneInPart);
+    }
+
+    [Fact]
+    public void An_edition_that_is_undone_whole_has_its_files_to_the_last_byte()
+    {
+        var original = Details(1);
+        int point = _bench.Remove("Weather", "newcomers").Point!.Value;
+        _bench.Undo(point, edition: 1).Failures.ShouldBeEmpty();
+        WimSource.Verify(_path);
+        Differing(original, 1).ShouldBeEmpty();
+    }
+
+    private long Compact()
+    {
+        using var image = ImageFile.Open(_path, new WriteSeam());
+        return ImageCompaction.Copy(image, _path, new WriteSeam());
+    }
+
+    private void RemoveEverywhereAndCompact(bool keepFiles)
+    {
+        _bench.Remove("Weather", "newcomers", keepFiles: keepFiles);
+        long before = new FileInfo(_path).Length;
+        Compact().ShouldBeLessThan(before);
+        WimSource.Verify(_path);
+        _folder.Path.ShouldSatisfyAllConditions(() => Directory.GetFiles(_folder.Path, ".*").ShouldBeEmpty());
+    }
+
+    [Fact]
+    public void After_compacting_files_that_were_not_kept_are_lost_and_that_is_said()
+    {
+        RemoveEverywhereAndCompact(keepFiles: false);
+        var plan = _bench.PlanUndo(1);
+        plan.Rewind.ShouldBeNull();
+        plan.Lost.ShouldNotBeEmpty();
+        plan.Lost.ShouldAllBe(c => c is TreeAdded);
+        plan.Changes.ShouldContain(c => c is HiveChange);
+    }
+
+    [Fact]
+    public void After_compacting_files_that_were_kept_come_back()
+    {
+        var original = Details(2);
+        RemoveEverywhereAndCompact(keepFiles: true);
+        _bench.PlanUndo(1).Lost.ShouldBeEmpty();
+        _bench.Undo(1).Failures.ShouldBeEmpty();
+        WimSource.Verify(_path);
+        Differing(original, 2).ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void Editions_with_the_same_hive_and_the_same_changes_go_on_sharing_it()
+    {
+        _bench.Remove("Weather", "newcomers", editions: ["2", "4"]);
+        using var image = ImageFile.Open(_path, new WriteSeam());
+        var software = WindowsPath.Of(@"Windows\System32\config\SOFTWARE");
+        string second = image.OpenEdition(2).ContentName(software)!;
+        image.OpenEdition(4).ContentName(software).ShouldBe(second);
+        image.Wim.Blobs.Find(Sha1Hash.Parse(second)!.Value)!.Value.References.ShouldBe(2u);
+    }
+
+    [Fact]
+    public void Something_changed_since_is_a_conflict_and_left_alone()
+    {
+        int point = _bench.Remove("Weather", "newcomers", editions: "1").Point!.Value;
+        string place = $"/Program Files/WindowsApps/{Demo.FullName("Northlight.Weather")}";
+        _folder.Write("other/readme.txt", "put here by someone else"u8);
+        WimSource.Imagex("update", _path, "1", $"--command=add {_folder["other"]} \"{place}\"");
+        _bench.PlanUndo(point).Conflicts.OfType<TreeAdded>().ShouldHaveSingleItem();
+    }
+
+    [Fact]
+    public void Editions_are_named_by_number_or_by_name()
+    {
+        using var target = _bench.Open();
+        target.Choose(["counter office", "1"]).ShouldBe([1, 3]);
+        target.Choose([]).Length.ShouldBe(4);
+        Should.Throw<MoorfieldException>(() => target.Choose(["5"])).Message.ShouldContain("no edition '5'. It has: 1 (Counter Home), ");
+        byte[] bytes = File.ReadAllBytes(_path);
+        System.Text.Encoding.Unicode.GetBytes("Counter Pro ").CopyTo(bytes, bytes.AsSpan().IndexOf(System.Text.Encoding.Unicode.GetBytes("Counter Twin")));
+        File.WriteAllBytes(_path, bytes);
+        using var again = _bench.Open();
+        Should.Throw<MoorfieldException>(() => again.Choose(["Counter Pro"])).Message.ShouldContain("Give a number: 2 or 4.");
+    }
+
+    [Fact]
+    public void A_content_that_is_missing_is_said_in_one_sentence()
+    {
+        using (var wim = new FileStream(_path, FileMode.Open, FileAccess.ReadWrite))
+        {
+            // The entry of the SOFTWARE hive in the blob table gets another SHA-1.
+            using var read = WimFile.Open(wim.SafeFileHandle);
+            var hash = read.ReadMetadata(1).Root.Find("Windows")!.Find("System32")!.Find("config")!.Find("SOFTWARE")!.Content;
+            byte[] wanted = new byte[Sha1Hash.Length];
+            hash.Write(wanted);
+            int place = _original.AsSpan((int)read.Header.BlobTable.Offset).IndexOf(wanted) + (int)read.Header.BlobTable.Offset;
+            wim.Position = place;
+            wim.WriteByte((byte)(wanted[0] ^ 1));
+        }
+        using var target = _bench.Open();
+        Should.Throw<MoorfieldException>(() => target.Read([1])).Message.ShouldContain("'SOFTWARE' has the content");
+    }
+
+    // ---- stopped and failed in the middle
+
+    private sealed class PowerCut : Exception;
+
+    private static WriteSeam Breaking(int step, Func<string, Exception> how, bool once)
+    {
+        int steps = 0;
+        return new WriteSeam((_, name) =>
+        {
+            if (++steps == step || (!once && steps > step))
+                throw how(name);
+        });
+    }
+
+    private int CountSteps()
+    {
+        int steps = 0;
+        new Bench(Demo.CopyImageTo(_folder, "counted.wim"), _folder["counted-vault"]).Remove("Weather", "newcomers", new WriteSeam((_, _) => steps++));
+        return steps;
+    }
+
+    [Fact]
+    public void A_run_cut_off_anywhere_leaves_the_old_image_or_the_new_one()
+    {
+        int count = CountSteps();
+        var seen = new HashSet<PointState?>();
+        for (int step = 1; step <= count; step++)
+        {
+            string name = $"cut{step}";
+            var bench = new Bench(Demo.CopyImageTo(_folder, name + ".wim"), _folder[name + "-vault"]);
+            Should.Throw<PowerCut>(() => bench.Remove("Weather", "newcomers", Breaking(step, _ => new PowerCut(), once: false)));
+            bool isOld = bench.ReadAll().All(s => s.Packages.Any(p => p.DisplayName == "Weather" && p.Newcomers));
+            bool isNew = bench.ReadAll().All(s => !s.Packages.Any(p => p.DisplayName == "Weather"));
+            (isOld ^ isNew).ShouldBeTrue($"step {step}");
+            if (isOld)
+                File.ReadAllBytes(bench.Root).AsSpan(0, _original.Length).SequenceEqual(_original).ShouldBeTrue($"step {step}");
+            bench.Settle();
+            var state = bench.Points().SingleOrDefault()?.State;
+            state.ShouldBeOneOf(isNew ? [PointState.Stands] : [null, PointState.NotTaken]);
+            seen.Add(state);
+            if (isNew)
+            {
+                bench.Undo(1).Failures.ShouldBeEmpty();
+                File.ReadAllBytes(bench.Root).ShouldBe(_original);
+            }
+            Tool.Read("rm", "-rf", bench.Root, _folder[name + "-vault"]);
+        }
+        seen.ShouldBe([null, PointState.NotTaken, PointState.Stands], ignoreOrder: true);
+    }
+
+    [Fact]
+    public void A_write_that_fails_leaves_the_image_as_it_was_with_its_old_length()
+    {
+        int count = CountSteps();
+        for (int step = 1; step < count; step++)
+        {
+            string name = $"fail{step}";
+            var bench = new Bench(Demo.CopyImageTo(_folder, name + ".wim"), _folder[name + "-vault"]);
+            try
+            {
+                bench.Remove("Weather", "newcomers", Breaking(step, at => new MoorfieldException(Trouble.Failed, $"{at}: No space left on device."), once: true));
+            }
+            catch (MoorfieldException e)
+            {
+                e.Message.ShouldContain("No space left on device");
+            }
+            bool took = bench.ReadAll().All(s => !s.Packages.Any(p => p.DisplayName == "Weather"));
+            if (!took)
+            {
+                File.ReadAllBytes(bench.Root).ShouldBe(_original, $"step {step}");
+                bench.Settle();
+                bench.Points().ShouldAllBe(p => p.State == PointState.NotTaken);
+            }
+            Tool.Read("rm", "-rf", bench.Root, _folder[name + "-vault"]);
+        }
+    }
+
+    [Fact]
+    public void Compacting_that_is_cut_off_anywhere_leaves_the_image_as_it_was()
+    {
+        _bench.Remove("Weather", "newcomers");
+        byte[] before = File.ReadAllBytes(_path);
+        int count = 0;
+        using (var image = ImageFile.Open(_path, new WriteSeam()))
+            ImageCompaction.Copy(image, _folder["counted.wim"], new WriteSeam((_, _) => count++));
+        for (int step = 1; step <= count; step++)
+        {
+            using var image = ImageFile.Open(_path, new WriteSeam());
+            Should.Throw<PowerCut>(() => ImageCompaction.Copy(image, _path, Breaking(step, _ => new PowerCut(), once: false)));
+            // The last two steps are the renaming, and the flush after it.
+            if (step < count)
+                File.ReadAllBytes(_path).ShouldBe(before, $"step {step}");
+        }
+        WimSource.Verify(_path);
+    }
+}
