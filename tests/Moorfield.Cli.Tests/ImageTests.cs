@@ -62,7 +62,7 @@ public sealed class ImageTests : CliTest
         preview.ShouldContain("until then undo can bring them back");
         File.ReadAllBytes(_image).ShouldBe(original);
         string removed = Done("remove", _image, "Weather", "--edition", "1", "--edition", "2", "--yes").Output;
-        removed.ShouldContain("A fresh look at edition 2 of counter-install.wim agrees with the plan.");
+        removed.ShouldContain("A fresh look at 2 editions of counter-install.wim agrees with the plan.");
         WimSource.Verify(_image);
         Done("blocks", _image).Output.ShouldContain(Demo.Family("Northlight.Weather"));
         var points = Json(Run("restore-point", "list", "--format", "json")).GetProperty("restorePoints");

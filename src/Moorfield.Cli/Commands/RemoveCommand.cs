@@ -192,20 +192,22 @@ internal static class RemoveCommand
     private static void ShowResult(Target target, List<SystemPlan> plans, RunReport report)
     {
         var after = target.Read([.. plans.Select(p => p.Snapshot.EditionNumber)]);
+        bool agrees = true;
         foreach (var (plan, fresh) in plans.Zip(after))
         {
             var (before, wanted) = plan;
-            string place = Words.Place(target, before);
             var failed = report.Failures.Where(f => f.Edition == before.EditionNumber).Select(f => f.Family).ToHashSet(StringComparer.OrdinalIgnoreCase);
             var gone = plan.Effective.Where(r => !failed.Contains(r.Package.Family.ToString())).ToList();
-            string check = RunVerdict.Check(wanted, before, fresh) is { Count: > 0 } wrong
-                ? $"A fresh look at {place} does not agree: {string.Join(' ', wrong)}"
-                : $"A fresh look at {place} agrees with the plan.";
             long freed = gone.Where(r => r.FilesGo).Sum(r => r.Package.Bytes);
             string from = before.EditionNumber is null ? "" : $" from edition {before.EditionNumber} ({before.Name})";
             Say.Line($"Removed {Sheet.Count(gone.Count, "package")}{from} for {plan.Audience}{(freed == 0 ? "" : $"; {Sheet.Size(freed)} of package files are gone")}.{(failed.Count > 0 ? $" {Sheet.Count(plan.Effective.Count - gone.Count, "package")} not, or only in part." : "")}");
-            Say.Line(check);
+            if (RunVerdict.Check(wanted, before, fresh) is not { Count: > 0 } wrong)
+                continue;
+            agrees = false;
+            Say.Line($"A fresh look at {Words.Place(target, before)} does not agree: {string.Join(' ', wrong)}");
         }
+        if (agrees)
+            Say.Line($"A fresh look at {(plans.Count == 1 ? Words.Place(target, plans[0].Snapshot) : $"{plans.Count} editions of {target.Name}")} agrees with the plan.");
         if (target.Image is { } image)
             Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}; 'moorfield image compact' would give back {Sheet.Size(WimCompactor.Reclaimable(image.Wim))}.");
     }
