@@ -1,8 +1,8 @@
 using System.Collections.Concurrent;
 using System.Collections.Immutable;
 using Microsoft.Win32.SafeHandles;
-using Moorfield.Formats.Native;
 using Moorfield.Formats.Hives;
+using Moorfield.Formats.Native;
 using Moorfield.Formats.Wim;
 
 namespace Moorfield.StandIn;

@@ -76,6 +76,25 @@ public abstract class CliTest : IDisposable
         VolumeState.Files(Root).ShouldBe(before);
     }
 
+    /// <summary>Makes an NTFS file system in a file and does something while it is mounted with ntfs-3g; skips the test where nobody may mount.</summary>
+    protected void OnNtfs(string image, Action<string> use)
+    {
+        string mount = Folder["ntfs"];
+        Directory.CreateDirectory(mount);
+        Tool.Read("truncate", "-s", "300M", image);
+        Tool.Read("mkntfs", "-F", "-Q", "-q", image);
+        if (Tool.Run("ntfs-3g", image, mount).ExitCode != 0)
+            Assert.Skip("This machine lets nobody mount with ntfs-3g (no /dev/fuse, or not root).");
+        try
+        {
+            use(mount);
+        }
+        finally
+        {
+            Tool.Run("umount", mount);
+        }
+    }
+
     protected static JsonElement Json(Outcome outcome)
     {
         outcome.ExitCode.ShouldBe(0, outcome.Error);

@@ -230,13 +230,7 @@ public sealed class ImageTests : CliTest
     [Fact]
     public void An_image_captured_from_ntfs_keeps_descriptors_streams_links_and_short_names()
     {
-        string mount = Folder["ntfs"];
-        Directory.CreateDirectory(mount);
-        Tool.Read("truncate", "-s", "300M", Folder["ntfs.img"]);
-        Tool.Read("mkntfs", "-F", "-Q", "-q", Folder["ntfs.img"]);
-        if (Tool.Run("ntfs-3g", Folder["ntfs.img"], mount).ExitCode != 0)
-            Assert.Skip("This machine lets nobody mount with ntfs-3g (no /dev/fuse, or not root).");
-        try
+        OnNtfs(Folder["ntfs.img"], mount =>
         {
             Tool.Read("sh", "-c", "cp -r \"$0\"/* \"$1\"", Root, mount);
             string weather = Path.Combine(mount, "Program Files/WindowsApps", Demo.FullName("Northlight.Weather"));
@@ -249,11 +243,7 @@ public sealed class ImageTests : CliTest
                 Tool.Read("setfattr", "-n", "system.ntfs_attrib_be", "-v", "0x00000023", file);
                 Tool.Read("ln", file, Path.Combine(place, "hard link.txt"));
             }
-        }
-        finally
-        {
-            Tool.Run("umount", mount);
-        }
+        });
         string image = Folder["ntfs.wim"];
         WimSource.Imagex("capture", Folder["ntfs.img"], image, "Counter", "--check");
         var before = Details(image);

@@ -5,20 +5,13 @@ namespace Moorfield.Cli.Tests;
 /// <summary>On a real NTFS file system, mounted with ntfs-3g: what Windows keeps beside a file's content survives removal and undo.</summary>
 public sealed class NtfsTests : CliTest
 {
-    private string Mount => Folder["ntfs"];
-
     [Fact]
     public void Security_descriptors_attributes_and_times_survive_removal_and_undo()
     {
-        Directory.CreateDirectory(Mount);
-        Tool.Read("truncate", "-s", "200M", Folder["image"]);
-        Tool.Read("mkntfs", "-F", "-Q", "-q", Folder["image"]);
-        if (Tool.Run("ntfs-3g", Folder["image"], Mount).ExitCode != 0)
-            Assert.Skip("This machine lets nobody mount with ntfs-3g (no /dev/fuse, or not root).");
-        try
+        OnNtfs(Folder["image"], mount =>
         {
-            Tool.Read("cp", "-r", Root, Mount);
-            string volume = Path.Combine(Mount, "counter-07");
+            Tool.Read("cp", "-r", Root, mount);
+            string volume = Path.Combine(mount, "counter-07");
             string folder = Path.Combine(volume, "Program Files/WindowsApps", Demo.FullName("Northlight.Clock"));
             // Hidden and read-only; owner the system, full access for the system, nothing for others.
             Tool.Read("setfattr", "-n", "system.ntfs_attrib_be", "-v", "0x00000023", Path.Combine(folder, "Northlight.Clock.dll"));
@@ -34,11 +27,7 @@ public sealed class NtfsTests : CliTest
             undone.ExitCode.ShouldBe(0, undone.Error);
             undone.Error.ShouldBeEmpty();
             State(volume).ShouldBe(before);
-        }
-        finally
-        {
-            Tool.Run("umount", Mount);
-        }
+        });
     }
 
     // Self-relative: owner and group S-1-5-18, one entry that allows S-1-5-18 everything.
