@@ -161,6 +161,10 @@ public sealed class ImageTests : CliTest
         Refused(2, "--keep-files is for images", "remove", Root, "Weather", "--for", "ivy", "--keep-files", "--yes");
         Refused(2, "is no image file", "image", "list", Root);
         Refused(2, "does not exist", "image", "list", Folder["missing.wim"]);
+        Tool.Read("mkfifo", Folder["pipe"]);
+        Refused(2, "no WIM or ESD", "inventory", Folder["pipe"]);
+        Refused(2, "no WIM or ESD", "inventory", "/dev/null");
+        RefusedOn(_image, 2, "is the image itself", "image", "compact", _image, "--to", _image);
     }
 
     [Fact]

@@ -156,6 +156,8 @@ internal static class ImageCommand
             using var target = Open(parsed.GetRequiredValue(path), progress.Seam);
             var image = target.Image!;
             string? copy = parsed.GetValue(to);
+            if (copy is not null && Path.GetFullPath(copy) == image.FullPath)
+                throw new MoorfieldException(Trouble.Misused, $"{copy} is the image itself. Leave --to out to compact it in place.");
             if (copy is null)
             {
                 if (!target.TryLock())

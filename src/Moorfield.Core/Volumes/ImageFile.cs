@@ -46,7 +46,7 @@ public sealed class ImageFile : IDisposable
         var file = OpenPath(path, LibC.ReadOnly) ?? throw new MoorfieldException(Trouble.Failed, $"{path} cannot be read: {Marshal.GetLastPInvokeErrorMessage()}.");
         try
         {
-            if (!WimHeader.Begins(file))
+            if (!IsRegular(file) || !WimHeader.Begins(file))
                 throw new MoorfieldException(Trouble.Misused, $"{path} is a file, but no WIM or ESD. Name an image file, or the folder where a Windows volume is mounted.");
             return new ImageFile(path, file, seam);
         }
@@ -56,6 +56,8 @@ public sealed class ImageFile : IDisposable
             throw;
         }
     }
+
+    private static bool IsRegular(SafeFileHandle file) => LibC.StatxAt(file, "\0"u8, LibC.EmptyPath, LibC.StatxBasic, out var found) == 0 && (found.Mode & 0xF000) == 0x8000;
 
     /// <summary>Takes the file for this run; false when another run has it.</summary>
     public bool TryLock() => LibC.Lock(_file, LibC.LockExclusive | LibC.LockNonBlocking) == 0;

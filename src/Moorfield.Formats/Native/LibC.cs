@@ -23,6 +23,7 @@ internal static unsafe partial class LibC
     internal static readonly int NoFollow = IsArm ? 0x8000 : 0x20000;
 
     internal const int SymlinkNoFollow = 0x100;
+    internal const int EmptyPath = 0x1000;
     internal const int RemoveDirectory = 0x200;
     internal const int LockExclusive = 2;
     internal const int LockNonBlocking = 4;
