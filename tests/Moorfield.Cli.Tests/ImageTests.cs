@@ -126,8 +126,8 @@ public sealed class ImageTests : CliTest
         WimSource.Imagex("export", _image, "2", Folder["whole.esd"], "--solid");
         Done("image", "list", Folder["whole.esd"]).Output.ShouldContain("can be read, but not changed: it is compressed as a whole");
         Done("inventory", Folder["whole.esd"]).Output.ShouldContain("Larkfield Crossword");
-        RefusedOn(Folder["whole.esd"], 5, "Convert it to a normal WIM first", "remove", Folder["whole.esd"], "Weather", "--yes");
-        RefusedOn(Folder["whole.esd"], 5, "Convert it to a normal WIM first", "image", "compact", Folder["whole.esd"], "--yes");
+        RefusedOn(Folder["whole.esd"], 5, "must be converted to a normal WIM first", "remove", Folder["whole.esd"], "Weather", "--yes");
+        RefusedOn(Folder["whole.esd"], 5, "must be converted to a normal WIM first", "image", "compact", Folder["whole.esd"], "--yes");
 
         WimSource.Imagex("split", _image, Folder["parts.swm"], "0.05");
         Done("image", "list", Folder["parts.swm"]).Output.ShouldContain("part 1 of ");

@@ -185,6 +185,19 @@ public sealed class ImageTests : IDisposable
     }
 
     [Fact]
+    public void A_hive_with_a_second_name_has_the_new_content_under_both()
+    {
+        string root = Demo.CopyFewTo(_folder, "linked");
+        Tool.Read("ln", HiveEdit.Software(root), Path.Combine(root, "Windows/second name"));
+        string path = WimSource.Capture(_folder, root, "linked.wim");
+        new Bench(path, _folder["linked-vault"]).Remove("Weather", "everyone").Failures.ShouldBeEmpty();
+        WimSource.Verify(path);
+        WimSource.Imagex("extract", path, "1", "/Windows/second name", $"--dest-dir={_folder.Path}");
+        HiveEdit.HasKey(_folder["second name"], $@"{HiveEdit.Store}\Deprovisioned\{Demo.Family("Northlight.Weather")}").ShouldBeTrue();
+        WimSource.Field(WimSource.Details(path, 1)["/Windows/second name"], "Link Count").ShouldBe("2");
+    }
+
+    [Fact]
     public void Something_changed_since_is_a_conflict_and_left_alone()
     {
         int point = _bench.Remove("Weather", "newcomers", editions: "1").Point!.Value;

@@ -102,6 +102,7 @@ internal static class ImageCommand
             Say.Line($"Edition {edition.Number}: {edition.Problem}");
         Fact("File", $"{Sheet.Size(image.Wim.Length)}, {Sheet.Count(editions.Count, "edition")}{(header.BootIndex > 0 ? $", number {header.BootIndex} starts" : "")}");
         Fact("Compression", Compression(header));
+        Fact("Version", header.IsSolidVersion ? "0xE00, with contents compressed together (ESD)" : "0x10D00, the usual one");
         Fact("Split", header.IsSplit ? $"part {header.Part} of {header.Parts}" : "no, one file");
         Fact("Integrity", header.Integrity.IsNone ? "no integrity table" : "has an integrity table");
         Fact("Identifier", header.Guid.ToString());
@@ -112,7 +113,7 @@ internal static class ImageCommand
         static void Fact(string name, string text) => Say.Line($"{name,-12} {text}");
     }
 
-    private static string Compression(WimHeader header) => header.IsSolidVersion ? "as a whole (ESD, version 3584)"
+    private static string Compression(WimHeader header) => header.IsSolidVersion ? "as a whole"
         : header.Compression == WimCompression.None ? "none" : $"{header.Compression.ToString().ToUpperInvariant()} in chunks of {header.ChunkSize / 1024} KB";
 
     private static string? Unchangeable(WimHeader header)

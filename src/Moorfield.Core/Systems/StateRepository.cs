@@ -1,13 +1,16 @@
 using System.Collections.Immutable;
+using System.Runtime.InteropServices;
 using Microsoft.Data.Sqlite;
 using Moorfield.Core.Volumes;
 using Moorfield.Formats.Appx;
+using SQLitePCL;
 
 namespace Moorfield.Core.Systems;
 
 /// <summary>
-/// The system's own database of packages, accounts and registrations, opened as a private copy outside the volume: SQLite never writes
-/// beside the original. Source: windows-on-disk §5 [seen]. A layout that is not recognised is left alone.
+/// The system's own database of packages, accounts and registrations, opened as a copy in memory: SQLite never writes beside the original.
+/// Only one that still has a log or a journal goes to a private folder, because SQLite takes those from files. Source: windows-on-disk §5
+/// [seen]. A layout that is not recognised is left alone.
 /// </summary>
 internal sealed class StateRepository : IDisposable
 {
@@ -22,11 +25,15 @@ internal sealed class StateRepository : IDisposable
         ("Application", ["_ApplicationID", "Package"]),
     ];
 
-    private readonly DirectoryInfo _copy;
+    // Bytes 18 and 19 of the file: 2 when the database is written through a log, which one in memory cannot have.
+    private const int JournalVersions = 18;
+    private readonly DirectoryInfo? _copy;
+    private readonly byte[] _journalVersions;
 
-    private StateRepository(DirectoryInfo copy, SqliteConnection connection)
+    private StateRepository(DirectoryInfo? copy, SqliteConnection connection, byte[] journalVersions)
     {
         _copy = copy;
+        _journalVersions = journalVersions;
         Connection = connection;
     }
 
@@ -72,18 +79,14 @@ internal sealed class StateRepository : IDisposable
 
     private static StateRepository? Open(byte[] content, byte[]? log, byte[]? journal, SnapshotNotes notes)
     {
-        var folder = Directory.CreateTempSubdirectory("moorfield-");
+        bool needsFiles = log is { Length: > 0 } || journal is { Length: > 0 } || content.Length < JournalVersions + 2;
+        byte[] journalVersions = needsFiles ? [] : content[JournalVersions..(JournalVersions + 2)];
+        var folder = needsFiles ? Directory.CreateTempSubdirectory("moorfield-") : null;
         SqliteConnection? connection = null;
         bool keep = false;
         try
         {
-            string path = Path.Combine(folder.FullName, "repository");
-            File.WriteAllBytes(path, content);
-            if (log is { Length: > 0 })
-                File.WriteAllBytes(path + "-wal", log);
-            if (journal is { Length: > 0 })
-                File.WriteAllBytes(path + "-journal", journal);
-            connection = Connect(new SqliteConnectionStringBuilder { DataSource = path, Pooling = false }.ConnectionString);
+            connection = folder is null ? ConnectInMemory(content) : ConnectToCopy(folder, content, log, journal);
             Execute(connection, "PRAGMA trusted_schema=OFF");
             Execute(connection, "PRAGMA cell_size_check=ON");
             if (Unknown(connection) is { } missing)
@@ -92,16 +95,41 @@ internal sealed class StateRepository : IDisposable
                 return null;
             }
             keep = true;
-            return new StateRepository(folder, connection);
+            return new StateRepository(folder, connection, journalVersions);
         }
         finally
         {
             if (!keep)
             {
                 connection?.Dispose();
-                folder.Delete(recursive: true);
+                folder?.Delete(recursive: true);
             }
         }
+    }
+
+    private static SqliteConnection ConnectToCopy(DirectoryInfo folder, byte[] content, byte[]? log, byte[]? journal)
+    {
+        string path = Path.Combine(folder.FullName, "repository");
+        File.WriteAllBytes(path, content);
+        if (log is { Length: > 0 })
+            File.WriteAllBytes(path + "-wal", log);
+        if (journal is { Length: > 0 })
+            File.WriteAllBytes(path + "-journal", journal);
+        return Connect(new SqliteConnectionStringBuilder { DataSource = path, Pooling = false }.ConnectionString);
+    }
+
+    private static SqliteConnection ConnectInMemory(byte[] content)
+    {
+        var connection = Connect("Data Source=:memory:;Pooling=False");
+        nint memory = raw.sqlite3_malloc64(content.Length);
+        Marshal.Copy(content, 0, memory, content.Length);
+        Marshal.WriteInt16(memory, JournalVersions, 0x0101);
+        int result = raw.sqlite3_deserialize(
+            connection.Handle, "main", memory, content.Length, content.Length, raw.SQLITE_DESERIALIZE_FREEONCLOSE | raw.SQLITE_DESERIALIZE_RESIZEABLE);
+        if (result == raw.SQLITE_OK)
+            return connection;
+        connection.Dispose();
+        throw new SqliteException(raw.sqlite3_errstr(result).utf8_to_string(), result);
     }
 
     private static SqliteConnection Connect(string connectionString)
@@ -188,13 +216,24 @@ internal sealed class StateRepository : IDisposable
     /// <summary>The whole database as one file, with whatever its log held.</summary>
     internal byte[] ToArray()
     {
-        Execute(Connection, "PRAGMA wal_checkpoint(TRUNCATE)");
-        return File.ReadAllBytes(Connection.DataSource);
+        if (_copy is not null)
+        {
+            Execute(Connection, "PRAGMA wal_checkpoint(TRUNCATE)");
+            return File.ReadAllBytes(Connection.DataSource);
+        }
+        nint memory = raw.sqlite3_serialize(Connection.Handle, "main", out long length, 0);
+        if (memory == 0)
+            throw new SqliteException("the database in memory could not be read", raw.SQLITE_NOMEM);
+        byte[] content = new byte[length];
+        Marshal.Copy(memory, content, 0, content.Length);
+        raw.sqlite3_free(memory);
+        _journalVersions.CopyTo(content, JournalVersions);
+        return content;
     }
 
     public void Dispose()
     {
         Connection.Dispose();
-        _copy.Delete(recursive: true);
+        _copy?.Delete(recursive: true);
     }
 }

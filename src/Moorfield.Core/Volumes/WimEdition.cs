@@ -76,21 +76,32 @@ public sealed class WimEdition : WindowsTree
     /// <inheritdoc/>
     public override void CheckWritable(WindowsPath path) => _ = FileAt(path) ?? throw Missing(path);
 
-    /// <summary>Gives the file's entry a new content and time; all else that the entry has stays.</summary>
+    /// <summary>Gives the file a new content and time, under all its names; all else that its entries have stays.</summary>
     internal override void ReplaceContent(PreparedContent file, WindowsPath path)
     {
         var entry = FileAt(path) ?? throw Missing(path);
         Guarded(() =>
         {
-            entry.SetContent(Edit.Add(file, entry.Content));
-            entry.SetTimes(entry.Accessed, Edit.Now.ToFileTimeUtc());
+            var added = Edit.Add(file, entry.Content);
+            foreach (var name in Names(entry))
+            {
+                name.SetContent(added);
+                name.SetTimes(name.Accessed, Edit.Now.ToFileTimeUtc());
+            }
             return true;
         });
     }
 
     /// <inheritdoc/>
-    public override void SetTimes(WindowsPath path, FileTime accessed, FileTime modified) =>
-        (Find(path) ?? throw Missing(path)).SetTimes(ToWindows(accessed), ToWindows(modified));
+    public override void SetTimes(WindowsPath path, FileTime accessed, FileTime modified) => Guarded(() =>
+    {
+        foreach (var name in Names(Find(path) ?? throw Missing(path)))
+            name.SetTimes(ToWindows(accessed), ToWindows(modified));
+        return true;
+    });
+
+    /// <summary>All entries of one file: several when it has hard links.</summary>
+    private List<ImageEntry> Names(ImageEntry entry) => entry.LinkGroup == 0 ? [entry] : [.. Metadata.Linked(entry.LinkGroup)];
 
     /// <summary>Records entries as they are stored. Their contents stay in the file and are not given to <paramref name="keep"/>.</summary>
     public override TreeImage? Record(WindowsPath path, Func<SafeFileHandle, string> keep)

@@ -10,16 +10,10 @@ namespace Moorfield.Formats.Wim;
 /// </summary>
 internal sealed unsafe class Codec(WimCompression compression, int chunkSize) : IDisposable
 {
-    /// <summary>Compression level for what is written often and read seldom; many times faster than the usual one.</summary>
-    internal const int FastLevel = 20;
-
-    /// <summary>libwim's own default.</summary>
-    internal const int UsualLevel = 50;
-
+    // libwim's default is 50, which is many times slower for a few per cent of size.
+    private const uint Level = 20;
     private readonly ConcurrentBag<nint> _decompressors = [];
-    private readonly ConcurrentDictionary<int, ConcurrentBag<nint>> _compressors = new();
-
-    internal int ChunkSize => chunkSize;
+    private readonly ConcurrentBag<nint> _compressors = [];
 
     /// <summary>Makes sure that a chunk size is a power of two in the range that the compression allows.</summary>
     /// <exception cref="InvalidDataException">It is not.</exception>
@@ -56,20 +50,19 @@ internal sealed unsafe class Codec(WimCompression compression, int chunkSize) : 
     }
 
     /// <returns>Bytes written; 0 when that would not have been fewer than there were.</returns>
-    internal int Compress(ReadOnlySpan<byte> plain, Span<byte> stored, int level)
+    internal int Compress(ReadOnlySpan<byte> plain, Span<byte> stored)
     {
-        var pool = _compressors.GetOrAdd(level, _ => []);
-        nint compressor = pool.TryTake(out nint pooled) ? pooled : Create();
+        nint compressor = _compressors.TryTake(out nint pooled) ? pooled : Create();
         fixed (byte* from = plain, to = stored)
         {
             nuint length = LibWim.Compress(from, (nuint)plain.Length, to, (nuint)Math.Min(stored.Length, plain.Length - 1), compressor);
-            pool.Add(compressor);
+            _compressors.Add(compressor);
             return (int)length;
         }
 
         nint Create()
         {
-            int error = Native(() => LibWim.CreateCompressor((int)compression, (nuint)chunkSize, (uint)level, out pooled));
+            int error = Native(() => LibWim.CreateCompressor((int)compression, (nuint)chunkSize, Level, out pooled));
             return error == 0 ? pooled : throw new IOException($"libwim could not make a {compression} compressor (error {error}).");
         }
     }
@@ -90,10 +83,7 @@ internal sealed unsafe class Codec(WimCompression compression, int chunkSize) : 
     {
         while (_decompressors.TryTake(out nint decompressor))
             LibWim.FreeDecompressor(decompressor);
-        foreach (var pool in _compressors.Values)
-        {
-            while (pool.TryTake(out nint compressor))
-                LibWim.FreeCompressor(compressor);
-        }
+        while (_compressors.TryTake(out nint compressor))
+            LibWim.FreeCompressor(compressor);
     }
 }

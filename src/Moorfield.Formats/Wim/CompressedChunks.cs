@@ -24,7 +24,7 @@ internal sealed class CompressedChunks
 
     /// <param name="old">The chunks of the content that this one mostly equals; null for none.</param>
     /// <param name="oldContent">Its bytes.</param>
-    internal static CompressedChunks Build(WimFile wim, SafeFileHandle content, long length, ChunkMap? old, SafeFileHandle? oldContent, int level)
+    internal static CompressedChunks Build(WimFile wim, SafeFileHandle content, long length, ChunkMap? old, SafeFileHandle? oldContent)
     {
         if (wim.Header.Compression == WimCompression.None)
             return new CompressedChunks(content, length, []);
@@ -59,7 +59,7 @@ internal sealed class CompressedChunks
 
         byte[] Compressed(ReadOnlySpan<byte> plain, byte[] buffer)
         {
-            int stored = codec.Compress(plain, buffer, level);
+            int stored = codec.Compress(plain, buffer);
             return stored == 0 ? plain.ToArray() : buffer[..stored];
         }
     }

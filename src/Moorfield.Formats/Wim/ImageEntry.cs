@@ -77,6 +77,9 @@ public sealed class ImageEntry
     /// <summary>Index of the security descriptor; -1 for none.</summary>
     public int Security => BinaryPrimitives.ReadInt32LittleEndian(Bytes[SecurityOffset..]);
 
+    /// <summary>The hard link group: entries with the same one are names of one file. 0 when it has none.</summary>
+    public ulong LinkGroup => LinkGroupOf(Bytes);
+
     /// <summary>The unnamed data stream's content; zero when it is empty.</summary>
     public Sha1Hash Content => Sha1Hash.Read(Bytes[ContentOffset()..]);
 

@@ -84,6 +84,23 @@ public sealed class ImageMetadata
         record.CopyTo(_bytes.AsSpan(_rootOffset));
     }
 
+    /// <summary>All names of one file.</summary>
+    /// <param name="group">A hard link group, not 0.</param>
+    public IEnumerable<ImageEntry> Linked(ulong group)
+    {
+        var folders = new Stack<ImageEntry>([Root]);
+        while (folders.TryPop(out var folder))
+        {
+            foreach (var child in folder.Children)
+            {
+                if (child.IsFolder)
+                    folders.Push(child);
+                else if (child.LinkGroup == group)
+                    yield return child;
+            }
+        }
+    }
+
     /// <summary>The index of a descriptor, which is added when it is new.</summary>
     internal int DescriptorIndex(ReadOnlySpan<byte> descriptor) =>
         _descriptorIndex.TryGetValue(Convert.ToBase64String(descriptor), out int index) ? index : AddDescriptor(descriptor.ToArray());

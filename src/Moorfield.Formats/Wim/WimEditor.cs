@@ -33,7 +33,7 @@ public sealed class WimEditor(WimFile wim, Stream output)
         if (header.IsSplit)
             throw new InvalidDataException($"is part {header.Part} of {header.Parts} of a split WIM. Join the parts first");
         if (header.IsSolidVersion)
-            throw new InvalidDataException("is compressed as a whole, like an ESD. Convert it to a normal WIM first");
+            throw new InvalidDataException("is compressed as a whole, like an ESD, and must be converted to a normal WIM first");
         if (header.Flags.HasFlag(WimFlags.ReadOnly))
             throw new InvalidDataException("is marked read-only in its header");
         if (header.Flags.HasFlag(WimFlags.MetadataOnly))
@@ -58,7 +58,7 @@ public sealed class WimEditor(WimFile wim, Stream output)
         return hash;
 
         CompressedChunks Build() =>
-            CompressedChunks.Build(wim, content, length, basis is { } old && basisContent is not null ? wim.Map(old) : null, basisContent, Codec.FastLevel);
+            CompressedChunks.Build(wim, content, length, basis is { } old && basisContent is not null ? wim.Map(old) : null, basisContent);
     }
 
     /// <summary>Takes up again a content whose bytes are still in the file although nothing refers to them; see <see cref="WimFile.Holds"/>.</summary>
@@ -107,7 +107,7 @@ public sealed class WimEditor(WimFile wim, Stream output)
     {
         using var content = Native.MemoryFile.Create();
         RandomAccess.Write(content, bytes, 0);
-        var pieces = CompressedChunks.Build(wim, content, bytes.Length, null, null, Codec.FastLevel);
+        var pieces = CompressedChunks.Build(wim, content, bytes.Length, null, null);
         return new BlobEntry(Append(pieces, bytes.Length, ResourceFlags.Metadata), 1, 1, Sha1Hash.Read(System.Security.Cryptography.SHA1.HashData(bytes)));
     }
 
