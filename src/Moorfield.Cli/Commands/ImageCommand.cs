@@ -204,7 +204,11 @@ internal static class ImageCommand
         int kept = runs.Count(r => DroppedContents.Survive(r.Point, image));
         Say.Line("The way back to the file as it was before earlier runs ends with it.");
         if (runs.Count > 0)
-            Say.Line($"Of {Sheet.Count(runs.Count, "run")} on it in {vaultPath}, {kept} can be undone afterwards change by change; the removed files of the others are gone for good.");
+        {
+            Say.Line(kept == runs.Count
+                ? $"{Sheet.Count(kept, "run")} on it in {vaultPath} can still be undone afterwards, change by change."
+                : $"Of {Sheet.Count(runs.Count, "run")} on it in {vaultPath}, {kept} can still be undone afterwards, change by change; what the others removed is gone for good.");
+        }
         if (yes)
             return true;
         if (Console.IsInputRedirected)
