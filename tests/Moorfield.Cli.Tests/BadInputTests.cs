@@ -153,11 +153,7 @@ public sealed class BadInputTests : CliTest
     public void Without_permission_to_write_nothing_is_changed()
     {
         string before = VolumeState.Files(Root);
-        Tool.Read("sh", "-c", "mkdir \"$1\" && cp \"$0\" \"$(dirname \"$0\")/libe_sqlite3.so\" \"$1\"", Command([])[0], Folder["program"]);
-        Tool.Read("chmod", "-R", "a+rX", Folder.Path);
-        Directory.CreateDirectory(Vault);
-        Tool.Read("chmod", "777", Vault);
-        var outcome = Tool.Run("setpriv", ["--reuid=65534", "--regid=65534", "--clear-groups", "--", Folder["program/moorfield"], .. All], new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault }, null);
+        var outcome = RunAsNobody(All);
         outcome.ExitCode.ShouldBe(1, outcome.Output + outcome.Error);
         outcome.Error.ShouldContain("Permission denied");
         VolumeState.Files(Root).ShouldBe(before);

@@ -37,6 +37,18 @@ public abstract class CliTest : IDisposable
     protected Outcome Run(params string[] arguments) =>
         Tool.Run(Program, arguments, new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault }, null);
 
+    /// <summary>Runs a copy of the program as a user who may read everything of the test, and write nothing but the vault.</summary>
+    protected Outcome RunAsNobody(params string[] arguments)
+    {
+        Tool.Read("sh", "-c", "mkdir \"$1\" && cp \"$0\" \"$(dirname \"$0\")/libe_sqlite3.so\" \"$1\"", Program, Folder["program"]);
+        Tool.Read("chmod", "-R", "a+rX", Folder.Path);
+        Directory.CreateDirectory(Vault);
+        Tool.Read("chmod", "777", Vault);
+        return Tool.Run(
+            "setpriv", ["--reuid=65534", "--regid=65534", "--clear-groups", "--", Folder["program/moorfield"], .. arguments],
+            new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault }, null);
+    }
+
     /// <summary>The program with its arguments, for programs that run others.</summary>
     protected static string[] Command(string[] arguments) => [Program, .. arguments];
 
