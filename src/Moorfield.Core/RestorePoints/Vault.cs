@@ -77,17 +77,7 @@ public sealed class Vault : IDisposable
     // ---- blobs
 
     /// <summary>Keeps a file's content and gives its SHA-256. Not flushed: <see cref="Begin"/> flushes all.</summary>
-    internal string Keep(SafeFileHandle file) => Keep((buffer, offset) => RandomAccess.Read(file, buffer, offset));
-
-    /// <summary>Keeps a content and gives its SHA-256.</summary>
-    internal string Keep(byte[] content) => Keep((buffer, offset) =>
-    {
-        int count = (int)Math.Min(buffer.Length, content.Length - offset);
-        content.AsSpan((int)offset, count).CopyTo(buffer);
-        return count;
-    });
-
-    private string Keep(Func<byte[], long, int> read)
+    internal string Keep(SafeFileHandle content)
     {
         string part = $"part-{Environment.ProcessId}";
         if (_blobs.Stat(part) is not null)
@@ -101,7 +91,7 @@ public sealed class Vault : IDisposable
             {
                 byte[] buffer = new byte[BufferLength];
                 long offset = 0;
-                while (read(buffer, offset) is > 0 and int got)
+                while (RandomAccess.Read(content, buffer, offset) is > 0 and int got)
                 {
                     hasher.AppendData(buffer, 0, got);
                     compressor.Write(buffer, 0, got);

@@ -1,4 +1,3 @@
-using System.Security.Cryptography;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Formats.Native;
 using Moorfield.Formats.Wim;
@@ -43,14 +42,6 @@ internal static class FileContent
         while (done < bytes.Length && RandomAccess.Read(file, bytes.AsSpan(done), done) is > 0 and int got)
             done += got;
         return done == bytes.Length ? bytes : bytes[..done];
-    }
-
-    /// <summary>The SHA-256 in lower-case hexadecimal.</summary>
-    internal static string Hash(SafeFileHandle file)
-    {
-        using var hasher = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
-        ForEachPiece(file, piece => hasher.AppendData(piece));
-        return Convert.ToHexStringLower(hasher.GetHashAndReset());
     }
 
     internal static bool IsSame(SafeFileHandle left, SafeFileHandle right)
