@@ -100,13 +100,15 @@ public sealed class ImageFile : IDisposable
             var loaded = loading.Value;
             lock (_gate)
             {
-                if (loaded.IsClosed)
-                    return OpenContent(blob); // used and closed since
-                var content = Reopen(loaded);
-                if (_loading.TryRemove(KeyValuePair.Create(blob.Hash, loading)))
-                    AddToCache(blob.Hash, loaded);
-                return content;
+                if (!loaded.IsClosed)
+                {
+                    var content = Reopen(loaded);
+                    if (_loading.TryRemove(KeyValuePair.Create(blob.Hash, loading)))
+                        AddToCache(blob.Hash, loaded);
+                    return content;
+                }
             }
+            return OpenContent(blob); // another thread used it, and it was closed since
         }
         catch
         {
