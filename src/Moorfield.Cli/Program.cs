@@ -11,6 +11,7 @@ internal static class Program
     internal const int Failed = 1;
     internal const int CalledWrongly = 2;
     internal const int DoneInPart = 3;
+    internal const int Differs = 4;
     internal const int RefusedForSafety = 5;
 
     private static int Main(string[] arguments)
@@ -20,6 +21,9 @@ internal static class Program
             InventoryCommand.Create(),
             ExplainCommand.Create(),
             RemoveCommand.Create(),
+            BriefCommand.Create(),
+            CheckCommand.Create(),
+            CompareCommand.Create(),
             BlockCommand.CreateBlock(),
             BlockCommand.CreateUnblock(),
             BlocksCommand.Create(),

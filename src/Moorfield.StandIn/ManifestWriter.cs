@@ -10,6 +10,9 @@ internal sealed class ManifestWriter(World world)
     private static readonly XNamespace Foundation = "http://schemas.microsoft.com/appx/manifest/foundation/windows10";
     private static readonly XNamespace Uap = "http://schemas.microsoft.com/appx/manifest/uap/windows10";
     private static readonly XNamespace Uap3 = "http://schemas.microsoft.com/appx/manifest/uap/windows10/3";
+    private static readonly XNamespace Uap4 = "http://schemas.microsoft.com/appx/manifest/uap/windows10/4";
+    private static readonly XNamespace Uap6 = "http://schemas.microsoft.com/appx/manifest/uap/windows10/6";
+    private static readonly XNamespace Com = "http://schemas.microsoft.com/appx/manifest/com/windows10";
     private static readonly XNamespace Desktop = "http://schemas.microsoft.com/appx/manifest/desktop/windows10";
     private static readonly XNamespace Restricted = "http://schemas.microsoft.com/appx/manifest/foundation/windows10/restrictedcapabilities";
     private static readonly XNamespace BundleSpace = "http://schemas.microsoft.com/appx/2013/bundle";
@@ -29,15 +32,22 @@ internal sealed class ManifestWriter(World world)
             properties.Add(new XElement(Foundation + "ResourcePackage", "true"));
         var root = new XElement(Foundation + "Package",
             new XAttribute(XNamespace.Xmlns + "uap", Uap), new XAttribute(XNamespace.Xmlns + "uap3", Uap3),
+            new XAttribute(XNamespace.Xmlns + "uap4", Uap4), new XAttribute(XNamespace.Xmlns + "uap6", Uap6), new XAttribute(XNamespace.Xmlns + "com", Com),
             new XAttribute(XNamespace.Xmlns + "desktop", Desktop), new XAttribute(XNamespace.Xmlns + "rescap", Restricted),
-            new XAttribute("IgnorableNamespaces", "uap uap3 desktop rescap"),
+            new XAttribute("IgnorableNamespaces", "uap uap3 uap4 uap6 com desktop rescap"),
             Identity(Foundation, fullName, publisher),
             properties,
             Dependencies(package, isResource));
         if (!isResource && package.Apps is { Length: > 0 } apps)
             root.Add(new XElement(Foundation + "Applications", apps.Select(a => Application(package, a))));
-        if (!isResource && package.Capabilities is { Length: > 0 } capabilities)
-            root.Add(new XElement(Foundation + "Capabilities", capabilities.Select(Capability)));
+        if (!isResource && package.Asks is { Length: > 0 } asks)
+        {
+            root.Add(new XElement(Foundation + "Extensions", Extension(Uap3, "windows.appExtensionHost", new XElement(Uap3 + "AppExtensionHost",
+                asks.Select(a => new XElement(Uap3 + "Name", a))))));
+        }
+        XElement[] capabilities = [.. (package.Capabilities ?? []).Select(Capability), .. (package.Devices ?? []).Select(d => new XElement(Uap4 + "CustomCapability", new XAttribute("Name", d)))];
+        if (!isResource && capabilities.Length > 0)
+            root.Add(new XElement(Foundation + "Capabilities", capabilities));
         return Bytes(root);
     }
 
@@ -84,6 +94,12 @@ internal sealed class ManifestWriter(World world)
             dependencies.Add(new XElement(Foundation + "PackageDependency",
                 new XAttribute("Name", need), new XAttribute("MinVersion", framework.Version), new XAttribute("Publisher", world.Publishers[framework.By].Dn)));
         }
+        foreach (string want in isResource ? [] : package.Wants ?? [])
+        {
+            var other = world.Packages.First(p => p.Name == want);
+            dependencies.Add(new XElement(Foundation + "PackageDependency",
+                new XAttribute("Name", want), new XAttribute("MinVersion", "1.0.0.0"), new XAttribute("Publisher", world.Publishers[other.By].Dn), new XAttribute(Uap6 + "Optional", "true")));
+        }
         if (package.Extends is { } main)
             dependencies.Add(new XElement(Uap3 + "MainPackageDependency", new XAttribute("Name", main)));
         return dependencies;
@@ -115,6 +131,11 @@ internal sealed class ManifestWriter(World world)
             extensions.Add(Extension(Foundation, "windows.backgroundTasks", new XElement(Foundation + "BackgroundTasks", new XElement(Foundation + "Task", new XAttribute("Type", "timer")))));
         if (app.Share)
             extensions.Add(Extension(Uap, "windows.shareTarget", new XElement(Uap + "ShareTarget", new XElement(Uap + "DataFormat", "Bitmap"))));
+        if (app.ComClass is { } id)
+        {
+            extensions.Add(Extension(Com, "windows.comServer", new XElement(Com + "ComServer", new XElement(Com + "ExeServer",
+                new XAttribute("Executable", $"{package.Name}.exe"), new XElement(Com + "Class", new XAttribute("Id", id))))));
+        }
         if (app.Service is { } service)
             extensions.Add(Extension(Uap, "windows.appService", new XElement(Uap + "AppService", new XAttribute("Name", service))));
         var application = new XElement(Foundation + "Application",

@@ -28,11 +28,11 @@ internal sealed class RegistryLayout(World world)
             Set(hive, $@"{Profiles}\{sid}", HiveValue.FromString("ProfileImagePath", $@"%systemroot%\ServiceProfiles\{folder}", HiveValueType.ExpandString));
         foreach (var account in world.Accounts)
             Set(hive, $@"{Profiles}\{account.Sid}", HiveValue.FromString("ProfileImagePath", $@"C:\Users\{account.Name}", HiveValueType.ExpandString));
-        Set(hive, @"Microsoft\Windows\CurrentVersion\Uninstall\SaltmarshTicketPrinter",
-            HiveValue.FromString("DisplayName", "Saltmarsh Ticket Printer"),
-            HiveValue.FromString("DisplayVersion", "3.2"),
-            HiveValue.FromString("Publisher", "Saltmarsh Ferries"),
-            HiveValue.FromDWord("EstimatedSize", 5400));
+        foreach (var program in world.Programs.Where(p => p.Account is null))
+        {
+            AddProgram(hive, program.Bits32 ? @"WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall" : @"Microsoft\Windows\CurrentVersion\Uninstall", program);
+            AddProgramHandlers(hive, @"Classes\", program);
+        }
         hive.Create(Store + @"\Applications");
         hive.Create(Store + @"\Deprovisioned");
         foreach (var package in world.Packages)
@@ -70,7 +70,7 @@ internal sealed class RegistryLayout(World world)
         string fullName = $"{leftover.Name}_{leftover.Version}_x64__{world.PublisherId(leftover.By)}";
         if (leftover.What == "provisionedWithoutFolder")
             Set(hive, $@"{Store}\Applications\{fullName}", HiveValue.FromString("Path", $@"C:\Program Files\WindowsApps\{fullName}\AppxManifest.xml"));
-        foreach (var account in world.Accounts.Where(a => leftover.For?.Contains(a.Name) == true))
+        foreach (var account in world.Accounts.Where(a => leftover.What == "registrationWithoutFiles" && leftover.For?.Contains(a.Name) == true))
             hive.Create($@"{Store}\{account.Sid}\{fullName}");
     }
 
@@ -89,14 +89,53 @@ internal sealed class RegistryLayout(World world)
             HiveValue.FromDWord("OemPreInstalledAppsEnabled", 1));
         if (world.Accounts.FirstOrDefault(a => a.Sid == sid) is not { } account)
             return;
-        foreach (var (package, app) in Apps(account))
+        foreach (var program in world.Programs.Where(p => p.Account == account.Name))
+            AddProgram(hive, @"Software\Microsoft\Windows\CurrentVersion\Uninstall", program);
+        foreach (var choice in world.Chosen.Where(c => c.Account == account.Name))
+            AddChoice(hive, choice.What, choice.Program ?? ProgId(choice.Package!, choice.What));
+        foreach (var leftover in world.Leftovers.Where(l => l.What == "choice" && l.For?.Contains(account.Name) == true))
+            AddChoice(hive, leftover.Detail!, StrayProgId(leftover));
+    }
+
+    private static void AddChoice(Hive hive, string what, string progId) => Set(
+        hive,
+        what.StartsWith('.') ? $@"Software\Microsoft\Windows\CurrentVersion\Explorer\FileExts\{what}\UserChoice" : $@"Software\Microsoft\Windows\Shell\Associations\UrlAssociations\{what}\UserChoice",
+        HiveValue.FromString("ProgId", progId));
+
+    private static void AddProgram(Hive hive, string place, WorldProgram program)
+    {
+        var key = hive.Create($@"{place}\{program.Id}");
+        key.Set(HiveValue.FromString("DisplayName", program.Name));
+        key.Set(HiveValue.FromString("DisplayVersion", program.Version));
+        key.Set(HiveValue.FromString("Publisher", program.By));
+        key.Set(HiveValue.FromDWord("EstimatedSize", program.Kib));
+        if (program.Uninstall is { } command)
+            key.Set(HiveValue.FromString("UninstallString", command));
+        if (program.Hidden)
+            key.Set(HiveValue.FromDWord("SystemComponent", 1));
+    }
+
+    /// <summary>A desktop program's ProgId, with a command to open its file types and links.</summary>
+    private static void AddProgramHandlers(Hive hive, string classes, WorldProgram program)
+    {
+        var command = HiveValue.FromString("", $"\"C:\\Program Files\\{program.Id}\\{program.Id}.exe\" \"%1\"");
+        if (program.Opens is { Length: > 0 })
+            Set(hive, $@"{classes}{program.Id}\shell\open\command", command);
+        foreach (string what in program.Opens ?? [])
         {
-            foreach (string type in app.Types ?? [])
-                Set(hive, $@"Software\Microsoft\Windows\CurrentVersion\Explorer\FileExts\{type}\UserChoice", HiveValue.FromString("ProgId", ProgId(package, app, type)));
-            foreach (string scheme in app.Schemes ?? [])
-                Set(hive, $@"Software\Microsoft\Windows\Shell\Associations\UrlAssociations\{scheme}\UserChoice", HiveValue.FromString("ProgId", ProgId(package, app, scheme)));
+            if (what.StartsWith('.'))
+            {
+                Set(hive, $@"{classes}{what}", HiveValue.FromString("", program.Id));
+                continue;
+            }
+            Set(hive, $@"{classes}{what}", HiveValue.FromString("URL Protocol", ""));
+            Set(hive, $@"{classes}{what}\shell\open\command", command);
         }
     }
+
+    /// <summary>The ProgId of a package that left it behind.</summary>
+    internal static string StrayProgId(WorldLeftover leftover) =>
+        "AppX" + Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes($"{leftover.Name}/{leftover.Detail}")))[..32];
 
     internal void FillClasses(Hive hive, WorldAccount account)
     {
@@ -114,6 +153,11 @@ internal sealed class RegistryLayout(World world)
                 Set(hive, $@"{AccountRepository}\Families\{fullName.Family}\{part}",
                     HiveValue.FromQWord("InstallTime", (ulong)world.Clock.ToFileTime()));
             }
+        }
+        foreach (var leftover in world.Leftovers.Where(l => l.What == "handler" && l.For?.Contains(account.Name) == true))
+        {
+            Set(hive, $@"{StrayProgId(leftover)}\Application", HiveValue.FromString("AppUserModelID", $"{leftover.Name}_{world.PublisherId(leftover.By)}!App"));
+            Set(hive, $@"{leftover.Detail}\OpenWithProgids", new HiveValue(StrayProgId(leftover), HiveValueType.None, Array.Empty<byte>()));
         }
         foreach (var (package, app) in Apps(account))
         {
@@ -140,6 +184,13 @@ internal sealed class RegistryLayout(World world)
             HiveValue.FromString("AppUserModelID", $"{package.FullName(world).Family}!{app.Id}"),
             HiveValue.FromString("ApplicationName", package.Display),
             HiveValue.FromString("ApplicationCompany", world.Publishers[package.By].Display));
+
+    /// <summary>The ProgId by which a package opens a file type or scheme.</summary>
+    internal string ProgId(string packageName, string what)
+    {
+        var package = world.Packages.First(p => p.Name == packageName);
+        return ProgId(package, (package.Apps ?? []).First(a => (a.Types ?? []).Concat(a.Schemes ?? []).Contains(what)), what);
+    }
 
     /// <summary>AppX and 32 letters and digits. [model]: how the system works these out is not known.</summary>
     internal string ProgId(WorldPackage package, WorldApp app, string what)

@@ -75,6 +75,15 @@ internal sealed class StateRepositoryWriter(World world, RegistryLayout registry
                     AddApplications(connection, package, id, users);
             }
         }
+        foreach (var leftover in world.Leftovers.Where(l => l.What == "repositoryRow"))
+            AddLeftover(connection, leftover);
+    }
+
+    private void AddLeftover(SqliteConnection connection, WorldLeftover leftover)
+    {
+        string family = $"{leftover.Name}_{world.PublisherId(leftover.By)}";
+        long id = Insert(connection, "PackageFamily", ("PackageFamilyName", family), ("Publisher", world.Publishers[leftover.By].Dn));
+        Insert(connection, "Package", ("PackageFullName", $"{leftover.Name}_{leftover.Version}_x64__{world.PublisherId(leftover.By)}"), ("PackageFamily", id), ("PackageType", 1), ("InstallTime", world.Clock.ToFileTime()));
     }
 
     private void AddApplications(SqliteConnection connection, WorldPackage package, long packageId, Dictionary<string, long> users)

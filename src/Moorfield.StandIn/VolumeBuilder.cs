@@ -103,11 +103,14 @@ public sealed class VolumeBuilder
 
     private void AddLeftover(WorldLeftover leftover)
     {
-        if (leftover.What != "filesWithoutRegistration")
+        if (leftover.What is not "filesWithoutRegistration" and not "manifestCopy")
             return;
         var package = new WorldPackage(leftover.Name, leftover.By, leftover.Version, leftover.Display, null, leftover.Kib, null, null, null, false, null, null, null, null, null, null);
         var fullName = package.FullName(_world);
-        AddPackageFiles($"{Apps}/{fullName}", package.Name, _manifests.Write(package, fullName), leftover.Kib);
+        if (leftover.What == "manifestCopy")
+            AddRepositoryEntry(fullName, _manifests.Write(package, fullName));
+        else
+            AddPackageFiles($"{Apps}/{fullName}", package.Name, _manifests.Write(package, fullName), leftover.Kib);
     }
 
     private void AddProfile(string folder, WorldAccount? account)
@@ -124,15 +127,35 @@ public sealed class VolumeBuilder
         foreach (var package in _world.Packages.Where(p => p.For?.Contains(account.Name) == true))
         {
             var family = package.FullName(_world).Family;
-            Write($"{local}/Packages/{family}/Settings/settings.dat", Filler.Bytes(account.Name + family, 8192));
-            Write($"{local}/Packages/{family}/LocalState/state.json", Encoding.UTF8.GetBytes($"{{ \"account\": \"{account.Name}\", \"opened\": 12 }}\n"));
+            AddAppData($"{local}/Packages/{family}", account, package.Data?.GetValueOrDefault(account.Name) ?? 0);
             foreach (string alias in (package.Apps ?? []).SelectMany(a => a.Aliases ?? []))
             {
                 Write($"{local}/Microsoft/WindowsApps/{alias}", []);
                 Write($"{local}/Microsoft/WindowsApps/{family}/{alias}", []);
             }
         }
+        foreach (var leftover in _world.Leftovers.Where(l => l.For?.Contains(account.Name) == true))
+        {
+            string family = $"{leftover.Name}_{_world.PublisherId(leftover.By)}";
+            if (leftover.What == "appData")
+                AddAppData($"{local}/Packages/{family}", account, leftover.Kib);
+            if (leftover.What == "alias")
+            {
+                Write($"{local}/Microsoft/WindowsApps/{leftover.Detail}", []);
+                Write($"{local}/Microsoft/WindowsApps/{family}/{leftover.Detail}", []);
+            }
+        }
         Write($"{home}/Documents/sailings.txt", Encoding.UTF8.GetBytes($"Notes of {account.Name}\n"));
+    }
+
+    /// <summary>What the system lays out at the first start [model], and a person's own files in it.</summary>
+    private void AddAppData(string folder, WorldAccount account, int kib)
+    {
+        foreach (string empty in new[] { "AC", "LocalCache", "LocalState", "RoamingState", "SystemAppData", "TempState" })
+            Directory.CreateDirectory(Full($"{folder}/{empty}"));
+        Write($"{folder}/Settings/settings.dat", Filler.Bytes(account.Name + folder, 8192));
+        if (kib > 0)
+            Write($"{folder}/LocalState/{account.Name}.dat", Filler.Bytes(folder + account.Name, kib * 1024));
     }
 
     private byte[] Pins()
@@ -141,6 +164,8 @@ public sealed class VolumeBuilder
         {
             ["packagedAppId"] = $"{_world.Family(name)}!{_world.Packages.First(p => p.Name == name).Apps!.Value[0].Id}",
         })]);
+        foreach (var leftover in _world.Leftovers.Where(l => l.What == "pin"))
+            pins.Add((JsonNode)new JsonObject { ["packagedAppId"] = $"{leftover.Name}_{_world.PublisherId(leftover.By)}!App" });
         pins.Add((JsonNode)new JsonObject { ["desktopAppLink"] = @"%ALLUSERSPROFILE%\Microsoft\Windows\Start Menu\Programs\Ticket Printer.lnk" });
         return Encoding.UTF8.GetBytes(new JsonObject { ["pinnedList"] = pins }.ToJsonString(new JsonSerializerOptions { WriteIndented = true }) + "\n");
     }
@@ -148,17 +173,26 @@ public sealed class VolumeBuilder
     private void AddDefaultAssociations()
     {
         var root = new XElement("DefaultAssociations");
-        foreach (var package in _world.Packages.Where(p => p.Provisioned))
+        var given = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
+        foreach (var package in _world.Packages.Where(p => p.Provisioned && p.By == _world.Packages[0].By))
         {
             foreach (var app in package.Apps ?? [])
             {
-                foreach (string what in (app.Types ?? []).Concat(app.Schemes ?? []))
-                {
-                    root.Add(new XElement("Association",
-                        new XAttribute("Identifier", what), new XAttribute("ProgId", _registry.ProgId(package, app, what)), new XAttribute("ApplicationName", package.Display)));
-                }
+                foreach (string what in (app.Types ?? []).Concat((app.Schemes ?? []).Where(s => s == "mailto")).Where(given.Add))
+                    Add(what, _registry.ProgId(package, app, what), app.Display ?? package.Display);
             }
         }
+        foreach (var program in _world.Programs)
+        {
+            foreach (string what in (program.Opens ?? []).Where(given.Add))
+                Add(what, program.Id, program.Name);
+        }
+        foreach (var leftover in _world.Leftovers.Where(l => l.What == "defaultAssociation"))
+            Add(leftover.Detail!, RegistryLayout.StrayProgId(leftover), leftover.Display);
+
+        void Add(string what, string progId, string name) =>
+            root.Add(new XElement("Association", new XAttribute("Identifier", what), new XAttribute("ProgId", progId), new XAttribute("ApplicationName", name)));
+
         Write("Windows/System32/OEMDefaultAssociations.xml", Encoding.UTF8.GetBytes($"<?xml version=\"1.0\" encoding=\"utf-8\"?>\n{root}\n"));
     }
 

@@ -26,6 +26,8 @@ public sealed record World(
     ImmutableArray<WorldFamily> Blocked,
     ImmutableArray<WorldLeftover> Leftovers,
     ImmutableArray<string> Pins,
+    ImmutableArray<WorldChoice> Chosen,
+    ImmutableArray<WorldProgram> Programs,
     ImmutableArray<WorldEdition> Editions)
 {
     /// <summary>The world that is built into the program.</summary>
@@ -33,6 +35,19 @@ public sealed record World(
     {
         using var stream = typeof(World).Assembly.GetManifestResourceStream("world.json")!;
         return Load(stream);
+    }
+
+    /// <summary>Writes the demo's briefs into a folder.</summary>
+    /// <returns>Their paths.</returns>
+    public static IEnumerable<string> WriteBriefs(string folder)
+    {
+        foreach (string name in typeof(World).Assembly.GetManifestResourceNames().Where(n => n.EndsWith(".brief.yaml", StringComparison.Ordinal)).Order(StringComparer.Ordinal))
+        {
+            using var brief = typeof(World).Assembly.GetManifestResourceStream(name)!;
+            using var file = File.Create(Path.Combine(folder, name));
+            brief.CopyTo(file);
+            yield return file.Name;
+        }
     }
 
     public static World Load(Stream stream) => JsonSerializer.Deserialize(stream, WorldJson.Default.World)!;
@@ -49,6 +64,8 @@ public sealed record World(
         Accounts = [],
         Packages = [.. Packages.Where(p => (p.Provisioned || p.IsFramework || p.IsComponent) && !edition.Without.Contains(p.Name)).Select(p => p with { For = null })],
         Leftovers = [],
+        Chosen = [],
+        Programs = [],
         Pins = [.. Pins.Where(pin => !edition.Without.Contains(pin) && Packages.Any(p => p.Name == pin && p.Provisioned))],
     };
 
@@ -70,8 +87,23 @@ public sealed record WorldPublisher(string Dn, string Display);
 
 public sealed record WorldFamily(string Name, string By);
 
-/// <param name="What">registrationWithoutFiles, filesWithoutRegistration or provisionedWithoutFolder.</param>
-public sealed record WorldLeftover(string What, string Name, string By, string Version, string Display, ImmutableArray<string>? For, int Kib);
+/// <summary>An account's choice of what to open a file type or link with.</summary>
+/// <param name="Package">Name of a package that opens it; null for a desktop program.</param>
+/// <param name="Program">ProgId of a desktop program.</param>
+public sealed record WorldChoice(string Account, string What, string? Package, string? Program);
+
+/// <summary>A classic desktop program.</summary>
+/// <param name="Account">The account that has it; null when the machine has it.</param>
+/// <param name="Bits32">Whether it is listed under WOW6432Node.</param>
+/// <param name="Hidden">Whether it is marked as a system component, so that Windows does not list it.</param>
+/// <param name="Opens">File types with their dot, and schemes.</param>
+public sealed record WorldProgram(
+    string Id, string Name, string Version, string By, uint Kib, string? Uninstall, string? Account, bool Bits32, bool Hidden, ImmutableArray<string>? Opens);
+
+/// <param name="What">registrationWithoutFiles, filesWithoutRegistration, provisionedWithoutFolder, appData, alias, handler, choice,
+/// defaultAssociation, pin, manifestCopy or repositoryRow.</param>
+/// <param name="Detail">The file type or scheme, or the alias.</param>
+public sealed record WorldLeftover(string What, string Name, string By, string Version, string Display, ImmutableArray<string>? For, int Kib, string? Detail = null);
 
 /// <param name="Kind">application (default), framework, component or addon.</param>
 /// <param name="Bundle">Version of the bundle; null when the package comes alone.</param>
@@ -96,6 +128,18 @@ public sealed record WorldPackage(
     ImmutableArray<WorldApp>? Apps,
     ImmutableArray<string>? Capabilities)
 {
+    /// <summary>Names of packages that it does less without.</summary>
+    public ImmutableArray<string>? Wants { get; init; }
+
+    /// <summary>Names of other packages' services, classes or applications that its manifest holds.</summary>
+    public ImmutableArray<string>? Asks { get; init; }
+
+    /// <summary>Custom capabilities, as makers' companions of drivers have them.</summary>
+    public ImmutableArray<string>? Devices { get; init; }
+
+    /// <summary>KiB of a person's own files in it, by account.</summary>
+    public ImmutableDictionary<string, int>? Data { get; init; }
+
     internal bool IsComponent => Kind == "component";
 
     internal bool IsFramework => Kind == "framework";
@@ -124,7 +168,8 @@ public sealed record WorldApp(
     ImmutableArray<string>? Aliases,
     bool Background,
     bool Share,
-    string? Service);
+    string? Service,
+    string? ComClass = null);
 
 [JsonSourceGenerationOptions(PropertyNameCaseInsensitive = true)]
 [JsonSerializable(typeof(World))]

@@ -14,6 +14,8 @@ public static class Demo
     {
         Packages = [.. World.Packages.Where(p => FewNames.Contains(p.Name)).Select(p => p with { Kib = 60 })],
         Leftovers = [],
+        Chosen = [],
+        Programs = [],
         Pins = [],
     };
 

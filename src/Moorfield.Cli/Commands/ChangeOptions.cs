@@ -4,6 +4,7 @@ using Moorfield.Cli.Rendering;
 using Moorfield.Core;
 using Moorfield.Core.Changes;
 using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Standing;
 using Moorfield.Core.Systems;
 
 namespace Moorfield.Cli.Commands;
@@ -42,7 +43,11 @@ internal sealed class ChangeOptions
     /// <param name="Source">The vault that holds what comes back; the run is recorded in the same.</param>
     internal sealed record Proposal(
         RunRequest Request, IEnumerable<Account>? Accounts, PlanJson Document, Action ShowPreview, Func<bool> IsUnchanged, Action<RunReport> ShowResult,
-        Vault? Source = null, bool MayFollowInterruption = false, bool KeepFiles = false);
+        Vault? Source = null, bool MayFollowInterruption = false, bool KeepFiles = false)
+    {
+        /// <summary>What the run costs and was not accepted yet, a few words each: asked about once more.</summary>
+        internal IReadOnlyList<string> Costs { get; init; } = [];
+    }
 
     internal int CarryOut(ParseResult parsed, Target target, Proposal proposal)
     {
@@ -58,6 +63,8 @@ internal sealed class ChangeOptions
             return Program.Done;
         }
         CheckSafe(target, vaultPath, withPoint, proposal.MayFollowInterruption);
+        if (proposal.Costs.Count > 0 && parsed.GetValue(_yes))
+            throw new MoorfieldException(Trouble.Refused, $"This costs something: {Prose.List(proposal.Costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. Nothing was changed.");
         if (!json)
             ShowPreview();
         if (!parsed.GetValue(_yes))
@@ -65,7 +72,8 @@ internal sealed class ChangeOptions
             if (Console.IsInputRedirected)
                 throw new MoorfieldException(Trouble.Misused, "Standard input is not a terminal, so nobody can be asked. Add --yes to go ahead, or --preview to look only. Nothing was changed.");
             var fingerprint = proposal.Accounts is null ? null : TargetFingerprint.Of(target, proposal.Accounts);
-            if (!Say.Confirm(withPoint ? "Carry this out?" : "Carry this out without a restore point? It cannot be undone."))
+            if (!Say.Confirm(withPoint ? "Carry this out?" : "Carry this out without a restore point? It cannot be undone.")
+                || (proposal.Costs.Count > 0 && !Say.Confirm($"It costs something: {Prose.List(proposal.Costs)}. Carry it out all the same?")))
             {
                 Say.Aside("Nothing was changed.");
                 return Program.Done;
@@ -122,6 +130,7 @@ internal sealed class ChangeOptions
         var parts = new List<string>();
         Part(changes.Count(c => c is HiveChange), "registry change");
         Part(changes.Count(c => c is RowsChange), "state repository change");
+        Part(changes.Count(c => c is EntryChange), "list entry", "list entries");
         Part(changes.Count(c => c is TreeChange), "folder or file", "folders and files");
         return string.Join(", ", parts);
 

@@ -13,7 +13,7 @@ internal static class DemoCommand
     {
         var command = new Command("demo", """
             Makes the demo data, in Windows' real on-disk formats: counter-07, an installed system of the made-up Saltmarsh Ferries, and
-            counter-install.wim, the image with three editions that its PCs are installed from.
+            counter-install.wim, the image with three editions that its PCs are installed from; and briefs for them.
 
             Example:
               moorfield demo /tmp/saltmarsh
@@ -30,11 +30,13 @@ internal static class DemoCommand
         string image = Path.Combine(folder, "counter-install.wim");
         if (new[] { volume, image }.FirstOrDefault(Path.Exists) is { } there)
             throw new MoorfieldException(Trouble.Misused, $"{there} is there already. Delete it, or name another folder.");
+        string[] briefs;
         try
         {
             var world = World.Load();
             VolumeBuilder.Build(world, volume);
             ImageBuilder.Build(world, world.Editions, image);
+            briefs = [.. World.WriteBriefs(folder)];
         }
         catch (DllNotFoundException e)
         {
@@ -42,6 +44,7 @@ internal static class DemoCommand
         }
         Say.Line($"{volume} is a made-up Windows volume. 'moorfield inventory {volume}' takes stock of it.");
         Say.Line($"{image} is an install image of three editions. 'moorfield image list {image}' shows them.");
+        Say.Line($"{briefs[0]} is a brief. 'moorfield brief show {briefs[0]} --on {volume}' shows what it means there.");
         return Program.Done;
     }
 }

@@ -25,19 +25,21 @@ internal static class ExplainCommand
               moorfield explain /mnt/counter-07 "Picture Viewer"
             """)
         { TargetPath, Package, Edition, Places, Format };
-        command.Handle(Run);
+        var brief = new BriefOptions(command);
+        command.Handle(parsed => Run(parsed, brief));
         return command;
     }
 
-    private static int Run(ParseResult parsed)
+    private static int Run(ParseResult parsed, BriefOptions briefOptions)
     {
         var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition));
         using var open = target;
         var chosen = PackageChoice.Find([parsed.GetRequiredValue(Package)], snapshots);
+        var brief = briefOptions.Load(parsed);
         bool first = true;
         foreach (var (snapshot, packages) in snapshots.Zip(chosen))
         {
-            var judgement = new Judgement(snapshot);
+            var judgement = new Judgement(snapshot, brief?.Advice);
             foreach (var package in packages.Select(c => c.Package))
             {
                 if (parsed.GetValue(Format) == "json")
@@ -86,10 +88,19 @@ internal static class ExplainCommand
         Fact("Opens", Words.OrNothing(Values(package, "windows.fileTypeAssociation").Concat(Values(package, "windows.protocol").Select(s => s + ":"))));
         Fact("Command names", Words.OrNothing(Values(package, "windows.appExecutionAlias")));
         Fact("At start-up", Words.OrNothing(Values(package, "windows.startupTask")));
-        Fact("In background", RunsInBackground(package) ? "yes" : "no");
+        Fact("In background", package.RunsInBackground ? "yes" : "no");
         Fact("May reach", Words.OrNothing(package.Manifest?.Capabilities ?? []));
         Say.Line();
-        Fact("Standing", $"{Words.Of(verdict.Standing)}: {string.Join(' ', verdict.Reasons.Select(r => r.Text))}");
+        Fact("Standing", Standing(verdict.Standing));
+        foreach (var group in verdict.Reasons.GroupBy(r => r.Kind))
+        {
+            string heading = Heading(group.Key);
+            foreach (var reason in group)
+            {
+                Fact(heading, reason.Text);
+                heading = "";
+            }
+        }
         foreach (var note in snapshot.Notes.Where(n => n.Package is not null && package.Parts.Any(p => p.FullName == n.Package)))
             Fact("Out of order", note.Text);
         if (!places)
@@ -104,6 +115,22 @@ internal static class ExplainCommand
 
     private static string? Readable(string? text) => text?.StartsWith("ms-resource:", StringComparison.OrdinalIgnoreCase) == true ? null : text;
 
+    private static string Standing(PackageStanding standing) => standing switch
+    {
+        PackageStanding.Free => "free: nothing else is lost with it",
+        PackageStanding.Weigh => "weigh: removing it costs something",
+        PackageStanding.Guarded => "guarded: goes only when named exactly",
+        _ => "essential: cannot be removed",
+    };
+
+    private static string Heading(ReasonKind kind) => kind switch
+    {
+        ReasonKind.Bar => "Because",
+        ReasonKind.Cost => "It would cost",
+        ReasonKind.Saving => "It would save",
+        _ => "Besides",
+    };
+
     private static string Origin(PackageOrigin origin) => origin switch
     {
         PackageOrigin.System => "part of the system",
@@ -114,22 +141,20 @@ internal static class ExplainCommand
     };
 
     private static string AppData(WindowsTree tree, InstalledPackage package, SystemSnapshot snapshot) =>
-        Words.OrNothing(package.AccountTraces.Where(t => t.Kind == TraceKind.AppData)
+        Words.OrNothing(package.FamilyTraces.Where(t => t.Kind == TraceKind.AppData)
             .Select(t => $"{snapshot.Account(t.Sid!)!.Name} {Sheet.Size(tree.TreeBytes(((TreeLocation)t.Location).Path))}"));
 
     private static IEnumerable<string> Named(IEnumerable<Formats.Appx.PackageFullName> fullNames, SystemSnapshot snapshot) =>
         fullNames.Select(n => $"{snapshot.Package(n)?.DisplayName ?? n.Name} {n.Version}").Distinct(StringComparer.Ordinal);
 
-    private static IEnumerable<string> Values(InstalledPackage package, string category) =>
-        (package.Manifest?.AllExtensions ?? []).Where(e => e.Category == category).SelectMany(e => e.Values).Distinct(StringComparer.OrdinalIgnoreCase);
-
-    private static bool RunsInBackground(InstalledPackage package) => package.Manifest?.AllExtensions.Any(e => e.Category == "windows.backgroundTasks") == true;
+    private static IEnumerable<string> Values(InstalledPackage package, string category) => package.Manifest?.Values(category) ?? [];
 
     private static IEnumerable<string> PlaceTexts(InstalledPackage package) => package.AllTraces.Select(t => t.Location switch
     {
         KeyLocation key => $"registry key    {key.Hive}: {key.Key}",
         ValueLocation value => $"registry value  {value.Hive}: {value.Key}: {value.Value}",
         RowsLocation rows => $"database rows   {rows.FullName}{(rows.Sid is null ? "" : $" for {rows.Sid}")}",
+        EntryLocation entry => $"list entry      {LeftoverText.Where(entry)}",
         _ => $"files           {((TreeLocation)t.Location).Path}",
     });
 
@@ -140,5 +165,5 @@ internal static class ExplainCommand
         [.. package.Needs.Select(n => n.ToString())],
         [.. judgement.NeededBy(package).Select(p => p.FullName.ToString())],
         [.. Values(package, "windows.fileTypeAssociation")], [.. Values(package, "windows.protocol")], [.. Values(package, "windows.appExecutionAlias")],
-        [.. Values(package, "windows.startupTask")], RunsInBackground(package), package.Manifest?.Capabilities ?? [], [.. PlaceTexts(package)]);
+        [.. Values(package, "windows.startupTask")], package.RunsInBackground, package.Manifest?.Capabilities ?? [], [.. PlaceTexts(package)]);
 }

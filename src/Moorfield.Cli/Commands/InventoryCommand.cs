@@ -11,12 +11,14 @@ internal static class InventoryCommand
 {
     private static readonly Argument<string> TargetPath = Common.TargetArgument();
     private static readonly Option<string[]> Edition = Common.Edition();
-    private static readonly Option<string?> FindText = new("--find") { Description = "Only packages whose names hold this text", HelpName = "TEXT" };
+    private static readonly Option<string?> FindText = new("--find") { Description = "Only packages whose names, description or publisher hold this text", HelpName = "TEXT" };
     private static readonly Option<string[]> Role = Among<PackageRole>("--role", "Only packages of this role");
     private static readonly Option<string[]> Origin = Among<PackageOrigin>("--origin", "Only packages of this origin");
     private static readonly Option<string[]> Standing = Among<PackageStanding>("--standing", "Only packages of this standing");
     private static readonly Option<string[]> For = new("--for") { Description = "Only packages that these have: account names, accounts, newcomers, everyone", HelpName = "WHO" };
     private static readonly Option<bool> All = new("--all") { Description = "Also frameworks, resources and components" };
+    private static readonly Option<bool> Leftovers = new("--leftovers") { Description = "Instead of packages: what earlier removals left behind" };
+    private static readonly Option<bool> Classic = new("--classic") { Description = "Also classic desktop programs, which Moorfield does not change" };
     private static readonly Option<string> Format = Common.Format("table", "json", "csv");
     private static readonly Option<string> Sort = SortOption();
 
@@ -27,8 +29,9 @@ internal static class InventoryCommand
 
             Example:
               moorfield inventory /mnt/counter-07 --for ivy --sort size
+              moorfield inventory /mnt/counter-07 --classic --find ferries
             """)
-        { TargetPath, Edition, FindText, Role, Origin, For, Standing, Sort, All, Format };
+        { TargetPath, Edition, FindText, Role, Origin, For, Standing, Sort, All, Classic, Leftovers, Format };
         command.Handle(Run);
         return command;
     }
@@ -47,7 +50,7 @@ internal static class InventoryCommand
         {
             var judgement = new Judgement(snapshot);
             var packages = Sorted(Filtered(parsed, snapshot, judgement), parsed.GetRequiredValue(Sort), judgement).ToList();
-            return new Section(snapshot, judgement, packages, [.. packages.Where(p => all || p.Role is PackageRole.Application or PackageRole.Addon)]);
+            return new Section(snapshot, judgement, packages, [.. packages.Where(p => all || (p.Role is PackageRole.Application or PackageRole.Addon && (p.HasFiles || p.IsHeld)))]);
         }).ToList();
         switch (parsed.GetValue(Format))
         {
@@ -56,16 +59,19 @@ internal static class InventoryCommand
                 DocumentJson.Write(DocumentMaker.Inventory(target, sections.Select(s => (s.Snapshot, s.Judgement, (IEnumerable<InstalledPackage>)s.Packages))));
                 break;
             case "csv":
-                WriteCsv(sections);
+                WriteCsv(parsed, sections);
                 break;
             default:
                 for (int i = 0; i < sections.Count; i++)
                 {
                     if (i > 0)
                         Say.Line();
-                    WriteTable(sections[i], all);
+                    if (parsed.GetValue(Leftovers))
+                        WriteLeftovers(sections[i].Snapshot);
+                    else
+                        WriteTable(parsed, sections[i], all);
                 }
-                if (sections.Count > 1)
+                if (sections.Count > 1 && !parsed.GetValue(Leftovers))
                     WriteTotal(target, sections);
                 break;
         }
@@ -88,7 +94,7 @@ internal static class InventoryCommand
         string[] standings = parsed.GetValue(Standing)!;
         var audience = parsed.GetValue(For) is { Length: > 0 } words ? Audience.Parse(words, snapshot) : null;
         return snapshot.Packages.Where(p =>
-            (text is null || p.DisplayName.Contains(text, StringComparison.OrdinalIgnoreCase) || p.FullName.ToString().Contains(text, StringComparison.OrdinalIgnoreCase))
+            (text is null || PackageChoice.Finds(text, p))
             && (roles.Length == 0 || roles.Contains(Words.Of(p.Role)))
             && (origins.Length == 0 || origins.Contains(Words.Of(p.Origin)))
             && (standings.Length == 0 || standings.Contains(Words.Of(judgement.Of(p).Standing)))
@@ -104,32 +110,60 @@ internal static class InventoryCommand
         _ => packages,
     };
 
-    private static void WriteTable(Section section, bool all)
+    private static void WriteTable(ParseResult parsed, Section section, bool all)
     {
         var (snapshot, judgement, packages, shown) = section;
         Say.Heading(Words.Describe(snapshot));
         bool accounts = !snapshot.Accounts.IsEmpty;
-        var sheet = new Sheet([.. Row("Package", "Version", "Size", "Role", "Origin", "Accounts", "Newcomers", "Standing")]).Right(2).Quiet(1);
-        foreach (var package in shown)
+        var programs = parsed.GetValue(Classic) ? Programs(parsed, snapshot).ToList() : [];
+        var rows = shown.Select(p => (p.DisplayName, p.Bytes, Cells: new[]
         {
-            sheet.Add([.. Row(
-                package.DisplayName, package.FullName.Version.ToString(), Sheet.Size(package.Bytes), Words.Of(package.Role), Words.Of(package.Origin),
-                Words.Accounts(package.Accounts, snapshot), Words.Newcomers(package), Words.Of(judgement.Of(package).Standing))]);
-        }
-        if (shown.Count > 0)
+            p.DisplayName, p.FullName.Version.ToString(), Sheet.Size(p.Bytes), Words.Of(p.Role), Words.Of(p.Origin),
+            Words.Accounts(p.Accounts, snapshot), Words.Newcomers(p), Words.Of(judgement.Of(p).Standing), Gravest(judgement.Of(p)),
+        })).Concat(programs.Select(p => (DisplayName: p.Name, p.Bytes, Cells: new[]
+        {
+            p.Name, p.Version, p.Bytes == 0 ? Words.Nothing : Sheet.Size(p.Bytes), "program", "classic",
+            p.Sid is null ? "the machine" : snapshot.Account(p.Sid)?.Name ?? p.Sid, Words.Nothing, "not changed", p.UninstallCommand is { } command ? $"remove by: {command}" : "",
+        })));
+        if (programs.Count > 0 && parsed.GetRequiredValue(Sort) == "size")
+            rows = rows.OrderByDescending(r => r.Bytes);
+        else if (programs.Count > 0 && parsed.GetRequiredValue(Sort) == "name")
+            rows = rows.OrderBy(r => r.DisplayName, StringComparer.OrdinalIgnoreCase);
+        var sheet = new Sheet([.. Row("Package", "Version", "Size", "Role", "Origin", "Accounts", "Newcomers", "Standing", "Because")]).Right(2).Quiet(1, accounts ? 7 : 6);
+        var cells = rows.Select(r => r.Cells).ToList();
+        cells.ForEach(r => sheet.Add([.. Row(r)]));
+        if (cells.Count > 0)
             sheet.Write();
-        Say.Line($"{Sheet.Count(shown.Count, "package")}, {Sheet.Size(shown.Sum(p => p.Bytes))}.{Hidden(packages.Except(shown).ToList())}");
+        Say.Line($"{Sheet.Count(shown.Count, "package")}, {Sheet.Size(shown.Sum(p => p.Bytes))}{(programs.Count > 0 ? $", and {Sheet.Count(programs.Count, "classic program")}, {Sheet.Size(programs.Sum(p => p.Bytes))}" : "")}.{Hidden(packages.Except(shown).ToList())}");
+        var free = judgement.FreeTogether(shown.Where(p => p.IsHeld));
+        if (free.Count > 0)
+            Say.Line($"Removing {(free.Count == 1 ? "the one that is" : $"all {free.Count} that are")} free would free {Sheet.Size(free.Sum(p => p.Bytes))}.");
+        if (!snapshot.Leftovers.IsEmpty)
+            Say.Line($"{Sheet.Count(snapshot.Leftovers.Length, "leftover")} of earlier removals, {Sheet.Size(snapshot.Leftovers.Sum(l => l.Bytes))}; --leftovers lists {(snapshot.Leftovers.Length == 1 ? "it" : "them")}.");
         WriteNotes(snapshot);
 
         // The role goes without saying when only applications are shown, the accounts when there are none.
         IEnumerable<string> Row(params string[] cells) => cells.Where((_, i) => (i != 3 || all) && (i != 5 || accounts));
     }
 
+    /// <summary>The gravest of what it would cost or what bars it, in a few words.</summary>
+    private static string Gravest(Verdict verdict) => verdict.Reasons.FirstOrDefault(r => r.Kind is ReasonKind.Bar or ReasonKind.Cost)?.Short ?? "";
+
+    private static IEnumerable<ClassicProgram> Programs(ParseResult parsed, SystemSnapshot snapshot)
+    {
+        string? text = parsed.GetValue(FindText);
+        var audience = parsed.GetValue(For) is { Length: > 0 } words ? Audience.Parse(words, snapshot) : null;
+        return snapshot.ClassicPrograms.Where(p =>
+            (text is null || p.Name.Contains(text, StringComparison.OrdinalIgnoreCase) || p.Publisher.Contains(text, StringComparison.OrdinalIgnoreCase))
+            && (audience is null || p.Sid is null || audience.Sids.Contains(p.Sid)));
+    }
+
     private static string Hidden(List<InstalledPackage> hidden)
     {
         if (hidden.Count == 0)
             return "";
-        var kinds = hidden.GroupBy(p => p.Role).OrderBy(g => g.Key).Select(g => Sheet.Count(g.Count(), Words.Of(g.Key)));
+        var kinds = hidden.GroupBy(p => p.Role).OrderBy(g => g.Key)
+            .Select(g => Sheet.Count(g.Count(), g.Key is PackageRole.Application or PackageRole.Addon ? "leftover of a package" : Words.Of(g.Key), g.Key is PackageRole.Application or PackageRole.Addon ? "leftovers of packages" : null));
         return $" Not shown: {string.Join(", ", kinds)}; --all shows them.";
     }
 
@@ -143,14 +177,38 @@ internal static class InventoryCommand
             Say.Line($"  {note.Text}");
     }
 
-    private static void WriteCsv(List<Section> sections) => Csv.Write(
-        ["family", "fullName", "displayName", "publisher", "version", "architecture", "role", "origin", "bytes", "accounts", "newcomers", "blocked", "standing", "edition"],
-        sections.SelectMany(s => s.Shown.Select(p => new[]
+    private static void WriteLeftovers(SystemSnapshot snapshot)
+    {
+        Say.Heading(Words.Describe(snapshot));
+        LeftoverText.Write(snapshot);
+    }
+
+    private static void WriteCsv(ParseResult parsed, List<Section> sections)
+    {
+        if (parsed.GetValue(Leftovers))
         {
-            p.Family.ToString(), p.FullName.ToString(), p.DisplayName, p.Publisher, p.FullName.Version.ToString(), p.FullName.Architecture, Words.Of(p.Role), Words.Of(p.Origin),
-            p.Bytes.ToString(), string.Join(' ', Words.Names(p.Accounts, s.Snapshot)), Flag(p.Newcomers), Flag(p.Blocked), Words.Of(s.Judgement.Of(p).Standing),
-            s.Snapshot.EditionNumber?.ToString() ?? "",
-        })));
+            Csv.Write(["kind", "family", "fullName", "account", "bytes", "place", "edition"], sections.SelectMany(s => s.Snapshot.Leftovers.Select(l => new[]
+            {
+                Words.Of(l.Kind), l.Family?.ToString() ?? "", l.FullName?.ToString() ?? "", l.Sid is null ? "" : s.Snapshot.Account(l.Sid)?.Name ?? l.Sid, l.Bytes.ToString(),
+                LeftoverText.Where(l.Location), Edition(s),
+            })));
+            return;
+        }
+        Csv.Write(
+            ["family", "fullName", "displayName", "publisher", "version", "architecture", "role", "origin", "bytes", "accounts", "newcomers", "blocked", "standing", "reasons", "uninstallCommand", "edition"],
+            sections.SelectMany(s => s.Shown.Select(p => new[]
+            {
+                p.Family.ToString(), p.FullName.ToString(), p.DisplayName, p.Publisher, p.FullName.Version.ToString(), p.FullName.Architecture, Words.Of(p.Role), Words.Of(p.Origin),
+                p.Bytes.ToString(), string.Join(' ', Words.Names(p.Accounts, s.Snapshot)), Flag(p.Newcomers), Flag(p.Blocked), Words.Of(s.Judgement.Of(p).Standing),
+                string.Join(' ', s.Judgement.Of(p).Reasons.Select(r => r.Code)), "", Edition(s),
+            }).Concat((parsed.GetValue(Classic) ? Programs(parsed, s.Snapshot) : []).Select(p => new[]
+            {
+                "", "", p.Name, p.Publisher, p.Version, "", "program", "classic", p.Bytes.ToString(), p.Sid is null ? "" : s.Snapshot.Account(p.Sid)?.Name ?? p.Sid, "", "", "", "",
+                p.UninstallCommand ?? "", Edition(s),
+            }))));
+
+        static string Edition(Section section) => section.Snapshot.EditionNumber?.ToString() ?? "";
+    }
 
     private static string Flag(bool value) => value ? "true" : "false";
 

@@ -1,6 +1,7 @@
 using Moorfield.Cli.Rendering;
 using Moorfield.Core.Changes;
 using Moorfield.Core.Choosing;
+using Moorfield.Core.Choosing.Briefs;
 using Moorfield.Core.RestorePoints;
 using Moorfield.Core.Standing;
 using Moorfield.Core.Systems;
@@ -10,15 +11,20 @@ namespace Moorfield.Cli.Documents;
 /// <summary>Makes the JSON documents from the core's records.</summary>
 internal static class DocumentMaker
 {
+    internal const string InventorySchema = "moorfield.inventory/1";
+
     internal static InventoryJson Inventory(Target target, IEnumerable<(SystemSnapshot Snapshot, Judgement Judgement, IEnumerable<InstalledPackage> Packages)> systems) =>
-        new("moorfield.inventory/1", target.FullPath, target.Image is null ? "volume" : "image", [.. systems.Select(s => System(s.Snapshot, s.Judgement, s.Packages))]);
+        new(InventorySchema, target.FullPath, target.Image is null ? "volume" : "image", [.. systems.Select(s => System(s.Snapshot, s.Judgement, s.Packages))]);
 
     private static SystemJson System(SystemSnapshot snapshot, Judgement judgement, IEnumerable<InstalledPackage> packages) => new(
         snapshot.EditionNumber, snapshot.Name, snapshot.Product, snapshot.Release, snapshot.Build, snapshot.Computer, snapshot.Manufacturer,
         [.. snapshot.Accounts.Select(a => new AccountJson(a.Name, a.Sid))],
         [.. packages.Select(p => Package(p, snapshot, judgement))],
         [.. snapshot.Blocks.Select(b => b.ToString())],
-        [.. snapshot.Notes.Select(n => new NoteJson(n.Code, n.Text, n.Package?.ToString()))]);
+        [.. snapshot.Notes.Select(n => new NoteJson(n.Code, n.Text, n.Package?.ToString()))],
+        [.. snapshot.Leftovers.Select(l => new LeftoverJson(
+            Words.Of(l.Kind), l.Family?.ToString(), l.FullName?.ToString(), l.Sid is null ? null : snapshot.Account(l.Sid)?.Name ?? l.Sid, l.Bytes, LeftoverText.Where(l.Location)))],
+        [.. snapshot.ClassicPrograms.Select(p => new ProgramJson(p.Name, p.Version, p.Publisher, p.Bytes, p.Sid is null ? null : snapshot.Account(p.Sid)?.Name ?? p.Sid, p.UninstallCommand))]);
 
     internal static PackageJson Package(InstalledPackage package, SystemSnapshot snapshot, Judgement judgement)
     {
@@ -31,21 +37,23 @@ internal static class DocumentMaker
 
     internal static PlanJson Plan(string target, IReadOnlyCollection<(SystemSnapshot Snapshot, Plan Plan)> systems) => new(
         "moorfield.plan/1", target, "remove", systems.First().Plan.Wish.For.Describe(systems.First().Snapshot),
-        [.. systems.SelectMany(s => s.Plan.Removals.Select(r => Removal(r, s.Snapshot)))],
+        [.. systems.SelectMany(s => s.Plan.Removals.Select(r => Removal(r, s.Snapshot, s.Plan.Meanings.FirstOrDefault(m => m.Removal == r)?.Verdict)))],
         [.. systems.SelectMany(s => s.Plan.Staying.Select(t => new StayingJson(
             s.Snapshot.EditionNumber, t.Package.Family.ToString(), t.Package.DisplayName, Words.Of(t.Verdict.Standing), [.. t.Verdict.Reasons.Select(Reason)], t.NamedExactly)))],
         [.. systems.SelectMany(s => s.Plan.Families).Distinct().Select(f => f.ToString())],
         [.. systems.SelectMany(s => s.Plan.IdleFrameworks).Select(f => f.FullName.ToString()).Distinct(StringComparer.Ordinal)],
+        [.. systems.SelectMany(s => s.Plan.Wish.Guards.Select(g => new GuardJson(Words.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot))))],
         [.. systems.SelectMany(s => s.Plan.Changes).Select(Change)],
         null);
 
-    private static RemovalJson Removal(PlannedRemoval removal, SystemSnapshot snapshot) => new(
+    private static RemovalJson Removal(PlannedRemoval removal, SystemSnapshot snapshot, Verdict? verdict) => new(
         snapshot.EditionNumber, removal.Package.Family.ToString(), removal.Package.FullName.ToString(), removal.Package.DisplayName, removal.Package.FullName.Version.ToString(),
         [.. Words.Names(removal.LeavesAccounts, snapshot)], removal.LeavesNewcomers, removal.SetsBlock, removal.FilesGo, removal.FilesGo ? removal.Package.Bytes : 0,
-        [.. Words.Names(removal.StaysFor, snapshot)], removal.StaysForNewcomers, removal.GoesWith);
+        [.. Words.Names(removal.StaysFor, snapshot)], removal.StaysForNewcomers, removal.GoesWith,
+        Words.Of(verdict?.Standing ?? PackageStanding.Free), [.. (verdict?.Reasons ?? []).Select(Reason)]);
 
     internal static PlanJson Plan(string target, string action, IEnumerable<string> families, IEnumerable<Change> changes, int? undoes, bool wholeFile = false) =>
-        new("moorfield.plan/1", target, action, null, [], [], [.. families.Distinct(StringComparer.OrdinalIgnoreCase)], [], [.. changes.Select(Change)], undoes, wholeFile);
+        new("moorfield.plan/1", target, action, null, [], [], [.. families.Distinct(StringComparer.OrdinalIgnoreCase)], [], [], [.. changes.Select(Change)], undoes, wholeFile);
 
     internal static ResultJson Result(string target, PlanJson plan, RunReport report, string? vault) => new(
         "moorfield.result/1", target, plan, report.Changes, report.Point, vault,
@@ -59,7 +67,21 @@ internal static class DocumentMaker
             point.Target.Computer, point.Target.Path, point.Packages, point.Changes.Length);
     }
 
+    internal static BriefJson Brief(Brief brief, Target target, IEnumerable<(SystemSnapshot Snapshot, BriefChoice Choice)> systems) => new(
+        "moorfield.brief/1", brief.Name, brief.Title, target.FullPath, [.. systems.Select(s => new BriefSystemJson(
+            s.Snapshot.EditionNumber,
+            [.. s.Choice.ByRule.Select(r => new RuleJson(r.Keeps ? "keep" : "remove", r.Rule.Source, r.Rule.Describe(), r.Rule.Because, [.. r.Packages.Select(p => p.FullName.ToString())]))],
+            [.. s.Choice.Taken.Select(t => new TakenJson(t.Package.Package.FullName.ToString(), t.Package.Package.DisplayName, t.Rule.Source, t.KeptBy?.Source))],
+            [.. s.Choice.Blocks.Select(b => b.ToString())]))]);
+
+    internal static ComparisonJson Comparison(string before, string after, IEnumerable<(ComparedSystem Before, ComparedSystem After, Comparison Comparison)> pairs) => new(
+        "moorfield.comparison/1", before, after, [.. pairs.Select(p => new ComparedJson(
+            p.Before.Edition, p.After.Edition,
+            [.. p.Comparison.Packages.Select(d => new PackageDifferenceJson(
+                Words.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString(), d.After?.ToString(), d.Gained, d.Lost, d.Newcomers, d.Bytes))],
+            p.Comparison.Blocked, p.Comparison.Unblocked))]);
+
     internal static ChangeJson Change(Change change) => new(change.Edition, change.Family, change.Describe());
 
-    private static ReasonJson Reason(Reason reason) => new(reason.Code, reason.Text);
+    private static ReasonJson Reason(Reason reason) => new(reason.Code, Words.Of(reason.Kind), reason.Text, reason.Objects);
 }

@@ -11,7 +11,7 @@ namespace Moorfield.Cli.Documents;
 
 internal sealed record AccountJson(string Name, string Sid);
 
-internal sealed record ReasonJson(string Code, string Text);
+internal sealed record ReasonJson(string Code, string Kind, string Text, ImmutableArray<string> Objects);
 
 internal sealed record NoteJson(string Code, string Text, string? Package);
 
@@ -21,7 +21,13 @@ internal sealed record PackageJson(
 
 internal sealed record SystemJson(
     int? Edition, string Name, string Product, string Release, string Build, string Computer, string Manufacturer,
-    ImmutableArray<AccountJson> Accounts, ImmutableArray<PackageJson> Packages, ImmutableArray<string> Blocks, ImmutableArray<NoteJson> Notes);
+    ImmutableArray<AccountJson> Accounts, ImmutableArray<PackageJson> Packages, ImmutableArray<string> Blocks, ImmutableArray<NoteJson> Notes,
+    ImmutableArray<LeftoverJson> Leftovers, ImmutableArray<ProgramJson> Programs);
+
+internal sealed record LeftoverJson(string Kind, string? Family, string? FullName, string? Account, long Bytes, string Place);
+
+/// <param name="Account">Null when the machine has it.</param>
+internal sealed record ProgramJson(string Name, string Version, string Publisher, long Bytes, string? Account, string? UninstallCommand);
 
 internal sealed record InventoryJson(string Schema, string Target, string Kind, ImmutableArray<SystemJson> Systems);
 
@@ -36,7 +42,10 @@ internal sealed record ExplanationJson(
 
 internal sealed record RemovalJson(
     int? Edition, string Family, string FullName, string DisplayName, string Version, ImmutableArray<string> LeavesAccounts, bool LeavesNewcomers, bool SetsBlock,
-    bool FilesGo, long Bytes, ImmutableArray<string> StaysFor, bool StaysForNewcomers, string? GoesWith);
+    bool FilesGo, long Bytes, ImmutableArray<string> StaysFor, bool StaysForNewcomers, string? GoesWith,
+    string Standing, ImmutableArray<ReasonJson> Reasons);
+
+internal sealed record GuardJson(string Hive, string Key, string Name, string For);
 
 internal sealed record StayingJson(int? Edition, string Family, string DisplayName, string Standing, ImmutableArray<ReasonJson> Reasons, bool NamedExactly);
 
@@ -44,7 +53,7 @@ internal sealed record ChangeJson(int? Edition, string Family, string Text);
 
 internal sealed record PlanJson(
     string Schema, string Target, string Action, string? For, ImmutableArray<RemovalJson> Removals, ImmutableArray<StayingJson> Staying,
-    ImmutableArray<string> Families, ImmutableArray<string> IdleFrameworks, ImmutableArray<ChangeJson> Changes, int? Undoes, bool WholeFile = false);
+    ImmutableArray<string> Families, ImmutableArray<string> IdleFrameworks, ImmutableArray<GuardJson> Guards, ImmutableArray<ChangeJson> Changes, int? Undoes, bool WholeFile = false);
 
 internal sealed record FailureJson(string Family, string What, string Message);
 
@@ -71,6 +80,27 @@ internal sealed record ImageJson(
     string Schema, string Target, ImmutableArray<EditionJson> Editions, string Compression, int ChunkSize, string Version, int Part, int Parts, bool Integrity,
     int BootIndex, string Guid, long Bytes, long Reclaimable, bool Changeable);
 
+internal sealed record DifferenceJson(string Code, string? Family, string? DisplayName, string Text);
+
+internal sealed record CheckedJson(string Target, int? Edition, bool Agrees, ImmutableArray<DifferenceJson> Differences, string? Error);
+
+internal sealed record CheckJson(string Schema, string Brief, string? Title, bool Agrees, ImmutableArray<CheckedJson> Systems);
+
+internal sealed record RuleJson(string Does, string At, string Conditions, string? Because, ImmutableArray<string> Packages);
+
+internal sealed record TakenJson(string FullName, string DisplayName, string TakenBy, string? KeptBy);
+
+internal sealed record BriefSystemJson(int? Edition, ImmutableArray<RuleJson> Rules, ImmutableArray<TakenJson> Taken, ImmutableArray<string> Blocks);
+
+internal sealed record BriefJson(string Schema, string Brief, string? Title, string Target, ImmutableArray<BriefSystemJson> Systems);
+
+internal sealed record PackageDifferenceJson(
+    string Kind, string Family, string DisplayName, string Architecture, string? Before, string? After, ImmutableArray<string> Gained, ImmutableArray<string> Lost, bool? Newcomers, long Bytes);
+
+internal sealed record ComparedJson(int? BeforeEdition, int? AfterEdition, ImmutableArray<PackageDifferenceJson> Packages, ImmutableArray<string> Blocked, ImmutableArray<string> Unblocked);
+
+internal sealed record ComparisonJson(string Schema, string Before, string After, ImmutableArray<ComparedJson> Systems);
+
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true, UseStringEnumConverter = true)]
 [JsonSerializable(typeof(InventoryJson))]
 [JsonSerializable(typeof(ExplanationJson))]
@@ -79,6 +109,9 @@ internal sealed record ImageJson(
 [JsonSerializable(typeof(BlocksJson))]
 [JsonSerializable(typeof(PointsJson))]
 [JsonSerializable(typeof(PointDetailJson))]
+[JsonSerializable(typeof(CheckJson))]
+[JsonSerializable(typeof(BriefJson))]
+[JsonSerializable(typeof(ComparisonJson))]
 [JsonSerializable(typeof(ImageJson))]
 internal sealed partial class DocumentJson : JsonSerializerContext
 {

@@ -1,4 +1,4 @@
-using System.Globalization;
+using Moorfield.Core.Standing;
 using Spectre.Console;
 
 namespace Moorfield.Cli.Rendering;
@@ -58,13 +58,7 @@ internal sealed class Sheet(params string[] headings)
     }
 
     /// <summary>Bytes in the unit that suits them: B, KB, MB or GB of 1024.</summary>
-    internal static string Size(long bytes) => bytes switch
-    {
-        < 1024 => $"{bytes} B",
-        < 1024 * 1024 => string.Create(CultureInfo.InvariantCulture, $"{bytes / 1024.0:0.0} KB"),
-        < 1024L * 1024 * 1024 => string.Create(CultureInfo.InvariantCulture, $"{bytes / (1024.0 * 1024):0.0} MB"),
-        _ => string.Create(CultureInfo.InvariantCulture, $"{bytes / (1024.0 * 1024 * 1024):0.0} GB"),
-    };
+    internal static string Size(long bytes) => Prose.Size(bytes);
 
     /// <summary>"1 package", "2 packages".</summary>
     internal static string Count(int number, string one, string? many = null) => number == 1 ? $"1 {one}" : $"{number} {many ?? one + "s"}";

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using System.Text.Json.Serialization;
 using Moorfield.Core.Volumes;
+using Moorfield.Formats.Defaults;
 using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Changes;
@@ -29,6 +30,8 @@ public enum ChangeState
 [JsonDerivedType(typeof(ValueChanged), "registryValueSet")]
 [JsonDerivedType(typeof(RowsRemoved), "databaseRowsDeleted")]
 [JsonDerivedType(typeof(RowsAdded), "databaseRowsAdded")]
+[JsonDerivedType(typeof(EntryRemoved), "listEntryRemoved")]
+[JsonDerivedType(typeof(EntryAdded), "listEntryAdded")]
 [JsonDerivedType(typeof(TreeRemoved), "treeRemoved")]
 [JsonDerivedType(typeof(TreeAdded), "treeAdded")]
 public abstract record Change(string Family)
@@ -175,6 +178,56 @@ public sealed record TreeAdded(string Family, string Path, TreeImage? Image) : T
         TreeState.Different => ChangeState.Conflict,
         _ => ChangeState.Pending,
     };
+}
+
+/// <summary>A change in a file that lists what new accounts are given.</summary>
+/// <param name="File">Path of the list.</param>
+/// <param name="Text">The entry as it is written.</param>
+/// <param name="Index">Its number in the list, from 0; null in a plan.</param>
+/// <param name="Gap">The white space that sets it off.</param>
+public abstract record EntryChange(string Family, string File, string Text, int? Index, string? Gap) : Change(Family)
+{
+    internal override object Where => (File, Text);
+
+    protected int IndexIn(ListFile list) =>
+        Index is { } index && index < list.Entries.Length && list.Entries[index].Text == Text ? index : list.Entries.IndexOf(list.Entries.FirstOrDefault(e => e.Text == Text)!);
+
+    internal abstract ChangeState State(ListFile list);
+
+    /// <summary>The list with this change made, and the change with its before-image; null when the list is already as the change leaves it.</summary>
+    internal abstract (ListFile List, EntryChange Change)? Apply(ListFile list);
+}
+
+/// <summary>An entry goes.</summary>
+public sealed record EntryRemoved(string Family, string File, string Text, int? Index = null, string? Gap = null) : EntryChange(Family, File, Text, Index, Gap)
+{
+    public override Change Invert() => new EntryAdded(Family, File, Text, Index, Gap);
+
+    public override string Describe() => $"list entry removed: {File}: {Text}";
+
+    internal override ChangeState State(ListFile list) => IndexIn(list) < 0 ? ChangeState.Done : ChangeState.Pending;
+
+    internal override (ListFile List, EntryChange Change)? Apply(ListFile list)
+    {
+        int index = IndexIn(list);
+        if (index < 0)
+            return null;
+        var (without, gap) = list.Without(index);
+        return (without, this with { Index = index, Gap = gap });
+    }
+}
+
+/// <summary>An entry comes back.</summary>
+public sealed record EntryAdded(string Family, string File, string Text, int? Index, string? Gap) : EntryChange(Family, File, Text, Index, Gap)
+{
+    public override Change Invert() => new EntryRemoved(Family, File, Text, Index, Gap);
+
+    public override string Describe() => $"list entry added: {File}: {Text}";
+
+    internal override ChangeState State(ListFile list) => IndexIn(list) < 0 ? ChangeState.Pending : ChangeState.Done;
+
+    internal override (ListFile List, EntryChange Change)? Apply(ListFile list) =>
+        IndexIn(list) >= 0 ? null : (list.With(Index ?? list.Entries.Length, Text, Gap ?? ""), this);
 }
 
 /// <summary>A change in the state repository.</summary>

@@ -26,6 +26,7 @@ internal static class ChangeStates
             {
                 HiveChange hiveChange => hives[WindowsPath.Of(hiveChange.Hive)] is { } hive ? hiveChange.State(hive) : ChangeState.Conflict,
                 RowsChange rowsChange => rows is null ? ChangeState.Conflict : RowsState(rowsChange, rows),
+                EntryChange entry => DefaultLists.Open(tree, WindowsPath.Of(entry.File)) is { } list ? entry.State(list) : ChangeState.Conflict,
                 TreeChange files => files.State(tree),
                 _ => ChangeState.Conflict,
             };

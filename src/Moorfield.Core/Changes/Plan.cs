@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Choosing;
 using Moorfield.Core.Standing;
+using Moorfield.Core.Staying;
 using Moorfield.Core.Systems;
 using Moorfield.Formats.Appx;
 
@@ -10,7 +11,20 @@ namespace Moorfield.Core.Changes;
 /// <param name="KeepData">Leave the accounts' app data folders.</param>
 /// <param name="AllowReturn">Set no blocks.</param>
 /// <param name="Sweep">Take along frameworks that nothing needs afterwards.</param>
-public sealed record RemovalWish(ImmutableArray<ChosenPackage> Packages, Audience For, bool KeepData = false, bool AllowReturn = false, bool Sweep = false);
+public sealed record RemovalWish(ImmutableArray<ChosenPackage> Packages, Audience For, bool KeepData = false, bool AllowReturn = false, bool Sweep = false)
+{
+    /// <summary>What an administrator knows of the packages.</summary>
+    public Advice Advice { get; init; } = Advice.None;
+
+    /// <summary>Packages that stay whatever happens to those that they belong to.</summary>
+    public ImmutableHashSet<PackageFullName> Kept { get; init; } = [];
+
+    /// <summary>Families to block besides those that go.</summary>
+    public ImmutableArray<PackageFamilyName> Blocks { get; init; } = [];
+
+    /// <summary>Guards to set.</summary>
+    public ImmutableArray<UnsetGuard> Guards { get; init; } = [];
+}
 
 /// <summary>What happens to one package.</summary>
 /// <param name="LeavesAccounts">SIDs of the accounts that have it and lose it.</param>
@@ -33,6 +47,9 @@ public sealed record PlannedRemoval(
     public bool HasEffect => !LeavesAccounts.IsEmpty || LeavesNewcomers || SetsBlock || FilesGo;
 }
 
+/// <summary>What it means that a package goes, as one of all that go.</summary>
+public sealed record RemovalMeaning(PlannedRemoval Removal, Verdict Verdict);
+
 /// <summary>A chosen package that stays.</summary>
 /// <param name="NamedExactly">Then the person must be told that it was refused; packages that only a wildcard hit just stay.</param>
 public sealed record StayingPackage(InstalledPackage Package, Verdict Verdict, bool NamedExactly);
@@ -47,7 +64,16 @@ public sealed record Plan(
     ImmutableArray<InstalledPackage> IdleFrameworks,
     ImmutableArray<Change> Changes)
 {
+    /// <summary>Families that are blocked besides those that go.</summary>
+    public ImmutableArray<PackageFamilyName> Blocks { get; init; } = [];
+
+    /// <summary>What each removal means.</summary>
+    public ImmutableArray<RemovalMeaning> Meanings { get; init; } = [];
+
+    /// <summary>The removals that cost something.</summary>
+    public IEnumerable<RemovalMeaning> Costly => Meanings.Where(m => m.Verdict.Costs.Any());
+
     public IEnumerable<StayingPackage> Refused => Staying.Where(s => s.NamedExactly);
 
-    public IEnumerable<PackageFamilyName> Families => Removals.Where(r => r.HasEffect).Select(r => r.Package.Family).Distinct();
+    public IEnumerable<PackageFamilyName> Families => Removals.Where(r => r.HasEffect).Select(r => r.Package.Family).Concat(Blocks).Distinct();
 }

@@ -65,6 +65,8 @@ internal sealed class Preparation(WindowsTree tree, Func<SafeFileHandle, string>
             PrepareHive(hive.Key, [.. hive], captured);
         if (changes.OfType<RowsChange>().ToList() is { Count: > 0 } rows)
             PrepareRepository(rows, captured);
+        foreach (var list in changes.OfType<EntryChange>().GroupBy(c => WindowsPath.Of(c.File)))
+            PrepareList(list.Key, [.. list], captured);
         foreach (var change in changes.OfType<TreeChange>())
             captured[change] = Capture(change);
         foreach (var file in _files)
@@ -142,6 +144,31 @@ internal sealed class Preparation(WindowsTree tree, Func<SafeFileHandle, string>
         }
         if (tree.Stat(StateRepository.Log) is { Kind: EntryKind.File, Size: > 0 })
             Add(StateRepository.Log, FileContent.InMemory([])); // what it held is in the database now
+    }
+
+    private void PrepareList(WindowsPath path, List<EntryChange> changes, Dictionary<Change, Change?> captured)
+    {
+        if (AddWhole(path))
+        {
+            changes.ForEach(c => captured[c] = c);
+            return;
+        }
+        var list = DefaultLists.Open(tree, path) ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} is gone.");
+        try
+        {
+            foreach (var change in changes)
+            {
+                captured[change] = null;
+                if (change.Apply(list) is not { } applied)
+                    continue;
+                (list, captured[change]) = applied;
+            }
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} {e.Message}.", e);
+        }
+        Add(path, FileContent.InMemory(list.ToArray()));
     }
 
     private static RowsChange? Apply(RowsChange change, RepositoryRows rows)

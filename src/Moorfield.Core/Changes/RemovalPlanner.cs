@@ -11,7 +11,7 @@ public static class RemovalPlanner
 {
     public static Plan Plan(SystemSnapshot snapshot, RemovalWish wish)
     {
-        var judgement = new Judgement(snapshot);
+        var judgement = new Judgement(snapshot, wish.Advice);
         var chosen = wish.Packages.ToDictionary(c => c.Package.FullName);
         var staying = new List<StayingPackage>();
         Settle(judgement, wish, chosen, staying);
@@ -23,9 +23,9 @@ public static class RemovalPlanner
             if (addon.Needs.Select(n => going.GetValueOrDefault(n).Package).FirstOrDefault(p => p is not null) is { } main)
                 going[addon.FullName] = (addon, main.DisplayName);
         }
-        bool Goes(InstalledPackage package) => going.ContainsKey(package.FullName) && !IsHeldAfter(package, wish.For);
+        var leaving = Leaving(going.Values.Select(g => g.Package), wish);
         var idle = snapshot.Packages
-            .Where(p => p.Role == PackageRole.Framework && !going.ContainsKey(p.FullName) && judgement.Of(p, Goes).Standing == PackageStanding.Free)
+            .Where(p => p.Role == PackageRole.Framework && !going.ContainsKey(p.FullName) && !wish.Kept.Contains(p.FullName) && judgement.Bar(p, leaving).Bar is null)
             .ToList();
         var everyone = new Audience([.. snapshot.Accounts.Select(a => a.Sid)], Newcomers: true);
         var removals = going.Values.Select(g => Removal(g.Package, wish, wish.For, g.GoesWith))
@@ -33,10 +33,20 @@ public static class RemovalPlanner
             .OrderBy(r => r.Package.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(r => r.Package.FullName)
             .ToImmutableArray();
         removals = BlockOnce(removals);
-        return new Plan(
-            wish, removals, [.. staying], wish.Sweep ? [] : [.. idle],
-            [.. new ChangeList(snapshot, removals.Where(r => r.HasEffect), wish).ToImmutable().Select(c => c with { Edition = snapshot.EditionNumber })]);
+        var departures = new Departures(removals.Where(r => r.HasEffect).Select(r => (r.Package, (IReadOnlyCollection<string>)r.LeavesAccounts, r.LeavesNewcomers)), wish.KeepData);
+        ImmutableArray<PackageFamilyName> blocks = [.. wish.Blocks.Distinct().Where(f => !snapshot.IsBlocked(f) && !removals.Any(r => r.SetsBlock && r.Package.Family == f))];
+        var changes = new ChangeList(snapshot, removals.Where(r => r.HasEffect), wish).ToImmutable()
+            .InsertRange(0, blocks.Select(ChangeList.Block))
+            .AddRange(wish.Guards.Select(g => g.Change));
+        return new Plan(wish, removals, [.. staying], wish.Sweep ? [] : [.. idle], [.. changes.Select(c => c with { Edition = snapshot.EditionNumber })])
+        {
+            Blocks = blocks,
+            Meanings = [.. removals.Where(r => r.HasEffect).Select(r => new RemovalMeaning(r, judgement.Of(r.Package, departures)))],
+        };
     }
+
+    private static Departures Leaving(IEnumerable<InstalledPackage> packages, RemovalWish wish) =>
+        new(packages.Select(p => (p, (IReadOnlyCollection<string>)wish.For.Sids, wish.For.Newcomers)), wish.KeepData);
 
     /// <summary>Takes out what must stay, until what is left holds together: a package that stays can make another one needed.</summary>
     private static void Settle(Judgement judgement, RemovalWish wish, Dictionary<PackageFullName, ChosenPackage> chosen, List<StayingPackage> staying)
@@ -47,12 +57,19 @@ public static class RemovalPlanner
             before = chosen.Count;
             foreach (var choice in chosen.Values.ToList())
             {
-                var verdict = judgement.Of(choice.Package, p => chosen.ContainsKey(p.FullName) && !IsHeldAfter(p, wish.For));
-                bool stays = verdict.Standing == PackageStanding.Essential || (verdict.Standing == PackageStanding.Guarded && !choice.Exactly);
+                if (judgement.NeededBy(choice.Package).FirstOrDefault(p => p.Role == PackageRole.Addon && wish.Kept.Contains(p.FullName)) is { } kept)
+                {
+                    chosen.Remove(choice.Package.FullName);
+                    staying.Add(new StayingPackage(choice.Package, new Verdict(PackageStanding.Free, [new Reason(
+                        "keptAddon", ReasonKind.Bar, $"{kept.DisplayName}, which is kept, extends it and would go with it.", "kept", [kept.Family.ToString()])]), NamedExactly: false));
+                    continue;
+                }
+                var (standing, bar) = judgement.Bar(choice.Package, Leaving(chosen.Values.Select(c => c.Package), wish));
+                bool stays = standing == PackageStanding.Essential || (standing == PackageStanding.Guarded && !choice.Exactly);
                 if (!stays)
                     continue;
                 chosen.Remove(choice.Package.FullName);
-                staying.Add(new StayingPackage(choice.Package, verdict, choice.Exactly));
+                staying.Add(new StayingPackage(choice.Package, new Verdict(standing, [bar!]), choice.Exactly));
             }
         }
         while (chosen.Count < before);

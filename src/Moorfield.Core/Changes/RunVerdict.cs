@@ -30,7 +30,7 @@ public static class RunVerdict
             if (now.Newcomers != (package.Newcomers && removal is not { LeavesNewcomers: true }))
                 wrong.Add($"{package.FullName} is {(now.Newcomers ? "still" : "no longer")} provisioned.");
         }
-        var blocks = before.Blocks.Concat(plan.Removals.Where(r => r.SetsBlock).Select(r => r.Package.Family)).ToHashSet();
+        var blocks = before.Blocks.Concat(plan.Removals.Where(r => r.SetsBlock).Select(r => r.Package.Family)).Concat(plan.Blocks).ToHashSet();
         if (!blocks.SetEquals(after.Blocks))
             wrong.Add("The blocks are others than planned.");
         return wrong;

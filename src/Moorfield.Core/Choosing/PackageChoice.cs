@@ -44,17 +44,37 @@ public static class PackageChoice
 
     private static ImmutableArray<ChosenPackage> Fitting(string argument, SystemSnapshot snapshot)
     {
-        bool wildcard = argument.AsSpan().ContainsAny('*', '?');
-        var fitting = snapshot.Packages.Where(p => Names(p).Any(n => wildcard
-            ? FileSystemName.MatchesSimpleExpression(argument.AsSpan(), n)
-            : n.Equals(argument, StringComparison.OrdinalIgnoreCase))).ToList();
-        var families = fitting.Select(p => p.Family).Distinct().ToList();
-        if (!wildcard && families.Count > 1)
+        bool wildcard = IsWildcard(argument);
+        if (!wildcard)
+            CheckOneFamily(argument, snapshot, null);
+        return [.. snapshot.Packages.Where(p => Names(argument, p)).Select(p => new ChosenPackage(p, !wildcard))];
+    }
+
+    internal static bool IsWildcard(string argument) => argument.AsSpan().ContainsAny('*', '?');
+
+    /// <summary>Whether a text is another in any case, or fits it where that has wildcards.</summary>
+    internal static bool Matches(string expression, string text) => IsWildcard(expression)
+        ? FileSystemName.MatchesSimpleExpression(expression.AsSpan(), text)
+        : text.Equals(expression, StringComparison.OrdinalIgnoreCase);
+
+    /// <summary>Whether an argument names a package.</summary>
+    internal static bool Names(string argument, InstalledPackage package) => Names(package).Any(n => Matches(argument, n));
+
+    /// <summary>Whether names, description or publisher of a package hold a text.</summary>
+    public static bool Finds(string text, InstalledPackage package) =>
+        new[] { package.DisplayName, package.FullName.ToString(), package.Publisher, package.Manifest?.Description, package.RawDisplayName }
+            .Any(t => t?.Contains(text, StringComparison.OrdinalIgnoreCase) == true);
+
+    /// <param name="source">Where the argument stands; null for the command line.</param>
+    /// <exception cref="MoorfieldException">The argument names several families.</exception>
+    internal static void CheckOneFamily(string argument, SystemSnapshot snapshot, string? source)
+    {
+        var families = snapshot.Packages.Where(p => Names(argument, p)).Select(p => p.Family).Distinct().ToList();
+        if (families.Count > 1)
         {
             throw new MoorfieldException(Trouble.Misused,
-                $"'{argument}' fits {families.Count} packages: {string.Join(", ", families)}. Give the family name of one, or use a wildcard to mean them all.");
+                $"{(source is null ? "" : source + ": ")}'{argument}' fits {families.Count} packages: {string.Join(", ", families)}. Give the family name of one, or use a wildcard to mean them all.");
         }
-        return [.. fitting.Select(p => new ChosenPackage(p, !wildcard))];
     }
 
     private static MoorfieldException NothingFits(string argument, IReadOnlyList<SystemSnapshot> snapshots)
@@ -78,7 +98,7 @@ public static class PackageChoice
             .Take(NearMisses)];
 
     /// <summary>0 when one holds the other, else the number of letters to change, add or drop (Levenshtein).</summary>
-    private static int Distance(string typed, string name)
+    internal static int Distance(string typed, string name)
     {
         if (typed.Length >= 3 && name.Contains(typed, StringComparison.OrdinalIgnoreCase))
             return 0;

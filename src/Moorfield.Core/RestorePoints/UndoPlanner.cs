@@ -150,6 +150,7 @@ public static class UndoPlanner
     {
         HiveChange hive => WindowsPath.Of(hive.Hive),
         RowsChange => Places.StateRepository,
+        EntryChange entry => WindowsPath.Of(entry.File),
         _ => null,
     };
 }

@@ -4,73 +4,75 @@ using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Standing;
 
-/// <summary>What removing a package would mean.</summary>
-public enum PackageStanding
-{
-    /// <summary>Nothing else is lost with it.</summary>
-    Free,
-
-    /// <summary>Part of the system, but people see and open it: removed only when named exactly.</summary>
-    Guarded,
-
-    /// <summary>The system or a staying package cannot do without it: refused.</summary>
-    Essential,
-}
-
-/// <summary>Why a package stands as it does.</summary>
-/// <param name="Code">Stable, for programs.</param>
-public sealed record Reason(string Code, string Text);
-
-public sealed record Verdict(PackageStanding Standing, ImmutableArray<Reason> Reasons);
-
-/// <summary>Judges the packages of a snapshot, worked out from their manifests and from who needs whom.</summary>
+/// <summary>Judges the packages of a snapshot, worked out from their manifests and from the system's state.</summary>
 public sealed class Judgement
 {
-    private const int NamesShown = 3;
     private readonly ILookup<PackageFullName, InstalledPackage> _neededBy;
+    private readonly CostFinder _costs;
+    private readonly Dictionary<PackageFullName, Verdict> _alone = [];
 
-    public Judgement(SystemSnapshot snapshot) =>
+    /// <param name="advice">What an administrator knows besides.</param>
+    public Judgement(SystemSnapshot snapshot, Advice? advice = null)
+    {
         _neededBy = snapshot.Packages.SelectMany(p => p.Needs.Select(n => (Need: n, Package: p))).ToLookup(n => n.Need, n => n.Package);
+        _costs = new CostFinder(snapshot, _neededBy, advice ?? Advice.None);
+    }
 
     /// <summary>The packages that need this one.</summary>
     public IEnumerable<InstalledPackage> NeededBy(InstalledPackage package) => _neededBy[package.FullName];
 
-    /// <summary>The verdict as things are.</summary>
-    public Verdict Of(InstalledPackage package) => Of(package, _ => false);
+    /// <summary>What it would mean to remove this package alone, for everyone.</summary>
+    public Verdict Of(InstalledPackage package)
+    {
+        if (!_alone.TryGetValue(package.FullName, out var verdict))
+            _alone[package.FullName] = verdict = Of(package, Departures.ForEveryone([package, .. NeededBy(package).Where(p => p.Role == PackageRole.Addon)]));
+        return verdict;
+    }
 
-    /// <summary>The verdict when some packages go as well.</summary>
-    /// <param name="goes">Whether a package is to go for everyone.</param>
-    public Verdict Of(InstalledPackage package, Func<InstalledPackage, bool> goes)
+    /// <summary>The packages that are free, and still are when all of them go together.</summary>
+    public IReadOnlyList<InstalledPackage> FreeTogether(IEnumerable<InstalledPackage> packages)
+    {
+        var free = packages.Where(p => p.Role != PackageRole.Framework && Of(p).Standing == PackageStanding.Free).ToList();
+        // What only all of them cost together, the last one costs.
+        for (int i = free.Count - 1; i >= 0; i--)
+        {
+            if (Of(free[i], Departures.ForEveryone(free)).Costs.Any())
+                free.RemoveAt(i);
+        }
+        return free;
+    }
+
+    /// <summary>What a removal means for one of its packages.</summary>
+    public Verdict Of(InstalledPackage package, Departures departures)
+    {
+        var (standing, bar) = Bar(package, departures);
+        if (standing == PackageStanding.Essential)
+            return new Verdict(standing, [bar!]);
+        var reasons = _costs.Find(package, departures).ToList();
+        if (bar is not null)
+            reasons.Insert(0, bar);
+        else if (!reasons.Exists(r => r.Kind == ReasonKind.Cost))
+            reasons.Add(new Reason("nothingNeedsIt", ReasonKind.Note, package.Role == PackageRole.Framework ? "A framework that no package needs." : "No other package needs it.", "", []));
+        if (standing == PackageStanding.Free && reasons.Exists(r => r.Kind == ReasonKind.Cost))
+            standing = PackageStanding.Weigh;
+        return new Verdict(standing, [.. reasons.OrderBy(r => r.Kind)]);
+    }
+
+    /// <summary>What keeps a package from being removed like any other.</summary>
+    internal (PackageStanding Standing, Reason? Bar) Bar(InstalledPackage package, Departures departures)
     {
         if (package.Role == PackageRole.Component)
         {
             if (package.Manifest is null)
-                return Because(PackageStanding.Essential, "systemPartUnread", "Part of the system, and its manifest cannot be read.");
+                return (PackageStanding.Essential, new Reason("systemPartUnread", ReasonKind.Bar, "Part of the system, and its manifest cannot be read.", "part of the system", []));
             return package.IsShownInStart
-                ? Because(PackageStanding.Guarded, "systemPartInStart", "Part of the system with an entry in Start: goes only when named exactly.")
-                : Because(PackageStanding.Essential, "systemPart", "Part of the system without an entry in Start.");
+                ? (PackageStanding.Guarded, new Reason("systemPartInStart", ReasonKind.Bar, "Part of the system with an entry in Start: goes only when named exactly.", "part of the system", []))
+                : (PackageStanding.Essential, new Reason("systemPart", ReasonKind.Bar, "Part of the system without an entry in Start.", "part of the system", []));
         }
-        var staying = NeededBy(package).Where(p => p.IsHeld && !goes(p)).ToList();
-        if (package.Role == PackageRole.Framework)
-        {
-            return staying.Count > 0
-                ? Because(PackageStanding.Essential, "needed", $"Needed by {List(staying)}.")
-                : Because(PackageStanding.Free, "nothingNeedsIt", "A framework that no package needs.");
-        }
-        return Because(PackageStanding.Free, "nothingNeedsIt", staying.Count == 0
-            ? "No other package needs it."
-            : $"No other package needs it; {List(staying)} only {(staying.Count == 1 ? "extends" : "extend")} it and will go with it.");
-    }
-
-    private static Verdict Because(PackageStanding standing, string code, string text) => new(standing, [new Reason(code, text)]);
-
-    private static string List(List<InstalledPackage> packages)
-    {
-        var names = packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal).Order(StringComparer.OrdinalIgnoreCase).ToList();
-        if (names.Count == 1)
-            return names[0];
-        return names.Count <= NamesShown + 1
-            ? $"{string.Join(", ", names[..^1])} and {names[^1]}"
-            : $"{string.Join(", ", names[..NamesShown])} and {names.Count - NamesShown} more";
+        if (package.Role != PackageRole.Framework)
+            return (PackageStanding.Free, null);
+        var staying = NeededBy(package).Where(departures.IsKept).ToList();
+        return staying.Count == 0 ? (PackageStanding.Free, null) : (PackageStanding.Essential, new Reason(
+            "needed", ReasonKind.Bar, $"Needed by {Prose.Packages(staying)}.", "needed by packages", Prose.Families(staying)));
     }
 }

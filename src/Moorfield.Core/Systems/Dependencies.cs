@@ -12,17 +12,18 @@ internal static class Dependencies
         foreach (var package in packages)
         {
             var needs = ImmutableArray.CreateBuilder<PackageFullName>();
+            var wants = ImmutableArray.CreateBuilder<PackageFullName>();
             foreach (var dependency in package.Manifest?.Dependencies ?? [])
             {
                 var fitting = byName[dependency.Name].Where(p => p != package && Fits(p, dependency, package)).ToList();
                 if (fitting.Count > 0)
-                    needs.AddRange(fitting.GroupBy(p => p.FullName.Architecture, StringComparer.OrdinalIgnoreCase).Select(g => g.MaxBy(p => p.FullName.Version)!.FullName));
-                else if (package.IsHeld)
+                    (dependency.IsOptional ? wants : needs).AddRange(fitting.GroupBy(p => p.FullName.Architecture, StringComparer.OrdinalIgnoreCase).Select(g => g.MaxBy(p => p.FullName.Version)!.FullName));
+                else if (package.IsHeld && !dependency.IsOptional)
                     notes.Add("dependencyMissing", $"{package.FullName} needs {dependency.Name} {dependency.MinVersion} or later, which is not there.", package.FullName);
             }
             foreach (string main in package.Manifest?.MainPackages ?? [])
                 needs.AddRange(byName[main].Where(p => p.Role == PackageRole.Application).Select(p => p.FullName));
-            yield return package with { Needs = needs.ToImmutable() };
+            yield return package with { Needs = needs.ToImmutable(), Wants = wants.ToImmutable() };
         }
     }
 

@@ -16,7 +16,9 @@ internal sealed record MachineRegistry(
     string MachineId,
     ImmutableArray<Account> Accounts,
     ImmutableArray<PackageFamilyName> Blocks,
-    ILookup<PackageFullName, Trace> Traces)
+    ILookup<PackageFullName, Trace> Traces,
+    HandlerClasses Handlers,
+    ImmutableArray<ClassicProgram> Programs)
 {
     private const int FirstWindows11Build = 22000;
 
@@ -43,7 +45,9 @@ internal sealed record MachineRegistry(
                 hive.Find(Places.Cryptography)?.Text("MachineGuid") ?? "",
                 accounts,
                 ReadBlocks(hive, notes),
-                ReadTraces(hive, accounts, notes));
+                ReadTraces(hive, accounts, notes),
+                hive.Find(Places.MachineClasses) is { } classes ? HandlerClasses.Read(classes, Places.Software) : HandlerClasses.None,
+                [.. ClassicPrograms.Read(hive.Find(Places.Uninstall), null), .. ClassicPrograms.Read(hive.Find(Places.Uninstall32), null)]);
         }
         catch (InvalidDataException e)
         {

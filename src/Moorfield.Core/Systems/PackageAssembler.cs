@@ -104,10 +104,18 @@ internal sealed class PackageAssembler(
             [],
             parts,
             [.. accounts.SelectMany(a => a.FamilyTraces[main.FullName.Family])],
-            main.Manifest);
+            main.Manifest)
+        {
+            HasFiles = parts.Any(p => files.Folder(p.FullName) is not null),
+        };
+        package = package with { Data = Data(package) };
         NoteDisagreements(package);
         return package;
     }
+
+    private ImmutableArray<PersonalData> Data(InstalledPackage package) =>
+        [.. package.FamilyTraces.Where(t => t.Kind == TraceKind.AppData)
+            .Select(t => PersonalData.Read(tree, t.Sid!, ((TreeLocation)t.Location).Path)).OfType<PersonalData>()];
 
     private static PackageRole Role(Found main, bool isComponent) =>
         isComponent ? PackageRole.Component
@@ -133,7 +141,7 @@ internal sealed class PackageAssembler(
 
     private void NoteDisagreements(InstalledPackage package)
     {
-        bool hasFiles = package.Parts.Any(p => files.Folder(p.FullName) is not null);
+        bool hasFiles = package.HasFiles;
         string name = package.FullName.ToString();
         if (!hasFiles && package.Newcomers)
             notes.Add("provisionedWithoutFiles", $"{name} is provisioned, but its folder is gone: new accounts will not get it.", package.FullName);

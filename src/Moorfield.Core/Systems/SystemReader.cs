@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Volumes;
+using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Systems;
 
@@ -15,14 +16,30 @@ public static class SystemReader
     {
         var notes = new SnapshotNotes();
         var machine = MachineRegistry.Read(tree, notes);
-        ImmutableArray<AccountRegistry> accounts = [.. machine.Accounts.Select(a => AccountRegistry.Read(tree, a, notes))];
+        ImmutableArray<AccountRegistry> accounts = [.. machine.Accounts.Select(a => AccountRegistry.Read(tree, a, machine.Handlers, notes))];
         var files = PackageFiles.Read(tree, notes);
         using var repository = StateRepository.Open(tree, notes);
         var rows = repository?.ReadTraces(machine.Accounts, notes);
         var packages = new PackageAssembler(tree, machine, accounts, files, rows, notes).Assemble();
+        var lists = NewcomerLists.Read(tree, packages, Owners(machine, accounts), notes);
+        packages = [.. packages.Select(p => p with { FamilyTraces = [.. p.FamilyTraces, .. lists.Traces[p.Family]] })];
         return new SystemSnapshot(
             machine.Product, machine.Edition, machine.Release, machine.Build, machine.Computer, machine.Manufacturer, machine.MachineId,
-            machine.Accounts, packages, machine.Blocks, notes.ToImmutable());
+            machine.Accounts, packages, machine.Blocks, notes.ToImmutable())
+        {
+            Handlers = new Handlers(
+                machine.Handlers.Classic, accounts.ToImmutableDictionary(a => a.Account.Sid, a => a.Handlers.Classic), [.. accounts.SelectMany(a => a.Choices), .. lists.Given]),
+            Leftovers = new LeftoverFinder(tree, packages, accounts, lists).Find(),
+            ClassicPrograms = ClassicPrograms.Sorted(machine.Programs.Concat(accounts.SelectMany(a => a.Programs))),
+        };
+    }
+
+    private static Dictionary<string, PackageFamilyName> Owners(MachineRegistry machine, IEnumerable<AccountRegistry> accounts)
+    {
+        var owners = new Dictionary<string, PackageFamilyName>(StringComparer.OrdinalIgnoreCase);
+        foreach (var (progId, family) in accounts.Select(a => a.Handlers).Prepend(machine.Handlers).SelectMany(h => h.Owners))
+            owners.TryAdd(progId, family);
+        return owners;
     }
 
     /// <summary>Reads only what the machine's registry says at once.</summary>

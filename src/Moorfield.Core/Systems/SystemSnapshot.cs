@@ -29,6 +29,15 @@ public sealed record SystemSnapshot(
     /// <summary>Name of the edition, or of the computer.</summary>
     public string Name { get; init; } = Computer;
 
+    /// <summary>Who opens file types and links.</summary>
+    public Handlers Handlers { get; init; } = Handlers.None;
+
+    /// <summary>What earlier removals left behind.</summary>
+    public ImmutableArray<Leftover> Leftovers { get; init; } = [];
+
+    /// <summary>Classic desktop programs, by name.</summary>
+    public ImmutableArray<ClassicProgram> ClassicPrograms { get; init; } = [];
+
     public Account? Account(string sid) => Accounts.FirstOrDefault(a => a.Sid.Equals(sid, StringComparison.OrdinalIgnoreCase));
 
     public InstalledPackage? Package(PackageFullName fullName) => Packages.FirstOrDefault(p => p.FullName == fullName);
@@ -71,7 +80,7 @@ public enum PackageOrigin
 /// <param name="Newcomers">Whether new accounts get it.</param>
 /// <param name="Needs">Packages that it cannot do without: frameworks, an addon's main package.</param>
 /// <param name="Manifest">Null when it could not be read.</param>
-/// <param name="AccountTraces">What its family has in accounts' profiles.</param>
+/// <param name="FamilyTraces">What its family, in whatever version, has in accounts' profiles and in what new accounts are given.</param>
 public sealed record InstalledPackage(
     PackageFullName FullName,
     string DisplayName,
@@ -85,9 +94,18 @@ public sealed record InstalledPackage(
     bool Blocked,
     ImmutableArray<PackageFullName> Needs,
     ImmutableArray<PackagePart> Parts,
-    ImmutableArray<Trace> AccountTraces,
+    ImmutableArray<Trace> FamilyTraces,
     AppxManifest? Manifest)
 {
+    /// <summary>Packages that it is the better for, but can do without.</summary>
+    public ImmutableArray<PackageFullName> Wants { get; init; } = [];
+
+    /// <summary>What people have in it.</summary>
+    public ImmutableArray<PersonalData> Data { get; init; } = [];
+
+    /// <summary>Whether it has a folder of its own on the disk.</summary>
+    public bool HasFiles { get; init; }
+
     public PackageFamilyName Family => FullName.Family;
 
     /// <summary>Whether any account has it or new accounts get it.</summary>
@@ -96,7 +114,11 @@ public sealed record InstalledPackage(
     /// <summary>Whether people see it in Start.</summary>
     public bool IsShownInStart => Manifest?.Applications.Any(a => a.ShownInStart) == true;
 
-    public IEnumerable<Trace> AllTraces => Parts.SelectMany(p => p.Traces).Concat(AccountTraces);
+    public bool StartsWithWindows => Manifest?.Has("windows.startupTask") == true;
+
+    public bool RunsInBackground => Manifest?.Has("windows.backgroundTasks") == true;
+
+    public IEnumerable<Trace> AllTraces => Parts.SelectMany(p => p.Traces).Concat(FamilyTraces);
 }
 
 public enum PartKind
@@ -141,6 +163,15 @@ public enum TraceKind
     AppData,
     Alias,
     FileHandler,
+
+    /// <summary>What an account chose to open a file type or link with.</summary>
+    HandlerChoice,
+
+    /// <summary>An entry in the list of default associations for new accounts.</summary>
+    DefaultAssociation,
+
+    /// <summary>An entry in the list of Start pins for new accounts.</summary>
+    StartPin,
 }
 
 /// <summary>One place where a package was found.</summary>
@@ -155,6 +186,10 @@ public sealed record KeyLocation(WindowsPath Hive, string Key) : Location;
 
 /// <summary>A registry value.</summary>
 public sealed record ValueLocation(WindowsPath Hive, string Key, string Value) : Location;
+
+/// <summary>An entry of a file that lists what new accounts are given.</summary>
+/// <param name="Text">As it is written.</param>
+public sealed record EntryLocation(WindowsPath File, string Text) : Location;
 
 /// <summary>A file, link or folder with all below it.</summary>
 public sealed record TreeLocation(WindowsPath Path) : Location;

@@ -12,11 +12,12 @@ public sealed record PackageIdentity(string Name, string Publisher, PackageVersi
 /// <summary>A <c>PackageDependency</c>: another package (a framework) that must be there.</summary>
 /// <param name="MinVersion">Lowest version that will do; 0.0.0.0 when not given.</param>
 /// <param name="Publisher">Null when the manifest (2010 namespace) does not give it.</param>
-public sealed record PackageDependency(string Name, PackageVersion MinVersion, string? Publisher);
+/// <param name="IsOptional">Marked so: the package does without it, but does less.</param>
+public sealed record PackageDependency(string Name, PackageVersion MinVersion, string? Publisher, bool IsOptional = false);
 
 /// <summary>An <c>Extension</c>: a way in which the system or other apps reach this one.</summary>
 /// <param name="Category">As written, e.g. <c>windows.protocol</c>.</param>
-/// <param name="Values">File types, scheme names, aliases or task ids, by category; empty for the others.</param>
+/// <param name="Values">File types, scheme names, aliases, task ids, service names or class ids, by category; empty for the others.</param>
 public sealed record AppxExtension(string Category, ImmutableArray<string> Values);
 
 /// <summary>An <c>Application</c> of a package.</summary>
@@ -28,6 +29,8 @@ public sealed record AppxApplication(string Id, string? DisplayName, string? Des
 /// <param name="MainPackages">Names of the packages that this one extends (optional packages only).</param>
 /// <param name="Extensions">Extensions of the package itself; those of an application are with the application.</param>
 /// <param name="Capabilities">Names as written, of all capability elements.</param>
+/// <param name="HardwareCapabilities">Those that reach devices (<c>DeviceCapability</c>) or a maker's driver (<c>CustomCapability</c>).</param>
+/// <param name="Mentions">Every attribute value and text that is short enough to be a name: how it may name what other packages offer.</param>
 public sealed record AppxManifest(
     PackageIdentity Identity,
     string? DisplayName,
@@ -39,13 +42,28 @@ public sealed record AppxManifest(
     ImmutableArray<string> MainPackages,
     ImmutableArray<AppxApplication> Applications,
     ImmutableArray<AppxExtension> Extensions,
-    ImmutableArray<string> Capabilities)
+    ImmutableArray<string> Capabilities,
+    ImmutableArray<string> HardwareCapabilities,
+    ImmutableHashSet<string> Mentions)
 {
+    /// <summary>The file types that it opens, each with its dot.</summary>
+    public IEnumerable<string> FileTypes => Values("windows.fileTypeAssociation");
+
+    /// <summary>The link schemes that it opens, without the colon.</summary>
+    public IEnumerable<string> Schemes => Values("windows.protocol");
+
     /// <summary>Whether this is an optional package (it names a main package).</summary>
     public bool IsOptional => !MainPackages.IsEmpty;
 
     /// <summary>Every extension, the package's and its applications'.</summary>
     public IEnumerable<AppxExtension> AllExtensions => Extensions.Concat(Applications.SelectMany(a => a.Extensions));
+
+    /// <summary>What all extensions of one category name, each once.</summary>
+    public IEnumerable<string> Values(string category) =>
+        AllExtensions.Where(e => e.Category == category).SelectMany(e => e.Values).Distinct(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>Whether any extension is of a category.</summary>
+    public bool Has(string category) => AllExtensions.Any(e => e.Category == category);
 }
 
 /// <summary>One member that a bundle manifest lists.</summary>

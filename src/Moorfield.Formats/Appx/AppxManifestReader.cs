@@ -22,6 +22,10 @@ public static class AppxManifestReader
     /// <summary>Longest manifest accepted, in characters; real ones stay below a million.</summary>
     public const int MaxCharacters = 8 * 1024 * 1024;
 
+    // A family name with an application id is the longest name there is.
+    private const int MinMention = 4;
+    private const int MaxMention = 160;
+
     private const string NamespaceFamily = "http://schemas.microsoft.com/appx/";
 
     /// <summary>Reads an AppxManifest.xml from the stream's position on.</summary>
@@ -43,7 +47,9 @@ public static class AppxManifestReader
             [.. Children(dependencies, "MainPackageDependency").Select(e => (string?)e.Attribute("Name")).OfType<string>()],
             [.. Children(Child(root, "Applications"), "Application").Select(ReadApplication)],
             ReadExtensions(root),
-            [.. (Child(root, "Capabilities")?.Elements() ?? []).Select(e => (string?)e.Attribute("Name")).OfType<string>()]);
+            [.. Capabilities(root).Select(c => c.Name)],
+            [.. Capabilities(root).Where(c => c.Kind is "DeviceCapability" or "CustomCapability").Select(c => c.Name)],
+            ReadMentions(root));
     }
 
     /// <summary>Reads an AppxBundleManifest.xml from the stream's position on.</summary>
@@ -112,8 +118,18 @@ public static class AppxManifestReader
             ? new PackageDependency(
                 name,
                 PackageVersion.TryParse((string?)element.Attribute("MinVersion"), out var version) ? version : default,
-                (string?)element.Attribute("Publisher"))
+                (string?)element.Attribute("Publisher"),
+                // Optional="true" comes in a later namespace (uap6) than the element.
+                element.Attributes().Any(a => a.Name.LocalName == "Optional" && IsTrue(a.Value)))
             : null;
+
+    private static IEnumerable<(string Kind, string Name)> Capabilities(XElement root) =>
+        (Child(root, "Capabilities")?.Elements() ?? []).Where(e => e.Attribute("Name") is not null).Select(e => (e.Name.LocalName, e.Attribute("Name")!.Value));
+
+    private static ImmutableHashSet<string> ReadMentions(XElement root) =>
+        root.Descendants().SelectMany(e => e.Attributes().Where(a => !a.IsNamespaceDeclaration).Select(a => a.Value).Append(e.HasElements ? "" : e.Value.Trim()))
+            .Where(v => v.Length is >= MinMention and <= MaxMention)
+            .ToImmutableHashSet(StringComparer.OrdinalIgnoreCase);
 
     private static AppxApplication ReadApplication(XElement element)
     {
@@ -141,6 +157,7 @@ public static class AppxManifestReader
             "windows.protocol" => Below(extension, "Protocol").Select(e => (string?)e.Attribute("Name")),
             "windows.appExecutionAlias" => Below(extension, "ExecutionAlias").Select(e => (string?)e.Attribute("Alias")),
             "windows.startupTask" => Below(extension, "StartupTask").Select(e => (string?)e.Attribute("TaskId")),
+            "windows.comServer" => Below(extension, "Class").Select(e => (string?)e.Attribute("Id")).Select(id => id?.Trim('{', '}')),
             "windows.appService" => Below(extension, "AppService").Select(e => (string?)e.Attribute("Name")),
             _ => [],
         };

@@ -1,0 +1,120 @@
+using System.CommandLine;
+using Moorfield.Cli.Documents;
+using Moorfield.Cli.Rendering;
+using Moorfield.Core;
+using Moorfield.Core.Choosing.Briefs;
+using Moorfield.Core.Systems;
+
+namespace Moorfield.Cli.Commands;
+
+internal static class BriefCommand
+{
+    internal static Command Create() => new("brief", "Writes briefs, and shows what they mean. A brief is a file that says which packages go, which stay, and what is blocked.")
+    {
+        CreateDraft(),
+        CreateShow(),
+    };
+
+    private static Command CreateDraft()
+    {
+        var targetPath = Common.TargetArgument();
+        var edition = Common.Edition();
+        var output = new Option<string?>("--output", "-o") { Description = "File to write, which must not be there yet (default: standard output)", HelpName = "FILE" };
+        var command = new Command("draft", """
+            Writes a brief that names every package of the target, all as kept, to be edited.
+
+            Example:
+              moorfield brief draft /mnt/counter-07 --output counters.brief.yaml
+            """)
+        { targetPath, edition, output };
+        command.Handle(parsed =>
+        {
+            var (target, snapshots) = Common.Read(parsed.GetRequiredValue(targetPath), parsed.GetValue(edition));
+            using var open = target;
+            string text = BriefDraft.Write($"Packages of {target.Name}", snapshots);
+            if (parsed.GetValue(output) is not { } file)
+            {
+                Console.Out.Write(Say.Clean(text));
+                return Program.Done;
+            }
+            WriteNew(file, text);
+            Say.Line($"{file} names {Sheet.Count(snapshots.SelectMany(s => s.Packages).Select(p => p.Family).Distinct().Count(), "family", "families")}, all as kept. Move lines to remove, then look with 'moorfield brief show {file} --on {target.FullPath}'.");
+            return Program.Done;
+        });
+        return command;
+    }
+
+    /// <summary>Writes a file that was not there.</summary>
+    /// <exception cref="MoorfieldException">It is there already.</exception>
+    internal static void WriteNew(string file, string text)
+    {
+        try
+        {
+            using var stream = new FileStream(file, FileMode.CreateNew);
+            stream.Write(System.Text.Encoding.UTF8.GetBytes(text));
+        }
+        catch (IOException e) when (File.Exists(file))
+        {
+            throw new MoorfieldException(Trouble.Misused, $"{file} is there already. Name another file, or delete it.", e);
+        }
+    }
+
+    private static Command CreateShow()
+    {
+        var file = new Argument<string>("FILE") { Description = "A brief: a file, or an https address" };
+        var on = new Option<string>("--on") { Description = "The target to hold it against", HelpName = "TARGET", Required = true };
+        var sha256 = new Option<string?>("--brief-sha256") { Description = "Take the brief only if this is its SHA-256", HelpName = "HEX" };
+        var edition = Common.Edition();
+        var format = Common.Format("table", "json");
+        var command = new Command("show", """
+            Shows what a brief means for a target: what each rule takes, which rule took each package, and rules that take nothing.
+
+            Example:
+              moorfield brief show counters.brief.yaml --on /mnt/counter-07
+            """)
+        { file, on, sha256, edition, format };
+        command.Handle(parsed =>
+        {
+            var brief = BriefOptions.Load(parsed.GetRequiredValue(file), parsed.GetValue(sha256));
+            var (target, snapshots) = Common.Read(parsed.GetRequiredValue(on), parsed.GetValue(edition));
+            using var open = target;
+            var systems = snapshots.Select(s => (Snapshot: s, Choice: BriefChoice.Of(brief, s))).ToList();
+            if (parsed.GetValue(format) == "json")
+            {
+                DocumentJson.Write(DocumentMaker.Brief(brief, target, systems));
+                return Program.Done;
+            }
+            for (int i = 0; i < systems.Count; i++)
+            {
+                if (i > 0)
+                    Say.Line();
+                Show(brief, target, systems[i].Snapshot, systems[i].Choice);
+            }
+            return Program.Done;
+        });
+        return command;
+    }
+
+    private static void Show(Brief brief, Target target, SystemSnapshot snapshot, BriefChoice choice)
+    {
+        Say.Heading($"{brief.Title ?? brief.Name}, on {Words.Place(target, snapshot)}{(brief.For.IsEmpty ? "" : $", for {string.Join(", ", brief.For)}")}");
+        var rules = new Sheet("Rule", "At", "Takes", "Because").Quiet(1, 3);
+        foreach (var (rule, keeps, packages) in choice.ByRule.Where(r => !r.Packages.IsEmpty))
+            rules.Add($"{(keeps ? "keep" : "remove")} {rule.Describe()}", rule.Source, Sheet.Count(packages.Length, "package"), rule.Because ?? "");
+        if (choice.ByRule.Any(r => !r.Packages.IsEmpty))
+            rules.Write();
+        var taken = new Sheet("Package", "Version", "Size", "Goes", "Taken by").Right(2).Quiet(1);
+        foreach (var take in choice.Taken)
+        {
+            var package = take.Package.Package;
+            taken.Add(
+                package.DisplayName, package.FullName.Version.ToString(), Sheet.Size(package.Bytes),
+                take.KeptBy is { } keeper ? $"no, kept by {keeper.Source}" : !package.IsHeld ? "nobody has it" : "yes", take.Rule.Source);
+        }
+        if (!choice.Taken.IsEmpty)
+            taken.Write();
+        Say.Line($"{Sheet.Count(choice.Going.Length, "package")} to go, {Sheet.Size(choice.Going.Sum(p => p.Package.Bytes))}; {Sheet.Count(brief.Guards.Length, "guard")}; {Sheet.Count(choice.Blocks.Length, "family", "families")} blocked outright.");
+        foreach (var (rule, keeps, _) in choice.ByRule.Where(r => r.Packages.IsEmpty))
+            Say.Line($"Takes nothing here: {(keeps ? "keep" : "remove")} {rule.Describe()} ({rule.Source}).");
+    }
+}

@@ -1,0 +1,125 @@
+using System.Collections.Immutable;
+using System.CommandLine;
+using Moorfield.Cli.Documents;
+using Moorfield.Cli.Rendering;
+using Moorfield.Core;
+using Moorfield.Core.Changes;
+using Moorfield.Core.Choosing.Briefs;
+using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
+
+namespace Moorfield.Cli.Commands;
+
+internal static class CheckCommand
+{
+    // Each reads hives of a hundred megabytes.
+    private const int MostAtOnce = 2;
+
+    private static readonly Argument<string[]> Targets = new("TARGET") { Description = "Volumes or image files", Arity = ArgumentArity.OneOrMore };
+    private static readonly Option<string[]> For = new("--for") { Description = "For whom, instead of whom the brief says", HelpName = "WHO" };
+    private static readonly Option<string[]> Edition = Common.Edition();
+    private static readonly Option<string?> VaultPath = Common.VaultPath();
+    private static readonly Option<string> Format = Common.Format("table", "json");
+
+    internal static Command Create()
+    {
+        var command = new Command("check", """
+            Holds targets against a brief and changes nothing: what is still there, what came back, what is not blocked, which guard is not set.
+            Ends with 4 when anything differs, with 3 when a target could not be read.
+
+            Example:
+              moorfield check /mnt/counter-07 /mnt/counter-08 --brief counters.brief.yaml
+            """)
+        { Targets };
+        var brief = new BriefOptions(command, required: true);
+        foreach (var option in new Option[] { For, Edition, VaultPath, Format })
+            command.Add(option);
+        command.Handle(parsed => Run(parsed, brief.Load(parsed)!));
+        return command;
+    }
+
+    /// <summary>One system held against the brief.</summary>
+    private sealed record Checked(string Path, string Place, int? Edition, ImmutableArray<BriefDifference> Differences, string? Error);
+
+    private static int Run(ParseResult parsed, Brief brief)
+    {
+        string[] paths = parsed.GetRequiredValue(Targets);
+        var removals = Removals(Vault.ChoosePath(parsed.GetValue(VaultPath)));
+        var results = new List<Checked>[paths.Length];
+        Parallel.For(0, paths.Length, new ParallelOptions { MaxDegreeOfParallelism = MostAtOnce }, i => results[i] = Check(paths[i], parsed, brief, removals));
+        var all = results.SelectMany(r => r).ToList();
+        if (parsed.GetValue(Format) == "json")
+        {
+            DocumentJson.Write(new CheckJson("moorfield.check/1", brief.Name, brief.Title, all.TrueForAll(c => c.Error is null && c.Differences.IsEmpty), [.. all.Select(c => new CheckedJson(
+                c.Path, c.Edition, c.Error is null && c.Differences.IsEmpty,
+                [.. c.Differences.Select(d => new DifferenceJson(d.Code, d.Family, d.DisplayName, d.Text))], c.Error))]));
+        }
+        else
+        {
+            all.ForEach(Show);
+            if (all.Count > 1)
+                Say.Line($"{all.Count} systems: {all.Count(c => c.Error is null && c.Differences.IsEmpty)} as the brief wants, {all.Count(c => !c.Differences.IsEmpty)} not, {all.Count(c => c.Error is not null)} unread.");
+        }
+        return all.Exists(c => c.Error is not null) ? Program.DoneInPart : all.Exists(c => !c.Differences.IsEmpty) ? Program.Differs : Program.Done;
+    }
+
+    private static List<Checked> Check(string path, ParseResult parsed, Brief brief, ILookup<string, string> removals)
+    {
+        try
+        {
+            using var target = Target.Open(path, new WriteSeam());
+            return [.. target.ForEach(target.Choose(parsed.GetValue(Edition) ?? []), edition => target.With(edition, tree =>
+            {
+                var snapshot = SystemReader.Read(tree) with { EditionNumber = edition };
+                var plan = RemovalPlanner.Plan(snapshot, BriefPlanner.Wish(brief, tree, snapshot, parsed.GetValue(For) ?? []));
+                var removed = removals[Runs.Identify(target, snapshot).MachineId].ToHashSet(StringComparer.OrdinalIgnoreCase);
+                return new Checked(target.FullPath, Words.Place(target, edition), edition, BriefPlanner.Differences(plan, snapshot, removed.Contains), null);
+            }))];
+        }
+        catch (MoorfieldException e)
+        {
+            return [new Checked(path, path, null, [], e.Message)];
+        }
+    }
+
+    /// <summary>Families by the machine that a run removed them from, as far as that run was not undone.</summary>
+    private static ILookup<string, string> Removals(string vaultPath)
+    {
+        if (!Directory.Exists(vaultPath))
+            return Array.Empty<string>().ToLookup(f => f);
+        using var vault = Vault.Open(vaultPath, new WriteSeam());
+        return PointHistory.Read(vault, message => Say.Aside($"moorfield: {message}"))
+            .Where(s => s.Point.Kind == RunKind.Remove && s.State is PointState.Stands or PointState.StandsInPart)
+            .SelectMany(s => s.Point.Packages.Select(p => (s.Point.Target.MachineId, p.Family)))
+            .ToLookup(p => p.MachineId, p => p.Family);
+    }
+
+    private static void Show(Checked system)
+    {
+        if (system.Error is not null)
+        {
+            Say.Error(system.Error);
+            return;
+        }
+        if (system.Differences.IsEmpty)
+        {
+            Say.Line($"{system.Place} is as the brief wants it.");
+            return;
+        }
+        Say.Heading($"{system.Place} differs from the brief in {Sheet.Count(system.Differences.Length, "point")}");
+        var sheet = new Sheet("What", "Package", "How").Quiet(0);
+        foreach (var difference in system.Differences)
+            sheet.Add(What(difference.Code), difference.DisplayName ?? difference.Family ?? Words.Nothing, difference.Text);
+        sheet.Write();
+    }
+
+    private static string What(string code) => code switch
+    {
+        "stillThere" => "still there",
+        "cameBack" => "came back",
+        "notBlocked" => "not blocked",
+        "guardNotSet" => "guard not set",
+        _ => "refused",
+    };
+}

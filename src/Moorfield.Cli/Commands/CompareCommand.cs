@@ -1,0 +1,114 @@
+using System.Collections.Immutable;
+using System.CommandLine;
+using Moorfield.Cli.Documents;
+using Moorfield.Cli.Rendering;
+using Moorfield.Core;
+using Moorfield.Core.Systems;
+
+namespace Moorfield.Cli.Commands;
+
+internal static class CompareCommand
+{
+    private static readonly Argument<string> BeforePath = new("BEFORE") { Description = "A volume, an image file, or an inventory that was saved as JSON" };
+    private static readonly Argument<string> AfterPath = new("AFTER") { Description = "The same" };
+    private static readonly Option<string?> BeforeEdition = new("--before-edition") { Description = "Only this edition of BEFORE", HelpName = "N|NAME" };
+    private static readonly Option<string?> AfterEdition = new("--after-edition") { Description = "Only this edition of AFTER", HelpName = "N|NAME" };
+    private static readonly Option<bool> All = new("--all") { Description = "Also frameworks, resources and components" };
+    private static readonly Option<string> Format = Common.Format("table", "json", "csv");
+
+    internal static Command Create()
+    {
+        var command = new Command("compare", """
+            Shows what differs between two targets, two editions, or inventories saved before and after something happened.
+
+            Example:
+              moorfield inventory /mnt/counter-07 --format json > before.json
+              moorfield compare before.json /mnt/counter-07
+              moorfield compare counter-install.wim counter-install.wim --before-edition 1 --after-edition 2
+            """)
+        { BeforePath, AfterPath, BeforeEdition, AfterEdition, All, Format };
+        command.Handle(Run);
+        return command;
+    }
+
+    private static int Run(ParseResult parsed)
+    {
+        var before = Read(parsed.GetRequiredValue(BeforePath), parsed.GetValue(BeforeEdition));
+        var after = Read(parsed.GetRequiredValue(AfterPath), parsed.GetValue(AfterEdition));
+        var pairs = Pairs(before, after).Select(p => (p.Before, p.After, Comparison: Comparison.Of(p.Before, p.After))).ToList();
+        switch (parsed.GetValue(Format))
+        {
+            case "json":
+                DocumentJson.Write(DocumentMaker.Comparison(parsed.GetRequiredValue(BeforePath), parsed.GetRequiredValue(AfterPath), pairs));
+                break;
+            case "csv":
+                Csv.Write(["kind", "family", "displayName", "architecture", "before", "after", "gained", "lost", "newcomers", "bytes", "edition"], pairs.SelectMany(p => p.Comparison.Packages.Select(d => new[]
+                {
+                    Words.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString() ?? "", d.After?.ToString() ?? "", string.Join(' ', d.Gained), string.Join(' ', d.Lost),
+                    d.Newcomers?.ToString().ToLowerInvariant() ?? "", d.Bytes.ToString(), p.After.Edition?.ToString() ?? "",
+                })));
+                break;
+            default:
+                for (int i = 0; i < pairs.Count; i++)
+                {
+                    if (i > 0)
+                        Say.Line();
+                    Show(parsed, pairs[i].Before, pairs[i].After, pairs[i].Comparison);
+                }
+                break;
+        }
+        return Program.Done;
+    }
+
+    private static ImmutableArray<ComparedSystem> Read(string path, string? edition)
+    {
+        if (SavedInventory.TryRead(path) is { } saved)
+        {
+            return edition is null ? saved : [saved.FirstOrDefault(s => s.Name.Equals(edition, StringComparison.OrdinalIgnoreCase) || s.Edition?.ToString() == edition)
+                ?? throw new MoorfieldException(Trouble.Misused, $"{path} holds no edition '{edition}'.")];
+        }
+        var (target, snapshots) = Common.Read(path, edition is null ? null : [edition]);
+        using var open = target;
+        return [.. snapshots.Select(ComparedSystem.Of)];
+    }
+
+    /// <summary>One with one; else editions of the same name, or of the same number where names differ.</summary>
+    private static List<(ComparedSystem Before, ComparedSystem After)> Pairs(ImmutableArray<ComparedSystem> before, ImmutableArray<ComparedSystem> after)
+    {
+        if (before.Length == 1 && after.Length == 1)
+            return [(before[0], after[0])];
+        var pairs = after.Select(a => (Before: before.FirstOrDefault(b => b.Name.Equals(a.Name, StringComparison.OrdinalIgnoreCase)), After: a)).ToList();
+        var lonely = before.Except(pairs.Select(p => p.Before!)).Select(b => b.Name).Concat(pairs.Where(p => p.Before is null).Select(p => p.After.Name)).ToList();
+        return lonely.Count == 0
+            ? [.. pairs.Select(p => (p.Before!, p.After))]
+            : throw new MoorfieldException(Trouble.Misused, $"These have no counterpart of the same name: {string.Join(", ", lonely)}. Choose one of each with --before-edition and --after-edition.");
+    }
+
+    private static void Show(ParseResult parsed, ComparedSystem before, ComparedSystem after, Comparison comparison)
+    {
+        Say.Heading($"{Name(before)}, build {before.Build}, and {Name(after)}, build {after.Build}");
+        var shown = comparison.Packages.Where(d => parsed.GetValue(All) || d.Role is nameof(PackageRole.Application) or nameof(PackageRole.Addon)).ToList();
+        var sheet = new Sheet("Change", "Package", "Before", "After", "Accounts", "Newcomers", "Bytes").Right(6).Quiet(2);
+        foreach (var difference in shown)
+        {
+            sheet.Add(
+                Words.Of(difference.Kind), difference.DisplayName, difference.Before?.ToString() ?? Words.Nothing, difference.After?.ToString() ?? Words.Nothing,
+                Words.OrNothing(difference.Gained.Select(a => $"+{a}").Concat(difference.Lost.Select(a => $"-{a}"))),
+                difference.Newcomers switch { true => "get it now", false => "no longer", null => Words.Nothing },
+                difference.Bytes == 0 ? Words.Nothing : $"{(difference.Bytes < 0 ? "-" : "+")}{Sheet.Size(Math.Abs(difference.Bytes))}");
+        }
+        if (shown.Count > 0)
+            sheet.Write();
+        foreach (string family in comparison.Blocked)
+            Say.Line($"Blocked now: {family}.");
+        foreach (string family in comparison.Unblocked)
+            Say.Line($"No longer blocked: {family}.");
+        long bytes = comparison.Packages.Sum(d => d.Bytes);
+        int hidden = comparison.Packages.Length - shown.Count;
+        Say.Line(comparison.IsEmpty
+            ? "Nothing differs."
+            : $"{Sheet.Count(shown.Count, "package")} {(shown.Count == 1 ? "differs" : "differ")}; in all {Sheet.Size(Math.Abs(bytes))} {(bytes < 0 ? "less" : "more")}.{(hidden > 0 ? $" Not shown: {Sheet.Count(hidden, "framework, resource or component", "frameworks, resources and components")}; --all shows {(hidden == 1 ? "it" : "them")}." : "")}");
+    }
+
+    private static string Name(ComparedSystem system) => system.Edition is { } number ? $"edition {number} ({system.Name})" : system.Name;
+}

@@ -1,0 +1,56 @@
+using System.Collections.Immutable;
+using System.CommandLine;
+using Moorfield.Cli.Documents;
+using Moorfield.Cli.Rendering;
+using Moorfield.Core.Changes;
+using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Systems;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Cli.Commands;
+
+/// <summary>Clears what earlier removals left behind, like any removal: preview, restore point, a fresh look.</summary>
+internal static class LeftoverRun
+{
+    internal static int Run(ParseResult parsed, ChangeOptions options, Target target, ImmutableArray<SystemSnapshot> snapshots, bool keepFiles)
+    {
+        var plans = snapshots.Select(s => (Snapshot: s, Plan: LeftoverPlanner.Plan(s))).Where(p => !p.Plan.Changes.IsEmpty).ToList();
+        ImmutableArray<Change> changes = [.. plans.SelectMany(p => p.Plan.Changes)];
+        var document = DocumentMaker.Plan(target.FullPath, "removeLeftovers", plans.SelectMany(p => p.Plan.Leftovers).Select(l => l.Family).OfType<PackageFamilyName>().Select(f => f.ToString()), changes, null);
+        if (changes.IsEmpty)
+        {
+            if (options.IsJson(parsed))
+                DocumentJson.Write(document);
+            Say.Aside($"{target.Name} has no leftovers. Nothing was changed.");
+            return Program.Done;
+        }
+        var request = new RunRequest(
+            RunKind.Remove, $"remove {Sheet.Count(plans.Sum(p => p.Plan.Leftovers.Length), "leftover")}", null, Runs.Identify(target, snapshots[0]),
+            [.. plans.SelectMany(p => p.Plan.Leftovers.Where(l => l.Family is not null).Select(l => new ConcernedPackage(l.Family.ToString()!, l.Family!.Value.Name, p.Snapshot.EditionNumber))).Distinct()],
+            changes);
+        return options.CarryOut(parsed, target, new ChangeOptions.Proposal(
+            request,
+            snapshots[0].Accounts,
+            document,
+            () => plans.ForEach(p => ShowPreview(target, p.Snapshot)),
+            () => target.Read([.. snapshots.Select(s => s.EditionNumber)]).SelectMany(s => LeftoverPlanner.Plan(s).Changes).SequenceEqual(changes),
+            _ => ShowResult(target, [.. plans.Select(p => p.Snapshot)]),
+            KeepFiles: keepFiles));
+    }
+
+    private static void ShowPreview(Target target, SystemSnapshot snapshot)
+    {
+        Say.Heading($"Leftovers to be removed from {Words.Place(target, snapshot)}");
+        LeftoverText.Write(snapshot);
+        Say.Line($"In all {ChangeOptions.Totals(LeftoverPlanner.Plan(snapshot).Changes)} (--preview --format json lists each).");
+    }
+
+    private static void ShowResult(Target target, ImmutableArray<SystemSnapshot> before)
+    {
+        foreach (var (old, fresh) in before.Zip(target.Read([.. before.Select(s => s.EditionNumber)])))
+        {
+            var left = fresh.Leftovers.Intersect(old.Leftovers).ToList();
+            Say.Line($"{Sheet.Count(old.Leftovers.Length - left.Count, "leftover")} removed from {Words.Place(target, old)}{(left.Count == 0 ? "; a fresh look finds none." : $"; a fresh look still finds {left.Count}.")}");
+        }
+    }
+}

@@ -1,0 +1,146 @@
+using Moorfield.Cli.Commands;
+using Moorfield.Core.Changes;
+using Moorfield.Core.Standing;
+using Moorfield.Core.Systems;
+using Moorfield.Formats.Wim;
+
+namespace Moorfield.Cli.Rendering;
+
+/// <summary>Puts removals into words: the preview, what stays and why, and the result.</summary>
+internal static class RemovalText
+{
+    internal static void ShowPreview(Target target, List<SystemPlan> plans, bool keepFiles, bool withPoint)
+    {
+        foreach (var plan in plans)
+        {
+            ShowPreview(target, plan);
+            if (plans.Count > 1)
+                Say.Line();
+        }
+        if (plans.Count > 1)
+            Say.Line($"{plans.Count} editions: {Sheet.Count(plans.Sum(p => p.Effective.Count), "package")}, {ChangeOptions.Totals([.. plans.SelectMany(p => p.Plan.Changes)])}, in one run.");
+        if (target.Image is not null && plans.Exists(p => p.Effective.Exists(r => r.FilesGo)))
+        {
+            Say.Line(!withPoint ? "The removed files stay inside the image file, unreferred to, until it is compacted; there is nothing to undo them from."
+                : keepFiles ? "The removed files are copied to the vault: undo can bring them back even after the image is compacted."
+                : "The removed files stay inside the image file until it is compacted; until then undo can bring them back (--keep-files copies them to the vault).");
+        }
+    }
+
+    private static void ShowPreview(Target target, SystemPlan system)
+    {
+        var (snapshot, plan) = system;
+        var effective = system.Effective;
+        string audience = system.Audience;
+        Say.Heading($"To be removed from {(snapshot.EditionNumber is { } number ? $"edition {number} ({snapshot.Name}) of {target.Name}" : target.Name)} for {audience}");
+        bool along = effective.Exists(r => r.GoesWith is not null);
+        string[] headings = ["Package", "Version", "Accounts losing it", "Newcomers", "Files"];
+        if (snapshot.Accounts.IsEmpty)
+            headings[2] = "";
+        var sheet = new Sheet([.. headings.Where(h => h.Length > 0), .. along ? ["Goes with"] : Array.Empty<string>()]).Quiet(1, headings[2].Length > 0 ? 5 : 4);
+        foreach (var removal in effective)
+        {
+            string[] cells =
+            [
+                removal.Package.DisplayName, removal.Package.FullName.Version.ToString(), .. snapshot.Accounts.IsEmpty ? [] : new[] { Words.Accounts(removal.LeavesAccounts, snapshot) },
+                Newcomers(removal), Files(removal, snapshot),
+            ];
+            sheet.Add(along ? [.. cells, removal.GoesWith ?? ""] : cells);
+        }
+        if (effective.Count > 0)
+            sheet.Write();
+        if (effective.Count == 0)
+            Say.Line("No package goes.");
+        long freed = effective.Where(r => r.FilesGo).Sum(r => r.Package.Bytes);
+        bool data = effective.Exists(r => r.Package.FamilyTraces.Any(t => t.Kind == TraceKind.AppData && r.LeavesAccounts.Contains(t.Sid!)));
+        if (effective.Count > 0)
+            Say.Line($"{Sheet.Count(effective.Count, "package")}: {(freed == 0 ? "no package files" : $"{Sheet.Size(freed)} of package files")} go{(!data ? "" : plan.Wish.KeepData ? ", the accounts' app data stays" : ", and the accounts' app data (--keep-data leaves it)")}.");
+        ShowMeanings(plan);
+        if (effective.Count(r => r.SetsBlock) is > 0 and int blocks)
+            Say.Line($"{Sheet.Count(blocks, "block")} will keep updates from provisioning {(blocks == 1 ? "it" : "them")} again (--allow-return sets none).");
+        foreach (var family in plan.Blocks)
+            Say.Line($"Blocked as well: {family}.");
+        foreach (var guard in plan.Wish.Guards)
+            Say.Line($"Guard to be set for {guard.Place(snapshot)}: {guard.Guard.Describe()}.");
+        Say.Line($"In all {ChangeOptions.Totals(plan.Changes)} (--preview --format json lists each).");
+        foreach (var removal in plan.Removals.Where(r => !r.HasEffect))
+            Say.Line($"Nothing to do for {removal.Package.DisplayName} {removal.Package.FullName.Version}: {audience} {(plan.Wish.For.Sids.Length == 1 && !plan.Wish.For.Newcomers ? "does" : "do")} not have it.");
+        ShowStaying(plan);
+        if (!plan.IdleFrameworks.IsEmpty)
+            Say.Line($"Nothing will need {Prose.List(plan.IdleFrameworks.Select(f => $"{f.DisplayName} ({f.FullName.Architecture})").Distinct(StringComparer.Ordinal))} any more; --sweep takes {(plan.IdleFrameworks.Length == 1 ? "it" : "them")} along.");
+    }
+
+    /// <summary>What the whole removal costs and saves, package by package.</summary>
+    private static void ShowMeanings(Plan plan)
+    {
+        var costly = plan.Costly.ToList();
+        if (costly.Count > 0)
+        {
+            Say.Heading("What it costs:");
+            foreach (var (removal, verdict) in costly)
+                Say.Line($"  {removal.Package.DisplayName}: {string.Join(' ', verdict.Costs.Select(r => r.Text))}");
+        }
+        Saved("startsWithWindows", "start", "with Windows");
+        Saved("runsInBackground", "run", "in the background");
+
+        void Saved(string code, string verb, string how)
+        {
+            var names = plan.Meanings.Where(m => m.Verdict.Reasons.Any(r => r.Code == code)).Select(m => m.Removal.Package.DisplayName).Distinct(StringComparer.Ordinal).ToList();
+            if (names.Count > 0)
+                Say.Line($"What it saves: {Prose.List(names)} no longer {verb}{(names.Count == 1 ? "s" : "")} {how}.");
+        }
+    }
+
+    internal static void ShowStaying(Plan plan)
+    {
+        foreach (var staying in plan.Staying)
+        {
+            string text = $"{staying.Package.DisplayName} stays ({Words.Of(staying.Verdict.Standing)}): {string.Join(' ', staying.Verdict.Reasons.Select(r => r.Text))}";
+            if (staying.NamedExactly)
+                Say.Error(text);
+            else
+                Say.Line(text);
+        }
+    }
+
+    private static string Newcomers(PlannedRemoval removal)
+    {
+        if (removal.Package.Role is PackageRole.Framework or PackageRole.Resource)
+            return Words.Nothing;
+        string what = removal.LeavesNewcomers ? "no longer get it" : removal.StaysForNewcomers ? "still get it" : "did not get it";
+        return removal.SetsBlock ? $"{what}; block set" : removal.Package.Blocked ? $"{what}; blocked" : what;
+    }
+
+    private static string Files(PlannedRemoval removal, SystemSnapshot snapshot)
+    {
+        if (removal.FilesGo)
+            return $"{Sheet.Size(removal.Package.Bytes)} go";
+        if (removal.Package.Role == PackageRole.Component)
+            return "stay: part of Windows";
+        var keepers = Words.Names(removal.StaysFor, snapshot).Concat(removal.StaysForNewcomers ? ["newcomers"] : []);
+        return $"stay for {string.Join(", ", keepers)}";
+    }
+
+    internal static void ShowResult(Target target, List<SystemPlan> plans, RunReport report)
+    {
+        var after = target.Read([.. plans.Select(p => p.Snapshot.EditionNumber)]);
+        bool agrees = true;
+        foreach (var (plan, fresh) in plans.Zip(after))
+        {
+            var (before, wanted) = plan;
+            var failed = report.Failures.Where(f => f.Edition == before.EditionNumber).Select(f => f.Family).ToHashSet(StringComparer.OrdinalIgnoreCase);
+            var gone = plan.Effective.Where(r => !failed.Contains(r.Package.Family.ToString())).ToList();
+            long freed = gone.Where(r => r.FilesGo).Sum(r => r.Package.Bytes);
+            string from = before.EditionNumber is null ? "" : $" from edition {before.EditionNumber} ({before.Name})";
+            Say.Line($"Removed {Sheet.Count(gone.Count, "package")}{from} for {plan.Audience}{(freed == 0 ? "" : $"; {Sheet.Size(freed)} of package files are gone")}.{(failed.Count > 0 ? $" {Sheet.Count(plan.Effective.Count - gone.Count, "package")} not, or only in part." : "")}");
+            if (RunVerdict.Check(wanted, before, fresh) is not { Count: > 0 } wrong)
+                continue;
+            agrees = false;
+            Say.Line($"A fresh look at {Words.Place(target, before)} does not agree: {string.Join(' ', wrong)}");
+        }
+        if (agrees)
+            Say.Line($"A fresh look at {(plans.Count == 1 ? Words.Place(target, plans[0].Snapshot) : $"{plans.Count} editions of {target.Name}")} agrees with the plan.");
+        if (target.Image is { } image)
+            Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}; 'moorfield image compact' would give back {Sheet.Size(WimCompactor.Reclaimable(image.Wim))}.");
+    }
+}

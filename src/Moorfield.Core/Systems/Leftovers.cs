@@ -1,0 +1,89 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Volumes;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Systems;
+
+public enum LeftoverKind
+{
+    /// <summary>A registration or provisioning without a package.</summary>
+    Registration,
+
+    /// <summary>Rows of the state repository without a package.</summary>
+    RepositoryRows,
+
+    /// <summary>A manifest copy or package state without a package.</summary>
+    RepositoryFiles,
+
+    /// <summary>A staged folder that nobody has.</summary>
+    StagedFolder,
+
+    /// <summary>An app data folder of an account that does not have the app.</summary>
+    AppData,
+    Alias,
+
+    /// <summary>A ProgId, its use by a file type, an account's choice of it, or a default for new accounts.</summary>
+    Association,
+    Pin,
+}
+
+/// <summary>What an earlier removal left on a system: it belongs to a package that is not there, or that its account does not have.</summary>
+/// <param name="Family">Null when it is not known whose it is.</param>
+/// <param name="FullName">Null when it belongs to the family whatever the version.</param>
+/// <param name="Sid">The account that has it; null when it is the machine's or new accounts'.</param>
+/// <param name="Bytes">Of its files.</param>
+public sealed record Leftover(LeftoverKind Kind, PackageFamilyName? Family, PackageFullName? FullName, string? Sid, long Bytes, Location Location);
+
+/// <summary>Finds what earlier removals left behind.</summary>
+internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledPackage> packages, ImmutableArray<AccountRegistry> accounts, NewcomerLists lists)
+{
+    internal ImmutableArray<Leftover> Find()
+    {
+        // Without a folder of packages at all, what is on the disk cannot be told from what is not.
+        if (tree.List(Places.StagedPackages).Count == 0)
+            return [];
+        var found = new List<Leftover>();
+        foreach (var package in packages.Where(IsLeftover))
+        {
+            bool all = package.Parts.Any(p => p.Traces.Any(t => t.Location is RowsLocation { Sid: null }));
+            foreach (var part in package.Parts)
+            {
+                // The rows of a whole package take those of its registrations along.
+                foreach (var trace in part.Traces.Where(t => !(all && t.Location is RowsLocation { Sid: not null })))
+                    found.Add(Leftover(KindOf(trace), package.Family, part.FullName, trace));
+            }
+        }
+        foreach (var account in accounts.Where(a => a.HasClasses))
+        {
+            string sid = account.Account.Sid;
+            var has = packages.Where(p => p.Accounts.Contains(sid) && !IsLeftover(p)).Select(p => p.Family).ToHashSet();
+            foreach (var family in account.FamilyTraces.Where(g => !has.Contains(g.Key) && !IsSystemPart(g.Key)))
+                found.AddRange(family.Select(t => Leftover(KindOf(t), family.Key, null, t)));
+            found.AddRange(account.Strays.Select(t => Leftover(KindOf(t), null, null, t)));
+        }
+        found.AddRange(lists.Strays.Select(t => Leftover(KindOf(t), null, null, t)));
+        return [.. found.Distinct().OrderBy(l => l.Kind).ThenBy(l => l.Family?.ToString() ?? "", StringComparer.OrdinalIgnoreCase).ThenBy(l => l.Sid, StringComparer.Ordinal)];
+    }
+
+    /// <summary>Parts of the system are in order whoever has them; frameworks wait for a package that needs them.</summary>
+    private static bool IsLeftover(InstalledPackage package) =>
+        package.Role != PackageRole.Component && (!package.HasFiles || (!package.IsHeld && package.Role != PackageRole.Framework));
+
+    private bool IsSystemPart(PackageFamilyName family) => packages.Any(p => p.Family == family && p.Role is PackageRole.Component or PackageRole.Framework);
+
+    private Leftover Leftover(LeftoverKind kind, PackageFamilyName? family, PackageFullName? fullName, Trace trace) =>
+        new(kind, family, fullName, trace.Sid, trace.Location is TreeLocation place ? Bytes(place.Path) : 0, trace.Location);
+
+    private long Bytes(WindowsPath path) => tree.Stat(path) is { Kind: EntryKind.File } file ? file.Size : tree.TreeBytes(path);
+
+    private static LeftoverKind KindOf(Trace trace) => trace.Kind switch
+    {
+        TraceKind.AppData => LeftoverKind.AppData,
+        TraceKind.Alias => LeftoverKind.Alias,
+        TraceKind.FileHandler or TraceKind.HandlerChoice or TraceKind.DefaultAssociation => LeftoverKind.Association,
+        TraceKind.StartPin => LeftoverKind.Pin,
+        TraceKind.StagedFolder => LeftoverKind.StagedFolder,
+        TraceKind.ManifestCopy or TraceKind.PackageState => LeftoverKind.RepositoryFiles,
+        _ => trace.Location is RowsLocation ? LeftoverKind.RepositoryRows : LeftoverKind.Registration,
+    };
+}
