@@ -21,6 +21,7 @@ internal static class Program
             InventoryCommand.Create(),
             ExplainCommand.Create(),
             RemoveCommand.Create(),
+            PickCommand.Create(),
             BriefCommand.Create(),
             CheckCommand.Create(),
             CompareCommand.Create(),

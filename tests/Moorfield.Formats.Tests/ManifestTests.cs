@@ -24,6 +24,27 @@ public class ManifestTests
     }
 
     [Fact]
+    public void What_it_offers_needs_and_names_is_read()
+    {
+        var manifest = Read($"""
+            <Package xmlns="{Foundation}" xmlns:com="http://schemas.microsoft.com/appx/manifest/com/windows10" xmlns:u4="http://schemas.microsoft.com/appx/manifest/uap/windows10/4" xmlns:u6="http://schemas.microsoft.com/appx/manifest/uap/windows10/6">
+              {Identity}
+              <Dependencies>
+                <PackageDependency Name="Gannet.Charts" MinVersion="1.0.0.0" Publisher="CN=Gannet" u6:Optional="true"/>
+                <PackageDependency Name="Gannet.Runtime" MinVersion="1.0.0.0" Publisher="CN=Gannet" u6:Optional="false"/>
+              </Dependencies>
+              <Extensions><com:Extension Category="windows.comServer"><com:ComServer><com:ExeServer><com:Class Id="{"{0D0F3C1A-52B1-4A5E-9A39-2C60B1F7E201}"}"/></com:ExeServer></com:ComServer></com:Extension></Extensions>
+              <Capabilities><Capability Name="internetClient"/><DeviceCapability Name="usb"/><u4:CustomCapability Name="gannet.sonar_x"/></Capabilities>
+            </Package>
+            """);
+        manifest.Dependencies.Select(d => (d.Name, d.IsOptional)).ShouldBe([("Gannet.Charts", true), ("Gannet.Runtime", false)]);
+        manifest.Values("windows.comServer").ShouldBe(["0D0F3C1A-52B1-4A5E-9A39-2C60B1F7E201"]);
+        manifest.HardwareCapabilities.ShouldBe(["usb", "gannet.sonar_x"]);
+        manifest.Mentions.ShouldContain("gannet.charts");
+        manifest.Mentions.ShouldNotContain(Foundation);
+    }
+
+    [Fact]
     public void The_older_namespace_is_read_as_well()
     {
         var manifest = Read(Package("<Properties><DisplayName>Tides</DisplayName><Framework>true</Framework></Properties>", "http://schemas.microsoft.com/appx/2010/manifest"));

@@ -45,6 +45,13 @@ public static class Demo
 
     public static string Sid(string account) => World.Accounts.First(a => a.Name == account).Sid;
 
+    /// <summary>A volume of a world of one's own.</summary>
+    public static string BuildIn(TemporaryFolder folder, World world, string name = "volume")
+    {
+        VolumeBuilder.Build(world, folder[name]);
+        return folder[name];
+    }
+
     private static World Smaller(World world) =>
         world with { SystemFiles = 12, Packages = [.. world.Packages.Select(p => p with { Kib = 50 + p.Kib / 20 })] };
 

@@ -131,7 +131,7 @@ internal static class ExplainCommand
         _ => "Besides",
     };
 
-    private static string Origin(PackageOrigin origin) => origin switch
+    internal static string Origin(PackageOrigin origin) => origin switch
     {
         PackageOrigin.System => "part of the system",
         PackageOrigin.Shipped => "shipped with the system",

@@ -1,0 +1,113 @@
+using System.Collections.Immutable;
+using System.CommandLine;
+using Moorfield.Cli.Picking;
+using Moorfield.Cli.Rendering;
+using Moorfield.Core;
+using Moorfield.Core.Changes;
+using Moorfield.Core.Choosing;
+using Moorfield.Core.Choosing.Briefs;
+using Moorfield.Core.Standing;
+using Moorfield.Core.Systems;
+
+namespace Moorfield.Cli.Commands;
+
+internal static class PickCommand
+{
+    private static readonly Argument<string> TargetPath = Common.TargetArgument();
+
+    internal static Command Create()
+    {
+        var command = new Command("pick", """
+            Lets you choose packages on the whole screen, with what is known of each and what all of them cost and give back; then for whom,
+            the preview and the confirmation are those of 'remove'.
+
+            Example:
+              moorfield pick /mnt/counter-07
+              moorfield pick counter-install.wim --edition 2 --brief counters.brief.yaml
+            """)
+        { TargetPath };
+        var removal = new RemovalOptions(command);
+        var brief = new BriefOptions(command);
+        var options = new ChangeOptions(command);
+        command.Handle(parsed => Run(parsed, options, removal, brief));
+        return command;
+    }
+
+    private static int Run(ParseResult parsed, ChangeOptions options, RemovalOptions removal, BriefOptions briefOptions)
+    {
+        var brief = briefOptions.Load(parsed);
+        using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
+        var snapshots = Common.Read(target, removal.Editions(parsed));
+        bool keepFiles = removal.KeepFiles(parsed, target) && options.HasRestorePoint(parsed);
+        Runs.CheckTarget(target); // before a person works on a choice that cannot be carried out
+        var advice = brief?.Advice ?? Advice.None;
+        var state = new PickState(
+            snapshots.Length == 1 ? Words.Place(target, snapshots[0]) : target.Name, PickItem.Of(snapshots, advice), snapshots[0].Accounts,
+            s => Total(MakePlans(s, snapshots, parsed, removal, advice)));
+        if (removal.Who(parsed) is { Length: > 0 } who)
+            SetAudience(state, Audience.Parse(who, snapshots[0]));
+        else if (brief is { For.IsEmpty: false })
+            SetAudience(state, Audience.Parse(brief.For, snapshots[0]));
+        if (brief is not null)
+            state.Mark(Taken(brief, snapshots));
+        var view = new PickView(state);
+        using var screen = new PickScreen(view);
+        var keys = new PickKeys(state, place => OpenBrief(place, state, snapshots), file => SaveBrief(file, state, target), () => view.Page);
+        if (!screen.Run(keys))
+        {
+            Say.Aside("Nothing was changed.");
+            return Program.Done;
+        }
+        return new RemovalRun(parsed, options, target, snapshots, fresh => MakePlans(state, fresh, parsed, removal, advice), null, keepFiles, removal.AcceptsCosts(parsed)).Run();
+    }
+
+    private static void SetAudience(PickState state, Audience audience)
+    {
+        state.Sids.Clear();
+        state.Sids.UnionWith(audience.Sids);
+        state.Newcomers = audience.Newcomers;
+    }
+
+    private static List<SystemPlan> MakePlans(PickState state, ImmutableArray<SystemSnapshot> snapshots, ParseResult parsed, RemovalOptions removal, Advice advice) =>
+        [.. snapshots.Select(snapshot => new SystemPlan(snapshot, RemovalPlanner.Plan(snapshot, removal.Apply(parsed, new RemovalWish(
+            [.. snapshot.Packages.Where(p => state.Marked.Contains(p.Family)).Select(p => new ChosenPackage(p, Exactly: true))],
+            state.Accounts.IsEmpty ? new Audience([], Newcomers: true) : state.Audience) { Advice = advice }))))];
+
+    private static PickTotal Total(List<SystemPlan> plans) => new(
+        plans.Max(p => p.Effective.Select(r => r.Package.Family).Distinct().Count()),
+        plans.Max(p => p.Effective.Where(r => r.FilesGo).Sum(r => r.Package.Bytes)),
+        [.. plans.SelectMany(p => p.Plan.Costly).SelectMany(m => m.Verdict.Costs).Select(c => c.Short).Distinct(StringComparer.Ordinal)]);
+
+    private static IEnumerable<Formats.Appx.PackageFamilyName> Taken(Brief brief, ImmutableArray<SystemSnapshot> snapshots) =>
+        snapshots.SelectMany(s => BriefChoice.Of(brief, s).Going).Select(c => c.Package.Family);
+
+    private static string OpenBrief(string place, PickState state, ImmutableArray<SystemSnapshot> snapshots)
+    {
+        try
+        {
+            var families = Taken(BriefOptions.Load(place, null), snapshots).ToHashSet();
+            state.Mark(families);
+            return $"{Sheet.Count(families.Count, "package")} marked by {place}.";
+        }
+        catch (MoorfieldException e)
+        {
+            return e.Message;
+        }
+    }
+
+    private static string SaveBrief(string file, PickState state, Target target)
+    {
+        try
+        {
+            string who = state.Accounts.IsEmpty ? "newcomers"
+                : state.Newcomers && state.Sids.Count == state.Accounts.Length ? "everyone"
+                : string.Join(',', state.Accounts.Where(a => state.Sids.Contains(a.Sid)).Select(a => a.Name).Concat(state.Newcomers ? ["newcomers"] : []));
+            BriefCommand.WriteNew(file, BriefDraft.Write($"Chosen on {target.Name}", who, state.Items.Where(i => state.Marked.Contains(i.Family)).Select(i => i.Package)));
+            return $"{file} holds the choice. 'moorfield remove {target.Name} --brief {file}' does the same.";
+        }
+        catch (Exception e) when (e is MoorfieldException or IOException or UnauthorizedAccessException)
+        {
+            return e.Message;
+        }
+    }
+}

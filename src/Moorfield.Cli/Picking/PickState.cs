@@ -1,0 +1,159 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Choosing;
+using Moorfield.Core.Standing;
+using Moorfield.Core.Systems;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Cli.Picking;
+
+/// <summary>What the keys do at the moment.</summary>
+internal enum PickMode
+{
+    Packages,
+    Who,
+    OpenBrief,
+    SaveBrief,
+    Help,
+}
+
+/// <summary>What a choice means as a whole.</summary>
+/// <param name="Bytes">Of the packages that go.</param>
+/// <param name="Costs">A few words each.</param>
+internal sealed record PickTotal(int Packages, long Bytes, ImmutableArray<string> Costs);
+
+/// <summary>Everything that a person has chosen and sees, changed only by <see cref="PickKeys"/>.</summary>
+internal sealed class PickState
+{
+    private readonly Func<PickState, PickTotal> _total;
+    private ImmutableArray<PickItem> _shown;
+
+    /// <param name="total">Works out what a choice means.</param>
+    internal PickState(string place, ImmutableArray<PickItem> items, ImmutableArray<Account> accounts, Func<PickState, PickTotal> total)
+    {
+        Place = place;
+        Items = items;
+        Accounts = accounts;
+        _total = total;
+        Newcomers = true;
+        Sids.UnionWith(accounts.Select(a => a.Sid));
+        _shown = items;
+        Total = new PickTotal(0, 0, []);
+    }
+
+    internal string Place { get; }
+
+    internal ImmutableArray<PickItem> Items { get; }
+
+    internal ImmutableArray<Account> Accounts { get; }
+
+    internal PickMode Mode { get; set; }
+
+    internal string Search { get; private set; } = "";
+
+    internal bool BySize { get; private set; }
+
+    internal bool Grouped { get; private set; }
+
+    internal HashSet<PackageFamilyName> Marked { get; } = [];
+
+    internal HashSet<string> Sids { get; } = new(StringComparer.OrdinalIgnoreCase);
+
+    internal bool Newcomers { get; set; }
+
+    /// <summary>Index of the highlighted row among <see cref="Shown"/>, or among accounts and newcomers.</summary>
+    internal int Cursor { get; private set; }
+
+    /// <summary>How far the details are scrolled.</summary>
+    internal int DetailsTop { get; set; }
+
+    /// <summary>What is being typed as a file name.</summary>
+    internal string Typed { get; set; } = "";
+
+    /// <summary>The last thing worth telling.</summary>
+    internal string Message { get; set; } = "";
+
+    internal PickTotal Total { get; private set; }
+
+    internal ImmutableArray<PickItem> Shown => _shown;
+
+    internal PickItem? Highlighted => Cursor < _shown.Length ? _shown[Cursor] : null;
+
+    internal Audience Audience => new([.. Accounts.Select(a => a.Sid).Where(Sids.Contains)], Newcomers);
+
+    internal int RowCount => Mode == PickMode.Who ? Accounts.Length + 1 : _shown.Length;
+
+    internal void Move(int rows)
+    {
+        Cursor = Math.Clamp(Cursor + rows, 0, Math.Max(0, RowCount - 1));
+        DetailsTop = 0;
+    }
+
+    internal void StartMode(PickMode mode)
+    {
+        Mode = mode;
+        Message = "";
+        Typed = "";
+        Cursor = Math.Clamp(mode == PickMode.Who ? 0 : Cursor, 0, Math.Max(0, RowCount - 1));
+    }
+
+    internal void SearchFor(string text)
+    {
+        Search = text;
+        Arrange(null);
+        Cursor = 0;
+    }
+
+    internal void ToggleSize()
+    {
+        BySize = !BySize;
+        Arrange(Highlighted);
+    }
+
+    internal void ToggleGroups()
+    {
+        Grouped = !Grouped;
+        Arrange(Highlighted);
+    }
+
+    /// <summary>Marks a package, or takes its mark away.</summary>
+    internal void Toggle(PickItem item)
+    {
+        if (!item.CanGo)
+            Message = $"{item.Package.DisplayName} cannot be removed. {item.Verdict.Reasons[0].Text}";
+        else if (!Marked.Remove(item.Family))
+            Marked.Add(item.Family);
+        Recount();
+    }
+
+    /// <summary>Marks everything that is shown and may be taken by the dozen.</summary>
+    internal void MarkShown()
+    {
+        var all = _shown.Where(i => i.Verdict.Standing is PackageStanding.Free or PackageStanding.Weigh).ToList();
+        Marked.UnionWith(all.Select(i => i.Family));
+        Message = all.Count < _shown.Length ? $"{_shown.Length - all.Count} not marked: parts of the system are marked one by one." : "";
+        Recount();
+    }
+
+    internal void MarkNone()
+    {
+        Marked.Clear();
+        Recount();
+    }
+
+    internal void Mark(IEnumerable<PackageFamilyName> families)
+    {
+        Marked.UnionWith(families.Where(f => Items.Any(i => i.Family == f && i.CanGo)));
+        Recount();
+    }
+
+    internal void Recount() => Total = Marked.Count == 0 ? new PickTotal(0, 0, []) : _total(this);
+
+    private void Arrange(PickItem? stayOn)
+    {
+        var fitting = Items.Where(i => Search.Length == 0 || PackageChoice.Finds(Search, i.Package));
+        var sorted = BySize ? fitting.OrderByDescending(i => i.Bytes) : fitting.OrderBy(i => i.Package.DisplayName, StringComparer.OrdinalIgnoreCase);
+        _shown = [.. Grouped ? sorted.OrderBy(i => i.Package.Origin) : sorted];
+        Cursor = Math.Max(0, stayOn is null ? 0 : _shown.IndexOf(stayOn));
+        DetailsTop = 0;
+    }
+}
