@@ -52,7 +52,7 @@ public abstract class CliTest : IDisposable
     /// <summary>The program with its arguments, for programs that run others.</summary>
     protected static string[] Command(string[] arguments) => [Program, .. arguments];
 
-    /// <summary>Runs the program inside a terminal (made by script(1)); when it has asked, does something and types an answer.</summary>
+    /// <summary>Runs the program inside a terminal (made by script(1)); when it has asked, does something and types answers, a line each.</summary>
     protected Outcome RunInTerminal(string typed, Action? meanwhile, params string[] arguments)
     {
         string command = string.Join(' ', Command(arguments).Select(a => $"'{a}'"));
@@ -61,15 +61,15 @@ public abstract class CliTest : IDisposable
         start.Environment["TERM"] = "xterm";
         using var process = Process.Start(start)!;
         var text = new StringBuilder();
-        bool answered = false;
+        var answers = new Queue<string>(typed.Split('\n'));
         for (int c = process.StandardOutput.Read(); c >= 0; c = process.StandardOutput.Read())
         {
             text.Append((char)c);
-            if (answered || !text.ToString().EndsWith("[y/N] ", StringComparison.Ordinal))
+            if (answers.Count == 0 || !text.ToString().EndsWith("[y/N] ", StringComparison.Ordinal))
                 continue;
-            answered = true;
             meanwhile?.Invoke();
-            process.StandardInput.Write(typed + "\n");
+            meanwhile = null;
+            process.StandardInput.Write(answers.Dequeue() + "\n");
             process.StandardInput.Flush();
         }
         process.WaitForExit();
@@ -117,7 +117,9 @@ public abstract class CliTest : IDisposable
 
     public void Dispose()
     {
-        Folder.Dispose();
+        Dispose(disposing: true);
         GC.SuppressFinalize(this);
     }
+
+    protected virtual void Dispose(bool disposing) => Folder.Dispose();
 }

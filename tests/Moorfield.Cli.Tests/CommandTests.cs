@@ -50,7 +50,7 @@ public sealed class CommandTests : CliTest
     {
         string[] lines = Run("inventory", Root, "--format", "csv").Output.TrimEnd().Split("\r\n");
         lines[0].ShouldStartWith("family,fullName,displayName,");
-        lines.Skip(1).ShouldAllBe(l => l.Split(',', StringSplitOptions.None).Length == 14);
+        lines.Skip(1).ShouldAllBe(l => l.Split(',', StringSplitOptions.None).Length == 16);
         lines.Length.ShouldBe(33);
     }
 

@@ -103,7 +103,7 @@ internal static class PickCommand
                 : state.Newcomers && state.Sids.Count == state.Accounts.Length ? "everyone"
                 : string.Join(',', state.Accounts.Where(a => state.Sids.Contains(a.Sid)).Select(a => a.Name).Concat(state.Newcomers ? ["newcomers"] : []));
             BriefCommand.WriteNew(file, BriefDraft.Write($"Chosen on {target.Name}", who, state.Items.Where(i => state.Marked.Contains(i.Family)).Select(i => i.Package)));
-            return $"{file} holds the choice. 'moorfield remove {target.Name} --brief {file}' does the same.";
+            return $"Saved as {file}.";
         }
         catch (Exception e) when (e is MoorfieldException or IOException or UnauthorizedAccessException)
         {

@@ -20,6 +20,14 @@ internal abstract record YamlNode(int Line, int Column)
     {
         if (text.Length > MaxLength)
             throw new MoorfieldException(Trouble.Misused, $"{name} has {text.Length:N0} characters, more than the {MaxLength:N0} that a brief may have.");
+        int number = 0;
+        foreach (var line in text.AsSpan().EnumerateLines())
+        {
+            number++;
+            int tab = line[..^line.TrimStart().Length].IndexOf('\t');
+            if (tab >= 0 && !line.IsWhiteSpace()) // the parser gives the place of something long before
+                throw new MoorfieldException(Trouble.Misused, $"{name}:{number}:{tab + 1}: a tab indents this line; YAML wants spaces.");
+        }
         try
         {
             var parser = new Parser(new StringReader(text));
@@ -36,7 +44,7 @@ internal abstract record YamlNode(int Line, int Column)
         catch (YamlException e)
         {
             string reason = e.Message[(e.Message.IndexOf("): ", StringComparison.Ordinal) is var at and >= 0 ? at + 3 : 0)..].TrimEnd('.');
-            throw new MoorfieldException(Trouble.Misused, $"{name}:{e.Start.Line}:{e.Start.Column}: this is not YAML that can be read: {reason}.", e);
+            throw new MoorfieldException(Trouble.Misused, $"{name}:{e.End.Line}:{e.End.Column}: this is not YAML that can be read: {reason}.", e);
         }
     }
 

@@ -1,0 +1,167 @@
+using System.Text.Json;
+using Moorfield.StandIn;
+using Moorfield.Tests;
+
+namespace Moorfield.Cli.Tests;
+
+public sealed class BriefTests : CliTest
+{
+    private string Counters => Folder["counters.brief.yaml"];
+
+    public BriefTests() => World.WriteBriefs(Folder.Path).Count().ShouldBe(2);
+
+    [Fact]
+    public void After_a_removal_by_brief_check_passes_and_a_second_one_does_nothing()
+    {
+        string before = VolumeState.Files(Root);
+        Run("check", Root, "--brief", Counters).ExitCode.ShouldBe(4);
+        VolumeState.Files(Root).ShouldBe(before);
+        var removed = Run("remove", Root, "--brief", Counters, "--yes");
+        removed.ExitCode.ShouldBe(0, removed.Error);
+        removed.Output.ShouldContain("Guard to be set for the machine");
+        Run("check", Root, "--brief", Counters).Output.ShouldBe("counter-07 is as the brief wants it.\n");
+        var again = Run("remove", Root, "--brief", Counters, "--yes");
+        (again.ExitCode, again.Error).ShouldBe((0, "counter-07 is as the brief 'Ticket counters' wants it. Nothing was changed.\n"));
+        Json(Run("restore-point", "list", "--format", "json")).GetProperty("restorePoints").GetArrayLength().ShouldBe(1);
+        Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
+        VolumeState.Files(Root).ShouldBe(before);
+        Run("check", Root, "--brief", Counters).ExitCode.ShouldBe(4);
+    }
+
+    [Fact]
+    public void Several_targets_are_checked_at_once_and_one_that_cannot_be_read_does_not_stop_the_others()
+    {
+        string image = Demo.CopyImageTo(Folder, "counter-install.wim");
+        var outcome = Run("check", Root, Folder["nowhere"], image, "--brief", Counters, "--format", "json");
+        outcome.ExitCode.ShouldBe(3);
+        var json = JsonDocument.Parse(outcome.Output).RootElement;
+        json.GetProperty("schema").GetString().ShouldBe("moorfield.check/1");
+        var systems = json.GetProperty("systems").EnumerateArray().ToList();
+        systems.Count.ShouldBe(6);
+        systems.Count(s => s.GetProperty("error").ValueKind == JsonValueKind.String).ShouldBe(1);
+        systems.Where(s => s.GetProperty("error").ValueKind == JsonValueKind.Null).ShouldAllBe(s => s.GetProperty("differences").GetArrayLength() > 0);
+        systems[0].GetProperty("differences")[0].EnumerateObject().Select(p => p.Name).ShouldBe(["code", "family", "displayName", "text"]);
+    }
+
+    [Fact]
+    public void What_came_back_is_told_from_what_was_always_there()
+    {
+        Run("remove", Root, "--brief", Counters, "--yes").ExitCode.ShouldBe(0);
+        Run("undo", Root, "--only", "Weather", "--yes").ExitCode.ShouldBe(0);
+        Run("check", Root, "--brief", Counters).Output.ShouldContain("still there");
+        Run("remove", Root, "--brief", Counters, "--yes").ExitCode.ShouldBe(0);
+        HiveEdit.Change(HiveEdit.Software(Root), h => h.Create($@"{HiveEdit.Store}\Applications\{Demo.FullName("Northlight.Weather")}"));
+        Run("check", Root, "--brief", Counters).Output.ShouldContain("came back");
+    }
+
+    [Fact]
+    public void An_image_is_brought_in_line_with_a_brief_over_all_its_editions()
+    {
+        string image = Demo.CopyImageTo(Folder, "counter-install.wim");
+        var removed = Run("remove", image, "--brief", Counters, "--yes");
+        removed.ExitCode.ShouldBe(0, removed.Error);
+        Run("check", image, "--brief", Counters).ExitCode.ShouldBe(0);
+        WimSource.Verify(image);
+    }
+
+    [Fact]
+    public void Show_says_what_each_rule_takes_and_which_take_nothing()
+    {
+        string text = Run("brief", "show", Counters, "--on", Root).Output;
+        text.ShouldContain("Takes nothing here: remove Saltmarsh.Lottery_5s2ajr5e6xvkm (counters.brief.yaml:18).".Replace("counters.brief", Folder["counters.brief"]));
+        text.ShouldContain("no, kept by house.brief.yaml:8");
+        var json = Json(Run("brief", "show", Counters, "--on", Root, "--format", "json"));
+        json.GetProperty("systems")[0].GetProperty("taken").EnumerateArray().Count(t => t.GetProperty("keptBy").ValueKind == JsonValueKind.String).ShouldBe(2);
+    }
+
+    [Fact]
+    public void A_draft_keeps_everything_and_is_never_written_over_a_file()
+    {
+        string file = Folder["draft.yaml"];
+        Run("brief", "draft", Root, "--output", file).Output.ShouldContain("all as kept");
+        Run("remove", Root, "--brief", file, "--for", "everyone", "--yes").Error.ShouldContain("Nothing was changed");
+        Refused(2, "is there already", "brief", "draft", Root, "--output", file);
+        Run("brief", "draft", Root).Output.ShouldBe(File.ReadAllText(file));
+    }
+
+    [Theory]
+    [InlineData("brief: 1\nremov: []", "test.yaml:2:1: unknown key 'remov'")]
+    [InlineData("brief: 1\nremove: [Weather]", "Say for whom with --for")]
+    [InlineData("brief: 1\nfor: nobody\nremove: [Weather]", "There is no account 'nobody'")]
+    public void A_brief_that_cannot_be_followed_changes_nothing(string text, string message)
+    {
+        File.WriteAllText(Folder["test.yaml"], text);
+        Refused(2, message, "remove", Root, "--brief", Folder["test.yaml"], "--yes");
+        Refused(2, "in one of these ways", "remove", Root, "Weather", "--brief", Counters, "--yes");
+        Refused(2, "in one of these ways", "remove", Root, "--for", "everyone", "--yes");
+        Refused(5, "not 0000", "remove", Root, "--brief", Counters, "--brief-sha256", new string('0', 64), "--yes");
+    }
+
+    [Fact]
+    public void What_a_removal_costs_has_to_be_accepted()
+    {
+        Refused(5, "This costs something: Picture Viewer (opens pictures)", "remove", Root, "Picture Viewer", "--for", "everyone", "--yes");
+        Run("remove", Root, "Picture Viewer", "--for", "everyone", "--preview").Output.ShouldContain("What it costs:\n  Picture Viewer: It is the only one that opens pictures");
+        var json = Json(Run("remove", Root, "Picture Viewer", "--for", "everyone", "--preview", "--format", "json")).GetProperty("removals")[0];
+        json.GetProperty("standing").GetString().ShouldBe("weigh");
+        json.GetProperty("reasons")[0].EnumerateObject().Select(p => p.Name).ShouldBe(["code", "kind", "text", "objects"]);
+        var asked = RunInTerminal("y\nn", null, "remove", Root, "Picture Viewer", "--for", "everyone");
+        asked.Output.ShouldContain("It costs something: Picture Viewer (opens pictures). Carry it out all the same?");
+        asked.Output.ShouldContain("Nothing was changed.");
+        Run("remove", Root, "Picture Viewer", "--for", "everyone", "--yes", "--accept-costs").ExitCode.ShouldBe(0);
+    }
+
+    [Fact]
+    public void Leftovers_are_listed_removed_and_brought_back()
+    {
+        string before = VolumeState.Files(Root);
+        Run("inventory", Root).Output.ShouldContain("14 leftovers of earlier removals");
+        Run("inventory", Root, "--leftovers", "--format", "csv").Output.Trim().Split("\r\n").Length.ShouldBe(15);
+        Json(Run("inventory", Root, "--format", "json")).GetProperty("systems")[0].GetProperty("leftovers").GetArrayLength().ShouldBe(14);
+        Run("remove", Root, "--leftovers", "--preview").Output.ShouldContain("dominoes.exe");
+        VolumeState.Files(Root).ShouldBe(before);
+        Run("remove", Root, "--leftovers", "--yes").Output.ShouldContain("a fresh look finds none");
+        Run("remove", Root, "--leftovers", "--yes").Error.ShouldContain("has no leftovers");
+        Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
+        VolumeState.Files(Root).ShouldBe(before);
+        Refused(2, "leave --for out", "remove", Root, "--leftovers", "--for", "ivy", "--yes");
+    }
+
+    [Fact]
+    public void Classic_programs_stand_in_the_same_list_and_cannot_be_removed()
+    {
+        string text = Run("inventory", Root, "--classic", "--sort", "size").Output;
+        text.Split('\n')[2].ShouldStartWith("Gannet Chart Plotter");
+        text.ShouldContain("remove by: MsiExec.exe /X{4B1C0D2E-0000-4000-8000-0000000000A7}");
+        text.ShouldNotContain("Update Agent");
+        Refused(2, "No package here is called 'Saltmarsh Log Editor'", "remove", Root, "Saltmarsh Log Editor", "--for", "everyone", "--yes");
+    }
+
+    [Fact]
+    public void A_saved_inventory_is_compared_with_what_is_there_now()
+    {
+        File.WriteAllText(Folder["before.json"], Run("inventory", Root, "--format", "json").Output);
+        Run("compare", Folder["before.json"], Root).Output.ShouldContain("Nothing differs.");
+        Run("remove", Root, "Weather", "--for", "everyone", "--yes").ExitCode.ShouldBe(0);
+        Run("remove", Root, "Calculator", "--for", "ivy", "--yes").ExitCode.ShouldBe(0);
+        File.WriteAllText(Folder["after.json"], Run("inventory", Root, "--format", "json").Output);
+        var rows = Json(Run("compare", Folder["before.json"], Folder["after.json"], "--format", "json")).GetProperty("systems")[0];
+        var packages = rows.GetProperty("packages").EnumerateArray().Select(p => (p.GetProperty("kind").GetString(), p.GetProperty("displayName").GetString(), string.Join(' ', p.GetProperty("lost").EnumerateArray()), p.GetProperty("newcomers").ToString())).ToList();
+        packages.ShouldBe([("gone", "Weather", "counter ivy rowan", "False"), ("altered", "Calculator", "ivy", "")]);
+        rows.GetProperty("blocked")[0].GetString().ShouldBe("Northlight.Weather_8pewgm0k42rsa");
+        Run("compare", Folder["after.json"], Folder["before.json"]).Output.ShouldContain("No longer blocked: Northlight.Weather_8pewgm0k42rsa.");
+    }
+
+    [Fact]
+    public void Editions_are_compared_by_name_or_as_chosen()
+    {
+        string image = Demo.CopyImageTo(Folder, "counter-install.wim");
+        Run("compare", image, image).Output.Split('\n').Count(l => l == "Nothing differs.").ShouldBe(4);
+        Run("compare", image, image, "--before-edition", "2", "--after-edition", "Counter Office").Output.ShouldContain("gone    Larkfield Crossword");
+        Refused(2, "These have no counterpart of the same name", "compare", Root, image);
+        File.WriteAllText(Folder["x.json"], "{ \"schema\": \"other/1\" }");
+        Refused(2, "is no inventory", "compare", Folder["x.json"], Root);
+        File.WriteAllText(Folder["x.json"], "{ \"schema\": ");
+        Refused(2, "is JSON, but not an inventory", "compare", Folder["x.json"], Root);
+    }
+}

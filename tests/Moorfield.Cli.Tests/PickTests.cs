@@ -1,0 +1,185 @@
+using System.Globalization;
+using Moorfield.Tests;
+
+namespace Moorfield.Cli.Tests;
+
+/// <summary>Types keys into a real terminal, which tmux keeps, and reads its screen.</summary>
+public sealed class PickTests : CliTest
+{
+    private const int MostLooks = 4000;
+    private string? _socket;
+
+    private string Tmux(params string[] arguments) => Tool.Read("tmux", ["-S", _socket!, .. arguments]);
+
+    private void Start(int width, int height, params string[] options)
+    {
+        _socket = Folder["tmux"];
+        string command = string.Join(' ', Command(["pick", .. options.Length > 0 && !options[0].StartsWith('-') ? options : [Root, .. options]]).Select(a => $"'{a}'"));
+        string script = $"stty -a | tail -n +2 > '{Folder["before"]}'; {command}; echo \"ended with $?\"; stty -a | tail -n +2 > '{Folder["after"]}'; echo settled; exec cat";
+        Tool.Run("tmux", ["-S", _socket, "-f", "/dev/null", "new-session", "-d", "-s", "pick", "-x", width.ToString(CultureInfo.InvariantCulture), "-y", height.ToString(CultureInfo.InvariantCulture), script],
+            new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault }, null).ExitCode.ShouldBe(0);
+    }
+
+    private void Type(params string[] keys) => Tmux(["send-keys", "-t", "pick", .. keys]);
+
+    private string Screen() => Tmux("capture-pane", "-p", "-t", "pick");
+
+    /// <summary>Looks at the screen until it shows something.</summary>
+    private string See(string text)
+    {
+        string screen = "";
+        for (int i = 0; i < MostLooks; i++)
+        {
+            screen = Screen();
+            if (screen.Contains(text, StringComparison.Ordinal))
+                return screen;
+        }
+        throw new InvalidOperationException($"'{text}' is not seen on:\n{screen}");
+    }
+
+    private void SeeItEnd(int code)
+    {
+        See("settled");
+        Screen().ShouldContain($"ended with {code}");
+        File.ReadAllText(Folder["after"]).ShouldBe(File.ReadAllText(Folder["before"]));
+        Tmux("display-message", "-p", "-t", "pick", "#{alternate_on} #{cursor_flag}").Trim().ShouldBe("0 1");
+    }
+
+    [Fact]
+    public void A_choice_goes_by_whom_and_preview_to_a_removal()
+    {
+        Start(80, 24);
+        See("Find: _");
+        Type("weath");
+        See("1 of 33 packages").ShouldContain("> [ ] Weather");
+        Type("Space");
+        See("1 package, ").ShouldContain("It costs nothing.");
+        Type("Escape");
+        See("33 of 33 packages");
+        Type("End");
+        See("> [ ] Whist Evening");
+        Type("Enter");
+        See("For whom are they removed?");
+        Type("Space", "Enter");
+        See("Carry this out? [y/N]").ShouldContain("for ivy, rowan, newcomers");
+        Type("y", "Enter");
+        SeeItEnd(0);
+        var weather = Json(Run("inventory", Root, "--find", "weather", "--format", "json")).GetProperty("systems")[0].GetProperty("packages")[0];
+        weather.GetProperty("accounts").EnumerateArray().Select(a => a.GetString()).ShouldBe(["counter"]);
+        weather.GetProperty("newcomers").GetBoolean().ShouldBeFalse();
+    }
+
+    [Fact]
+    public void The_running_total_tells_what_the_choice_costs_and_the_details_why()
+    {
+        Start(200, 60);
+        See("Find: _");
+        Type("picture");
+        See("of 33 packages");
+        Type("Down");
+        See("It would cost: It is the only one that opens pictures: .png");
+        Type("Space");
+        See("2 packages, ").ShouldContain("It costs: opens pictures.");
+        Type("Escape");
+        See("33 of 33 packages");
+        Type("F2");
+        See(", by size").Split('\n').First(l => l.Contains("[ ]")).ShouldContain("Battery Keeper");
+        Type("F3");
+        See("shipped with the system: ");
+        Type("F4");
+        See("parts of the system are marked one by one");
+        Type("F5");
+        See("Nothing is marked.");
+        Type("C-c");
+        SeeItEnd(0);
+    }
+
+    [Fact]
+    public void A_brief_is_started_from_and_a_choice_saved_as_one()
+    {
+        File.WriteAllText(Folder["a.yaml"], "brief: 1\nfor: [ivy, newcomers]\nremove: [Weather, Clock]");
+        Start(80, 24, "--brief", Folder["a.yaml"]);
+        See("2 packages, ").ShouldContain("for ivy and newcomers");
+        Type("F5", "F6");
+        See("Start from this brief: _");
+        Type(Folder["missing.yaml"], "Enter");
+        See("There is no brief");
+        Type("F6", Folder["a.yaml"], "Enter");
+        See("2 packages marked by");
+        Type("F7", Folder["b.yaml"], "Enter");
+        See("Saved as ");
+        Type("Escape");
+        SeeItEnd(0);
+        string text = Run("brief", "show", Folder["b.yaml"], "--on", Root).Output;
+        text.ShouldContain("for ivy, newcomers");
+        text.ShouldContain("2 packages to go");
+    }
+
+    [Fact]
+    public void What_is_essential_cannot_be_marked_and_nothing_marked_goes_nowhere()
+    {
+        Start(80, 24);
+        See("Find: _");
+        Type("Enter");
+        See("Nothing is marked yet");
+        Type("F1");
+        See("scroll the details");
+        Type("x");
+        See("Find: _");
+        Type("nosuchthing");
+        See("Nothing fits 'nosuchthing'");
+        Type("Space", "Escape");
+        See("33 of 33 packages");
+        Type("Escape");
+        SeeItEnd(0);
+    }
+
+    [Fact]
+    public void Ended_from_outside_the_terminal_is_as_it_was()
+    {
+        Start(100, 30);
+        See("Find: _");
+        Tool.Read("pkill", "-TERM", "-f", $"pick {Root}");
+        SeeItEnd(143);
+        Run("inventory", Root).ExitCode.ShouldBe(0);
+    }
+
+    [Fact]
+    public void A_smaller_window_is_drawn_anew()
+    {
+        Start(200, 60);
+        See("Find: _");
+        Tmux("resize-window", "-t", "pick", "-x", "60", "-y", "12");
+        See("Nothing is marked.").Split('\n').ShouldAllBe(l => l.Length <= 60);
+        Type("Down");
+        See("> [ ] Battery");
+        Type("Escape");
+        SeeItEnd(0);
+    }
+
+    [Fact]
+    public void Editions_of_an_image_are_chosen_from_together()
+    {
+        string image = Demo.CopyImageTo(Folder, "counter-install.wim");
+        Start(80, 24, image);
+        See("Find: _");
+        Type("cross");
+        See("In 3 of 4 editions.");
+        Type("Space", "Enter");
+        See("Carry this out? [y/N]");
+        Type("y", "Enter");
+        SeeItEnd(0);
+        Run("inventory", image, "--find", "crossword").Output.ShouldNotContain("Larkfield Crossword");
+        WimSource.Verify(image);
+    }
+
+    [Fact]
+    public void Without_a_terminal_it_says_what_to_do_instead() => Refused(2, "'pick' needs a terminal", "pick", Root);
+
+    protected override void Dispose(bool disposing)
+    {
+        if (_socket is not null)
+            Tool.Run("tmux", "-S", _socket, "kill-server");
+        base.Dispose(disposing);
+    }
+}

@@ -1,0 +1,250 @@
+using System.Security.Cryptography;
+using System.Text;
+using CsCheck;
+using Moorfield.Core.Changes;
+using Moorfield.Core.Choosing;
+using Moorfield.Core.Choosing.Briefs;
+using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
+using Moorfield.StandIn;
+using Moorfield.Tests;
+
+namespace Moorfield.Core.Tests;
+
+public sealed class BriefTests : IDisposable
+{
+    private readonly TemporaryFolder _folder = new(inMemory: true);
+    private readonly Bench _bench;
+
+    public BriefTests() => _bench = new Bench(_folder);
+
+    private string Write(string text, string name = "test.brief.yaml") => _folder.Write(name, Encoding.UTF8.GetBytes(text));
+
+    private static Brief Load(string file, string? sha256 = null) => new BriefLoader(a => throw new InvalidOperationException($"fetches {a}")).Load(file, sha256);
+
+    private Brief Brief(string text) => Load(Write("brief: 1\n" + text));
+
+    private IEnumerable<string> Going(string text) => BriefChoice.Of(Brief(text), _bench.Read()).Going.Select(c => c.Package.DisplayName).Distinct();
+
+    private Plan Plan(Brief brief, string who = "everyone")
+    {
+        using var target = _bench.Open();
+        return target.With(null, tree =>
+        {
+            var snapshot = SystemReader.Read(tree);
+            return RemovalPlanner.Plan(snapshot, BriefPlanner.Wish(brief, tree, snapshot, [who]));
+        });
+    }
+
+    [Theory]
+    [InlineData("remove: [Weather]", "Weather")]
+    [InlineData("remove:\n  - package: [Weather, 'Whist*']", "Weather,Whist Evening")]
+    [InlineData("remove:\n  - publisher: Gannet and Rowe", "Tide Tables")]
+    [InlineData("remove:\n  - publisher: Pennywhistle*\n    smaller-than: 2 MB", "Jukebox,Patience,Whist Evening")]
+    [InlineData("remove:\n  - origin: maker\n    starts-with-windows: true", "Battery Keeper,Welcome to Kestrelworks")]
+    [InlineData("remove:\n  - role: addon", "Picture Viewer Filters")]
+    [InlineData("remove:\n  - role: framework\n    find: table", "Card Table Engine")]
+    [InlineData("remove:\n  - find: [harbour, berths]", "Saltmarsh Timetable,Tide Tables")]
+    [InlineData("remove:\n  - package: '*'\n    larger-than: 300 KB\n    smaller-than: 400 KB", "Mail and Diary")]
+    [InlineData("remove: [Assistant]", "Assistant")]
+    [InlineData("remove: ['Northlight.As*']", "")]
+    [InlineData("remove: ['Kestrelworks.*']\nkeep:\n  - starts-with-windows: true", "Battery Keeper,Sound Panel")]
+    [InlineData("remove: [Nothing.Here]", "")]
+    public void A_rule_takes_what_fits_all_its_conditions(string text, string names) =>
+        Going(text).Order(StringComparer.Ordinal).ShouldBe(names.Split(',', StringSplitOptions.RemoveEmptyEntries));
+
+    [Theory]
+    [InlineData("", "test.brief.yaml is empty")]
+    [InlineData("title: x", ":1:1: a brief begins with 'brief: 1'")]
+    [InlineData("brief: 2", ":1:8: a brief begins with 'brief: 1'")]
+    [InlineData("brief: 1\nremov: []", ":2:1: unknown key 'remov' in a brief. The nearest known one is 'remove'")]
+    [InlineData("brief: 1\nremove:\n  - pakage: x", ":3:5: unknown key 'pakage' in a rule. The nearest known one is 'package'")]
+    [InlineData("brief: 1\nkeep:\n  - start-with-windows: true", "The nearest known one is 'starts-with-windows'")]
+    [InlineData("brief: 1\nremove:\n  - because: x", ":3:5: a rule without a condition would take everything")]
+    [InlineData("brief: 1\nremove: x", ":2:9: remove has to be a list")]
+    [InlineData("brief: 1\nremove:\n  - origin: mine", ":3:13: 'mine' is none of system, shipped, maker, extra, added")]
+    [InlineData("brief: 1\nremove:\n  - larger-than: many", ":3:18: 'many' is not a size")]
+    [InlineData("brief: 1\nremove:\n  - starts-with-windows: maybe", "is neither true nor false")]
+    [InlineData("brief: 1\nblock: [Weather]", ":2:9: 'Weather' is not a family name")]
+    [InlineData("brief: 1\nguard:\n  - hive: machine", ":3:5: a guard needs key")]
+    [InlineData("brief: 1\nguard:\n  - {hive: machine, key: A, name: B, type: dword, data: -1}", "'-1' is not a number from 0 to 4294967295")]
+    [InlineData("brief: 1\nguard:\n  - {hive: machine, key: 'A\\\\B', name: B, type: dword, data: 1}", "a key is a path of names")]
+    [InlineData("brief: 1\nguard:\n  - {hive: machine, key: A, name: B, type: word, data: 1}", "the type 'word' is none of dword")]
+    [InlineData("brief: 1\nbrief: 1", ":2:1: ")]
+    [InlineData("brief: 1\nremove:\n\t- x", ":3:1: a tab indents this line")]
+    [InlineData("brief: 1\nremove:\n  - package: x\n  \tbecause: y", ":4:3: a tab indents this line")]
+    [InlineData("brief: 1\nremove: [a", "this is not YAML")]
+    [InlineData("brief: 1\na: &a [x, x]\nb: [*a, *a]", ":2:4: anchors (&), aliases (*) and tags (!) are not allowed")]
+    [InlineData("brief: 1\ntitle: !!python/object x", ":2:8: anchors (&), aliases (*) and tags (!) are not allowed")]
+    [InlineData("brief: 1\n---\nbrief: 1", "a second document begins")]
+    [InlineData("brief: 1\ntitle: [[[[[[[[[[[[[[[[[[[[[x]]]]]]]]]]]]]]]]]]]]]", "nested deeper than")]
+    [InlineData("brief: 1\ninclude:\n  - url: https://a.example/b", ":3:5: an include from an address needs url and sha256")]
+    [InlineData("brief: 1\ninclude:\n  - {url: 'https://a.example/b', sha256: abc}", "sha256 has to be 64 hexadecimal digits")]
+    [InlineData("brief: 1\ninclude: ['https://a.example/b']", "is included with url and sha256")]
+    [InlineData("brief: 1\ninclude: ['../other.yaml']", "is not a file beside this brief")]
+    [InlineData("brief: 1\ninclude: ['/etc/passwd']", "is not a file beside this brief")]
+    [InlineData("brief: 1\ninclude: [missing.yaml]", "There is no brief missing.yaml")]
+    [InlineData("brief: 1\ninclude: [test.brief.yaml]", "test.brief.yaml includes itself")]
+    [InlineData("- x", "a brief has to be a list of keys")]
+    [InlineData("brief: 1\n? [a]\n: b", "a key has to be a text")]
+    [InlineData("brief: 1\ntitle: 'never ends", "this is not YAML")]
+    public void A_bad_brief_is_refused_with_its_place(string text, string message)
+    {
+        var error = Should.Throw<MoorfieldException>(() => Load(Write(text)));
+        error.Message.ShouldContain(message);
+        error.Trouble.ShouldBe(Trouble.Misused);
+        error.Message.Split('\n').Length.ShouldBe(1);
+    }
+
+    [Fact]
+    public void A_brief_that_is_too_long_is_refused()
+    {
+        Should.Throw<MoorfieldException>(() => Load(Write("brief: 1\n" + new string('#', 10_000_000)))).Message.ShouldContain("more than the");
+        Should.Throw<MoorfieldException>(() => Load(Write("brief: 1\n" + new string('#', 2_000_000)))).Message.ShouldContain("more than the");
+        Should.Throw<MoorfieldException>(() => Load(_folder.Write("x", [0x62, 0xFF]))).Message.ShouldContain("is not a text in UTF-8");
+    }
+
+    [Fact]
+    public void A_circle_of_includes_is_told_and_many_are_refused()
+    {
+        Write("brief: 1\ninclude: [b.yaml]", "a.yaml");
+        Write("brief: 1\ninclude: [a.yaml]", "b.yaml");
+        Should.Throw<MoorfieldException>(() => Load(_folder["a.yaml"])).Message.ShouldContain("a.yaml includes itself, by way of a.yaml, b.yaml");
+        for (int i = 0; i < 8; i++)
+            Write($"brief: 1\ninclude: [c{i + 1}.yaml, c{i + 1}.yaml]", $"c{i}.yaml");
+        Write("brief: 1", "c8.yaml");
+        Should.Throw<MoorfieldException>(() => Load(_folder["c0.yaml"])).Message.ShouldContain("one brief too many");
+    }
+
+    [Fact]
+    public void What_is_included_counts_as_if_it_were_written_here()
+    {
+        Write("brief: 1\ntitle: inner\nfor: ivy\nkeep: [Patience]\nblock: [A.Bc_8pewgm0k42rsa]\nnotes: {Weather: look}\nneeds: {Patience: Weather}", "inner.yaml");
+        var brief = Brief("title: outer\ninclude: [inner.yaml]\nremove: ['Pennywhistle.*']");
+        (brief.Title, brief.For.Single(), brief.Block.Single().Name).ShouldBe(("outer", "ivy", "A.Bc"));
+        brief.Advice.Notes.ShouldHaveSingleItem();
+        BriefChoice.Of(brief, _bench.Read()).Going.ShouldNotContain(c => c.Package.DisplayName == "Patience");
+        Brief("include: [inner.yaml]").Title.ShouldBe("inner");
+    }
+
+    [Fact]
+    public void A_digest_pins_a_brief()
+    {
+        string file = Write("brief: 1");
+        Load(file, Convert.ToHexString(SHA256.HashData(File.ReadAllBytes(file)))).Remove.ShouldBeEmpty();
+        Should.Throw<MoorfieldException>(() => Load(file, new string('0', 64))).Trouble.ShouldBe(Trouble.Refused);
+    }
+
+    [Fact]
+    public void Keep_always_wins()
+    {
+        var snapshot = _bench.Read();
+        string[] conditions = ["package: '*'", "package: 'Northlight.*'", "package: Weather", "publisher: '*e*'", "origin: shipped", "origin: [maker, extra]", "role: addon", "role: [framework, application]",
+            "find: e", "larger-than: 100 KB", "smaller-than: 150 KB", "starts-with-windows: true", "starts-with-windows: false", "package: Picture Viewer Filters", "package: Assistant"];
+        var rules = Gen.OneOf(conditions.Select(Gen.Const).ToArray()).Array[1, 3].Select(c => string.Concat(c.DistinctBy(x => x.Split(':')[0]).Select((x, i) => $"\n  {(i == 0 ? "-" : " ")} {x}")));
+        Gen.Select(rules.Array[1, 4], rules.Array[0, 3], Gen.Bool, Gen.OneOf(Gen.Const("everyone"), Gen.Const("ivy"), Gen.Const("newcomers"))).Sample((remove, keep, sweep, who) =>
+        {
+            var brief = Brief($"remove:{string.Concat(remove)}\nkeep:{(keep.Length == 0 ? " []" : string.Concat(keep))}");
+            var choice = BriefChoice.Of(brief, snapshot);
+            var keepers = BriefChoice.Of(brief with { Remove = brief.Keep, Keep = [] }, snapshot).Going.Select(c => c.Package.FullName).ToHashSet();
+            var plan = RemovalPlanner.Plan(snapshot, new RemovalWish(choice.Going, Audience.Parse([who], snapshot)) { Kept = choice.Kept, Sweep = sweep });
+            plan.Removals.ShouldAllBe(r => !keepers.Contains(r.Package.FullName));
+        }, iter: 60, threads: 1);
+    }
+
+    [Fact]
+    public void No_plan_leaves_a_staying_package_without_its_framework()
+    {
+        var snapshot = _bench.Read();
+        Gen.Select(Gen.Int[0, snapshot.Packages.Length - 1].Array[1, 20], Gen.OneOf(Gen.Const("everyone"), Gen.Const("accounts"), Gen.Const("ivy"), Gen.Const("newcomers")), Gen.Bool).Sample((picks, who, sweep) =>
+        {
+            var chosen = picks.Distinct().Select(i => new ChosenPackage(snapshot.Packages[i], i % 2 == 0));
+            var plan = RemovalPlanner.Plan(snapshot, new RemovalWish([.. chosen], Audience.Parse([who], snapshot), Sweep: sweep));
+            var gone = plan.Removals.Where(r => r.FilesGo).Select(r => r.Package.FullName).ToHashSet();
+            var leaving = plan.Removals.ToDictionary(r => r.Package.FullName);
+            foreach (var package in snapshot.Packages.Where(p => p.IsHeld && (!leaving.TryGetValue(p.FullName, out var r) || !r.StaysFor.IsEmpty || r.StaysForNewcomers)))
+                package.Needs.Where(n => snapshot.Package(n)!.Role == PackageRole.Framework).ShouldAllBe(n => !gone.Contains(n), package.DisplayName);
+        }, iter: 300, threads: 1);
+    }
+
+    [Fact]
+    public void One_after_the_other_is_the_same_as_both_at_once_where_they_do_not_touch()
+    {
+        string[] apart = ["Weather", "Picture Viewer", "Mail*", "Tide Tables", "Battery Keeper", "Notes", "Assistant", "Jukebox"];
+        Gen.Select(Gen.Shuffle(apart), Gen.Int[1, 3], Gen.OneOf(Gen.Const("everyone"), Gen.Const("ivy"), Gen.Const("newcomers"))).Sample((names, split, who) =>
+        {
+            using var folder = new TemporaryFolder(inMemory: true);
+            var bench = new Bench(folder);
+            string first = string.Join(',', names[..split]);
+            string second = string.Join(',', names[split..(split + 2)]);
+            var both = bench.Plan($"{first},{second}", who).Changes.Select(c => c.Describe()).ToHashSet();
+            var plan = bench.Plan(first, who);
+            bench.Run(plan, new WriteSeam());
+            plan.Changes.Concat(bench.Plan(second, who).Changes).Select(c => c.Describe()).ShouldBe(both, ignoreOrder: true);
+        }, iter: 4, threads: 1);
+    }
+
+    [Fact]
+    public void The_plan_of_a_brief_blocks_and_guards_and_afterwards_nothing_differs()
+    {
+        foreach (string file in World.WriteBriefs(_folder.Path))
+            File.Exists(file).ShouldBeTrue();
+        var brief = Load(_folder["counters.brief.yaml"]);
+        var plan = Plan(brief);
+        BriefPlanner.Differences(plan, _bench.Read(), _ => false).Select(d => d.Code).Distinct().ShouldBe(["stillThere", "notBlocked", "guardNotSet"]);
+        BriefPlanner.Differences(plan, _bench.Read(), f => f.StartsWith("Northlight.Weather", StringComparison.Ordinal)).Where(d => d.Code == "cameBack").ShouldHaveSingleItem().DisplayName.ShouldBe("Weather");
+        _bench.Run(plan, new WriteSeam()).Failures.ShouldBeEmpty();
+        Plan(brief).Changes.ShouldBeEmpty();
+        BriefPlanner.Differences(Plan(brief), _bench.Read(), _ => true).ShouldBeEmpty();
+        _bench.Read().Blocks.Select(b => b.Name).ShouldContain("Saltmarsh.Lottery");
+        Tool.Read("hivexregedit", "--export", _bench.Software, @"\Policies\Northlight\Assistant").ShouldContain("\"TurnOffAssistant\"=dword:00000001");
+        // Something else sets the guard to another value, and takes a block away.
+        HiveEdit.Change(_bench.Software, h =>
+        {
+            h.Find(@"Policies\Northlight\Assistant")!.Value.Set(Formats.Hives.HiveValue.FromString("TurnOffAssistant", "1"));
+            h.Find($@"{HiveEdit.Store}\Deprovisioned\Saltmarsh.Lottery_5s2ajr5e6xvkm")!.Value.Delete();
+        });
+        BriefPlanner.Differences(Plan(brief), _bench.Read(), _ => true).Select(d => d.Code).ShouldBe(["notBlocked", "guardNotSet"]);
+    }
+
+    [Fact]
+    public void Guards_of_accounts_are_set_in_each_hive_of_whom_it_is_for()
+    {
+        var brief = Brief("guard:\n  - {hive: account, key: 'Software\\Northlight\\Suggestions', name: Off, type: dword, data: 0x1}");
+        Plan(brief, "ivy").Changes.OfType<ValueChanged>().Select(c => c.Hive).ShouldBe([@"Users\ivy\NTUSER.DAT"]);
+        Plan(brief).Changes.OfType<ValueChanged>().Select(c => c.Hive).ShouldContain(@"Users\Default\NTUSER.DAT");
+        Plan(brief).Changes.Length.ShouldBe(4);
+    }
+
+    [Fact]
+    public void A_draft_names_everything_as_kept_and_can_be_read_back()
+    {
+        var snapshot = _bench.Read();
+        string text = BriefDraft.Write("All of \"it\": 100 %", [snapshot]);
+        text.Split('\n').ShouldContain(l => l.StartsWith("  - package: Northlight.Pictures_8pewgm0k42rsa", StringComparison.Ordinal) && l.EndsWith("weigh: opens pictures", StringComparison.Ordinal));
+        var brief = Load(Write(text));
+        brief.Title.ShouldBe("All of \"it\": 100 %");
+        brief.Keep.SelectMany(r => r.Families).ShouldBe(snapshot.Packages.Select(p => p.Family).Distinct(), ignoreOrder: true);
+        BriefChoice.Of(brief with { Remove = Brief("remove: ['*']").Remove }, snapshot).Going.ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void Names_in_a_draft_cannot_break_out_of_their_comment()
+    {
+        var evil = Demo.World with { Packages = [.. Demo.World.Packages.Select(p => p.Name == "Northlight.Clock" ? p with { Display = "Clock\nremove: ['*']\u2028x" } : p)] };
+        using var folder = new TemporaryFolder(inMemory: true);
+        var snapshot = new Bench(Demo.BuildIn(folder, evil), folder["vault"]).Read();
+        Load(Write(BriefDraft.Write("x\ny: 'z'", [snapshot]))).Remove.ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void A_name_that_several_families_have_is_an_error_that_gives_the_line()
+    {
+        var twins = Demo.World with { Packages = [.. Demo.World.Packages.Select(p => p.Name == "Northlight.Clock" ? p with { Display = "Weather" } : p)] };
+        using var folder = new TemporaryFolder(inMemory: true);
+        var snapshot = new Bench(Demo.BuildIn(folder, twins), folder["vault"]).Read();
+        Should.Throw<MoorfieldException>(() => BriefChoice.Of(Brief("remove: [Weather]"), snapshot)).Message.ShouldContain("test.brief.yaml:2: 'Weather' fits 2 packages");
+    }
+
+    public void Dispose() => _folder.Dispose();
+}
