@@ -39,15 +39,17 @@ public sealed record World(
 
     /// <summary>Writes the demo's briefs into a folder.</summary>
     /// <returns>Their paths.</returns>
-    public static IEnumerable<string> WriteBriefs(string folder)
+    public static ImmutableArray<string> WriteBriefs(string folder)
     {
+        var paths = ImmutableArray.CreateBuilder<string>();
         foreach (string name in typeof(World).Assembly.GetManifestResourceNames().Where(n => n.EndsWith(".brief.yaml", StringComparison.Ordinal)).Order(StringComparer.Ordinal))
         {
             using var brief = typeof(World).Assembly.GetManifestResourceStream(name)!;
             using var file = File.Create(Path.Combine(folder, name));
             brief.CopyTo(file);
-            yield return file.Name;
+            paths.Add(file.Name);
         }
+        return paths.ToImmutable();
     }
 
     public static World Load(Stream stream) => JsonSerializer.Deserialize(stream, WorldJson.Default.World)!;

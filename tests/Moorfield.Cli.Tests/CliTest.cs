@@ -35,7 +35,7 @@ public abstract class CliTest : IDisposable
     }
 
     protected Outcome Run(params string[] arguments) =>
-        Tool.Run(Program, arguments, new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault }, null);
+        Tool.Run(Program, arguments, new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault, ["XDG_CACHE_HOME"] = Folder["cache"] }, null);
 
     /// <summary>Runs a copy of the program as a user who may read everything of the test, and write nothing but the vault.</summary>
     protected Outcome RunAsNobody(params string[] arguments)

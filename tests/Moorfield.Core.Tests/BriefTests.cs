@@ -96,6 +96,51 @@ public sealed class BriefTests : IDisposable
         error.Message.Split('\n').Length.ShouldBe(1);
     }
 
+    private const string Check = "import json, sys, yaml, jsonschema; jsonschema.Draft202012Validator(json.load(open(sys.argv[1]))).validate(yaml.safe_load(open(sys.argv[2])))";
+
+    private static string Schema
+    {
+        get
+        {
+            for (string? folder = AppContext.BaseDirectory; ; folder = Path.GetDirectoryName(folder))
+            {
+                string schema = Path.Combine(folder!, "docs", "brief.schema.json");
+                if (File.Exists(schema))
+                    return schema;
+            }
+        }
+    }
+
+    [Theory]
+    [InlineData("brief: 1", true)]
+    [InlineData("brief: 1\nfor: [ivy, rowan]\ninclude: [x.yaml, {url: 'https://a.example/b', sha256: 00000000000000000000000000000000000000000000000000000000000000aa}]", true)]
+    [InlineData("brief: 1\nremove: [Weather, {package: [a, b], origin: maker, role: [addon], larger-than: 1.5 MB, starts-with-windows: true, because: x}]\nblock: [Northlight.Weather_8pewgm0k42rsa]", true)]
+    [InlineData("brief: 1\nguard: [{hive: account, key: A, name: B, type: texts, data: [x, y]}]\nnotes: {A: b}\nneeds: {A: [b, c], D: e}", true)]
+    [InlineData("brief: 1\nremov: []", false)]
+    [InlineData("brief: 1\nremove: [{because: x}]", false)]
+    [InlineData("brief: 1\nremove: [{pakage: x}]", false)]
+    [InlineData("brief: 1\nremove: [{larger-than: many}]", false)]
+    [InlineData("brief: 1\nblock: [Weather]", false)]
+    [InlineData("brief: 1\nguard: [{hive: machine, key: A}]", false)]
+    [InlineData("title: x", false)]
+    public void The_schema_for_editors_says_what_the_reader_says(string text, bool good)
+    {
+        string file = Write(text);
+        // Not every include can be followed here, so the reader alone is asked.
+        if (good)
+            new BriefReader(file).Read(text);
+        else
+            Should.Throw<MoorfieldException>(() => { new BriefReader(file).Read(text); });
+        Tool.Run("/usr/bin/python3", "-c", Check, Schema, file).ExitCode.ShouldBe(good ? 0 : 1);
+    }
+
+    [Fact]
+    public void The_briefs_of_the_demo_fit_the_schema()
+    {
+        foreach (string file in World.WriteBriefs(_folder.Path))
+            Tool.Read("/usr/bin/python3", "-c", Check, Schema, file);
+    }
+
     [Fact]
     public void A_brief_that_is_too_long_is_refused()
     {

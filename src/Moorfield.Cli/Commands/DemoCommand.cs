@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Cli.Rendering;
 using Moorfield.Core;
@@ -30,13 +31,13 @@ internal static class DemoCommand
         string image = Path.Combine(folder, "counter-install.wim");
         if (new[] { volume, image }.FirstOrDefault(Path.Exists) is { } there)
             throw new MoorfieldException(Trouble.Misused, $"{there} is there already. Delete it, or name another folder.");
-        string[] briefs;
+        ImmutableArray<string> briefs;
         try
         {
             var world = World.Load();
             VolumeBuilder.Build(world, volume);
             ImageBuilder.Build(world, world.Editions, image);
-            briefs = [.. World.WriteBriefs(folder)];
+            briefs = World.WriteBriefs(folder);
         }
         catch (DllNotFoundException e)
         {

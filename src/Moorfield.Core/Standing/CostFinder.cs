@@ -9,16 +9,34 @@ namespace Moorfield.Core.Standing;
 /// Works out what a removal costs and saves, one reason at a time, the gravest first. A reason holds for those who lose the package, and
 /// only as far as nothing that they keep does the same: costs are those of the whole removal.
 /// </summary>
-internal sealed class CostFinder(SystemSnapshot snapshot, ILookup<PackageFullName, InstalledPackage> neededBy, Advice advice)
+internal sealed class CostFinder
 {
     // Every app that hears, sees or asks where it is names these; they do not make it a companion of the machine's hardware.
     private static readonly ImmutableHashSet<string> CommonDevices = ["microphone", "webcam", "location"];
 
-    private readonly ILookup<string, InstalledPackage> _openers = snapshot.Packages
-        .SelectMany(p => Opens(p).Select(what => (What: what, Package: p)))
-        .ToLookup(o => o.What, o => o.Package, StringComparer.OrdinalIgnoreCase);
+    private readonly SystemSnapshot _snapshot;
+    private readonly ILookup<PackageFullName, InstalledPackage> _neededBy;
+    private readonly Advice _advice;
+    private readonly ImmutableArray<string?> _everyone;
 
-    private readonly ImmutableArray<string?> _everyone = [.. snapshot.Accounts.Select(a => (string?)a.Sid), null];
+    // Asked for again and again, and slow to work out from a manifest.
+    private readonly Dictionary<PackageFullName, ImmutableArray<string>> _opens;
+    private readonly Dictionary<PackageFullName, ImmutableArray<Offer>> _offers;
+    private readonly ILookup<string, InstalledPackage> _openers;
+
+    internal CostFinder(SystemSnapshot snapshot, ILookup<PackageFullName, InstalledPackage> neededBy, Advice advice)
+    {
+        _snapshot = snapshot;
+        _neededBy = neededBy;
+        _advice = advice;
+        _everyone = [.. snapshot.Accounts.Select(a => (string?)a.Sid), null];
+        _opens = snapshot.Packages.ToDictionary(p => p.FullName, p => p.Manifest is { } manifest ? manifest.FileTypes.Concat(manifest.Schemes).ToImmutableArray() : []);
+        _offers = snapshot.Packages.ToDictionary(p => p.FullName, p => OffersOf(p).ToImmutableArray());
+        _openers = snapshot.Packages.SelectMany(p => _opens[p.FullName].Select(what => (What: what, Package: p))).ToLookup(o => o.What, o => o.Package, StringComparer.OrdinalIgnoreCase);
+    }
+
+    /// <summary>What a package offers to others, with the names by which they ask for it.</summary>
+    private sealed record Offer(string What, ImmutableArray<string> Names);
 
     internal IEnumerable<Reason> Find(InstalledPackage package, Departures departures)
     {
@@ -44,14 +62,11 @@ internal sealed class CostFinder(SystemSnapshot snapshot, ILookup<PackageFullNam
         internal bool IsType => What.StartsWith('.');
     }
 
-    private static IEnumerable<string> Opens(InstalledPackage package) =>
-        package.Manifest is { } manifest ? manifest.FileTypes.Concat(manifest.Schemes) : [];
-
     private bool IsOpened(string what, Departures departures, string? who) =>
-        snapshot.Handlers.HasClassic(what, who) || _openers[what].Any(p => departures.Keeps(p, who));
+        _snapshot.Handlers.HasClassic(what, who) || _openers[what].Any(p => departures.Keeps(p, who));
 
     private List<Opened> Lost(InstalledPackage package, Departures departures, List<string?> losing) =>
-        [.. Opens(package)
+        [.. _opens[package.FullName]
             .Select(what => new Opened(what, [.. losing.Where(who => !IsOpened(what, departures, who))]))
             .Where(o => !o.For.IsEmpty)];
 
@@ -68,14 +83,14 @@ internal sealed class CostFinder(SystemSnapshot snapshot, ILookup<PackageFullNam
 
     private IEnumerable<Reason> Needed(InstalledPackage package, Departures departures, List<string?> losing)
     {
-        var staying = snapshot.Packages.Where(p => p.Family != package.Family && losing.Exists(who => departures.Keeps(p, who))).ToList();
-        var needing = neededBy[package.FullName].Where(staying.Contains).ToList();
+        var staying = _snapshot.Packages.Where(p => p.Family != package.Family && losing.Exists(who => departures.Keeps(p, who))).ToList();
+        var needing = _neededBy[package.FullName].Where(staying.Contains).ToList();
         if (needing.Count > 0)
             yield return Because(needing, needing.Count == 1 ? "needs it and stays" : "need it and stay", "needed");
         var wanting = staying.Where(p => p.Wants.Contains(package.FullName)).Except(needing).ToList();
         if (wanting.Count > 0)
             yield return Because(wanting, wanting.Count == 1 ? "stays, and does less without it" : "stay, and do less without it", "wanted");
-        var told = staying.Where(p => advice.SaysThat(p, package)).Except(needing).ToList();
+        var told = staying.Where(p => _advice.SaysThat(p, package)).Except(needing).ToList();
         if (told.Count > 0)
             yield return Because(told, $"{(told.Count == 1 ? "stays and needs" : "stay and need")} it, the brief says", "neededByBrief");
 
@@ -124,38 +139,37 @@ internal sealed class CostFinder(SystemSnapshot snapshot, ILookup<PackageFullNam
     /// <summary>Whether anybody may follow such a link: everyone knows it, somebody chose who opens it, or a package that stays names it.</summary>
     private bool IsAsked(InstalledPackage package, Departures departures, Opened opened) =>
         OpenableFamily.IsPublicScheme(opened.What)
-        || snapshot.Handlers.Chosen.Any(c => c.What.Equals(opened.What, StringComparison.OrdinalIgnoreCase) && opened.For.Contains(c.Sid))
-        || snapshot.Packages.Any(p => p.Family != package.Family && p.Manifest?.Mentions.Contains(opened.What) == true && opened.For.Any(who => departures.Keeps(p, who)));
+        || _snapshot.Handlers.Chosen.Any(c => c.What.Equals(opened.What, StringComparison.OrdinalIgnoreCase) && opened.For.Contains(c.Sid))
+        || _snapshot.Packages.Any(p => p.Family != package.Family && p.Manifest?.Mentions.Contains(opened.What) == true && opened.For.Any(who => departures.Keeps(p, who)));
 
     private IEnumerable<Reason> Offered(InstalledPackage package, Departures departures, List<string?> losing)
     {
-        foreach (var (what, names) in Offers(package))
+        foreach (var (what, names) in _offers[package.FullName])
         {
-            var asking = snapshot.Packages.Where(p => p.Family != package.Family && p.Manifest is { } manifest && names.Any(manifest.Mentions.Contains)
-                && !Offers(p).SelectMany(o => o.Names).Intersect(names, StringComparer.OrdinalIgnoreCase).Any() && losing.Exists(who => departures.Keeps(p, who))).ToList();
+            var asking = _snapshot.Packages.Where(p => p.Family != package.Family && p.Manifest is { } manifest && names.Any(manifest.Mentions.Contains)
+                && !_offers[p.FullName].SelectMany(o => o.Names).Intersect(names, StringComparer.OrdinalIgnoreCase).Any() && losing.Exists(who => departures.Keeps(p, who))).ToList();
             if (asking.Count > 0)
                 yield return new Reason("offers", ReasonKind.Cost, $"It offers {what}, which {Prose.Packages(asking)} {(asking.Count == 1 ? "names" : "name")}.", $"used by {Prose.Packages(asking)}", [.. names, .. Prose.Families(asking)]);
         }
     }
 
-    /// <summary>What a package offers to others, with the names by which they ask for it.</summary>
-    private static IEnumerable<(string What, ImmutableArray<string> Names)> Offers(InstalledPackage package)
+    private static IEnumerable<Offer> OffersOf(InstalledPackage package)
     {
         if (package.Manifest is not { } manifest)
             yield break;
         foreach (string service in manifest.Values("windows.appService"))
-            yield return ($"the app service {service}", [service]);
+            yield return new Offer($"the app service {service}", [service]);
         foreach (string server in manifest.Values("windows.comServer"))
-            yield return ($"the COM server {server}", [server, $"{{{server}}}"]);
+            yield return new Offer($"the COM server {server}", [server, $"{{{server}}}"]);
         foreach (var application in manifest.Applications.Where(a => a.Extensions.Any(e => e.Category == "windows.shareTarget")))
-            yield return ("a share target", [$"{package.Family}!{application.Id}"]);
+            yield return new Offer("a share target", [$"{package.Family}!{application.Id}"]);
     }
 
     private IEnumerable<Reason> Data(InstalledPackage package, Departures departures, List<string?> losing)
     {
         if (departures.KeepsData)
             yield break;
-        var lost = package.Data.Where(d => losing.Contains(d.Sid) && !snapshot.Packages.Any(p => p.Family == package.Family && departures.Keeps(p, d.Sid))).ToList();
+        var lost = package.Data.Where(d => losing.Contains(d.Sid) && !_snapshot.Packages.Any(p => p.Family == package.Family && departures.Keeps(p, d.Sid))).ToList();
         if (lost.Count == 0)
             yield break;
         var who = lost.Select(d => Name(d.Sid)).ToList();
@@ -167,8 +181,8 @@ internal sealed class CostFinder(SystemSnapshot snapshot, ILookup<PackageFullNam
     private IEnumerable<Reason> Chosen(InstalledPackage package, Departures departures, List<string?> losing, List<Opened> opened)
     {
         var unopened = opened.SelectMany(o => o.For.Select(who => (o.What.ToUpperInvariant(), who))).ToHashSet();
-        var lost = snapshot.Handlers.Chosen.Where(c => c.Family == package.Family && losing.Contains(c.Sid) && !unopened.Contains((c.What.ToUpperInvariant(), c.Sid))
-            && !snapshot.Packages.Any(p => p.Family == package.Family && departures.Keeps(p, c.Sid))).ToList();
+        var lost = _snapshot.Handlers.Chosen.Where(c => c.Family == package.Family && losing.Contains(c.Sid) && !unopened.Contains((c.What.ToUpperInvariant(), c.Sid))
+            && !_snapshot.Packages.Any(p => p.Family == package.Family && departures.Keeps(p, c.Sid))).ToList();
         foreach (var people in lost.GroupBy(c => c.Sid).Select(g => (Sid: g.Key, What: Shown(g.Select(c => c.What).Order(StringComparer.OrdinalIgnoreCase)))).GroupBy(g => g.What))
         {
             var sids = people.Select(p => p.Sid).ToList();
@@ -189,7 +203,7 @@ internal sealed class CostFinder(SystemSnapshot snapshot, ILookup<PackageFullNam
 
     private IEnumerable<Reason> Noted(InstalledPackage package)
     {
-        foreach (string note in advice.NotesOn(package))
+        foreach (string note in _advice.NotesOn(package))
             yield return new Reason("note", ReasonKind.Cost, $"The brief notes: {note}", "noted in the brief", []);
     }
 
@@ -207,7 +221,7 @@ internal sealed class CostFinder(SystemSnapshot snapshot, ILookup<PackageFullNam
     /// <summary>Addons, which go with what they extend.</summary>
     private IEnumerable<Reason> Along(InstalledPackage package, Departures departures)
     {
-        var along = neededBy[package.FullName].Where(p => p.Role == PackageRole.Addon && p.IsHeld && departures.Concerns(p)).ToList();
+        var along = _neededBy[package.FullName].Where(p => p.Role == PackageRole.Addon && p.IsHeld && departures.Concerns(p)).ToList();
         if (along.Count > 0)
             yield return new Reason("takesAlong", ReasonKind.Note, $"{Prose.Packages(along)} {(along.Count == 1 ? "extends" : "extend")} it and will go with it.", "", Prose.Families(along));
     }
@@ -217,8 +231,8 @@ internal sealed class CostFinder(SystemSnapshot snapshot, ILookup<PackageFullNam
     {
         if (departures.IsKept(package))
             yield break;
-        var idle = package.Needs.Select(snapshot.Package).OfType<InstalledPackage>()
-            .Where(f => f.Role == PackageRole.Framework && !departures.Concerns(f) && !neededBy[f.FullName].Any(departures.IsKept)).ToList();
+        var idle = package.Needs.Select(_snapshot.Package).OfType<InstalledPackage>()
+            .Where(f => f.Role == PackageRole.Framework && !departures.Concerns(f) && !_neededBy[f.FullName].Any(departures.IsKept)).ToList();
         if (idle.Count > 0)
             yield return new Reason("idleFramework", ReasonKind.Note, $"Nothing will need {Prose.Packages(idle)} any more.", "", Prose.Families(idle));
     }
@@ -227,7 +241,7 @@ internal sealed class CostFinder(SystemSnapshot snapshot, ILookup<PackageFullNam
 
     private static string Shown(IEnumerable<string> what) => Prose.List(what.Select(w => w.StartsWith('.') ? w : w + ":"));
 
-    private string Name(string sid) => snapshot.Account(sid)?.Name ?? sid;
+    private string Name(string sid) => _snapshot.Account(sid)?.Name ?? sid;
 
     /// <summary>" for ivy and newcomers"; nothing when everyone is meant.</summary>
     private string For(ImmutableArray<string?> people) =>

@@ -1,17 +1,19 @@
 using Moorfield.Core.Systems;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Standing;
 
 /// <summary>Who loses which packages in one removal. Null stands for newcomers wherever a SID is asked for.</summary>
 public sealed class Departures
 {
-    private readonly Dictionary<PackageFullName, (IReadOnlyCollection<string> Sids, bool Newcomers)> _losses;
+    // By the snapshot's own records: comparing their contents takes long.
+    private readonly Dictionary<InstalledPackage, (IReadOnlyCollection<string> Sids, bool Newcomers)> _losses = new(ReferenceEqualityComparer.Instance);
 
+    /// <param name="losses">Packages of one snapshot.</param>
     /// <param name="keepData">Accounts keep their app data.</param>
     public Departures(IEnumerable<(InstalledPackage Package, IReadOnlyCollection<string> Sids, bool Newcomers)> losses, bool keepData)
     {
-        _losses = losses.ToDictionary(l => l.Package.FullName, l => (l.Sids, l.Newcomers));
+        foreach (var (package, sids, newcomers) in losses)
+            _losses[package] = (sids, newcomers);
         KeepsData = keepData;
     }
 
@@ -26,7 +28,7 @@ public sealed class Departures
 
     /// <summary>Whether somebody has a package and loses it.</summary>
     public bool Leaves(InstalledPackage package, string? sid) =>
-        Had(package, sid) && _losses.TryGetValue(package.FullName, out var loss) && (sid is null ? loss.Newcomers : loss.Sids.Contains(sid));
+        Had(package, sid) && _losses.TryGetValue(package, out var loss) && (sid is null ? loss.Newcomers : loss.Sids.Contains(sid));
 
     /// <summary>Whether somebody has a package afterwards.</summary>
     public bool Keeps(InstalledPackage package, string? sid) => Had(package, sid) && !Leaves(package, sid);
@@ -35,5 +37,5 @@ public sealed class Departures
     public bool IsKept(InstalledPackage package) => Keeps(package, null) || package.Accounts.Any(sid => Keeps(package, sid));
 
     /// <summary>Whether a package is to go, for anybody.</summary>
-    public bool Concerns(InstalledPackage package) => _losses.ContainsKey(package.FullName);
+    public bool Concerns(InstalledPackage package) => _losses.ContainsKey(package);
 }

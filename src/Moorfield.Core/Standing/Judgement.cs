@@ -34,10 +34,13 @@ public sealed class Judgement
     {
         var free = packages.Where(p => p.Role != PackageRole.Framework && Of(p).Standing == PackageStanding.Free).ToList();
         // What only all of them cost together, the last one costs.
+        var departures = Departures.ForEveryone(free);
         for (int i = free.Count - 1; i >= 0; i--)
         {
-            if (Of(free[i], Departures.ForEveryone(free)).Costs.Any())
-                free.RemoveAt(i);
+            if (!Of(free[i], departures).Costs.Any())
+                continue;
+            free.RemoveAt(i);
+            departures = Departures.ForEveryone(free);
         }
         return free;
     }

@@ -14,7 +14,8 @@ namespace Moorfield.Core.Systems;
 /// <param name="Choices">What the account chose to open file types and links with.</param>
 internal sealed record AccountRegistry(
     Account Account, bool HasClasses, ILookup<PackageFullName, Trace> Registrations, ILookup<PackageFamilyName, Trace> FamilyTraces,
-    ImmutableArray<Trace> Strays, HandlerClasses Handlers, ImmutableArray<ChosenHandler> Choices, ImmutableArray<ClassicProgram> Programs)
+    ImmutableArray<Trace> Strays, HandlerClasses Handlers, ImmutableArray<ChosenHandler> Choices, ImmutableArray<ClassicProgram> Programs,
+    IReadOnlyDictionary<PackageFamilyName, PersonalData> Data)
 {
     /// <param name="machine">The machine's classes.</param>
     internal static AccountRegistry Read(WindowsTree tree, Account account, HandlerClasses machine, SnapshotNotes notes)
@@ -35,7 +36,8 @@ internal sealed record AccountRegistry(
         }
         return new AccountRegistry(
             account, handlers is not null, registrations.ToLookup(r => r.Package, r => r.Trace), familyTraces.ToLookup(f => f.Family, f => f.Trace),
-            [.. strays], handlers ?? HandlerClasses.None, [.. own.Choices.Select(c => new ChosenHandler(account.Sid, c.What, Owner(c.ProgId)))], own.Programs);
+            [.. strays], handlers ?? HandlerClasses.None, [.. own.Choices.Select(c => new ChosenHandler(account.Sid, c.What, Owner(c.ProgId)))], own.Programs,
+            account.Profile is { } home ? PersonalData.Read(tree, account.Sid, Places.AppData(home)) : []);
 
         PackageFamilyName? Owner(string progId) => OwnerOf(progId, handlers, machine);
     }

@@ -72,9 +72,7 @@ internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledP
     private bool IsSystemPart(PackageFamilyName family) => packages.Any(p => p.Family == family && p.Role is PackageRole.Component or PackageRole.Framework);
 
     private Leftover Leftover(LeftoverKind kind, PackageFamilyName? family, PackageFullName? fullName, Trace trace) =>
-        new(kind, family, fullName, trace.Sid, trace.Location is TreeLocation place ? Bytes(place.Path) : 0, trace.Location);
-
-    private long Bytes(WindowsPath path) => tree.Stat(path) is { Kind: EntryKind.File } file ? file.Size : tree.TreeBytes(path);
+        new(kind, family, fullName, trace.Sid, trace.Location is TreeLocation place ? tree.TreeBytes(place.Path) : 0, trace.Location);
 
     private static LeftoverKind KindOf(Trace trace) => trace.Kind switch
     {

@@ -107,15 +107,11 @@ internal sealed class PackageAssembler(
             main.Manifest)
         {
             HasFiles = parts.Any(p => files.Folder(p.FullName) is not null),
+            Data = [.. accounts.Select(a => a.Data.GetValueOrDefault(main.FullName.Family)).OfType<PersonalData>()],
         };
-        package = package with { Data = Data(package) };
         NoteDisagreements(package);
         return package;
     }
-
-    private ImmutableArray<PersonalData> Data(InstalledPackage package) =>
-        [.. package.FamilyTraces.Where(t => t.Kind == TraceKind.AppData)
-            .Select(t => PersonalData.Read(tree, t.Sid!, ((TreeLocation)t.Location).Path)).OfType<PersonalData>()];
 
     private static PackageRole Role(Found main, bool isComponent) =>
         isComponent ? PackageRole.Component

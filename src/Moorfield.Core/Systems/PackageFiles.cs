@@ -14,6 +14,7 @@ internal sealed class PackageFiles
     private readonly Dictionary<PackageFullName, List<Trace>> _traces = [];
     private readonly Dictionary<PackageFullName, WindowsPath> _folders = [];
     private readonly Dictionary<PackageFullName, AppxManifest> _systemManifests = [];
+    private readonly Dictionary<PackageFullName, AppxManifest?> _manifests = [];
 
     private PackageFiles(WindowsTree tree, SnapshotNotes notes)
     {
@@ -32,6 +33,8 @@ internal sealed class PackageFiles
                 files.Add(fullName, TraceKind.ManifestCopy, Places.Repository / name);
         }
         files.ReadSystemFolders();
+        foreach (var name in files.FullNames.Where(n => !n.IsBundle).Order().ToList())
+            files._manifests[name] = files.FindManifest(name);
         return files;
     }
 
@@ -43,7 +46,9 @@ internal sealed class PackageFiles
     internal WindowsPath? Folder(PackageFullName fullName) => _folders.TryGetValue(fullName, out var folder) ? folder : null;
 
     /// <summary>The manifest from the package's folder, or its copy in the repository; null, with a note, when neither can be read.</summary>
-    internal AppxManifest? Manifest(PackageFullName fullName)
+    internal AppxManifest? Manifest(PackageFullName fullName) => _manifests.TryGetValue(fullName, out var manifest) ? manifest : FindManifest(fullName);
+
+    private AppxManifest? FindManifest(PackageFullName fullName)
     {
         if (_systemManifests.TryGetValue(fullName, out var manifest))
             return manifest;

@@ -1,4 +1,5 @@
 using Moorfield.Core.Volumes;
+using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Systems;
 
@@ -7,41 +8,32 @@ namespace Moorfield.Core.Systems;
 /// <param name="LastChange">Of the file that changed last.</param>
 public sealed record PersonalData(string Sid, long Bytes, DateTimeOffset LastChange)
 {
+    private const string Settings = "Settings";
+
     /// <summary>The settings hive as the system makes it. [model]</summary>
     private const long EmptySettings = 8192;
 
     // AC, TempState and SystemAppData hold what the system puts there and what may go at any time. [seen]
-    private static readonly string[] Folders = ["LocalState", "RoamingState", "LocalCache"];
+    private static readonly string[] Folders = ["LocalState", "RoamingState", "LocalCache", Settings];
 
-    /// <summary>Null when there is nothing beyond the initial layout.</summary>
-    internal static PersonalData? Read(WindowsTree tree, string sid, WindowsPath appData)
+    /// <summary>What an account has in each family, from the folder that holds its app data.</summary>
+    internal static Dictionary<PackageFamilyName, PersonalData> Read(WindowsTree tree, string sid, WindowsPath appData)
     {
-        long bytes = 0;
-        var last = default(FileTime);
-        foreach (string folder in Folders)
-            Add(appData / folder);
-        if (tree.Stat(appData / "Settings" / "settings.dat") is { Kind: EntryKind.File, Size: > EmptySettings } settings)
-        {
-            bytes += settings.Size - EmptySettings;
-            last = Later(last, settings.Modified);
-        }
-        return bytes == 0 ? null : new PersonalData(sid, bytes, DateTimeOffset.FromUnixTimeSeconds(Math.Clamp(last.Seconds, 0, DateTimeOffset.MaxValue.ToUnixTimeSeconds())));
-
-        void Add(WindowsPath path)
-        {
-            switch (tree.Stat(path))
+        var found = new Dictionary<PackageFamilyName, (long Bytes, long Last)>();
+        tree.Walk(
+            appData,
+            folder => folder.IsRoot || folder.Parent.IsRoot || !folder.Parent.Parent.IsRoot || Folders.Contains(folder.Name, StringComparer.OrdinalIgnoreCase),
+            (folder, _, file) =>
             {
-                case { Kind: EntryKind.Folder }:
-                    foreach (string name in tree.List(path))
-                        Add(path / name);
-                    break;
-                case { Kind: EntryKind.File } file:
-                    bytes += file.Size;
-                    last = Later(last, file.Modified);
-                    break;
-            }
-        }
+                var names = folder.Names;
+                if (names.Length < 2 || file.Size == 0 || !PackageFamilyName.TryParse(names[0], out var family))
+                    return;
+                long bytes = names[1].Equals(Settings, StringComparison.OrdinalIgnoreCase) ? Math.Max(0, file.Size - EmptySettings) : file.Size;
+                if (bytes > 0)
+                    found[family] = found.TryGetValue(family, out var sum) ? (sum.Bytes + bytes, Math.Max(sum.Last, file.Modified.Seconds)) : (bytes, file.Modified.Seconds);
+            });
+        return found.ToDictionary(f => f.Key, f => new PersonalData(sid, f.Value.Bytes, Day(f.Value.Last)));
     }
 
-    private static FileTime Later(FileTime a, FileTime b) => b.Seconds > a.Seconds ? b : a;
+    private static DateTimeOffset Day(long seconds) => DateTimeOffset.FromUnixTimeSeconds(Math.Clamp(seconds, 0, DateTimeOffset.MaxValue.ToUnixTimeSeconds()));
 }

@@ -10,5 +10,7 @@ internal sealed class SnapshotNotes
 
     internal void Add(string code, string text, PackageFullName? package = null) => _notes.Add(new SnapshotNote(code, text, package));
 
+    internal void Add(SnapshotNotes others) => _notes.AddRange(others._notes);
+
     internal ImmutableArray<SnapshotNote> ToImmutable() => [.. _notes];
 }

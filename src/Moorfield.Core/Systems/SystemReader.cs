@@ -16,8 +16,16 @@ public static class SystemReader
     {
         var notes = new SnapshotNotes();
         var machine = MachineRegistry.Read(tree, notes);
+        // Accounts and packages lie in different places, so that the one can be read beside the other.
+        var fileNotes = new SnapshotNotes();
+        var reading = new Task<PackageFiles>(() => PackageFiles.Read(tree, fileNotes));
+        if (tree.IsReadByMany)
+            reading.Start();
         ImmutableArray<AccountRegistry> accounts = [.. machine.Accounts.Select(a => AccountRegistry.Read(tree, a, machine.Handlers, notes))];
-        var files = PackageFiles.Read(tree, notes);
+        if (!tree.IsReadByMany)
+            reading.RunSynchronously();
+        var files = reading.GetAwaiter().GetResult();
+        notes.Add(fileNotes);
         using var repository = StateRepository.Open(tree, notes);
         var rows = repository?.ReadTraces(machine.Accounts, notes);
         var packages = new PackageAssembler(tree, machine, accounts, files, rows, notes).Assemble();

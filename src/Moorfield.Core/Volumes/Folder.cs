@@ -10,6 +10,7 @@ namespace Moorfield.Core.Volumes;
 /// </summary>
 internal sealed unsafe class Folder : IDisposable
 {
+    private const int DirentTypeOffset = 18;
     private const int DirentNameOffset = 19;
     private readonly string _display;
     private readonly WriteSeam _seam;
@@ -71,9 +72,14 @@ internal sealed unsafe class Folder : IDisposable
     }
 
     /// <summary>The names of all entries, in no particular order.</summary>
-    internal List<string> Names()
+    internal List<string> Names() => Entries().ConvertAll(e => e.Name);
+
+    /// <summary>All entries, in no particular order, each with whether it is a folder; null where the file system does not say.</summary>
+    internal List<(string Name, bool? IsFolder)> Entries()
     {
-        var names = new List<string>();
+        const byte Unknown = 0;
+        const byte Directory = 4;
+        var names = new List<(string, bool?)>();
         if (LibC.Seek(Handle, 0, 0) != 0)
             throw Failure(_display);
         const int Length = 32768;
@@ -90,7 +96,7 @@ internal sealed unsafe class Folder : IDisposable
             {
                 var name = MemoryMarshal.CreateReadOnlySpanFromNullTerminated(entry + DirentNameOffset);
                 if (!name.SequenceEqual("."u8) && !name.SequenceEqual(".."u8))
-                    names.Add(UnixName.Decode(name));
+                    names.Add((UnixName.Decode(name), entry[DirentTypeOffset] switch { Unknown => null, Directory => true, _ => false }));
             }
         }
     }

@@ -53,14 +53,25 @@ public sealed class WimEdition : WindowsTree
         FileAt(path) is not { } entry ? null : entry.Content.IsZero ? [] : _file.Wim.Read(Blob(entry), limit));
 
     /// <inheritdoc/>
-    public override long TreeBytes(WindowsPath path)
+    public override void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit)
     {
-        return Guarded(() => Find(path) is { } entry ? Bytes(entry, 0) : 0);
+        _ = Guarded(() =>
+        {
+            if (Find(path) is { IsFolder: true } top)
+                Look(top, WindowsPath.Root, 0);
+            return true;
+        });
 
-        long Bytes(ImageEntry entry, int depth)
+        void Look(ImageEntry folder, WindowsPath below, int depth)
         {
             TreeRecorder.CheckDepth(depth);
-            return entry.IsFolder ? entry.Children.Sum(c => Bytes(c, depth + 1)) : entry.IsReparsePoint ? 0 : SizeOf(entry.Content);
+            foreach (var child in folder.Children)
+            {
+                if (!child.IsFolder && !child.IsReparsePoint)
+                    visit(below, child.Name, Info(child));
+                else if (child.IsFolder && enters(below / child.Name))
+                    Look(child, below / child.Name, depth + 1);
+            }
         }
     }
 

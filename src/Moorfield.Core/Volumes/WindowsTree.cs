@@ -14,6 +14,9 @@ public abstract class WindowsTree : IDisposable
     /// <summary>The full Linux path of the folder or image file that holds it.</summary>
     public abstract string FullPath { get; }
 
+    /// <summary>Whether several threads may read at once.</summary>
+    internal virtual bool IsReadByMany => false;
+
     /// <summary>What is at a path; null when nothing is, or a link stands in the way.</summary>
     public abstract EntryInfo? Stat(WindowsPath path);
 
@@ -24,7 +27,17 @@ public abstract class WindowsTree : IDisposable
     public abstract SafeFileHandle? OpenRead(WindowsPath path);
 
     /// <summary>Bytes in all files of a tree; 0 when it is missing.</summary>
-    public abstract long TreeBytes(WindowsPath path);
+    public long TreeBytes(WindowsPath path)
+    {
+        long sum = 0;
+        Walk(path, _ => true, (_, _, info) => sum += info.Size);
+        return sum > 0 ? sum : Stat(path) is { Kind: EntryKind.File } file ? file.Size : 0;
+    }
+
+    /// <summary>Looks at all files below a folder; there are none when it is missing.</summary>
+    /// <param name="enters">Whether to look into a folder, given by its path below <paramref name="path"/>.</param>
+    /// <param name="visit">Told of each file: the folder that it is in, by its path below <paramref name="path"/>, its name, and what it is.</param>
+    public abstract void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit);
 
     /// <summary>The path as it is spelled there as far as it exists; the rest as given.</summary>
     public abstract WindowsPath Spelled(WindowsPath path);
@@ -65,10 +78,13 @@ public abstract class WindowsTree : IDisposable
     /// <exception cref="MoorfieldException">It is longer than <paramref name="limit"/> bytes.</exception>
     public virtual byte[]? Read(WindowsPath path, long limit)
     {
-        if (Stat(path) is { Kind: EntryKind.File } info && info.Size > limit)
-            throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} has {info.Size:N0} bytes, more than the {limit:N0} that it could sensibly have.");
         using var file = OpenRead(path);
-        return file is null ? null : FileContent.ReadAll(file, limit);
+        if (file is null)
+            return null;
+        long length = RandomAccess.GetLength(file);
+        return length <= limit
+            ? FileContent.ReadAll(file, limit)
+            : throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} has {length:N0} bytes, more than the {limit:N0} that it could sensibly have.");
     }
 
     protected MoorfieldException Missing(WindowsPath path) => new(Trouble.Failed, $"{Name}: {path} is not there.");

@@ -55,29 +55,32 @@ public sealed class WindowsVolume : WindowsTree
     public override SafeFileHandle? OpenRead(WindowsPath path) => Within(path, (folder, name) => folder.OpenFile(name), out _);
 
     /// <inheritdoc/>
-    public override long TreeBytes(WindowsPath path)
-    {
-        using var folder = OpenFolder(path);
-        return folder is null ? Stat(path)?.Size ?? 0 : Bytes(folder, 0);
+    internal override bool IsReadByMany => true;
 
-        static long Bytes(Folder folder, int depth)
+    /// <inheritdoc/>
+    public override void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit)
+    {
+        using var top = OpenFolder(path);
+        if (top is not null)
+            Look(top, WindowsPath.Root, 0);
+
+        void Look(Folder folder, WindowsPath below, int depth)
         {
             TreeRecorder.CheckDepth(depth);
-            long sum = 0;
-            foreach (string name in folder.Names())
+            foreach (var (name, isFolder) in folder.Entries())
             {
-                var info = folder.Stat(name);
-                if (info?.Kind == EntryKind.File)
+                if (isFolder != true && folder.Stat(name) is { Kind: not EntryKind.Folder } other)
                 {
-                    sum += info.Value.Size;
+                    if (other.Kind == EntryKind.File)
+                        visit(below, name, other);
                 }
-                else if (info?.Kind == EntryKind.Folder)
+                else if (enters(below / name))
                 {
                     using var child = folder.OpenFolder(name);
-                    sum += child is null ? 0 : Bytes(child, depth + 1);
+                    if (child is not null)
+                        Look(child, below / name, depth + 1);
                 }
             }
-            return sum;
         }
     }
 

@@ -44,7 +44,7 @@ public sealed record AppxManifest(
     ImmutableArray<AppxExtension> Extensions,
     ImmutableArray<string> Capabilities,
     ImmutableArray<string> HardwareCapabilities,
-    ImmutableHashSet<string> Mentions)
+    IReadOnlySet<string> Mentions)
 {
     /// <summary>The file types that it opens, each with its dot.</summary>
     public IEnumerable<string> FileTypes => Values("windows.fileTypeAssociation");

@@ -126,10 +126,27 @@ public static class AppxManifestReader
     private static IEnumerable<(string Kind, string Name)> Capabilities(XElement root) =>
         (Child(root, "Capabilities")?.Elements() ?? []).Where(e => e.Attribute("Name") is not null).Select(e => (e.Name.LocalName, e.Attribute("Name")!.Value));
 
-    private static ImmutableHashSet<string> ReadMentions(XElement root) =>
-        root.Descendants().SelectMany(e => e.Attributes().Where(a => !a.IsNamespaceDeclaration).Select(a => a.Value).Append(e.HasElements ? "" : e.Value.Trim()))
-            .Where(v => v.Length is >= MinMention and <= MaxMention)
-            .ToImmutableHashSet(StringComparer.OrdinalIgnoreCase);
+    private static HashSet<string> ReadMentions(XElement root)
+    {
+        var mentions = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
+        foreach (var element in root.Descendants())
+        {
+            foreach (var attribute in element.Attributes())
+            {
+                if (!attribute.IsNamespaceDeclaration)
+                    Add(attribute.Value);
+            }
+            if (!element.HasElements)
+                Add(element.Value.Trim());
+        }
+        return mentions;
+
+        void Add(string text)
+        {
+            if (text.Length is >= MinMention and <= MaxMention)
+                mentions.Add(text);
+        }
+    }
 
     private static AppxApplication ReadApplication(XElement element)
     {
