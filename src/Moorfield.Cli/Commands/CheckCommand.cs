@@ -18,7 +18,7 @@ internal static class CheckCommand
 
     private static readonly Argument<string[]> Targets = new("TARGET") { Description = "Volumes or image files", Arity = ArgumentArity.OneOrMore };
     private static readonly Option<string[]> For = new("--for") { Description = "For whom, instead of whom the brief says", HelpName = "WHO" };
-    private static readonly Option<string[]> Edition = Common.Edition();
+    private static readonly Option<string[]> Edition = Common.Edition(); // of the images among the targets
     private static readonly Option<string?> VaultPath = Common.VaultPath();
     private static readonly Option<string> Format = Common.Format("table", "json");
 
@@ -69,7 +69,7 @@ internal static class CheckCommand
         try
         {
             using var target = Target.Open(path, new WriteSeam());
-            return [.. target.ForEach(target.Choose(parsed.GetValue(Edition) ?? []), edition => target.With(edition, tree =>
+            return [.. target.ForEach(target.Choose(target.Image is null ? [] : parsed.GetValue(Edition) ?? []), edition => target.With(edition, tree =>
             {
                 var snapshot = SystemReader.Read(tree) with { EditionNumber = edition };
                 var plan = RemovalPlanner.Plan(snapshot, BriefPlanner.Wish(brief, tree, snapshot, parsed.GetValue(For) ?? []));
@@ -108,18 +108,9 @@ internal static class CheckCommand
             return;
         }
         Say.Heading($"{system.Place} differs from the brief in {Sheet.Count(system.Differences.Length, "point")}");
-        var sheet = new Sheet("What", "Package", "How").Quiet(0);
+        var sheet = new Sheet("Package", "How");
         foreach (var difference in system.Differences)
-            sheet.Add(What(difference.Code), difference.DisplayName ?? difference.Family ?? Words.Nothing, difference.Text);
+            sheet.Add(difference.DisplayName ?? difference.Family ?? Words.Nothing, difference.Text);
         sheet.Write();
     }
-
-    private static string What(string code) => code switch
-    {
-        "stillThere" => "still there",
-        "cameBack" => "came back",
-        "notBlocked" => "not blocked",
-        "guardNotSet" => "guard not set",
-        _ => "refused",
-    };
 }

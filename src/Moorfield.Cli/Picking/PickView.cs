@@ -69,7 +69,7 @@ internal sealed class PickView(PickState state)
         var total = state.Total;
         return total.Packages == 0
             ? "Nothing is marked."
-            : $"{Sheet.Count(total.Packages, "package")}, {Sheet.Size(total.Bytes)} for {Who()}. {(total.Costs.IsEmpty ? "It costs nothing." : $"It costs: {Prose.List(total.Costs, 3)}.")}";
+            : $"{Sheet.Count(total.Packages, "package")}, {Sheet.Size(total.Bytes)} for {Who()}. {(total.Costs.IsEmpty ? "It costs nothing." : $"To weigh: {Prose.List(total.Costs, 3)}.")}";
     }
 
     private string Who() =>
@@ -159,7 +159,7 @@ internal sealed class PickView(PickState state)
         if (package.Manifest?.Description is { } description && !description.StartsWith("ms-resource:", StringComparison.OrdinalIgnoreCase))
             Add(description);
         foreach (var reason in item.Verdict.Reasons)
-            Add((reason.Kind == ReasonKind.Cost ? "It would cost: " : "") + reason.Text);
+            Add(reason.Kind switch { ReasonKind.Cost => "It would cost: ", ReasonKind.Saving => "It would save: ", _ => "" } + reason.Text);
         Add($"{package.Publisher}, {package.FullName.Version}, {ExplainCommand.Origin(package.Origin)}. {item.Has}{(package.Blocked ? " Blocked." : "")}");
         Add(package.Family.ToString());
         state.DetailsTop = Math.Clamp(state.DetailsTop, 0, Math.Max(0, lines.Count - rows));

@@ -213,9 +213,9 @@ internal sealed class CostFinder
             yield break;
         ImmutableArray<string> tasks = [.. manifest.Values("windows.startupTask")];
         if (!tasks.IsEmpty)
-            yield return new Reason("startsWithWindows", ReasonKind.Saving, $"It starts with Windows ({Prose.List(tasks)}); that would be saved.", "starts with Windows", tasks);
+            yield return new Reason("startsWithWindows", ReasonKind.Saving, $"It starts with Windows ({Prose.List(tasks)}).", "starts with Windows", tasks);
         if (manifest.Has("windows.backgroundTasks"))
-            yield return new Reason("runsInBackground", ReasonKind.Saving, "It runs in the background; that would be saved.", "runs in the background", []);
+            yield return new Reason("runsInBackground", ReasonKind.Saving, "It runs in the background.", "runs in the background", []);
     }
 
     /// <summary>Addons, which go with what they extend.</summary>
