@@ -106,7 +106,7 @@ internal sealed class CostFinder
             foreach (var people in group.GroupBy(o => Key(o.For)))
             {
                 var types = people.Select(o => o.What).ToList();
-                bool shared = types.Exists(t => _openers[t].Any(p => p.Family != package.Family && people.First().For.Any(who => departures.Leaves(p, who))));
+                bool shared = family.Members.Any(m => _openers[m].Any(p => p.Family != package.Family && people.First().For.Any(who => departures.Leaves(p, who))));
                 yield return new Reason("soleOpener", ReasonKind.Cost,
                     $"{(shared ? $"Nothing that stays opens {family.Name}" : $"It is the only one that opens {family.Name}")}{For(people.First().For)}: {Shown(types)}.",
                     $"opens {family.Name}", [.. types]);

@@ -21,7 +21,7 @@ internal sealed record OpenableFamily(string Name, ImmutableHashSet<string> Memb
 
     // Schemes that any page, document or person may use. An app's own scheme is only of use to those who know the app.
     private static readonly ImmutableHashSet<string> PublicSchemes =
-        Set("mailto", "http", "https", "ftp", "tel", "sms", "callto", "sip", "sips", "xmpp", "webcal", "geo", "news", "nntp", "magnet", "rtsp", "bingmaps", "calculator");
+        Set("mailto", "http", "https", "ftp", "tel", "sms", "callto", "sip", "sips", "xmpp", "webcal", "geo", "news", "nntp", "magnet", "rtsp");
 
     internal static bool IsPublicScheme(string scheme) => PublicSchemes.Contains(scheme);
 
