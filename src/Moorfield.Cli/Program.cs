@@ -28,6 +28,8 @@ internal static class Program
             BlockCommand.CreateBlock(),
             BlockCommand.CreateUnblock(),
             BlocksCommand.Create(),
+            GuardCommand.Create(),
+            GuardCommand.CreateList(),
             RestorePointCommand.Create(),
             UndoCommand.Create(),
             ImageCommand.Create(),

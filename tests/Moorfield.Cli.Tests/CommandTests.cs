@@ -107,7 +107,10 @@ public sealed class CommandTests : CliTest
         Run("block", Root, "Gannet.Charts_8pewgm0k42rsa", "--yes").Error.ShouldContain("already");
         HiveEdit.HasKey(HiveEdit.Software(Root), $@"{HiveEdit.Store}\Deprovisioned\Gannet.Charts_8pewgm0k42rsa").ShouldBeTrue();
         Tool.Read("reglookup", "-p", "Microsoft/Windows/CurrentVersion/Appx/AppxAllUserStore/Deprovisioned", HiveEdit.Software(Root)).ShouldContain("Gannet.Charts");
-        Run("blocks", Root, "--format", "csv").Output.ShouldBe("family,displayName,installed,edition\r\nGannet.Charts_8pewgm0k42rsa,,false,\r\nNorthlight.PartyChat_8pewgm0k42rsa,,false,\r\n");
+        string[] lines = Run("blocks", Root, "--format", "csv").Output.TrimEnd().Split("\r\n");
+        lines[0].ShouldBe("family,displayName,installed,present,since,restorePoint,edition");
+        lines[1].ShouldMatch("^Gannet.Charts_8pewgm0k42rsa,,false,false,20[0-9T:.+-]+,1,$");
+        lines[2].ShouldMatch("^Northlight.PartyChat_8pewgm0k42rsa,,false,false,2026-10-05T[0-9:.+-]+,,$");
         Run("unblock", Root, "Gannet.*", "--yes").ExitCode.ShouldBe(0);
         Json(Run("blocks", Root, "--format", "json")).GetProperty("blocks").GetArrayLength().ShouldBe(1);
     }

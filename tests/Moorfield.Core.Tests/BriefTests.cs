@@ -116,6 +116,8 @@ public sealed class BriefTests : IDisposable
     [InlineData("brief: 1\nfor: [ivy, rowan]\ninclude: [x.yaml, {url: 'https://a.example/b', sha256: 00000000000000000000000000000000000000000000000000000000000000aa}]", true)]
     [InlineData("brief: 1\nremove: [Weather, {package: [a, b], origin: maker, role: [addon], larger-than: 1.5 MB, starts-with-windows: true, because: x}]\nblock: [Northlight.Weather_8pewgm0k42rsa]", true)]
     [InlineData("brief: 1\nguard: [{hive: account, key: A, name: B, type: texts, data: [x, y]}]\nnotes: {A: b}\nneeds: {A: [b, c], D: e}", true)]
+    [InlineData("brief: 1\nguard: [consumer-features, maker-apps]", true)]
+    [InlineData("brief: 1\nguard: [consumer-featurs]", false)]
     [InlineData("brief: 1\nremov: []", false)]
     [InlineData("brief: 1\nremove: [{because: x}]", false)]
     [InlineData("brief: 1\nremove: [{pakage: x}]", false)]

@@ -85,7 +85,7 @@ public sealed class ChoosingTests : IDisposable
     [Fact]
     public void A_family_that_is_not_there_can_be_blocked()
     {
-        var plan = BlockPlanner.Block([_snapshot], ["Gannet.Charts_8pewgm0k42rsa", "Weather", "Northlight.PartyChat_8pewgm0k42rsa"]).Single();
+        var plan = BlockPlanner.Block(_snapshot, BlockPlanner.Families([_snapshot], ["Gannet.Charts_8pewgm0k42rsa", "Weather", "Northlight.PartyChat_8pewgm0k42rsa"]));
         plan.Families.Select(f => f.Name).ShouldBe(["Gannet.Charts", "Northlight.Weather"]);
         plan.Unchanged.Select(f => f.Name).ShouldBe(["Northlight.PartyChat"]);
         plan.Changes.Length.ShouldBe(2);

@@ -2,84 +2,159 @@ using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Cli.Documents;
 using Moorfield.Cli.Rendering;
+using Moorfield.Core;
 using Moorfield.Core.Changes;
+using Moorfield.Core.Choosing;
+using Moorfield.Core.Choosing.Briefs;
 using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Standing;
 using Moorfield.Core.Staying;
 using Moorfield.Core.Systems;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
 
 namespace Moorfield.Cli.Commands;
 
 internal static class BlockCommand
 {
-    internal static Command CreateBlock() => Create(
-        "block",
-        """
-        Keeps families from being provisioned again by updates, in any version. They need not be installed.
+    private static readonly Argument<string> TargetPath = Common.TargetArgument();
+    private static readonly Option<string[]> Edition = Common.Edition();
 
-        Example:
-          moorfield block /mnt/counter-07 Northlight.PartyChat_8pewgm0k42rsa
-        """,
-        RunKind.Block,
-        BlockPlanner.Block,
-        "blocked");
+    /// <summary>What is to be blocked, and guards that came with it.</summary>
+    private sealed record Wish(ImmutableArray<PackageFamilyName> Families, ImmutableArray<Guard> Guards);
 
-    internal static Command CreateUnblock() => Create(
-        "unblock",
-        """
-        Lifts blocks, so that updates may provision these families again.
-
-        Example:
-          moorfield unblock /mnt/counter-07 Northlight.PartyChat
-        """,
-        RunKind.Unblock,
-        BlockPlanner.Unblock,
-        "no longer blocked");
-
-    private static Command Create(string name, string description, RunKind kind, Func<IReadOnlyList<SystemSnapshot>, IEnumerable<string>, ImmutableArray<BlockPlan>> makePlans, string state)
+    internal static Command CreateBlock()
     {
-        var targetPath = Common.TargetArgument();
-        var edition = Common.Edition();
-        var families = new Argument<string[]>("FAMILY")
-        {
-            Description = kind == RunKind.Block
-                ? "Family name, or what names a package that is there; * allowed for those"
-                : "Family name, name or display name of what is blocked; * allowed",
-            Arity = ArgumentArity.OneOrMore,
-        };
-        var command = new Command(name, description) { targetPath, families, edition };
+        var families = new Argument<string[]>("FAMILY") { Description = "Family name, or what names a package that is there; * allowed for those", Arity = ArgumentArity.ZeroOrMore };
+        var from = new Option<string?>("--from") { Description = "Look FAMILY up on this other target, and block all that fits there", HelpName = "TARGET" };
+        var registry = new Option<string?>("--reg") { Description = "Take blocks and known guards from a registry text file", HelpName = "FILE" };
+        var command = new Command("block", """
+            Keeps families from being provisioned again by updates, in any version. They need not be installed. Blocking removes nothing.
+
+            Example:
+              moorfield block /mnt/counter-07 Northlight.PartyChat_8pewgm0k42rsa
+              moorfield block /mnt/counter-07 "Larkfield.*" --from counter-update.wim
+              moorfield block /mnt/counter-07 --reg blocks.reg
+            """)
+        { TargetPath, families, from, registry, Edition };
+        var brief = new BriefOptions(command);
         var options = new ChangeOptions(command);
         command.Handle(parsed =>
         {
-            using var target = Common.OpenForChange(parsed.GetRequiredValue(targetPath), options.Progress.Seam);
-            var snapshots = Common.Read(target, parsed.GetValue(edition));
-            var plans = snapshots.Zip(makePlans(snapshots, parsed.GetRequiredValue(families)), (snapshot, plan) => (Snapshot: snapshot, Plan: plan)).ToList();
-            foreach (var (snapshot, plan) in plans)
+            string[] arguments = parsed.GetValue(families) ?? [];
+            if (arguments.Length == 0 && parsed.GetValue(from) is not null)
+                throw new MoorfieldException(Trouble.Misused, "--from says where FAMILY is looked up: name families, or '*' for all of them.");
+            if (arguments.Length == 0 && !brief.IsGiven(parsed) && parsed.GetValue(registry) is null)
+                throw new MoorfieldException(Trouble.Misused, "Say what to block: families, --brief FILE, or --reg FILE.");
+            using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
+            var snapshots = Common.Read(target, parsed.GetValue(Edition));
+            var given = Given(brief.Load(parsed), parsed.GetValue(registry));
+            ImmutableArray<PackageFamilyName> named = parsed.GetValue(from) is { } other ? FamiliesOf(other, arguments) : BlockPlanner.Families(snapshots, arguments);
+            var wish = given with { Families = [.. named.Concat(given.Families).Distinct()] };
+            foreach (var family in wish.Families)
             {
-                foreach (var family in plan.Unchanged)
-                    Say.Aside($"{family} is {(kind == RunKind.Block ? "blocked" : "not blocked")} already{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}.");
+                if (BlockPlanner.NearMiss(snapshots, family) is { } near)
+                    Say.Aside($"moorfield: {family} is not installed, and differs in {Sheet.Count(near.Letters, "letter")} from {near.Family}, which is. Make sure that it is the one you mean.");
             }
-            plans.RemoveAll(p => p.Plan.Changes.IsEmpty);
-            if (plans.Count == 0)
-            {
-                Say.Aside("Nothing was changed.");
-                return Program.Done;
-            }
-            var concerned = plans.SelectMany(p => p.Plan.Families).Distinct().ToList();
-            var request = new RunRequest(
-                kind, $"{name} {string.Join(", ", concerned)}", null, Runs.Identify(target, snapshots[0]),
-                [.. plans.SelectMany(p => p.Plan.Families.Select(f => new ConcernedPackage(
-                    f.ToString(), p.Snapshot.Packages.FirstOrDefault(i => i.Family == f)?.DisplayName ?? f.Name, p.Snapshot.EditionNumber)))],
-                [.. plans.SelectMany(p => p.Plan.Changes)]);
-            return options.CarryOut(parsed, target, new ChangeOptions.Proposal(
-                request,
-                snapshots[0].Accounts,
-                DocumentMaker.Plan(target.FullPath, name, concerned.Select(f => f.ToString()), request.Changes, null),
-                () => plans.ForEach(p => ShowPreview(Words.Place(target, p.Snapshot), p.Plan, p.Snapshot, kind)),
-                () => makePlans(target.Read([.. snapshots.Select(s => s.EditionNumber)]), parsed.GetRequiredValue(families)).SelectMany(p => p.Changes).SequenceEqual(request.Changes),
-                _ => plans.ForEach(p => Say.Line($"{Sheet.Count(p.Plan.Families.Length, "family", "families")} {state} on {Words.Place(target, p.Snapshot)}."))));
+            return Run(parsed, options, target, snapshots, RunKind.Block, fresh => [.. fresh.Select(s => BlockPlanner.Block(s, wish.Families))], wish.Guards);
         });
         return command;
     }
+
+    internal static Command CreateUnblock()
+    {
+        var families = new Argument<string[]>("FAMILY") { Description = "Family name, name or display name of what is blocked; * allowed", Arity = ArgumentArity.OneOrMore };
+        var command = new Command("unblock", """
+            Lifts blocks, so that updates may provision these families again.
+
+            Example:
+              moorfield unblock /mnt/counter-07 Northlight.PartyChat
+            """)
+        { TargetPath, families, Edition };
+        var options = new ChangeOptions(command);
+        command.Handle(parsed =>
+        {
+            using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
+            var snapshots = Common.Read(target, parsed.GetValue(Edition));
+            return Run(parsed, options, target, snapshots, RunKind.Unblock, fresh => BlockPlanner.Unblock(fresh, parsed.GetRequiredValue(families)), []);
+        });
+        return command;
+    }
+
+    private static Wish Given(Brief? brief, string? registry)
+    {
+        var wish = brief is null ? new Wish([], []) : new Wish([.. brief.Block.Concat(brief.Remove.SelectMany(r => r.Families)).Except(brief.Keep.SelectMany(r => r.Families))], []);
+        if (registry is null)
+            return wish;
+        byte[] content;
+        try
+        {
+            if (new FileInfo(registry) is { Exists: true, Length: > RegistryText.MaxBytes })
+                throw new MoorfieldException(Trouble.Misused, $"{registry} is longer than any list of blocks.");
+            content = File.ReadAllBytes(registry);
+        }
+        catch (FileNotFoundException e)
+        {
+            throw new MoorfieldException(Trouble.Misused, $"There is no file {registry}.", e);
+        }
+        var (blocks, guards) = RegistryExchange.Read(registry, content);
+        return new Wish([.. wish.Families, .. blocks], guards);
+    }
+
+    private static ImmutableArray<PackageFamilyName> FamiliesOf(string path, string[] arguments)
+    {
+        var (other, snapshots) = Common.Read(path);
+        using var open = other;
+        return [.. PackageChoice.Find(arguments, snapshots).SelectMany(s => s)
+            .Where(c => c.Exactly || c.Package.Role is PackageRole.Application or PackageRole.Addon).Select(c => c.Package.Family).Distinct()];
+    }
+
+    private static int Run(
+        ParseResult parsed, ChangeOptions options, Target target, ImmutableArray<SystemSnapshot> snapshots, RunKind kind,
+        Func<ImmutableArray<SystemSnapshot>, ImmutableArray<BlockPlan>> makePlans, ImmutableArray<Guard> guards)
+    {
+        string name = kind == RunKind.Block ? "block" : "unblock";
+        var plans = snapshots.Zip(makePlans(snapshots), (snapshot, plan) => (Snapshot: snapshot, Plan: plan)).ToList();
+        foreach (var (snapshot, plan) in plans)
+        {
+            foreach (var family in plan.Unchanged)
+                Say.Aside($"{family} is {(kind == RunKind.Block ? "blocked" : "not blocked")} already{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}.");
+        }
+        var changes = Changes(target, plans, guards);
+        if (changes.IsEmpty)
+        {
+            Say.Aside("Nothing was changed.");
+            return Program.Done;
+        }
+        var concerned = plans.SelectMany(p => p.Plan.Families).Distinct().Select(f => f.ToString()).ToList();
+        var request = new RunRequest(
+            kind, $"{name} {Prose.List(concerned.Concat(guards.Select(g => $"guard {g.Name}")), 3)}", null, Runs.Identify(target, snapshots[0]),
+            [.. changes.Select(c => new ConcernedPackage(c.Family, plans[0].Snapshot.Packages.FirstOrDefault(i => i.Family.ToString() == c.Family)?.DisplayName ?? c.Family.Split('_')[0], c.Edition)).Distinct()],
+            changes);
+        return options.CarryOut(parsed, target, new ChangeOptions.Proposal(
+            request,
+            snapshots[0].Accounts,
+            DocumentMaker.Plan(target.FullPath, name, concerned, changes, null),
+            () =>
+            {
+                plans.ForEach(p => ShowPreview(Words.Place(target, p.Snapshot), p.Plan, p.Snapshot, kind));
+                foreach (var guard in guards)
+                    Say.Line($"  guard {guard.Name}: {guard.Because}");
+            },
+            () =>
+            {
+                var fresh = target.Read([.. snapshots.Select(s => s.EditionNumber)]);
+                return Changes(target, [.. fresh.Zip(makePlans(fresh))], guards).SequenceEqual(changes);
+            },
+            _ => plans.ForEach(p => ShowResult(target, p.Snapshot, p.Plan, kind))));
+    }
+
+    private static ImmutableArray<Change> Changes(Target target, List<(SystemSnapshot Snapshot, BlockPlan Plan)> plans, ImmutableArray<Guard> guards) =>
+    [
+        .. plans.SelectMany(p => p.Plan.Changes),
+        .. guards.IsEmpty ? [] : plans.SelectMany(p => Guards.Changes(
+            target.With(p.Snapshot.EditionNumber, tree => Guards.Read(tree, p.Snapshot, guards, Audience.Parse(["everyone"], p.Snapshot))), p.Snapshot, lift: false)),
+    ];
 
     private static void ShowPreview(string target, BlockPlan plan, SystemSnapshot snapshot, RunKind kind)
     {
@@ -90,5 +165,13 @@ internal static class BlockCommand
             string note = kind == RunKind.Block && package is { Newcomers: true } ? "; it is provisioned now and stays so: 'remove --for newcomers' takes that away as well" : "";
             Say.Line($"  {family}  ({(package is null ? "not installed" : package.DisplayName)}{note})");
         }
+    }
+
+    private static void ShowResult(Target target, SystemSnapshot snapshot, BlockPlan plan, RunKind kind)
+    {
+        Say.Line($"{Sheet.Count(plan.Families.Length, "family", "families")} {(kind == RunKind.Block ? "blocked" : "no longer blocked")} on {Words.Place(target, snapshot)}.");
+        var present = snapshot.Packages.Where(p => p.IsHeld && plan.Families.Contains(p.Family)).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal).ToList();
+        if (kind == RunKind.Block && present.Count > 0)
+            Say.Line($"Nothing was removed: {Prose.List(present)} {(present.Count == 1 ? "is" : "are")} still there.");
     }
 }

@@ -1,7 +1,16 @@
 using System.CommandLine;
+using System.Globalization;
 using Moorfield.Cli.Documents;
 using Moorfield.Cli.Rendering;
+using Moorfield.Core;
+using Moorfield.Core.Changes;
+using Moorfield.Core.Choosing;
+using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Standing;
+using Moorfield.Core.Staying;
 using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
+using Moorfield.Formats.Appx;
 
 namespace Moorfield.Cli.Commands;
 
@@ -9,61 +18,107 @@ internal static class BlocksCommand
 {
     private static readonly Argument<string> TargetPath = Common.TargetArgument();
     private static readonly Option<string[]> Edition = Common.Edition();
+    private static readonly Option<string?> VaultPath = Common.VaultPath();
+    private static readonly Option<string?> Registry = new("--reg") { Description = "Write the blocks, and the known guards that are set, to a registry text file, which must not be there yet", HelpName = "FILE" };
     private static readonly Option<string> Format = Common.Format("table", "json", "csv");
 
     internal static Command Create()
     {
         var command = new Command("blocks", """
-            Lists the families that are kept from being provisioned again.
+            Lists the families that are kept from being provisioned again: whether they are there all the same, since when, and which run set the block.
 
             Example:
               moorfield blocks /mnt/counter-07
+              moorfield blocks /mnt/counter-07 --reg blocks.reg
             """)
-        { TargetPath, Edition, Format };
+        { TargetPath, Edition, VaultPath, Registry, Format };
         command.Handle(Run);
         return command;
+    }
+
+    /// <summary>One block in one system.</summary>
+    /// <param name="Package">Null when it is not installed.</param>
+    /// <param name="Since">When it was set, by the run that set it or else by its key.</param>
+    private sealed record Block(SystemSnapshot Snapshot, PackageFamilyName Family, InstalledPackage? Package, DateTimeOffset? Since, RestorePoint? SetBy)
+    {
+        /// <summary>Somebody has it, or will get it, all the same.</summary>
+        internal bool IsPresent => Package?.IsHeld == true;
     }
 
     private static int Run(ParseResult parsed)
     {
         var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition));
         using var open = target;
-        var blocks = snapshots.SelectMany(s => s.Blocks.Select(b => (Snapshot: s, Block: b, Package: s.Packages.FirstOrDefault(p => p.Family == b)))).ToList();
+        var history = new BlockHistory(Points(Vault.ChoosePath(parsed.GetValue(VaultPath))), Runs.Identify(target, snapshots[0]).MachineId);
+        var blocks = snapshots.SelectMany(s => s.Blocks.Select(family =>
+        {
+            var point = history.SetBy(family, s.EditionNumber);
+            var package = s.Packages.Where(p => p.Family == family).OrderByDescending(p => p.IsHeld).FirstOrDefault();
+            return new Block(s, family, package, point?.Created ?? s.BlockTimes.GetValueOrDefault(family), point);
+        })).ToList();
+        if (parsed.GetValue(Registry) is { } file)
+            WriteRegistry(target, snapshots, file);
         switch (parsed.GetValue(Format))
         {
             case "json":
                 DocumentJson.Write(new BlocksJson("moorfield.blocks/1", target.FullPath,
-                    [.. blocks.Select(b => new BlockJson(b.Snapshot.EditionNumber, b.Block.ToString(), b.Package?.DisplayName, b.Package is not null))]));
+                    [.. blocks.Select(b => new BlockJson(b.Snapshot.EditionNumber, b.Family.ToString(), b.Package?.DisplayName, b.Package is not null, b.IsPresent, b.Since, b.SetBy?.Number))]));
                 break;
             case "csv":
-                Csv.Write(["family", "displayName", "installed", "edition"], blocks.Select(b => new[]
+                Csv.Write(["family", "displayName", "installed", "present", "since", "restorePoint", "edition"], blocks.Select(b => new[]
                 {
-                    b.Block.ToString(), b.Package?.DisplayName ?? "", b.Package is not null ? "true" : "false", b.Snapshot.EditionNumber?.ToString() ?? "",
+                    b.Family.ToString(), b.Package?.DisplayName ?? "", Flag(b.Package is not null), Flag(b.IsPresent), b.Since?.ToString("O", CultureInfo.InvariantCulture) ?? "",
+                    b.SetBy?.Number.ToString(CultureInfo.InvariantCulture) ?? "", b.Snapshot.EditionNumber?.ToString() ?? "",
                 }));
                 break;
             default:
                 foreach (var snapshot in snapshots)
-                    WriteTable(target, snapshot);
+                    WriteTable(target, snapshot, [.. blocks.Where(b => b.Snapshot == snapshot)]);
                 break;
         }
         return Program.Done;
     }
 
-    private static void WriteTable(Target target, SystemSnapshot snapshot)
+    private static string Flag(bool value) => value ? "true" : "false";
+
+    private static IReadOnlyList<PointSummary> Points(string vaultPath)
+    {
+        if (!Directory.Exists(vaultPath))
+            return [];
+        using var vault = Vault.Open(vaultPath, new WriteSeam());
+        return PointHistory.Read(vault, message => Say.Aside($"moorfield: {message}"));
+    }
+
+    private static void WriteRegistry(Target target, IReadOnlyList<SystemSnapshot> snapshots, string file)
+    {
+        if (snapshots.Count > 1)
+            throw new MoorfieldException(Trouble.Misused, "A registry text file is that of one system: choose one with --edition.");
+        var guards = target.With(snapshots[0].EditionNumber, tree => Guards.Read(tree, snapshots[0], KnownGuards.All, Audience.Parse(["everyone"], snapshots[0])));
+        var set = guards.GroupBy(g => g.Guard).Where(g => g.All(s => s.IsSet)).Select(g => g.Key).ToList();
+        BriefCommand.WriteNew(file, RegistryExchange.Write($"Blocks and guards of {Words.Place(target, snapshots[0])}, by moorfield", snapshots[0].Blocks, set));
+        Say.Aside($"{file} holds {Sheet.Count(snapshots[0].Blocks.Length, "block")} and {Sheet.Count(set.Count, "guard")}.");
+    }
+
+    private static void WriteTable(Target target, SystemSnapshot snapshot, List<Block> blocks)
     {
         if (snapshot.EditionNumber is not null)
             Say.Heading(Words.Describe(snapshot));
-        var sheet = new Sheet("Blocked family", "Here now", "Accounts", "Newcomers");
-        foreach (var block in snapshot.Blocks)
+        var sheet = new Sheet("Blocked family", "Here now", "Accounts", "Newcomers", "Since", "Set by").Quiet(4, 5);
+        foreach (var block in blocks)
         {
-            var package = snapshot.Packages.FirstOrDefault(p => p.Family == block);
+            var package = block.Package;
             sheet.Add(
-                block.ToString(), package?.DisplayName ?? "no",
+                block.Family.ToString(), package is null ? "no" : block.IsPresent ? $"still: {package.DisplayName}" : $"nobody has it: {package.DisplayName}",
                 package is null ? Words.Nothing : Words.Accounts(package.Accounts, snapshot),
-                package is null ? Words.Nothing : package.Newcomers ? "still get it" : "do not get it");
+                package is null ? Words.Nothing : package.Newcomers ? "still get it" : "do not get it",
+                block.Since?.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture) ?? Words.Nothing,
+                block.SetBy is { } point ? $"restore point {point.Number}" : Words.Nothing);
         }
-        if (!snapshot.Blocks.IsEmpty)
+        if (blocks.Count > 0)
             sheet.Write();
-        Say.Line($"{Sheet.Count(snapshot.Blocks.Length, "family", "families")} blocked on {Words.Place(target, snapshot)}.");
+        Say.Line($"{Sheet.Count(blocks.Count, "family", "families")} blocked on {Words.Place(target, snapshot)}.");
+        var present = blocks.Where(b => b.IsPresent).Select(b => b.Package!.DisplayName).ToList();
+        if (present.Count > 0)
+            Say.Line($"Blocked but present: {Prose.List(present)}. A block only keeps updates from provisioning a family; 'moorfield remove' takes away what is there.");
     }
 }

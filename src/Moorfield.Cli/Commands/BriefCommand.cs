@@ -46,12 +46,16 @@ internal static class BriefCommand
 
     /// <summary>Writes a file that was not there.</summary>
     /// <exception cref="MoorfieldException">It is there already.</exception>
-    internal static void WriteNew(string file, string text)
+    internal static void WriteNew(string file, string text) => WriteNew(file, System.Text.Encoding.UTF8.GetBytes(text));
+
+    /// <summary>Writes a file that was not there.</summary>
+    /// <exception cref="MoorfieldException">It is there already.</exception>
+    internal static void WriteNew(string file, byte[] content)
     {
         try
         {
             using var stream = new FileStream(file, FileMode.CreateNew);
-            stream.Write(System.Text.Encoding.UTF8.GetBytes(text));
+            stream.Write(content);
         }
         catch (IOException e) when (File.Exists(file))
         {

@@ -60,7 +60,11 @@ internal sealed record FailureJson(string Family, string What, string Message);
 internal sealed record ResultJson(
     string Schema, string Target, PlanJson Plan, int Changes, int? RestorePoint, string? Vault, ImmutableArray<FailureJson> Failures, ImmutableArray<string> Warnings);
 
-internal sealed record BlockJson(int? Edition, string Family, string? DisplayName, bool Installed);
+internal sealed record GuardStateJson(int? Edition, string? Guard, string Hive, string Key, string Name, string For, string State, string? Family, string? Because);
+
+internal sealed record GuardsJson(string Schema, string Target, ImmutableArray<GuardStateJson> Guards);
+
+internal sealed record BlockJson(int? Edition, string Family, string? DisplayName, bool Installed, bool Present, DateTimeOffset? Since, int? RestorePoint);
 
 internal sealed record BlocksJson(string Schema, string Target, ImmutableArray<BlockJson> Blocks);
 
@@ -109,6 +113,7 @@ internal sealed record ComparisonJson(string Schema, string Before, string After
 [JsonSerializable(typeof(BlocksJson))]
 [JsonSerializable(typeof(PointsJson))]
 [JsonSerializable(typeof(PointDetailJson))]
+[JsonSerializable(typeof(GuardsJson))]
 [JsonSerializable(typeof(CheckJson))]
 [JsonSerializable(typeof(BriefJson))]
 [JsonSerializable(typeof(ComparisonJson))]

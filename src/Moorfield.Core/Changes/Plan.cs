@@ -23,7 +23,7 @@ public sealed record RemovalWish(ImmutableArray<ChosenPackage> Packages, Audienc
     public ImmutableArray<PackageFamilyName> Blocks { get; init; } = [];
 
     /// <summary>Guards to set.</summary>
-    public ImmutableArray<UnsetGuard> Guards { get; init; } = [];
+    public ImmutableArray<GuardState> Guards { get; init; } = [];
 }
 
 /// <summary>What happens to one package.</summary>

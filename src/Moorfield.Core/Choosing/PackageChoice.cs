@@ -97,11 +97,17 @@ public static class PackageChoice
             .Distinct(StringComparer.OrdinalIgnoreCase)
             .Take(NearMisses)];
 
-    /// <summary>0 when one holds the other, else the number of letters to change, add or drop (Levenshtein).</summary>
+    /// <summary>0 when the name holds what was typed, else the number of letters to change, add or drop.</summary>
     internal static int Distance(string typed, string name)
     {
         if (typed.Length >= 3 && name.Contains(typed, StringComparison.OrdinalIgnoreCase))
             return 0;
+        return Letters(typed, name);
+    }
+
+    /// <summary>The number of letters to change, add or drop, in any case (Levenshtein).</summary>
+    internal static int Letters(string typed, string name)
+    {
         int[] previous = [.. Enumerable.Range(0, name.Length + 1)];
         for (int i = 1; i <= typed.Length; i++)
         {

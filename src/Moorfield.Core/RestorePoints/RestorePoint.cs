@@ -12,6 +12,8 @@ public enum RunKind
     Block,
     Unblock,
     Undo,
+    Guard,
+    Unguard,
 }
 
 /// <summary>Which system a restore point belongs to.</summary>

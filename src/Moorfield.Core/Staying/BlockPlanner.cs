@@ -13,15 +13,25 @@ public sealed record BlockPlan(ImmutableArray<PackageFamilyName> Families, Immut
 /// <summary>Plans blocks: a block keeps a family from being provisioned again, in any version.</summary>
 public static class BlockPlanner
 {
-    /// <summary>A plan for each system: what is named is blocked in all of them, wherever it is installed.</summary>
+    private const int LettersOff = 2;
+
+    /// <summary>The families that arguments name.</summary>
     /// <param name="arguments">Family names, which need not be installed, or what names a package that is.</param>
     /// <exception cref="MoorfieldException">An argument is neither.</exception>
-    public static ImmutableArray<BlockPlan> Block(IReadOnlyList<SystemSnapshot> snapshots, IEnumerable<string> arguments)
+    public static ImmutableArray<PackageFamilyName> Families(IReadOnlyList<SystemSnapshot> snapshots, IEnumerable<string> arguments) =>
+        [.. arguments.SelectMany(a => PackageFamilyName.TryParse(a, out var family) ? [Spelled(snapshots, family)] : FindInstalled(a, snapshots)).Distinct()];
+
+    /// <summary>A plan that blocks families in a system.</summary>
+    public static BlockPlan Block(SystemSnapshot snapshot, IEnumerable<PackageFamilyName> families) => Split(snapshot, [.. families], f => !snapshot.IsBlocked(f), ChangeList.Block);
+
+    /// <summary>The installed family that differs from one that is not installed in one or two letters; null when there is none.</summary>
+    public static (PackageFamilyName Family, int Letters)? NearMiss(IReadOnlyList<SystemSnapshot> snapshots, PackageFamilyName family)
     {
-        var families = arguments.SelectMany(a => PackageFamilyName.TryParse(a, out var family)
-            ? [Spelled(snapshots, family)]
-            : FindInstalled(a, snapshots)).Distinct().ToList();
-        return [.. snapshots.Select(s => Split(s, families, f => !s.IsBlocked(f), ChangeList.Block))];
+        var known = snapshots.SelectMany(s => s.Packages).Select(p => p.Family).Distinct().ToList();
+        if (known.Contains(family))
+            return null;
+        var near = known.Select(k => (Family: k, Letters: PackageChoice.Letters(k.ToString(), family.ToString()))).Where(k => k.Letters <= LettersOff).ToList();
+        return near.Count == 0 ? null : near.MinBy(k => k.Letters);
     }
 
     /// <summary>A plan for each system: what is named is lifted wherever it is blocked.</summary>

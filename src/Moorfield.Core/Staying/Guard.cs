@@ -17,40 +17,51 @@ public enum GuardHive
 }
 
 /// <summary>A registry policy value that keeps something from coming back where a block is not enough.</summary>
+/// <param name="Name">Of a guard that Moorfield knows; null for one that a brief describes.</param>
 /// <param name="Key">Path inside the hive.</param>
 /// <param name="Family">The package that it is about; null when it is about none in particular.</param>
-public sealed record Guard(GuardHive Hive, string Key, HiveValue Value, string? Family, string? Because)
+/// <param name="Because">What it does, or why it is wanted.</param>
+public sealed record Guard(string? Name, GuardHive Hive, string Key, HiveValue Value, string? Family, string? Because)
 {
     public string Describe() => $"{(Hive == GuardHive.Machine ? "SOFTWARE" : "NTUSER.DAT")}: {Key}: {Value.Name}";
 }
 
-/// <summary>A guard that is not set in one hive.</summary>
+/// <summary>A guard in one hive.</summary>
 /// <param name="Sid">The account whose hive it is; null for the machine's and new accounts'.</param>
-/// <param name="Before">What the value is now; null when it is not there.</param>
-public sealed record UnsetGuard(Guard Guard, string? Sid, WindowsPath Hive, HiveValue? Before)
+/// <param name="Now">What the value is; null when it is not there.</param>
+public sealed record GuardState(Guard Guard, string? Sid, WindowsPath Hive, HiveValue? Now)
 {
-    internal Change Change => new ValueChanged(Guard.Family ?? "", Hive.ToString(), Guard.Key, Guard.Value.Name, Before, Guard.Value);
+    public bool IsSet => Now == Guard.Value;
 
-    /// <summary>Where it is not set, in words.</summary>
+    /// <summary>Where it is, in words.</summary>
     public string Place(SystemSnapshot snapshot) =>
         Guard.Hive == GuardHive.Machine ? "the machine" : Sid is null ? "newcomers" : snapshot.Account(Sid)?.Name ?? Sid;
+
+    /// <summary>What the change is recorded under: the guard's family, or its own name.</summary>
+    public string Concerns => Guard.Family ?? Guard.Name ?? Guard.Value.Name;
+
+    internal Change Set => Change(Guard.Value);
+
+    internal Change Lift => Change(null);
+
+    private ValueChanged Change(HiveValue? after) => new(Concerns, Hive.ToString(), Guard.Key, Guard.Value.Name, Now, after);
 }
 
 /// <summary>Holds guards against a system.</summary>
 public static class Guards
 {
-    /// <summary>The guards that are not set as they should be.</summary>
+    /// <summary>Where each guard stands, in each hive that it is for.</summary>
     /// <param name="audience">Whose hives are meant, for those of accounts.</param>
     /// <exception cref="MoorfieldException">A hive cannot be read.</exception>
-    public static ImmutableArray<UnsetGuard> Unset(WindowsTree tree, SystemSnapshot snapshot, IReadOnlyCollection<Guard> guards, Audience audience)
+    public static ImmutableArray<GuardState> Read(WindowsTree tree, SystemSnapshot snapshot, IReadOnlyCollection<Guard> guards, Audience audience)
     {
-        var unset = ImmutableArray.CreateBuilder<UnsetGuard>();
+        var states = ImmutableArray.CreateBuilder<GuardState>();
         Look(GuardHive.Machine, null, Places.Software);
         foreach (var account in snapshot.Accounts.Where(a => audience.Sids.Contains(a.Sid) && a.Profile is not null))
             Look(GuardHive.Account, account.Sid, Places.UserHive(account.Profile!.Value));
         if (audience.Newcomers)
             Look(GuardHive.Account, null, Places.UserHive(Places.DefaultProfile));
-        return unset.ToImmutable();
+        return states.ToImmutable();
 
         void Look(GuardHive kind, string? sid, WindowsPath path)
         {
@@ -60,12 +71,7 @@ public static class Guards
             using var hive = HiveFile.OpenRead(tree, path, new SnapshotNotes()) ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} is not there, so its guards cannot be looked up.");
             try
             {
-                foreach (var guard in concerned)
-                {
-                    var now = hive.Find(guard.Key)?.Value(guard.Value.Name);
-                    if (now != guard.Value)
-                        unset.Add(new UnsetGuard(guard, sid, path, now));
-                }
+                states.AddRange(concerned.Select(g => new GuardState(g, sid, path, hive.Find(g.Key)?.Value(g.Value.Name))));
             }
             catch (InvalidDataException e)
             {
@@ -73,4 +79,8 @@ public static class Guards
             }
         }
     }
+
+    /// <summary>The changes that set guards, or lift those that are set.</summary>
+    public static IEnumerable<Change> Changes(IEnumerable<GuardState> states, SystemSnapshot snapshot, bool lift) =>
+        states.Where(s => s.IsSet == lift).Select(s => (lift ? s.Lift : s.Set) with { Edition = snapshot.EditionNumber });
 }

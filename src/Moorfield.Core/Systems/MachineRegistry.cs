@@ -15,7 +15,7 @@ internal sealed record MachineRegistry(
     string Manufacturer,
     string MachineId,
     ImmutableArray<Account> Accounts,
-    ImmutableArray<PackageFamilyName> Blocks,
+    ImmutableDictionary<PackageFamilyName, DateTimeOffset?> Blocks,
     ILookup<PackageFullName, Trace> Traces,
     HandlerClasses Handlers,
     ImmutableArray<ClassicProgram> Programs)
@@ -94,17 +94,17 @@ internal sealed record MachineRegistry(
     private static bool IsPerson(string sid) =>
         sid.StartsWith("S-1-5-21-", StringComparison.OrdinalIgnoreCase) || sid.StartsWith("S-1-12-1-", StringComparison.OrdinalIgnoreCase);
 
-    private static ImmutableArray<PackageFamilyName> ReadBlocks(Hive hive, SnapshotNotes notes)
+    private static ImmutableDictionary<PackageFamilyName, DateTimeOffset?> ReadBlocks(Hive hive, SnapshotNotes notes)
     {
-        var blocks = ImmutableArray.CreateBuilder<PackageFamilyName>();
+        var blocks = ImmutableDictionary.CreateBuilder<PackageFamilyName, DateTimeOffset?>();
         foreach (var key in hive.Find(Places.Blocks)?.Children() ?? [])
         {
             if (PackageFamilyName.TryParse(key.Name, out var family))
-                blocks.Add(family);
+                blocks[family] = key.LastWritten;
             else
                 notes.Add("unknownEntry", $"The block '{key.Name}' is not a family name and is left alone.");
         }
-        return [.. blocks.Order()];
+        return blocks.ToImmutable();
     }
 
     private static ILookup<PackageFullName, Trace> ReadTraces(Hive hive, ImmutableArray<Account> accounts, SnapshotNotes notes)

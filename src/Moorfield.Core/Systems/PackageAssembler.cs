@@ -100,7 +100,7 @@ internal sealed class PackageAssembler(
             parts.Sum(p => p.Bytes),
             sids,
             newcomers,
-            machine.Blocks.Contains(main.FullName.Family),
+            machine.Blocks.ContainsKey(main.FullName.Family),
             [],
             parts,
             [.. accounts.SelectMany(a => a.FamilyTraces[main.FullName.Family])],

@@ -33,8 +33,9 @@ public static class SystemReader
         packages = [.. packages.Select(p => p with { FamilyTraces = [.. p.FamilyTraces, .. lists.Traces[p.Family]] })];
         return new SystemSnapshot(
             machine.Product, machine.Edition, machine.Release, machine.Build, machine.Computer, machine.Manufacturer, machine.MachineId,
-            machine.Accounts, packages, machine.Blocks, notes.ToImmutable())
+            machine.Accounts, packages, [.. machine.Blocks.Keys.Order()], notes.ToImmutable())
         {
+            BlockTimes = machine.Blocks,
             Handlers = new Handlers(
                 machine.Handlers.Classic, accounts.ToImmutableDictionary(a => a.Account.Sid, a => a.Handlers.Classic), [.. accounts.SelectMany(a => a.Choices), .. lists.Given]),
             Leftovers = new LeftoverFinder(tree, packages, accounts, lists).Find(),

@@ -29,6 +29,9 @@ public sealed record SystemSnapshot(
     /// <summary>Name of the edition, or of the computer.</summary>
     public string Name { get; init; } = Computer;
 
+    /// <summary>When each block was set, as its key says; null where it says nothing.</summary>
+    public ImmutableDictionary<PackageFamilyName, DateTimeOffset?> BlockTimes { get; init; } = ImmutableDictionary<PackageFamilyName, DateTimeOffset?>.Empty;
+
     /// <summary>Who opens file types and links.</summary>
     public Handlers Handlers { get; init; } = Handlers.None;
 

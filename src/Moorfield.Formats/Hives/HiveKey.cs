@@ -22,6 +22,16 @@ public readonly unsafe struct HiveKey
 
     public string Name => TakeText(LibHivex.NodeName(_hive.Handle, _node));
 
+    /// <summary>When the key was written last, as it says itself; null when it says nothing sensible.</summary>
+    public DateTimeOffset? LastWritten
+    {
+        get
+        {
+            long time = LibHivex.NodeTimestamp(_hive.Handle, _node);
+            return time > 0 && time < DateTimeOffset.MaxValue.ToFileTime() ? DateTimeOffset.FromFileTime(time).ToUniversalTime() : null;
+        }
+    }
+
     /// <summary>The keys directly below, in the hive's order.</summary>
     /// <exception cref="InvalidDataException">The list of subkeys is damaged.</exception>
     public IReadOnlyList<HiveKey> Children()

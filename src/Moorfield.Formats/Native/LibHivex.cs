@@ -30,6 +30,10 @@ internal static unsafe partial class LibHivex
     [LibraryImport(Library, EntryPoint = "hivex_node_name", SetLastError = true)]
     internal static partial byte* NodeName(HiveHandle hive, nuint node);
 
+    /// <summary>100-nanosecond steps since 1601; -1 on error.</summary>
+    [LibraryImport(Library, EntryPoint = "hivex_node_timestamp", SetLastError = true)]
+    internal static partial long NodeTimestamp(HiveHandle hive, nuint node);
+
     [LibraryImport(Library, EntryPoint = "hivex_node_children", SetLastError = true)]
     internal static partial nuint* NodeChildren(HiveHandle hive, nuint node);
 

@@ -28,7 +28,7 @@ public static class BriefPlanner
             Advice = brief.Advice,
             Kept = choice.Kept,
             Blocks = audience.Newcomers && !allowReturn ? [.. choice.Blocks.Union(choice.Families)] : choice.Blocks,
-            Guards = Staying.Guards.Unset(tree, snapshot, brief.Guards, audience),
+            Guards = [.. Guards.Read(tree, snapshot, brief.Guards, audience).Where(g => !g.IsSet)],
         };
     }
 
@@ -58,7 +58,7 @@ public static class BriefPlanner
         foreach (var guard in plan.Wish.Guards)
         {
             found.Add(new BriefDifference("guardNotSet", guard.Guard.Family, null,
-                $"the guard {guard.Guard.Describe()} is {(guard.Before is null ? "not set" : "set to something else")} for {guard.Place(snapshot)}."));
+                $"the guard {guard.Guard.Describe()} is {(guard.Now is null ? "not set" : "set to something else")} for {guard.Place(snapshot)}."));
         }
         return found.ToImmutable();
     }

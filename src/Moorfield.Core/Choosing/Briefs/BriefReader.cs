@@ -79,16 +79,37 @@ internal sealed class BriefReader(string name)
         return sha256.Length == 64 && sha256.All(char.IsAsciiHexDigit) ? new BriefInclude(Text(url), sha256, source) : throw Error(digest, "sha256 has to be 64 hexadecimal digits");
     }
 
-    private Guard ReadGuard(YamlNode node)
+    /// <summary>Reads the list of guards that have names.</summary>
+    internal ImmutableArray<Guard> ReadKnownGuards(string text) =>
+        [.. ((YamlList)YamlNode.Read(name, text)!).Items.Select(item =>
+        {
+            var fields = Fields(item, "a guard", ["guard", "says", .. GuardKeys]);
+            return ReadGuard(item, fields) with { Name = Text(fields["guard"]), Because = Text(fields["says"]) };
+        })];
+
+    private Guard ReadGuard(YamlNode node) => node is YamlText { IsEmpty: false } known ? Known(known) : ReadGuard(node, Fields(node, "a guard", GuardKeys));
+
+    private Guard Known(YamlText known)
     {
-        var fields = Fields(node, "a guard", GuardKeys);
+        try
+        {
+            return KnownGuards.Find(known.Text);
+        }
+        catch (MoorfieldException e)
+        {
+            throw Error(known, e.Message.TrimEnd('.'));
+        }
+    }
+
+    private Guard ReadGuard(YamlNode node, Dictionary<string, YamlNode> fields)
+    {
         foreach (string needed in GuardKeys[..5].Where(k => !fields.ContainsKey(k)))
             throw Error(node, $"a guard needs {needed}; it has hive, key, name, type and data");
         string key = Text(fields["key"]).Trim('\\');
         if (key.Length == 0 || key.Split('\\').Any(k => k.Length is 0 or > 255))
             throw Error(fields["key"], "a key is a path of names, such as Policies\\Company\\Product");
         return new Guard(
-            One<GuardHive>(fields["hive"]), key, GuardValue(fields),
+            null, One<GuardHive>(fields["hive"]), key, GuardValue(fields),
             fields.TryGetValue("family", out var family) ? Text(family) : null,
             fields.TryGetValue("because", out var because) ? Text(because) : null);
     }

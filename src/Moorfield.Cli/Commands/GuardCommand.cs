@@ -1,0 +1,138 @@
+using System.Collections.Immutable;
+using System.CommandLine;
+using Moorfield.Cli.Documents;
+using Moorfield.Cli.Rendering;
+using Moorfield.Core.Changes;
+using Moorfield.Core.Choosing;
+using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Staying;
+using Moorfield.Core.Systems;
+
+namespace Moorfield.Cli.Commands;
+
+/// <summary><c>guard</c> sets or lifts guards, <c>guards</c> lists them.</summary>
+internal static class GuardCommand
+{
+    internal static Command Create()
+    {
+        var targetPath = Common.TargetArgument();
+        var names = new Argument<string[]>("NAME") { Description = "Guards to set; all that are known when none is named", Arity = ArgumentArity.ZeroOrMore };
+        var lift = new Option<bool>("--lift") { Description = "Take the values away where they are set" };
+        var who = For();
+        var edition = Common.Edition();
+        var command = new Command("guard", """
+            Sets registry values that keep the system from bringing apps where a block does not reach. 'moorfield guards TARGET' lists them.
+
+            Example:
+              moorfield guard /mnt/counter-07 consumer-features suggested-apps
+              moorfield guard /mnt/counter-07 --lift
+            """)
+        { targetPath, names, lift, who, edition };
+        var brief = new BriefOptions(command);
+        var options = new ChangeOptions(command);
+        command.Handle(parsed =>
+        {
+            bool lifts = parsed.GetValue(lift);
+            var guards = Chosen(parsed.GetValue(names) ?? [], brief, parsed);
+            using var target = Common.OpenForChange(parsed.GetRequiredValue(targetPath), options.Progress.Seam);
+            var snapshots = Common.Read(target, parsed.GetValue(edition));
+            var states = States(target, snapshots, guards, parsed.GetValue(who) ?? []);
+            var changes = Changes(states, lifts);
+            if (changes.IsEmpty)
+            {
+                Say.Aside($"{(lifts ? "None of these guards is set" : "These guards are set already")}. Nothing was changed.");
+                return Program.Done;
+            }
+            var concerned = states.SelectMany(s => s.States.Where(g => g.IsSet == lifts).Select(g => (s.Snapshot, State: g))).ToList();
+            var request = new RunRequest(
+                lifts ? RunKind.Unguard : RunKind.Guard, $"{(lifts ? "lift" : "set")} {Sheet.Count(concerned.Select(c => c.State.Guard).Distinct().Count(), "guard")}", null, Runs.Identify(target, snapshots[0]),
+                [.. concerned.Select(c => new ConcernedPackage(c.State.Concerns, c.State.Guard.Name ?? c.State.Guard.Value.Name, c.Snapshot.EditionNumber)).Distinct()],
+                changes);
+            return options.CarryOut(parsed, target, new ChangeOptions.Proposal(
+                request,
+                snapshots[0].Accounts,
+                DocumentMaker.Plan(target.FullPath, lifts ? "unguard" : "guard", request.Packages.Select(p => p.Family), changes, null),
+                () =>
+                {
+                    Say.Heading($"{(lifts ? "Guards to be lifted" : "Guards to be set")} on {target.Name}");
+                    foreach (var (snapshot, state) in concerned)
+                        Say.Line($"  {state.Guard.Name ?? state.Guard.Value.Name} for {state.Place(snapshot)}{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}: {state.Guard.Because}");
+                },
+                () => Changes(States(target, target.Read([.. snapshots.Select(s => s.EditionNumber)]), guards, parsed.GetValue(who) ?? []), lifts).SequenceEqual(changes),
+                _ => Say.Line($"{Sheet.Count(changes.Length, "value")} {(lifts ? "lifted" : "set")} on {target.Name}.")));
+        });
+        return command;
+    }
+
+    internal static Command CreateList()
+    {
+        var targetPath = Common.TargetArgument();
+        var who = For();
+        var edition = Common.Edition();
+        var format = Common.Format("table", "json", "csv");
+        var command = new Command("guards", """
+            Lists the guards that are known, and those of a brief: which are set, not set, or set to something else, and for whom.
+
+            Example:
+              moorfield guards /mnt/counter-07
+            """)
+        { targetPath, who, edition, format };
+        var brief = new BriefOptions(command);
+        command.Handle(parsed =>
+        {
+            var guards = Chosen([], brief, parsed);
+            var (target, snapshots) = Common.Read(parsed.GetRequiredValue(targetPath), parsed.GetValue(edition));
+            using var open = target;
+            var states = States(target, snapshots, guards, parsed.GetValue(who) ?? []);
+            switch (parsed.GetValue(format))
+            {
+                case "json":
+                    DocumentJson.Write(new GuardsJson("moorfield.guards/1", target.FullPath, [.. states.SelectMany(s => s.States.Select(g => new GuardStateJson(
+                        s.Snapshot.EditionNumber, g.Guard.Name, Words.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot), State(g), g.Guard.Family, g.Guard.Because)))]));
+                    break;
+                case "csv":
+                    Csv.Write(["guard", "hive", "key", "name", "for", "state", "edition"], states.SelectMany(s => s.States.Select(g => new[]
+                    {
+                        g.Guard.Name ?? "", Words.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot), State(g), s.Snapshot.EditionNumber?.ToString() ?? "",
+                    })));
+                    break;
+                default:
+                    foreach (var (snapshot, own) in states)
+                        Show(target, snapshot, own);
+                    break;
+            }
+            return Program.Done;
+        });
+        return command;
+    }
+
+    private static Option<string[]> For() => new("--for") { Description = "For guards of accounts: account names, accounts, newcomers, everyone (default: everyone)", HelpName = "WHO" };
+
+    /// <summary>The known guards of these names, and a brief's.</summary>
+    private static ImmutableArray<Guard> Chosen(string[] names, BriefOptions brief, ParseResult parsed)
+    {
+        var given = brief.Load(parsed)?.Guards ?? [];
+        return names.Length == 0 && brief.IsGiven(parsed) ? given : [.. KnownGuards.Find(names), .. given];
+    }
+
+    private static List<(SystemSnapshot Snapshot, ImmutableArray<GuardState> States)> States(Target target, ImmutableArray<SystemSnapshot> snapshots, ImmutableArray<Guard> guards, string[] who) =>
+        [.. snapshots.Select(s => (s, target.With(s.EditionNumber, tree => Guards.Read(tree, s, guards, Audience.Parse(who.Length > 0 ? who : ["everyone"], s)))))];
+
+    private static ImmutableArray<Change> Changes(List<(SystemSnapshot Snapshot, ImmutableArray<GuardState> States)> states, bool lift) =>
+        [.. states.SelectMany(s => Guards.Changes(s.States, s.Snapshot, lift))];
+
+    private static string State(GuardState state) => state.IsSet ? "set" : state.Now is null ? "notSet" : "setOtherwise";
+
+    private static void Show(Target target, SystemSnapshot snapshot, ImmutableArray<GuardState> states)
+    {
+        if (snapshot.EditionNumber is not null)
+            Say.Heading(Words.Describe(snapshot));
+        var sheet = new Sheet("Guard", "Set for", "Not set for", "Set otherwise for", "What it does").Quiet(4);
+        foreach (var guard in states.GroupBy(s => s.Guard))
+            sheet.Add(guard.Key.Name ?? guard.Key.Value.Name, Places(guard, "set"), Places(guard, "notSet"), Places(guard, "setOtherwise"), guard.Key.Because ?? guard.Key.Describe());
+        sheet.Write();
+        Say.Line($"{Sheet.Count(states.Select(s => s.Guard).Distinct().Count(g => states.All(s => s.Guard != g || s.IsSet)), "guard")} set for all that they are for on {Words.Place(target, snapshot)}.");
+
+        string Places(IEnumerable<GuardState> guard, string state) => Words.OrNothing(guard.Where(g => State(g) == state).Select(g => g.Place(snapshot)));
+    }
+}

@@ -1,0 +1,96 @@
+using System.Text;
+using Moorfield.Tests;
+
+namespace Moorfield.Cli.Tests;
+
+public sealed class StayingTests : CliTest
+{
+    [Fact]
+    public void What_is_blocked_but_present_is_flagged_with_the_run_that_set_it()
+    {
+        var blocked = Run("block", Root, "Weather", "--yes");
+        blocked.Output.ShouldContain("Nothing was removed: Weather is still there.");
+        string text = Run("blocks", Root).Output;
+        text.ShouldContain("still: Weather");
+        text.ShouldContain("restore point 1");
+        text.ShouldContain("Blocked but present: Weather.");
+        var blocks = Json(Run("blocks", Root, "--format", "json")).GetProperty("blocks").EnumerateArray().ToList();
+        blocks.Select(b => (b.GetProperty("family").GetString()!.Split('_')[0], b.GetProperty("present").GetBoolean(), b.GetProperty("restorePoint").ToString()))
+            .ShouldBe([("Northlight.PartyChat", false, ""), ("Northlight.Weather", true, "1")]);
+        blocks.ShouldAllBe(b => b.GetProperty("since").GetDateTimeOffset().Year >= 2026);
+    }
+
+    [Fact]
+    public void A_family_that_is_not_installed_is_blocked_with_a_word_on_what_it_is_like()
+    {
+        var near = Run("block", Root, "Northlight.Wether_8pewgm0k42rsa", "--yes");
+        (near.ExitCode, near.Error).ShouldBe((0, "moorfield: Northlight.Wether_8pewgm0k42rsa is not installed, and differs in 1 letter from Northlight.Weather_8pewgm0k42rsa, which is. Make sure that it is the one you mean.\n"));
+        Run("block", Root, "Gannet.Charts_8pewgm0k42rsa", "--yes").Error.ShouldBe("");
+        Refused(2, "No package here is called 'Gannet.Charts_short'", "block", Root, "Gannet.Charts_short", "--yes");
+        Refused(2, "Say what to block", "block", Root, "--yes");
+    }
+
+    [Fact]
+    public void Families_of_another_target_are_blocked()
+    {
+        string image = Demo.CopyImageTo(Folder, "counter-install.wim");
+        Run("block", Root, "Larkfield.*", "--from", image, "--yes").Output.ShouldContain("1 family blocked on counter-07.");
+        Run("blocks", Root).Output.ShouldContain("Larkfield.Crossword_j9egfkezhr26y");
+        Refused(2, "No package here is called 'Films'", "block", Root, "Films", "--from", image, "--yes");
+        Refused(2, "name families, or '*'", "block", Root, "--from", image, "--yes");
+    }
+
+    [Fact]
+    public void Blocks_and_guards_go_to_another_system_as_a_registry_text_file()
+    {
+        Run("block", Root, "Weather", "--yes").ExitCode.ShouldBe(0);
+        Run("guard", Root, "consumer-features", "--yes").Output.ShouldContain("1 value set on counter-07.");
+        Run("blocks", Root, "--reg", Folder["blocks.reg"]).Error.ShouldContain("holds 2 blocks and 1 guard");
+        Refused(2, "is there already", "blocks", Root, "--reg", Folder["blocks.reg"]);
+        string other = Demo.CopyTo(Folder, "counter-08");
+        var taken = Run("block", other, "--reg", Folder["blocks.reg"], "--yes");
+        taken.ExitCode.ShouldBe(0, taken.Error);
+        Tool.Read("hivexregedit", "--export", HiveEdit.Software(other), @"\Policies\Microsoft\Windows\CloudContent").ShouldContain("\"DisableWindowsConsumerFeatures\"=dword:00000001");
+        Run("blocks", other).Output.ShouldContain("Northlight.Weather_8pewgm0k42rsa");
+        Run("block", other, "--reg", Folder["blocks.reg"], "--yes").Error.ShouldContain("Nothing was changed.");
+        File.WriteAllBytes(Folder["bad.reg"], Encoding.UTF8.GetBytes("REGEDIT4\r\n[HKEY_LOCAL_MACHINE\\SYSTEM\\Setup]\r\n"));
+        Refused(2, "bad.reg:2: HKEY_LOCAL_MACHINE\\SYSTEM\\Setup is neither a block nor a known guard", "block", Root, "--reg", Folder["bad.reg"], "--yes");
+    }
+
+    [Fact]
+    public void Guards_are_listed_set_lifted_and_undone()
+    {
+        string before = VolumeState.Files(Root);
+        Run("guards", Root).Output.ShouldContain("0 guards set for all that they are for on counter-07.");
+        Run("guard", Root, "--preview").Output.ShouldContain("consumer-features for the machine: Windows does not install suggested apps by itself");
+        Run("guard", Root, "suggested-apps", "--for", "ivy", "--yes").Output.ShouldContain("1 value set");
+        Run("guards", Root, "--format", "csv").Output.Split("\r\n").Count(l => l.Contains(",set,", StringComparison.Ordinal)).ShouldBe(1);
+        Run("guard", Root, "suggested-apps", "--for", "ivy", "--yes").Error.ShouldContain("These guards are set already");
+        Run("guard", Root, "--lift", "--yes").Output.ShouldContain("1 value lifted");
+        Run("undo", Root, "2", "--yes").ExitCode.ShouldBe(0);
+        Run("undo", Root, "1", "--yes").ExitCode.ShouldBe(0);
+        VolumeState.Files(Root).ShouldBe(before);
+        Refused(2, "There is no guard 'sugested-apps'. The nearest is 'suggested-apps'", "guard", Root, "sugested-apps", "--yes");
+    }
+
+    [Fact]
+    public void A_part_of_the_system_without_a_guard_may_come_back_and_one_with_a_guard_gets_it()
+    {
+        Run("remove", Root, "Assistant", "--for", "everyone", "--preview").Output.ShouldContain("Assistant is part of the system: an update may bring it back in spite of the block");
+        File.WriteAllText(Folder["a.yaml"], "brief: 1\nfor: everyone\nremove: [Assistant]\nguard:\n  - {hive: machine, key: Policies\\Northlight\\Assistant, name: Off, type: dword, data: 1, family: Northlight.Assistant_8pewgm0k42rsa}");
+        string text = Run("remove", Root, "--brief", Folder["a.yaml"], "--preview").Output;
+        text.ShouldNotContain("in spite of the block");
+        text.ShouldContain("Guard to be set for the machine: SOFTWARE: Policies\\Northlight\\Assistant: Off.");
+    }
+
+    [Fact]
+    public void Guards_hold_in_an_image_too()
+    {
+        string image = Demo.CopyImageTo(Folder, "counter-install.wim");
+        Run("guard", image, "--edition", "2", "--yes").ExitCode.ShouldBe(0);
+        Run("guards", image, "--edition", "2").Output.ShouldContain("5 guards set for all that they are for on edition 2 of counter-install.wim.");
+        Run("guards", image, "--edition", "1").Output.ShouldContain("0 guards set");
+        WimSource.Verify(image);
+        Run("undo", image, "--yes").ExitCode.ShouldBe(0);
+    }
+}

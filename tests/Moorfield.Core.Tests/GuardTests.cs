@@ -1,0 +1,171 @@
+using System.Collections.Immutable;
+using System.Text;
+using Moorfield.Core.Changes;
+using Moorfield.Core.Choosing;
+using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Staying;
+using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
+using Moorfield.Tests;
+
+namespace Moorfield.Core.Tests;
+
+public sealed class GuardTests : IDisposable
+{
+    private const string Delivery = @"Software\Microsoft\Windows\CurrentVersion\ContentDeliveryManager";
+    private readonly TemporaryFolder _folder = new(inMemory: true);
+    private readonly Bench _bench;
+
+    public GuardTests() => _bench = new Bench(_folder);
+
+    private ImmutableArray<GuardState> Read(string who = "everyone")
+    {
+        using var target = _bench.Open();
+        return target.With(null, tree =>
+        {
+            var snapshot = SystemReader.Read(tree);
+            return Guards.Read(tree, snapshot, KnownGuards.All, Audience.Parse([who], snapshot));
+        });
+    }
+
+    private RunReport Change(bool lift, string who = "everyone")
+    {
+        using var target = _bench.Open();
+        using var vault = Vault.Open(_folder["vault"], new WriteSeam());
+        var snapshot = target.Read([null])[0];
+        var states = Read(who);
+        return Runs.CarryOut(target, vault, new RunRequest(
+            RunKind.Guard, "guard", null, Runs.Identify(target, snapshot),
+            [.. states.Select(s => new ConcernedPackage(s.Concerns, s.Concerns)).Distinct()], [.. Guards.Changes(states, snapshot, lift)]));
+    }
+
+    [Fact]
+    public void Every_known_guard_has_a_name_and_a_sentence()
+    {
+        KnownGuards.All.Length.ShouldBe(5);
+        KnownGuards.All.ShouldAllBe(g => g.Name!.Length > 0 && g.Because!.EndsWith('.'));
+        KnownGuards.All.Select(g => g.Name).ShouldBeUnique();
+        Should.Throw<MoorfieldException>(() => KnownGuards.Find(["consumer-feature"])).Message.ShouldContain("The nearest is 'consumer-features'");
+    }
+
+    [Fact]
+    public void Guards_are_not_set_set_or_set_otherwise()
+    {
+        var before = Read();
+        before.Length.ShouldBe(1 + (4 * 4));
+        before.ShouldAllBe(s => !s.IsSet);
+        before.Single(s => s.Guard.Name == "consumer-features").Now.ShouldBeNull();
+        before.Where(s => s.Guard.Hive == GuardHive.Account).ShouldAllBe(s => s.Now!.AsDWord() == 1);
+        Read("ivy").Select(s => s.Sid).Distinct().ShouldBe([null, Demo.Sid("ivy")]);
+    }
+
+    [Fact]
+    public void Set_and_undone_everything_is_as_before_type_and_all()
+    {
+        HiveEdit.Change(Path.Combine(_bench.Root, "Users/ivy/NTUSER.DAT"), h => h.Find(Delivery)!.Value.Set(HiveValue.FromString("SilentInstalledAppsEnabled", "perhaps")));
+        string before = VolumeState.Files(_bench.Root);
+        Change(lift: false).Failures.ShouldBeEmpty();
+        Read().ShouldAllBe(s => s.IsSet);
+        Tool.Read("hivexregedit", "--export", Path.Combine(_bench.Root, "Users/Default/NTUSER.DAT"), $@"\{Delivery}").ShouldContain("\"OemPreInstalledAppsEnabled\"=dword:00000000");
+        _bench.Undo(1).Failures.ShouldBeEmpty();
+        VolumeState.Files(_bench.Root).ShouldBe(before);
+    }
+
+    [Fact]
+    public void One_guard_of_several_can_be_undone_alone()
+    {
+        HiveEdit.Change(Path.Combine(_bench.Root, "Users/ivy/NTUSER.DAT"), h => h.Find(Delivery)!.Value.Set(HiveValue.FromString("SilentInstalledAppsEnabled", "perhaps")));
+        Change(lift: false).Failures.ShouldBeEmpty();
+        _bench.Undo(1, "suggested-apps").Failures.ShouldBeEmpty();
+        var states = Read();
+        states.Where(s => s.Guard.Name == "suggested-apps").ShouldAllBe(s => !s.IsSet);
+        states.Single(s => s.Guard.Name == "suggested-apps" && s.Sid == Demo.Sid("ivy")).Now!.AsString().ShouldBe("perhaps");
+        states.Where(s => s.Guard.Name != "suggested-apps").ShouldAllBe(s => s.IsSet);
+    }
+
+    [Fact]
+    public void Lifting_takes_only_what_is_set()
+    {
+        Change(lift: false, "ivy").Failures.ShouldBeEmpty();
+        Change(lift: true).Changes.ShouldBe(1 + 4);
+        Read().Where(s => s.Sid == Demo.Sid("rowan")).ShouldAllBe(s => s.Now!.AsDWord() == 1);
+        Read("ivy").ShouldAllBe(s => s.Now == null);
+    }
+
+    [Fact]
+    public void A_brief_may_name_a_known_guard()
+    {
+        string file = _folder.Write("b.yaml", "brief: 1\nguard: [consumer-features, {hive: machine, key: A, name: B, type: dword, data: 1}]"u8);
+        new Core.Choosing.Briefs.BriefLoader(_ => []).Load(file).Guards.Select(g => g.Name).ShouldBe(["consumer-features", null]);
+        _folder.Write("b.yaml", "brief: 1\nguard: [consumer-featurs]"u8);
+        Should.Throw<MoorfieldException>(() => new Core.Choosing.Briefs.BriefLoader(_ => []).Load(file)).Message.ShouldContain(":2:9: There is no guard 'consumer-featurs'. The nearest is 'consumer-features'");
+    }
+
+    [Fact]
+    public void Blocks_and_guards_go_through_a_registry_text_file_and_back()
+    {
+        ImmutableArray<PackageFamilyName> blocks = [.. new[] { "Gannet.Charts_8pewgm0k42rsa", "Larkfield.Atlas_j9egfkezhr26y" }.Select(f => PackageFamilyName.TryParse(f, out var family) ? family : default)];
+        byte[] text = RegistryExchange.Write("counter-07", blocks, KnownGuards.All);
+        var read = RegistryExchange.Read("x.reg", text);
+        read.Blocks.ShouldBe(blocks);
+        read.Guards.ShouldBe(KnownGuards.All, ignoreOrder: true);
+        // The older header in one byte a letter, with keys in another case.
+        string old = "REGEDIT4\n[hkey_local_machine\\software\\microsoft\\windows\\currentversion\\appx\\appxalluserstore\\deprovisioned\\Gannet.Charts_8pewgm0k42rsa]\n";
+        RegistryExchange.Read("x.reg", Encoding.ASCII.GetBytes(old)).Blocks.ShouldHaveSingleItem().Name.ShouldBe("Gannet.Charts");
+    }
+
+    [Theory]
+    [InlineData(@"[HKEY_LOCAL_MACHINE\SOFTWARE\Other]", ":2: ")]
+    [InlineData(@"[-HKEY_LOCAL_MACHINE\SOFTWARE\Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Deprovisioned\Gannet.Charts_8pewgm0k42rsa]", ":2: ")]
+    [InlineData(@"[HKEY_LOCAL_MACHINE\SOFTWARE\Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Deprovisioned\NoFamily]", ":2: ")]
+    [InlineData("[HKEY_LOCAL_MACHINE\\SOFTWARE\\Policies\\Microsoft\\Windows\\CloudContent]\n\"DisableWindowsConsumerFeatures\"=dword:2", ":3: ")]
+    [InlineData("[HKEY_LOCAL_MACHINE\\SOFTWARE\\Policies\\Microsoft\\Windows\\CloudContent]\n\"Other\"=dword:1", ":3: ")]
+    [InlineData("[HKEY_LOCAL_MACHINE\\SOFTWARE\\Policies\\Microsoft\\Windows\\CloudContent]\n\"DisableWindowsConsumerFeatures\"=-", ":3: ")]
+    public void Anything_else_in_such_a_file_is_refused_with_its_line(string text, string line)
+    {
+        var error = Should.Throw<MoorfieldException>(() => RegistryExchange.Read("x.reg", Encoding.UTF8.GetBytes("Windows Registry Editor Version 5.00\n" + text)));
+        error.Message.ShouldContain("x.reg" + line);
+        error.Message.ShouldContain("is neither a block nor a known guard");
+    }
+
+    [Theory]
+    [InlineData("NORTHLIGHT.weather_8PEWGM0K42RSA", true)]
+    [InlineData("Northlight.Weather_20jv3wd6jp5fj", false)]
+    [InlineData("Northlight.Weathe_8pewgm0k42rsa", false)]
+    [InlineData("Northlight.WeatherMap_8pewgm0k42rsa", false)]
+    public void A_block_holds_for_its_family_in_any_case_of_letters_and_for_no_other(string block, bool holds)
+    {
+        HiveEdit.Change(_bench.Software, h => h.Create($@"{HiveEdit.Store}\Deprovisioned\{block}"));
+        var snapshot = _bench.Read();
+        snapshot.Packages.Single(p => p.FullName.Name == "Northlight.Weather").Blocked.ShouldBe(holds);
+        BlockPlanner.Block(snapshot, [snapshot.Packages.Single(p => p.FullName.Name == "Northlight.Weather").Family]).Changes.Length.ShouldBe(holds ? 0 : 1);
+    }
+
+    [Fact]
+    public void A_family_that_is_a_letter_off_is_told()
+    {
+        var snapshot = _bench.Read();
+        PackageFamilyName.TryParse("Northlight.Wether_8pewgm0k42rsa", out var off).ShouldBeTrue();
+        BlockPlanner.NearMiss([snapshot], off)!.Value.Letters.ShouldBe(1);
+        PackageFamilyName.TryParse("Gannet.Charts_8pewgm0k42rsa", out var far).ShouldBeTrue();
+        BlockPlanner.NearMiss([snapshot], far).ShouldBeNull();
+        BlockPlanner.NearMiss([snapshot], snapshot.Packages[0].Family).ShouldBeNull();
+    }
+
+    [Fact]
+    public void The_run_that_set_a_block_is_known_until_it_is_undone()
+    {
+        _bench.Remove("Weather", "everyone");
+        var family = _bench.Read().Blocks.Single(b => b.Name == "Northlight.Weather");
+        string machine = _bench.Points()[0].Point.Target.MachineId;
+        new BlockHistory(_bench.Points(), machine).SetBy(family, null)!.Number.ShouldBe(1);
+        new BlockHistory(_bench.Points(), "another").SetBy(family, null).ShouldBeNull();
+        _bench.Read().BlockTimes[family].ShouldNotBeNull();
+        _bench.Undo(1);
+        new BlockHistory(_bench.Points(), machine).SetBy(family, null).ShouldBeNull();
+    }
+
+    public void Dispose() => _folder.Dispose();
+}
