@@ -37,12 +37,16 @@ public sealed record World(
         return Load(stream);
     }
 
+    /// <summary>File names of the demo's briefs.</summary>
+    public static IEnumerable<string> BriefNames =>
+        typeof(World).Assembly.GetManifestResourceNames().Where(n => n.EndsWith(".brief.yaml", StringComparison.Ordinal)).Order(StringComparer.Ordinal);
+
     /// <summary>Writes the demo's briefs into a folder.</summary>
     /// <returns>Their paths.</returns>
     public static ImmutableArray<string> WriteBriefs(string folder)
     {
         var paths = ImmutableArray.CreateBuilder<string>();
-        foreach (string name in typeof(World).Assembly.GetManifestResourceNames().Where(n => n.EndsWith(".brief.yaml", StringComparison.Ordinal)).Order(StringComparer.Ordinal))
+        foreach (string name in BriefNames)
         {
             using var brief = typeof(World).Assembly.GetManifestResourceStream(name)!;
             using var file = File.Create(Path.Combine(folder, name));

@@ -52,14 +52,18 @@ internal static class BriefCommand
     /// <exception cref="MoorfieldException">It is there already.</exception>
     internal static void WriteNew(string file, byte[] content)
     {
+        if (Path.Exists(file))
+            throw new MoorfieldException(Trouble.Misused, $"{file} is there already. Name another file, or delete it.");
+        using var stream = new FileStream(file, FileMode.CreateNew);
         try
         {
-            using var stream = new FileStream(file, FileMode.CreateNew);
             stream.Write(content);
+            stream.Flush(flushToDisk: true);
         }
-        catch (IOException e) when (File.Exists(file))
+        catch (IOException)
         {
-            throw new MoorfieldException(Trouble.Misused, $"{file} is there already. Name another file, or delete it.", e);
+            File.Delete(file); // nobody is left with half of it
+            throw;
         }
     }
 

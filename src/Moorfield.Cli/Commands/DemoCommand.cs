@@ -29,7 +29,7 @@ internal static class DemoCommand
         string folder = Path.GetFullPath(parsed.GetRequiredValue(Folder));
         string volume = Path.Combine(folder, "counter-07");
         string image = Path.Combine(folder, "counter-install.wim");
-        if (new[] { volume, image }.FirstOrDefault(Path.Exists) is { } there)
+        if (World.BriefNames.Select(n => Path.Combine(folder, n)).Concat([volume, image]).FirstOrDefault(Path.Exists) is { } there)
             throw new MoorfieldException(Trouble.Misused, $"{there} is there already. Delete it, or name another folder.");
         ImmutableArray<string> briefs;
         try
