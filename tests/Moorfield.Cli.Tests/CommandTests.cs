@@ -135,10 +135,13 @@ public sealed class CommandTests : CliTest
         Run("inventory", Root).Output.ShouldNotContain("\nClock ");
     }
 
-    [Fact]
-    public void A_target_that_changes_while_the_person_thinks_is_left_alone()
+    [Theory]
+    [InlineData("Windows/System32/config/SOFTWARE")]
+    [InlineData("Users/ivy/NTUSER.DAT")]
+    [InlineData("Users/Default/NTUSER.DAT")]
+    public void A_target_that_changes_while_the_person_thinks_is_left_alone(string hiveFile)
     {
-        var outcome = RunInTerminal("y", () => HiveEdit.Change(HiveEdit.Software(Root), hive => hive.Create(@"Saltmarsh\Changed")), "remove", Root, "Clock", "--for", "everyone");
+        var outcome = RunInTerminal("y", () => HiveEdit.Change(At(hiveFile), hive => hive.Create(@"Saltmarsh\Changed")), "remove", Root, "Clock", "--for", "everyone");
         outcome.ExitCode.ShouldBe(5);
         outcome.Output.ShouldContain("was changed by something else since the preview");
         Run("inventory", Root).Output.ShouldContain("\nClock ");

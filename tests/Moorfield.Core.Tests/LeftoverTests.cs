@@ -139,6 +139,18 @@ public sealed class LeftoverTests : IDisposable
         File.ReadAllText(Associations).ShouldBe("<DefaultAssociations><Association");
     }
 
+    [Theory]
+    [InlineData(@"D:\WindowsApps\moved", false)]
+    [InlineData(@"C:\Users\rowan\Documents", false)]
+    [InlineData(@"C:\Program Files\WindowsApps\nothing", true)]
+    public void What_lies_on_another_drive_or_elsewhere_on_this_one_is_none(string place, bool isLeftover)
+    {
+        string fullName = _bench.Read().Packages.Single(p => p.FullName.Name == "Larkfield.Puzzles").FullName.ToString();
+        HiveEdit.Change(Path.Combine(_bench.Root, "Users/rowan/AppData/Local/Microsoft/Windows/UsrClass.dat"), h =>
+            h.Create($@"Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\Repository\Packages\{fullName}").Set(Formats.Hives.HiveValue.FromString("PackageRootFolder", place)));
+        _bench.Read().Leftovers.Any(l => l.FullName?.Name == "Larkfield.Puzzles").ShouldBe(isLeftover);
+    }
+
     [Fact]
     public void Without_a_folder_of_packages_nothing_is_called_a_leftover()
     {

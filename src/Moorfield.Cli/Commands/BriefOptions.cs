@@ -8,7 +8,7 @@ namespace Moorfield.Cli.Commands;
 /// <summary>The options by which commands are given a brief.</summary>
 internal sealed class BriefOptions
 {
-    private readonly Option<string?> _brief = new("--brief") { Description = "Do what this brief says: a file, or an https address", HelpName = "FILE|URL" };
+    private readonly Option<string?> _brief = new("--brief") { Description = "The brief to go by: a file, or an https address", HelpName = "FILE|URL" };
     private readonly Option<string?> _sha256 = new("--brief-sha256") { Description = "Take the brief only if this is its SHA-256", HelpName = "HEX" };
 
     internal BriefOptions(Command command, bool required = false)

@@ -25,7 +25,8 @@ public sealed class TargetFingerprint : IEquatable<TargetFingerprint>
         IEnumerable<WindowsPath> paths =
         [
             Places.Software, Places.StateRepository, Places.StagedPackages, Places.Repository,
-            .. accounts.Select(a => a.Profile).OfType<WindowsPath>().SelectMany(p => new[] { Places.Classes(p), Places.AppData(p), Places.Aliases(p) }),
+            Places.DefaultAssociations, Places.Pins, Places.UserHive(Places.DefaultProfile),
+            .. accounts.Select(a => a.Profile).OfType<WindowsPath>().SelectMany(p => new[] { Places.UserHive(p), Places.Classes(p), Places.AppData(p), Places.Aliases(p) }),
         ];
         foreach (var path in paths)
         {

@@ -9,13 +9,14 @@ namespace Moorfield.Core.Systems;
 /// <param name="HasClasses">Whether the classes hive could be read.</param>
 /// <param name="Registrations">Registrations by full name.</param>
 /// <param name="FamilyTraces">Data, aliases, file handlers and choices, by family.</param>
+/// <param name="Given">The places that registrations give for packages, as written.</param>
 /// <param name="Strays">File handlers and choices that name a package's ProgId which is not there.</param>
 /// <param name="Handlers">Of the account's own classes.</param>
 /// <param name="Choices">What the account chose to open file types and links with.</param>
 internal sealed record AccountRegistry(
     Account Account, bool HasClasses, ILookup<PackageFullName, Trace> Registrations, ILookup<PackageFamilyName, Trace> FamilyTraces,
     ImmutableArray<Trace> Strays, HandlerClasses Handlers, ImmutableArray<ChosenHandler> Choices, ImmutableArray<ClassicProgram> Programs,
-    IReadOnlyDictionary<PackageFamilyName, PersonalData> Data)
+    IReadOnlyDictionary<PackageFamilyName, PersonalData> Data, ILookup<PackageFullName, string> Given)
 {
     /// <param name="machine">The machine's classes.</param>
     internal static AccountRegistry Read(WindowsTree tree, Account account, HandlerClasses machine, SnapshotNotes notes)
@@ -23,11 +24,12 @@ internal sealed record AccountRegistry(
         var registrations = new List<(PackageFullName Package, Trace Trace)>();
         var familyTraces = new List<(PackageFamilyName Family, Trace Trace)>();
         var strays = new List<Trace>();
+        var given = new List<(PackageFullName Package, string Place)>();
         HandlerClasses? handlers = null;
         var own = new OwnHive([], []);
         if (account.Profile is { } profile)
         {
-            handlers = ReadClasses(tree, account, Places.Classes(profile), registrations, notes);
+            handlers = ReadClasses(tree, account, Places.Classes(profile), registrations, given, notes);
             own = ReadOwn(tree, account, Places.UserHive(profile), notes);
             if (handlers is not null)
                 AddHandlers(account, Places.Classes(profile), handlers, machine, own, familyTraces, strays);
@@ -37,7 +39,8 @@ internal sealed record AccountRegistry(
         return new AccountRegistry(
             account, handlers is not null, registrations.ToLookup(r => r.Package, r => r.Trace), familyTraces.ToLookup(f => f.Family, f => f.Trace),
             [.. strays], handlers ?? HandlerClasses.None, [.. own.Choices.Select(c => new ChosenHandler(account.Sid, c.What, Owner(c.ProgId)))], own.Programs,
-            account.Profile is { } home ? PersonalData.Read(tree, account.Sid, Places.AppData(home)) : []);
+            account.Profile is { } home ? PersonalData.Read(tree, account.Sid, Places.AppData(home)) : [],
+            given.ToLookup(g => g.Package, g => g.Place));
 
         PackageFamilyName? Owner(string progId) => OwnerOf(progId, handlers, machine);
     }
@@ -74,7 +77,7 @@ internal sealed record AccountRegistry(
     }
 
     private static HandlerClasses? ReadClasses(
-        WindowsTree tree, Account account, WindowsPath path, List<(PackageFullName, Trace)> registrations, SnapshotNotes notes)
+        WindowsTree tree, Account account, WindowsPath path, List<(PackageFullName, Trace)> registrations, List<(PackageFullName, string)> given, SnapshotNotes notes)
     {
         try
         {
@@ -85,7 +88,11 @@ internal sealed record AccountRegistry(
                 return null;
             }
             foreach (var key in hive.Find(Places.AccountPackages)?.Children() ?? [])
+            {
                 Add(key.Name, $@"{Places.AccountPackages}\{key.Name}");
+                if (key.Text("PackageRootFolder") is { } place && PackageFullName.TryParse(key.Name, out var fullName))
+                    given.Add((fullName, place));
+            }
             foreach (var family in hive.Find(Places.AccountFamilies)?.Children() ?? [])
             {
                 foreach (var key in family.Children())

@@ -35,7 +35,7 @@ public enum LeftoverKind
 public sealed record Leftover(LeftoverKind Kind, PackageFamilyName? Family, PackageFullName? FullName, string? Sid, long Bytes, Location Location);
 
 /// <summary>Finds what earlier removals left behind.</summary>
-internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledPackage> packages, ImmutableArray<AccountRegistry> accounts, NewcomerLists lists)
+internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledPackage> packages, MachineRegistry machine, ImmutableArray<AccountRegistry> accounts, NewcomerLists lists)
 {
     internal ImmutableArray<Leftover> Find()
     {
@@ -66,8 +66,16 @@ internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledP
     }
 
     /// <summary>Parts of the system are in order whoever has them; frameworks wait for a package that needs them.</summary>
-    private static bool IsLeftover(InstalledPackage package) =>
-        package.Role != PackageRole.Component && (!package.HasFiles || (!package.IsHeld && package.Role != PackageRole.Framework));
+    private bool IsLeftover(InstalledPackage package) =>
+        package.Role != PackageRole.Component && (package.HasFiles ? !package.IsHeld && package.Role != PackageRole.Framework : !LiesElsewhere(package));
+
+    /// <summary>
+    /// Whether its entries give a place on another drive, or one on this volume that is there: apps may be moved, and developers register
+    /// them where they are made. [doc]
+    /// </summary>
+    private bool LiesElsewhere(InstalledPackage package) =>
+        package.Parts.SelectMany(p => machine.Given[p.FullName].Concat(accounts.SelectMany(a => a.Given[p.FullName])))
+            .Any(place => WindowsPath.Parse(place) is not { } path || tree.Stat(path) is not null);
 
     private bool IsSystemPart(PackageFamilyName family) => packages.Any(p => p.Family == family && p.Role is PackageRole.Component or PackageRole.Framework);
 

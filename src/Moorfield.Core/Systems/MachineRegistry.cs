@@ -6,6 +6,7 @@ using Moorfield.Formats.Hives;
 namespace Moorfield.Core.Systems;
 
 /// <summary>What the machine's hives say, before it is put together with anything else.</summary>
+/// <param name="Given">The places that entries give for packages, as written.</param>
 internal sealed record MachineRegistry(
     string Product,
     string Edition,
@@ -17,6 +18,7 @@ internal sealed record MachineRegistry(
     ImmutableArray<Account> Accounts,
     ImmutableDictionary<PackageFamilyName, DateTimeOffset?> Blocks,
     ILookup<PackageFullName, Trace> Traces,
+    ILookup<PackageFullName, string> Given,
     HandlerClasses Handlers,
     ImmutableArray<ClassicProgram> Programs)
 {
@@ -29,6 +31,7 @@ internal sealed record MachineRegistry(
         try
         {
             var accounts = ReadAccounts(hive, notes);
+            var (traces, given) = ReadTraces(hive, accounts, notes);
             var version = hive.Find(Places.CurrentVersion);
             string build = version?.Text("CurrentBuild") ?? "";
             string product = version?.Text("ProductName") ?? "";
@@ -45,7 +48,8 @@ internal sealed record MachineRegistry(
                 hive.Find(Places.Cryptography)?.Text("MachineGuid") ?? "",
                 accounts,
                 ReadBlocks(hive, notes),
-                ReadTraces(hive, accounts, notes),
+                traces,
+                given,
                 hive.Find(Places.MachineClasses) is { } classes ? HandlerClasses.Read(classes, Places.Software) : HandlerClasses.None,
                 [.. ClassicPrograms.Read(hive.Find(Places.Uninstall), null), .. ClassicPrograms.Read(hive.Find(Places.Uninstall32), null)]);
         }
@@ -107,9 +111,10 @@ internal sealed record MachineRegistry(
         return blocks.ToImmutable();
     }
 
-    private static ILookup<PackageFullName, Trace> ReadTraces(Hive hive, ImmutableArray<Account> accounts, SnapshotNotes notes)
+    private static (ILookup<PackageFullName, Trace> Traces, ILookup<PackageFullName, string> Given) ReadTraces(Hive hive, ImmutableArray<Account> accounts, SnapshotNotes notes)
     {
         var found = new List<(PackageFullName Package, Trace Trace)>();
+        var given = new List<(PackageFullName Package, string Place)>();
         Collect(Places.Provisioned, TraceScope.Newcomers, null, TraceKind.Provisioned);
         Collect(Places.Inbox, TraceScope.Newcomers, null, TraceKind.Inbox);
         Collect(Places.MachinePackages, TraceScope.Machine, null, TraceKind.MachineEntry);
@@ -120,7 +125,7 @@ internal sealed record MachineRegistry(
         }
         if (hive.Find(Places.Store) is null)
             notes.Add("storeMissing", $"SOFTWARE has no {Places.Store}: either no app packages were ever set up, or it is of a layout not known here.");
-        return found.ToLookup(f => f.Package, f => f.Trace);
+        return (found.ToLookup(f => f.Package, f => f.Trace), given.ToLookup(g => g.Package, g => g.Place));
 
         void Collect(string path, TraceScope scope, string? sid, TraceKind kind)
         {
@@ -132,7 +137,10 @@ internal sealed record MachineRegistry(
                     notes.Add("unknownEntry", $@"The key {path}\{name} is not named like a package and is left alone.");
                     continue;
                 }
-                if (key.Text("Path") is { } place && WindowsPath.Parse(place) is null)
+                string? place = key.Text("Path");
+                if (place is not null)
+                    given.Add((fullName, place));
+                if (place is not null && WindowsPath.Parse(place) is null)
                     notes.Add("pathOutside", $"{fullName}: the registry gives its place as '{place}', which leads out of this volume. That path is not used.", fullName);
                 found.Add((fullName, new Trace(scope, sid, kind, new KeyLocation(Places.Software, $@"{path}\{name}"))));
             }

@@ -38,7 +38,7 @@ public static class SystemReader
             BlockTimes = machine.Blocks,
             Handlers = new Handlers(
                 machine.Handlers.Classic, accounts.ToImmutableDictionary(a => a.Account.Sid, a => a.Handlers.Classic), [.. accounts.SelectMany(a => a.Choices), .. lists.Given]),
-            Leftovers = new LeftoverFinder(tree, packages, accounts, lists).Find(),
+            Leftovers = new LeftoverFinder(tree, packages, machine, accounts, lists).Find(),
             ClassicPrograms = ClassicPrograms.Sorted(machine.Programs.Concat(accounts.SelectMany(a => a.Programs))),
         };
     }
