@@ -35,6 +35,16 @@ public class RegistryTextTests
     }
 
     [Fact]
+    public void Only_values_go_on_in_the_next_line_and_those_for_as_long_as_they_like()
+    {
+        Read("REGEDIT4\n; from C:\\\n[A]\n\"x\"=dword:1\n;\\").Select(s => (s.Line, s.Key)).ShouldBe([(3, "A"), (4, "A")]);
+        const int Lines = 400_000;
+        var read = Read($"REGEDIT4\n[A]\n\"x\"=hex:00{string.Concat(Enumerable.Repeat(",\\\n  2a", Lines))}\n\"y\"=-");
+        read[1].Value!.Data.Length.ShouldBe(Lines + 1);
+        (read[2].Line, read[2].Action).ShouldBe((Lines + 4, RegistryAction.DeleteValue));
+    }
+
+    [Fact]
     public void The_older_header_and_UTF_16_are_read()
     {
         Read("REGEDIT4\r\n[HKEY_LOCAL_MACHINE\\A]\r\n\"x\"=hex(2):25,61,25,00")[1].Value!.AsString().ShouldBe("%a%");

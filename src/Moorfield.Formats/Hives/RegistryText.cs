@@ -52,9 +52,7 @@ public static class RegistryText
         for (int i = 1; i < lines.Length; i++)
         {
             int number = i + 1;
-            string line = lines[i].Trim();
-            while (line.EndsWith('\\') && !line.StartsWith('[') && i + 1 < lines.Length)
-                line = line[..^1] + lines[++i].Trim();
+            string line = Joined(lines, ref i);
             if (line.Length == 0 || line[0] == ';')
                 continue;
             if (line[0] == '[')
@@ -83,6 +81,18 @@ public static class RegistryText
                 text.Append(value.Name.Length == 0 ? "@" : Quoted(value.Name)).Append('=').Append(statement.Action == RegistryAction.DeleteValue ? "-" : Data(value)).Append("\r\n");
         }
         return [.. Encoding.Unicode.Preamble, .. Encoding.Unicode.GetBytes(text.ToString())];
+    }
+
+    /// <summary>A line with those that it goes on in.</summary>
+    private static string Joined(string[] lines, ref int i)
+    {
+        string line = lines[i].Trim();
+        if (!line.EndsWith('\\') || line[0] is '[' or ';')
+            return line;
+        var joined = new StringBuilder();
+        for (; line.EndsWith('\\') && i + 1 < lines.Length; line = lines[++i].Trim())
+            joined.Append(line, 0, line.Length - 1);
+        return joined.Append(line).ToString();
     }
 
     private static string Decode(ReadOnlySpan<byte> content)
