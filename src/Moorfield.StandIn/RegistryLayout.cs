@@ -8,9 +8,10 @@ namespace Moorfield.StandIn;
 /// <summary>Fills the hives of a made-up system. Source of the keys: windows-on-disk §3 and §4.</summary>
 internal sealed class RegistryLayout(World world)
 {
-    private const string Store = @"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore";
-    private const string MachinePackages = @"Classes\Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\PackageRepository\Packages";
-    private const string AccountRepository = @"Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\Repository";
+    internal const string Store = @"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore";
+    internal const string MachinePackages = @"Classes\Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\PackageRepository\Packages";
+    internal const string AccountRepository = @"Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\Repository";
+    internal const string Profiles = @"Microsoft\Windows NT\CurrentVersion\ProfileList";
 
     internal void FillSoftware(Hive hive)
     {
@@ -23,7 +24,6 @@ internal sealed class RegistryLayout(World world)
         Set(hive, @"Microsoft\Cryptography", HiveValue.FromString("MachineGuid", world.MachineGuid));
         Set(hive, @"Microsoft\Windows\CurrentVersion\OEMInformation",
             HiveValue.FromString("Manufacturer", world.Manufacturer), HiveValue.FromString("Model", world.Model));
-        const string Profiles = @"Microsoft\Windows NT\CurrentVersion\ProfileList";
         foreach (var (sid, folder) in new[] { ("S-1-5-18", "systemprofile"), ("S-1-5-19", "LocalService"), ("S-1-5-20", "NetworkService") })
             Set(hive, $@"{Profiles}\{sid}", HiveValue.FromString("ProfileImagePath", $@"%systemroot%\ServiceProfiles\{folder}", HiveValueType.ExpandString));
         foreach (var account in world.Accounts)
@@ -47,11 +47,7 @@ internal sealed class RegistryLayout(World world)
     {
         var fullName = package.FullName(world);
         var registered = package.BundleName(world) ?? fullName;
-        string path = package.BundleName(world) is { } bundle
-            ? $@"C:\Program Files\WindowsApps\{bundle}\AppxMetadata\AppxBundleManifest.xml"
-            : package.IsComponent
-                ? $@"C:\Windows\SystemApps\{fullName.Family}\AppxManifest.xml"
-                : $@"C:\Program Files\WindowsApps\{fullName}\AppxManifest.xml";
+        string path = ManifestPlace(registered, package.IsComponent);
         if (package.IsComponent)
             Set(hive, $@"{Store}\InboxApplications\{fullName}", HiveValue.FromString("Path", path));
         else if (package.Provisioned)
@@ -59,11 +55,14 @@ internal sealed class RegistryLayout(World world)
         foreach (var account in Having(package))
             hive.Create($@"{Store}\{account.Sid}\{registered}");
         foreach (var part in VolumeBuilder.Parts(world, package))
-        {
-            string folder = package.IsComponent ? $@"C:\Windows\SystemApps\{fullName.Family}" : $@"C:\Program Files\WindowsApps\{part}";
-            Set(hive, $@"{MachinePackages}\{part}", HiveValue.FromString("Path", folder));
-        }
+            Set(hive, $@"{MachinePackages}\{part}", HiveValue.FromString("Path", Place(part, package.IsComponent)));
     }
+
+    /// <summary>A package's folder, as registries give it.</summary>
+    internal static string Place(PackageFullName part, bool isComponent) => isComponent ? $@"C:\Windows\SystemApps\{part.Family}" : $@"C:\Program Files\WindowsApps\{part}";
+
+    internal static string ManifestPlace(PackageFullName part, bool isComponent) =>
+        Place(part, isComponent) + (part.IsBundle ? @"\AppxMetadata\AppxBundleManifest.xml" : @"\AppxManifest.xml");
 
     private void AddLeftover(Hive hive, WorldLeftover leftover)
     {
@@ -134,25 +133,15 @@ internal sealed class RegistryLayout(World world)
     }
 
     /// <summary>The ProgId of a package that left it behind.</summary>
-    internal static string StrayProgId(WorldLeftover leftover) =>
-        "AppX" + Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes($"{leftover.Name}/{leftover.Detail}")))[..32];
+    internal static string StrayProgId(WorldLeftover leftover) => ProgId($"{leftover.Name}/{leftover.Detail}");
 
     internal void FillClasses(Hive hive, WorldAccount account)
     {
         hive.Create(AccountRepository + @"\Packages");
         foreach (var package in world.Packages.Where(p => Having(p).Contains(account)))
         {
-            var fullName = package.FullName(world);
             foreach (var part in VolumeBuilder.Parts(world, package))
-            {
-                string root = package.IsComponent ? $@"C:\Windows\SystemApps\{fullName.Family}" : $@"C:\Program Files\WindowsApps\{part}";
-                Set(hive, $@"{AccountRepository}\Packages\{part}",
-                    HiveValue.FromString("DisplayName", package.Display),
-                    HiveValue.FromString("PackageID", part.ToString()),
-                    HiveValue.FromString("PackageRootFolder", root));
-                Set(hive, $@"{AccountRepository}\Families\{fullName.Family}\{part}",
-                    HiveValue.FromQWord("InstallTime", (ulong)world.Clock.ToFileTime()));
-            }
+                AddRegistration(hive, part, package.Display, package.IsComponent, world.Clock);
         }
         foreach (var leftover in world.Leftovers.Where(l => l.What == "handler" && l.For?.Contains(account.Name) == true))
         {
@@ -161,14 +150,31 @@ internal sealed class RegistryLayout(World world)
         }
         foreach (var (package, app) in Apps(account))
         {
-            foreach (string type in app.Types ?? [])
-            {
-                AddProgId(hive, package, app, type);
-                Set(hive, $@"{type}\OpenWithProgids", new HiveValue(ProgId(package, app, type), HiveValueType.None, Array.Empty<byte>()));
-            }
-            foreach (string scheme in app.Schemes ?? [])
-                AddProgId(hive, package, app, scheme);
+            foreach (string what in (app.Types ?? []).Concat(app.Schemes ?? []))
+                AddHandler(hive, package.FullName(world).Family, app.Id, what, package.Display, world.Publishers[package.By].Display);
         }
+    }
+
+    /// <summary>An account's registration of one part of a package.</summary>
+    internal static void AddRegistration(Hive classes, PackageFullName part, string display, bool isComponent, DateTimeOffset time)
+    {
+        Set(classes, $@"{AccountRepository}\Packages\{part}",
+            HiveValue.FromString("DisplayName", display),
+            HiveValue.FromString("PackageID", part.ToString()),
+            HiveValue.FromString("PackageRootFolder", Place(part, isComponent)));
+        Set(classes, $@"{AccountRepository}\Families\{part.Family}\{part}", HiveValue.FromQWord("InstallTime", (ulong)time.ToFileTime()));
+    }
+
+    /// <summary>What lets an application open a file type or scheme.</summary>
+    internal static void AddHandler(Hive classes, PackageFamilyName family, string app, string what, string display, string company)
+    {
+        string progId = ProgId(family, app, what);
+        Set(classes, $@"{progId}\Application",
+            HiveValue.FromString("AppUserModelID", $"{family}!{app}"),
+            HiveValue.FromString("ApplicationName", display),
+            HiveValue.FromString("ApplicationCompany", company));
+        if (what.StartsWith('.'))
+            Set(classes, $@"{what}\OpenWithProgids", new HiveValue(progId, HiveValueType.None, Array.Empty<byte>()));
     }
 
     internal IEnumerable<WorldAccount> Having(WorldPackage package) =>
@@ -179,12 +185,6 @@ internal sealed class RegistryLayout(World world)
     private IEnumerable<(WorldPackage Package, WorldApp App)> Apps(WorldAccount account) =>
         world.Packages.Where(p => p.For?.Contains(account.Name) == true).SelectMany(p => (p.Apps ?? []).Select(a => (p, a)));
 
-    private void AddProgId(Hive hive, WorldPackage package, WorldApp app, string what) =>
-        Set(hive, $@"{ProgId(package, app, what)}\Application",
-            HiveValue.FromString("AppUserModelID", $"{package.FullName(world).Family}!{app.Id}"),
-            HiveValue.FromString("ApplicationName", package.Display),
-            HiveValue.FromString("ApplicationCompany", world.Publishers[package.By].Display));
-
     /// <summary>The ProgId by which a package opens a file type or scheme.</summary>
     internal string ProgId(string packageName, string what)
     {
@@ -192,14 +192,14 @@ internal sealed class RegistryLayout(World world)
         return ProgId(package, (package.Apps ?? []).First(a => (a.Types ?? []).Concat(a.Schemes ?? []).Contains(what)), what);
     }
 
-    /// <summary>AppX and 32 letters and digits. [model]: how the system works these out is not known.</summary>
-    internal string ProgId(WorldPackage package, WorldApp app, string what)
-    {
-        byte[] hash = SHA256.HashData(Encoding.UTF8.GetBytes($"{package.FullName(world).Family}!{app.Id}/{what}"));
-        return "AppX" + Convert.ToHexStringLower(hash)[..32];
-    }
+    internal string ProgId(WorldPackage package, WorldApp app, string what) => ProgId(package.FullName(world).Family, app.Id, what);
 
-    private static void Set(Hive hive, string path, params HiveValue[] values)
+    private static string ProgId(PackageFamilyName family, string app, string what) => ProgId($"{family}!{app}/{what}");
+
+    /// <summary>AppX and 32 letters and digits. [model]: how the system works these out is not known.</summary>
+    private static string ProgId(string seed) => "AppX" + Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(seed)))[..32];
+
+    internal static void Set(Hive hive, string path, params HiveValue[] values)
     {
         var key = hive.Create(path);
         foreach (var value in values)

@@ -40,6 +40,7 @@ internal sealed class StateRepositoryWriter(World world, RegistryLayout registry
 
     internal void Write(string path)
     {
+        Directory.CreateDirectory(Path.GetDirectoryName(path)!);
         using var connection = new SqliteConnection($"Data Source={path};Pooling=False");
         connection.Open();
         Run(connection, "PRAGMA journal_mode=WAL");

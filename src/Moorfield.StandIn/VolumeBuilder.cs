@@ -30,6 +30,14 @@ public sealed class VolumeBuilder
     /// <summary>Lays the volume out in a folder, which is made when it is missing.</summary>
     public static void Build(World world, string root) => new VolumeBuilder(world, root).Build();
 
+    /// <summary>Lays out nothing but the files of packages of a world.</summary>
+    internal static void BuildPackages(World world, IEnumerable<WorldPackage> packages, string root)
+    {
+        var builder = new VolumeBuilder(world, root);
+        foreach (var package in packages)
+            builder.AddPackage(package);
+    }
+
     /// <summary>The full names that one package of the world puts on the disk.</summary>
     internal static IEnumerable<PackageFullName> Parts(World world, WorldPackage package) =>
         package.BundleName(world) is { } bundle
@@ -148,12 +156,18 @@ public sealed class VolumeBuilder
         Write($"{home}/Documents/sailings.txt", Encoding.UTF8.GetBytes($"Notes of {account.Name}\n"));
     }
 
-    /// <summary>What the system lays out at the first start [model], and a person's own files in it.</summary>
+    /// <summary>What the system lays out at the first start. [model]</summary>
+    internal static void AddAppData(string folder)
+    {
+        foreach (string empty in new[] { "AC", "LocalCache", "LocalState", "RoamingState", "Settings", "SystemAppData", "TempState" })
+            Directory.CreateDirectory(Path.Combine(folder, empty));
+        File.WriteAllBytes(Path.Combine(folder, "Settings", "settings.dat"), Filler.Bytes(Path.GetFileName(folder), 8192));
+    }
+
+    /// <summary>The same, with a person's own files in it.</summary>
     private void AddAppData(string folder, WorldAccount account, int kib)
     {
-        foreach (string empty in new[] { "AC", "LocalCache", "LocalState", "RoamingState", "SystemAppData", "TempState" })
-            Directory.CreateDirectory(Full($"{folder}/{empty}"));
-        Write($"{folder}/Settings/settings.dat", Filler.Bytes(account.Name + folder, 8192));
+        AddAppData(Full(folder));
         if (kib > 0)
             Write($"{folder}/LocalState/{account.Name}.dat", Filler.Bytes(folder + account.Name, kib * 1024));
     }

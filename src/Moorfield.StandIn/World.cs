@@ -30,6 +30,12 @@ public sealed record World(
     ImmutableArray<WorldProgram> Programs,
     ImmutableArray<WorldEdition> Editions)
 {
+    /// <summary>What the coming release changes.</summary>
+    public WorldUpdate? Update { get; init; }
+
+    /// <summary>Apps that install themselves.</summary>
+    public ImmutableArray<WorldDelivery> Delivered { get; init; } = [];
+
     /// <summary>The world that is built into the program.</summary>
     public static World Load()
     {
@@ -75,11 +81,61 @@ public sealed record World(
         Pins = [.. Pins.Where(pin => !edition.Without.Contains(pin) && Packages.Any(p => p.Name == pin && p.Provisioned))],
     };
 
+    /// <summary>This world in its coming release.</summary>
+    /// <exception cref="InvalidDataException">It has none.</exception>
+    public World Updated()
+    {
+        var update = Update ?? throw new InvalidDataException("world.json has no update");
+        return this with
+        {
+            Release = update.Release,
+            Build = update.Build,
+            Revision = update.Revision,
+            SystemFiles = update.SystemFiles,
+            Packages = [.. Packages.Where(p => !update.Without.Contains(p.Name)).Select(Renewed), .. update.Packages],
+            Pins = [.. Pins.Where(p => !update.Without.Contains(p))],
+            Update = null,
+        };
+
+        WorldPackage Renewed(WorldPackage package)
+        {
+            var version = update.Versions.GetValueOrDefault(package.Name);
+            return package with
+            {
+                Version = package.IsComponent ? update.SystemVersion : version?.Version ?? package.Version,
+                Bundle = version?.Bundle ?? package.Bundle,
+                Provisioned = package.Provisioned || update.Returns.Contains(package.Name),
+            };
+        }
+    }
+
     internal string PublisherId(string key) => Formats.Appx.PublisherId.FromPublisher(Publishers[key].Dn);
 
     /// <summary>The family name of a package of this world.</summary>
     public string Family(string packageName) => $"{packageName}_{PublisherId(Packages.First(p => p.Name == packageName).By)}";
 }
+
+/// <summary>What the coming release of a made-up system changes.</summary>
+/// <param name="SystemVersion">Version of all parts of the system.</param>
+/// <param name="SystemFiles">How many files its images have that belong to no package.</param>
+/// <param name="Versions">New versions of packages, by name.</param>
+/// <param name="Returns">Names of packages that are not provisioned, and are with it.</param>
+/// <param name="Without">Names of packages that it lacks.</param>
+/// <param name="Packages">That it has in addition.</param>
+public sealed record WorldUpdate(
+    string Release, string Build, uint Revision, string SystemVersion, int SystemFiles, ImmutableDictionary<string, WorldVersion> Versions,
+    ImmutableArray<string> Returns, ImmutableArray<string> Without, ImmutableArray<WorldPackage> Packages);
+
+/// <param name="Bundle">Of its bundle; null when it has none.</param>
+public sealed record WorldVersion(string Version, string? Bundle);
+
+/// <summary>An app that installs itself.</summary>
+/// <param name="How">suggested, partner or maker.</param>
+public sealed record WorldDelivery(string How, WorldPackage Package);
+
+/// <summary>A policy value that a part of the system looks at before it comes back.</summary>
+/// <param name="Hive">machine or account.</param>
+public sealed record WorldPolicy(string Hive, string Key, string Name, uint Data);
 
 /// <summary>One edition of an install image.</summary>
 /// <param name="Edition">The EditionID.</param>
@@ -142,6 +198,9 @@ public sealed record WorldPackage(
 
     /// <summary>Custom capabilities, as makers' companions of drivers have them.</summary>
     public ImmutableArray<string>? Devices { get; init; }
+
+    /// <summary>The policy value by which a part of the system is kept from coming back; null when there is none.</summary>
+    public WorldPolicy? Honours { get; init; }
 
     /// <summary>KiB of a person's own files in it, by account.</summary>
     public ImmutableDictionary<string, int>? Data { get; init; }

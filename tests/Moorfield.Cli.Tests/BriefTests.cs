@@ -8,7 +8,7 @@ public sealed class BriefTests : CliTest
 {
     private string Counters => Folder["counters.brief.yaml"];
 
-    public BriefTests() => World.WriteBriefs(Folder.Path).Length.ShouldBe(2);
+    public BriefTests() => World.WriteBriefs(Folder.Path).Length.ShouldBe(3);
 
     [Fact]
     public void After_a_removal_by_brief_check_passes_and_a_second_one_does_nothing()

@@ -34,6 +34,11 @@ public static class Demo
     /// <summary>An install image with four editions of few packages; the last is like the second.</summary>
     public static string CopyImageTo(TemporaryFolder folder, string name = "counter-install.wim") => Copy(Image.Value, folder[name]);
 
+    private static readonly Lazy<TemporaryFolder> UpdateImage = new(() => Build(root => ImageBuilder.Build(World.Updated(), [World.Editions[1]], root)));
+
+    /// <summary>The image of the coming release, with one edition: that of the volume's kind.</summary>
+    public static string CopyUpdateTo(TemporaryFolder folder, string name = "counter-update.wim") => Copy(UpdateImage.Value, folder[name]);
+
     public static string Family(string name) => World.Family(name);
 
     /// <summary>The full name of a package of the world.</summary>

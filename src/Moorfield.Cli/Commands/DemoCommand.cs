@@ -2,10 +2,13 @@ using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Cli.Rendering;
 using Moorfield.Core;
+using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
 using Moorfield.StandIn;
 
 namespace Moorfield.Cli.Commands;
 
+/// <summary><c>demo</c> makes the demo data; its subcommands play on it what Windows would do.</summary>
 internal static class DemoCommand
 {
     private static readonly Argument<string> Folder = new("DIR") { Description = "Folder to make (default: saltmarsh)", DefaultValueFactory = _ => "saltmarsh" };
@@ -13,14 +16,45 @@ internal static class DemoCommand
     internal static Command Create()
     {
         var command = new Command("demo", """
-            Makes the demo data, in Windows' real on-disk formats: counter-07, an installed system of the made-up Saltmarsh Ferries, and
-            counter-install.wim, the image with three editions that its PCs are installed from; and briefs for them.
+            Makes the demo data, in Windows' real on-disk formats: counter-07, an installed system of the made-up Saltmarsh Ferries;
+            counter-install.wim, the image with three editions that its PCs are installed from; counter-update.wim, the same of the
+            coming release; and briefs for them. Its subcommands play on counter-07 what Windows would do.
 
             Example:
               moorfield demo /tmp/saltmarsh
             """)
-        { Folder };
+        { Folder, CreateUpdate(), CreateSignIn() };
         command.Handle(Run);
+        return command;
+    }
+
+    private static Command CreateUpdate()
+    {
+        var volume = new Argument<string>("VOLUME") { Description = "A volume that 'moorfield demo' made" };
+        var image = new Argument<string>("IMAGE") { Description = "An image that has an edition of its kind, such as counter-update.wim" };
+        var command = new Command("update", """
+            Plays a feature update from an image on a made-up volume, by the rules of docs/updates.md: there is no restore point, and no undo.
+
+            Example:
+              moorfield demo update /tmp/saltmarsh/counter-07 /tmp/saltmarsh/counter-update.wim
+            """)
+        { volume, image };
+        command.Handle(parsed => Play(parsed.GetRequiredValue(volume), parsed.GetRequiredValue(image), (play, path) => play.Update(path, parsed.GetRequiredValue(image)), played => $"was updated to build {played.Build}"));
+        return command;
+    }
+
+    private static Command CreateSignIn()
+    {
+        var volume = new Argument<string>("VOLUME") { Description = "A volume that 'moorfield demo' made" };
+        var name = new Argument<string>("NAME") { Description = "Of the account that is new" };
+        var command = new Command("sign-in", """
+            Plays the first sign-in of a new account on a made-up volume, by the rules of docs/updates.md: there is no restore point, and no undo.
+
+            Example:
+              moorfield demo sign-in /tmp/saltmarsh/counter-07 hazel
+            """)
+        { volume, name };
+        command.Handle(parsed => Play(parsed.GetRequiredValue(volume), null, (play, path) => play.SignIn(path, parsed.GetRequiredValue(name)), _ => $"has the new account {parsed.GetRequiredValue(name)}"));
         return command;
     }
 
@@ -29,7 +63,8 @@ internal static class DemoCommand
         string folder = Path.GetFullPath(parsed.GetRequiredValue(Folder));
         string volume = Path.Combine(folder, "counter-07");
         string image = Path.Combine(folder, "counter-install.wim");
-        if (World.BriefNames.Select(n => Path.Combine(folder, n)).Concat([volume, image]).FirstOrDefault(Path.Exists) is { } there)
+        string update = Path.Combine(folder, "counter-update.wim");
+        if (World.BriefNames.Select(n => Path.Combine(folder, n)).Concat([volume, image, update]).FirstOrDefault(Path.Exists) is { } there)
             throw new MoorfieldException(Trouble.Misused, $"{there} is there already. Delete it, or name another folder.");
         ImmutableArray<string> briefs;
         try
@@ -37,6 +72,7 @@ internal static class DemoCommand
             var world = World.Load();
             VolumeBuilder.Build(world, volume);
             ImageBuilder.Build(world, world.Editions, image);
+            ImageBuilder.Build(world.Updated(), world.Editions, update);
             briefs = World.WriteBriefs(folder);
         }
         catch (DllNotFoundException e)
@@ -45,7 +81,34 @@ internal static class DemoCommand
         }
         Say.Line($"{volume} is a made-up Windows volume. 'moorfield inventory {volume}' takes stock of it.");
         Say.Line($"{image} is an install image of three editions. 'moorfield image list {image}' shows them.");
+        Say.Line($"{update} is that of the coming release. 'moorfield forecast {volume} --update {update}' tells what it would bring.");
         Say.Line($"{briefs[0]} is a brief. 'moorfield brief show {briefs[0]} --on {volume}' shows what it means there.");
         return Program.Done;
+    }
+
+    private static int Play(string path, string? image, Func<Play, string, Played> play, Func<Played, string> say)
+    {
+        var world = World.Load();
+        using (var target = Target.Open(path, new WriteSeam()))
+        {
+            if (target.Volume is null || target.Read([null])[0].MachineId != world.MachineGuid)
+                throw new MoorfieldException(Trouble.Refused, $"{path} is no volume that 'moorfield demo' made. Updates and sign-ins are played on made-up ones only.");
+        }
+        if (image is not null && !File.Exists(image))
+            throw new MoorfieldException(Trouble.Misused, $"There is no file {image}.");
+        try
+        {
+            var played = play(new Play(world), path);
+            Say.Line($"{Path.GetFileName(Path.TrimEndingDirectorySeparator(path))} {say(played)}: {Sheet.Count(played.LaidOut, "package")} laid out, {Sheet.Count(played.Registered, "registration")} made, {Sheet.Count(played.Gone, "package")} gone.");
+            return Program.Done;
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Misused, $"{e.Message}.", e);
+        }
+        catch (DllNotFoundException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, e.Message, e);
+        }
     }
 }
