@@ -62,6 +62,15 @@ public sealed class GuardTests : IDisposable
     }
 
     [Fact]
+    public void An_account_whose_hive_is_gone_has_no_guards_and_new_ones_cannot_do_without()
+    {
+        File.Delete(Path.Combine(_bench.Root, "Users/rowan/NTUSER.DAT"));
+        Read().Length.ShouldBe(1 + (4 * 3));
+        File.Delete(Path.Combine(_bench.Root, "Users/Default/NTUSER.DAT"));
+        Should.Throw<MoorfieldException>(() => Read()).Message.ShouldContain(@"Users\Default\NTUSER.DAT is not there");
+    }
+
+    [Fact]
     public void Set_and_undone_everything_is_as_before_type_and_all()
     {
         HiveEdit.Change(Path.Combine(_bench.Root, "Users/ivy/NTUSER.DAT"), h => h.Find(Delivery)!.Value.Set(HiveValue.FromString("SilentInstalledAppsEnabled", "perhaps")));

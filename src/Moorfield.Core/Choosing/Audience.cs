@@ -42,6 +42,16 @@ public sealed record Audience(ImmutableArray<string> Sids, bool Newcomers)
         return new Audience([.. sids.Distinct(StringComparer.OrdinalIgnoreCase)], newcomers);
     }
 
+    public static Audience Nobody { get; } = new([], Newcomers: false);
+
+    public bool IsEmpty => Sids.IsEmpty && !Newcomers;
+
+    /// <summary>These, but not those.</summary>
+    public Audience Without(Audience those) => new([.. Sids.Except(those.Sids, StringComparer.OrdinalIgnoreCase)], Newcomers && !those.Newcomers);
+
+    /// <summary>Whether anybody is among both.</summary>
+    public bool Meets(Audience those) => (Newcomers && those.Newcomers) || Sids.Intersect(those.Sids, StringComparer.OrdinalIgnoreCase).Any();
+
     /// <summary>In words: "everyone", or the names.</summary>
     public string Describe(SystemSnapshot snapshot)
     {

@@ -57,6 +57,12 @@ public static class PointHistory
     public static PointSummary? Newest(IEnumerable<PointSummary> points, string machineId) =>
         points.LastOrDefault(p => p.Point.Kind != RunKind.Undo && p.State is not PointState.Undone and not PointState.NotTaken && p.Point.Target.MachineId == machineId);
 
+    /// <summary>Families by the machine that a run removed them from, as far as that run was not undone.</summary>
+    public static ILookup<string, string> Removed(IEnumerable<PointSummary> points) =>
+        points.Where(s => s.Point.Kind == RunKind.Remove && s.State is PointState.Stands or PointState.StandsInPart)
+            .SelectMany(s => s.Point.Packages.Select(p => (s.Point.Target.MachineId, p.Family)))
+            .ToLookup(p => p.MachineId, p => p.Family);
+
     private static PointSummary Summary(RestorePoint point, List<RestorePoint> points, Dictionary<int, IReadOnlyList<JournalLine>> journals)
     {
         bool IsFinished(RestorePoint p) => journals[p.Number].Any(l => l.Step == "finished");

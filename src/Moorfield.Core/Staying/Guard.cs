@@ -16,6 +16,19 @@ public enum GuardHive
     Account,
 }
 
+/// <summary>Apps that install themselves.</summary>
+public enum Delivery
+{
+    /// <summary>That the system suggests, for any account at any time.</summary>
+    Suggested,
+
+    /// <summary>Of the system's partners, at an account's first sign-in.</summary>
+    Partner,
+
+    /// <summary>Of the machine's maker, at an account's first sign-in.</summary>
+    Maker,
+}
+
 /// <summary>A registry policy value that keeps something from coming back where a block is not enough.</summary>
 /// <param name="Name">Of a guard that Moorfield knows; null for one that a brief describes.</param>
 /// <param name="Key">Path inside the hive.</param>
@@ -23,6 +36,14 @@ public enum GuardHive
 /// <param name="Because">What it does, or why it is wanted.</param>
 public sealed record Guard(string? Name, GuardHive Hive, string Key, HiveValue Value, string? Family, string? Because)
 {
+    /// <summary>What does not install itself where it is set.</summary>
+    public ImmutableArray<Delivery> Stops { get; init; } = [];
+
+    /// <summary>What the EditionID of a system that surely honours it holds; empty when all do.</summary>
+    public ImmutableArray<string> Editions { get; init; } = [];
+
+    internal bool IsSurelyHonouredBy(string edition) => Editions.IsEmpty || Editions.Any(e => edition.Contains(e, StringComparison.OrdinalIgnoreCase));
+
     public string Describe() => $"{(Hive == GuardHive.Machine ? "SOFTWARE" : "NTUSER.DAT")}: {Key}: {Value.Name}";
 }
 
@@ -50,9 +71,9 @@ public sealed record GuardState(Guard Guard, string? Sid, WindowsPath Hive, Hive
 /// <summary>Holds guards against a system.</summary>
 public static class Guards
 {
-    /// <summary>Where each guard stands, in each hive that it is for.</summary>
+    /// <summary>Where each guard stands, in each hive that it is for. An account whose hive is gone has none: nobody can sign in to it.</summary>
     /// <param name="audience">Whose hives are meant, for those of accounts.</param>
-    /// <exception cref="MoorfieldException">A hive cannot be read.</exception>
+    /// <exception cref="MoorfieldException">A hive cannot be read, or the machine's or the default profile's is not there.</exception>
     public static ImmutableArray<GuardState> Read(WindowsTree tree, SystemSnapshot snapshot, IReadOnlyCollection<Guard> guards, Audience audience)
     {
         var states = ImmutableArray.CreateBuilder<GuardState>();
@@ -68,7 +89,11 @@ public static class Guards
             var concerned = guards.Where(g => g.Hive == kind).ToList();
             if (concerned.Count == 0)
                 return;
-            using var hive = HiveFile.OpenRead(tree, path, new SnapshotNotes()) ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} is not there, so its guards cannot be looked up.");
+            using var hive = HiveFile.OpenRead(tree, path, new SnapshotNotes());
+            if (hive is null && sid is not null)
+                return;
+            if (hive is null)
+                throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} is not there, so its guards cannot be looked up.");
             try
             {
                 states.AddRange(concerned.Select(g => new GuardState(g, sid, path, hive.Find(g.Key)?.Value(g.Value.Name))));

@@ -31,7 +31,7 @@ public sealed class WindowsVolume : WindowsTree
         {
             throw new MoorfieldException(Trouble.Misused, File.Exists(path)
                 ? $"{path} is a file. Name the folder where the Windows volume is mounted."
-                : $"{path} does not exist. Name the folder where the Windows volume is mounted.");
+                : $"{path} does not exist. Name the folder where the Windows volume is mounted, or an image file.");
         }
         return new WindowsVolume(Folder.Open(path, seam), path);
     }

@@ -83,8 +83,8 @@ internal sealed class BriefReader(string name)
     internal ImmutableArray<Guard> ReadKnownGuards(string text) =>
         [.. ((YamlList)YamlNode.Read(name, text)!).Items.Select(item =>
         {
-            var fields = Fields(item, "a guard", ["guard", "says", .. GuardKeys]);
-            return ReadGuard(item, fields) with { Name = Text(fields["guard"]), Because = Text(fields["says"]) };
+            var fields = Fields(item, "a guard", ["guard", "says", "stops", "editions", .. GuardKeys]);
+            return ReadGuard(item, fields) with { Name = Text(fields["guard"]), Because = Text(fields["says"]), Stops = Values<Delivery>(fields, "stops"), Editions = Texts(fields, "editions") };
         })];
 
     private Guard ReadGuard(YamlNode node) => node is YamlText { IsEmpty: false } known ? Known(known) : ReadGuard(node, Fields(node, "a guard", GuardKeys));

@@ -1,0 +1,113 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Choosing;
+using Moorfield.Core.Choosing.Briefs;
+using Moorfield.Core.Systems;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Staying;
+
+/// <summary>What becomes of a family.</summary>
+public enum Fate
+{
+    /// <summary>Somebody gets it who does not have it, and it was here before.</summary>
+    ComesBack,
+
+    /// <summary>Somebody gets it, and it was never here.</summary>
+    Arrives,
+
+    /// <summary>A block or a guard keeps it from somebody.</summary>
+    StaysAway,
+
+    /// <summary>Whoever has it gets another version.</summary>
+    Renewed,
+
+    /// <summary>Nobody has it any more.</summary>
+    Leaves,
+
+    /// <summary>A new account gets it, as the others have it.</summary>
+    Given,
+
+    /// <summary>As it is.</summary>
+    Stays,
+}
+
+/// <summary>Why something becomes of a family.</summary>
+public enum FateCause
+{
+    /// <summary>It is provisioned and not blocked.</summary>
+    StillProvisioned,
+
+    /// <summary>It is provisioned in spite of its block.</summary>
+    ProvisionedThoughBlocked,
+
+    /// <summary>The image provisions it, and no block forbids that.</summary>
+    NeverBlocked,
+
+    /// <summary>A part of the system that no known guard holds back.</summary>
+    NoGuard,
+
+    /// <summary>A part of the system whose guard is not set for everyone concerned.</summary>
+    GuardNotSet,
+    Blocked,
+    Guarded,
+
+    /// <summary>The image has it in another version.</summary>
+    OtherVersion,
+
+    /// <summary>The image does not have it.</summary>
+    NotInImage,
+
+    /// <summary>The image has nothing newer.</summary>
+    NothingNewer,
+}
+
+/// <summary>What is foreseen for one family.</summary>
+/// <param name="Now">The highest version that somebody has; null when nobody has it.</param>
+/// <param name="Then">The same afterwards.</param>
+/// <param name="Before">Who has it; newcomers when they would get it.</param>
+/// <param name="After">The same afterwards.</param>
+/// <param name="KeptFrom">Who would get it if no block or guard were set.</param>
+/// <param name="Guards">What holds a part of the system back where it is set.</param>
+public sealed record ForecastFamily(
+    PackageFamilyName Family, string DisplayName, PackageRole Role, Fate Fate, FateCause Cause, PackageVersion? Now, PackageVersion? Then,
+    Audience Before, Audience After, Audience KeptFrom, ImmutableArray<Guard> Guards)
+{
+    public Audience Gaining => After.Without(Before);
+
+    /// <summary>Those whom its fate is about.</summary>
+    public Audience Concerned => Fate switch
+    {
+        Fate.ComesBack or Fate.Arrives or Fate.Given => Gaining,
+        Fate.StaysAway => KeptFrom,
+        Fate.Leaves => Before,
+        _ => After,
+    };
+}
+
+/// <summary>Apps of one kind that may install themselves.</summary>
+/// <param name="For">Those for whom no guard forbids it.</param>
+/// <param name="Guards">Any of which would forbid it.</param>
+public sealed record ForecastDelivery(Delivery Kind, Audience For, ImmutableArray<Guard> Guards);
+
+/// <summary>What an update or a sign-in would bring, and what it would not.</summary>
+/// <param name="Families">By fate, then by name. Frameworks and resource packages are not among them.</param>
+/// <param name="Deliveries">Only kinds that may reach somebody.</param>
+/// <param name="Doubtful">Kinds that only guards forbid which the system's edition is reported not to honour.</param>
+public sealed record Forecast(ImmutableArray<ForecastFamily> Families, ImmutableArray<ForecastDelivery> Deliveries, ImmutableArray<ForecastDelivery> Doubtful)
+{
+    /// <summary>Families that would be there for somebody against what is wanted: all that come back, or with a brief all that it would take away or block.</summary>
+    /// <param name="system">That the forecast is for.</param>
+    /// <param name="image">Of the update; null for a sign-in.</param>
+    /// <exception cref="MoorfieldException">A rule of the brief names several families without a wildcard, or the brief is for an account that is not there.</exception>
+    public ImmutableArray<ForecastFamily> Unwanted(Brief? brief, SystemSnapshot system, SystemSnapshot? image)
+    {
+        if (brief is null)
+            return [.. Families.Where(f => f.Fate == Fate.ComesBack)];
+        var audience = Audience.Parse(brief.For.IsEmpty ? ["everyone"] : brief.For, system);
+        var (all, blocked) = BriefChoice.Unwanted(brief, new[] { system, image }.OfType<SystemSnapshot>());
+        return [.. Families.Where(f => blocked.Contains(f.Family) ? !f.Gaining.IsEmpty : all.Contains(f.Family) && f.Gaining.Meets(audience))];
+    }
+
+    /// <summary>Kinds of apps that may install themselves though the brief has a guard against them.</summary>
+    public ImmutableArray<ForecastDelivery> Unwanted(Brief? brief) => brief is null ? [] : [.. Deliveries.Where(d => d.Guards.Any(brief.Guards.Contains))];
+}
