@@ -30,6 +30,7 @@ internal static class Program
             BlocksCommand.Create(),
             GuardCommand.Create(),
             GuardCommand.CreateList(),
+            ForecastCommand.Create(),
             RestorePointCommand.Create(),
             UndoCommand.Create(),
             ImageCommand.Create(),

@@ -70,6 +70,8 @@ public sealed class StayingTests : CliTest
         Run("undo", Root, "2", "--yes").ExitCode.ShouldBe(0);
         Run("undo", Root, "1", "--yes").ExitCode.ShouldBe(0);
         VolumeState.Files(Root).ShouldBe(before);
+        File.Delete(At("Users/ivy/NTUSER.DAT"));
+        Refused(1, "the registry hive that this guard is for is not there", "guard", Root, "suggested-apps", "--for", "ivy", "--yes");
         Refused(2, "There is no guard 'sugested-apps'. The nearest is 'suggested-apps'", "guard", Root, "sugested-apps", "--yes");
     }
 

@@ -21,20 +21,26 @@ internal static class BlockCommand
     private static readonly Option<string[]> Edition = Common.Edition();
 
     /// <summary>What is to be blocked, and guards that came with it.</summary>
-    private sealed record Wish(ImmutableArray<PackageFamilyName> Families, ImmutableArray<Guard> Guards);
+    /// <param name="Who">For whom guards of accounts are meant.</param>
+    private sealed record Wish(ImmutableArray<PackageFamilyName> Families, ImmutableArray<Guard> Guards, ImmutableArray<string> Who)
+    {
+        internal static Wish Nothing { get; } = new([], [], ["everyone"]);
+    }
 
     internal static Command CreateBlock()
     {
         var families = new Argument<string[]>("FAMILY") { Description = "Family name, or what names a package that is there; * allowed for those", Arity = ArgumentArity.ZeroOrMore };
-        var from = new Option<string?>("--from") { Description = "Look FAMILY up on this other target, and block all that fits there", HelpName = "TARGET" };
+        var from = new Option<string?>("--from") { Description = "Look FAMILY, and the brief's rules, up on this other target too, and block all that fits there", HelpName = "TARGET" };
         var registry = new Option<string?>("--reg") { Description = "Take blocks and known guards from a registry text file", HelpName = "FILE" };
         var command = new Command("block", """
             Keeps families from being provisioned again by updates, in any version. They need not be installed. Blocking removes nothing.
+            With a brief: all that it would remove or block, and its guards are set.
 
             Example:
               moorfield block /mnt/counter-07 Northlight.PartyChat_8pewgm0k42rsa
               moorfield block /mnt/counter-07 "Larkfield.*" --from counter-update.wim
               moorfield block /mnt/counter-07 --reg blocks.reg
+              moorfield block /mnt/counter-07 --brief counters.brief.yaml --from counter-update.wim
             """)
         { TargetPath, families, from, registry, Edition };
         var brief = new BriefOptions(command);
@@ -42,21 +48,22 @@ internal static class BlockCommand
         command.Handle(parsed =>
         {
             string[] arguments = parsed.GetValue(families) ?? [];
-            if (arguments.Length == 0 && parsed.GetValue(from) is not null)
-                throw new MoorfieldException(Trouble.Misused, "--from says where FAMILY is looked up: name families, or '*' for all of them.");
+            if (arguments.Length == 0 && parsed.GetValue(from) is not null && !brief.IsGiven(parsed))
+                throw new MoorfieldException(Trouble.Misused, "--from says where FAMILY is looked up: name families, or '*' for all of them, or give a --brief.");
             if (arguments.Length == 0 && !brief.IsGiven(parsed) && parsed.GetValue(registry) is null)
                 throw new MoorfieldException(Trouble.Misused, "Say what to block: families, --brief FILE, or --reg FILE.");
             using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
             var snapshots = Common.Read(target, parsed.GetValue(Edition));
-            var given = Given(brief.Load(parsed), parsed.GetValue(registry));
-            ImmutableArray<PackageFamilyName> named = parsed.GetValue(from) is { } other ? FamiliesOf(other, arguments) : BlockPlanner.Families(snapshots, arguments);
-            var wish = given with { Families = [.. named.Concat(given.Families).Distinct()] };
+            var others = parsed.GetValue(from) is { } other ? ReadOther(other) : [];
+            var wish = Given(brief.Load(parsed), [.. snapshots, .. others], parsed.GetValue(registry));
+            var named = parsed.GetValue(from) is null ? BlockPlanner.Families(snapshots, arguments) : FamiliesOf(others, arguments);
+            wish = wish with { Families = [.. named.Concat(wish.Families).Distinct()] };
             foreach (var family in wish.Families)
             {
                 if (BlockPlanner.NearMiss(snapshots, family) is { } near)
                     Say.Aside($"moorfield: {family} is not installed, and differs in {Sheet.Count(near.Letters, "letter")} from {near.Family}, which is. Make sure that it is the one you mean.");
             }
-            return Run(parsed, options, target, snapshots, RunKind.Block, fresh => [.. fresh.Select(s => BlockPlanner.Block(s, wish.Families))], wish.Guards);
+            return Run(parsed, options, target, snapshots, RunKind.Block, fresh => [.. fresh.Select(s => BlockPlanner.Block(s, wish.Families))], wish);
         });
         return command;
     }
@@ -76,14 +83,14 @@ internal static class BlockCommand
         {
             using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
             var snapshots = Common.Read(target, parsed.GetValue(Edition));
-            return Run(parsed, options, target, snapshots, RunKind.Unblock, fresh => BlockPlanner.Unblock(fresh, parsed.GetRequiredValue(families)), []);
+            return Run(parsed, options, target, snapshots, RunKind.Unblock, fresh => BlockPlanner.Unblock(fresh, parsed.GetRequiredValue(families)), Wish.Nothing);
         });
         return command;
     }
 
-    private static Wish Given(Brief? brief, string? registry)
+    private static Wish Given(Brief? brief, IReadOnlyList<SystemSnapshot> systems, string? registry)
     {
-        var wish = brief is null ? new Wish([], []) : new Wish([.. brief.Block.Concat(brief.Remove.SelectMany(r => r.Families)).Except(brief.Keep.SelectMany(r => r.Families))], []);
+        var wish = brief is null ? Wish.Nothing : new Wish(BriefChoice.Unwanted(brief, systems).All, brief.Guards, brief.For.IsEmpty ? Wish.Nothing.Who : brief.For);
         if (registry is null)
             return wish;
         byte[] content;
@@ -98,29 +105,36 @@ internal static class BlockCommand
             throw new MoorfieldException(Trouble.Misused, $"There is no file {registry}.", e);
         }
         var (blocks, guards) = RegistryExchange.Read(registry, content);
-        return new Wish([.. wish.Families, .. blocks], guards);
+        return new Wish([.. wish.Families, .. blocks], [.. wish.Guards.Union(guards)], Wish.Nothing.Who);
     }
 
-    private static ImmutableArray<PackageFamilyName> FamiliesOf(string path, string[] arguments)
+    private static ImmutableArray<SystemSnapshot> ReadOther(string path)
     {
         var (other, snapshots) = Common.Read(path);
         using var open = other;
-        return [.. PackageChoice.Find(arguments, snapshots).SelectMany(s => s)
-            .Where(c => c.Exactly || c.Package.Role is PackageRole.Application or PackageRole.Addon).Select(c => c.Package.Family).Distinct()];
+        return snapshots;
     }
+
+    private static ImmutableArray<PackageFamilyName> FamiliesOf(IReadOnlyList<SystemSnapshot> snapshots, string[] arguments) =>
+        [.. PackageChoice.Find(arguments, snapshots).SelectMany(s => s)
+            .Where(c => c.Exactly || c.Package.Role is PackageRole.Application or PackageRole.Addon).Select(c => c.Package.Family).Distinct()];
 
     private static int Run(
         ParseResult parsed, ChangeOptions options, Target target, ImmutableArray<SystemSnapshot> snapshots, RunKind kind,
-        Func<ImmutableArray<SystemSnapshot>, ImmutableArray<BlockPlan>> makePlans, ImmutableArray<Guard> guards)
+        Func<ImmutableArray<SystemSnapshot>, ImmutableArray<BlockPlan>> makePlans, Wish wish)
     {
         string name = kind == RunKind.Block ? "block" : "unblock";
         var plans = snapshots.Zip(makePlans(snapshots), (snapshot, plan) => (Snapshot: snapshot, Plan: plan)).ToList();
         foreach (var (snapshot, plan) in plans)
         {
-            foreach (var family in plan.Unchanged)
-                Say.Aside($"{family} is {(kind == RunKind.Block ? "blocked" : "not blocked")} already{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}.");
+            if (!plan.Unchanged.IsEmpty)
+            {
+                Say.Aside($"{Prose.List(plan.Unchanged.Select(f => f.ToString()), 3)} {(plan.Unchanged.Length == 1 ? "is" : "are")} {(kind == RunKind.Block ? "blocked" : "not blocked")} already"
+                    + $"{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}.");
+            }
         }
-        var changes = Changes(target, plans, guards);
+        var changes = Changes(target, plans, wish);
+        var guards = States(target, plans, wish).Where(s => !s.IsSet).Select(s => s.Guard).Distinct().ToList();
         if (changes.IsEmpty)
         {
             Say.Aside("Nothing was changed.");
@@ -128,7 +142,7 @@ internal static class BlockCommand
         }
         var concerned = plans.SelectMany(p => p.Plan.Families).Distinct().Select(f => f.ToString()).ToList();
         var request = new RunRequest(
-            kind, $"{name} {Prose.List(concerned.Concat(guards.Select(g => $"guard {g.Name}")), 3)}", null, Runs.Identify(target, snapshots[0]),
+            kind, $"{name} {Prose.List(concerned.Concat(guards.Select(g => $"guard {g.Name ?? g.Value.Name}")), 3)}", null, Runs.Identify(target, snapshots[0]),
             [.. changes.Select(c => new ConcernedPackage(c.Family, plans[0].Snapshot.Packages.FirstOrDefault(i => i.Family.ToString() == c.Family)?.DisplayName ?? c.Family.Split('_')[0], c.Edition)).Distinct()],
             changes);
         return options.CarryOut(parsed, target, new ChangeOptions.Proposal(
@@ -139,22 +153,26 @@ internal static class BlockCommand
             {
                 plans.ForEach(p => ShowPreview(Words.Place(target, p.Snapshot), p.Plan, p.Snapshot, kind));
                 foreach (var guard in guards)
-                    Say.Line($"  guard {guard.Name}: {guard.Because}");
+                    Say.Line($"  guard {guard.Name ?? guard.Value.Name}: {guard.Because ?? guard.Describe()}");
             },
             () =>
             {
                 var fresh = target.Read([.. snapshots.Select(s => s.EditionNumber)]);
-                return Changes(target, [.. fresh.Zip(makePlans(fresh))], guards).SequenceEqual(changes);
+                return Changes(target, [.. fresh.Zip(makePlans(fresh))], wish).SequenceEqual(changes);
             },
-            _ => plans.ForEach(p => ShowResult(target, p.Snapshot, p.Plan, kind))));
+            _ =>
+            {
+                plans.ForEach(p => ShowResult(target, p.Snapshot, p.Plan, kind));
+                if (guards.Count > 0)
+                    Say.Line($"{Sheet.Count(guards.Count, "guard")} set: {Prose.List(guards.Select(g => g.Name ?? g.Value.Name))}.");
+            }));
     }
 
-    private static ImmutableArray<Change> Changes(Target target, List<(SystemSnapshot Snapshot, BlockPlan Plan)> plans, ImmutableArray<Guard> guards) =>
-    [
-        .. plans.SelectMany(p => p.Plan.Changes),
-        .. guards.IsEmpty ? [] : plans.SelectMany(p => Guards.Changes(
-            target.With(p.Snapshot.EditionNumber, tree => Guards.Read(tree, p.Snapshot, guards, Audience.Parse(["everyone"], p.Snapshot))), p.Snapshot, lift: false)),
-    ];
+    private static ImmutableArray<Change> Changes(Target target, List<(SystemSnapshot Snapshot, BlockPlan Plan)> plans, Wish wish) =>
+        [.. plans.SelectMany(p => p.Plan.Changes), .. plans.SelectMany(p => Guards.Changes(States(target, [p], wish), p.Snapshot, lift: false))];
+
+    private static IEnumerable<GuardState> States(Target target, IEnumerable<(SystemSnapshot Snapshot, BlockPlan Plan)> plans, Wish wish) =>
+        wish.Guards.IsEmpty ? [] : plans.SelectMany(p => target.With(p.Snapshot.EditionNumber, tree => Guards.Read(tree, p.Snapshot, wish.Guards, Audience.Parse(wish.Who, p.Snapshot))));
 
     private static void ShowPreview(string target, BlockPlan plan, SystemSnapshot snapshot, RunKind kind)
     {

@@ -49,7 +49,7 @@ internal static class BlocksCommand
     {
         var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition));
         using var open = target;
-        var history = new BlockHistory(Points(Vault.ChoosePath(parsed.GetValue(VaultPath))), Runs.Identify(target, snapshots[0]).MachineId);
+        var history = new BlockHistory(Common.Points(parsed.GetValue(VaultPath)), Runs.Identify(target, snapshots[0]).MachineId);
         var blocks = snapshots.SelectMany(s => s.Blocks.Select(family =>
         {
             var point = history.SetBy(family, s.EditionNumber);
@@ -80,14 +80,6 @@ internal static class BlocksCommand
     }
 
     private static string Flag(bool value) => value ? "true" : "false";
-
-    private static IReadOnlyList<PointSummary> Points(string vaultPath)
-    {
-        if (!Directory.Exists(vaultPath))
-            return [];
-        using var vault = Vault.Open(vaultPath, new WriteSeam());
-        return PointHistory.Read(vault, message => Say.Aside($"moorfield: {message}"));
-    }
 
     private static void WriteRegistry(Target target, IReadOnlyList<SystemSnapshot> snapshots, string file)
     {

@@ -45,7 +45,7 @@ internal static class CheckCommand
     private static int Run(ParseResult parsed, Brief brief)
     {
         string[] paths = parsed.GetRequiredValue(Targets);
-        var removals = Removals(Vault.ChoosePath(parsed.GetValue(VaultPath)));
+        var removals = PointHistory.Removed(Common.Points(parsed.GetValue(VaultPath)));
         var results = new List<Checked>[paths.Length];
         Parallel.For(0, paths.Length, new ParallelOptions { MaxDegreeOfParallelism = MostAtOnce }, i => results[i] = Check(paths[i], parsed, brief, removals));
         var all = results.SelectMany(r => r).ToList();
@@ -81,18 +81,6 @@ internal static class CheckCommand
         {
             return [new Checked(path, path, null, [], e.Message)];
         }
-    }
-
-    /// <summary>Families by the machine that a run removed them from, as far as that run was not undone.</summary>
-    private static ILookup<string, string> Removals(string vaultPath)
-    {
-        if (!Directory.Exists(vaultPath))
-            return Array.Empty<string>().ToLookup(f => f);
-        using var vault = Vault.Open(vaultPath, new WriteSeam());
-        return PointHistory.Read(vault, message => Say.Aside($"moorfield: {message}"))
-            .Where(s => s.Point.Kind == RunKind.Remove && s.State is PointState.Stands or PointState.StandsInPart)
-            .SelectMany(s => s.Point.Packages.Select(p => (s.Point.Target.MachineId, p.Family)))
-            .ToLookup(p => p.MachineId, p => p.Family);
     }
 
     private static void Show(Checked system)

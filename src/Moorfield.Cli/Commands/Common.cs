@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Cli.Rendering;
 using Moorfield.Core;
+using Moorfield.Core.RestorePoints;
 using Moorfield.Core.Systems;
 using Moorfield.Core.Volumes;
 
@@ -53,9 +54,20 @@ internal static class Common
             foreach (var note in snapshot.Notes.Where(n => n.Code == "hiveDirty"))
                 Say.Aside($"moorfield: {target.Name}{(snapshot.EditionNumber is { } number ? $", edition {number}" : "")}: {note.Text}");
         }
-        if (target.Volume is { } volume && Core.RestorePoints.InterruptedRun.Find(volume) is { } interrupted)
+        if (target.Volume is { } volume && InterruptedRun.Find(volume) is { } interrupted)
             Say.Aside($"moorfield: {interrupted.Describe(volume)}");
         return snapshots;
+    }
+
+    /// <summary>What the vault knows, oldest first; nothing where there is none.</summary>
+    /// <param name="vault">As given by <see cref="VaultPath"/>.</param>
+    internal static IReadOnlyList<PointSummary> Points(string? vault)
+    {
+        string path = Vault.ChoosePath(vault);
+        if (!Directory.Exists(path))
+            return [];
+        using var open = Vault.Open(path, new WriteSeam());
+        return PointHistory.Read(open, message => Say.Aside($"moorfield: {message}"));
     }
 
     /// <summary>What the command does, with trouble turned into a message and an exit code.</summary>

@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Cli.Documents;
 using Moorfield.Cli.Rendering;
+using Moorfield.Core;
 using Moorfield.Core.Changes;
 using Moorfield.Core.Choosing;
 using Moorfield.Core.RestorePoints;
@@ -37,6 +38,8 @@ internal static class GuardCommand
             using var target = Common.OpenForChange(parsed.GetRequiredValue(targetPath), options.Progress.Seam);
             var snapshots = Common.Read(target, parsed.GetValue(edition));
             var states = States(target, snapshots, guards, parsed.GetValue(who) ?? []);
+            if (states.TrueForAll(s => s.States.IsEmpty))
+                throw new MoorfieldException(Trouble.Failed, $"{target.Name}: the registry hive that {(guards.Length == 1 ? "this guard is" : "these guards are")} for is not there.");
             var changes = Changes(states, lifts);
             if (changes.IsEmpty)
             {

@@ -1,9 +1,11 @@
+using Moorfield.Cli.Commands;
 using Moorfield.Cli.Rendering;
 using Moorfield.Core.Changes;
 using Moorfield.Core.Choosing;
 using Moorfield.Core.Choosing.Briefs;
 using Moorfield.Core.RestorePoints;
 using Moorfield.Core.Standing;
+using Moorfield.Core.Staying;
 using Moorfield.Core.Systems;
 
 namespace Moorfield.Cli.Documents;
@@ -80,6 +82,21 @@ internal static class DocumentMaker
             [.. p.Comparison.Packages.Select(d => new PackageDifferenceJson(
                 Words.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString(), d.After?.ToString(), d.Gained, d.Lost, d.Newcomers, d.Bytes))],
             p.Comparison.Blocked, p.Comparison.Unblocked))]);
+
+    internal static ForecastJson Forecast(string target, string? path, SystemSnapshot? image, IEnumerable<ForeseenSystem> systems) => new(
+        "moorfield.forecast/1", target, image is null ? "signIn" : "update", path is null ? null : Path.GetFullPath(path), image?.EditionNumber, image?.Build, [.. systems.Select(s => new ForecastSystemJson(
+            s.Snapshot.EditionNumber, s.Snapshot.Build,
+            [.. s.Forecast.Families.Select(f => new ForecastFamilyJson(
+                f.Family.ToString(), f.DisplayName, Words.Of(f.Role), Words.Of(f.Fate), Words.Of(f.Cause), f.Now?.ToString(), f.Then?.ToString(),
+                Holders(f.Before, s.Snapshot), Holders(f.After, s.Snapshot), Holders(f.KeptFrom, s.Snapshot), s.Families.Contains(f)))],
+            [.. s.Forecast.Deliveries.Select(d => Delivery(d, s))],
+            [.. s.Forecast.Doubtful.Select(d => Delivery(d, s))],
+            s.Remedy))]);
+
+    private static DeliveryJson Delivery(ForecastDelivery delivery, ForeseenSystem system) => new(
+        Words.Of(delivery.Kind), Holders(delivery.For, system.Snapshot), [.. delivery.Guards.Select(g => g.Name!)], system.Deliveries.Contains(delivery));
+
+    private static HoldersJson Holders(Audience audience, SystemSnapshot snapshot) => new([.. Words.Names(audience.Sids, snapshot)], audience.Newcomers);
 
     internal static ChangeJson Change(Change change) => new(change.Edition, change.Family, change.Describe());
 

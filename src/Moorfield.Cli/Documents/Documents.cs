@@ -64,6 +64,19 @@ internal sealed record GuardStateJson(int? Edition, string? Guard, string Hive, 
 
 internal sealed record GuardsJson(string Schema, string Target, ImmutableArray<GuardStateJson> Guards);
 
+internal sealed record HoldersJson(ImmutableArray<string> Accounts, bool Newcomers);
+
+internal sealed record ForecastFamilyJson(
+    string Family, string DisplayName, string Role, string Fate, string Cause, string? Now, string? Then, HoldersJson Before, HoldersJson After, HoldersJson KeptFrom, bool Unwanted);
+
+internal sealed record DeliveryJson(string Kind, HoldersJson For, ImmutableArray<string> Guards, bool Unwanted);
+
+internal sealed record ForecastSystemJson(int? Edition, string Build, ImmutableArray<ForecastFamilyJson> Families, ImmutableArray<DeliveryJson> Deliveries, ImmutableArray<DeliveryJson> Doubtful, string? Remedy);
+
+/// <param name="Event">update or signIn.</param>
+/// <param name="Image">Null for a sign-in.</param>
+internal sealed record ForecastJson(string Schema, string Target, string Event, string? Image, int? ImageEdition, string? ImageBuild, ImmutableArray<ForecastSystemJson> Systems);
+
 internal sealed record BlockJson(int? Edition, string Family, string? DisplayName, bool Installed, bool Present, DateTimeOffset? Since, int? RestorePoint);
 
 internal sealed record BlocksJson(string Schema, string Target, ImmutableArray<BlockJson> Blocks);
@@ -114,6 +127,7 @@ internal sealed record ComparisonJson(string Schema, string Before, string After
 [JsonSerializable(typeof(PointsJson))]
 [JsonSerializable(typeof(PointDetailJson))]
 [JsonSerializable(typeof(GuardsJson))]
+[JsonSerializable(typeof(ForecastJson))]
 [JsonSerializable(typeof(CheckJson))]
 [JsonSerializable(typeof(BriefJson))]
 [JsonSerializable(typeof(ComparisonJson))]

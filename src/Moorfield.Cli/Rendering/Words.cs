@@ -32,6 +32,10 @@ internal static class Words
 
     internal static string Place(Target target, int? edition) => edition is { } number ? $"edition {number} of {target.Name}" : target.Name;
 
+    /// <summary>A word as a shell takes it.</summary>
+    internal static string Quoted(string word) =>
+        word.Length > 0 && word.All(c => char.IsAsciiLetterOrDigit(c) || "-_./:=@%+,".Contains(c, StringComparison.Ordinal)) ? word : $"'{word.Replace("'", "'\\''", StringComparison.Ordinal)}'";
+
     internal static string OrNothing(IEnumerable<string> items) => string.Join(", ", items) is { Length: > 0 } text ? text : Nothing;
 
     /// <summary>One line that says which system this is.</summary>

@@ -1,0 +1,152 @@
+using System.Collections.Immutable;
+using System.CommandLine;
+using Moorfield.Cli.Documents;
+using Moorfield.Cli.Rendering;
+using Moorfield.Core;
+using Moorfield.Core.Changes;
+using Moorfield.Core.Choosing;
+using Moorfield.Core.Choosing.Briefs;
+using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Staying;
+using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Cli.Commands;
+
+/// <summary>What was foreseen for one system.</summary>
+/// <param name="Families">Those that are not wanted.</param>
+/// <param name="Deliveries">Those that are not wanted.</param>
+/// <param name="Remedy">The command that keeps away what is not wanted; null when there is none, or nothing to keep away.</param>
+internal sealed record ForeseenSystem(
+    SystemSnapshot Snapshot, Forecast Forecast, ImmutableArray<ForecastFamily> Families, ImmutableArray<ForecastDelivery> Deliveries, string? Remedy)
+{
+    internal bool IsClean => Families.IsEmpty && Deliveries.IsEmpty;
+}
+
+internal static class ForecastCommand
+{
+    private static readonly Argument<string> TargetPath = Common.TargetArgument();
+    private static readonly Option<string?> Update = new("--update") { Description = "What a feature update from this image would bring", HelpName = "IMAGE" };
+    private static readonly Option<bool> SignIn = new("--sign-in") { Description = "What the next new account would get" };
+    private static readonly Option<string[]> Edition = new("--edition") { Description = "The edition of IMAGE (default: the one of the system's kind); with --sign-in, of TARGET", HelpName = "N|NAME" };
+    private static readonly Option<bool> ExpectNone = new("--expect-none") { Description = "End with 4 when something unwanted would be there" };
+    private static readonly Option<bool> All = new("--all") { Description = "Also what stays as it is, and parts of the system that are merely renewed or given" };
+    private static readonly Option<string?> VaultPath = Common.VaultPath();
+    private static readonly Option<string> Format = Common.Format("table", "json", "csv");
+
+    internal static Command Create()
+    {
+        var command = new Command("forecast", """
+            Tells what an update would bring back, and what it would not, or what the next new account would get; and for whom, and why.
+            Nothing is changed. Ends with the command that would keep away what is unwanted: all that comes back, or with a brief all that
+            the brief does not want. docs/updates.md gives the rules and says how sure each is.
+
+            Example:
+              moorfield forecast /mnt/counter-07 --update counter-update.wim
+              moorfield forecast /mnt/counter-07 --update counter-update.wim --brief counters.brief.yaml --expect-none
+              moorfield forecast /mnt/counter-07 --sign-in
+            """)
+        { TargetPath, Update, SignIn, Edition };
+        var brief = new BriefOptions(command);
+        foreach (var option in new Option[] { ExpectNone, All, VaultPath, Format })
+            command.Add(option);
+        command.Handle(parsed => Run(parsed, brief));
+        return command;
+    }
+
+    private static int Run(ParseResult parsed, BriefOptions briefOptions)
+    {
+        string? update = parsed.GetValue(Update);
+        if (update is null == !parsed.GetValue(SignIn))
+            throw new MoorfieldException(Trouble.Misused, "Say what to forecast: --update IMAGE or --sign-in.");
+        var brief = briefOptions.Load(parsed);
+        string[] editions = parsed.GetValue(Edition) ?? [];
+        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), update is null ? editions : []);
+        using var open = target;
+        if (update is not null && target.Image is not null)
+            throw new MoorfieldException(Trouble.Misused, "An update is for an installed system. 'moorfield compare' shows how two images differ.");
+        var image = update is null ? null : ReadImage(update, editions, snapshots[0]);
+        var removed = PointHistory.Removed(Common.Points(parsed.GetValue(VaultPath)));
+        var systems = snapshots.Select(s => Foresee(parsed, target, s, image, brief, removed)).ToList();
+        switch (parsed.GetValue(Format))
+        {
+            case "json":
+                DocumentJson.Write(DocumentMaker.Forecast(target.FullPath, update, image, systems));
+                break;
+            case "csv":
+                Csv.Write(["family", "displayName", "fate", "cause", "for", "now", "then", "unwanted", "edition"], systems.SelectMany(s => s.Forecast.Families.Select(f => new[]
+                {
+                    f.Family.ToString(), f.DisplayName, Words.Of(f.Fate), Words.Of(f.Cause), string.Join(' ', Words.Names(f.Concerned.Sids, s.Snapshot).Concat(f.Concerned.Newcomers ? ["newcomers"] : [])),
+                    f.Now?.ToString() ?? "", f.Then?.ToString() ?? "", s.Families.Contains(f) ? "true" : "false", s.Snapshot.EditionNumber?.ToString() ?? "",
+                })));
+                break;
+            default:
+                for (int i = 0; i < systems.Count; i++)
+                {
+                    if (i > 0)
+                        Say.Line();
+                    ForecastText.Show(target, systems[i], image is null ? null : (update!, image), brief, parsed.GetValue(All));
+                }
+                break;
+        }
+        return parsed.GetValue(ExpectNone) && !systems.TrueForAll(s => s.IsClean) ? Program.Differs : Program.Done;
+    }
+
+    private static ForeseenSystem Foresee(ParseResult parsed, Target target, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief, ILookup<string, string> removed)
+    {
+        ImmutableArray<Guard> known = [.. KnownGuards.All.Union(brief?.Guards ?? [])];
+        var guards = target.With(snapshot.EditionNumber, tree => Guards.Read(tree, snapshot, known, Audience.Parse(["everyone"], snapshot)));
+        var removedHere = removed[Runs.Identify(target, snapshot).MachineId].ToHashSet(StringComparer.OrdinalIgnoreCase);
+        var forecaster = new Forecaster(snapshot, guards, f => removedHere.Contains(f.ToString()));
+        var forecast = image is null ? forecaster.SignIn() : forecaster.Update(image);
+        var unwanted = forecast.Unwanted(brief, snapshot, image);
+        var deliveries = forecast.Unwanted(brief);
+        return new ForeseenSystem(snapshot, forecast, unwanted, deliveries, Remedy(parsed, target, snapshot, brief, unwanted, deliveries));
+    }
+
+    private static string? Remedy(
+        ParseResult parsed, Target target, SystemSnapshot snapshot, Brief? brief, ImmutableArray<ForecastFamily> unwanted, ImmutableArray<ForecastDelivery> deliveries)
+    {
+        string? update = parsed.GetValue(Update);
+        // An update brings parts of the system in spite of a block; taking them from newcomers holds for sign-ins.
+        ImmutableArray<PackageFamilyName> families = [.. unwanted.Where(f => update is null || f.Role != PackageRole.Component || brief is not null && !f.Guards.IsEmpty).Select(f => f.Family)];
+        if (families.IsEmpty && deliveries.IsEmpty)
+            return null;
+        IEnumerable<string> words = (brief, update) switch
+        {
+            ({ }, { }) => ["--brief", brief.Name, "--from", update],
+            ({ }, null) => ["--brief", brief.Name, "--for", "newcomers"],
+            (null, { }) => families.Select(f => f.ToString()),
+            _ => [.. families.Select(f => f.ToString()), "--for", "newcomers"],
+        };
+        IEnumerable<string> edition = snapshot.EditionNumber is { } number ? ["--edition", $"{number}"] : [];
+        return string.Join(' ', new[] { "moorfield", update is null ? "remove" : "block", parsed.GetRequiredValue(TargetPath) }.Concat(words).Concat(edition).Select(Words.Quoted));
+    }
+
+    /// <summary>The edition of an image that an update would come from.</summary>
+    private static SystemSnapshot ReadImage(string path, string[] editions, SystemSnapshot system)
+    {
+        using var target = Target.Open(path, new WriteSeam());
+        if (target.Image is not { } image)
+            throw new MoorfieldException(Trouble.Misused, $"{path} is a volume. An update comes from an image file.");
+        if (editions.Length > 1)
+            throw new MoorfieldException(Trouble.Misused, "An update comes from one edition.");
+        if (editions.Length == 0)
+        {
+            var fitting = image.Editions.Where(e => e.EditionId.Equals(system.Edition, StringComparison.OrdinalIgnoreCase)).Select(e => $"{e.Number}").ToArray();
+            if (fitting.Length != 1)
+            {
+                throw new MoorfieldException(Trouble.Misused,
+                    $"{image.Name} has {(fitting.Length == 0 ? "no edition" : "several editions")} of the system's kind ({system.Edition}). Choose one with --edition: {string.Join(", ", image.Editions.Select(e => $"{e.Number} ({e.Name})"))}.");
+            }
+            editions = fitting;
+        }
+        var snapshot = Common.Read(target, editions)[0];
+        if (!snapshot.Edition.Equals(system.Edition, StringComparison.OrdinalIgnoreCase))
+            Say.Aside($"moorfield: edition {snapshot.EditionNumber} of {image.Name} is of another kind ({snapshot.Edition}) than the system ({system.Edition}): that would be more than an update.");
+        if (Version.TryParse(snapshot.Build, out var coming) && Version.TryParse(system.Build, out var present) && coming <= present)
+            Say.Aside($"moorfield: {image.Name} holds build {snapshot.Build}, which is not newer than the system's ({system.Build}).");
+        return snapshot;
+    }
+}
