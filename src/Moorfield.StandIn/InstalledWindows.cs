@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using System.IO.Enumeration;
 using Microsoft.Data.Sqlite;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
@@ -29,6 +30,7 @@ internal sealed class InstalledWindows : IDisposable
     {
         _root = root;
         _time = time;
+        RefuseLinks(root);
         _packages = LaidOutPackage.ReadAll(root);
         _accounts = [.. Names(RegistryLayout.Profiles).Where(sid => sid.StartsWith("S-1-5-21-", StringComparison.Ordinal))
             .Select(sid => new LaidOutAccount(sid, Software.Find($@"{RegistryLayout.Profiles}\{sid}")?.Text("ProfileImagePath")?.Split('\\')[^1] ?? ""))
@@ -179,6 +181,18 @@ internal sealed class InstalledWindows : IDisposable
     }
 
     private static IEnumerable<string> Values(AppxApplication app, string category) => app.Extensions.Where(e => e.Category == category).SelectMany(e => e.Values);
+
+    /// <summary>Everything below is written by path: no link may lead that elsewhere.</summary>
+    private static void RefuseLinks(string root)
+    {
+        var links = new FileSystemEnumerable<string>(root, (ref entry) => entry.ToFullPath(), new EnumerationOptions { RecurseSubdirectories = true, AttributesToSkip = FileAttributes.None })
+        {
+            ShouldIncludePredicate = (ref entry) => entry.Attributes.HasFlag(FileAttributes.ReparsePoint),
+            ShouldRecursePredicate = (ref entry) => !entry.Attributes.HasFlag(FileAttributes.ReparsePoint),
+        };
+        if (links.FirstOrDefault() is { } link)
+            throw new InvalidDataException($"{link} is a link, and made-up volumes have none");
+    }
 
     /// <summary>Whether a name that a hive or a manifest gives leads nowhere else.</summary>
     private static bool IsPlain(string name) => name is not "" and not "." and not ".." && !name.Contains('/', StringComparison.Ordinal);

@@ -72,6 +72,10 @@ public sealed class ForecastPlayTests
         Directory.GetFiles(folder.Path, "evil.exe", SearchOption.AllDirectories).ShouldBeEmpty();
         File.Exists(Path.Combine(root, "Users/ivy/AppData/Local/Microsoft/WindowsApps/fine.exe")).ShouldBeTrue();
 
+        Directory.CreateSymbolicLink(Path.Combine(root, "Users/Default/Documents"), folder.Path);
+        Should.Throw<InvalidDataException>(() => new Play(basis).SignIn(root, "hazel")).Message.ShouldContain("Users/Default/Documents is a link");
+        Directory.Exists(Path.Combine(root, "Users/hazel")).ShouldBeFalse();
+
         static WorldPackage Framework(string name, string needs) => new(name, "larkfield", "1.0.0.0", name, null, 50, "framework", null, null, false, null, [needs], null, null, null, null);
     }
 
