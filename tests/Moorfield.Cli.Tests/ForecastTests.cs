@@ -126,7 +126,26 @@ public sealed class ForecastTests : CliTest
         var before = Run("forecast", Root, "--sign-in", "--brief", _brief, "--expect-none");
         before.ExitCode.ShouldBe(4);
         FollowAdvice(before);
-        Run("forecast", Root, "--sign-in", "--brief", _brief, "--expect-none").Output.ShouldContain("Films", customMessage: "the brief blocks it, and leaves it provisioned");
+        before.Output.ShouldContain("Assistant");
+        before.Output.ShouldContain("2 packages that the brief does not want would come.");
+        var after = Run("forecast", Root, "--sign-in", "--brief", _brief, "--expect-none");
+        after.ExitCode.ShouldBe(0);
+        after.Output.ShouldContain("Films", customMessage: "the brief blocks it, and leaves it provisioned");
+    }
+
+    [Theory]
+    [InlineData("--update")]
+    [InlineData("--sign-in")]
+    public void Where_only_guards_are_missing_the_advice_sets_them_for_those_whom_the_brief_says(string what)
+    {
+        string brief = Folder["guards.yaml"];
+        File.WriteAllText(brief, "brief: 1\nfor: [ivy, newcomers]\nguard: [suggested-apps, maker-apps]\n");
+        string[] forecast = ["forecast", Root, what, .. what == "--update" ? [_update] : Array.Empty<string>(), "--brief", brief, "--expect-none"];
+        var before = Run(forecast);
+        before.ExitCode.ShouldBe(4);
+        FollowAdvice(before);
+        Run("guards", Root).Output.ShouldContain("suggested-apps     ivy, newcomers");
+        Run(forecast).ExitCode.ShouldBe(0);
     }
 
     [Fact]

@@ -72,6 +72,8 @@ public sealed class StayingTests : CliTest
         VolumeState.Files(Root).ShouldBe(before);
         File.Delete(At("Users/ivy/NTUSER.DAT"));
         Refused(1, "the registry hive that this guard is for is not there", "guard", Root, "suggested-apps", "--for", "ivy", "--yes");
+        File.WriteAllText(Folder["none.yaml"], "brief: 1\nremove: [Weather]");
+        Refused(2, "none.yaml has no guards", "guard", Root, "--brief", Folder["none.yaml"], "--yes");
         Refused(2, "There is no guard 'sugested-apps'. The nearest is 'suggested-apps'", "guard", Root, "sugested-apps", "--yes");
     }
 
@@ -79,10 +81,31 @@ public sealed class StayingTests : CliTest
     public void A_part_of_the_system_without_a_guard_may_come_back_and_one_with_a_guard_gets_it()
     {
         Run("remove", Root, "Assistant", "--for", "everyone", "--preview").Output.ShouldContain("Assistant is part of the system: an update may bring it back in spite of the block");
-        File.WriteAllText(Folder["a.yaml"], "brief: 1\nfor: everyone\nremove: [Assistant]\nguard:\n  - {hive: machine, key: Policies\\Northlight\\Assistant, name: Off, type: dword, data: 1, family: Northlight.Assistant_8pewgm0k42rsa}");
+        File.WriteAllText(Folder["a.yaml"], "brief: 1\nfor: everyone\nremove: [Assistant]\nguard:\n  - {hive: machine, key: Policies\\Northlight\\Assistant, name: Off, type: dword, data: 1, family: NORTHLIGHT.Assistant_8pewgm0k42rsa}");
         string text = Run("remove", Root, "--brief", Folder["a.yaml"], "--preview").Output;
         text.ShouldNotContain("in spite of the block");
         text.ShouldContain("Guard to be set for the machine: SOFTWARE: Policies\\Northlight\\Assistant: Off.");
+        Run("guard", Root, "--brief", Folder["a.yaml"], "--yes").Output.ShouldContain("  Off for the machine: SOFTWARE: Policies\\Northlight\\Assistant: Off\n");
+        string set = Run("remove", Root, "--brief", Folder["a.yaml"], "--preview").Output;
+        set.ShouldNotContain("in spite of the block", customMessage: "its guard is set already");
+        set.ShouldNotContain("Guard to be set");
+        var guards = Run("guards", Root, "--brief", Folder["a.yaml"]).Output;
+        guards.ShouldContain("Off                the machine");
+        guards.ShouldContain("consumer-features");
+    }
+
+    [Fact]
+    public void A_brief_of_which_only_guards_are_missing_blocks_nothing_and_says_so()
+    {
+        File.WriteAllText(Folder["b.yaml"], "brief: 1\nfor: ivy\nblock: [Northlight.Films_8pewgm0k42rsa]\nguard: [suggested-apps]");
+        Run("block", Root, "Northlight.Films_8pewgm0k42rsa", "--yes").ExitCode.ShouldBe(0);
+        Refused(2, "Give --brief or --reg", "block", Root, "--brief", Folder["b.yaml"], "--reg", Folder["none.reg"], "--yes");
+        var run = Run("block", Root, "--brief", Folder["b.yaml"], "--yes");
+        run.Error.ShouldContain("Northlight.Films_8pewgm0k42rsa is blocked already.");
+        run.Output.ShouldContain("Guards to be set on counter-07\n  suggested-apps: ");
+        run.Output.ShouldNotContain("locked");
+        run.Output.ShouldContain("1 guard set: suggested-apps.");
+        Run("guards", Root, "--format", "csv").Output.Split("\r\n").Count(l => l.Contains(",set,", StringComparison.Ordinal)).ShouldBe(1, "for ivy only");
     }
 
     [Fact]

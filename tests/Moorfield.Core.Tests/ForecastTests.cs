@@ -224,13 +224,30 @@ public sealed class ForecastTests : IDisposable
         var whist = _image.Value.Packages.Single(p => p.DisplayName == "Whist Evening");
         forecast.Unwanted(
             Brief("remove: [{publisher: Pennywhistle Games}]\nkeep: [Whist Evening]"), snapshot, _image.Value with { Packages = _image.Value.Packages.Replace(whist, whist with { DisplayName = "Whist Night" }) })
-            .Select(f => f.DisplayName).ShouldBe(["Jukebox", "Skittles"], "kept here, kept there, under whatever name");
-        forecast.Unwanted(Brief("guard: [suggested-apps]")).Select(d => d.Kind).ShouldBe([Delivery.Suggested]);
-        forecast.Unwanted(Brief("guard: [{hive: machine, key: A, name: B, type: dword, data: 1}]")).ShouldBeEmpty();
-        forecast.Unwanted(null).ShouldBeEmpty();
+            .Families.Select(f => f.DisplayName).ShouldBe(["Jukebox", "Skittles"], "kept here, kept there, under whatever name");
 
-        string Names(string? brief) => string.Join(", ", forecast.Unwanted(brief is null ? null : Brief(brief), snapshot, _image.Value).Select(f => f.DisplayName));
+        string Names(string? brief) => string.Join(", ", forecast.Unwanted(brief is null ? null : Brief(brief), snapshot, _image.Value).Families.Select(f => f.DisplayName));
     }
+
+    [Fact]
+    public void What_a_brief_blocks_is_no_matter_of_a_sign_in()
+    {
+        var snapshot = _bench.Read();
+        Forecaster().SignIn().Unwanted(Brief($"block: [{Demo.Family("Northlight.Films")}]"), snapshot, null).Families.ShouldBeEmpty();
+        Forecaster().SignIn().Unwanted(Brief("remove: [Films]"), snapshot, null).Families.ShouldHaveSingleItem().DisplayName.ShouldBe("Films");
+        Forecaster().SignIn().Unwanted(Brief("for: ivy\nremove: [Films]"), snapshot, null).Families.ShouldBeEmpty("the brief leaves it with newcomers");
+    }
+
+    [Theory]
+    [InlineData("guard: [suggested-apps]", "Suggested")]
+    [InlineData("for: ivy\nguard: [suggested-apps]", "Suggested")]
+    [InlineData("for: ivy\nguard: [partner-apps]", "", "they are given to newcomers only")]
+    [InlineData("for: ivy\nguard: [consumer-features]", "Suggested, Partner, Maker", "it is the machine's")]
+    [InlineData(@"guard: [{hive: machine, key: policies\microsoft\windows\cloudcontent, name: disablewindowsconsumerfeatures, type: dword, data: 1}]", "Suggested, Partner, Maker", "the same value, spelled out")]
+    [InlineData(@"guard: [{hive: machine, key: Policies\Microsoft\Windows\CloudContent, name: DisableWindowsConsumerFeatures, type: dword, data: 0}]", "")]
+    [InlineData(null, "")]
+    public void Apps_that_install_themselves_are_unwanted_as_far_as_a_brief_guards_against_them(string? brief, string kinds, string? because = null) =>
+        string.Join(", ", Update().Unwanted(brief is null ? null : Brief(brief), _bench.Read(), _image.Value).Deliveries.Select(d => d.Kind)).ShouldBe(kinds, because);
 
     public void Dispose() => _folder.Dispose();
 }

@@ -52,6 +52,8 @@ internal static class BlockCommand
                 throw new MoorfieldException(Trouble.Misused, "--from says where FAMILY is looked up: name families, or '*' for all of them, or give a --brief.");
             if (arguments.Length == 0 && !brief.IsGiven(parsed) && parsed.GetValue(registry) is null)
                 throw new MoorfieldException(Trouble.Misused, "Say what to block: families, --brief FILE, or --reg FILE.");
+            if (brief.IsGiven(parsed) && parsed.GetValue(registry) is not null)
+                throw new MoorfieldException(Trouble.Misused, "Give --brief or --reg: a brief's guards are for those whom it says, a file's for everyone.");
             using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
             var snapshots = Common.Read(target, parsed.GetValue(Edition));
             var others = parsed.GetValue(from) is { } other ? ReadOther(other) : [];
@@ -90,9 +92,13 @@ internal static class BlockCommand
 
     private static Wish Given(Brief? brief, IReadOnlyList<SystemSnapshot> systems, string? registry)
     {
-        var wish = brief is null ? Wish.Nothing : new Wish(BriefChoice.Unwanted(brief, systems).All, brief.Guards, brief.For.IsEmpty ? Wish.Nothing.Who : brief.For);
+        if (brief is not null)
+        {
+            var (removed, blocked) = BriefChoice.Unwanted(brief, systems);
+            return new Wish([.. removed, .. blocked], brief.Guards, brief.For.IsEmpty ? Wish.Nothing.Who : brief.For);
+        }
         if (registry is null)
-            return wish;
+            return Wish.Nothing;
         byte[] content;
         try
         {
@@ -105,7 +111,7 @@ internal static class BlockCommand
             throw new MoorfieldException(Trouble.Misused, $"There is no file {registry}.", e);
         }
         var (blocks, guards) = RegistryExchange.Read(registry, content);
-        return new Wish([.. wish.Families, .. blocks], [.. wish.Guards.Union(guards)], Wish.Nothing.Who);
+        return new Wish(blocks, guards, Wish.Nothing.Who);
     }
 
     private static ImmutableArray<SystemSnapshot> ReadOther(string path)
@@ -142,7 +148,7 @@ internal static class BlockCommand
         }
         var concerned = plans.SelectMany(p => p.Plan.Families).Distinct().Select(f => f.ToString()).ToList();
         var request = new RunRequest(
-            kind, $"{name} {Prose.List(concerned.Concat(guards.Select(g => $"guard {g.Name ?? g.Value.Name}")), 3)}", null, Runs.Identify(target, snapshots[0]),
+            kind, $"{name} {Prose.List(concerned.Concat(guards.Select(g => $"guard {g.Title}")), 3)}", null, Runs.Identify(target, snapshots[0]),
             [.. changes.Select(c => new ConcernedPackage(c.Family, plans[0].Snapshot.Packages.FirstOrDefault(i => i.Family.ToString() == c.Family)?.DisplayName ?? c.Family.Split('_')[0], c.Edition)).Distinct()],
             changes);
         return options.CarryOut(parsed, target, new ChangeOptions.Proposal(
@@ -151,9 +157,12 @@ internal static class BlockCommand
             DocumentMaker.Plan(target.FullPath, name, concerned, changes, null),
             () =>
             {
-                plans.ForEach(p => ShowPreview(Words.Place(target, p.Snapshot), p.Plan, p.Snapshot, kind));
+                foreach (var (snapshot, plan) in plans.Where(p => !p.Plan.Families.IsEmpty))
+                    ShowPreview(Words.Place(target, snapshot), plan, snapshot, kind);
+                if (guards.Count > 0)
+                    Say.Heading($"Guards to be set on {target.Name}");
                 foreach (var guard in guards)
-                    Say.Line($"  guard {guard.Name ?? guard.Value.Name}: {guard.Because ?? guard.Describe()}");
+                    Say.Line($"  {guard.Title}: {guard.Purpose}");
             },
             () =>
             {
@@ -162,9 +171,10 @@ internal static class BlockCommand
             },
             _ =>
             {
-                plans.ForEach(p => ShowResult(target, p.Snapshot, p.Plan, kind));
+                foreach (var (snapshot, plan) in plans.Where(p => !p.Plan.Families.IsEmpty))
+                    ShowResult(target, snapshot, plan, kind);
                 if (guards.Count > 0)
-                    Say.Line($"{Sheet.Count(guards.Count, "guard")} set: {Prose.List(guards.Select(g => g.Name ?? g.Value.Name))}.");
+                    Say.Line($"{Sheet.Count(guards.Count, "guard")} set: {Prose.List(guards.Select(g => g.Title))}.");
             }));
     }
 

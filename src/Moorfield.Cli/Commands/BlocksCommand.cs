@@ -67,7 +67,7 @@ internal static class BlocksCommand
             case "csv":
                 Csv.Write(["family", "displayName", "installed", "present", "since", "restorePoint", "edition"], blocks.Select(b => new[]
                 {
-                    b.Family.ToString(), b.Package?.DisplayName ?? "", Flag(b.Package is not null), Flag(b.IsPresent), b.Since?.ToString("O", CultureInfo.InvariantCulture) ?? "",
+                    b.Family.ToString(), b.Package?.DisplayName ?? "", Csv.Flag(b.Package is not null), Csv.Flag(b.IsPresent), b.Since?.ToString("O", CultureInfo.InvariantCulture) ?? "",
                     b.SetBy?.Number.ToString(CultureInfo.InvariantCulture) ?? "", b.Snapshot.EditionNumber?.ToString() ?? "",
                 }));
                 break;
@@ -78,8 +78,6 @@ internal static class BlocksCommand
         }
         return Program.Done;
     }
-
-    private static string Flag(bool value) => value ? "true" : "false";
 
     private static void WriteRegistry(Target target, IReadOnlyList<SystemSnapshot> snapshots, string file)
     {

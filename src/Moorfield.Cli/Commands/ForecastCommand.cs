@@ -78,7 +78,7 @@ internal static class ForecastCommand
                 Csv.Write(["family", "displayName", "fate", "cause", "for", "now", "then", "unwanted", "edition"], systems.SelectMany(s => s.Forecast.Families.Select(f => new[]
                 {
                     f.Family.ToString(), f.DisplayName, Words.Of(f.Fate), Words.Of(f.Cause), string.Join(' ', Words.Names(f.Concerned.Sids, s.Snapshot).Concat(f.Concerned.Newcomers ? ["newcomers"] : [])),
-                    f.Now?.ToString() ?? "", f.Then?.ToString() ?? "", s.Families.Contains(f) ? "true" : "false", s.Snapshot.EditionNumber?.ToString() ?? "",
+                    f.Now?.ToString() ?? "", f.Then?.ToString() ?? "", Csv.Flag(s.Families.Contains(f)), s.Snapshot.EditionNumber?.ToString() ?? "",
                 })));
                 break;
             default:
@@ -95,33 +95,32 @@ internal static class ForecastCommand
 
     private static ForeseenSystem Foresee(ParseResult parsed, Target target, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief, ILookup<string, string> removed)
     {
-        ImmutableArray<Guard> known = [.. KnownGuards.All.Union(brief?.Guards ?? [])];
-        var guards = target.With(snapshot.EditionNumber, tree => Guards.Read(tree, snapshot, known, Audience.Parse(["everyone"], snapshot)));
+        var guards = target.With(snapshot.EditionNumber, tree => Guards.Read(tree, snapshot, KnownGuards.With(brief), Audience.Parse(["everyone"], snapshot)));
         var removedHere = removed[Runs.Identify(target, snapshot).MachineId].ToHashSet(StringComparer.OrdinalIgnoreCase);
         var forecaster = new Forecaster(snapshot, guards, f => removedHere.Contains(f.ToString()));
         var forecast = image is null ? forecaster.SignIn() : forecaster.Update(image);
-        var unwanted = forecast.Unwanted(brief, snapshot, image);
-        var deliveries = forecast.Unwanted(brief);
-        return new ForeseenSystem(snapshot, forecast, unwanted, deliveries, Remedy(parsed, target, snapshot, brief, unwanted, deliveries));
+        var (unwanted, deliveries) = forecast.Unwanted(brief, snapshot, image);
+        return new ForeseenSystem(snapshot, forecast, unwanted, deliveries, Remedy(parsed, snapshot, brief, unwanted, deliveries));
     }
 
     private static string? Remedy(
-        ParseResult parsed, Target target, SystemSnapshot snapshot, Brief? brief, ImmutableArray<ForecastFamily> unwanted, ImmutableArray<ForecastDelivery> deliveries)
+        ParseResult parsed, SystemSnapshot snapshot, Brief? brief, ImmutableArray<ForecastFamily> unwanted, ImmutableArray<ForecastDelivery> deliveries)
     {
-        string? update = parsed.GetValue(Update);
+        var (path, update) = (parsed.GetRequiredValue(TargetPath), parsed.GetValue(Update));
         // An update brings parts of the system in spite of a block; taking them from newcomers holds for sign-ins.
         ImmutableArray<PackageFamilyName> families = [.. unwanted.Where(f => update is null || f.Role != PackageRole.Component || brief is not null && !f.Guards.IsEmpty).Select(f => f.Family)];
         if (families.IsEmpty && deliveries.IsEmpty)
             return null;
         IEnumerable<string> words = (brief, update) switch
         {
-            ({ }, { }) => ["--brief", brief.Name, "--from", update],
-            ({ }, null) => ["--brief", brief.Name, "--for", "newcomers"],
-            (null, { }) => families.Select(f => f.ToString()),
-            _ => [.. families.Select(f => f.ToString()), "--for", "newcomers"],
+            ({ }, _) when families.IsEmpty => ["guard", path, "--brief", brief.Name],
+            ({ }, { }) => ["block", path, "--brief", brief.Name, "--from", update],
+            ({ }, null) => ["remove", path, "--brief", brief.Name, "--for", "newcomers"],
+            (null, { }) => ["block", path, .. families.Select(f => f.ToString())],
+            _ => ["remove", path, .. families.Select(f => f.ToString()), "--for", "newcomers"],
         };
         IEnumerable<string> edition = snapshot.EditionNumber is { } number ? ["--edition", $"{number}"] : [];
-        return string.Join(' ', new[] { "moorfield", update is null ? "remove" : "block", parsed.GetRequiredValue(TargetPath) }.Concat(words).Concat(edition).Select(Words.Quoted));
+        return string.Join(' ', words.Prepend("moorfield").Concat(edition).Select(Words.Quoted));
     }
 
     /// <summary>The edition of an image that an update would come from.</summary>

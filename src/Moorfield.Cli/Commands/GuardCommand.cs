@@ -5,6 +5,7 @@ using Moorfield.Cli.Rendering;
 using Moorfield.Core;
 using Moorfield.Core.Changes;
 using Moorfield.Core.Choosing;
+using Moorfield.Core.Choosing.Briefs;
 using Moorfield.Core.RestorePoints;
 using Moorfield.Core.Staying;
 using Moorfield.Core.Systems;
@@ -19,7 +20,7 @@ internal static class GuardCommand
         var targetPath = Common.TargetArgument();
         var names = new Argument<string[]>("NAME") { Description = "Guards to set; all that are known when none is named", Arity = ArgumentArity.ZeroOrMore };
         var lift = new Option<bool>("--lift") { Description = "Take the values away where they are set" };
-        var who = For();
+        var who = For("the brief's, or everyone");
         var edition = Common.Edition();
         var command = new Command("guard", """
             Sets registry values that keep the system from bringing apps where a block does not reach. 'moorfield guards TARGET' lists them.
@@ -34,10 +35,15 @@ internal static class GuardCommand
         command.Handle(parsed =>
         {
             bool lifts = parsed.GetValue(lift);
-            var guards = Chosen(parsed.GetValue(names) ?? [], brief, parsed);
+            string[] named = parsed.GetValue(names) ?? [];
+            var given = brief.Load(parsed);
+            ImmutableArray<Guard> guards = [.. (named.Length == 0 && given is not null ? [] : KnownGuards.Find(named)).Union(given?.Guards ?? [])];
+            if (guards.IsEmpty)
+                throw new MoorfieldException(Trouble.Misused, $"{given!.Name} has no guards.");
+            var meant = ForWhom(parsed.GetValue(who), given);
             using var target = Common.OpenForChange(parsed.GetRequiredValue(targetPath), options.Progress.Seam);
             var snapshots = Common.Read(target, parsed.GetValue(edition));
-            var states = States(target, snapshots, guards, parsed.GetValue(who) ?? []);
+            var states = States(target, snapshots, guards, meant);
             if (states.TrueForAll(s => s.States.IsEmpty))
                 throw new MoorfieldException(Trouble.Failed, $"{target.Name}: the registry hive that {(guards.Length == 1 ? "this guard is" : "these guards are")} for is not there.");
             var changes = Changes(states, lifts);
@@ -49,7 +55,7 @@ internal static class GuardCommand
             var concerned = states.SelectMany(s => s.States.Where(g => g.IsSet == lifts).Select(g => (s.Snapshot, State: g))).ToList();
             var request = new RunRequest(
                 lifts ? RunKind.Unguard : RunKind.Guard, $"{(lifts ? "lift" : "set")} {Sheet.Count(concerned.Select(c => c.State.Guard).Distinct().Count(), "guard")}", null, Runs.Identify(target, snapshots[0]),
-                [.. concerned.Select(c => new ConcernedPackage(c.State.Concerns, c.State.Guard.Name ?? c.State.Guard.Value.Name, c.Snapshot.EditionNumber)).Distinct()],
+                [.. concerned.Select(c => new ConcernedPackage(c.State.Concerns, c.State.Guard.Title, c.Snapshot.EditionNumber)).Distinct()],
                 changes);
             return options.CarryOut(parsed, target, new ChangeOptions.Proposal(
                 request,
@@ -59,9 +65,9 @@ internal static class GuardCommand
                 {
                     Say.Heading($"{(lifts ? "Guards to be lifted" : "Guards to be set")} on {target.Name}");
                     foreach (var (snapshot, state) in concerned)
-                        Say.Line($"  {state.Guard.Name ?? state.Guard.Value.Name} for {state.Place(snapshot)}{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}: {state.Guard.Because}");
+                        Say.Line($"  {state.Guard.Title} for {state.Place(snapshot)}{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}: {state.Guard.Purpose}");
                 },
-                () => Changes(States(target, target.Read([.. snapshots.Select(s => s.EditionNumber)]), guards, parsed.GetValue(who) ?? []), lifts).SequenceEqual(changes),
+                () => Changes(States(target, target.Read([.. snapshots.Select(s => s.EditionNumber)]), guards, meant), lifts).SequenceEqual(changes),
                 _ => Say.Line($"{Sheet.Count(changes.Length, "value")} {(lifts ? "lifted" : "set")} on {target.Name}.")));
         });
         return command;
@@ -70,7 +76,7 @@ internal static class GuardCommand
     internal static Command CreateList()
     {
         var targetPath = Common.TargetArgument();
-        var who = For();
+        var who = For("everyone");
         var edition = Common.Edition();
         var format = Common.Format("table", "json", "csv");
         var command = new Command("guards", """
@@ -83,10 +89,10 @@ internal static class GuardCommand
         var brief = new BriefOptions(command);
         command.Handle(parsed =>
         {
-            var guards = Chosen([], brief, parsed);
+            var guards = KnownGuards.With(brief.Load(parsed));
             var (target, snapshots) = Common.Read(parsed.GetRequiredValue(targetPath), parsed.GetValue(edition));
             using var open = target;
-            var states = States(target, snapshots, guards, parsed.GetValue(who) ?? []);
+            var states = States(target, snapshots, guards, ForWhom(parsed.GetValue(who), null));
             switch (parsed.GetValue(format))
             {
                 case "json":
@@ -109,17 +115,13 @@ internal static class GuardCommand
         return command;
     }
 
-    private static Option<string[]> For() => new("--for") { Description = "For guards of accounts: account names, accounts, newcomers, everyone (default: everyone)", HelpName = "WHO" };
+    private static Option<string[]> For(string otherwise) => new("--for") { Description = $"For guards of accounts: account names, accounts, newcomers, everyone (default: {otherwise})", HelpName = "WHO" };
 
-    /// <summary>The known guards of these names, and a brief's.</summary>
-    private static ImmutableArray<Guard> Chosen(string[] names, BriefOptions brief, ParseResult parsed)
-    {
-        var given = brief.Load(parsed)?.Guards ?? [];
-        return names.Length == 0 && brief.IsGiven(parsed) ? given : [.. KnownGuards.Find(names), .. given];
-    }
+    private static IReadOnlyCollection<string> ForWhom(string[]? who, Brief? brief) =>
+        who is { Length: > 0 } ? who : brief is { For.IsEmpty: false } ? brief.For : ["everyone"];
 
-    private static List<(SystemSnapshot Snapshot, ImmutableArray<GuardState> States)> States(Target target, ImmutableArray<SystemSnapshot> snapshots, ImmutableArray<Guard> guards, string[] who) =>
-        [.. snapshots.Select(s => (s, target.With(s.EditionNumber, tree => Guards.Read(tree, s, guards, Audience.Parse(who.Length > 0 ? who : ["everyone"], s)))))];
+    private static List<(SystemSnapshot Snapshot, ImmutableArray<GuardState> States)> States(Target target, ImmutableArray<SystemSnapshot> snapshots, ImmutableArray<Guard> guards, IReadOnlyCollection<string> who) =>
+        [.. snapshots.Select(s => (s, target.With(s.EditionNumber, tree => Guards.Read(tree, s, guards, Audience.Parse(who, s)))))];
 
     private static ImmutableArray<Change> Changes(List<(SystemSnapshot Snapshot, ImmutableArray<GuardState> States)> states, bool lift) =>
         [.. states.SelectMany(s => Guards.Changes(s.States, s.Snapshot, lift))];
@@ -132,7 +134,7 @@ internal static class GuardCommand
             Say.Heading(Words.Describe(snapshot));
         var sheet = new Sheet("Guard", "Set for", "Not set for", "Set otherwise for", "What it does").Quiet(4);
         foreach (var guard in states.GroupBy(s => s.Guard))
-            sheet.Add(guard.Key.Name ?? guard.Key.Value.Name, Places(guard, "set"), Places(guard, "notSet"), Places(guard, "setOtherwise"), guard.Key.Because ?? guard.Key.Describe());
+            sheet.Add(guard.Key.Title, Places(guard, "set"), Places(guard, "notSet"), Places(guard, "setOtherwise"), guard.Key.Purpose);
         sheet.Write();
         Say.Line($"{Sheet.Count(states.Select(s => s.Guard).Distinct().Count(g => states.All(s => s.Guard != g || s.IsSet)), "guard")} set for all that they are for on {Words.Place(target, snapshot)}.");
 

@@ -199,7 +199,7 @@ internal static class InventoryCommand
             sections.SelectMany(s => s.Shown.Select(p => new[]
             {
                 p.Family.ToString(), p.FullName.ToString(), p.DisplayName, p.Publisher, p.FullName.Version.ToString(), p.FullName.Architecture, Words.Of(p.Role), Words.Of(p.Origin),
-                p.Bytes.ToString(), string.Join(' ', Words.Names(p.Accounts, s.Snapshot)), Flag(p.Newcomers), Flag(p.Blocked), Words.Of(s.Judgement.Of(p).Standing),
+                p.Bytes.ToString(), string.Join(' ', Words.Names(p.Accounts, s.Snapshot)), Csv.Flag(p.Newcomers), Csv.Flag(p.Blocked), Words.Of(s.Judgement.Of(p).Standing),
                 string.Join(' ', s.Judgement.Of(p).Reasons.Select(r => r.Code)), "", Edition(s),
             }).Concat((parsed.GetValue(Classic) ? Programs(parsed, s.Snapshot) : []).Select(p => new[]
             {
@@ -209,8 +209,6 @@ internal static class InventoryCommand
 
         static string Edition(Section section) => section.Snapshot.EditionNumber?.ToString() ?? "";
     }
-
-    private static string Flag(bool value) => value ? "true" : "false";
 
     private static Option<string[]> Among<T>(string name, string description) where T : struct, Enum
     {

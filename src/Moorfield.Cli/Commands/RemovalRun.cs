@@ -57,7 +57,7 @@ internal sealed class RemovalRun(
             Runs.Identify(target, snapshots[0]),
             [.. effective.Select(e => new ConcernedPackage(e.Removal.Package.Family.ToString(), e.Removal.Package.DisplayName, e.Snapshot.EditionNumber))
                 .Concat(plans.SelectMany(p => p.Plan.Blocks.Select(f => new ConcernedPackage(f.ToString(), f.Name, p.Snapshot.EditionNumber))))
-                .Concat(plans.SelectMany(p => p.Plan.Wish.Guards.Select(g => new ConcernedPackage(g.Concerns, g.Guard.Name ?? g.Guard.Value.Name, p.Snapshot.EditionNumber)))).Distinct()],
+                .Concat(plans.SelectMany(p => p.Plan.Guards.Select(g => new ConcernedPackage(g.Concerns, g.Guard.Title, p.Snapshot.EditionNumber)))).Distinct()],
             [.. plans.SelectMany(p => p.Plan.Changes)]);
     }
 

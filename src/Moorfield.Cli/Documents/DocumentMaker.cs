@@ -44,7 +44,7 @@ internal static class DocumentMaker
             s.Snapshot.EditionNumber, t.Package.Family.ToString(), t.Package.DisplayName, Words.Of(t.Verdict.Standing), [.. t.Verdict.Reasons.Select(Reason)], t.NamedExactly)))],
         [.. systems.SelectMany(s => s.Plan.Families).Distinct().Select(f => f.ToString())],
         [.. systems.SelectMany(s => s.Plan.IdleFrameworks).Select(f => f.FullName.ToString()).Distinct(StringComparer.Ordinal)],
-        [.. systems.SelectMany(s => s.Plan.Wish.Guards.Select(g => new GuardJson(Words.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot))))],
+        [.. systems.SelectMany(s => s.Plan.Guards.Select(g => new GuardJson(Words.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot))))],
         [.. systems.SelectMany(s => s.Plan.Changes).Select(Change)],
         null);
 

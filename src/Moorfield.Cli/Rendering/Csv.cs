@@ -9,6 +9,8 @@ internal static class Csv
             Console.Out.Write(string.Join(',', row.Select(Field)) + "\r\n");
     }
 
+    internal static string Flag(bool value) => value ? "true" : "false";
+
     private static string Field(string text)
     {
         string clean = Say.Clean(text);

@@ -18,7 +18,7 @@ internal static class ForecastText
         Say.Heading(update is var (path, image)
             ? $"{Words.Place(target, snapshot)}, build {snapshot.Build}, updated from edition {image.EditionNumber} ({image.Name}) of {Path.GetFileName(path)}, build {image.Build}"
             : $"The next new account on {Words.Place(target, snapshot)}");
-        var shown = forecast.Families.Where(f => all || !IsOrdinary(f)).ToList();
+        var shown = forecast.Families.Where(f => all || !IsOrdinary(f) || system.Families.Contains(f)).ToList();
         var sheet = update is null ? new Sheet("Package", "Forecast", "Version", "Why").Quiet(2) : new Sheet("Package", "Forecast", "For", "Now", "Then", "Why").Quiet(3, 4);
         foreach (var family in shown.OrderByDescending(system.Families.Contains))
         {
@@ -106,7 +106,7 @@ internal static class ForecastText
     private static string Why(ForecastFamily family, SystemSnapshot snapshot, bool isUpdate)
     {
         string holders = family.Before.IsEmpty ? "" : $"; {For(family.Before, snapshot)} {(family.Before is { Sids.Length: 1, Newcomers: false } ? "has" : family.Before.Sids.IsEmpty ? "get" : "have")} it";
-        string guards = Prose.List(family.Guards.Select(g => g.Name ?? g.Value.Name));
+        string guards = Prose.List(family.Guards.Select(g => g.Title));
         return family.Cause switch
         {
             FateCause.StillProvisioned when family.Fate == Fate.Given => "provisioned",

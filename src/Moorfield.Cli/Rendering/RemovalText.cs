@@ -60,9 +60,9 @@ internal static class RemovalText
             Say.Line($"{Sheet.Count(blocks, "block")} will keep updates from provisioning {(blocks == 1 ? "it" : "them")} again (--allow-return sets none).");
         foreach (var family in plan.Blocks)
             Say.Line($"Blocked as well: {family}.");
-        foreach (var part in effective.Where(r => r.Package.Role == PackageRole.Component && r.SetsBlock && !plan.Wish.Guards.Any(g => g.Guard.Family == r.Package.Family.ToString())))
+        foreach (var part in effective.Where(r => r.Package.Role == PackageRole.Component && r.SetsBlock && !plan.Wish.Guards.Any(g => g.Guard.IsFor(r.Package.Family))))
             Say.Line($"{part.Package.DisplayName} is part of the system: an update may bring it back in spite of the block, unless a guard that a brief sets keeps it away.");
-        foreach (var guard in plan.Wish.Guards)
+        foreach (var guard in plan.Guards)
             Say.Line($"Guard to be set for {guard.Place(snapshot)}: {guard.Guard.Describe()}.");
         Say.Line($"In all {ChangeOptions.Totals(plan.Changes)} (--preview --format json lists each).");
         foreach (var removal in plan.Removals.Where(r => !r.HasEffect))

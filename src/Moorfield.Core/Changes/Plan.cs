@@ -22,7 +22,7 @@ public sealed record RemovalWish(ImmutableArray<ChosenPackage> Packages, Audienc
     /// <summary>Families to block besides those that go.</summary>
     public ImmutableArray<PackageFamilyName> Blocks { get; init; } = [];
 
-    /// <summary>Guards to set.</summary>
+    /// <summary>Guards that are to be set, set already or not.</summary>
     public ImmutableArray<GuardState> Guards { get; init; } = [];
 }
 
@@ -66,6 +66,9 @@ public sealed record Plan(
 {
     /// <summary>Families that are blocked besides those that go.</summary>
     public ImmutableArray<PackageFamilyName> Blocks { get; init; } = [];
+
+    /// <summary>Guards that it sets.</summary>
+    public IEnumerable<GuardState> Guards => Wish.Guards.Where(g => !g.IsSet);
 
     /// <summary>What each removal means.</summary>
     public ImmutableArray<RemovalMeaning> Meanings { get; init; } = [];

@@ -37,7 +37,7 @@ public static class RemovalPlanner
         ImmutableArray<PackageFamilyName> blocks = [.. wish.Blocks.Distinct().Where(f => !snapshot.IsBlocked(f) && !removals.Any(r => r.SetsBlock && r.Package.Family == f))];
         var changes = new ChangeList(snapshot, removals.Where(r => r.HasEffect), wish).ToImmutable()
             .InsertRange(0, blocks.Select(ChangeList.Block))
-            .AddRange(wish.Guards.Select(g => g.Set));
+            .AddRange(Staying.Guards.Changes(wish.Guards, snapshot, lift: false));
         return new Plan(wish, removals, [.. staying], wish.Sweep ? [] : [.. idle], [.. changes.Select(c => c with { Edition = snapshot.EditionNumber })])
         {
             Blocks = blocks,

@@ -95,19 +95,22 @@ public sealed record ForecastDelivery(Delivery Kind, Audience For, ImmutableArra
 /// <param name="Doubtful">Kinds that only guards forbid which the system's edition is reported not to honour.</param>
 public sealed record Forecast(ImmutableArray<ForecastFamily> Families, ImmutableArray<ForecastDelivery> Deliveries, ImmutableArray<ForecastDelivery> Doubtful)
 {
-    /// <summary>Families that would be there for somebody against what is wanted: all that come back, or with a brief all that it would take away or block.</summary>
+    /// <summary>
+    /// What would be there for somebody against what is wanted: all families that come back; or with a brief those that it would take away, or from
+    /// an update those that it blocks, and the kinds of apps that it has a guard against.
+    /// </summary>
     /// <param name="system">That the forecast is for.</param>
     /// <param name="image">Of the update; null for a sign-in.</param>
     /// <exception cref="MoorfieldException">A rule of the brief names several families without a wildcard, or the brief is for an account that is not there.</exception>
-    public ImmutableArray<ForecastFamily> Unwanted(Brief? brief, SystemSnapshot system, SystemSnapshot? image)
+    public (ImmutableArray<ForecastFamily> Families, ImmutableArray<ForecastDelivery> Deliveries) Unwanted(Brief? brief, SystemSnapshot system, SystemSnapshot? image)
     {
         if (brief is null)
-            return [.. Families.Where(f => f.Fate == Fate.ComesBack)];
+            return ([.. Families.Where(f => f.Fate == Fate.ComesBack)], []);
         var audience = Audience.Parse(brief.For.IsEmpty ? ["everyone"] : brief.For, system);
-        var (all, blocked) = BriefChoice.Unwanted(brief, new[] { system, image }.OfType<SystemSnapshot>());
-        return [.. Families.Where(f => blocked.Contains(f.Family) ? !f.Gaining.IsEmpty : all.Contains(f.Family) && f.Gaining.Meets(audience))];
+        var (removed, blocked) = BriefChoice.Unwanted(brief, new[] { system, image }.OfType<SystemSnapshot>());
+        return (
+            // Blocks are for everyone, and keep nothing from new accounts (S1).
+            [.. Families.Where(f => (removed.Contains(f.Family) && f.Gaining.Meets(audience)) || (image is not null && blocked.Contains(f.Family) && !f.Gaining.IsEmpty))],
+            [.. Deliveries.Where(d => d.Guards.Any(g => brief.Guards.Any(g.IsSameValue) && (g.Hive == GuardHive.Machine || d.For.Meets(audience))))]);
     }
-
-    /// <summary>Kinds of apps that may install themselves though the brief has a guard against them.</summary>
-    public ImmutableArray<ForecastDelivery> Unwanted(Brief? brief) => brief is null ? [] : [.. Deliveries.Where(d => d.Guards.Any(brief.Guards.Contains))];
 }

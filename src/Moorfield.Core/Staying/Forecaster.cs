@@ -127,7 +127,7 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
         return states.Count > 0 && states.TrueForAll(s => s.IsSet);
     }
 
-    private IEnumerable<GuardState> States(PackageFamilyName family) => guards.Where(g => g.Guard.Family is { } name && name.Equals(family.ToString(), StringComparison.OrdinalIgnoreCase));
+    private IEnumerable<GuardState> States(PackageFamilyName family) => guards.Where(g => g.Guard.IsFor(family));
 
     private static bool Concerns(GuardState state, string? sid) => state.Guard.Hive == GuardHive.Machine || string.Equals(state.Sid, sid, StringComparison.OrdinalIgnoreCase);
 

@@ -3,6 +3,7 @@ using Moorfield.Core.Changes;
 using Moorfield.Core.Choosing;
 using Moorfield.Core.Systems;
 using Moorfield.Core.Volumes;
+using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Staying;
@@ -44,6 +45,18 @@ public sealed record Guard(string? Name, GuardHive Hive, string Key, HiveValue V
 
     internal bool IsSurelyHonouredBy(string edition) => Editions.IsEmpty || Editions.Any(e => edition.Contains(e, StringComparison.OrdinalIgnoreCase));
 
+    /// <summary>Whether it is about a package of a family.</summary>
+    public bool IsFor(PackageFamilyName family) => family.ToString().Equals(Family, StringComparison.OrdinalIgnoreCase);
+
+    /// <summary>Whether another one is the same value in the same place, whatever is said of it.</summary>
+    internal bool IsSameValue(Guard other) => Hive == other.Hive && Key.Equals(other.Key, StringComparison.OrdinalIgnoreCase) && Value == other.Value;
+
+    /// <summary>What it is called.</summary>
+    public string Title => Name ?? Value.Name;
+
+    /// <summary>What it does or is wanted for; without that, what it is.</summary>
+    public string Purpose => Because ?? Describe();
+
     public string Describe() => $"{(Hive == GuardHive.Machine ? "SOFTWARE" : "NTUSER.DAT")}: {Key}: {Value.Name}";
 }
 
@@ -59,7 +72,7 @@ public sealed record GuardState(Guard Guard, string? Sid, WindowsPath Hive, Hive
         Guard.Hive == GuardHive.Machine ? "the machine" : Sid is null ? "newcomers" : snapshot.Account(Sid)?.Name ?? Sid;
 
     /// <summary>What the change is recorded under: the guard's family, or its own name.</summary>
-    public string Concerns => Guard.Family ?? Guard.Name ?? Guard.Value.Name;
+    public string Concerns => Guard.Family ?? Guard.Title;
 
     internal Change Set => Change(Guard.Value);
 

@@ -15,6 +15,9 @@ public static class KnownGuards
 
     public static ImmutableArray<Guard> All => Guards.Value;
 
+    /// <summary>All, and those of a brief.</summary>
+    public static ImmutableArray<Guard> With(Brief? brief) => [.. All.Union(brief?.Guards ?? [])];
+
     /// <summary>The guards of these names, any case; all when none is given.</summary>
     /// <exception cref="MoorfieldException">There is none of a name.</exception>
     public static ImmutableArray<Guard> Find(IReadOnlyCollection<string> names) => names.Count == 0 ? All : [.. names.Select(Find).Distinct()];

@@ -22,16 +22,15 @@ public sealed record BriefChoice(
     /// <summary>The packages that are to go.</summary>
     public ImmutableArray<ChosenPackage> Going => [.. Taken.Where(t => t.KeptBy is null).Select(t => t.Package)];
 
-    /// <summary>All families that the brief wants away from any of several systems, there or not. What it keeps in one, it keeps in all.</summary>
-    /// <returns>Those, and of them the ones that it blocks outright.</returns>
+    /// <summary>The families that the brief wants away from any of several systems, there or not: those that it removes, and those that it blocks outright. What it keeps in one, it keeps in all.</summary>
     /// <exception cref="MoorfieldException">A rule names several families without a wildcard.</exception>
-    public static (ImmutableArray<PackageFamilyName> All, ImmutableHashSet<PackageFamilyName> Blocked) Unwanted(Brief brief, IEnumerable<SystemSnapshot> systems)
+    public static (ImmutableArray<PackageFamilyName> Removed, ImmutableArray<PackageFamilyName> Blocked) Unwanted(Brief brief, IEnumerable<SystemSnapshot> systems)
     {
         var choices = systems.Select(s => Of(brief, s)).ToList();
         var kept = choices.SelectMany(c => c.Kept).Select(k => k.Family).ToHashSet();
-        return (
-            [.. choices.SelectMany(c => c.Going.Select(g => g.Package.Family).Concat(c.Families).Concat(c.Blocks)).Distinct().Where(f => !kept.Contains(f))],
-            [.. choices.SelectMany(c => c.Blocks).Where(f => !kept.Contains(f))]);
+        return (Left(c => c.Going.Select(g => g.Package.Family).Concat(c.Families)), Left(c => c.Blocks));
+
+        ImmutableArray<PackageFamilyName> Left(Func<BriefChoice, IEnumerable<PackageFamilyName>> families) => [.. choices.SelectMany(families).Distinct().Where(f => !kept.Contains(f))];
     }
 
     /// <exception cref="MoorfieldException">A rule names several families without a wildcard.</exception>

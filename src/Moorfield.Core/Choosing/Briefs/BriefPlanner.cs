@@ -28,7 +28,7 @@ public static class BriefPlanner
             Advice = brief.Advice,
             Kept = choice.Kept,
             Blocks = audience.Newcomers && !allowReturn ? [.. choice.Blocks.Union(choice.Families)] : choice.Blocks,
-            Guards = [.. Guards.Read(tree, snapshot, brief.Guards, audience).Where(g => !g.IsSet)],
+            Guards = Guards.Read(tree, snapshot, brief.Guards, audience),
         };
     }
 
@@ -55,7 +55,7 @@ public static class BriefPlanner
             found.Add(new BriefDifference("refused", refused.Package.Family.ToString(), refused.Package.DisplayName, $"may not be removed. {refused.Verdict.Reasons[0].Text}"));
         foreach (var family in plan.Blocks)
             found.Add(new BriefDifference("notBlocked", family.ToString(), snapshot.Packages.FirstOrDefault(p => p.Family == family)?.DisplayName, "is not blocked: an update may provision it."));
-        foreach (var guard in plan.Wish.Guards)
+        foreach (var guard in plan.Guards)
         {
             found.Add(new BriefDifference("guardNotSet", guard.Guard.Family, null,
                 $"the guard {guard.Guard.Describe()} is {(guard.Now is null ? "not set" : "set to something else")} for {guard.Place(snapshot)}."));
