@@ -1,5 +1,6 @@
 using Microsoft.Data.Sqlite;
 using Moorfield.Core.Changes;
+using Moorfield.Core.Systems;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
@@ -43,10 +44,10 @@ public sealed class RepositoryRowsTests : IDisposable
     {
         using var connection = new SqliteConnection($"Data Source={_folder["db"]};Pooling=False");
         connection.Open();
+        RepositoryGuard.Apply(connection);
         using var transaction = connection.BeginTransaction();
         var rows = new RepositoryRows(connection);
-        T result = default!;
-        rows.WithoutTriggers(rows.Tables, () => result = use(rows));
+        T result = use(rows);
         transaction.Commit();
         return result;
     }

@@ -120,6 +120,7 @@ internal sealed class Preparation(WindowsTree tree, Func<SafeFileHandle, string>
         if (AddWhole(Places.StateRepository))
         {
             AddWhole(StateRepository.Log);
+            AddWhole(StateRepository.Journal);
             changes.ForEach(c => captured[c] = c);
             return;
         }
@@ -128,11 +129,10 @@ internal sealed class Preparation(WindowsTree tree, Func<SafeFileHandle, string>
             ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {notes.ToImmutable()[0].Text}");
         try
         {
-            StateRepository.Execute(repository.Connection, "PRAGMA foreign_keys=OFF");
             using (var transaction = repository.Connection.BeginTransaction())
             {
                 var rows = new RepositoryRows(repository.Connection);
-                rows.WithoutTriggers(rows.Tables, () => changes.ForEach(c => captured[c] = Apply(c, rows)));
+                changes.ForEach(c => captured[c] = Apply(c, rows));
                 transaction.Commit();
             }
             byte[] after = repository.ToArray();
@@ -140,10 +140,11 @@ internal sealed class Preparation(WindowsTree tree, Func<SafeFileHandle, string>
         }
         catch (Microsoft.Data.Sqlite.SqliteException e)
         {
-            throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {Places.StateRepository} cannot be changed. SQLite says '{e.Message}'", e);
+            throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {Places.StateRepository} cannot be changed: {RepositoryGuard.Describe(e)}. Nothing was changed.", e);
         }
-        if (tree.Stat(StateRepository.Log) is { Kind: EntryKind.File, Size: > 0 })
-            Add(StateRepository.Log, FileContent.InMemory([])); // what it held is in the database now
+        // What these held is in the database now; SQLite would apply it to that once more.
+        foreach (var beside in new[] { StateRepository.Log, StateRepository.Journal }.Where(b => tree.Stat(b) is { Kind: EntryKind.File, Size: > 0 }))
+            Add(beside, FileContent.InMemory([]));
     }
 
     private void PrepareList(WindowsPath path, List<EntryChange> changes, Dictionary<Change, Change?> captured)
@@ -177,6 +178,9 @@ internal sealed class Preparation(WindowsTree tree, Func<SafeFileHandle, string>
         {
             var images = removed.Rows ?? rows.Collect(removed);
             rows.Remove(images);
+            // A value that cannot be given back as it is cannot be found again either.
+            if (removed.Rows is null && !rows.Collect(removed).IsEmpty)
+                throw new Microsoft.Data.Sqlite.SqliteException("a row holds a value that cannot be recorded", SQLitePCL.raw.SQLITE_MISMATCH);
             return images.IsEmpty ? null : removed with { Rows = images };
         }
         rows.Add(change.Rows!.Value);

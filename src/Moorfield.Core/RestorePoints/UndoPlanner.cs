@@ -100,7 +100,7 @@ public static class UndoPlanner
         WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, WindowsPath path, ImmutableDictionary<(int?, WindowsPath), WholeFile>.Builder whole)
     {
         ImmutableArray<ReplacedFile> files = [.. point.Files.Where(f =>
-            f.Edition == edition && WindowsPath.Of(f.Path) is var p && (p == path || (path == Places.StateRepository && p == StateRepository.Log)))];
+            f.Edition == edition && WindowsPath.Of(f.Path) is var p && (p == path || (path == Places.StateRepository && (p == StateRepository.Log || p == StateRepository.Journal))))];
         if (files.IsEmpty)
             return null;
         var states = files.Select(f => InterruptedRun.StateOf(tree, vault, f)).ToList();

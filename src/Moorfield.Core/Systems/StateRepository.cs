@@ -14,7 +14,7 @@ namespace Moorfield.Core.Systems;
 /// </summary>
 internal sealed class StateRepository : IDisposable
 {
-    private const long SizeLimit = 1L << 30;
+    private const long SizeLimit = 256L << 20;
 
     private static readonly (string Table, string[] Columns)[] KnownLayout =
     [
@@ -42,7 +42,8 @@ internal sealed class StateRepository : IDisposable
     /// <summary>The write-ahead log beside the database.</summary>
     internal static WindowsPath Log => Places.Repository / (Places.StateRepository.Name + "-wal");
 
-    private static WindowsPath Journal => Places.Repository / (Places.StateRepository.Name + "-journal");
+    /// <summary>What SQLite kept beside the database to roll a transaction back that was cut off.</summary>
+    internal static WindowsPath Journal => Places.Repository / (Places.StateRepository.Name + "-journal");
 
     /// <summary>Opens a copy; null, with a note, when there is none, it is damaged, or its layout is not known.</summary>
     internal static StateRepository? Open(WindowsTree tree, SnapshotNotes notes)
@@ -72,13 +73,18 @@ internal sealed class StateRepository : IDisposable
         }
         catch (SqliteException e)
         {
-            notes.Add("repositoryUnreadable", $"{Places.StateRepository} is not read and will not be written: SQLite says '{e.Message}'");
+            notes.Add("repositoryUnreadable", $"{Places.StateRepository} is not read and will not be written: {RepositoryGuard.Describe(e)}.");
             return null;
         }
     }
 
     private static StateRepository? Open(byte[] content, byte[]? log, byte[]? journal, SnapshotNotes notes)
     {
+        if (journal is { Length: > 0 } && NamesAnotherJournal(journal))
+        {
+            notes.Add("repositoryUnreadable", $"{Journal} names a journal of several databases, which is not followed: the repository is not read and will not be written.");
+            return null;
+        }
         bool needsFiles = log is { Length: > 0 } || journal is { Length: > 0 } || content.Length < JournalVersions + 2;
         byte[] journalVersions = needsFiles ? [] : content[JournalVersions..(JournalVersions + 2)];
         var folder = needsFiles ? Directory.CreateTempSubdirectory("moorfield-") : null;
@@ -87,8 +93,7 @@ internal sealed class StateRepository : IDisposable
         try
         {
             connection = folder is null ? ConnectInMemory(content) : ConnectToCopy(folder, content, log, journal);
-            Execute(connection, "PRAGMA trusted_schema=OFF");
-            Execute(connection, "PRAGMA cell_size_check=ON");
+            RepositoryGuard.Apply(connection);
             if (Unknown(connection) is { } missing)
             {
                 notes.Add("repositoryUnknown", $"{Places.StateRepository} has no {missing}: its layout is not known here, so it is not read and will not be written.");
@@ -106,6 +111,10 @@ internal sealed class StateRepository : IDisposable
             }
         }
     }
+
+    // A journal that is part of a transaction over several databases ends in the name of another file and these bytes; SQLite would open
+    // that file, wherever it is, and delete it.
+    private static bool NamesAnotherJournal(byte[] journal) => journal.AsSpan().EndsWith((ReadOnlySpan<byte>)[0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7]);
 
     private static SqliteConnection ConnectToCopy(DirectoryInfo folder, byte[] content, byte[]? log, byte[]? journal)
     {
@@ -148,77 +157,62 @@ internal sealed class StateRepository : IDisposable
 
     private static string? Unknown(SqliteConnection connection)
     {
-        foreach (var (table, columns) in KnownLayout)
+        var tables = RepositoryGuard.Tables(connection);
+        foreach (var (name, columns) in KnownLayout)
         {
-            var there = Columns(connection, table);
-            if (columns.FirstOrDefault(c => !there.Contains(c)) is { } missing)
-                return there.Count == 0 ? $"table {table}" : $"column {table}.{missing}";
+            if (!tables.TryGetValue(name, out var table))
+                return $"table {name}";
+            if (columns.FirstOrDefault(c => !table.Has(c)) is { } missing)
+                return $"column {name}.{missing}";
         }
         return null;
     }
 
-    internal static HashSet<string> Columns(SqliteConnection connection, string table) =>
-        Query(connection, "SELECT name FROM pragma_table_info($table)", r => r.GetString(0), ("$table", table)).ToHashSet(StringComparer.OrdinalIgnoreCase);
-
-    /// <summary>Where packages are: a machine trace for each package known, an account trace for each registration.</summary>
-    internal ILookup<PackageFullName, Trace> ReadTraces(ImmutableArray<Account> accounts, SnapshotNotes notes)
+    /// <summary>
+    /// Where packages are: a machine trace for each package known, an account trace for each registration. Null, with a note, when they
+    /// cannot all be read: then nothing of it counts.
+    /// </summary>
+    internal ILookup<PackageFullName, Trace>? ReadTraces(ImmutableArray<Account> accounts, SnapshotNotes notes)
     {
         var known = accounts.ToDictionary(a => a.Sid, StringComparer.OrdinalIgnoreCase);
         var traces = new List<(PackageFullName Package, Trace Trace)>();
         try
         {
-            foreach (string name in Query(Connection, "SELECT PackageFullName FROM Package", r => r.GetString(0)))
+            foreach (string? name in RepositoryGuard.Query(Connection, "SELECT PackageFullName FROM Package", r => Text(r, 0)))
             {
-                if (PackageFullName.TryParse(name, out var fullName))
+                if (PackageFullName.TryParse(name ?? "", out var fullName))
                     traces.Add((fullName, new Trace(TraceScope.Machine, null, TraceKind.MachineEntry, new RowsLocation(fullName, null))));
                 else
-                    notes.Add("unknownEntry", $"The state repository's package '{name}' is not named like a package and is left alone.");
+                    notes.AddOneOfMany("unknownEntry", $"The state repository's package '{Shortened(name)}' is not named like a package and is left alone.");
             }
             const string Registrations = """
                 SELECT Package.PackageFullName, User.UserSid FROM PackageUser
                 JOIN Package ON Package._PackageID = PackageUser.Package JOIN User ON User._UserID = PackageUser.User
                 """;
-            foreach (var (name, sid) in Query(Connection, Registrations, r => (r.GetString(0), r.GetString(1))))
+            foreach (var (name, sid) in RepositoryGuard.Query(Connection, Registrations, r => (Text(r, 0), Text(r, 1))))
             {
-                if (PackageFullName.TryParse(name, out var fullName) && known.TryGetValue(sid, out var account))
+                if (PackageFullName.TryParse(name ?? "", out var fullName) && known.TryGetValue(sid ?? "", out var account))
                     traces.Add((fullName, new Trace(TraceScope.Account, account.Sid, TraceKind.Registration, new RowsLocation(fullName, account.Sid))));
             }
+            return traces.ToLookup(t => t.Package, t => t.Trace);
         }
-        catch (Exception e) when (e is SqliteException or InvalidCastException)
+        catch (SqliteException e)
         {
-            notes.Add("repositoryUnreadable", $"{Places.StateRepository} is damaged and was read only in part: {e.Message}");
+            notes.Add("repositoryUnreadable", $"{Places.StateRepository} is not read and will not be written: {RepositoryGuard.Describe(e)}.");
+            return null;
         }
-        return traces.ToLookup(t => t.Package, t => t.Trace);
     }
 
-    internal static List<T> Query<T>(SqliteConnection connection, string sql, Func<SqliteDataReader, T> read, params (string Name, object Value)[] parameters)
-    {
-        using var command = connection.CreateCommand();
-        command.CommandText = sql;
-        foreach (var (name, value) in parameters)
-            command.Parameters.AddWithValue(name, value);
-        using var reader = command.ExecuteReader();
-        var rows = new List<T>();
-        while (reader.Read())
-            rows.Add(read(reader));
-        return rows;
-    }
+    private static string? Text(SqliteDataReader reader, int column) => reader.IsDBNull(column) ? null : reader.GetString(column);
 
-    internal static int Execute(SqliteConnection connection, string sql, params (string Name, object Value)[] parameters)
-    {
-        using var command = connection.CreateCommand();
-        command.CommandText = sql;
-        foreach (var (name, value) in parameters)
-            command.Parameters.AddWithValue(name, value);
-        return command.ExecuteNonQuery();
-    }
+    private static string Shortened(string? name) => name is null ? "" : name.Length > 80 ? name[..80] + "…" : name;
 
     /// <summary>The whole database as one file, with whatever its log held.</summary>
     internal byte[] ToArray()
     {
         if (_copy is not null)
         {
-            Execute(Connection, "PRAGMA wal_checkpoint(TRUNCATE)");
+            RepositoryGuard.Execute(Connection, "PRAGMA wal_checkpoint(TRUNCATE)");
             return File.ReadAllBytes(Connection.DataSource);
         }
         nint memory = raw.sqlite3_serialize(Connection.Handle, "main", out long length, 0);
