@@ -13,6 +13,7 @@ internal static class Program
     internal const int DoneInPart = 3;
     internal const int Differs = 4;
     internal const int RefusedForSafety = 5;
+    internal const int Stopped = 130;
 
     private static int Main(string[] arguments)
     {
@@ -36,7 +37,13 @@ internal static class Program
             ImageCommand.Create(),
             DemoCommand.Create(),
         };
+        Interruption.Listen();
         var parsed = root.Parse(arguments);
+        if (UnknownOption.Find(parsed) is { } unknown)
+        {
+            Say.Error(unknown);
+            return CalledWrongly;
+        }
         if (parsed.Errors.Count > 0)
         {
             foreach (var error in parsed.Errors)

@@ -11,6 +11,9 @@ public enum Trouble
 
     /// <summary>It could be done, but would not be safe.</summary>
     Refused = 5,
+
+    /// <summary>The person stopped it.</summary>
+    Stopped = 130,
 }
 
 /// <summary>Trouble that a person can act on. The message is one or two full sentences: what, where, and what to do next.</summary>

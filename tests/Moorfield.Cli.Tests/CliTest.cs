@@ -34,11 +34,11 @@ public abstract class CliTest : IDisposable
         throw new InvalidOperationException("There is no out/moorfield. './run build' makes it.");
     }
 
-    protected Outcome Run(params string[] arguments) =>
+    protected ToolResult Run(params string[] arguments) =>
         Tool.Run(Program, arguments, new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault, ["XDG_CACHE_HOME"] = Folder["cache"] }, null);
 
     /// <summary>Runs a copy of the program as a user who may read everything of the test, and write nothing but the vault.</summary>
-    protected Outcome RunAsNobody(params string[] arguments)
+    protected ToolResult RunAsNobody(params string[] arguments)
     {
         Tool.Read("sh", "-c", "mkdir \"$1\" && cp \"$0\" \"$(dirname \"$0\")/libe_sqlite3.so\" \"$1\"", Program, Folder["program"]);
         Tool.Read("chmod", "-R", "a+rX", Folder.Path);
@@ -53,7 +53,7 @@ public abstract class CliTest : IDisposable
     protected static string[] Command(string[] arguments) => [Program, .. arguments];
 
     /// <summary>Runs the program inside a terminal (made by script(1)); when it has asked, does something and types answers, a line each.</summary>
-    protected Outcome RunInTerminal(string typed, Action? meanwhile, params string[] arguments)
+    protected ToolResult RunInTerminal(string typed, Action? meanwhile, params string[] arguments)
     {
         string command = string.Join(' ', Command(arguments).Select(a => $"'{a}'"));
         var start = new ProcessStartInfo("script", ["-qfec", command, "/dev/null"]) { UseShellExecute = false, RedirectStandardInput = true, RedirectStandardOutput = true };
@@ -73,7 +73,7 @@ public abstract class CliTest : IDisposable
             process.StandardInput.Flush();
         }
         process.WaitForExit();
-        return new Outcome(process.ExitCode, text.ToString(), "");
+        return new ToolResult(process.ExitCode, text.ToString(), "");
     }
 
     /// <summary>The program must end with this code, say this on stderr in at most three lines, and leave the volume alone.</summary>
@@ -107,7 +107,7 @@ public abstract class CliTest : IDisposable
         }
     }
 
-    protected static JsonElement Json(Outcome outcome)
+    protected static JsonElement Json(ToolResult outcome)
     {
         outcome.ExitCode.ShouldBe(0, outcome.Error);
         return JsonDocument.Parse(outcome.Output).RootElement;

@@ -22,7 +22,7 @@ public sealed class ForecastTests : CliTest
             .Select(f => (f.GetProperty("displayName").GetString()!, f.GetProperty("fate").GetString()!, f.GetProperty("unwanted").GetBoolean()))];
 
     /// <summary>Runs the command that a forecast ends with.</summary>
-    private void FollowAdvice(Outcome forecast)
+    private void FollowAdvice(ToolResult forecast)
     {
         string advice = forecast.Output.TrimEnd().Split('\n')[^1].Trim();
         advice.ShouldStartWith("moorfield ");

@@ -10,7 +10,7 @@ public sealed class ImageTests : CliTest
 
     public ImageTests() => _image = Demo.CopyImageTo(Folder);
 
-    private Outcome Done(params string[] arguments)
+    private ToolResult Done(params string[] arguments)
     {
         var outcome = Run(arguments);
         outcome.ExitCode.ShouldBe(0, outcome.Error + outcome.Output);

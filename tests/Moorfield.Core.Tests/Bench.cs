@@ -42,39 +42,49 @@ internal sealed class Bench(string root, string vaultPath)
         })];
     }
 
-    internal RunReport Remove(string packages, string who, WriteSeam? seam = null, Func<RemovalWish, RemovalWish>? more = null, bool keepFiles = false, params string[] editions) =>
+    internal Outcome Remove(string packages, string who, WriteSeam? seam = null, Func<RemovalWish, RemovalWish>? more = null, bool keepFiles = false, params string[] editions) =>
         Run(Plans(packages, who, more, editions), seam ?? new WriteSeam(), keepFiles);
 
-    internal RunReport Run(Plan plan, WriteSeam seam) => Run([(Read(), plan)], seam);
+    internal Outcome Run(Plan plan, WriteSeam seam) => Run([(Read(), plan)], seam);
 
-    internal RunReport Run(List<(SystemSnapshot Snapshot, Plan Plan)> plans, WriteSeam seam, bool keepFiles = false)
+    /// <summary>A removal that may fail in part.</summary>
+    internal Outcome Carry(string packages, string who, WriteSeam seam) => Run(Plans(packages, who), seam, verified: false);
+
+    internal Outcome Run(List<(SystemSnapshot Snapshot, Plan Plan)> plans, WriteSeam seam, bool keepFiles = false, bool verified = true)
     {
         using var target = Open(seam);
         Runs.CheckTarget(target);
         using var vault = Vault.Open(vaultPath, seam);
-        var report = Runs.CarryOut(target, vault, new RunRequest(
+        var outcome = Runs.CarryOut(target, vault, new RunRequest(
             RunKind.Remove, "remove", null, Runs.Identify(target, plans[0].Snapshot),
             [.. plans.SelectMany(p => p.Plan.Removals.Select(r => new ConcernedPackage(r.Package.Family.ToString(), r.Package.DisplayName, p.Snapshot.EditionNumber))).Distinct()],
-            [.. plans.SelectMany(p => p.Plan.Changes)]), keepFiles: keepFiles);
-        foreach (var (snapshot, plan) in plans)
-            RunVerdict.Check(plan, snapshot, target.Read([snapshot.EditionNumber])[0]).ShouldBeEmpty();
-        return report;
+            [.. plans.SelectMany(p => p.Plan.Changes)])
+        {
+            Expected = [.. plans.Select(p => new RemovalExpectation(p.Snapshot, p.Plan))],
+        }, keepFiles: keepFiles);
+        if (verified)
+            outcome.Disagreements.ShouldBeEmpty();
+        return outcome;
     }
 
     internal UndoPlan PlanUndo(int point, string? only = null, bool overwrite = false)
     {
         using var target = Open();
         using var vault = Vault.Open(vaultPath, new WriteSeam());
-        return UndoPlanner.Plan(target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite);
+        return UndoPlanner.Plan(target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite, Interrupted() == point);
     }
 
-    internal RunReport Undo(int point, string? only = null, bool overwrite = false, WriteSeam? seam = null, int? edition = null)
+    internal Outcome Undo(int point, string? only = null, bool overwrite = false, WriteSeam? seam = null, int? edition = null, bool verified = true)
     {
         using var target = Open(seam);
         using var vault = Vault.Open(vaultPath, seam ?? new WriteSeam());
         var plan = UndoPlanner.Plan(
-            target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null : new HashSet<int?> { edition }, overwrite);
-        return Runs.CarryOut(target, vault, new RunRequest(RunKind.Undo, "undo", null, plan.Point.Target, plan.Packages, plan.Changes, point) { Restored = plan });
+            target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null : new HashSet<int?> { edition }, overwrite, Interrupted() == point);
+        var identity = plan.Point.Target with { Path = target.FullPath, Place = target.Volume?.Place };
+        var outcome = Runs.CarryOut(target, vault, new RunRequest(RunKind.Undo, "undo", null, identity, plan.Packages, plan.Changes, point) { Restored = plan });
+        if (verified)
+            outcome.Disagreements.ShouldBeEmpty();
+        return outcome;
     }
 
     /// <summary>Settles runs on an image that were cut off.</summary>
@@ -82,39 +92,59 @@ internal sealed class Bench(string root, string vaultPath)
     {
         using var target = Open();
         using var vault = Vault.Open(vaultPath, new WriteSeam());
-        ImageRun.Settle(target.Image!, vault, TimeProvider.System);
+        ImageRun.Settle(target, vault, TimeProvider.System);
     }
 
-    internal RunReport Finish()
+    internal Outcome Finish(WriteSeam? seam = null)
     {
-        using var volume = WindowsVolume.Open(root, new WriteSeam());
-        using var vault = Vault.Open(vaultPath, new WriteSeam());
-        return InterruptedRun.Find(volume)!.Finish(volume, vault, TimeProvider.System);
+        using var volume = WindowsVolume.Open(root, seam ?? new WriteSeam());
+        var run = InterruptedRun.Find(volume)!;
+        var (vault, _) = run.Open(volume, seam ?? new WriteSeam());
+        using var open = vault;
+        var outcome = run.Finish(volume, vault, TimeProvider.System);
+        outcome.Disagreements.ShouldBeEmpty();
+        return outcome;
     }
 
     internal int? Interrupted()
     {
+        if (!Directory.Exists(root))
+            return null;
         using var volume = WindowsVolume.Open(root, new WriteSeam());
         return InterruptedRun.Find(volume)?.Point;
     }
 
-    /// <summary>Ends an interrupted run that had changed nothing yet, or undoes it.</summary>
-    internal void PutBack(int point)
+    internal RunKind Kind(int point)
     {
-        if (PlanUndo(point).HasEffect)
-        {
-            Undo(point).Failures.ShouldBeEmpty();
-            return;
-        }
-        using var volume = WindowsVolume.Open(root, new WriteSeam());
-        using var vault = Vault.Open(vaultPath, new WriteSeam());
-        InterruptedRun.Close(volume, vault, point, TimeProvider.System);
+        using var vault = Vault.OpenExisting(vaultPath)!;
+        return vault.Read(point).Kind;
+    }
+
+    /// <summary>Ends an interrupted run that had changed nothing yet.</summary>
+    internal void Close(int point, WriteSeam? seam = null)
+    {
+        using var volume = WindowsVolume.Open(root, seam ?? new WriteSeam());
+        using var vault = Vault.OpenExisting(vaultPath, seam)!;
+        InterruptedRun.Close(volume, vault, vault.Read(point), TimeProvider.System);
+    }
+
+    /// <summary>What every command does first that changes something.</summary>
+    internal void ClearParts()
+    {
+        using var target = Open();
+        Runs.ClearParts(target);
     }
 
     internal IReadOnlyList<PointSummary> Points()
     {
         using var vault = Vault.Open(vaultPath, new WriteSeam());
         return PointHistory.Read(vault, message => throw new InvalidOperationException(message));
+    }
+
+    internal TargetIdentity Identity()
+    {
+        using var target = Open();
+        return Runs.Identify(target);
     }
 
     internal string Software => HiveEdit.Software(root);

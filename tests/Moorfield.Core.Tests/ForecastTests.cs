@@ -33,7 +33,7 @@ public sealed class ForecastTests : IDisposable
         return target.With(null, tree =>
         {
             var snapshot = SystemReader.Read(tree);
-            var removed = PointHistory.Removed(_bench.Points())[snapshot.MachineId].ToHashSet(StringComparer.OrdinalIgnoreCase);
+            var removed = PointHistory.Removed(_bench.Points(), _bench.Identity());
             return new Forecaster(snapshot, Guards.Read(tree, snapshot, [.. KnownGuards.All, .. more], Audience.Parse(["everyone"], snapshot)), f => removed.Contains(f.ToString()));
         });
     }

@@ -30,7 +30,7 @@ public sealed class GuardTests : IDisposable
         });
     }
 
-    private RunReport Change(bool lift, string who = "everyone")
+    private Outcome Change(bool lift, string who = "everyone")
     {
         using var target = _bench.Open();
         using var vault = Vault.Open(_folder["vault"], new WriteSeam());
@@ -168,12 +168,12 @@ public sealed class GuardTests : IDisposable
     {
         _bench.Remove("Weather", "everyone");
         var family = _bench.Read().Blocks.Single(b => b.Name == "Northlight.Weather");
-        string machine = _bench.Points()[0].Point.Target.MachineId;
-        new BlockHistory(_bench.Points(), machine).SetBy(family, null)!.Number.ShouldBe(1);
-        new BlockHistory(_bench.Points(), "another").SetBy(family, null).ShouldBeNull();
+        var target = _bench.Identity();
+        new BlockHistory(_bench.Points(), target).SetBy(family, null)!.Number.ShouldBe(1);
+        new BlockHistory(_bench.Points(), target with { Path = _folder["elsewhere"] }).SetBy(family, null).ShouldBeNull();
         _bench.Read().BlockTimes[family].ShouldNotBeNull();
         _bench.Undo(1);
-        new BlockHistory(_bench.Points(), machine).SetBy(family, null).ShouldBeNull();
+        new BlockHistory(_bench.Points(), target).SetBy(family, null).ShouldBeNull();
     }
 
     public void Dispose() => _folder.Dispose();

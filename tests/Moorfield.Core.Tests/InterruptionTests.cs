@@ -1,35 +1,44 @@
+using Moorfield.Core.Changes;
+using Moorfield.Core.RestorePoints;
 using Moorfield.Core.Volumes;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
 
 /// <summary>
-/// Stops or fails a run at each of its single writes in turn: afterwards the system is as before or as wanted, or it can be brought to
-/// either from what is on the disk.
+/// Cuts the power, or lets a write fail, at the single steps of runs, of undos, and of what puts those right, on a disk that loses what was not
+/// flushed: afterwards the system is as before or as wanted, or it is brought to either from what is on the disk.
 /// </summary>
 public sealed class InterruptionTests : IDisposable
 {
     private const string Packages = "Weather,Calculator";
 
-    // All of them take some minutes; without this, every so many, from the first to the last.
+    // All of them take long; without this, a seeded sample.
     private static readonly bool EveryStep = Environment.GetEnvironmentVariable("MOORFIELD_EVERY_STEP") == "1";
+    private static readonly int Seed = int.TryParse(Environment.GetEnvironmentVariable("MOORFIELD_SEED"), out int seed) ? seed : Random.Shared.Next();
 
-    private static IEnumerable<int> Steps(int count, int stride) =>
-        Enumerable.Range(1, count).Where(step => EveryStep || step % stride == 1 || step == count);
-
+    private readonly Random _random = new(Seed);
     private readonly TemporaryFolder _folder = new(inMemory: true);
+    private readonly ITestOutputHelper _output;
+    private int _number;
 
-    /// <summary>The power is cut: this step and all after it are not made, and nothing tidies up.</summary>
-    private sealed class PowerCut : Exception;
+    public InterruptionTests(ITestOutputHelper output)
+    {
+        _output = output;
+        _output.WriteLine($"MOORFIELD_SEED={Seed}");
+    }
 
-    private static WriteSeam CutAt(int step)
+    private IEnumerable<int> Sample(int count, int size) =>
+        EveryStep ? Enumerable.Range(1, count) : Enumerable.Range(0, size).Select(i => 1 + (int)((i + _random.NextDouble()) * count / size)).Select(s => Math.Min(s, count)).Distinct();
+
+    private static WriteSeam CutAt(int step, CrashDisk disk)
     {
         int steps = 0;
         return new WriteSeam((_, _) =>
         {
             if (++steps >= step)
                 throw new PowerCut();
-        });
+        }, disk);
     }
 
     private static WriteSeam FailAt(int step)
@@ -46,114 +55,295 @@ public sealed class InterruptionTests : IDisposable
     {
         int steps = 0;
         run(new WriteSeam((_, _) => steps++));
+        steps.ShouldBeGreaterThan(50);
         return steps;
     }
 
-    private Bench Fresh(string name) => new(Demo.CopyFewTo(_folder, name), _folder[name + "-vault"]);
+    /// <summary>Lets something run until the power is cut, and loses what was not flushed.</summary>
+    /// <param name="seed">Of what is lost; null when only the program was killed.</param>
+    /// <returns>Whether the power was cut; false when it ended before.</returns>
+    private bool Crash(Action<WriteSeam> run, int step, int? seed)
+    {
+        using var disk = new CrashDisk(_folder[$"stash{_number++}"]);
+        bool cut = false;
+        try
+        {
+            run(CutAt(step, disk));
+        }
+        catch (PowerCut)
+        {
+            cut = true;
+        }
+        if (seed is { } choice)
+            disk.Cut(choice);
+        return cut;
+    }
 
-    private void Discard(string name) => Tool.Read("rm", "-rf", _folder[name], _folder[name + "-vault"]);
+    /// <summary>Makes one folder what another is, with its vault; the folder itself stays, so that the target is the same one.</summary>
+    private Bench Copy(string of, string name)
+    {
+        Tool.Read("sh", "-c", "rm -rf \"$1-vault\" && mkdir -p \"$1\" && find \"$1\" -mindepth 1 -delete && cp -a \"$0/.\" \"$1/\" && { [ ! -d \"$0-vault\" ] || cp -a \"$0-vault\" \"$1-vault\"; }", _folder[of], _folder[name]);
+        return new Bench(_folder[name], _folder[name + "-vault"]);
+    }
+
+    private Bench Original()
+    {
+        Demo.CopyFewTo(_folder, "original");
+        return Copy("original", "cut");
+    }
+
+    /// <summary>What 'undo' does on a target whose marker says that a run was interrupted, until the marker is gone.</summary>
+    private static void PutRight(Bench bench, WriteSeam seam)
+    {
+        while (bench.Interrupted() is { } point)
+        {
+            if (bench.Kind(point) == RunKind.Undo)
+                bench.Finish(seam).Failures.ShouldBeEmpty();
+            else if (bench.PlanUndo(point).HasEffect)
+                bench.Undo(point, seam: seam).Failures.ShouldBeEmpty();
+            else
+                bench.Close(point, seam);
+        }
+    }
+
+    private static void PutRight(Bench bench) => PutRight(bench, new WriteSeam());
+
+    // The root's own time is that of the marker's deletion, when the power went right behind it.
+    private static string WithoutRoot(string state) => string.Join('\n', state.Split('\n').Where(l => !l.StartsWith(".|", StringComparison.Ordinal)));
+
+    private static void Same(Bench bench, string expected, string what)
+    {
+        string actual = WithoutRoot(VolumeState.Files(bench.Root));
+        expected = WithoutRoot(expected);
+        if (actual != expected)
+            string.Join('\n', actual.Split('\n').Except(expected.Split('\n')).Take(5)).ShouldBe(string.Join('\n', expected.Split('\n').Except(actual.Split('\n')).Take(5)), what);
+    }
+
+    /// <summary>Nothing of a run is left lying about.</summary>
+    private void NothingLeft(Bench bench)
+    {
+        bench.Interrupted().ShouldBeNull();
+        Tool.Read("find", bench.Root, "-name", ".moorfield*").ShouldBeEmpty();
+    }
 
     [Fact]
     public void A_removal_cut_off_anywhere_can_be_undone()
     {
-        var model = Fresh("model");
+        var model = Original();
         string before = VolumeState.Files(model.Root);
         int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
-        steps.ShouldBeGreaterThan(100);
-        foreach (int step in Steps(steps, 11))
+        int begun = 0;
+        int untouched = 0;
+        foreach (int step in Sample(steps, 30))
         {
-            var bench = Fresh("cut");
-            Should.Throw<PowerCut>(() => bench.Remove(Packages, "everyone", CutAt(step)));
-            bool begun = bench.Interrupted() is not null;
-            if (begun)
-                bench.PutBack(1);
-            else if (bench.Points().Count > 0 && bench.PlanUndo(1).HasEffect)
-                bench.Undo(1); // cut off behind the last change
-            Same(begun ? VolumeState.Files(bench.Root) : WithoutMarker(VolumeState.Files(bench.Root)), begun ? before : WithoutMarker(before), step);
-            bench.Interrupted().ShouldBeNull();
-            Discard("cut");
+            int seed = _random.Next();
+            var bench = Copy("original", "cut");
+            Crash(seam => bench.Remove(Packages, "everyone", seam), step, seed).ShouldBeTrue();
+            bool marked = bench.Interrupted() is not null;
+            (marked ? ref begun : ref untouched)++;
+            bench.ClearParts();
+            PutRight(bench);
+            // Without a marker nothing was changed yet, or all of it was, and the power went as the marker did.
+            if (!marked && bench.Points() is [{ State: PointState.Stands }])
+                bench.Undo(1).Failures.ShouldBeEmpty();
+            Same(bench, before, $"step {step} of {steps}, seed {seed}");
+            bench.Points().ShouldAllBe(p => p.State != PointState.Interrupted && (p.Point.Kind == RunKind.Undo || p.State == PointState.Undone || p.State == PointState.NotTaken), $"step {step}, seed {seed}");
+            NothingLeft(bench);
         }
+        begun.ShouldBeGreaterThan(0);
+        untouched.ShouldBeGreaterThan(0);
     }
 
     [Fact]
     public void A_removal_cut_off_anywhere_can_be_finished()
     {
-        var model = Fresh("model");
+        var model = Original();
         int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
         string wanted = VolumeState.Contents(model.Root);
         string names = Tool.Read("sh", "-c", "cd \"$0\" && find . | LC_ALL=C sort", model.Root);
-        foreach (int step in Steps(steps, 29))
+        int finished = 0;
+        foreach (int step in Sample(steps, 20))
         {
-            var bench = Fresh("cut");
-            Should.Throw<PowerCut>(() => bench.Remove(Packages, "everyone", CutAt(step)));
-            if (bench.Interrupted() is not null)
-            {
-                bench.Finish().Failures.ShouldBeEmpty();
-                VolumeState.Contents(bench.Root).ShouldBe(wanted, $"step {step}");
-                Tool.Read("sh", "-c", "cd \"$0\" && find . | LC_ALL=C sort", bench.Root).ShouldBe(names, $"step {step}");
-            }
-            Discard("cut");
+            int seed = _random.Next();
+            var bench = Copy("original", "cut");
+            Crash(seam => bench.Remove(Packages, "everyone", seam), step, seed).ShouldBeTrue();
+            if (bench.Interrupted() is null)
+                continue;
+            finished++;
+            bench.Finish().Failures.ShouldBeEmpty();
+            VolumeState.Contents(bench.Root).ShouldBe(wanted, $"step {step}, seed {seed}");
+            Tool.Read("sh", "-c", "cd \"$0\" && find . | LC_ALL=C sort", bench.Root).ShouldBe(names, $"step {step}, seed {seed}");
+            bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.Stands);
+            NothingLeft(bench);
         }
+        finished.ShouldBeGreaterThan(5);
     }
 
     [Fact]
-    public void An_undo_cut_off_anywhere_can_be_finished()
+    public void An_undo_cut_off_anywhere_is_carried_on_to_the_state_before_the_run()
     {
-        var model = Fresh("model");
+        var model = Original();
         string before = VolumeState.Files(model.Root);
         model.Remove(Packages, "everyone");
-        Tool.Read("cp", "-a", _folder["model"], _folder["removed"]);
-        Tool.Read("cp", "-a", _folder["model-vault"], _folder["removed-vault"]);
+        Copy("cut", "removed");
         int steps = CountSteps(seam => model.Undo(1, seam: seam));
-        Same(VolumeState.Files(model.Root), before, 0);
-        foreach (int step in Steps(steps, 29))
+        Same(model, before, "not cut");
+        int carriedOn = 0;
+        foreach (int step in Sample(steps, 30))
         {
-            Tool.Read("cp", "-a", _folder["removed"], _folder["cut"]);
-            Tool.Read("cp", "-a", _folder["removed-vault"], _folder["cut-vault"]);
-            var bench = new Bench(_folder["cut"], _folder["cut-vault"]);
-            Should.Throw<PowerCut>(() => bench.Undo(1, seam: CutAt(step)));
-            if (bench.Interrupted() is not null)
-                bench.Finish().Failures.ShouldBeEmpty();
-            else if (bench.PlanUndo(1).HasEffect)
+            int seed = _random.Next();
+            var bench = Copy("removed", "cut");
+            Crash(seam => bench.Undo(1, seam: seam), step, seed).ShouldBeTrue();
+            bool marked = bench.Interrupted() is not null;
+            bench.ClearParts();
+            if (marked)
+                carriedOn++;
+            PutRight(bench);
+            if (!marked && bench.PlanUndo(1).HasEffect)
                 bench.Undo(1).Failures.ShouldBeEmpty();
-            VolumeState.Contents(bench.Root).ShouldBe(VolumeState.Contents(model.Root), $"step {step}");
-            Discard("cut");
+            Same(bench, before, $"step {step} of {steps}, seed {seed}");
+            bench.Points()[0].State.ShouldBe(PointState.Undone, $"step {step}, seed {seed}");
+            NothingLeft(bench);
+        }
+        carriedOn.ShouldBeGreaterThan(5);
+    }
+
+    [Fact]
+    public void However_often_the_power_goes_while_things_are_put_right_the_end_is_the_state_before_the_first_run()
+    {
+        var model = Original();
+        string before = VolumeState.Files(model.Root);
+        int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
+        int nested = 0;
+        int rounds = EveryStep ? 1000 : 25;
+        for (int round = 0; round < rounds; round++)
+        {
+            string story = $"round {round}:";
+            var bench = Copy("original", "cut");
+            bool begun = false;
+            int deep = 0;
+            for (int depth = 0; depth < 3; depth++)
+            {
+                int step = _random.Next(1, steps + 40);
+                int seed = _random.Next();
+                bool cut = Crash(seam =>
+                {
+                    if (depth == 0)
+                        bench.Remove(Packages, "everyone", seam);
+                    else
+                        PutRight(bench, seam);
+                }, step, seed);
+                story += $" {(cut ? "cut" : "done")} at {step} seed {seed};";
+                begun |= bench.Interrupted() is not null;
+                if (cut && begun)
+                    deep++;
+            }
+            if (deep == 3)
+                nested++;
+            bench.ClearParts();
+            PutRight(bench);
+            if (bench.Points() is [{ State: PointState.Stands, Point.Kind: RunKind.Remove }])
+                bench.Undo(1).Failures.ShouldBeEmpty();
+            Same(bench, before, story);
+            bench.Points().ShouldAllBe(p => p.State != PointState.Interrupted, story);
+            NothingLeft(bench);
+        }
+        nested.ShouldBeGreaterThan(0);
+    }
+
+    [Fact]
+    public void A_run_that_has_returned_loses_nothing_when_the_power_goes()
+    {
+        var model = Original();
+        string before = VolumeState.Files(model.Root);
+        for (int round = 0; round < 12; round++)
+        {
+            int seed = _random.Next();
+            var bench = Copy("original", "cut");
+            Crash(seam => bench.Remove(Packages, "everyone", seam), int.MaxValue, seed).ShouldBeFalse();
+            bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.Stands, $"seed {seed}");
+            bench.Interrupted().ShouldBeNull($"seed {seed}");
+            bench.Read().Packages.ShouldNotContain(p => p.DisplayName == "Weather", $"seed {seed}");
+            Crash(seam => bench.Undo(1, seam: seam), int.MaxValue, seed).ShouldBeFalse();
+            Same(bench, before, $"seed {seed}");
+            bench.Points()[0].State.ShouldBe(PointState.Undone, $"seed {seed}");
         }
     }
 
     [Fact]
-    public void A_write_that_fails_anywhere_loses_nothing()
+    public void A_write_that_fails_anywhere_loses_nothing_and_leaves_nothing_behind()
     {
-        var model = Fresh("model");
+        var model = Original();
         string before = VolumeState.Files(model.Root);
         int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
-        foreach (int step in Steps(steps, 17))
+        int failed = 0;
+        foreach (int step in Sample(steps, 25))
         {
-            var bench = Fresh("fail");
+            var bench = Copy("original", "cut");
+            Outcome? outcome = null;
             try
             {
-                bench.Run(bench.Plan(Packages, "everyone"), FailAt(step));
+                outcome = bench.Carry(Packages, "everyone", FailAt(step));
             }
-            catch (Exception e) when (e is MoorfieldException or ShouldAssertException)
+            catch (MoorfieldException)
             {
-                // refused, interrupted, or done in part: each may be
+                // refused, or interrupted: both are looked at below
             }
-            if (bench.Interrupted() is { } point)
-                bench.PutBack(point);
-            else if (bench.Points().Count > 0 && bench.PlanUndo(1).HasEffect)
+            if (outcome is null || !outcome.Failures.IsEmpty)
+                failed++;
+            Tool.Read("find", bench.Root, "-name", ".moorfield-part").ShouldBeEmpty();
+            PutRight(bench);
+            if (bench.Points().Count == 1)
                 bench.Undo(1).Failures.ShouldBeEmpty();
-            Same(WithoutMarker(VolumeState.Files(bench.Root)), WithoutMarker(before), step);
-            Discard("fail");
+            Same(bench, before, $"step {step}");
         }
+        failed.ShouldBeGreaterThan(5);
+    }
+
+    [Fact]
+    public void An_undo_that_fails_in_part_is_not_taken_for_a_whole_one_and_leaves_no_parts_behind()
+    {
+        var model = Original();
+        string before = VolumeState.Files(model.Root);
+        model.Remove(Packages, "everyone");
+        Copy("cut", "removed");
+        int steps = CountSteps(seam => model.Undo(1, seam: seam));
+        int parts = 0;
+        foreach (int step in Sample(steps, 30))
+        {
+            var bench = Copy("removed", "cut");
+            Outcome? outcome = null;
+            try
+            {
+                outcome = bench.Undo(1, seam: FailAt(step), verified: false);
+            }
+            catch (MoorfieldException)
+            {
+                // interrupted: looked at below
+            }
+            Tool.Read("find", bench.Root, "-name", ".moorfield-part").ShouldBeEmpty($"step {step}");
+            PutRight(bench);
+            if (outcome is { Failures.IsEmpty: false })
+            {
+                parts++;
+                bench.Points()[0].State.ShouldBe(PointState.UndoneInPart, $"step {step}");
+                PointHistory.Newest(bench.Points(), bench.Identity())!.Point.Number.ShouldBe(1);
+            }
+            if (bench.Points()[0].State != PointState.Undone)
+                bench.Undo(1).Failures.ShouldBeEmpty($"step {step}");
+            Same(bench, before, $"step {step}");
+            bench.Points()[0].State.ShouldBe(PointState.Undone, $"step {step}");
+        }
+        parts.ShouldBeGreaterThan(0);
     }
 
     [Fact]
     public void A_file_that_something_else_changed_after_the_interruption_is_left_alone()
     {
-        var model = Fresh("model");
+        var model = Original();
         int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
-        var bench = Fresh("cut");
-        Should.Throw<PowerCut>(() => bench.Remove(Packages, "everyone", CutAt(steps - 60)));
+        var bench = Copy("original", "cut");
+        Crash(seam => bench.Remove(Packages, "everyone", seam), steps - 60, null).ShouldBeTrue();
         bench.Interrupted().ShouldBe(1);
         HiveEdit.Change(bench.Software, hive => hive.Create(@"Saltmarsh\Later"));
         byte[] changed = File.ReadAllBytes(bench.Software);
@@ -164,15 +354,31 @@ public sealed class InterruptionTests : IDisposable
         bench.Read().Packages.ShouldContain(p => p.DisplayName == "Weather" && p.Accounts.Length == 3 && p.Newcomers && !p.Blocked);
     }
 
-    // Cut off while the marker was being written, the next run takes away what there is of it; cut off right behind its deletion, the root
-    // keeps the time of that.
-    private static string WithoutMarker(string state) =>
-        string.Join('\n', state.Split('\n').Where(l => !l.StartsWith(".|", StringComparison.Ordinal) && !l.Contains("./.moorfield-part", StringComparison.Ordinal)));
-
-    private static void Same(string actual, string expected, int step)
+    [Fact]
+    public void What_something_else_put_into_a_folder_after_the_interruption_is_not_removed_with_it()
     {
-        if (actual != expected)
-            string.Join('\n', actual.Split('\n').Except(expected.Split('\n')).Take(5)).ShouldBe(string.Join('\n', expected.Split('\n').Except(actual.Split('\n')).Take(5)), $"step {step}");
+        var model = Original();
+        int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
+        var bench = Copy("original", "cut");
+        Crash(seam => bench.Remove(Packages, "everyone", seam), steps - 40, null).ShouldBeTrue();
+        bench.Interrupted().ShouldBe(1);
+        string foreign = Path.Combine(bench.Staged("Northlight.Weather"), "of-mine.txt");
+        Directory.CreateDirectory(Path.GetDirectoryName(foreign)!);
+        File.WriteAllText(foreign, "not in any restore point");
+        bench.Finish().Failures.ShouldHaveSingleItem().Message.ShouldContain("left alone");
+        File.Exists(foreign).ShouldBeTrue();
+    }
+
+    [Fact]
+    public void A_change_that_only_looks_half_written_is_not_overwritten_by_the_undo_of_a_finished_run()
+    {
+        var bench = Original();
+        bench.Remove("Weather", "everyone");
+        string list = Path.Combine(bench.Root, "Windows/System32/config/SOFTWARE");
+        // A value that something else set to zero: each byte is the run's or zero.
+        HiveEdit.Change(list, hive => hive.Find(@"Microsoft\Windows NT\CurrentVersion")!.Value.Set(Formats.Hives.HiveValue.FromDWord("UBR", 0)));
+        bench.Undo(1).Failures.ShouldBeEmpty();
+        bench.Read().Build.ShouldEndWith(".0");
     }
 
     public void Dispose() => _folder.Dispose();

@@ -19,7 +19,7 @@ public sealed class LeftoverTests : IDisposable
 
     private string Pins => Path.Combine(_bench.Root, "Users/Default/AppData/Local/Microsoft/Windows/Shell/LayoutModification.json");
 
-    private RunReport Clear()
+    private Outcome Clear()
     {
         using var target = _bench.Open();
         using var vault = Vault.Open(_folder["vault"], new WriteSeam());

@@ -92,7 +92,7 @@ public sealed class VaultTests : IDisposable
         using var vault = Open();
         Finish(vault, vault.Begin(Point("stands", families: "a")));
         Finish(vault, vault.Begin(Point("in part", families: "a")), failed: true);
-        vault.Begin(Point("interrupted", families: "a"));
+        vault.Append(vault.Begin(Point("interrupted", families: "a")).Number, new JournalLine(default, JournalLine.Started));
         Finish(vault, vault.Begin(Point("undone in part", families: ["a", "b"])));
         Finish(vault, vault.Begin(Point("undo", RunKind.Undo, 4, "a")));
         Finish(vault, vault.Begin(Point("undone", families: "a")));
@@ -101,8 +101,11 @@ public sealed class VaultTests : IDisposable
         history.Select(s => s.State).ShouldBe(
             [PointState.Stands, PointState.StandsInPart, PointState.Interrupted, PointState.UndoneInPart, PointState.Stands, PointState.Undone, PointState.Stands]);
         history[5].UndoneBy.ShouldBe([7]);
-        PointHistory.Newest(history, "guid")!.Point.Number.ShouldBe(4);
-        PointHistory.Newest(history, "another").ShouldBeNull();
+        PointHistory.Newest(history, history[0].Point.Target)!.Point.Number.ShouldBe(4);
+        PointHistory.Newest(history, history[0].Point.Target with { MachineId = "another" }).ShouldBeNull();
+        PointHistory.Newest(history, history[0].Point.Target with { Path = "/another" }).ShouldBeNull();
+        PointHistory.Elsewhere(history, history[0].Point.Target with { Path = "/another" }).Select(p => p.Point.Number).ShouldBe([1, 2, 3, 4]);
+        history[3].UndonePackages.Select(p => p.Family).ShouldBe(["a"]);
         Finish(vault, vault.Begin(Point("undo of the undo", RunKind.Undo, 7, "a")));
         PointHistory.Read(vault, _ => { })[5].State.ShouldBe(PointState.Stands);
     }

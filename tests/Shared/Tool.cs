@@ -3,14 +3,14 @@ using System.Diagnostics;
 namespace Moorfield.Tests;
 
 /// <summary>What a program said and how it ended.</summary>
-public sealed record Outcome(int ExitCode, string Output, string Error);
+public sealed record ToolResult(int ExitCode, string Output, string Error);
 
 /// <summary>Runs other people's programs: the referees.</summary>
 public static class Tool
 {
-    public static Outcome Run(string program, params string[] arguments) => Run(program, arguments, null, null);
+    public static ToolResult Run(string program, params string[] arguments) => Run(program, arguments, null, null);
 
-    public static Outcome Run(string program, string[] arguments, IReadOnlyDictionary<string, string>? environment, string? input, string? folder = null)
+    public static ToolResult Run(string program, string[] arguments, IReadOnlyDictionary<string, string>? environment, string? input, string? folder = null)
     {
         var start = new ProcessStartInfo(program, arguments)
         {
@@ -28,7 +28,7 @@ public static class Tool
         var error = process.StandardError.ReadToEndAsync();
         string output = process.StandardOutput.ReadToEnd();
         process.WaitForExit();
-        return new Outcome(process.ExitCode, output, error.Result);
+        return new ToolResult(process.ExitCode, output, error.Result);
     }
 
     /// <summary>The output of a referee that must succeed.</summary>

@@ -47,6 +47,7 @@ internal static class BlockCommand
         var options = new ChangeOptions(command);
         command.Handle(parsed =>
         {
+            using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
             string[] arguments = parsed.GetValue(families) ?? [];
             if (arguments.Length == 0 && parsed.GetValue(from) is not null && !brief.IsGiven(parsed))
                 throw new MoorfieldException(Trouble.Misused, "--from says where FAMILY is looked up: name families, or '*' for all of them, or give a --brief.");
@@ -54,7 +55,6 @@ internal static class BlockCommand
                 throw new MoorfieldException(Trouble.Misused, "Say what to block: families, --brief FILE, or --reg FILE.");
             if (brief.IsGiven(parsed) && parsed.GetValue(registry) is not null)
                 throw new MoorfieldException(Trouble.Misused, "Give --brief or --reg: a brief's guards are for those whom it says, a file's for everyone.");
-            using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
             var snapshots = Common.Read(target, parsed.GetValue(Edition));
             var others = parsed.GetValue(from) is { } other ? ReadOther(other) : [];
             var wish = Given(brief.Load(parsed), [.. snapshots, .. others], parsed.GetValue(registry));
@@ -150,7 +150,10 @@ internal static class BlockCommand
         var request = new RunRequest(
             kind, $"{name} {Prose.List(concerned.Concat(guards.Select(g => $"guard {g.Title}")), 3)}", null, Runs.Identify(target, snapshots[0]),
             [.. changes.Select(c => new ConcernedPackage(c.Family, plans[0].Snapshot.Packages.FirstOrDefault(i => i.Family.ToString() == c.Family)?.DisplayName ?? c.Family.Split('_')[0], c.Edition)).Distinct()],
-            changes);
+            changes)
+        {
+            Expected = [.. plans.Select(p => new BlocksExpectation(p.Snapshot, p.Plan.Families, kind == RunKind.Block))],
+        };
         return options.CarryOut(parsed, target, new ChangeOptions.Proposal(
             request,
             snapshots[0].Accounts,

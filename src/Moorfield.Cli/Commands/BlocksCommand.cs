@@ -49,7 +49,7 @@ internal static class BlocksCommand
     {
         var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition));
         using var open = target;
-        var history = new BlockHistory(Common.Points(parsed.GetValue(VaultPath)), Runs.Identify(target, snapshots[0]).MachineId);
+        var history = new BlockHistory(Common.Points(parsed.GetValue(VaultPath)), Runs.Identify(target, snapshots[0]));
         var blocks = snapshots.SelectMany(s => s.Blocks.Select(family =>
         {
             var point = history.SetBy(family, s.EditionNumber);

@@ -41,8 +41,9 @@ internal sealed class ChangeOptions
     /// <param name="IsUnchanged">Looks again after the confirmation: whether the plan would still be the same.</param>
     /// <param name="ShowResult">Prints the result as text.</param>
     /// <param name="Source">The vault that holds what comes back; the run is recorded in the same.</param>
+    /// <param name="MayFollowInterruption">The run puts right what another left that was cut off.</param>
     internal sealed record Proposal(
-        RunRequest Request, IEnumerable<Account>? Accounts, PlanJson Document, Action ShowPreview, Func<bool> IsUnchanged, Action<RunReport> ShowResult,
+        RunRequest Request, IEnumerable<Account>? Accounts, PlanJson Document, Action ShowPreview, Func<bool> IsUnchanged, Action<Outcome> ShowResult,
         Vault? Source = null, bool MayFollowInterruption = false, bool KeepFiles = false)
     {
         /// <summary>What the run costs and was not accepted yet, a few words each: asked about once more.</summary>
@@ -82,21 +83,22 @@ internal sealed class ChangeOptions
                 throw new MoorfieldException(Trouble.Refused, $"{target.Name} was changed by something else since the preview. Nothing was done; look at a new preview.");
         }
         Progress.Vault = vaultPath;
+        var stop = Interruption.BeginChanging();
         using var vault = withPoint ? Vault.Open(vaultPath, Progress.Seam) : null;
-        RunReport report;
+        Outcome outcome;
         try
         {
-            report = Runs.CarryOut(target, vault, proposal.Request with { Note = parsed.GetValue(_note) }, proposal.Source, proposal.KeepFiles);
+            outcome = Runs.CarryOut(target, vault, proposal.Request with { Note = parsed.GetValue(_note) }, proposal.Source, proposal.KeepFiles, stop);
         }
         finally
         {
             Progress.Clear();
         }
         if (json)
-            DocumentJson.Write(DocumentMaker.Result(target.FullPath, proposal.Document, report, vault?.FullPath));
+            DocumentJson.Write(DocumentMaker.Result(target.FullPath, proposal.Document, outcome, vault?.FullPath));
         else
-            Show(report, proposal, target, vault);
-        return report.Failures.IsEmpty ? Program.Done : Program.DoneInPart;
+            Show(outcome, proposal, target, vault);
+        return ExitCode(outcome);
 
         void ShowPreview()
         {
@@ -112,15 +114,71 @@ internal sealed class ChangeOptions
             throw new MoorfieldException(Trouble.Misused, $"The vault {vaultPath} lies inside the target. Choose a folder elsewhere with --vault.");
     }
 
-    private static void Show(RunReport report, Proposal proposal, Target target, Vault? vault)
+    /// <summary>Carries an undo that was cut off on to its end.</summary>
+    internal int Finish(ParseResult parsed, Target target, InterruptedRun interrupted, Vault vault, RestorePoint point, bool overwrite)
     {
-        foreach (string warning in report.Warnings)
+        Runs.CheckTarget(target, afterInterruption: true);
+        var document = DocumentMaker.Plan(target.FullPath, "undo", point.Packages.Select(p => p.Family), point.Changes, point.Undoes);
+        bool json = IsJson(parsed);
+        if (json && IsPreview(parsed))
+            DocumentJson.Write(document);
+        if (!json)
+            Say.Line($"An undo was cut off on {target.Name} (restore point {point.Number}: {point.Title}). It is carried on: {Totals(point.Changes)}.");
+        if (IsPreview(parsed))
+            return Program.Done;
+        if (!parsed.GetValue(_yes))
+        {
+            if (Console.IsInputRedirected)
+                throw new MoorfieldException(Trouble.Misused, "Standard input is not a terminal, so nobody can be asked. Add --yes to go ahead. Nothing was changed.");
+            if (!Say.Confirm("Carry it on?"))
+            {
+                Say.Aside("Nothing was changed.");
+                return Program.Done;
+            }
+        }
+        Progress.Vault = vault.FullPath;
+        Outcome outcome;
+        try
+        {
+            outcome = interrupted.Finish(target.Volume!, vault, TimeProvider.System, overwrite, Interruption.BeginChanging());
+        }
+        finally
+        {
+            Progress.Clear();
+        }
+        if (json)
+        {
+            DocumentJson.Write(DocumentMaker.Result(target.FullPath, document, outcome, vault.FullPath));
+        }
+        else
+        {
+            ShowTrouble(outcome, target);
+            Say.Line($"The undo is finished: {Sheet.Count(outcome.Changes - outcome.Failures.Length, "change")} put back.{(outcome is { Verified: true, Failures.IsEmpty: true } ? $" A fresh look at {target.Name} finds every one of them as recorded." : "")}");
+        }
+        return ExitCode(outcome);
+    }
+
+    internal static int ExitCode(Outcome outcome) => !outcome.Verified ? Program.Failed : outcome.Failures.IsEmpty ? Program.Done : Program.DoneInPart;
+
+    /// <summary>Says what does not agree, what failed and what else is to be known of a run.</summary>
+    internal static void ShowTrouble(Outcome outcome, Target target)
+    {
+        if (!outcome.Verified)
+            Say.Error($"A fresh look at {target.Name} does not agree with what was to be done:");
+        foreach (var disagreement in outcome.Disagreements)
+            Say.Error($"  {(disagreement.Edition is { } number ? $"edition {number}: " : "")}{disagreement.Text}");
+        foreach (string warning in outcome.Warnings)
             Say.Aside($"moorfield: {warning}");
-        foreach (var failure in report.Failures)
+        foreach (var failure in outcome.Failures)
             Say.Error($"{failure.What}: {failure.Message}");
+    }
+
+    private static void Show(Outcome outcome, Proposal proposal, Target target, Vault? vault)
+    {
+        ShowTrouble(outcome, target);
         Say.Line();
-        proposal.ShowResult(report);
-        if (report.Point is { } point)
+        proposal.ShowResult(outcome);
+        if (outcome.Point is { } point)
             Say.Line($"Restore point {point} in {vault!.FullPath} holds what was there: 'moorfield undo {target.FullPath} {point}' {(proposal.Request.Kind == RunKind.Undo ? "takes this undo back" : "puts it back")}.");
     }
 

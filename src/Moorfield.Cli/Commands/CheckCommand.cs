@@ -45,9 +45,9 @@ internal static class CheckCommand
     private static int Run(ParseResult parsed, Brief brief)
     {
         string[] paths = parsed.GetRequiredValue(Targets);
-        var removals = PointHistory.Removed(Common.Points(parsed.GetValue(VaultPath)));
+        var points = Common.Points(parsed.GetValue(VaultPath));
         var results = new List<Checked>[paths.Length];
-        Parallel.For(0, paths.Length, new ParallelOptions { MaxDegreeOfParallelism = MostAtOnce }, i => results[i] = Check(paths[i], parsed, brief, removals));
+        Parallel.For(0, paths.Length, new ParallelOptions { MaxDegreeOfParallelism = MostAtOnce }, i => results[i] = Check(paths[i], parsed, brief, points));
         var all = results.SelectMany(r => r).ToList();
         if (parsed.GetValue(Format) == "json")
         {
@@ -64,7 +64,7 @@ internal static class CheckCommand
         return all.Exists(c => c.Error is not null) ? Program.DoneInPart : all.Exists(c => !c.Differences.IsEmpty) ? Program.Differs : Program.Done;
     }
 
-    private static List<Checked> Check(string path, ParseResult parsed, Brief brief, ILookup<string, string> removals)
+    private static List<Checked> Check(string path, ParseResult parsed, Brief brief, IReadOnlyList<PointSummary> points)
     {
         try
         {
@@ -73,7 +73,7 @@ internal static class CheckCommand
             {
                 var snapshot = SystemReader.Read(tree) with { EditionNumber = edition };
                 var plan = RemovalPlanner.Plan(snapshot, BriefPlanner.Wish(brief, tree, snapshot, parsed.GetValue(For) ?? []));
-                var removed = removals[Runs.Identify(target, snapshot).MachineId].ToHashSet(StringComparer.OrdinalIgnoreCase);
+                var removed = PointHistory.Removed(points, Runs.Identify(target, snapshot));
                 return new Checked(target.FullPath, Words.Place(target, edition), edition, BriefPlanner.Differences(plan, snapshot, removed.Contains), null);
             }))];
         }

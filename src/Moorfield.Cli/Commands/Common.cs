@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Cli.Rendering;
 using Moorfield.Core;
+using Moorfield.Core.Changes;
 using Moorfield.Core.RestorePoints;
 using Moorfield.Core.Systems;
 using Moorfield.Core.Volumes;
@@ -36,13 +37,17 @@ internal static class Common
     }
 
     /// <summary>Opens a target for a run, which has it alone then.</summary>
-    /// <exception cref="MoorfieldException">Another run has it.</exception>
-    internal static Target OpenForChange(string path, WriteSeam seam)
+    /// <param name="mayFollowInterruption">Whether it puts right what another run left that was cut off.</param>
+    /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
+    internal static Target OpenForChange(string path, WriteSeam seam, bool mayFollowInterruption = false)
     {
         var target = Target.Open(path, seam);
         if (!target.TryLock())
             throw new MoorfieldException(Trouble.Failed, $"{target.Name} is being changed by another run of moorfield. Wait for it to end.");
         target.Image?.Reload();
+        if (!mayFollowInterruption)
+            Runs.CheckNotInterrupted(target);
+        Runs.ClearParts(target);
         return target;
     }
 

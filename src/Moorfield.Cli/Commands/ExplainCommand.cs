@@ -74,7 +74,7 @@ internal static class ExplainCommand
         Fact("Accounts", Words.OrNothing(Words.Names(package.Accounts, snapshot)));
         Fact("Newcomers", (package.Newcomers ? "get it at their first sign-in" : "do not get it") + (package.Blocked ? "; a block keeps it from being provisioned again" : ""));
         Say.Line();
-        Fact("Files", $"{Sheet.Size(package.Bytes)}{(package.Parts.Length > 1 ? $" in {package.Parts.Length} parts" : "")}");
+        Fact("Files", $"{Words.Size([package])}{(package.Parts.Length > 1 ? $" in {package.Parts.Length} parts" : "")}");
         if (package.Parts.Length > 1)
         {
             foreach (var part in package.Parts)

@@ -67,8 +67,8 @@ internal static class ForecastCommand
         if (update is not null && target.Image is not null)
             throw new MoorfieldException(Trouble.Misused, "An update is for an installed system. 'moorfield compare' shows how two images differ.");
         var image = update is null ? null : ReadImage(update, editions, snapshots[0]);
-        var removed = PointHistory.Removed(Common.Points(parsed.GetValue(VaultPath)));
-        var systems = snapshots.Select(s => Foresee(parsed, target, s, image, brief, removed)).ToList();
+        var points = Common.Points(parsed.GetValue(VaultPath));
+        var systems = snapshots.Select(s => Foresee(parsed, target, s, image, brief, points)).ToList();
         switch (parsed.GetValue(Format))
         {
             case "json":
@@ -93,10 +93,10 @@ internal static class ForecastCommand
         return parsed.GetValue(ExpectNone) && !systems.TrueForAll(s => s.IsClean) ? Program.Differs : Program.Done;
     }
 
-    private static ForeseenSystem Foresee(ParseResult parsed, Target target, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief, ILookup<string, string> removed)
+    private static ForeseenSystem Foresee(ParseResult parsed, Target target, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief, IReadOnlyList<PointSummary> points)
     {
         var guards = target.With(snapshot.EditionNumber, tree => Guards.Read(tree, snapshot, KnownGuards.With(brief), Audience.Parse(["everyone"], snapshot)));
-        var removedHere = removed[Runs.Identify(target, snapshot).MachineId].ToHashSet(StringComparer.OrdinalIgnoreCase);
+        var removedHere = PointHistory.Removed(points, Runs.Identify(target, snapshot));
         var forecaster = new Forecaster(snapshot, guards, f => removedHere.Contains(f.ToString()));
         var forecast = image is null ? forecaster.SignIn() : forecaster.Update(image);
         var (unwanted, deliveries) = forecast.Unwanted(brief, snapshot, image);

@@ -34,6 +34,7 @@ internal static class GuardCommand
         var options = new ChangeOptions(command);
         command.Handle(parsed =>
         {
+            using var target = Common.OpenForChange(parsed.GetRequiredValue(targetPath), options.Progress.Seam);
             bool lifts = parsed.GetValue(lift);
             string[] named = parsed.GetValue(names) ?? [];
             var given = brief.Load(parsed);
@@ -41,7 +42,6 @@ internal static class GuardCommand
             if (guards.IsEmpty)
                 throw new MoorfieldException(Trouble.Misused, $"{given!.Name} has no guards.");
             var meant = ForWhom(parsed.GetValue(who), given);
-            using var target = Common.OpenForChange(parsed.GetRequiredValue(targetPath), options.Progress.Seam);
             var snapshots = Common.Read(target, parsed.GetValue(edition));
             var states = States(target, snapshots, guards, meant);
             if (states.TrueForAll(s => s.States.IsEmpty))

@@ -3,6 +3,7 @@ using System.Globalization;
 using Moorfield.Cli.Documents;
 using Moorfield.Cli.Rendering;
 using Moorfield.Core;
+using Moorfield.Core.Changes;
 using Moorfield.Core.RestorePoints;
 using Moorfield.Core.Systems;
 using Moorfield.Core.Volumes;
@@ -164,6 +165,7 @@ internal static class ImageCommand
                 if (!target.TryLock())
                     throw new MoorfieldException(Trouble.Failed, $"{image.Name} is being changed by another run of moorfield. Wait for it to end.");
                 image.Reload();
+                Runs.ClearParts(target);
             }
             image.CheckChangeable();
             long before = image.Wim.Length;
@@ -173,15 +175,19 @@ internal static class ImageCommand
                 Say.Aside($"{image.Name} holds nothing to give back. Nothing was changed.");
                 return Program.Done;
             }
-            if (copy is null && !Agreed(image, bytes, Vault.ChoosePath(parsed.GetValue(vaultPath)), parsed.GetValue(yes)))
+            if (copy is null && !Agreed(target, bytes, Vault.ChoosePath(parsed.GetValue(vaultPath)), parsed.GetValue(yes)))
             {
                 Say.Aside("Nothing was changed.");
                 return Program.Done;
             }
             long after;
+            _ = Interruption.BeginChanging();
+            using var vault = copy is null ? Vault.OpenExisting(Vault.ChoosePath(parsed.GetValue(vaultPath))) : null;
+            var lost = vault is null ? [] : Standing(target, vault).Where(r => !DroppedContents.Survive(r.Point, image)).Select(r => r.Point).ToList();
             try
             {
                 after = ImageCompaction.Copy(image, copy ?? image.FullPath, progress.Seam);
+                vault?.NoteFilesGone(lost, TimeProvider.System);
             }
             finally
             {
@@ -193,14 +199,20 @@ internal static class ImageCommand
         return command;
     }
 
-    /// <summary>Says what compacting in place ends, and asks.</summary>
-    private static bool Agreed(ImageFile image, long bytes, string vaultPath, bool yes)
+    private static List<PointSummary> Standing(Target target, Vault vault)
     {
+        var identity = Runs.Identify(target);
+        return [.. PointHistory.Read(vault, Say.Error)
+            .Where(s => s.Point.Image is not null && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart && s.Point.Target.IsSameAs(identity))];
+    }
+
+    /// <summary>Says what compacting in place ends, and asks.</summary>
+    private static bool Agreed(Target target, long bytes, string vaultPath, bool yes)
+    {
+        var image = target.Image!;
         Say.Line($"Compacting {image.Name} gives back {Sheet.Size(bytes)}.");
         using var vault = Vault.OpenExisting(vaultPath);
-        string identity = TargetIdentities.Of(image);
-        var runs = vault is null ? [] : PointHistory.Read(vault, Say.Error)
-            .Where(s => s.Point.Target.MachineId == identity && s.Point.Image is not null && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart).ToList();
+        var runs = vault is null ? [] : Standing(target, vault);
         int kept = runs.Count(r => DroppedContents.Survive(r.Point, image));
         Say.Line("The way back to the file as it was before earlier runs ends with it.");
         if (runs.Count > 0)

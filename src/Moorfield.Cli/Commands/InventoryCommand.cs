@@ -118,7 +118,7 @@ internal static class InventoryCommand
         var programs = parsed.GetValue(Classic) ? Programs(parsed, snapshot).ToList() : [];
         var rows = shown.Select(p => (p.DisplayName, p.Bytes, Cells: new[]
         {
-            p.DisplayName, p.FullName.Version.ToString(), Sheet.Size(p.Bytes), Words.Of(p.Role), Words.Of(p.Origin),
+            p.DisplayName, p.FullName.Version.ToString(), Words.Size([p]), Words.Of(p.Role), Words.Of(p.Origin),
             Words.Accounts(p.Accounts, snapshot), Words.Newcomers(p), Words.Of(judgement.Of(p).Standing), Gravest(judgement.Of(p)),
         })).Concat(programs.Select(p => (DisplayName: p.Name, p.Bytes, Cells: new[]
         {
@@ -134,10 +134,10 @@ internal static class InventoryCommand
         cells.ForEach(r => sheet.Add([.. Row(r)]));
         if (cells.Count > 0)
             sheet.Write();
-        Say.Line($"{Sheet.Count(shown.Count, "package")}, {Sheet.Size(shown.Sum(p => p.Bytes))}{(programs.Count > 0 ? $", and {Sheet.Count(programs.Count, "classic program")}, {Sheet.Size(programs.Sum(p => p.Bytes))}" : "")}.{Hidden(packages.Except(shown).ToList())}");
+        Say.Line($"{Sheet.Count(shown.Count, "package")}, {Words.Size(shown)}{(programs.Count > 0 ? $", and {Sheet.Count(programs.Count, "classic program")}, {Sheet.Size(programs.Sum(p => p.Bytes))}" : "")}.{Hidden(packages.Except(shown).ToList())}");
         var free = judgement.FreeTogether(shown.Where(p => p.IsHeld));
         if (free.Count > 0)
-            Say.Line($"Removing {(free.Count == 1 ? "the one that is" : $"all {free.Count} that are")} free would free {Sheet.Size(free.Sum(p => p.Bytes))}.");
+            Say.Line($"Removing {(free.Count == 1 ? "the one that is" : $"all {free.Count} that are")} free would free {Words.Size(free)}.");
         if (!snapshot.Leftovers.IsEmpty)
             Say.Line($"{Sheet.Count(snapshot.Leftovers.Length, "leftover")} of earlier removals, {Sheet.Size(snapshot.Leftovers.Sum(l => l.Bytes))}; --leftovers lists {(snapshot.Leftovers.Length == 1 ? "it" : "them")}.");
         WriteNotes(snapshot);

@@ -27,14 +27,17 @@ internal static class LeftoverRun
         var request = new RunRequest(
             RunKind.Remove, $"remove {Sheet.Count(plans.Sum(p => p.Plan.Leftovers.Length), "leftover")}", null, Runs.Identify(target, snapshots[0]),
             [.. plans.SelectMany(p => p.Plan.Leftovers.Where(l => l.Family is not null).Select(l => new ConcernedPackage(l.Family.ToString()!, l.Family!.Value.Name, p.Snapshot.EditionNumber))).Distinct()],
-            changes);
+            changes)
+        {
+            Expected = [.. plans.Select(p => new LeftoverExpectation(p.Snapshot))],
+        };
         return options.CarryOut(parsed, target, new ChangeOptions.Proposal(
             request,
             snapshots[0].Accounts,
             document,
             () => plans.ForEach(p => ShowPreview(target, p.Snapshot)),
             () => target.Read([.. snapshots.Select(s => s.EditionNumber)]).SelectMany(s => LeftoverPlanner.Plan(s).Changes).SequenceEqual(changes),
-            _ => ShowResult(target, [.. plans.Select(p => p.Snapshot)]),
+            outcome => plans.ForEach(p => ShowResult(target, p.Snapshot, outcome)),
             KeepFiles: keepFiles));
     }
 
@@ -45,12 +48,9 @@ internal static class LeftoverRun
         Say.Line($"In all {ChangeOptions.Totals(LeftoverPlanner.Plan(snapshot).Changes)} (--preview --format json lists each).");
     }
 
-    private static void ShowResult(Target target, ImmutableArray<SystemSnapshot> before)
+    private static void ShowResult(Target target, SystemSnapshot before, Outcome outcome)
     {
-        foreach (var (old, fresh) in before.Zip(target.Read([.. before.Select(s => s.EditionNumber)])))
-        {
-            var left = fresh.Leftovers.Intersect(old.Leftovers).ToList();
-            Say.Line($"{Sheet.Count(old.Leftovers.Length - left.Count, "leftover")} removed from {Words.Place(target, old)}{(left.Count == 0 ? "; a fresh look finds none." : $"; a fresh look still finds {left.Count}.")}");
-        }
+        int left = before.Leftovers.Count(l => outcome.Failed(l.Family?.ToString() ?? "", before.EditionNumber));
+        Say.Line($"{Sheet.Count(before.Leftovers.Length - left, "leftover")} removed from {Words.Place(target, before)}{(left > 0 ? $"; {left} not, or only in part." : outcome.Verified ? "; a fresh look finds none." : ".")}");
     }
 }

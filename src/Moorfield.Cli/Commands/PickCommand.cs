@@ -35,8 +35,8 @@ internal static class PickCommand
 
     private static int Run(ParseResult parsed, ChangeOptions options, RemovalOptions removal, BriefOptions briefOptions)
     {
-        var brief = briefOptions.Load(parsed);
         using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
+        var brief = briefOptions.Load(parsed);
         var snapshots = Common.Read(target, removal.Editions(parsed));
         bool keepFiles = removal.KeepFiles(parsed, target) && options.HasRestorePoint(parsed);
         Runs.CheckTarget(target); // before a person works on a choice that cannot be carried out

@@ -37,7 +37,7 @@ internal sealed class RemovalRun(
             DocumentMaker.Plan(target.FullPath, [.. plans.Select(p => (p.Snapshot, p.Plan))]),
             () => RemovalText.ShowPreview(target, plans, keepFiles, options.HasRestorePoint(parsed)),
             () => makePlans(target.Read([.. snapshots.Select(s => s.EditionNumber)])).SelectMany(p => p.Plan.Changes).SequenceEqual(request.Changes),
-            report => RemovalText.ShowResult(target, plans, report),
+            outcome => RemovalText.ShowResult(target, plans, outcome),
             KeepFiles: keepFiles)
         {
             Costs = acceptCosts ? [] : [.. plans.SelectMany(p => p.Plan.Costly).Select(m => $"{m.Removal.Package.DisplayName} ({Prose.List(m.Verdict.Costs.Select(c => c.Short))})").Distinct(StringComparer.Ordinal)],
@@ -58,7 +58,10 @@ internal sealed class RemovalRun(
             [.. effective.Select(e => new ConcernedPackage(e.Removal.Package.Family.ToString(), e.Removal.Package.DisplayName, e.Snapshot.EditionNumber))
                 .Concat(plans.SelectMany(p => p.Plan.Blocks.Select(f => new ConcernedPackage(f.ToString(), f.Name, p.Snapshot.EditionNumber))))
                 .Concat(plans.SelectMany(p => p.Plan.Guards.Select(g => new ConcernedPackage(g.Concerns, g.Guard.Title, p.Snapshot.EditionNumber)))).Distinct()],
-            [.. plans.SelectMany(p => p.Plan.Changes)]);
+            [.. plans.SelectMany(p => p.Plan.Changes)])
+        {
+            Expected = [.. plans.Select(p => new RemovalExpectation(p.Snapshot, p.Plan))],
+        };
     }
 
     private int NothingToDo(List<SystemPlan> plans)

@@ -43,12 +43,12 @@ internal static class RemoveCommand
 
     private static int Run(ParseResult parsed, ChangeOptions options, RemovalOptions removal, BriefOptions briefOptions)
     {
+        using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
         string[] packages = parsed.GetValue(Packages) ?? [];
         bool leftovers = parsed.GetValue(Leftovers);
         if ((packages.Length > 0 ? 1 : 0) + (leftovers ? 1 : 0) + (briefOptions.IsGiven(parsed) ? 1 : 0) != 1)
             throw new MoorfieldException(Trouble.Misused, "Say what to remove in one of these ways: packages by name, --brief FILE, or --leftovers.");
         var brief = briefOptions.Load(parsed);
-        using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
         var snapshots = Common.Read(target, removal.Editions(parsed));
         bool keepFiles = removal.KeepFiles(parsed, target) && options.HasRestorePoint(parsed);
         if (leftovers)

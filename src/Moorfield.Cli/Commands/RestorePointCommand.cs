@@ -5,6 +5,8 @@ using Moorfield.Cli.Rendering;
 using Moorfield.Core;
 using Moorfield.Core.Changes;
 using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Standing;
+using Moorfield.Core.Systems;
 using Moorfield.Core.Volumes;
 
 namespace Moorfield.Cli.Commands;
@@ -17,20 +19,28 @@ internal static class RestorePointCommand
 
     private static Command CreateList()
     {
+        var only = new Argument<string?>("TARGET") { Description = "Only runs on this very volume or image", Arity = ArgumentArity.ZeroOrOne };
         var vaultPath = Common.VaultPath();
         var format = Common.Format("table", "json");
         var command = new Command("list", """
-            Lists the restore points of the vault, oldest first.
+            Lists the restore points of the vault, oldest first: all, or those of runs on one target. A copy of a system is another target.
 
             Example:
               moorfield restore-point list
+              moorfield restore-point list /mnt/counter-07
             """)
-        { vaultPath, format };
+        { only, vaultPath, format };
         command.Handle(parsed =>
         {
             string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
             using var vault = Vault.OpenExisting(path);
             var points = vault is null ? [] : PointHistory.Read(vault, Say.Error);
+            if (parsed.GetValue(only) is { } place)
+            {
+                using var target = Target.Open(place, new WriteSeam());
+                var identity = Runs.Identify(target);
+                points = [.. points.Where(p => p.Point.Target.IsSameAs(identity))];
+            }
             if (parsed.GetValue(format) == "json")
             {
                 DocumentJson.Write(new PointsJson("moorfield.restore-points/1", path, [.. points.Select(DocumentMaker.Point)]));
@@ -38,12 +48,12 @@ internal static class RestorePointCommand
             }
             if (points.Length == 0)
             {
-                Say.Line($"No restore points in {path}.");
+                Say.Line($"No restore points{(parsed.GetValue(only) is { } which ? $" of {which}" : "")} in {path}.");
                 return Program.Done;
             }
-            var sheet = new Sheet("Point", "Recorded", "Target", "What was done", "State", "Note").Right(0).Quiet(1);
+            var sheet = new Sheet("Point", "Recorded", "Target", "What was done", "State", "Place", "Note").Right(0).Quiet(1, 5);
             foreach (var summary in points)
-                sheet.Add(summary.Point.Number.ToString(CultureInfo.InvariantCulture), Time(summary.Point), summary.Point.Target.Computer, summary.Point.Title, State(summary), summary.Point.Note ?? "");
+                sheet.Add(summary.Point.Number.ToString(CultureInfo.InvariantCulture), Time(summary.Point), summary.Point.Target.Computer, summary.Point.Title, State(summary), summary.Point.Target.Path, summary.Point.Note ?? "");
             sheet.Write();
             Say.Line($"Vault: {path}");
             return Program.Done;
@@ -92,19 +102,18 @@ internal static class RestorePointCommand
         { target };
         command.Handle(parsed =>
         {
-            using var opened = Common.OpenForChange(parsed.GetRequiredValue(target), new WriteSeam());
+            using var opened = Common.OpenForChange(parsed.GetRequiredValue(target), new WriteSeam(), mayFollowInterruption: true);
             if (opened.Volume is not { } volume || InterruptedRun.Find(volume) is not { } run)
             {
                 Say.Aside($"No run was interrupted on {opened.Name}{(opened.Image is null ? "" : ": a run on an image takes effect as a whole, or not at all")}. Nothing was changed.");
                 return Program.Done;
             }
-            ChangeRun.CheckNotHibernated(volume);
-            using var vault = Vault.Open(run.Vault, new WriteSeam());
-            var report = run.Finish(volume, vault, TimeProvider.System);
-            foreach (var failure in report.Failures)
-                Say.Error($"{failure.What}: {failure.Message}");
-            Say.Line($"The run of restore point {run.Point} is finished: {Sheet.Count(report.Changes - report.Failures.Length, "change")} in place.");
-            return report.Failures.IsEmpty ? Program.Done : Program.DoneInPart;
+            var (vault, _) = run.Open(volume, new WriteSeam());
+            using var open = vault;
+            var outcome = run.Finish(volume, vault, TimeProvider.System, stop: Interruption.BeginChanging());
+            ChangeOptions.ShowTrouble(outcome, opened);
+            Say.Line($"The run of restore point {run.Point} is finished: {Sheet.Count(outcome.Changes - outcome.Failures.Length, "change")} in place.");
+            return ChangeOptions.ExitCode(outcome);
         });
         return command;
     }
@@ -136,7 +145,8 @@ internal static class RestorePointCommand
     private static string State(PointSummary summary) => summary.State switch
     {
         PointState.Undone => $"undone by {string.Join(", ", summary.UndoneBy)}",
-        PointState.UndoneInPart => $"undone in part by {string.Join(", ", summary.UndoneBy)}",
+        PointState.UndoneInPart => $"undone in part by {string.Join(", ", summary.UndoneBy)}: {Prose.List(summary.UndonePackages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal), 3)}",
+        PointState.FilesGone => "its files are gone: compacted since",
         PointState.StandsInPart => "stands, done in part",
         PointState.Interrupted => "interrupted",
         PointState.NotTaken => "cut off, took no effect",

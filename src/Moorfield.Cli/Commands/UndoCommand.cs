@@ -33,19 +33,45 @@ internal static class UndoCommand
 
     private static int Run(ParseResult parsed, ChangeOptions options)
     {
-        using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
-        var interrupted = target.Volume is null ? null : InterruptedRun.Find(target.Volume);
-        string path = interrupted?.Vault ?? options.VaultPath(parsed);
+        using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam, mayFollowInterruption: true);
+        int result = Program.Done;
+        // An undo of an undo that was cut off leaves the run below it to be undone: back to the state before the first of them.
+        for (var interrupted = Find(target); interrupted is not null; interrupted = Find(target))
+        {
+            int point = interrupted.Point;
+            result = Math.Max(result, PutRight(parsed, options, target, interrupted));
+            if (Find(target) is not { } next || next.Point == point)
+                return result;
+        }
+        string path = options.VaultPath(parsed);
         using var vault = Vault.OpenExisting(path) ?? throw new MoorfieldException(Trouble.Misused, $"There is no vault at {path}, so nothing can be undone. Name another with --vault.");
-        if (target.Image is { } image && !options.IsPreview(parsed))
-            ImageRun.Settle(image, vault, TimeProvider.System);
-        var point = Choose(parsed, target, vault, interrupted);
-        if (interrupted is null && Identity(target) != point.Target.MachineId)
-            throw new MoorfieldException(Trouble.Refused, $"Restore point {point.Number} belongs to {point.Target.Computer}, which is another system than the one in {target.FullPath}.");
+        return Undo(parsed, options, target, vault, Choose(parsed, target, vault), null);
+    }
+
+    private static InterruptedRun? Find(Target target) => target.Volume is { } volume ? InterruptedRun.Find(volume) : null;
+
+    /// <summary>Undoes a run that was cut off; carries one on that is itself an undo.</summary>
+    private static int PutRight(ParseResult parsed, ChangeOptions options, Target target, InterruptedRun interrupted)
+    {
+        var volume = target.Volume!;
+        int? asked = parsed.GetValue(Point);
+        if (asked is not null && asked != interrupted.Point)
+            throw new MoorfieldException(Trouble.Refused, $"{interrupted.Describe(volume)} That comes before undoing anything else.");
+        if (parsed.GetValue(Only) is { Length: > 0 })
+            throw new MoorfieldException(Trouble.Refused, $"{interrupted.Describe(volume)} Only the whole of an interrupted run can be undone.");
+        var (vault, point) = interrupted.Open(volume, options.Progress.Seam, asked);
+        using var open = vault;
+        if (point.Kind != RunKind.Undo)
+            return Undo(parsed, options, target, vault, point, interrupted);
+        return options.Finish(parsed, target, interrupted, vault, point, parsed.GetValue(Overwrite));
+    }
+
+    private static int Undo(ParseResult parsed, ChangeOptions options, Target target, Vault vault, RestorePoint point, InterruptedRun? interrupted)
+    {
         var families = Families(parsed, point);
         var editions = parsed.GetValue(Edition) is { Length: > 0 } words ? target.Choose(words).ToHashSet() : null;
         bool overwrite = parsed.GetValue(Overwrite);
-        UndoPlan MakePlan() => UndoPlanner.Plan(target, vault, point, families, editions, overwrite);
+        UndoPlan MakePlan() => UndoPlanner.Plan(target, vault, point, families, editions, overwrite, interrupted is not null);
         var plan = MakePlan();
         CheckConflicts(plan, overwrite);
         if (!plan.HasEffect && interrupted is null)
@@ -55,23 +81,31 @@ internal static class UndoCommand
         }
         if (!plan.HasEffect)
         {
-            InterruptedRun.Close(target.Volume!, vault, point.Number, TimeProvider.System);
+            if (options.IsPreview(parsed))
+            {
+                Say.Line($"The interrupted run had changed nothing yet. 'undo' only takes its marker off {target.Name}.");
+                return Program.Done;
+            }
+            InterruptedRun.Close(target.Volume!, vault, point, TimeProvider.System);
             Say.Line($"The interrupted run had changed nothing yet. {target.Name} is as it was.");
             return Program.Done;
         }
-        var request = new RunRequest(
-            RunKind.Undo, $"undo {point.Number}: {point.Title}", null, point.Target with { Path = target.FullPath }, plan.Packages, plan.Changes, point.Number)
-        { Restored = plan };
-        int result = options.CarryOut(parsed, target, new ChangeOptions.Proposal(
+        // While a run is cut off in the middle, a hive may be half written: then the marker itself ties target and point together.
+        var identity = interrupted is null ? Runs.Identify(target) : point.Target with { Path = target.FullPath, Place = target.Volume!.Place };
+        var request = new RunRequest(RunKind.Undo, $"undo {point.Number}: {point.Title}", null, identity, plan.Packages, plan.Changes, point.Number)
+        {
+            Restored = plan,
+            LeftOut = [.. plan.Conflicts.Concat(plan.Lost).Select(c => new RunFailure(c.Family, c.Describe(), plan.Lost.Contains(c) ? "its files are gone." : "something else has taken its place.", c.Edition))],
+        };
+        return options.CarryOut(parsed, target, new ChangeOptions.Proposal(
             request,
             target.Volume is null ? [] : interrupted is null ? SystemReader.Read(target.Volume).Accounts : null,
             DocumentMaker.Plan(target.FullPath, "undo", plan.Packages.Select(p => p.Family), plan.Changes, point.Number, plan.Rewind is not null),
             () => ShowPreview(target, plan),
-            () => MakePlan().Changes.Length == plan.Changes.Length,
-            report => ShowResult(target, plan, report),
+            () => MakePlan() is var fresh && fresh.Changes.SequenceEqual(plan.Changes) && fresh.Conflicts.SequenceEqual(plan.Conflicts),
+            outcome => ShowResult(target, plan, outcome),
             vault,
             MayFollowInterruption: true));
-        return result == Program.Done && !(plan.Conflicts.IsEmpty && plan.Lost.IsEmpty) ? Program.DoneInPart : result;
     }
 
     private static void CheckConflicts(UndoPlan plan, bool overwrite)
@@ -93,25 +127,25 @@ internal static class UndoCommand
         Say.Error(lost);
     }
 
-    private static RestorePoint Choose(ParseResult parsed, Target target, Vault vault, InterruptedRun? interrupted)
+    private static RestorePoint Choose(ParseResult parsed, Target target, Vault vault)
     {
-        int? asked = parsed.GetValue(Point);
-        if (interrupted is not null)
+        if (target.Image is not null && !parsed.GetValue<bool>("--preview"))
+            ImageRun.Settle(target, vault, TimeProvider.System);
+        var identity = Runs.Identify(target);
+        if (parsed.GetValue(Point) is { } number)
         {
-            if (asked is not null && asked != interrupted.Point)
-                throw new MoorfieldException(Trouble.Refused, $"{interrupted.Describe(target.Volume!)} That comes before undoing anything else.");
-            if (parsed.GetValue(Only) is { Length: > 0 })
-                throw new MoorfieldException(Trouble.Refused, $"{interrupted.Describe(target.Volume!)} Only the whole of an interrupted run can be undone.");
-            return vault.Read(interrupted.Point);
+            var point = vault.Read(number);
+            return point.Target.IsSameSystemAs(identity) ? point
+                : throw new MoorfieldException(Trouble.Refused, $"Restore point {number} belongs to {point.Target.Computer}, which is another system than the one in {target.FullPath}.");
         }
-        if (asked is { } number)
-            return vault.Read(number);
-        return PointHistory.Newest(PointHistory.Read(vault, Say.Error), Identity(target))?.Point
-            ?? throw new MoorfieldException(Trouble.Misused, $"The vault {vault.FullPath} has no run on {(target.Image is null ? "this system" : "this image")} that still stands. 'moorfield restore-point list' lists all.");
+        var points = PointHistory.Read(vault, Say.Error);
+        if (PointHistory.Newest(points, identity) is { } newest)
+            return newest.Point;
+        string what = target.Image is null ? "this system" : "this image";
+        throw new MoorfieldException(Trouble.Misused, PointHistory.Elsewhere(points, identity).LastOrDefault() is { Point: var other }
+            ? $"The vault {vault.FullPath} has no run on {target.FullPath} that still stands. On {what} in another place, {other.Target.Path}, restore point {other.Number} stands: {other.Title}. If {target.FullPath} is that one, moved, or a copy: 'moorfield undo {target.FullPath} {other.Number}'."
+            : $"The vault {vault.FullPath} has no run on {what} that still stands. 'moorfield restore-point list' lists all.");
     }
-
-    // While a run is cut off in the middle, the hive may be half written: then the marker itself ties target and point together.
-    private static string Identity(Target target) => target.Image is { } image ? TargetIdentities.Of(image) : SystemReader.Read(target.Volume!).MachineId;
 
     private static HashSet<string>? Families(ParseResult parsed, RestorePoint point)
     {
@@ -155,15 +189,13 @@ internal static class UndoCommand
             Say.Line($"The file is just as the run left it, so it goes back whole: the old header, and the length from {Sheet.Size(state.LengthAfter)} to {Sheet.Size(state.LengthBefore)}.");
     }
 
-    private static void ShowResult(Target target, UndoPlan plan, RunReport report)
+    private static void ShowResult(Target target, UndoPlan plan, Outcome outcome)
     {
-        if (plan.Rewind is not null && report.Failures.IsEmpty)
-        {
-            Say.Line($"Put back {Sheet.Count(plan.Changes.Length, "change")}: {target.Name} is what it was before the run, to the last byte.");
-            return;
-        }
-        Say.Line(report.Failures.IsEmpty
-            ? $"Put back {Sheet.Count(plan.Changes.Length, "change")}. A fresh look at {target.Name} finds every one of them as recorded."
-            : $"Put back {Sheet.Count(plan.Changes.Length - report.Failures.Length, "change")}; {report.Failures.Length} failed.");
+        int done = plan.Changes.Length - outcome.Failures.Count(f => plan.Changes.Any(c => c.Describe() == f.What));
+        string what = $"Put back {Sheet.Count(done, "change")}";
+        Say.Line(!outcome.Verified ? $"{what}, of which not all are there as recorded."
+            : !outcome.Failures.IsEmpty ? $"{what}; {outcome.Failures.Length} could not be put back wholly. 'moorfield undo {target.FullPath}' tries again."
+            : plan.Rewind is not null ? $"{what}: {target.Name} is what it was before the run, to the last byte."
+            : $"{what}. A fresh look at {target.Name} finds every one of them as recorded.");
     }
 }

@@ -34,7 +34,8 @@ internal static class DocumentMaker
         return new PackageJson(
             package.Family.ToString(), package.FullName.ToString(), package.FullName.Name, package.DisplayName, package.RawDisplayName, package.Publisher,
             package.FullName.Version.ToString(), package.FullName.Architecture, Words.Of(package.Role), Words.Of(package.Origin), package.Bytes,
-            [.. Words.Names(package.Accounts, snapshot)], package.Newcomers, package.Blocked, Words.Of(verdict.Standing), [.. verdict.Reasons.Select(Reason)]);
+            [.. Words.Names(package.Accounts, snapshot)], package.Newcomers, package.Blocked, Words.Of(verdict.Standing), [.. verdict.Reasons.Select(Reason)],
+            package.Withheld);
     }
 
     internal static PlanJson Plan(string target, IReadOnlyCollection<(SystemSnapshot Snapshot, Plan Plan)> systems) => new(
@@ -57,16 +58,17 @@ internal static class DocumentMaker
     internal static PlanJson Plan(string target, string action, IEnumerable<string> families, IEnumerable<Change> changes, int? undoes, bool wholeFile = false) =>
         new("moorfield.plan/1", target, action, null, [], [], [.. families.Distinct(StringComparer.OrdinalIgnoreCase)], [], [], [.. changes.Select(Change)], undoes, wholeFile);
 
-    internal static ResultJson Result(string target, PlanJson plan, RunReport report, string? vault) => new(
-        "moorfield.result/1", target, plan, report.Changes, report.Point, vault,
-        [.. report.Failures.Select(f => new FailureJson(f.Family, f.What, f.Message))], report.Warnings);
+    internal static ResultJson Result(string target, PlanJson plan, Outcome outcome, string? vault) => new(
+        "moorfield.result/1", target, plan, outcome.Changes, outcome.Point, vault,
+        [.. outcome.Failures.Select(f => new FailureJson(f.Family, f.What, f.Message))], outcome.Warnings,
+        outcome.Verified, [.. outcome.Disagreements.Select(d => new DisagreementJson(d.Edition, d.Family, d.Text))]);
 
     internal static PointJson Point(PointSummary summary)
     {
         var point = summary.Point;
         return new PointJson(
             point.Number, Words.Of(point.Kind), point.Undoes, point.Created, point.Title, point.Note, Words.Of(summary.State), summary.UndoneBy,
-            point.Target.Computer, point.Target.Path, point.Packages, point.Changes.Length);
+            point.Target.Computer, point.Target.Path, point.Packages, point.Changes.Length, summary.UndonePackages);
     }
 
     internal static BriefJson Brief(Brief brief, Target target, IEnumerable<(SystemSnapshot Snapshot, BriefChoice Choice)> systems) => new(

@@ -17,7 +17,8 @@ internal sealed record NoteJson(string Code, string Text, string? Package);
 
 internal sealed record PackageJson(
     string Family, string FullName, string Name, string DisplayName, string? RawDisplayName, string Publisher, string Version, string Architecture,
-    string Role, string Origin, long Bytes, ImmutableArray<string> Accounts, bool Newcomers, bool Blocked, string Standing, ImmutableArray<ReasonJson> Reasons);
+    string Role, string Origin, long Bytes, ImmutableArray<string> Accounts, bool Newcomers, bool Blocked, string Standing, ImmutableArray<ReasonJson> Reasons,
+    int WithheldFiles = 0);
 
 internal sealed record SystemJson(
     int? Edition, string Name, string Product, string Release, string Build, string Computer, string Manufacturer,
@@ -58,7 +59,10 @@ internal sealed record PlanJson(
 internal sealed record FailureJson(string Family, string What, string Message);
 
 internal sealed record ResultJson(
-    string Schema, string Target, PlanJson Plan, int Changes, int? RestorePoint, string? Vault, ImmutableArray<FailureJson> Failures, ImmutableArray<string> Warnings);
+    string Schema, string Target, PlanJson Plan, int Changes, int? RestorePoint, string? Vault, ImmutableArray<FailureJson> Failures, ImmutableArray<string> Warnings,
+    bool Verified, ImmutableArray<DisagreementJson> Disagreements);
+
+internal sealed record DisagreementJson(int? Edition, string? Family, string Text);
 
 internal sealed record GuardStateJson(int? Edition, string? Guard, string Hive, string Key, string Name, string For, string State, string? Family, string? Because);
 
@@ -83,7 +87,7 @@ internal sealed record BlocksJson(string Schema, string Target, ImmutableArray<B
 
 internal sealed record PointJson(
     int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, string State, ImmutableArray<int> UndoneBy, string Computer, string Path,
-    ImmutableArray<ConcernedPackage> Packages, int Changes);
+    ImmutableArray<ConcernedPackage> Packages, int Changes, ImmutableArray<ConcernedPackage> UndonePackages);
 
 internal sealed record PointsJson(string Schema, string Vault, ImmutableArray<PointJson> RestorePoints);
 

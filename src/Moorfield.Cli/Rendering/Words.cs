@@ -36,6 +36,13 @@ internal static class Words
     internal static string Quoted(string word) =>
         word.Length > 0 && word.All(c => char.IsAsciiLetterOrDigit(c) || "-_./:=@%+,".Contains(c, StringComparison.Ordinal)) ? word : $"'{word.Replace("'", "'\\''", StringComparison.Ordinal)}'";
 
+    /// <summary>How much packages hold, or at least hold.</summary>
+    internal static string Size(IEnumerable<InstalledPackage> packages)
+    {
+        var all = packages.ToList();
+        return $"{(all.Exists(p => p.Withheld > 0) ? "at least " : "")}{Sheet.Size(all.Sum(p => p.Bytes))}";
+    }
+
     internal static string OrNothing(IEnumerable<string> items) => string.Join(", ", items) is { Length: > 0 } text ? text : Nothing;
 
     /// <summary>One line that says which system this is.</summary>

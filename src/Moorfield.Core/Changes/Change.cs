@@ -149,7 +149,7 @@ public abstract record TreeChange(string Family, string Path, TreeImage? Image) 
 
     internal override object Where => Place;
 
-    internal abstract ChangeState State(WindowsTree tree);
+    internal abstract ChangeState State(WindowsTree tree, bool exactly = false);
 }
 
 /// <summary>A file, link or folder goes, with all below it.</summary>
@@ -159,7 +159,7 @@ public sealed record TreeRemoved(string Family, string Path, TreeImage? Image = 
 
     public override string Describe() => $"files removed: {Path}";
 
-    internal override ChangeState State(WindowsTree tree) =>
+    internal override ChangeState State(WindowsTree tree, bool exactly = false) =>
         tree.Stat(Place) is null ? ChangeState.Done
         : Image is null || tree.Compare(Place, Image) != TreeState.Different ? ChangeState.Pending
         : ChangeState.Conflict;
@@ -172,7 +172,7 @@ public sealed record TreeAdded(string Family, string Path, TreeImage? Image) : T
 
     public override string Describe() => $"files added: {Path}";
 
-    internal override ChangeState State(WindowsTree tree) => tree.Compare(Place, Image!) switch
+    internal override ChangeState State(WindowsTree tree, bool exactly = false) => tree.Compare(Place, Image!, exactly) switch
     {
         TreeState.Same => ChangeState.Done,
         TreeState.Different => ChangeState.Conflict,

@@ -19,16 +19,13 @@ public sealed record RunRequest(
 {
     /// <summary>The plan of an undo, which knows files that get their old content back whole.</summary>
     public UndoPlan? Restored { get; init; }
+
+    /// <summary>What a fresh look must find afterwards, for each system.</summary>
+    public ImmutableArray<Expectation> Expected { get; init; } = [];
+
+    /// <summary>Changes that belong to it and are left out, because they cannot be made: noted as failed.</summary>
+    public ImmutableArray<RunFailure> LeftOut { get; init; } = [];
 }
-
-/// <summary>A change that could not be carried out or did not last.</summary>
-/// <param name="Edition">Number of the edition; null on a volume.</param>
-public sealed record RunFailure(string Family, string What, string Message, int? Edition = null);
-
-/// <summary>How a run ended.</summary>
-/// <param name="Point">Number of its restore point; null when there is none.</param>
-/// <param name="Warnings">Attributes that this mount did not take.</param>
-public sealed record RunReport(int? Point, int Changes, ImmutableArray<RunFailure> Failures, ImmutableArray<string> Warnings);
 
 /// <summary>
 /// Carries a run on a volume out: prepares everything, records the restore point, marks the target, writes, and checks each change from a fresh read.
@@ -37,17 +34,9 @@ public sealed record RunReport(int? Point, int Changes, ImmutableArray<RunFailur
 /// </summary>
 /// <param name="vault">Where the restore point is recorded; null for a run without one.</param>
 /// <param name="source">Where the content of files that come back is kept; the same vault when null.</param>
-public sealed class ChangeRun(WindowsVolume volume, Vault? vault, TimeProvider clock, Vault? source = null)
+/// <param name="stop">Asked at points where it is safe to stop.</param>
+internal sealed class ChangeRun(WindowsVolume volume, Vault? vault, TimeProvider clock, Vault? source = null, CancellationToken stop = default)
 {
-    /// <summary>Makes sure that the target may be changed by a new run.</summary>
-    /// <exception cref="MoorfieldException">Hibernated, or a run was interrupted: refused.</exception>
-    public static void CheckTarget(WindowsVolume volume)
-    {
-        CheckNotHibernated(volume);
-        if (InterruptedRun.Find(volume) is { } interrupted)
-            throw new MoorfieldException(Trouble.Refused, interrupted.Describe(volume));
-    }
-
     /// <summary>Makes sure that the target may be written at all.</summary>
     /// <exception cref="MoorfieldException">Hibernated: refused.</exception>
     public static void CheckNotHibernated(WindowsVolume volume)
@@ -60,34 +49,45 @@ public sealed class ChangeRun(WindowsVolume volume, Vault? vault, TimeProvider c
     }
 
     /// <exception cref="MoorfieldException">Nothing was changed, or, when the message says so, the run was interrupted.</exception>
-    public RunReport CarryOut(RunRequest request)
+    internal Outcome CarryOut(RunRequest request)
     {
-        using var prepared = new Preparation(volume, vault is null ? null : vault.Keep, request.Restored?.WholeOf(null) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty).Prepare(request.Changes);
+        var whole = request.Restored?.WholeOf(null) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty;
+        using var prepared = new Preparation(volume, vault is null ? null : vault.Keep, whole, stop: stop).Prepare(request.Changes);
         if (prepared.Changes.IsEmpty && prepared.Files.IsEmpty)
-            return new RunReport(null, 0, [], []);
+            return Outcome.Nothing with { Failures = request.LeftOut };
+        bool resumes = request.Restored is { Interrupted: true };
         if (vault is null)
-            return new Execution(volume, source, null).CarryOut(prepared, null);
+            return new Execution(volume, source, null, resumes, stop).CarryOut(prepared, null);
 
         // The new contents are kept as well: an interrupted run can then be finished, and a half-written file be told from a foreign one.
-        var files = prepared.Files.Select(f => new ReplacedFile(
-            f.Path.ToString(), vault.Keep(f.Content.Before), vault.Keep(f.Content.After), f.Info.Accessed, f.Info.Modified)).ToImmutableArray();
+        var files = prepared.Files.Select(f => Keep(f, vault)).ToImmutableArray();
         var point = vault.Begin(new RestorePoint(
             RestorePoint.SchemaName, 0, request.Kind, request.Undoes, clock.GetUtcNow(), request.Title, request.Note, request.Target, request.Packages, files, prepared.Changes));
         Mark(point);
-        vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), "started"));
-        RunReport report;
+        Journal(JournalLine.Started, null);
+        foreach (var failure in request.LeftOut)
+            Journal(JournalLine.Failed, failure.What, failure.Message, failure.Family, failure.Edition);
+        Outcome outcome;
         try
         {
-            report = new Execution(volume, source ?? vault, Journal).CarryOut(prepared, point.Number);
+            outcome = new Execution(volume, source ?? vault, Journal, resumes, stop).CarryOut(prepared, point.Number);
         }
         catch (MoorfieldException e)
         {
-            throw new MoorfieldException(e.Trouble, $"{e.Message} The run was interrupted. {InterruptedRun.Choices(volume)}", e);
+            throw new MoorfieldException(e.Trouble, $"{e.Message}{(e.Trouble == Trouble.Stopped ? "" : " The run was interrupted.")} {InterruptedRun.Choices(volume, point.Kind == RunKind.Undo)}", e);
         }
-        InterruptedRun.Close(volume, vault, point.Number, clock);
-        return report;
+        InterruptedRun.Close(volume, vault, point, clock);
+        return outcome with { Failures = [.. request.LeftOut, .. outcome.Failures] };
 
-        void Journal(string step, string what, string? message) => vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), step, what, message));
+        void Journal(string step, string? what, string? message = null, string? family = null, int? edition = null) =>
+            vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), step, what, message, family, edition));
+    }
+
+    private ReplacedFile Keep(PreparedFile file, Vault keeper)
+    {
+        using var same = file.Content is null ? volume.OpenRead(file.Path) : null;
+        string before = keeper.Keep(file.Content?.Before ?? same!);
+        return new ReplacedFile(file.Path.ToString(), before, file.Content is null ? before : keeper.Keep(file.Content.After), file.Info.Accessed, file.Info.Modified);
     }
 
     private void Mark(RestorePoint point)

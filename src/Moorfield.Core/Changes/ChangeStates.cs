@@ -8,7 +8,8 @@ namespace Moorfield.Core.Changes;
 internal static class ChangeStates
 {
     /// <summary>Each change with its state, in the same order.</summary>
-    internal static IEnumerable<(Change Change, ChangeState State)> Read(WindowsTree tree, IReadOnlyCollection<Change> changes)
+    /// <param name="exactly">Trees that come back count as there only with every stream, attribute and security descriptor.</param>
+    internal static IEnumerable<(Change Change, ChangeState State)> Read(WindowsTree tree, IReadOnlyCollection<Change> changes, bool exactly = false)
     {
         var hives = new Dictionary<WindowsPath, Hive?>();
         StateRepository? repository = null;
@@ -27,7 +28,7 @@ internal static class ChangeStates
                 HiveChange hiveChange => hives[WindowsPath.Of(hiveChange.Hive)] is { } hive ? hiveChange.State(hive) : ChangeState.Conflict,
                 RowsChange rowsChange => rows is null ? ChangeState.Conflict : RowsState(rowsChange, rows),
                 EntryChange entry => DefaultLists.Open(tree, WindowsPath.Of(entry.File)) is { } list ? entry.State(list) : ChangeState.Conflict,
-                TreeChange files => files.State(tree),
+                TreeChange files => files.State(tree, exactly),
                 _ => ChangeState.Conflict,
             };
         }

@@ -1,19 +1,25 @@
 using System.Collections.Immutable;
 using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Systems;
 using Moorfield.Core.Volumes;
 
 namespace Moorfield.Core.Changes;
 
+/// <summary>Takes note of each step of a run.</summary>
+/// <param name="step">Of <see cref="JournalLine"/>.</param>
+internal delegate void StepNote(string step, string what, string? message = null, string? family = null, int? edition = null);
+
 /// <summary>Writes a prepared run to the target, and checks from a fresh read that every change is there.</summary>
 /// <param name="vault">Where the content of added files comes from; null when none are added.</param>
-/// <param name="journal">Told of each step, with a message when it failed.</param>
-internal sealed class Execution(WindowsTree tree, Vault? vault, Action<string, string, string?>? journal)
+/// <param name="journal">Told of each step.</param>
+/// <param name="resumes">An earlier run may have been cut off while it did the same.</param>
+/// <param name="stop">Asked between the steps.</param>
+internal sealed class Execution(WindowsTree tree, Vault? vault, StepNote? journal, bool resumes = false, CancellationToken stop = default)
 {
     private readonly List<RunFailure> _failures = [];
     private readonly List<string> _warnings = [];
+    private int _done;
 
-    internal RunReport CarryOut(PreparedRun run, int? point)
+    internal Outcome CarryOut(PreparedRun run, int? point)
     {
         // What comes back is there before the registry speaks of it; what goes, goes after.
         bool filesFirst = run.Changes.Any(c => c is TreeAdded);
@@ -21,49 +27,77 @@ internal sealed class Execution(WindowsTree tree, Vault? vault, Action<string, s
             WriteTrees(run);
         foreach (var file in run.Files)
         {
-            tree.ReplaceContent(file.Content, file.Path);
+            CheckStop(run);
+            if (file.Content is not null && tree.ReplaceContent(file.Content, file.Path) is { } remark)
+                _warnings.Add(remark);
             if (file.TimesAfter is { } times)
                 tree.SetTimes(file.Path, times.Accessed, times.Modified);
-            journal?.Invoke("done", file.Path.ToString(), null);
+            Done(file.Path.ToString());
         }
         if (!filesFirst)
             WriteTrees(run);
-        Verify(run.Changes);
-        return new RunReport(point, run.Changes.Length, [.. _failures], [.. _warnings]);
+        // Nothing may be called finished before all of it is on the disk.
+        tree.Flush();
+        var disagreements = Unseen(tree, run.Changes).Where(d => !_failures.Exists(f => f.What == d.Change.Describe())).ToList();
+        foreach (var (change, disagreement) in disagreements)
+            journal?.Invoke(JournalLine.Failed, change.Describe(), disagreement.Text, change.Family, change.Edition);
+        return new Outcome(point, run.Changes.Length, [.. _failures], [.. _warnings], [.. disagreements.Select(d => d.Disagreement)]);
     }
 
     private void WriteTrees(PreparedRun run)
     {
         foreach (var change in run.Changes.OfType<TreeChange>())
         {
+            CheckStop(run);
             try
             {
                 if (change is TreeAdded)
-                    _warnings.AddRange(tree.AddTree(change.Place, change.Image!, vault!.OpenBlob));
+                {
+                    foreach (string warning in tree.AddTree(change.Place, change.Image!, vault!.OpenBlob, resumes))
+                        Fail(change, warning);
+                }
                 else
+                {
                     tree.RemoveTree(change.Place);
-                journal?.Invoke("done", change.Path, null);
+                }
+                Done(change.Path);
             }
-            catch (MoorfieldException e)
+            catch (MoorfieldException e) when (e.Trouble != Trouble.Stopped)
             {
                 // One package that cannot be removed does not stop the others.
-                _failures.Add(new RunFailure(change.Family, change.Describe(), e.Message));
-                journal?.Invoke("failed", change.Path, e.Message);
+                Fail(change, e.Message);
             }
         }
     }
 
-    private void Verify(ImmutableArray<Change> changes) =>
-        _failures.AddRange(Unseen(tree, changes).Where(u => _failures.TrueForAll(f => f.What != u.What)));
+    private void Done(string what)
+    {
+        _done++;
+        journal?.Invoke(JournalLine.Done, what);
+    }
 
-    /// <summary>The changes that a fresh look at a tree does not show.</summary>
-    internal static IEnumerable<RunFailure> Unseen(WindowsTree tree, ImmutableArray<Change> changes)
+    private void Fail(TreeChange change, string message)
+    {
+        _failures.Add(new RunFailure(change.Family, change.Describe(), message, change.Edition));
+        journal?.Invoke(JournalLine.Failed, change.Path, message, change.Family, change.Edition);
+    }
+
+    private void CheckStop(PreparedRun run)
+    {
+        if (!stop.IsCancellationRequested)
+            return;
+        tree.Flush();
+        throw new MoorfieldException(Trouble.Stopped, $"{tree.Name}: stopped after {_done} of {run.Files.Length + run.Changes.OfType<TreeChange>().Count()} steps.");
+    }
+
+    /// <summary>The changes that a fresh look at a tree does not show, trees that came back to the last attribute.</summary>
+    internal static IEnumerable<(Change Change, Disagreement Disagreement)> Unseen(WindowsTree tree, ImmutableArray<Change> changes)
     {
         // Where one change overwrote another's place, the last one counts.
-        foreach (var (change, state) in ChangeStates.Read(tree, [.. changes.GroupBy(c => c.Where).Select(g => g.Last())]))
+        foreach (var (change, state) in ChangeStates.Read(tree, [.. changes.GroupBy(c => c.Where).Select(g => g.Last())], exactly: true))
         {
             if (state != ChangeState.Done)
-                yield return new RunFailure(change.Family, change.Describe(), "was carried out, but a fresh look at the target does not show it.", change.Edition);
+                yield return (change, new Disagreement(change.Family, $"{change.Describe()}: this was carried out, but is not there as it should be.", change.Edition));
         }
     }
 }

@@ -13,14 +13,14 @@ namespace Moorfield.Core.Changes;
 /// </summary>
 /// <param name="vault">Where the restore point is recorded; null for a run without one.</param>
 /// <param name="keepFiles">Copy what the image drops into the vault, so that it can come back even after compacting.</param>
-public sealed class ImageRun(Target target, Vault? vault, TimeProvider clock, bool keepFiles = false)
+public sealed class ImageRun(Target target, Vault? vault, TimeProvider clock, bool keepFiles = false, CancellationToken stop = default)
 {
     private readonly ImageFile _file = target.Image!;
 
     private sealed record Prepared(ImmutableArray<Change> Changes, ImmutableArray<ReplacedFile> Files);
 
     /// <exception cref="MoorfieldException">The image file is what it was.</exception>
-    public RunReport CarryOut(RunRequest request)
+    internal Outcome CarryOut(RunRequest request)
     {
         if (request.Restored?.Rewind is { } state)
             return Rewind(request, state);
@@ -39,15 +39,17 @@ public sealed class ImageRun(Target target, Vault? vault, TimeProvider clock, bo
             if (changes.IsEmpty && files.IsEmpty)
             {
                 edit.Abandon(wasCommitting: false);
-                return new RunReport(null, 0, [], []);
+                return Outcome.Nothing with { Failures = request.LeftOut };
             }
             edit.Finish();
+            if (stop.IsCancellationRequested)
+                throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was changed.");
             if (vault is not null)
                 point = Record(request, changes, files, before with { HeaderAfter = [.. edit.HeaderAfter], LengthAfter = edit.LengthAfter, Dropped = Dropped(edit) });
             committing = true;
             edit.Commit();
             committed = true;
-            return Close(point, changes);
+            return Close(point, changes, request);
         }
         catch (Exception e) when (!committed)
         {
@@ -83,7 +85,7 @@ public sealed class ImageRun(Target target, Vault? vault, TimeProvider clock, bo
         }
         foreach (var file in run.Files)
         {
-            edition.ReplaceContent(file.Content, file.Path);
+            edition.ReplaceContent(file.Content!, file.Path); // nothing of an image is only given times
             if (file.TimesAfter is { } times)
                 edition.SetTimes(file.Path, times.Accessed, times.Modified);
         }
@@ -111,11 +113,11 @@ public sealed class ImageRun(Target target, Vault? vault, TimeProvider clock, bo
     {
         var point = vault!.Begin(new RestorePoint(
             RestorePoint.SchemaName, 0, request.Kind, request.Undoes, clock.GetUtcNow(), request.Title, request.Note, request.Target, request.Packages, files, changes, state));
-        Journal(point, "started");
+        Journal(point, JournalLine.Started);
         return point;
     }
 
-    private RunReport Rewind(RunRequest request, ImageState state)
+    private Outcome Rewind(RunRequest request, ImageState state)
     {
         var point = vault is null ? null : Record(request, request.Changes, [], null);
         try
@@ -130,23 +132,25 @@ public sealed class ImageRun(Target target, Vault? vault, TimeProvider clock, bo
         }
         // Nothing between the header and the old end was ever written: with these two the file is the old one.
         bool isBack = _file.Wim.Header.Bytes.SequenceEqual(state.HeaderBefore) && _file.Wim.Length == state.LengthBefore;
-        return End(point, request.Changes, isBack ? [] : [new RunFailure("", _file.Name, "should have its old header and length back, but a fresh look does not show it.")]);
+        return End(point, request.Changes, request, isBack ? [] : [(null, new Disagreement(null, $"{_file.Name} should have its old header and length back."))]);
     }
 
     /// <summary>Looks at the changed file afresh.</summary>
-    private RunReport Close(RestorePoint? point, ImmutableArray<Change> changes)
+    private Outcome Close(RestorePoint? point, ImmutableArray<Change> changes, RunRequest request)
     {
-        var failures = target.ForEach([.. changes.Select(c => c.Edition).Distinct().Order()], edition => target.With(edition, tree =>
-            Execution.Unseen(tree, [.. changes.Where(c => c.Edition == edition)]).ToList())).SelectMany(f => f).ToImmutableArray();
-        return End(point, changes, failures);
+        var unseen = target.ForEach([.. changes.Select(c => c.Edition).Distinct().Order()], edition => target.With(edition, tree =>
+            Execution.Unseen(tree, [.. changes.Where(c => c.Edition == edition)]).Select(u => ((Change?)u.Change, u.Disagreement)).ToList())).SelectMany(f => f).ToImmutableArray();
+        return End(point, changes, request, unseen);
     }
 
-    private RunReport End(RestorePoint? point, ImmutableArray<Change> changes, ImmutableArray<RunFailure> failures)
+    private Outcome End(RestorePoint? point, ImmutableArray<Change> changes, RunRequest request, ImmutableArray<(Change? Change, Disagreement Disagreement)> unseen)
     {
-        foreach (var failure in failures)
-            Journal(point, "failed", failure.What, failure.Message);
-        Journal(point, "finished");
-        return new RunReport(point?.Number, changes.Length, failures, []);
+        foreach (var failure in request.LeftOut)
+            Journal(point, JournalLine.Failed, failure.What, failure.Message, failure.Family, failure.Edition);
+        foreach (var (change, disagreement) in unseen)
+            Journal(point, JournalLine.Failed, change?.Describe(), disagreement.Text, change?.Family, change?.Edition);
+        Journal(point, JournalLine.Finished);
+        return new Outcome(point?.Number, changes.Length, request.LeftOut, [], [.. unseen.Select(u => u.Disagreement)]);
     }
 
     private void GiveUp(ImageEdit edit, bool wasCommitting, RestorePoint? point, Exception reason)
@@ -163,30 +167,31 @@ public sealed class ImageRun(Target target, Vault? vault, TimeProvider clock, bo
         }
     }
 
-    private void Journal(RestorePoint? point, string step, string? what = null, string? message = null)
+    private void Journal(RestorePoint? point, string step, string? what = null, string? message = null, string? family = null, int? edition = null)
     {
         if (point is not null)
-            vault!.Append(point.Number, new JournalLine(clock.GetUtcNow(), step, what, message));
+            vault!.Append(point.Number, new JournalLine(clock.GetUtcNow(), step, what, message, family, edition));
     }
 
     /// <summary>
     /// Settles runs on this image that were cut off: the header tells whether they took effect. Nothing is left for a person to do.
     /// </summary>
-    public static void Settle(ImageFile file, Vault vault, TimeProvider clock)
+    public static void Settle(Target target, Vault vault, TimeProvider clock)
     {
-        string identity = TargetIdentities.Of(file);
-        foreach (var point in PointHistory.Read(vault, _ => { }).Where(s => s.State == PointState.Interrupted && s.Point.Target.MachineId == identity).Select(s => s.Point))
+        var identity = Runs.Identify(target);
+        var file = target.Image!;
+        foreach (var point in PointHistory.Read(vault, _ => { }).Where(s => s.State == PointState.Interrupted && s.Point.Target.IsSameAs(identity)).Select(s => s.Point))
         {
-            var state = point.Image ?? (point.Undoes is { } undone ? vault.Read(undone).Image : null);
+            var state = point.Image ?? (point.Undoes is { } undone && vault.Has(undone) ? vault.Read(undone).Image : null);
             if (state is null)
                 continue;
             // An undo without a state of its own puts the header from before the run back.
             byte[] taken = point.Image is null ? state.HeaderBefore : state.HeaderAfter;
             byte[] notTaken = point.Image is null ? state.HeaderAfter : state.HeaderBefore;
             if (file.Wim.Header.Bytes.SequenceEqual(taken))
-                vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), "finished"));
+                vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Finished));
             else if (file.Wim.Header.Bytes.SequenceEqual(notTaken))
-                vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), PointHistory.NotTakenStep));
+                vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.NotTaken));
         }
     }
 }

@@ -8,9 +8,10 @@ using Moorfield.Formats.Hives;
 namespace Moorfield.Core.Changes;
 
 /// <summary>A file whose whole content is replaced.</summary>
+/// <param name="Content">Null when it has its content already and only gets times.</param>
 /// <param name="Info">Of the file as it is; its times are put back when a run is undone.</param>
 /// <param name="TimesAfter">Times to give it afterwards; null to let them change.</param>
-internal sealed record PreparedFile(WindowsPath Path, PreparedContent Content, EntryInfo Info, (FileTime Accessed, FileTime Modified)? TimesAfter = null);
+internal sealed record PreparedFile(WindowsPath Path, PreparedContent? Content, EntryInfo Info, (FileTime Accessed, FileTime Modified)? TimesAfter = null);
 
 /// <summary>A file that gets known content instead of having its changes applied one by one.</summary>
 /// <param name="Open">Opens the content, for the caller to close.</param>
@@ -22,8 +23,8 @@ internal sealed record PreparedRun(ImmutableArray<Change> Changes, ImmutableArra
 {
     public void Dispose()
     {
-        foreach (var file in Files.Where(f => f.Content.AddedAs is null))
-            file.Content.Dispose();
+        foreach (var content in Files.Select(f => f.Content).OfType<PreparedContent>().Where(c => c.AddedAs is null))
+            content.Dispose();
     }
 }
 
@@ -54,9 +55,12 @@ internal sealed class SharedHives
 /// <param name="keep">Keeps a file's content for the restore point; null when there is to be none.</param>
 /// <param name="whole">Files that get known content, by path.</param>
 /// <param name="shared">For the editions of an image; null on a volume.</param>
-internal sealed class Preparation(WindowsTree tree, Func<SafeFileHandle, string>? keep, IReadOnlyDictionary<WindowsPath, WholeFile> whole, SharedHives? shared = null)
+/// <param name="stop">Asked between the steps.</param>
+internal sealed class Preparation(
+    WindowsTree tree, Func<SafeFileHandle, string>? keep, IReadOnlyDictionary<WindowsPath, WholeFile> whole, SharedHives? shared = null, CancellationToken stop = default)
 {
     private readonly List<PreparedFile> _files = [];
+    private readonly List<LostContent> _lost = [];
 
     internal PreparedRun Prepare(ImmutableArray<Change> changes)
     {
@@ -68,9 +72,14 @@ internal sealed class Preparation(WindowsTree tree, Func<SafeFileHandle, string>
         foreach (var list in changes.OfType<EntryChange>().GroupBy(c => WindowsPath.Of(c.File)))
             PrepareList(list.Key, [.. list], captured);
         foreach (var change in changes.OfType<TreeChange>())
+        {
+            if (stop.IsCancellationRequested)
+                throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was changed.");
             captured[change] = Capture(change);
+        }
+        CheckNothingLost();
         foreach (var file in _files)
-            tree.CheckWritable(file.Path);
+            tree.CheckWritable(file.Path, DefaultLists.IsList(file.Path));
         return new PreparedRun([.. changes.Select(c => captured[c]).OfType<Change>()], [.. _files]);
     }
 
@@ -193,7 +202,17 @@ internal sealed class Preparation(WindowsTree tree, Func<SafeFileHandle, string>
             return change;
         if (keep is null)
             return tree.Stat(change.Place) is null ? null : change;
-        return tree.Record(change.Place, keep) is { } image ? change with { Image = image, Path = tree.Spelled(change.Place).ToString() } : null;
+        return tree.Record(change.Place, keep, _lost.Add) is { } image ? change with { Image = image, Path = tree.Spelled(change.Place).ToString() } : null;
+    }
+
+    /// <exception cref="MoorfieldException">Something that goes could not be brought back.</exception>
+    private void CheckNothingLost()
+    {
+        if (_lost.Count == 0)
+            return;
+        throw new MoorfieldException(Trouble.Refused,
+            $"{tree.Name}: {(_lost.Count == 1 ? "a file" : $"{_lost.Count:N0} files")} that would go cannot be recorded completely, so undo could not bring {(_lost.Count == 1 ? "it" : "them")} back, for example {_lost[0].Path}: {_lost[0].Why}. "
+            + "Nothing was changed. Mount the volume with a driver that reads such files, or remove them for good with --without-restore-point.");
     }
 
     private bool AddWhole(WindowsPath path)
@@ -206,7 +225,7 @@ internal sealed class Preparation(WindowsTree tree, Func<SafeFileHandle, string>
 
     private void Add(WindowsPath path, SafeFileHandle after, (FileTime, FileTime)? times = null)
     {
-        if (Content(path, after) is { } content)
+        if (Content(path, after) is var content && (content is not null || times is not null))
             _files.Add(new PreparedFile(path, content, tree.Stat(path)!.Value, times));
     }
 

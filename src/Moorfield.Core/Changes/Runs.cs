@@ -1,5 +1,6 @@
 using Moorfield.Core.RestorePoints;
 using Moorfield.Core.Systems;
+using Moorfield.Core.Volumes;
 
 namespace Moorfield.Core.Changes;
 
@@ -13,22 +14,53 @@ public static class Runs
     {
         if (target.Image is { } image)
             image.CheckChangeable();
-        else if (afterInterruption)
-            ChangeRun.CheckNotHibernated(target.Volume!);
         else
-            ChangeRun.CheckTarget(target.Volume!);
+            ChangeRun.CheckNotHibernated(target.Volume!);
+        if (!afterInterruption)
+            CheckNotInterrupted(target);
+    }
+
+    /// <exception cref="MoorfieldException">An earlier run was interrupted on this volume.</exception>
+    public static void CheckNotInterrupted(Target target)
+    {
+        if (target.Volume is { } volume && InterruptedRun.Find(volume) is { } interrupted)
+            throw new MoorfieldException(Trouble.Refused, interrupted.Describe(volume));
+    }
+
+    /// <summary>Takes away what a run that was cut off was writing: the target must be this run's alone.</summary>
+    public static void ClearParts(Target target)
+    {
+        if (target.Image is { } image)
+            ImageCompaction.ClearPart(image);
+        else
+            target.Volume!.ClearPart();
     }
 
     /// <param name="vault">Where the restore point is recorded; null for a run without one.</param>
     /// <param name="source">Where the content of files that come back is kept; the same vault when null.</param>
     /// <param name="keepFiles">Copy what an image drops into the vault.</param>
     /// <exception cref="MoorfieldException">Nothing was changed, or, when the message says so, the run was interrupted.</exception>
-    public static RunReport CarryOut(Target target, Vault? vault, RunRequest request, Vault? source = null, bool keepFiles = false) => target.Image is null
-        ? new ChangeRun(target.Volume!, vault, TimeProvider.System, source).CarryOut(request)
-        : new ImageRun(target, vault, TimeProvider.System, keepFiles).CarryOut(request);
+    /// <param name="stop">Asked at points where it is safe to stop.</param>
+    public static Outcome CarryOut(Target target, Vault? vault, RunRequest request, Vault? source = null, bool keepFiles = false, CancellationToken stop = default)
+    {
+        var outcome = target.Image is null
+            ? new ChangeRun(target.Volume!, vault, TimeProvider.System, source, stop).CarryOut(request)
+            : new ImageRun(target, vault, TimeProvider.System, keepFiles, stop).CarryOut(request);
+        return outcome with { Disagreements = [.. outcome.Disagreements, .. Expectation.Check(target, request.Expected, outcome)] };
+    }
 
     /// <summary>What a target is called in a restore point.</summary>
     public static TargetIdentity Identify(Target target, SystemSnapshot snapshot) => target.Image is { } image
         ? new TargetIdentity(image.FullPath, image.Name, TargetIdentities.Of(image), snapshot.Product, snapshot.Build)
-        : new TargetIdentity(target.FullPath, snapshot.Computer, snapshot.MachineId, snapshot.Product, snapshot.Build);
+        : new TargetIdentity(target.FullPath, snapshot.Computer, snapshot.MachineId, snapshot.Product, snapshot.Build, target.Volume!.Place);
+
+    /// <summary>The same from what little must be read for it.</summary>
+    /// <exception cref="MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
+    public static TargetIdentity Identify(Target target)
+    {
+        if (target.Image is { } image)
+            return new TargetIdentity(image.FullPath, image.Name, TargetIdentities.Of(image), "", "");
+        var system = SystemReader.Summarize(target.Volume!);
+        return new TargetIdentity(target.FullPath, system.Computer, system.MachineId, system.Product, system.Build, target.Volume!.Place);
+    }
 }

@@ -106,7 +106,7 @@ public static class PackageChoice
     }
 
     /// <summary>The number of letters to change, add or drop, in any case (Levenshtein).</summary>
-    internal static int Letters(string typed, string name)
+    public static int Letters(string typed, string name)
     {
         int[] previous = [.. Enumerable.Range(0, name.Length + 1)];
         for (int i = 1; i <= typed.Length; i++)

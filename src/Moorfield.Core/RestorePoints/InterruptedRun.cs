@@ -10,8 +10,7 @@ public sealed class InterruptedRun
 {
     private const int MarkerLimit = 64 * 1024;
 
-    // The smallest unit that a disk writes whole.
-    private const int Sector = 512;
+    private const uint NanosecondsPerSecond = 1_000_000_000;
 
     private InterruptedRun(RunMarker marker) => Marker = marker;
 
@@ -24,7 +23,7 @@ public sealed class InterruptedRun
     public string Vault => Marker.Vault;
 
     /// <summary>The interrupted run of a target; null when there is none.</summary>
-    /// <exception cref="MoorfieldException">There is a marker, but it cannot be read.</exception>
+    /// <exception cref="MoorfieldException">There is a marker, but it cannot be read or means nothing.</exception>
     public static InterruptedRun? Find(WindowsVolume volume)
     {
         var path = WindowsPath.Root / RunMarker.FileName;
@@ -33,49 +32,120 @@ public sealed class InterruptedRun
         try
         {
             var marker = JsonSerializer.Deserialize(content, VaultJson.Default.RunMarker);
-            return marker is { Vault: not null }
+            return marker is { Point: > 0, Vault: not null } && Path.IsPathFullyQualified(marker.Vault) && !marker.Vault.Contains('\0', StringComparison.Ordinal)
+                && marker.RootModified.Nanoseconds < NanosecondsPerSecond && marker.RootAccessed.Nanoseconds < NanosecondsPerSecond
                 ? new InterruptedRun(marker)
-                : throw new JsonException("it is empty");
+                : throw new JsonException("it names no restore point");
         }
-        catch (JsonException e)
+        catch (Exception e) when (e is JsonException or NotSupportedException or FormatException)
         {
-            throw new MoorfieldException(Trouble.Failed, $"{volume.Name}: the file {RunMarker.FileName}, which marks an interrupted run, cannot be read: {e.Message}", e);
+            throw new MoorfieldException(Trouble.Failed,
+                $"{volume.Name}: the file {RunMarker.FileName}, which marks an interrupted run, cannot be read: {e.Message.TrimEnd('.')}. If no run was interrupted here, delete it.", e);
+        }
+    }
+
+    /// <summary>The vault and the restore point that the marker names. Both must be there already: a marker makes nothing.</summary>
+    /// <param name="asked">The number that the person gave; needed when the run was made on a copy, or before the volume was moved.</param>
+    /// <exception cref="MoorfieldException">They are not there, or are those of another target.</exception>
+    public (Vault Vault, RestorePoint Point) Open(WindowsVolume volume, WriteSeam seam, int? asked = null)
+    {
+        if ((Vault.TrimEnd('/') + "/").StartsWith(volume.FullPath.TrimEnd('/') + "/", StringComparison.Ordinal))
+            throw new MoorfieldException(Trouble.Refused, $"{volume.Name}: its marker of an interrupted run names a vault on the volume itself ({Vault}), which Moorfield never uses. Nothing was changed.");
+        var vault = RestorePoints.Vault.OpenExisting(Vault, seam)
+            ?? throw new MoorfieldException(Trouble.Failed, $"{volume.Name}: an earlier run was interrupted, and its vault {Vault} is not there. Make it available under that path. Nothing was changed.");
+        try
+        {
+            var point = vault.Read(Point);
+            if (point.Image is not null || point.Changes.Any(c => c.Edition is not null))
+                throw new MoorfieldException(Trouble.Refused, $"{volume.Name}: restore point {Point} in {Vault}, which its marker names, is that of an image. Nothing was changed.");
+            if (point.Target.IsAt(volume.FullPath, volume.Place) || asked == Point)
+                return (vault, point);
+            throw new MoorfieldException(Trouble.Refused,
+                $"{volume.Name}: restore point {Point} in {Vault}, which its marker names, was made on {point.Target.Path}. If this is that system, moved, or a copy of it: 'moorfield undo {volume.FullPath} {Point}'. Nothing was changed.");
+        }
+        catch
+        {
+            vault.Dispose();
+            throw;
         }
     }
 
     /// <summary>One or two sentences: what was found, and what a person can do.</summary>
-    public string Describe(WindowsVolume volume) =>
-        $"{volume.Name}: an earlier run was interrupted (restore point {Point} in {Vault}). {Choices(volume)}";
+    public string Describe(WindowsVolume volume) => $"{volume.Name}: an earlier run was interrupted (restore point {Point} in {Vault}). {Choices(volume, IsUndo(volume))}";
 
-    internal static string Choices(WindowsVolume volume) =>
-        $"'moorfield undo {volume.FullPath}' puts everything back; 'moorfield restore-point finish {volume.FullPath}' carries it to its end.";
+    internal static string Choices(WindowsVolume volume, bool isUndo) => isUndo
+        ? $"'moorfield undo {volume.FullPath}' carries the undo on to its end."
+        : $"'moorfield undo {volume.FullPath}' puts everything back; 'moorfield restore-point finish {volume.FullPath}' carries it to its end.";
 
-    /// <summary>Carries the interrupted run to its end.</summary>
-    public RunReport Finish(WindowsVolume volume, Vault vault, TimeProvider clock)
+    private bool IsUndo(WindowsVolume volume)
+    {
+        try
+        {
+            var (vault, point) = Open(volume, new WriteSeam(), Point);
+            vault.Dispose();
+            return point.Kind == RunKind.Undo;
+        }
+        catch (MoorfieldException)
+        {
+            return false;
+        }
+    }
+
+    /// <summary>
+    /// Carries the interrupted run to its end. When that was an undo of an undo which itself was cut off, the marker names the run below it
+    /// afterwards, so that the next undo walks on back.
+    /// </summary>
+    /// <param name="overwrite">Write files as the run wanted them even where something else changed them since.</param>
+    /// <exception cref="MoorfieldException">A file is neither as before nor as after the run, nor between: refused.</exception>
+    public Outcome Finish(WindowsVolume volume, Vault vault, TimeProvider clock, bool overwrite = false, CancellationToken stop = default)
     {
         var point = vault.Read(Point);
+        // An undo gives files the times that they had before what it undoes.
+        var times = point.Undoes is { } undone && vault.Has(undone) ? vault.Read(undone).Files : [];
         var files = new List<PreparedFile>();
         foreach (var file in point.Files)
         {
-            var state = StateOf(volume, vault, file);
-            if (state == FileState.Foreign)
-                throw new MoorfieldException(Trouble.Refused, $"{volume.Name}: {file.Path} was changed by something else since. Undo the run instead: 'moorfield undo {volume.FullPath}'.");
             var path = WindowsPath.Of(file.Path);
-            if (state != FileState.After)
-                files.Add(new PreparedFile(path, new PreparedContent(FileContent.InMemory([]), FileContent.InMemory(vault.OpenBlob(file.After))), volume.Stat(path)!.Value));
+            var state = StateOf(volume, vault, file, interrupted: true);
+            if (volume.Stat(path) is not { } info || (state == FileState.Foreign && !overwrite))
+                throw new MoorfieldException(Trouble.Refused, $"{volume.Name}: {file.Path} was changed by something else since. {(point.Kind == RunKind.Undo ? "'moorfield undo --overwrite' writes it all the same" : $"Undo the run instead: 'moorfield undo {volume.FullPath}'")}. Nothing was changed.");
+            var content = state == FileState.After ? null : new PreparedContent(FileContent.InMemory([]), FileContent.InMemory(vault.OpenBlob(file.After)));
+            var before = times.FirstOrDefault(t => t.Path == file.Path && t.Before == file.After);
+            files.Add(new PreparedFile(path, content, info, before is null ? null : (before.Accessed, before.Modified)));
         }
-        using var prepared = new PreparedRun(point.Changes, [.. files]);
-        var report = new Execution(volume, vault, (step, what, message) => vault.Append(Point, new JournalLine(clock.GetUtcNow(), step, what, message))).CarryOut(prepared, Point);
-        Close(volume, vault, Point, clock);
-        return report;
+        var foreign = Foreign(volume, point).ToList();
+        using var prepared = new PreparedRun([.. point.Changes.Except(foreign)], [.. files]);
+        StepNote note = (step, what, message, family, edition) => vault.Append(Point, new JournalLine(clock.GetUtcNow(), step, what, message, family, edition));
+        foreach (var change in foreign)
+            note(JournalLine.Failed, change.Describe(), Foreigner, change.Family);
+        var outcome = new Execution(volume, vault, note, resumes: true, stop).CarryOut(prepared, Point);
+        Close(volume, vault, point, clock);
+        return outcome with { Failures = [.. foreign.Select(c => new RunFailure(c.Family, c.Describe(), Foreigner)), .. outcome.Failures] };
     }
 
-    /// <summary>Writes into the journal that a run is at its end, and takes the marker off the target.</summary>
-    public static void Close(WindowsVolume volume, Vault vault, int point, TimeProvider clock)
+    private const string Foreigner = "something else was added or changed there since, so it was left alone.";
+
+    /// <summary>Trees that were to go and hold something that was not recorded.</summary>
+    private static IEnumerable<Change> Foreign(WindowsVolume volume, RestorePoint point) =>
+        point.Changes.OfType<TreeRemoved>().Where(c => c.Image is not null && c.State(volume) == ChangeState.Conflict);
+
+    /// <summary>Writes into the journal that a run is at its end, and takes the marker off the target, or sets it back to the run below.</summary>
+    public static void Close(WindowsVolume volume, Vault vault, RestorePoint point, TimeProvider clock)
     {
-        vault.Append(point, new JournalLine(clock.GetUtcNow(), "finished"));
-        if (Find(volume) is { } run)
+        vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Finished));
+        if (Find(volume) is not { } run)
+            return;
+        if (Below(vault, point) is { } below)
+            volume.WriteMarker(RunMarker.FileName, JsonSerializer.SerializeToUtf8Bytes(run.Marker with { Point = below }, VaultJson.Default.RunMarker));
+        else
             volume.DeleteMarker(RunMarker.FileName, run.Marker.RootAccessed, run.Marker.RootModified);
+    }
+
+    /// <summary>The unfinished run that an undo of an unfinished undo has left; null when there is none.</summary>
+    private static int? Below(Vault vault, RestorePoint point)
+    {
+        bool IsOpen(int number) => vault.Has(number) && !vault.Journal(number).Any(l => l.Step == JournalLine.Finished);
+        return point.Undoes is { } undone && IsOpen(undone) && vault.Read(undone).Undoes is { } first && IsOpen(first) ? first : null;
     }
 
     internal enum FileState
@@ -93,36 +163,38 @@ public sealed class InterruptedRun
         Foreign,
     }
 
-    internal static FileState StateOf(WindowsTree tree, Vault vault, ReplacedFile file)
+    /// <param name="interrupted">Whether the run may have been cut off while it wrote the file; else what is between its two contents is foreign.</param>
+    internal static FileState StateOf(WindowsTree tree, Vault vault, ReplacedFile file, bool interrupted)
     {
         var path = WindowsPath.Of(file.Path);
         if (tree.ContentName(path) is { } name)
             return name == file.After ? FileState.After : name == file.Before ? FileState.Before : FileState.Foreign;
-        byte[]? now = tree.Read(path, int.MaxValue);
+        using var now = tree.OpenRead(path);
         if (now is null)
             return FileState.Foreign;
-        string hash = Convert.ToHexStringLower(System.Security.Cryptography.SHA256.HashData(now));
+        string hash = FileContent.HashOf(now);
         if (hash == file.After)
             return FileState.After;
         if (hash == file.Before)
             return FileState.Before;
-        return vault.HasBlob(file.After) && vault.HasBlob(file.Before) && IsMixture(now, vault.ReadBlob(file.Before), vault.ReadBlob(file.After))
+        return interrupted && vault.HasBlob(file.After) && vault.HasBlob(file.Before) && IsBetween(FileContent.ReadAll(now), vault.ReadBlob(file.Before), vault.ReadBlob(file.After))
             ? FileState.HalfWritten
             : FileState.Foreign;
     }
 
-    /// <summary>Whether every sector is that of one content or of the other, or was not written yet.</summary>
-    private static bool IsMixture(byte[] now, byte[] before, byte[] after)
+    /// <summary>
+    /// Whether every byte is that of one content or of the other, or lies where the file grew and was not written yet. A disk writes sectors
+    /// whole, but the last of a content that got shorter keeps the rest of the old one until the file is cut off.
+    /// </summary>
+    private static bool IsBetween(byte[] now, byte[] before, byte[] after)
     {
-        for (int start = 0; start < now.Length; start += Sector)
+        if (now.Length < Math.Min(before.Length, after.Length) || now.Length > Math.Max(before.Length, after.Length))
+            return false;
+        for (int i = 0; i < now.Length; i++)
         {
-            var sector = now.AsSpan(start, Math.Min(Sector, now.Length - start));
-            if (!Fits(sector, before, start) && !Fits(sector, after, start) && sector.ContainsAnyExcept((byte)0))
+            if (!(i < before.Length && now[i] == before[i]) && !(i < after.Length && now[i] == after[i]) && !(i >= before.Length && now[i] == 0))
                 return false;
         }
-        return now.Length >= Math.Min(before.Length, after.Length) && now.Length <= Math.Max(before.Length, after.Length);
-
-        static bool Fits(ReadOnlySpan<byte> sector, byte[] content, int start) =>
-            start + sector.Length <= content.Length && sector.SequenceEqual(content.AsSpan(start, sector.Length));
+        return true;
     }
 }

@@ -21,18 +21,19 @@ public enum PointState
 
     /// <summary>Another run undid all of it.</summary>
     Undone,
+
+    /// <summary>The run stands, but the image was compacted since, and the files that it removed are gone for good.</summary>
+    FilesGone,
 }
 
 /// <summary>A restore point with what became of it.</summary>
 /// <param name="UndoneBy">Numbers of the points of the runs that undid it.</param>
-public sealed record PointSummary(RestorePoint Point, PointState State, ImmutableArray<int> UndoneBy);
+/// <param name="UndonePackages">Those of its packages that were undone.</param>
+public sealed record PointSummary(RestorePoint Point, PointState State, ImmutableArray<int> UndoneBy, ImmutableArray<ConcernedPackage> UndonePackages);
 
 /// <summary>Works out from the documents and journals of a vault what became of each run.</summary>
 public static class PointHistory
 {
-    /// <summary>The journal's word for a run that never came to change its target.</summary>
-    internal const string NotTakenStep = "notTaken";
-
     /// <summary>All points, oldest first.</summary>
     /// <param name="damaged">Told of each document that cannot be read.</param>
     public static ImmutableArray<PointSummary> Read(Vault vault, Action<string> damaged)
@@ -49,34 +50,47 @@ public static class PointHistory
                 damaged(e.Message);
             }
         }
-        var finished = points.ToDictionary(p => p.Number, p => vault.Journal(p.Number));
-        return [.. points.Select(p => Summary(p, points, finished))];
+        var journals = points.ToDictionary(p => p.Number, p => vault.Journal(p.Number));
+        var undoings = points.Where(p => p.Undoes is not null).ToLookup(p => p.Undoes!.Value);
+        return [.. points.Select(p => Summary(p, undoings, journals))];
     }
 
-    /// <summary>The point that a plain undo on a target means: the newest that is not an undo and still stands, wholly or in part.</summary>
-    public static PointSummary? Newest(IEnumerable<PointSummary> points, string machineId) =>
-        points.LastOrDefault(p => p.Point.Kind != RunKind.Undo && p.State is not PointState.Undone and not PointState.NotTaken && p.Point.Target.MachineId == machineId);
+    /// <summary>The point that a plain undo on a target means: the newest made on this very target that is no undo and still stands, wholly or in part.</summary>
+    public static PointSummary? Newest(IEnumerable<PointSummary> points, TargetIdentity target) => points.LastOrDefault(p => CanBeUndone(p) && p.Point.Target.IsSameAs(target));
 
-    /// <summary>Families by the machine that a run removed them from, as far as that run was not undone.</summary>
-    public static ILookup<string, string> Removed(IEnumerable<PointSummary> points) =>
-        points.Where(s => s.Point.Kind == RunKind.Remove && s.State is PointState.Stands or PointState.StandsInPart)
-            .SelectMany(s => s.Point.Packages.Select(p => (s.Point.Target.MachineId, p.Family)))
-            .ToLookup(p => p.MachineId, p => p.Family);
+    /// <summary>Runs on the same system in another place, a copy or before it was moved, that could be undone here when asked by number; newest last.</summary>
+    public static IEnumerable<PointSummary> Elsewhere(IEnumerable<PointSummary> points, TargetIdentity target) =>
+        points.Where(p => CanBeUndone(p) && p.Point.Target.IsSameSystemAs(target) && !p.Point.Target.IsSameAs(target));
 
-    private static PointSummary Summary(RestorePoint point, List<RestorePoint> points, Dictionary<int, IReadOnlyList<JournalLine>> journals)
+    private static bool CanBeUndone(PointSummary summary) => summary.Point.Kind != RunKind.Undo && summary.State is not PointState.Undone and not PointState.NotTaken;
+
+    /// <summary>The families that runs removed from a target, as far as those were not undone.</summary>
+    public static ISet<string> Removed(IEnumerable<PointSummary> points, TargetIdentity target) =>
+        points.Where(s => s.Point.Kind == RunKind.Remove && s.State is PointState.Stands or PointState.StandsInPart or PointState.FilesGone && s.Point.Target.IsSameAs(target))
+            .SelectMany(s => s.Point.Packages.Select(p => p.Family)).ToHashSet(StringComparer.OrdinalIgnoreCase);
+
+    private static PointSummary Summary(RestorePoint point, ILookup<int, RestorePoint> undoings, Dictionary<int, IReadOnlyList<JournalLine>> journals)
     {
-        bool IsFinished(RestorePoint p) => journals[p.Number].Any(l => l.Step == "finished");
-        // An undo counts unless it was itself undone.
-        var undos = points.Where(p => p.Undoes == point.Number && IsFinished(p) && !points.Exists(q => q.Undoes == p.Number && IsFinished(q))).ToList();
-        var undone = undos.SelectMany(u => u.Packages).Select(Key).ToHashSet();
-        var state = journals[point.Number].Any(l => l.Step == NotTakenStep) ? PointState.NotTaken
-            : undos.Count > 0
-            ? point.Packages.All(p => undone.Contains(Key(p))) ? PointState.Undone : PointState.UndoneInPart
-            : !IsFinished(point) ? PointState.Interrupted
-            : journals[point.Number].Any(l => l.Step == "failed") ? PointState.StandsInPart
+        bool Has(RestorePoint p, string step) => journals[p.Number].Any(l => l.Step == step);
+        // An undo counts unless it was itself undone, and only for the target that it was made on.
+        var undos = undoings[point.Number].Where(u => Has(u, JournalLine.Finished) && u.Target.IsSameAs(point.Target)
+            && !undoings[u.Number].Any(q => Has(q, JournalLine.Finished) && q.Target.IsSameAs(u.Target))).ToList();
+        var undone = undos.SelectMany(u => u.Packages.Where(p => !Failed(journals[u.Number], p))).Select(Key).ToHashSet();
+        ImmutableArray<ConcernedPackage> back = [.. point.Packages.Where(p => undone.Contains(Key(p)))];
+        bool anyFailed = undos.Exists(u => Has(u, JournalLine.Failed));
+        var state = Has(point, JournalLine.NotTaken) || !Has(point, JournalLine.Started) && !Has(point, JournalLine.Finished) && undos.Count == 0 ? PointState.NotTaken
+            : undos.Count > 0 && back.Length == point.Packages.Length && (!back.IsEmpty || !anyFailed) ? PointState.Undone
+            : undos.Count > 0 ? PointState.UndoneInPart
+            : !Has(point, JournalLine.Finished) ? PointState.Interrupted
+            : Has(point, JournalLine.FilesGone) ? PointState.FilesGone
+            : Has(point, JournalLine.Failed) ? PointState.StandsInPart
             : PointState.Stands;
-        return new PointSummary(point, state, [.. undos.Select(u => u.Number)]);
+        return new PointSummary(point, state, [.. undos.Select(u => u.Number)], back);
 
         static (string, int?) Key(ConcernedPackage package) => (package.Family.ToUpperInvariant(), package.Edition);
     }
+
+    /// <summary>Whether a change for a package failed. Journals of earlier versions do not say whose it was: then all of them count as failed.</summary>
+    private static bool Failed(IReadOnlyList<JournalLine> journal, ConcernedPackage package) =>
+        journal.Any(l => l.Step == JournalLine.Failed && (l.Family is null || (l.Edition == package.Edition && l.Family.Equals(package.Family, StringComparison.OrdinalIgnoreCase))));
 }

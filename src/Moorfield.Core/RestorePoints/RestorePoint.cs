@@ -20,7 +20,17 @@ public enum RunKind
 /// <param name="Path">Where it was mounted, or the image file.</param>
 /// <param name="Computer">Name of the computer, or of the image file.</param>
 /// <param name="MachineId">The system's MachineGuid, or the image file's GUID, which must be the same when it is undone.</param>
-public sealed record TargetIdentity(string Path, string Computer, string MachineId, string Product, string Build);
+/// <param name="Place">Which folder of which file system; null for an image, and in restore points of earlier versions.</param>
+public sealed record TargetIdentity(string Path, string Computer, string MachineId, string Product, string Build, TargetPlace? Place = null)
+{
+    /// <summary>Whether this is the very target of another run: the same system or image, in the same place. A copy or a moved one is not.</summary>
+    public bool IsSameAs(TargetIdentity other) => IsSameSystemAs(other) && IsAt(other.Path, other.Place);
+
+    /// <summary>Whether it is the same system or image, here or in another place.</summary>
+    public bool IsSameSystemAs(TargetIdentity other) => MachineId.Equals(other.MachineId, StringComparison.OrdinalIgnoreCase);
+
+    internal bool IsAt(string path, TargetPlace? place) => (Place is null || place is null || Place == place) && (Path == path || TargetPlace.Meet(Path, path));
+}
 
 /// <summary>A package that a run was about.</summary>
 /// <param name="Edition">Number of the edition; null on a volume.</param>
@@ -65,8 +75,18 @@ public sealed record RestorePoint(
 }
 
 /// <summary>One line of a restore point's journal.</summary>
-/// <param name="Step">started, done, failed, finished, or notTaken.</param>
-public sealed record JournalLine(DateTimeOffset At, string Step, string? What = null, string? Message = null);
+/// <param name="Step">started, done, failed, finished, notTaken, or filesGone when the image was compacted since.</param>
+/// <param name="Family">Of what failed.</param>
+/// <param name="Edition">Of what failed; null on a volume.</param>
+public sealed record JournalLine(DateTimeOffset At, string Step, string? What = null, string? Message = null, string? Family = null, int? Edition = null)
+{
+    internal const string Started = "started";
+    internal const string Done = "done";
+    internal const string Failed = "failed";
+    internal const string Finished = "finished";
+    internal const string NotTaken = "notTaken";
+    internal const string FilesGone = "filesGone";
+}
 
 /// <summary>The file at a target's root while a run is under way.</summary>
 internal sealed record RunMarker(int Point, string Vault, FileTime RootModified, FileTime RootAccessed)
@@ -77,7 +97,7 @@ internal sealed record RunMarker(int Point, string Vault, FileTime RootModified,
 /// <summary>Options shared by all documents of the vault.</summary>
 [JsonSourceGenerationOptions(
     PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, UseStringEnumConverter = true, WriteIndented = false,
-    DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull, MaxDepth = 1200)]
+    DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull, MaxDepth = 1200, RespectNullableAnnotations = true)]
 [JsonSerializable(typeof(RestorePoint))]
 [JsonSerializable(typeof(JournalLine))]
 [JsonSerializable(typeof(RunMarker))]

@@ -23,6 +23,9 @@ public sealed record UndoPlan(
     /// <summary>The image file gets its old header and length back, and is then what it was, to the last byte.</summary>
     public ImageState? Rewind { get; init; }
 
+    /// <summary>Whether the run that is undone was cut off.</summary>
+    internal bool Interrupted { get; init; }
+
     internal ImmutableDictionary<(int? Edition, WindowsPath Path), WholeFile> Whole { get; init; } = ImmutableDictionary<(int? Edition, WindowsPath Path), WholeFile>.Empty;
 
     internal IReadOnlyDictionary<Sha1Hash, RestorableContent> Contents { get; init; } = ImmutableDictionary<Sha1Hash, RestorableContent>.Empty;
@@ -42,7 +45,8 @@ public static class UndoPlanner
     /// <param name="families">Only the changes for these families; null for all.</param>
     /// <param name="editions">Only the changes in these; null for all.</param>
     /// <param name="overwrite">Put the recorded state in place of what is in conflict with it.</param>
-    public static UndoPlan Plan(Target target, Vault vault, RestorePoint point, ISet<string>? families, ISet<int?>? editions, bool overwrite)
+    /// <param name="interrupted">The run was cut off: files may be half written, and times altered of what it did not come to change.</param>
+    public static UndoPlan Plan(Target target, Vault vault, RestorePoint point, ISet<string>? families, ISet<int?>? editions, bool overwrite, bool interrupted = false)
     {
         bool Concerns(string family, int? edition) => (families is null || families.Contains(family)) && (editions is null || editions.Contains(edition));
         ImmutableArray<ConcernedPackage> packages = [.. point.Packages.Where(p => Concerns(p.Family, p.Edition))];
@@ -52,11 +56,12 @@ public static class UndoPlanner
         var contents = target.Image is null ? null : new DroppedContents(target.Image, vault);
         var plans = target.ForEach(
             [.. inverses.Select(c => c.Edition).Distinct().Order()],
-            edition => target.With(edition, tree => Plan(tree, edition, contents, vault, point, packages, [.. inverses.Where(c => c.Edition == edition)], overwrite)));
+            edition => target.With(edition, tree => Plan(tree, edition, contents, vault, point, packages, [.. inverses.Where(c => c.Edition == edition)], overwrite, interrupted)));
         return new UndoPlan(
             point, packages, [.. plans.SelectMany(p => p.Changes)], [.. plans.SelectMany(p => p.AlreadyBack)],
             [.. plans.SelectMany(p => p.Conflicts)], [.. plans.SelectMany(p => p.Lost)])
         {
+            Interrupted = interrupted,
             Whole = plans.SelectMany(p => p.Whole).ToImmutableDictionary(),
             Contents = contents?.Restorable ?? ImmutableDictionary<Sha1Hash, RestorableContent>.Empty,
         };
@@ -66,7 +71,7 @@ public static class UndoPlanner
         file.Wim.Header.Bytes.SequenceEqual(state.HeaderAfter) && file.Wim.Length == state.LengthAfter && state.LengthBefore < state.LengthAfter;
 
     private static UndoPlan Plan(
-        WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, ImmutableArray<ConcernedPackage> packages, ImmutableArray<Change> inverses, bool overwrite)
+        WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, ImmutableArray<ConcernedPackage> packages, ImmutableArray<Change> inverses, bool overwrite, bool interrupted)
     {
         var whole = ImmutableDictionary.CreateBuilder<(int?, WindowsPath), WholeFile>();
         var settled = new HashSet<Change>(ReferenceEqualityComparer.Instance);
@@ -74,7 +79,7 @@ public static class UndoPlanner
         foreach (var group in inverses.Where(c => FileOf(c) is not null).GroupBy(c => FileOf(c)!.Value))
         {
             bool all = group.Count() == point.Changes.Count(c => c.Edition == edition && FileOf(c) == group.Key);
-            switch (all ? Whole(tree, edition, contents, vault, point, group.Key, whole) : null)
+            switch (all ? Whole(tree, edition, contents, vault, point, group.Key, whole, interrupted) : null)
             {
                 case true:
                     settled.UnionWith(group);
@@ -88,7 +93,15 @@ public static class UndoPlanner
         var ready = inverses.Where(settled.Contains).Except(alreadyBack).ToList();
         var conflicts = new List<Change>();
         foreach (var (change, state) in ChangeStates.Read(tree, [.. inverses.Where(c => !settled.Contains(c))]))
-            (state switch { ChangeState.Pending => ready, ChangeState.Done => alreadyBack, _ => conflicts }).Add(change);
+        {
+            (state switch
+            {
+                ChangeState.Pending => ready,
+                // An earlier undo may have put the contents back and not all that belongs to them.
+                ChangeState.Done => change is TreeAdded added && (interrupted || added.State(tree, exactly: true) != ChangeState.Done) ? ready : alreadyBack,
+                _ => conflicts,
+            }).Add(change);
+        }
         if (overwrite)
             Overwrite(tree, conflicts, ready);
         ImmutableArray<Change> lost = [.. ready.OfType<TreeAdded>().Where(c => contents is not null && !WimEdition.Contents(c.Image!).All(contents.Has))];
@@ -97,16 +110,17 @@ public static class UndoPlanner
 
     /// <summary>True: the file gets its old content whole. False: it has it already. Null: neither fits.</summary>
     private static bool? Whole(
-        WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, WindowsPath path, ImmutableDictionary<(int?, WindowsPath), WholeFile>.Builder whole)
+        WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, WindowsPath path, ImmutableDictionary<(int?, WindowsPath), WholeFile>.Builder whole,
+        bool interrupted)
     {
         ImmutableArray<ReplacedFile> files = [.. point.Files.Where(f =>
             f.Edition == edition && WindowsPath.Of(f.Path) is var p && (p == path || (path == Places.StateRepository && (p == StateRepository.Log || p == StateRepository.Journal))))];
         if (files.IsEmpty)
             return null;
-        var states = files.Select(f => InterruptedRun.StateOf(tree, vault, f)).ToList();
+        var states = files.Select(f => InterruptedRun.StateOf(tree, vault, f, interrupted)).ToList();
         if (states.Contains(InterruptedRun.FileState.Foreign))
             return null;
-        if (states.TrueForAll(s => s == InterruptedRun.FileState.Before))
+        if (!interrupted && states.TrueForAll(s => s == InterruptedRun.FileState.Before))
             return false;
         if (contents is not null && !files.All(f => Sha1Hash.Parse(f.Before) is { } hash && contents.Has(hash)))
             return null;

@@ -21,18 +21,22 @@ public sealed class Vault : IDisposable
 {
     private const int CompressionLevel = 3;
     private const int BufferLength = 1 << 17;
+
+    // A document of 200,000 entries has about 80 MB.
+    private const long MaxDocument = 1L << 30;
     private const string Blobs = "blobs";
     private const string Points = "points";
+    private const string PartPrefix = "part-";
     private readonly Folder _root;
     private readonly Folder _blobs;
     private readonly Folder _points;
 
-    private Vault(string path, WriteSeam seam)
+    private Vault(string path, Folder root, Folder blobs, Folder points)
     {
         FullPath = path;
-        _root = Folder.Open(path, seam);
-        _blobs = Subfolder(_root, Blobs);
-        _points = Subfolder(_root, Points);
+        _root = root;
+        _blobs = blobs;
+        _points = points;
     }
 
     public string FullPath { get; }
@@ -55,7 +59,10 @@ public sealed class Vault : IDisposable
         try
         {
             Directory.CreateDirectory(path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
-            return new Vault(path, seam);
+            var root = Folder.Open(path, seam);
+            var vault = new Vault(path, root, Subfolder(root, Blobs), Subfolder(root, Points));
+            vault.ClearParts();
+            return vault;
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException or MoorfieldException)
         {
@@ -63,9 +70,38 @@ public sealed class Vault : IDisposable
         }
     }
 
-    /// <summary>Opens a vault for reading; null when there is none.</summary>
-    public static Vault? OpenExisting(string path) =>
-        Directory.Exists(Path.Combine(path, Points)) && Directory.Exists(Path.Combine(path, Blobs)) ? new Vault(path, new WriteSeam()) : null;
+    /// <summary>Opens a vault that is there, and makes nothing; null when there is none.</summary>
+    public static Vault? OpenExisting(string path, WriteSeam? seam = null)
+    {
+        Folder? root = null;
+        Folder? blobs = null;
+        Folder? points = null;
+        try
+        {
+            root = Directory.Exists(path) ? Folder.Open(path, seam ?? new WriteSeam()) : null;
+            blobs = root?.OpenFolder(Blobs);
+            points = root?.OpenFolder(Points);
+            if (blobs is not null && points is not null)
+                return new Vault(path, root!, blobs, points);
+        }
+        catch (MoorfieldException e)
+        {
+            blobs?.Dispose();
+            root?.Dispose();
+            throw new MoorfieldException(Trouble.Failed, $"The vault {path} cannot be used: {e.Message}", e);
+        }
+        points?.Dispose();
+        blobs?.Dispose();
+        root?.Dispose();
+        return null;
+    }
+
+    /// <summary>Takes away what runs that were cut off were writing. Other runs may be at work on their own.</summary>
+    private void ClearParts()
+    {
+        foreach (string name in _blobs.Names().Where(n => n.StartsWith(PartPrefix, StringComparison.Ordinal) && int.TryParse(n[PartPrefix.Length..], out int process) && !Directory.Exists($"/proc/{process}")))
+            _blobs.Delete(name);
+    }
 
     private static Folder Subfolder(Folder parent, string name)
     {
@@ -79,7 +115,7 @@ public sealed class Vault : IDisposable
     /// <summary>Keeps a file's content and gives its SHA-256. Not flushed: <see cref="Begin"/> flushes all.</summary>
     internal string Keep(SafeFileHandle content)
     {
-        string part = $"part-{Environment.ProcessId}";
+        string part = $"{PartPrefix}{Environment.ProcessId}";
         if (_blobs.Stat(part) is not null)
             _blobs.Delete(part);
         string hash;
@@ -114,7 +150,7 @@ public sealed class Vault : IDisposable
     /// <exception cref="MoorfieldException">It is not in the vault.</exception>
     internal Stream OpenBlob(string hash)
     {
-        using var shelf = hash.Length == 2 * SHA256.HashSizeInBytes ? _blobs.OpenFolder(hash[..2]) : null;
+        using var shelf = IsHash(hash) ? _blobs.OpenFolder(hash[..2]) : null;
         var file = shelf?.OpenFile(BlobName(hash)) ?? throw new MoorfieldException(Trouble.Failed, $"The vault {FullPath} has lost the content {hash}.");
         return new VerifyingStream(new DecompressionStream(new FileStream(file, FileAccess.Read, bufferSize: 0), leaveOpen: false), hash);
     }
@@ -145,9 +181,12 @@ public sealed class Vault : IDisposable
 
     internal bool HasBlob(string hash)
     {
-        using var shelf = _blobs.OpenFolder(hash[..2]);
+        using var shelf = IsHash(hash) ? _blobs.OpenFolder(hash[..2]) : null;
         return shelf?.Stat(BlobName(hash)) is not null;
     }
+
+    /// <summary>Whether a text is a SHA-256 as the vault writes it.</summary>
+    internal static bool IsHash(string text) => text.Length == 2 * SHA256.HashSizeInBytes && text.All(char.IsAsciiHexDigitLower);
 
     private static string BlobName(string hash) => hash + ".zst";
 
@@ -155,7 +194,8 @@ public sealed class Vault : IDisposable
 
     /// <summary>Numbers of all restore points, ascending.</summary>
     public IReadOnlyList<int> Numbers() =>
-        [.. _points.Names().Where(n => n.EndsWith(".json", StringComparison.Ordinal) && int.TryParse(n[..^5], out _)).Select(n => int.Parse(n[..^5])).Order()];
+        [.. _points.Names().Where(n => n.EndsWith(".json", StringComparison.Ordinal)).Select(n => int.TryParse(n[..^5], out int number) && n == DocumentName(number) ? number : 0)
+            .Where(n => n is > 0 and < int.MaxValue).Order()];
 
     /// <summary>Writes a restore point, with everything it refers to, to the disk. Its number is given here.</summary>
     internal RestorePoint Begin(RestorePoint point)
@@ -176,15 +216,22 @@ public sealed class Vault : IDisposable
         _points.Flush();
     }
 
+    /// <summary>Whether there is a point of that number.</summary>
+    internal bool Has(int number) => _points.Stat(DocumentName(number)) is not null;
+
     /// <exception cref="MoorfieldException">There is no such point, or its document is damaged.</exception>
     public RestorePoint Read(int number)
     {
         using var file = _points.OpenFile(DocumentName(number))
             ?? throw new MoorfieldException(Trouble.Misused, $"The vault {FullPath} has no restore point {number}. 'moorfield restore-point list' lists them.");
+        if (RandomAccess.GetLength(file) > MaxDocument)
+            throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is longer than any that Moorfield writes.");
         var point = Parse(file, VaultJson.Default.RestorePoint);
-        return point is { Schema: RestorePoint.SchemaName } && point.Number == number && point is { Target: not null, Files.IsDefault: false, Changes.IsDefault: false, Packages.IsDefault: false }
-            ? point
-            : throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged or of a newer Moorfield.");
+        if (point is not { Schema: RestorePoint.SchemaName } || point.Number != number)
+            throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged or of a newer Moorfield.");
+        return PointCheck.Fault(point) is { } fault
+            ? throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged: {fault}.")
+            : point;
     }
 
     /// <summary>The journal of a point; empty when its run never began. A last line that was cut off is left out.</summary>
@@ -194,17 +241,19 @@ public sealed class Vault : IDisposable
         if (file is null)
             return [];
         using var reader = new StreamReader(new FileStream(file, FileAccess.Read), Encoding.UTF8);
+        if (reader.BaseStream.Length > MaxDocument)
+            throw new MoorfieldException(Trouble.Failed, $"The journal of restore point {number} in {FullPath} is longer than any that Moorfield writes.");
         var lines = new List<JournalLine>();
         while (reader.ReadLine() is { } text)
         {
             try
             {
-                if (JsonSerializer.Deserialize(text, VaultJson.Default.JournalLine) is { } line)
+                if (JsonSerializer.Deserialize(text, VaultJson.Default.JournalLine) is { Step: not null } line)
                     lines.Add(line);
             }
             catch (JsonException)
             {
-                break;
+                // cut off while it was written; what was written behind it later counts
             }
         }
         return lines;
@@ -213,10 +262,24 @@ public sealed class Vault : IDisposable
     internal void Append(int number, JournalLine line)
     {
         string name = JournalName(number);
-        using var file = _points.OpenFile(name, forWriting: true) ?? _points.CreateFile(name, 0x180);
-        byte[] bytes = [.. JsonSerializer.SerializeToUtf8Bytes(line, VaultJson.Default.JournalLine), (byte)'\n'];
-        _points.Write(file, bytes, RandomAccess.GetLength(file), name);
+        var there = _points.OpenFile(name, forWriting: true);
+        using var file = there ?? _points.CreateFile(name, 0x180);
+        long length = RandomAccess.GetLength(file);
+        // What a power cut left of a line is ended first.
+        byte[] last = new byte[1];
+        bool isOpen = length > 0 && RandomAccess.Read(file, last, length - 1) == 1 && last[0] != (byte)'\n';
+        byte[] bytes = [.. isOpen ? "\n"u8 : [], .. JsonSerializer.SerializeToUtf8Bytes(line, VaultJson.Default.JournalLine), (byte)'\n'];
+        _points.Write(file, bytes, length, name);
         _points.Flush(file, name);
+        if (there is null)
+            _points.Flush();
+    }
+
+    /// <summary>Notes that the files of runs on an image are gone for good.</summary>
+    public void NoteFilesGone(IEnumerable<RestorePoint> points, TimeProvider clock)
+    {
+        foreach (var point in points)
+            Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.FilesGone));
     }
 
     private T? Parse<T>(SafeFileHandle file, JsonTypeInfo<T> type) where T : class
@@ -226,7 +289,7 @@ public sealed class Vault : IDisposable
             using var stream = new FileStream(file, FileAccess.Read);
             return JsonSerializer.Deserialize(stream, type);
         }
-        catch (Exception e) when (e is JsonException or NotSupportedException)
+        catch (Exception e) when (e is JsonException or NotSupportedException or FormatException or InvalidOperationException or ArgumentException)
         {
             throw new MoorfieldException(Trouble.Failed, $"A restore point in {FullPath} is damaged: {e.Message}", e);
         }

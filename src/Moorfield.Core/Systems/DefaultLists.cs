@@ -6,6 +6,8 @@ namespace Moorfield.Core.Systems;
 /// <summary>The files that list what a new account is given: default associations and Start pins.</summary>
 internal static class DefaultLists
 {
+    internal static bool IsList(WindowsPath path) => path == Places.Pins || path == Places.DefaultAssociations;
+
     internal static ListFormat FormatOf(WindowsPath path) => path == Places.Pins ? ListFormat.Pins : ListFormat.Associations;
 
     /// <summary>Opens a list; null when there is none.</summary>

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using Moorfield.Core.Standing;
 using Moorfield.Core.Volumes;
 using Moorfield.Formats.Appx;
 
@@ -28,6 +29,11 @@ internal sealed class PackageAssembler(
         var systemPublishers = found.Values.Where(f => f.Traces.Any(t => t.Kind == TraceKind.Inbox)).Select(f => f.FullName.Family.Publisher)
             .ToHashSet(StringComparer.OrdinalIgnoreCase);
         var packages = groups.Select(g => Package(g.Main, g.Parts, systemPublishers)).ToList();
+        if (packages.Where(p => p.Withheld > 0).ToList() is { Count: > 0 } withheld)
+        {
+            notes.Add("contentWithheld",
+                $"{withheld.Sum(p => p.Withheld):N0} files of {Prose.List(withheld.Select(p => p.DisplayName), 3)} hold more than this mount tells, as files do that Windows compresses: sizes are at least what is shown, and undo could not bring these files back.");
+        }
         return [.. Dependencies.Resolve(packages, notes).OrderBy(p => p.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.FullName)];
     }
 
@@ -78,11 +84,12 @@ internal sealed class PackageAssembler(
 
     private InstalledPackage Package(Found main, List<Found> found, HashSet<string> systemPublishers)
     {
-        ImmutableArray<PackagePart> parts = [.. found.Select(f => new PackagePart(
-            f.FullName,
-            f.FullName.IsBundle ? PartKind.Bundle : f.IsResource && f != main ? PartKind.Resource : PartKind.Main,
-            files.Folder(f.FullName) is { } folder ? tree.TreeBytes(folder) : 0,
-            f.Traces))];
+        ImmutableArray<PackagePart> parts = [.. found.Select(f =>
+        {
+            var size = files.Folder(f.FullName) is { } folder ? tree.Measure(folder) : default;
+            var kind = f.FullName.IsBundle ? PartKind.Bundle : f.IsResource && f != main ? PartKind.Resource : PartKind.Main;
+            return new PackagePart(f.FullName, kind, size.Bytes, f.Traces, size.Withheld);
+        })];
         var traces = parts.SelectMany(p => p.Traces).ToList();
         ImmutableArray<string> sids = [.. accounts.Select(a => a.Account.Sid).Where(sid => traces.Exists(t => t.Scope == TraceScope.Account && t.Sid == sid))];
         bool newcomers = traces.Exists(t => t.Scope == TraceScope.Newcomers);

@@ -6,7 +6,7 @@ namespace Moorfield.Core.Systems;
 
 /// <summary>What one system is.</summary>
 /// <param name="Provisioned">How many families new accounts get.</param>
-public sealed record SystemSummary(string Product, string Release, string Build, int Provisioned);
+public sealed record SystemSummary(string Product, string Release, string Build, string Computer, string MachineId, int Provisioned);
 
 /// <summary>Reads the Windows in a tree into a snapshot: hives, state repository, manifests and folders, which may disagree.</summary>
 public static class SystemReader
@@ -57,7 +57,7 @@ public static class SystemReader
     {
         var machine = MachineRegistry.Read(tree, new SnapshotNotes());
         return new SystemSummary(
-            machine.Product, machine.Release, machine.Build,
+            machine.Product, machine.Release, machine.Build, machine.Computer, machine.MachineId,
             machine.Traces.Where(g => g.Any(t => t.Kind == TraceKind.Provisioned)).Select(g => g.Key.Family).Distinct().Count());
     }
 

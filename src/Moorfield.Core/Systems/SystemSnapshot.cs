@@ -106,6 +106,9 @@ public sealed record InstalledPackage(
     /// <summary>What people have in it.</summary>
     public ImmutableArray<PersonalData> Data { get; init; } = [];
 
+    /// <summary>How many of its files hold more than the mount tells: it has at least <see cref="Bytes"/>.</summary>
+    public int Withheld => Parts.Sum(p => p.Withheld);
+
     /// <summary>Whether it has a folder of its own on the disk.</summary>
     public bool HasFiles { get; init; }
 
@@ -133,7 +136,8 @@ public enum PartKind
 
 /// <summary>One full name that belongs to a package.</summary>
 /// <param name="Bytes">Bytes in its own folder.</param>
-public sealed record PackagePart(PackageFullName FullName, PartKind Kind, long Bytes, ImmutableArray<Trace> Traces);
+/// <param name="Withheld">How many files there hold more than the mount tells.</param>
+public sealed record PackagePart(PackageFullName FullName, PartKind Kind, long Bytes, ImmutableArray<Trace> Traces, int Withheld = 0);
 
 /// <summary>Whom a trace serves.</summary>
 public enum TraceScope

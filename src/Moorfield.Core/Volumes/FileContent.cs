@@ -44,6 +44,14 @@ internal static class FileContent
         return done == bytes.Length ? bytes : bytes[..done];
     }
 
+    /// <summary>The SHA-256 in lower-case hexadecimal.</summary>
+    internal static string HashOf(SafeFileHandle file)
+    {
+        using var hash = System.Security.Cryptography.IncrementalHash.CreateHash(System.Security.Cryptography.HashAlgorithmName.SHA256);
+        ForEachPiece(file, hash.AppendData);
+        return Convert.ToHexStringLower(hash.GetHashAndReset());
+    }
+
     internal static bool IsSame(SafeFileHandle left, SafeFileHandle right)
     {
         if (RandomAccess.GetLength(left) != RandomAccess.GetLength(right))

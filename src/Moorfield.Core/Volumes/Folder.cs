@@ -66,7 +66,7 @@ internal sealed unsafe class Folder : IDisposable
             _ => EntryKind.Other,
         };
         return new EntryInfo(
-            kind, found.Mode & 0xFFFu, found.Uid, found.Gid, (long)found.Size, Time(found.Modification), Time(found.Access), Time(found.Change), found.Inode);
+            kind, found.Mode & 0xFFFu, found.Uid, found.Gid, (long)found.Size, Time(found.Modification), Time(found.Access), Time(found.Change), found.Inode, found.Links);
 
         static FileTime Time(LibC.Time time) => new(time.Seconds, time.Nanoseconds);
     }
@@ -127,7 +127,7 @@ internal sealed unsafe class Folder : IDisposable
     internal SafeFileHandle CreateFile(string name, uint mode = 0x1A4)
     {
         _seam.Pass(WriteKind.Create, Display(name));
-        var handle = LibC.OpenAt(Handle, UnixName.Encode(name), LibC.ReadWrite | LibC.Create | LibC.Exclusive | LibC.NoFollow | LibC.CloseOnExec, mode);
+        var handle = _seam.Disk.Create(Handle, UnixName.Encode(name), mode);
         return handle.IsInvalid ? throw Failure(Display(name)) : handle;
     }
 
@@ -136,7 +136,7 @@ internal sealed unsafe class Folder : IDisposable
         _seam.Pass(WriteKind.Write, Display(name));
         try
         {
-            RandomAccess.Write(file, bytes, offset);
+            _seam.Disk.Write(file, bytes, offset);
         }
         catch (IOException e)
         {
@@ -147,13 +147,13 @@ internal sealed unsafe class Folder : IDisposable
     internal void Truncate(SafeFileHandle file, long length, string name)
     {
         _seam.Pass(WriteKind.Truncate, Display(name));
-        Check(LibC.Truncate(file, length), name);
+        Check(_seam.Disk.Truncate(file, length), name);
     }
 
     internal void Flush(SafeFileHandle file, string name)
     {
         _seam.Pass(WriteKind.Flush, Display(name));
-        Check(LibC.Sync(file), name);
+        Check(_seam.Disk.Flush(file), name);
     }
 
     /// <summary>Flushes this folder's own list of names.</summary>
@@ -163,32 +163,32 @@ internal sealed unsafe class Folder : IDisposable
     internal void FlushFileSystem()
     {
         _seam.Pass(WriteKind.Flush, _display);
-        Check(LibC.SyncFileSystem(Handle), ".");
+        Check(_seam.Disk.FlushFileSystem(Handle), ".");
     }
 
     /// <summary>Gives an entry another name, here or in another folder of the same file system; replaces a file of that name.</summary>
     internal void Rename(string from, string to, Folder? toFolder = null)
     {
         _seam.Pass(WriteKind.Rename, Display(from));
-        Check(LibC.RenameAt(Handle, UnixName.Encode(from), (toFolder ?? this).Handle, UnixName.Encode(to)), from);
+        Check(_seam.Disk.Rename(Handle, UnixName.Encode(from), (toFolder ?? this).Handle, UnixName.Encode(to)), from);
     }
 
     internal void Delete(string name, bool folder = false)
     {
         _seam.Pass(WriteKind.Delete, Display(name));
-        Check(LibC.UnlinkAt(Handle, UnixName.Encode(name), folder ? LibC.RemoveDirectory : 0), name);
+        Check(_seam.Disk.Delete(Handle, UnixName.Encode(name), folder), name);
     }
 
     internal void MakeFolder(string name, uint mode = 0x1C0)
     {
         _seam.Pass(WriteKind.Create, Display(name));
-        Check(LibC.MakeDirectoryAt(Handle, UnixName.Encode(name), mode), name);
+        Check(_seam.Disk.MakeFolder(Handle, UnixName.Encode(name), mode), name);
     }
 
     internal void MakeLink(string name, ReadOnlySpan<byte> target)
     {
         _seam.Pass(WriteKind.Create, Display(name));
-        Check(LibC.SymlinkAt(target, Handle, UnixName.Encode(name)), name);
+        Check(_seam.Disk.MakeLink(Handle, UnixName.Encode(name), target), name);
     }
 
     internal void SetOwnerAndMode(string name, uint uid, uint gid, uint mode, EntryKind kind)
@@ -196,23 +196,24 @@ internal sealed unsafe class Folder : IDisposable
         _seam.Pass(WriteKind.Attributes, Display(name));
         var now = Stat(name) ?? throw new MoorfieldException(Trouble.Failed, $"{Display(name)} is gone.");
         if (now.Uid != uid || now.Gid != gid)
-            Check(LibC.ChangeOwnerAt(Handle, UnixName.Encode(name), uid, gid, LibC.SymlinkNoFollow), name);
+            Check(_seam.Disk.SetOwner(Handle, UnixName.Encode(name), uid, gid), name);
         if (kind != EntryKind.Link && now.Mode != mode)
-            Check(LibC.ChangeModeAt(Handle, UnixName.Encode(name), mode, 0), name);
+            Check(_seam.Disk.SetMode(Handle, UnixName.Encode(name), mode), name);
     }
 
     internal void SetTimes(string name, FileTime accessed, FileTime modified)
     {
         _seam.Pass(WriteKind.Attributes, Display(name));
-        var times = stackalloc LibC.TimeSpec[2];
-        times[0] = new() { Seconds = accessed.Seconds, Nanoseconds = accessed.Nanoseconds };
-        times[1] = new() { Seconds = modified.Seconds, Nanoseconds = modified.Nanoseconds };
-        Check(LibC.SetTimesAt(Handle, UnixName.Encode(name), times, LibC.SymlinkNoFollow), name);
+        Check(_seam.Disk.SetTimes(Handle, UnixName.Encode(name), accessed, modified), name);
     }
 
-    /// <summary>An extended attribute of an entry; null when it has none of that name or the file system knows none.</summary>
-    internal byte[]? Attribute(string name, string attribute)
+    /// <summary>An extended attribute of an entry; null when it has none of that name, the file system knows none, or it cannot be read.</summary>
+    internal byte[]? Attribute(string name, string attribute) => Attribute(name, attribute, out _);
+
+    /// <param name="isThere">Whether it has one, read or not.</param>
+    internal byte[]? Attribute(string name, string attribute, out bool isThere)
     {
+        isThere = true;
         byte[] path = AttributePath(name);
         byte[] key = [.. System.Text.Encoding.UTF8.GetBytes(attribute), 0];
         nint length = LibC.GetAttribute(path, key, null, 0);
@@ -226,6 +227,7 @@ internal sealed unsafe class Folder : IDisposable
                 return value[..(int)got];
             length = Marshal.GetLastPInvokeError() == LibC.ERANGE ? length * 2 : -1;
         }
+        isThere = length == 0 || Marshal.GetLastPInvokeError() is not (LibC.ENODATA or LibC.ENOTSUP or LibC.EPERM or LibC.ENOENT);
         return length == 0 ? [] : null;
     }
 
@@ -242,7 +244,7 @@ internal sealed unsafe class Folder : IDisposable
     {
         _seam.Pass(WriteKind.Attributes, Display(name));
         byte[] key = [.. System.Text.Encoding.UTF8.GetBytes(attribute), 0];
-        Check(LibC.SetAttribute(AttributePath(name), key, value, (nuint)value.Length, 0), $"{name} ({attribute})");
+        Check(_seam.Disk.SetAttribute(AttributePath(name), key, value), $"{name} ({attribute})");
     }
 
     private byte[] AttributePath(string name) =>

@@ -24,7 +24,7 @@ public static class ImageCompaction
             throw new MoorfieldException(Trouble.Misused, $"{full} is there already. Name another file, or delete it.");
         if (replaces && folder.Stat(name)?.Kind == EntryKind.Link)
             throw new MoorfieldException(Trouble.Misused, $"{full} is a link. Name the file that it leads to.");
-        string part = $".{name}{TreeWriter.PartName}";
+        string part = PartOf(name);
         if (folder.Stat(part) is not null)
             folder.Delete(part); // left by a run that was cut off
         try
@@ -44,6 +44,18 @@ public static class ImageCompaction
         }
     }
 
+    private static IEnumerable<(Sha1Hash, long, uint)> Contents(WimFile wim) => wim.Blobs.Entries.Concat(wim.Blobs.Metadata).Select(e => (e.Hash, e.Size, e.References)).Order();
+
+    private static string PartOf(string name) => $".{name}{TreeWriter.PartName}";
+
+    /// <summary>Takes away what a compacting left beside an image that was cut off.</summary>
+    internal static void ClearPart(ImageFile image)
+    {
+        using var folder = Folder.Open(Path.GetDirectoryName(image.FullPath)!, new WriteSeam());
+        if (folder.Stat(PartOf(Path.GetFileName(image.FullPath))) is not null)
+            folder.Delete(PartOf(Path.GetFileName(image.FullPath)));
+    }
+
     private static long Write(ImageFile image, Folder folder, string part, string full, WriteSeam seam)
     {
         using var output = new SeamFileStream(folder.CreateFile(part, PlainFileMode), seam, full);
@@ -51,6 +63,8 @@ public static class ImageCompaction
         {
             WimCompactor.Copy(image.Wim, output, output.File);
             using var copy = WimFile.Open(output.File);
+            if (copy.Header.ImageCount != image.Wim.Header.ImageCount || !Contents(copy).SequenceEqual(Contents(image.Wim)))
+                throw new InvalidDataException("would not be the same after compacting");
             for (int number = 1; number <= copy.Header.ImageCount; number++)
                 copy.ReadMetadata(number);
             return output.Length;

@@ -144,7 +144,7 @@ internal sealed class SeamFileStream(SafeFileHandle file, WriteSeam seam, string
     public override void Write(ReadOnlySpan<byte> buffer)
     {
         seam.Pass(WriteKind.Write, name);
-        Guarded(buffer, bytes => RandomAccess.Write(file, bytes, Position));
+        Guarded(buffer, bytes => seam.Disk.Write(file, bytes, Position));
         Position += buffer.Length;
         if (Position - _underWay < EarlyStretch)
             return;
@@ -158,14 +158,14 @@ internal sealed class SeamFileStream(SafeFileHandle file, WriteSeam seam, string
     public override void Flush()
     {
         seam.Pass(WriteKind.Flush, name);
-        if (LibC.Sync(file) != 0)
+        if (seam.Disk.Flush(file) != 0)
             throw new MoorfieldException(Trouble.Failed, $"{name} could not be flushed to the disk: {System.Runtime.InteropServices.Marshal.GetLastPInvokeErrorMessage()}.");
     }
 
     public override void SetLength(long value)
     {
         seam.Pass(WriteKind.Truncate, name);
-        if (LibC.Truncate(file, value) != 0)
+        if (seam.Disk.Truncate(file, value) != 0)
             throw new MoorfieldException(Trouble.Failed, $"{name} could not be cut to {value:N0} bytes: {System.Runtime.InteropServices.Marshal.GetLastPInvokeErrorMessage()}.");
     }
 

@@ -69,6 +69,7 @@ public sealed class ImageFile : IDisposable
         try
         {
             WimEditor.CheckChangeable(Wim.Header);
+            WimCompactor.CheckLayout(Wim);
         }
         catch (InvalidDataException e)
         {

@@ -20,21 +20,22 @@ public enum TreeState
 /// <summary>Compares what is on disk with a record, by names, kinds, link targets and contents.</summary>
 internal static class TreeComparer
 {
-    internal static TreeState Compare(Folder parent, string name, TreeImage image)
+    /// <param name="exactly">Also by owner, mode and extended attributes, which hold streams, flags and security descriptors.</param>
+    internal static TreeState Compare(Folder parent, string name, TreeImage image, bool exactly = false)
     {
         var entries = image.Entries.ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
         int found = 0;
-        if (!Matches(parent, name, "", entries, ref found, 0))
+        if (!Matches(parent, name, "", entries, exactly, ref found, 0))
             return TreeState.Different;
         return found == entries.Count ? TreeState.Same : TreeState.Partial;
     }
 
-    private static bool Matches(Folder folder, string name, string path, Dictionary<string, TreeEntry> entries, ref int found, int depth)
+    private static bool Matches(Folder folder, string name, string path, Dictionary<string, TreeEntry> entries, bool exactly, ref int found, int depth)
     {
         TreeRecorder.CheckDepth(depth);
         if (name == TreeWriter.PartName)
             return true; // left by a run that was cut off; the next one takes it away
-        if (!entries.TryGetValue(path, out var entry) || !IsSame(folder, name, entry))
+        if (!entries.TryGetValue(path, out var entry) || !IsSame(folder, name, entry) || (exactly && !HasAttributes(folder, name, entry)))
             return false;
         found++;
         if (entry.Kind != EntryKind.Folder)
@@ -44,7 +45,7 @@ internal static class TreeComparer
             return false;
         foreach (string childName in child.Names())
         {
-            if (!Matches(child, childName, path.Length == 0 ? childName : $"{path}\\{childName}", entries, ref found, depth + 1))
+            if (!Matches(child, childName, path.Length == 0 ? childName : $"{path}\\{childName}", entries, exactly, ref found, depth + 1))
                 return false;
         }
         return true;
@@ -56,8 +57,8 @@ internal static class TreeComparer
         var info = folder.Stat(name);
         if (info?.Kind != entry.Kind)
             return false;
-        if (entry.Attributes.TryGetValue(TreeWriter.ReparseAttribute, out byte[]? reparse))
-            return folder.Attribute(name, TreeWriter.ReparseAttribute) is { } now && now.AsSpan().SequenceEqual(reparse);
+        if (entry.Attributes.TryGetValue(Withheld.ReparseAttribute, out byte[]? reparse))
+            return folder.Attribute(name, Withheld.ReparseAttribute) is { } now && now.AsSpan().SequenceEqual(reparse);
         if (entry.Kind == EntryKind.Link)
             return folder.ReadLink(name) == entry.LinkTarget;
         if (entry.Kind != EntryKind.File)
@@ -65,9 +66,16 @@ internal static class TreeComparer
         if (info.Value.Size != entry.Size)
             return false;
         using var file = folder.OpenFile(name);
-        if (file is null)
+        return file is not null && FileContent.HashOf(file) == entry.Blob;
+    }
+
+    /// <summary>Whether an entry has the recorded owner, mode and attributes and no others; times alone may differ.</summary>
+    private static bool HasAttributes(Folder folder, string name, TreeEntry entry)
+    {
+        if (folder.Stat(name) is not { } info || info.Uid != entry.Uid || info.Gid != entry.Gid || (entry.Kind != EntryKind.Link && info.Mode != entry.Mode))
             return false;
-        using var stream = new FileStream(file, FileAccess.Read, bufferSize: 0);
-        return Convert.ToHexStringLower(SHA256.HashData(stream)) == entry.Blob;
+        var now = TreeRecorder.Attributes(folder, name);
+        return now.Keys.Union(entry.Attributes.Keys, StringComparer.Ordinal).Where(k => !TreeWriter.IsTimes(k))
+            .All(k => now.TryGetValue(k, out byte[]? value) && entry.Attributes.TryGetValue(k, out byte[]? wanted) && value.AsSpan().SequenceEqual(wanted));
     }
 }

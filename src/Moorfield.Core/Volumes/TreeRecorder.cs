@@ -5,7 +5,8 @@ namespace Moorfield.Core.Volumes;
 
 /// <summary>Records trees with everything needed to make them again.</summary>
 /// <param name="keep">Takes each file's content and gives the name it is kept under.</param>
-internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep)
+/// <param name="lost">Told of each entry that cannot be recorded completely; the others are recorded all the same.</param>
+internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<LostContent> lost)
 {
     /// <summary>Deepest nesting of folders that is walked; each level holds one open file.</summary>
     internal const int MaxDepth = 500;
@@ -18,6 +19,9 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep)
 
     // Views of the same facts in other encodings: writing them back as well would only repeat the others.
     private static readonly string[] RepeatedAttributes = ["system.ntfs_times", "system.ntfs_crtime", "system.ntfs_crtime_be", "system.ntfs_dos_name"];
+
+    // ntfs-3g shows a file's other streams as attributes with this prefix.
+    private const string StreamPrefix = "user.";
 
     private readonly ImmutableArray<TreeEntry>.Builder _entries = ImmutableArray.CreateBuilder<TreeEntry>();
 
@@ -34,13 +38,16 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep)
             throw new MoorfieldException(Trouble.Failed, $"Folders are nested deeper than {MaxDepth} levels.");
     }
 
-    internal static ImmutableSortedDictionary<string, byte[]> Attributes(Folder folder, string name)
+    /// <param name="unread">Told of each attribute that is there and cannot be read.</param>
+    internal static ImmutableSortedDictionary<string, byte[]> Attributes(Folder folder, string name, Action<string>? unread = null)
     {
         var attributes = ImmutableSortedDictionary.CreateBuilder<string, byte[]>(StringComparer.Ordinal);
         foreach (string attribute in folder.AttributeNames(name).Except(RepeatedAttributes, StringComparer.Ordinal).Union(UnlistedAttributes, StringComparer.Ordinal))
         {
-            if (folder.Attribute(name, attribute) is { } value)
+            if (folder.Attribute(name, attribute, out bool isThere) is { } value)
                 attributes[attribute] = value;
+            else if (isThere)
+                unread?.Invoke(attribute);
         }
         return attributes.ToImmutable();
     }
@@ -48,21 +55,39 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep)
     private void Add(Folder folder, string name, string path, int depth)
     {
         CheckDepth(depth);
-        var info = folder.Stat(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' went away while it was being recorded.");
-        var attributes = Attributes(folder, name);
+        EntryInfo info;
+        try
+        {
+            info = folder.Stat(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' went away while it was being recorded.");
+        }
+        catch (MoorfieldException e) when (path.Length > 0)
+        {
+            lost(new LostContent(path, $"it cannot be looked at ({e.Message.TrimEnd('.')})"));
+            return;
+        }
+        string? unread = null;
+        var attributes = Attributes(folder, name, attribute => unread ??= attribute);
+        string? why = unread is null ? Withheld.Why(info.Kind, attributes)
+            : unread.StartsWith(StreamPrefix, StringComparison.Ordinal) ? $"its stream '{unread[StreamPrefix.Length..]}' cannot be read through this mount" : $"its attribute {unread} cannot be read";
         string? blob = null;
         string? link = null;
         switch (info.Kind)
         {
-            case EntryKind.File:
-                using (var file = folder.OpenFile(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' went away while it was being recorded."))
-                    blob = keep(file);
+            case EntryKind.File when why is null:
+                (blob, why) = Keep(folder, name);
                 break;
             case EntryKind.Link:
                 link = folder.ReadLink(name);
+                why ??= Withheld.Why(folder, name);
                 break;
             case EntryKind.Other:
-                throw new MoorfieldException(Trouble.Failed, $"'{name}' is a device, socket or pipe, which a restore point cannot hold.");
+                why = "it is a device, socket or pipe";
+                break;
+        }
+        if (why is not null)
+        {
+            lost(new LostContent(path, why));
+            return;
         }
         long size = info.Kind == EntryKind.File ? info.Size : 0;
         _entries.Add(new TreeEntry(path, info.Kind, info.Mode, info.Uid, info.Gid, size, info.Modified, info.Accessed, blob, link, attributes));
@@ -71,5 +96,29 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep)
         using var child = folder.OpenFolder(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' went away while it was being recorded.");
         foreach (string childName in child.Names().Order(StringComparer.Ordinal))
             Add(child, childName, path.Length == 0 ? childName : $"{path}\\{childName}", depth + 1);
+    }
+
+    private (string? Blob, string? Why) Keep(Folder folder, string name)
+    {
+        SafeFileHandle? file;
+        try
+        {
+            file = folder.OpenFile(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' went away while it was being recorded.");
+        }
+        catch (MoorfieldException e)
+        {
+            return (null, $"it cannot be opened ({e.Message.TrimEnd('.')})");
+        }
+        using (file)
+        {
+            try
+            {
+                return (keep(file), null);
+            }
+            catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+            {
+                return (null, "it cannot be read to its end");
+            }
+        }
     }
 }

@@ -2,13 +2,11 @@ namespace Moorfield.Core.Volumes;
 
 /// <summary>Adds and removes trees inside open folders.</summary>
 /// <param name="content">Opens the content kept under a name.</param>
-internal sealed class TreeWriter(Func<string, Stream> content)
+/// <param name="resumes">A run that was cut off may have left files that are not whole.</param>
+internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = false)
 {
     /// <summary>A file has this name while it is being written, so that a file with its own name is always whole.</summary>
     internal const string PartName = ".moorfield-part";
-
-    /// <summary>ntfs-3g: the data of a reparse point. Writing it turns an empty file or folder into one. [seen]</summary>
-    internal const string ReparseAttribute = "system.ntfs_reparse_data";
 
     private readonly List<string> _warnings = [];
 
@@ -36,14 +34,37 @@ internal sealed class TreeWriter(Func<string, Stream> content)
     /// <summary>Writes a file whole or not at all, flushed with its name.</summary>
     internal static void WriteWhole(Folder folder, string name, ReadOnlySpan<byte> bytes)
     {
-        DeletePart(folder);
-        using (var file = folder.CreateFile(PartName))
+        byte[] content = bytes.ToArray();
+        Place(folder, name, () =>
         {
-            folder.Write(file, bytes, 0, name);
+            using var file = folder.CreateFile(PartName);
+            folder.Write(file, content, 0, name);
             folder.Flush(file, name);
-        }
-        folder.Rename(PartName, name);
+        });
         folder.Flush();
+    }
+
+    /// <summary>Makes something under the name for parts and gives it its own name; nothing is left of it when that fails.</summary>
+    internal static void Place(Folder folder, string name, Action make)
+    {
+        DeletePart(folder);
+        try
+        {
+            make();
+            folder.Rename(PartName, name);
+        }
+        catch (MoorfieldException)
+        {
+            try
+            {
+                DeletePart(folder);
+            }
+            catch (MoorfieldException)
+            {
+                // what went wrong first is what a person must know
+            }
+            throw;
+        }
     }
 
     internal void Add(Folder parent, string name, TreeImage image)
@@ -54,7 +75,8 @@ internal sealed class TreeWriter(Func<string, Stream> content)
 
     private void Add(Folder parent, string name, TreeEntry entry, ILookup<string, TreeEntry> children)
     {
-        bool isReparsePoint = entry.Attributes.ContainsKey(ReparseAttribute);
+        // Writing its data turns an empty file or folder into a reparse point. [seen]
+        bool isReparsePoint = entry.Attributes.ContainsKey(Withheld.ReparseAttribute);
         if (parent.Stat(name) is { } there)
         {
             if (there.Kind != EntryKind.Folder || entry.Kind != EntryKind.Folder || isReparsePoint)
@@ -62,6 +84,11 @@ internal sealed class TreeWriter(Func<string, Stream> content)
                 if (TreeComparer.IsSame(parent, name, entry))
                 {
                     SetAttributes(parent, name, entry); // a run may have been cut off between the content and these
+                    return;
+                }
+                if (resumes && IsTorn(parent, name, there, entry))
+                {
+                    AddLeaf(parent, name, entry, isReparsePoint);
                     return;
                 }
                 throw new MoorfieldException(Trouble.Failed, $"'{name}' is there already, with other content.");
@@ -87,23 +114,49 @@ internal sealed class TreeWriter(Func<string, Stream> content)
 
     private void AddLeaf(Folder parent, string name, TreeEntry entry, bool isReparsePoint)
     {
-        DeletePart(parent);
-        if (entry.Kind == EntryKind.Link && !isReparsePoint)
+        Place(parent, name, () =>
         {
-            parent.MakeLink(PartName, UnixName.EncodeTarget(entry.LinkTarget!));
-        }
-        else if (entry.Kind == EntryKind.Folder)
+            if (entry.Kind == EntryKind.Link && !isReparsePoint)
+            {
+                parent.MakeLink(PartName, UnixName.EncodeTarget(entry.LinkTarget!));
+            }
+            else if (entry.Kind == EntryKind.Folder)
+            {
+                parent.MakeFolder(PartName);
+            }
+            else
+            {
+                using var file = parent.CreateFile(PartName, 0x180);
+                if (!isReparsePoint)
+                    Copy(parent, file, entry, name);
+            }
+            SetAttributes(parent, PartName, entry);
+        });
+    }
+
+    /// <summary>Whether a file is one that was being written when the power went: not longer than it should be, and zero wherever it is not what it should be.</summary>
+    private bool IsTorn(Folder parent, string name, EntryInfo there, TreeEntry entry)
+    {
+        if (there.Kind != EntryKind.File || entry.Kind != EntryKind.File || there.Size > entry.Size)
+            return false;
+        using var file = parent.OpenFile(name);
+        if (file is null)
+            return false;
+        using var wanted = content(entry.Blob!);
+        byte[] right = new byte[1 << 17];
+        bool torn = true;
+        FileContent.ForEachPiece(file, piece =>
         {
-            parent.MakeFolder(PartName);
-        }
-        else
-        {
-            using var file = parent.CreateFile(PartName, 0x180);
-            if (!isReparsePoint)
-                Copy(parent, file, entry, name);
-        }
-        SetAttributes(parent, PartName, entry);
-        parent.Rename(PartName, name);
+            while (torn && piece.Length > 0)
+            {
+                int got = wanted.ReadAtLeast(right.AsSpan(0, Math.Min(right.Length, piece.Length)), 1, throwOnEndOfStream: false);
+                torn = got > 0;
+                for (int i = 0; i < got && torn; i++)
+                    torn = piece[i] == right[i] || piece[i] == 0;
+                piece = piece[got..];
+            }
+        });
+        return torn;
     }
 
     private void Copy(Folder parent, Microsoft.Win32.SafeHandles.SafeFileHandle file, TreeEntry entry, string name)
@@ -123,14 +176,26 @@ internal sealed class TreeWriter(Func<string, Stream> content)
     private void SetAttributes(Folder parent, string name, TreeEntry entry)
     {
         Try(name, "owner and mode", () => parent.SetOwnerAndMode(name, entry.Uid, entry.Gid, entry.Mode, entry.Kind));
-        // After the mode, because on ntfs-3g a change of mode rewrites the security descriptor; times last, everything else changes them.
-        foreach (var (attribute, value) in entry.Attributes.OrderBy(a => a.Key.Contains("times", StringComparison.Ordinal)))
-        {
-            if (parent.Attribute(name, attribute) is not { } now || !now.AsSpan().SequenceEqual(value))
-                Try(name, attribute, () => parent.SetAttribute(name, attribute, value));
-        }
+        // After the mode, because on ntfs-3g a change of mode rewrites the security descriptor.
+        Give(a => !IsTimes(a) && !IsFlags(a));
         Try(name, "times", () => parent.SetTimes(name, entry.Accessed, entry.Modified));
+        // Everything else changes the times, and marks a file as one to be archived.
+        Give(IsTimes);
+        Give(IsFlags);
+
+        void Give(Func<string, bool> which)
+        {
+            foreach (var (attribute, value) in entry.Attributes.Where(a => which(a.Key)))
+            {
+                if (parent.Attribute(name, attribute) is not { } now || !now.AsSpan().SequenceEqual(value))
+                    Try(name, attribute, () => parent.SetAttribute(name, attribute, value));
+            }
+        }
     }
+
+    internal static bool IsTimes(string attribute) => attribute.Contains("times", StringComparison.Ordinal);
+
+    private static bool IsFlags(string attribute) => attribute.Contains("attrib", StringComparison.Ordinal);
 
     // An owner, a mode or an attribute that this mount does not take must not lose the file.
     private void Try(string name, string what, Action set)
@@ -145,7 +210,8 @@ internal sealed class TreeWriter(Func<string, Stream> content)
         }
     }
 
-    private static void DeletePart(Folder folder)
+    /// <summary>Takes away what a run that was cut off was writing here.</summary>
+    internal static void DeletePart(Folder folder)
     {
         if (folder.Stat(PartName) is not null)
             Remove(folder, PartName);

@@ -35,12 +35,13 @@ internal static class UnixName
         return text.ToString();
     }
 
-    /// <summary>The bytes of a name, with the terminator that the C library wants.</summary>
+    /// <summary>The bytes of a name, with the terminator that the C library wants. "." is this folder itself.</summary>
+    /// <exception cref="MoorfieldException">No name, or one with escapes that <see cref="Decode"/> does not make, such as one for a dot.</exception>
     internal static byte[] Encode(string name)
     {
         byte[] bytes = EncodeTarget(name);
         var text = bytes.AsSpan(0, bytes.Length - 1);
-        if (text.IsEmpty || text.ContainsAny((byte)0, (byte)'/') || (text.SequenceEqual(".."u8)))
+        if (text.IsEmpty || text.ContainsAny((byte)0, (byte)'/') || text.SequenceEqual(".."u8) || (!Ascii.IsValid(name) && Decode(text) != name) || name.Contains('\\', StringComparison.Ordinal))
             throw new MoorfieldException(Trouble.Failed, $"'{name}' cannot be the name of a file.");
         return bytes;
     }

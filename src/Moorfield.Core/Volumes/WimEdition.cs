@@ -85,10 +85,10 @@ public sealed class WimEdition : WindowsTree
     }
 
     /// <inheritdoc/>
-    public override void CheckWritable(WindowsPath path) => _ = FileAt(path) ?? throw Missing(path);
+    public override void CheckWritable(WindowsPath path, bool mayBecomeItsOwn = false) => _ = FileAt(path) ?? throw Missing(path);
 
     /// <summary>Gives the file a new content and time, under all its names; all else that its entries have stays.</summary>
-    internal override void ReplaceContent(PreparedContent file, WindowsPath path)
+    internal override string? ReplaceContent(PreparedContent file, WindowsPath path)
     {
         var entry = FileAt(path) ?? throw Missing(path);
         Guarded(() =>
@@ -101,6 +101,7 @@ public sealed class WimEdition : WindowsTree
             }
             return true;
         });
+        return null;
     }
 
     /// <inheritdoc/>
@@ -115,7 +116,7 @@ public sealed class WimEdition : WindowsTree
     private List<ImageEntry> Names(ImageEntry entry) => entry.LinkGroup == 0 ? [entry] : [.. Metadata.Linked(entry.LinkGroup)];
 
     /// <summary>Records entries as they are stored. Their contents stay in the file and are not given to <paramref name="keep"/>.</summary>
-    public override TreeImage? Record(WindowsPath path, Func<SafeFileHandle, string> keep)
+    public override TreeImage? Record(WindowsPath path, Func<SafeFileHandle, string> keep, Action<LostContent> lost)
     {
         return Guarded(() =>
         {
@@ -147,7 +148,7 @@ public sealed class WimEdition : WindowsTree
     });
 
     /// <inheritdoc/>
-    public override IReadOnlyList<string> AddTree(WindowsPath path, TreeImage image, Func<string, Stream> content)
+    public override IReadOnlyList<string> AddTree(WindowsPath path, TreeImage image, Func<string, Stream> content, bool resumes = false)
     {
         return Guarded(() =>
         {
@@ -172,7 +173,7 @@ public sealed class WimEdition : WindowsTree
     }
 
     /// <inheritdoc/>
-    public override TreeState Compare(WindowsPath path, TreeImage image)
+    public override TreeState Compare(WindowsPath path, TreeImage image, bool exactly = false)
     {
         return Guarded(() =>
         {
@@ -185,7 +186,7 @@ public sealed class WimEdition : WindowsTree
             bool Matches(ImageEntry entry, string place, int depth)
             {
                 TreeRecorder.CheckDepth(depth);
-                if (!entries.TryGetValue(place, out var recorded) || !IsSame(entry, recorded))
+                if (!entries.TryGetValue(place, out var recorded) || !IsSame(entry, recorded) || (exactly && !IsExact(entry, recorded)))
                     return false;
                 found++;
                 return entry.Children.All(c => Matches(c, place.Length == 0 ? c.Name : $"{place}\\{c.Name}", depth + 1));
@@ -204,6 +205,11 @@ public sealed class WimEdition : WindowsTree
     /// <summary>Same kind and same contents, whatever the times.</summary>
     private static bool IsSame(ImageEntry entry, TreeEntry recorded) =>
         Kind(entry) == recorded.Kind && recorded.Record is { } record && entry.Contents.SequenceEqual(ImageEntry.ContentsOf(record));
+
+    /// <summary>Whether attributes and security are the recorded ones as well, and the file holds every content.</summary>
+    private bool IsExact(ImageEntry entry, TreeEntry recorded) =>
+        entry.Attributes == ImageEntry.AttributesOf(recorded.Record!) && Metadata.Descriptor(entry.Security).SequenceEqual(recorded.Security)
+        && entry.Contents.All(hash => _file.Wim.Blobs.Find(hash) is not null);
 
     private static EntryKind Kind(ImageEntry entry) => entry.IsReparsePoint ? EntryKind.Link : entry.IsFolder ? EntryKind.Folder : EntryKind.File;
 

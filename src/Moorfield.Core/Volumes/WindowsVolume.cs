@@ -36,6 +36,9 @@ public sealed class WindowsVolume : WindowsTree
         return new WindowsVolume(Folder.Open(path, seam), path);
     }
 
+    /// <summary>Which folder this is, wherever it is mounted.</summary>
+    public TargetPlace Place => TargetPlace.Of(_root.Handle);
+
     /// <summary>Takes the volume for this run; false when another run has it.</summary>
     public bool TryLock() => _root.TryLock();
 
@@ -62,24 +65,36 @@ public sealed class WindowsVolume : WindowsTree
     {
         using var top = OpenFolder(path);
         if (top is not null)
-            Look(top, WindowsPath.Root, 0);
+            Enter(top, WindowsPath.Root, 0);
 
-        void Look(Folder folder, WindowsPath below, int depth)
+        void Enter(Folder folder, WindowsPath below, int depth)
         {
             TreeRecorder.CheckDepth(depth);
             foreach (var (name, isFolder) in folder.Entries())
             {
-                if (isFolder != true && folder.Stat(name) is { Kind: not EntryKind.Folder } other)
+                if (isFolder != true && Look(folder, name) is { Kind: not EntryKind.Folder } other)
                 {
-                    if (other.Kind == EntryKind.File)
+                    if (other.Kind is EntryKind.File or EntryKind.Withheld)
                         visit(below, name, other);
                 }
                 else if (enters(below / name))
                 {
                     using var child = folder.OpenFolder(name);
                     if (child is not null)
-                        Look(child, below / name, depth + 1);
+                        Enter(child, below / name, depth + 1);
                 }
+            }
+        }
+
+        static EntryInfo? Look(Folder folder, string name)
+        {
+            try
+            {
+                return folder.Stat(name) is { } info ? info.Kind == EntryKind.Link && Withheld.Why(folder, name) is not null ? info with { Kind = EntryKind.Withheld, Size = 0 } : info : null;
+            }
+            catch (MoorfieldException)
+            {
+                return new EntryInfo(EntryKind.Withheld, 0, 0, 0, 0, default, default, default, 0);
             }
         }
     }
@@ -95,30 +110,73 @@ public sealed class WindowsVolume : WindowsTree
     }
 
     /// <summary>
-    /// Puts new content into an existing file: same directory entry, owner, mode and attributes. Flushed before this returns. Not atomic: a
-    /// run keeps the old content in its restore point until it has finished.
+    /// Puts new content into an existing file: same directory entry, owner, mode and attributes. Not atomic: a run keeps the old content in
+    /// its restore point until it has finished. A file with several names becomes one of its own.
     /// </summary>
-    internal override void ReplaceContent(PreparedContent file, WindowsPath path)
+    internal override string? ReplaceContent(PreparedContent file, WindowsPath path)
     {
         using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
         string name = folder.Spelling(path.Name) ?? throw Missing(path);
+        if (OtherNames(folder, name) is > 0 and int others)
+        {
+            ReplaceByOwn(folder, name, file.After);
+            return $"{path} had {(others == 1 ? "one other name" : $"{others} other names")} (hard links) and is a file of its own now; under {(others == 1 ? "the other" : "the others")} it is what it was.";
+        }
         using var target = folder.OpenFile(name, forWriting: true) ?? throw Missing(path);
+        Fill(folder, name, target, file.After);
+        return null;
+    }
+
+    private static void Fill(Folder folder, string name, SafeFileHandle target, SafeFileHandle content)
+    {
         long done = 0;
-        FileContent.ForEachPiece(file.After, piece =>
+        FileContent.ForEachPiece(content, piece =>
         {
             folder.Write(target, piece, done, name);
             done += piece.Length;
         });
         folder.Truncate(target, done, name);
-        folder.Flush(target, name);
+    }
+
+    private static void ReplaceByOwn(Folder folder, string name, SafeFileHandle content)
+    {
+        var info = folder.Stat(name)!.Value;
+        var attributes = TreeRecorder.Attributes(folder, name);
+        TreeWriter.Place(folder, name, () =>
+        {
+            using var own = folder.CreateFile(TreeWriter.PartName, 0x180);
+            Fill(folder, name, own, content);
+            folder.SetOwnerAndMode(TreeWriter.PartName, info.Uid, info.Gid, info.Mode, EntryKind.File);
+            foreach (var (attribute, value) in attributes.Where(a => !TreeWriter.IsTimes(a.Key)))
+                folder.SetAttribute(TreeWriter.PartName, attribute, value);
+            folder.Flush(own, name);
+        });
+    }
+
+    // NTFS counts a file's short name as well.
+    private static int OtherNames(Folder folder, string name)
+    {
+        uint links = folder.Stat(name)?.Links ?? 1;
+        if (links > 1 && folder.Attribute(name, "system.ntfs_dos_name") is { Length: > 0 } shortName && !System.Text.Encoding.UTF8.GetString(shortName).Equals(name, StringComparison.OrdinalIgnoreCase))
+            links--;
+        return (int)Math.Max(links, 1) - 1;
     }
 
     /// <inheritdoc/>
-    public override void CheckWritable(WindowsPath path)
+    public override void CheckWritable(WindowsPath path, bool mayBecomeItsOwn = false)
     {
         using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
-        using var file = folder.OpenFile(folder.Spelling(path.Name) ?? throw Missing(path), forWriting: true) ?? throw Missing(path);
+        string name = folder.Spelling(path.Name) ?? throw Missing(path);
+        using var file = folder.OpenFile(name, forWriting: true) ?? throw Missing(path);
+        if (!mayBecomeItsOwn && OtherNames(folder, name) is > 0 and int others)
+        {
+            throw new MoorfieldException(Trouble.Refused,
+                $"{Name}: {path} has {(others == 1 ? "another name" : $"{others} other names")} (hard links), and writing it would change it under {(others == 1 ? "both" : "all of them")}. Give it a file of its own first. Nothing was changed.");
+        }
     }
+
+    /// <inheritdoc/>
+    internal override void Flush() => _root.FlushFileSystem();
 
     /// <inheritdoc/>
     public override void SetTimes(WindowsPath path, FileTime accessed, FileTime modified)
@@ -128,8 +186,8 @@ public sealed class WindowsVolume : WindowsTree
     }
 
     /// <inheritdoc/>
-    public override TreeImage? Record(WindowsPath path, Func<SafeFileHandle, string> keep) =>
-        Within(path, (folder, name) => new TreeRecorder(keep).Record(folder, name), out _);
+    public override TreeImage? Record(WindowsPath path, Func<SafeFileHandle, string> keep, Action<LostContent> lost) =>
+        Within(path, (folder, name) => new TreeRecorder(keep, l => lost(l with { Path = l.Path.Length == 0 ? path.ToString() : $@"{path}\{l.Path}" })).Record(folder, name), out _);
 
     /// <inheritdoc/>
     public override void RemoveTree(WindowsPath path)
@@ -137,27 +195,26 @@ public sealed class WindowsVolume : WindowsTree
         _ = Within(path, (folder, name) =>
         {
             TreeWriter.Remove(folder, name);
-            folder.Flush();
             return true;
         }, out _);
     }
 
     /// <inheritdoc/>
-    public override IReadOnlyList<string> AddTree(WindowsPath path, TreeImage image, Func<string, Stream> content)
+    public override IReadOnlyList<string> AddTree(WindowsPath path, TreeImage image, Func<string, Stream> content, bool resumes = false)
     {
         using var parent = OpenOrMakeFolder(path.Parent);
+        TreeWriter.DeletePart(parent);
         string name = parent.Spelling(path.Name) ?? path.Name;
-        var writer = new TreeWriter(content);
+        var writer = new TreeWriter(content, resumes);
         writer.Add(parent, name, image);
-        parent.FlushFileSystem();
         if (!path.Parent.IsRoot)
             SetTimes(path.Parent, Stat(path.Parent)!.Value.Accessed, image.ParentModified);
         return writer.Warnings;
     }
 
     /// <inheritdoc/>
-    public override TreeState Compare(WindowsPath path, TreeImage image) =>
-        Within(path, (folder, name) => TreeComparer.Compare(folder, name, image), out bool found) is var state && found ? state : TreeState.Absent;
+    public override TreeState Compare(WindowsPath path, TreeImage image, bool exactly = false) =>
+        Within(path, (folder, name) => TreeComparer.Compare(folder, name, image, exactly), out bool found) is var state && found ? state : TreeState.Absent;
 
     /// <summary>Writes a small file at the volume's root, flushed with its name, replacing one that is there.</summary>
     internal void WriteMarker(string name, ReadOnlySpan<byte> content) => TreeWriter.WriteWhole(_root, name, content);
@@ -175,6 +232,13 @@ public sealed class WindowsVolume : WindowsTree
     {
         foreach (string left in new[] { TreeWriter.PartName, name }.Where(n => _root.Stat(n) is not null))
             DeleteMarker(left, accessed, modified);
+    }
+
+    /// <summary>Takes away a part of a marker that a run left which was cut off.</summary>
+    internal void ClearPart()
+    {
+        if (_root.Stat(TreeWriter.PartName) is not null)
+            TreeWriter.DeletePart(_root);
     }
 
     private T? Within<T>(WindowsPath path, Func<Folder, string, T> use, out bool found)

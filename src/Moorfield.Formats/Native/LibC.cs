@@ -17,6 +17,7 @@ internal static unsafe partial class LibC
     internal const int Exclusive = 0x80;
     internal const int NonBlock = 0x800;
     internal const int CloseOnExec = 0x80000;
+    internal const int PathOnly = 0x200000;
 
     // These two differ between architectures.
     internal static readonly int Directory = IsArm ? 0x4000 : 0x10000;
@@ -29,11 +30,14 @@ internal static unsafe partial class LibC
     internal const int LockNonBlocking = 4;
     internal const uint StatxBasic = 0x7ff;
 
+    internal const int EPERM = 1;
     internal const int ENOENT = 2;
     internal const int EAGAIN = 11;
     internal const int ENOTDIR = 20;
     internal const int ERANGE = 34;
     internal const int ELOOP = 40;
+    internal const int ENODATA = 61;
+    internal const int ENOTSUP = 95;
 
     private static bool IsArm => RuntimeInformation.ProcessArchitecture == Architecture.Arm64;
 
@@ -50,6 +54,8 @@ internal static unsafe partial class LibC
         [FieldOffset(64)] internal Time Access;
         [FieldOffset(96)] internal Time Change;
         [FieldOffset(112)] internal Time Modification;
+        [FieldOffset(136)] internal uint DeviceMajor;
+        [FieldOffset(140)] internal uint DeviceMinor;
     }
 
     [StructLayout(LayoutKind.Sequential)]
@@ -118,6 +124,10 @@ internal static unsafe partial class LibC
     /// <summary>With flag 2: begins writing a stretch to the disk, and does not wait for it.</summary>
     [LibraryImport(Library, EntryPoint = "sync_file_range", SetLastError = true)]
     internal static partial int SyncRange(SafeFileHandle file, long offset, long length, uint flags);
+
+    /// <summary>The file system's own identifier lies at 56 of the 120 bytes, 64 bits; 0 where it has none.</summary>
+    [LibraryImport(Library, EntryPoint = "fstatfs64", SetLastError = true)]
+    internal static partial int FileSystemFacts(SafeFileHandle anyFile, byte* facts);
 
     [LibraryImport(Library, EntryPoint = "flock", SetLastError = true)]
     internal static partial int Lock(SafeFileHandle file, int operation);

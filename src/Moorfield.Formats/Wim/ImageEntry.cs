@@ -148,6 +148,9 @@ public sealed class ImageEntry
         return entry;
     }
 
+    /// <summary>The attributes in a record of an entry.</summary>
+    public static EntryAttributes AttributesOf(ReadOnlySpan<byte> record) => (EntryAttributes)BinaryPrimitives.ReadUInt32LittleEndian(record[AttributesOffset..]);
+
     /// <summary>The record of a new entry.</summary>
     /// <param name="time">FILETIME for all three times.</param>
     public static byte[] NewRecord(string name, EntryAttributes attributes, long time, Sha1Hash content = default)

@@ -17,6 +17,26 @@ public static class WimCompactor
         return Math.Max(0, wim.Length - used);
     }
 
+    /// <summary>Makes sure that every byte of the file belongs to one thing: changing or copying one would spoil another.</summary>
+    /// <exception cref="InvalidDataException">Contents, metadata or tables overlap.</exception>
+    public static void CheckLayout(WimFile wim)
+    {
+        var header = wim.Header;
+        var tables = new[] { header.BlobTable, header.Xml, header.Integrity, new ResourceHeader(WimHeader.Size, ResourceFlags.None, 0, WimHeader.Size) };
+        CheckApart(Live(wim).Concat(wim.Blobs.SolidResources.SelectMany(r => r)).Concat(tables.Where(t => !t.IsNone)));
+    }
+
+    private static void CheckApart(IEnumerable<ResourceHeader> resources)
+    {
+        long end = 0;
+        foreach (var resource in resources.OrderBy(r => r.Offset))
+        {
+            if (resource.Offset < end)
+                throw new InvalidDataException($"is damaged: two contents overlap at offset {resource.Offset:N0}");
+            end = resource.End;
+        }
+    }
+
     /// <param name="output">An empty file, open for reading as well.</param>
     /// <param name="reading">The same file for the integrity table.</param>
     /// <exception cref="InvalidDataException">A kind of WIM that is not changed here.</exception>
@@ -87,12 +107,8 @@ public static class WimCompactor
     private static List<ResourceHeader> Live(WimFile wim)
     {
         var live = wim.Blobs.Entries.Concat(wim.Blobs.Metadata).Append(new BlobEntry(wim.Header.BootMetadata, 1, 1, default))
-            .Select(e => e.Resource).Where(r => !r.IsSolid && !r.IsNone).DistinctBy(r => r.Offset).OrderBy(r => r.Offset).ToList();
-        for (int i = 1; i < live.Count; i++)
-        {
-            if (live[i].Offset < live[i - 1].End)
-                throw new InvalidDataException($"is damaged: two contents overlap at offset {live[i].Offset:N0}");
-        }
+            .Select(e => e.Resource).Where(r => !r.IsSolid && !r.IsNone).DistinctBy(r => (r.Offset, r.StoredSize)).OrderBy(r => r.Offset).ToList();
+        CheckApart(live);
         return live;
     }
 }
