@@ -32,7 +32,8 @@ internal static class Interruption
         context.Cancel = true;
         if (Interlocked.CompareExchange(ref _changing, 0, 0) == 0)
         {
-            Say.Aside("\nNothing was changed.");
+            Say.Aside("");
+            Say.Aside("Nothing was changed.");
             Environment.Exit(Program.Stopped);
         }
         Source.Cancel();

@@ -80,6 +80,11 @@ internal sealed class Bench(string root, string vaultPath)
         using var vault = Vault.Open(vaultPath, seam ?? new WriteSeam());
         var plan = UndoPlanner.Plan(
             target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null : new HashSet<int?> { edition }, overwrite, Interrupted() == point);
+        if (plan.IsAllBack)
+        {
+            vault.NoteBack(plan.Point, TimeProvider.System);
+            return Outcome.Nothing;
+        }
         var identity = plan.Point.Target with { Path = target.FullPath, Place = target.Volume?.Place };
         var outcome = Runs.CarryOut(target, vault, new RunRequest(RunKind.Undo, "undo", null, identity, plan.Packages, plan.Changes, point) { Restored = plan });
         if (verified)

@@ -31,6 +31,7 @@ internal static class BlockCommand
     {
         var families = new Argument<string[]>("FAMILY") { Description = "Family name, or what names a package that is there; * allowed for those", Arity = ArgumentArity.ZeroOrMore };
         var from = new Option<string?>("--from") { Description = "Look FAMILY, and the brief's rules, up on this other target too, and block all that fits there", HelpName = "TARGET" };
+        var coming = new Option<string?>("--coming") { Description = "Block all that 'forecast --update IMAGE' shows as coming, and set the guards that are open to it; --edition is that of IMAGE", HelpName = "IMAGE" };
         var registry = new Option<string?>("--reg") { Description = "Take blocks and known guards from a registry text file", HelpName = "FILE" };
         var command = new Command("block", """
             Keeps families from being provisioned again by updates, in any version. They need not be installed. Blocking removes nothing.
@@ -40,9 +41,10 @@ internal static class BlockCommand
               moorfield block /mnt/counter-07 Northlight.PartyChat_8pewgm0k42rsa
               moorfield block /mnt/counter-07 "Larkfield.*" --from counter-update.wim
               moorfield block /mnt/counter-07 --reg blocks.reg
+              moorfield block /mnt/counter-07 --coming counter-update.wim
               moorfield block /mnt/counter-07 --brief counters.brief.yaml --from counter-update.wim
             """)
-        { TargetPath, families, from, registry, Edition };
+        { TargetPath, families, from, coming, registry, Edition };
         var brief = new BriefOptions(command);
         var options = new ChangeOptions(command);
         command.Handle(parsed =>
@@ -51,13 +53,21 @@ internal static class BlockCommand
             string[] arguments = parsed.GetValue(families) ?? [];
             if (arguments.Length == 0 && parsed.GetValue(from) is not null && !brief.IsGiven(parsed))
                 throw new MoorfieldException(Trouble.Misused, "--from says where FAMILY is looked up: name families, or '*' for all of them, or give a --brief.");
-            if (arguments.Length == 0 && !brief.IsGiven(parsed) && parsed.GetValue(registry) is null)
-                throw new MoorfieldException(Trouble.Misused, "Say what to block: families, --brief FILE, or --reg FILE.");
+            if (arguments.Length == 0 && !brief.IsGiven(parsed) && parsed.GetValue(registry) is null && parsed.GetValue(coming) is null)
+                throw new MoorfieldException(Trouble.Misused, "Say what to block: families, --brief FILE, --coming IMAGE, or --reg FILE.");
             if (brief.IsGiven(parsed) && parsed.GetValue(registry) is not null)
                 throw new MoorfieldException(Trouble.Misused, "Give --brief or --reg: a brief's guards are for those whom it says, a file's for everyone.");
-            var snapshots = Common.Read(target, parsed.GetValue(Edition));
+            if (parsed.GetValue(coming) is not null && (brief.IsGiven(parsed) || parsed.GetValue(registry) is not null || target.Image is not null))
+                throw new MoorfieldException(Trouble.Misused, "--coming is for an installed system, and goes without --brief and --reg.");
+            var snapshots = Common.Read(target, parsed.GetValue(coming) is null ? parsed.GetValue(Edition) : []);
             var others = parsed.GetValue(from) is { } other ? ReadOther(other) : [];
             var wish = Given(brief.Load(parsed), [.. snapshots, .. others], parsed.GetValue(registry));
+            if (parsed.GetValue(coming) is { } image)
+            {
+                var edition = ForecastCommand.ReadImage(image, parsed.GetValue(Edition) ?? [], snapshots[0]);
+                var forecast = ForecastCommand.Foresee(target, snapshots[0], edition, null, Common.Points(options.VaultPath(parsed)));
+                wish = wish with { Families = forecast.Blockable(isUpdate: true), Guards = forecast.Open(snapshots[0].Edition) };
+            }
             var named = parsed.GetValue(from) is null ? BlockPlanner.Families(snapshots, arguments) : FamiliesOf(others, arguments);
             wish = wish with { Families = [.. named.Concat(wish.Families).Distinct()] };
             foreach (var family in wish.Families)

@@ -34,7 +34,7 @@ internal static class BriefCommand
             string text = BriefDraft.Write($"Packages of {target.Name}", snapshots);
             if (parsed.GetValue(output) is not { } file)
             {
-                Console.Out.Write(Say.Clean(text));
+                Console.Out.Write(Say.CleanLines(text));
                 return Program.Done;
             }
             WriteNew(file, text);
@@ -42,6 +42,13 @@ internal static class BriefCommand
             return Program.Done;
         });
         return command;
+    }
+
+    /// <summary>The end of a command that goes by a brief of which a rule takes nothing.</summary>
+    internal static int Unmeant(Target target)
+    {
+        Say.Error($"{target.Name}: a rule of the brief takes nothing, and --strict does not allow that. Nothing was changed.");
+        return Program.Differs;
     }
 
     /// <summary>Writes a file that was not there.</summary>

@@ -1,7 +1,11 @@
+using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Cli.Rendering;
 using Moorfield.Core;
+using Moorfield.Core.Changes;
 using Moorfield.Core.Choosing.Briefs;
+using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Systems;
 
 namespace Moorfield.Cli.Commands;
 
@@ -11,12 +15,32 @@ internal sealed class BriefOptions
     private readonly Option<string?> _brief = new("--brief") { Description = "The brief to go by: a file, or an https address", HelpName = "FILE|URL" };
     private readonly Option<string?> _sha256 = new("--brief-sha256") { Description = "Take the brief only if this is its SHA-256", HelpName = "HEX" };
 
-    internal BriefOptions(Command command, bool required = false)
+    private readonly Option<bool> _strict = new("--strict") { Description = "End with 4, and change nothing, when a rule of the brief takes nothing" };
+
+    /// <param name="strict">Whether the command tells rules that take nothing.</param>
+    internal BriefOptions(Command command, bool required = false, bool strict = false)
     {
         _brief.Required = required;
         command.Add(_brief);
         command.Add(_sha256);
+        if (strict)
+            command.Add(_strict);
     }
+
+    internal bool IsStrict(ParseResult parsed) => parsed.GetValue(_strict);
+
+    /// <summary>Tells rules of a brief that take nothing on a target.</summary>
+    /// <returns>Whether there are some and that is not allowed.</returns>
+    internal bool TellIdle(ParseResult parsed, Brief? brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots, IReadOnlyList<PointSummary> points)
+    {
+        var idle = brief is null ? [] : Idle(brief, target, snapshots, points);
+        foreach (var rule in idle)
+            Say.Aside($"moorfield: {target.Name}: {rule.Describe()}");
+        return !idle.IsEmpty && IsStrict(parsed);
+    }
+
+    internal static ImmutableArray<IdleRule> Idle(Brief brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots, IReadOnlyList<PointSummary> points) =>
+        IdleRule.Find(brief, snapshots, [.. PointHistory.RemovedPackages(points, Runs.Identify(target, snapshots.First())).SelectMany(p => new[] { p.Family, p.DisplayName }).Distinct(StringComparer.OrdinalIgnoreCase)]);
 
     internal bool IsGiven(ParseResult parsed) => parsed.GetValue(_brief) is not null;
 

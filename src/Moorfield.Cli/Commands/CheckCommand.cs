@@ -25,24 +25,25 @@ internal static class CheckCommand
     internal static Command Create()
     {
         var command = new Command("check", """
-            Holds targets against a brief and changes nothing: what is still there, what came back, what is not blocked, which guard is not set.
+            Holds targets against a brief and changes nothing: what is new and what came back, what is not blocked, which guard is not set.
             Ends with 4 when anything differs, with 3 when a target could not be read.
 
             Example:
               moorfield check /mnt/counter-07 /mnt/counter-08 --brief counters.brief.yaml
             """)
         { Targets };
-        var brief = new BriefOptions(command, required: true);
+        var brief = new BriefOptions(command, required: true, strict: true);
         foreach (var option in new Option[] { For, Edition, VaultPath, Format })
             command.Add(option);
-        command.Handle(parsed => Run(parsed, brief.Load(parsed)!));
+        command.Handle(parsed => Run(parsed, brief.Load(parsed)!, brief.IsStrict(parsed)));
         return command;
     }
 
     /// <summary>One system held against the brief.</summary>
-    private sealed record Checked(string Path, string Place, int? Edition, ImmutableArray<BriefDifference> Differences, string? Error);
+    /// <param name="Idle">Rules that take nothing in any system of the target; told once, with its first.</param>
+    private sealed record Checked(string Path, string Place, int? Edition, ImmutableArray<BriefDifference> Differences, ImmutableArray<IdleRule> Idle, string? Error);
 
-    private static int Run(ParseResult parsed, Brief brief)
+    private static int Run(ParseResult parsed, Brief brief, bool strict)
     {
         string[] paths = parsed.GetRequiredValue(Targets);
         var points = Common.Points(parsed.GetValue(VaultPath));
@@ -53,7 +54,8 @@ internal static class CheckCommand
         {
             DocumentJson.Write(new CheckJson("moorfield.check/1", brief.Name, brief.Title, all.TrueForAll(c => c.Error is null && c.Differences.IsEmpty), [.. all.Select(c => new CheckedJson(
                 c.Path, c.Edition, c.Error is null && c.Differences.IsEmpty,
-                [.. c.Differences.Select(d => new DifferenceJson(d.Code, d.Family, d.DisplayName, d.Text))], c.Error))]));
+                [.. c.Differences.Select(d => new DifferenceJson(d.Code, d.Family, d.DisplayName, d.Text))], c.Error,
+                [.. c.Idle.Select(i => new IdleRuleJson(i.Rule.Source, i.Keeps ? "keep" : "remove", i.What, i.Near))]))]));
         }
         else
         {
@@ -61,7 +63,7 @@ internal static class CheckCommand
             if (all.Count > 1)
                 Say.Line($"{all.Count} systems: {all.Count(c => c.Error is null && c.Differences.IsEmpty)} as the brief wants, {all.Count(c => !c.Differences.IsEmpty)} not, {all.Count(c => c.Error is not null)} unread.");
         }
-        return all.Exists(c => c.Error is not null) ? Program.DoneInPart : all.Exists(c => !c.Differences.IsEmpty) ? Program.Differs : Program.Done;
+        return all.Exists(c => c.Error is not null) ? Program.DoneInPart : all.Exists(c => !c.Differences.IsEmpty || (strict && !c.Idle.IsEmpty)) ? Program.Differs : Program.Done;
     }
 
     private static List<Checked> Check(string path, ParseResult parsed, Brief brief, IReadOnlyList<PointSummary> points)
@@ -69,17 +71,19 @@ internal static class CheckCommand
         try
         {
             using var target = Target.Open(path, new WriteSeam());
-            return [.. target.ForEach(target.Choose(target.Image is null ? [] : parsed.GetValue(Edition) ?? []), edition => target.With(edition, tree =>
+            var systems = target.ForEach(target.Choose(target.Image is null ? [] : parsed.GetValue(Edition) ?? []), edition => target.With(edition, tree =>
             {
                 var snapshot = SystemReader.Read(tree) with { EditionNumber = edition };
                 var plan = RemovalPlanner.Plan(snapshot, BriefPlanner.Wish(brief, tree, snapshot, parsed.GetValue(For) ?? []));
                 var removed = PointHistory.Removed(points, Runs.Identify(target, snapshot));
-                return new Checked(target.FullPath, Words.Place(target, edition), edition, BriefPlanner.Differences(plan, snapshot, removed.Contains), null);
-            }))];
+                return (Snapshot: snapshot, Checked: new Checked(target.FullPath, Words.Place(target, edition), edition, BriefPlanner.Differences(plan, snapshot, removed.Contains), [], null));
+            }));
+            var idle = BriefOptions.Idle(brief, target, [.. systems.Select(s => s.Snapshot)], points);
+            return [.. systems.Select((s, i) => i == 0 ? s.Checked with { Idle = idle } : s.Checked)];
         }
         catch (MoorfieldException e)
         {
-            return [new Checked(path, path, null, [], e.Message)];
+            return [new Checked(path, path, null, [], [], e.Message)];
         }
     }
 
@@ -90,9 +94,11 @@ internal static class CheckCommand
             Say.Error(system.Error);
             return;
         }
+        foreach (var rule in system.Idle)
+            Say.Aside($"moorfield: {Path.GetFileName(Path.TrimEndingDirectorySeparator(system.Path))}: {rule.Describe()}");
         if (system.Differences.IsEmpty)
         {
-            Say.Line($"{system.Place} is as the brief wants it.");
+            Say.Line($"{system.Place} is as the brief wants it{(system.Idle.IsEmpty ? "" : $", but {Sheet.Count(system.Idle.Length, "of its rules takes", "of its rules take")} nothing")}.");
             return;
         }
         Say.Heading($"{system.Place} differs from the brief in {Sheet.Count(system.Differences.Length, "point")}");

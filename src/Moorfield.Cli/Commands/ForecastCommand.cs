@@ -39,7 +39,7 @@ internal static class ForecastCommand
     {
         var command = new Command("forecast", """
             Tells what an update would bring back, and what it would not, or what the next new account would get; and for whom, and why.
-            Nothing is changed. Ends with the command that would keep away what is unwanted: all that comes back, or with a brief all that
+            Nothing is changed. Ends with the command that would keep away what is unwanted: all that is coming, or with a brief all that
             the brief does not want. docs/updates.md gives the rules and says how sure each is.
 
             Example:
@@ -95,36 +95,45 @@ internal static class ForecastCommand
 
     private static ForeseenSystem Foresee(ParseResult parsed, Target target, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief, IReadOnlyList<PointSummary> points)
     {
+        var forecast = Foresee(target, snapshot, image, brief, points);
+        var (unwanted, deliveries) = forecast.Unwanted(brief, snapshot, image);
+        return new ForeseenSystem(snapshot, forecast, unwanted, deliveries, Remedy(parsed, snapshot, brief, forecast, unwanted, deliveries));
+    }
+
+    /// <param name="image">Of the update; null for a sign-in.</param>
+    internal static Forecast Foresee(Target target, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief, IReadOnlyList<PointSummary> points)
+    {
         var guards = target.With(snapshot.EditionNumber, tree => Guards.Read(tree, snapshot, KnownGuards.With(brief), Audience.Parse(["everyone"], snapshot)));
         var removedHere = PointHistory.Removed(points, Runs.Identify(target, snapshot));
         var forecaster = new Forecaster(snapshot, guards, f => removedHere.Contains(f.ToString()));
-        var forecast = image is null ? forecaster.SignIn() : forecaster.Update(image);
-        var (unwanted, deliveries) = forecast.Unwanted(brief, snapshot, image);
-        return new ForeseenSystem(snapshot, forecast, unwanted, deliveries, Remedy(parsed, snapshot, brief, unwanted, deliveries));
+        return image is null ? forecaster.SignIn() : forecaster.Update(image);
     }
 
     private static string? Remedy(
-        ParseResult parsed, SystemSnapshot snapshot, Brief? brief, ImmutableArray<ForecastFamily> unwanted, ImmutableArray<ForecastDelivery> deliveries)
+        ParseResult parsed, SystemSnapshot snapshot, Brief? brief, Forecast forecast, ImmutableArray<ForecastFamily> unwanted, ImmutableArray<ForecastDelivery> deliveries)
     {
         var (path, update) = (parsed.GetRequiredValue(TargetPath), parsed.GetValue(Update));
         // An update brings parts of the system in spite of a block; taking them from newcomers holds for sign-ins.
-        ImmutableArray<PackageFamilyName> families = [.. unwanted.Where(f => update is null || f.Role != PackageRole.Component || brief is not null && !f.Guards.IsEmpty).Select(f => f.Family)];
-        if (families.IsEmpty && deliveries.IsEmpty)
+        bool any = brief is null
+            ? !forecast.Blockable(update is not null).IsEmpty || !forecast.Open(snapshot.Edition).IsEmpty
+            : !deliveries.IsEmpty || unwanted.Any(f => update is null || f.Role != PackageRole.Component || !f.Guards.IsEmpty);
+        if (!any)
             return null;
         IEnumerable<string> words = (brief, update) switch
         {
-            ({ }, _) when families.IsEmpty => ["guard", path, "--brief", brief.Name],
+            ({ }, _) when unwanted.IsEmpty => ["guard", path, "--brief", brief.Name],
             ({ }, { }) => ["block", path, "--brief", brief.Name, "--from", update],
             ({ }, null) => ["remove", path, "--brief", brief.Name, "--for", "newcomers"],
-            (null, { }) => ["block", path, .. families.Select(f => f.ToString())],
-            _ => ["remove", path, .. families.Select(f => f.ToString()), "--for", "newcomers"],
+            (null, { }) => ["block", path, "--coming", update],
+            _ => ["remove", path, "--coming"],
         };
-        IEnumerable<string> edition = snapshot.EditionNumber is { } number ? ["--edition", $"{number}"] : [];
+        IEnumerable<string> edition = brief is null && update is not null ? (parsed.GetValue(Edition) ?? []).SelectMany(e => new[] { "--edition", e })
+            : snapshot.EditionNumber is { } number ? ["--edition", $"{number}"] : [];
         return string.Join(' ', words.Prepend("moorfield").Concat(edition).Select(Words.Quoted));
     }
 
     /// <summary>The edition of an image that an update would come from.</summary>
-    private static SystemSnapshot ReadImage(string path, string[] editions, SystemSnapshot system)
+    internal static SystemSnapshot ReadImage(string path, string[] editions, SystemSnapshot system)
     {
         using var target = Target.Open(path, new WriteSeam());
         if (target.Image is not { } image)

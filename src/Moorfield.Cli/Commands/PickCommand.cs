@@ -27,7 +27,7 @@ internal static class PickCommand
             """)
         { TargetPath };
         var removal = new RemovalOptions(command);
-        var brief = new BriefOptions(command);
+        var brief = new BriefOptions(command, strict: true);
         var options = new ChangeOptions(command);
         command.Handle(parsed => Run(parsed, options, removal, brief));
         return command;
@@ -40,6 +40,8 @@ internal static class PickCommand
         var snapshots = Common.Read(target, removal.Editions(parsed));
         bool keepFiles = removal.KeepFiles(parsed, target) && options.HasRestorePoint(parsed);
         Runs.CheckTarget(target); // before a person works on a choice that cannot be carried out
+        if (briefOptions.TellIdle(parsed, brief, target, snapshots, Common.Points(options.VaultPath(parsed))))
+            return BriefCommand.Unmeant(target);
         var advice = brief?.Advice ?? Advice.None;
         var state = new PickState(
             snapshots.Length == 1 ? Words.Place(target, snapshots[0]) : target.Name, PickItem.Of(snapshots, advice), snapshots[0].Accounts,

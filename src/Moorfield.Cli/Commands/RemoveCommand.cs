@@ -5,6 +5,8 @@ using Moorfield.Core;
 using Moorfield.Core.Changes;
 using Moorfield.Core.Choosing;
 using Moorfield.Core.Choosing.Briefs;
+using Moorfield.Core.RestorePoints;
+using Moorfield.Core.Staying;
 using Moorfield.Core.Systems;
 
 namespace Moorfield.Cli.Commands;
@@ -19,6 +21,8 @@ internal static class RemoveCommand
     };
 
     private static readonly Option<bool> Leftovers = new("--leftovers") { Description = "Instead of packages: what earlier removals left behind" };
+
+    private static readonly Option<bool> Coming = new("--coming") { Description = "Instead of packages: what 'forecast --sign-in' shows as coming, from newcomers; open guards are set" };
 
     internal static Command Create()
     {
@@ -35,7 +39,8 @@ internal static class RemoveCommand
         { TargetPath, Packages };
         var removal = new RemovalOptions(command);
         command.Add(Leftovers);
-        var brief = new BriefOptions(command);
+        command.Add(Coming);
+        var brief = new BriefOptions(command, strict: true);
         var options = new ChangeOptions(command);
         command.Handle(parsed => Run(parsed, options, removal, brief));
         return command;
@@ -46,8 +51,11 @@ internal static class RemoveCommand
         using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
         string[] packages = parsed.GetValue(Packages) ?? [];
         bool leftovers = parsed.GetValue(Leftovers);
-        if ((packages.Length > 0 ? 1 : 0) + (leftovers ? 1 : 0) + (briefOptions.IsGiven(parsed) ? 1 : 0) != 1)
-            throw new MoorfieldException(Trouble.Misused, "Say what to remove in one of these ways: packages by name, --brief FILE, or --leftovers.");
+        bool coming = parsed.GetValue(Coming);
+        if ((packages.Length > 0 ? 1 : 0) + (leftovers ? 1 : 0) + (coming ? 1 : 0) + (briefOptions.IsGiven(parsed) ? 1 : 0) != 1)
+            throw new MoorfieldException(Trouble.Misused, "Say what to remove in one of these ways: packages by name, --brief FILE, --coming, or --leftovers.");
+        if (coming && removal.Who(parsed).Length > 0)
+            throw new MoorfieldException(Trouble.Misused, "--coming is for newcomers: leave --for out.");
         var brief = briefOptions.Load(parsed);
         var snapshots = Common.Read(target, removal.Editions(parsed));
         bool keepFiles = removal.KeepFiles(parsed, target) && options.HasRestorePoint(parsed);
@@ -57,7 +65,11 @@ internal static class RemoveCommand
                 ? LeftoverRun.Run(parsed, options, target, snapshots, keepFiles)
                 : throw new MoorfieldException(Trouble.Misused, "Leftovers are nobody's any more: leave --for out.");
         }
-        Func<ImmutableArray<SystemSnapshot>, List<SystemPlan>> makePlans = brief is null
+        if (briefOptions.TellIdle(parsed, brief, target, snapshots, Common.Points(options.VaultPath(parsed))))
+            return BriefCommand.Unmeant(target);
+        Func<ImmutableArray<SystemSnapshot>, List<SystemPlan>> makePlans = coming
+            ? fresh => [.. fresh.Select(s => PlanOfComing(parsed, removal, target, s, Common.Points(options.VaultPath(parsed))))]
+            : brief is null
             ? fresh => PlansOf(parsed, removal, packages, fresh)
             : fresh => [.. target.ForEach([.. fresh.Select(s => s.EditionNumber)], edition => PlanOf(brief, parsed, removal, target, fresh.First(s => s.EditionNumber == edition)))];
         return new RemovalRun(parsed, options, target, snapshots, makePlans, brief?.Title ?? brief?.Name, keepFiles, removal.AcceptsCosts(parsed)).Run();
@@ -68,6 +80,18 @@ internal static class RemoveCommand
         var chosen = PackageChoice.Find(packages, snapshots);
         return [.. snapshots.Select((snapshot, i) => new SystemPlan(
             snapshot, RemovalPlanner.Plan(snapshot, removal.Apply(parsed, new RemovalWish(chosen[i], Audience.Parse(removal.Who(parsed), snapshot))))))];
+    }
+
+    private static SystemPlan PlanOfComing(ParseResult parsed, RemovalOptions removal, Target target, SystemSnapshot snapshot, IReadOnlyList<PointSummary> points)
+    {
+        var forecast = ForecastCommand.Foresee(target, snapshot, null, null, points);
+        var families = forecast.Blockable(isUpdate: false);
+        var newcomers = new Audience([], Newcomers: true);
+        return new SystemPlan(snapshot, RemovalPlanner.Plan(snapshot, removal.Apply(parsed, new RemovalWish(
+            [.. snapshot.Packages.Where(p => p.Newcomers && families.Contains(p.Family)).Select(p => new ChosenPackage(p, Exactly: true))], newcomers)
+        {
+            Guards = target.With(snapshot.EditionNumber, tree => Guards.Read(tree, snapshot, forecast.Open(snapshot.Edition), newcomers)),
+        })));
     }
 
     private static SystemPlan PlanOf(Brief brief, ParseResult parsed, RemovalOptions removal, Target target, SystemSnapshot snapshot)

@@ -76,6 +76,8 @@ internal static class UndoCommand
         CheckConflicts(plan, overwrite);
         if (!plan.HasEffect && interrupted is null)
         {
+            if (plan.IsAllBack && !options.IsPreview(parsed) && PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.State != PointState.Undone))
+                vault.NoteBack(point, TimeProvider.System);
             Say.Aside($"Everything in restore point {point.Number}{(families is null ? "" : " for these packages")} is back already. Nothing was changed.");
             return Program.Done;
         }

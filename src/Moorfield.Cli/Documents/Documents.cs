@@ -103,7 +103,9 @@ internal sealed record ImageJson(
 
 internal sealed record DifferenceJson(string Code, string? Family, string? DisplayName, string Text);
 
-internal sealed record CheckedJson(string Target, int? Edition, bool Agrees, ImmutableArray<DifferenceJson> Differences, string? Error);
+internal sealed record CheckedJson(string Target, int? Edition, bool Agrees, ImmutableArray<DifferenceJson> Differences, string? Error, ImmutableArray<IdleRuleJson> IdleRules);
+
+internal sealed record IdleRuleJson(string At, string Does, string What, ImmutableArray<string> NearMisses);
 
 internal sealed record CheckJson(string Schema, string Brief, string? Title, bool Agrees, ImmutableArray<CheckedJson> Systems);
 
@@ -142,6 +144,22 @@ internal sealed partial class DocumentJson : JsonSerializerContext
     internal static void Write<T>(T document)
     {
         var readable = new DocumentJson(new JsonSerializerOptions(Default.Options) { Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping });
-        Console.Out.WriteLine(JsonSerializer.Serialize(document, (JsonTypeInfo<T>)readable.GetTypeInfo(typeof(T))!));
+        Console.Out.WriteLine(Escaped(JsonSerializer.Serialize(document, (JsonTypeInfo<T>)readable.GetTypeInfo(typeof(T))!)));
+    }
+
+    /// <summary>The same document with escapes for what no terminal should get; outside of texts JSON holds none of that but line breaks.</summary>
+    private static string Escaped(string json)
+    {
+        if (json.AsSpan().IndexOfAnyExceptInRange(' ', '~') < 0)
+            return json;
+        var text = new System.Text.StringBuilder(json.Length);
+        foreach (var rune in json.EnumerateRunes())
+        {
+            if (rune.Value == '\n' || Rendering.Say.IsShown(rune))
+                text.Append(rune.ToString());
+            else
+                text.Append(string.Concat(rune.ToString().Select(c => $"\\u{(int)c:x4}")));
+        }
+        return text.ToString();
     }
 }

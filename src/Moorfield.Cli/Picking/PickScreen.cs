@@ -12,7 +12,6 @@ internal sealed class PickScreen(PickView view) : IDisposable
 {
     private const string Enter = "\e[?1049h\e[?25l";
     private const string Leave = "\e[?25h\e[?1049l";
-    private const int Terminated = 128;
     private readonly Lock _lock = new();
     private readonly List<PosixSignalRegistration> _signals = [];
     private bool _open;
@@ -55,7 +54,7 @@ internal sealed class PickScreen(PickView view) : IDisposable
             {
                 context.Cancel = true;
                 Close();
-                Environment.Exit(Terminated + 15);
+                Environment.Exit(Program.Stopped);
             }));
         }
     }

@@ -191,7 +191,7 @@ internal sealed class PickView(PickState state)
     /// <summary>A text in exactly so many cells, cut or filled up; wide letters count for two.</summary>
     private static string Fit(string text, int cells)
     {
-        text = Say.Clean(text).Replace('\n', ' ');
+        text = Say.Clean(text);
         int used = new Segment(text).CellCount();
         if (used <= cells)
             return text + new string(' ', cells - used);
@@ -204,7 +204,7 @@ internal sealed class PickView(PickState state)
     private static IEnumerable<string> Wrap(string text, int cells)
     {
         string line = "";
-        foreach (string word in Say.Clean(text).Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries))
+        foreach (string word in Say.CleanLines(text).Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries))
         {
             string longer = line.Length == 0 ? word : $"{line} {word}";
             if (new Segment(longer).CellCount() <= cells)

@@ -1,6 +1,11 @@
+using System.Globalization;
+
 namespace Moorfield.Cli.Rendering;
 
-/// <summary>Comma-separated values by RFC 4180, with a line of headings.</summary>
+/// <summary>
+/// Comma-separated values by RFC 4180, with a line of headings. Spreadsheets run cells that begin like a formula: those get an apostrophe in
+/// front, unless they are plain numbers.
+/// </summary>
 internal static class Csv
 {
     internal static void Write(IEnumerable<string> headings, IEnumerable<IEnumerable<string>> rows)
@@ -14,6 +19,8 @@ internal static class Csv
     private static string Field(string text)
     {
         string clean = Say.Clean(text);
+        if (text.Length > 0 && "=+-@\t\r".Contains(text[0], StringComparison.Ordinal) && !long.TryParse(text, CultureInfo.InvariantCulture, out _))
+            clean = "'" + clean;
         return clean.AsSpan().ContainsAny(",\"\r\n") ? $"\"{clean.Replace("\"", "\"\"", StringComparison.Ordinal)}\"" : clean;
     }
 }

@@ -62,15 +62,15 @@ internal static class ForecastText
     {
         if (system.IsClean)
         {
-            Say.Line(brief is null ? $"Nothing {(isUpdate ? "comes back" : "that all accounts do without would be given")}." : "Nothing that the brief does not want would come.");
+            Say.Line(brief is not null ? "Nothing that the brief does not want would come." : isUpdate ? "Nothing comes back, and nothing new comes." : "Nothing that all accounts do without would be given.");
             return;
         }
-        var lost = isUpdate ? system.Families.Where(f => f.Role == PackageRole.Component && (brief is null || f.Guards.IsEmpty)).Select(f => f.DisplayName).ToList() : [];
+        var lost = isUpdate ? system.Families.Where(f => f.Role == PackageRole.Component && f.Guards.IsEmpty).Select(f => f.DisplayName).ToList() : [];
         int count = system.Families.Length;
         if (count > 0)
         {
             Say.Line(brief is null
-                ? $"{Sheet.Count(count, "package")} {(isUpdate ? "would come back" : $"would be given, though {(count == 1 ? "it is" : "they are")} blocked, or no account has {(count == 1 ? "it" : "them")}")}."
+                ? isUpdate ? Coming(system) : $"{Sheet.Count(count, "package")} would be given, though {(count == 1 ? "it is" : "they are")} blocked, or no account has {(count == 1 ? "it" : "them")}."
                 : $"{Sheet.Count(count, "package")} that the brief does not want would come.");
         }
         if (lost.Count > 0)
@@ -79,6 +79,13 @@ internal static class ForecastText
             return;
         Say.Line($"This would keep {(lost.Count == 0 ? "all of that" : "the rest")} away:");
         Say.Line($"  {system.Remedy}");
+    }
+
+    private static string Coming(ForeseenSystem system)
+    {
+        int back = system.Families.Count(f => f.Fate == Fate.ComesBack);
+        int fresh = system.Families.Length - back;
+        return back == 0 ? $"{Sheet.Count(fresh, "new package")} would come." : $"{Sheet.Count(back, "package")} would come back{(fresh == 0 ? "" : $", and {Sheet.Count(fresh, "new one")} would come")}.";
     }
 
     private static string Version(PackageVersion? version) => version?.ToString() ?? Words.Nothing;

@@ -57,7 +57,7 @@ internal static class RemovalText
             Say.Line($"{Sheet.Count(effective.Count, "package")}: {(going.Sum(p => p.Bytes + p.Withheld) == 0 ? "no package files" : $"{Words.Size(going)} of package files")} go{(!data ? "" : plan.Wish.KeepData ? ", the accounts' app data stays" : ", and the accounts' app data (--keep-data leaves it)")}.");
         if (going.Sum(p => p.Withheld) is > 0 and int withheld)
             Say.Line($"{Sheet.Count(withheld, "file")} of these cannot be read through this mount, so a restore point cannot hold {(withheld == 1 ? "it" : "them")}: with one, this will be refused.");
-        ShowMeanings(plan);
+        ShowMeanings(plan, snapshot);
         if (effective.Count(r => r.SetsBlock) is > 0 and int blocks)
             Say.Line($"{Sheet.Count(blocks, "block")} will keep updates from provisioning {(blocks == 1 ? "it" : "them")} again (--allow-return sets none).");
         foreach (var family in plan.Blocks)
@@ -75,7 +75,7 @@ internal static class RemovalText
     }
 
     /// <summary>What the whole removal costs and saves, package by package.</summary>
-    private static void ShowMeanings(Plan plan)
+    private static void ShowMeanings(Plan plan, SystemSnapshot snapshot)
     {
         var costly = plan.Costly.ToList();
         if (costly.Count > 0)
@@ -89,11 +89,17 @@ internal static class RemovalText
 
         void Saved(string code, string verb, string how)
         {
-            var names = plan.Meanings.Where(m => m.Verdict.Reasons.Any(r => r.Code == code)).Select(m => m.Removal.Package.DisplayName).Distinct(StringComparer.Ordinal).ToList();
-            if (names.Count > 0)
-                Say.Line($"What it saves: {Prose.List(names)} no longer {verb}{(names.Count == 1 ? "s" : "")} {how}.");
+            foreach (var people in plan.Meanings.Where(m => m.Verdict.Reasons.Any(r => r.Code == code)).GroupBy(m => Gaining(m.Removal, snapshot)))
+            {
+                var names = people.Select(m => m.Removal.Package.DisplayName).Distinct(StringComparer.Ordinal).ToList();
+                Say.Line($"What it saves: {Prose.List(names)} no longer {verb}{(names.Count == 1 ? "s" : "")} {how}{people.Key}.");
+            }
         }
     }
+
+    /// <summary>" for ivy"; nothing when all accounts gain.</summary>
+    private static string Gaining(PlannedRemoval removal, SystemSnapshot snapshot) =>
+        removal.LeavesAccounts.Length == snapshot.Accounts.Length ? "" : $" for {Prose.List(Words.Names(removal.LeavesAccounts, snapshot))}";
 
     internal static void ShowStaying(Plan plan)
     {

@@ -1,3 +1,4 @@
+using System.Globalization;
 using System.Text;
 using Spectre.Console;
 
@@ -37,16 +38,17 @@ internal static class Say
 
     internal static void Error(string text) => Console.Error.WriteLine($"moorfield: {Clean(text)}");
 
-    /// <summary>Text without control characters, which could drive a terminal, and without the private characters of escaped names.</summary>
-    internal static string Clean(string text)
-    {
-        if (!text.AsSpan().ContainsAnyInRange('\0', '\u001f') && !text.AsSpan().ContainsAnyInRange('\u007f', '\u009f') && !text.AsSpan().ContainsAnyInRange('\u202a', '\uf8ff'))
-            return text;
-        var clean = new StringBuilder(text.Length);
-        foreach (char c in text)
-            clean.Append(c == '\n' || (!char.IsControl(c) && c is not (>= '\u202a' and <= '\u202e') and not (>= '\u2066' and <= '\u2069') and not (>= '\uf700' and <= '\uf7ff')) ? c : '\ufffd');
-        return clean.ToString();
-    }
+    /// <summary>
+    /// One line of text without what could drive a terminal or deceive who reads it: control characters and line breaks, characters that turn
+    /// the direction of text or have no width, halves of characters, and the private ones of escaped names.
+    /// </summary>
+    internal static string Clean(string text) => text.AsSpan().IndexOfAnyExceptInRange(' ', '~') < 0 ? text : string.Concat(text.EnumerateRunes().Select(r => IsShown(r) ? r.ToString() : "\ufffd"));
+
+    /// <summary>The same of several lines.</summary>
+    internal static string CleanLines(string text) => string.Join('\n', text.Split('\n').Select(Clean));
+
+    internal static bool IsShown(Rune rune) => Rune.GetUnicodeCategory(rune) is not (UnicodeCategory.Control or UnicodeCategory.Format
+        or UnicodeCategory.LineSeparator or UnicodeCategory.ParagraphSeparator or UnicodeCategory.PrivateUse or UnicodeCategory.OtherNotAssigned);
 
     /// <summary>Asks on the terminal; the person must type y or yes.</summary>
     internal static bool Confirm(string question)

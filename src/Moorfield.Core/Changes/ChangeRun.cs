@@ -64,12 +64,12 @@ internal sealed class ChangeRun(WindowsVolume volume, Vault? vault, TimeProvider
         var point = vault.Begin(new RestorePoint(
             RestorePoint.SchemaName, 0, request.Kind, request.Undoes, clock.GetUtcNow(), request.Title, request.Note, request.Target, request.Packages, files, prepared.Changes));
         Mark(point);
-        Journal(JournalLine.Started, null);
-        foreach (var failure in request.LeftOut)
-            Journal(JournalLine.Failed, failure.What, failure.Message, failure.Family, failure.Edition);
         Outcome outcome;
         try
         {
+            Journal(JournalLine.Started, null);
+            foreach (var failure in request.LeftOut)
+                Journal(JournalLine.Failed, failure.What, failure.Message, failure.Family, failure.Edition);
             outcome = new Execution(volume, source ?? vault, Journal, resumes, stop).CarryOut(prepared, point.Number);
         }
         catch (MoorfieldException e)

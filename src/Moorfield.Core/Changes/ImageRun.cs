@@ -113,7 +113,15 @@ public sealed class ImageRun(Target target, Vault? vault, TimeProvider clock, bo
     {
         var point = vault!.Begin(new RestorePoint(
             RestorePoint.SchemaName, 0, request.Kind, request.Undoes, clock.GetUtcNow(), request.Title, request.Note, request.Target, request.Packages, files, changes, state));
-        Journal(point, JournalLine.Started);
+        try
+        {
+            Journal(point, JournalLine.Started);
+        }
+        catch
+        {
+            vault.Abandon(point.Number);
+            throw;
+        }
         return point;
     }
 

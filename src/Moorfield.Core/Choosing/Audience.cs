@@ -68,11 +68,13 @@ public sealed record Audience(ImmutableArray<string> Sids, bool Newcomers)
         return fitting.Count switch
         {
             1 => fitting[0],
-            0 => throw new MoorfieldException(Trouble.Misused, $"There is no account '{word}'. {Choices(snapshot)}"),
+            0 => throw new MoorfieldException(Trouble.Misused, $"There is no account '{word}'. {(AllWords.Contains(word, StringComparer.OrdinalIgnoreCase) ? "Did you mean everyone, or accounts? " : "")}{Choices(snapshot)}"),
             _ => throw new MoorfieldException(Trouble.Misused,
                 $"'{word}' is the name of several accounts. Give the SID: {string.Join(" or ", fitting.Select(a => a.Sid))}."),
         };
     }
+
+    private static readonly string[] AllWords = ["all", "any", "anyone", "everybody", "users", "all-users", "*"];
 
     private static string Choices(SystemSnapshot snapshot) =>
         $"Accounts here: {(snapshot.Accounts.IsEmpty ? "none" : string.Join(", ", snapshot.Accounts.Select(a => a.Name)))}. "

@@ -79,6 +79,8 @@ public static class PackageChoice
 
     private static MoorfieldException NothingFits(string argument, IReadOnlyList<SystemSnapshot> snapshots)
     {
+        if (snapshots.SelectMany(s => s.Accounts).FirstOrDefault(a => a.Name.Equals(argument, StringComparison.OrdinalIgnoreCase)) is { } account)
+            return new MoorfieldException(Trouble.Misused, $"'{argument}' is an account, and no package here is called so. Accounts go behind --for, several with commas or a --for each: --for {string.Join(',', snapshots[0].Accounts.Where(a => a != account).Take(1).Append(account).Select(a => a.Name))}.");
         var near = Near(argument.Replace("*", "", StringComparison.Ordinal), snapshots.SelectMany(s => s.Packages));
         return new MoorfieldException(Trouble.Misused, $"No package here is called '{argument}'." + (near.Count == 0
             ? " 'moorfield inventory TARGET --all' lists them."
@@ -88,7 +90,7 @@ public static class PackageChoice
     private static IEnumerable<string> Names(InstalledPackage package) =>
         package.Parts.Select(p => p.FullName.ToString()).Append(package.DisplayName).Append(package.FullName.Name).Append(package.Family.ToString());
 
-    private static List<string> Near(string argument, IEnumerable<InstalledPackage> packages) =>
+    internal static List<string> Near(string argument, IEnumerable<InstalledPackage> packages) =>
         [.. packages
             .Select(p => (p.DisplayName, Distance: Math.Min(Distance(argument, p.DisplayName), Distance(argument, p.FullName.Name))))
             .Where(p => p.Distance <= Math.Max(2, argument.Length / 3))

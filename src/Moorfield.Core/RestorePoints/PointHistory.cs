@@ -29,7 +29,8 @@ public enum PointState
 /// <summary>A restore point with what became of it.</summary>
 /// <param name="UndoneBy">Numbers of the points of the runs that undid it.</param>
 /// <param name="UndonePackages">Those of its packages that were undone.</param>
-public sealed record PointSummary(RestorePoint Point, PointState State, ImmutableArray<int> UndoneBy, ImmutableArray<ConcernedPackage> UndonePackages);
+/// <param name="UndoFailed">Whether an undo of it failed in part, and none has put all back since.</param>
+public sealed record PointSummary(RestorePoint Point, PointState State, ImmutableArray<int> UndoneBy, ImmutableArray<ConcernedPackage> UndonePackages, bool UndoFailed = false);
 
 /// <summary>Works out from the documents and journals of a vault what became of each run.</summary>
 public static class PointHistory
@@ -66,8 +67,12 @@ public static class PointHistory
 
     /// <summary>The families that runs removed from a target, as far as those were not undone.</summary>
     public static ISet<string> Removed(IEnumerable<PointSummary> points, TargetIdentity target) =>
-        points.Where(s => s.Point.Kind == RunKind.Remove && s.State is PointState.Stands or PointState.StandsInPart or PointState.FilesGone && s.Point.Target.IsSameAs(target))
-            .SelectMany(s => s.Point.Packages.Select(p => p.Family)).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        RemovedPackages(points, target).Select(p => p.Family).ToHashSet(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>The packages that runs removed from a target, as far as those were not undone.</summary>
+    public static IEnumerable<ConcernedPackage> RemovedPackages(IEnumerable<PointSummary> points, TargetIdentity target) =>
+        points.Where(s => s.Point.Kind == RunKind.Remove && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart or PointState.FilesGone && s.Point.Target.IsSameAs(target))
+            .SelectMany(s => s.Point.Packages.Except(s.UndonePackages));
 
     private static PointSummary Summary(RestorePoint point, ILookup<int, RestorePoint> undoings, Dictionary<int, IReadOnlyList<JournalLine>> journals)
     {
@@ -79,13 +84,13 @@ public static class PointHistory
         ImmutableArray<ConcernedPackage> back = [.. point.Packages.Where(p => undone.Contains(Key(p)))];
         bool anyFailed = undos.Exists(u => Has(u, JournalLine.Failed));
         var state = Has(point, JournalLine.NotTaken) || !Has(point, JournalLine.Started) && !Has(point, JournalLine.Finished) && undos.Count == 0 ? PointState.NotTaken
-            : undos.Count > 0 && back.Length == point.Packages.Length && (!back.IsEmpty || !anyFailed) ? PointState.Undone
+            : Has(point, JournalLine.Back) || undos.Count > 0 && back.Length == point.Packages.Length && (!back.IsEmpty || !anyFailed) ? PointState.Undone
             : undos.Count > 0 ? PointState.UndoneInPart
             : !Has(point, JournalLine.Finished) ? PointState.Interrupted
             : Has(point, JournalLine.FilesGone) ? PointState.FilesGone
             : Has(point, JournalLine.Failed) ? PointState.StandsInPart
             : PointState.Stands;
-        return new PointSummary(point, state, [.. undos.Select(u => u.Number)], back);
+        return new PointSummary(point, state, [.. undos.Select(u => u.Number)], back, state == PointState.UndoneInPart && anyFailed);
 
         static (string, int?) Key(ConcernedPackage package) => (package.Family.ToUpperInvariant(), package.Edition);
     }

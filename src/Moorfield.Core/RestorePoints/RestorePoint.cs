@@ -75,7 +75,7 @@ public sealed record RestorePoint(
 }
 
 /// <summary>One line of a restore point's journal.</summary>
-/// <param name="Step">started, done, failed, finished, notTaken, or filesGone when the image was compacted since.</param>
+/// <param name="Step">started, done, failed, finished, notTaken, filesGone when the image was compacted since, or back when everything was found as it had been.</param>
 /// <param name="Family">Of what failed.</param>
 /// <param name="Edition">Of what failed; null on a volume.</param>
 public sealed record JournalLine(DateTimeOffset At, string Step, string? What = null, string? Message = null, string? Family = null, int? Edition = null)
@@ -86,6 +86,7 @@ public sealed record JournalLine(DateTimeOffset At, string Step, string? What = 
     internal const string Finished = "finished";
     internal const string NotTaken = "notTaken";
     internal const string FilesGone = "filesGone";
+    internal const string Back = "back";
 }
 
 /// <summary>The file at a target's root while a run is under way.</summary>

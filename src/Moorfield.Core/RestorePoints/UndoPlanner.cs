@@ -30,6 +30,9 @@ public sealed record UndoPlan(
 
     internal IReadOnlyDictionary<Sha1Hash, RestorableContent> Contents { get; init; } = ImmutableDictionary<Sha1Hash, RestorableContent>.Empty;
 
+    /// <summary>Whether all that the run changed is as it was before.</summary>
+    public bool IsAllBack => !HasEffect && AlreadyBack.Length == Point.Changes.Length;
+
     public bool HasEffect => !Changes.IsEmpty || !Whole.IsEmpty || Rewind is not null;
 
     internal IReadOnlyDictionary<WindowsPath, WholeFile> WholeOf(int? edition) => Whole.Where(w => w.Key.Edition == edition).ToDictionary(w => w.Key.Path, w => w.Value);
@@ -53,10 +56,11 @@ public static class UndoPlanner
         ImmutableArray<Change> inverses = [.. point.Changes.Where(c => Concerns(c.Family, c.Edition)).Reverse().Select(c => c.Invert() with { Edition = c.Edition })];
         if (point.Image is { } image && target.Image is { } file && inverses.Length == point.Changes.Length && IsAsLeft(file, image))
             return new UndoPlan(point, packages, inverses, [], [], []) { Rewind = image };
+        bool again = PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.UndoFailed);
         var contents = target.Image is null ? null : new DroppedContents(target.Image, vault);
         var plans = target.ForEach(
             [.. inverses.Select(c => c.Edition).Distinct().Order()],
-            edition => target.With(edition, tree => Plan(tree, edition, contents, vault, point, packages, [.. inverses.Where(c => c.Edition == edition)], overwrite, interrupted)));
+            edition => target.With(edition, tree => Plan(tree, edition, contents, vault, point, packages, [.. inverses.Where(c => c.Edition == edition)], overwrite, interrupted, again)));
         return new UndoPlan(
             point, packages, [.. plans.SelectMany(p => p.Changes)], [.. plans.SelectMany(p => p.AlreadyBack)],
             [.. plans.SelectMany(p => p.Conflicts)], [.. plans.SelectMany(p => p.Lost)])
@@ -71,7 +75,8 @@ public static class UndoPlanner
         file.Wim.Header.Bytes.SequenceEqual(state.HeaderAfter) && file.Wim.Length == state.LengthAfter && state.LengthBefore < state.LengthAfter;
 
     private static UndoPlan Plan(
-        WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, ImmutableArray<ConcernedPackage> packages, ImmutableArray<Change> inverses, bool overwrite, bool interrupted)
+        WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, ImmutableArray<ConcernedPackage> packages, ImmutableArray<Change> inverses, bool overwrite, bool interrupted,
+        bool again)
     {
         var whole = ImmutableDictionary.CreateBuilder<(int?, WindowsPath), WholeFile>();
         var settled = new HashSet<Change>(ReferenceEqualityComparer.Instance);
@@ -97,8 +102,8 @@ public static class UndoPlanner
             (state switch
             {
                 ChangeState.Pending => ready,
-                // An earlier undo may have put the contents back and not all that belongs to them.
-                ChangeState.Done => change is TreeAdded added && (interrupted || added.State(tree, exactly: true) != ChangeState.Done) ? ready : alreadyBack,
+                // What was cut off, or failed, may have put the contents back and not all that belongs to them.
+                ChangeState.Done => change is TreeAdded && (interrupted || again) ? ready : alreadyBack,
                 _ => conflicts,
             }).Add(change);
         }

@@ -205,13 +205,29 @@ public sealed class Vault : IDisposable
         using var gate = _root.OpenFolder(Points)!;
         gate.Lock();
         var numbered = point with { Number = Numbers().LastOrDefault() + 1 };
-        TreeWriter.WriteWhole(_points, DocumentName(numbered.Number), JsonSerializer.SerializeToUtf8Bytes(numbered, VaultJson.Default.RestorePoint));
+        DeleteJournal(numbered.Number); // of a point that was taken back as the power went
+        try
+        {
+            TreeWriter.WriteWhole(_points, DocumentName(numbered.Number), JsonSerializer.SerializeToUtf8Bytes(numbered, VaultJson.Default.RestorePoint));
+        }
+        catch (MoorfieldException) when (Has(numbered.Number))
+        {
+            Abandon(numbered.Number);
+            throw;
+        }
         return numbered;
+    }
+
+    private void DeleteJournal(int number)
+    {
+        if (_points.Stat(JournalName(number)) is not null)
+            _points.Delete(JournalName(number));
     }
 
     /// <summary>Takes back a restore point whose run never began.</summary>
     internal void Abandon(int number)
     {
+        DeleteJournal(number);
         _points.Delete(DocumentName(number));
         _points.Flush();
     }
@@ -274,6 +290,9 @@ public sealed class Vault : IDisposable
         if (there is null)
             _points.Flush();
     }
+
+    /// <summary>Notes that everything that a run changed was found back as it was.</summary>
+    public void NoteBack(RestorePoint point, TimeProvider clock) => Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Back));
 
     /// <summary>Notes that the files of runs on an image are gone for good.</summary>
     public void NoteFilesGone(IEnumerable<RestorePoint> points, TimeProvider clock)

@@ -51,7 +51,7 @@ internal sealed class CostFinder
             .Concat(Chosen(package, departures, losing, opened))
             .Concat(Hardware(package, losing))
             .Concat(Noted(package))
-            .Concat(Saved(package, losing))
+            .Concat(Saved(package, departures, losing))
             .Concat(Along(package, departures))
             .Concat(Idle(package, departures));
     }
@@ -207,15 +207,18 @@ internal sealed class CostFinder
             yield return new Reason("note", ReasonKind.Cost, $"The brief notes: {note}", "noted in the brief", []);
     }
 
-    private static IEnumerable<Reason> Saved(InstalledPackage package, List<string?> losing)
+    /// <summary>What those gain who lose it: nothing while another account keeps it running. Only where there are no accounts yet do newcomers gain.</summary>
+    private IEnumerable<Reason> Saved(InstalledPackage package, Departures departures, List<string?> losing)
     {
-        if (package.Manifest is not { } manifest || losing.Count == 0)
+        ImmutableArray<string?> gaining = [.. losing.Where(who => who is not null || _snapshot.Accounts.IsEmpty)];
+        if (package.Manifest is not { } manifest || gaining.IsEmpty || package.Accounts.Any(sid => departures.Keeps(package, sid)))
             yield break;
+        string who = gaining.Length >= Math.Max(_snapshot.Accounts.Length, 1) ? "" : For(gaining);
         ImmutableArray<string> tasks = [.. manifest.Values("windows.startupTask")];
         if (!tasks.IsEmpty)
-            yield return new Reason("startsWithWindows", ReasonKind.Saving, $"It starts with Windows ({Prose.List(tasks)}).", "starts with Windows", tasks);
+            yield return new Reason("startsWithWindows", ReasonKind.Saving, $"It starts with Windows{who} ({Prose.List(tasks)}).", "starts with Windows" + who, tasks);
         if (manifest.Has("windows.backgroundTasks"))
-            yield return new Reason("runsInBackground", ReasonKind.Saving, "It runs in the background.", "runs in the background", []);
+            yield return new Reason("runsInBackground", ReasonKind.Saving, $"It runs in the background{who}.", "runs in the background" + who, []);
     }
 
     /// <summary>Addons, which go with what they extend.</summary>

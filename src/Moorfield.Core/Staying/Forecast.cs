@@ -95,8 +95,19 @@ public sealed record ForecastDelivery(Delivery Kind, Audience For, ImmutableArra
 /// <param name="Doubtful">Kinds that only guards forbid which the system's edition is reported not to honour.</param>
 public sealed record Forecast(ImmutableArray<ForecastFamily> Families, ImmutableArray<ForecastDelivery> Deliveries, ImmutableArray<ForecastDelivery> Doubtful)
 {
+    /// <summary>The families that come back or are new.</summary>
+    public ImmutableArray<ForecastFamily> Coming => [.. Families.Where(f => f.Fate is Fate.ComesBack or Fate.Arrives)];
+
+    /// <summary>Those of them that blocks keep away from updates, and removing from newcomers keeps away from new accounts: parts of the system only from the latter.</summary>
+    public ImmutableArray<PackageFamilyName> Blockable(bool isUpdate) => [.. Coming.Where(f => !isUpdate || f.Role != PackageRole.Component).Select(f => f.Family)];
+
+    /// <summary>The guards that are open to what is coming: of parts of the system, and against apps that install themselves.</summary>
+    /// <param name="edition">EditionID of the system: guards that others are said not to honour are left out.</param>
+    public ImmutableArray<Guard> Open(string edition) =>
+        [.. Coming.SelectMany(f => f.Guards).Concat(Deliveries.SelectMany(d => d.Guards.Where(g => g.IsSurelyHonouredBy(edition)))).Distinct()];
+
     /// <summary>
-    /// What would be there for somebody against what is wanted: all families that come back; or with a brief those that it would take away, or from
+    /// What would be there for somebody against what is wanted: all that is coming; or with a brief those families that it would take away, or from
     /// an update those that it blocks, and the kinds of apps that it has a guard against.
     /// </summary>
     /// <param name="system">That the forecast is for.</param>
@@ -105,7 +116,7 @@ public sealed record Forecast(ImmutableArray<ForecastFamily> Families, Immutable
     public (ImmutableArray<ForecastFamily> Families, ImmutableArray<ForecastDelivery> Deliveries) Unwanted(Brief? brief, SystemSnapshot system, SystemSnapshot? image)
     {
         if (brief is null)
-            return ([.. Families.Where(f => f.Fate == Fate.ComesBack)], []);
+            return (Coming, Deliveries);
         var audience = Audience.Parse(brief.For.IsEmpty ? ["everyone"] : brief.For, system);
         var (removed, blocked) = BriefChoice.Unwanted(brief, new[] { system, image }.OfType<SystemSnapshot>());
         return (

@@ -44,7 +44,8 @@ public static class ImageCompaction
         }
     }
 
-    private static IEnumerable<(Sha1Hash, long, uint)> Contents(WimFile wim) => wim.Blobs.Entries.Concat(wim.Blobs.Metadata).Select(e => (e.Hash, e.Size, e.References)).Order();
+    private static IEnumerable<(Sha1Hash, long, uint)> Contents(WimFile wim) => 
+        wim.Blobs.Entries.Where(e => !e.IsMetadata).Concat(wim.Blobs.Metadata).Select(e => (e.Hash, e.Size, e.References));
 
     private static string PartOf(string name) => $".{name}{TreeWriter.PartName}";
 

@@ -20,7 +20,7 @@ public enum TreeState
 /// <summary>Compares what is on disk with a record, by names, kinds, link targets and contents.</summary>
 internal static class TreeComparer
 {
-    /// <param name="exactly">Also by owner, mode and extended attributes, which hold streams, flags and security descriptors.</param>
+    /// <param name="exactly">Also by owner, mode, time of the last change and extended attributes, which hold streams, flags and security descriptors.</param>
     internal static TreeState Compare(Folder parent, string name, TreeImage image, bool exactly = false)
     {
         var entries = image.Entries.ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
@@ -69,10 +69,10 @@ internal static class TreeComparer
         return file is not null && FileContent.HashOf(file) == entry.Blob;
     }
 
-    /// <summary>Whether an entry has the recorded owner, mode and attributes and no others; times alone may differ.</summary>
+    /// <summary>Whether an entry has the recorded owner, mode, time of its last change and attributes, and no others.</summary>
     private static bool HasAttributes(Folder folder, string name, TreeEntry entry)
     {
-        if (folder.Stat(name) is not { } info || info.Uid != entry.Uid || info.Gid != entry.Gid || (entry.Kind != EntryKind.Link && info.Mode != entry.Mode))
+        if (folder.Stat(name) is not { } info || info.Uid != entry.Uid || info.Gid != entry.Gid || info.Modified != entry.Modified || (entry.Kind != EntryKind.Link && info.Mode != entry.Mode))
             return false;
         var now = TreeRecorder.Attributes(folder, name);
         return now.Keys.Union(entry.Attributes.Keys, StringComparer.Ordinal).Where(k => !TreeWriter.IsTimes(k))

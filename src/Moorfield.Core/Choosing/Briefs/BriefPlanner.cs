@@ -8,7 +8,7 @@ using Moorfield.Core.Volumes;
 namespace Moorfield.Core.Choosing.Briefs;
 
 /// <summary>A way in which a system is not as a brief wants it.</summary>
-/// <param name="Code">stillThere, cameBack, notBlocked, guardNotSet or refused.</param>
+/// <param name="Code">stillThere, isNew, cameBack, notBlocked, guardNotSet or refused.</param>
 /// <param name="Family">Null for a guard that is about no package.</param>
 public sealed record BriefDifference(string Code, string? Family, string? DisplayName, string Text);
 
@@ -33,7 +33,7 @@ public static class BriefPlanner
     }
 
     /// <summary>What a plan made from a brief would change, as differences; none when the system is as the brief wants it.</summary>
-    /// <param name="removedBefore">Whether an earlier run removed a family here.</param>
+    /// <param name="removedBefore">Whether an earlier run removed a family from this very target.</param>
     public static ImmutableArray<BriefDifference> Differences(Plan plan, SystemSnapshot snapshot, Func<string, bool> removedBefore)
     {
         var found = ImmutableArray.CreateBuilder<BriefDifference>();
@@ -46,10 +46,12 @@ public static class BriefPlanner
                 found.Add(new BriefDifference("notBlocked", family, package.DisplayName, "is not blocked: an update may provision it again."));
                 continue;
             }
-            bool back = package.IsHeld && (package.Blocked || removedBefore(family));
             var has = removal.LeavesAccounts.Select(sid => snapshot.Account(sid)?.Name ?? sid).Concat(removal.LeavesNewcomers ? ["newcomers"] : []).ToList();
             string who = has.Count == 0 ? "its files are there, though nobody has it" : $"{Prose.List(has)} {(has.Count == 1 && has[0] != "newcomers" ? "has" : "have")} it";
-            found.Add(new BriefDifference(back ? "cameBack" : "stillThere", family, package.DisplayName, back ? $"came back: {who}." : $"is still there: {who}."));
+            var (code, how) = !package.IsHeld ? ("stillThere", "is still there")
+                : package.Blocked || removedBefore(family) ? ("cameBack", "came back")
+                : ("isNew", "is new, never removed here");
+            found.Add(new BriefDifference(code, family, package.DisplayName, $"{how}: {who}."));
         }
         foreach (var refused in plan.Refused)
             found.Add(new BriefDifference("refused", refused.Package.Family.ToString(), refused.Package.DisplayName, $"may not be removed. {refused.Verdict.Reasons[0].Text}"));
