@@ -37,6 +37,15 @@ public abstract class CliTest : IDisposable
     protected ToolResult Run(params string[] arguments) =>
         Tool.Run(Program, arguments, new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault, ["XDG_CACHE_HOME"] = Folder["cache"] }, null);
 
+    /// <summary>Runs the program under strace, which does something to a system call of it.</summary>
+    /// <param name="injection">As strace takes it, such as "ftruncate:signal=KILL:when=2".</param>
+    protected ToolResult RunInjected(string injection, params string[] arguments) => RunInjected(injection, [], arguments);
+
+    /// <param name="more">Options of strace.</param>
+    protected ToolResult RunInjected(string injection, string[] more, params string[] arguments) => Tool.Run(
+        "strace", ["-f", "-qq", "-o", "/dev/null", .. more, "-e", $"trace={injection.Split(':')[0]}", "-e", $"inject={injection}", Program, .. arguments],
+        new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault }, null);
+
     /// <summary>Runs a copy of the program as a user who may read everything of the test, and write nothing but the vault.</summary>
     protected ToolResult RunAsNobody(params string[] arguments)
     {

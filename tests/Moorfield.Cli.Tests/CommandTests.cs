@@ -39,7 +39,7 @@ public sealed class CommandTests : CliTest
         package.EnumerateObject().Select(p => p.Name).ShouldBe(
         [
             "family", "fullName", "name", "displayName", "rawDisplayName", "publisher", "version", "architecture", "role", "origin", "bytes", "accounts", "newcomers", "blocked",
-            "standing", "reasons",
+            "standing", "reasons", "withheldFiles",
         ]);
         package.GetProperty("accounts").EnumerateArray().Select(a => a.GetString()).ShouldBe(["counter", "ivy", "rowan"]);
         system.GetProperty("packages").GetArrayLength().ShouldBe(Demo.World.Packages.Length + Demo.World.Leftovers.Count(l => l.What is "registrationWithoutFiles" or "filesWithoutRegistration" or "provisionedWithoutFolder" or "manifestCopy" or "repositoryRow"));

@@ -66,7 +66,7 @@ public sealed class ForecastTests : CliTest
         Run("demo", "sign-in", twin, "hazel").ExitCode.ShouldBe(0);
         var check = Run("check", twin, "--brief", _brief);
         check.ExitCode.ShouldBe(4);
-        check.Output.ShouldContain("came back: counter, hazel, ivy, rowan and newcomers have it.");
+        check.Output.ShouldContain("is new, never removed here: counter, hazel, ivy, rowan and newcomers have it."); // no run was made on the twin
         Held(twin).ShouldBe([("Assistant", "counter, hazel, ivy, rowan"), ("Films", "counter, hazel, ivy, rowan"), ("Weather", "counter, hazel, ivy, rowan")]);
     }
 
@@ -77,15 +77,15 @@ public sealed class ForecastTests : CliTest
             .Select(p => (p.GetProperty("displayName").GetString()!, string.Join(", ", p.GetProperty("accounts").EnumerateArray().Select(a => a.GetString()))))];
 
     [Fact]
-    public void Without_a_brief_the_advice_blocks_all_that_comes_back()
+    public void Without_a_brief_the_advice_keeps_away_all_that_is_coming()
     {
         var before = Run("forecast", Root, "--update", _update, "--expect-none");
         before.ExitCode.ShouldBe(4);
-        before.Output.ShouldContain("8 packages would come back.");
+        before.Output.ShouldContain("8 packages would come back, and 2 new ones would come.");
         FollowAdvice(before);
         var after = Run("forecast", Root, "--update", _update, "--expect-none");
-        (after.ExitCode, after.Output.TrimEnd().Split('\n')[^1]).ShouldBe((0, "Nothing comes back."));
-        Families(Root, "--update", _update).Count(f => f.Fate == "staysAway").ShouldBe(8);
+        (after.ExitCode, after.Output.TrimEnd().Split('\n')[^1]).ShouldBe((0, "Nothing comes back, and nothing new comes."));
+        Families(Root, "--update", _update).Count(f => f.Fate == "staysAway").ShouldBe(10);
         Run("blocks", Root).Output.ShouldContain("still: Films");
     }
 
@@ -172,7 +172,7 @@ public sealed class ForecastTests : CliTest
         JsonSerializer.Serialize(maps).ShouldBe(
             """{"family":"Northlight.Maps_8pewgm0k42rsa","displayName":"Maps","role":"application","fate":"comesBack","cause":"neverBlocked","now":"9.0.4.0","then":"9.2.0.0","before":{"accounts":["rowan"],"newcomers":false},"after":{"accounts":["counter","ivy","rowan"],"newcomers":true},"keptFrom":{"accounts":[],"newcomers":false},"unwanted":true}""");
         system.GetProperty("deliveries").EnumerateArray().Select(d => d.GetProperty("kind").GetString()).ShouldBe(["suggested", "partner", "maker"]);
-        system.GetProperty("remedy").GetString().ShouldStartWith($"moorfield block {Root} Northlight.Films_8pewgm0k42rsa ");
+        system.GetProperty("remedy").GetString().ShouldBe($"moorfield block {Root} --coming {_update}");
     }
 
     [Fact]

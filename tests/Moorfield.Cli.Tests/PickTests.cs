@@ -143,7 +143,7 @@ public sealed class PickTests : CliTest
         Start(100, 30);
         See("Find: _");
         Tool.Read("pkill", "-TERM", "-f", $"pick {Root}");
-        SeeItEnd(143);
+        SeeItEnd(130);
         Run("inventory", Root).ExitCode.ShouldBe(0);
     }
 

@@ -238,11 +238,11 @@ public sealed class BriefTests : IDisposable
             File.Exists(file).ShouldBeTrue();
         var brief = Load(_folder["counters.brief.yaml"]);
         var plan = Plan(brief);
-        BriefPlanner.Differences(plan, _bench.Read(), _ => false).Select(d => d.Code).Distinct().ShouldBe(["stillThere", "notBlocked", "guardNotSet"]);
-        BriefPlanner.Differences(plan, _bench.Read(), f => f.StartsWith("Northlight.Weather", StringComparison.Ordinal)).Where(d => d.Code == "cameBack").ShouldHaveSingleItem().DisplayName.ShouldBe("Weather");
+        BriefPlanner.Differences(plan, _bench.Read(), _ => false, _ => false).Select(d => d.Code).Distinct().ShouldBe(["isNew", "notBlocked", "guardNotSet"]);
+        BriefPlanner.Differences(plan, _bench.Read(), f => f.StartsWith("Northlight.Weather", StringComparison.Ordinal), _ => false).Where(d => d.Code == "cameBack").ShouldHaveSingleItem().DisplayName.ShouldBe("Weather");
         _bench.Run(plan, new WriteSeam()).Failures.ShouldBeEmpty();
         Plan(brief).Changes.ShouldBeEmpty();
-        BriefPlanner.Differences(Plan(brief), _bench.Read(), _ => true).ShouldBeEmpty();
+        BriefPlanner.Differences(Plan(brief), _bench.Read(), _ => true, _ => false).ShouldBeEmpty();
         _bench.Read().Blocks.Select(b => b.Name).ShouldContain("Saltmarsh.Lottery");
         Tool.Read("hivexregedit", "--export", _bench.Software, @"\Policies\Northlight\Assistant").ShouldContain("\"TurnOffAssistant\"=dword:00000001");
         // Something else sets the guard to another value, and takes a block away.
@@ -251,7 +251,7 @@ public sealed class BriefTests : IDisposable
             h.Find(@"Policies\Northlight\Assistant")!.Value.Set(Formats.Hives.HiveValue.FromString("TurnOffAssistant", "1"));
             h.Find($@"{HiveEdit.Store}\Deprovisioned\Saltmarsh.Lottery_5s2ajr5e6xvkm")!.Value.Delete();
         });
-        BriefPlanner.Differences(Plan(brief), _bench.Read(), _ => true).Select(d => d.Code).ShouldBe(["notBlocked", "guardNotSet"]);
+        BriefPlanner.Differences(Plan(brief), _bench.Read(), _ => true, _ => false).Select(d => d.Code).ShouldBe(["notBlocked", "guardNotSet"]);
     }
 
     [Fact]

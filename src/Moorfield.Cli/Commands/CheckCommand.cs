@@ -25,7 +25,7 @@ internal static class CheckCommand
     internal static Command Create()
     {
         var command = new Command("check", """
-            Holds targets against a brief and changes nothing: what is new and what came back, what is not blocked, which guard is not set.
+            Holds targets against a brief and changes nothing: what is there or new, what came back, what is not blocked, which guard is not set.
             Ends with 4 when anything differs, with 3 when a target could not be read.
 
             Example:
@@ -75,8 +75,8 @@ internal static class CheckCommand
             {
                 var snapshot = SystemReader.Read(tree) with { EditionNumber = edition };
                 var plan = RemovalPlanner.Plan(snapshot, BriefPlanner.Wish(brief, tree, snapshot, parsed.GetValue(For) ?? []));
-                var removed = PointHistory.Removed(points, Runs.Identify(target, snapshot));
-                return (Snapshot: snapshot, Checked: new Checked(target.FullPath, Words.Place(target, edition), edition, BriefPlanner.Differences(plan, snapshot, removed.Contains), [], null));
+                var identity = Runs.Identify(target, snapshot);
+                return (Snapshot: snapshot, Checked: new Checked(target.FullPath, Words.Place(target, edition), edition, BriefPlanner.Differences(plan, snapshot, PointHistory.Removed(points, identity).Contains, PointHistory.Undone(points, identity).Contains), [], null));
             }));
             var idle = BriefOptions.Idle(brief, target, [.. systems.Select(s => s.Snapshot)], points);
             return [.. systems.Select((s, i) => i == 0 ? s.Checked with { Idle = idle } : s.Checked)];

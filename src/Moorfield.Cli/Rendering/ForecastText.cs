@@ -32,7 +32,7 @@ internal static class ForecastText
             sheet.Write();
         ShowHidden([.. forecast.Families.Except(shown)]);
         foreach (var delivery in forecast.Deliveries)
-            Say.Line($"{Word(delivery.Kind)} may install themselves for {For(delivery.For, snapshot)}{(system.Deliveries.Contains(delivery) ? ", unwanted" : "")}: no guard against that is set ({string.Join(", ", delivery.Guards.Select(g => g.Name))}).");
+            Say.Line($"{Word(delivery.Kind)} may install themselves for {For(delivery.For, snapshot)}{(brief is not null && system.Deliveries.Contains(delivery) ? ", unwanted" : "")}: no guard against that is set ({string.Join(", ", delivery.Guards.Select(g => g.Name))}).");
         if (!forecast.Doubtful.IsEmpty)
         {
             Say.Line($"Only the guard {Prose.List(forecast.Doubtful.SelectMany(d => d.Guards).Where(g => !g.Editions.IsEmpty).Select(g => g.Name!).Distinct(StringComparer.Ordinal))} keeps apps from installing themselves for "

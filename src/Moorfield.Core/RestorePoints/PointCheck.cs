@@ -43,10 +43,9 @@ internal static class PointCheck
         KeyRemoved removed => IsKey(removed) && (removed.Image is null || IsKey(removed.Image, 0)),
         KeyAdded added => IsKey(added) && (added.Image is null || IsKey(added.Image, 0)),
         ValueChanged value => IsKey(value) && !IsBad(value.Name) && IsValue(value.Before) && IsValue(value.After),
-        TreeChange tree => IsPlace(tree.Path) && (tree.Image is { } image ? IsTree(image) : tree is TreeRemoved),
+        TreeChange tree => IsPlace(tree.Path) && tree.Image is { } image && IsTree(image),
         EntryChange entry => IsPlace(entry.File) && entry.Text is not null && entry.Index is null or >= 0,
-        RowsRemoved rows => rows.Rows is { } images ? AreRows(images) : !IsBad(rows.FullName),
-        RowsAdded rows => rows.Rows is { } images && AreRows(images),
+        RowsChange rows => rows.Rows is { } images && AreRows(images),
         _ => false,
     };
 

@@ -69,6 +69,10 @@ public static class PointHistory
     public static ISet<string> Removed(IEnumerable<PointSummary> points, TargetIdentity target) =>
         RemovedPackages(points, target).Select(p => p.Family).ToHashSet(StringComparer.OrdinalIgnoreCase);
 
+    /// <summary>The families that a run removed from a target and an undo brought back.</summary>
+    public static ISet<string> Undone(IEnumerable<PointSummary> points, TargetIdentity target) =>
+        points.Where(s => s.Point.Kind == RunKind.Remove && s.Point.Target.IsSameAs(target)).SelectMany(s => s.UndonePackages.Select(p => p.Family)).ToHashSet(StringComparer.OrdinalIgnoreCase);
+
     /// <summary>The packages that runs removed from a target, as far as those were not undone.</summary>
     public static IEnumerable<ConcernedPackage> RemovedPackages(IEnumerable<PointSummary> points, TargetIdentity target) =>
         points.Where(s => s.Point.Kind == RunKind.Remove && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart or PointState.FilesGone && s.Point.Target.IsSameAs(target))

@@ -22,8 +22,14 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
             using (var folder = parent.OpenFolder(name))
             {
                 // A listing can be incomplete when entries go meanwhile (fuse drivers): again until it is empty.
+                int last = int.MaxValue;
                 for (var names = folder!.Names(); names.Count > 0; names = folder.Names())
+                {
+                    if (names.Count == last)
+                        throw new MoorfieldException(Trouble.Failed, $"'{names[0]}' was deleted and is still there.");
+                    last = names.Count;
                     names.ForEach(child => Remove(folder, child, depth + 1));
+                }
             }
             parent.Delete(name, folder: true);
             return;
@@ -132,6 +138,7 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
             }
             SetAttributes(parent, PartName, entry);
         });
+        SetAttributes(parent, name, entry, IsFlags); // a new name counts as a change on ntfs-3g
     }
 
     /// <summary>Whether a file is one that was being written when the power went: not longer than it should be, and zero wherever it is not what it should be.</summary>
@@ -183,13 +190,15 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
         Give(IsTimes);
         Give(IsFlags);
 
-        void Give(Func<string, bool> which)
+        void Give(Func<string, bool> which) => SetAttributes(parent, name, entry, which);
+    }
+
+    private void SetAttributes(Folder parent, string name, TreeEntry entry, Func<string, bool> which)
+    {
+        foreach (var (attribute, value) in entry.Attributes.Where(a => which(a.Key)))
         {
-            foreach (var (attribute, value) in entry.Attributes.Where(a => which(a.Key)))
-            {
-                if (parent.Attribute(name, attribute) is not { } now || !now.AsSpan().SequenceEqual(value))
-                    Try(name, attribute, () => parent.SetAttribute(name, attribute, value));
-            }
+            if (parent.Attribute(name, attribute) is not { } now || !now.AsSpan().SequenceEqual(value))
+                Try(name, attribute, () => parent.SetAttribute(name, attribute, value));
         }
     }
 

@@ -34,7 +34,8 @@ public static class BriefPlanner
 
     /// <summary>What a plan made from a brief would change, as differences; none when the system is as the brief wants it.</summary>
     /// <param name="removedBefore">Whether an earlier run removed a family from this very target.</param>
-    public static ImmutableArray<BriefDifference> Differences(Plan plan, SystemSnapshot snapshot, Func<string, bool> removedBefore)
+    /// <param name="undoneBefore">Whether one did, and that was undone.</param>
+    public static ImmutableArray<BriefDifference> Differences(Plan plan, SystemSnapshot snapshot, Func<string, bool> removedBefore, Func<string, bool> undoneBefore)
     {
         var found = ImmutableArray.CreateBuilder<BriefDifference>();
         foreach (var removal in plan.Removals.Where(r => r.HasEffect))
@@ -48,8 +49,8 @@ public static class BriefPlanner
             }
             var has = removal.LeavesAccounts.Select(sid => snapshot.Account(sid)?.Name ?? sid).Concat(removal.LeavesNewcomers ? ["newcomers"] : []).ToList();
             string who = has.Count == 0 ? "its files are there, though nobody has it" : $"{Prose.List(has)} {(has.Count == 1 && has[0] != "newcomers" ? "has" : "have")} it";
-            var (code, how) = !package.IsHeld ? ("stillThere", "is still there")
-                : package.Blocked || removedBefore(family) ? ("cameBack", "came back")
+            var (code, how) = package.IsHeld && (package.Blocked || removedBefore(family)) ? ("cameBack", "came back")
+                : !package.IsHeld || undoneBefore(family) ? ("stillThere", "is still there")
                 : ("isNew", "is new, never removed here");
             found.Add(new BriefDifference(code, family, package.DisplayName, $"{how}: {who}."));
         }

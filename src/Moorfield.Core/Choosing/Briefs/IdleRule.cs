@@ -22,8 +22,9 @@ public sealed record IdleRule(BriefRule Rule, bool Keeps, string What, Immutable
 
         IEnumerable<IdleRule> Idle(BriefRule rule, bool keeps)
         {
+            // Conditions take nothing once what they took is gone, which does not make them mistyped.
             if (rule.Packages.IsEmpty)
-                return systems.Any(s => s.Packages.Any(p => (p.HasFiles || p.IsHeld) && rule.Choose(p, s) is not null)) ? [] : [new IdleRule(rule, keeps, rule.Describe(), [])];
+                return gone.Count > 0 || systems.Any(s => s.Packages.Any(p => (p.HasFiles || p.IsHeld) && rule.Choose(p, s) is not null)) ? [] : [new IdleRule(rule, keeps, rule.Describe(), [])];
             return rule.Packages.Where(n => !packages.Exists(p => PackageChoice.Names(n, p)) && !known.Any(k => PackageChoice.Matches(n, k)))
                 .Select(n => new IdleRule(rule, keeps, n, [.. PackageChoice.Near(n.Replace("*", "", StringComparison.Ordinal), packages)]))
                 // A full family name blocks a family that is not there, unless it is nearly one that is.
