@@ -28,11 +28,24 @@ public static class HiveEdit
         return hive.Find(key) is not null;
     }
 
+    /// <summary>Makes the two sequence numbers the same and the checksum right, so that a hive is looked into.</summary>
+    public static void MakeClean(string path)
+    {
+        byte[] content = File.ReadAllBytes(path);
+        content.AsSpan(4, 4).CopyTo(content.AsSpan(8));
+        Seal(path, content);
+    }
+
     /// <summary>Makes the two sequence numbers differ, as they do when Windows was cut off, and the checksum right.</summary>
     public static void MakeDirty(string path)
     {
         byte[] content = File.ReadAllBytes(path);
         content[4]++;
+        Seal(path, content);
+    }
+
+    private static void Seal(string path, byte[] content)
+    {
         uint sum = Enumerable.Range(0, 127).Aggregate(0u, (sum, i) => sum ^ BitConverter.ToUInt32(content, i * 4));
         BitConverter.TryWriteBytes(content.AsSpan(508), sum);
         File.WriteAllBytes(path, content);
