@@ -74,12 +74,12 @@ internal sealed class Bench(string root, string vaultPath)
         return UndoPlanner.Plan(target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite, Interrupted() == point);
     }
 
-    internal Outcome Undo(int point, string? only = null, bool overwrite = false, WriteSeam? seam = null, int? edition = null, bool verified = true)
+    internal Outcome Undo(int point, string? only = null, bool overwrite = false, WriteSeam? seam = null, int? edition = null, bool verified = true, bool asIfFinished = false)
     {
         using var target = Open(seam);
         using var vault = Vault.Open(vaultPath, seam ?? new WriteSeam());
         var plan = UndoPlanner.Plan(
-            target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null : new HashSet<int?> { edition }, overwrite, Interrupted() == point);
+            target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null : new HashSet<int?> { edition }, overwrite, Interrupted() == point && !asIfFinished);
         if (plan.IsAllBack)
         {
             vault.NoteBack(plan.Point, TimeProvider.System);

@@ -108,6 +108,19 @@ public sealed class InterruptionTests : IDisposable
 
     private static void PutRight(Bench bench) => PutRight(bench, new WriteSeam());
 
+    /// <summary>Something that may be done about an interrupted run.</summary>
+    private static void GoOn(Bench bench, WriteSeam seam, string way)
+    {
+        if (bench.Interrupted() is not { } point)
+            return;
+        if (way == "finish")
+            bench.Finish(seam).Failures.ShouldBeEmpty();
+        else if (way == "undo" || bench.Kind(point) != RunKind.Undo)
+            PutRight(bench, seam);
+        else
+            Should.Throw<MoorfieldException>(() => bench.PlanUndo(point)).Trouble.ShouldBe(Trouble.Refused); // half of a run is nothing to go back to
+    }
+
     // The root's own time is that of the marker's deletion, when the power went right behind it.
     private static string WithoutRoot(string state) => string.Join('\n', state.Split('\n').Where(l => !l.StartsWith(".|", StringComparison.Ordinal)));
 
@@ -215,7 +228,7 @@ public sealed class InterruptionTests : IDisposable
         string before = VolumeState.Files(model.Root);
         int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
         int nested = 0;
-        int rounds = EveryStep ? 1000 : 25;
+        int rounds = EveryStep ? 1000 : 40;
         for (int round = 0; round < rounds; round++)
         {
             string story = $"round {round}:";
@@ -225,15 +238,16 @@ public sealed class InterruptionTests : IDisposable
             for (int depth = 0; depth < 3; depth++)
             {
                 int step = _random.Next(1, steps + 40);
+                string way = new[] { "undo", "finish", "undo of the undo" }[_random.Next(3)];
                 int seed = _random.Next();
                 bool cut = Crash(seam =>
                 {
                     if (depth == 0)
                         bench.Remove(Packages, "everyone", seam);
                     else
-                        PutRight(bench, seam);
+                        GoOn(bench, seam, way);
                 }, step, seed);
-                story += $" {(cut ? "cut" : "done")} at {step} seed {seed};";
+                story += $" {(depth == 0 ? "remove" : way)} {(cut ? "cut" : "done")} at {step} seed {seed};";
                 begun |= bench.Interrupted() is not null;
                 if (cut && begun)
                     deep++;
@@ -242,13 +256,41 @@ public sealed class InterruptionTests : IDisposable
                 nested++;
             bench.ClearParts();
             PutRight(bench);
-            if (bench.Points() is [{ State: PointState.Stands, Point.Kind: RunKind.Remove }])
-                bench.Undo(1).Failures.ShouldBeEmpty();
+            if (bench.Points().FirstOrDefault() is { State: PointState.Stands, Point.Kind: RunKind.Remove })
+                bench.Undo(1).Failures.ShouldBeEmpty(); // it was finished
             Same(bench, before, story);
             bench.Points().ShouldAllBe(p => p.State != PointState.Interrupted, story);
             NothingLeft(bench);
         }
         nested.ShouldBeGreaterThan(0);
+    }
+
+    [Fact]
+    public void An_undo_of_an_undo_that_an_earlier_version_left_in_the_middle_is_walked_back_to_the_beginning()
+    {
+        var bench = Original();
+        string before = VolumeState.Files(bench.Root);
+        int steps = CountSteps(seam => bench.Remove(Packages, "everyone", seam));
+        bench = Copy("original", "cut");
+        // Killed among the files, so that the hives are whole.
+        Crash(seam => bench.Remove(Packages, "everyone", seam), steps - 40, null).ShouldBeTrue();
+        Crash(seam => bench.Undo(1, seam: seam), 60, null).ShouldBeTrue();
+        bench.Interrupted().ShouldBe(2);
+        Copy("cut", "middle");
+        int thirds = 0;
+        bool cut = true;
+        for (int step = 1; cut; step++)
+        {
+            bench = Copy("middle", "cut");
+            cut = Crash(seam => bench.Undo(2, seam: seam, verified: false, asIfFinished: true), step, null);
+            if (bench.Interrupted() == 3)
+                thirds++;
+            bench.ClearParts();
+            PutRight(bench);
+            Same(bench, before, $"step {step}");
+            bench.Points().ShouldAllBe(p => p.State != PointState.Interrupted, $"step {step}");
+        }
+        thirds.ShouldBeGreaterThan(3);
     }
 
     [Fact]

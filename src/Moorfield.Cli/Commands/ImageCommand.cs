@@ -107,8 +107,8 @@ internal static class ImageCommand
         Fact("Split", header.IsSplit ? $"part {header.Part} of {header.Parts}" : "no, one file");
         Fact("Integrity", header.Integrity.IsNone ? "no integrity table" : "has an integrity table");
         Fact("Identifier", header.Guid.ToString());
-        Fact("Compacting", WimCompactor.Reclaimable(image.Wim) is > 0 and var bytes ? $"would give back {Sheet.Size(bytes)}" : "would give back nothing");
-        if (Unchangeable(header) is { } why)
+        Fact("Compacting", image.Reclaimable() is > 0 and var bytes ? $"would give back {Sheet.Size(bytes)}" : "would give back nothing");
+        if (image.WhyUnchangeable() is { } why)
             Say.Line($"{image.Name} can be read, but not changed: it {why}.");
 
         static void Fact(string name, string text) => Say.Line($"{name,-12} {text}");
@@ -117,26 +117,13 @@ internal static class ImageCommand
     private static string Compression(WimHeader header) => header.IsSolidVersion ? "as a whole"
         : header.Compression == WimCompression.None ? "none" : $"{header.Compression.ToString().ToUpperInvariant()} in chunks of {header.ChunkSize / 1024} KB";
 
-    private static string? Unchangeable(WimHeader header)
-    {
-        try
-        {
-            WimEditor.CheckChangeable(header);
-            return null;
-        }
-        catch (InvalidDataException e)
-        {
-            return e.Message;
-        }
-    }
-
     private static ImageJson Document(ImageFile image, List<EditionJson> editions)
     {
         var header = image.Wim.Header;
         return new ImageJson(
             "moorfield.image/1", image.FullPath, [.. editions], header.Compression.ToString().ToLowerInvariant(), header.ChunkSize, header.IsSolidVersion ? "solid" : "normal",
-            header.Part, header.Parts, !header.Integrity.IsNone, header.BootIndex, header.Guid.ToString(), image.Wim.Length, WimCompactor.Reclaimable(image.Wim),
-            Unchangeable(header) is null);
+            header.Part, header.Parts, !header.Integrity.IsNone, header.BootIndex, header.Guid.ToString(), image.Wim.Length, image.Reclaimable(),
+            image.WhyUnchangeable() is null);
     }
 
     private static Command CreateCompact()
@@ -169,7 +156,7 @@ internal static class ImageCommand
             }
             image.CheckChangeable();
             long before = image.Wim.Length;
-            long bytes = WimCompactor.Reclaimable(image.Wim);
+            long bytes = image.Reclaimable();
             if (copy is null && bytes == 0)
             {
                 Say.Aside($"{image.Name} holds nothing to give back. Nothing was changed.");

@@ -137,6 +137,8 @@ internal static class UndoCommand
         if (parsed.GetValue(Point) is { } number)
         {
             var point = vault.Read(number);
+            if (InterruptedRun.UndoesHalf(vault, point) is { } half)
+                throw new MoorfieldException(Trouble.Refused, $"Restore point {number} is that of an undo of run {half}, which had been interrupted: undoing it would bring back half of that run. Make the change anew instead.");
             return point.Target.IsSameSystemAs(identity) ? point
                 : throw new MoorfieldException(Trouble.Refused, $"Restore point {number} belongs to {point.Target.Computer}, which is another system than the one in {target.FullPath}.");
         }

@@ -145,6 +145,6 @@ internal static class RemovalText
         if (outcome.Verified)
             Say.Line($"A fresh look at {(plans.Count == 1 ? Words.Place(target, plans[0].Snapshot) : $"{plans.Count} editions of {target.Name}")} agrees with the plan{(outcome.Failures.IsEmpty ? "" : " in all else")}.");
         if (target.Image is { } image)
-            Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}; 'moorfield image compact' would give back {Sheet.Size(WimCompactor.Reclaimable(image.Wim))}.");
+            Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}; 'moorfield image compact' would give back {Sheet.Size(image.Reclaimable())}.");
     }
 }

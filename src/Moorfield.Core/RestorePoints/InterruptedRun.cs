@@ -120,6 +120,9 @@ public sealed class InterruptedRun
             note(JournalLine.Failed, change.Describe(), Foreigner, change.Family);
         var outcome = new Execution(volume, vault, note, resumes: true, stop).CarryOut(prepared, Point);
         Close(volume, vault, point, clock);
+        // Half of a run does not agree with anything; the run below is undone next.
+        if (Below(vault, point) is not null)
+            outcome = outcome with { Disagreements = [] };
         return outcome with { Failures = [.. foreign.Select(c => new RunFailure(c.Family, c.Describe(), Foreigner)), .. outcome.Failures] };
     }
 
@@ -141,12 +144,13 @@ public sealed class InterruptedRun
             volume.DeleteMarker(RunMarker.FileName, run.Marker.RootAccessed, run.Marker.RootModified);
     }
 
-    /// <summary>The unfinished run that an undo of an unfinished undo has left; null when there is none.</summary>
-    private static int? Below(Vault vault, RestorePoint point)
-    {
-        bool IsOpen(int number) => vault.Has(number) && !vault.Journal(number).Any(l => l.Step == JournalLine.Finished);
-        return point.Undoes is { } undone && IsOpen(undone) && vault.Read(undone).Undoes is { } first && IsOpen(first) ? first : null;
-    }
+    /// <summary>The unfinished run whose middle an undo of its undo has brought back; null when there is none.</summary>
+    private static int? Below(Vault vault, RestorePoint point) =>
+        point.Undoes is { } undone && vault.Has(undone) && UndoesHalf(vault, vault.Read(undone)) is { } first ? first : null;
+
+    /// <summary>The run that an undo undid, when that had been cut off: undoing the undo would bring back half of it.</summary>
+    public static int? UndoesHalf(Vault vault, RestorePoint point) =>
+        point.Undoes is { } undone && vault.Has(undone) && !vault.Journal(undone).Any(l => l.Step == JournalLine.Finished) ? undone : null;
 
     internal enum FileState
     {

@@ -49,8 +49,11 @@ public static class UndoPlanner
     /// <param name="editions">Only the changes in these; null for all.</param>
     /// <param name="overwrite">Put the recorded state in place of what is in conflict with it.</param>
     /// <param name="interrupted">The run was cut off: files may be half written, and times altered of what it did not come to change.</param>
+    /// <exception cref="MoorfieldException">The run is itself an undo that was cut off: refused.</exception>
     public static UndoPlan Plan(Target target, Vault vault, RestorePoint point, ISet<string>? families, ISet<int?>? editions, bool overwrite, bool interrupted = false)
     {
+        if (interrupted && point.Kind == RunKind.Undo)
+            throw new MoorfieldException(Trouble.Refused, $"Restore point {point.Number} is that of an undo that was interrupted: it is carried on, not undone.");
         bool Concerns(string family, int? edition) => (families is null || families.Contains(family)) && (editions is null || editions.Contains(edition));
         ImmutableArray<ConcernedPackage> packages = [.. point.Packages.Where(p => Concerns(p.Family, p.Edition))];
         ImmutableArray<Change> inverses = [.. point.Changes.Where(c => Concerns(c.Family, c.Edition)).Reverse().Select(c => c.Invert() with { Edition = c.Edition })];

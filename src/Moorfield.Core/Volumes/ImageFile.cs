@@ -63,17 +63,38 @@ public sealed class ImageFile : IDisposable
     public bool TryLock() => LibC.Lock(_file, LibC.LockExclusive | LibC.LockNonBlocking) == 0;
 
     /// <summary>Makes sure that this file may be changed.</summary>
-    /// <exception cref="MoorfieldException">A kind of image that is not changed here.</exception>
+    /// <exception cref="MoorfieldException">A kind of image that is not changed here, or contents overlap.</exception>
     public void CheckChangeable()
+    {
+        if (WhyUnchangeable() is { } why)
+            throw new MoorfieldException(Trouble.Refused, $"{Name} {why}. Nothing was changed.");
+    }
+
+    /// <summary>Why this file may not be changed, to stand behind its name; null when it may.</summary>
+    public string? WhyUnchangeable()
     {
         try
         {
             WimEditor.CheckChangeable(Wim.Header);
             WimCompactor.CheckLayout(Wim);
+            return null;
         }
         catch (InvalidDataException e)
         {
-            throw new MoorfieldException(Trouble.Refused, $"{Name} {e.Message}. Nothing was changed.", e);
+            return e.Message;
+        }
+    }
+
+    /// <summary>Bytes that compacting would give back; 0 when that is not known, because contents overlap.</summary>
+    public long Reclaimable()
+    {
+        try
+        {
+            return WimCompactor.Reclaimable(Wim);
+        }
+        catch (InvalidDataException)
+        {
+            return 0;
         }
     }
 
