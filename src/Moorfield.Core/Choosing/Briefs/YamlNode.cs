@@ -46,6 +46,11 @@ internal abstract record YamlNode(int Line, int Column)
             string reason = e.Message[(e.Message.IndexOf("): ", StringComparison.Ordinal) is var at and >= 0 ? at + 3 : 0)..].TrimEnd('.');
             throw new MoorfieldException(Trouble.Misused, $"{name}:{e.End.Line}:{e.End.Column}: this is not YAML that can be read: {reason}.", e);
         }
+        catch (Exception e) when (e is InvalidOperationException or ArgumentException or IndexOutOfRangeException or FormatException or OverflowException)
+        {
+            // The parser trips over some texts instead of saying what is wrong with them.
+            throw new MoorfieldException(Trouble.Misused, $"{name}: this is not YAML that can be read.", e);
+        }
     }
 
     private static YamlNode Read(string name, Parser parser, int depth)
