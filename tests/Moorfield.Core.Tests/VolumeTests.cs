@@ -208,5 +208,22 @@ public sealed class VolumeTests : IDisposable
         second.TryLock().ShouldBeTrue();
     }
 
+    [Theory]
+    [InlineData("system.ntfs_reparse_data", "17000080", EntryKind.Link, "Windows compressed it")]
+    [InlineData("system.ntfs_reparse_data", "13000080", EntryKind.File, "deduplicated")]
+    [InlineData("system.ntfs_reparse_data", "1a000090", EntryKind.File, "0x9000001A")]
+    [InlineData("system.ntfs_attrib_be", "00004020", EntryKind.File, "encrypted")]
+    [InlineData("system.ntfs_attrib", "20400000", EntryKind.File, "encrypted")]
+    [InlineData("system.ntfs_attrib_be", "00004010", EntryKind.Folder, null)]
+    [InlineData("system.ntfs_attrib_be", "00000020", EntryKind.File, null)]
+    [InlineData("system.ntfs_reparse_data", "0c0000a0", EntryKind.Link, null)]
+    [InlineData("system.ntfs_reparse_data", "1b000080", EntryKind.File, null)]
+    public void Content_that_a_mount_withholds_is_told_by_attributes(string attribute, string value, EntryKind kind, string? why)
+    {
+        string? found = Withheld.Why(kind, new Dictionary<string, byte[]> { [attribute] = Convert.FromHexString(value) });
+        (found is null).ShouldBe(why is null);
+        (found ?? "").ShouldContain(why ?? "");
+    }
+
     public void Dispose() => _folder.Dispose();
 }

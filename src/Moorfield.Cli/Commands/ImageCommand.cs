@@ -168,20 +168,22 @@ internal static class ImageCommand
                 return Program.Done;
             }
             long after;
-            _ = Interruption.BeginChanging();
+            Outcome outcome;
+            progress.Stop = Interruption.BeginChanging();
             using var vault = copy is null ? Vault.OpenExisting(Vault.ChoosePath(parsed.GetValue(vaultPath))) : null;
             var lost = vault is null ? [] : Standing(target, vault).Where(r => !DroppedContents.Survive(r.Point, image)).Select(r => r.Point).ToList();
             try
             {
-                after = ImageCompaction.Copy(image, copy ?? image.FullPath, progress.Seam);
+                (after, outcome) = Runs.Compact(target, copy ?? image.FullPath, progress.Seam);
                 vault?.NoteFilesGone(lost, TimeProvider.System);
             }
             finally
             {
                 progress.Clear();
             }
+            ChangeOptions.ShowTrouble(outcome, target);
             Say.Line($"{(copy is null ? image.Name : Path.GetFileName(copy))} has {Sheet.Size(after)} now; {image.Name} {(copy is null ? "had" : "has")} {Sheet.Size(before)}.");
-            return Program.Done;
+            return ChangeOptions.ExitCode(outcome);
         });
         return command;
     }

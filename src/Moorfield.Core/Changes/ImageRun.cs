@@ -62,7 +62,7 @@ public sealed class ImageRun(Target target, Vault? vault, TimeProvider clock, bo
     {
         using var edition = edit.OpenEdition(number);
         Func<SafeFileHandle, string>? keep = vault is null ? null : _ => "";
-        using var prepared = new Preparation(edition, keep, request.Restored?.WholeOf(number) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty, shared)
+        using var prepared = new Preparation(edition, keep, request.Restored?.WholeOf(number) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty, shared, stop)
             .Prepare([.. request.Changes.Where(c => c.Edition == number).Select(c => c with { Edition = null })]);
         if (prepared.Changes.IsEmpty && prepared.Files.IsEmpty)
             return new Prepared([], []);

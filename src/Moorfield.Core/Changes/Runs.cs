@@ -49,6 +49,19 @@ public static class Runs
         return outcome with { Disagreements = [.. outcome.Disagreements, .. Expectation.Check(target, request.Expected, outcome)] };
     }
 
+    /// <summary>Compacts an image, and takes a fresh look at what came of it.</summary>
+    /// <param name="path">The image's own path, or one that must not exist.</param>
+    /// <returns>Bytes of the compacted file, and how that ended.</returns>
+    /// <exception cref="MoorfieldException">The image stays what it is.</exception>
+    public static (long Bytes, Outcome Outcome) Compact(Target target, string path, WriteSeam seam)
+    {
+        var before = ImageCompaction.Contents(target.Image!.Wim).ToList();
+        long bytes = ImageCompaction.Copy(target.Image, path, seam);
+        using var fresh = Target.Open(path, new WriteSeam());
+        bool same = fresh.Image is { } image && ImageCompaction.Contents(image.Wim).SequenceEqual(before) && image.Reclaimable() == 0;
+        return (bytes, Outcome.Nothing with { Disagreements = same ? [] : [new Disagreement(null, $"{Path.GetFileName(path)} does not hold what the image held.")] });
+    }
+
     /// <summary>What a target is called in a restore point.</summary>
     public static TargetIdentity Identify(Target target, SystemSnapshot snapshot) => target.Image is { } image
         ? new TargetIdentity(image.FullPath, image.Name, TargetIdentities.Of(image), snapshot.Product, snapshot.Build)

@@ -51,7 +51,7 @@ public static class BriefPlanner
             string who = has.Count == 0 ? "its files are there, though nobody has it" : $"{Prose.List(has)} {(has.Count == 1 && has[0] != "newcomers" ? "has" : "have")} it";
             var (code, how) = package.IsHeld && (package.Blocked || removedBefore(family)) ? ("cameBack", "came back")
                 : !package.IsHeld || undoneBefore(family) ? ("stillThere", "is still there")
-                : ("isNew", "is new, never removed here");
+                : ("isNew", "is new");
             found.Add(new BriefDifference(code, family, package.DisplayName, $"{how}: {who}."));
         }
         foreach (var refused in plan.Refused)
