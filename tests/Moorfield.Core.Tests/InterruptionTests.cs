@@ -423,5 +423,36 @@ public sealed class InterruptionTests : IDisposable
         bench.Read().Build.ShouldEndWith(".0");
     }
 
+    [Fact]
+    public void A_list_with_a_second_name_is_replaced_as_a_whole_or_not_at_all()
+    {
+        const string List = "Windows/System32/OEMDefaultAssociations.xml";
+        Demo.CopyTo(_folder, "original");
+        var bench = Copy("original", "cut");
+        Tool.Read("ln", Path.Combine(bench.Root, List), _folder["second"]);
+        byte[] before = File.ReadAllBytes(_folder["second"]);
+        var steps = new List<string>();
+        bench.Remove("Picture Viewer", "everyone", new WriteSeam((_, name) => steps.Add(name)));
+        byte[] after = File.ReadAllBytes(Path.Combine(bench.Root, List));
+        after.ShouldNotBe(before);
+        int first = steps.FindIndex(s => s.EndsWith($"System32/{TreeWriter.PartName}", StringComparison.Ordinal));
+        first.ShouldBeGreaterThan(0);
+        var seen = new HashSet<bool>();
+        for (int step = first + 2; step < first + 14; step++)
+        {
+            bench = Copy("original", "cut");
+            File.Delete(_folder["second"]);
+            Tool.Read("ln", Path.Combine(bench.Root, List), _folder["second"]);
+            Crash(seam => bench.Remove("Picture Viewer", "everyone", seam), step, step).ShouldBeTrue();
+            byte[] now = File.ReadAllBytes(Path.Combine(bench.Root, List));
+            (now.AsSpan().SequenceEqual(before) || now.AsSpan().SequenceEqual(after)).ShouldBeTrue($"step {step}");
+            seen.Add(now.AsSpan().SequenceEqual(after));
+            File.ReadAllBytes(_folder["second"]).ShouldBe(before);
+            PutRight(bench);
+            File.ReadAllBytes(Path.Combine(bench.Root, List)).ShouldBe(before, $"step {step}");
+        }
+        seen.Count.ShouldBe(2);
+    }
+
     public void Dispose() => _folder.Dispose();
 }

@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
@@ -30,6 +31,9 @@ public sealed class Vault : IDisposable
     private readonly Folder _root;
     private readonly Folder _blobs;
     private readonly Folder _points;
+
+    // A document never changes, and takes long to read.
+    private readonly ConcurrentDictionary<int, RestorePoint> _read = new();
 
     private Vault(string path, Folder root, Folder blobs, Folder points)
     {
@@ -228,6 +232,7 @@ public sealed class Vault : IDisposable
     internal void Abandon(int number)
     {
         DeleteJournal(number);
+        _read.TryRemove(number, out _);
         _points.Delete(DocumentName(number));
         _points.Flush();
     }
@@ -236,7 +241,9 @@ public sealed class Vault : IDisposable
     internal bool Has(int number) => _points.Stat(DocumentName(number)) is not null;
 
     /// <exception cref="MoorfieldException">There is no such point, or its document is damaged.</exception>
-    public RestorePoint Read(int number)
+    public RestorePoint Read(int number) => _read.GetOrAdd(number, Load);
+
+    private RestorePoint Load(int number)
     {
         using var file = _points.OpenFile(DocumentName(number))
             ?? throw new MoorfieldException(Trouble.Misused, $"The vault {FullPath} has no restore point {number}. 'moorfield restore-point list' lists them.");

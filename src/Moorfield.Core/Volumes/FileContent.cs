@@ -1,3 +1,4 @@
+using System.Buffers;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Formats.Native;
 using Moorfield.Formats.Wim;
@@ -71,12 +72,19 @@ internal static class FileContent
 
     internal static void ForEachPiece(SafeFileHandle file, Take take)
     {
-        byte[] buffer = new byte[BufferLength];
-        long offset = 0;
-        while (RandomAccess.Read(file, buffer, offset) is > 0 and int got)
+        byte[] buffer = ArrayPool<byte>.Shared.Rent((int)Math.Clamp(RandomAccess.GetLength(file), 1, BufferLength));
+        try
         {
-            take(buffer.AsSpan(0, got));
-            offset += got;
+            long offset = 0;
+            while (RandomAccess.Read(file, buffer, offset) is > 0 and int got)
+            {
+                take(buffer.AsSpan(0, got));
+                offset += got;
+            }
+        }
+        finally
+        {
+            ArrayPool<byte>.Shared.Return(buffer);
         }
     }
 }

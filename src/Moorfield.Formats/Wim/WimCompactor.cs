@@ -57,7 +57,6 @@ public static class WimCompactor
             output.Flush();
             integrity = Append(IntegrityTable.Create(reading, table.End, null, 0));
         }
-        output.Flush();
         var boot = wim.Header.BootIndex > 0 ? Moved(wim.Header.BootMetadata) : wim.Header.BootMetadata;
         WimEditor.WriteHeader(output, wim.Header.With(table, xml, boot, integrity, wim.Header.ImageCount).Bytes);
 
