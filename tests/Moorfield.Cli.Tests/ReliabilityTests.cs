@@ -19,7 +19,8 @@ public sealed class ReliabilityTests : CliTest
     private void Same(string before, string what)
     {
         string[] now = VolumeState.Files(Root).Split('\n');
-        now.Except(before.Split('\n')).Concat(before.Split('\n').Except(now)).Take(6).ShouldBeEmpty(what);
+        // The root's own time is not promised where the program is killed at its marker.
+        now.Except(before.Split('\n')).Concat(before.Split('\n').Except(now)).Where(l => !l.StartsWith(".|", StringComparison.Ordinal)).Take(6).ShouldBeEmpty(what);
     }
 
     private void Done(params string[] arguments)

@@ -411,16 +411,29 @@ public sealed class InterruptionTests : IDisposable
         File.Exists(foreign).ShouldBeTrue();
     }
 
-    [Fact]
-    public void A_change_that_only_looks_half_written_is_not_overwritten_by_the_undo_of_a_finished_run()
+    [Theory]
+    [InlineData("after", true, "After")]
+    [InlineData("before", true, "Before")]
+    [InlineData("aftere", true, "HalfWritten")] // written, and not cut off yet
+    [InlineData("after!", true, "Foreign")]
+    [InlineData("aft", true, "Foreign")]
+    [InlineData("bftor", false, "Foreign")] // only a run that was cut off leaves a file between its two contents
+    [InlineData("bftere", false, "Foreign")]
+    [InlineData("befter", true, "Foreign")]
+    public void A_file_is_told_by_its_bytes(string now, bool interrupted, string state)
     {
         var bench = Original();
-        bench.Remove("Weather", "everyone");
-        string list = Path.Combine(bench.Root, "Windows/System32/config/SOFTWARE");
-        // A value that something else set to zero: each byte is the run's or zero.
-        HiveEdit.Change(list, hive => hive.Find(@"Microsoft\Windows NT\CurrentVersion")!.Value.Set(Formats.Hives.HiveValue.FromDWord("UBR", 0)));
-        bench.Undo(1).Failures.ShouldBeEmpty();
-        bench.Read().Build.ShouldEndWith(".0");
+        string Keep(string text)
+        {
+            using var vault = Vault.Open(_folder["cut-vault"], new WriteSeam());
+            using var content = FileContent.InMemory(System.Text.Encoding.ASCII.GetBytes(text));
+            return vault.Keep(content);
+        }
+        var file = new ReplacedFile(@"Windows\file", Keep("before"), Keep("after"), default, default);
+        File.WriteAllText(Path.Combine(bench.Root, "Windows/file"), now);
+        using var volume = WindowsVolume.Open(bench.Root, new WriteSeam());
+        using var opened = Vault.OpenExisting(_folder["cut-vault"])!;
+        InterruptedRun.StateOf(volume, opened, file, interrupted).ToString().ShouldBe(state);
     }
 
     [Fact]
