@@ -15,7 +15,7 @@ internal sealed class PowerCut : Exception;
 /// A disk that loses what was not flushed. Everything is done at once, so that a run reads what it wrote; what would still be in memory is
 /// remembered with what was there before. At the cut a seeded choice of that is kept, lost, or, for contents, torn by sectors of 512 bytes.
 /// Flushing a file makes its content, length and facts safe, not its name; flushing a folder makes its names safe, in the order in which they
-/// were altered; flushing the file system, everything.
+/// were altered; flushing the file system, everything on it: a vault counts as lying on another one than the target.
 /// </summary>
 internal sealed partial class CrashDisk : Disk, IDisposable
 {
@@ -36,9 +36,13 @@ internal sealed partial class CrashDisk : Disk, IDisposable
     /// <param name="Keys">The folders and files whose flushing makes it safe: any of them.</param>
     /// <param name="Gone">The folder that was removed, or 0: its loss of steps brings it back.</param>
     /// <param name="Made">The file or folder that was made, or 0: nothing of it is there without it.</param>
-    private sealed record Step(ulong[] Keys, Action Revert, ulong Gone = 0, ulong Made = 0);
+    /// <param name="InVault">On which of the two file systems.</param>
+    private sealed record Step(ulong[] Keys, Action Revert, ulong Gone = 0, ulong Made = 0, bool InVault = false);
 
-    private sealed record Content(SafeFileHandle File, byte[] Before, FileTime Modified);
+    private sealed record Content(SafeFileHandle File, byte[] Before, FileTime Modified, bool InVault);
+
+    private static bool IsInVault(SafeFileHandle file) =>
+        IO.File.ResolveLinkTarget($"/proc/self/fd/{file.DangerousGetHandle()}", returnFinalTarget: false)?.FullName.Contains("vault", StringComparison.Ordinal) == true;
 
     /// <summary>How many steps and contents are not safe.</summary>
     internal int Unsafe => _steps.Count + _contents.Count;
@@ -153,7 +157,13 @@ internal sealed partial class CrashDisk : Disk, IDisposable
 
     internal override int FlushFileSystem(SafeFileHandle anyFile)
     {
-        Forget();
+        bool inVault = IsInVault(anyFile);
+        _steps.RemoveAll(s => s.InVault == inVault);
+        foreach (ulong key in _contents.Where(c => c.Value.InVault == inVault).Select(c => c.Key).ToList())
+        {
+            _contents.Remove(key, out var content);
+            content!.File.Dispose();
+        }
         return 0; // the real one would wait for every disk of the machine
     }
 
@@ -224,7 +234,7 @@ internal sealed partial class CrashDisk : Disk, IDisposable
     private void Add(SafeFileHandle folder, Step step, (FileTime Accessed, FileTime Modified) times)
     {
         ulong key = Key(folder);
-        _steps.Add(step with { Revert = () => { step.Revert(); base.SetTimes(Open(key), Here, times.Accessed, times.Modified); } });
+        _steps.Add(step with { InVault = IsInVault(folder), Revert = () => { step.Revert(); base.SetTimes(Open(key), Here, times.Accessed, times.Modified); } });
     }
 
     private void Remember(SafeFileHandle file)
@@ -233,7 +243,7 @@ internal sealed partial class CrashDisk : Disk, IDisposable
         if (_contents.ContainsKey(facts.Inode))
             return;
         var own = LibC.Open(Bytes($"/proc/self/fd/{file.DangerousGetHandle()}"), LibC.ReadWrite | LibC.CloseOnExec, 0);
-        _contents[facts.Inode] = new Content(own, FileContent.ReadAll(own), new(facts.Modification.Seconds, facts.Modification.Nanoseconds));
+        _contents[facts.Inode] = new Content(own, FileContent.ReadAll(own), new(facts.Modification.Seconds, facts.Modification.Nanoseconds), IsInVault(own));
     }
 
     private void RememberFacts(SafeFileHandle folder, byte[] name)
@@ -246,7 +256,7 @@ internal sealed partial class CrashDisk : Disk, IDisposable
         {
             Native.fchmod((int)entry.DangerousGetHandle(), facts.Mode & 0xFFFu);
             SetTimes(entry, times.Item2);
-        }));
+        }, InVault: IsInVault(folder)));
     }
 
     private static unsafe void SetTimes(SafeFileHandle file, FileTime modified)

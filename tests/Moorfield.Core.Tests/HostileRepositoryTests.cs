@@ -89,6 +89,14 @@ public sealed class HostileRepositoryTests : IDisposable
     }
 
     [Fact]
+    public void A_text_longer_than_any_name_is_not_read()
+    {
+        Sql(OpenPackage);
+        Sql("INSERT INTO Package(PackageFullName, PackageFamily) VALUES (hex(zeroblob(10000000)), 1);");
+        ReadWithNote("repositoryUnreadable", "will not be written");
+    }
+
+    [Fact]
     public void A_question_that_takes_too_many_steps_ends()
     {
         Sql($"CREATE TABLE n2(i); {Endless} INSERT INTO n2 SELECT i FROM n LIMIT 30000;");

@@ -142,10 +142,12 @@ internal static class RestorePointCommand
 
     private static string Time(RestorePoint point) => point.Created.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
 
+    private static string Name(ConcernedPackage package) => package.Edition is { } edition ? $"{package.DisplayName} in edition {edition}" : package.DisplayName;
+
     private static string State(PointSummary summary) => summary.State switch
     {
         PointState.Undone => $"undone by {string.Join(", ", summary.UndoneBy)}",
-        PointState.UndoneInPart => $"undone in part by {string.Join(", ", summary.UndoneBy)}: {Prose.List(summary.UndonePackages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal), 3)}",
+        PointState.UndoneInPart => $"undone in part by {string.Join(", ", summary.UndoneBy)}: {Prose.List(summary.UndonePackages.Select(Name).Distinct(StringComparer.Ordinal), 3)}",
         PointState.FilesGone => "its files are gone: compacted since",
         PointState.StandsInPart => "stands, done in part",
         PointState.Interrupted => "interrupted",
