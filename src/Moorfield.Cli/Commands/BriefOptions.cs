@@ -31,9 +31,9 @@ internal sealed class BriefOptions
 
     /// <summary>Tells rules of a brief that take nothing on a target.</summary>
     /// <returns>Whether there are some and that is not allowed.</returns>
-    internal bool TellIdle(ParseResult parsed, Brief? brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots, IReadOnlyList<PointSummary> points)
+    internal bool TellIdle(ParseResult parsed, Brief? brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots, string vaultPath)
     {
-        var idle = brief is null ? [] : Idle(brief, target, snapshots, points);
+        var idle = brief is null ? [] : Idle(brief, target, snapshots, Common.Points(vaultPath));
         foreach (var rule in idle)
             Say.Aside($"moorfield: {target.Name}: {rule.Describe()}");
         return !idle.IsEmpty && IsStrict(parsed);

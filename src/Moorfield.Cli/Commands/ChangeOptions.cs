@@ -70,8 +70,6 @@ internal sealed class ChangeOptions
             ShowPreview();
         if (!parsed.GetValue(_yes))
         {
-            if (Console.IsInputRedirected)
-                throw new MoorfieldException(Trouble.Misused, "Standard input is not a terminal, so nobody can be asked. Add --yes to go ahead, or --preview to look only. Nothing was changed.");
             var fingerprint = proposal.Accounts is null ? null : TargetFingerprint.Of(target, proposal.Accounts);
             if (!Say.Confirm(withPoint ? "Carry this out?" : "Carry this out without a restore point? It cannot be undone.")
                 || (proposal.Costs.Count > 0 && !Say.Confirm($"It costs something: {Prose.List(proposal.Costs)}. Carry it out all the same?")))
@@ -126,15 +124,10 @@ internal sealed class ChangeOptions
             Say.Line($"An undo was cut off on {target.Name} (restore point {point.Number}: {point.Title}). It is carried on: {Totals(point.Changes)}.");
         if (IsPreview(parsed))
             return Program.Done;
-        if (!parsed.GetValue(_yes))
+        if (!parsed.GetValue(_yes) && !Say.Confirm("Carry it on?"))
         {
-            if (Console.IsInputRedirected)
-                throw new MoorfieldException(Trouble.Misused, "Standard input is not a terminal, so nobody can be asked. Add --yes to go ahead. Nothing was changed.");
-            if (!Say.Confirm("Carry it on?"))
-            {
-                Say.Aside("Nothing was changed.");
-                return Program.Done;
-            }
+            Say.Aside("Nothing was changed.");
+            return Program.Done;
         }
         Progress.Vault = vault.FullPath;
         Outcome outcome;

@@ -162,7 +162,10 @@ internal static class ImageCommand
                 Say.Aside($"{image.Name} holds nothing to give back. Nothing was changed.");
                 return Program.Done;
             }
-            if (copy is null && !Agreed(target, bytes, Vault.ChoosePath(parsed.GetValue(vaultPath)), parsed.GetValue(yes)))
+            using var vault = copy is null ? Vault.OpenExisting(Vault.ChoosePath(parsed.GetValue(vaultPath))) : null;
+            var runs = vault is null ? [] : Standing(target, vault);
+            var lost = runs.Where(r => !DroppedContents.Survive(r, image)).ToList();
+            if (copy is null && !Agreed(image, bytes, vault, runs.Count, lost.Count, parsed.GetValue(yes)))
             {
                 Say.Aside("Nothing was changed.");
                 return Program.Done;
@@ -170,8 +173,6 @@ internal static class ImageCommand
             long after;
             Outcome outcome;
             progress.Stop = Interruption.BeginChanging();
-            using var vault = copy is null ? Vault.OpenExisting(Vault.ChoosePath(parsed.GetValue(vaultPath))) : null;
-            var lost = vault is null ? [] : Standing(target, vault).Where(r => !DroppedContents.Survive(r.Point, image)).Select(r => r.Point).ToList();
             try
             {
                 (after, outcome) = Runs.Compact(target, copy ?? image.FullPath, progress.Seam);
@@ -188,33 +189,27 @@ internal static class ImageCommand
         return command;
     }
 
-    private static List<PointSummary> Standing(Target target, Vault vault)
+    /// <summary>Runs on an image that can still be undone.</summary>
+    private static List<RestorePoint> Standing(Target target, Vault vault)
     {
         var identity = Runs.Identify(target);
         return [.. PointHistory.Read(vault, Say.Error)
-            .Where(s => s.Point.Image is not null && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart && s.Point.Target.IsSameAs(identity))];
+            .Where(s => s.Point.Image is not null && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart && s.Point.Target.IsSameAs(identity))
+            .Select(s => s.Point)];
     }
 
     /// <summary>Says what compacting in place ends, and asks.</summary>
-    private static bool Agreed(Target target, long bytes, string vaultPath, bool yes)
+    private static bool Agreed(ImageFile image, long bytes, Vault? vault, int runs, int lost, bool yes)
     {
-        var image = target.Image!;
         Say.Line($"Compacting {image.Name} gives back {Sheet.Size(bytes)}.");
-        using var vault = Vault.OpenExisting(vaultPath);
-        var runs = vault is null ? [] : Standing(target, vault);
-        int kept = runs.Count(r => DroppedContents.Survive(r.Point, image));
         Say.Line("The way back to the file as it was before earlier runs ends with it.");
-        if (runs.Count > 0)
+        if (runs > 0)
         {
-            Say.Line(kept == runs.Count
-                ? $"{Sheet.Count(kept, "run")} on it in {vaultPath} can still be undone afterwards, change by change."
-                : $"Of {Sheet.Count(runs.Count, "run")} on it in {vaultPath}, {kept} can still be undone afterwards, change by change; what the others removed is gone for good.");
+            Say.Line(lost == 0
+                ? $"{Sheet.Count(runs, "run")} on it in {vault!.FullPath} can still be undone afterwards, change by change."
+                : $"Of {Sheet.Count(runs, "run")} on it in {vault!.FullPath}, {runs - lost} can still be undone afterwards, change by change; what the others removed is gone for good.");
         }
-        if (yes)
-            return true;
-        if (Console.IsInputRedirected)
-            throw new MoorfieldException(Trouble.Misused, "Standard input is not a terminal, so nobody can be asked. Add --yes to go ahead. Nothing was changed.");
-        return Say.Confirm("Compact it?");
+        return yes || Say.Confirm("Compact it?");
     }
 
     private static string Text(long number) => number.ToString(CultureInfo.InvariantCulture);

@@ -40,7 +40,7 @@ internal static class PickCommand
         var snapshots = Common.Read(target, removal.Editions(parsed));
         bool keepFiles = removal.KeepFiles(parsed, target) && options.HasRestorePoint(parsed);
         Runs.CheckTarget(target); // before a person works on a choice that cannot be carried out
-        if (briefOptions.TellIdle(parsed, brief, target, snapshots, Common.Points(options.VaultPath(parsed))))
+        if (briefOptions.TellIdle(parsed, brief, target, snapshots, options.VaultPath(parsed)))
             return BriefCommand.Unmeant(target);
         var advice = brief?.Advice ?? Advice.None;
         var state = new PickState(

@@ -65,7 +65,7 @@ internal static class RemoveCommand
                 ? LeftoverRun.Run(parsed, options, target, snapshots, keepFiles)
                 : throw new MoorfieldException(Trouble.Misused, "Leftovers are nobody's any more: leave --for out.");
         }
-        if (briefOptions.TellIdle(parsed, brief, target, snapshots, Common.Points(options.VaultPath(parsed))))
+        if (briefOptions.TellIdle(parsed, brief, target, snapshots, options.VaultPath(parsed)))
             return BriefCommand.Unmeant(target);
         Func<ImmutableArray<SystemSnapshot>, List<SystemPlan>> makePlans = coming
             ? fresh => [.. fresh.Select(s => PlanOfComing(parsed, removal, target, s, Common.Points(options.VaultPath(parsed))))]

@@ -1,5 +1,6 @@
 using System.Globalization;
 using System.Text;
+using Moorfield.Core;
 using Spectre.Console;
 
 namespace Moorfield.Cli.Rendering;
@@ -51,9 +52,12 @@ internal static class Say
         or UnicodeCategory.LineSeparator or UnicodeCategory.ParagraphSeparator or UnicodeCategory.PrivateUse or UnicodeCategory.OtherNotAssigned);
 
     /// <summary>Asks on the terminal; the person must type y or yes.</summary>
+    /// <exception cref="MoorfieldException">There is nobody to ask.</exception>
     internal static bool Confirm(string question)
     {
-        Console.Error.Write($"{question} [y/N] ");
+        if (Console.IsInputRedirected)
+            throw new MoorfieldException(Trouble.Misused, "Standard input is not a terminal, so nobody can be asked. Add --yes to go ahead. Nothing was changed.");
+        Console.Error.Write($"{Clean(question)} [y/N] ");
         string? answer = Console.In.ReadLine()?.Trim();
         return answer is not null && (answer.Equals("y", StringComparison.OrdinalIgnoreCase) || answer.Equals("yes", StringComparison.OrdinalIgnoreCase));
     }

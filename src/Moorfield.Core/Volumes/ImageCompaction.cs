@@ -45,7 +45,7 @@ public static class ImageCompaction
     }
 
     /// <summary>What a file holds, in its order: SHA-1, bytes and references of each content, then of each edition's metadata.</summary>
-    internal static IEnumerable<(Sha1Hash Hash, long Bytes, uint References)> Contents(WimFile wim) => 
+    internal static IEnumerable<(Sha1Hash Hash, long Bytes, uint References)> Contents(WimFile wim) =>
         wim.Blobs.Entries.Where(e => !e.IsMetadata).Concat(wim.Blobs.Metadata).Select(e => (e.Hash, e.Size, e.References));
 
     private static string PartOf(string name) => $".{name}{TreeWriter.PartName}";

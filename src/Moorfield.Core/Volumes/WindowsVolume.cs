@@ -235,11 +235,7 @@ public sealed class WindowsVolume : WindowsTree
     }
 
     /// <summary>Takes away a part of a marker that a run left which was cut off.</summary>
-    internal void ClearPart()
-    {
-        if (_root.Stat(TreeWriter.PartName) is not null)
-            TreeWriter.DeletePart(_root);
-    }
+    internal void ClearPart() => TreeWriter.DeletePart(_root);
 
     private T? Within<T>(WindowsPath path, Func<Folder, string, T> use, out bool found)
     {
