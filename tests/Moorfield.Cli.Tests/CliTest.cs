@@ -43,7 +43,8 @@ public abstract class CliTest : IDisposable
 
     /// <param name="more">Options of strace.</param>
     protected ToolResult RunInjected(string injection, string[] more, params string[] arguments) => Tool.Run(
-        "strace", ["-f", "-qq", "-o", "/dev/null", .. more, "-e", $"trace={injection.Split(':')[0]}", "-e", $"inject={injection}", Program, .. arguments],
+        "strace", ["-f", "-qq", "-o", "/dev/null", .. more, "-e", $"trace={injection.Split(':')[0]}", "-e", $"inject={injection}", Program,
+        .. arguments],
         new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault }, null);
 
     /// <summary>Runs a copy of the program as a user who may read everything of the test, and write nothing but the vault.</summary>

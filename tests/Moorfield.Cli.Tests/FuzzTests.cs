@@ -30,11 +30,13 @@ public sealed class FuzzTests : CliTest
 
     public FuzzTests(ITestOutputHelper output) => _output = output;
 
-    private static int Number(string variable, int otherwise) => int.TryParse(Environment.GetEnvironmentVariable(variable), out int number) ? number : otherwise;
+    private static int Number(string variable, int otherwise) =>
+    int.TryParse(Environment.GetEnvironmentVariable(variable), out int number) ? number : otherwise;
 
     private void Try(string story, params string[] arguments)
     {
-        var outcome = Tool.Run("python3", ["-c", Measure, $"{MostSeconds}", .. Command(arguments)], new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault, ["XDG_CACHE_HOME"] = Folder["cache"] }, null);
+        var outcome = Tool.Run("python3", ["-c", Measure, $"{MostSeconds}", .. Command(arguments)],
+        new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault, ["XDG_CACHE_HOME"] = Folder["cache"] }, null);
         string[] end = outcome.Output.TrimEnd().Split('\n')[^1].Split(' ');
         story = $"{story}: moorfield {string.Join(' ', arguments)}\n{outcome.Error}";
         int.Parse(end[0]).ShouldBeInRange(0, 5, story);
@@ -110,7 +112,9 @@ public sealed class FuzzTests : CliTest
         if (random.Next(2) == 0)
             Spoil(random, manifest);
         else
-            Reword(random, manifest, ["<", "&#0;", "&x;", "<!DOCTYPE a>", "\"", "99999999999999999999", "ms-resource:", "]]>", "<Extension Category=\"", new string('a', 70_000)]);
+            Reword(random, manifest,
+                ["<", "&#0;", "&x;", "<!DOCTYPE a>", "\"", "99999999999999999999", "ms-resource:", "]]>", "<Extension Category=\"",
+                new string('a', 70_000)]);
         Try(story, "inventory", root, "--all");
         Try(story, "explain", root, "Weather");
         Try(story, Removal(root));
@@ -119,7 +123,8 @@ public sealed class FuzzTests : CliTest
     [Fact]
     public void Lists() => ForSeeds("list", (random, root, story) =>
     {
-        string list = Directory.GetFiles(root, "OEMDefaultAssociations.xml", SearchOption.AllDirectories).Concat(Directory.GetFiles(root, "LayoutModification.json", SearchOption.AllDirectories)).Order().ToArray()[random.Next(2) == 0 ? 0 : ^1];
+        string list = Directory.GetFiles(root, "OEMDefaultAssociations.xml", SearchOption.AllDirectories)
+        .Concat(Directory.GetFiles(root, "LayoutModification.json", SearchOption.AllDirectories)).Order().ToArray()[random.Next(2) == 0 ? 0 : ^1];
         Reword(random, list, ["<", "{", "}", "[", "]", "\"", ",", "&#0;", "\0", "null"]);
         Try(story, "inventory", root);
         Try(story, Removal(root));
@@ -137,21 +142,29 @@ public sealed class FuzzTests : CliTest
             case 1:
                 string[] schema =
                 [
-                    "UPDATE sqlite_master SET sql = replace(sql, 'INTEGER', 'TEXT') WHERE name = 'Package'", "UPDATE sqlite_master SET rootpage = abs(random() % 9) WHERE type = 'table' AND abs(random() % 3) = 0",
-                    "UPDATE sqlite_master SET sql = substr(sql, 1, abs(random() % 80)) WHERE abs(random() % 5) = 0", "UPDATE sqlite_master SET type = 'view' WHERE name = 'PackageUser'",
-                    "UPDATE sqlite_master SET name = 'Package' WHERE name = 'CacheVersion'", "INSERT INTO sqlite_master SELECT * FROM sqlite_master", "UPDATE sqlite_master SET tbl_name = 'User' WHERE type = 'index'",
-                    "UPDATE sqlite_master SET sql = sql || ' WITHOUT ROWID' WHERE type = 'table' AND abs(random() % 4) = 0", "CREATE VIRTUAL TABLE v USING fts5(Package)", "PRAGMA encoding='UTF-16'",
+                    "UPDATE sqlite_master SET sql = replace(sql, 'INTEGER', 'TEXT') WHERE name = 'Package'",
+                    "UPDATE sqlite_master SET rootpage = abs(random() % 9) WHERE type = 'table' AND abs(random() % 3) = 0",
+                    "UPDATE sqlite_master SET sql = substr(sql, 1, abs(random() % 80)) WHERE abs(random() % 5) = 0",
+                    "UPDATE sqlite_master SET type = 'view' WHERE name = 'PackageUser'",
+                    "UPDATE sqlite_master SET name = 'Package' WHERE name = 'CacheVersion'", "INSERT INTO sqlite_master SELECT * FROM sqlite_master",
+                    "UPDATE sqlite_master SET tbl_name = 'User' WHERE type = 'index'",
+                    "UPDATE sqlite_master SET sql = sql || ' WITHOUT ROWID' WHERE type = 'table' AND abs(random() % 4) = 0",
+                    "CREATE VIRTUAL TABLE v USING fts5(Package)", "PRAGMA encoding='UTF-16'",
                 ];
-                Tool.Run("sqlite3", [repository], null, $".dbconfig defensive off\n.dbconfig writable_schema on\n{schema[random.Next(schema.Length)]};\n");
+                Tool.Run("sqlite3", [repository], null,
+                    $".dbconfig defensive off\n.dbconfig writable_schema on\n{schema[random.Next(schema.Length)]};\n");
                 break;
             default:
                 string[] rows =
                 [
-                    "UPDATE Package SET PackageFullName = zeroblob(100000)", "UPDATE PackageUser SET Package = 'x'", "UPDATE User SET UserSid = NULL", "UPDATE PackageFamily SET PackageFamilyName = char(0) || PackageFamilyName",
-                    "UPDATE Package SET PackageFullName = CAST(x'ff00fe' AS TEXT) WHERE _PackageID % 2", "UPDATE Application SET Package = -9223372036854775808", "UPDATE PackageUserStatus SET Payload = 1e999",
+                    "UPDATE Package SET PackageFullName = zeroblob(100000)", "UPDATE PackageUser SET Package = 'x'",
+                    "UPDATE User SET UserSid = NULL", "UPDATE PackageFamily SET PackageFamilyName = char(0) || PackageFamilyName",
+                    "UPDATE Package SET PackageFullName = CAST(x'ff00fe' AS TEXT) WHERE _PackageID % 2",
+                    "UPDATE Application SET Package = -9223372036854775808", "UPDATE PackageUserStatus SET Payload = 1e999",
                     "UPDATE Package SET PackageFamily = 9e300", "UPDATE PackageUserStatus SET PackageUser = PackageUser + 0.5",
                 ];
-                Tool.Run("sqlite3", [repository], null, $"PRAGMA ignore_check_constraints=1;\n{string.Join(";\n", Enumerable.Range(0, 3).Select(_ => rows[random.Next(rows.Length)].Replace("UPDATE ", "UPDATE OR IGNORE ")))};\n");
+                Tool.Run("sqlite3", [repository], null,
+                    $"PRAGMA ignore_check_constraints=1;\n{string.Join(";\n", Enumerable.Range(0, 3).Select(_ => rows[random.Next(rows.Length)].Replace("UPDATE ", "UPDATE OR IGNORE ")))};\n");
                 break;
         }
         Try(story, "inventory", root);
@@ -182,8 +195,11 @@ public sealed class FuzzTests : CliTest
     public void Briefs() => ForSeeds("brief", (random, root, story) =>
     {
         string brief = Folder["fuzzed.brief.yaml"];
-        File.WriteAllText(brief, "brief: 1\ntitle: Counters\nfor: everyone\nremove:\n  - package: Weather\n    because: a barometer\n  - publisher: [Pennywhistle Games]\n    larger-than: 1 KB\nkeep:\n  - Calculator\nblock:\n  - Northlight.PartyChat_8pewgm0k42rsa\nguard:\n  - hive: machine\n    key: Policies\\X\n    name: Y\n    type: dword\n    data: 1\n");
-        Reword(random, brief, ["[", "{", "&a ", "*a", "!!binary ", "- ", ": ", "\t", "\0", "'", "|", "99999999999999999999", "~", "include: [fuzzed.brief.yaml]\n", new string('[', 5000), "\ufeff"]);
+        File.WriteAllText(brief,
+            "brief: 1\ntitle: Counters\nfor: everyone\nremove:\n  - package: Weather\n    because: a barometer\n  - publisher: [Pennywhistle Games]\n    larger-than: 1 KB\nkeep:\n  - Calculator\nblock:\n  - Northlight.PartyChat_8pewgm0k42rsa\nguard:\n  - hive: machine\n    key: Policies\\X\n    name: Y\n    type: dword\n    data: 1\n");
+        Reword(random, brief,
+            ["[", "{", "&a ", "*a", "!!binary ", "- ", ": ", "\t", "\0", "'", "|", "99999999999999999999", "~", "include: [fuzzed.brief.yaml]\n",
+            new string('[', 5000), "\ufeff"]);
         Try(story, "brief", "show", brief, "--on", root);
         Try(story, "check", root, "--brief", brief);
         Try(story, "remove", root, "--brief", brief, "--yes", "--accept-costs");

@@ -70,7 +70,8 @@ public sealed class NtfsTests : CliTest
             inventory.Output.Split('\n').ShouldContain(l => l.StartsWith("Clock ", StringComparison.Ordinal) && l.Contains("at least"));
             Json(Run("inventory", volume, "--format", "json")).GetProperty("systems")[0].GetProperty("packages").EnumerateArray()
                 .Single(p => p.GetProperty("displayName").GetString() == "Clock").GetProperty("withheldFiles").GetInt32().ShouldBe(2);
-            Run("remove", volume, "Clock", "--for", "everyone", "--preview").Output.ShouldContain("2 files of these cannot be read through this mount");
+            Run("remove", volume, "Clock", "--for", "everyone",
+                "--preview").Output.ShouldContain("2 files of these cannot be read through this mount");
             string before = Tool.Read("find", volume);
             var removed = Run("remove", volume, "Clock", "Weather", "--for", "everyone", "--yes", "--accept-costs");
             removed.ExitCode.ShouldBe(5, removed.Error);
@@ -123,7 +124,8 @@ public sealed class NtfsTests : CliTest
         {
             string file = Path.Combine(folder, "Northlight.Clock.dll");
             Tool.Read("setfattr", "-n", "system.ntfs_attrib_be", "-v", "0x00000080", file);
-            Tool.Read("setfattr", "-n", "system.ntfs_dos_name", "-v", "OEMDEF~1.XML", Path.Combine(volume, "Windows/System32/OEMDefaultAssociations.xml"));
+            Tool.Read("setfattr", "-n", "system.ntfs_dos_name", "-v", "OEMDEF~1.XML",
+                Path.Combine(volume, "Windows/System32/OEMDefaultAssociations.xml"));
             string before = Tool.Read("getfattr", "-h", "-e", "hex", "-n", "system.ntfs_attrib_be", file);
             before.ShouldContain("0x00000080");
             Run("remove", volume, "Clock", "Picture Viewer", "--for", "everyone", "--yes", "--accept-costs").Error.ShouldBeEmpty();

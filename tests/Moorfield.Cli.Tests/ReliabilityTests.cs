@@ -20,7 +20,8 @@ public sealed class ReliabilityTests : CliTest
     {
         string[] now = VolumeState.Files(Root).Split('\n');
         // The root's own time is not promised where the program is killed at its marker.
-        now.Except(before.Split('\n')).Concat(before.Split('\n').Except(now)).Where(l => !l.StartsWith(".|", StringComparison.Ordinal)).Take(6).ShouldBeEmpty(what);
+        now.Except(before.Split('\n')).Concat(before.Split('\n').Except(now)).Where(l => !l.StartsWith(".|", StringComparison.Ordinal))
+            .Take(6).ShouldBeEmpty(what);
     }
 
     private void Done(params string[] arguments)
@@ -83,7 +84,8 @@ public sealed class ReliabilityTests : CliTest
         int killed = 0;
         for (int when = 1; when < 40; when++)
         {
-            var run = RunInjected($"ftruncate:signal=KILL:when={when}", "remove", Root, "Picture Viewer", "Weather", "--for", "everyone", "--yes", "--accept-costs");
+            var run = RunInjected($"ftruncate:signal=KILL:when={when}", "remove", Root, "Picture Viewer", "Weather", "--for", "everyone", "--yes",
+            "--accept-costs");
             if (run.ExitCode == 0)
             {
                 Done("undo", Root, "--yes");
@@ -126,7 +128,8 @@ public sealed class ReliabilityTests : CliTest
         File.Exists(At(".moorfield-run.json")).ShouldBeTrue();
         foreach (string[] arguments in new[]
         {
-            new[] { "remove", Root, "No such package", "--for", "nobody" }, ["remove", Root], ["remove", Root, "--brief", "/no/such/brief"], ["block", Root, "x"],
+            new[] { "remove", Root, "No such package", "--for", "nobody" }, ["remove", Root], ["remove", Root, "--brief", "/no/such/brief"],
+            ["block", Root, "x"],
             ["unblock", Root, "No such block"], ["guard", Root, "no-such-guard"], ["remove", Root, "--leftovers"],
         })
         {
@@ -139,7 +142,8 @@ public sealed class ReliabilityTests : CliTest
     public void Stopped_while_it_asks_the_program_says_that_nothing_was_changed()
     {
         string before = VolumeState.Files(Root);
-        var outcome = RunInTerminal("", () => Tool.Run("pkill", "-INT", "-f", $"^{Command([])[0]} remove {Root}"), "remove", Root, "Clock", "--for", "everyone");
+        var outcome = RunInTerminal("", () => Tool.Run("pkill", "-INT", "-f", $"^{Command([])[0]} remove {Root}"), "remove", Root, "Clock", "--for",
+            "everyone");
         outcome.ExitCode.ShouldBe(130, outcome.Output);
         outcome.Output.ShouldContain("Nothing was changed.");
         Same(before, "afterwards");
@@ -155,7 +159,8 @@ public sealed class ReliabilityTests : CliTest
         // Each renaming and flushing takes its time, so that the signal comes in the middle.
         var start = new ProcessStartInfo("sh", ["-c",
             "exec strace -f -qq -o /dev/null -e trace=fsync -e inject=fsync:delay_enter=200000 \"$@\" 2>\"$0\"", errors,
-            .. Command(["remove", Root, "Clock", "Weather", "Maps", "--for", "everyone", "--yes", "--accept-costs"])]) { UseShellExecute = false, RedirectStandardOutput = true };
+            .. Command(["remove", Root, "Clock", "Weather", "Maps", "--for", "everyone", "--yes", "--accept-costs"])]) { UseShellExecute = false,
+            RedirectStandardOutput = true };
         start.Environment["MOORFIELD_VAULT"] = Vault;
         using var process = Process.Start(start)!;
         while (!File.Exists(At(".moorfield-run.json")) && !process.HasExited)
@@ -191,7 +196,8 @@ public sealed class ReliabilityTests : CliTest
     [Fact]
     public void Deletions_that_do_not_take_place_end_and_are_told()
     {
-        var removed = RunInjected("unlinkat:retval=0", ["-P", At($"Program Files/WindowsApps/{Demo.FullName("Northlight.Clock")}/Assets")], "remove", Root, "Clock", "--for", "everyone", "--yes");
+        var removed = RunInjected("unlinkat:retval=0", ["-P", At($"Program Files/WindowsApps/{Demo.FullName("Northlight.Clock")}/Assets")], "remove",
+        Root, "Clock", "--for", "everyone", "--yes");
         removed.ExitCode.ShouldBeOneOf(1, 3);
         removed.Error.ShouldContain("is still there");
         removed.Error.ShouldNotContain("should not have happened");
@@ -202,7 +208,8 @@ public sealed class ReliabilityTests : CliTest
     {
         foreach (string[] arguments in new[]
         {
-            new[] { "remove", Root, "Clock", "--for", "everyone" }, ["block", Root, Demo.Family("Northlight.Maps")], ["unblock", Root, Demo.Family("Northlight.Maps")], ["guard", Root, "suggested-apps"],
+            new[] { "remove", Root, "Clock", "--for", "everyone" }, ["block", Root, Demo.Family("Northlight.Maps")],
+            ["unblock", Root, Demo.Family("Northlight.Maps")], ["guard", Root, "suggested-apps"],
             ["remove", Root, "--leftovers"], ["undo", Root],
         })
         {
@@ -265,7 +272,8 @@ public sealed class ReliabilityTests : CliTest
         var one = Run("remove", Root, "Welcome to Kestrelworks", "--for", "ivy", "--preview");
         one.ExitCode.ShouldBe(0, one.Error);
         one.Output.ShouldNotContain("What it saves"); // the others keep it running
-        Run("remove", Root, "Welcome to Kestrelworks", "--for", "everyone", "--preview").Output.ShouldMatch("What it saves: Welcome to Kestrelworks no longer starts with Windows\\.");
+        Run("remove", Root, "Welcome to Kestrelworks", "--for", "everyone",
+            "--preview").Output.ShouldMatch("What it saves: Welcome to Kestrelworks no longer starts with Windows\\.");
     }
 
     [Fact]
@@ -274,7 +282,8 @@ public sealed class ReliabilityTests : CliTest
         Folder.Write("wish.brief.yaml", "brief: 1\nfor: everyone\nremove:\n  - Wether\n"u8);
         foreach (string command in new[] { "check", "remove" })
         {
-            string[] arguments = command == "check" ? ["check", Root, "--brief", Folder["wish.brief.yaml"]] : ["remove", Root, "--brief", Folder["wish.brief.yaml"], "--yes"];
+            string[] arguments = command == "check" ? ["check", Root, "--brief", Folder["wish.brief.yaml"]]
+            : ["remove", Root, "--brief", Folder["wish.brief.yaml"], "--yes"];
             var lenient = Run(arguments);
             lenient.ExitCode.ShouldBe(0, lenient.Error);
             lenient.Error.ShouldContain("remove Wether takes nothing here. Near misses: Weather");
@@ -295,8 +304,10 @@ public sealed class ReliabilityTests : CliTest
         string manifest = At($"Program Files/WindowsApps/{Demo.FullName("Northlight.Clock")}/AppxManifest.xml");
         string text = File.ReadAllText(manifest);
         string escaped = string.Concat(Evil.Where(c => c != '\u001b').Select(c => c is '\n' or > '~' ? $"&#x{(int)c:x};" : c.ToString()));
-        File.WriteAllText(manifest, text.Replace("<DisplayName>Clock</DisplayName>", $"<DisplayName>{escaped}</DisplayName>", StringComparison.Ordinal));
-        HiveEdit.Change(HiveEdit.Software(Root), hive => hive.Create(@"Microsoft\Windows\CurrentVersion\Uninstall\evil").Set(HiveValue.FromString("DisplayName", Evil)));
+        File.WriteAllText(manifest,
+            text.Replace("<DisplayName>Clock</DisplayName>", $"<DisplayName>{escaped}</DisplayName>", StringComparison.Ordinal));
+        HiveEdit.Change(HiveEdit.Software(Root),
+            hive => hive.Create(@"Microsoft\Windows\CurrentVersion\Uninstall\evil").Set(HiveValue.FromString("DisplayName", Evil)));
         foreach (string format in new[] { "table", "csv", "json" })
         {
             string output = Run("inventory", Root, "--classic", "--format", format).Output;

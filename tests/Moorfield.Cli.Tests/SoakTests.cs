@@ -10,11 +10,13 @@ namespace Moorfield.Cli.Tests;
 public sealed class SoakTests : CliTest
 {
     private static readonly int Rounds = int.TryParse(Environment.GetEnvironmentVariable("MOORFIELD_SOAK"), out int rounds) ? rounds : 6;
-    private static readonly int FirstSeed = int.TryParse(Environment.GetEnvironmentVariable("MOORFIELD_SEED"), out int seed) ? seed : Random.Shared.Next();
+    private static readonly int FirstSeed = int.TryParse(Environment.GetEnvironmentVariable("MOORFIELD_SEED"), out int seed) ? seed
+        : Random.Shared.Next();
 
     // Whatever alters a disk, and some of what only looks.
     private static readonly string[] Calls =
-        ["pwrite64", "ftruncate", "fsync", "syncfs", "renameat", "unlinkat", "mkdirat", "openat", "utimensat", "fchmodat", "statx", "getdents64", "close", "write"];
+        ["pwrite64", "ftruncate", "fsync", "syncfs", "renameat", "unlinkat", "mkdirat", "openat", "utimensat", "fchmodat", "statx", "getdents64",
+            "close", "write"];
 
     private readonly ITestOutputHelper _output;
 
@@ -80,7 +82,8 @@ public sealed class SoakTests : CliTest
         int killed = 0;
         string root = scenario == Scenario.LeftoversThenUndo ? Demo.CopyTo(Folder, "round") : Demo.CopyFewTo(Folder, "round");
         string before = State(root);
-        string[] change = scenario == Scenario.LeftoversThenUndo ? ["remove", root, "--leftovers", "--yes"] : ["remove", root, "Weather", "Calculator", "--for", "everyone", "--yes", "--accept-costs"];
+        string[] change = scenario == Scenario.LeftoversThenUndo ? ["remove", root, "--leftovers", "--yes"]
+            : ["remove", root, "Weather", "Calculator", "--for", "everyone", "--yes", "--accept-costs"];
         if (scenario == Scenario.UndoCarriedOn)
             Run(change).ExitCode.ShouldBe(0, story);
         else if (Kill(random, ref story, change))
@@ -106,7 +109,8 @@ public sealed class SoakTests : CliTest
     }
 
     // The root's own time is that of the marker's deletion, when the program was killed right behind it.
-    private static string State(string root) => string.Join('\n', VolumeState.Files(root).Split('\n').Where(l => !l.StartsWith(".|", StringComparison.Ordinal)));
+    private static string State(string root) =>
+        string.Join('\n', VolumeState.Files(root).Split('\n').Where(l => !l.StartsWith(".|", StringComparison.Ordinal)));
 
     private int CompactRound(Random random, ref string story)
     {

@@ -42,7 +42,8 @@ internal sealed class Bench(string root, string vaultPath)
         })];
     }
 
-    internal Outcome Remove(string packages, string who, WriteSeam? seam = null, Func<RemovalWish, RemovalWish>? more = null, bool keepFiles = false, params string[] editions) =>
+    internal Outcome Remove(string packages, string who, WriteSeam? seam = null, Func<RemovalWish, RemovalWish>? more = null, bool keepFiles = false,
+    params string[] editions) =>
         Run(Plans(packages, who, more, editions), seam ?? new WriteSeam(), keepFiles);
 
     internal Outcome Run(Plan plan, WriteSeam seam) => Run([(Read(), plan)], seam);
@@ -71,22 +72,26 @@ internal sealed class Bench(string root, string vaultPath)
     {
         using var target = Open();
         using var vault = Vault.Open(vaultPath, new WriteSeam());
-        return UndoPlanner.Plan(target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite, Interrupted() == point);
+        return UndoPlanner.Plan(target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite,
+            Interrupted() == point);
     }
 
-    internal Outcome Undo(int point, string? only = null, bool overwrite = false, WriteSeam? seam = null, int? edition = null, bool verified = true, bool asIfFinished = false)
+    internal Outcome Undo(int point, string? only = null, bool overwrite = false, WriteSeam? seam = null, int? edition = null, bool verified = true,
+    bool asIfFinished = false)
     {
         using var target = Open(seam);
         using var vault = Vault.Open(vaultPath, seam ?? new WriteSeam());
         var plan = UndoPlanner.Plan(
-            target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null : new HashSet<int?> { edition }, overwrite, Interrupted() == point && !asIfFinished);
+            target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null
+            : new HashSet<int?> { edition }, overwrite, Interrupted() == point && !asIfFinished);
         if (plan.IsAllBack)
         {
             vault.NoteBack(plan.Point, TimeProvider.System);
             return Outcome.Nothing;
         }
         var identity = plan.Point.Target with { Path = target.FullPath, Place = target.Volume?.Place };
-        var outcome = Runs.CarryOut(target, vault, new RunRequest(RunKind.Undo, "undo", null, identity, plan.Packages, plan.Changes, point) { Restored = plan });
+        var outcome = Runs.CarryOut(target, vault,
+            new RunRequest(RunKind.Undo, "undo", null, identity, plan.Packages, plan.Changes, point) { Restored = plan });
         if (verified)
             outcome.Disagreements.ShouldBeEmpty();
         return outcome;

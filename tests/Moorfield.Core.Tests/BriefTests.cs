@@ -238,8 +238,10 @@ public sealed class BriefTests : IDisposable
             File.Exists(file).ShouldBeTrue();
         var brief = Load(_folder["counters.brief.yaml"]);
         var plan = Plan(brief);
-        BriefPlanner.Differences(plan, _bench.Read(), _ => false, _ => false).Select(d => d.Code).Distinct().ShouldBe(["isNew", "notBlocked", "guardNotSet"]);
-        BriefPlanner.Differences(plan, _bench.Read(), f => f.StartsWith("Northlight.Weather", StringComparison.Ordinal), _ => false).Where(d => d.Code == "cameBack").ShouldHaveSingleItem().DisplayName.ShouldBe("Weather");
+        BriefPlanner.Differences(plan, _bench.Read(), _ => false, _ => false).Select(d => d.Code).Distinct()
+            .ShouldBe(["isNew", "notBlocked", "guardNotSet"]);
+        BriefPlanner.Differences(plan, _bench.Read(), f => f.StartsWith("Northlight.Weather", StringComparison.Ordinal), _ => false)
+            .Where(d => d.Code == "cameBack").ShouldHaveSingleItem().DisplayName.ShouldBe("Weather");
         _bench.Run(plan, new WriteSeam()).Failures.ShouldBeEmpty();
         Plan(brief).Changes.ShouldBeEmpty();
         BriefPlanner.Differences(Plan(brief), _bench.Read(), _ => true, _ => false).ShouldBeEmpty();

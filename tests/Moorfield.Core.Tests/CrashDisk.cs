@@ -42,7 +42,8 @@ internal sealed partial class CrashDisk : Disk, IDisposable
     private sealed record Content(SafeFileHandle File, byte[] Before, FileTime Modified, bool InVault);
 
     private static bool IsInVault(SafeFileHandle file) =>
-        IO.File.ResolveLinkTarget($"/proc/self/fd/{file.DangerousGetHandle()}", returnFinalTarget: false)?.FullName.Contains("vault", StringComparison.Ordinal) == true;
+        IO.File.ResolveLinkTarget($"/proc/self/fd/{file.DangerousGetHandle()}", returnFinalTarget: false)?.FullName.Contains("vault",
+            StringComparison.Ordinal) == true;
 
     /// <summary>How many steps and contents are not safe.</summary>
     internal int Unsafe => _steps.Count + _contents.Count;
@@ -110,7 +111,8 @@ internal sealed partial class CrashDisk : Disk, IDisposable
                 Native.mkdirat(Open(key), name, facts.Mode & 0xFFFu);
                 Native.fchmodat(Open(key), name, facts.Mode & 0xFFFu, 0);
                 base.SetOwner(Open(key), name, facts.Uid, facts.Gid);
-                base.SetTimes(Open(key), name, new(facts.Access.Seconds, facts.Access.Nanoseconds), new(facts.Modification.Seconds, facts.Modification.Nanoseconds));
+                base.SetTimes(Open(key), name, new(facts.Access.Seconds, facts.Access.Nanoseconds),
+                    new(facts.Modification.Seconds, facts.Modification.Nanoseconds));
                 _folders[facts.Inode] = Directory(Open(key), name);
             }, Gone: facts.Inode), times);
         }
@@ -133,7 +135,8 @@ internal sealed partial class CrashDisk : Disk, IDisposable
             if (replaced is not null)
                 Native.renameat(-100, Bytes(replaced), Open(target), to);
         });
-        Add(fromFolder, step with { Revert = () => { step.Revert(); base.SetTimes(Open(target), Here, toTimes.Accessed, toTimes.Modified); } }, fromTimes);
+        Add(fromFolder, step with { Revert = () => { step.Revert(); base.SetTimes(Open(target), Here, toTimes.Accessed, toTimes.Modified); } },
+            fromTimes);
         return result;
     }
 
@@ -234,7 +237,8 @@ internal sealed partial class CrashDisk : Disk, IDisposable
     private void Add(SafeFileHandle folder, Step step, (FileTime Accessed, FileTime Modified) times)
     {
         ulong key = Key(folder);
-        _steps.Add(step with { InVault = IsInVault(folder), Revert = () => { step.Revert(); base.SetTimes(Open(key), Here, times.Accessed, times.Modified); } });
+        _steps.Add(step with { InVault = IsInVault(folder),
+            Revert = () => { step.Revert(); base.SetTimes(Open(key), Here, times.Accessed, times.Modified); } });
     }
 
     private void Remember(SafeFileHandle file)
@@ -243,7 +247,8 @@ internal sealed partial class CrashDisk : Disk, IDisposable
         if (_contents.ContainsKey(facts.Inode))
             return;
         var own = LibC.Open(Bytes($"/proc/self/fd/{file.DangerousGetHandle()}"), LibC.ReadWrite | LibC.CloseOnExec, 0);
-        _contents[facts.Inode] = new Content(own, FileContent.ReadAll(own), new(facts.Modification.Seconds, facts.Modification.Nanoseconds), IsInVault(own));
+        _contents[facts.Inode] = new Content(own, FileContent.ReadAll(own), new(facts.Modification.Seconds, facts.Modification.Nanoseconds),
+            IsInVault(own));
     }
 
     private void RememberFacts(SafeFileHandle folder, byte[] name)
@@ -251,7 +256,8 @@ internal sealed partial class CrashDisk : Disk, IDisposable
         if (Facts(folder, name) is not { } facts || (facts.Mode & 0xF000) == 0xA000)
             return;
         var entry = LibC.OpenAt(folder, name, LibC.ReadOnly | LibC.NoFollow | LibC.CloseOnExec, 0);
-        var times = (new FileTime(facts.Access.Seconds, facts.Access.Nanoseconds), new FileTime(facts.Modification.Seconds, facts.Modification.Nanoseconds));
+        var times = (new FileTime(facts.Access.Seconds, facts.Access.Nanoseconds),
+            new FileTime(facts.Modification.Seconds, facts.Modification.Nanoseconds));
         _steps.Add(new Step([facts.Inode], () =>
         {
             Native.fchmod((int)entry.DangerousGetHandle(), facts.Mode & 0xFFFu);
@@ -284,13 +290,15 @@ internal sealed partial class CrashDisk : Disk, IDisposable
 
     private SafeFileHandle Open(ulong key) => _folders[key];
 
-    private string PathOf(ulong key, byte[] name) => $"/proc/{Environment.ProcessId}/fd/{_folders[key].DangerousGetHandle()}/{Encoding.UTF8.GetString(name).TrimEnd('\0')}";
+    private string PathOf(ulong key, byte[] name) =>
+    $"/proc/{Environment.ProcessId}/fd/{_folders[key].DangerousGetHandle()}/{Encoding.UTF8.GetString(name).TrimEnd('\0')}";
 
     private static readonly byte[] Here = [(byte)'.', 0];
 
     private static byte[] Bytes(string path) => [.. Encoding.UTF8.GetBytes(path), 0];
 
-    private static SafeFileHandle Directory(SafeFileHandle folder, byte[] name) => LibC.OpenAt(folder, name, LibC.ReadOnly | LibC.Directory | LibC.CloseOnExec, 0);
+    private static SafeFileHandle Directory(SafeFileHandle folder, byte[] name) =>
+    LibC.OpenAt(folder, name, LibC.ReadOnly | LibC.Directory | LibC.CloseOnExec, 0);
 
     private static (FileTime Accessed, FileTime Modified) Times(SafeFileHandle folder, byte[] name) => Facts(folder, name) is { } facts
         ? (new(facts.Access.Seconds, facts.Access.Nanoseconds), new(facts.Modification.Seconds, facts.Modification.Nanoseconds)) : default;
@@ -301,7 +309,8 @@ internal sealed partial class CrashDisk : Disk, IDisposable
         return facts;
     }
 
-    private static LibC.Statx? Facts(SafeFileHandle folder, byte[] name) => LibC.StatxAt(folder, name, LibC.SymlinkNoFollow, LibC.StatxBasic, out var facts) == 0 ? facts : null;
+    private static LibC.Statx? Facts(SafeFileHandle folder, byte[] name) =>
+    LibC.StatxAt(folder, name, LibC.SymlinkNoFollow, LibC.StatxBasic, out var facts) == 0 ? facts : null;
 
     public void Dispose()
     {

@@ -18,7 +18,9 @@ public sealed class HostileRepositoryTests : IDisposable
 
     public HostileRepositoryTests() => _bench = new Bench(_folder, few: true);
 
-    private string Sql(string text) => Tool.Run("sqlite3", [_bench.Repository], null, $".output /dev/null\n.dbconfig defensive off\n.dbconfig writable_schema on\n.output\n{text}\n") is { ExitCode: 0, Error: "" } outcome
+    private string Sql(string text) =>
+    Tool.Run("sqlite3", [_bench.Repository], null,
+    $".output /dev/null\n.dbconfig defensive off\n.dbconfig writable_schema on\n.output\n{text}\n") is { ExitCode: 0, Error: "" } outcome
         ? outcome.Output : throw new InvalidOperationException("sqlite3 does not take this: " + text);
 
     private SystemSnapshot ReadWithNote(string code, string text)
@@ -56,7 +58,8 @@ public sealed class HostileRepositoryTests : IDisposable
     {
         Sql($"UPDATE sqlite_master SET sql = sql || '; COMMIT; VACUUM INTO ''{_folder["outside"]}''' WHERE type = 'trigger';");
         string image = Demo.CopyImageTo(_folder);
-        WimSource.Imagex("update", image, "1", "--command", $"add '{_bench.Repository}' '/ProgramData/Microsoft/Windows/AppRepository/StateRepository-Machine.srd'");
+        WimSource.Imagex("update", image, "1", "--command",
+            $"add '{_bench.Repository}' '/ProgramData/Microsoft/Windows/AppRepository/StateRepository-Machine.srd'");
         var bench = new Bench(image, _folder["vault"]);
         bench.Remove("Weather", "newcomers", editions: "1").Failures.ShouldBeEmpty();
         bench.Undo(1).Failures.ShouldBeEmpty();
@@ -103,7 +106,8 @@ public sealed class HostileRepositoryTests : IDisposable
         using var connection = new Microsoft.Data.Sqlite.SqliteConnection($"Data Source={_bench.Repository};Pooling=False");
         connection.Open();
         RepositoryGuard.Apply(connection);
-        var trouble = Should.Throw<Microsoft.Data.Sqlite.SqliteException>(() => RepositoryGuard.Query(connection, "SELECT count(*) FROM n2 a, n2 b, n2 c", r => r.GetInt64(0)));
+        var trouble = Should.Throw<Microsoft.Data.Sqlite.SqliteException>(() =>
+            RepositoryGuard.Query(connection, "SELECT count(*) FROM n2 a, n2 b, n2 c", r => r.GetInt64(0)));
         RepositoryGuard.Describe(trouble).ShouldContain("more steps than any repository needs");
     }
 
@@ -124,7 +128,8 @@ public sealed class HostileRepositoryTests : IDisposable
         using var connection = new Microsoft.Data.Sqlite.SqliteConnection($"Data Source={_bench.Repository};Pooling=False");
         connection.Open();
         RepositoryGuard.Apply(connection);
-        Should.Throw<Microsoft.Data.Sqlite.SqliteException>(() => RepositoryGuard.Execute(connection, sql.Replace("FILE", _folder["outside"], StringComparison.Ordinal)));
+        Should.Throw<Microsoft.Data.Sqlite.SqliteException>(() =>
+            RepositoryGuard.Execute(connection, sql.Replace("FILE", _folder["outside"], StringComparison.Ordinal)));
         File.Exists(_folder["outside"]).ShouldBeFalse();
     }
 
@@ -153,7 +158,8 @@ public sealed class HostileRepositoryTests : IDisposable
         Sql("PRAGMA journal_mode=DELETE;");
         byte[] name = System.Text.Encoding.UTF8.GetBytes(victim);
         int sum = name.Sum(b => (sbyte)b);
-        byte[] journal = [.. JournalHeader(), .. new byte[4], .. name, .. BigEndian(name.Length), .. BigEndian(sum), 0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7];
+        byte[] journal = [.. JournalHeader(), .. new byte[4], .. name, .. BigEndian(name.Length), .. BigEndian(sum), 0xd9, 0xd5, 0x05, 0xf9, 0x20,
+            0xa1, 0x63, 0xd7];
         File.WriteAllBytes(_bench.Repository + "-journal", journal);
         ReadWithNote("repositoryUnreadable", "names a journal of several databases");
         File.Exists(victim).ShouldBeTrue();
@@ -164,7 +170,8 @@ public sealed class HostileRepositoryTests : IDisposable
         static byte[] JournalHeader()
         {
             byte[] sector = new byte[512];
-            byte[] start = [0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7, .. BigEndian(0), .. BigEndian(0), .. BigEndian(1), .. BigEndian(512), .. BigEndian(4096)];
+            byte[] start = [0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7, .. BigEndian(0), .. BigEndian(0), .. BigEndian(1), .. BigEndian(512),
+                .. BigEndian(4096)];
             start.CopyTo(sector, 0);
             return sector;
         }
@@ -174,12 +181,14 @@ public sealed class HostileRepositoryTests : IDisposable
     public void A_journal_is_empty_after_what_it_held_was_put_into_the_database()
     {
         Sql("PRAGMA journal_mode=DELETE;");
-        Tool.Run("sh", ["-c", "(echo \"PRAGMA cache_size=1; BEGIN IMMEDIATE; UPDATE Package SET InstallTime = 1; UPDATE PackageUserStatus SET Payload = zeroblob(60000);\"; echo '.shell kill -9 $PPID') | sqlite3 \"$0\"", _bench.Repository], null, null);
+        Tool.Run("sh", ["-c",
+            "(echo \"PRAGMA cache_size=1; BEGIN IMMEDIATE; UPDATE Package SET InstallTime = 1; UPDATE PackageUserStatus SET Payload = zeroblob(60000);\"; echo '.shell kill -9 $PPID') | sqlite3 \"$0\"", _bench.Repository], null, null);
         new FileInfo(_bench.Repository + "-journal").Length.ShouldBeGreaterThan(0);
         string before = VolumeState.Files(_bench.Root);
         _bench.Remove("Weather", "everyone").Failures.ShouldBeEmpty();
         new FileInfo(_bench.Repository + "-journal").Length.ShouldBe(0);
-        Sql("SELECT count(*) FROM Package WHERE PackageFullName LIKE '%Weather%'; SELECT count(*) FROM Package WHERE InstallTime = 1;").ShouldBe("0\n0\n");
+        Sql("SELECT count(*) FROM Package WHERE PackageFullName LIKE '%Weather%'; SELECT count(*) FROM Package WHERE InstallTime = 1;")
+            .ShouldBe("0\n0\n");
         File.Delete(_bench.Repository + "-journal");
         File.WriteAllBytes(_bench.Repository + "-journal", []);
         _bench.Undo(1).Failures.ShouldBeEmpty();

@@ -21,7 +21,8 @@ public sealed class HostileVaultTests : IDisposable
 
     private static string Marker(object? point, object? vault) => JsonSerializer.Serialize(new Dictionary<string, object?>
     {
-        ["point"] = point, ["vault"] = vault, ["rootModified"] = new { seconds = 0, nanoseconds = 0 }, ["rootAccessed"] = new { seconds = 0, nanoseconds = 0 },
+        ["point"] = point, ["vault"] = vault, ["rootModified"] = new { seconds = 0, nanoseconds = 0 },
+        ["rootAccessed"] = new { seconds = 0, nanoseconds = 0 },
     });
 
     private MoorfieldException Trouble() => Should.Throw<MoorfieldException>(() =>
@@ -87,16 +88,26 @@ public sealed class HostileVaultTests : IDisposable
 
     public static TheoryData<string, string> Edits() => new()
     {
-        { "/kind", "99" }, { "/number", "-1" }, { "/undoes", "-5" }, { "/target", "null" }, { "/target/path", "null" }, { "/target/path", "\"relative\"" }, { "/target/machineId", "null" },
-        { "/target/path", "\"/a\\u0000b\"" }, { "/packages", "null" }, { "/packages/0", "null" }, { "/packages/0/family", "null" }, { "/packages/0/edition", "-1" },
-        { "/files", "null" }, { "/files/0", "null" }, { "/files/0/path", "\"..\\\\outside\"" }, { "/files/0/path", "\"\"" }, { "/files/0/before", "\"../../../etc/passwd\"" }, { "/files/0/after", "null" },
-        { "/files/0/modified", "{\"seconds\":1,\"nanoseconds\":4000000000}" }, { "/changes", "null" }, { "/changes/0", "null" }, { "/changes/0/kind", "\"nothing\"" },
-        { "/changes/0/hive", "\"..\\\\..\\\\SOFTWARE\"" }, { "/changes/0/key", "\"\"" }, { "/changes/0/key", "\"a\\u0000b\"" }, { "/changes/0/key", "null" }, { "/changes/0/family", "null" },
-        { "TREE/path", "\"C:\\\\..\\\\..\\\\x\"" }, { "TREE/path", "\"\\uF72E\"" }, { "TREE/path", "\"a\\\\\\uF72E\\uF72E\"" }, { "TREE/image/entries", "[]" }, { "TREE/image/entries", "null" }, { "TREE/image/entries/0/path", "\"x\"" },
-        { "TREE/image/entries/1/path", "\"\\uF72E\"" }, { "TREE/image/entries/1/path", "\"..\"" }, { "TREE/image/entries/1/path", "\"a\\\\b\"" }, { "TREE/image/entries/1/size", "-1" }, { "TREE/image/entries/1/mode", "4294967295" },
-        { "TREE/image/entries/0/attributes", "null" }, { "TREE/image/entries/1/kind", "\"other\"" }, { "TREE/image/parentModified", "{\"seconds\":1,\"nanoseconds\":4000000000}" },
-        { "ROWS/rows", "null" }, { "ROWS/rows/0", "null" }, { "ROWS/rows/0/table", "null" }, { "ROWS/rows/0/cells", "[]" }, { "ROWS/rows/0/cells/0/type", "\"sql\"" }, { "ROWS/rows/0/cells/0/value", "\"not a number\"" },
-        { "ROWS/rows/0/table", "\"sqlite_master\"" }, { "ROWS/rows/0/table", "\"x\\\"; DROP TABLE Package; --\"" }, { "/schema", "\"moorfield.restore-point/99\"" },
+        { "/kind", "99" }, { "/number", "-1" }, { "/undoes", "-5" }, { "/target", "null" }, { "/target/path", "null" },
+        { "/target/path", "\"relative\"" }, { "/target/machineId", "null" },
+        { "/target/path", "\"/a\\u0000b\"" }, { "/packages", "null" }, { "/packages/0", "null" }, { "/packages/0/family", "null" },
+        { "/packages/0/edition", "-1" },
+        { "/files", "null" }, { "/files/0", "null" }, { "/files/0/path", "\"..\\\\outside\"" }, { "/files/0/path", "\"\"" },
+        { "/files/0/before", "\"../../../etc/passwd\"" }, { "/files/0/after", "null" },
+        { "/files/0/modified", "{\"seconds\":1,\"nanoseconds\":4000000000}" }, { "/changes", "null" }, { "/changes/0", "null" },
+        { "/changes/0/kind", "\"nothing\"" },
+        { "/changes/0/hive", "\"..\\\\..\\\\SOFTWARE\"" }, { "/changes/0/key", "\"\"" }, { "/changes/0/key", "\"a\\u0000b\"" },
+        { "/changes/0/key", "null" }, { "/changes/0/family", "null" },
+        { "TREE/path", "\"C:\\\\..\\\\..\\\\x\"" }, { "TREE/path", "\"\\uF72E\"" }, { "TREE/path", "\"a\\\\\\uF72E\\uF72E\"" },
+        { "TREE/image/entries", "[]" }, { "TREE/image/entries", "null" }, { "TREE/image/entries/0/path", "\"x\"" },
+        { "TREE/image/entries/1/path", "\"\\uF72E\"" }, { "TREE/image/entries/1/path", "\"..\"" }, { "TREE/image/entries/1/path", "\"a\\\\b\"" },
+        { "TREE/image/entries/1/size", "-1" }, { "TREE/image/entries/1/mode", "4294967295" },
+        { "TREE/image/entries/0/attributes", "null" }, { "TREE/image/entries/1/kind", "\"other\"" },
+        { "TREE/image/parentModified", "{\"seconds\":1,\"nanoseconds\":4000000000}" },
+        { "ROWS/rows", "null" }, { "ROWS/rows/0", "null" }, { "ROWS/rows/0/table", "null" }, { "ROWS/rows/0/cells", "[]" },
+        { "ROWS/rows/0/cells/0/type", "\"sql\"" }, { "ROWS/rows/0/cells/0/value", "\"not a number\"" },
+        { "ROWS/rows/0/table", "\"sqlite_master\"" }, { "ROWS/rows/0/table", "\"x\\\"; DROP TABLE Package; --\"" },
+        { "/schema", "\"moorfield.restore-point/99\"" },
     };
 
     [Theory]
@@ -110,7 +121,8 @@ public sealed class HostileVaultTests : IDisposable
         var changes = document["changes"]!.AsArray();
         int tree = changes.ToList().FindIndex(c => c!["kind"]!.GetValue<string>() == "treeRemoved" && c["image"]!["entries"]!.AsArray().Count > 1);
         int rows = changes.ToList().FindIndex(c => c!["kind"]!.GetValue<string>() == "databaseRowsDeleted");
-        Set(document, place.Replace("TREE", $"/changes/{tree}", StringComparison.Ordinal).Replace("ROWS", $"/changes/{rows}", StringComparison.Ordinal), JsonNode.Parse(value));
+        Set(document, place.Replace("TREE", $"/changes/{tree}", StringComparison.Ordinal)
+            .Replace("ROWS", $"/changes/{rows}", StringComparison.Ordinal), JsonNode.Parse(value));
         File.WriteAllText(Document, document.ToJsonString());
         string before = VolumeState.Files(_bench.Root);
         try

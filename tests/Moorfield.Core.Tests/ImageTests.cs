@@ -353,7 +353,8 @@ public sealed class ImageTests : IDisposable
         {
             string name = $"fail{step}";
             var bench = new Bench(Demo.CopyImageTo(_folder, name + ".wim"), _folder[name + "-vault"]);
-            Should.Throw<MoorfieldException>(() => bench.Remove("Weather", "newcomers", Failing(step))).Message.ShouldContain("No space left on device");
+            Should.Throw<MoorfieldException>(() =>
+                bench.Remove("Weather", "newcomers", Failing(step))).Message.ShouldContain("No space left on device");
             if (bench.ReadAll().All(s => !s.Packages.Any(p => p.DisplayName == "Weather")))
             {
                 taken++; // only its journal could not be written any more

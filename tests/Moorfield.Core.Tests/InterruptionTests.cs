@@ -29,7 +29,8 @@ public sealed class InterruptionTests : IDisposable
     }
 
     private IEnumerable<int> Sample(int count, int size) =>
-        EveryStep ? Enumerable.Range(1, count) : Enumerable.Range(0, size).Select(i => 1 + (int)((i + _random.NextDouble()) * count / size)).Select(s => Math.Min(s, count)).Distinct();
+        EveryStep ? Enumerable.Range(1, count)
+            : Enumerable.Range(0, size).Select(i => 1 + (int)((i + _random.NextDouble()) * count / size)).Select(s => Math.Min(s, count)).Distinct();
 
     private static WriteSeam CutAt(int step, CrashDisk disk)
     {
@@ -82,7 +83,8 @@ public sealed class InterruptionTests : IDisposable
     /// <summary>Makes one folder what another is, with its vault; the folder itself stays, so that the target is the same one.</summary>
     private Bench Copy(string of, string name)
     {
-        Tool.Read("sh", "-c", "rm -rf \"$1-vault\" && mkdir -p \"$1\" && find \"$1\" -mindepth 1 -delete && cp -a \"$0/.\" \"$1/\" && { [ ! -d \"$0-vault\" ] || cp -a \"$0-vault\" \"$1-vault\"; }", _folder[of], _folder[name]);
+        Tool.Read("sh", "-c",
+        "rm -rf \"$1-vault\" && mkdir -p \"$1\" && find \"$1\" -mindepth 1 -delete && cp -a \"$0/.\" \"$1/\" && { [ ! -d \"$0-vault\" ] || cp -a \"$0-vault\" \"$1-vault\"; }", _folder[of], _folder[name]);
         return new Bench(_folder[name], _folder[name + "-vault"]);
     }
 
@@ -129,7 +131,8 @@ public sealed class InterruptionTests : IDisposable
         string actual = WithoutRoot(VolumeState.Files(bench.Root));
         expected = WithoutRoot(expected);
         if (actual != expected)
-            string.Join('\n', actual.Split('\n').Except(expected.Split('\n')).Take(5)).ShouldBe(string.Join('\n', expected.Split('\n').Except(actual.Split('\n')).Take(5)), what);
+            string.Join('\n', actual.Split('\n').Except(expected.Split('\n')).Take(5))
+                .ShouldBe(string.Join('\n', expected.Split('\n').Except(actual.Split('\n')).Take(5)), what);
     }
 
     /// <summary>Nothing of a run is left lying about.</summary>
@@ -160,7 +163,8 @@ public sealed class InterruptionTests : IDisposable
             if (!marked && bench.Points() is [{ State: PointState.Stands }])
                 bench.Undo(1).Failures.ShouldBeEmpty();
             Same(bench, before, $"step {step} of {steps}, seed {seed}");
-            bench.Points().ShouldAllBe(p => p.State != PointState.Interrupted && (p.Point.Kind == RunKind.Undo || p.State == PointState.Undone || p.State == PointState.NotTaken), $"step {step}, seed {seed}");
+            bench.Points().ShouldAllBe(p => p.State != PointState.Interrupted
+                && (p.Point.Kind == RunKind.Undo || p.State == PointState.Undone || p.State == PointState.NotTaken), $"step {step}, seed {seed}");
             NothingLeft(bench);
         }
         begun.ShouldBeGreaterThan(0);

@@ -56,7 +56,8 @@ public sealed class OutcomeTests : IDisposable
     {
         _bench.Remove("Clock", "everyone");
         string staged = Path.GetDirectoryName(_bench.Staged("Northlight.Clock"))!;
-        var outcome = _bench.Undo(1, verified: false, seam: Lying((k, name) => k == kind && name.StartsWith(staged, StringComparison.Ordinal) && name.Contains(place)));
+        var outcome = _bench.Undo(1, verified: false,
+            seam: Lying((k, name) => k == kind && name.StartsWith(staged, StringComparison.Ordinal) && name.Contains(place)));
         outcome.Verified.ShouldBeFalse();
         _bench.Points()[0].State.ShouldBe(PointState.UndoneInPart);
         _bench.Undo(1, overwrite: true).Failures.ShouldBeEmpty();
@@ -85,10 +86,12 @@ public sealed class OutcomeTests : IDisposable
         var before = _bench.Read();
         var family = before.Packages.First(p => p.DisplayName == "Maps").Family;
         var plan = BlockPlanner.Block(before, [family]);
-        Run(RunKind.Block, _bench.Plan("Clock", "everyone").Changes, new BlocksExpectation(before, plan.Families, Blocked: true)).Disagreements.Length.ShouldBe(2);
+        Run(RunKind.Block, _bench.Plan("Clock", "everyone").Changes,
+            new BlocksExpectation(before, plan.Families, Blocked: true)).Disagreements.Length.ShouldBe(2);
         before = _bench.Read();
         Run(RunKind.Block, plan.Changes, new BlocksExpectation(before, plan.Families, Blocked: true)).Verified.ShouldBeTrue();
-        Run(RunKind.Unblock, BlockPlanner.Unblock([_bench.Read()], ["Northlight.Maps"])[0].Changes, new BlocksExpectation(_bench.Read(), [family], Blocked: false)).Verified.ShouldBeTrue();
+        Run(RunKind.Unblock, BlockPlanner.Unblock([_bench.Read()], ["Northlight.Maps"])[0].Changes,
+            new BlocksExpectation(_bench.Read(), [family], Blocked: false)).Verified.ShouldBeTrue();
     }
 
     [Fact]
@@ -130,7 +133,8 @@ public sealed class OutcomeTests : IDisposable
         var before = _bench.Read();
         var plan = _bench.Plan(older, "everyone", w => w with { AllowReturn = true });
         var lost = new TreeRemoved(Demo.Family("Kestrelworks.Battery"), $@"Users\ivy\AppData\Local\Packages\{Demo.Family("Kestrelworks.Battery")}");
-        Run(RunKind.Remove, [.. plan.Changes, lost], new RemovalExpectation(before, plan)).Disagreements.ShouldContain(d => d.Text.Contains("has lost data"));
+        Run(RunKind.Remove, [.. plan.Changes, lost],
+            new RemovalExpectation(before, plan)).Disagreements.ShouldContain(d => d.Text.Contains("has lost data"));
     }
 
     [Fact]
@@ -143,7 +147,8 @@ public sealed class OutcomeTests : IDisposable
         string manifest = Path.Combine(_bench.Staged("Northlight.Weather"), "AppxManifest.xml");
         string copy = Path.Combine(_bench.Root, "ProgramData/Microsoft/Windows/AppRepository", Demo.FullName("Northlight.Weather") + ".xml");
         string text = File.ReadAllText(manifest);
-        int at = text.IndexOf("MinVersion=\"", text.IndexOf($"Name=\"{name}\"", StringComparison.Ordinal), StringComparison.Ordinal) + "MinVersion=\"".Length;
+        int at = text.IndexOf("MinVersion=\"", text.IndexOf($"Name=\"{name}\"", StringComparison.Ordinal), StringComparison.Ordinal)
+            + "MinVersion=\"".Length;
         text = string.Concat(text.AsSpan(0, at), "99.0.0.0", text.AsSpan(text.IndexOf('"', at)));
         File.WriteAllText(manifest, text);
         File.WriteAllText(copy, text);

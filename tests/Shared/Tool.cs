@@ -10,7 +10,8 @@ public static class Tool
 {
     public static ToolResult Run(string program, params string[] arguments) => Run(program, arguments, null, null);
 
-    public static ToolResult Run(string program, string[] arguments, IReadOnlyDictionary<string, string>? environment, string? input, string? folder = null)
+    public static ToolResult Run(string program, string[] arguments, IReadOnlyDictionary<string, string>? environment, string? input,
+    string? folder = null)
     {
         var start = new ProcessStartInfo(program, arguments)
         {

@@ -39,8 +39,11 @@ internal sealed class BriefOptions
         return !idle.IsEmpty && IsStrict(parsed);
     }
 
-    internal static ImmutableArray<IdleRule> Idle(Brief brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots, IReadOnlyList<PointSummary> points) =>
-        IdleRule.Find(brief, snapshots, [.. PointHistory.RemovedPackages(points, Runs.Identify(target, snapshots.First())).SelectMany(p => new[] { p.Family, p.DisplayName }).Distinct(StringComparer.OrdinalIgnoreCase)]);
+    internal static ImmutableArray<IdleRule> Idle(Brief brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots,
+    IReadOnlyList<PointSummary> points) =>
+        IdleRule.Find(brief, snapshots,
+            [.. PointHistory.RemovedPackages(points, Runs.Identify(target, snapshots.First()))
+            .SelectMany(p => new[] { p.Family, p.DisplayName }).Distinct(StringComparer.OrdinalIgnoreCase)]);
 
     internal bool IsGiven(ParseResult parsed) => parsed.GetValue(_brief) is not null;
 

@@ -86,7 +86,8 @@ internal sealed class ChangeOptions
         Outcome outcome;
         try
         {
-            outcome = Runs.CarryOut(target, vault, proposal.Request with { Note = parsed.GetValue(_note) }, proposal.Source, proposal.KeepFiles, stop);
+            outcome = Runs.CarryOut(target, vault, proposal.Request with { Note = parsed.GetValue(_note) }, proposal.Source, proposal.KeepFiles,
+            stop);
         }
         finally
         {
@@ -151,7 +152,8 @@ internal sealed class ChangeOptions
         return ExitCode(outcome);
     }
 
-    internal static int ExitCode(Outcome outcome) => !outcome.Verified ? Program.Failed : outcome.Failures.IsEmpty ? Program.Done : Program.DoneInPart;
+    internal static int ExitCode(Outcome outcome) =>
+    !outcome.Verified ? Program.Failed : outcome.Failures.IsEmpty ? Program.Done : Program.DoneInPart;
 
     /// <summary>Says what does not agree, what failed and what else is to be known of a run.</summary>
     internal static void ShowTrouble(Outcome outcome, Target target)

@@ -41,14 +41,16 @@ internal static class CheckCommand
 
     /// <summary>One system held against the brief.</summary>
     /// <param name="Idle">Rules that take nothing in any system of the target; told once, with its first.</param>
-    private sealed record Checked(string Path, string Place, int? Edition, ImmutableArray<BriefDifference> Differences, ImmutableArray<IdleRule> Idle, string? Error);
+    private sealed record Checked(string Path, string Place, int? Edition, ImmutableArray<BriefDifference> Differences,
+        ImmutableArray<IdleRule> Idle, string? Error);
 
     private static int Run(ParseResult parsed, Brief brief, bool strict)
     {
         string[] paths = parsed.GetRequiredValue(Targets);
         var points = Common.Points(parsed.GetValue(VaultPath));
         var results = new List<Checked>[paths.Length];
-        Parallel.For(0, paths.Length, new ParallelOptions { MaxDegreeOfParallelism = MostAtOnce }, i => results[i] = Check(paths[i], parsed, brief, points));
+        Parallel.For(0, paths.Length, new ParallelOptions { MaxDegreeOfParallelism = MostAtOnce },
+            i => results[i] = Check(paths[i], parsed, brief, points));
         var all = results.SelectMany(r => r).ToList();
         if (parsed.GetValue(Format) == "json")
         {
@@ -63,7 +65,8 @@ internal static class CheckCommand
             if (all.Count > 1)
                 Say.Line($"{all.Count} systems: {all.Count(c => c.Error is null && c.Differences.IsEmpty)} as the brief wants, {all.Count(c => !c.Differences.IsEmpty)} not, {all.Count(c => c.Error is not null)} unread.");
         }
-        return all.Exists(c => c.Error is not null) ? Program.DoneInPart : all.Exists(c => !c.Differences.IsEmpty || (strict && !c.Idle.IsEmpty)) ? Program.Differs : Program.Done;
+        return all.Exists(c => c.Error is not null) ? Program.DoneInPart : all.Exists(c => !c.Differences.IsEmpty || (strict && !c.Idle.IsEmpty))
+            ? Program.Differs : Program.Done;
     }
 
     private static List<Checked> Check(string path, ParseResult parsed, Brief brief, IReadOnlyList<PointSummary> points)
@@ -71,12 +74,16 @@ internal static class CheckCommand
         try
         {
             using var target = Target.Open(path, new WriteSeam());
-            var systems = target.ForEach(target.Choose(target.Image is null ? [] : parsed.GetValue(Edition) ?? []), edition => target.With(edition, tree =>
+            var systems = target.ForEach(target.Choose(target.Image is null ? [] : parsed.GetValue(Edition) ?? []),
+                edition => target.With(edition, tree =>
             {
                 var snapshot = SystemReader.Read(tree) with { EditionNumber = edition };
                 var plan = RemovalPlanner.Plan(snapshot, BriefPlanner.Wish(brief, tree, snapshot, parsed.GetValue(For) ?? []));
                 var identity = Runs.Identify(target, snapshot);
-                return (Snapshot: snapshot, Checked: new Checked(target.FullPath, Words.Place(target, edition), edition, BriefPlanner.Differences(plan, snapshot, PointHistory.Removed(points, identity).Contains, PointHistory.Undone(points, identity).Contains), [], null));
+                return (Snapshot: snapshot,
+                    Checked: new Checked(target.FullPath, Words.Place(target, edition), edition,
+                    BriefPlanner.Differences(plan, snapshot, PointHistory.Removed(points, identity).Contains,
+                    PointHistory.Undone(points, identity).Contains), [], null));
             }));
             var idle = BriefOptions.Idle(brief, target, [.. systems.Select(s => s.Snapshot)], points);
             return [.. systems.Select((s, i) => i == 0 ? s.Checked with { Idle = idle } : s.Checked)];

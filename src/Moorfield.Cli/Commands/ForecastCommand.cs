@@ -93,7 +93,8 @@ internal static class ForecastCommand
         return parsed.GetValue(ExpectNone) && !systems.TrueForAll(s => s.IsClean) ? Program.Differs : Program.Done;
     }
 
-    private static ForeseenSystem Foresee(ParseResult parsed, Target target, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief, IReadOnlyList<PointSummary> points)
+    private static ForeseenSystem Foresee(ParseResult parsed, Target target, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief,
+    IReadOnlyList<PointSummary> points)
     {
         var forecast = Foresee(target, snapshot, image, brief, points);
         var (unwanted, deliveries) = forecast.Unwanted(brief, snapshot, image);
@@ -110,7 +111,8 @@ internal static class ForecastCommand
     }
 
     private static string? Remedy(
-        ParseResult parsed, SystemSnapshot snapshot, Brief? brief, Forecast forecast, ImmutableArray<ForecastFamily> unwanted, ImmutableArray<ForecastDelivery> deliveries)
+        ParseResult parsed, SystemSnapshot snapshot, Brief? brief, Forecast forecast, ImmutableArray<ForecastFamily> unwanted,
+        ImmutableArray<ForecastDelivery> deliveries)
     {
         var (path, update) = (parsed.GetRequiredValue(TargetPath), parsed.GetValue(Update));
         // An update brings parts of the system in spite of a block; taking them from newcomers holds for sign-ins.

@@ -194,7 +194,8 @@ internal static class ImageCommand
     {
         var identity = Runs.Identify(target);
         return [.. PointHistory.Read(vault, Say.Error)
-            .Where(s => s.Point.Image is not null && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart && s.Point.Target.IsSameAs(identity))
+            .Where(s => s.Point.Image is not null && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart
+                && s.Point.Target.IsSameAs(identity))
             .Select(s => s.Point)];
     }
 

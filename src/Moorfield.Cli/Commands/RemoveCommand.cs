@@ -53,7 +53,8 @@ internal static class RemoveCommand
         bool leftovers = parsed.GetValue(Leftovers);
         bool coming = parsed.GetValue(Coming);
         if ((packages.Length > 0 ? 1 : 0) + (leftovers ? 1 : 0) + (coming ? 1 : 0) + (briefOptions.IsGiven(parsed) ? 1 : 0) != 1)
-            throw new MoorfieldException(Trouble.Misused, "Say what to remove in one of these ways: packages by name, --brief FILE, --coming, or --leftovers.");
+            throw new MoorfieldException(Trouble.Misused,
+                "Say what to remove in one of these ways: packages by name, --brief FILE, --coming, or --leftovers.");
         if (coming && removal.Who(parsed).Length > 0)
             throw new MoorfieldException(Trouble.Misused, "--coming is for newcomers: leave --for out.");
         var brief = briefOptions.Load(parsed);
@@ -82,7 +83,8 @@ internal static class RemoveCommand
             snapshot, RemovalPlanner.Plan(snapshot, removal.Apply(parsed, new RemovalWish(chosen[i], Audience.Parse(removal.Who(parsed), snapshot))))))];
     }
 
-    private static SystemPlan PlanOfComing(ParseResult parsed, RemovalOptions removal, Target target, SystemSnapshot snapshot, IReadOnlyList<PointSummary> points)
+    private static SystemPlan PlanOfComing(ParseResult parsed, RemovalOptions removal, Target target, SystemSnapshot snapshot,
+    IReadOnlyList<PointSummary> points)
     {
         var forecast = ForecastCommand.Foresee(target, snapshot, null, null, points);
         var families = forecast.Blockable(isUpdate: false);

@@ -53,7 +53,8 @@ internal static class RestorePointCommand
             }
             var sheet = new Sheet("Point", "Recorded", "Target", "What was done", "State", "Place", "Note").Right(0).Quiet(1, 5);
             foreach (var summary in points)
-                sheet.Add(summary.Point.Number.ToString(CultureInfo.InvariantCulture), Time(summary.Point), summary.Point.Target.Computer, summary.Point.Title, State(summary), summary.Point.Target.Path, summary.Point.Note ?? "");
+                sheet.Add(summary.Point.Number.ToString(CultureInfo.InvariantCulture), Time(summary.Point), summary.Point.Target.Computer,
+                    summary.Point.Title, State(summary), summary.Point.Target.Path, summary.Point.Note ?? "");
             sheet.Write();
             Say.Line($"Vault: {path}");
             return Program.Done;
@@ -142,12 +143,14 @@ internal static class RestorePointCommand
 
     private static string Time(RestorePoint point) => point.Created.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
 
-    private static string Name(ConcernedPackage package) => package.Edition is { } edition ? $"{package.DisplayName} in edition {edition}" : package.DisplayName;
+    private static string Name(ConcernedPackage package) =>
+    package.Edition is { } edition ? $"{package.DisplayName} in edition {edition}" : package.DisplayName;
 
     private static string State(PointSummary summary) => summary.State switch
     {
         PointState.Undone => $"undone by {string.Join(", ", summary.UndoneBy)}",
-        PointState.UndoneInPart => $"undone in part by {string.Join(", ", summary.UndoneBy)}: {Prose.List(summary.UndonePackages.Select(Name).Distinct(StringComparer.Ordinal), 3)}",
+        PointState.UndoneInPart =>
+        $"undone in part by {string.Join(", ", summary.UndoneBy)}: {Prose.List(summary.UndonePackages.Select(Name).Distinct(StringComparer.Ordinal), 3)}",
         PointState.FilesGone => "its files are gone: compacted since",
         PointState.StandsInPart => "stands, done in part",
         PointState.Interrupted => "interrupted",

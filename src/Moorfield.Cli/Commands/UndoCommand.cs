@@ -76,7 +76,8 @@ internal static class UndoCommand
         CheckConflicts(plan, overwrite);
         if (!plan.HasEffect && interrupted is null)
         {
-            if (plan.IsAllBack && !options.IsPreview(parsed) && PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.State != PointState.Undone))
+            if (plan.IsAllBack && !options.IsPreview(parsed)
+            && PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.State != PointState.Undone))
                 vault.NoteBack(point, TimeProvider.System);
             Say.Aside($"Everything in restore point {point.Number}{(families is null ? "" : " for these packages")} is back already. Nothing was changed.");
             return Program.Done;
@@ -97,7 +98,9 @@ internal static class UndoCommand
         var request = new RunRequest(RunKind.Undo, $"undo {point.Number}: {point.Title}", null, identity, plan.Packages, plan.Changes, point.Number)
         {
             Restored = plan,
-            LeftOut = [.. plan.Conflicts.Concat(plan.Lost).Select(c => new RunFailure(c.Family, c.Describe(), plan.Lost.Contains(c) ? "its files are gone." : "something else has taken its place.", c.Edition))],
+            LeftOut = [.. plan.Conflicts.Concat(plan.Lost)
+            .Select(c => new RunFailure(c.Family, c.Describe(), plan.Lost.Contains(c) ? "its files are gone."
+            : "something else has taken its place.", c.Edition))],
         };
         return options.CarryOut(parsed, target, new ChangeOptions.Proposal(
             request,
@@ -138,9 +141,11 @@ internal static class UndoCommand
         {
             var point = vault.Read(number);
             if (InterruptedRun.UndoesHalf(vault, point) is { } half)
-                throw new MoorfieldException(Trouble.Refused, $"Restore point {number} is that of an undo of run {half}, which had been interrupted: undoing it would bring back half of that run. Make the change anew instead.");
+                throw new MoorfieldException(Trouble.Refused,
+                    $"Restore point {number} is that of an undo of run {half}, which had been interrupted: undoing it would bring back half of that run. Make the change anew instead.");
             return point.Target.IsSameSystemAs(identity) ? point
-                : throw new MoorfieldException(Trouble.Refused, $"Restore point {number} belongs to {point.Target.Computer}, which is another system than the one in {target.FullPath}.");
+                : throw new MoorfieldException(Trouble.Refused,
+                    $"Restore point {number} belongs to {point.Target.Computer}, which is another system than the one in {target.FullPath}.");
         }
         var points = PointHistory.Read(vault, Say.Error);
         if (PointHistory.Newest(points, identity) is { } newest)
@@ -198,7 +203,8 @@ internal static class UndoCommand
         int done = plan.Changes.Length - outcome.Failures.Count(f => plan.Changes.Any(c => c.Describe() == f.What));
         string what = $"Put back {Sheet.Count(done, "change")}";
         Say.Line(!outcome.Verified ? $"{what}, of which not all are there as recorded."
-            : !outcome.Failures.IsEmpty ? $"{what}; {outcome.Failures.Length} could not be put back wholly. 'moorfield undo {target.FullPath}' tries again."
+            : !outcome.Failures.IsEmpty
+                ? $"{what}; {outcome.Failures.Length} could not be put back wholly. 'moorfield undo {target.FullPath}' tries again."
             : plan.Rewind is not null ? $"{what}: {target.Name} is what it was before the run, to the last byte."
             : $"{what}. A fresh look at {target.Name} finds every one of them as recorded.");
     }

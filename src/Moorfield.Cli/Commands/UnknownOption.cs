@@ -14,11 +14,14 @@ internal static class UnknownOption
     {
         var command = parsed.CommandResult.Command;
         // What stands behind a double hyphen is meant as it is.
-        foreach (string word in parsed.Tokens.TakeWhile(t => t.Type != TokenType.DoubleDash).Where(t => t.Type == TokenType.Argument && IsOptionLike(t.Value) && !IsValue(parsed, t)).Select(t => t.Value))
+        foreach (string word in parsed.Tokens.TakeWhile(t => t.Type != TokenType.DoubleDash)
+            .Where(t => t.Type == TokenType.Argument && IsOptionLike(t.Value) && !IsValue(parsed, t)).Select(t => t.Value))
         {
             string name = word.Split('=')[0];
-            var names = command.Options.Where(o => !o.Hidden).SelectMany(o => o.Aliases.Prepend(o.Name)).Where(n => n.StartsWith("--", StringComparison.Ordinal));
-            var near = names.Select(n => (Name: n, Letters: PackageChoice.Letters(name, n))).Where(n => n.Letters <= LettersOff).OrderBy(n => n.Letters).Select(n => n.Name).FirstOrDefault()
+            var names = command.Options.Where(o => !o.Hidden).SelectMany(o => o.Aliases.Prepend(o.Name))
+                .Where(n => n.StartsWith("--", StringComparison.Ordinal));
+            var near = names.Select(n => (Name: n, Letters: PackageChoice.Letters(name, n))).Where(n => n.Letters <= LettersOff)
+                .OrderBy(n => n.Letters).Select(n => n.Name).FirstOrDefault()
                 ?? Meant(name, names);
             return $"'{command.Name}' has no option {name}.{(near is null ? "" : $" Did you mean {near}?")} 'moorfield {Path(parsed.CommandResult)} --help' lists them.";
         }
@@ -28,11 +31,13 @@ internal static class UnknownOption
     private static bool IsOptionLike(string word) => word.Length > 1 && word[0] == '-' && !char.IsAsciiDigit(word[1]);
 
     // An option that takes a text takes any.
-    private static bool IsValue(ParseResult parsed, Token token) => parsed.CommandResult.Children.OfType<OptionResult>().Any(o => o.Tokens.Contains(token));
+    private static bool IsValue(ParseResult parsed, Token token) =>
+        parsed.CommandResult.Children.OfType<OptionResult>().Any(o => o.Tokens.Contains(token));
 
     /// <summary>The option that shares the most words with what was typed, such as --for with --all-users.</summary>
     private static string? Meant(string name, IEnumerable<string> names) =>
-        name.Contains("user", StringComparison.OrdinalIgnoreCase) || name.Contains("account", StringComparison.OrdinalIgnoreCase) || name.Contains("everyone", StringComparison.OrdinalIgnoreCase)
+        name.Contains("user", StringComparison.OrdinalIgnoreCase) || name.Contains("account", StringComparison.OrdinalIgnoreCase)
+            || name.Contains("everyone", StringComparison.OrdinalIgnoreCase)
             ? names.FirstOrDefault(n => n == "--for") is { } who ? $"{who} everyone" : null
             : names.FirstOrDefault(n => n[2..].Split('-').Intersect(name.TrimStart('-').Split('-'), StringComparer.OrdinalIgnoreCase).Any());
 

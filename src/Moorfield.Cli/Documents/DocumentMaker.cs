@@ -34,7 +34,8 @@ internal static class DocumentMaker
         return new PackageJson(
             package.Family.ToString(), package.FullName.ToString(), package.FullName.Name, package.DisplayName, package.RawDisplayName, package.Publisher,
             package.FullName.Version.ToString(), package.FullName.Architecture, Words.Of(package.Role), Words.Of(package.Origin), package.Bytes,
-            [.. Words.Names(package.Accounts, snapshot)], package.Newcomers, package.Blocked, Words.Of(verdict.Standing), [.. verdict.Reasons.Select(Reason)],
+            [.. Words.Names(package.Accounts, snapshot)], package.Newcomers, package.Blocked, Words.Of(verdict.Standing),
+            [.. verdict.Reasons.Select(Reason)],
             package.Withheld);
     }
 

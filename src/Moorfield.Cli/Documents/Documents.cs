@@ -17,7 +17,8 @@ internal sealed record NoteJson(string Code, string Text, string? Package);
 
 internal sealed record PackageJson(
     string Family, string FullName, string Name, string DisplayName, string? RawDisplayName, string Publisher, string Version, string Architecture,
-    string Role, string Origin, long Bytes, ImmutableArray<string> Accounts, bool Newcomers, bool Blocked, string Standing, ImmutableArray<ReasonJson> Reasons,
+    string Role, string Origin, long Bytes, ImmutableArray<string> Accounts, bool Newcomers, bool Blocked, string Standing,
+    ImmutableArray<ReasonJson> Reasons,
     int WithheldFiles = 0);
 
 internal sealed record SystemJson(
@@ -59,7 +60,8 @@ internal sealed record PlanJson(
 internal sealed record FailureJson(string Family, string What, string Message);
 
 internal sealed record ResultJson(
-    string Schema, string Target, PlanJson Plan, int Changes, int? RestorePoint, string? Vault, ImmutableArray<FailureJson> Failures, ImmutableArray<string> Warnings,
+    string Schema, string Target, PlanJson Plan, int Changes, int? RestorePoint, string? Vault, ImmutableArray<FailureJson> Failures,
+    ImmutableArray<string> Warnings,
     bool Verified, ImmutableArray<DisagreementJson> Disagreements);
 
 internal sealed record DisagreementJson(int? Edition, string? Family, string Text);
@@ -103,7 +105,8 @@ internal sealed record ImageJson(
 
 internal sealed record DifferenceJson(string Code, string? Family, string? DisplayName, string Text);
 
-internal sealed record CheckedJson(string Target, int? Edition, bool Agrees, ImmutableArray<DifferenceJson> Differences, string? Error, ImmutableArray<IdleRuleJson> IdleRules);
+internal sealed record CheckedJson(string Target, int? Edition, bool Agrees, ImmutableArray<DifferenceJson> Differences, string? Error,
+ImmutableArray<IdleRuleJson> IdleRules);
 
 internal sealed record IdleRuleJson(string At, string Does, string What, ImmutableArray<string> NearMisses);
 

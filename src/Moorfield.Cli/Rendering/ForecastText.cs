@@ -62,15 +62,18 @@ internal static class ForecastText
     {
         if (system.IsClean)
         {
-            Say.Line(brief is not null ? "Nothing that the brief does not want would come." : isUpdate ? "Nothing comes back, and nothing new comes." : "Nothing that all accounts do without would be given.");
+            Say.Line(brief is not null ? "Nothing that the brief does not want would come." : isUpdate ? "Nothing comes back, and nothing new comes."
+            : "Nothing that all accounts do without would be given.");
             return;
         }
-        var lost = isUpdate ? system.Families.Where(f => f.Role == PackageRole.Component && f.Guards.IsEmpty).Select(f => f.DisplayName).ToList() : [];
+        var lost = isUpdate ? system.Families.Where(f => f.Role == PackageRole.Component && f.Guards.IsEmpty).Select(f => f.DisplayName).ToList()
+            : [];
         int count = system.Families.Length;
         if (count > 0)
         {
             Say.Line(brief is null
-                ? isUpdate ? Coming(system) : $"{Sheet.Count(count, "package")} would be given, though {(count == 1 ? "it is" : "they are")} blocked, or no account has {(count == 1 ? "it" : "them")}."
+                ? isUpdate ? Coming(system)
+                    : $"{Sheet.Count(count, "package")} would be given, though {(count == 1 ? "it is" : "they are")} blocked, or no account has {(count == 1 ? "it" : "them")}."
                 : $"{Sheet.Count(count, "package")} that the brief does not want would come.");
         }
         if (lost.Count > 0)
@@ -85,7 +88,8 @@ internal static class ForecastText
     {
         int back = system.Families.Count(f => f.Fate == Fate.ComesBack);
         int fresh = system.Families.Length - back;
-        return back == 0 ? $"{Sheet.Count(fresh, "new package")} would come." : $"{Sheet.Count(back, "package")} would come back{(fresh == 0 ? "" : $", and {Sheet.Count(fresh, "new one")} would come")}.";
+        return back == 0 ? $"{Sheet.Count(fresh, "new package")} would come."
+            : $"{Sheet.Count(back, "package")} would come back{(fresh == 0 ? "" : $", and {Sheet.Count(fresh, "new one")} would come")}.";
     }
 
     private static string Version(PackageVersion? version) => version?.ToString() ?? Words.Nothing;

@@ -138,7 +138,8 @@ internal static class RemovalText
             var before = plan.Snapshot;
             var gone = plan.Effective.Where(r => !outcome.Failed(r.Package.Family.ToString(), before.EditionNumber)).ToList();
             int failed = plan.Effective.Count - gone.Count;
-            string freed = gone.Exists(r => r.FilesGo) ? $"; {Words.Size(gone.Where(r => r.FilesGo).Select(r => r.Package))} of package files are gone" : "";
+            string freed = gone.Exists(r => r.FilesGo)
+                ? $"; {Words.Size(gone.Where(r => r.FilesGo).Select(r => r.Package))} of package files are gone" : "";
             string from = before.EditionNumber is null ? "" : $" from edition {before.EditionNumber} ({before.Name})";
             Say.Line($"Removed {Sheet.Count(gone.Count, "package")}{from} for {plan.Audience}{freed}.{(failed > 0 ? $" {Sheet.Count(failed, "package")} not, or only in part." : "")}");
         }

@@ -43,7 +43,9 @@ internal static class Say
     /// One line of text without what could drive a terminal or deceive who reads it: control characters and line breaks, characters that turn
     /// the direction of text or have no width, halves of characters, and the private ones of escaped names.
     /// </summary>
-    internal static string Clean(string text) => text.AsSpan().IndexOfAnyExceptInRange(' ', '~') < 0 ? text : string.Concat(text.EnumerateRunes().Select(r => IsShown(r) ? r.ToString() : "\ufffd"));
+    internal static string Clean(string text) =>
+        text.AsSpan().IndexOfAnyExceptInRange(' ', '~') < 0 ? text
+        : string.Concat(text.EnumerateRunes().Select(r => IsShown(r) ? r.ToString() : "\ufffd"));
 
     /// <summary>The same of several lines.</summary>
     internal static string CleanLines(string text) => string.Join('\n', text.Split('\n').Select(Clean));
@@ -56,7 +58,8 @@ internal static class Say
     internal static bool Confirm(string question)
     {
         if (Console.IsInputRedirected)
-            throw new MoorfieldException(Trouble.Misused, "Standard input is not a terminal, so nobody can be asked. Add --yes to go ahead. Nothing was changed.");
+            throw new MoorfieldException(Trouble.Misused,
+                "Standard input is not a terminal, so nobody can be asked. Add --yes to go ahead. Nothing was changed.");
         Console.Error.Write($"{Clean(question)} [y/N] ");
         string? answer = Console.In.ReadLine()?.Trim();
         return answer is not null && (answer.Equals("y", StringComparison.OrdinalIgnoreCase) || answer.Equals("yes", StringComparison.OrdinalIgnoreCase));

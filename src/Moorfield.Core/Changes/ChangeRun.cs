@@ -74,7 +74,8 @@ internal sealed class ChangeRun(WindowsVolume volume, Vault? vault, TimeProvider
         }
         catch (MoorfieldException e)
         {
-            throw new MoorfieldException(e.Trouble, $"{e.Message}{(e.Trouble == Trouble.Stopped ? "" : " The run was interrupted.")} {InterruptedRun.Choices(volume, point.Kind == RunKind.Undo)}", e);
+            throw new MoorfieldException(e.Trouble,
+            $"{e.Message}{(e.Trouble == Trouble.Stopped ? "" : " The run was interrupted.")} {InterruptedRun.Choices(volume, point.Kind == RunKind.Undo)}", e);
         }
         InterruptedRun.Close(volume, vault, point, clock);
         return outcome with { Failures = [.. request.LeftOut, .. outcome.Failures] };
@@ -87,7 +88,8 @@ internal sealed class ChangeRun(WindowsVolume volume, Vault? vault, TimeProvider
     {
         using var same = file.Content is null ? volume.OpenRead(file.Path) : null;
         string before = keeper.Keep(file.Content?.Before ?? same!);
-        return new ReplacedFile(file.Path.ToString(), before, file.Content is null ? before : keeper.Keep(file.Content.After), file.Info.Accessed, file.Info.Modified);
+        return new ReplacedFile(file.Path.ToString(), before, file.Content is null ? before : keeper.Keep(file.Content.After), file.Info.Accessed,
+            file.Info.Modified);
     }
 
     private void Mark(RestorePoint point)

@@ -87,7 +87,8 @@ internal sealed class Execution(WindowsTree tree, Vault? vault, StepNote? journa
         if (!stop.IsCancellationRequested)
             return;
         tree.Flush();
-        throw new MoorfieldException(Trouble.Stopped, $"{tree.Name}: stopped after {_done} of {run.Files.Length + run.Changes.OfType<TreeChange>().Count()} steps.");
+        throw new MoorfieldException(Trouble.Stopped,
+            $"{tree.Name}: stopped after {_done} of {run.Files.Length + run.Changes.OfType<TreeChange>().Count()} steps.");
     }
 
     /// <summary>The changes that a fresh look at a tree does not show, trees that came back to the last attribute.</summary>
@@ -97,7 +98,8 @@ internal sealed class Execution(WindowsTree tree, Vault? vault, StepNote? journa
         foreach (var (change, state) in ChangeStates.Read(tree, [.. changes.GroupBy(c => c.Where).Select(g => g.Last())], exactly: true))
         {
             if (state != ChangeState.Done)
-                yield return (change, new Disagreement(change.Family, $"{change.Describe()}: this was carried out, but is not there as it should be.", change.Edition));
+                yield return (change,
+                    new Disagreement(change.Family, $"{change.Describe()}: this was carried out, but is not there as it should be.", change.Edition));
         }
     }
 }

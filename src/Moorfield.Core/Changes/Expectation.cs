@@ -18,7 +18,9 @@ public abstract record Expectation(SystemSnapshot Before)
         if (expected.IsEmpty)
             return [];
         var fresh = target.Read([.. expected.Select(e => e.Before.EditionNumber)]);
-        return [.. expected.Zip(fresh).SelectMany(e => e.First.Check(e.Second, family => outcome.Failed(family, e.Second.EditionNumber)).Select(d => d with { Edition = e.Second.EditionNumber }))];
+        return [.. expected.Zip(fresh)
+            .SelectMany(e => e.First.Check(e.Second, family => outcome.Failed(family, e.Second.EditionNumber))
+            .Select(d => d with { Edition = e.Second.EditionNumber }))];
     }
 }
 

@@ -62,7 +62,8 @@ public sealed class ImageRun(Target target, Vault? vault, TimeProvider clock, bo
     {
         using var edition = edit.OpenEdition(number);
         Func<SafeFileHandle, string>? keep = vault is null ? null : _ => "";
-        using var prepared = new Preparation(edition, keep, request.Restored?.WholeOf(number) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty, shared, stop)
+        using var prepared = new Preparation(edition, keep, request.Restored?.WholeOf(number) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty,
+            shared, stop)
             .Prepare([.. request.Changes.Where(c => c.Edition == number).Select(c => c with { Edition = null })]);
         if (prepared.Changes.IsEmpty && prepared.Files.IsEmpty)
             return new Prepared([], []);
@@ -140,18 +141,21 @@ public sealed class ImageRun(Target target, Vault? vault, TimeProvider clock, bo
         }
         // Nothing between the header and the old end was ever written: with these two the file is the old one.
         bool isBack = _file.Wim.Header.Bytes.SequenceEqual(state.HeaderBefore) && _file.Wim.Length == state.LengthBefore;
-        return End(point, request.Changes, request, isBack ? [] : [(null, new Disagreement(null, $"{_file.Name} should have its old header and length back."))]);
+        return End(point, request.Changes, request, isBack ? []
+            : [(null, new Disagreement(null, $"{_file.Name} should have its old header and length back."))]);
     }
 
     /// <summary>Looks at the changed file afresh.</summary>
     private Outcome Close(RestorePoint? point, ImmutableArray<Change> changes, RunRequest request)
     {
         var unseen = target.ForEach([.. changes.Select(c => c.Edition).Distinct().Order()], edition => target.With(edition, tree =>
-            Execution.Unseen(tree, [.. changes.Where(c => c.Edition == edition)]).Select(u => ((Change?)u.Change, u.Disagreement)).ToList())).SelectMany(f => f).ToImmutableArray();
+            Execution.Unseen(tree, [.. changes.Where(c => c.Edition == edition)]).Select(u => ((Change?)u.Change, u.Disagreement))
+                .ToList())).SelectMany(f => f).ToImmutableArray();
         return End(point, changes, request, unseen);
     }
 
-    private Outcome End(RestorePoint? point, ImmutableArray<Change> changes, RunRequest request, ImmutableArray<(Change? Change, Disagreement Disagreement)> unseen)
+    private Outcome End(RestorePoint? point, ImmutableArray<Change> changes, RunRequest request,
+    ImmutableArray<(Change? Change, Disagreement Disagreement)> unseen)
     {
         foreach (var failure in request.LeftOut)
             Journal(point, JournalLine.Failed, failure.What, failure.Message, failure.Family, failure.Edition);
@@ -188,7 +192,8 @@ public sealed class ImageRun(Target target, Vault? vault, TimeProvider clock, bo
     {
         var identity = Runs.Identify(target);
         var file = target.Image!;
-        foreach (var point in PointHistory.Read(vault, _ => { }).Where(s => s.State == PointState.Interrupted && s.Point.Target.IsSameAs(identity)).Select(s => s.Point))
+        foreach (var point in PointHistory.Read(vault, _ => { })
+            .Where(s => s.State == PointState.Interrupted && s.Point.Target.IsSameAs(identity)).Select(s => s.Point))
         {
             var state = point.Image ?? (point.Undoes is { } undone && vault.Has(undone) ? vault.Read(undone).Image : null);
             if (state is null)

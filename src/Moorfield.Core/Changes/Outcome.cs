@@ -15,7 +15,8 @@ public sealed record Disagreement(string? Family, string Text, int? Edition = nu
 /// <param name="Point">Number of its restore point; null when there is none.</param>
 /// <param name="Changes">How many it was to make.</param>
 /// <param name="Warnings">What else a person should know.</param>
-public sealed record Outcome(int? Point, int Changes, ImmutableArray<RunFailure> Failures, ImmutableArray<string> Warnings, ImmutableArray<Disagreement> Disagreements)
+public sealed record Outcome(int? Point, int Changes, ImmutableArray<RunFailure> Failures, ImmutableArray<string> Warnings,
+    ImmutableArray<Disagreement> Disagreements)
 {
     /// <summary>A run that had nothing to do.</summary>
     public static Outcome Nothing { get; } = new(null, 0, [], [], []);
@@ -24,5 +25,6 @@ public sealed record Outcome(int? Point, int Changes, ImmutableArray<RunFailure>
     public bool Verified => Disagreements.IsEmpty;
 
     /// <summary>Whether a family had a change that failed.</summary>
-    public bool Failed(string family, int? edition) => Failures.Any(f => f.Edition == edition && f.Family.Equals(family, StringComparison.OrdinalIgnoreCase));
+    public bool Failed(string family, int? edition) =>
+        Failures.Any(f => f.Edition == edition && f.Family.Equals(family, StringComparison.OrdinalIgnoreCase));
 }

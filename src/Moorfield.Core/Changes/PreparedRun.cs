@@ -11,7 +11,8 @@ namespace Moorfield.Core.Changes;
 /// <param name="Content">Null when it has its content already and only gets times.</param>
 /// <param name="Info">Of the file as it is; its times are put back when a run is undone.</param>
 /// <param name="TimesAfter">Times to give it afterwards; null to let them change.</param>
-internal sealed record PreparedFile(WindowsPath Path, PreparedContent? Content, EntryInfo Info, (FileTime Accessed, FileTime Modified)? TimesAfter = null);
+internal sealed record PreparedFile(WindowsPath Path, PreparedContent? Content, EntryInfo Info,
+    (FileTime Accessed, FileTime Modified)? TimesAfter = null);
 
 /// <summary>A file that gets known content instead of having its changes applied one by one.</summary>
 /// <param name="Open">Opens the content, for the caller to close.</param>
@@ -57,7 +58,8 @@ internal sealed class SharedHives
 /// <param name="shared">For the editions of an image; null on a volume.</param>
 /// <param name="stop">Asked between the steps.</param>
 internal sealed class Preparation(
-    WindowsTree tree, Func<SafeFileHandle, string>? keep, IReadOnlyDictionary<WindowsPath, WholeFile> whole, SharedHives? shared = null, CancellationToken stop = default)
+    WindowsTree tree, Func<SafeFileHandle, string>? keep, IReadOnlyDictionary<WindowsPath, WholeFile> whole, SharedHives? shared = null,
+    CancellationToken stop = default)
 {
     private readonly List<PreparedFile> _files = [];
     private readonly List<LostContent> _lost = [];
@@ -149,7 +151,8 @@ internal sealed class Preparation(
         }
         catch (Microsoft.Data.Sqlite.SqliteException e)
         {
-            throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {Places.StateRepository} cannot be changed: {RepositoryGuard.Describe(e)}. Nothing was changed.", e);
+            throw new MoorfieldException(Trouble.Failed,
+            $"{tree.Name}: {Places.StateRepository} cannot be changed: {RepositoryGuard.Describe(e)}. Nothing was changed.", e);
         }
         // What these held is in the database now; SQLite would apply it to that once more.
         foreach (var beside in new[] { StateRepository.Log, StateRepository.Journal }.Where(b => tree.Stat(b) is { Kind: EntryKind.File, Size: > 0 }))
@@ -202,7 +205,8 @@ internal sealed class Preparation(
             return change;
         if (keep is null)
             return tree.Stat(change.Place) is null ? null : change;
-        return tree.Record(change.Place, keep, _lost.Add) is { } image ? change with { Image = image, Path = tree.Spelled(change.Place).ToString() } : null;
+        return tree.Record(change.Place, keep, _lost.Add) is { } image ? change with { Image = image, Path = tree.Spelled(change.Place).ToString() }
+            : null;
     }
 
     /// <exception cref="MoorfieldException">Something that goes could not be brought back.</exception>

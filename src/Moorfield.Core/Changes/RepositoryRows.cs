@@ -59,7 +59,8 @@ internal sealed class RepositoryRows(SqliteConnection connection)
                 if (row.Cells.FirstOrDefault(c => c.Column.Equals($"_{table}ID", StringComparison.OrdinalIgnoreCase))?.Value is not { } id)
                     continue;
                 foreach (string other in TablesWith(table))
-                    Follow(other, $"{RepositoryGuard.Quote(table)} = $value", long.TryParse(id, CultureInfo.InvariantCulture, out long number) ? number : id);
+                    Follow(other, $"{RepositoryGuard.Quote(table)} = $value", long.TryParse(id, CultureInfo.InvariantCulture, out long number)
+                        ? number : id);
             }
         }
     }
@@ -76,7 +77,8 @@ internal sealed class RepositoryRows(SqliteConnection connection)
             if (Scalar($"SELECT count(*) FROM {RepositoryGuard.Quote(row.Table)} WHERE {Same(row)}", row) > 0)
                 there++;
             else if (row.Cells.FirstOrDefault(c => c.Column.Equals($"_{row.Table}ID", StringComparison.OrdinalIgnoreCase)) is { } key)
-                taken |= Scalar($"SELECT count(*) FROM {RepositoryGuard.Quote(row.Table)} WHERE {RepositoryGuard.Quote(key.Column)} = $key", row with { Cells = [] }, ("$key", Value(key))) > 0;
+                taken |= Scalar($"SELECT count(*) FROM {RepositoryGuard.Quote(row.Table)} WHERE {RepositoryGuard.Quote(key.Column)} = $key",
+                    row with { Cells = [] }, ("$key", Value(key))) > 0;
         }
         return (there, taken);
     }
@@ -118,7 +120,8 @@ internal sealed class RepositoryRows(SqliteConnection connection)
         var (_, columns, hasRowId) = _tables[table];
         string list = string.Join(", ", columns.Select(c => $"{RepositoryGuard.Quote(c)}, typeof({RepositoryGuard.Quote(c)})"));
         bool needsRowId = hasRowId && !_tables[table].Has($"_{table}ID");
-        return RepositoryGuard.Query(connection, $"SELECT {list}{(needsRowId ? ", rowid" : "")} FROM {RepositoryGuard.Quote(table)} WHERE {condition}",
+        return RepositoryGuard.Query(connection,
+            $"SELECT {list}{(needsRowId ? ", rowid" : "")} FROM {RepositoryGuard.Quote(table)} WHERE {condition}",
             r => new RowImage(table, needsRowId ? r.GetInt64(2 * columns.Length) : null, [.. columns.Select((c, i) => Cell(c, r, 2 * i))]),
             ("$value", value));
     }

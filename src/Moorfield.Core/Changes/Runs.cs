@@ -41,7 +41,8 @@ public static class Runs
     /// <param name="keepFiles">Copy what an image drops into the vault.</param>
     /// <exception cref="MoorfieldException">Nothing was changed, or, when the message says so, the run was interrupted.</exception>
     /// <param name="stop">Asked at points where it is safe to stop.</param>
-    public static Outcome CarryOut(Target target, Vault? vault, RunRequest request, Vault? source = null, bool keepFiles = false, CancellationToken stop = default)
+    public static Outcome CarryOut(Target target, Vault? vault, RunRequest request, Vault? source = null, bool keepFiles = false,
+        CancellationToken stop = default)
     {
         var outcome = target.Image is null
             ? new ChangeRun(target.Volume!, vault, TimeProvider.System, source, stop).CarryOut(request)
@@ -59,7 +60,8 @@ public static class Runs
         long bytes = ImageCompaction.Copy(target.Image, path, seam);
         using var fresh = Target.Open(path, new WriteSeam());
         bool same = fresh.Image is { } image && ImageCompaction.Contents(image.Wim).SequenceEqual(before) && image.Reclaimable() == 0;
-        return (bytes, Outcome.Nothing with { Disagreements = same ? [] : [new Disagreement(null, $"{Path.GetFileName(path)} does not hold what the image held.")] });
+        return (bytes, Outcome.Nothing with { Disagreements = same ? []
+            : [new Disagreement(null, $"{Path.GetFileName(path)} does not hold what the image held.")] });
     }
 
     /// <summary>What a target is called in a restore point.</summary>

@@ -80,7 +80,8 @@ public static class PackageChoice
     private static MoorfieldException NothingFits(string argument, IReadOnlyList<SystemSnapshot> snapshots)
     {
         if (snapshots.SelectMany(s => s.Accounts).FirstOrDefault(a => a.Name.Equals(argument, StringComparison.OrdinalIgnoreCase)) is { } account)
-            return new MoorfieldException(Trouble.Misused, $"'{argument}' is an account, and no package here is called so. Accounts go behind --for, several with commas or a --for each: --for {string.Join(',', snapshots[0].Accounts.Where(a => a != account).Take(1).Append(account).Select(a => a.Name))}.");
+            return new MoorfieldException(Trouble.Misused,
+                $"'{argument}' is an account, and no package here is called so. Accounts go behind --for, several with commas or a --for each: --for {string.Join(',', snapshots[0].Accounts.Where(a => a != account).Take(1).Append(account).Select(a => a.Name))}.");
         var near = Near(argument.Replace("*", "", StringComparison.Ordinal), snapshots.SelectMany(s => s.Packages));
         return new MoorfieldException(Trouble.Misused, $"No package here is called '{argument}'." + (near.Count == 0
             ? " 'moorfield inventory TARGET --all' lists them."

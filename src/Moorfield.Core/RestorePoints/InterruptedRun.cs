@@ -32,7 +32,8 @@ public sealed class InterruptedRun
         try
         {
             var marker = JsonSerializer.Deserialize(content, VaultJson.Default.RunMarker);
-            return marker is { Point: > 0, Vault: not null } && Path.IsPathFullyQualified(marker.Vault) && !marker.Vault.Contains('\0', StringComparison.Ordinal)
+            return marker is { Point: > 0, Vault: not null } && Path.IsPathFullyQualified(marker.Vault)
+                && !marker.Vault.Contains('\0', StringComparison.Ordinal)
                 && marker.RootModified.Nanoseconds < NanosecondsPerSecond && marker.RootAccessed.Nanoseconds < NanosecondsPerSecond
                 ? new InterruptedRun(marker)
                 : throw new JsonException("it names no restore point");
@@ -50,14 +51,17 @@ public sealed class InterruptedRun
     public (Vault Vault, RestorePoint Point) Open(WindowsVolume volume, WriteSeam seam, int? asked = null)
     {
         if ((Vault.TrimEnd('/') + "/").StartsWith(volume.FullPath.TrimEnd('/') + "/", StringComparison.Ordinal))
-            throw new MoorfieldException(Trouble.Refused, $"{volume.Name}: its marker of an interrupted run names a vault on the volume itself ({Vault}), which Moorfield never uses. Nothing was changed.");
+            throw new MoorfieldException(Trouble.Refused,
+                $"{volume.Name}: its marker of an interrupted run names a vault on the volume itself ({Vault}), which Moorfield never uses. Nothing was changed.");
         var vault = RestorePoints.Vault.OpenExisting(Vault, seam)
-            ?? throw new MoorfieldException(Trouble.Failed, $"{volume.Name}: an earlier run was interrupted, and its vault {Vault} is not there. Make it available under that path. Nothing was changed.");
+            ?? throw new MoorfieldException(Trouble.Failed,
+                $"{volume.Name}: an earlier run was interrupted, and its vault {Vault} is not there. Make it available under that path. Nothing was changed.");
         try
         {
             var point = vault.Read(Point);
             if (point.Image is not null || point.Changes.Any(c => c.Edition is not null))
-                throw new MoorfieldException(Trouble.Refused, $"{volume.Name}: restore point {Point} in {Vault}, which its marker names, is that of an image. Nothing was changed.");
+                throw new MoorfieldException(Trouble.Refused,
+                    $"{volume.Name}: restore point {Point} in {Vault}, which its marker names, is that of an image. Nothing was changed.");
             if (point.Target.IsAt(volume.FullPath, volume.Place) || asked == Point)
                 return (vault, point);
             throw new MoorfieldException(Trouble.Refused,
@@ -71,7 +75,8 @@ public sealed class InterruptedRun
     }
 
     /// <summary>One or two sentences: what was found, and what a person can do.</summary>
-    public string Describe(WindowsVolume volume) => $"{volume.Name}: an earlier run was interrupted (restore point {Point} in {Vault}). {Choices(volume, IsUndo(volume))}";
+    public string Describe(WindowsVolume volume) =>
+        $"{volume.Name}: an earlier run was interrupted (restore point {Point} in {Vault}). {Choices(volume, IsUndo(volume))}";
 
     internal static string Choices(WindowsVolume volume, bool isUndo) => isUndo
         ? $"'moorfield undo {volume.FullPath}' carries the undo on to its end."
@@ -108,14 +113,17 @@ public sealed class InterruptedRun
             var path = WindowsPath.Of(file.Path);
             var state = StateOf(volume, vault, file, interrupted: true);
             if (volume.Stat(path) is not { } info || (state == FileState.Foreign && !overwrite))
-                throw new MoorfieldException(Trouble.Refused, $"{volume.Name}: {file.Path} was changed by something else since. {(point.Kind == RunKind.Undo ? "'moorfield undo --overwrite' writes it all the same" : $"Undo the run instead: 'moorfield undo {volume.FullPath}'")}. Nothing was changed.");
-            var content = state == FileState.After ? null : new PreparedContent(FileContent.InMemory([]), FileContent.InMemory(vault.OpenBlob(file.After)));
+                throw new MoorfieldException(Trouble.Refused,
+                    $"{volume.Name}: {file.Path} was changed by something else since. {(point.Kind == RunKind.Undo ? "'moorfield undo --overwrite' writes it all the same" : $"Undo the run instead: 'moorfield undo {volume.FullPath}'")}. Nothing was changed.");
+            var content = state == FileState.After ? null
+                : new PreparedContent(FileContent.InMemory([]), FileContent.InMemory(vault.OpenBlob(file.After)));
             var before = times.FirstOrDefault(t => t.Path == file.Path && t.Before == file.After);
             files.Add(new PreparedFile(path, content, info, before is null ? null : (before.Accessed, before.Modified)));
         }
         var foreign = Foreign(volume, point).ToList();
         using var prepared = new PreparedRun([.. point.Changes.Except(foreign)], [.. files]);
-        StepNote note = (step, what, message, family, edition) => vault.Append(Point, new JournalLine(clock.GetUtcNow(), step, what, message, family, edition));
+        StepNote note = (step, what, message, family, edition) =>
+            vault.Append(Point, new JournalLine(clock.GetUtcNow(), step, what, message, family, edition));
         foreach (var change in foreign)
             note(JournalLine.Failed, change.Describe(), Foreigner, change.Family);
         var outcome = new Execution(volume, vault, note, resumes: true, stop).CarryOut(prepared, Point);
@@ -139,7 +147,8 @@ public sealed class InterruptedRun
         if (Find(volume) is not { } run)
             return;
         if (Below(vault, point) is { } below)
-            volume.WriteMarker(RunMarker.FileName, JsonSerializer.SerializeToUtf8Bytes(run.Marker with { Point = below }, VaultJson.Default.RunMarker));
+            volume.WriteMarker(RunMarker.FileName,
+                JsonSerializer.SerializeToUtf8Bytes(run.Marker with { Point = below }, VaultJson.Default.RunMarker));
         else
             volume.DeleteMarker(RunMarker.FileName, run.Marker.RootAccessed, run.Marker.RootModified);
     }
@@ -167,7 +176,8 @@ public sealed class InterruptedRun
         Foreign,
     }
 
-    /// <param name="interrupted">Whether the run may have been cut off while it wrote the file; else what is between its two contents is foreign.</param>
+    /// <param name="interrupted">Whether the run may have been cut off while it wrote the file; else what is between its two contents is
+    /// foreign.</param>
     internal static FileState StateOf(WindowsTree tree, Vault vault, ReplacedFile file, bool interrupted)
     {
         var path = WindowsPath.Of(file.Path);
@@ -181,7 +191,8 @@ public sealed class InterruptedRun
             return FileState.After;
         if (hash == file.Before)
             return FileState.Before;
-        return interrupted && vault.HasBlob(file.After) && vault.HasBlob(file.Before) && IsBetween(FileContent.ReadAll(now), vault.ReadBlob(file.Before), vault.ReadBlob(file.After))
+        return interrupted && vault.HasBlob(file.After) && vault.HasBlob(file.Before)
+            && IsBetween(FileContent.ReadAll(now), vault.ReadBlob(file.Before), vault.ReadBlob(file.After))
             ? FileState.HalfWritten
             : FileState.Foreign;
     }

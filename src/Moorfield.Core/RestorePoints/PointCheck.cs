@@ -19,7 +19,8 @@ internal static class PointCheck
             return "a number is not above 0";
         if (!Enum.IsDefined(point.Kind))
             return "it is of no kind that is known";
-        if (IsBad(point.Title) || point.Target is null || IsBad(point.Target.Path) || IsBad(point.Target.MachineId) || IsBad(point.Target.Computer) || !Path.IsPathRooted(point.Target.Path))
+        if (IsBad(point.Title) || point.Target is null || IsBad(point.Target.Path) || IsBad(point.Target.MachineId) || IsBad(point.Target.Computer)
+            || !Path.IsPathRooted(point.Target.Path))
             return "it does not say what its target is";
         if (point.Packages.IsDefault || point.Files.IsDefault || point.Changes.IsDefault)
             return "it does not say what was changed";
@@ -27,7 +28,8 @@ internal static class PointCheck
             return "a package has no name";
         foreach (var file in point.Files)
         {
-            if (file is null || !IsPlace(file.Path) || !IsContent(file.Before, file.Edition) || !IsContent(file.After, file.Edition) || !IsTime(file.Accessed) || !IsTime(file.Modified) || file.Edition is < 1)
+            if (file is null || !IsPlace(file.Path) || !IsContent(file.Before, file.Edition) || !IsContent(file.After, file.Edition)
+            || !IsTime(file.Accessed) || !IsTime(file.Modified) || file.Edition is < 1)
                 return $"the file '{file?.Path}' is not described as one of a system";
         }
         foreach (var change in point.Changes)
@@ -68,7 +70,8 @@ internal static class PointCheck
 
     private static bool IsTime(FileTime time) => time.Nanoseconds <= MostNanoseconds;
 
-    private static bool IsContent(string? name, int? edition) => name is not null && (edition is null ? Vault.IsHash(name) : Sha1Hash.Parse(name) is not null);
+    private static bool IsContent(string? name, int? edition) =>
+    name is not null && (edition is null ? Vault.IsHash(name) : Sha1Hash.Parse(name) is not null);
 
     private static bool IsKey(HiveChange change) => IsPlace(change.Hive) && !IsBad(change.Key) && change.Key.Split('\\').All(n => n.Length > 0);
 
@@ -86,13 +89,16 @@ internal static class PointCheck
         var paths = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
         foreach (var entry in image.Entries)
         {
-            if (entry is null || entry.Path is null || !paths.Add(entry.Path) || (paths.Count == 1) != (entry.Path.Length == 0) || !Enum.IsDefined(entry.Kind) || entry.Mode > 0xFFF || entry.Size < 0
-                || !IsTime(entry.Modified) || !IsTime(entry.Accessed) || entry.Attributes is null || entry.Attributes.Any(a => IsBad(a.Key) || a.Value is null))
+            if (entry is null || entry.Path is null || !paths.Add(entry.Path) || (paths.Count == 1) != (entry.Path.Length == 0)
+            || !Enum.IsDefined(entry.Kind) || entry.Mode > 0xFFF || entry.Size < 0
+                || !IsTime(entry.Modified) || !IsTime(entry.Accessed) || entry.Attributes is null
+                    || entry.Attributes.Any(a => IsBad(a.Key) || a.Value is null))
             {
                 return false;
             }
             // Each stands in a folder that stands before it.
-            if (entry.Path.Length > 0 && (!folders.Contains(entry.Path.LastIndexOf('\\') is var i and >= 0 ? entry.Path[..i] : "") || !entry.Path.Split('\\').All(IsName)))
+            if (entry.Path.Length > 0
+                && (!folders.Contains(entry.Path.LastIndexOf('\\') is var i and >= 0 ? entry.Path[..i] : "") || !entry.Path.Split('\\').All(IsName)))
                 return false;
             if (entry.Record is { } record ? !IsRecord(record, entry) : !IsLinuxEntry(entry))
                 return false;
@@ -136,7 +142,9 @@ internal static class PointCheck
     };
 
     private static bool IsSound(ImageState image) =>
-        image.HeaderBefore is { Length: WimHeader.Size } && image.HeaderAfter is { Length: WimHeader.Size } && image.LengthBefore >= WimHeader.Size && image.LengthAfter >= WimHeader.Size
-        && !image.Dropped.IsDefault && image.Dropped.All(d => d is not null && Sha1Hash.Parse(d.Sha1 ?? "") is not null && d is { Offset: >= 0, StoredSize: >= 0, Size: >= 0 }
+        image.HeaderBefore is { Length: WimHeader.Size } && image.HeaderAfter is { Length: WimHeader.Size } && image.LengthBefore >= WimHeader.Size
+            && image.LengthAfter >= WimHeader.Size
+        && !image.Dropped.IsDefault
+            && image.Dropped.All(d => d is not null && Sha1Hash.Parse(d.Sha1 ?? "") is not null && d is { Offset: >= 0, StoredSize: >= 0, Size: >= 0 }
             && d.Offset <= long.MaxValue - d.StoredSize && (d.Kept is null || Vault.IsHash(d.Kept)));
 }

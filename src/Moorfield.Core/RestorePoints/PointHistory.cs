@@ -30,7 +30,8 @@ public enum PointState
 /// <param name="UndoneBy">Numbers of the points of the runs that undid it.</param>
 /// <param name="UndonePackages">Those of its packages that were undone.</param>
 /// <param name="UndoFailed">Whether an undo of it failed in part, and none has put all back since.</param>
-public sealed record PointSummary(RestorePoint Point, PointState State, ImmutableArray<int> UndoneBy, ImmutableArray<ConcernedPackage> UndonePackages, bool UndoFailed = false);
+public sealed record PointSummary(RestorePoint Point, PointState State, ImmutableArray<int> UndoneBy,
+    ImmutableArray<ConcernedPackage> UndonePackages, bool UndoFailed = false);
 
 /// <summary>Works out from the documents and journals of a vault what became of each run.</summary>
 public static class PointHistory
@@ -56,14 +57,20 @@ public static class PointHistory
         return [.. points.Select(p => Summary(p, undoings, journals))];
     }
 
-    /// <summary>The point that a plain undo on a target means: the newest made on this very target that is no undo and still stands, wholly or in part.</summary>
-    public static PointSummary? Newest(IEnumerable<PointSummary> points, TargetIdentity target) => points.LastOrDefault(p => CanBeUndone(p) && p.Point.Target.IsSameAs(target));
+    /// <summary>
+    /// The point that a plain undo on a target means: the newest made on this very target that is no undo and still stands, wholly or in part.
+    /// </summary>
+    public static PointSummary? Newest(IEnumerable<PointSummary> points, TargetIdentity target) =>
+        points.LastOrDefault(p => CanBeUndone(p) && p.Point.Target.IsSameAs(target));
 
-    /// <summary>Runs on the same system in another place, a copy or before it was moved, that could be undone here when asked by number; newest last.</summary>
+    /// <summary>
+    /// Runs on the same system in another place, a copy or before it was moved, that could be undone here when asked by number; newest last.
+    /// </summary>
     public static IEnumerable<PointSummary> Elsewhere(IEnumerable<PointSummary> points, TargetIdentity target) =>
         points.Where(p => CanBeUndone(p) && p.Point.Target.IsSameSystemAs(target) && !p.Point.Target.IsSameAs(target));
 
-    private static bool CanBeUndone(PointSummary summary) => summary.Point.Kind != RunKind.Undo && summary.State is not PointState.Undone and not PointState.NotTaken;
+    private static bool CanBeUndone(PointSummary summary) =>
+    summary.Point.Kind != RunKind.Undo && summary.State is not PointState.Undone and not PointState.NotTaken;
 
     /// <summary>The families that runs removed from a target, as far as those were not undone.</summary>
     public static ISet<string> Removed(IEnumerable<PointSummary> points, TargetIdentity target) =>
@@ -71,11 +78,14 @@ public static class PointHistory
 
     /// <summary>The families that a run removed from a target and an undo brought back.</summary>
     public static ISet<string> Undone(IEnumerable<PointSummary> points, TargetIdentity target) =>
-        points.Where(s => s.Point.Kind == RunKind.Remove && s.Point.Target.IsSameAs(target)).SelectMany(s => s.UndonePackages.Select(p => p.Family)).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        points.Where(s => s.Point.Kind == RunKind.Remove && s.Point.Target.IsSameAs(target))
+            .SelectMany(s => s.UndonePackages.Select(p => p.Family)).ToHashSet(StringComparer.OrdinalIgnoreCase);
 
     /// <summary>The packages that runs removed from a target, as far as those were not undone.</summary>
     public static IEnumerable<ConcernedPackage> RemovedPackages(IEnumerable<PointSummary> points, TargetIdentity target) =>
-        points.Where(s => s.Point.Kind == RunKind.Remove && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart or PointState.FilesGone && s.Point.Target.IsSameAs(target))
+        points.Where(s => s.Point.Kind == RunKind.Remove
+            && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart or PointState.FilesGone
+            && s.Point.Target.IsSameAs(target))
             .SelectMany(s => s.Point.Packages.Except(s.UndonePackages));
 
     private static PointSummary Summary(RestorePoint point, ILookup<int, RestorePoint> undoings, Dictionary<int, IReadOnlyList<JournalLine>> journals)
@@ -87,8 +97,10 @@ public static class PointHistory
         var undone = undos.SelectMany(u => u.Packages.Where(p => !Failed(journals[u.Number], p))).Select(Key).ToHashSet();
         ImmutableArray<ConcernedPackage> back = [.. point.Packages.Where(p => undone.Contains(Key(p)))];
         bool anyFailed = undos.Exists(u => Has(u, JournalLine.Failed));
-        var state = Has(point, JournalLine.NotTaken) || !Has(point, JournalLine.Started) && !Has(point, JournalLine.Finished) && undos.Count == 0 ? PointState.NotTaken
-            : Has(point, JournalLine.Back) || undos.Count > 0 && back.Length == point.Packages.Length && (!back.IsEmpty || !anyFailed) ? PointState.Undone
+        var state = Has(point, JournalLine.NotTaken) || !Has(point, JournalLine.Started) && !Has(point, JournalLine.Finished) && undos.Count == 0
+            ? PointState.NotTaken
+            : Has(point, JournalLine.Back) || undos.Count > 0 && back.Length == point.Packages.Length && (!back.IsEmpty || !anyFailed)
+                ? PointState.Undone
             : undos.Count > 0 ? PointState.UndoneInPart
             : !Has(point, JournalLine.Finished) ? PointState.Interrupted
             : Has(point, JournalLine.FilesGone) ? PointState.FilesGone
@@ -99,7 +111,10 @@ public static class PointHistory
         static (string, int?) Key(ConcernedPackage package) => (package.Family.ToUpperInvariant(), package.Edition);
     }
 
-    /// <summary>Whether a change for a package failed. Journals of earlier versions do not say whose it was: then all of them count as failed.</summary>
+    /// <summary>
+    /// Whether a change for a package failed. Journals of earlier versions do not say whose it was: then all of them count as failed.
+    /// </summary>
     private static bool Failed(IReadOnlyList<JournalLine> journal, ConcernedPackage package) =>
-        journal.Any(l => l.Step == JournalLine.Failed && (l.Family is null || (l.Edition == package.Edition && l.Family.Equals(package.Family, StringComparison.OrdinalIgnoreCase))));
+        journal.Any(l => l.Step == JournalLine.Failed
+            && (l.Family is null || (l.Edition == package.Edition && l.Family.Equals(package.Family, StringComparison.OrdinalIgnoreCase))));
 }

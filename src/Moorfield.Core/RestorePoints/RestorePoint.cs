@@ -29,7 +29,8 @@ public sealed record TargetIdentity(string Path, string Computer, string Machine
     /// <summary>Whether it is the same system or image, here or in another place.</summary>
     public bool IsSameSystemAs(TargetIdentity other) => MachineId.Equals(other.MachineId, StringComparison.OrdinalIgnoreCase);
 
-    internal bool IsAt(string path, TargetPlace? place) => (Place is null || place is null || Place == place) && (Path == path || TargetPlace.Meet(Path, path));
+    internal bool IsAt(string path, TargetPlace? place) =>
+    (Place is null || place is null || Place == place) && (Path == path || TargetPlace.Meet(Path, path));
 }
 
 /// <summary>A package that a run was about.</summary>
@@ -75,10 +76,12 @@ public sealed record RestorePoint(
 }
 
 /// <summary>One line of a restore point's journal.</summary>
-/// <param name="Step">started, done, failed, finished, notTaken, filesGone when the image was compacted since, or back when everything was found as it had been.</param>
+/// <param name="Step">started, done, failed, finished, notTaken, filesGone when the image was compacted since, or back when everything was found
+/// as it had been.</param>
 /// <param name="Family">Of what failed.</param>
 /// <param name="Edition">Of what failed; null on a volume.</param>
-public sealed record JournalLine(DateTimeOffset At, string Step, string? What = null, string? Message = null, string? Family = null, int? Edition = null)
+public sealed record JournalLine(DateTimeOffset At, string Step, string? What = null, string? Message = null, string? Family = null,
+    int? Edition = null)
 {
     internal const string Started = "started";
     internal const string Done = "done";

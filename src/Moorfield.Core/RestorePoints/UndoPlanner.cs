@@ -50,10 +50,12 @@ public static class UndoPlanner
     /// <param name="overwrite">Put the recorded state in place of what is in conflict with it.</param>
     /// <param name="interrupted">The run was cut off: files may be half written, and times altered of what it did not come to change.</param>
     /// <exception cref="MoorfieldException">The run is itself an undo that was cut off: refused.</exception>
-    public static UndoPlan Plan(Target target, Vault vault, RestorePoint point, ISet<string>? families, ISet<int?>? editions, bool overwrite, bool interrupted = false)
+    public static UndoPlan Plan(Target target, Vault vault, RestorePoint point, ISet<string>? families, ISet<int?>? editions, bool overwrite,
+        bool interrupted = false)
     {
         if (interrupted && point.Kind == RunKind.Undo)
-            throw new MoorfieldException(Trouble.Refused, $"Restore point {point.Number} is that of an undo that was interrupted: it is carried on, not undone.");
+            throw new MoorfieldException(Trouble.Refused,
+                $"Restore point {point.Number} is that of an undo that was interrupted: it is carried on, not undone.");
         bool Concerns(string family, int? edition) => (families is null || families.Contains(family)) && (editions is null || editions.Contains(edition));
         ImmutableArray<ConcernedPackage> packages = [.. point.Packages.Where(p => Concerns(p.Family, p.Edition))];
         ImmutableArray<Change> inverses = [.. point.Changes.Where(c => Concerns(c.Family, c.Edition)).Reverse().Select(c => c.Invert() with { Edition = c.Edition })];
@@ -63,7 +65,9 @@ public static class UndoPlanner
         var contents = target.Image is null ? null : new DroppedContents(target.Image, vault);
         var plans = target.ForEach(
             [.. inverses.Select(c => c.Edition).Distinct().Order()],
-            edition => target.With(edition, tree => Plan(tree, edition, contents, vault, point, packages, [.. inverses.Where(c => c.Edition == edition)], overwrite, interrupted, again)));
+            edition => target.With(edition,
+            tree => Plan(tree, edition, contents, vault, point, packages, [.. inverses.Where(c => c.Edition == edition)], overwrite, interrupted,
+            again)));
         return new UndoPlan(
             point, packages, [.. plans.SelectMany(p => p.Changes)], [.. plans.SelectMany(p => p.AlreadyBack)],
             [.. plans.SelectMany(p => p.Conflicts)], [.. plans.SelectMany(p => p.Lost)])
@@ -78,7 +82,8 @@ public static class UndoPlanner
         file.Wim.Header.Bytes.SequenceEqual(state.HeaderAfter) && file.Wim.Length == state.LengthAfter && state.LengthBefore < state.LengthAfter;
 
     private static UndoPlan Plan(
-        WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, ImmutableArray<ConcernedPackage> packages, ImmutableArray<Change> inverses, bool overwrite, bool interrupted,
+        WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, ImmutableArray<ConcernedPackage> packages,
+        ImmutableArray<Change> inverses, bool overwrite, bool interrupted,
         bool again)
     {
         var whole = ImmutableDictionary.CreateBuilder<(int?, WindowsPath), WholeFile>();
@@ -118,11 +123,13 @@ public static class UndoPlanner
 
     /// <summary>True: the file gets its old content whole. False: it has it already. Null: neither fits.</summary>
     private static bool? Whole(
-        WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, WindowsPath path, ImmutableDictionary<(int?, WindowsPath), WholeFile>.Builder whole,
+        WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, WindowsPath path,
+        ImmutableDictionary<(int?, WindowsPath), WholeFile>.Builder whole,
         bool interrupted)
     {
         ImmutableArray<ReplacedFile> files = [.. point.Files.Where(f =>
-            f.Edition == edition && WindowsPath.Of(f.Path) is var p && (p == path || (path == Places.StateRepository && (p == StateRepository.Log || p == StateRepository.Journal))))];
+            f.Edition == edition && WindowsPath.Of(f.Path) is var p
+                && (p == path || (path == Places.StateRepository && (p == StateRepository.Log || p == StateRepository.Journal))))];
         if (files.IsEmpty)
             return null;
         var states = files.Select(f => InterruptedRun.StateOf(tree, vault, f, interrupted)).ToList();

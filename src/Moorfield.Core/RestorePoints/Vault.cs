@@ -103,7 +103,9 @@ public sealed class Vault : IDisposable
     /// <summary>Takes away what runs that were cut off were writing. Other runs may be at work on their own.</summary>
     private void ClearParts()
     {
-        foreach (string name in _blobs.Names().Where(n => n.StartsWith(PartPrefix, StringComparison.Ordinal) && int.TryParse(n[PartPrefix.Length..], out int process) && !Directory.Exists($"/proc/{process}")))
+        foreach (string name in _blobs.Names()
+        .Where(n => n.StartsWith(PartPrefix, StringComparison.Ordinal) && int.TryParse(n[PartPrefix.Length..], out int process)
+        && !Directory.Exists($"/proc/{process}")))
             _blobs.Delete(name);
     }
 
@@ -198,7 +200,8 @@ public sealed class Vault : IDisposable
 
     /// <summary>Numbers of all restore points, ascending.</summary>
     public IReadOnlyList<int> Numbers() =>
-        [.. _points.Names().Where(n => n.EndsWith(".json", StringComparison.Ordinal)).Select(n => int.TryParse(n[..^5], out int number) && n == DocumentName(number) ? number : 0)
+        [.. _points.Names().Where(n => n.EndsWith(".json", StringComparison.Ordinal))
+            .Select(n => int.TryParse(n[..^5], out int number) && n == DocumentName(number) ? number : 0)
             .Where(n => n is > 0 and < int.MaxValue).Order()];
 
     /// <summary>Writes a restore point, with everything it refers to, to the disk. Its number is given here.</summary>
@@ -212,7 +215,8 @@ public sealed class Vault : IDisposable
         DeleteJournal(numbered.Number); // of a point that was taken back as the power went
         try
         {
-            TreeWriter.WriteWhole(_points, DocumentName(numbered.Number), JsonSerializer.SerializeToUtf8Bytes(numbered, VaultJson.Default.RestorePoint));
+            TreeWriter.WriteWhole(_points, DocumentName(numbered.Number),
+            JsonSerializer.SerializeToUtf8Bytes(numbered, VaultJson.Default.RestorePoint));
         }
         catch (MoorfieldException) when (Has(numbered.Number))
         {
@@ -265,7 +269,8 @@ public sealed class Vault : IDisposable
             return [];
         using var reader = new StreamReader(new FileStream(file, FileAccess.Read), Encoding.UTF8);
         if (reader.BaseStream.Length > MaxDocument)
-            throw new MoorfieldException(Trouble.Failed, $"The journal of restore point {number} in {FullPath} is longer than any that Moorfield writes.");
+            throw new MoorfieldException(Trouble.Failed,
+                $"The journal of restore point {number} in {FullPath} is longer than any that Moorfield writes.");
         var lines = new List<JournalLine>();
         while (reader.ReadLine() is { } text)
         {

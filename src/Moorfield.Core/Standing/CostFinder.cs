@@ -207,7 +207,9 @@ internal sealed class CostFinder
             yield return new Reason("note", ReasonKind.Cost, $"The brief notes: {note}", "noted in the brief", []);
     }
 
-    /// <summary>What those gain who lose it: nothing while another account keeps it running. Only where there are no accounts yet do newcomers gain.</summary>
+    /// <summary>
+    /// What those gain who lose it: nothing while another account keeps it running. Only where there are no accounts yet do newcomers gain.
+    /// </summary>
     private IEnumerable<Reason> Saved(InstalledPackage package, Departures departures, List<string?> losing)
     {
         ImmutableArray<string?> gaining = [.. losing.Where(who => who is not null || _snapshot.Accounts.IsEmpty)];
@@ -216,7 +218,8 @@ internal sealed class CostFinder
         string who = gaining.Length >= Math.Max(_snapshot.Accounts.Length, 1) ? "" : For(gaining);
         ImmutableArray<string> tasks = [.. manifest.Values("windows.startupTask")];
         if (!tasks.IsEmpty)
-            yield return new Reason("startsWithWindows", ReasonKind.Saving, $"It starts with Windows{who} ({Prose.List(tasks)}).", "starts with Windows" + who, tasks);
+            yield return new Reason("startsWithWindows", ReasonKind.Saving, $"It starts with Windows{who} ({Prose.List(tasks)}).",
+                "starts with Windows" + who, tasks);
         if (manifest.Has("windows.backgroundTasks"))
             yield return new Reason("runsInBackground", ReasonKind.Saving, $"It runs in the background{who}.", "runs in the background" + who, []);
     }

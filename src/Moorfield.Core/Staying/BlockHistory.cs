@@ -9,7 +9,8 @@ namespace Moorfield.Core.Staying;
 /// <param name="target">Only runs made on this very target count.</param>
 public sealed class BlockHistory(IReadOnlyList<PointSummary> points, TargetIdentity target)
 {
-    private readonly List<PointSummary> _own = [.. points.Where(p => p.State is not PointState.Undone and not PointState.NotTaken && p.Point.Target.IsSameAs(target))];
+    private readonly List<PointSummary> _own = [.. points.Where(p => p.State is not PointState.Undone and not PointState.NotTaken
+    && p.Point.Target.IsSameAs(target))];
 
     /// <summary>The newest run that still stands and set the block; null when none is recorded.</summary>
     public RestorePoint? SetBy(PackageFamilyName family, int? edition)

@@ -98,8 +98,12 @@ public sealed record Forecast(ImmutableArray<ForecastFamily> Families, Immutable
     /// <summary>The families that come back or are new.</summary>
     public ImmutableArray<ForecastFamily> Coming => [.. Families.Where(f => f.Fate is Fate.ComesBack or Fate.Arrives)];
 
-    /// <summary>Those of them that blocks keep away from updates, and removing from newcomers keeps away from new accounts: parts of the system only from the latter.</summary>
-    public ImmutableArray<PackageFamilyName> Blockable(bool isUpdate) => [.. Coming.Where(f => !isUpdate || f.Role != PackageRole.Component).Select(f => f.Family)];
+    /// <summary>
+    /// Those of them that blocks keep away from updates, and removing from newcomers keeps away from new accounts: parts of the system only from
+    /// the latter.
+    /// </summary>
+    public ImmutableArray<PackageFamilyName> Blockable(bool isUpdate) =>
+        [.. Coming.Where(f => !isUpdate || f.Role != PackageRole.Component).Select(f => f.Family)];
 
     /// <summary>The guards that are open to what is coming: of parts of the system, and against apps that install themselves.</summary>
     /// <param name="edition">EditionID of the system: guards that others are said not to honour are left out.</param>

@@ -70,11 +70,15 @@ internal static class RepositoryGuard
         return allowed && inner is null ? raw.SQLITE_OK : raw.SQLITE_DENY;
     }
 
-    /// <summary>The ordinary tables of a database: no views, no virtual tables, none of SQLite's own. By name, each with its columns that are stored as they were given.</summary>
+    /// <summary>
+    /// The ordinary tables of a database: no views, no virtual tables, none of SQLite's own. By name, each with its columns that are stored as
+    /// they were given.
+    /// </summary>
     internal static Dictionary<string, RepositoryTable> Tables(SqliteConnection connection)
     {
         var tables = new Dictionary<string, RepositoryTable>(StringComparer.OrdinalIgnoreCase);
-        foreach (var (schema, name, type, withoutRowId) in Query(connection, "PRAGMA table_list", r => (r.GetString(0), r.GetString(1), r.GetString(2), r.GetInt64(4) != 0)))
+        foreach (var (schema, name, type, withoutRowId) in Query(connection, "PRAGMA table_list",
+            r => (r.GetString(0), r.GetString(1), r.GetString(2), r.GetInt64(4) != 0)))
         {
             if (schema != "main" || type != "table" || name.StartsWith("sqlite_", StringComparison.OrdinalIgnoreCase))
                 continue;
@@ -88,7 +92,8 @@ internal static class RepositoryGuard
     internal static string Quote(string name) => $"\"{name.Replace("\"", "\"\"", StringComparison.Ordinal)}\"";
 
     /// <exception cref="SqliteException">Also when there are more than <see cref="MaxRows"/>.</exception>
-    internal static List<T> Query<T>(SqliteConnection connection, string sql, Func<SqliteDataReader, T> read, params (string Name, object Value)[] parameters)
+    internal static List<T> Query<T>(SqliteConnection connection, string sql, Func<SqliteDataReader, T> read,
+        params (string Name, object Value)[] parameters)
     {
         using var command = Command(connection, sql, parameters);
         using var reader = command.ExecuteReader();

@@ -82,7 +82,8 @@ internal sealed class StateRepository : IDisposable
     {
         if (journal is { Length: > 0 } && NamesAnotherJournal(journal))
         {
-            notes.Add("repositoryUnreadable", $"{Journal} names a journal of several databases, which is not followed: the repository is not read and will not be written.");
+            notes.Add("repositoryUnreadable",
+            $"{Journal} names a journal of several databases, which is not followed: the repository is not read and will not be written.");
             return null;
         }
         bool needsFiles = log is { Length: > 0 } || journal is { Length: > 0 } || content.Length < JournalVersions + 2;
@@ -114,7 +115,8 @@ internal sealed class StateRepository : IDisposable
 
     // A journal that is part of a transaction over several databases ends in the name of another file and these bytes; SQLite would open
     // that file, wherever it is, and delete it.
-    private static bool NamesAnotherJournal(byte[] journal) => journal.AsSpan().EndsWith((ReadOnlySpan<byte>)[0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7]);
+    private static bool NamesAnotherJournal(byte[] journal) =>
+        journal.AsSpan().EndsWith((ReadOnlySpan<byte>)[0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7]);
 
     private static SqliteConnection ConnectToCopy(DirectoryInfo folder, byte[] content, byte[]? log, byte[]? journal)
     {
@@ -183,7 +185,8 @@ internal sealed class StateRepository : IDisposable
                 if (PackageFullName.TryParse(name ?? "", out var fullName))
                     traces.Add((fullName, new Trace(TraceScope.Machine, null, TraceKind.MachineEntry, new RowsLocation(fullName, null))));
                 else
-                    notes.AddOneOfMany("unknownEntry", $"The state repository's package '{Shortened(name)}' is not named like a package and is left alone.");
+                    notes.AddOneOfMany("unknownEntry",
+                        $"The state repository's package '{Shortened(name)}' is not named like a package and is left alone.");
             }
             const string Registrations = """
                 SELECT Package.PackageFullName, User.UserSid FROM PackageUser

@@ -66,7 +66,8 @@ internal sealed unsafe class Folder : IDisposable
             _ => EntryKind.Other,
         };
         return new EntryInfo(
-            kind, found.Mode & 0xFFFu, found.Uid, found.Gid, (long)found.Size, Time(found.Modification), Time(found.Access), Time(found.Change), found.Inode, found.Links);
+            kind, found.Mode & 0xFFFu, found.Uid, found.Gid, (long)found.Size, Time(found.Modification), Time(found.Access), Time(found.Change),
+            found.Inode, found.Links);
 
         static FileTime Time(LibC.Time time) => new(time.Seconds, time.Nanoseconds);
     }

@@ -38,7 +38,8 @@ public sealed record TargetPlace(string FileSystem, ulong Inode)
         }
     }
 
-    private static LibC.Statx? Facts(SafeFileHandle file) => LibC.StatxAt(file, "\0"u8, LibC.EmptyPath, LibC.StatxBasic, out var facts) == 0 ? facts : null;
+    private static LibC.Statx? Facts(SafeFileHandle file) =>
+    LibC.StatxAt(file, "\0"u8, LibC.EmptyPath, LibC.StatxBasic, out var facts) == 0 ? facts : null;
 
     private static unsafe string? Identifier(SafeFileHandle folder)
     {
@@ -56,7 +57,9 @@ public sealed record TargetPlace(string FileSystem, ulong Inode)
             string device = $"{facts.DeviceMajor}:{facts.DeviceMinor}";
             string[]? mount = File.ReadLines("/proc/self/mountinfo").Select(l => l.Split(' ')).LastOrDefault(f => f.Length > 6 && f[2] == device);
             int separator = mount is null ? -1 : Array.IndexOf(mount, "-", 6);
-            if (separator < 0 || separator + 2 >= mount!.Length || !(mount[separator + 1].StartsWith("fuse", StringComparison.Ordinal) || mount[separator + 1].StartsWith("ntfs", StringComparison.Ordinal)))
+            if (separator < 0 || separator + 2 >= mount!.Length
+                || !(mount[separator + 1].StartsWith("fuse", StringComparison.Ordinal)
+                || mount[separator + 1].StartsWith("ntfs", StringComparison.Ordinal)))
                 return null;
             string source = mount[separator + 2].Replace("\\040", " ", StringComparison.Ordinal);
             if (!Path.IsPathRooted(source) || !File.Exists(source))

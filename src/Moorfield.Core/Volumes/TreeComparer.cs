@@ -20,7 +20,8 @@ public enum TreeState
 /// <summary>Compares what is on disk with a record, by names, kinds, link targets and contents.</summary>
 internal static class TreeComparer
 {
-    /// <param name="exactly">Also by owner, mode, time of the last change and extended attributes, which hold streams, flags and security descriptors.</param>
+    /// <param name="exactly">Also by owner, mode, time of the last change and extended attributes, which hold streams, flags and security
+    /// descriptors.</param>
     internal static TreeState Compare(Folder parent, string name, TreeImage image, bool exactly = false)
     {
         var entries = image.Entries.ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
@@ -30,7 +31,8 @@ internal static class TreeComparer
         return found == entries.Count ? TreeState.Same : TreeState.Partial;
     }
 
-    private static bool Matches(Folder folder, string name, string path, Dictionary<string, TreeEntry> entries, bool exactly, ref int found, int depth)
+    private static bool Matches(Folder folder, string name, string path, Dictionary<string, TreeEntry> entries, bool exactly, ref int found,
+    int depth)
     {
         TreeRecorder.CheckDepth(depth);
         if (name == TreeWriter.PartName)
@@ -72,10 +74,12 @@ internal static class TreeComparer
     /// <summary>Whether an entry has the recorded owner, mode, time of its last change and attributes, and no others.</summary>
     private static bool HasAttributes(Folder folder, string name, TreeEntry entry)
     {
-        if (folder.Stat(name) is not { } info || info.Uid != entry.Uid || info.Gid != entry.Gid || info.Modified != entry.Modified || (entry.Kind != EntryKind.Link && info.Mode != entry.Mode))
+        if (folder.Stat(name) is not { } info || info.Uid != entry.Uid || info.Gid != entry.Gid || info.Modified != entry.Modified
+        || (entry.Kind != EntryKind.Link && info.Mode != entry.Mode))
             return false;
         var now = TreeRecorder.Attributes(folder, name);
         return now.Keys.Union(entry.Attributes.Keys, StringComparer.Ordinal).Where(k => !TreeWriter.IsTimes(k))
-            .All(k => now.TryGetValue(k, out byte[]? value) && entry.Attributes.TryGetValue(k, out byte[]? wanted) && value.AsSpan().SequenceEqual(wanted));
+            .All(k => now.TryGetValue(k, out byte[]? value) && entry.Attributes.TryGetValue(k, out byte[]? wanted)
+                && value.AsSpan().SequenceEqual(wanted));
     }
 }

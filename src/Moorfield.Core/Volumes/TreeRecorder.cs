@@ -68,7 +68,8 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<Los
         string? unread = null;
         var attributes = Attributes(folder, name, attribute => unread ??= attribute);
         string? why = unread is null ? Withheld.Why(info.Kind, attributes)
-            : unread.StartsWith(StreamPrefix, StringComparison.Ordinal) ? $"its stream '{unread[StreamPrefix.Length..]}' cannot be read through this mount" : $"its attribute {unread} cannot be read";
+            : unread.StartsWith(StreamPrefix, StringComparison.Ordinal)
+                ? $"its stream '{unread[StreamPrefix.Length..]}' cannot be read through this mount" : $"its attribute {unread} cannot be read";
         string? blob = null;
         string? link = null;
         switch (info.Kind)

@@ -141,7 +141,10 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
         SetAttributes(parent, name, entry, IsFlags); // a new name counts as a change on ntfs-3g
     }
 
-    /// <summary>Whether a file is one that was being written when the power went: not longer than it should be, and zero wherever it is not what it should be.</summary>
+    /// <summary>
+    /// Whether a file is one that was being written when the power went: not longer than it should be, and zero wherever it is not what it
+    /// should be.
+    /// </summary>
     private bool IsTorn(Folder parent, string name, EntryInfo there, TreeEntry entry)
     {
         if (there.Kind != EntryKind.File || entry.Kind != EntryKind.File || there.Size > entry.Size)

@@ -41,7 +41,8 @@ internal static class UnixName
     {
         byte[] bytes = EncodeTarget(name);
         var text = bytes.AsSpan(0, bytes.Length - 1);
-        if (text.IsEmpty || text.ContainsAny((byte)0, (byte)'/') || text.SequenceEqual(".."u8) || (!Ascii.IsValid(name) && Decode(text) != name) || name.Contains('\\', StringComparison.Ordinal))
+        if (text.IsEmpty || text.ContainsAny((byte)0, (byte)'/') || text.SequenceEqual(".."u8) || (!Ascii.IsValid(name) && Decode(text) != name)
+            || name.Contains('\\', StringComparison.Ordinal))
             throw new MoorfieldException(Trouble.Failed, $"'{name}' cannot be the name of a file.");
         return bytes;
     }

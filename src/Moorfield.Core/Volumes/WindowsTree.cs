@@ -39,7 +39,8 @@ public abstract class WindowsTree : IDisposable
 
     /// <summary>Looks at all files below a folder; there are none when it is missing.</summary>
     /// <param name="enters">Whether to look into a folder, given by its path below <paramref name="path"/>.</param>
-    /// <param name="visit">Told of each file, also of those whose content the mount does not give: the folder that it is in, by its path below <paramref name="path"/>, its name, and what it is.</param>
+    /// <param name="visit">Told of each file, also of those whose content the mount does not give: the folder that it is in, by its path below
+    /// <paramref name="path"/>, its name, and what it is.</param>
     public abstract void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit);
 
     /// <summary>The path as it is spelled there as far as it exists; the rest as given.</summary>

@@ -90,7 +90,8 @@ public sealed class WindowsVolume : WindowsTree
         {
             try
             {
-                return folder.Stat(name) is { } info ? info.Kind == EntryKind.Link && Withheld.Why(folder, name) is not null ? info with { Kind = EntryKind.Withheld, Size = 0 } : info : null;
+                return folder.Stat(name) is { } info ? info.Kind == EntryKind.Link && Withheld.Why(folder, name) is not null
+                ? info with { Kind = EntryKind.Withheld, Size = 0 } : info : null;
             }
             catch (MoorfieldException)
             {
@@ -157,7 +158,8 @@ public sealed class WindowsVolume : WindowsTree
     private static int OtherNames(Folder folder, string name)
     {
         uint links = folder.Stat(name)?.Links ?? 1;
-        if (links > 1 && folder.Attribute(name, "system.ntfs_dos_name") is { Length: > 0 } shortName && !System.Text.Encoding.UTF8.GetString(shortName).Equals(name, StringComparison.OrdinalIgnoreCase))
+        if (links > 1 && folder.Attribute(name, "system.ntfs_dos_name") is { Length: > 0 } shortName
+            && !System.Text.Encoding.UTF8.GetString(shortName).Equals(name, StringComparison.OrdinalIgnoreCase))
             links--;
         return (int)Math.Max(links, 1) - 1;
     }
@@ -187,7 +189,9 @@ public sealed class WindowsVolume : WindowsTree
 
     /// <inheritdoc/>
     public override TreeImage? Record(WindowsPath path, Func<SafeFileHandle, string> keep, Action<LostContent> lost) =>
-        Within(path, (folder, name) => new TreeRecorder(keep, l => lost(l with { Path = l.Path.Length == 0 ? path.ToString() : $@"{path}\{l.Path}" })).Record(folder, name), out _);
+        Within(path, (folder, name) =>
+            new TreeRecorder(keep, l => lost(l with { Path = l.Path.Length == 0 ? path.ToString() : $@"{path}\{l.Path}" })).Record(folder, name),
+            out _);
 
     /// <inheritdoc/>
     public override void RemoveTree(WindowsPath path)
@@ -214,7 +218,8 @@ public sealed class WindowsVolume : WindowsTree
 
     /// <inheritdoc/>
     public override TreeState Compare(WindowsPath path, TreeImage image, bool exactly = false) =>
-        Within(path, (folder, name) => TreeComparer.Compare(folder, name, image, exactly), out bool found) is var state && found ? state : TreeState.Absent;
+        Within(path, (folder, name) => TreeComparer.Compare(folder, name, image, exactly), out bool found) is var state && found ? state
+            : TreeState.Absent;
 
     /// <summary>Writes a small file at the volume's root, flushed with its name, replacing one that is there.</summary>
     internal void WriteMarker(string name, ReadOnlySpan<byte> content) => TreeWriter.WriteWhole(_root, name, content);

@@ -34,8 +34,10 @@ internal static class Withheld
     {
         if (attributes.TryGetValue(ReparseAttribute, out byte[]? data) && data.Length >= sizeof(uint))
             return Why(BinaryPrimitives.ReadUInt32LittleEndian(data));
-        uint flags = attributes.TryGetValue("system.ntfs_attrib_be", out byte[]? big) && big.Length == sizeof(uint) ? BinaryPrimitives.ReadUInt32BigEndian(big)
-            : attributes.TryGetValue("system.ntfs_attrib", out byte[]? little) && little.Length == sizeof(uint) ? BinaryPrimitives.ReadUInt32LittleEndian(little) : 0;
+        uint flags = attributes.TryGetValue("system.ntfs_attrib_be", out byte[]? big) && big.Length == sizeof(uint)
+            ? BinaryPrimitives.ReadUInt32BigEndian(big)
+            : attributes.TryGetValue("system.ntfs_attrib", out byte[]? little) && little.Length == sizeof(uint)
+                ? BinaryPrimitives.ReadUInt32LittleEndian(little) : 0;
         return kind == EntryKind.File && (flags & Encrypted) != 0 ? "it is encrypted" : null;
     }
 

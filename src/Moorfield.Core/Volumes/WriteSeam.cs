@@ -59,15 +59,18 @@ internal unsafe class Disk
 
     internal virtual int FlushFileSystem(SafeFileHandle anyFile) => LibC.SyncFileSystem(anyFile);
 
-    internal virtual int Rename(SafeFileHandle fromFolder, byte[] from, SafeFileHandle toFolder, byte[] to) => LibC.RenameAt(fromFolder, from, toFolder, to);
+    internal virtual int Rename(SafeFileHandle fromFolder, byte[] from, SafeFileHandle toFolder, byte[] to) =>
+    LibC.RenameAt(fromFolder, from, toFolder, to);
 
-    internal virtual int Delete(SafeFileHandle folder, byte[] name, bool isFolder) => LibC.UnlinkAt(folder, name, isFolder ? LibC.RemoveDirectory : 0);
+    internal virtual int Delete(SafeFileHandle folder, byte[] name, bool isFolder) =>
+    LibC.UnlinkAt(folder, name, isFolder ? LibC.RemoveDirectory : 0);
 
     internal virtual int MakeFolder(SafeFileHandle parent, byte[] name, uint mode) => LibC.MakeDirectoryAt(parent, name, mode);
 
     internal virtual int MakeLink(SafeFileHandle folder, byte[] name, ReadOnlySpan<byte> target) => LibC.SymlinkAt(target, folder, name);
 
-    internal virtual int SetOwner(SafeFileHandle folder, byte[] name, uint uid, uint gid) => LibC.ChangeOwnerAt(folder, name, uid, gid, LibC.SymlinkNoFollow);
+    internal virtual int SetOwner(SafeFileHandle folder, byte[] name, uint uid, uint gid) =>
+    LibC.ChangeOwnerAt(folder, name, uid, gid, LibC.SymlinkNoFollow);
 
     internal virtual int SetMode(SafeFileHandle folder, byte[] name, uint mode) => LibC.ChangeModeAt(folder, name, mode, 0);
 
@@ -80,5 +83,6 @@ internal unsafe class Disk
     }
 
     /// <param name="path">Of the entry, through its open folder.</param>
-    internal virtual int SetAttribute(byte[] path, byte[] attribute, ReadOnlySpan<byte> value) => LibC.SetAttribute(path, attribute, value, (nuint)value.Length, 0);
+    internal virtual int SetAttribute(byte[] path, byte[] attribute, ReadOnlySpan<byte> value) =>
+        LibC.SetAttribute(path, attribute, value, (nuint)value.Length, 0);
 }

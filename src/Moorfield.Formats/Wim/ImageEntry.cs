@@ -149,7 +149,8 @@ public sealed class ImageEntry
     }
 
     /// <summary>The attributes in a record of an entry.</summary>
-    public static EntryAttributes AttributesOf(ReadOnlySpan<byte> record) => (EntryAttributes)BinaryPrimitives.ReadUInt32LittleEndian(record[AttributesOffset..]);
+    public static EntryAttributes AttributesOf(ReadOnlySpan<byte> record) =>
+        (EntryAttributes)BinaryPrimitives.ReadUInt32LittleEndian(record[AttributesOffset..]);
 
     /// <summary>The record of a new entry.</summary>
     /// <param name="time">FILETIME for all three times.</param>

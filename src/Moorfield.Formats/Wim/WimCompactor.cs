@@ -22,7 +22,8 @@ public static class WimCompactor
     public static void CheckLayout(WimFile wim)
     {
         var header = wim.Header;
-        var tables = new[] { header.BlobTable, header.Xml, header.Integrity, new ResourceHeader(WimHeader.Size, ResourceFlags.None, 0, WimHeader.Size) };
+        var tables = new[] { header.BlobTable, header.Xml, header.Integrity,
+            new ResourceHeader(WimHeader.Size, ResourceFlags.None, 0, WimHeader.Size) };
         CheckApart(Live(wim).Concat(wim.Blobs.SolidResources.SelectMany(r => r)).Concat(tables.Where(t => !t.IsNone)));
     }
 

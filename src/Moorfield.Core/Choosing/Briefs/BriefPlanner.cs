@@ -35,7 +35,8 @@ public static class BriefPlanner
     /// <summary>What a plan made from a brief would change, as differences; none when the system is as the brief wants it.</summary>
     /// <param name="removedBefore">Whether an earlier run removed a family from this very target.</param>
     /// <param name="undoneBefore">Whether one did, and that was undone.</param>
-    public static ImmutableArray<BriefDifference> Differences(Plan plan, SystemSnapshot snapshot, Func<string, bool> removedBefore, Func<string, bool> undoneBefore)
+    public static ImmutableArray<BriefDifference> Differences(Plan plan, SystemSnapshot snapshot, Func<string, bool> removedBefore,
+        Func<string, bool> undoneBefore)
     {
         var found = ImmutableArray.CreateBuilder<BriefDifference>();
         foreach (var removal in plan.Removals.Where(r => r.HasEffect))

@@ -10,21 +10,24 @@ namespace Moorfield.Core.Choosing.Briefs;
 public sealed record IdleRule(BriefRule Rule, bool Keeps, string What, ImmutableArray<string> Near)
 {
     /// <summary>One sentence.</summary>
-    public string Describe() => $"{Rule.Source}: {(Keeps ? "keep" : "remove")} {What} takes nothing here.{(Near.IsEmpty ? "" : $" Near misses: {string.Join(", ", Near)}.")}";
+    public string Describe() =>
+        $"{Rule.Source}: {(Keeps ? "keep" : "remove")} {What} takes nothing here.{(Near.IsEmpty ? "" : $" Near misses: {string.Join(", ", Near)}.")}";
 
     /// <summary>Names and rules that take nothing in any of several systems.</summary>
     /// <param name="gone">Families and display names of what was removed earlier, which may be named and not be there.</param>
     public static ImmutableArray<IdleRule> Find(Brief brief, IReadOnlyCollection<SystemSnapshot> systems, IReadOnlyCollection<string> gone)
     {
         var packages = systems.SelectMany(s => s.Packages).ToList();
-        var known = gone.Concat(gone.Select(NameOf)).Concat(systems.SelectMany(s => s.Blocks).SelectMany(b => new[] { b.ToString(), b.Name })).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        var known = gone.Concat(gone.Select(NameOf))
+            .Concat(systems.SelectMany(s => s.Blocks).SelectMany(b => new[] { b.ToString(), b.Name })).ToHashSet(StringComparer.OrdinalIgnoreCase);
         return [.. brief.Remove.SelectMany(r => Idle(r, keeps: false)), .. brief.Keep.SelectMany(r => Idle(r, keeps: true))];
 
         IEnumerable<IdleRule> Idle(BriefRule rule, bool keeps)
         {
             // Conditions take nothing once what they took is gone, which does not make them mistyped.
             if (rule.Packages.IsEmpty)
-                return gone.Count > 0 || systems.Any(s => s.Packages.Any(p => (p.HasFiles || p.IsHeld) && rule.Choose(p, s) is not null)) ? [] : [new IdleRule(rule, keeps, rule.Describe(), [])];
+                return gone.Count > 0 || systems.Any(s => s.Packages.Any(p => (p.HasFiles || p.IsHeld) && rule.Choose(p, s) is not null)) ? []
+                    : [new IdleRule(rule, keeps, rule.Describe(), [])];
             return rule.Packages.Where(n => !packages.Exists(p => PackageChoice.Names(n, p)) && !known.Any(k => PackageChoice.Matches(n, k)))
                 .Select(n => new IdleRule(rule, keeps, n, [.. PackageChoice.Near(n.Replace("*", "", StringComparison.Ordinal), packages)]))
                 // A full family name blocks a family that is not there, unless it is nearly one that is.
