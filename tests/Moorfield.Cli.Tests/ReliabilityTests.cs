@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using System.Text.Json;
+using System.Xml.Linq;
 using Moorfield.Formats.Hives;
 using Moorfield.Tests;
 
@@ -301,11 +302,13 @@ public sealed class ReliabilityTests : CliTest
     public void Names_cannot_drive_a_terminal_break_lines_or_deceive()
     {
         const string Evil = "=1+\u001b[31m\u202eevil\u202c\u200b\u2066x\nNext line, forged";
-        string manifest = At($"Program Files/WindowsApps/{Demo.FullName("Northlight.Clock")}/AppxManifest.xml");
-        string text = File.ReadAllText(manifest);
-        string escaped = string.Concat(Evil.Where(c => c != '\u001b').Select(c => c is '\n' or > '~' ? $"&#x{(int)c:x};" : c.ToString()));
-        File.WriteAllText(manifest,
-            text.Replace("<DisplayName>Clock</DisplayName>", $"<DisplayName>{escaped}</DisplayName>", StringComparison.Ordinal));
+        foreach (string family in new[] { "Northlight.Clock", "Northlight.Pictures" })
+        {
+            string path = At($"Program Files/WindowsApps/{Demo.FullName(family)}/AppxManifest.xml");
+            var manifest = XDocument.Load(path);
+            manifest.Descendants().First(e => e.Name.LocalName == "DisplayName").Value = Evil.Replace("\u001b", family, StringComparison.Ordinal);
+            manifest.Save(path);
+        }
         HiveEdit.Change(HiveEdit.Software(Root),
             hive => hive.Create(@"Microsoft\Windows\CurrentVersion\Uninstall\evil").Set(HiveValue.FromString("DisplayName", Evil)));
         foreach (string format in new[] { "table", "csv", "json" })
@@ -317,6 +320,9 @@ public sealed class ReliabilityTests : CliTest
         }
         Run("inventory", Root, "--format", "json").Output.ShouldContain("\\u202eevil");
         Run("inventory", Root, "--classic", "--format", "csv").Output.ShouldContain("'=1+");
+        string asked = RunInTerminal("y\nn", null, "remove", Root, "Northlight.Pictures", "--for", "everyone").Output;
+        asked.ShouldContain("It costs something: ");
+        asked.IndexOfAny(['\u202e', '\u202c', '\u200b', '\u2066']).ShouldBe(-1);
     }
 
     [Fact]
