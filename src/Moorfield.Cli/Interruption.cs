@@ -1,5 +1,5 @@
 using System.Runtime.InteropServices;
-using Moorfield.Cli.Rendering;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli;
 

@@ -1,7 +1,7 @@
 using System.CommandLine;
 using Moorfield.Cli.Commands;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core;
+using Moorfield.Core.Model;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli;
 

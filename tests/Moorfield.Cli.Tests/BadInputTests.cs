@@ -1,3 +1,9 @@
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;
@@ -217,7 +223,7 @@ public sealed class BadInputTests : CliTest
     [Fact]
     public void A_second_run_on_a_target_in_use_is_refused()
     {
-        using var busy = Moorfield.Core.Volumes.WindowsVolume.Open(Root, new Moorfield.Core.Volumes.WriteSeam());
+        using var busy = Moorfield.Core.Trees.WindowsVolume.Open(Root, new Moorfield.Core.Trees.WriteSeam());
         busy.TryLock().ShouldBeTrue();
         Refused(1, "another run", All);
         Refused(1, "another run", "undo", Root, "--yes");

@@ -1,5 +1,5 @@
-using System.Net;
 using System.Net.Sockets;
+using System.Net;
 using System.Text;
 
 namespace Moorfield.Cli.Tests;

@@ -1,6 +1,8 @@
 using System.Diagnostics;
-using System.Text;
 using System.Text.Json;
+using System.Text;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;

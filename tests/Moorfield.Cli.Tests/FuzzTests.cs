@@ -1,5 +1,9 @@
-using System.Text;
 using System.Text.Json.Nodes;
+using System.Text;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Formats.Appx;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;

@@ -1,4 +1,6 @@
 using System.Text.Json;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Trees;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;
@@ -221,7 +223,7 @@ public sealed class ImageTests : CliTest
     [Fact]
     public void Only_one_run_at_a_time_has_an_image()
     {
-        using var busy = Moorfield.Core.Volumes.ImageFile.Open(_image, new Moorfield.Core.Volumes.WriteSeam());
+        using var busy = Moorfield.Core.Trees.ImageFile.Open(_image, new Moorfield.Core.Trees.WriteSeam());
         busy.TryLock().ShouldBeTrue();
         Refused(1, "is being changed by another run", "remove", _image, "Weather", "--yes");
         Done("inventory", _image);

@@ -1,3 +1,4 @@
+using Moorfield.Core.Trees;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;

@@ -1,4 +1,6 @@
 using System.Globalization;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;

@@ -1,3 +1,5 @@
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;

@@ -1,9 +1,12 @@
 using System.Collections.Immutable;
-using Moorfield.Core.Changes;
-using Moorfield.Core.Choosing;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Systems;
-using Moorfield.Core.Volumes;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
@@ -37,7 +40,7 @@ internal sealed class Bench(string root, string vaultPath)
         var chosen = PackageChoice.Find(packages.Split(','), snapshots);
         return [.. snapshots.Select((snapshot, i) =>
         {
-            var wish = new RemovalWish(chosen[i], Audience.Parse([who], snapshot));
+            var wish = new RemovalWish(chosen[i], Who.Parse([who], snapshot));
             return (snapshot, RemovalPlanner.Plan(snapshot, more is null ? wish : more(wish)));
         })];
     }

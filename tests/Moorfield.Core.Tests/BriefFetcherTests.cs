@@ -1,8 +1,9 @@
 using System.Collections.Concurrent;
-using System.Net;
 using System.Net.Sockets;
+using System.Net;
 using System.Text;
-using Moorfield.Core.Choosing.Briefs;
+using Moorfield.Core.Model;
+using Moorfield.Core.Selection;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;

@@ -1,11 +1,13 @@
 using System.Security.Cryptography;
 using System.Text;
 using CsCheck;
-using Moorfield.Core.Changes;
-using Moorfield.Core.Choosing;
-using Moorfield.Core.Choosing.Briefs;
-using Moorfield.Core.Systems;
-using Moorfield.Core.Volumes;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Hives;
 using Moorfield.StandIn;
 using Moorfield.Tests;
 
@@ -194,7 +196,7 @@ public sealed class BriefTests : IDisposable
             var brief = Brief($"remove:{string.Concat(remove)}\nkeep:{(keep.Length == 0 ? " []" : string.Concat(keep))}");
             var choice = BriefChoice.Of(brief, snapshot);
             var keepers = BriefChoice.Of(brief with { Remove = brief.Keep, Keep = [] }, snapshot).Going.Select(c => c.Package.FullName).ToHashSet();
-            var plan = RemovalPlanner.Plan(snapshot, new RemovalWish(choice.Going, Audience.Parse([who], snapshot)) { Kept = choice.Kept, Sweep = sweep });
+            var plan = RemovalPlanner.Plan(snapshot, new RemovalWish(choice.Going, Who.Parse([who], snapshot)) { Kept = choice.Kept, Sweep = sweep });
             plan.Removals.ShouldAllBe(r => !keepers.Contains(r.Package.FullName));
         }, iter: 60, threads: 1);
     }
@@ -206,7 +208,7 @@ public sealed class BriefTests : IDisposable
         Gen.Select(Gen.Int[0, snapshot.Packages.Length - 1].Array[1, 20], Gen.OneOf(Gen.Const("everyone"), Gen.Const("accounts"), Gen.Const("ivy"), Gen.Const("newcomers")), Gen.Bool).Sample((picks, who, sweep) =>
         {
             var chosen = picks.Distinct().Select(i => new ChosenPackage(snapshot.Packages[i], i % 2 == 0));
-            var plan = RemovalPlanner.Plan(snapshot, new RemovalWish([.. chosen], Audience.Parse([who], snapshot), Sweep: sweep));
+            var plan = RemovalPlanner.Plan(snapshot, new RemovalWish([.. chosen], Who.Parse([who], snapshot), Sweep: sweep));
             var gone = plan.Removals.Where(r => r.FilesGo).Select(r => r.Package.FullName).ToHashSet();
             var leaving = plan.Removals.ToDictionary(r => r.Package.FullName);
             foreach (var package in snapshot.Packages.Where(p => p.IsHeld && (!leaving.TryGetValue(p.FullName, out var r) || !r.StaysFor.IsEmpty || r.StaysForNewcomers)))

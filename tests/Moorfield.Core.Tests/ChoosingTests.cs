@@ -1,6 +1,6 @@
-using Moorfield.Core.Choosing;
-using Moorfield.Core.Staying;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Selection;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
@@ -63,23 +63,23 @@ public sealed class ChoosingTests : IDisposable
     [InlineData("S-1-5-21-1004336348-1177238915-682003330-1001", 1, false)]
     public void Audiences_are_read(string words, int accounts, bool newcomers)
     {
-        var audience = Audience.Parse([words], _snapshot);
+        var audience = Who.Parse([words], _snapshot);
         (audience.Sids.Length, audience.Newcomers).ShouldBe((accounts, newcomers));
     }
 
     [Fact]
     public void An_unknown_account_lists_those_there_are() =>
-        Should.Throw<MoorfieldException>(() => Audience.Parse(["wren"], _snapshot)).Message.ShouldContain("There is no account 'wren'. Accounts here: counter, ivy, rowan.");
+        Should.Throw<MoorfieldException>(() => Who.Parse(["wren"], _snapshot)).Message.ShouldContain("There is no account 'wren'. Accounts here: counter, ivy, rowan.");
 
     [Fact]
     public void No_audience_is_an_error_that_lists_the_choices() =>
-        Should.Throw<MoorfieldException>(() => Audience.Parse([], _snapshot)).Message.ShouldContain("--for");
+        Should.Throw<MoorfieldException>(() => Who.Parse([], _snapshot)).Message.ShouldContain("--for");
 
     [Fact]
     public void An_account_name_that_two_have_asks_for_the_SID()
     {
         var twins = _snapshot with { Accounts = [.. _snapshot.Accounts.Select(a => a with { Name = "ivy" })] };
-        Should.Throw<MoorfieldException>(() => Audience.Parse(["ivy"], twins)).Message.ShouldContain("Give the SID");
+        Should.Throw<MoorfieldException>(() => Who.Parse(["ivy"], twins)).Message.ShouldContain("Give the SID");
     }
 
     [Fact]

@@ -1,7 +1,9 @@
 using System.Collections.Immutable;
-using Moorfield.Core.Standing;
-using Moorfield.Core.Systems;
-using Moorfield.Core.Volumes;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Trees;
 using Moorfield.StandIn;
 using Moorfield.Tests;
 

@@ -1,10 +1,11 @@
-using IO = System.IO;
 using System.Runtime.InteropServices;
 using System.Text;
 using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Volumes;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
 using Moorfield.Formats.Native;
 using Moorfield.Tests;
+using IO = System.IO;
 
 namespace Moorfield.Core.Tests;
 

@@ -1,9 +1,11 @@
 using System.Collections.Immutable;
 using CsCheck;
-using Moorfield.Core.Choosing;
-using Moorfield.Core.Staying;
-using Moorfield.Core.Systems;
-using Moorfield.Core.Volumes;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 using Moorfield.Formats.Wim;
@@ -113,7 +115,7 @@ public sealed class ForecastPlayTests
             (held.Count == 0 ? (PackageVersion?)null : held.Max(p => p.FullName.Version)).ShouldBe(family.Then, $"{family.Family} {family.Fate}");
         }
         var delivered = Unforeseen(after, forecast);
-        delivered.ShouldBe(forecast.Deliveries.Where(d => d.Kind == Staying.Delivery.Suggested).SelectMany(d => d.For.Sids.Select(s => ("Larkfield.Quiz", s))), ignoreOrder: true);
+        delivered.ShouldBe(forecast.Deliveries.Where(d => d.Kind == Model.Delivery.Suggested).SelectMany(d => d.For.Sids.Select(s => ("Larkfield.Quiz", s))), ignoreOrder: true);
 
         var signIn = new Forecaster(after, guardsAfter, _ => false).SignIn();
         play.SignIn(root, "hazel");
@@ -138,7 +140,7 @@ public sealed class ForecastPlayTests
         var snapshot = target.Read(target.Choose([]))[0];
         var tied = components.Select((c, i) => (Policy: Policy(c, i), Name: ComponentNames[i])).Where(p => p.Policy is not null).Select(p => new Guard(
             null, p.Policy!.Hive == "machine" ? GuardHive.Machine : GuardHive.Account, p.Policy.Key, HiveValue.FromDWord(p.Policy.Name, p.Policy.Data), Family(world, p.Name, "northlight"), null));
-        return (snapshot, target.With(snapshot.EditionNumber, tree => Guards.Read(tree, snapshot, [.. KnownGuards.All, .. tied], Audience.Parse(["everyone"], snapshot))));
+        return (snapshot, target.With(snapshot.EditionNumber, tree => GuardReader.Read(tree, snapshot, [.. KnownGuards.All, .. tied], Who.Parse(["everyone"], snapshot))));
     }
 
     private static string Family(World world, string name, string by) => $"{name}_{PublisherId.FromPublisher(world.Publishers[by].Dn)}";

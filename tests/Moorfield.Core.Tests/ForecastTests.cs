@@ -1,10 +1,10 @@
 using System.Collections.Immutable;
 using System.Text;
-using Moorfield.Core.Choosing;
-using Moorfield.Core.Choosing.Briefs;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Staying;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 using Moorfield.Tests;
@@ -34,7 +34,7 @@ public sealed class ForecastTests : IDisposable
         {
             var snapshot = SystemReader.Read(tree);
             var removed = PointHistory.Removed(_bench.Points(), _bench.Identity());
-            return new Forecaster(snapshot, Guards.Read(tree, snapshot, [.. KnownGuards.All, .. more], Audience.Parse(["everyone"], snapshot)), f => removed.Contains(f.ToString()));
+            return new Forecaster(snapshot, GuardReader.Read(tree, snapshot, [.. KnownGuards.All, .. more], Who.Parse(["everyone"], snapshot)), f => removed.Contains(f.ToString()));
         });
     }
 

@@ -1,11 +1,12 @@
 using System.Collections.Immutable;
 using System.Text;
-using Moorfield.Core.Changes;
-using Moorfield.Core.Choosing;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Staying;
-using Moorfield.Core.Systems;
-using Moorfield.Core.Volumes;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 using Moorfield.Tests;
@@ -26,7 +27,7 @@ public sealed class GuardTests : IDisposable
         return target.With(null, tree =>
         {
             var snapshot = SystemReader.Read(tree);
-            return Guards.Read(tree, snapshot, KnownGuards.All, Audience.Parse([who], snapshot));
+            return GuardReader.Read(tree, snapshot, KnownGuards.All, Who.Parse([who], snapshot));
         });
     }
 
@@ -38,7 +39,7 @@ public sealed class GuardTests : IDisposable
         var states = Read(who);
         return Runs.CarryOut(target, vault, new RunRequest(
             RunKind.Guard, "guard", null, Runs.Identify(target, snapshot),
-            [.. states.Select(s => new ConcernedPackage(s.Concerns, s.Concerns)).Distinct()], [.. Guards.Changes(states, snapshot, lift)]));
+            [.. states.Select(s => new ConcernedPackage(s.Concerns, s.Concerns)).Distinct()], [.. GuardPlanner.Changes(states, snapshot, lift)]));
     }
 
     [Fact]
@@ -107,9 +108,9 @@ public sealed class GuardTests : IDisposable
     public void A_brief_may_name_a_known_guard()
     {
         string file = _folder.Write("b.yaml", "brief: 1\nguard: [consumer-features, {hive: machine, key: A, name: B, type: dword, data: 1}]"u8);
-        new Core.Choosing.Briefs.BriefLoader(_ => []).Load(file).Guards.Select(g => g.Name).ShouldBe(["consumer-features", null]);
+        new BriefLoader(_ => []).Load(file).Guards.Select(g => g.Name).ShouldBe(["consumer-features", null]);
         _folder.Write("b.yaml", "brief: 1\nguard: [consumer-featurs]"u8);
-        Should.Throw<MoorfieldException>(() => new Core.Choosing.Briefs.BriefLoader(_ => []).Load(file)).Message.ShouldContain(":2:9: There is no guard 'consumer-featurs'. The nearest is 'consumer-features'");
+        Should.Throw<MoorfieldException>(() => new BriefLoader(_ => []).Load(file)).Message.ShouldContain(":2:9: There is no guard 'consumer-featurs'. The nearest is 'consumer-features'");
     }
 
     [Fact]

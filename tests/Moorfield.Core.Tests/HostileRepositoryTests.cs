@@ -1,5 +1,6 @@
-using Moorfield.Core.Systems;
-using Moorfield.Core.Volumes;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Formats.Appx;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;

@@ -1,8 +1,9 @@
-using System.Text.Json;
 using System.Text.Json.Nodes;
-using Moorfield.Core.Changes;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Volumes;
+using System.Text.Json;
+using Moorfield.Core.Model;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;

@@ -1,7 +1,7 @@
-using Moorfield.Core.Changes;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Systems;
-using Moorfield.Core.Volumes;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
 using Moorfield.Formats.Wim;
 using Moorfield.Tests;
 

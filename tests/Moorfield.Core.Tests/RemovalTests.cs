@@ -1,6 +1,10 @@
-using Moorfield.Core.Changes;
-using Moorfield.Core.Standing;
-using Moorfield.Core.Volumes;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Formats.Appx;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
@@ -198,17 +202,17 @@ public sealed class RemovalTests : IDisposable
         });
         var plan = _bench.Plan("Clock,Camera", "everyone");
         using (var volume = WindowsVolume.Open(_bench.Root, seam))
-        using (var vault = RestorePoints.Vault.Open(_folder["vault"], new WriteSeam()))
+        using (var vault = Vault.Open(_folder["vault"], new WriteSeam()))
         {
             var report = new ChangeRun(volume, vault, TimeProvider.System).CarryOut(new RunRequest(
-                RestorePoints.RunKind.Remove, "remove", null, new(_bench.Root, "", _bench.Read().MachineId, "", ""),
-                [.. plan.Families.Select(f => new RestorePoints.ConcernedPackage(f.ToString(), f.Name))], plan.Changes));
+                RunKind.Remove, "remove", null, new(_bench.Root, "", _bench.Read().MachineId, "", ""),
+                [.. plan.Families.Select(f => new ConcernedPackage(f.ToString(), f.Name))], plan.Changes));
             report.Failures.ShouldAllBe(f => f.Family == Demo.Family("Northlight.Clock"));
             report.Failures.ShouldNotBeEmpty();
         }
         File.Exists(stuck).ShouldBeTrue();
         Directory.Exists(_bench.Staged("Northlight.Camera")).ShouldBeFalse();
-        _bench.Points().ShouldHaveSingleItem().State.ShouldBe(RestorePoints.PointState.StandsInPart);
+        _bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.StandsInPart);
     }
 
     public void Dispose() => _folder.Dispose();

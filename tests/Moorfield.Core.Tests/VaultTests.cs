@@ -1,7 +1,10 @@
 using System.Text;
 using CsCheck;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Volumes;
+using Moorfield.Core.Model;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Formats.Hives;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
@@ -126,10 +129,10 @@ public sealed class VaultTests : IDisposable
     public void A_deeply_nested_registry_key_fits_into_a_document()
     {
         using var vault = Open();
-        var key = new Formats.Hives.HiveKeyImage("leaf", [new("v", Formats.Hives.HiveValueType.Binary, new byte[] { 1, 0, 255 })], []);
+        var key = new Formats.Hives.RecordedKey("leaf", [new("v", Formats.Hives.HiveValueType.Binary, new byte[] { 1, 0, 255 })], []);
         for (int i = 0; i < 500; i++)
-            key = new Formats.Hives.HiveKeyImage($"k{i}", [], [key]);
-        var change = new Changes.KeyRemoved("a", "SOFTWARE", "k", key);
+            key = new Formats.Hives.RecordedKey($"k{i}", [], [key]);
+        var change = new KeyRemoved("a", "SOFTWARE", "k", key);
         int number = vault.Begin(Point("deep") with { Changes = [change] }).Number;
         vault.Read(number).Changes.ShouldHaveSingleItem().ShouldBe(change);
     }

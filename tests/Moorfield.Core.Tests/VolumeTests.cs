@@ -1,5 +1,6 @@
 using CsCheck;
-using Moorfield.Core.Volumes;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;

@@ -1,6 +1,7 @@
 using System.Text;
 using CsCheck;
 using Moorfield.Formats.Hives;
+using Moorfield.Formats.Native;
 using Moorfield.StandIn;
 using Moorfield.Tests;
 
@@ -14,12 +15,12 @@ public sealed class HiveTests : IDisposable
     private static readonly Gen<HiveValue> Value = Gen.Select(
         Gen.String[Gen.Char["abcXYZ 09_"], 0, 12], Gen.Int[0, 11], Gen.Byte.Array[0, 300], (name, type, data) => new HiveValue(name, (HiveValueType)type, data));
 
-    private static readonly Gen<HiveKeyImage> Leaf = Gen.Select(Gen.Int[0, 9], Value.Array[0, 5], (n, values) => Key($"leaf {n}", values, []));
+    private static readonly Gen<RecordedKey> Leaf = Gen.Select(Gen.Int[0, 9], Value.Array[0, 5], (n, values) => Key($"leaf {n}", values, []));
 
-    private static readonly Gen<HiveKeyImage> Tree = Gen.Select(
+    private static readonly Gen<RecordedKey> Tree = Gen.Select(
         Value.Array[0, 5], Leaf.Array[0, 6], (values, leaves) => Key("tree", values, [Key("Below", [], leaves), .. leaves]));
 
-    private static HiveKeyImage Key(string name, IEnumerable<HiveValue> values, IEnumerable<HiveKeyImage> keys) => new(
+    private static RecordedKey Key(string name, IEnumerable<HiveValue> values, IEnumerable<RecordedKey> keys) => new(
         name, [.. values.DistinctBy(v => v.Name, StringComparer.OrdinalIgnoreCase)], [.. keys.DistinctBy(k => k.Name, StringComparer.OrdinalIgnoreCase)]);
 
     private byte[] Make(Action<Hive> fill, byte[]? from = null)

@@ -1,5 +1,5 @@
-using System.Text;
 using System.Text.Json;
+using System.Text;
 using System.Xml.Linq;
 using CsCheck;
 using Moorfield.Formats.Defaults;

@@ -1,6 +1,7 @@
 using System.Text;
 using CsCheck;
 using Moorfield.Formats.Hives;
+using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Tests;
 

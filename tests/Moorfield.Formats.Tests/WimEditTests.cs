@@ -1,4 +1,5 @@
 using Microsoft.Win32.SafeHandles;
+using Moorfield.Formats.Native;
 using Moorfield.Formats.Wim;
 using Moorfield.Tests;
 

@@ -1,17 +1,16 @@
 using System.Collections.Immutable;
 using System.CommandLine;
-using Moorfield.Cli.Documents;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core;
-using Moorfield.Core.Changes;
-using Moorfield.Core.Choosing;
-using Moorfield.Core.Choosing.Briefs;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Standing;
-using Moorfield.Core.Staying;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -192,10 +191,10 @@ internal static class BlockCommand
     }
 
     private static ImmutableArray<Change> Changes(Target target, List<(SystemSnapshot Snapshot, BlockPlan Plan)> plans, Wish wish) =>
-        [.. plans.SelectMany(p => p.Plan.Changes), .. plans.SelectMany(p => Guards.Changes(States(target, [p], wish), p.Snapshot, lift: false))];
+        [.. plans.SelectMany(p => p.Plan.Changes), .. plans.SelectMany(p => GuardPlanner.Changes(States(target, [p], wish), p.Snapshot, lift: false))];
 
     private static IEnumerable<GuardState> States(Target target, IEnumerable<(SystemSnapshot Snapshot, BlockPlan Plan)> plans, Wish wish) =>
-        wish.Guards.IsEmpty ? [] : plans.SelectMany(p => target.With(p.Snapshot.EditionNumber, tree => Guards.Read(tree, p.Snapshot, wish.Guards, Audience.Parse(wish.Who, p.Snapshot))));
+        wish.Guards.IsEmpty ? [] : plans.SelectMany(p => target.With(p.Snapshot.EditionNumber, tree => GuardReader.Read(tree, p.Snapshot, wish.Guards, Who.Parse(wish.Who, p.Snapshot))));
 
     private static void ShowPreview(string target, BlockPlan plan, SystemSnapshot snapshot, RunKind kind)
     {

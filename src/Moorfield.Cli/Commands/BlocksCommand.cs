@@ -1,16 +1,14 @@
 using System.CommandLine;
 using System.Globalization;
-using Moorfield.Cli.Documents;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core;
-using Moorfield.Core.Changes;
-using Moorfield.Core.Choosing;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Standing;
-using Moorfield.Core.Staying;
-using Moorfield.Core.Systems;
-using Moorfield.Core.Volumes;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -83,7 +81,7 @@ internal static class BlocksCommand
     {
         if (snapshots.Count > 1)
             throw new MoorfieldException(Trouble.Misused, "A registry text file is that of one system: choose one with --edition.");
-        var guards = target.With(snapshots[0].EditionNumber, tree => Guards.Read(tree, snapshots[0], KnownGuards.All, Audience.Parse(["everyone"], snapshots[0])));
+        var guards = target.With(snapshots[0].EditionNumber, tree => GuardReader.Read(tree, snapshots[0], KnownGuards.All, Who.Parse(["everyone"], snapshots[0])));
         var set = guards.GroupBy(g => g.Guard).Where(g => g.All(s => s.IsSet)).Select(g => g.Key).ToList();
         BriefCommand.WriteNew(file, RegistryExchange.Write($"Blocks and guards of {Words.Place(target, snapshots[0])}, by moorfield", snapshots[0].Blocks, set));
         Say.Aside($"{file} holds {Sheet.Count(snapshots[0].Blocks.Length, "block")} and {Sheet.Count(set.Count, "guard")}.");

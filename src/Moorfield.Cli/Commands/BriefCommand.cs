@@ -1,9 +1,9 @@
 using System.CommandLine;
-using Moorfield.Cli.Documents;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core;
-using Moorfield.Core.Choosing.Briefs;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Model;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 

@@ -1,11 +1,12 @@
 using System.Collections.Immutable;
 using System.CommandLine;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core;
-using Moorfield.Core.Changes;
-using Moorfield.Core.Choosing.Briefs;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Model;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 

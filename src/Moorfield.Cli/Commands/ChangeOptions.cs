@@ -1,11 +1,10 @@
 using System.CommandLine;
-using Moorfield.Cli.Documents;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core;
-using Moorfield.Core.Changes;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Standing;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Vaults;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -122,7 +121,7 @@ internal sealed class ChangeOptions
         if (json && IsPreview(parsed))
             DocumentJson.Write(document);
         if (!json)
-            Say.Line($"An undo was cut off on {target.Name} (restore point {point.Number}: {point.Title}). It is carried on: {Totals(point.Changes)}.");
+            Say.Line($"An undo was cut off on {target.Name} (restore point {point.Number}: {point.Title}). It is carried on: {ChangeText.Totals(point.Changes)}.");
         if (IsPreview(parsed))
             return Program.Done;
         if (!parsed.GetValue(_yes) && !Say.Confirm("Carry it on?"))
@@ -175,22 +174,5 @@ internal sealed class ChangeOptions
         proposal.ShowResult(outcome);
         if (outcome.Point is { } point)
             Say.Line($"Restore point {point} in {vault!.FullPath} holds what was there: 'moorfield undo {target.FullPath} {point}' {(proposal.Request.Kind == RunKind.Undo ? "takes this undo back" : "puts it back")}.");
-    }
-
-    /// <summary>"12 registry keys, 30 database rows" and so on, of planned or recorded changes.</summary>
-    internal static string Totals(IReadOnlyCollection<Change> changes)
-    {
-        var parts = new List<string>();
-        Part(changes.Count(c => c is HiveChange), "registry change");
-        Part(changes.Count(c => c is RowsChange), "state repository change");
-        Part(changes.Count(c => c is EntryChange), "list entry", "list entries");
-        Part(changes.Count(c => c is TreeChange), "folder or file", "folders and files");
-        return string.Join(", ", parts);
-
-        void Part(int count, string one, string? many = null)
-        {
-            if (count > 0)
-                parts.Add(Sheet.Count(count, one, many));
-        }
     }
 }

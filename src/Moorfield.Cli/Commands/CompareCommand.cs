@@ -1,9 +1,8 @@
 using System.Collections.Immutable;
 using System.CommandLine;
-using Moorfield.Cli.Documents;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 

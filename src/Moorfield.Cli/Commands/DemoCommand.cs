@@ -1,9 +1,9 @@
 using System.Collections.Immutable;
 using System.CommandLine;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core;
-using Moorfield.Core.Systems;
-using Moorfield.Core.Volumes;
+using Moorfield.Core.Model;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
+using Moorfield.Reporting;
 using Moorfield.StandIn;
 
 namespace Moorfield.Cli.Commands;

@@ -1,10 +1,13 @@
 using System.CommandLine;
-using Moorfield.Cli.Documents;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core.Choosing;
-using Moorfield.Core.Standing;
-using Moorfield.Core.Systems;
-using Moorfield.Core.Volumes;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -70,7 +73,7 @@ internal static class ExplainCommand
         Fact("Family", package.Family.ToString());
         Fact("Full name", package.FullName.ToString());
         Fact("Publisher", package.Publisher);
-        Fact("Role", $"{Words.Of(package.Role)}, {Origin(package.Origin)}");
+        Fact("Role", $"{Words.Of(package.Role)}, {Words.Describe(package.Origin)}");
         Fact("Accounts", Words.OrNothing(Words.Names(package.Accounts, snapshot)));
         Fact("Newcomers", (package.Newcomers ? "get it at their first sign-in" : "do not get it") + (package.Blocked ? "; a block keeps it from being provisioned again" : ""));
         Say.Line();
@@ -129,15 +132,6 @@ internal static class ExplainCommand
         ReasonKind.Cost => "It would cost",
         ReasonKind.Saving => "It would save",
         _ => "Besides",
-    };
-
-    internal static string Origin(PackageOrigin origin) => origin switch
-    {
-        PackageOrigin.System => "part of the system",
-        PackageOrigin.Shipped => "shipped with the system",
-        PackageOrigin.Maker => "from the maker of the machine",
-        PackageOrigin.Extra => "provisioned by someone else",
-        _ => "added later for accounts",
     };
 
     private static string AppData(WindowsTree tree, InstalledPackage package, SystemSnapshot snapshot) =>

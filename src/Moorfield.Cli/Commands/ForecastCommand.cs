@@ -1,28 +1,17 @@
 using System.Collections.Immutable;
 using System.CommandLine;
-using Moorfield.Cli.Documents;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core;
-using Moorfield.Core.Changes;
-using Moorfield.Core.Choosing;
-using Moorfield.Core.Choosing.Briefs;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Staying;
-using Moorfield.Core.Systems;
-using Moorfield.Core.Volumes;
-using Moorfield.Formats.Appx;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
-
-/// <summary>What was foreseen for one system.</summary>
-/// <param name="Families">Those that are not wanted.</param>
-/// <param name="Deliveries">Those that are not wanted.</param>
-/// <param name="Remedy">The command that keeps away what is not wanted; null when there is none, or nothing to keep away.</param>
-internal sealed record ForeseenSystem(
-    SystemSnapshot Snapshot, Forecast Forecast, ImmutableArray<ForecastFamily> Families, ImmutableArray<ForecastDelivery> Deliveries, string? Remedy)
-{
-    internal bool IsClean => Families.IsEmpty && Deliveries.IsEmpty;
-}
 
 internal static class ForecastCommand
 {
@@ -104,7 +93,7 @@ internal static class ForecastCommand
     /// <param name="image">Of the update; null for a sign-in.</param>
     internal static Forecast Foresee(Target target, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief, IReadOnlyList<PointSummary> points)
     {
-        var guards = target.With(snapshot.EditionNumber, tree => Guards.Read(tree, snapshot, KnownGuards.With(brief), Audience.Parse(["everyone"], snapshot)));
+        var guards = target.With(snapshot.EditionNumber, tree => GuardReader.Read(tree, snapshot, KnownGuards.With(brief), Who.Parse(["everyone"], snapshot)));
         var removedHere = PointHistory.Removed(points, Runs.Identify(target, snapshot));
         var forecaster = new Forecaster(snapshot, guards, f => removedHere.Contains(f.ToString()));
         return image is null ? forecaster.SignIn() : forecaster.Update(image);

@@ -1,14 +1,15 @@
 using System.Collections.Immutable;
 using System.CommandLine;
-using Moorfield.Cli.Documents;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core;
-using Moorfield.Core.Changes;
-using Moorfield.Core.Choosing;
-using Moorfield.Core.Choosing.Briefs;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Staying;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Formats.Hives;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -121,10 +122,10 @@ internal static class GuardCommand
         who is { Length: > 0 } ? who : brief is { For.IsEmpty: false } ? brief.For : ["everyone"];
 
     private static List<(SystemSnapshot Snapshot, ImmutableArray<GuardState> States)> States(Target target, ImmutableArray<SystemSnapshot> snapshots, ImmutableArray<Guard> guards, IReadOnlyCollection<string> who) =>
-        [.. snapshots.Select(s => (s, target.With(s.EditionNumber, tree => Guards.Read(tree, s, guards, Audience.Parse(who, s)))))];
+        [.. snapshots.Select(s => (s, target.With(s.EditionNumber, tree => GuardReader.Read(tree, s, guards, Who.Parse(who, s)))))];
 
     private static ImmutableArray<Change> Changes(List<(SystemSnapshot Snapshot, ImmutableArray<GuardState> States)> states, bool lift) =>
-        [.. states.SelectMany(s => Guards.Changes(s.States, s.Snapshot, lift))];
+        [.. states.SelectMany(s => GuardPlanner.Changes(s.States, s.Snapshot, lift))];
 
     private static string State(GuardState state) => state.IsSet ? "set" : state.Now is null ? "notSet" : "setOtherwise";
 

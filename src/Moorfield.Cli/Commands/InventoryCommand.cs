@@ -1,9 +1,10 @@
 using System.CommandLine;
-using Moorfield.Cli.Documents;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core.Choosing;
-using Moorfield.Core.Standing;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -92,9 +93,9 @@ internal static class InventoryCommand
         string[] roles = parsed.GetValue(Role)!;
         string[] origins = parsed.GetValue(Origin)!;
         string[] standings = parsed.GetValue(Standing)!;
-        var audience = parsed.GetValue(For) is { Length: > 0 } words ? Audience.Parse(words, snapshot) : null;
+        var audience = parsed.GetValue(For) is { Length: > 0 } words ? Who.Parse(words, snapshot) : null;
         return snapshot.Packages.Where(p =>
-            (text is null || PackageChoice.Finds(text, p))
+            (text is null || NamePattern.Finds(text, p))
             && (roles.Length == 0 || roles.Contains(Words.Of(p.Role)))
             && (origins.Length == 0 || origins.Contains(Words.Of(p.Origin)))
             && (standings.Length == 0 || standings.Contains(Words.Of(judgement.Of(p).Standing)))
@@ -152,7 +153,7 @@ internal static class InventoryCommand
     private static IEnumerable<ClassicProgram> Programs(ParseResult parsed, SystemSnapshot snapshot)
     {
         string? text = parsed.GetValue(FindText);
-        var audience = parsed.GetValue(For) is { Length: > 0 } words ? Audience.Parse(words, snapshot) : null;
+        var audience = parsed.GetValue(For) is { Length: > 0 } words ? Who.Parse(words, snapshot) : null;
         return snapshot.ClassicPrograms.Where(p =>
             (text is null || p.Name.Contains(text, StringComparison.OrdinalIgnoreCase) || p.Publisher.Contains(text, StringComparison.OrdinalIgnoreCase))
             && (audience is null || p.Sid is null || audience.Sids.Contains(p.Sid)));

@@ -1,11 +1,12 @@
 using System.Collections.Immutable;
 using System.CommandLine;
-using Moorfield.Cli.Documents;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core.Changes;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -45,7 +46,7 @@ internal static class LeftoverRun
     {
         Say.Heading($"Leftovers to be removed from {Words.Place(target, snapshot)}");
         LeftoverText.Write(snapshot);
-        Say.Line($"In all {ChangeOptions.Totals(LeftoverPlanner.Plan(snapshot).Changes)} (--preview --format json lists each).");
+        Say.Line($"In all {ChangeText.Totals(LeftoverPlanner.Plan(snapshot).Changes)} (--preview --format json lists each).");
     }
 
     private static void ShowResult(Target target, SystemSnapshot before, Outcome outcome)

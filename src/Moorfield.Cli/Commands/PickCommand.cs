@@ -1,13 +1,14 @@
 using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Cli.Picking;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core;
-using Moorfield.Core.Changes;
-using Moorfield.Core.Choosing;
-using Moorfield.Core.Choosing.Briefs;
-using Moorfield.Core.Standing;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Formats.Appx;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -47,9 +48,9 @@ internal static class PickCommand
             snapshots.Length == 1 ? Words.Place(target, snapshots[0]) : target.Name, PickItem.Of(snapshots, advice), snapshots[0].Accounts,
             s => Total(MakePlans(s, snapshots, parsed, removal, advice)));
         if (removal.Who(parsed) is { Length: > 0 } who)
-            SetAudience(state, Audience.Parse(who, snapshots[0]));
+            SetAudience(state, Who.Parse(who, snapshots[0]));
         else if (brief is { For.IsEmpty: false })
-            SetAudience(state, Audience.Parse(brief.For, snapshots[0]));
+            SetAudience(state, Who.Parse(brief.For, snapshots[0]));
         if (brief is not null)
             state.Mark(Taken(brief, snapshots));
         var view = new PickView(state);

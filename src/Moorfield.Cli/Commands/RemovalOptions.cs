@@ -1,7 +1,8 @@
 using System.CommandLine;
-using Moorfield.Core;
-using Moorfield.Core.Changes;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
 
 namespace Moorfield.Cli.Commands;
 

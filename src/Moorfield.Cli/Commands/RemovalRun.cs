@@ -1,22 +1,14 @@
 using System.Collections.Immutable;
 using System.CommandLine;
-using Moorfield.Cli.Documents;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core;
-using Moorfield.Core.Changes;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Standing;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Vaults;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
-
-/// <summary>The plan for one system.</summary>
-internal sealed record SystemPlan(SystemSnapshot Snapshot, Plan Plan)
-{
-    internal List<PlannedRemoval> Effective { get; } = [.. Plan.Removals.Where(r => r.HasEffect)];
-
-    internal string Audience => Plan.Wish.For.Describe(Snapshot);
-}
 
 /// <summary>The way of a removal from its plans to its result, however the packages were chosen.</summary>
 /// <param name="makePlans">Makes the plans; once more after the confirmation, from fresh snapshots.</param>

@@ -1,13 +1,12 @@
 using System.Collections.Immutable;
 using System.CommandLine;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core;
-using Moorfield.Core.Changes;
-using Moorfield.Core.Choosing;
-using Moorfield.Core.Choosing.Briefs;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Staying;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Vaults;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -80,7 +79,7 @@ internal static class RemoveCommand
     {
         var chosen = PackageChoice.Find(packages, snapshots);
         return [.. snapshots.Select((snapshot, i) => new SystemPlan(
-            snapshot, RemovalPlanner.Plan(snapshot, removal.Apply(parsed, new RemovalWish(chosen[i], Audience.Parse(removal.Who(parsed), snapshot))))))];
+            snapshot, RemovalPlanner.Plan(snapshot, removal.Apply(parsed, new RemovalWish(chosen[i], Who.Parse(removal.Who(parsed), snapshot))))))];
     }
 
     private static SystemPlan PlanOfComing(ParseResult parsed, RemovalOptions removal, Target target, SystemSnapshot snapshot,
@@ -92,7 +91,7 @@ internal static class RemoveCommand
         return new SystemPlan(snapshot, RemovalPlanner.Plan(snapshot, removal.Apply(parsed, new RemovalWish(
             [.. snapshot.Packages.Where(p => p.Newcomers && families.Contains(p.Family)).Select(p => new ChosenPackage(p, Exactly: true))], newcomers)
         {
-            Guards = target.With(snapshot.EditionNumber, tree => Guards.Read(tree, snapshot, forecast.Open(snapshot.Edition), newcomers)),
+            Guards = target.With(snapshot.EditionNumber, tree => GuardReader.Read(tree, snapshot, forecast.Open(snapshot.Edition), newcomers)),
         })));
     }
 

@@ -1,13 +1,12 @@
 using System.CommandLine;
 using System.Globalization;
-using Moorfield.Cli.Documents;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core;
-using Moorfield.Core.Changes;
-using Moorfield.Core.RestorePoints;
-using Moorfield.Core.Standing;
-using Moorfield.Core.Systems;
-using Moorfield.Core.Volumes;
+using Moorfield.Core.Model;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Formats.Native;
+using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -129,7 +128,7 @@ internal static class RestorePointCommand
         if (point.Note is not null)
             Say.Line($"  Note       {point.Note}");
         Say.Line($"  Packages   {string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}");
-        Say.Line($"  Changes    {ChangeOptions.Totals(point.Changes)}");
+        Say.Line($"  Changes    {ChangeText.Totals(point.Changes)}");
         if (point.Image is { } image)
             Say.Line($"  Image      from {Sheet.Size(image.LengthBefore)} to {Sheet.Size(image.LengthAfter)}; {Sheet.Count(image.Dropped.Length, "content")} dropped, {(image.Dropped.Any(d => d.Kept is not null) ? "kept in the vault" : "in the file until it is compacted")}");
         Say.Line();

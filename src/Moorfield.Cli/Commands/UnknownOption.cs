@@ -1,6 +1,6 @@
-using System.CommandLine;
 using System.CommandLine.Parsing;
-using Moorfield.Core.Choosing;
+using System.CommandLine;
+using Moorfield.Core.Model;
 
 namespace Moorfield.Cli.Commands;
 
@@ -20,7 +20,7 @@ internal static class UnknownOption
             string name = word.Split('=')[0];
             var names = command.Options.Where(o => !o.Hidden).SelectMany(o => o.Aliases.Prepend(o.Name))
                 .Where(n => n.StartsWith("--", StringComparison.Ordinal));
-            var near = names.Select(n => (Name: n, Letters: PackageChoice.Letters(name, n))).Where(n => n.Letters <= LettersOff)
+            var near = names.Select(n => (Name: n, Letters: NamePattern.Letters(name, n))).Where(n => n.Letters <= LettersOff)
                 .OrderBy(n => n.Letters).Select(n => n.Name).FirstOrDefault()
                 ?? Meant(name, names);
             return $"'{command.Name}' has no option {name}.{(near is null ? "" : $" Did you mean {near}?")} 'moorfield {Path(parsed.CommandResult)} --help' lists them.";

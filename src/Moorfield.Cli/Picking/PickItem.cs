@@ -1,6 +1,6 @@
 using System.Collections.Immutable;
-using Moorfield.Core.Standing;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
 using Moorfield.Formats.Appx;
 
 namespace Moorfield.Cli.Picking;

@@ -1,3 +1,5 @@
+using Moorfield.Core.Selection;
+
 namespace Moorfield.Cli.Picking;
 
 /// <summary>What a key led to.</summary>

@@ -1,5 +1,6 @@
 using System.Runtime.InteropServices;
-using Moorfield.Core;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
 using Spectre.Console;
 
 namespace Moorfield.Cli.Picking;

@@ -1,7 +1,7 @@
 using System.Collections.Immutable;
-using Moorfield.Core.Choosing;
-using Moorfield.Core.Standing;
-using Moorfield.Core.Systems;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Selection;
 using Moorfield.Formats.Appx;
 
 namespace Moorfield.Cli.Picking;
@@ -150,7 +150,7 @@ internal sealed class PickState
 
     private void Arrange(PickItem? stayOn)
     {
-        var fitting = Items.Where(i => Search.Length == 0 || PackageChoice.Finds(Search, i.Package));
+        var fitting = Items.Where(i => Search.Length == 0 || NamePattern.Finds(Search, i.Package));
         var sorted = BySize ? fitting.OrderByDescending(i => i.Bytes) : fitting.OrderBy(i => i.Package.DisplayName, StringComparer.OrdinalIgnoreCase);
         _shown = [.. Grouped ? sorted.OrderBy(i => i.Package.Origin) : sorted];
         Cursor = Math.Max(0, stayOn is null ? 0 : _shown.IndexOf(stayOn));

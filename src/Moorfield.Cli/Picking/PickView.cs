@@ -1,9 +1,10 @@
-using Moorfield.Cli.Commands;
-using Moorfield.Cli.Rendering;
-using Moorfield.Core.Standing;
-using Moorfield.Core.Systems;
-using Spectre.Console;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Trees;
+using Moorfield.Reporting;
 using Spectre.Console.Rendering;
+using Spectre.Console;
 
 namespace Moorfield.Cli.Picking;
 
@@ -97,7 +98,7 @@ internal sealed class PickView(PickState state)
             {
                 group = item.Package.Origin;
                 var members = state.Shown.Where(s => s.Package.Origin == group).ToList();
-                lines.Add(($"[bold {Accent}]{Markup.Escape(Fit($"{ExplainCommand.Origin(group.Value)}: {members.Count}, {Sheet.Size(members.Sum(m => m.Bytes))}", width))}[/]", false));
+                lines.Add(($"[bold {Accent}]{Markup.Escape(Fit($"{Words.Describe(group.Value)}: {members.Count}, {Sheet.Size(members.Sum(m => m.Bytes))}", width))}[/]", false));
             }
             if (i == state.Cursor)
                 highlighted = lines.Count;
@@ -160,7 +161,7 @@ internal sealed class PickView(PickState state)
             Add(description);
         foreach (var reason in item.Verdict.Reasons)
             Add(reason.Kind switch { ReasonKind.Cost => "It would cost: ", ReasonKind.Saving => "It would save: ", _ => "" } + reason.Text);
-        Add($"{package.Publisher}, {package.FullName.Version}, {ExplainCommand.Origin(package.Origin)}. {item.Has}{(package.Blocked ? " Blocked." : "")}");
+        Add($"{package.Publisher}, {package.FullName.Version}, {Words.Describe(package.Origin)}. {item.Has}{(package.Blocked ? " Blocked." : "")}");
         Add(package.Family.ToString());
         state.DetailsTop = Math.Clamp(state.DetailsTop, 0, Math.Max(0, lines.Count - rows));
         bool more = lines.Count - state.DetailsTop > rows;

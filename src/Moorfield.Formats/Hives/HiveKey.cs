@@ -76,25 +76,25 @@ public readonly unsafe struct HiveKey
 
     /// <summary>A record of this key and everything below it.</summary>
     /// <exception cref="InvalidDataException">Nested deeper than the registry allows, or more than <see cref="MaxExportedKeys"/> keys.</exception>
-    public HiveKeyImage Export()
+    public RecordedKey Export()
     {
         int left = MaxExportedKeys;
         return Export(0, ref left);
     }
 
-    private HiveKeyImage Export(int depth, ref int left)
+    private RecordedKey Export(int depth, ref int left)
     {
         // A damaged hive can hold cycles: both limits end them.
         if (depth >= Hive.MaxDepth || left-- == 0)
             throw new InvalidDataException($"nests keys deeper than {Hive.MaxDepth} levels, or holds more than {MaxExportedKeys:N0} keys in one place");
-        var keys = ImmutableArray.CreateBuilder<HiveKeyImage>();
+        var keys = ImmutableArray.CreateBuilder<RecordedKey>();
         foreach (var child in Children())
             keys.Add(child.Export(depth + 1, ref left));
-        return new HiveKeyImage(Name, Values(), keys.ToImmutable());
+        return new RecordedKey(Name, Values(), keys.ToImmutable());
     }
 
     /// <summary>Adds the recorded key, with everything below it, under this one.</summary>
-    public HiveKey Import(HiveKeyImage image)
+    public HiveKey Import(RecordedKey image)
     {
         var key = Add(image.Name);
         if (!image.Values.IsEmpty)

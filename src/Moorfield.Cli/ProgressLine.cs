@@ -1,0 +1,57 @@
+using System.Diagnostics;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Reporting;
+
+namespace Moorfield.Cli;
+
+/// <summary>
+/// Says on stderr what a run is at: on a terminal in one line that goes again, elsewhere in a line every few seconds. It listens at the seam
+/// that every write passes.
+/// </summary>
+internal sealed class ProgressLine
+{
+    private static readonly TimeSpan TerminalInterval = TimeSpan.FromMilliseconds(100);
+    private static readonly TimeSpan LineInterval = TimeSpan.FromSeconds(5);
+    private readonly bool _terminal = !Console.IsErrorRedirected;
+    private readonly Stopwatch _watch = Stopwatch.StartNew();
+    private TimeSpan _last;
+    private bool _shown;
+
+    internal ProgressLine() => Seam = new WriteSeam(Step);
+
+    internal WriteSeam Seam { get; }
+
+    /// <summary>Where restore points are recorded, to tell recording from changing.</summary>
+    internal string Vault { get; set; } = "";
+
+    /// <summary>Ends at the next write what can be given up at any time.</summary>
+    internal CancellationToken Stop { get; set; }
+
+    private void Step(WriteKind kind, string name)
+    {
+        if (kind == WriteKind.Write && Stop.IsCancellationRequested)
+            throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was changed.");
+        if (_watch.Elapsed - _last < (_terminal ? TerminalInterval : LineInterval))
+            return;
+        _last = _watch.Elapsed;
+        string text = Vault.Length > 0 && name.StartsWith(Vault, StringComparison.Ordinal) ? "Recording the restore point" : $"{(kind == WriteKind.Delete ? "Removing" : "Writing")} {name}";
+        if (!_terminal)
+        {
+            Say.Aside(text);
+            return;
+        }
+        int width = Math.Max(20, Console.WindowWidth - 1);
+        Console.Error.Write($"\r{Say.Clean(text.Length > width ? text[..width] : text)}\e[K");
+        _shown = true;
+    }
+
+    /// <summary>Takes the line off the terminal.</summary>
+    internal void Clear()
+    {
+        if (_shown)
+            Console.Error.Write("\r\e[K");
+        _shown = false;
+    }
+}

@@ -1,0 +1,25 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+
+namespace Moorfield.Core.Assessment;
+
+/// <summary>A remark on a package that should not go without a thought.</summary>
+/// <param name="Package">As PACKAGE on the command line.</param>
+public sealed record PackageNote(string Package, string Text);
+
+/// <summary>Packages that a package cannot do without.</summary>
+/// <param name="Package">As PACKAGE on the command line, like each of the needs.</param>
+public sealed record PackageNeed(string Package, ImmutableArray<string> Needs);
+
+/// <summary>What an administrator knows of packages and their manifests do not say.</summary>
+public sealed record Advice(ImmutableArray<PackageNote> Notes, ImmutableArray<PackageNeed> Needs)
+{
+    public static Advice None { get; } = new([], []);
+
+    internal Advice And(Advice other) => new([.. Notes, .. other.Notes], [.. Needs, .. other.Needs]);
+
+    internal IEnumerable<string> NotesOn(InstalledPackage package) => Notes.Where(n => NamePattern.Fits(n.Package, package)).Select(n => n.Text).Distinct(StringComparer.Ordinal);
+
+    internal bool SaysThat(InstalledPackage package, InstalledPackage needs) =>
+        Needs.Any(n => NamePattern.Fits(n.Package, package) && n.Needs.Any(other => NamePattern.Fits(other, needs)));
+}

@@ -1,0 +1,89 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Assessment;
+
+/// <summary>What a comparison needs to know of a package, from a system or from a saved inventory.</summary>
+/// <param name="Accounts">By name.</param>
+public sealed record ComparedPackage(
+    string Family, string DisplayName, PackageVersion Version, string Architecture, string Role, long Bytes, ImmutableArray<string> Accounts, bool Newcomers);
+
+/// <summary>What a comparison needs to know of a system.</summary>
+/// <param name="Edition">Number of the edition; null for a volume.</param>
+public sealed record ComparedSystem(string Name, int? Edition, string Build, ImmutableArray<ComparedPackage> Packages, ImmutableArray<string> Blocks)
+{
+    public static ComparedSystem Of(SystemSnapshot snapshot) => new(
+        snapshot.Name, snapshot.EditionNumber, snapshot.Build,
+        [.. snapshot.Packages.Select(p => new ComparedPackage(
+            p.Family.ToString(), p.DisplayName, p.FullName.Version, p.FullName.Architecture, p.Role.ToString(), p.Bytes,
+            [.. p.Accounts.Select(sid => snapshot.Account(sid)?.Name ?? sid)], p.Newcomers))],
+        [.. snapshot.Blocks.Select(b => b.ToString())]);
+}
+
+public enum PackageDifferenceKind
+{
+    New,
+    Gone,
+    Newer,
+    Older,
+
+    /// <summary>The same version, for others or of another size.</summary>
+    Altered,
+}
+
+/// <summary>How a package differs between two systems.</summary>
+/// <param name="Before">Its highest version before; null when it is new.</param>
+/// <param name="After">Its highest version after; null when it is gone.</param>
+/// <param name="Gained">Accounts that have it only afterwards.</param>
+/// <param name="Lost">Accounts that have it only before.</param>
+/// <param name="Newcomers">Whether new accounts get it now, when that changed; else null.</param>
+/// <param name="Bytes">How many more there are.</param>
+public sealed record PackageDifference(
+    PackageDifferenceKind Kind, string Family, string DisplayName, string Architecture, string Role, PackageVersion? Before, PackageVersion? After,
+    ImmutableArray<string> Gained, ImmutableArray<string> Lost, bool? Newcomers, long Bytes);
+
+/// <summary>What differs between two systems.</summary>
+public sealed record Comparison(ImmutableArray<PackageDifference> Packages, ImmutableArray<string> Blocked, ImmutableArray<string> Unblocked)
+{
+    public bool IsEmpty => Packages.IsEmpty && Blocked.IsEmpty && Unblocked.IsEmpty;
+
+    public static Comparison Of(ComparedSystem before, ComparedSystem after)
+    {
+        var old = Group(before);
+        var now = Group(after);
+        return new Comparison(
+            [.. old.Keys.Union(now.Keys).Select(k => Compare(old.GetValueOrDefault(k), now.GetValueOrDefault(k))).OfType<PackageDifference>()
+                .OrderBy(d => d.Kind).ThenBy(d => d.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(d => d.Architecture, StringComparer.Ordinal)],
+            [.. after.Blocks.Except(before.Blocks, StringComparer.OrdinalIgnoreCase)],
+            [.. before.Blocks.Except(after.Blocks, StringComparer.OrdinalIgnoreCase)]);
+    }
+
+    /// <summary>All versions of a family in one architecture.</summary>
+    private static Dictionary<(string, string), List<ComparedPackage>> Group(ComparedSystem system) =>
+        system.Packages.GroupBy(p => (p.Family.ToUpperInvariant(), p.Architecture.ToUpperInvariant())).ToDictionary(g => g.Key, g => g.ToList());
+
+    private static PackageDifference? Compare(List<ComparedPackage>? before, List<ComparedPackage>? after)
+    {
+        var old = before?.MaxBy(p => p.Version);
+        var now = after?.MaxBy(p => p.Version);
+        var hadIt = Accounts(before);
+        var haveIt = Accounts(after);
+        bool had = before?.Exists(p => p.Newcomers) == true;
+        bool have = after?.Exists(p => p.Newcomers) == true;
+        long bytes = (after?.Sum(p => p.Bytes) ?? 0) - (before?.Sum(p => p.Bytes) ?? 0);
+        var kind = old is null ? PackageDifferenceKind.New
+            : now is null ? PackageDifferenceKind.Gone
+            : now.Version > old.Version ? PackageDifferenceKind.Newer
+            : now.Version < old.Version ? PackageDifferenceKind.Older
+            : PackageDifferenceKind.Altered;
+        bool isSame = kind == PackageDifferenceKind.Altered && hadIt.SetEquals(haveIt) && had == have && bytes == 0 && before!.Count == after!.Count;
+        var shown = now ?? old!;
+        return isSame ? null : new PackageDifference(
+            kind, shown.Family, shown.DisplayName, shown.Architecture, shown.Role, old?.Version, now?.Version,
+            [.. haveIt.Except(hadIt)], [.. hadIt.Except(haveIt)], had == have ? null : have, bytes);
+    }
+
+    private static ImmutableSortedSet<string> Accounts(List<ComparedPackage>? packages) =>
+        (packages ?? []).SelectMany(p => p.Accounts).ToImmutableSortedSet(StringComparer.OrdinalIgnoreCase);
+}

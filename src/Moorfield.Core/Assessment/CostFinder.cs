@@ -1,0 +1,255 @@
+using System.Collections.Immutable;
+using System.Globalization;
+using Moorfield.Core.Model;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Assessment;
+
+/// <summary>
+/// Works out what a removal costs and saves, one reason at a time, the gravest first. A reason holds for those who lose the package, and
+/// only as far as nothing that they keep does the same: costs are those of the whole removal.
+/// </summary>
+internal sealed class CostFinder
+{
+    // Every app that hears, sees or asks where it is names these; they do not make it a companion of the machine's hardware.
+    private static readonly ImmutableHashSet<string> CommonDevices = ["microphone", "webcam", "location"];
+
+    private readonly SystemSnapshot _snapshot;
+    private readonly ILookup<PackageFullName, InstalledPackage> _neededBy;
+    private readonly Advice _advice;
+    private readonly ImmutableArray<string?> _everyone;
+
+    // Asked for again and again, and slow to work out from a manifest.
+    private readonly Dictionary<PackageFullName, ImmutableArray<string>> _opens;
+    private readonly Dictionary<PackageFullName, ImmutableArray<Offer>> _offers;
+    private readonly ILookup<string, InstalledPackage> _openers;
+
+    internal CostFinder(SystemSnapshot snapshot, ILookup<PackageFullName, InstalledPackage> neededBy, Advice advice)
+    {
+        _snapshot = snapshot;
+        _neededBy = neededBy;
+        _advice = advice;
+        _everyone = [.. snapshot.Accounts.Select(a => (string?)a.Sid), null];
+        _opens = snapshot.Packages.ToDictionary(p => p.FullName, p => p.Manifest is { } manifest ? manifest.FileTypes.Concat(manifest.Schemes).ToImmutableArray() : []);
+        _offers = snapshot.Packages.ToDictionary(p => p.FullName, p => OffersOf(p).ToImmutableArray());
+        _openers = snapshot.Packages.SelectMany(p => _opens[p.FullName].Select(what => (What: what, Package: p))).ToLookup(o => o.What, o => o.Package, StringComparer.OrdinalIgnoreCase);
+    }
+
+    /// <summary>What a package offers to others, with the names by which they ask for it.</summary>
+    private sealed record Offer(string What, ImmutableArray<string> Names);
+
+    internal IEnumerable<Reason> Find(InstalledPackage package, Departures departures)
+    {
+        List<string?> losing = [.. _everyone.Where(who => departures.Leaves(package, who))];
+        var opened = losing.Count == 0 ? [] : Lost(package, departures, losing);
+        return ShopFront(opened)
+            .Concat(Needed(package, departures, losing))
+            .Concat(Sole(package, departures, opened))
+            .Concat(Unopened(package, departures, opened))
+            .Concat(Offered(package, departures, losing))
+            .Concat(Data(package, departures, losing))
+            .Concat(Chosen(package, departures, losing, opened))
+            .Concat(Hardware(package, losing))
+            .Concat(Noted(package))
+            .Concat(Saved(package, departures, losing))
+            .Concat(Along(package, departures))
+            .Concat(Idle(package, departures));
+    }
+
+    /// <summary>A file type or scheme with those for whom nothing opens it any more.</summary>
+    private sealed record Opened(string What, ImmutableArray<string?> For)
+    {
+        internal bool IsType => What.StartsWith('.');
+    }
+
+    private bool IsOpened(string what, Departures departures, string? who) =>
+        _snapshot.Handlers.HasClassic(what, who) || _openers[what].Any(p => departures.Keeps(p, who));
+
+    private List<Opened> Lost(InstalledPackage package, Departures departures, List<string?> losing) =>
+        [.. _opens[package.FullName]
+            .Select(what => new Opened(what, [.. losing.Where(who => !IsOpened(what, departures, who))]))
+            .Where(o => !o.For.IsEmpty)];
+
+    private IEnumerable<Reason> ShopFront(List<Opened> opened)
+    {
+        if (opened.Find(IsShop) is { } shop)
+        {
+            yield return new Reason("shopFront", ReasonKind.Cost, $"It handles {OpenableFamily.ShopScheme} links{For(shop.For)}: removed apps could not be fetched again.",
+                "the way to fetch apps", [OpenableFamily.ShopScheme]);
+        }
+    }
+
+    private static bool IsShop(Opened opened) => opened.What.Equals(OpenableFamily.ShopScheme, StringComparison.OrdinalIgnoreCase);
+
+    private IEnumerable<Reason> Needed(InstalledPackage package, Departures departures, List<string?> losing)
+    {
+        var staying = _snapshot.Packages.Where(p => p.Family != package.Family && losing.Exists(who => departures.Keeps(p, who))).ToList();
+        var needing = _neededBy[package.FullName].Where(staying.Contains).ToList();
+        if (needing.Count > 0)
+            yield return Because(needing, needing.Count == 1 ? "needs it and stays" : "need it and stay", "needed");
+        var wanting = staying.Where(p => p.Wants.Contains(package.FullName)).Except(needing).ToList();
+        if (wanting.Count > 0)
+            yield return Because(wanting, wanting.Count == 1 ? "stays, and does less without it" : "stay, and do less without it", "wanted");
+        var told = staying.Where(p => _advice.SaysThat(p, package)).Except(needing).ToList();
+        if (told.Count > 0)
+            yield return Because(told, $"{(told.Count == 1 ? "stays and needs" : "stay and need")} it, the brief says", "neededByBrief");
+
+        static Reason Because(List<InstalledPackage> packages, string what, string code) =>
+            new(code, ReasonKind.Cost, $"{Prose.Packages(packages)} {what}.", $"{(code == "wanted" ? "wanted" : "needed")} by {Prose.Packages(packages)}", Prose.Families(packages));
+    }
+
+    /// <summary>The only one that opens a well-known family of types.</summary>
+    private IEnumerable<Reason> Sole(InstalledPackage package, Departures departures, List<Opened> opened)
+    {
+        foreach (var (family, group) in SoleFamilies(departures, opened))
+        {
+            foreach (var people in group.GroupBy(o => Key(o.For)))
+            {
+                var types = people.Select(o => o.What).ToList();
+                bool shared = family.Members.Any(m => _openers[m].Any(p => p.Family != package.Family && people.First().For.Any(who => departures.Leaves(p, who))));
+                yield return new Reason("soleOpener", ReasonKind.Cost,
+                    $"{(shared ? $"Nothing that stays opens {family.Name}" : $"It is the only one that opens {family.Name}")}{For(people.First().For)}: {Shown(types)}.",
+                    $"opens {family.Name}", [.. types]);
+            }
+        }
+    }
+
+    private IEnumerable<(OpenableFamily Family, List<Opened> Opened)> SoleFamilies(Departures departures, List<Opened> opened) =>
+        OpenableFamily.All
+            .Select(f => (Family: f, Opened: opened.Where(o => f.Members.Contains(o.What))
+                .Select(o => o with { For = [.. o.For.Where(who => !f.Members.Any(m => IsOpened(m, departures, who)))] })
+                .Where(o => !o.For.IsEmpty).ToList()))
+            .Where(f => f.Opened.Count > 0);
+
+    /// <summary>Other types and schemes that nothing opens any more.</summary>
+    private IEnumerable<Reason> Unopened(InstalledPackage package, Departures departures, List<Opened> opened)
+    {
+        var told = SoleFamilies(departures, opened).SelectMany(f => f.Opened).SelectMany(o => o.For.Select(who => (o.What, who))).ToHashSet();
+        var rest = opened.Where(o => !IsShop(o)).Select(o => o with { For = [.. o.For.Where(who => !told.Contains((o.What, who)))] }).Where(o => !o.For.IsEmpty).ToList();
+        foreach (var people in rest.Where(o => o.IsType || IsAsked(package, departures, o)).GroupBy(o => Key(o.For)))
+        {
+            string types = Shown(people.Select(o => o.What));
+            yield return new Reason("noOpener", ReasonKind.Cost, $"Nothing else opens {types}{For(people.First().For)}.", $"opens {types}", [.. people.Select(o => o.What)]);
+        }
+        var own = rest.Where(o => !o.IsType && !IsAsked(package, departures, o)).Select(o => o.What).ToList();
+        if (own.Count > 0)
+            yield return new Reason("ownScheme", ReasonKind.Note, $"Links of its own, {Shown(own)}, will lead nowhere.", "", [.. own]);
+    }
+
+    /// <summary>Whether anybody may follow such a link: everyone knows it, somebody chose who opens it, or a package that stays names it.</summary>
+    private bool IsAsked(InstalledPackage package, Departures departures, Opened opened) =>
+        OpenableFamily.IsPublicScheme(opened.What)
+        || _snapshot.Handlers.Chosen.Any(c => c.What.Equals(opened.What, StringComparison.OrdinalIgnoreCase) && opened.For.Contains(c.Sid))
+        || _snapshot.Packages.Any(p => p.Family != package.Family && p.Manifest?.Mentions.Contains(opened.What) == true && opened.For.Any(who => departures.Keeps(p, who)));
+
+    private IEnumerable<Reason> Offered(InstalledPackage package, Departures departures, List<string?> losing)
+    {
+        foreach (var (what, names) in _offers[package.FullName])
+        {
+            var asking = _snapshot.Packages.Where(p => p.Family != package.Family && p.Manifest is { } manifest && names.Any(manifest.Mentions.Contains)
+                && !_offers[p.FullName].SelectMany(o => o.Names).Intersect(names, StringComparer.OrdinalIgnoreCase).Any() && losing.Exists(who => departures.Keeps(p, who))).ToList();
+            if (asking.Count > 0)
+                yield return new Reason("offers", ReasonKind.Cost, $"It offers {what}, which {Prose.Packages(asking)} {(asking.Count == 1 ? "names" : "name")}.", $"used by {Prose.Packages(asking)}", [.. names, .. Prose.Families(asking)]);
+        }
+    }
+
+    private static IEnumerable<Offer> OffersOf(InstalledPackage package)
+    {
+        if (package.Manifest is not { } manifest)
+            yield break;
+        foreach (string service in manifest.Values("windows.appService"))
+            yield return new Offer($"the app service {service}", [service]);
+        foreach (string server in manifest.Values("windows.comServer"))
+            yield return new Offer($"the COM server {server}", [server, $"{{{server}}}"]);
+        foreach (var application in manifest.Applications.Where(a => a.Extensions.Any(e => e.Category == "windows.shareTarget")))
+            yield return new Offer("a share target", [$"{package.Family}!{application.Id}"]);
+    }
+
+    private IEnumerable<Reason> Data(InstalledPackage package, Departures departures, List<string?> losing)
+    {
+        if (departures.KeepsData)
+            yield break;
+        var lost = package.Data.Where(d => losing.Contains(d.Sid) && !_snapshot.Packages.Any(p => p.Family == package.Family && departures.Keeps(p, d.Sid))).ToList();
+        if (lost.Count == 0)
+            yield break;
+        var who = lost.Select(d => Name(d.Sid)).ToList();
+        yield return new Reason("data", ReasonKind.Cost,
+            string.Join(' ', lost.Select(d => $"{Name(d.Sid)} has {Prose.Size(d.Bytes)} of data in it, last changed {d.LastChange.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)}.")),
+            $"data of {Prose.List(who, 2)}", [.. who]);
+    }
+
+    private IEnumerable<Reason> Chosen(InstalledPackage package, Departures departures, List<string?> losing, List<Opened> opened)
+    {
+        var unopened = opened.SelectMany(o => o.For.Select(who => (o.What.ToUpperInvariant(), who))).ToHashSet();
+        var lost = _snapshot.Handlers.Chosen.Where(c => c.Family == package.Family && losing.Contains(c.Sid) && !unopened.Contains((c.What.ToUpperInvariant(), c.Sid))
+            && !_snapshot.Packages.Any(p => p.Family == package.Family && departures.Keeps(p, c.Sid))).ToList();
+        foreach (var people in lost.GroupBy(c => c.Sid).Select(g => (Sid: g.Key, What: Shown(g.Select(c => c.What).Order(StringComparer.OrdinalIgnoreCase)))).GroupBy(g => g.What))
+        {
+            var sids = people.Select(p => p.Sid).ToList();
+            string who = Prose.List(sids.Where(s => s is not null).Select(s => Name(s!)), 4);
+            string text = who.Length > 0 ? $"{who} chose it to open {people.Key}" : "";
+            if (sids.Contains(null))
+                text += $"{(text.Length > 0 ? ", and new" : "New")} accounts are given it for {(text.Length > 0 ? "the same" : people.Key)}";
+            yield return new Reason("chosenOpener", ReasonKind.Cost, text + ".", $"chosen for {people.Key}", [.. lost.Where(c => sids.Contains(c.Sid)).Select(c => c.What).Distinct(StringComparer.OrdinalIgnoreCase)]);
+        }
+    }
+
+    private static IEnumerable<Reason> Hardware(InstalledPackage package, List<string?> losing)
+    {
+        var devices = (package.Manifest?.HardwareCapabilities ?? []).Except(CommonDevices, StringComparer.OrdinalIgnoreCase).ToList();
+        if (package.Origin == PackageOrigin.Maker && devices.Count > 0 && losing.Count > 0)
+            yield return new Reason("hardware", ReasonKind.Cost, $"It comes from the maker of the machine and reaches its hardware: {Prose.List(devices)}.", "the maker's hardware", [.. devices]);
+    }
+
+    private IEnumerable<Reason> Noted(InstalledPackage package)
+    {
+        foreach (string note in _advice.NotesOn(package))
+            yield return new Reason("note", ReasonKind.Cost, $"The brief notes: {note}", "noted in the brief", []);
+    }
+
+    /// <summary>
+    /// What those gain who lose it: nothing while another account keeps it running. Only where there are no accounts yet do newcomers gain.
+    /// </summary>
+    private IEnumerable<Reason> Saved(InstalledPackage package, Departures departures, List<string?> losing)
+    {
+        ImmutableArray<string?> gaining = [.. losing.Where(who => who is not null || _snapshot.Accounts.IsEmpty)];
+        if (package.Manifest is not { } manifest || gaining.IsEmpty || package.Accounts.Any(sid => departures.Keeps(package, sid)))
+            yield break;
+        string who = gaining.Length >= Math.Max(_snapshot.Accounts.Length, 1) ? "" : For(gaining);
+        ImmutableArray<string> tasks = [.. manifest.Values("windows.startupTask")];
+        if (!tasks.IsEmpty)
+            yield return new Reason("startsWithWindows", ReasonKind.Saving, $"It starts with Windows{who} ({Prose.List(tasks)}).",
+                "starts with Windows" + who, tasks);
+        if (manifest.Has("windows.backgroundTasks"))
+            yield return new Reason("runsInBackground", ReasonKind.Saving, $"It runs in the background{who}.", "runs in the background" + who, []);
+    }
+
+    /// <summary>Addons, which go with what they extend.</summary>
+    private IEnumerable<Reason> Along(InstalledPackage package, Departures departures)
+    {
+        var along = _neededBy[package.FullName].Where(p => p.Role == PackageRole.Addon && p.IsHeld && departures.Concerns(p)).ToList();
+        if (along.Count > 0)
+            yield return new Reason("takesAlong", ReasonKind.Note, $"{Prose.Packages(along)} {(along.Count == 1 ? "extends" : "extend")} it and will go with it.", "", Prose.Families(along));
+    }
+
+    /// <summary>Frameworks that nothing needs any more once this package is gone.</summary>
+    private IEnumerable<Reason> Idle(InstalledPackage package, Departures departures)
+    {
+        if (departures.IsKept(package))
+            yield break;
+        var idle = package.Needs.Select(_snapshot.Package).OfType<InstalledPackage>()
+            .Where(f => f.Role == PackageRole.Framework && !departures.Concerns(f) && !_neededBy[f.FullName].Any(departures.IsKept)).ToList();
+        if (idle.Count > 0)
+            yield return new Reason("idleFramework", ReasonKind.Note, $"Nothing will need {Prose.Packages(idle)} any more.", "", Prose.Families(idle));
+    }
+
+    private static string Key(ImmutableArray<string?> people) => string.Join('|', people);
+
+    private static string Shown(IEnumerable<string> what) => Prose.List(what.Select(w => w.StartsWith('.') ? w : w + ":"));
+
+    private string Name(string sid) => _snapshot.Account(sid)?.Name ?? sid;
+
+    /// <summary>" for ivy and newcomers"; nothing when everyone is meant.</summary>
+    private string For(ImmutableArray<string?> people) =>
+        people.Length == _everyone.Length ? "" : $" for {Prose.List(people.Select(p => p is null ? "newcomers" : Name(p)), 4)}";
+}

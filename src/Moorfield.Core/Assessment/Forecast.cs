@@ -1,0 +1,110 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Assessment;
+
+/// <summary>What becomes of a family.</summary>
+public enum Fate
+{
+    /// <summary>Somebody gets it who does not have it, and it was here before.</summary>
+    ComesBack,
+
+    /// <summary>Somebody gets it, and it was never here.</summary>
+    Arrives,
+
+    /// <summary>A block or a guard keeps it from somebody.</summary>
+    StaysAway,
+
+    /// <summary>Whoever has it gets another version.</summary>
+    Renewed,
+
+    /// <summary>Nobody has it any more.</summary>
+    Leaves,
+
+    /// <summary>A new account gets it, as the others have it.</summary>
+    Given,
+
+    /// <summary>As it is.</summary>
+    Stays,
+}
+
+/// <summary>Why something becomes of a family.</summary>
+public enum FateCause
+{
+    /// <summary>It is provisioned and not blocked.</summary>
+    StillProvisioned,
+
+    /// <summary>It is provisioned in spite of its block.</summary>
+    ProvisionedThoughBlocked,
+
+    /// <summary>The image provisions it, and no block forbids that.</summary>
+    NeverBlocked,
+
+    /// <summary>A part of the system that no known guard holds back.</summary>
+    NoGuard,
+
+    /// <summary>A part of the system whose guard is not set for everyone concerned.</summary>
+    GuardNotSet,
+    Blocked,
+    Guarded,
+
+    /// <summary>The image has it in another version.</summary>
+    OtherVersion,
+
+    /// <summary>The image does not have it.</summary>
+    NotInImage,
+
+    /// <summary>The image has nothing newer.</summary>
+    NothingNewer,
+}
+
+/// <summary>What is foreseen for one family.</summary>
+/// <param name="Now">The highest version that somebody has; null when nobody has it.</param>
+/// <param name="Then">The same afterwards.</param>
+/// <param name="Before">Who has it; newcomers when they would get it.</param>
+/// <param name="After">The same afterwards.</param>
+/// <param name="KeptFrom">Who would get it if no block or guard were set.</param>
+/// <param name="Guards">What holds a part of the system back where it is set.</param>
+public sealed record ForecastFamily(
+    PackageFamilyName Family, string DisplayName, PackageRole Role, Fate Fate, FateCause Cause, PackageVersion? Now, PackageVersion? Then,
+    Audience Before, Audience After, Audience KeptFrom, ImmutableArray<Guard> Guards)
+{
+    public Audience Gaining => After.Without(Before);
+
+    /// <summary>Those whom its fate is about.</summary>
+    public Audience Concerned => Fate switch
+    {
+        Fate.ComesBack or Fate.Arrives or Fate.Given => Gaining,
+        Fate.StaysAway => KeptFrom,
+        Fate.Leaves => Before,
+        _ => After,
+    };
+}
+
+/// <summary>Apps of one kind that may install themselves.</summary>
+/// <param name="For">Those for whom no guard forbids it.</param>
+/// <param name="Guards">Any of which would forbid it.</param>
+public sealed record ForecastDelivery(Delivery Kind, Audience For, ImmutableArray<Guard> Guards);
+
+/// <summary>What an update or a sign-in would bring, and what it would not.</summary>
+/// <param name="Families">By fate, then by name. Frameworks and resource packages are not among them.</param>
+/// <param name="Deliveries">Only kinds that may reach somebody.</param>
+/// <param name="Doubtful">Kinds that only guards forbid which the system's edition is reported not to honour.</param>
+public sealed record Forecast(ImmutableArray<ForecastFamily> Families, ImmutableArray<ForecastDelivery> Deliveries, ImmutableArray<ForecastDelivery> Doubtful)
+{
+    /// <summary>The families that come back or are new.</summary>
+    public ImmutableArray<ForecastFamily> Coming => [.. Families.Where(f => f.Fate is Fate.ComesBack or Fate.Arrives)];
+
+    /// <summary>
+    /// Those of them that blocks keep away from updates, and removing from newcomers keeps away from new accounts: parts of the system only from
+    /// the latter.
+    /// </summary>
+    public ImmutableArray<PackageFamilyName> Blockable(bool isUpdate) =>
+        [.. Coming.Where(f => !isUpdate || f.Role != PackageRole.Component).Select(f => f.Family)];
+
+    /// <summary>The guards that are open to what is coming: of parts of the system, and against apps that install themselves.</summary>
+    /// <param name="edition">EditionID of the system: guards that others are said not to honour are left out.</param>
+    public ImmutableArray<Guard> Open(string edition) =>
+        [.. Coming.SelectMany(f => f.Guards).Concat(Deliveries.SelectMany(d => d.Guards.Where(g => g.IsSurelyHonouredBy(edition)))).Distinct()];
+}

@@ -1,0 +1,78 @@
+using System.Collections.Immutable;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Model;
+
+public enum GuardHive
+{
+    /// <summary>SOFTWARE: for everyone on the machine.</summary>
+    Machine,
+
+    /// <summary>NTUSER.DAT of each account, and of the profile that new accounts are made from.</summary>
+    Account,
+}
+
+/// <summary>Apps that install themselves.</summary>
+public enum Delivery
+{
+    /// <summary>That the system suggests, for any account at any time.</summary>
+    Suggested,
+
+    /// <summary>Of the system's partners, at an account's first sign-in.</summary>
+    Partner,
+
+    /// <summary>Of the machine's maker, at an account's first sign-in.</summary>
+    Maker,
+}
+
+/// <summary>A registry policy value that keeps something from coming back where a block is not enough.</summary>
+/// <param name="Name">Of a guard that Moorfield knows; null for one that a brief describes.</param>
+/// <param name="Key">Path inside the hive.</param>
+/// <param name="Family">The package that it is about; null when it is about none in particular.</param>
+/// <param name="Because">What it does, or why it is wanted.</param>
+public sealed record Guard(string? Name, GuardHive Hive, string Key, HiveValue Value, string? Family, string? Because)
+{
+    /// <summary>What does not install itself where it is set.</summary>
+    public ImmutableArray<Delivery> Stops { get; init; } = [];
+
+    /// <summary>What the EditionID of a system that surely honours it holds; empty when all do.</summary>
+    public ImmutableArray<string> Editions { get; init; } = [];
+
+    internal bool IsSurelyHonouredBy(string edition) => Editions.IsEmpty || Editions.Any(e => edition.Contains(e, StringComparison.OrdinalIgnoreCase));
+
+    /// <summary>Whether it is about a package of a family.</summary>
+    public bool IsFor(PackageFamilyName family) => family.ToString().Equals(Family, StringComparison.OrdinalIgnoreCase);
+
+    /// <summary>Whether another one is the same value in the same place, whatever is said of it.</summary>
+    internal bool IsSameValue(Guard other) => Hive == other.Hive && Key.Equals(other.Key, StringComparison.OrdinalIgnoreCase) && Value == other.Value;
+
+    /// <summary>What it is called.</summary>
+    public string Title => Name ?? Value.Name;
+
+    /// <summary>What it does or is wanted for; without that, what it is.</summary>
+    public string Purpose => Because ?? Describe();
+
+    public string Describe() => $"{(Hive == GuardHive.Machine ? "SOFTWARE" : "NTUSER.DAT")}: {Key}: {Value.Name}";
+}
+
+/// <summary>A guard in one hive.</summary>
+/// <param name="Sid">The account whose hive it is; null for the machine's and new accounts'.</param>
+/// <param name="Now">What the value is; null when it is not there.</param>
+public sealed record GuardState(Guard Guard, string? Sid, WindowsPath Hive, HiveValue? Now)
+{
+    public bool IsSet => Now == Guard.Value;
+
+    /// <summary>Where it is, in words.</summary>
+    public string Place(SystemSnapshot snapshot) =>
+        Guard.Hive == GuardHive.Machine ? "the machine" : Sid is null ? "newcomers" : snapshot.Account(Sid)?.Name ?? Sid;
+
+    /// <summary>What the change is recorded under: the guard's family, or its own name.</summary>
+    public string Concerns => Guard.Family ?? Guard.Title;
+
+    internal Change Set => Change(Guard.Value);
+
+    internal Change Lift => Change(null);
+
+    private ValueChanged Change(HiveValue? after) => new(Concerns, Hive.ToString(), Guard.Key, Guard.Value.Name, Now, after);
+}

@@ -1,0 +1,33 @@
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Model;
+
+public enum LeftoverKind
+{
+    /// <summary>A registration or provisioning without a package.</summary>
+    Registration,
+
+    /// <summary>Rows of the state repository without a package.</summary>
+    RepositoryRows,
+
+    /// <summary>A manifest copy or package state without a package.</summary>
+    RepositoryFiles,
+
+    /// <summary>A staged folder that nobody has.</summary>
+    StagedFolder,
+
+    /// <summary>An app data folder of an account that does not have the app.</summary>
+    AppData,
+    Alias,
+
+    /// <summary>A ProgId, its use by a file type, an account's choice of it, or a default for new accounts.</summary>
+    Association,
+    Pin,
+}
+
+/// <summary>What an earlier removal left on a system: it belongs to a package that is not there, or that its account does not have.</summary>
+/// <param name="Family">Null when it is not known whose it is.</param>
+/// <param name="FullName">Null when it belongs to the family whatever the version.</param>
+/// <param name="Sid">The account that has it; null when it is the machine's or new accounts'.</param>
+/// <param name="Bytes">Of its files.</param>
+public sealed record Leftover(LeftoverKind Kind, PackageFamilyName? Family, PackageFullName? FullName, string? Sid, long Bytes, Location Location);

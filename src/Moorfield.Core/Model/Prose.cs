@@ -1,0 +1,36 @@
+using System.Collections.Immutable;
+
+namespace Moorfield.Core.Model;
+
+/// <summary>Puts lists into words.</summary>
+public static class Prose
+{
+    private const int NamesShown = 3;
+    private const int ObjectsShown = 6;
+
+    /// <summary>"a", "a and b", "a, b and c", or some of them and how many more there are.</summary>
+    /// <param name="most">How many to name; one more is named rather than counted.</param>
+    public static string List(IEnumerable<string> items, int most = ObjectsShown)
+    {
+        var all = items.ToList();
+        if (all.Count <= 1)
+            return string.Concat(all);
+        return all.Count <= most + 1
+            ? $"{string.Join(", ", all[..^1])} and {all[^1]}"
+            : $"{string.Join(", ", all[..most])} and {all.Count - most} more";
+    }
+
+    internal static string Packages(IEnumerable<InstalledPackage> packages) =>
+        List(packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal).Order(StringComparer.OrdinalIgnoreCase), NamesShown);
+
+    internal static ImmutableArray<string> Families(IEnumerable<InstalledPackage> packages) => [.. packages.Select(p => p.Family.ToString()).Distinct().Order(StringComparer.OrdinalIgnoreCase)];
+
+    /// <summary>Bytes in the unit that suits them: B, KB, MB or GB of 1024.</summary>
+    public static string Size(long bytes) => bytes switch
+    {
+        < 1024 => $"{bytes} B",
+        < 1024 * 1024 => string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{bytes / 1024.0:0.0} KB"),
+        < 1024L * 1024 * 1024 => string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{bytes / (1024.0 * 1024):0.0} MB"),
+        _ => string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{bytes / (1024.0 * 1024 * 1024):0.0} GB"),
+    };
+}

@@ -1,0 +1,205 @@
+using System.Collections.Immutable;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Model;
+
+/// <summary>One Windows as it was when it was read. Immutable; nothing in it touches the disk.</summary>
+/// <param name="Product">Product name as people know it, e.g. "Windows 11 Pro".</param>
+/// <param name="Build">Build and revision, e.g. "26100.2314".</param>
+/// <param name="MachineId">The system's MachineGuid; empty when it has none.</param>
+/// <param name="Blocks">Families kept from being provisioned again.</param>
+/// <param name="Notes">What was found out of order; nothing of it stops the reading.</param>
+public sealed record SystemSnapshot(
+    string Product,
+    string Edition,
+    string Release,
+    string Build,
+    string Computer,
+    string Manufacturer,
+    string MachineId,
+    ImmutableArray<Account> Accounts,
+    ImmutableArray<InstalledPackage> Packages,
+    ImmutableArray<PackageFamilyName> Blocks,
+    ImmutableArray<SnapshotNote> Notes)
+{
+    /// <summary>Number of the edition; null on a volume.</summary>
+    public int? EditionNumber { get; init; }
+
+    /// <summary>Name of the edition, or of the computer.</summary>
+    public string Name { get; init; } = Computer;
+
+    /// <summary>When each block was set, as its key says; null where it says nothing.</summary>
+    public ImmutableDictionary<PackageFamilyName, DateTimeOffset?> BlockTimes { get; init; } = ImmutableDictionary<PackageFamilyName, DateTimeOffset?>.Empty;
+
+    /// <summary>Who opens file types and links.</summary>
+    public Handlers Handlers { get; init; } = Handlers.None;
+
+    /// <summary>What earlier removals left behind.</summary>
+    public ImmutableArray<Leftover> Leftovers { get; init; } = [];
+
+    /// <summary>Classic desktop programs, by name.</summary>
+    public ImmutableArray<ClassicProgram> ClassicPrograms { get; init; } = [];
+
+    public Account? Account(string sid) => Accounts.FirstOrDefault(a => a.Sid.Equals(sid, StringComparison.OrdinalIgnoreCase));
+
+    public InstalledPackage? Package(PackageFullName fullName) => Packages.FirstOrDefault(p => p.FullName == fullName);
+
+    public bool IsBlocked(PackageFamilyName family) => Blocks.Contains(family);
+}
+
+/// <summary>A person's account.</summary>
+/// <param name="Name">Name of the profile folder, or the SID when that is not usable.</param>
+/// <param name="Profile">Null when the registry gives no folder inside the volume.</param>
+public sealed record Account(string Name, string Sid, WindowsPath? Profile);
+
+/// <summary>Something out of order, found while reading.</summary>
+/// <param name="Code">Stable, for programs.</param>
+public sealed record SnapshotNote(string Code, string Text, PackageFullName? Package = null);
+
+public enum PackageRole
+{
+    Application,
+    Framework,
+    Resource,
+    Addon,
+    Component,
+}
+
+public enum PackageOrigin
+{
+    System,
+    Shipped,
+    Maker,
+    Extra,
+    Added,
+}
+
+/// <summary>One package as a person sees it: its main package with the bundle and the resource packages that belong to it.</summary>
+/// <param name="FullName">Of the main package.</param>
+/// <param name="RawDisplayName">As the manifest has it, may be <c>ms-resource:…</c>; null when unknown.</param>
+/// <param name="Bytes">Bytes in the files of all parts.</param>
+/// <param name="Accounts">SIDs of the accounts that have it.</param>
+/// <param name="Newcomers">Whether new accounts get it.</param>
+/// <param name="Needs">Packages that it cannot do without: frameworks, an addon's main package.</param>
+/// <param name="Manifest">Null when it could not be read.</param>
+/// <param name="FamilyTraces">What its family, in whatever version, has in accounts' profiles and in what new accounts are given.</param>
+public sealed record InstalledPackage(
+    PackageFullName FullName,
+    string DisplayName,
+    string? RawDisplayName,
+    string Publisher,
+    PackageRole Role,
+    PackageOrigin Origin,
+    long Bytes,
+    ImmutableArray<string> Accounts,
+    bool Newcomers,
+    bool Blocked,
+    ImmutableArray<PackageFullName> Needs,
+    ImmutableArray<PackagePart> Parts,
+    ImmutableArray<Trace> FamilyTraces,
+    AppxManifest? Manifest)
+{
+    /// <summary>Packages that it is the better for, but can do without.</summary>
+    public ImmutableArray<PackageFullName> Wants { get; init; } = [];
+
+    /// <summary>What people have in it.</summary>
+    public ImmutableArray<PersonalData> Data { get; init; } = [];
+
+    /// <summary>How many of its files hold more than the mount tells: it has at least <see cref="Bytes"/>.</summary>
+    public int Withheld => Parts.Sum(p => p.Withheld);
+
+    /// <summary>Whether it has a folder of its own on the disk.</summary>
+    public bool HasFiles { get; init; }
+
+    public PackageFamilyName Family => FullName.Family;
+
+    /// <summary>Whether any account has it or new accounts get it.</summary>
+    public bool IsHeld => Newcomers || !Accounts.IsEmpty;
+
+    /// <summary>Whether people see it in Start.</summary>
+    public bool IsShownInStart => Manifest?.Applications.Any(a => a.ShownInStart) == true;
+
+    public bool StartsWithWindows => Manifest?.Has("windows.startupTask") == true;
+
+    public bool RunsInBackground => Manifest?.Has("windows.backgroundTasks") == true;
+
+    public IEnumerable<Trace> AllTraces => Parts.SelectMany(p => p.Traces).Concat(FamilyTraces);
+}
+
+public enum PartKind
+{
+    Main,
+    Bundle,
+    Resource,
+}
+
+/// <summary>One full name that belongs to a package.</summary>
+/// <param name="Bytes">Bytes in its own folder.</param>
+/// <param name="Withheld">How many files there hold more than the mount tells.</param>
+public sealed record PackagePart(PackageFullName FullName, PartKind Kind, long Bytes, ImmutableArray<Trace> Traces, int Withheld = 0);
+
+/// <summary>Whom a trace serves.</summary>
+public enum TraceScope
+{
+    /// <summary>One account.</summary>
+    Account,
+
+    /// <summary>Accounts that do not exist yet.</summary>
+    Newcomers,
+
+    /// <summary>The machine: goes when nobody has the package any more.</summary>
+    Machine,
+}
+
+public enum TraceKind
+{
+    /// <summary>An account's registration, in a hive or the state repository.</summary>
+    Registration,
+    Provisioned,
+
+    /// <summary>The entry that makes it a part of the system.</summary>
+    Inbox,
+    MachineEntry,
+    StagedFolder,
+
+    /// <summary>Folder of a part of the system; belongs to the servicing of Windows and is never removed.</summary>
+    SystemFolder,
+    ManifestCopy,
+    PackageState,
+    AppData,
+    Alias,
+    FileHandler,
+
+    /// <summary>What an account chose to open a file type or link with.</summary>
+    HandlerChoice,
+
+    /// <summary>An entry in the list of default associations for new accounts.</summary>
+    DefaultAssociation,
+
+    /// <summary>An entry in the list of Start pins for new accounts.</summary>
+    StartPin,
+}
+
+/// <summary>One place where a package was found.</summary>
+/// <param name="Sid">The account, for <see cref="TraceScope.Account"/>.</param>
+public sealed record Trace(TraceScope Scope, string? Sid, TraceKind Kind, Location Location);
+
+/// <summary>A place on a system.</summary>
+public abstract record Location;
+
+/// <summary>A registry key.</summary>
+public sealed record KeyLocation(WindowsPath Hive, string Key) : Location;
+
+/// <summary>A registry value.</summary>
+public sealed record ValueLocation(WindowsPath Hive, string Key, string Value) : Location;
+
+/// <summary>An entry of a file that lists what new accounts are given.</summary>
+/// <param name="Text">As it is written.</param>
+public sealed record EntryLocation(WindowsPath File, string Text) : Location;
+
+/// <summary>A file, link or folder with all below it.</summary>
+public sealed record TreeLocation(WindowsPath Path) : Location;
+
+/// <summary>The rows of the state repository that hold a package, or its registration for one account.</summary>
+public sealed record RowsLocation(PackageFullName FullName, string? Sid) : Location;

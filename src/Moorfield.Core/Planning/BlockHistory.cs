@@ -1,0 +1,23 @@
+using Moorfield.Core.Model;
+using Moorfield.Core.Vaults;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Planning;
+
+/// <summary>Tells which recorded run set a block.</summary>
+/// <param name="points">Of a vault, oldest first.</param>
+/// <param name="target">Only runs made on this very target count.</param>
+public sealed class BlockHistory(IReadOnlyList<PointSummary> points, TargetIdentity target)
+{
+    private readonly List<PointSummary> _own = [.. points.Where(p => p.State is not PointState.Undone and not PointState.NotTaken
+    && p.Point.Target.IsSameAs(target))];
+
+    /// <summary>The newest run that still stands and set the block; null when none is recorded.</summary>
+    public RestorePoint? SetBy(PackageFamilyName family, int? edition)
+    {
+        var block = (KeyAdded)ChangeList.Block(family);
+        return _own.LastOrDefault(p => p.Point.Changes.Any(c => c is KeyAdded added && c.Edition == edition
+                && added.Hive.Equals(block.Hive, StringComparison.OrdinalIgnoreCase) && added.Key.Equals(block.Key, StringComparison.OrdinalIgnoreCase)))?.Point;
+    }
+}

@@ -1,0 +1,75 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Selection;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Planning;
+
+/// <summary>What setting or lifting blocks will do in one system.</summary>
+/// <param name="Unchanged">Families that are as wished already.</param>
+public sealed record BlockPlan(ImmutableArray<PackageFamilyName> Families, ImmutableArray<PackageFamilyName> Unchanged, ImmutableArray<Change> Changes);
+
+/// <summary>Plans blocks: a block keeps a family from being provisioned again, in any version.</summary>
+public static class BlockPlanner
+{
+    private const int LettersOff = 2;
+
+    /// <summary>The families that arguments name.</summary>
+    /// <param name="arguments">Family names, which need not be installed, or what names a package that is.</param>
+    /// <exception cref="MoorfieldException">An argument is neither.</exception>
+    public static ImmutableArray<PackageFamilyName> Families(IReadOnlyList<SystemSnapshot> snapshots, IEnumerable<string> arguments) =>
+        [.. arguments.SelectMany(a => PackageFamilyName.TryParse(a, out var family) ? [Spelled(snapshots, family)] : FindInstalled(a, snapshots)).Distinct()];
+
+    /// <summary>A plan that blocks families in a system.</summary>
+    public static BlockPlan Block(SystemSnapshot snapshot, IEnumerable<PackageFamilyName> families) => Split(snapshot, [.. families], f => !snapshot.IsBlocked(f), ChangeList.Block);
+
+    /// <summary>The installed family that differs from one that is not installed in one or two letters; null when there is none.</summary>
+    public static (PackageFamilyName Family, int Letters)? NearMiss(IReadOnlyList<SystemSnapshot> snapshots, PackageFamilyName family)
+    {
+        var known = snapshots.SelectMany(s => s.Packages).Select(p => p.Family).Distinct().ToList();
+        if (known.Contains(family))
+            return null;
+        var near = known.Select(k => (Family: k, Letters: NamePattern.Letters(k.ToString(), family.ToString()))).Where(k => k.Letters <= LettersOff).ToList();
+        return near.Count == 0 ? null : near.MinBy(k => k.Letters);
+    }
+
+    /// <summary>A plan for each system: what is named is lifted wherever it is blocked.</summary>
+    /// <param name="arguments">Family names, package names or display names of blocked families; <c>*</c> allowed.</param>
+    /// <exception cref="MoorfieldException">An argument fits no block.</exception>
+    public static ImmutableArray<BlockPlan> Unblock(IReadOnlyList<SystemSnapshot> snapshots, IEnumerable<string> arguments)
+    {
+        var families = arguments.SelectMany(a => Blocked(a, snapshots)).Distinct().ToList();
+        return [.. snapshots.Select(s => Split(s, families, s.IsBlocked, ChangeList.Unblock))];
+    }
+
+    private static BlockPlan Split(SystemSnapshot snapshot, List<PackageFamilyName> families, Func<PackageFamilyName, bool> concerns, Func<PackageFamilyName, Change> change)
+    {
+        ImmutableArray<PackageFamilyName> concerned = [.. families.Where(concerns)];
+        return new BlockPlan(concerned, [.. families.Except(concerned)], [.. concerned.Select(f => change(f) with { Edition = snapshot.EditionNumber })]);
+    }
+
+    private static PackageFamilyName Spelled(IEnumerable<SystemSnapshot> snapshots, PackageFamilyName family) =>
+        snapshots.SelectMany(s => s.Packages).FirstOrDefault(p => p.Family == family)?.Family ?? family;
+
+    private static IEnumerable<PackageFamilyName> FindInstalled(string argument, IReadOnlyList<SystemSnapshot> snapshots)
+    {
+        try
+        {
+            return PackageChoice.Find([argument], snapshots).SelectMany(s => s).Select(c => c.Package.Family);
+        }
+        catch (MoorfieldException e)
+        {
+            throw new MoorfieldException(e.Trouble, $"{e.Message} A family that is not installed is given by its full family name, Name_PublisherId.", e);
+        }
+    }
+
+    private static List<PackageFamilyName> Blocked(string argument, IReadOnlyList<SystemSnapshot> snapshots)
+    {
+        var blocks = snapshots.SelectMany(s => s.Blocks).Distinct().ToList();
+        var fitting = blocks.Where(b => new[] { b.ToString(), b.Name }
+            .Concat(snapshots.SelectMany(s => s.Packages).Where(p => p.Family == b).Select(p => p.DisplayName))
+            .Any(n => System.IO.Enumeration.FileSystemName.MatchesSimpleExpression(argument, n))).ToList();
+        return fitting.Count > 0 ? fitting : throw new MoorfieldException(Trouble.Misused,
+            $"No block fits '{argument}'. Blocked here: {(blocks.Count == 0 ? "nothing" : string.Join(", ", blocks))}.");
+    }
+}

@@ -1,0 +1,69 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Trees;
+
+namespace Moorfield.Core.Planning;
+
+/// <summary>A way in which a system is not as a brief wants it.</summary>
+/// <param name="Code">stillThere, isNew, cameBack, notBlocked, guardNotSet or refused.</param>
+/// <param name="Family">Null for a guard that is about no package.</param>
+public sealed record BriefDifference(string Code, string? Family, string? DisplayName, string Text);
+
+/// <summary>Turns a brief into a plan, and a plan into what is not as the brief wants it: both are the same question.</summary>
+public static class BriefPlanner
+{
+    /// <summary>What the brief asks of a system.</summary>
+    /// <param name="who">Words of <c>--for</c>, which win over the brief's.</param>
+    /// <param name="allowReturn">Block only what the brief blocks outright.</param>
+    /// <exception cref="MoorfieldException">Neither says for whom, a rule is ambiguous, or a hive with a guard cannot be read.</exception>
+    public static RemovalWish Wish(Brief brief, WindowsTree tree, SystemSnapshot snapshot, IReadOnlyCollection<string> who, bool allowReturn = false)
+    {
+        var choice = BriefChoice.Of(brief, snapshot);
+        var audience = Who.Parse(who.Count > 0 ? who : brief.For, snapshot);
+        return new RemovalWish(choice.Going, audience)
+        {
+            Advice = brief.Advice,
+            Kept = choice.Kept,
+            Blocks = audience.Newcomers && !allowReturn ? [.. choice.Blocks.Union(choice.Families)] : choice.Blocks,
+            Guards = GuardReader.Read(tree, snapshot, brief.Guards, audience),
+        };
+    }
+
+    /// <summary>What a plan made from a brief would change, as differences; none when the system is as the brief wants it.</summary>
+    /// <param name="removedBefore">Whether an earlier run removed a family from this very target.</param>
+    /// <param name="undoneBefore">Whether one did, and that was undone.</param>
+    public static ImmutableArray<BriefDifference> Differences(Plan plan, SystemSnapshot snapshot, Func<string, bool> removedBefore,
+        Func<string, bool> undoneBefore)
+    {
+        var found = ImmutableArray.CreateBuilder<BriefDifference>();
+        foreach (var removal in plan.Removals.Where(r => r.HasEffect))
+        {
+            var package = removal.Package;
+            string family = package.Family.ToString();
+            if (removal.LeavesAccounts.IsEmpty && !removal.LeavesNewcomers && !removal.FilesGo)
+            {
+                found.Add(new BriefDifference("notBlocked", family, package.DisplayName, "is not blocked: an update may provision it again."));
+                continue;
+            }
+            var has = removal.LeavesAccounts.Select(sid => snapshot.Account(sid)?.Name ?? sid).Concat(removal.LeavesNewcomers ? ["newcomers"] : []).ToList();
+            string who = has.Count == 0 ? "its files are there, though nobody has it" : $"{Prose.List(has)} {(has.Count == 1 && has[0] != "newcomers" ? "has" : "have")} it";
+            var (code, how) = package.IsHeld && (package.Blocked || removedBefore(family)) ? ("cameBack", "came back")
+                : !package.IsHeld || undoneBefore(family) ? ("stillThere", "is still there")
+                : ("isNew", "is new");
+            found.Add(new BriefDifference(code, family, package.DisplayName, $"{how}: {who}."));
+        }
+        foreach (var refused in plan.Refused)
+            found.Add(new BriefDifference("refused", refused.Package.Family.ToString(), refused.Package.DisplayName, $"may not be removed. {refused.Verdict.Reasons[0].Text}"));
+        foreach (var family in plan.Blocks)
+            found.Add(new BriefDifference("notBlocked", family.ToString(), snapshot.Packages.FirstOrDefault(p => p.Family == family)?.DisplayName, "is not blocked: an update may provision it."));
+        foreach (var guard in plan.Guards)
+        {
+            found.Add(new BriefDifference("guardNotSet", guard.Guard.Family, null,
+                $"the guard {guard.Guard.Describe()} is {(guard.Now is null ? "not set" : "set to something else")} for {guard.Place(snapshot)}."));
+        }
+        return found.ToImmutable();
+    }
+}

@@ -1,0 +1,113 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Planning;
+
+/// <summary>Turns planned removals into the single changes, in the order in which they are safe: registry, state repository, files.</summary>
+internal sealed class ChangeList
+{
+    private readonly SystemSnapshot _snapshot;
+    private readonly RemovalWish _wish;
+    private readonly ImmutableArray<PlannedRemoval> _removals;
+    private readonly List<Change> _registry = [];
+    private readonly List<Change> _rows = [];
+    private readonly List<Change> _lists = [];
+    private readonly List<Change> _files = [];
+
+    internal ChangeList(SystemSnapshot snapshot, IEnumerable<PlannedRemoval> removals, RemovalWish wish)
+    {
+        _snapshot = snapshot;
+        _wish = wish;
+        _removals = [.. removals];
+        foreach (var removal in _removals)
+            Add(removal);
+    }
+
+    internal ImmutableArray<Change> ToImmutable() => [.. _registry.Concat(_rows).Concat(_lists).Concat(_files).Distinct()];
+
+    /// <summary>The changes that clear leftovers.</summary>
+    internal static ImmutableArray<Change> Clear(SystemSnapshot snapshot, IEnumerable<Leftover> leftovers)
+    {
+        var list = new ChangeList(snapshot, [], new RemovalWish([], new Audience([], false)));
+        foreach (var leftover in leftovers)
+            list.Add(leftover.Family?.ToString() ?? "", leftover.Location);
+        return list.ToImmutable();
+    }
+
+    /// <summary>The change that blocks a family.</summary>
+    internal static Change Block(PackageFamilyName family) => new KeyAdded(family.ToString(), Places.Software.ToString(), $@"{Places.Blocks}\{family}");
+
+    /// <summary>The change that lifts a block.</summary>
+    internal static Change Unblock(PackageFamilyName family) => new KeyRemoved(family.ToString(), Places.Software.ToString(), $@"{Places.Blocks}\{family}");
+
+    private void Add(PlannedRemoval removal)
+    {
+        var package = removal.Package;
+        if (removal.SetsBlock)
+            _registry.Add(Block(package.Family));
+        foreach (var trace in package.Parts.SelectMany(p => p.Traces).Where(t => IsConcerned(t, removal)))
+            Add(package.Family.ToString(), trace.Location);
+        foreach (string sid in removal.LeavesAccounts.Where(sid => IsLastOfFamily(package.Family, sid)))
+            AddFamily(package, sid);
+        if ((removal.LeavesNewcomers || removal.FilesGo) && IsLastForNewcomers(package.Family))
+        {
+            foreach (var trace in package.FamilyTraces.Where(t => t.Scope == TraceScope.Newcomers))
+                Add(package.Family.ToString(), trace.Location);
+        }
+    }
+
+    private static bool IsConcerned(Trace trace, PlannedRemoval removal) => trace.Scope switch
+    {
+        // The whole package's rows take those of its registrations along.
+        TraceScope.Account => !(removal.FilesGo && trace.Location is RowsLocation) && removal.LeavesAccounts.Contains(trace.Sid!, StringComparer.OrdinalIgnoreCase),
+        TraceScope.Newcomers => removal.LeavesNewcomers,
+        _ => removal.FilesGo && trace.Kind != TraceKind.SystemFolder,
+    };
+
+    private void Add(string family, Location location)
+    {
+        switch (location)
+        {
+            case KeyLocation key:
+                _registry.Add(new KeyRemoved(family, key.Hive.ToString(), key.Key));
+                break;
+            case ValueLocation value:
+                _registry.Add(new ValueChanged(family, value.Hive.ToString(), value.Key, value.Value, null, null));
+                break;
+            case RowsLocation rows:
+                _rows.Add(new RowsRemoved(family, rows.FullName.ToString(), rows.Sid));
+                break;
+            case EntryLocation entry:
+                _lists.Add(new EntryRemoved(family, entry.File.ToString(), entry.Text));
+                break;
+            case TreeLocation tree:
+                _files.Add(new TreeRemoved(family, tree.Path.ToString()));
+                break;
+        }
+    }
+
+    /// <summary>What an account has of a family whatever the version: data, aliases, file handlers, the family's own key.</summary>
+    private void AddFamily(InstalledPackage package, string sid)
+    {
+        foreach (var trace in package.FamilyTraces.Where(t => t.Sid == sid && !(t.Kind == TraceKind.AppData && _wish.KeepData)))
+            Add(package.Family.ToString(), trace.Location);
+        var families = package.Parts.SelectMany(p => p.Traces).Where(t => t.Sid == sid).Select(t => t.Location).OfType<KeyLocation>()
+            .FirstOrDefault(k => k.Key.StartsWith(Places.AccountFamilies, StringComparison.OrdinalIgnoreCase));
+        if (families is null)
+            return;
+        // The key of the family, instead of those of its packages one by one.
+        string key = families.Key[..families.Key.LastIndexOf('\\')];
+        _registry.RemoveAll(c => c is KeyRemoved removed && removed.Hive == families.Hive.ToString() && removed.Key.StartsWith(key + @"\", StringComparison.OrdinalIgnoreCase));
+        _registry.Add(new KeyRemoved(package.Family.ToString(), families.Hive.ToString(), key));
+    }
+
+    private bool IsLastForNewcomers(PackageFamilyName family) =>
+        _snapshot.Packages.Where(p => p.Family == family && p.Newcomers).All(p => _removals.Any(r => r.Package == p && r.LeavesNewcomers));
+
+    private bool IsLastOfFamily(PackageFamilyName family, string sid) =>
+        _snapshot.Packages.Where(p => p.Family == family && p.Accounts.Contains(sid))
+            .All(p => _removals.Any(r => r.Package == p && r.LeavesAccounts.Contains(sid)));
+}

@@ -1,0 +1,75 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Planning;
+
+/// <summary>What a system must look like after a run, as far as its single changes do not say it. Held against a fresh snapshot.</summary>
+/// <param name="Before">The system as it was.</param>
+public abstract record Expectation(SystemSnapshot Before)
+{
+    /// <summary>What is otherwise; nothing is said of families that failed and are listed as such.</summary>
+    internal abstract IEnumerable<Disagreement> Check(SystemSnapshot after, Func<string, bool> failed);
+}
+
+/// <summary>After a removal: who has what, what is provisioned, what is blocked.</summary>
+public sealed record RemovalExpectation(SystemSnapshot Before, Plan Plan) : Expectation(Before)
+{
+    internal override IEnumerable<Disagreement> Check(SystemSnapshot after, Func<string, bool> failed)
+    {
+        foreach (var package in Before.Packages.Where(p => !failed(p.Family.ToString())))
+        {
+            var removal = Plan.Removals.FirstOrDefault(r => r.Package.FullName == package.FullName);
+            foreach (string wrong in Check(package, removal, after.Package(package.FullName)))
+                yield return new Disagreement(package.Family.ToString(), wrong);
+        }
+        var blocks = Before.Blocks.Concat(Plan.Removals.Where(r => r.SetsBlock).Select(r => r.Package.Family)).Concat(Plan.Blocks).ToHashSet();
+        if (!blocks.SetEquals(after.Blocks))
+            yield return new Disagreement(null, "The blocks are others than planned.");
+    }
+
+    private static IEnumerable<string> Check(InstalledPackage before, PlannedRemoval? removal, InstalledPackage? now)
+    {
+        if (removal is { FilesGo: true })
+        {
+            if (now is not null)
+                yield return $"{before.FullName} is still there.";
+            yield break;
+        }
+        if (now is null)
+        {
+            yield return $"{before.FullName} is gone.";
+            yield break;
+        }
+        if (!now.Accounts.ToHashSet().SetEquals(removal is null ? before.Accounts : removal.StaysFor))
+            yield return $"{before.FullName} is registered for other accounts than planned.";
+        if (now.Newcomers != (before.Newcomers && removal is not { LeavesNewcomers: true }))
+            yield return $"{before.FullName} is {(now.Newcomers ? "still" : "no longer")} provisioned.";
+        var keeps = now.Accounts.ToHashSet();
+        if (before.FamilyTraces.Where(t => t.Kind == TraceKind.AppData && t.Sid is { } sid && keeps.Contains(sid)).Except(now.FamilyTraces).Any())
+            yield return $"{before.FullName} has lost data of accounts that keep it.";
+    }
+}
+
+/// <summary>After blocks were set or lifted.</summary>
+public sealed record BlocksExpectation(SystemSnapshot Before, ImmutableArray<PackageFamilyName> Families, bool Blocked) : Expectation(Before)
+{
+    internal override IEnumerable<Disagreement> Check(SystemSnapshot after, Func<string, bool> failed)
+    {
+        var wanted = Blocked ? Before.Blocks.Union(Families) : Before.Blocks.Except(Families);
+        if (!wanted.ToHashSet().SetEquals(after.Blocks))
+            yield return new Disagreement(null, "The blocks are others than planned.");
+        if (!Before.Packages.Select(p => (p.FullName, p.IsHeld)).SequenceEqual(after.Packages.Select(p => (p.FullName, p.IsHeld))))
+            yield return new Disagreement(null, "There are other packages than before.");
+    }
+}
+
+/// <summary>After leftovers were cleared.</summary>
+public sealed record LeftoverExpectation(SystemSnapshot Before) : Expectation(Before)
+{
+    internal override IEnumerable<Disagreement> Check(SystemSnapshot after, Func<string, bool> failed)
+    {
+        foreach (var leftover in after.Leftovers.Intersect(Before.Leftovers).Where(l => !failed(l.Family?.ToString() ?? "")))
+            yield return new Disagreement(leftover.Family?.ToString(), $"A leftover is still there: {leftover.Location}.");
+    }
+}

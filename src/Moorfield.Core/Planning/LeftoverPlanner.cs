@@ -1,0 +1,14 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+
+namespace Moorfield.Core.Planning;
+
+/// <summary>What clearing leftovers will do in one system.</summary>
+public sealed record LeftoverPlan(ImmutableArray<Leftover> Leftovers, ImmutableArray<Change> Changes);
+
+/// <summary>Plans the clearing of what earlier removals left behind.</summary>
+public static class LeftoverPlanner
+{
+    public static LeftoverPlan Plan(SystemSnapshot snapshot) =>
+        new(snapshot.Leftovers, [.. ChangeList.Clear(snapshot, snapshot.Leftovers).Select(c => c with { Edition = snapshot.EditionNumber })]);
+}

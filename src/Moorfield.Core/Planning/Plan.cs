@@ -1,0 +1,91 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Selection;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Planning;
+
+/// <summary>What a person asks of a removal.</summary>
+/// <param name="KeepData">Leave the accounts' app data folders.</param>
+/// <param name="AllowReturn">Set no blocks.</param>
+/// <param name="Sweep">Take along frameworks that nothing needs afterwards.</param>
+public sealed record RemovalWish(ImmutableArray<ChosenPackage> Packages, Audience For, bool KeepData = false, bool AllowReturn = false, bool Sweep = false)
+{
+    /// <summary>What an administrator knows of the packages.</summary>
+    public Advice Advice { get; init; } = Advice.None;
+
+    /// <summary>Packages that stay whatever happens to those that they belong to.</summary>
+    public ImmutableHashSet<PackageFullName> Kept { get; init; } = [];
+
+    /// <summary>Families to block besides those that go.</summary>
+    public ImmutableArray<PackageFamilyName> Blocks { get; init; } = [];
+
+    /// <summary>Guards that are to be set, set already or not.</summary>
+    public ImmutableArray<GuardState> Guards { get; init; } = [];
+}
+
+/// <summary>What happens to one package.</summary>
+/// <param name="LeavesAccounts">SIDs of the accounts that have it and lose it.</param>
+/// <param name="LeavesNewcomers">Whether new accounts got it until now and no longer will.</param>
+/// <param name="SetsBlock">Whether a block is set that was not there.</param>
+/// <param name="FilesGo">Whether its staged files and machine-level entries go: nobody has it any more.</param>
+/// <param name="StaysFor">SIDs of the accounts that keep it.</param>
+/// <param name="StaysForNewcomers">Whether new accounts go on getting it.</param>
+/// <param name="GoesWith">The package whose going takes this one along; null when it was chosen itself.</param>
+public sealed record PlannedRemoval(
+    InstalledPackage Package,
+    ImmutableArray<string> LeavesAccounts,
+    bool LeavesNewcomers,
+    bool SetsBlock,
+    bool FilesGo,
+    ImmutableArray<string> StaysFor,
+    bool StaysForNewcomers,
+    string? GoesWith)
+{
+    public bool HasEffect => !LeavesAccounts.IsEmpty || LeavesNewcomers || SetsBlock || FilesGo;
+}
+
+/// <summary>What it means that a package goes, as one of all that go.</summary>
+public sealed record RemovalMeaning(PlannedRemoval Removal, Verdict Verdict);
+
+/// <summary>A chosen package that stays.</summary>
+/// <param name="NamedExactly">Then the person must be told that it was refused; packages that only a wildcard hit just stay.</param>
+public sealed record StayingPackage(InstalledPackage Package, Verdict Verdict, bool NamedExactly);
+
+/// <summary>What is going to be done: shown as the preview, and carried out as it is.</summary>
+/// <param name="IdleFrameworks">Frameworks that nothing needs afterwards and that stay.</param>
+/// <param name="Changes">In the order in which they are carried out.</param>
+public sealed record Plan(
+    RemovalWish Wish,
+    ImmutableArray<PlannedRemoval> Removals,
+    ImmutableArray<StayingPackage> Staying,
+    ImmutableArray<InstalledPackage> IdleFrameworks,
+    ImmutableArray<Change> Changes)
+{
+    /// <summary>Families that are blocked besides those that go.</summary>
+    public ImmutableArray<PackageFamilyName> Blocks { get; init; } = [];
+
+    /// <summary>Guards that it sets.</summary>
+    public IEnumerable<GuardState> Guards => Wish.Guards.Where(g => !g.IsSet);
+
+    /// <summary>What each removal means.</summary>
+    public ImmutableArray<RemovalMeaning> Meanings { get; init; } = [];
+
+    /// <summary>The removals that cost something.</summary>
+    public IEnumerable<RemovalMeaning> Costly => Meanings.Where(m => m.Verdict.Costs.Any());
+
+    public IEnumerable<StayingPackage> Refused => Staying.Where(s => s.NamedExactly);
+
+    public IEnumerable<PackageFamilyName> Families => Removals.Where(r => r.HasEffect).Select(r => r.Package.Family).Concat(Blocks).Distinct();
+}
+
+/// <summary>The plan for one system.</summary>
+public sealed record SystemPlan(SystemSnapshot Snapshot, Plan Plan)
+{
+    /// <summary>The removals that change something.</summary>
+    public ImmutableArray<PlannedRemoval> Effective { get; } = [.. Plan.Removals.Where(r => r.HasEffect)];
+
+    /// <summary>For whom, in words.</summary>
+    public string Audience => Plan.Wish.For.Describe(Snapshot);
+}

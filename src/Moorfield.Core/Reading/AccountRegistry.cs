@@ -1,0 +1,159 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Reading;
+
+/// <summary>What one account's classes hive and profile folders say.</summary>
+/// <param name="HasClasses">Whether the classes hive could be read.</param>
+/// <param name="Registrations">Registrations by full name.</param>
+/// <param name="FamilyTraces">Data, aliases, file handlers and choices, by family.</param>
+/// <param name="Given">The places that registrations give for packages, as written.</param>
+/// <param name="Strays">File handlers and choices that name a package's ProgId which is not there.</param>
+/// <param name="Handlers">Of the account's own classes.</param>
+/// <param name="Choices">What the account chose to open file types and links with.</param>
+internal sealed record AccountRegistry(
+    Account Account, bool HasClasses, ILookup<PackageFullName, Trace> Registrations, ILookup<PackageFamilyName, Trace> FamilyTraces,
+    ImmutableArray<Trace> Strays, HandlerClasses Handlers, ImmutableArray<ChosenHandler> Choices, ImmutableArray<ClassicProgram> Programs,
+    IReadOnlyDictionary<PackageFamilyName, PersonalData> Data, ILookup<PackageFullName, string> Given)
+{
+    /// <param name="machine">The machine's classes.</param>
+    internal static AccountRegistry Read(WindowsTree tree, Account account, HandlerClasses machine, SnapshotNotes notes)
+    {
+        var registrations = new List<(PackageFullName Package, Trace Trace)>();
+        var familyTraces = new List<(PackageFamilyName Family, Trace Trace)>();
+        var strays = new List<Trace>();
+        var given = new List<(PackageFullName Package, string Place)>();
+        HandlerClasses? handlers = null;
+        var own = new OwnHive([], []);
+        if (account.Profile is { } profile)
+        {
+            handlers = ReadClasses(tree, account, Places.Classes(profile), registrations, given, notes);
+            own = ReadOwn(tree, account, Places.UserHive(profile), notes);
+            if (handlers is not null)
+                AddHandlers(account, Places.Classes(profile), handlers, machine, own, familyTraces, strays);
+            ReadFolders(tree, account, Places.AppData(profile), TraceKind.AppData, familyTraces);
+            ReadFolders(tree, account, Places.Aliases(profile), TraceKind.Alias, familyTraces);
+        }
+        return new AccountRegistry(
+            account, handlers is not null, registrations.ToLookup(r => r.Package, r => r.Trace), familyTraces.ToLookup(f => f.Family, f => f.Trace),
+            [.. strays], handlers ?? HandlerClasses.None, [.. own.Choices.Select(c => new ChosenHandler(account.Sid, c.What, Owner(c.ProgId)))], own.Programs,
+            account.Profile is { } home ? PersonalDataReader.Read(tree, account.Sid, Places.AppData(home)) : [],
+            given.ToLookup(g => g.Package, g => g.Place));
+
+        PackageFamilyName? Owner(string progId) => OwnerOf(progId, handlers, machine);
+    }
+
+    private static PackageFamilyName? OwnerOf(string progId, HandlerClasses? handlers, HandlerClasses machine) =>
+        handlers?.Owners.TryGetValue(progId, out var family) == true || machine.Owners.TryGetValue(progId, out family) ? family : null;
+
+    /// <summary>What an account's own hive says.</summary>
+    private sealed record OwnHive(ImmutableArray<(string What, string ProgId, KeyLocation Location)> Choices, ImmutableArray<ClassicProgram> Programs);
+
+    private static OwnHive ReadOwn(WindowsTree tree, Account account, WindowsPath path, SnapshotNotes notes)
+    {
+        try
+        {
+            using var hive = HiveFile.OpenRead(tree, path, notes);
+            return hive is null ? new OwnHive([], []) : new OwnHive(
+                [.. Choices(Places.FileTypeChoices).Concat(Choices(Places.SchemeChoices))],
+                [.. ClassicPrograms.Read(hive.Find(Places.AccountUninstall), account.Sid)]);
+
+            IEnumerable<(string, string, KeyLocation)> Choices(string place)
+            {
+                foreach (var key in hive.Find(place)?.Children() ?? [])
+                {
+                    if (key.Child(Places.Choice)?.Text("ProgId") is { Length: > 0 } progId)
+                        yield return (key.Name, progId, new KeyLocation(path, $@"{place}\{key.Name}\{Places.Choice}"));
+                }
+            }
+        }
+        catch (Exception e) when (e is MoorfieldException or InvalidDataException)
+        {
+            notes.Add("hiveUnreadable", $"{account.Name}: {path} cannot be read, so what this account opens files with is not known. {e.Message}");
+            return new OwnHive([], []);
+        }
+    }
+
+    private static HandlerClasses? ReadClasses(
+        WindowsTree tree, Account account, WindowsPath path, List<(PackageFullName, Trace)> registrations, List<(PackageFullName, string)> given, SnapshotNotes notes)
+    {
+        try
+        {
+            using var hive = HiveFile.OpenRead(tree, path, notes);
+            if (hive is null)
+            {
+                notes.Add("hiveMissing", $"{account.Name}: {path} is not there, so this account's own registrations are not known.");
+                return null;
+            }
+            foreach (var key in hive.Find(Places.AccountPackages)?.Children() ?? [])
+            {
+                Add(key.Name, $@"{Places.AccountPackages}\{key.Name}");
+                if (key.Text("PackageRootFolder") is { } place && PackageFullName.TryParse(key.Name, out var fullName))
+                    given.Add((fullName, place));
+            }
+            foreach (var family in hive.Find(Places.AccountFamilies)?.Children() ?? [])
+            {
+                foreach (var key in family.Children())
+                    Add(key.Name, $@"{Places.AccountFamilies}\{family.Name}\{key.Name}");
+            }
+            return HandlerClasses.Read(hive.Root, path);
+        }
+        catch (Exception e) when (e is MoorfieldException or InvalidDataException)
+        {
+            notes.Add("hiveUnreadable", $"{account.Name}: {path} cannot be read, so this account's own registrations are not known. {e.Message}");
+            return null;
+        }
+
+        void Add(string name, string key)
+        {
+            if (PackageFullName.TryParse(name, out var fullName))
+                registrations.Add((fullName, new Trace(TraceScope.Account, account.Sid, TraceKind.Registration, new KeyLocation(path, key))));
+        }
+    }
+
+    /// <summary>A package's ProgIds, the file types that name them, and the choices of the account for them.</summary>
+    private static void AddHandlers(
+        Account account, WindowsPath path, HandlerClasses handlers, HandlerClasses machine, OwnHive own, List<(PackageFamilyName, Trace)> traces, List<Trace> strays)
+    {
+        foreach (var (progId, family) in handlers.Owners.OrderBy(o => o.Key, StringComparer.OrdinalIgnoreCase))
+            traces.Add((family, new Trace(TraceScope.Account, account.Sid, TraceKind.FileHandler, new KeyLocation(path, progId))));
+        foreach (var (progId, location) in handlers.Uses)
+            Add(progId, TraceKind.FileHandler, location);
+        foreach (var (_, progId, location) in own.Choices.Where(c => HandlerClasses.IsPackages(c.ProgId)))
+            Add(progId, TraceKind.HandlerChoice, location);
+
+        void Add(string progId, TraceKind kind, Location location)
+        {
+            var trace = new Trace(TraceScope.Account, account.Sid, kind, location);
+            if (OwnerOf(progId, handlers, machine) is { } family)
+                traces.Add((family, trace));
+            else
+                strays.Add(trace);
+        }
+    }
+
+    /// <summary>
+    /// Folders named after a family. Beside the aliases' folder of a family lie the aliases themselves under the same names.
+    /// </summary>
+    private static void ReadFolders(WindowsTree tree, Account account, WindowsPath place, TraceKind kind, List<(PackageFamilyName, Trace)> traces)
+    {
+        var names = tree.List(place);
+        var files = names.ToHashSet(StringComparer.OrdinalIgnoreCase);
+        foreach (string name in names)
+        {
+            if (!PackageFamilyName.TryParse(name, out var family))
+                continue;
+            if (kind == TraceKind.Alias)
+            {
+                foreach (string alias in tree.List(place / name).Where(files.Contains))
+                    Add(family, place / alias);
+            }
+            Add(family, place / name);
+        }
+
+        void Add(PackageFamilyName family, WindowsPath path) =>
+            traces.Add((family, new Trace(TraceScope.Account, account.Sid, kind, new TreeLocation(path))));
+    }
+}

@@ -1,0 +1,27 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Reading;
+
+/// <summary>Reads Uninstall keys. Source: windows-on-disk §3 [doc].</summary>
+internal static class ClassicPrograms
+{
+    private const long Kibibyte = 1024;
+
+    /// <summary>The programs below a key; those that are parts of others, or have no name, are not listed by Windows either. [seen]</summary>
+    internal static IEnumerable<ClassicProgram> Read(HiveKey? uninstall, string? sid)
+    {
+        foreach (var key in uninstall?.Children() ?? [])
+        {
+            if (key.Text("DisplayName") is not { Length: > 0 } name || key.Value("SystemComponent")?.AsDWord() == 1 || key.Text("ParentKeyName") is { Length: > 0 })
+                continue;
+            yield return new ClassicProgram(
+                name, key.Text("DisplayVersion") ?? "", key.Text("Publisher") ?? "", (key.Value("EstimatedSize")?.AsDWord() ?? 0) * Kibibyte,
+                key.Text("UninstallString") is { Length: > 0 } command ? command : null, sid);
+        }
+    }
+
+    internal static ImmutableArray<ClassicProgram> Sorted(IEnumerable<ClassicProgram> programs) =>
+        [.. programs.Distinct().OrderBy(p => p.Name, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.Sid, StringComparer.Ordinal)];
+}

@@ -1,0 +1,38 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Reading;
+
+/// <summary>Works out which of the packages that are there each one needs.</summary>
+internal static class Dependencies
+{
+    internal static IEnumerable<InstalledPackage> Resolve(IReadOnlyCollection<InstalledPackage> packages, SnapshotNotes notes)
+    {
+        var byName = packages.ToLookup(p => p.FullName.Name, StringComparer.OrdinalIgnoreCase);
+        foreach (var package in packages)
+        {
+            var needs = ImmutableArray.CreateBuilder<PackageFullName>();
+            var wants = ImmutableArray.CreateBuilder<PackageFullName>();
+            foreach (var dependency in package.Manifest?.Dependencies ?? [])
+            {
+                var fitting = byName[dependency.Name].Where(p => p != package && Fits(p, dependency, package)).ToList();
+                if (fitting.Count > 0)
+                    (dependency.IsOptional ? wants : needs).AddRange(fitting.GroupBy(p => p.FullName.Architecture, StringComparer.OrdinalIgnoreCase).Select(g => g.MaxBy(p => p.FullName.Version)!.FullName));
+                else if (package.IsHeld && !dependency.IsOptional)
+                    notes.Add("dependencyMissing", $"{package.FullName} needs {dependency.Name} {dependency.MinVersion} or later, which is not there.", package.FullName);
+            }
+            foreach (string main in package.Manifest?.MainPackages ?? [])
+                needs.AddRange(byName[main].Where(p => p.Role == PackageRole.Application).Select(p => p.FullName));
+            yield return package with { Needs = needs.ToImmutable(), Wants = wants.ToImmutable() };
+        }
+    }
+
+    private static bool Fits(InstalledPackage candidate, PackageDependency dependency, InstalledPackage dependent) =>
+        candidate.FullName.Version >= dependency.MinVersion
+        && (dependency.Publisher is null || PublisherId.FromPublisher(dependency.Publisher).Equals(candidate.Family.Publisher, StringComparison.OrdinalIgnoreCase))
+        && (IsAny(dependent.FullName.Architecture) || IsAny(candidate.FullName.Architecture)
+            || candidate.FullName.Architecture.Equals(dependent.FullName.Architecture, StringComparison.OrdinalIgnoreCase));
+
+    private static bool IsAny(string architecture) => architecture.Equals("neutral", StringComparison.OrdinalIgnoreCase);
+}

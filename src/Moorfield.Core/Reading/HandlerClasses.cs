@@ -1,0 +1,64 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Reading;
+
+/// <summary>What the classes of a machine or an account say of who opens what.</summary>
+/// <param name="Owners">Families by ProgId: those of packages (<c>AppX…</c>) say whose they are in Application\AppUserModelID. [seen]</param>
+/// <param name="Classic">File types, with their dot, and link schemes that a desktop program opens.</param>
+/// <param name="Uses">Where file types name a package's ProgId.</param>
+internal sealed record HandlerClasses(
+    ImmutableDictionary<string, PackageFamilyName> Owners, ImmutableHashSet<string> Classic, ImmutableArray<(string ProgId, ValueLocation Location)> Uses)
+{
+    internal const string PackagePrefix = "AppX";
+    private const string OpenCommand = @"shell\open\command";
+
+    internal static readonly HandlerClasses None = new(
+        ImmutableDictionary.Create<string, PackageFamilyName>(StringComparer.OrdinalIgnoreCase), ImmutableHashSet.Create<string>(StringComparer.OrdinalIgnoreCase), []);
+
+    internal static bool IsPackages(string progId) => progId.StartsWith(PackagePrefix, StringComparison.OrdinalIgnoreCase);
+
+    /// <param name="classes">The key that holds the classes.</param>
+    /// <param name="machine">The machine's classes, when these are an account's.</param>
+    internal static HandlerClasses Read(HiveKey classes, WindowsPath hive, HiveKey? machine = null)
+    {
+        var owners = None.Owners.ToBuilder();
+        var classic = None.Classic.ToBuilder();
+        var uses = ImmutableArray.CreateBuilder<(string, ValueLocation)>();
+        foreach (var key in classes.Children())
+        {
+            string name = key.Name;
+            if (name.StartsWith('.'))
+            {
+                var programs = (key.Child("OpenWithProgids")?.Values() ?? []).Select(v => v.Name).ToList();
+                uses.AddRange(programs.Where(IsPackages).Select(p => (p, new ValueLocation(hive, $@"{name}\OpenWithProgids", p))));
+                if (key.Text("") is { Length: > 0 } program)
+                    programs.Add(program);
+                if (programs.Exists(p => IsProgram(p)))
+                    classic.Add(name);
+            }
+            else if (IsPackages(name))
+            {
+                if (key.Child("Application")?.Text("AppUserModelID")?.Split('!')[0] is { } owner && PackageFamilyName.TryParse(owner, out var family))
+                    owners[name] = family;
+            }
+            else if (!name.Contains('.', StringComparison.Ordinal) && key.Value("URL Protocol") is not null && Below(key, OpenCommand) is not null)
+            {
+                classic.Add(name);
+            }
+        }
+        return new HandlerClasses(owners.ToImmutable(), classic.ToImmutable(), uses.ToImmutable());
+
+        bool IsProgram(string progId) => progId.Length > 0 && !IsPackages(progId)
+            && (Below(classes.Child(progId), OpenCommand) ?? Below(machine?.Child(progId), OpenCommand)) is not null;
+    }
+
+    private static HiveKey? Below(HiveKey? key, string path)
+    {
+        foreach (string name in path.Split('\\'))
+            key = key?.Child(name);
+        return key;
+    }
+}

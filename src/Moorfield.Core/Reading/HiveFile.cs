@@ -1,0 +1,59 @@
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Reading;
+
+/// <summary>Opens hives of a tree, with errors that name the target and the hive.</summary>
+internal static class HiveFile
+{
+    /// <summary>Opens a hive for reading; null when it is not there. A dirty one gets a note.</summary>
+    internal static Hive? OpenRead(WindowsTree tree, WindowsPath path, SnapshotNotes notes)
+    {
+        using var file = tree.OpenRead(path);
+        if (file is null)
+            return null;
+        try
+        {
+            var hive = Hive.OpenRead(file);
+            if (hive.Header.IsDirty)
+                notes.Add("hiveDirty", $"{path} was not flushed when Windows last shut down: what is read may be out of date, and it will not be written.");
+            return hive;
+        }
+        catch (InvalidDataException e)
+        {
+            throw Damaged(tree, path, e);
+        }
+        catch (DllNotFoundException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, e.Message, e);
+        }
+    }
+
+    /// <summary>Opens a hive for changing in memory.</summary>
+    /// <exception cref="MoorfieldException">Missing, damaged, or dirty (refused).</exception>
+    internal static Hive OpenWrite(WindowsTree tree, WindowsPath path)
+    {
+        using var file = tree.OpenRead(path) ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} is not there.");
+        try
+        {
+            if (HiveHeader.Read(file).IsDirty)
+            {
+                throw new MoorfieldException(Trouble.Refused,
+                    $"{tree.Name}: {path} was not flushed when Windows last shut down, so it must not be written. Start Windows once, shut it down fully, and try again.");
+            }
+            return Hive.OpenWrite(file);
+        }
+        catch (InvalidDataException e)
+        {
+            throw Damaged(tree, path, e);
+        }
+        catch (DllNotFoundException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, e.Message, e);
+        }
+    }
+
+    internal static MoorfieldException Damaged(WindowsTree tree, WindowsPath path, InvalidDataException inner) =>
+        new(Trouble.Failed, $"{tree.Name}: {path} {inner.Message}. Check the disk, or restore the file from a backup.", inner);
+}

@@ -1,0 +1,66 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Reading;
+
+/// <summary>Finds what earlier removals left behind.</summary>
+internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledPackage> packages, MachineRegistry machine, ImmutableArray<AccountRegistry> accounts, NewcomerLists lists)
+{
+    internal ImmutableArray<Leftover> Find()
+    {
+        // Without a folder of packages at all, what is on the disk cannot be told from what is not.
+        if (tree.List(Places.StagedPackages).Count == 0)
+            return [];
+        var found = new List<Leftover>();
+        foreach (var package in packages.Where(IsLeftover))
+        {
+            bool all = package.Parts.Any(p => p.Traces.Any(t => t.Location is RowsLocation { Sid: null }));
+            foreach (var part in package.Parts)
+            {
+                // The rows of a whole package take those of its registrations along.
+                foreach (var trace in part.Traces.Where(t => !(all && t.Location is RowsLocation { Sid: not null })))
+                    found.Add(Leftover(KindOf(trace), package.Family, part.FullName, trace));
+            }
+        }
+        foreach (var account in accounts.Where(a => a.HasClasses))
+        {
+            string sid = account.Account.Sid;
+            var has = packages.Where(p => p.Accounts.Contains(sid) && !IsLeftover(p)).Select(p => p.Family).ToHashSet();
+            foreach (var family in account.FamilyTraces.Where(g => !has.Contains(g.Key) && !IsSystemPart(g.Key)))
+                found.AddRange(family.Select(t => Leftover(KindOf(t), family.Key, null, t)));
+            found.AddRange(account.Strays.Select(t => Leftover(KindOf(t), null, null, t)));
+        }
+        found.AddRange(lists.Strays.Select(t => Leftover(KindOf(t), null, null, t)));
+        return [.. found.Distinct().OrderBy(l => l.Kind).ThenBy(l => l.Family?.ToString() ?? "", StringComparer.OrdinalIgnoreCase).ThenBy(l => l.Sid, StringComparer.Ordinal)];
+    }
+
+    /// <summary>Parts of the system are in order whoever has them; frameworks wait for a package that needs them.</summary>
+    private bool IsLeftover(InstalledPackage package) =>
+        package.Role != PackageRole.Component && (package.HasFiles ? !package.IsHeld && package.Role != PackageRole.Framework : !LiesElsewhere(package));
+
+    /// <summary>
+    /// Whether its entries give a place on another drive, or one on this volume that is there: apps may be moved, and developers register
+    /// them where they are made. [doc]
+    /// </summary>
+    private bool LiesElsewhere(InstalledPackage package) =>
+        package.Parts.SelectMany(p => machine.Given[p.FullName].Concat(accounts.SelectMany(a => a.Given[p.FullName])))
+            .Any(place => WindowsPath.Parse(place) is not { } path || tree.Stat(path) is not null);
+
+    private bool IsSystemPart(PackageFamilyName family) => packages.Any(p => p.Family == family && p.Role is PackageRole.Component or PackageRole.Framework);
+
+    private Leftover Leftover(LeftoverKind kind, PackageFamilyName? family, PackageFullName? fullName, Trace trace) =>
+        new(kind, family, fullName, trace.Sid, trace.Location is TreeLocation place ? tree.TreeBytes(place.Path) : 0, trace.Location);
+
+    private static LeftoverKind KindOf(Trace trace) => trace.Kind switch
+    {
+        TraceKind.AppData => LeftoverKind.AppData,
+        TraceKind.Alias => LeftoverKind.Alias,
+        TraceKind.FileHandler or TraceKind.HandlerChoice or TraceKind.DefaultAssociation => LeftoverKind.Association,
+        TraceKind.StartPin => LeftoverKind.Pin,
+        TraceKind.StagedFolder => LeftoverKind.StagedFolder,
+        TraceKind.ManifestCopy or TraceKind.PackageState => LeftoverKind.RepositoryFiles,
+        _ => trace.Location is RowsLocation ? LeftoverKind.RepositoryRows : LeftoverKind.Registration,
+    };
+}

@@ -1,0 +1,150 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Reading;
+
+/// <summary>What the machine's hives say, before it is put together with anything else.</summary>
+/// <param name="Given">The places that entries give for packages, as written.</param>
+internal sealed record MachineRegistry(
+    string Product,
+    string Edition,
+    string Release,
+    string Build,
+    string Computer,
+    string Manufacturer,
+    string MachineId,
+    ImmutableArray<Account> Accounts,
+    ImmutableDictionary<PackageFamilyName, DateTimeOffset?> Blocks,
+    ILookup<PackageFullName, Trace> Traces,
+    ILookup<PackageFullName, string> Given,
+    HandlerClasses Handlers,
+    ImmutableArray<ClassicProgram> Programs)
+{
+    private const int FirstWindows11Build = 22000;
+
+    internal static MachineRegistry Read(WindowsTree tree, SnapshotNotes notes)
+    {
+        using var hive = HiveFile.OpenRead(tree, Places.Software, notes)
+            ?? throw new MoorfieldException(Trouble.Misused, $"{tree.Name} holds no Windows: it has no {Places.Software}.");
+        try
+        {
+            var accounts = ReadAccounts(hive, notes);
+            var (traces, given) = ReadTraces(hive, accounts, notes);
+            var version = hive.Find(Places.CurrentVersion);
+            string build = version?.Text("CurrentBuild") ?? "";
+            string product = version?.Text("ProductName") ?? "";
+            if (int.TryParse(build, out int number) && number >= FirstWindows11Build)
+                product = product.Replace("Windows 10", "Windows 11", StringComparison.Ordinal); // [seen] ProductName was never changed
+            uint? revision = version?.Value("UBR")?.AsDWord();
+            return new MachineRegistry(
+                product,
+                version?.Text("EditionID") ?? "",
+                version?.Text("DisplayVersion") ?? "",
+                revision is null ? build : $"{build}.{revision}",
+                ReadComputer(tree, notes),
+                hive.Find(Places.Oem)?.Text("Manufacturer") ?? "",
+                hive.Find(Places.Cryptography)?.Text("MachineGuid") ?? "",
+                accounts,
+                ReadBlocks(hive, notes),
+                traces,
+                given,
+                hive.Find(Places.MachineClasses) is { } classes ? HandlerClasses.Read(classes, Places.Software) : HandlerClasses.None,
+                [.. ClassicPrograms.Read(hive.Find(Places.Uninstall), null), .. ClassicPrograms.Read(hive.Find(Places.Uninstall32), null)]);
+        }
+        catch (InvalidDataException e)
+        {
+            throw HiveFile.Damaged(tree, Places.Software, e);
+        }
+    }
+
+    private static string ReadComputer(WindowsTree tree, SnapshotNotes notes)
+    {
+        try
+        {
+            using var hive = HiveFile.OpenRead(tree, Places.System, notes);
+            uint set = hive?.Find("Select")?.Value("Current")?.AsDWord() ?? 1;
+            return hive?.Find($@"ControlSet{set:D3}\Control\ComputerName\ComputerName")?.Text("ComputerName") ?? "";
+        }
+        catch (Exception e) when (e is MoorfieldException or InvalidDataException)
+        {
+            notes.Add("hiveUnreadable", $"{Places.System} cannot be read, so the computer's name is not known: {e.Message}");
+            return "";
+        }
+    }
+
+    private static ImmutableArray<Account> ReadAccounts(Hive hive, SnapshotNotes notes)
+    {
+        var accounts = ImmutableArray.CreateBuilder<Account>();
+        foreach (var key in hive.Find(Places.ProfileList)?.Children() ?? [])
+        {
+            string sid = key.Name;
+            if (!IsPerson(sid))
+                continue;
+            string? image = key.Text("ProfileImagePath");
+            var profile = image is null ? null : WindowsPath.Parse(image);
+            if (profile is null or { IsRoot: true })
+            {
+                notes.Add("profileOutside", $"The profile of account {sid} is given as '{image}', which is no folder on this volume. Its profile is not read.");
+                profile = null;
+            }
+            accounts.Add(new Account(profile?.Name ?? sid, sid, profile));
+        }
+        return [.. accounts.OrderBy(a => a.Name, StringComparer.OrdinalIgnoreCase)];
+    }
+
+    /// <summary>Domain, local and cloud accounts; not the services'. [doc]</summary>
+    private static bool IsPerson(string sid) =>
+        sid.StartsWith("S-1-5-21-", StringComparison.OrdinalIgnoreCase) || sid.StartsWith("S-1-12-1-", StringComparison.OrdinalIgnoreCase);
+
+    private static ImmutableDictionary<PackageFamilyName, DateTimeOffset?> ReadBlocks(Hive hive, SnapshotNotes notes)
+    {
+        var blocks = ImmutableDictionary.CreateBuilder<PackageFamilyName, DateTimeOffset?>();
+        foreach (var key in hive.Find(Places.Blocks)?.Children() ?? [])
+        {
+            if (PackageFamilyName.TryParse(key.Name, out var family))
+                blocks[family] = key.LastWritten;
+            else
+                notes.Add("unknownEntry", $"The block '{key.Name}' is not a family name and is left alone.");
+        }
+        return blocks.ToImmutable();
+    }
+
+    private static (ILookup<PackageFullName, Trace> Traces, ILookup<PackageFullName, string> Given) ReadTraces(Hive hive, ImmutableArray<Account> accounts, SnapshotNotes notes)
+    {
+        var found = new List<(PackageFullName Package, Trace Trace)>();
+        var given = new List<(PackageFullName Package, string Place)>();
+        Collect(Places.Provisioned, TraceScope.Newcomers, null, TraceKind.Provisioned);
+        Collect(Places.Inbox, TraceScope.Newcomers, null, TraceKind.Inbox);
+        Collect(Places.MachinePackages, TraceScope.Machine, null, TraceKind.MachineEntry);
+        foreach (var account in accounts)
+        {
+            Collect($@"{Places.Store}\{account.Sid}", TraceScope.Account, account.Sid, TraceKind.Registration);
+            Collect($@"{Places.EndOfLife}\{account.Sid}", TraceScope.Machine, null, TraceKind.MachineEntry);
+        }
+        if (hive.Find(Places.Store) is null)
+            notes.Add("storeMissing", $"SOFTWARE has no {Places.Store}: either no app packages were ever set up, or it is of a layout not known here.");
+        return (found.ToLookup(f => f.Package, f => f.Trace), given.ToLookup(g => g.Package, g => g.Place));
+
+        void Collect(string path, TraceScope scope, string? sid, TraceKind kind)
+        {
+            foreach (var key in hive.Find(path)?.Children() ?? [])
+            {
+                string name = key.Name;
+                if (!PackageFullName.TryParse(name, out var fullName))
+                {
+                    notes.Add("unknownEntry", $@"The key {path}\{name} is not named like a package and is left alone.");
+                    continue;
+                }
+                string? place = key.Text("Path");
+                if (place is not null)
+                    given.Add((fullName, place));
+                if (place is not null && WindowsPath.Parse(place) is null)
+                    notes.Add("pathOutside", $"{fullName}: the registry gives its place as '{place}', which leads out of this volume. That path is not used.", fullName);
+                found.Add((fullName, new Trace(scope, sid, kind, new KeyLocation(Places.Software, $@"{path}\{name}"))));
+            }
+        }
+    }
+}

@@ -1,0 +1,194 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Reading;
+
+/// <summary>Puts together what each source says of the packages, and notes where they disagree.</summary>
+/// <param name="rows">Traces in the state repository; null when it could not be read.</param>
+internal sealed class PackageAssembler(
+    WindowsTree tree,
+    MachineRegistry machine,
+    ImmutableArray<AccountRegistry> accounts,
+    PackageFiles files,
+    ILookup<PackageFullName, Trace>? rows,
+    SnapshotNotes notes)
+{
+    /// <summary>One full name with its manifest, before it is known what it belongs to.</summary>
+    private sealed record Found(PackageFullName FullName, AppxManifest? Manifest, ImmutableArray<Trace> Traces)
+    {
+        /// <summary>Without a manifest, the resource id that bundles give their resource packages tells. [seen]</summary>
+        internal bool IsResource => Manifest?.IsResourcePackage ?? FullName.ResourceId.StartsWith("split.", StringComparison.OrdinalIgnoreCase);
+    }
+
+    internal ImmutableArray<InstalledPackage> Assemble()
+    {
+        var found = FullNames().Select(Find).ToDictionary(f => f.FullName);
+        var groups = Group(found);
+        var systemPublishers = found.Values.Where(f => f.Traces.Any(t => t.Kind == TraceKind.Inbox)).Select(f => f.FullName.Family.Publisher)
+            .ToHashSet(StringComparer.OrdinalIgnoreCase);
+        var packages = groups.Select(g => Package(g.Main, g.Parts, systemPublishers)).ToList();
+        if (packages.Where(p => p.Withheld > 0).ToList() is { Count: > 0 } withheld)
+        {
+            notes.Add("contentWithheld",
+                $"{withheld.Sum(p => p.Withheld):N0} files of {Prose.List(withheld.Select(p => p.DisplayName), 3)} hold more than this mount tells, as files do that Windows compresses: sizes are at least what is shown, and undo could not bring these files back.");
+        }
+        return [.. Dependencies.Resolve(packages, notes).OrderBy(p => p.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.FullName)];
+    }
+
+    private IEnumerable<PackageFullName> FullNames() =>
+        machine.Traces.Select(g => g.Key)
+            .Concat(accounts.SelectMany(a => a.Registrations.Select(g => g.Key)))
+            .Concat(rows?.Select(g => g.Key) ?? [])
+            .Concat(files.FullNames)
+            .Distinct()
+            .Order();
+
+    private Found Find(PackageFullName fullName) => new(
+        fullName,
+        fullName.IsBundle ? null : files.Manifest(fullName),
+        [.. machine.Traces[fullName], .. accounts.SelectMany(a => a.Registrations[fullName]), .. rows?[fullName] ?? [], .. files.Traces(fullName)]);
+
+    /// <summary>Main packages with what belongs to them: a bundle's members, then resource packages of the same family.</summary>
+    private IEnumerable<(Found Main, List<Found> Parts)> Group(Dictionary<PackageFullName, Found> found)
+    {
+        var groups = new Dictionary<PackageFullName, (Found Main, List<Found> Parts)>();
+        var taken = new HashSet<PackageFullName>();
+        foreach (var bundle in found.Values.Where(f => f.FullName.IsBundle).OrderByDescending(f => f.FullName.Version))
+        {
+            var members = files.Bundle(bundle.FullName) is { } manifest
+                ? manifest.Members.Select(m => m.FullName).Where(found.ContainsKey).Select(m => found[m]).Where(m => !taken.Contains(m.FullName)).ToList()
+                : found.Values.Where(f => f.FullName.Family == bundle.FullName.Family && !f.FullName.IsBundle && !taken.Contains(f.FullName)).ToList();
+            var main = members.Where(m => !m.IsResource).OrderByDescending(m => m.FullName.Architecture == "x64").FirstOrDefault() ?? bundle;
+            List<Found> parts = [bundle, .. members];
+            groups.Add(main.FullName, (main, parts));
+            taken.UnionWith(parts.Select(p => p.FullName));
+        }
+        foreach (var main in found.Values.Where(f => !f.FullName.IsBundle && !f.IsResource && !taken.Contains(f.FullName)))
+        {
+            groups.Add(main.FullName, (main, [main]));
+            taken.Add(main.FullName);
+        }
+        foreach (var resource in found.Values.Where(f => !taken.Contains(f.FullName)))
+        {
+            var home = groups.Values.Where(g => g.Main.FullName.Family == resource.FullName.Family)
+                .OrderByDescending(g => g.Main.FullName.Version == resource.FullName.Version).ThenByDescending(g => g.Main.FullName.Version).FirstOrDefault();
+            if (home.Parts is null)
+                groups.Add(resource.FullName, (resource, [resource]));
+            else
+                home.Parts.Add(resource);
+        }
+        return groups.Values;
+    }
+
+    private InstalledPackage Package(Found main, List<Found> found, HashSet<string> systemPublishers)
+    {
+        ImmutableArray<PackagePart> parts = [.. found.Select(f =>
+        {
+            var size = files.Folder(f.FullName) is { } folder ? tree.Measure(folder) : default;
+            var kind = f.FullName.IsBundle ? PartKind.Bundle : f.IsResource && f != main ? PartKind.Resource : PartKind.Main;
+            return new PackagePart(f.FullName, kind, size.Bytes, f.Traces, size.Withheld);
+        })];
+        var traces = parts.SelectMany(p => p.Traces).ToList();
+        ImmutableArray<string> sids = [.. accounts.Select(a => a.Account.Sid).Where(sid => traces.Exists(t => t.Scope == TraceScope.Account && t.Sid == sid))];
+        bool newcomers = traces.Exists(t => t.Scope == TraceScope.Newcomers);
+        bool isComponent = traces.Exists(t => t.Kind is TraceKind.Inbox or TraceKind.SystemFolder);
+        string? raw = main.Manifest?.DisplayName;
+        string publisher = main.Manifest?.PublisherDisplayName is { } shown && !IsResourceText(shown) ? shown : CommonName(main.Manifest?.Identity.Publisher) ?? main.FullName.Family.Publisher;
+        var role = Role(main, isComponent);
+        var package = new InstalledPackage(
+            main.FullName,
+            raw is null || IsResourceText(raw) ? ReadableName(main.FullName.Name) : raw,
+            raw,
+            publisher,
+            role,
+            Origin(main, publisher, isComponent, newcomers || sids.IsEmpty || role == PackageRole.Framework, systemPublishers),
+            parts.Sum(p => p.Bytes),
+            sids,
+            newcomers,
+            machine.Blocks.ContainsKey(main.FullName.Family),
+            [],
+            parts,
+            [.. accounts.SelectMany(a => a.FamilyTraces[main.FullName.Family])],
+            main.Manifest)
+        {
+            HasFiles = parts.Any(p => files.Folder(p.FullName) is not null),
+            Data = [.. accounts.Select(a => a.Data.GetValueOrDefault(main.FullName.Family)).OfType<PersonalData>()],
+        };
+        NoteDisagreements(package);
+        return package;
+    }
+
+    private static PackageRole Role(Found main, bool isComponent) =>
+        isComponent ? PackageRole.Component
+        : main.Manifest?.IsFramework == true ? PackageRole.Framework
+        : main.IsResource ? PackageRole.Resource
+        : main.Manifest?.IsOptional == true ? PackageRole.Addon
+        : PackageRole.Application;
+
+    private PackageOrigin Origin(Found main, string publisher, bool isComponent, bool provisioned, HashSet<string> systemPublishers) =>
+        isComponent ? PackageOrigin.System
+        : !provisioned ? PackageOrigin.Added
+        : systemPublishers.Contains(main.FullName.Family.Publisher) ? PackageOrigin.Shipped
+        : IsMaker(publisher) || IsMaker(CommonName(main.Manifest?.Identity.Publisher) ?? "") ? PackageOrigin.Maker
+        : PackageOrigin.Extra;
+
+    /// <summary>Whether a publisher's name begins with the first word of the machine's manufacturer.</summary>
+    private bool IsMaker(string publisher)
+    {
+        string first = machine.Manufacturer.Split([' ', ',', '.'], StringSplitOptions.RemoveEmptyEntries).FirstOrDefault() ?? "";
+        return first.Length >= 2 && publisher.StartsWith(first, StringComparison.OrdinalIgnoreCase)
+            && (publisher.Length == first.Length || !char.IsLetterOrDigit(publisher[first.Length]));
+    }
+
+    private void NoteDisagreements(InstalledPackage package)
+    {
+        bool hasFiles = package.HasFiles;
+        string name = package.FullName.ToString();
+        if (!hasFiles && package.Newcomers)
+            notes.Add("provisionedWithoutFiles", $"{name} is provisioned, but its folder is gone: new accounts will not get it.", package.FullName);
+        if (!hasFiles && !package.Accounts.IsEmpty)
+            notes.Add("registrationWithoutFiles", $"{name} is registered for {Names(package.Accounts)}, but its folder is gone.", package.FullName);
+        if (hasFiles && !package.IsHeld && package.Role is not PackageRole.Framework and not PackageRole.Component)
+            notes.Add("filesWithoutRegistration", $"{name} has files, but no account has it and new ones do not get it.", package.FullName);
+        foreach (string sid in package.Accounts)
+        {
+            var registrations = package.Parts.SelectMany(p => p.Traces).Where(t => t.Kind == TraceKind.Registration && t.Sid == sid).Select(t => t.Location).ToList();
+            List<string> missing = [];
+            if (!registrations.OfType<KeyLocation>().Any(k => k.Hive == Places.Software))
+                missing.Add("the machine's registry");
+            if (accounts.Any(a => a.Account.Sid == sid && a.HasClasses) && !registrations.OfType<KeyLocation>().Any(k => k.Hive != Places.Software))
+                missing.Add("the account's own registry");
+            if (rows is not null && registrations.OfType<RowsLocation>().FirstOrDefault() is null)
+                missing.Add("the state repository");
+            if (missing.Count > 0)
+                notes.Add("registrationIncomplete", $"{name} is registered for {Names([sid])}, but not in {string.Join(" and not in ", missing)}.", package.FullName);
+        }
+    }
+
+    private string Names(IEnumerable<string> sids) => string.Join(", ", sids.Select(sid => machine.Accounts.First(a => a.Sid == sid).Name));
+
+    private static bool IsResourceText(string text) => text.StartsWith("ms-resource:", StringComparison.OrdinalIgnoreCase);
+
+    private static string? CommonName(string? distinguishedName)
+    {
+        string? part = distinguishedName?.Split(',').Select(p => p.Trim()).FirstOrDefault(p => p.StartsWith("CN=", StringComparison.OrdinalIgnoreCase));
+        return part is { Length: > 3 } ? part[3..].Trim('"') : null;
+    }
+
+    /// <summary>"Maker.PhotoTools.Extra" becomes "Photo Tools Extra".</summary>
+    private static string ReadableName(string name)
+    {
+        string[] words = name.Split('.', '-');
+        var text = new System.Text.StringBuilder();
+        foreach (char c in string.Join(' ', words.Length > 1 ? words[1..] : words))
+        {
+            if (char.IsUpper(c) && text.Length > 0 && char.IsLower(text[^1]))
+                text.Append(' ');
+            text.Append(c);
+        }
+        return text.ToString();
+    }
+}

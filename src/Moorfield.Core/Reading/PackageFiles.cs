@@ -1,0 +1,137 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Reading;
+
+/// <summary>What the folders of a volume hold of packages.</summary>
+internal sealed class PackageFiles
+{
+    private const long ManifestLimit = 64L << 20;
+    private static readonly string PackageStates = "Packages";
+    private readonly WindowsTree _tree;
+    private readonly SnapshotNotes _notes;
+    private readonly Dictionary<PackageFullName, List<Trace>> _traces = [];
+    private readonly Dictionary<PackageFullName, WindowsPath> _folders = [];
+    private readonly Dictionary<PackageFullName, AppxManifest> _systemManifests = [];
+    private readonly Dictionary<PackageFullName, AppxManifest?> _manifests = [];
+
+    private PackageFiles(WindowsTree tree, SnapshotNotes notes)
+    {
+        _tree = tree;
+        _notes = notes;
+    }
+
+    internal static PackageFiles Read(WindowsTree tree, SnapshotNotes notes)
+    {
+        var files = new PackageFiles(tree, notes);
+        files.ReadNamedFolders(Places.StagedPackages, TraceKind.StagedFolder);
+        files.ReadNamedFolders(Places.Repository / PackageStates, TraceKind.PackageState);
+        foreach (string name in tree.List(Places.Repository))
+        {
+            if (name.EndsWith(".xml", StringComparison.OrdinalIgnoreCase) && PackageFullName.TryParse(name[..^4], out var fullName))
+                files.Add(fullName, TraceKind.ManifestCopy, Places.Repository / name);
+        }
+        files.ReadSystemFolders();
+        foreach (var name in files.FullNames.Where(n => !n.IsBundle).Order().ToList())
+            files._manifests[name] = files.FindManifest(name);
+        return files;
+    }
+
+    internal IEnumerable<PackageFullName> FullNames => _traces.Keys;
+
+    internal IEnumerable<Trace> Traces(PackageFullName fullName) => _traces.GetValueOrDefault(fullName) ?? [];
+
+    /// <summary>The package's own folder; null when it has none.</summary>
+    internal WindowsPath? Folder(PackageFullName fullName) => _folders.TryGetValue(fullName, out var folder) ? folder : null;
+
+    /// <summary>The manifest from the package's folder, or its copy in the repository; null, with a note, when neither can be read.</summary>
+    internal AppxManifest? Manifest(PackageFullName fullName) => _manifests.TryGetValue(fullName, out var manifest) ? manifest : FindManifest(fullName);
+
+    private AppxManifest? FindManifest(PackageFullName fullName)
+    {
+        if (_systemManifests.TryGetValue(fullName, out var manifest))
+            return manifest;
+        manifest = ReadManifest(fullName, "AppxManifest.xml", AppxManifestReader.Read);
+        if (manifest is not null && !IsSame(manifest.Identity, fullName))
+        {
+            _notes.Add("manifestMismatch", $"{fullName}: its manifest is that of {manifest.Identity.Name} {manifest.Identity.Version}, and is not used.", fullName);
+            return null;
+        }
+        return manifest;
+    }
+
+    internal AppxBundleManifest? Bundle(PackageFullName fullName) =>
+        ReadManifest(fullName, @"AppxMetadata\AppxBundleManifest.xml", AppxManifestReader.ReadBundle) is { } bundle && IsSame(bundle.Identity, fullName) ? bundle : null;
+
+    // Manifests of parts of the system may leave out the architecture and the resource id that their full name has.
+    private static bool IsSame(PackageIdentity identity, PackageFullName fullName) =>
+        identity.Name.Equals(fullName.Name, StringComparison.OrdinalIgnoreCase) && identity.Version == fullName.Version
+        && PublisherId.FromPublisher(identity.Publisher).Equals(fullName.Family.Publisher, StringComparison.OrdinalIgnoreCase);
+
+    private T? ReadManifest<T>(PackageFullName fullName, string file, Func<Stream, T> read) where T : class
+    {
+        var copy = Places.Repository / $"{fullName}.xml";
+        var places = Folder(fullName) is { } folder ? new[] { WindowsPath.Of($@"{folder}\{file}"), copy } : [copy];
+        foreach (var place in places)
+        {
+            if (ReadManifest(place, fullName, read) is { } manifest)
+                return manifest;
+        }
+        return null;
+    }
+
+    private T? ReadManifest<T>(WindowsPath place, PackageFullName? fullName, Func<Stream, T> read) where T : class
+    {
+        try
+        {
+            if (_tree.Read(place, ManifestLimit) is { } content)
+                return read(new MemoryStream(content, writable: false));
+        }
+        catch (Exception e) when (e is InvalidDataException or MoorfieldException)
+        {
+            _notes.Add("manifestUnreadable", $"{place} {e.Message}. It is not used.", fullName);
+        }
+        return null;
+    }
+
+    private void ReadNamedFolders(WindowsPath place, TraceKind kind)
+    {
+        foreach (string name in _tree.List(place))
+        {
+            if (!PackageFullName.TryParse(name, out var fullName))
+                continue;
+            var path = place / name;
+            Add(fullName, kind, path);
+            if (kind != TraceKind.StagedFolder)
+                continue;
+            if (_tree.Stat(path)?.Kind == EntryKind.Folder)
+                _folders[fullName] = path;
+            else
+                _notes.Add("notAFolder", $"{path} is a link or a file where a package's folder belongs. It is not followed.", fullName);
+        }
+    }
+
+    /// <summary>Folders under SystemApps are named after the family; the full name stands in the manifest.</summary>
+    private void ReadSystemFolders()
+    {
+        foreach (string name in _tree.List(Places.SystemPackages))
+        {
+            var folder = Places.SystemPackages / name;
+            if (!PackageFamilyName.TryParse(name, out _) || ReadManifest(folder / "AppxManifest.xml", null, AppxManifestReader.Read) is not { } manifest)
+                continue;
+            var fullName = manifest.Identity.FullName;
+            _systemManifests[fullName] = manifest;
+            _folders[fullName] = folder;
+            Add(fullName, TraceKind.SystemFolder, folder);
+        }
+    }
+
+    private void Add(PackageFullName fullName, TraceKind kind, WindowsPath path)
+    {
+        if (!_traces.TryGetValue(fullName, out var traces))
+            _traces[fullName] = traces = [];
+        traces.Add(new Trace(TraceScope.Machine, null, kind, new TreeLocation(path)));
+    }
+}

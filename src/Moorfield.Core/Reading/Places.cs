@@ -1,0 +1,49 @@
+using Moorfield.Core.Model;
+
+namespace Moorfield.Core.Reading;
+
+/// <summary>Where Windows keeps things. Every line is a fact of <c>docs/on-disk.md</c>.</summary>
+internal static class Places
+{
+    internal static readonly WindowsPath Software = WindowsPath.Of(@"Windows\System32\config\SOFTWARE");
+    internal static readonly WindowsPath System = WindowsPath.Of(@"Windows\System32\config\SYSTEM");
+    internal static readonly WindowsPath StagedPackages = WindowsPath.Of(@"Program Files\WindowsApps");
+    internal static readonly WindowsPath SystemPackages = WindowsPath.Of(@"Windows\SystemApps");
+    internal static readonly WindowsPath Repository = WindowsPath.Of(@"ProgramData\Microsoft\Windows\AppRepository");
+    internal static readonly WindowsPath StateRepository = Repository / "StateRepository-Machine.srd";
+    internal static readonly WindowsPath DefaultAssociations = WindowsPath.Of(@"Windows\System32\OEMDefaultAssociations.xml");
+    internal static readonly WindowsPath DefaultProfile = WindowsPath.Of(@"Users\Default");
+    internal static readonly WindowsPath Pins = DefaultProfile / "AppData" / "Local" / "Microsoft" / "Windows" / "Shell" / "LayoutModification.json";
+    internal static readonly WindowsPath Hibernation = WindowsPath.Of("hiberfil.sys");
+
+    internal static WindowsPath UserHive(WindowsPath profile) => profile / "NTUSER.DAT";
+    internal static WindowsPath Classes(WindowsPath profile) => profile / "AppData" / "Local" / "Microsoft" / "Windows" / "UsrClass.dat";
+    internal static WindowsPath AppData(WindowsPath profile) => profile / "AppData" / "Local" / "Packages";
+    internal static WindowsPath Aliases(WindowsPath profile) => profile / "AppData" / "Local" / "Microsoft" / "WindowsApps";
+
+    // Inside SOFTWARE.
+    internal const string CurrentVersion = @"Microsoft\Windows NT\CurrentVersion";
+    internal const string ProfileList = @"Microsoft\Windows NT\CurrentVersion\ProfileList";
+    internal const string Cryptography = @"Microsoft\Cryptography";
+    internal const string Oem = @"Microsoft\Windows\CurrentVersion\OEMInformation";
+    internal const string Store = @"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore";
+    internal const string Provisioned = Store + @"\Applications";
+    internal const string Inbox = Store + @"\InboxApplications";
+    internal const string Blocks = Store + @"\Deprovisioned";
+    internal const string EndOfLife = Store + @"\EndOfLife";
+    internal const string MachinePackages = @"Classes\Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\PackageRepository\Packages";
+
+    internal const string MachineClasses = "Classes";
+    internal const string Uninstall = @"Microsoft\Windows\CurrentVersion\Uninstall";
+    internal const string Uninstall32 = @"WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall";
+
+    // Inside an account's own hive.
+    internal const string FileTypeChoices = @"Software\Microsoft\Windows\CurrentVersion\Explorer\FileExts";
+    internal const string SchemeChoices = @"Software\Microsoft\Windows\Shell\Associations\UrlAssociations";
+    internal const string Choice = "UserChoice";
+    internal const string AccountUninstall = @"Software\Microsoft\Windows\CurrentVersion\Uninstall";
+
+    // Inside an account's classes hive.
+    internal const string AccountPackages = @"Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\Repository\Packages";
+    internal const string AccountFamilies = @"Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\Repository\Families";
+}

@@ -1,0 +1,74 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Reading;
+
+/// <summary>What one system is.</summary>
+/// <param name="Provisioned">How many families new accounts get.</param>
+public sealed record SystemSummary(string Product, string Release, string Build, string Computer, string MachineId, int Provisioned);
+
+/// <summary>Reads the Windows in a tree into a snapshot: hives, state repository, manifests and folders, which may disagree.</summary>
+public static class SystemReader
+{
+    /// <exception cref="MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
+    public static SystemSnapshot Read(WindowsTree tree)
+    {
+        var notes = new SnapshotNotes();
+        var machine = MachineRegistry.Read(tree, notes);
+        // Accounts and packages lie in different places, so that the one can be read beside the other.
+        var fileNotes = new SnapshotNotes();
+        var reading = new Task<PackageFiles>(() => PackageFiles.Read(tree, fileNotes));
+        if (tree.IsReadByMany)
+            reading.Start();
+        ImmutableArray<AccountRegistry> accounts = [.. machine.Accounts.Select(a => AccountRegistry.Read(tree, a, machine.Handlers, notes))];
+        if (!tree.IsReadByMany)
+            reading.RunSynchronously();
+        var files = reading.GetAwaiter().GetResult();
+        notes.Add(fileNotes);
+        using var repository = StateRepository.Open(tree, notes);
+        var rows = repository?.ReadTraces(machine.Accounts, notes);
+        var packages = new PackageAssembler(tree, machine, accounts, files, rows, notes).Assemble();
+        var lists = NewcomerLists.Read(tree, packages, Owners(machine, accounts), notes);
+        packages = [.. packages.Select(p => p with { FamilyTraces = [.. p.FamilyTraces, .. lists.Traces[p.Family]] })];
+        return new SystemSnapshot(
+            machine.Product, machine.Edition, machine.Release, machine.Build, machine.Computer, machine.Manufacturer, machine.MachineId,
+            machine.Accounts, packages, [.. machine.Blocks.Keys.Order()], notes.ToImmutable())
+        {
+            BlockTimes = machine.Blocks,
+            Handlers = new Handlers(
+                machine.Handlers.Classic, accounts.ToImmutableDictionary(a => a.Account.Sid, a => a.Handlers.Classic), [.. accounts.SelectMany(a => a.Choices), .. lists.Given]),
+            Leftovers = new LeftoverFinder(tree, packages, machine, accounts, lists).Find(),
+            ClassicPrograms = ClassicPrograms.Sorted(machine.Programs.Concat(accounts.SelectMany(a => a.Programs))),
+        };
+    }
+
+    private static Dictionary<string, PackageFamilyName> Owners(MachineRegistry machine, IEnumerable<AccountRegistry> accounts)
+    {
+        var owners = new Dictionary<string, PackageFamilyName>(StringComparer.OrdinalIgnoreCase);
+        foreach (var (progId, family) in accounts.Select(a => a.Handlers).Prepend(machine.Handlers).SelectMany(h => h.Owners))
+            owners.TryAdd(progId, family);
+        return owners;
+    }
+
+    /// <summary>Reads only what the machine's registry says at once.</summary>
+    /// <exception cref="MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
+    public static SystemSummary Summarize(WindowsTree tree)
+    {
+        var machine = MachineRegistry.Read(tree, new SnapshotNotes());
+        return new SystemSummary(
+            machine.Product, machine.Release, machine.Build, machine.Computer, machine.MachineId,
+            machine.Traces.Where(g => g.Any(t => t.Kind == TraceKind.Provisioned)).Select(g => g.Key.Family).Distinct().Count());
+    }
+
+    /// <summary>Whether the system is hibernated, or was shut down by fast start-up: then the volume must not be written. [seen]</summary>
+    public static bool IsHibernated(WindowsTree tree)
+    {
+        using var file = tree.OpenRead(Places.Hibernation);
+        if (file is null)
+            return false;
+        Span<byte> start = stackalloc byte[4];
+        return RandomAccess.Read(file, start, 0) == start.Length && (start.SequenceEqual("hibr"u8) || start.SequenceEqual("HIBR"u8));
+    }
+}

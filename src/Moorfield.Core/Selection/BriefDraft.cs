@@ -1,0 +1,64 @@
+using System.Collections.Immutable;
+using System.Globalization;
+using System.Text;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+
+namespace Moorfield.Core.Selection;
+
+/// <summary>Writes briefs for people to go on with.</summary>
+public static class BriefDraft
+{
+    private const int CommentColumn = 52;
+
+    /// <summary>A brief that names every package of some systems, all as kept, with what is known of each in a comment.</summary>
+    /// <param name="title">One line.</param>
+    public static string Write(string title, IReadOnlyList<SystemSnapshot> snapshots)
+    {
+        var text = Start(title, snapshots.All(s => s.Accounts.IsEmpty) ? "newcomers" : "everyone");
+        text.AppendLine("# Move a line from keep to remove to have that package removed. What is kept is never removed, whatever a rule says.");
+        text.AppendLine("remove: []").AppendLine().AppendLine("keep:");
+        var families = snapshots.SelectMany(s => s.Packages.Select(p => (Package: p, Judgement: new Lazy<Judgement>(() => new Judgement(s))))).ToLookup(p => p.Package.Family);
+        foreach (var role in families.SelectMany(f => f.Take(1)).GroupBy(f => f.Package.Role).OrderBy(g => g.Key))
+        {
+            text.AppendLine(CultureInfo.InvariantCulture, $"  # {role.Key.ToString().ToLowerInvariant()}");
+            foreach (var (package, judgement) in role.OrderBy(p => p.Package.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.Package.Family))
+            {
+                var verdict = judgement.Value.Of(package);
+                string remark = verdict.Costs.FirstOrDefault() is { } cost ? $": {cost.Short}" : "";
+                Line(text, package, $"{Prose.Size(package.Bytes)}, {verdict.Standing.ToString().ToLowerInvariant()}{remark}");
+            }
+        }
+        return text.ToString();
+    }
+
+    /// <summary>A brief that removes what was chosen.</summary>
+    /// <param name="who">Words of WHO; empty to leave it open.</param>
+    public static string Write(string title, string who, IEnumerable<InstalledPackage> chosen)
+    {
+        var text = Start(title, who);
+        text.AppendLine("remove:");
+        foreach (var package in chosen.DistinctBy(p => p.Family).OrderBy(p => p.DisplayName, StringComparer.OrdinalIgnoreCase))
+            Line(text, package, Prose.Size(package.Bytes));
+        return text.ToString();
+    }
+
+    private static StringBuilder Start(string title, string who)
+    {
+        var text = new StringBuilder();
+        text.AppendLine("# A brief for moorfield. docs/briefs.md says what it may hold.");
+        text.AppendLine("brief: 1").AppendLine(CultureInfo.InvariantCulture, $"title: {Quoted(title)}");
+        if (who.Length > 0)
+            text.AppendLine(CultureInfo.InvariantCulture, $"for: {(who.Contains(',', StringComparison.Ordinal) ? $"[{string.Join(", ", who.Split(',').Select(Quoted))}]" : Quoted(who))}");
+        return text.AppendLine();
+    }
+
+    private static void Line(StringBuilder text, InstalledPackage package, string remark) =>
+        text.AppendLine(CultureInfo.InvariantCulture, $"{$"  - package: {package.Family}",-CommentColumn} # {OneLine(package.DisplayName)}, {remark}");
+
+    private static string Quoted(string text) => text.All(c => char.IsAsciiLetterOrDigit(c)) ? text : $"'{OneLine(text).Replace("'", "''", StringComparison.Ordinal)}'";
+
+    /// <summary>Names come from manifests: nothing in them may end the comment or the text.</summary>
+    private static string OneLine(string text) => string.Concat(text.Select(c => char.IsControl(c) || c is '\u0085' or '\u2028' or '\u2029' ? ' ' : c)).Trim();
+}

@@ -1,0 +1,126 @@
+using System.Net.Http.Headers;
+using System.Net;
+using System.Security.Cryptography;
+using System.Text;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Http.Resilience;
+using Moorfield.Core.Model;
+
+namespace Moorfield.Core.Selection;
+
+/// <summary>
+/// Fetches briefs by https, with retries and time limits. What came is kept with its ETag, so that it is fetched anew only when it was
+/// changed, and can be used when the server cannot be reached.
+/// </summary>
+public sealed class BriefFetcher : IDisposable
+{
+    private const string ClientName = "briefs";
+    private static readonly TimeSpan Attempt = TimeSpan.FromSeconds(10);
+    private static readonly TimeSpan Total = TimeSpan.FromSeconds(30);
+    private readonly ServiceProvider _services;
+    private readonly string _cache;
+    private readonly Action<string> _warn;
+
+    /// <param name="cache">Folder for what was fetched; made when it is needed.</param>
+    /// <param name="warn">Told when a kept copy is used instead.</param>
+    /// <param name="delay">Before the first retry.</param>
+    public BriefFetcher(string cache, Action<string> warn, TimeSpan? delay = null)
+    {
+        _cache = cache;
+        _warn = warn;
+        var services = new ServiceCollection();
+        services.AddHttpClient(ClientName, client => client.MaxResponseContentBufferSize = BriefLoader.MaxBytes)
+            .ConfigurePrimaryHttpMessageHandler(() => new SocketsHttpHandler { AllowAutoRedirect = false, AutomaticDecompression = DecompressionMethods.All })
+            .AddStandardResilienceHandler(options =>
+            {
+                options.AttemptTimeout.Timeout = Attempt;
+                options.TotalRequestTimeout.Timeout = Total;
+                options.CircuitBreaker.SamplingDuration = Total;
+                options.Retry.MaxRetryAttempts = 2;
+                options.Retry.Delay = delay ?? TimeSpan.FromSeconds(1);
+            });
+        _services = services.BuildServiceProvider();
+    }
+
+    /// <summary>$XDG_CACHE_HOME/moorfield/briefs, or the same below ~/.cache.</summary>
+    public static string DefaultCache =>
+        Path.Combine(
+            Environment.GetEnvironmentVariable("XDG_CACHE_HOME") is { Length: > 0 } cache ? cache : Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile), ".cache"),
+            "moorfield", "briefs");
+
+    /// <exception cref="MoorfieldException">Neither the server nor a kept copy gives it.</exception>
+    public byte[] Fetch(Uri address)
+    {
+        string kept = Path.Combine(_cache, Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(address.AbsoluteUri))));
+        try
+        {
+            return FetchAsync(address, kept).GetAwaiter().GetResult();
+        }
+        catch (Exception e) when (e is HttpRequestException or OperationCanceledException or Polly.ExecutionRejectedException)
+        {
+            string reason = e.InnerException?.Message ?? e.Message;
+            if (Read(kept) is not { } content)
+                throw new MoorfieldException(Trouble.Failed, $"{address} cannot be fetched ({reason.TrimEnd('.')}), and there is no copy of it from before.", e);
+            _warn($"{address} cannot be fetched ({reason.TrimEnd('.')}). The copy of {File.GetLastWriteTime(kept):yyyy-MM-dd HH:mm} is used.");
+            return content;
+        }
+    }
+
+    private async Task<byte[]> FetchAsync(Uri address, string kept)
+    {
+        var client = _services.GetRequiredService<IHttpClientFactory>().CreateClient(ClientName);
+        using var request = new HttpRequestMessage(HttpMethod.Get, address);
+        byte[]? copy = Read(kept);
+        if (copy is not null && Read(kept + ".etag") is { } tag && EntityTagHeaderValue.TryParse(Encoding.UTF8.GetString(tag), out var known))
+            request.Headers.IfNoneMatch.Add(known);
+        using var response = await client.SendAsync(request).ConfigureAwait(false);
+        if (response.StatusCode == HttpStatusCode.NotModified && copy is not null)
+            return copy;
+        if ((int)response.StatusCode is >= 300 and < 400)
+            throw new MoorfieldException(Trouble.Failed, $"{address} leads on to {response.Headers.Location}. Give that address if you trust it.");
+        if ((int)response.StatusCode is >= 400 and < 500)
+            throw new MoorfieldException(Trouble.Failed, $"{address} cannot be fetched: the server answers {(int)response.StatusCode} ({response.ReasonPhrase}).");
+        response.EnsureSuccessStatusCode();
+        byte[] content = await response.Content.ReadAsByteArrayAsync().ConfigureAwait(false);
+        Keep(kept, content, response.Headers.ETag);
+        return content;
+    }
+
+    private static byte[]? Read(string path)
+    {
+        try
+        {
+            return File.Exists(path) && new FileInfo(path).Length <= BriefLoader.MaxBytes ? File.ReadAllBytes(path) : null;
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            return null;
+        }
+    }
+
+    /// <summary>Keeps a copy; one that cannot be kept is no trouble.</summary>
+    private void Keep(string path, byte[] content, EntityTagHeaderValue? tag)
+    {
+        try
+        {
+            Directory.CreateDirectory(_cache);
+            File.Delete(path + ".etag"); // never the new tag beside the old content
+            Write(path, content);
+            if (tag is not null)
+                Write(path + ".etag", Encoding.UTF8.GetBytes(tag.ToString()));
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            _warn($"No copy of the brief can be kept in {_cache}: {e.Message}");
+        }
+    }
+
+    private static void Write(string path, byte[] content)
+    {
+        string half = $"{path}.{Environment.ProcessId}";
+        File.WriteAllBytes(half, content);
+        File.Move(half, path, overwrite: true);
+    }
+
+    public void Dispose() => _services.Dispose();
+}

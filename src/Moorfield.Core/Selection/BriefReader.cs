@@ -1,0 +1,204 @@
+using System.Collections.Immutable;
+using System.Globalization;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Selection;
+
+/// <summary>Another brief that one includes.</summary>
+/// <param name="Place">A file beside it, or an address.</param>
+/// <param name="Sha256">64 hexadecimal digits; null for a file.</param>
+/// <param name="Source">File and line, for messages.</param>
+internal sealed record BriefInclude(string Place, string? Sha256, string Source);
+
+/// <summary>Reads the text of one brief. Every error gives file, line and column.</summary>
+/// <param name="name">File or address.</param>
+internal sealed class BriefReader(string name)
+{
+    private static readonly string[] TopKeys = ["brief", "title", "for", "include", "remove", "keep", "block", "guard", "notes", "needs"];
+    private static readonly string[] RuleKeys = ["package", "publisher", "origin", "role", "find", "larger-than", "smaller-than", "starts-with-windows", "because"];
+    private static readonly string[] IncludeKeys = ["url", "sha256"];
+    private static readonly string[] GuardKeys = ["hive", "key", "name", "type", "data", "family", "because"];
+    private static readonly string[] ValueTypes = ["dword", "qword", "text", "expandable-text", "texts"];
+
+    internal (Brief Brief, ImmutableArray<BriefInclude> Includes) Read(string text)
+    {
+        var root = YamlNode.Read(name, text) ?? throw new MoorfieldException(Trouble.Misused, $"{name} is empty. 'moorfield brief draft TARGET' writes a brief to start from.");
+        var fields = Fields(root, "a brief", TopKeys);
+        if (!fields.TryGetValue("brief", out var version) || Text(version) != "1")
+            throw Error(version ?? root, "a brief begins with 'brief: 1', the version of the format");
+        var brief = new Brief(
+            name,
+            fields.TryGetValue("title", out var title) ? Text(title) : null,
+            Texts(fields, "for"),
+            Rules(fields, "remove"),
+            Rules(fields, "keep"),
+            [.. Items(fields, "block").Select(Family)],
+            [.. Items(fields, "guard").Select(ReadGuard)],
+            new Advice(
+                [.. Map(fields, "notes").Select(f => new PackageNote(f.Key.Text, Text(f.Value)))],
+                [.. Map(fields, "needs").Select(f => new PackageNeed(f.Key.Text, [.. TextsOf(f.Value)]))]));
+        return (brief, [.. Items(fields, "include").Select(Include)]);
+    }
+
+    private ImmutableArray<BriefRule> Rules(Dictionary<string, YamlNode> fields, string key) => [.. Items(fields, key).Select(Rule)];
+
+    private BriefRule Rule(YamlNode node)
+    {
+        string source = $"{name}:{node.Line}";
+        if (node is YamlText { IsEmpty: false } package)
+            return new BriefRule(source, [package.Text], [], [], [], [], null, null, null, null);
+        var fields = Fields(node, "a rule", RuleKeys);
+        if (fields.Keys.All(k => k == "because"))
+            throw Error(node, $"a rule without a condition would take everything; conditions are {string.Join(", ", RuleKeys[..^1])}");
+        return new BriefRule(
+            source,
+            Texts(fields, "package"),
+            Texts(fields, "publisher"),
+            Values<PackageOrigin>(fields, "origin"),
+            Values<PackageRole>(fields, "role"),
+            Texts(fields, "find"),
+            Size(fields, "larger-than"),
+            Size(fields, "smaller-than"),
+            fields.TryGetValue("starts-with-windows", out var starts) ? Flag(starts) : null,
+            fields.TryGetValue("because", out var because) ? Text(because) : null);
+    }
+
+    private BriefInclude Include(YamlNode node)
+    {
+        string source = $"{name}:{node.Line}:{node.Column}";
+        if (node is YamlText { IsEmpty: false } file)
+            return new BriefInclude(file.Text, null, source);
+        var fields = Fields(node, "an include", IncludeKeys);
+        if (!fields.TryGetValue("url", out var url) || !fields.TryGetValue("sha256", out var digest))
+            throw Error(node, "an include from an address needs url and sha256");
+        string sha256 = Text(digest);
+        return sha256.Length == 64 && sha256.All(char.IsAsciiHexDigit) ? new BriefInclude(Text(url), sha256, source) : throw Error(digest, "sha256 has to be 64 hexadecimal digits");
+    }
+
+    /// <summary>Reads the list of guards that have names.</summary>
+    internal ImmutableArray<Guard> ReadKnownGuards(string text) =>
+        [.. ((YamlList)YamlNode.Read(name, text)!).Items.Select(item =>
+        {
+            var fields = Fields(item, "a guard", ["guard", "says", "stops", "editions", .. GuardKeys]);
+            return ReadGuard(item, fields) with { Name = Text(fields["guard"]), Because = Text(fields["says"]), Stops = Values<Delivery>(fields, "stops"), Editions = Texts(fields, "editions") };
+        })];
+
+    private Guard ReadGuard(YamlNode node) => node is YamlText { IsEmpty: false } known ? Known(known) : ReadGuard(node, Fields(node, "a guard", GuardKeys));
+
+    private Guard Known(YamlText known)
+    {
+        try
+        {
+            return KnownGuards.Find(known.Text);
+        }
+        catch (MoorfieldException e)
+        {
+            throw Error(known, e.Message.TrimEnd('.'));
+        }
+    }
+
+    private Guard ReadGuard(YamlNode node, Dictionary<string, YamlNode> fields)
+    {
+        foreach (string needed in GuardKeys[..5].Where(k => !fields.ContainsKey(k)))
+            throw Error(node, $"a guard needs {needed}; it has hive, key, name, type and data");
+        string key = Text(fields["key"]).Trim('\\');
+        if (key.Length == 0 || key.Split('\\').Any(k => k.Length is 0 or > 255))
+            throw Error(fields["key"], "a key is a path of names, such as Policies\\Company\\Product");
+        return new Guard(
+            null, One<GuardHive>(fields["hive"]), key, GuardValue(fields),
+            fields.TryGetValue("family", out var family) ? Text(family) : null,
+            fields.TryGetValue("because", out var because) ? Text(because) : null);
+    }
+
+    private HiveValue GuardValue(Dictionary<string, YamlNode> fields)
+    {
+        string valueName = Text(fields["name"]);
+        string type = Text(fields["type"]);
+        var data = fields["data"];
+        var value = type switch
+        {
+            "dword" => HiveValue.FromDWord(valueName, (uint)Number(data, uint.MaxValue)),
+            "qword" => HiveValue.FromQWord(valueName, Number(data, ulong.MaxValue)),
+            "text" => HiveValue.FromString(valueName, Text(data)),
+            "expandable-text" => HiveValue.FromString(valueName, Text(data), HiveValueType.ExpandString),
+            "texts" => HiveValue.FromStrings(valueName, TextsOf(data)),
+            _ => throw Error(fields["type"], $"the type '{type}' is none of {string.Join(", ", ValueTypes)}"),
+        };
+        return value.Data.Length <= HiveValue.MaxWritableLength ? value : throw Error(data, $"the data is longer than {HiveValue.MaxWritableLength:N0} bytes");
+    }
+
+    private ulong Number(YamlNode node, ulong most)
+    {
+        string text = Text(node);
+        bool hexadecimal = text.StartsWith("0x", StringComparison.OrdinalIgnoreCase);
+        return ulong.TryParse(hexadecimal ? text[2..] : text, hexadecimal ? NumberStyles.AllowHexSpecifier : NumberStyles.None, CultureInfo.InvariantCulture, out ulong number) && number <= most
+            ? number
+            : throw Error(node, $"'{text}' is not a number from 0 to {most}");
+    }
+
+    private PackageFamilyName Family(YamlNode node) =>
+        PackageFamilyName.TryParse(Text(node), out var family) ? family : throw Error(node, $"'{Text(node)}' is not a family name (Name_PublisherId); a block needs one, because the package need not be there");
+
+    private Dictionary<string, YamlNode> Fields(YamlNode node, string what, string[] known)
+    {
+        if (node is not YamlMap map)
+            throw Error(node, $"{what} has to be a list of keys: {string.Join(", ", known)}");
+        foreach (var (key, _) in map.Fields.Where(f => !known.Contains(f.Key.Text, StringComparer.Ordinal)))
+        {
+            string nearest = known.MinBy(k => NamePattern.Distance(key.Text, k))!;
+            throw Error(key, $"unknown key '{key.Text}' in {what}. The nearest known one is '{nearest}'");
+        }
+        return map.Fields.Where(f => f.Value is not YamlText { IsEmpty: true }).ToDictionary(f => f.Key.Text, f => f.Value, StringComparer.Ordinal);
+    }
+
+    private ImmutableArray<(YamlText Key, YamlNode Value)> Map(Dictionary<string, YamlNode> fields, string key) =>
+        !fields.TryGetValue(key, out var node) ? [] : node is YamlMap map ? map.Fields : throw Error(node, $"{key} has to be a list of packages, each with its text behind a colon");
+
+    private ImmutableArray<YamlNode> Items(Dictionary<string, YamlNode> fields, string key) =>
+        !fields.TryGetValue(key, out var node) ? [] : node is YamlList list ? list.Items : throw Error(node, $"{key} has to be a list: lines that begin with '- '");
+
+    private ImmutableArray<string> Texts(Dictionary<string, YamlNode> fields, string key) => fields.TryGetValue(key, out var node) ? TextsOf(node) : [];
+
+    private ImmutableArray<string> TextsOf(YamlNode node) => node is YamlList list ? [.. list.Items.Select(Text)] : [Text(node)];
+
+    private string Text(YamlNode node) => node is YamlText { IsEmpty: false } text ? text.Text : throw Error(node, "a text is expected here");
+
+    private bool Flag(YamlNode node) => Text(node) switch
+    {
+        "true" or "yes" => true,
+        "false" or "no" => false,
+        var other => throw Error(node, $"'{other}' is neither true nor false"),
+    };
+
+    private long? Size(Dictionary<string, YamlNode> fields, string key)
+    {
+        if (!fields.TryGetValue(key, out var node))
+            return null;
+        string[] parts = Text(node).Split(' ', StringSplitOptions.RemoveEmptyEntries);
+        string[] units = ["B", "KB", "MB", "GB"];
+        int unit = parts.Length < 2 ? 0 : Array.FindIndex(units, u => u.Equals(parts[1], StringComparison.OrdinalIgnoreCase));
+        return parts.Length is 1 or 2 && unit >= 0 && decimal.TryParse(parts[0], NumberStyles.AllowDecimalPoint, CultureInfo.InvariantCulture, out decimal number) && number < 1_000_000_000
+            ? (long)(number * (1L << (10 * unit)))
+            : throw Error(node, $"'{Text(node)}' is not a size such as 500 KB, 1.5 MB or 2 GB");
+    }
+
+    private ImmutableArray<T> Values<T>(Dictionary<string, YamlNode> fields, string key) where T : struct, Enum =>
+        !fields.TryGetValue(key, out var node) ? [] : node is YamlList list ? [.. list.Items.Select(One<T>)] : [One<T>(node)];
+
+    private T One<T>(YamlNode node) where T : struct, Enum
+    {
+        string text = Text(node);
+        var known = Enum.GetValues<T>();
+        foreach (var value in known)
+        {
+            if (value.ToString().Equals(text, StringComparison.OrdinalIgnoreCase))
+                return value;
+        }
+        throw Error(node, $"'{text}' is none of {string.Join(", ", known.Select(v => v.ToString().ToLowerInvariant()))}");
+    }
+
+    private MoorfieldException Error(YamlNode at, string what) => new(Trouble.Misused, $"{name}:{at.Line}:{at.Column}: {what}.");
+}

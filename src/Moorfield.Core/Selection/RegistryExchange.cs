@@ -1,0 +1,62 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
+using Moorfield.Formats.Native;
+
+namespace Moorfield.Core.Selection;
+
+/// <summary>Blocks and guards as a registry text file, to be read by people and imported on a running machine, and back.</summary>
+public static class RegistryExchange
+{
+    private const string Machine = @"HKEY_LOCAL_MACHINE\SOFTWARE";
+    private const string Account = "HKEY_CURRENT_USER";
+
+    /// <param name="guards">Those that are set.</param>
+    public static byte[] Write(string comment, IEnumerable<PackageFamilyName> blocks, IEnumerable<Guard> guards) => RegistryText.Write(
+        [
+            .. blocks.Select(b => new RegistryStatement(0, RegistryAction.AddKey, $@"{Machine}\{Places.Blocks}\{b}", null)),
+            .. guards.OrderBy(g => g.Hive).ThenBy(g => g.Key, StringComparer.OrdinalIgnoreCase).Select(g => new RegistryStatement(0, RegistryAction.SetValue, KeyOf(g), g.Value)),
+        ],
+        comment);
+
+    /// <summary>The blocks and known guards of a registry text file.</summary>
+    /// <exception cref="MoorfieldException">It is none, or holds anything else; the message gives the line.</exception>
+    public static (ImmutableArray<PackageFamilyName> Blocks, ImmutableArray<Guard> Guards) Read(string path, ReadOnlySpan<byte> content)
+    {
+        var blocks = ImmutableArray.CreateBuilder<PackageFamilyName>();
+        var guards = ImmutableArray.CreateBuilder<Guard>();
+        try
+        {
+            foreach (var statement in RegistryText.Read(content))
+            {
+                if (Block(statement) is { } block)
+                    blocks.Add(block);
+                else if (KnownGuards.All.FirstOrDefault(g => Same(KeyOf(g), statement.Key) && statement.Value == g.Value) is { } guard && statement.Action == RegistryAction.SetValue)
+                    guards.Add(guard);
+                else if (statement.Action != RegistryAction.AddKey || !IsOnTheWay(statement.Key))
+                    throw new MoorfieldException(Trouble.Misused, $"{path}:{statement.Line}: {statement.Key}{(statement.Value is { } value ? $": {value.Name}" : "")} is neither a block nor a known guard. Nothing of the file is taken.");
+            }
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Misused, $"{path} {e.Message}.", e);
+        }
+        return ([.. blocks.Distinct()], [.. guards.Distinct()]);
+    }
+
+    private static PackageFamilyName? Block(RegistryStatement statement)
+    {
+        string place = $@"{Machine}\{Places.Blocks}\";
+        return statement.Action == RegistryAction.AddKey && statement.Key.StartsWith(place, StringComparison.OrdinalIgnoreCase)
+            && PackageFamilyName.TryParse(statement.Key.AsSpan(place.Length), out var family) ? family : null;
+    }
+
+    /// <summary>A key that holds a known guard, or one that blocks lie in: making it changes nothing that matters.</summary>
+    private static bool IsOnTheWay(string key) => KnownGuards.All.Select(KeyOf).Append($@"{Machine}\{Places.Blocks}").Any(k => Same(k, key));
+
+    private static string KeyOf(Guard guard) => $@"{(guard.Hive == GuardHive.Machine ? Machine : Account)}\{guard.Key}";
+
+    private static bool Same(string left, string right) => left.Equals(right, StringComparison.OrdinalIgnoreCase);
+}

@@ -1,0 +1,71 @@
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Transactions;
+
+/// <summary>Looks up on a system where recorded changes stand.</summary>
+internal static class ChangeStates
+{
+    /// <summary>Each change with its state, in the same order.</summary>
+    /// <param name="exactly">Trees that come back count as there only with every stream, attribute and security descriptor.</param>
+    internal static IEnumerable<(Change Change, ChangeState State)> Read(WindowsTree tree, IReadOnlyCollection<Change> changes, bool exactly = false)
+    {
+        var hives = new Dictionary<WindowsPath, Hive?>();
+        StateRepository? repository = null;
+        var notes = new SnapshotNotes();
+        try
+        {
+            foreach (var hiveName in changes.OfType<HiveChange>().Select(c => WindowsPath.Of(c.Hive)).Distinct())
+                hives[hiveName] = HiveFile.OpenRead(tree, hiveName, notes);
+            if (changes.Any(c => c is RowsChange))
+                repository = StateRepository.Open(tree, notes);
+            var rows = repository is null ? null : new RepositoryRows(repository.Connection);
+            return [.. changes.Select(c => (c, State(c)))];
+
+            ChangeState State(Change change) => change switch
+            {
+                HiveChange hiveChange => hives[WindowsPath.Of(hiveChange.Hive)] is { } hive ? hiveChange.State(hive) : ChangeState.Conflict,
+                RowsChange rowsChange => rows is null ? ChangeState.Conflict : RowsState(rowsChange, rows),
+                EntryChange entry => DefaultLists.Open(tree, WindowsPath.Of(entry.File)) is { } list ? entry.State(list) : ChangeState.Conflict,
+                TreeChange files => Of(files, tree, exactly),
+                _ => ChangeState.Conflict,
+            };
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: a hive {e.Message}.", e);
+        }
+        finally
+        {
+            foreach (var hive in hives.Values)
+                hive?.Dispose();
+            repository?.Dispose();
+        }
+    }
+
+    /// <summary>Where a change to a tree of files stands.</summary>
+    internal static ChangeState Of(TreeChange change, WindowsTree tree, bool exactly = false) => change switch
+    {
+        TreeRemoved when tree.Stat(change.Place) is null => ChangeState.Done,
+        TreeRemoved when change.Image is null || tree.Compare(change.Place, change.Image) != TreeState.Different => ChangeState.Pending,
+        TreeRemoved => ChangeState.Conflict,
+        _ => tree.Compare(change.Place, change.Image!, exactly) switch
+        {
+            TreeState.Same => ChangeState.Done,
+            TreeState.Different => ChangeState.Conflict,
+            _ => ChangeState.Pending,
+        },
+    };
+
+    private static ChangeState RowsState(RowsChange change, RepositoryRows rows)
+    {
+        if (change.Rows is not { } images)
+            return ChangeState.Pending;
+        var (there, taken) = rows.Count(images);
+        if (change is RowsRemoved)
+            return there == 0 ? ChangeState.Done : ChangeState.Pending;
+        return taken ? ChangeState.Conflict : there == images.Length ? ChangeState.Done : ChangeState.Pending;
+    }
+}

@@ -1,0 +1,106 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Core.Transactions;
+
+/// <summary>Takes note of each step of a run.</summary>
+/// <param name="step">Of <see cref="JournalLine"/>.</param>
+internal delegate void StepNote(string step, string what, string? message = null, string? family = null, int? edition = null);
+
+/// <summary>Writes a prepared run to the target, and checks from a fresh read that every change is there.</summary>
+/// <param name="vault">Where the content of added files comes from; null when none are added.</param>
+/// <param name="journal">Told of each step.</param>
+/// <param name="resumes">An earlier run may have been cut off while it did the same.</param>
+/// <param name="stop">Asked between the steps.</param>
+internal sealed class Execution(WindowsTree tree, Vault? vault, StepNote? journal, bool resumes = false, CancellationToken stop = default)
+{
+    private readonly List<RunFailure> _failures = [];
+    private readonly List<string> _warnings = [];
+    private int _done;
+
+    internal Outcome CarryOut(PreparedRun run, int? point)
+    {
+        // What comes back is there before the registry speaks of it; what goes, goes after.
+        bool filesFirst = run.Changes.Any(c => c is TreeAdded);
+        if (filesFirst)
+            WriteTrees(run);
+        foreach (var file in run.Files)
+        {
+            CheckStop(run);
+            if (file.Content is not null && tree.ReplaceContent(file.Content, file.Path) is { } remark)
+                _warnings.Add(remark);
+            if (file.TimesAfter is { } times)
+                tree.SetTimes(file.Path, times.Accessed, times.Modified);
+            Done(file.Path.ToString());
+        }
+        if (!filesFirst)
+            WriteTrees(run);
+        // Nothing may be called finished before all of it is on the disk.
+        tree.Flush();
+        var disagreements = Unseen(tree, run.Changes).Where(d => !_failures.Exists(f => f.What == d.Change.Describe())).ToList();
+        foreach (var (change, disagreement) in disagreements)
+            journal?.Invoke(JournalLine.Failed, change.Describe(), disagreement.Text, change.Family, change.Edition);
+        return new Outcome(point, run.Changes.Length, [.. _failures], [.. _warnings], [.. disagreements.Select(d => d.Disagreement)]);
+    }
+
+    private void WriteTrees(PreparedRun run)
+    {
+        foreach (var change in run.Changes.OfType<TreeChange>())
+        {
+            CheckStop(run);
+            try
+            {
+                if (change is TreeAdded)
+                {
+                    foreach (string warning in tree.AddTree(change.Place, change.Image!, vault!.OpenBlob, resumes))
+                        Fail(change, warning);
+                }
+                else
+                {
+                    tree.RemoveTree(change.Place);
+                }
+                Done(change.Path);
+            }
+            catch (MoorfieldException e) when (e.Trouble != Trouble.Stopped)
+            {
+                // One package that cannot be removed does not stop the others.
+                Fail(change, e.Message);
+            }
+        }
+    }
+
+    private void Done(string what)
+    {
+        _done++;
+        journal?.Invoke(JournalLine.Done, what);
+    }
+
+    private void Fail(TreeChange change, string message)
+    {
+        _failures.Add(new RunFailure(change.Family, change.Describe(), message, change.Edition));
+        journal?.Invoke(JournalLine.Failed, change.Path, message, change.Family, change.Edition);
+    }
+
+    private void CheckStop(PreparedRun run)
+    {
+        if (!stop.IsCancellationRequested)
+            return;
+        tree.Flush();
+        throw new MoorfieldException(Trouble.Stopped,
+            $"{tree.Name}: stopped after {_done} of {run.Files.Length + run.Changes.OfType<TreeChange>().Count()} steps.");
+    }
+
+    /// <summary>The changes that a fresh look at a tree does not show, trees that came back to the last attribute.</summary>
+    internal static IEnumerable<(Change Change, Disagreement Disagreement)> Unseen(WindowsTree tree, ImmutableArray<Change> changes)
+    {
+        // Where one change overwrote another's place, the last one counts.
+        foreach (var (change, state) in ChangeStates.Read(tree, [.. changes.GroupBy(c => c.Where).Select(g => g.Last())], exactly: true))
+        {
+            if (state != ChangeState.Done)
+                yield return (change,
+                    new Disagreement(change.Family, $"{change.Describe()}: this was carried out, but is not there as it should be.", change.Edition));
+        }
+    }
+}

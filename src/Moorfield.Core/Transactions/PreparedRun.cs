@@ -1,0 +1,247 @@
+using System.Collections.Concurrent;
+using System.Collections.Immutable;
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Transactions;
+
+/// <summary>A file whose whole content is replaced.</summary>
+/// <param name="Content">Null when it has its content already and only gets times.</param>
+/// <param name="Info">Of the file as it is; its times are put back when a run is undone.</param>
+/// <param name="TimesAfter">Times to give it afterwards; null to let them change.</param>
+internal sealed record PreparedFile(WindowsPath Path, PreparedContent? Content, EntryInfo Info,
+    (FileTime Accessed, FileTime Modified)? TimesAfter = null);
+
+/// <summary>A file that gets known content instead of having its changes applied one by one.</summary>
+/// <param name="Open">Opens the content, for the caller to close.</param>
+internal sealed record WholeFile(Func<Stream> Open, FileTime Accessed, FileTime Modified);
+
+/// <summary>Everything that a run will write, worked out before the first write.</summary>
+/// <param name="Changes">With before-images. Changes that would alter nothing are left out.</param>
+internal sealed record PreparedRun(ImmutableArray<Change> Changes, ImmutableArray<PreparedFile> Files) : IDisposable
+{
+    public void Dispose()
+    {
+        foreach (var content in Files.Select(f => f.Content).OfType<PreparedContent>().Where(c => c.AddedAs is null))
+            content.Dispose();
+    }
+}
+
+/// <summary>A hive with its changes applied: the changes that alter something, and the contents; no contents when none does.</summary>
+internal sealed record PreparedHive(ImmutableArray<HiveChange?> Captured, PreparedContent? Content);
+
+/// <summary>Hives that several editions of an image have in common: the same changes are applied to the same hive only once.</summary>
+internal sealed class SharedHives
+{
+    private readonly ConcurrentDictionary<Key, Lazy<PreparedHive>> _hives = new();
+
+    /// <param name="content">What names the hive's content.</param>
+    internal PreparedHive Get(string content, ImmutableArray<HiveChange> changes, Func<PreparedHive> prepare) =>
+        _hives.GetOrAdd(new Key(content, changes), _ => new Lazy<PreparedHive>(prepare)).Value;
+
+    private sealed record Key(string Content, ImmutableArray<HiveChange> Changes)
+    {
+        public bool Equals(Key? other) => other is not null && Content == other.Content && Changes.SequenceEqual(other.Changes);
+
+        public override int GetHashCode() => HashCode.Combine(Content, Changes.Length);
+    }
+}
+
+/// <summary>
+/// Works out in memory what the changed hives and the changed state repository look like, and records what is about to go. Nothing is
+/// written to the target.
+/// </summary>
+/// <param name="keep">Keeps a file's content for the restore point; null when there is to be none.</param>
+/// <param name="whole">Files that get known content, by path.</param>
+/// <param name="shared">For the editions of an image; null on a volume.</param>
+/// <param name="stop">Asked between the steps.</param>
+internal sealed class Preparation(
+    WindowsTree tree, Func<SafeFileHandle, string>? keep, IReadOnlyDictionary<WindowsPath, WholeFile> whole, SharedHives? shared = null,
+    CancellationToken stop = default)
+{
+    private readonly List<PreparedFile> _files = [];
+    private readonly List<LostContent> _lost = [];
+
+    internal PreparedRun Prepare(ImmutableArray<Change> changes)
+    {
+        var captured = new Dictionary<Change, Change?>(ReferenceEqualityComparer.Instance);
+        foreach (var hive in changes.OfType<HiveChange>().GroupBy(c => WindowsPath.Of(c.Hive)))
+            PrepareHive(hive.Key, [.. hive], captured);
+        if (changes.OfType<RowsChange>().ToList() is { Count: > 0 } rows)
+            PrepareRepository(rows, captured);
+        foreach (var list in changes.OfType<EntryChange>().GroupBy(c => WindowsPath.Of(c.File)))
+            PrepareList(list.Key, [.. list], captured);
+        foreach (var change in changes.OfType<TreeChange>())
+        {
+            if (stop.IsCancellationRequested)
+                throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was changed.");
+            captured[change] = Capture(change);
+        }
+        CheckNothingLost();
+        foreach (var file in _files)
+            tree.CheckWritable(file.Path, DefaultLists.IsList(file.Path));
+        return new PreparedRun([.. changes.Select(c => captured[c]).OfType<Change>()], [.. _files]);
+    }
+
+    private void PrepareHive(WindowsPath path, ImmutableArray<HiveChange> changes, Dictionary<Change, Change?> captured)
+    {
+        if (AddWhole(path))
+        {
+            foreach (var change in changes)
+                captured[change] = change;
+            return;
+        }
+        var prepared = shared is not null && tree.ContentName(path) is { } name ? shared.Get(name, changes, () => Apply(path, changes)) : Apply(path, changes);
+        for (int i = 0; i < changes.Length; i++)
+            captured[changes[i]] = prepared.Captured[i];
+        if (prepared.Content is not null)
+            _files.Add(new PreparedFile(path, prepared.Content, tree.Stat(path)!.Value));
+    }
+
+    private PreparedHive Apply(WindowsPath path, ImmutableArray<HiveChange> changes)
+    {
+        using var hive = HiveFile.OpenWrite(tree, path);
+        try
+        {
+            var captured = ImmutableArray.CreateBuilder<HiveChange?>(changes.Length);
+            foreach (var change in changes)
+            {
+                var ready = change.Capture(hive);
+                captured.Add(ready);
+                ready?.Apply(hive);
+            }
+            if (captured.All(c => c is null))
+                return new PreparedHive(captured.ToImmutable(), null);
+            return new PreparedHive(captured.ToImmutable(), new PreparedContent(tree.OpenRead(path)!, hive.ToFile()));
+        }
+        catch (InvalidDataException e)
+        {
+            throw HiveFile.Damaged(tree, path, e);
+        }
+        catch (IOException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} cannot be changed. {e.Message}", e);
+        }
+    }
+
+    private void PrepareRepository(List<RowsChange> changes, Dictionary<Change, Change?> captured)
+    {
+        if (AddWhole(Places.StateRepository))
+        {
+            AddWhole(StateRepository.Log);
+            AddWhole(StateRepository.Journal);
+            changes.ForEach(c => captured[c] = c);
+            return;
+        }
+        var notes = new SnapshotNotes();
+        using var repository = StateRepository.Open(tree, notes)
+            ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {notes.ToImmutable()[0].Text}");
+        try
+        {
+            using (var transaction = repository.Connection.BeginTransaction())
+            {
+                var rows = new RepositoryRows(repository.Connection);
+                changes.ForEach(c => captured[c] = Apply(c, rows));
+                transaction.Commit();
+            }
+            byte[] after = repository.ToArray();
+            Add(Places.StateRepository, FileContent.InMemory(after));
+        }
+        catch (Microsoft.Data.Sqlite.SqliteException e)
+        {
+            throw new MoorfieldException(Trouble.Failed,
+            $"{tree.Name}: {Places.StateRepository} cannot be changed: {RepositoryGuard.Describe(e)}. Nothing was changed.", e);
+        }
+        // What these held is in the database now; SQLite would apply it to that once more.
+        foreach (var beside in new[] { StateRepository.Log, StateRepository.Journal }.Where(b => tree.Stat(b) is { Kind: EntryKind.File, Size: > 0 }))
+            Add(beside, FileContent.InMemory([]));
+    }
+
+    private void PrepareList(WindowsPath path, List<EntryChange> changes, Dictionary<Change, Change?> captured)
+    {
+        if (AddWhole(path))
+        {
+            changes.ForEach(c => captured[c] = c);
+            return;
+        }
+        var list = DefaultLists.Open(tree, path) ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} is gone.");
+        try
+        {
+            foreach (var change in changes)
+            {
+                captured[change] = null;
+                if (change.Apply(list) is not { } applied)
+                    continue;
+                (list, captured[change]) = applied;
+            }
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} {e.Message}.", e);
+        }
+        Add(path, FileContent.InMemory(list.ToArray()));
+    }
+
+    private static RowsChange? Apply(RowsChange change, RepositoryRows rows)
+    {
+        if (change is RowsRemoved removed)
+        {
+            var images = removed.Rows ?? rows.Collect(removed);
+            rows.Remove(images);
+            // A value that cannot be given back as it is cannot be found again either.
+            if (removed.Rows is null && !rows.Collect(removed).IsEmpty)
+                throw new Microsoft.Data.Sqlite.SqliteException("a row holds a value that cannot be recorded", SQLitePCL.raw.SQLITE_MISMATCH);
+            return images.IsEmpty ? null : removed with { Rows = images };
+        }
+        rows.Add(change.Rows!.Value);
+        return change;
+    }
+
+    private TreeChange? Capture(TreeChange change)
+    {
+        if (change is TreeAdded)
+            return change;
+        if (keep is null)
+            return tree.Stat(change.Place) is null ? null : change;
+        return tree.Record(change.Place, keep, _lost.Add) is { } image ? change with { Image = image, Path = tree.Spelled(change.Place).ToString() }
+            : null;
+    }
+
+    /// <exception cref="MoorfieldException">Something that goes could not be brought back.</exception>
+    private void CheckNothingLost()
+    {
+        if (_lost.Count == 0)
+            return;
+        throw new MoorfieldException(Trouble.Refused,
+            $"{tree.Name}: {(_lost.Count == 1 ? "a file" : $"{_lost.Count:N0} files")} that would go cannot be recorded completely, so undo could not bring {(_lost.Count == 1 ? "it" : "them")} back, for example {_lost[0].Path}: {_lost[0].Why}. "
+            + "Nothing was changed. Mount the volume with a driver that reads such files, or remove them for good with --without-restore-point.");
+    }
+
+    private bool AddWhole(WindowsPath path)
+    {
+        if (!whole.TryGetValue(path, out var file))
+            return false;
+        Add(path, FileContent.InMemory(file.Open()), (file.Accessed, file.Modified));
+        return true;
+    }
+
+    private void Add(WindowsPath path, SafeFileHandle after, (FileTime, FileTime)? times = null)
+    {
+        if (Content(path, after) is var content && (content is not null || times is not null))
+            _files.Add(new PreparedFile(path, content, tree.Stat(path)!.Value, times));
+    }
+
+    /// <summary>What a file holds and is to hold; null when that is the same.</summary>
+    private PreparedContent? Content(WindowsPath path, SafeFileHandle after)
+    {
+        var before = tree.OpenRead(path) ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} is gone.");
+        var content = new PreparedContent(before, after);
+        if (!FileContent.IsSame(before, after))
+            return content;
+        content.Dispose();
+        return null;
+    }
+}

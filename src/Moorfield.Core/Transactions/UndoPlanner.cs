@@ -1,0 +1,188 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Formats.Hives;
+using Moorfield.Formats.Wim;
+
+namespace Moorfield.Core.Transactions;
+
+/// <summary>What an undo is going to do.</summary>
+/// <param name="Changes">To be carried out.</param>
+/// <param name="AlreadyBack">Changes that are undone already.</param>
+/// <param name="Conflicts">Changes whose place holds something that the run did not leave there.</param>
+/// <param name="Lost">Changes whose files were neither kept in the vault nor are in the image any more.</param>
+public sealed record UndoPlan(
+    RestorePoint Point,
+    ImmutableArray<ConcernedPackage> Packages,
+    ImmutableArray<Change> Changes,
+    ImmutableArray<Change> AlreadyBack,
+    ImmutableArray<Change> Conflicts,
+    ImmutableArray<Change> Lost)
+{
+    /// <summary>The image file gets its old header and length back, and is then what it was, to the last byte.</summary>
+    public ImageState? Rewind { get; init; }
+
+    /// <summary>Whether the run that is undone was cut off.</summary>
+    internal bool Interrupted { get; init; }
+
+    internal ImmutableDictionary<(int? Edition, WindowsPath Path), WholeFile> Whole { get; init; } = ImmutableDictionary<(int? Edition, WindowsPath Path), WholeFile>.Empty;
+
+    internal IReadOnlyDictionary<Sha1Hash, RestorableContent> Contents { get; init; } = ImmutableDictionary<Sha1Hash, RestorableContent>.Empty;
+
+    /// <summary>Whether all that the run changed is as it was before.</summary>
+    public bool IsAllBack => !HasEffect && AlreadyBack.Length == Point.Changes.Length;
+
+    public bool HasEffect => !Changes.IsEmpty || !Whole.IsEmpty || Rewind is not null;
+
+    internal IReadOnlyDictionary<WindowsPath, WholeFile> WholeOf(int? edition) => Whole.Where(w => w.Key.Edition == edition).ToDictionary(w => w.Key.Path, w => w.Value);
+}
+
+/// <summary>
+/// Works out how to put things back. A file that is still exactly as the run left it gets its old content whole, so that it is the same to
+/// the last byte; otherwise the changes are undone one by one, each only if its place is still as the run left it. An image file that is
+/// still as the run left it goes back as a whole.
+/// </summary>
+public static class UndoPlanner
+{
+    /// <param name="families">Only the changes for these families; null for all.</param>
+    /// <param name="editions">Only the changes in these; null for all.</param>
+    /// <param name="overwrite">Put the recorded state in place of what is in conflict with it.</param>
+    /// <param name="interrupted">The run was cut off: files may be half written, and times altered of what it did not come to change.</param>
+    /// <exception cref="MoorfieldException">The run is itself an undo that was cut off: refused.</exception>
+    public static UndoPlan Plan(Target target, Vault vault, RestorePoint point, ISet<string>? families, ISet<int?>? editions, bool overwrite,
+        bool interrupted = false)
+    {
+        if (interrupted && point.Kind == RunKind.Undo)
+            throw new MoorfieldException(Trouble.Refused,
+                $"Restore point {point.Number} is that of an undo that was interrupted: it is carried on, not undone.");
+        bool Concerns(string family, int? edition) => (families is null || families.Contains(family)) && (editions is null || editions.Contains(edition));
+        ImmutableArray<ConcernedPackage> packages = [.. point.Packages.Where(p => Concerns(p.Family, p.Edition))];
+        ImmutableArray<Change> inverses = [.. point.Changes.Where(c => Concerns(c.Family, c.Edition)).Reverse().Select(c => c.Invert() with { Edition = c.Edition })];
+        if (point.Image is { } image && target.Image is { } file && inverses.Length == point.Changes.Length && IsAsLeft(file, image))
+            return new UndoPlan(point, packages, inverses, [], [], []) { Rewind = image };
+        bool again = PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.UndoFailed);
+        var contents = target.Image is null ? null : new DroppedContents(target.Image, vault);
+        var plans = target.ForEach(
+            [.. inverses.Select(c => c.Edition).Distinct().Order()],
+            edition => target.With(edition,
+            tree => Plan(tree, edition, contents, vault, point, packages, [.. inverses.Where(c => c.Edition == edition)], overwrite, interrupted,
+            again)));
+        return new UndoPlan(
+            point, packages, [.. plans.SelectMany(p => p.Changes)], [.. plans.SelectMany(p => p.AlreadyBack)],
+            [.. plans.SelectMany(p => p.Conflicts)], [.. plans.SelectMany(p => p.Lost)])
+        {
+            Interrupted = interrupted,
+            Whole = plans.SelectMany(p => p.Whole).ToImmutableDictionary(),
+            Contents = contents?.Restorable ?? ImmutableDictionary<Sha1Hash, RestorableContent>.Empty,
+        };
+    }
+
+    private static bool IsAsLeft(ImageFile file, ImageState state) =>
+        file.Wim.Header.Bytes.SequenceEqual(state.HeaderAfter) && file.Wim.Length == state.LengthAfter && state.LengthBefore < state.LengthAfter;
+
+    private static UndoPlan Plan(
+        WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, ImmutableArray<ConcernedPackage> packages,
+        ImmutableArray<Change> inverses, bool overwrite, bool interrupted,
+        bool again)
+    {
+        var whole = ImmutableDictionary.CreateBuilder<(int?, WindowsPath), WholeFile>();
+        var settled = new HashSet<Change>(ReferenceEqualityComparer.Instance);
+        var alreadyBack = new List<Change>();
+        foreach (var group in inverses.Where(c => FileOf(c) is not null).GroupBy(c => FileOf(c)!.Value))
+        {
+            bool all = group.Count() == point.Changes.Count(c => c.Edition == edition && FileOf(c) == group.Key);
+            switch (all ? Whole(tree, edition, contents, vault, point, group.Key, whole, interrupted) : null)
+            {
+                case true:
+                    settled.UnionWith(group);
+                    break;
+                case false:
+                    settled.UnionWith(group);
+                    alreadyBack.AddRange(group);
+                    break;
+            }
+        }
+        var ready = inverses.Where(settled.Contains).Except(alreadyBack).ToList();
+        var conflicts = new List<Change>();
+        foreach (var (change, state) in ChangeStates.Read(tree, [.. inverses.Where(c => !settled.Contains(c))]))
+        {
+            (state switch
+            {
+                ChangeState.Pending => ready,
+                // What was cut off, or failed, may have put the contents back and not all that belongs to them.
+                ChangeState.Done => change is TreeAdded && (interrupted || again) ? ready : alreadyBack,
+                _ => conflicts,
+            }).Add(change);
+        }
+        if (overwrite)
+            Overwrite(tree, conflicts, ready);
+        ImmutableArray<Change> lost = [.. ready.OfType<TreeAdded>().Where(c => contents is not null && !WimEdition.Contents(c.Image!).All(contents.Has))];
+        return new UndoPlan(point, packages, [.. ready.Except(lost)], [.. alreadyBack], [.. conflicts], lost) { Whole = whole.ToImmutable() };
+    }
+
+    /// <summary>True: the file gets its old content whole. False: it has it already. Null: neither fits.</summary>
+    private static bool? Whole(
+        WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, WindowsPath path,
+        ImmutableDictionary<(int?, WindowsPath), WholeFile>.Builder whole,
+        bool interrupted)
+    {
+        ImmutableArray<ReplacedFile> files = [.. point.Files.Where(f =>
+            f.Edition == edition && WindowsPath.Of(f.Path) is var p
+                && (p == path || (path == Places.StateRepository && (p == StateRepository.Log || p == StateRepository.Journal))))];
+        if (files.IsEmpty)
+            return null;
+        var states = files.Select(f => InterruptedRun.StateOf(tree, vault, f, interrupted)).ToList();
+        if (states.Contains(InterruptedRun.FileState.Foreign))
+            return null;
+        if (!interrupted && states.TrueForAll(s => s == InterruptedRun.FileState.Before))
+            return false;
+        if (contents is not null && !files.All(f => Sha1Hash.Parse(f.Before) is { } hash && contents.Has(hash)))
+            return null;
+        foreach (var file in files)
+        {
+            whole[(edition, WindowsPath.Of(file.Path))] = new WholeFile(
+                contents is null ? () => vault.OpenBlob(file.Before) : () => contents.Open(Sha1Hash.Parse(file.Before)!.Value), file.Accessed, file.Modified);
+        }
+        return true;
+    }
+
+    private static void Overwrite(WindowsTree tree, List<Change> conflicts, List<Change> ready)
+    {
+        foreach (var change in conflicts.ToList())
+        {
+            switch (change)
+            {
+                case HiveChange hiveChange:
+                    using (var hive = HiveFile.OpenRead(tree, WindowsPath.Of(hiveChange.Hive), new SnapshotNotes()))
+                    {
+                        if (hive is null)
+                            continue;
+                        ready.AddRange(hiveChange.OverwriteWith(hive));
+                    }
+                    break;
+                case TreeAdded added:
+                    ready.Add(new TreeRemoved(added.Family, added.Path));
+                    ready.Add(added);
+                    break;
+                case TreeRemoved removed:
+                    ready.Add(removed with { Image = null });
+                    break;
+                default:
+                    continue; // rows whose keys were given to others cannot come back
+            }
+            conflicts.Remove(change);
+        }
+    }
+
+    private static WindowsPath? FileOf(Change change) => change switch
+    {
+        HiveChange hive => WindowsPath.Of(hive.Hive),
+        RowsChange => Places.StateRepository,
+        EntryChange entry => WindowsPath.Of(entry.File),
+        _ => null,
+    };
+}

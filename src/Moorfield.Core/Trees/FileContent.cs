@@ -1,0 +1,109 @@
+using System.Buffers;
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Formats.Native;
+using Moorfield.Formats.Wim;
+
+namespace Moorfield.Core.Trees;
+
+/// <summary>Small helps for contents that are open as files, on a disk or in memory.</summary>
+internal static class FileContent
+{
+    private const int BufferLength = 1 << 20;
+
+    /// <summary>Makes a file in memory with a content.</summary>
+    internal static SafeFileHandle InMemory(ReadOnlySpan<byte> content)
+    {
+        var file = MemoryFile.Create();
+        RandomAccess.Write(file, content, 0);
+        return file;
+    }
+
+    /// <summary>Makes a file in memory with what a stream gives.</summary>
+    internal static SafeFileHandle InMemory(Stream content)
+    {
+        using (content)
+        {
+            var file = MemoryFile.Create();
+            byte[] buffer = new byte[BufferLength];
+            long offset = 0;
+            while (content.Read(buffer) is > 0 and int got)
+            {
+                RandomAccess.Write(file, buffer.AsSpan(0, got), offset);
+                offset += got;
+            }
+            return file;
+        }
+    }
+
+    /// <summary>The whole content, or its first <paramref name="limit"/> bytes.</summary>
+    internal static byte[] ReadAll(SafeFileHandle file, long limit = int.MaxValue)
+    {
+        byte[] bytes = new byte[Math.Min(RandomAccess.GetLength(file), limit)];
+        int done = 0;
+        while (done < bytes.Length && RandomAccess.Read(file, bytes.AsSpan(done), done) is > 0 and int got)
+            done += got;
+        return done == bytes.Length ? bytes : bytes[..done];
+    }
+
+    /// <summary>The SHA-256 in lower-case hexadecimal.</summary>
+    internal static string HashOf(SafeFileHandle file)
+    {
+        using var hash = System.Security.Cryptography.IncrementalHash.CreateHash(System.Security.Cryptography.HashAlgorithmName.SHA256);
+        ForEachPiece(file, hash.AppendData);
+        return Convert.ToHexStringLower(hash.GetHashAndReset());
+    }
+
+    internal static bool IsSame(SafeFileHandle left, SafeFileHandle right)
+    {
+        if (RandomAccess.GetLength(left) != RandomAccess.GetLength(right))
+            return false;
+        byte[] other = new byte[BufferLength];
+        long offset = 0;
+        bool same = true;
+        ForEachPiece(left, piece =>
+        {
+            same = same && RandomAccess.Read(right, other.AsSpan(0, piece.Length), offset) == piece.Length && piece.SequenceEqual(other.AsSpan(0, piece.Length));
+            offset += piece.Length;
+        });
+        return same;
+    }
+
+    internal delegate void Take(ReadOnlySpan<byte> piece);
+
+    internal static void ForEachPiece(SafeFileHandle file, Take take)
+    {
+        byte[] buffer = ArrayPool<byte>.Shared.Rent((int)Math.Clamp(RandomAccess.GetLength(file), 1, BufferLength));
+        try
+        {
+            long offset = 0;
+            while (RandomAccess.Read(file, buffer, offset) is > 0 and int got)
+            {
+                take(buffer.AsSpan(0, got));
+                offset += got;
+            }
+        }
+        finally
+        {
+            ArrayPool<byte>.Shared.Return(buffer);
+        }
+    }
+}
+
+/// <summary>
+/// What a file held and what it is to hold. Editions of one image that have the same file and the same changes share one of these.
+/// </summary>
+internal sealed class PreparedContent(SafeFileHandle before, SafeFileHandle after) : IDisposable
+{
+    internal SafeFileHandle Before { get; } = before;
+
+    internal SafeFileHandle After { get; } = after;
+
+    /// <summary>The SHA-1 under which an image got the new content; the contents belong to the image then.</summary>
+    internal Sha1Hash? AddedAs { get; set; }
+
+    public void Dispose()
+    {
+        Before.Dispose();
+        After.Dispose();
+    }
+}

@@ -1,0 +1,270 @@
+using System.Runtime.InteropServices;
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Core.Model;
+using Moorfield.Formats.Native;
+
+namespace Moorfield.Core.Trees;
+
+/// <summary>
+/// An open folder. Everything goes by the open descriptor and one name, without following links, so that nothing done here can reach
+/// outside, whatever anyone does to the path meanwhile. All writing passes the <see cref="WriteSeam"/>.
+/// </summary>
+internal sealed unsafe class Folder : IDisposable
+{
+    private const int DirentTypeOffset = 18;
+    private const int DirentNameOffset = 19;
+    private readonly string _display;
+    private readonly WriteSeam _seam;
+
+    private Folder(SafeFileHandle handle, string display, WriteSeam seam)
+    {
+        Handle = handle;
+        _display = display;
+        _seam = seam;
+    }
+
+    internal SafeFileHandle Handle { get; }
+
+    /// <summary>Opens a folder that a person named; links in that path are followed.</summary>
+    internal static Folder Open(string path, WriteSeam seam)
+    {
+        byte[] bytes = [.. System.Text.Encoding.UTF8.GetBytes(path), 0];
+        var handle = LibC.Open(bytes, LibC.ReadOnly | LibC.Directory | LibC.CloseOnExec, 0);
+        return handle.IsInvalid ? throw Failure(path) : new Folder(handle, path, seam);
+    }
+
+    /// <summary>The folder of that name; null when there is none, or something else has the name.</summary>
+    internal Folder? OpenFolder(string name)
+    {
+        var handle = LibC.OpenAt(Handle, UnixName.Encode(name), LibC.ReadOnly | LibC.Directory | LibC.NoFollow | LibC.CloseOnExec, 0);
+        if (!handle.IsInvalid)
+            return new Folder(handle, Display(name), _seam);
+        int error = Marshal.GetLastPInvokeError();
+        handle.Dispose();
+        return error is LibC.ENOENT or LibC.ENOTDIR or LibC.ELOOP ? null : throw Failure(Display(name), error);
+    }
+
+    /// <summary>Opens a regular file; null when there is none, or something else has the name.</summary>
+    internal SafeFileHandle? OpenFile(string name, bool forWriting = false)
+    {
+        // Looked at first: opening a pipe or a device can have effects.
+        if (Stat(name)?.Kind != EntryKind.File)
+            return null;
+        int mode = forWriting ? LibC.ReadWrite : LibC.ReadOnly;
+        var handle = LibC.OpenAt(Handle, UnixName.Encode(name), mode | LibC.NoFollow | LibC.NonBlock | LibC.CloseOnExec, 0);
+        return handle.IsInvalid ? throw Failure(Display(name)) : handle;
+    }
+
+    internal EntryInfo? Stat(string name)
+    {
+        if (LibC.StatxAt(Handle, UnixName.Encode(name), LibC.SymlinkNoFollow, LibC.StatxBasic, out var found) != 0)
+            return Marshal.GetLastPInvokeError() == LibC.ENOENT ? null : throw Failure(Display(name));
+        var kind = (found.Mode & 0xF000) switch
+        {
+            0x8000 => EntryKind.File,
+            0x4000 => EntryKind.Folder,
+            0xA000 => EntryKind.Link,
+            _ => EntryKind.Other,
+        };
+        return new EntryInfo(
+            kind, found.Mode & 0xFFFu, found.Uid, found.Gid, (long)found.Size, Time(found.Modification), Time(found.Access), Time(found.Change),
+            found.Inode, found.Links);
+
+        static FileTime Time(LibC.Time time) => new(time.Seconds, time.Nanoseconds);
+    }
+
+    /// <summary>The names of all entries, in no particular order.</summary>
+    internal List<string> Names() => Entries().ConvertAll(e => e.Name);
+
+    /// <summary>All entries, in no particular order, each with whether it is a folder; null where the file system does not say.</summary>
+    internal List<(string Name, bool? IsFolder)> Entries()
+    {
+        const byte Unknown = 0;
+        const byte Directory = 4;
+        var names = new List<(string, bool?)>();
+        if (LibC.Seek(Handle, 0, 0) != 0)
+            throw Failure(_display);
+        const int Length = 32768;
+        byte* buffer = stackalloc byte[Length];
+        while (true)
+        {
+            nint got = LibC.GetDents(Handle, buffer, Length);
+            if (got < 0)
+                throw Failure(_display);
+            if (got == 0)
+                return names;
+            // struct linux_dirent64: inode 8, offset 8, record length 2, type 1, name with terminator.
+            for (byte* entry = buffer; entry < buffer + got; entry += *(ushort*)(entry + 16))
+            {
+                var name = MemoryMarshal.CreateReadOnlySpanFromNullTerminated(entry + DirentNameOffset);
+                if (!name.SequenceEqual("."u8) && !name.SequenceEqual(".."u8))
+                    names.Add((UnixName.Decode(name), entry[DirentTypeOffset] switch { Unknown => null, Directory => true, _ => false }));
+            }
+        }
+    }
+
+    /// <summary>The name as it is spelled here: itself when it is there, else the first that differs in case only; null when there is none.</summary>
+    internal string? Spelling(string name) =>
+        Stat(name) is not null ? name : Names().Where(n => n.Equals(name, StringComparison.OrdinalIgnoreCase)).Min(StringComparer.Ordinal);
+
+    internal string ReadLink(string name)
+    {
+        const int Length = 4096;
+        byte* buffer = stackalloc byte[Length];
+        nint got = LibC.ReadLinkAt(Handle, UnixName.Encode(name), buffer, Length);
+        return got < 0 ? throw Failure(Display(name)) : UnixName.Decode(new ReadOnlySpan<byte>(buffer, (int)got));
+    }
+
+    /// <summary>Takes the lock of this folder for as long as it is open; false when another holds it.</summary>
+    internal bool TryLock()
+    {
+        if (LibC.Lock(Handle, LibC.LockExclusive | LibC.LockNonBlocking) == 0)
+            return true;
+        return Marshal.GetLastPInvokeError() == LibC.EAGAIN ? false : throw Failure(_display);
+    }
+
+    /// <summary>Waits for the lock of this folder and takes it for as long as the folder is open.</summary>
+    internal void Lock() => Check(LibC.Lock(Handle, LibC.LockExclusive), ".");
+
+    internal SafeFileHandle CreateFile(string name, uint mode = 0x1A4)
+    {
+        _seam.Pass(WriteKind.Create, Display(name));
+        var handle = _seam.Disk.Create(Handle, UnixName.Encode(name), mode);
+        return handle.IsInvalid ? throw Failure(Display(name)) : handle;
+    }
+
+    internal void Write(SafeFileHandle file, ReadOnlySpan<byte> bytes, long offset, string name)
+    {
+        _seam.Pass(WriteKind.Write, Display(name));
+        try
+        {
+            _seam.Disk.Write(file, bytes, offset);
+        }
+        catch (IOException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"{Display(name)} could not be written: {e.Message}", e);
+        }
+    }
+
+    internal void Truncate(SafeFileHandle file, long length, string name)
+    {
+        _seam.Pass(WriteKind.Truncate, Display(name));
+        Check(_seam.Disk.Truncate(file, length), name);
+    }
+
+    internal void Flush(SafeFileHandle file, string name)
+    {
+        _seam.Pass(WriteKind.Flush, Display(name));
+        Check(_seam.Disk.Flush(file), name);
+    }
+
+    /// <summary>Flushes this folder's own list of names.</summary>
+    internal void Flush() => Flush(Handle, ".");
+
+    /// <summary>Flushes everything written to the file system that this folder is on.</summary>
+    internal void FlushFileSystem()
+    {
+        _seam.Pass(WriteKind.Flush, _display);
+        Check(_seam.Disk.FlushFileSystem(Handle), ".");
+    }
+
+    /// <summary>Gives an entry another name, here or in another folder of the same file system; replaces a file of that name.</summary>
+    internal void Rename(string from, string to, Folder? toFolder = null)
+    {
+        _seam.Pass(WriteKind.Rename, Display(from));
+        Check(_seam.Disk.Rename(Handle, UnixName.Encode(from), (toFolder ?? this).Handle, UnixName.Encode(to)), from);
+    }
+
+    internal void Delete(string name, bool folder = false)
+    {
+        _seam.Pass(WriteKind.Delete, Display(name));
+        Check(_seam.Disk.Delete(Handle, UnixName.Encode(name), folder), name);
+    }
+
+    internal void MakeFolder(string name, uint mode = 0x1C0)
+    {
+        _seam.Pass(WriteKind.Create, Display(name));
+        Check(_seam.Disk.MakeFolder(Handle, UnixName.Encode(name), mode), name);
+    }
+
+    internal void MakeLink(string name, ReadOnlySpan<byte> target)
+    {
+        _seam.Pass(WriteKind.Create, Display(name));
+        Check(_seam.Disk.MakeLink(Handle, UnixName.Encode(name), target), name);
+    }
+
+    internal void SetOwnerAndMode(string name, uint uid, uint gid, uint mode, EntryKind kind)
+    {
+        _seam.Pass(WriteKind.Attributes, Display(name));
+        var now = Stat(name) ?? throw new MoorfieldException(Trouble.Failed, $"{Display(name)} is gone.");
+        if (now.Uid != uid || now.Gid != gid)
+            Check(_seam.Disk.SetOwner(Handle, UnixName.Encode(name), uid, gid), name);
+        if (kind != EntryKind.Link && now.Mode != mode)
+            Check(_seam.Disk.SetMode(Handle, UnixName.Encode(name), mode), name);
+    }
+
+    internal void SetTimes(string name, FileTime accessed, FileTime modified)
+    {
+        _seam.Pass(WriteKind.Attributes, Display(name));
+        Check(_seam.Disk.SetTimes(Handle, UnixName.Encode(name), accessed, modified), name);
+    }
+
+    /// <summary>An extended attribute of an entry; null when it has none of that name, the file system knows none, or it cannot be read.</summary>
+    internal byte[]? Attribute(string name, string attribute) => Attribute(name, attribute, out _);
+
+    /// <param name="isThere">Whether it has one, read or not.</param>
+    internal byte[]? Attribute(string name, string attribute, out bool isThere)
+    {
+        isThere = true;
+        byte[] path = AttributePath(name);
+        byte[] key = [.. System.Text.Encoding.UTF8.GetBytes(attribute), 0];
+        nint length = LibC.GetAttribute(path, key, null, 0);
+        while (length > 0)
+        {
+            byte[] value = new byte[length];
+            nint got;
+            fixed (byte* start = value)
+                got = LibC.GetAttribute(path, key, start, (nuint)value.Length);
+            if (got >= 0)
+                return value[..(int)got];
+            length = Marshal.GetLastPInvokeError() == LibC.ERANGE ? length * 2 : -1;
+        }
+        isThere = length == 0 || Marshal.GetLastPInvokeError() is not (LibC.ENODATA or LibC.ENOTSUP or LibC.EPERM or LibC.ENOENT);
+        return length == 0 ? [] : null;
+    }
+
+    /// <summary>The names of the extended attributes that the file system lists; some exist without being listed.</summary>
+    internal IEnumerable<string> AttributeNames(string name)
+    {
+        const int Length = 65536;
+        byte* buffer = stackalloc byte[Length];
+        nint got = LibC.ListAttributes(AttributePath(name), buffer, Length);
+        return got <= 0 ? [] : System.Text.Encoding.UTF8.GetString(buffer, (int)got).Split('\0', StringSplitOptions.RemoveEmptyEntries);
+    }
+
+    internal void SetAttribute(string name, string attribute, ReadOnlySpan<byte> value)
+    {
+        _seam.Pass(WriteKind.Attributes, Display(name));
+        byte[] key = [.. System.Text.Encoding.UTF8.GetBytes(attribute), 0];
+        Check(_seam.Disk.SetAttribute(AttributePath(name), key, value), $"{name} ({attribute})");
+    }
+
+    private byte[] AttributePath(string name) =>
+        [.. System.Text.Encoding.ASCII.GetBytes($"/proc/self/fd/{Handle.DangerousGetHandle()}/"), .. UnixName.Encode(name)];
+
+    private string Display(string name) => name == "." ? _display : $"{_display.TrimEnd('/')}/{name}";
+
+    private void Check(int result, string name)
+    {
+        if (result != 0)
+            throw Failure(Display(name));
+    }
+
+    private static MoorfieldException Failure(string path, int? error = null)
+    {
+        int number = error ?? Marshal.GetLastPInvokeError();
+        return new MoorfieldException(Trouble.Failed, $"{path}: {Marshal.GetPInvokeErrorMessage(number)}.");
+    }
+
+    public void Dispose() => Handle.Dispose();
+}

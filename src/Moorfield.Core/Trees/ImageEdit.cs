@@ -1,0 +1,202 @@
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Core.Model;
+using Moorfield.Formats.Native;
+using Moorfield.Formats.Wim;
+
+namespace Moorfield.Core.Trees;
+
+/// <summary>Where a content that an image has dropped can be had from.</summary>
+/// <param name="Blob">Its place in the image file; null when its bytes are not there any more.</param>
+/// <param name="Open">Opens it in the vault; null when it is not kept there.</param>
+internal sealed record RestorableContent(BlobEntry? Blob, Func<Stream>? Open);
+
+/// <summary>
+/// One change of an image file, over any number of its editions. Everything new is appended; only <see cref="Commit"/> makes it count. Until
+/// then <see cref="Abandon"/> cuts the file back to what it was.
+/// </summary>
+internal sealed class ImageEdit : IDisposable
+{
+    private readonly ImageFile _file;
+    private readonly SeamFileStream _output;
+    private readonly WimEditor _editor;
+    private readonly IReadOnlyDictionary<Sha1Hash, RestorableContent> _restorable;
+
+    internal ImageEdit(ImageFile file, SeamFileStream output, DateTime now, IReadOnlyDictionary<Sha1Hash, RestorableContent> restorable)
+    {
+        _file = file;
+        _output = output;
+        _editor = new WimEditor(file.Wim, output);
+        _restorable = restorable;
+        Now = now;
+    }
+
+    /// <summary>UTC.</summary>
+    internal DateTime Now { get; }
+
+    internal ReadOnlySpan<byte> HeaderAfter => _editor.Header.Bytes;
+
+    internal long LengthAfter => _output.Length;
+
+    /// <summary>Contents that no edition refers to after the change.</summary>
+    internal IReadOnlyList<BlobEntry> Dropped => _editor.Dropped;
+
+    /// <summary>The tree of an edition, for changing.</summary>
+    internal WimEdition OpenEdition(int number)
+    {
+        try
+        {
+            return new WimEdition(_file, number, _file.ReadMetadata(number), this);
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"{_file.Name} {e.Message}.", e);
+        }
+    }
+
+    /// <summary>Appends the metadata of a changed edition.</summary>
+    internal void Add(WimEdition edition) => Guarded(() => _editor.SetMetadata(edition.Number, edition.Metadata, Now));
+
+    /// <summary>Appends a prepared content, once for all editions that get it.</summary>
+    internal Sha1Hash Add(PreparedContent content, Sha1Hash basis)
+    {
+        lock (content)
+        {
+            if (content.AddedAs is null)
+            {
+                var old = _file.Wim.Blobs.Find(basis);
+                Guarded(() => content.AddedAs = _editor.AddContent(content.After, old, content.Before));
+                content.Before.Dispose();
+                _file.AddWritten(content.AddedAs!.Value, content.After, old);
+            }
+            return content.AddedAs!.Value;
+        }
+    }
+
+    /// <summary>Makes sure that the image has a content that comes back.</summary>
+    internal void Restore(Sha1Hash hash)
+    {
+        if (_file.Wim.Blobs.Find(hash) is not null)
+            return;
+        var content = _restorable.GetValueOrDefault(hash) ?? throw new MoorfieldException(Trouble.Failed, $"{_file.Name}: the content {hash} is neither in the file nor in the vault.");
+        Guarded(() =>
+        {
+            if (content.Blob is { } blob)
+            {
+                _editor.AddAgain(blob);
+                return;
+            }
+            using var kept = FileContent.InMemory(content.Open!());
+            if (_editor.AddContent(kept) != hash)
+                throw new InvalidDataException($"would get another content than {hash} from the vault");
+        });
+    }
+
+    internal long SizeOf(Sha1Hash hash) => _editor.SizeOf(hash);
+
+    /// <summary>Writes the tables, and everything to the disk; only the header is missing then.</summary>
+    internal void Finish() => Guarded(_editor.Finish);
+
+    /// <summary>Overwrites the header: now the file is the new one.</summary>
+    internal void Commit()
+    {
+        _editor.Commit();
+        _file.Reload();
+    }
+
+    /// <summary>Makes the file what it was: the old header, in case the new one was being written, and the old length.</summary>
+    internal void Abandon(bool wasCommitting)
+    {
+        if (wasCommitting)
+            WimEditor.WriteHeader(_output, _file.Wim.Header.Bytes);
+        _output.SetLength(_file.Wim.Length);
+        _output.Flush();
+    }
+
+    private void Guarded(Action act)
+    {
+        try
+        {
+            act();
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"{_file.Name} {e.Message}.", e);
+        }
+    }
+
+    public void Dispose() => _output.Dispose();
+}
+
+/// <summary>A file open for writing, every step of which passes the <see cref="WriteSeam"/>. Flushing goes down to the disk.</summary>
+internal sealed class SeamFileStream(SafeFileHandle file, WriteSeam seam, string name) : Stream
+{
+    private const int EarlyStretch = 8 << 20;
+    private const uint BeginWriting = 2;
+    private long _underWay = RandomAccess.GetLength(file);
+
+    public override bool CanRead => false;
+    public override bool CanSeek => true;
+    public override bool CanWrite => true;
+    public override long Length => RandomAccess.GetLength(file);
+    public override long Position { get; set; }
+
+    internal SafeFileHandle File => file;
+
+    public override void Write(ReadOnlySpan<byte> buffer)
+    {
+        seam.Pass(WriteKind.Write, name);
+        Guarded(buffer, bytes => seam.Disk.Write(file, bytes, Position));
+        Position += buffer.Length;
+        if (Position - _underWay < EarlyStretch)
+            return;
+        // The disk can begin while more is being prepared; whether it does makes no difference to what Flush promises.
+        _ = LibC.SyncRange(file, _underWay, Position - _underWay, BeginWriting);
+        _underWay = Position;
+    }
+
+    public override void Write(byte[] buffer, int offset, int count) => Write(buffer.AsSpan(offset, count));
+
+    public override void Flush()
+    {
+        seam.Pass(WriteKind.Flush, name);
+        if (seam.Disk.Flush(file) != 0)
+            throw new MoorfieldException(Trouble.Failed, $"{name} could not be flushed to the disk: {System.Runtime.InteropServices.Marshal.GetLastPInvokeErrorMessage()}.");
+    }
+
+    public override void SetLength(long value)
+    {
+        seam.Pass(WriteKind.Truncate, name);
+        if (seam.Disk.Truncate(file, value) != 0)
+            throw new MoorfieldException(Trouble.Failed, $"{name} could not be cut to {value:N0} bytes: {System.Runtime.InteropServices.Marshal.GetLastPInvokeErrorMessage()}.");
+    }
+
+    private delegate void WriteBytes(ReadOnlySpan<byte> bytes);
+
+    private void Guarded(ReadOnlySpan<byte> buffer, WriteBytes write)
+    {
+        try
+        {
+            write(buffer);
+        }
+        catch (IOException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"{name} could not be written: {e.Message}", e);
+        }
+    }
+
+    public override int Read(byte[] buffer, int offset, int count) => throw new NotSupportedException();
+
+    public override long Seek(long offset, SeekOrigin origin) => Position = origin switch
+    {
+        SeekOrigin.Begin => offset,
+        SeekOrigin.Current => Position + offset,
+        _ => Length + offset,
+    };
+
+    protected override void Dispose(bool disposing)
+    {
+        if (disposing)
+            file.Dispose();
+        base.Dispose(disposing);
+    }
+}

@@ -1,0 +1,290 @@
+using System.Collections.Concurrent;
+using System.Collections.Immutable;
+using System.Runtime.InteropServices;
+using System.Text;
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Core.Model;
+using Moorfield.Formats.Native;
+using Moorfield.Formats.Wim;
+
+namespace Moorfield.Core.Trees;
+
+/// <summary>An offline install image: a WIM or ESD file with one Windows in each of its editions.</summary>
+public sealed class ImageFile : IDisposable
+{
+    private const long CacheLimit = 128L << 20;
+    private const long LeastCached = 1 << 20;
+    private readonly SafeFileHandle _file;
+    private readonly WriteSeam _seam;
+    private readonly List<(Sha1Hash Hash, SafeFileHandle Content)> _cache = [];
+    private readonly Dictionary<Sha1Hash, WrittenContent> _written = [];
+    private readonly ConcurrentDictionary<Sha1Hash, Lazy<SafeFileHandle>> _loading = new();
+    private readonly Lock _gate = new();
+
+    private ImageFile(string path, SafeFileHandle file, WriteSeam seam)
+    {
+        FullPath = Path.GetFullPath(path);
+        _file = file;
+        _seam = seam;
+        Wim = OpenWim();
+    }
+
+    /// <summary>The file's name, for messages.</summary>
+    public string Name => Path.GetFileName(FullPath);
+
+    public string FullPath { get; }
+
+    /// <summary>The container as it was when the file was opened, or last changed through this.</summary>
+    public WimFile Wim { get; private set; }
+
+    /// <summary>What the XML data says of the editions, in their order.</summary>
+    public ImmutableArray<ImageInfo> Editions => [.. Enumerable.Range(1, Wim.Header.ImageCount).Select(Wim.Xml.Image)];
+
+    /// <summary>Opens an image file.</summary>
+    /// <exception cref="MoorfieldException">Not there, cannot be read, no WIM, or a damaged one.</exception>
+    public static ImageFile Open(string path, WriteSeam seam)
+    {
+        var file = OpenPath(path, LibC.ReadOnly) ?? throw new MoorfieldException(Trouble.Failed, $"{path} cannot be read: {Marshal.GetLastPInvokeErrorMessage()}.");
+        try
+        {
+            if (!IsRegular(file) || !WimHeader.Begins(file))
+                throw new MoorfieldException(Trouble.Misused, $"{path} is a file, but no WIM or ESD. Name an image file, or the folder where a Windows volume is mounted.");
+            return new ImageFile(path, file, seam);
+        }
+        catch
+        {
+            file.Dispose();
+            throw;
+        }
+    }
+
+    private static bool IsRegular(SafeFileHandle file) => LibC.StatxAt(file, "\0"u8, LibC.EmptyPath, LibC.StatxBasic, out var found) == 0 && (found.Mode & 0xF000) == 0x8000;
+
+    /// <summary>Takes the file for this run; false when another run has it.</summary>
+    public bool TryLock() => LibC.Lock(_file, LibC.LockExclusive | LibC.LockNonBlocking) == 0;
+
+    /// <summary>Makes sure that this file may be changed.</summary>
+    /// <exception cref="MoorfieldException">A kind of image that is not changed here, or contents overlap.</exception>
+    public void CheckChangeable()
+    {
+        if (WhyUnchangeable() is { } why)
+            throw new MoorfieldException(Trouble.Refused, $"{Name} {why}. Nothing was changed.");
+    }
+
+    /// <summary>Why this file may not be changed, to stand behind its name; null when it may.</summary>
+    public string? WhyUnchangeable()
+    {
+        try
+        {
+            WimEditor.CheckChangeable(Wim.Header);
+            WimCompactor.CheckLayout(Wim);
+            return null;
+        }
+        catch (InvalidDataException e)
+        {
+            return e.Message;
+        }
+    }
+
+    /// <summary>Bytes that compacting would give back; 0 when that is not known, because contents overlap.</summary>
+    public long Reclaimable()
+    {
+        try
+        {
+            return WimCompactor.Reclaimable(Wim);
+        }
+        catch (InvalidDataException)
+        {
+            return 0;
+        }
+    }
+
+    /// <summary>The tree of an edition, for reading.</summary>
+    /// <param name="number">From 1.</param>
+    /// <exception cref="MoorfieldException">Its metadata is damaged.</exception>
+    public WimEdition OpenEdition(int number) => Guarded(() => new WimEdition(this, number, ReadMetadata(number)));
+
+    internal ImageMetadata ReadMetadata(int number) => Wim.Header.IsSplit && Wim.Blobs.Metadata.Count == 0
+        ? throw new InvalidDataException($"is part {Wim.Header.Part} of {Wim.Header.Parts} of a split WIM, without the editions' lists of files. Join the parts first")
+        : Wim.ReadMetadata(number);
+
+    /// <summary>A content as a file in memory, for the caller to close. The last large ones are kept: editions share most of what is read.</summary>
+    /// <exception cref="InvalidDataException">Damaged.</exception>
+    internal SafeFileHandle OpenContent(BlobEntry blob)
+    {
+        if (blob.Size < LeastCached)
+            return Load(blob);
+        if (Cached(blob.Hash) is { } cached)
+            return cached;
+        // Editions that want the same at the same time wait for the first of them.
+        var loading = _loading.GetOrAdd(blob.Hash, _ => new Lazy<SafeFileHandle>(() => Load(blob)));
+        try
+        {
+            var loaded = loading.Value;
+            lock (_gate)
+            {
+                if (!loaded.IsClosed)
+                {
+                    var content = Reopen(loaded);
+                    if (_loading.TryRemove(KeyValuePair.Create(blob.Hash, loading)))
+                        AddToCache(blob.Hash, loaded);
+                    return content;
+                }
+            }
+            return OpenContent(blob); // another thread used it, and it was closed since
+        }
+        catch
+        {
+            _loading.TryRemove(KeyValuePair.Create(blob.Hash, loading));
+            throw;
+        }
+    }
+
+    /// <summary>A content that was written, and the one that it replaced.</summary>
+    private sealed record WrittenContent(SafeFileHandle Content, BlobEntry? Basis);
+
+    /// <summary>Keeps what was just written, so that reading it back means comparing instead of decompressing.</summary>
+    internal void AddWritten(Sha1Hash hash, SafeFileHandle content, BlobEntry? basis)
+    {
+        lock (_gate)
+        {
+            if (_written.Values.Sum(w => RandomAccess.GetLength(w.Content)) + RandomAccess.GetLength(content) <= CacheLimit && _written.TryAdd(hash, new WrittenContent(content, basis)))
+                return;
+        }
+        content.Dispose();
+    }
+
+    private WrittenContent? TakeWritten(Sha1Hash hash)
+    {
+        lock (_gate)
+            return _written.Remove(hash, out var written) ? written : null;
+    }
+
+    private SafeFileHandle Load(BlobEntry blob)
+    {
+        if (TakeWritten(blob.Hash) is { } written)
+        {
+            using var basisContent = written.Basis is { } old ? Cached(old.Hash) : null;
+            if (Wim.Stores(blob, written.Content, written.Basis, basisContent))
+                return written.Content;
+            written.Content.Dispose();
+            throw new InvalidDataException($"is damaged: the content {blob.Hash} is not what was written");
+        }
+        var content = MemoryFile.Create();
+        try
+        {
+            Wim.CopyTo(blob, content);
+            return content;
+        }
+        catch
+        {
+            content.Dispose();
+            throw;
+        }
+    }
+
+    private SafeFileHandle? Cached(Sha1Hash hash)
+    {
+        lock (_gate)
+        {
+            int index = _cache.FindIndex(c => c.Hash == hash);
+            return index < 0 ? null : Reopen(_cache[index].Content);
+        }
+    }
+
+    private void AddToCache(Sha1Hash hash, SafeFileHandle content)
+    {
+        lock (_gate)
+        {
+            _cache.Add((hash, content));
+            while (_cache.Count > 1 && _cache.Sum(c => RandomAccess.GetLength(c.Content)) > CacheLimit)
+            {
+                _cache[0].Content.Dispose();
+                _cache.RemoveAt(0);
+            }
+        }
+    }
+
+    /// <summary>The same file in memory once more, to be closed on its own.</summary>
+    private static SafeFileHandle Reopen(SafeFileHandle memory) =>
+        OpenPath($"/proc/self/fd/{memory.DangerousGetHandle()}", LibC.ReadOnly) ?? throw new IOException($"A file in memory cannot be opened again: {Marshal.GetLastPInvokeErrorMessage()}.");
+
+    /// <summary>Begins a change.</summary>
+    /// <param name="restorable">Contents that may come back, by SHA-1.</param>
+    /// <exception cref="MoorfieldException">The file cannot be written.</exception>
+    internal ImageEdit BeginEdit(DateTime now, IReadOnlyDictionary<Sha1Hash, RestorableContent> restorable) => new(this, OpenForWriting(), now, restorable);
+
+    /// <summary>Puts an old header and an old length back: the file is then what it was, to the last byte.</summary>
+    internal void Rewind(ReadOnlySpan<byte> header, long length)
+    {
+        using (var output = OpenForWriting())
+        {
+            WimEditor.WriteHeader(output, header);
+            output.SetLength(length);
+            output.Flush();
+        }
+        Reload();
+    }
+
+    private SeamFileStream OpenForWriting()
+    {
+        // By the open descriptor: what was read is what is written, whatever has the name by now.
+        var file = OpenPath($"/proc/self/fd/{_file.DangerousGetHandle()}", LibC.ReadWrite)
+            ?? throw new MoorfieldException(Trouble.Failed, $"{Name} cannot be written: {Marshal.GetLastPInvokeErrorMessage()}. Nothing was changed.");
+        return new SeamFileStream(file, _seam, FullPath);
+    }
+
+    /// <summary>Opens a file without the advisory lock that .NET would take; null when that fails.</summary>
+    private static SafeFileHandle? OpenPath(string path, int mode)
+    {
+        byte[] bytes = [.. Encoding.UTF8.GetBytes(path), 0];
+        var file = LibC.Open(bytes, mode | LibC.NonBlock | LibC.CloseOnExec, 0);
+        return file.IsInvalid ? null : file;
+    }
+
+    /// <summary>Reads header and tables again, as they are on the disk now.</summary>
+    /// <exception cref="MoorfieldException">The file is damaged.</exception>
+    public void Reload()
+    {
+        var fresh = OpenWim();
+        Wim.Dispose();
+        Wim = fresh;
+    }
+
+    private WimFile OpenWim() => Guarded(() => WimFile.Open(_file));
+
+    private T Guarded<T>(Func<T> use)
+    {
+        try
+        {
+            return use();
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"{Name} {e.Message}.", e);
+        }
+        catch (DllNotFoundException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, e.Message, e);
+        }
+    }
+
+    private void ClearCache()
+    {
+        lock (_gate)
+        {
+            _cache.ForEach(c => c.Content.Dispose());
+            _cache.Clear();
+            foreach (var written in _written.Values)
+                written.Content.Dispose();
+            _written.Clear();
+        }
+    }
+
+    public void Dispose()
+    {
+        ClearCache();
+        Wim.Dispose();
+        _file.Dispose();
+    }
+}

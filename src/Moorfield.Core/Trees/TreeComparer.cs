@@ -1,0 +1,86 @@
+using System.Security.Cryptography;
+using Moorfield.Core.Model;
+
+namespace Moorfield.Core.Trees;
+
+public enum TreeState
+{
+    /// <summary>Nothing is there.</summary>
+    Absent,
+
+    /// <summary>Everything that is there belongs to the recorded tree, but some of it is missing.</summary>
+    Partial,
+
+    /// <summary>Exactly the recorded names, kinds and contents.</summary>
+    Same,
+
+    /// <summary>Something is there that the record does not have, or has otherwise.</summary>
+    Different,
+}
+
+/// <summary>Compares what is on disk with a record, by names, kinds, link targets and contents.</summary>
+internal static class TreeComparer
+{
+    /// <param name="exactly">Also by owner, mode, time of the last change and extended attributes, which hold streams, flags and security
+    /// descriptors.</param>
+    internal static TreeState Compare(Folder parent, string name, RecordedTree image, bool exactly = false)
+    {
+        var entries = image.Entries.ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
+        int found = 0;
+        if (!Matches(parent, name, "", entries, exactly, ref found, 0))
+            return TreeState.Different;
+        return found == entries.Count ? TreeState.Same : TreeState.Partial;
+    }
+
+    private static bool Matches(Folder folder, string name, string path, Dictionary<string, RecordedEntry> entries, bool exactly, ref int found,
+    int depth)
+    {
+        TreeRecorder.CheckDepth(depth);
+        if (name == TreeWriter.PartName)
+            return true; // left by a run that was cut off; the next one takes it away
+        if (!entries.TryGetValue(path, out var entry) || !IsSame(folder, name, entry) || (exactly && !HasAttributes(folder, name, entry)))
+            return false;
+        found++;
+        if (entry.Kind != EntryKind.Folder)
+            return true;
+        using var child = folder.OpenFolder(name);
+        if (child is null)
+            return false;
+        foreach (string childName in child.Names())
+        {
+            if (!Matches(child, childName, path.Length == 0 ? childName : $"{path}\\{childName}", entries, exactly, ref found, depth + 1))
+                return false;
+        }
+        return true;
+    }
+
+    /// <summary>Whether an entry has the recorded kind and content. A reparse point that the driver shows as a link counts by its data.</summary>
+    internal static bool IsSame(Folder folder, string name, RecordedEntry entry)
+    {
+        var info = folder.Stat(name);
+        if (info?.Kind != entry.Kind)
+            return false;
+        if (entry.Attributes.TryGetValue(Withheld.ReparseAttribute, out byte[]? reparse))
+            return folder.Attribute(name, Withheld.ReparseAttribute) is { } now && now.AsSpan().SequenceEqual(reparse);
+        if (entry.Kind == EntryKind.Link)
+            return folder.ReadLink(name) == entry.LinkTarget;
+        if (entry.Kind != EntryKind.File)
+            return true;
+        if (info.Value.Size != entry.Size)
+            return false;
+        using var file = folder.OpenFile(name);
+        return file is not null && FileContent.HashOf(file) == entry.Blob;
+    }
+
+    /// <summary>Whether an entry has the recorded owner, mode, time of its last change and attributes, and no others.</summary>
+    private static bool HasAttributes(Folder folder, string name, RecordedEntry entry)
+    {
+        if (folder.Stat(name) is not { } info || info.Uid != entry.Uid || info.Gid != entry.Gid || info.Modified != entry.Modified
+        || (entry.Kind != EntryKind.Link && info.Mode != entry.Mode))
+            return false;
+        var now = TreeRecorder.Attributes(folder, name);
+        return now.Keys.Union(entry.Attributes.Keys, StringComparer.Ordinal).Where(k => !TreeWriter.IsTimes(k))
+            .All(k => now.TryGetValue(k, out byte[]? value) && entry.Attributes.TryGetValue(k, out byte[]? wanted)
+                && value.AsSpan().SequenceEqual(wanted));
+    }
+}

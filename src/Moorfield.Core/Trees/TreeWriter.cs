@@ -1,0 +1,233 @@
+using Moorfield.Core.Model;
+
+namespace Moorfield.Core.Trees;
+
+/// <summary>Adds and removes trees inside open folders.</summary>
+/// <param name="content">Opens the content kept under a name.</param>
+/// <param name="resumes">A run that was cut off may have left files that are not whole.</param>
+internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = false)
+{
+    /// <summary>A file has this name while it is being written, so that a file with its own name is always whole.</summary>
+    internal const string PartName = ".moorfield-part";
+
+    private readonly List<string> _warnings = [];
+
+    internal IReadOnlyList<string> Warnings => _warnings;
+
+    internal static void Remove(Folder parent, string name, int depth = 0)
+    {
+        TreeRecorder.CheckDepth(depth);
+        if (parent.Stat(name) is not { } info)
+            return;
+        if (info.Kind == EntryKind.Folder)
+        {
+            using (var folder = parent.OpenFolder(name))
+            {
+                // A listing can be incomplete when entries go meanwhile (fuse drivers): again until it is empty.
+                int last = int.MaxValue;
+                for (var names = folder!.Names(); names.Count > 0; names = folder.Names())
+                {
+                    if (names.Count == last)
+                        throw new MoorfieldException(Trouble.Failed, $"'{names[0]}' was deleted and is still there.");
+                    last = names.Count;
+                    names.ForEach(child => Remove(folder, child, depth + 1));
+                }
+            }
+            parent.Delete(name, folder: true);
+            return;
+        }
+        parent.Delete(name);
+    }
+
+    /// <summary>Writes a file whole or not at all, flushed with its name.</summary>
+    internal static void WriteWhole(Folder folder, string name, ReadOnlySpan<byte> bytes)
+    {
+        byte[] content = bytes.ToArray();
+        Place(folder, name, () =>
+        {
+            using var file = folder.CreateFile(PartName);
+            folder.Write(file, content, 0, name);
+            folder.Flush(file, name);
+        });
+        folder.Flush();
+    }
+
+    /// <summary>Makes something under the name for parts and gives it its own name; nothing is left of it when that fails.</summary>
+    internal static void Place(Folder folder, string name, Action make)
+    {
+        DeletePart(folder);
+        try
+        {
+            make();
+            folder.Rename(PartName, name);
+        }
+        catch (MoorfieldException)
+        {
+            try
+            {
+                DeletePart(folder);
+            }
+            catch (MoorfieldException)
+            {
+                // what went wrong first is what a person must know
+            }
+            throw;
+        }
+    }
+
+    internal void Add(Folder parent, string name, RecordedTree image)
+    {
+        var children = image.Entries.Where(e => e.Path.Length > 0).ToLookup(e => e.Path.LastIndexOf('\\') is var i and >= 0 ? e.Path[..i] : "", StringComparer.Ordinal);
+        Add(parent, name, image.Entries[0], children);
+    }
+
+    private void Add(Folder parent, string name, RecordedEntry entry, ILookup<string, RecordedEntry> children)
+    {
+        // Writing its data turns an empty file or folder into a reparse point. [seen]
+        bool isReparsePoint = entry.Attributes.ContainsKey(Withheld.ReparseAttribute);
+        if (parent.Stat(name) is { } there)
+        {
+            if (there.Kind != EntryKind.Folder || entry.Kind != EntryKind.Folder || isReparsePoint)
+            {
+                if (TreeComparer.IsSame(parent, name, entry))
+                {
+                    SetAttributes(parent, name, entry); // a run may have been cut off between the content and these
+                    return;
+                }
+                if (resumes && IsTorn(parent, name, there, entry))
+                {
+                    AddLeaf(parent, name, entry, isReparsePoint);
+                    return;
+                }
+                throw new MoorfieldException(Trouble.Failed, $"'{name}' is there already, with other content.");
+            }
+        }
+        else if (isReparsePoint || entry.Kind != EntryKind.Folder)
+        {
+            AddLeaf(parent, name, entry, isReparsePoint);
+            return;
+        }
+        else
+        {
+            parent.MakeFolder(name);
+        }
+        using (var folder = parent.OpenFolder(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' is no folder any more."))
+        {
+            DeletePart(folder);
+            foreach (var child in children[entry.Path])
+                Add(folder, child.Path[(child.Path.LastIndexOf('\\') + 1)..], child, children);
+        }
+        SetAttributes(parent, name, entry);
+    }
+
+    private void AddLeaf(Folder parent, string name, RecordedEntry entry, bool isReparsePoint)
+    {
+        Place(parent, name, () =>
+        {
+            if (entry.Kind == EntryKind.Link && !isReparsePoint)
+            {
+                parent.MakeLink(PartName, UnixName.EncodeTarget(entry.LinkTarget!));
+            }
+            else if (entry.Kind == EntryKind.Folder)
+            {
+                parent.MakeFolder(PartName);
+            }
+            else
+            {
+                using var file = parent.CreateFile(PartName, 0x180);
+                if (!isReparsePoint)
+                    Copy(parent, file, entry, name);
+            }
+            SetAttributes(parent, PartName, entry);
+        });
+        SetAttributes(parent, name, entry, IsFlags); // a new name counts as a change on ntfs-3g
+    }
+
+    /// <summary>
+    /// Whether a file is one that was being written when the power went: not longer than it should be, and zero wherever it is not what it
+    /// should be.
+    /// </summary>
+    private bool IsTorn(Folder parent, string name, EntryInfo there, RecordedEntry entry)
+    {
+        if (there.Kind != EntryKind.File || entry.Kind != EntryKind.File || there.Size > entry.Size)
+            return false;
+        using var file = parent.OpenFile(name);
+        if (file is null)
+            return false;
+        using var wanted = content(entry.Blob!);
+        byte[] right = new byte[1 << 17];
+        bool torn = true;
+        FileContent.ForEachPiece(file, piece =>
+        {
+            while (torn && piece.Length > 0)
+            {
+                int got = wanted.ReadAtLeast(right.AsSpan(0, Math.Min(right.Length, piece.Length)), 1, throwOnEndOfStream: false);
+                torn = got > 0;
+                for (int i = 0; i < got && torn; i++)
+                    torn = piece[i] == right[i] || piece[i] == 0;
+                piece = piece[got..];
+            }
+        });
+        return torn;
+    }
+
+    private void Copy(Folder parent, Microsoft.Win32.SafeHandles.SafeFileHandle file, RecordedEntry entry, string name)
+    {
+        using var source = content(entry.Blob!);
+        byte[] buffer = new byte[1 << 17];
+        long done = 0;
+        while (source.Read(buffer) is > 0 and int got)
+        {
+            parent.Write(file, buffer.AsSpan(0, got), done, name);
+            done += got;
+        }
+        if (done != entry.Size)
+            throw new MoorfieldException(Trouble.Failed, $"The vault's copy of '{name}' has {done:N0} bytes, not {entry.Size:N0}.");
+    }
+
+    private void SetAttributes(Folder parent, string name, RecordedEntry entry)
+    {
+        Try(name, "owner and mode", () => parent.SetOwnerAndMode(name, entry.Uid, entry.Gid, entry.Mode, entry.Kind));
+        // After the mode, because on ntfs-3g a change of mode rewrites the security descriptor.
+        Give(a => !IsTimes(a) && !IsFlags(a));
+        Try(name, "times", () => parent.SetTimes(name, entry.Accessed, entry.Modified));
+        // Everything else changes the times, and marks a file as one to be archived.
+        Give(IsTimes);
+        Give(IsFlags);
+
+        void Give(Func<string, bool> which) => SetAttributes(parent, name, entry, which);
+    }
+
+    private void SetAttributes(Folder parent, string name, RecordedEntry entry, Func<string, bool> which)
+    {
+        foreach (var (attribute, value) in entry.Attributes.Where(a => which(a.Key)))
+        {
+            if (parent.Attribute(name, attribute) is not { } now || !now.AsSpan().SequenceEqual(value))
+                Try(name, attribute, () => parent.SetAttribute(name, attribute, value));
+        }
+    }
+
+    internal static bool IsTimes(string attribute) => attribute.Contains("times", StringComparison.Ordinal);
+
+    private static bool IsFlags(string attribute) => attribute.Contains("attrib", StringComparison.Ordinal);
+
+    // An owner, a mode or an attribute that this mount does not take must not lose the file.
+    private void Try(string name, string what, Action set)
+    {
+        try
+        {
+            set();
+        }
+        catch (MoorfieldException e) when (e.Trouble == Trouble.Failed)
+        {
+            _warnings.Add($"'{name}': {what} could not be put back. {e.Message}");
+        }
+    }
+
+    /// <summary>Takes away what a run that was cut off was writing here.</summary>
+    internal static void DeletePart(Folder folder)
+    {
+        if (folder.Stat(PartName) is not null)
+            Remove(folder, PartName);
+    }
+}

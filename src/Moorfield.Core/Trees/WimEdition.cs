@@ -1,0 +1,270 @@
+using System.Collections.Immutable;
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Core.Model;
+using Moorfield.Formats.Wim;
+
+namespace Moorfield.Core.Trees;
+
+/// <summary>
+/// The file tree of one edition of an image file. Changes are gathered in memory; <see cref="ImageEdit"/> writes them all at once. Not for
+/// use from several threads, but several editions of one file may be at work at the same time.
+/// </summary>
+public sealed class WimEdition : WindowsTree
+{
+    private const long ContentLimit = 4L << 30;
+    private readonly ImageFile _file;
+    private readonly ImageEdit? _edit;
+
+    /// <param name="edit">Where contents go; null for an edition that is only read.</param>
+    internal WimEdition(ImageFile file, int number, ImageMetadata metadata, ImageEdit? edit = null)
+    {
+        _file = file;
+        _edit = edit;
+        Number = number;
+        Metadata = metadata;
+    }
+
+    /// <summary>From 1.</summary>
+    public int Number { get; }
+
+    /// <inheritdoc/>
+    public override string Name => $"{_file.Name}, edition {Number}";
+
+    /// <inheritdoc/>
+    public override string FullPath => _file.FullPath;
+
+    internal ImageMetadata Metadata { get; }
+
+    /// <inheritdoc/>
+    public override EntryInfo? Stat(WindowsPath path) => Guarded(() => Find(path) is { } entry ? Info(entry) : (EntryInfo?)null);
+
+    /// <inheritdoc/>
+    public override IReadOnlyList<string> List(WindowsPath path) =>
+        Guarded(() => Find(path)?.Children.Select(c => c.Name).Order(StringComparer.OrdinalIgnoreCase).ToList() ?? []);
+
+    /// <inheritdoc/>
+    public override SafeFileHandle? OpenRead(WindowsPath path) => Guarded(() =>
+        FileAt(path) is not { } entry ? null
+        : entry.Content.IsZero ? FileContent.InMemory([])
+        : SizeOf(entry.Content) > ContentLimit ? throw new InvalidDataException($"has a file of {SizeOf(entry.Content):N0} bytes where that makes no sense")
+        : _file.OpenContent(Blob(entry)));
+
+    /// <inheritdoc/>
+    public override byte[]? Read(WindowsPath path, long limit) => Guarded(() =>
+        FileAt(path) is not { } entry ? null : entry.Content.IsZero ? [] : _file.Wim.Read(Blob(entry), limit));
+
+    /// <inheritdoc/>
+    public override void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit)
+    {
+        _ = Guarded(() =>
+        {
+            if (Find(path) is { IsFolder: true } top)
+                Look(top, WindowsPath.Root, 0);
+            return true;
+        });
+
+        void Look(ImageEntry folder, WindowsPath below, int depth)
+        {
+            TreeRecorder.CheckDepth(depth);
+            foreach (var child in folder.Children)
+            {
+                if (!child.IsFolder && !child.IsReparsePoint)
+                    visit(below, child.Name, Info(child));
+                else if (child.IsFolder && enters(below / child.Name))
+                    Look(child, below / child.Name, depth + 1);
+            }
+        }
+    }
+
+    /// <inheritdoc/>
+    public override WindowsPath Spelled(WindowsPath path)
+    {
+        if (path.IsRoot)
+            return path;
+        var parent = Spelled(path.Parent);
+        return parent / (Guarded(() => Find(parent)?.Find(path.Name)?.Name) ?? path.Name);
+    }
+
+    /// <inheritdoc/>
+    public override void CheckWritable(WindowsPath path, bool mayBecomeItsOwn = false) => _ = FileAt(path) ?? throw Missing(path);
+
+    /// <summary>Gives the file a new content and time, under all its names; all else that its entries have stays.</summary>
+    internal override string? ReplaceContent(PreparedContent file, WindowsPath path)
+    {
+        var entry = FileAt(path) ?? throw Missing(path);
+        Guarded(() =>
+        {
+            var added = Edit.Add(file, entry.Content);
+            foreach (var name in Names(entry))
+            {
+                name.SetContent(added);
+                name.SetTimes(name.Accessed, Edit.Now.ToFileTimeUtc());
+            }
+            return true;
+        });
+        return null;
+    }
+
+    /// <inheritdoc/>
+    public override void SetTimes(WindowsPath path, FileTime accessed, FileTime modified) => Guarded(() =>
+    {
+        foreach (var name in Names(Find(path) ?? throw Missing(path)))
+            name.SetTimes(ToWindows(accessed), ToWindows(modified));
+        return true;
+    });
+
+    /// <summary>All entries of one file: several when it has hard links.</summary>
+    private List<ImageEntry> Names(ImageEntry entry) => entry.LinkGroup == 0 ? [entry] : [.. Metadata.Linked(entry.LinkGroup)];
+
+    /// <summary>Records entries as they are stored. Their contents stay in the file and are not given to <paramref name="keep"/>.</summary>
+    public override RecordedTree? Record(WindowsPath path, Func<SafeFileHandle, string> keep, Action<LostContent> lost)
+    {
+        return Guarded(() =>
+        {
+            if (path.IsRoot || Find(path.Parent) is not { } parent || Find(path) is not { } top)
+                return null;
+            var entries = ImmutableArray.CreateBuilder<RecordedEntry>();
+            Add(top, "", 0);
+            return new RecordedTree(Info(parent).Modified, entries.ToImmutable());
+
+            void Add(ImageEntry entry, string place, int depth)
+            {
+                TreeRecorder.CheckDepth(depth);
+                var info = Info(entry);
+                entries.Add(new RecordedEntry(
+                    place, info.Kind, 0, 0, 0, info.Size, info.Modified, info.Accessed, entry.Content.IsZero ? null : entry.Content.ToString(), null,
+                    ImmutableSortedDictionary<string, byte[]>.Empty, entry.Record.ToArray(), Metadata.Descriptor(entry.Security).ToArray()));
+                foreach (var child in entry.Children)
+                    Add(child, place.Length == 0 ? child.Name : $"{place}\\{child.Name}", depth + 1);
+            }
+        });
+    }
+
+    /// <inheritdoc/>
+    public override void RemoveTree(WindowsPath path) => Guarded(() =>
+    {
+        if (!path.IsRoot && Find(path) is { } entry)
+            Find(path.Parent)!.Remove(entry);
+        return true;
+    });
+
+    /// <inheritdoc/>
+    public override IReadOnlyList<string> AddTree(WindowsPath path, RecordedTree image, Func<string, Stream> content, bool resumes = false)
+    {
+        return Guarded(() =>
+        {
+            var parent = FindOrAdd(path.Parent);
+            foreach (var recorded in image.Entries)
+            {
+                if (recorded.Record is not { } record)
+                    throw new InvalidDataException("cannot take files that were recorded on a volume");
+                var place = recorded.Path.Split('\\', StringSplitOptions.RemoveEmptyEntries);
+                var folder = place.SkipLast(1).Prepend(path.Name).Take(place.Length).Aggregate(parent, (at, name) => at.Find(name) ?? throw Missing(path / name));
+                string wanted = place.Length == 0 ? path.Name : place[^1];
+                var there = folder.Find(wanted);
+                if (there is null)
+                    there = folder.Add(record, recorded.Security);
+                else if (!IsSame(there, recorded))
+                    throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} is there already, with something else in it.");
+                foreach (var hash in there.Contents)
+                    Edit.Restore(hash);
+            }
+            return (IReadOnlyList<string>)[];
+        });
+    }
+
+    /// <inheritdoc/>
+    public override TreeState Compare(WindowsPath path, RecordedTree image, bool exactly = false)
+    {
+        return Guarded(() =>
+        {
+            if (Find(path) is not { } top)
+                return TreeState.Absent;
+            var entries = image.Entries.ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
+            int found = 0;
+            return !Matches(top, "", 0) ? TreeState.Different : found == entries.Count ? TreeState.Same : TreeState.Partial;
+
+            bool Matches(ImageEntry entry, string place, int depth)
+            {
+                TreeRecorder.CheckDepth(depth);
+                if (!entries.TryGetValue(place, out var recorded) || !IsSame(entry, recorded) || (exactly && !IsExact(entry, recorded)))
+                    return false;
+                found++;
+                return entry.Children.All(c => Matches(c, place.Length == 0 ? c.Name : $"{place}\\{c.Name}", depth + 1));
+            }
+        });
+    }
+
+    internal override string? ContentName(WindowsPath path) => FileAt(path)?.Content.ToString();
+
+    /// <summary>All contents that a recorded tree refers to.</summary>
+    internal static IEnumerable<Sha1Hash> Contents(RecordedTree image) =>
+        image.Entries.Where(e => e.Record is not null).SelectMany(e => ImageEntry.ContentsOf(e.Record));
+
+    private ImageEdit Edit => _edit ?? throw new InvalidOperationException("Opened for reading only.");
+
+    /// <summary>Same kind and same contents, whatever the times.</summary>
+    private static bool IsSame(ImageEntry entry, RecordedEntry recorded) =>
+        Kind(entry) == recorded.Kind && recorded.Record is { } record && entry.Contents.SequenceEqual(ImageEntry.ContentsOf(record));
+
+    /// <summary>Whether attributes and security are the recorded ones as well, and the file holds every content.</summary>
+    private bool IsExact(ImageEntry entry, RecordedEntry recorded) =>
+        entry.Attributes == ImageEntry.AttributesOf(recorded.Record!) && Metadata.Descriptor(entry.Security).SequenceEqual(recorded.Security)
+        && entry.Contents.All(hash => _file.Wim.Blobs.Find(hash) is not null);
+
+    private static EntryKind Kind(ImageEntry entry) => entry.IsReparsePoint ? EntryKind.Link : entry.IsFolder ? EntryKind.Folder : EntryKind.File;
+
+    private EntryInfo Info(ImageEntry entry) => new(
+        Kind(entry), 0, 0, 0, entry.IsFolder || entry.IsReparsePoint ? 0 : SizeOf(entry.Content), FromWindows(entry.Written), FromWindows(entry.Accessed), default, 0);
+
+    private long SizeOf(Sha1Hash hash) => _edit?.SizeOf(hash) ?? _file.Wim.Blobs.SizeOf(hash);
+
+    private BlobEntry Blob(ImageEntry entry) =>
+        _file.Wim.Blobs.Find(entry.Content) ?? throw new InvalidDataException(_file.Wim.Header.IsSplit
+            ? $"is part {_file.Wim.Header.Part} of {_file.Wim.Header.Parts} of a split WIM, and '{entry.Name}' lies in another part. Join the parts first"
+            : $"is damaged: '{entry.Name}' has the content {entry.Content}, which is not there");
+
+    /// <summary>The entry at a path; null when nothing is there or a link stands in the way.</summary>
+    private ImageEntry? Find(WindowsPath path)
+    {
+        ImageEntry? entry = Metadata.Root;
+        foreach (string name in path.Names)
+            entry = entry?.Find(name);
+        return entry;
+    }
+
+    private ImageEntry? FileAt(WindowsPath path) => Find(path) is { IsFolder: false, IsReparsePoint: false } entry ? entry : null;
+
+    private ImageEntry FindOrAdd(WindowsPath path)
+    {
+        if (Find(path) is { } entry)
+            return entry.IsFolder ? entry : throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} is not a folder.");
+        var parent = FindOrAdd(path.Parent);
+        return parent.Add(ImageEntry.NewRecord(path.Name, EntryAttributes.Folder, Edit.Now.ToFileTimeUtc()), Metadata.Descriptor(parent.Security));
+    }
+
+    private T Guarded<T>(Func<T> use)
+    {
+        try
+        {
+            return use();
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"{_file.Name} {e.Message}.", e);
+        }
+    }
+
+    // FILETIME counts units of 100 ns since 1601, this here seconds since 1970.
+    private const long Epoch = 116_444_736_000_000_000;
+    private const long Second = 10_000_000;
+
+    private static FileTime FromWindows(long time)
+    {
+        long since = time - Epoch;
+        long seconds = (long)Math.Floor((double)since / Second);
+        return new FileTime(seconds, (uint)Math.Clamp((since - (seconds * Second)) * 100, 0, 999_999_999));
+    }
+
+    private static long ToWindows(FileTime time) => Epoch + (time.Seconds * Second) + (time.Nanoseconds / 100);
+}

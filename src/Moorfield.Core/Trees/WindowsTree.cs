@@ -1,0 +1,116 @@
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Core.Model;
+
+namespace Moorfield.Core.Trees;
+
+/// <summary>
+/// The file tree of one Windows, whatever holds it. Paths are case-insensitive; links are never followed, so that nothing outside is ever
+/// read or changed.
+/// </summary>
+public abstract class WindowsTree : IDisposable
+{
+    /// <summary>What it is called in messages.</summary>
+    public abstract string Name { get; }
+
+    /// <summary>The full Linux path of the folder or image file that holds it.</summary>
+    public abstract string FullPath { get; }
+
+    /// <summary>Whether several threads may read at once.</summary>
+    internal virtual bool IsReadByMany => false;
+
+    /// <summary>What is at a path; null when nothing is, or a link stands in the way.</summary>
+    public abstract EntryInfo? Stat(WindowsPath path);
+
+    /// <summary>The names in a folder, spelled as they are there, sorted; none when it is missing.</summary>
+    public abstract IReadOnlyList<string> List(WindowsPath path);
+
+    /// <summary>Opens a regular file for reading, for the caller to close; null when there is none.</summary>
+    public abstract SafeFileHandle? OpenRead(WindowsPath path);
+
+    /// <summary>Bytes in all files of a tree; 0 when it is missing.</summary>
+    public long TreeBytes(WindowsPath path) => Measure(path).Bytes;
+
+    /// <summary>How much a tree holds; nothing when it is missing.</summary>
+    public TreeSize Measure(WindowsPath path)
+    {
+        var sum = default(TreeSize);
+        Walk(path, _ => true, (_, _, info) => sum += info.Kind == EntryKind.Withheld ? new TreeSize(0, 1) : new TreeSize(info.Size, 0));
+        return sum != default ? sum : new TreeSize(Stat(path) is { Kind: EntryKind.File } file ? file.Size : 0, 0);
+    }
+
+    /// <summary>Looks at all files below a folder; there are none when it is missing.</summary>
+    /// <param name="enters">Whether to look into a folder, given by its path below <paramref name="path"/>.</param>
+    /// <param name="visit">Told of each file, also of those whose content the mount does not give: the folder that it is in, by its path below
+    /// <paramref name="path"/>, its name, and what it is.</param>
+    public abstract void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit);
+
+    /// <summary>The path as it is spelled there as far as it exists; the rest as given.</summary>
+    public abstract WindowsPath Spelled(WindowsPath path);
+
+    /// <summary>Makes sure that a file could be written, without writing.</summary>
+    /// <param name="mayBecomeItsOwn">Whether a file with several names may be replaced by one of its own under this name.</param>
+    /// <exception cref="MoorfieldException">It could not, or it has several names and would be written under all of them (refused).</exception>
+    public abstract void CheckWritable(WindowsPath path, bool mayBecomeItsOwn = false);
+
+    /// <summary>Puts new content into an existing file, which keeps everything else that it has.</summary>
+    /// <param name="file">The contents before and after; the latter is what gets in.</param>
+    /// <returns>A sentence when the file had several names and is one of its own now; else null.</returns>
+    internal abstract string? ReplaceContent(PreparedContent file, WindowsPath path);
+
+    /// <summary>Brings everything that was written to the disk.</summary>
+    internal virtual void Flush()
+    {
+    }
+
+    /// <summary>Sets the times of an entry that exists.</summary>
+    public abstract void SetTimes(WindowsPath path, FileTime accessed, FileTime modified);
+
+    /// <summary>Records a file, link or folder with all below it; null when nothing is there.</summary>
+    /// <param name="keep">Takes each file's content and gives the name it is kept under.</param>
+    /// <param name="lost">Told of what cannot be recorded completely.</param>
+    public abstract RecordedTree? Record(WindowsPath path, Func<SafeFileHandle, string> keep, Action<LostContent> lost);
+
+    /// <summary>Deletes a file, link or folder with all below it; nothing happens when it is not there.</summary>
+    public abstract void RemoveTree(WindowsPath path);
+
+    /// <summary>
+    /// Adds what is missing of a recorded tree. Entries that are there and match are left alone; missing folders on the way are added.
+    /// </summary>
+    /// <param name="content">Opens the content kept under a name.</param>
+    /// <param name="resumes">A run that was cut off may have left files that are not whole; these are written again.</param>
+    /// <returns>One sentence for each attribute that could not be given back.</returns>
+    /// <exception cref="MoorfieldException">Something else is where an entry belongs.</exception>
+    public abstract IReadOnlyList<string> AddTree(WindowsPath path, RecordedTree image, Func<string, Stream> content, bool resumes = false);
+
+    /// <summary>Whether what is at a path is the recorded tree, part of it, nothing, or something else.</summary>
+    /// <param name="exactly">Also by streams, attributes and security descriptors.</param>
+    public abstract TreeState Compare(WindowsPath path, RecordedTree image, bool exactly = false);
+
+    /// <summary>The name by which the tree itself knows a file's content; null when it knows none without reading.</summary>
+    internal virtual string? ContentName(WindowsPath path) => null;
+
+    /// <summary>The content of a regular file; null when there is none.</summary>
+    /// <exception cref="MoorfieldException">It is longer than <paramref name="limit"/> bytes.</exception>
+    public virtual byte[]? Read(WindowsPath path, long limit)
+    {
+        using var file = OpenRead(path);
+        if (file is null)
+            return null;
+        long length = RandomAccess.GetLength(file);
+        return length <= limit
+            ? FileContent.ReadAll(file, limit)
+            : throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} has {length:N0} bytes, more than the {limit:N0} that it could sensibly have.");
+    }
+
+    protected MoorfieldException Missing(WindowsPath path) => new(Trouble.Failed, $"{Name}: {path} is not there.");
+
+    public void Dispose()
+    {
+        Dispose(disposing: true);
+        GC.SuppressFinalize(this);
+    }
+
+    protected virtual void Dispose(bool disposing)
+    {
+    }
+}

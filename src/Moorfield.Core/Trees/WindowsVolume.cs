@@ -1,0 +1,283 @@
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Core.Model;
+
+namespace Moorfield.Core.Trees;
+
+/// <summary>
+/// The file tree of a Windows volume mounted as a Linux folder. Paths are case-insensitive; links are never followed, so that nothing
+/// outside the folder is ever read or changed.
+/// </summary>
+public sealed class WindowsVolume : WindowsTree
+{
+    private readonly Folder _root;
+
+    private WindowsVolume(Folder root, string path)
+    {
+        _root = root;
+        FullPath = System.IO.Path.GetFullPath(path);
+        Name = System.IO.Path.GetFileName(System.IO.Path.TrimEndingDirectorySeparator(FullPath)) is { Length: > 0 } name ? name : FullPath;
+    }
+
+    /// <summary>The folder's name.</summary>
+    public override string Name { get; }
+
+    /// <inheritdoc/>
+    public override string FullPath { get; }
+
+    /// <summary>Opens the folder that is the volume's root.</summary>
+    /// <exception cref="MoorfieldException">It is not there, is no folder, or cannot be read.</exception>
+    public static WindowsVolume Open(string path, WriteSeam seam)
+    {
+        if (!Directory.Exists(path))
+        {
+            throw new MoorfieldException(Trouble.Misused, File.Exists(path)
+                ? $"{path} is a file. Name the folder where the Windows volume is mounted."
+                : $"{path} does not exist. Name the folder where the Windows volume is mounted, or an image file.");
+        }
+        return new WindowsVolume(Folder.Open(path, seam), path);
+    }
+
+    /// <summary>Which folder this is, wherever it is mounted.</summary>
+    public TargetPlace Place => TargetPlace.Of(_root.Handle);
+
+    /// <summary>Takes the volume for this run; false when another run has it.</summary>
+    public bool TryLock() => _root.TryLock();
+
+    /// <inheritdoc/>
+    public override EntryInfo? Stat(WindowsPath path) => path.IsRoot ? _root.Stat(".") : Within(path, (folder, name) => folder.Stat(name), out _);
+
+    /// <inheritdoc/>
+    public override IReadOnlyList<string> List(WindowsPath path)
+    {
+        using var folder = OpenFolder(path);
+        var names = folder?.Names() ?? [];
+        names.Sort(StringComparer.OrdinalIgnoreCase);
+        return names;
+    }
+
+    /// <inheritdoc/>
+    public override SafeFileHandle? OpenRead(WindowsPath path) => Within(path, (folder, name) => folder.OpenFile(name), out _);
+
+    /// <inheritdoc/>
+    internal override bool IsReadByMany => true;
+
+    /// <inheritdoc/>
+    public override void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit)
+    {
+        using var top = OpenFolder(path);
+        if (top is not null)
+            Enter(top, WindowsPath.Root, 0);
+
+        void Enter(Folder folder, WindowsPath below, int depth)
+        {
+            TreeRecorder.CheckDepth(depth);
+            foreach (var (name, isFolder) in folder.Entries())
+            {
+                if (isFolder != true && Look(folder, name) is { Kind: not EntryKind.Folder } other)
+                {
+                    if (other.Kind is EntryKind.File or EntryKind.Withheld)
+                        visit(below, name, other);
+                }
+                else if (enters(below / name))
+                {
+                    using var child = folder.OpenFolder(name);
+                    if (child is not null)
+                        Enter(child, below / name, depth + 1);
+                }
+            }
+        }
+
+        static EntryInfo? Look(Folder folder, string name)
+        {
+            try
+            {
+                return folder.Stat(name) is { } info ? info.Kind == EntryKind.Link && Withheld.Why(folder, name) is not null
+                ? info with { Kind = EntryKind.Withheld, Size = 0 } : info : null;
+            }
+            catch (MoorfieldException)
+            {
+                return new EntryInfo(EntryKind.Withheld, 0, 0, 0, 0, default, default, default, 0);
+            }
+        }
+    }
+
+    /// <inheritdoc/>
+    public override WindowsPath Spelled(WindowsPath path)
+    {
+        if (path.IsRoot)
+            return path;
+        var parent = Spelled(path.Parent);
+        using var folder = OpenFolder(parent);
+        return parent / (folder?.Spelling(path.Name) ?? path.Name);
+    }
+
+    /// <summary>
+    /// Puts new content into an existing file: same directory entry, owner, mode and attributes. Not atomic: a run keeps the old content in
+    /// its restore point until it has finished. A file with several names becomes one of its own.
+    /// </summary>
+    internal override string? ReplaceContent(PreparedContent file, WindowsPath path)
+    {
+        using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
+        string name = folder.Spelling(path.Name) ?? throw Missing(path);
+        if (OtherNames(folder, name) is > 0 and int others)
+        {
+            ReplaceByOwn(folder, name, file.After);
+            return $"{path} had {(others == 1 ? "one other name" : $"{others} other names")} (hard links) and is a file of its own now; under {(others == 1 ? "the other" : "the others")} it is what it was.";
+        }
+        using var target = folder.OpenFile(name, forWriting: true) ?? throw Missing(path);
+        Fill(folder, name, target, file.After);
+        return null;
+    }
+
+    private static void Fill(Folder folder, string name, SafeFileHandle target, SafeFileHandle content)
+    {
+        long done = 0;
+        FileContent.ForEachPiece(content, piece =>
+        {
+            folder.Write(target, piece, done, name);
+            done += piece.Length;
+        });
+        folder.Truncate(target, done, name);
+    }
+
+    private static void ReplaceByOwn(Folder folder, string name, SafeFileHandle content)
+    {
+        var info = folder.Stat(name)!.Value;
+        var attributes = TreeRecorder.Attributes(folder, name);
+        TreeWriter.Place(folder, name, () =>
+        {
+            using var own = folder.CreateFile(TreeWriter.PartName, 0x180);
+            Fill(folder, name, own, content);
+            folder.SetOwnerAndMode(TreeWriter.PartName, info.Uid, info.Gid, info.Mode, EntryKind.File);
+            foreach (var (attribute, value) in attributes.Where(a => !TreeWriter.IsTimes(a.Key)))
+                folder.SetAttribute(TreeWriter.PartName, attribute, value);
+            folder.Flush(own, name);
+        });
+    }
+
+    // NTFS counts a file's short name as well.
+    private static int OtherNames(Folder folder, string name)
+    {
+        uint links = folder.Stat(name)?.Links ?? 1;
+        if (links > 1 && folder.Attribute(name, "system.ntfs_dos_name") is { Length: > 0 } shortName
+            && !System.Text.Encoding.UTF8.GetString(shortName).Equals(name, StringComparison.OrdinalIgnoreCase))
+            links--;
+        return (int)Math.Max(links, 1) - 1;
+    }
+
+    /// <inheritdoc/>
+    public override void CheckWritable(WindowsPath path, bool mayBecomeItsOwn = false)
+    {
+        using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
+        string name = folder.Spelling(path.Name) ?? throw Missing(path);
+        using var file = folder.OpenFile(name, forWriting: true) ?? throw Missing(path);
+        if (!mayBecomeItsOwn && OtherNames(folder, name) is > 0 and int others)
+        {
+            throw new MoorfieldException(Trouble.Refused,
+                $"{Name}: {path} has {(others == 1 ? "another name" : $"{others} other names")} (hard links), and writing it would change it under {(others == 1 ? "both" : "all of them")}. Give it a file of its own first. Nothing was changed.");
+        }
+    }
+
+    /// <inheritdoc/>
+    internal override void Flush() => _root.FlushFileSystem();
+
+    /// <inheritdoc/>
+    public override void SetTimes(WindowsPath path, FileTime accessed, FileTime modified)
+    {
+        using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
+        folder.SetTimes(folder.Spelling(path.Name) ?? throw Missing(path), accessed, modified);
+    }
+
+    /// <inheritdoc/>
+    public override RecordedTree? Record(WindowsPath path, Func<SafeFileHandle, string> keep, Action<LostContent> lost) =>
+        Within(path, (folder, name) =>
+            new TreeRecorder(keep, l => lost(l with { Path = l.Path.Length == 0 ? path.ToString() : $@"{path}\{l.Path}" })).Record(folder, name),
+            out _);
+
+    /// <inheritdoc/>
+    public override void RemoveTree(WindowsPath path)
+    {
+        _ = Within(path, (folder, name) =>
+        {
+            TreeWriter.Remove(folder, name);
+            return true;
+        }, out _);
+    }
+
+    /// <inheritdoc/>
+    public override IReadOnlyList<string> AddTree(WindowsPath path, RecordedTree image, Func<string, Stream> content, bool resumes = false)
+    {
+        using var parent = OpenOrMakeFolder(path.Parent);
+        TreeWriter.DeletePart(parent);
+        string name = parent.Spelling(path.Name) ?? path.Name;
+        var writer = new TreeWriter(content, resumes);
+        writer.Add(parent, name, image);
+        if (!path.Parent.IsRoot)
+            SetTimes(path.Parent, Stat(path.Parent)!.Value.Accessed, image.ParentModified);
+        return writer.Warnings;
+    }
+
+    /// <inheritdoc/>
+    public override TreeState Compare(WindowsPath path, RecordedTree image, bool exactly = false) =>
+        Within(path, (folder, name) => TreeComparer.Compare(folder, name, image, exactly), out bool found) is var state && found ? state
+            : TreeState.Absent;
+
+    /// <summary>Writes a small file at the volume's root, flushed with its name, replacing one that is there.</summary>
+    internal void WriteMarker(string name, ReadOnlySpan<byte> content) => TreeWriter.WriteWhole(_root, name, content);
+
+    /// <summary>Deletes the file again and gives the root the times it had before.</summary>
+    internal void DeleteMarker(string name, FileTime accessed, FileTime modified)
+    {
+        _root.Delete(name);
+        _root.SetTimes(".", accessed, modified);
+        _root.Flush();
+    }
+
+    /// <summary>Takes away what is left of a marker that could not be written.</summary>
+    internal void ClearMarker(string name, FileTime accessed, FileTime modified)
+    {
+        foreach (string left in new[] { TreeWriter.PartName, name }.Where(n => _root.Stat(n) is not null))
+            DeleteMarker(left, accessed, modified);
+    }
+
+    /// <summary>Takes away a part of a marker that a run left which was cut off.</summary>
+    internal void ClearPart() => TreeWriter.DeletePart(_root);
+
+    private T? Within<T>(WindowsPath path, Func<Folder, string, T> use, out bool found)
+    {
+        using var folder = OpenFolder(path.Parent);
+        string? name = folder?.Spelling(path.Name);
+        found = name is not null;
+        return name is null ? default : use(folder!, name);
+    }
+
+    private Folder? OpenFolder(WindowsPath path)
+    {
+        Folder? current = _root.OpenFolder(".");
+        foreach (string name in path.Names)
+        {
+            using var parent = current;
+            current = parent?.OpenFolder(name);
+            if (current is null && parent?.Spelling(name) is { } spelling && spelling != name)
+                current = parent.OpenFolder(spelling);
+        }
+        return current;
+    }
+
+    private Folder OpenOrMakeFolder(WindowsPath path)
+    {
+        if (OpenFolder(path) is { } folder)
+            return folder;
+        if (Stat(path) is not null)
+            throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} is not a folder.");
+        using var parent = OpenOrMakeFolder(path.Parent);
+        parent.MakeFolder(path.Name, 0x1ED);
+        return parent.OpenFolder(path.Name) ?? throw Missing(path);
+    }
+
+    protected override void Dispose(bool disposing)
+    {
+        if (disposing)
+            _root.Dispose();
+    }
+}

@@ -1,0 +1,150 @@
+using System.Collections.Immutable;
+using System.Globalization;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Hives;
+using Moorfield.Formats.Wim;
+
+namespace Moorfield.Core.Vaults;
+
+/// <summary>Looks whether a document of a vault, which anyone may have written, means something, before anything is done by it.</summary>
+internal static class PointCheck
+{
+    private const uint MostNanoseconds = 999_999_999;
+
+    /// <summary>What is wrong with it, in a few words; null when nothing is.</summary>
+    internal static string? Fault(RestorePoint point)
+    {
+        if (point.Number <= 0 || point.Undoes is <= 0)
+            return "a number is not above 0";
+        if (!Enum.IsDefined(point.Kind))
+            return "it is of no kind that is known";
+        if (IsBad(point.Title) || point.Target is null || IsBad(point.Target.Path) || IsBad(point.Target.MachineId) || IsBad(point.Target.Computer)
+            || !Path.IsPathRooted(point.Target.Path))
+            return "it does not say what its target is";
+        if (point.Packages.IsDefault || point.Files.IsDefault || point.Changes.IsDefault)
+            return "it does not say what was changed";
+        if (point.Packages.Any(p => p is null || IsBad(p.Family) || IsBad(p.DisplayName) || p.Edition is < 1))
+            return "a package has no name";
+        foreach (var file in point.Files)
+        {
+            if (file is null || !IsPlace(file.Path) || !IsContent(file.Before, file.Edition) || !IsContent(file.After, file.Edition)
+            || !IsTime(file.Accessed) || !IsTime(file.Modified) || file.Edition is < 1)
+                return $"the file '{file?.Path}' is not described as one of a system";
+        }
+        foreach (var change in point.Changes)
+        {
+            if (change is null || IsBad(change.Family) || change.Edition is < 1 || !IsSound(change))
+                return $"a change is not one that can be made ({change?.GetType().Name})";
+        }
+        return point.Image is { } image && !IsSound(image) ? "it does not say what the image was" : null;
+    }
+
+    private static bool IsSound(Change change) => change switch
+    {
+        KeyRemoved removed => IsKey(removed) && (removed.Image is null || IsKey(removed.Image, 0)),
+        KeyAdded added => IsKey(added) && (added.Image is null || IsKey(added.Image, 0)),
+        ValueChanged value => IsKey(value) && !IsBad(value.Name) && IsValue(value.Before) && IsValue(value.After),
+        TreeChange tree => IsPlace(tree.Path) && tree.Image is { } image && IsTree(image),
+        EntryChange entry => IsPlace(entry.File) && entry.Text is not null && entry.Index is null or >= 0,
+        RowsChange rows => rows.Rows is { } images && AreRows(images),
+        _ => false,
+    };
+
+    private static bool IsBad(string? text) => text is null || text.Contains('\0', StringComparison.Ordinal);
+
+    private static bool IsPlace(string? path) => path is not null && WindowsPath.Parse(path) is { IsRoot: false } place && place.Names.All(IsName);
+
+    private static bool IsName(string name)
+    {
+        try
+        {
+            UnixName.Encode(name);
+            return name != ".";
+        }
+        catch (MoorfieldException)
+        {
+            return false;
+        }
+    }
+
+    private static bool IsTime(FileTime time) => time.Nanoseconds <= MostNanoseconds;
+
+    private static bool IsContent(string? name, int? edition) =>
+    name is not null && (edition is null ? Vault.IsHash(name) : Sha1Hash.Parse(name) is not null);
+
+    private static bool IsKey(HiveChange change) => IsPlace(change.Hive) && !IsBad(change.Key) && change.Key.Split('\\').All(n => n.Length > 0);
+
+    private static bool IsKey(RecordedKey key, int depth) =>
+        depth < Hive.MaxDepth && key is not null && !IsBad(key.Name) && key.Name.Length > 0 && !key.Values.IsDefault && !key.Keys.IsDefault
+        && key.Values.All(v => v is not null && IsValue(v)) && key.Keys.All(k => IsKey(k, depth + 1));
+
+    private static bool IsValue(HiveValue? value) => value is null || !IsBad(value.Name);
+
+    private static bool IsTree(RecordedTree image)
+    {
+        if (image.Entries.IsDefaultOrEmpty || !IsTime(image.ParentModified))
+            return false;
+        var folders = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
+        var paths = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
+        foreach (var entry in image.Entries)
+        {
+            if (entry is null || entry.Path is null || !paths.Add(entry.Path) || (paths.Count == 1) != (entry.Path.Length == 0)
+            || !Enum.IsDefined(entry.Kind) || entry.Mode > 0xFFF || entry.Size < 0
+                || !IsTime(entry.Modified) || !IsTime(entry.Accessed) || entry.Attributes is null
+                    || entry.Attributes.Any(a => IsBad(a.Key) || a.Value is null))
+            {
+                return false;
+            }
+            // Each stands in a folder that stands before it.
+            if (entry.Path.Length > 0
+                && (!folders.Contains(entry.Path.LastIndexOf('\\') is var i and >= 0 ? entry.Path[..i] : "") || !entry.Path.Split('\\').All(IsName)))
+                return false;
+            if (entry.Record is { } record ? !IsRecord(record, entry) : !IsLinuxEntry(entry))
+                return false;
+            if (entry.Kind == EntryKind.Folder)
+                folders.Add(entry.Path);
+        }
+        return true;
+    }
+
+    private static bool IsLinuxEntry(RecordedEntry entry) => entry.Kind switch
+    {
+        EntryKind.File => entry.Blob is not null && Vault.IsHash(entry.Blob),
+        EntryKind.Link => !IsBad(entry.LinkTarget) || entry.Attributes.ContainsKey(Withheld.ReparseAttribute),
+        EntryKind.Folder => true,
+        _ => false,
+    };
+
+    private static bool IsRecord(byte[] record, RecordedEntry entry)
+    {
+        try
+        {
+            return entry.Security is not null && ImageEntry.ContentsOf(record).Count() >= 0;
+        }
+        catch (Exception e) when (e is InvalidDataException or ArgumentException or IndexOutOfRangeException)
+        {
+            return false;
+        }
+    }
+
+    private static bool AreRows(ImmutableArray<RecordedRow> rows) =>
+        !rows.IsDefault && rows.All(r => r is not null && !IsBad(r.Table) && !r.Cells.IsDefaultOrEmpty && r.Cells.All(IsCell));
+
+    private static bool IsCell(RecordedCell cell) => cell is not null && !IsBad(cell.Column) && cell.Type switch
+    {
+        "null" => true,
+        "integer" => long.TryParse(cell.Value, CultureInfo.InvariantCulture, out _),
+        "real" => double.TryParse(cell.Value, CultureInfo.InvariantCulture, out _),
+        "text" => cell.Value is not null,
+        "blob" => cell.Value is not null && System.Buffers.Text.Base64.IsValid(cell.Value),
+        _ => false,
+    };
+
+    private static bool IsSound(ImageState image) =>
+        image.HeaderBefore is { Length: WimHeader.Size } && image.HeaderAfter is { Length: WimHeader.Size } && image.LengthBefore >= WimHeader.Size
+            && image.LengthAfter >= WimHeader.Size
+        && !image.Dropped.IsDefault
+            && image.Dropped.All(d => d is not null && Sha1Hash.Parse(d.Sha1 ?? "") is not null && d is { Offset: >= 0, StoredSize: >= 0, Size: >= 0 }
+            && d.Offset <= long.MaxValue - d.StoredSize && (d.Kept is null || Vault.IsHash(d.Kept)));
+}

@@ -1,0 +1,121 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+
+namespace Moorfield.Core.Vaults;
+
+public enum PointState
+{
+    /// <summary>The run finished and stands.</summary>
+    Stands,
+
+    /// <summary>The run finished, some of it did not succeed.</summary>
+    StandsInPart,
+
+    /// <summary>The run began and did not finish.</summary>
+    Interrupted,
+
+    /// <summary>The run was cut off before it changed anything.</summary>
+    NotTaken,
+
+    /// <summary>Another run undid some of its packages.</summary>
+    UndoneInPart,
+
+    /// <summary>Another run undid all of it.</summary>
+    Undone,
+
+    /// <summary>The run stands, but the image was compacted since, and the files that it removed are gone for good.</summary>
+    FilesGone,
+}
+
+/// <summary>A restore point with what became of it.</summary>
+/// <param name="UndoneBy">Numbers of the points of the runs that undid it.</param>
+/// <param name="UndonePackages">Those of its packages that were undone.</param>
+/// <param name="UndoFailed">Whether an undo of it failed in part, and none has put all back since.</param>
+public sealed record PointSummary(RestorePoint Point, PointState State, ImmutableArray<int> UndoneBy,
+    ImmutableArray<ConcernedPackage> UndonePackages, bool UndoFailed = false);
+
+/// <summary>Works out from the documents and journals of a vault what became of each run.</summary>
+public static class PointHistory
+{
+    /// <summary>All points, oldest first.</summary>
+    /// <param name="damaged">Told of each document that cannot be read.</param>
+    public static ImmutableArray<PointSummary> Read(Vault vault, Action<string> damaged)
+    {
+        var points = new List<RestorePoint>();
+        foreach (int number in vault.Numbers())
+        {
+            try
+            {
+                points.Add(vault.Read(number));
+            }
+            catch (MoorfieldException e)
+            {
+                damaged(e.Message);
+            }
+        }
+        var journals = points.ToDictionary(p => p.Number, p => vault.Journal(p.Number));
+        var undoings = points.Where(p => p.Undoes is not null).ToLookup(p => p.Undoes!.Value);
+        return [.. points.Select(p => Summary(p, undoings, journals))];
+    }
+
+    /// <summary>
+    /// The point that a plain undo on a target means: the newest made on this very target that is no undo and still stands, wholly or in part.
+    /// </summary>
+    public static PointSummary? Newest(IEnumerable<PointSummary> points, TargetIdentity target) =>
+        points.LastOrDefault(p => CanBeUndone(p) && p.Point.Target.IsSameAs(target));
+
+    /// <summary>
+    /// Runs on the same system in another place, a copy or before it was moved, that could be undone here when asked by number; newest last.
+    /// </summary>
+    public static IEnumerable<PointSummary> Elsewhere(IEnumerable<PointSummary> points, TargetIdentity target) =>
+        points.Where(p => CanBeUndone(p) && p.Point.Target.IsSameSystemAs(target) && !p.Point.Target.IsSameAs(target));
+
+    private static bool CanBeUndone(PointSummary summary) =>
+    summary.Point.Kind != RunKind.Undo && summary.State is not PointState.Undone and not PointState.NotTaken;
+
+    /// <summary>The families that runs removed from a target, as far as those were not undone.</summary>
+    public static ISet<string> Removed(IEnumerable<PointSummary> points, TargetIdentity target) =>
+        RemovedPackages(points, target).Select(p => p.Family).ToHashSet(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>The families that a run removed from a target and an undo brought back.</summary>
+    public static ISet<string> Undone(IEnumerable<PointSummary> points, TargetIdentity target) =>
+        points.Where(s => s.Point.Kind == RunKind.Remove && s.Point.Target.IsSameAs(target))
+            .SelectMany(s => s.UndonePackages.Select(p => p.Family)).ToHashSet(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>The packages that runs removed from a target, as far as those were not undone.</summary>
+    public static IEnumerable<ConcernedPackage> RemovedPackages(IEnumerable<PointSummary> points, TargetIdentity target) =>
+        points.Where(s => s.Point.Kind == RunKind.Remove
+            && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart or PointState.FilesGone
+            && s.Point.Target.IsSameAs(target))
+            .SelectMany(s => s.Point.Packages.Except(s.UndonePackages));
+
+    private static PointSummary Summary(RestorePoint point, ILookup<int, RestorePoint> undoings, Dictionary<int, IReadOnlyList<JournalLine>> journals)
+    {
+        bool Has(RestorePoint p, string step) => journals[p.Number].Any(l => l.Step == step);
+        // An undo counts unless it was itself undone, and only for the target that it was made on.
+        var undos = undoings[point.Number].Where(u => Has(u, JournalLine.Finished) && u.Target.IsSameAs(point.Target)
+            && !undoings[u.Number].Any(q => Has(q, JournalLine.Finished) && q.Target.IsSameAs(u.Target))).ToList();
+        var undone = undos.SelectMany(u => u.Packages.Where(p => !Failed(journals[u.Number], p))).Select(Key).ToHashSet();
+        ImmutableArray<ConcernedPackage> back = [.. point.Packages.Where(p => undone.Contains(Key(p)))];
+        bool anyFailed = undos.Exists(u => Has(u, JournalLine.Failed));
+        var state = Has(point, JournalLine.NotTaken) || !Has(point, JournalLine.Started) && !Has(point, JournalLine.Finished) && undos.Count == 0
+            ? PointState.NotTaken
+            : Has(point, JournalLine.Back) || undos.Count > 0 && back.Length == point.Packages.Length && (!back.IsEmpty || !anyFailed)
+                ? PointState.Undone
+            : undos.Count > 0 ? PointState.UndoneInPart
+            : !Has(point, JournalLine.Finished) ? PointState.Interrupted
+            : Has(point, JournalLine.FilesGone) ? PointState.FilesGone
+            : Has(point, JournalLine.Failed) ? PointState.StandsInPart
+            : PointState.Stands;
+        return new PointSummary(point, state, [.. undos.Select(u => u.Number)], back, state == PointState.UndoneInPart && anyFailed);
+
+        static (string, int?) Key(ConcernedPackage package) => (package.Family.ToUpperInvariant(), package.Edition);
+    }
+
+    /// <summary>
+    /// Whether a change for a package failed. Journals of earlier versions do not say whose it was: then all of them count as failed.
+    /// </summary>
+    private static bool Failed(IReadOnlyList<JournalLine> journal, ConcernedPackage package) =>
+        journal.Any(l => l.Step == JournalLine.Failed
+            && (l.Family is null || (l.Edition == package.Edition && l.Family.Equals(package.Family, StringComparison.OrdinalIgnoreCase))));
+}

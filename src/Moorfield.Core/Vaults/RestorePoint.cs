@@ -1,0 +1,108 @@
+using System.Collections.Immutable;
+using System.Text.Json.Serialization;
+using System.Text.Json;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+
+namespace Moorfield.Core.Vaults;
+
+public enum RunKind
+{
+    Remove,
+    Block,
+    Unblock,
+    Undo,
+    Guard,
+    Unguard,
+}
+
+/// <summary>Which system a restore point belongs to.</summary>
+/// <param name="Path">Where it was mounted, or the image file.</param>
+/// <param name="Computer">Name of the computer, or of the image file.</param>
+/// <param name="MachineId">The system's MachineGuid, or the image file's GUID, which must be the same when it is undone.</param>
+/// <param name="Place">Which folder of which file system; null for an image, and in restore points of earlier versions.</param>
+public sealed record TargetIdentity(string Path, string Computer, string MachineId, string Product, string Build, TargetPlace? Place = null)
+{
+    /// <summary>Whether this is the very target of another run: the same system or image, in the same place. A copy or a moved one is not.</summary>
+    public bool IsSameAs(TargetIdentity other) => IsSameSystemAs(other) && IsAt(other.Path, other.Place);
+
+    /// <summary>Whether it is the same system or image, here or in another place.</summary>
+    public bool IsSameSystemAs(TargetIdentity other) => MachineId.Equals(other.MachineId, StringComparison.OrdinalIgnoreCase);
+
+    internal bool IsAt(string path, TargetPlace? place) =>
+    (Place is null || place is null || Place == place) && (Path == path || TargetPlace.Meet(Path, path));
+}
+
+/// <summary>A package that a run was about.</summary>
+/// <param name="Edition">Number of the edition; null on a volume.</param>
+public sealed record ConcernedPackage(string Family, string DisplayName, int? Edition = null);
+
+/// <summary>A file whose content was replaced whole, with both contents by SHA-256 or, in an image, by SHA-1.</summary>
+/// <param name="Edition">Number of the edition; null on a volume.</param>
+public sealed record ReplacedFile(string Path, string Before, string After, FileTime Accessed, FileTime Modified, int? Edition = null);
+
+/// <summary>An image file before and after a run. With the old header and the old length it is what it was, to the last byte.</summary>
+/// <param name="HeaderBefore">208 bytes.</param>
+/// <param name="LengthBefore">Bytes of the file.</param>
+/// <param name="Dropped">Contents that nothing refers to since.</param>
+public sealed record ImageState(byte[] HeaderBefore, long LengthBefore, byte[] HeaderAfter, long LengthAfter, ImmutableArray<DroppedContent> Dropped);
+
+/// <summary>A content that an image no longer refers to. Its bytes stay in the file until it is compacted.</summary>
+/// <param name="Sha1">40 hexadecimal digits.</param>
+/// <param name="Offset">Of its resource in the file.</param>
+/// <param name="StoredSize">Bytes of its resource in the file.</param>
+/// <param name="Flags">Of its resource.</param>
+/// <param name="Kept">SHA-256 under which the vault has it; null when it has not.</param>
+public sealed record DroppedContent(string Sha1, long Offset, long StoredSize, long Size, byte Flags, string? Kept = null);
+
+/// <summary>One run, recorded before its first change. Immutable once written; how far the run came stands in its journal.</summary>
+/// <param name="Undoes">The point that this run undid; null for other kinds.</param>
+/// <param name="Title">One line: what the run was to do.</param>
+public sealed record RestorePoint(
+    string Schema,
+    int Number,
+    RunKind Kind,
+    int? Undoes,
+    DateTimeOffset Created,
+    string Title,
+    string? Note,
+    TargetIdentity Target,
+    ImmutableArray<ConcernedPackage> Packages,
+    ImmutableArray<ReplacedFile> Files,
+    ImmutableArray<Change> Changes,
+    ImageState? Image = null)
+{
+    public const string SchemaName = "moorfield.restore-point/1";
+}
+
+/// <summary>One line of a restore point's journal.</summary>
+/// <param name="Step">started, done, failed, finished, notTaken, filesGone when the image was compacted since, or back when everything was found
+/// as it had been.</param>
+/// <param name="Family">Of what failed.</param>
+/// <param name="Edition">Of what failed; null on a volume.</param>
+public sealed record JournalLine(DateTimeOffset At, string Step, string? What = null, string? Message = null, string? Family = null,
+    int? Edition = null)
+{
+    internal const string Started = "started";
+    internal const string Done = "done";
+    internal const string Failed = "failed";
+    internal const string Finished = "finished";
+    internal const string NotTaken = "notTaken";
+    internal const string FilesGone = "filesGone";
+    internal const string Back = "back";
+}
+
+/// <summary>The file at a target's root while a run is under way.</summary>
+internal sealed record RunMarker(int Point, string Vault, FileTime RootModified, FileTime RootAccessed)
+{
+    internal const string FileName = ".moorfield-run.json";
+}
+
+/// <summary>Options shared by all documents of the vault.</summary>
+[JsonSourceGenerationOptions(
+    PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, UseStringEnumConverter = true, WriteIndented = false,
+    DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull, MaxDepth = 1200, RespectNullableAnnotations = true)]
+[JsonSerializable(typeof(RestorePoint))]
+[JsonSerializable(typeof(JournalLine))]
+[JsonSerializable(typeof(RunMarker))]
+internal sealed partial class VaultJson : JsonSerializerContext;

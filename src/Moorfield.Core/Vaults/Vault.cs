@@ -1,0 +1,340 @@
+using System.Collections.Concurrent;
+using System.Security.Cryptography;
+using System.Text.Json.Serialization.Metadata;
+using System.Text.Json;
+using System.Text;
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using ZstdSharp;
+
+namespace Moorfield.Core.Vaults;
+
+/*
+   A vault is a folder:
+       blobs/ab/abcdef….zst     contents, each by the SHA-256 of what it holds, compressed with Zstandard
+       points/000001.json       one document a restore point, written whole before the run's first change
+       points/000001.journal    one JSON line for each step of the run, flushed as it is made
+   A document never changes once it is written. Its blobs are on the disk before it is.
+*/
+
+/// <summary>The folder that holds restore points.</summary>
+public sealed class Vault : IDisposable
+{
+    private const int CompressionLevel = 3;
+    private const int BufferLength = 1 << 17;
+
+    // A document of 200,000 entries has about 80 MB.
+    private const long MaxDocument = 1L << 30;
+    private const string Blobs = "blobs";
+    private const string Points = "points";
+    private const string PartPrefix = "part-";
+    private readonly Folder _root;
+    private readonly Folder _blobs;
+    private readonly Folder _points;
+
+    // A document never changes, and takes long to read.
+    private readonly ConcurrentDictionary<int, RestorePoint> _read = new();
+
+    private Vault(string path, Folder root, Folder blobs, Folder points)
+    {
+        FullPath = path;
+        _root = root;
+        _blobs = blobs;
+        _points = points;
+    }
+
+    public string FullPath { get; }
+
+    /// <summary>The vault that a person chose, or the one by the environment: MOORFIELD_VAULT, XDG_STATE_HOME, the home folder.</summary>
+    public static string ChoosePath(string? chosen) =>
+        Path.GetFullPath(
+            chosen
+            ?? NotEmpty("MOORFIELD_VAULT")
+            ?? Path.Combine(
+                NotEmpty("XDG_STATE_HOME") ?? Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile, Environment.SpecialFolderOption.DoNotVerify), ".local", "state"),
+                "moorfield", "vault"));
+
+    private static string? NotEmpty(string variable) => Environment.GetEnvironmentVariable(variable) is { Length: > 0 } value ? value : null;
+
+    /// <summary>Opens a vault for writing; it is made when it is missing.</summary>
+    /// <exception cref="MoorfieldException">It cannot be made or written.</exception>
+    public static Vault Open(string path, WriteSeam seam)
+    {
+        try
+        {
+            Directory.CreateDirectory(path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+            var root = Folder.Open(path, seam);
+            var vault = new Vault(path, root, Subfolder(root, Blobs), Subfolder(root, Points));
+            vault.ClearParts();
+            return vault;
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException or MoorfieldException)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"The vault {path} cannot be used: {e.Message} Choose another with --vault. Nothing was changed.", e);
+        }
+    }
+
+    /// <summary>Opens a vault that is there, and makes nothing; null when there is none.</summary>
+    public static Vault? OpenExisting(string path, WriteSeam? seam = null)
+    {
+        Folder? root = null;
+        Folder? blobs = null;
+        Folder? points = null;
+        try
+        {
+            root = Directory.Exists(path) ? Folder.Open(path, seam ?? new WriteSeam()) : null;
+            blobs = root?.OpenFolder(Blobs);
+            points = root?.OpenFolder(Points);
+            if (blobs is not null && points is not null)
+                return new Vault(path, root!, blobs, points);
+        }
+        catch (MoorfieldException e)
+        {
+            blobs?.Dispose();
+            root?.Dispose();
+            throw new MoorfieldException(Trouble.Failed, $"The vault {path} cannot be used: {e.Message}", e);
+        }
+        points?.Dispose();
+        blobs?.Dispose();
+        root?.Dispose();
+        return null;
+    }
+
+    /// <summary>Takes away what runs that were cut off were writing. Other runs may be at work on their own.</summary>
+    private void ClearParts()
+    {
+        foreach (string name in _blobs.Names()
+        .Where(n => n.StartsWith(PartPrefix, StringComparison.Ordinal) && int.TryParse(n[PartPrefix.Length..], out int process)
+        && !Directory.Exists($"/proc/{process}")))
+            _blobs.Delete(name);
+    }
+
+    private static Folder Subfolder(Folder parent, string name)
+    {
+        if (parent.Stat(name) is null)
+            parent.MakeFolder(name);
+        return parent.OpenFolder(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' in it is no folder.");
+    }
+
+    // ---- blobs
+
+    /// <summary>Keeps a file's content and gives its SHA-256. Not flushed: <see cref="Begin"/> flushes all.</summary>
+    internal string Keep(SafeFileHandle content)
+    {
+        string part = $"{PartPrefix}{Environment.ProcessId}";
+        if (_blobs.Stat(part) is not null)
+            _blobs.Delete(part);
+        string hash;
+        using (var file = _blobs.CreateFile(part, 0x180))
+        {
+            using var hasher = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
+            using var output = new SeamStream(_blobs, file, part);
+            using (var compressor = new CompressionStream(output, CompressionLevel, leaveOpen: true))
+            {
+                byte[] buffer = new byte[BufferLength];
+                long offset = 0;
+                while (RandomAccess.Read(content, buffer, offset) is > 0 and int got)
+                {
+                    hasher.AppendData(buffer, 0, got);
+                    compressor.Write(buffer, 0, got);
+                    offset += got;
+                }
+            }
+            hash = Convert.ToHexStringLower(hasher.GetHashAndReset());
+        }
+        using var shelf = Subfolder(_blobs, hash[..2]);
+        string name = BlobName(hash);
+        // One that is there already is believed only after a look: a power cut may have left it without its content.
+        if (IsSound(hash))
+            _blobs.Delete(part);
+        else
+            _blobs.Rename(part, name, shelf);
+        return hash;
+    }
+
+    /// <summary>The content kept under a SHA-256. Reading to the end fails when it is not that content any more.</summary>
+    /// <exception cref="MoorfieldException">It is not in the vault.</exception>
+    internal Stream OpenBlob(string hash)
+    {
+        using var shelf = IsHash(hash) ? _blobs.OpenFolder(hash[..2]) : null;
+        var file = shelf?.OpenFile(BlobName(hash)) ?? throw new MoorfieldException(Trouble.Failed, $"The vault {FullPath} has lost the content {hash}.");
+        return new VerifyingStream(new DecompressionStream(new FileStream(file, FileAccess.Read, bufferSize: 0), leaveOpen: false), hash);
+    }
+
+    internal byte[] ReadBlob(string hash)
+    {
+        using var stream = OpenBlob(hash);
+        var content = new MemoryStream();
+        stream.CopyTo(content);
+        return content.ToArray();
+    }
+
+    private bool IsSound(string hash)
+    {
+        if (!HasBlob(hash))
+            return false;
+        try
+        {
+            using var stream = OpenBlob(hash);
+            stream.CopyTo(Stream.Null);
+            return true;
+        }
+        catch (MoorfieldException)
+        {
+            return false;
+        }
+    }
+
+    internal bool HasBlob(string hash)
+    {
+        using var shelf = IsHash(hash) ? _blobs.OpenFolder(hash[..2]) : null;
+        return shelf?.Stat(BlobName(hash)) is not null;
+    }
+
+    /// <summary>Whether a text is a SHA-256 as the vault writes it.</summary>
+    internal static bool IsHash(string text) => text.Length == 2 * SHA256.HashSizeInBytes && text.All(char.IsAsciiHexDigitLower);
+
+    private static string BlobName(string hash) => hash + ".zst";
+
+    // ---- points
+
+    /// <summary>Numbers of all restore points, ascending.</summary>
+    public IReadOnlyList<int> Numbers() =>
+        [.. _points.Names().Where(n => n.EndsWith(".json", StringComparison.Ordinal))
+            .Select(n => int.TryParse(n[..^5], out int number) && n == DocumentName(number) ? number : 0)
+            .Where(n => n is > 0 and < int.MaxValue).Order()];
+
+    /// <summary>Writes a restore point, with everything it refers to, to the disk. Its number is given here.</summary>
+    internal RestorePoint Begin(RestorePoint point)
+    {
+        _root.FlushFileSystem();
+        // Runs on other targets may use this vault at the same time.
+        using var gate = _root.OpenFolder(Points)!;
+        gate.Lock();
+        var numbered = point with { Number = Numbers().LastOrDefault() + 1 };
+        DeleteJournal(numbered.Number); // of a point that was taken back as the power went
+        try
+        {
+            TreeWriter.WriteWhole(_points, DocumentName(numbered.Number),
+            JsonSerializer.SerializeToUtf8Bytes(numbered, VaultJson.Default.RestorePoint));
+        }
+        catch (MoorfieldException) when (Has(numbered.Number))
+        {
+            Abandon(numbered.Number);
+            throw;
+        }
+        return numbered;
+    }
+
+    private void DeleteJournal(int number)
+    {
+        if (_points.Stat(JournalName(number)) is not null)
+            _points.Delete(JournalName(number));
+    }
+
+    /// <summary>Takes back a restore point whose run never began.</summary>
+    internal void Abandon(int number)
+    {
+        DeleteJournal(number);
+        _read.TryRemove(number, out _);
+        _points.Delete(DocumentName(number));
+        _points.Flush();
+    }
+
+    /// <summary>Whether there is a point of that number.</summary>
+    internal bool Has(int number) => _points.Stat(DocumentName(number)) is not null;
+
+    /// <exception cref="MoorfieldException">There is no such point, or its document is damaged.</exception>
+    public RestorePoint Read(int number) => _read.GetOrAdd(number, Load);
+
+    private RestorePoint Load(int number)
+    {
+        using var file = _points.OpenFile(DocumentName(number))
+            ?? throw new MoorfieldException(Trouble.Misused, $"The vault {FullPath} has no restore point {number}. 'moorfield restore-point list' lists them.");
+        if (RandomAccess.GetLength(file) > MaxDocument)
+            throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is longer than any that Moorfield writes.");
+        var point = Parse(file, VaultJson.Default.RestorePoint);
+        if (point is not { Schema: RestorePoint.SchemaName } || point.Number != number)
+            throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged or of a newer Moorfield.");
+        return PointCheck.Fault(point) is { } fault
+            ? throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged: {fault}.")
+            : point;
+    }
+
+    /// <summary>The journal of a point; empty when its run never began. A last line that was cut off is left out.</summary>
+    public IReadOnlyList<JournalLine> Journal(int number)
+    {
+        using var file = _points.OpenFile(JournalName(number));
+        if (file is null)
+            return [];
+        using var reader = new StreamReader(new FileStream(file, FileAccess.Read), Encoding.UTF8);
+        if (reader.BaseStream.Length > MaxDocument)
+            throw new MoorfieldException(Trouble.Failed,
+                $"The journal of restore point {number} in {FullPath} is longer than any that Moorfield writes.");
+        var lines = new List<JournalLine>();
+        while (reader.ReadLine() is { } text)
+        {
+            try
+            {
+                if (JsonSerializer.Deserialize(text, VaultJson.Default.JournalLine) is { Step: not null } line)
+                    lines.Add(line);
+            }
+            catch (JsonException)
+            {
+                // cut off while it was written; what was written behind it later counts
+            }
+        }
+        return lines;
+    }
+
+    internal void Append(int number, JournalLine line)
+    {
+        string name = JournalName(number);
+        var there = _points.OpenFile(name, forWriting: true);
+        using var file = there ?? _points.CreateFile(name, 0x180);
+        long length = RandomAccess.GetLength(file);
+        // What a power cut left of a line is ended first.
+        byte[] last = new byte[1];
+        bool isOpen = length > 0 && RandomAccess.Read(file, last, length - 1) == 1 && last[0] != (byte)'\n';
+        byte[] bytes = [.. isOpen ? "\n"u8 : [], .. JsonSerializer.SerializeToUtf8Bytes(line, VaultJson.Default.JournalLine), (byte)'\n'];
+        _points.Write(file, bytes, length, name);
+        _points.Flush(file, name);
+        if (there is null)
+            _points.Flush();
+    }
+
+    /// <summary>Notes that everything that a run changed was found back as it was.</summary>
+    public void NoteBack(RestorePoint point, TimeProvider clock) => Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Back));
+
+    /// <summary>Notes that the files of runs on an image are gone for good.</summary>
+    public void NoteFilesGone(IEnumerable<RestorePoint> points, TimeProvider clock)
+    {
+        foreach (var point in points)
+            Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.FilesGone));
+    }
+
+    private T? Parse<T>(SafeFileHandle file, JsonTypeInfo<T> type) where T : class
+    {
+        try
+        {
+            using var stream = new FileStream(file, FileAccess.Read);
+            return JsonSerializer.Deserialize(stream, type);
+        }
+        catch (Exception e) when (e is JsonException or NotSupportedException or FormatException or InvalidOperationException or ArgumentException)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"A restore point in {FullPath} is damaged: {e.Message}", e);
+        }
+    }
+
+    private static string DocumentName(int number) => $"{number:D6}.json";
+
+    private static string JournalName(int number) => $"{number:D6}.journal";
+
+    public void Dispose()
+    {
+        _points.Dispose();
+        _blobs.Dispose();
+        _root.Dispose();
+    }
+}

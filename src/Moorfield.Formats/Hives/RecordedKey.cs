@@ -1,0 +1,23 @@
+using System.Collections.Immutable;
+
+namespace Moorfield.Formats.Hives;
+
+/// <summary>
+/// An immutable record of a key with everything below it. Equal when names (any case), values and subkeys are, whatever their order:
+/// the registry keeps subkeys sorted and gives the order of values no meaning.
+/// </summary>
+public sealed record RecordedKey(string Name, ImmutableArray<HiveValue> Values, ImmutableArray<RecordedKey> Keys)
+{
+    /// <inheritdoc/>
+    public bool Equals(RecordedKey? other) =>
+        other is not null
+        && Name.Equals(other.Name, StringComparison.OrdinalIgnoreCase)
+        && Values.Length == other.Values.Length && Keys.Length == other.Keys.Length
+        && Sorted(Values, v => v.Name).SequenceEqual(Sorted(other.Values, v => v.Name))
+        && Sorted(Keys, k => k.Name).SequenceEqual(Sorted(other.Keys, k => k.Name));
+
+    /// <inheritdoc/>
+    public override int GetHashCode() => HashCode.Combine(Name.GetHashCode(StringComparison.OrdinalIgnoreCase), Values.Length, Keys.Length);
+
+    private static IEnumerable<T> Sorted<T>(ImmutableArray<T> items, Func<T, string> name) => items.OrderBy(name, StringComparer.OrdinalIgnoreCase);
+}

@@ -1,0 +1,175 @@
+using System.Collections.Immutable;
+using System.Text.Json.Serialization.Metadata;
+using System.Text.Json.Serialization;
+using System.Text.Json;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Vaults;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Reporting;
+
+// The JSON that programs read. Property names and schema names are a promise; docs/json.md describes them.
+
+internal sealed record AccountJson(string Name, string Sid);
+
+internal sealed record ReasonJson(string Code, string Kind, string Text, ImmutableArray<string> Objects);
+
+internal sealed record NoteJson(string Code, string Text, string? Package);
+
+internal sealed record PackageJson(
+    string Family, string FullName, string Name, string DisplayName, string? RawDisplayName, string Publisher, string Version, string Architecture,
+    string Role, string Origin, long Bytes, ImmutableArray<string> Accounts, bool Newcomers, bool Blocked, string Standing,
+    ImmutableArray<ReasonJson> Reasons,
+    int WithheldFiles = 0);
+
+internal sealed record SystemJson(
+    int? Edition, string Name, string Product, string Release, string Build, string Computer, string Manufacturer,
+    ImmutableArray<AccountJson> Accounts, ImmutableArray<PackageJson> Packages, ImmutableArray<string> Blocks, ImmutableArray<NoteJson> Notes,
+    ImmutableArray<LeftoverJson> Leftovers, ImmutableArray<ProgramJson> Programs);
+
+internal sealed record LeftoverJson(string Kind, string? Family, string? FullName, string? Account, long Bytes, string Place);
+
+/// <param name="Account">Null when the machine has it.</param>
+internal sealed record ProgramJson(string Name, string Version, string Publisher, long Bytes, string? Account, string? UninstallCommand);
+
+internal sealed record InventoryJson(string Schema, string Target, string Kind, ImmutableArray<SystemJson> Systems);
+
+internal sealed record PartJson(string FullName, string Kind, long Bytes);
+
+internal sealed record ApplicationJson(string Id, string? DisplayName, bool ShownInStart);
+
+internal sealed record ExplanationJson(
+    string Schema, string Target, int? Edition, PackageJson Package, string? Description, ImmutableArray<PartJson> Parts, ImmutableArray<ApplicationJson> Applications,
+    ImmutableArray<string> Needs, ImmutableArray<string> NeededBy, ImmutableArray<string> FileTypes, ImmutableArray<string> Schemes,
+    ImmutableArray<string> Aliases, ImmutableArray<string> StartupTasks, bool RunsInBackground, ImmutableArray<string> Capabilities, ImmutableArray<string> Places);
+
+internal sealed record RemovalJson(
+    int? Edition, string Family, string FullName, string DisplayName, string Version, ImmutableArray<string> LeavesAccounts, bool LeavesNewcomers, bool SetsBlock,
+    bool FilesGo, long Bytes, ImmutableArray<string> StaysFor, bool StaysForNewcomers, string? GoesWith,
+    string Standing, ImmutableArray<ReasonJson> Reasons);
+
+internal sealed record GuardJson(string Hive, string Key, string Name, string For);
+
+internal sealed record StayingJson(int? Edition, string Family, string DisplayName, string Standing, ImmutableArray<ReasonJson> Reasons, bool NamedExactly);
+
+internal sealed record ChangeJson(int? Edition, string Family, string Text);
+
+internal sealed record PlanJson(
+    string Schema, string Target, string Action, string? For, ImmutableArray<RemovalJson> Removals, ImmutableArray<StayingJson> Staying,
+    ImmutableArray<string> Families, ImmutableArray<string> IdleFrameworks, ImmutableArray<GuardJson> Guards, ImmutableArray<ChangeJson> Changes, int? Undoes, bool WholeFile = false);
+
+internal sealed record FailureJson(string Family, string What, string Message);
+
+internal sealed record ResultJson(
+    string Schema, string Target, PlanJson Plan, int Changes, int? RestorePoint, string? Vault, ImmutableArray<FailureJson> Failures,
+    ImmutableArray<string> Warnings,
+    bool Verified, ImmutableArray<DisagreementJson> Disagreements);
+
+internal sealed record DisagreementJson(int? Edition, string? Family, string Text);
+
+internal sealed record GuardStateJson(int? Edition, string? Guard, string Hive, string Key, string Name, string For, string State, string? Family, string? Because);
+
+internal sealed record GuardsJson(string Schema, string Target, ImmutableArray<GuardStateJson> Guards);
+
+internal sealed record HoldersJson(ImmutableArray<string> Accounts, bool Newcomers);
+
+internal sealed record ForecastFamilyJson(
+    string Family, string DisplayName, string Role, string Fate, string Cause, string? Now, string? Then, HoldersJson Before, HoldersJson After, HoldersJson KeptFrom, bool Unwanted);
+
+internal sealed record DeliveryJson(string Kind, HoldersJson For, ImmutableArray<string> Guards, bool Unwanted);
+
+internal sealed record ForecastSystemJson(int? Edition, string Build, ImmutableArray<ForecastFamilyJson> Families, ImmutableArray<DeliveryJson> Deliveries, ImmutableArray<DeliveryJson> Doubtful, string? Remedy);
+
+/// <param name="Event">update or signIn.</param>
+/// <param name="Image">Null for a sign-in.</param>
+internal sealed record ForecastJson(string Schema, string Target, string Event, string? Image, int? ImageEdition, string? ImageBuild, ImmutableArray<ForecastSystemJson> Systems);
+
+internal sealed record BlockJson(int? Edition, string Family, string? DisplayName, bool Installed, bool Present, DateTimeOffset? Since, int? RestorePoint);
+
+internal sealed record BlocksJson(string Schema, string Target, ImmutableArray<BlockJson> Blocks);
+
+internal sealed record PointJson(
+    int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, string State, ImmutableArray<int> UndoneBy, string Computer, string Path,
+    ImmutableArray<ConcernedPackage> Packages, int Changes, ImmutableArray<ConcernedPackage> UndonePackages);
+
+internal sealed record PointsJson(string Schema, string Vault, ImmutableArray<PointJson> RestorePoints);
+
+internal sealed record PointDetailJson(string Schema, string Vault, PointJson RestorePoint, ImmutableArray<ChangeJson> Changes, ImmutableArray<JournalLine> Journal);
+
+internal sealed record EditionJson(
+    int Number, string Name, string Description, string Product, string EditionId, string Build, string Architecture, ImmutableArray<string> Languages,
+    long Bytes, long Files, int? Provisioned, string? Problem);
+
+internal sealed record ImageJson(
+    string Schema, string Target, ImmutableArray<EditionJson> Editions, string Compression, int ChunkSize, string Version, int Part, int Parts, bool Integrity,
+    int BootIndex, string Guid, long Bytes, long Reclaimable, bool Changeable);
+
+internal sealed record DifferenceJson(string Code, string? Family, string? DisplayName, string Text);
+
+internal sealed record CheckedJson(string Target, int? Edition, bool Agrees, ImmutableArray<DifferenceJson> Differences, string? Error,
+ImmutableArray<IdleRuleJson> IdleRules);
+
+internal sealed record IdleRuleJson(string At, string Does, string What, ImmutableArray<string> NearMisses);
+
+internal sealed record CheckJson(string Schema, string Brief, string? Title, bool Agrees, ImmutableArray<CheckedJson> Systems);
+
+internal sealed record RuleJson(string Does, string At, string Conditions, string? Because, ImmutableArray<string> Packages);
+
+internal sealed record TakenJson(string FullName, string DisplayName, string TakenBy, string? KeptBy);
+
+internal sealed record BriefSystemJson(int? Edition, ImmutableArray<RuleJson> Rules, ImmutableArray<TakenJson> Taken, ImmutableArray<string> Blocks);
+
+internal sealed record BriefJson(string Schema, string Brief, string? Title, string Target, ImmutableArray<BriefSystemJson> Systems);
+
+internal sealed record PackageDifferenceJson(
+    string Kind, string Family, string DisplayName, string Architecture, string? Before, string? After, ImmutableArray<string> Gained, ImmutableArray<string> Lost, bool? Newcomers, long Bytes);
+
+internal sealed record ComparedJson(int? BeforeEdition, int? AfterEdition, ImmutableArray<PackageDifferenceJson> Packages, ImmutableArray<string> Blocked, ImmutableArray<string> Unblocked);
+
+internal sealed record ComparisonJson(string Schema, string Before, string After, ImmutableArray<ComparedJson> Systems);
+
+[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true, UseStringEnumConverter = true)]
+[JsonSerializable(typeof(InventoryJson))]
+[JsonSerializable(typeof(ExplanationJson))]
+[JsonSerializable(typeof(PlanJson))]
+[JsonSerializable(typeof(ResultJson))]
+[JsonSerializable(typeof(BlocksJson))]
+[JsonSerializable(typeof(PointsJson))]
+[JsonSerializable(typeof(PointDetailJson))]
+[JsonSerializable(typeof(GuardsJson))]
+[JsonSerializable(typeof(ForecastJson))]
+[JsonSerializable(typeof(CheckJson))]
+[JsonSerializable(typeof(BriefJson))]
+[JsonSerializable(typeof(ComparisonJson))]
+[JsonSerializable(typeof(ImageJson))]
+internal sealed partial class DocumentJson : JsonSerializerContext
+{
+    /// <summary>Prints a document, with letters as they are instead of as escapes: readable on a terminal and in a diff.</summary>
+    internal static void Write<T>(T document)
+    {
+        var readable = new DocumentJson(new JsonSerializerOptions(Default.Options) { Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping });
+        Console.Out.WriteLine(Escaped(JsonSerializer.Serialize(document, (JsonTypeInfo<T>)readable.GetTypeInfo(typeof(T))!)));
+    }
+
+    /// <summary>The same document with escapes for what no terminal should get; outside of texts JSON holds none of that but line breaks.</summary>
+    private static string Escaped(string json)
+    {
+        if (json.AsSpan().IndexOfAnyExceptInRange(' ', '~') < 0)
+            return json;
+        var text = new System.Text.StringBuilder(json.Length);
+        foreach (var rune in json.EnumerateRunes())
+        {
+            if (rune.Value == '\n' || Say.IsShown(rune))
+                text.Append(rune.ToString());
+            else
+                text.Append(string.Concat(rune.ToString().Select(c => $"\\u{(int)c:x4}")));
+        }
+        return text.ToString();
+    }
+}

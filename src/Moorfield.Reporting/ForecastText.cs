@@ -1,0 +1,135 @@
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Reporting;
+
+/// <summary>Puts a forecast into words.</summary>
+internal static class ForecastText
+{
+    /// <param name="update">The image, and its edition that the update comes from; null for a sign-in.</param>
+    internal static void Show(Target target, ForeseenSystem system, (string Path, SystemSnapshot Edition)? update, Brief? brief, bool all)
+    {
+        var (snapshot, forecast) = (system.Snapshot, system.Forecast);
+        Say.Heading(update is var (path, image)
+            ? $"{Words.Place(target, snapshot)}, build {snapshot.Build}, updated from edition {image.EditionNumber} ({image.Name}) of {Path.GetFileName(path)}, build {image.Build}"
+            : $"The next new account on {Words.Place(target, snapshot)}");
+        var shown = forecast.Families.Where(f => all || !IsOrdinary(f) || system.Families.Contains(f)).ToList();
+        var sheet = update is null ? new Sheet("Package", "Forecast", "Version", "Why").Quiet(2) : new Sheet("Package", "Forecast", "For", "Now", "Then", "Why").Quiet(3, 4);
+        foreach (var family in shown.OrderByDescending(system.Families.Contains))
+        {
+            string forecasted = Word(family.Fate) + (brief is not null && system.Families.Contains(family) ? ", unwanted" : "");
+            if (update is null)
+                sheet.Add(family.DisplayName, forecasted, Version(family.Now), Why(family, snapshot, update is not null));
+            else
+                sheet.Add(family.DisplayName, forecasted, For(family.Concerned, snapshot), Version(family.Now), Version(family.Then), Why(family, snapshot, update is not null));
+        }
+        if (shown.Count > 0)
+            sheet.Write();
+        ShowHidden([.. forecast.Families.Except(shown)]);
+        foreach (var delivery in forecast.Deliveries)
+            Say.Line($"{Word(delivery.Kind)} may install themselves for {For(delivery.For, snapshot)}{(brief is not null && system.Deliveries.Contains(delivery) ? ", unwanted" : "")}: no guard against that is set ({string.Join(", ", delivery.Guards.Select(g => g.Name))}).");
+        if (!forecast.Doubtful.IsEmpty)
+        {
+            Say.Line($"Only the guard {Prose.List(forecast.Doubtful.SelectMany(d => d.Guards).Where(g => !g.Editions.IsEmpty).Select(g => g.Name!).Distinct(StringComparer.Ordinal))} keeps apps from installing themselves for "
+                + $"{For(forecast.Doubtful.MaxBy(d => d.For.Sids.Length)!.For, snapshot)}, and systems like this one ({snapshot.Edition}) are reported not to honour it: set those of the accounts too.");
+        }
+        ShowRemedy(system, update is not null, brief);
+    }
+
+    /// <summary>What stays as it is, and parts of the system that go with the times.</summary>
+    private static bool IsOrdinary(ForecastFamily family) => family.Fate == Fate.Stays || (family.Role == PackageRole.Component && family.Fate is Fate.Renewed or Fate.Given);
+
+    private static void ShowHidden(IReadOnlyCollection<ForecastFamily> hidden)
+    {
+        int staying = hidden.Count(f => f.Fate == Fate.Stays);
+        int parts = hidden.Count - staying;
+        if (hidden.Count > 0)
+        {
+            Say.Line("Not shown: " + string.Join(", ", new[]
+            {
+                staying == 0 ? "" : $"{Sheet.Count(staying, "package")} that {(staying == 1 ? "stays as it is" : "stay as they are")}",
+                parts == 0 ? "" : $"{Sheet.Count(parts, "part")} of the system",
+            }.Where(t => t.Length > 0)) + $"; --all shows {(hidden.Count == 1 ? "it" : "them")}.");
+        }
+    }
+
+    private static void ShowRemedy(ForeseenSystem system, bool isUpdate, Brief? brief)
+    {
+        if (system.IsClean)
+        {
+            Say.Line(brief is not null ? "Nothing that the brief does not want would come." : isUpdate ? "Nothing comes back, and nothing new comes."
+            : "Nothing that all accounts do without would be given.");
+            return;
+        }
+        var lost = isUpdate ? system.Families.Where(f => f.Role == PackageRole.Component && f.Guards.IsEmpty).Select(f => f.DisplayName).ToList()
+            : [];
+        int count = system.Families.Length;
+        if (count > 0)
+        {
+            Say.Line(brief is null
+                ? isUpdate ? Coming(system)
+                    : $"{Sheet.Count(count, "package")} would be given, though {(count == 1 ? "it is" : "they are")} blocked, or no account has {(count == 1 ? "it" : "them")}."
+                : $"{Sheet.Count(count, "package")} that the brief does not want would come.");
+        }
+        if (lost.Count > 0)
+            Say.Line($"No block keeps {Prose.List(lost)} away, which {(lost.Count == 1 ? "is a part" : "are parts")} of the system: a guard may. A brief says which, by its family.");
+        if (system.Remedy is null)
+            return;
+        Say.Line($"This would keep {(lost.Count == 0 ? "all of that" : "the rest")} away:");
+        Say.Line($"  {system.Remedy}");
+    }
+
+    private static string Coming(ForeseenSystem system)
+    {
+        int back = system.Families.Count(f => f.Fate == Fate.ComesBack);
+        int fresh = system.Families.Length - back;
+        return back == 0 ? $"{Sheet.Count(fresh, "new package")} would come."
+            : $"{Sheet.Count(back, "package")} would come back{(fresh == 0 ? "" : $", and {Sheet.Count(fresh, "new one")} would come")}.";
+    }
+
+    private static string Version(PackageVersion? version) => version?.ToString() ?? Words.Nothing;
+
+    private static string For(Audience audience, SystemSnapshot snapshot) => audience.Describe(snapshot);
+
+    private static string Word(Fate fate) => fate switch
+    {
+        Fate.ComesBack => "comes back",
+        Fate.Arrives => "is new",
+        Fate.StaysAway => "stays away",
+        Fate.Renewed => "is renewed",
+        Fate.Leaves => "leaves",
+        Fate.Given => "is given",
+        _ => "stays",
+    };
+
+    private static string Word(Delivery delivery) => delivery switch
+    {
+        Delivery.Suggested => "Suggested apps",
+        Delivery.Partner => "The partners' apps",
+        _ => "The maker's apps",
+    };
+
+    private static string Why(ForecastFamily family, SystemSnapshot snapshot, bool isUpdate)
+    {
+        string holders = family.Before.IsEmpty ? "" : $"; {For(family.Before, snapshot)} {(family.Before is { Sids.Length: 1, Newcomers: false } ? "has" : family.Before.Sids.IsEmpty ? "get" : "have")} it";
+        string guards = Prose.List(family.Guards.Select(g => g.Title));
+        return family.Cause switch
+        {
+            FateCause.StillProvisioned when family.Fate == Fate.Given => "provisioned",
+            FateCause.StillProvisioned => isUpdate ? "still provisioned, and not blocked" : "still provisioned, though no account has it",
+            FateCause.ProvisionedThoughBlocked => "still provisioned: its block does not change that",
+            FateCause.NeverBlocked => family.Fate == Fate.Arrives ? "in the image, and not blocked" : "never blocked, and in the image",
+            FateCause.NoGuard => family.Fate == Fate.Given ? "part of the system" : "part of the system, no guard known",
+            FateCause.GuardNotSet => $"part of the system, guard {guards} not set",
+            FateCause.Blocked => family.Fate == Fate.Stays ? "blocked, but there" : $"blocked{holders}",
+            FateCause.Guarded => $"guard {guards} is set{holders}",
+            FateCause.OtherVersion => "",
+            FateCause.NotInImage => family.Fate == Fate.Leaves ? "not part of the new build" : "not in the image",
+            _ => "nothing newer in the image",
+        };
+    }
+}

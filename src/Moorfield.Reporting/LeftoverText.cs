@@ -1,0 +1,45 @@
+using Moorfield.Core.Model;
+using Moorfield.Core.Transactions;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Reporting;
+
+/// <summary>Puts leftovers into words.</summary>
+internal static class LeftoverText
+{
+    internal static void Write(SystemSnapshot snapshot)
+    {
+        var sheet = new Sheet("Leftover", "Of", "Whose", "Size", "Where").Right(3).Quiet(4);
+        foreach (var leftover in snapshot.Leftovers)
+            sheet.Add(Kind(leftover), Of(leftover), Whose(leftover, snapshot), leftover.Bytes == 0 ? Words.Nothing : Sheet.Size(leftover.Bytes), Where(leftover.Location));
+        if (!snapshot.Leftovers.IsEmpty)
+            sheet.Write();
+        Say.Line($"{Sheet.Count(snapshot.Leftovers.Length, "leftover")}, {Sheet.Size(snapshot.Leftovers.Sum(l => l.Bytes))}.");
+    }
+
+    internal static string Kind(Leftover leftover) => leftover.Kind switch
+    {
+        LeftoverKind.Registration => "registration",
+        LeftoverKind.RepositoryRows => "repository rows",
+        LeftoverKind.RepositoryFiles => "repository file",
+        LeftoverKind.StagedFolder => "staged folder",
+        LeftoverKind.AppData => "app data",
+        LeftoverKind.Alias => "alias",
+        LeftoverKind.Association => "association",
+        _ => "Start pin",
+    };
+
+    internal static string Where(Location location) => location switch
+    {
+        KeyLocation key => $"{key.Hive}: {key.Key}",
+        ValueLocation value => $"{value.Hive}: {value.Key}: {value.Value}",
+        RowsLocation rows => $"{rows.FullName}{(rows.Sid is null ? "" : $" for {rows.Sid}")}",
+        EntryLocation entry => $"{entry.File}: {string.Join(' ', entry.Text.Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries))}",
+        _ => ((TreeLocation)location).Path.ToString(),
+    };
+
+    private static string Of(Leftover leftover) => leftover.FullName is { } fullName ? $"{fullName.Name} {fullName.Version}" : leftover.Family?.Name ?? "not known";
+
+    private static string Whose(Leftover leftover, SystemSnapshot snapshot) => leftover.Sid is { } sid ? snapshot.Account(sid)?.Name ?? sid
+        : leftover.Location is EntryLocation || leftover.Location is KeyLocation { Key: var key } && key.Contains(@"\Applications\", StringComparison.OrdinalIgnoreCase) ? "newcomers" : "the machine";
+}

@@ -1,0 +1,73 @@
+using System.Text.Json;
+using Moorfield.Core.Model;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
+
+namespace Moorfield.Reporting;
+
+/// <summary>Turns facts into the words of the word table.</summary>
+internal static class Words
+{
+    private const int MostNames = 4;
+
+    internal const string Nothing = "-";
+
+    /// <summary>An enumeration's value as it is written in tables, JSON and options.</summary>
+    internal static string Of<T>(T value) where T : struct, Enum => JsonNamingPolicy.CamelCase.ConvertName(value.ToString());
+
+    /// <summary>Account names, or "all 3", or a count when there are many.</summary>
+    internal static string Accounts(IReadOnlyCollection<string> sids, SystemSnapshot snapshot)
+    {
+        if (sids.Count == 0)
+            return Nothing;
+        if (sids.Count == snapshot.Accounts.Length && sids.Count > 1)
+            return $"all {sids.Count}";
+        return sids.Count <= MostNames ? string.Join(", ", Names(sids, snapshot)) : $"{sids.Count} of {snapshot.Accounts.Length}";
+    }
+
+    internal static IEnumerable<string> Names(IEnumerable<string> sids, SystemSnapshot snapshot) => sids.Select(s => snapshot.Account(s)?.Name ?? s);
+
+    internal static string Newcomers(InstalledPackage package) => (package.Newcomers ? "yes" : "no") + (package.Blocked ? ", blocked" : "");
+
+    /// <summary>What a system of a target is called: the target, and the edition if it has several.</summary>
+    internal static string Place(Target target, SystemSnapshot snapshot) => Place(target, snapshot.EditionNumber);
+
+    internal static string Place(Target target, int? edition) => edition is { } number ? $"edition {number} of {target.Name}" : target.Name;
+
+    /// <summary>A word as a shell takes it.</summary>
+    internal static string Quoted(string word) =>
+        word.Length > 0 && word.All(c => char.IsAsciiLetterOrDigit(c) || "-_./:=@%+,".Contains(c, StringComparison.Ordinal)) ? word : $"'{word.Replace("'", "'\\''", StringComparison.Ordinal)}'";
+
+    /// <summary>How much packages hold, or at least hold.</summary>
+    internal static string Size(IEnumerable<InstalledPackage> packages)
+    {
+        var all = packages.ToList();
+        return $"{(all.Exists(p => p.Withheld > 0) ? "at least " : "")}{Sheet.Size(all.Sum(p => p.Bytes))}";
+    }
+
+    internal static string OrNothing(IEnumerable<string> items) => string.Join(", ", items) is { Length: > 0 } text ? text : Nothing;
+
+    /// <summary>One line that says which system this is.</summary>
+    internal static string Describe(SystemSnapshot snapshot)
+    {
+        var parts = new[]
+        {
+            snapshot.EditionNumber is { } number ? $"Edition {number}: {snapshot.Name}" : snapshot.Computer,
+            $"{snapshot.Product} {snapshot.Release}".Trim(),
+            snapshot.Build.Length > 0 ? $"build {snapshot.Build}" : "",
+            snapshot.Manufacturer.Length > 0 ? $"made by {snapshot.Manufacturer}" : "",
+            snapshot.Accounts.IsEmpty ? "no accounts" : $"accounts: {string.Join(", ", snapshot.Accounts.Select(a => a.Name))}",
+        };
+        return string.Join(" · ", parts.Where(p => p.Length > 0));
+    }
+
+    /// <summary>How a package came, in a few words.</summary>
+    internal static string Describe(PackageOrigin origin) => origin switch
+    {
+        PackageOrigin.System => "part of the system",
+        PackageOrigin.Shipped => "shipped with the system",
+        PackageOrigin.Maker => "from the maker of the machine",
+        PackageOrigin.Extra => "provisioned by someone else",
+        _ => "added later for accounts",
+    };
+}

@@ -1,0 +1,104 @@
+using System.Runtime.CompilerServices;
+using System.Text.RegularExpressions;
+
+namespace Moorfield.Core.Tests;
+
+/// <summary>Holds the arrows of docs/architecture.md: a room uses only rooms below it.</summary>
+public sealed class ArchitectureTests
+{
+    // From the bottom up.
+    private static readonly string[] CoreRooms =
+        ["Model", "Trees", "Reading", "Assessment", "Selection", "Vaults", "Planning", "Targets", "Transactions", "Operations"];
+
+    private static readonly string[] CliRooms = ["Moorfield.Cli", "Moorfield.Cli.Picking", "Moorfield.Cli.Commands"];
+
+    private static readonly string[] FormatRooms = ["Appx", "Hives", "Defaults", "Wim", "Native"];
+
+    private static readonly string[] Projects = ["Moorfield.Formats", "Moorfield.Core", "Moorfield.Reporting", "Moorfield.Cli"];
+
+    private static readonly TimeSpan Limit = TimeSpan.FromSeconds(5);
+
+    private static string Root([CallerFilePath] string here = "") => Path.GetFullPath(Path.Combine(Path.GetDirectoryName(here)!, "../../src"));
+
+    /// <summary>All sources of a project: the namespace of each, and what it says without comments and texts.</summary>
+    private static IEnumerable<(string File, string Namespace, string Code)> Sources(string project)
+    {
+        foreach (string file in Directory.EnumerateFiles(Path.Combine(Root(), project), "*.cs", SearchOption.AllDirectories)
+            .Where(f => !f.Contains("/obj/", StringComparison.Ordinal) && !f.Contains("/bin/", StringComparison.Ordinal)))
+        {
+            string text = File.ReadAllText(file);
+            string code = Regex.Replace(text, @"//[^\n]*|/\*.*?\*/|""(?:[^""\\\n]|\\.)*""", "", RegexOptions.Singleline | RegexOptions.ExplicitCapture, Limit);
+            yield return (Path.GetRelativePath(Root(), file), Regex.Match(text, @"^namespace (?<name>[\w.]+);", RegexOptions.Multiline | RegexOptions.ExplicitCapture, Limit).Groups["name"].Value, code);
+        }
+    }
+
+    [Fact]
+    public void Every_room_of_the_core_is_known_and_holds_what_lies_in_its_folder()
+    {
+        var sources = Sources("Moorfield.Core").ToList();
+        sources.Count.ShouldBeGreaterThan(80);
+        foreach (var (file, name, _) in sources)
+            name.ShouldBe("Moorfield.Core." + file.Split('/')[1], file);
+        sources.Select(s => s.Namespace.Split('.')[^1]).Distinct().ShouldBe(CoreRooms, ignoreOrder: true);
+    }
+
+    [Fact]
+    public void Rooms_of_the_core_use_only_rooms_below_them()
+    {
+        var wrong = new List<string>();
+        foreach (var (file, name, code) in Sources("Moorfield.Core"))
+        {
+            int own = Array.IndexOf(CoreRooms, name.Split('.')[^1]);
+            // Rooms that lie beside each other can be named without a using line: those names count as well.
+            wrong.AddRange(CoreRooms.Skip(own + 1)
+                .Where(above => Regex.IsMatch(code, $@"\bMoorfield\.Core\.{above}\b|(?<![\w.]){above}\.[A-Z]\w*", RegexOptions.ExplicitCapture, Limit))
+                .Select(above => $"{file} uses {above}"));
+        }
+        wrong.ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void Formats_stand_alone()
+    {
+        var wrong = new List<string>();
+        foreach (var (file, name, code) in Sources("Moorfield.Formats"))
+        {
+            wrong.AddRange(FormatRooms.Where(f => f != "Native" && !name.EndsWith("." + f, StringComparison.Ordinal)
+                && Regex.IsMatch(code, $@"\bMoorfield\.Formats\.{f}\b", RegexOptions.ExplicitCapture, Limit)).Select(f => $"{file} uses {f}"));
+        }
+        wrong.ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void Rooms_of_the_program_use_only_rooms_below_them()
+    {
+        var wrong = new List<string>();
+        foreach (var (file, name, code) in Sources("Moorfield.Cli").Where(s => !s.File.EndsWith("/Program.cs", StringComparison.Ordinal)))
+        {
+            wrong.AddRange(CliRooms.Skip(Array.IndexOf(CliRooms, name) + 1)
+                .Where(above => Regex.IsMatch(code, $@"using {Regex.Escape(above)};|(?<![\w.]){above.Split('.')[^1]}\.[A-Z]\w*", RegexOptions.ExplicitCapture, Limit))
+                .Select(above => $"{file} uses {above}"));
+        }
+        wrong.ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void Projects_use_only_projects_below_them()
+    {
+        var wrong = new List<string>();
+        for (int i = 0; i < Projects.Length; i++)
+        {
+            string project = File.ReadAllText(Path.Combine(Root(), Projects[i], $"{Projects[i]}.csproj"));
+            wrong.AddRange(Projects.Skip(i + 1).Where(p => project.Contains($"{p}.csproj", StringComparison.Ordinal)).Select(p => $"{Projects[i]} uses {p}"));
+        }
+        string standIn = File.ReadAllText(Path.Combine(Root(), "Moorfield.StandIn/Moorfield.StandIn.csproj"));
+        wrong.AddRange(Projects.Skip(1).Where(p => standIn.Contains($"{p}.csproj", StringComparison.Ordinal)).Select(p => $"Moorfield.StandIn uses {p}"));
+        wrong.ShouldBeEmpty();
+    }
+
+    [Theory]
+    [InlineData("Moorfield.Core")]
+    [InlineData("Moorfield.Formats")]
+    public void Nothing_below_the_program_speaks_to_a_console(string project) =>
+        Sources(project).Where(s => Regex.IsMatch(s.Code, @"\bConsole\.|\bSpectre\b", RegexOptions.ExplicitCapture, Limit)).Select(s => s.File).ShouldBeEmpty();
+}
