@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
@@ -16,18 +17,29 @@ internal static class DocumentMaker
 {
     internal const string InventorySchema = "moorfield.inventory/1";
 
-    internal static InventoryJson Inventory(Target target, IEnumerable<(SystemSnapshot Snapshot, Judgement Judgement, IEnumerable<InstalledPackage> Packages)> systems) =>
-        new(InventorySchema, target.FullPath, target.Image is null ? "volume" : "image", [.. systems.Select(s => System(s.Snapshot, s.Judgement, s.Packages))]);
+    internal static InventoryJson Inventory(
+        Target target, IReadOnlyCollection<(SystemSnapshot Snapshot, Judgement Judgement, IEnumerable<InstalledPackage> Packages)> systems) => new(
+        InventorySchema, target.FullPath, target.Kind, [.. systems.Select(s => System(s.Snapshot, s.Judgement, s.Packages))],
+        systems.Any(s => s.Packages.Count() < s.Snapshot.Packages.Length));
 
-    private static SystemJson System(SystemSnapshot snapshot, Judgement judgement, IEnumerable<InstalledPackage> packages) => new(
-        snapshot.EditionNumber, snapshot.Name, snapshot.Product, snapshot.Release, snapshot.Build, snapshot.Computer, snapshot.Manufacturer,
-        [.. snapshot.Accounts.Select(a => new AccountJson(a.Name, a.Sid))],
-        [.. packages.Select(p => Package(p, snapshot, judgement))],
-        [.. snapshot.Blocks.Select(b => b.ToString())],
-        [.. snapshot.Notes.Select(n => new NoteJson(n.Code, n.Text, n.Package?.ToString()))],
-        [.. snapshot.Leftovers.Select(l => new LeftoverJson(
-            Words.Of(l.Kind), l.Family?.ToString(), l.FullName?.ToString(), l.Sid is null ? null : snapshot.Account(l.Sid)?.Name ?? l.Sid, l.Bytes, LeftoverText.Where(l.Location)))],
-        [.. snapshot.ClassicPrograms.Select(p => new ProgramJson(p.Name, p.Version, p.Publisher, p.Bytes, p.Sid is null ? null : snapshot.Account(p.Sid)?.Name ?? p.Sid, p.UninstallCommand))]);
+    private static SystemJson System(SystemSnapshot snapshot, Judgement judgement, IEnumerable<InstalledPackage> packages)
+    {
+        var mentions = SavedFacts.Offered(snapshot);
+        string? Name(string? sid) => sid is null ? null : snapshot.Account(sid)?.Name ?? sid;
+        return new SystemJson(
+            snapshot.EditionNumber, snapshot.Name, snapshot.Product, snapshot.Release, snapshot.Build, snapshot.Computer, snapshot.Manufacturer,
+            [.. snapshot.Accounts.Select(a => new AccountJson(a.Name, a.Sid))],
+            [.. packages.Select(p => Package(p, snapshot, judgement) with { Facts = p.SavedVerdict is null ? SavedFacts.Of(p, mentions) : null })],
+            [.. snapshot.Blocks.Select(b => b.ToString())],
+            [.. snapshot.Notes.Select(n => new NoteJson(n.Code, n.Text, n.Package?.ToString()))],
+            [
+                .. snapshot.Leftovers.Select(l => new LeftoverJson(
+                    Words.Of(l.Kind), l.Family?.ToString(), l.FullName?.ToString(), Name(l.Sid), l.Bytes, LeftoverText.Where(l.Location),
+                    SavedFacts.Of(l.Location))),
+            ],
+            [.. snapshot.ClassicPrograms.Select(p => new ProgramJson(p.Name, p.Version, p.Publisher, p.Bytes, Name(p.Sid), p.UninstallCommand))],
+            SavedFacts.Of(snapshot));
+    }
 
     internal static PackageJson Package(InstalledPackage package, SystemSnapshot snapshot, Judgement judgement)
     {
@@ -37,11 +49,11 @@ internal static class DocumentMaker
             package.FullName.Version.ToString(), package.FullName.Architecture, Words.Of(package.Role), Words.Of(package.Origin), package.Bytes,
             [.. Words.Names(package.Accounts, snapshot)], package.Newcomers, package.Blocked, Words.Of(verdict.Standing),
             [.. verdict.Reasons.Select(Reason)],
-            package.Withheld);
+            package.Withheld, Words.Readable(package.Manifest?.Description), package.StartsWithWindows, package.RunsInBackground);
     }
 
-    internal static PlanJson Plan(string target, IReadOnlyCollection<(SystemSnapshot Snapshot, Plan Plan)> systems) => new(
-        "moorfield.plan/1", target, "remove", systems.First().Plan.Wish.For.Describe(systems.First().Snapshot),
+    internal static PlanJson Plan(string target, ImmutableArray<SystemPlan> systems) => new(
+        "moorfield.plan/1", target, "remove", systems[0].Plan.Wish.For.Describe(systems[0].Snapshot),
         [.. systems.SelectMany(s => s.Plan.Removals.Select(r => Removal(r, s.Snapshot, s.Plan.Meanings.FirstOrDefault(m => m.Removal == r)?.Verdict)))],
         [.. systems.SelectMany(s => s.Plan.Staying.Select(t => new StayingJson(
             s.Snapshot.EditionNumber, t.Package.Family.ToString(), t.Package.DisplayName, Words.Of(t.Verdict.Standing), [.. t.Verdict.Reasons.Select(Reason)], t.NamedExactly)))],
@@ -70,7 +82,7 @@ internal static class DocumentMaker
         var point = summary.Point;
         return new PointJson(
             point.Number, Words.Of(point.Kind), point.Undoes, point.Created, point.Title, point.Note, Words.Of(summary.State), summary.UndoneBy,
-            point.Target.Computer, point.Target.Path, point.Packages, point.Changes.Length, summary.UndonePackages);
+            point.Target.Computer, point.Target.Path, point.Packages, point.Changes, summary.UndonePackages);
     }
 
     internal static BriefJson Brief(Brief brief, Target target, IEnumerable<(SystemSnapshot Snapshot, BriefChoice Choice)> systems) => new(

@@ -26,19 +26,20 @@ internal sealed record PackageJson(
     string Family, string FullName, string Name, string DisplayName, string? RawDisplayName, string Publisher, string Version, string Architecture,
     string Role, string Origin, long Bytes, ImmutableArray<string> Accounts, bool Newcomers, bool Blocked, string Standing,
     ImmutableArray<ReasonJson> Reasons,
-    int WithheldFiles = 0);
+    int WithheldFiles = 0, string? Description = null, bool StartsWithWindows = false, bool RunsInBackground = false, PackageFactsJson? Facts = null);
 
 internal sealed record SystemJson(
     int? Edition, string Name, string Product, string Release, string Build, string Computer, string Manufacturer,
     ImmutableArray<AccountJson> Accounts, ImmutableArray<PackageJson> Packages, ImmutableArray<string> Blocks, ImmutableArray<NoteJson> Notes,
-    ImmutableArray<LeftoverJson> Leftovers, ImmutableArray<ProgramJson> Programs);
+    ImmutableArray<LeftoverJson> Leftovers, ImmutableArray<ProgramJson> Programs, SystemFactsJson? Facts = null);
 
-internal sealed record LeftoverJson(string Kind, string? Family, string? FullName, string? Account, long Bytes, string Place);
+internal sealed record LeftoverJson(string Kind, string? Family, string? FullName, string? Account, long Bytes, string Place, PlaceJson? At = null);
 
 /// <param name="Account">Null when the machine has it.</param>
 internal sealed record ProgramJson(string Name, string Version, string Publisher, long Bytes, string? Account, string? UninstallCommand);
 
-internal sealed record InventoryJson(string Schema, string Target, string Kind, ImmutableArray<SystemJson> Systems);
+/// <param name="Filtered">Whether packages were left out, as was asked for.</param>
+internal sealed record InventoryJson(string Schema, string Target, string Kind, ImmutableArray<SystemJson> Systems, bool Filtered = false);
 
 internal sealed record PartJson(string FullName, string Kind, long Bytes);
 

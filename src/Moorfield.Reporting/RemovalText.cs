@@ -1,5 +1,6 @@
-using Moorfield.Core.Assessment;
+using System.Collections.Immutable;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
@@ -9,17 +10,17 @@ namespace Moorfield.Reporting;
 /// <summary>Puts removals into words: the preview, what stays and why, and the result.</summary>
 internal static class RemovalText
 {
-    internal static void ShowPreview(Target target, List<SystemPlan> plans, bool keepFiles, bool withPoint)
+    internal static void ShowPreview(Target target, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint)
     {
         foreach (var plan in plans)
         {
             ShowPreview(target, plan);
-            if (plans.Count > 1)
+            if (plans.Length > 1)
                 Say.Line();
         }
-        if (plans.Count > 1)
-            Say.Line($"{plans.Count} editions: {Sheet.Count(plans.Sum(p => p.Effective.Length), "package")}, {ChangeText.Totals([.. plans.SelectMany(p => p.Plan.Changes)])}, in one run.");
-        if (target.Image is not null && plans.Exists(p => p.Effective.Any(r => r.FilesGo)))
+        if (plans.Length > 1)
+            Say.Line($"{plans.Length} editions: {Sheet.Count(plans.Sum(p => p.Effective.Length), "package")}, {ChangeText.Totals([.. plans.SelectMany(p => p.Plan.Changes)])}, in one run.");
+        if (target is ImageTarget && plans.Any(p => p.Effective.Any(r => r.FilesGo)))
         {
             Say.Line(!withPoint ? "The removed files stay inside the image file, unreferred to, until it is compacted; there is nothing to undo them from."
                 : keepFiles ? "The removed files are copied to the vault: undo can bring them back even after the image is compacted."
@@ -131,7 +132,7 @@ internal static class RemovalText
         return $"stay for {string.Join(", ", keepers)}";
     }
 
-    internal static void ShowResult(Target target, List<SystemPlan> plans, Outcome outcome)
+    internal static void ShowResult(Target target, ImmutableArray<SystemPlan> plans, Outcome outcome)
     {
         foreach (var plan in plans)
         {
@@ -144,8 +145,8 @@ internal static class RemovalText
             Say.Line($"Removed {Sheet.Count(gone.Count, "package")}{from} for {plan.Audience}{freed}.{(failed > 0 ? $" {Sheet.Count(failed, "package")} not, or only in part." : "")}");
         }
         if (outcome.Verified)
-            Say.Line($"A fresh look at {(plans.Count == 1 ? Words.Place(target, plans[0].Snapshot) : $"{plans.Count} editions of {target.Name}")} agrees with the plan{(outcome.Failures.IsEmpty ? "" : " in all else")}.");
-        if (target.Image is { } image)
+            Say.Line($"A fresh look at {(plans.Length == 1 ? Words.Place(target, plans[0].Snapshot) : $"{plans.Length} editions of {target.Name}")} agrees with the plan{(outcome.Failures.IsEmpty ? "" : " in all else")}.");
+        if (target is ImageTarget { Image: var image })
             Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}; 'moorfield image compact' would give back {Sheet.Size(image.Reclaimable())}.");
     }
 }

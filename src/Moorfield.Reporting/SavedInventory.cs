@@ -1,19 +1,20 @@
 using System.Collections.Immutable;
 using System.Text.Json;
-using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
-using Moorfield.Formats.Appx;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Targets;
 
 namespace Moorfield.Reporting;
 
-/// <summary>Reads inventories that were saved as JSON.</summary>
+/// <summary>Reads inventories that were saved as JSON, of this version and of earlier ones, which know less.</summary>
 internal static class SavedInventory
 {
     private const long MaxBytes = 256L << 20;
 
-    /// <summary>Null when the file is not JSON, and so something else.</summary>
-    /// <exception cref="MoorfieldException">It is JSON, but no inventory.</exception>
-    internal static ImmutableArray<ComparedSystem>? TryRead(string path)
+    /// <summary>Opens a saved inventory as a target; null when the file is not JSON, and so something else.</summary>
+    /// <param name="mayBePartial">Whether one will do that was saved with filters.</param>
+    /// <exception cref="MoorfieldException">It is JSON, but no inventory, or not a whole one.</exception>
+    internal static SavedTarget? TryOpen(string path, bool mayBePartial = false)
     {
         if (!File.Exists(path) || !IsJson(path))
             return null;
@@ -23,11 +24,20 @@ internal static class SavedInventory
                 throw new MoorfieldException(Trouble.Misused, $"{path} is longer than any inventory.");
             using var file = File.OpenRead(path);
             var inventory = JsonSerializer.Deserialize(file, DocumentJson.Default.InventoryJson);
-            return inventory is { Schema: DocumentMaker.InventorySchema, Systems.IsDefault: false }
-                ? [.. inventory.Systems.Select(System)]
-                : throw new MoorfieldException(Trouble.Misused, $"{path} is no inventory that this version reads: its schema is '{inventory?.Schema}', not '{DocumentMaker.InventorySchema}'.");
+            if (inventory is not { Schema: DocumentMaker.InventorySchema, Systems.IsDefaultOrEmpty: false })
+            {
+                throw new MoorfieldException(
+                    Trouble.Misused,
+                    $"{path} is no inventory that this version reads: its schema is '{inventory?.Schema}', not '{DocumentMaker.InventorySchema}'.");
+            }
+            if (inventory.Filtered && !mayBePartial)
+            {
+                throw new MoorfieldException(
+                    Trouble.Misused, $"{path} was saved with filters, so it does not hold all packages. Save it again without them.");
+            }
+            return new SavedTarget(path, inventory.Kind, [.. inventory.Systems.Select(System)]);
         }
-        catch (Exception e) when (e is JsonException or FormatException or NullReferenceException or InvalidOperationException)
+        catch (Exception e) when (e is JsonException or FormatException or NullReferenceException or InvalidOperationException or ArgumentException)
         {
             throw new MoorfieldException(Trouble.Misused, $"{path} is JSON, but not an inventory saved by 'moorfield inventory --format json'.", e);
         }
@@ -45,9 +55,44 @@ internal static class SavedInventory
         return false;
     }
 
-    private static ComparedSystem System(SystemJson system) => new(system.Name, system.Edition, system.Build, [.. system.Packages.Select(Package)], system.Blocks);
+    private static SystemSnapshot System(SystemJson saved)
+    {
+        ImmutableArray<Account> accounts = [.. saved.Accounts.Select(a => new Account(a.Name, a.Sid, null))];
+        string Sid(string name) => accounts.FirstOrDefault(a => a.Name == name)?.Sid ?? name;
+        var snapshot = new SystemSnapshot(
+            saved.Product, "", saved.Release, saved.Build, saved.Computer, saved.Manufacturer, "", accounts,
+            [.. saved.Packages.Select(p => Package(p, Sid))], [.. saved.Blocks.Select(SavedFacts.Family)],
+            [.. saved.Notes.Select(n => new SnapshotNote(n.Code, n.Text, n.Package is null ? null : SavedFacts.FullName(n.Package)))])
+        {
+            EditionNumber = saved.Edition,
+            Name = saved.Name,
+            Leftovers = saved.Leftovers.IsDefault ? [] : [.. saved.Leftovers.Where(l => l.At is not null).Select(l => new Leftover(
+                SavedFacts.One<LeftoverKind>(l.Kind), l.Family is null ? null : SavedFacts.Family(l.Family),
+                l.FullName is null ? null : SavedFacts.FullName(l.FullName), l.Account is null ? null : Sid(l.Account), l.Bytes, SavedFacts.Location(l.At!)))],
+            ClassicPrograms = saved.Programs.IsDefault ? [] : [.. saved.Programs.Select(p => new ClassicProgram(
+                p.Name, p.Version, p.Publisher, p.Bytes, p.UninstallCommand, p.Account is null ? null : Sid(p.Account)))],
+        };
+        return saved.Facts is { } facts ? SavedFacts.AddTo(snapshot, facts) : snapshot;
+    }
 
-    private static ComparedPackage Package(PackageJson package) => new(
-        package.Family, package.DisplayName, PackageVersion.TryParse(package.Version, out var version) ? version : throw new FormatException(), package.Architecture,
-        Enum.Parse<PackageRole>(package.Role, ignoreCase: true).ToString(), package.Bytes, package.Accounts, package.Newcomers);
+    private static InstalledPackage Package(PackageJson saved, Func<string, string> sid)
+    {
+        var fullName = SavedFacts.FullName(saved.FullName);
+        var package = new InstalledPackage(
+            fullName, saved.DisplayName, saved.RawDisplayName, saved.Publisher, SavedFacts.One<PackageRole>(saved.Role),
+            SavedFacts.One<PackageOrigin>(saved.Origin), saved.Bytes, [.. saved.Accounts.Select(sid)], saved.Newcomers, saved.Blocked, [],
+            [new PackagePart(fullName, PartKind.Main, saved.Bytes, [], saved.WithheldFiles)], [], null)
+        {
+            HasFiles = saved.Bytes > 0,
+        };
+        if (saved.Facts is { } facts)
+            return SavedFacts.AddTo(package, facts);
+        // An inventory of an earlier version: what it says of the standing is all that is known of it.
+        return package with
+        {
+            SavedVerdict = new Verdict(
+                SavedFacts.One<PackageStanding>(saved.Standing),
+                [.. saved.Reasons.Select(r => new Reason(r.Code, SavedFacts.One<ReasonKind>(r.Kind), r.Text, r.Text.TrimEnd('.'), r.Objects))]),
+        };
+    }
 }

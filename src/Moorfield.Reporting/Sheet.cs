@@ -61,5 +61,5 @@ internal sealed class Sheet(params string[] headings)
     internal static string Size(long bytes) => Prose.Size(bytes);
 
     /// <summary>"1 package", "2 packages".</summary>
-    internal static string Count(int number, string one, string? many = null) => number == 1 ? $"1 {one}" : $"{number} {many ?? one + "s"}";
+    internal static string Count(int number, string one, string? many = null) => Prose.Count(number, one, many);
 }

@@ -45,6 +45,9 @@ internal static class Words
         return $"{(all.Exists(p => p.Withheld > 0) ? "at least " : "")}{Sheet.Size(all.Sum(p => p.Bytes))}";
     }
 
+    /// <summary>A text from a manifest; null when it is only the name of a resource.</summary>
+    internal static string? Readable(string? text) => text?.StartsWith("ms-resource:", StringComparison.OrdinalIgnoreCase) == true ? null : text;
+
     internal static string OrNothing(IEnumerable<string> items) => string.Join(", ", items) is { Length: > 0 } text ? text : Nothing;
 
     /// <summary>One line that says which system this is.</summary>

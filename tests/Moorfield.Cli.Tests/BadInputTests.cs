@@ -1,4 +1,5 @@
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;

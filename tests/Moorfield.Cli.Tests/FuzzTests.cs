@@ -1,6 +1,7 @@
 using System.Text.Json.Nodes;
 using System.Text;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;

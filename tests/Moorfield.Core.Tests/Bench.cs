@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
@@ -57,25 +58,35 @@ internal sealed class Bench(string root, string vaultPath)
     internal Outcome Run(List<(SystemSnapshot Snapshot, Plan Plan)> plans, WriteSeam seam, bool keepFiles = false, bool verified = true)
     {
         using var target = Open(seam);
-        Runs.CheckTarget(target);
-        using var vault = Vault.Open(vaultPath, seam);
-        var outcome = Runs.CarryOut(target, vault, new RunRequest(
-            RunKind.Remove, "remove", null, Runs.Identify(target, plans[0].Snapshot),
-            [.. plans.SelectMany(p => p.Plan.Removals.Select(r => new ConcernedPackage(r.Package.Family.ToString(), r.Package.DisplayName, p.Snapshot.EditionNumber))).Distinct()],
-            [.. plans.SelectMany(p => p.Plan.Changes)])
-        {
-            Expected = [.. plans.Select(p => new RemovalExpectation(p.Snapshot, p.Plan))],
-        }, keepFiles: keepFiles);
+        var removal = new Removal(
+            target, [.. plans.Select(p => p.Snapshot)], [.. plans.SelectMany(p => p.Plan.Wish.Guards).Select(g => g.Guard)],
+            fresh => fresh.Zip(plans, (s, p) => p.Plan.Wish with { Packages = [.. p.Plan.Wish.Packages.Select(c => c with { Package = s.Package(c.Package.FullName)! })] }));
+        var outcome = removal.CarryOut(removal.Plan(), new RunSettings(vaultPath, seam) { KeepFiles = keepFiles, AcceptsCosts = true })!;
         if (verified)
             outcome.Disagreements.ShouldBeEmpty();
         return outcome;
+    }
+
+    /// <summary>A run of given changes.</summary>
+    internal Outcome Run(RunRequest request)
+    {
+        using var target = Open();
+        var operation = new GivenRun(target, request);
+        return operation.CarryOut(operation.Plan(), new RunSettings(vaultPath, new WriteSeam()))!;
+    }
+
+    private sealed record GivenProposal(RunRequest Given) : Proposal([], Given);
+
+    private sealed class GivenRun(Target target, RunRequest request) : Operation<GivenProposal>(target)
+    {
+        public override GivenProposal Plan() => new(request);
     }
 
     internal UndoPlan PlanUndo(int point, string? only = null, bool overwrite = false)
     {
         using var target = Open();
         using var vault = Vault.Open(vaultPath, new WriteSeam());
-        return UndoPlanner.Plan(target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite,
+        return UndoPlanner.Plan(target.Trees!, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite,
             Interrupted() == point);
     }
 
@@ -84,17 +95,16 @@ internal sealed class Bench(string root, string vaultPath)
     {
         using var target = Open(seam);
         using var vault = Vault.Open(vaultPath, seam ?? new WriteSeam());
-        var plan = UndoPlanner.Plan(
-            target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null
-            : new HashSet<int?> { edition }, overwrite, Interrupted() == point && !asIfFinished);
-        if (plan.IsAllBack)
+        var undoing = new Undoing(
+            target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null : new HashSet<int?> { edition },
+            overwrite, Interrupted() == point && !asIfFinished);
+        var proposal = undoing.Plan();
+        if (proposal.Plan.IsAllBack)
         {
-            vault.NoteBack(plan.Point, TimeProvider.System);
+            vault.NoteBack(proposal.Plan.Point, TimeProvider.System);
             return Outcome.Nothing;
         }
-        var identity = plan.Point.Target with { Path = target.FullPath, Place = target.Volume?.Place };
-        var outcome = Runs.CarryOut(target, vault,
-            new RunRequest(RunKind.Undo, "undo", null, identity, plan.Packages, plan.Changes, point) { Restored = plan });
+        var outcome = undoing.CarryOut(proposal, new RunSettings(vaultPath, seam ?? new WriteSeam()))!;
         if (verified)
             outcome.Disagreements.ShouldBeEmpty();
         return outcome;
@@ -105,7 +115,7 @@ internal sealed class Bench(string root, string vaultPath)
     {
         using var target = Open();
         using var vault = Vault.Open(vaultPath, new WriteSeam());
-        ImageRun.Settle(target, vault, TimeProvider.System);
+        ImageTransaction.Settle(((ImageTarget)target).Image, vault, TimeProvider.System);
     }
 
     internal Outcome Finish(WriteSeam? seam = null)
@@ -145,7 +155,14 @@ internal sealed class Bench(string root, string vaultPath)
     internal void ClearParts()
     {
         using var target = Open();
-        Runs.ClearParts(target);
+        target.Take(afterInterruption: true);
+    }
+
+    /// <summary>The changes of a restore point, with before-images.</summary>
+    internal ImmutableArray<Change> Changes(int point)
+    {
+        using var vault = Vault.OpenExisting(vaultPath)!;
+        return vault.Read(point).Changes;
     }
 
     internal IReadOnlyList<PointSummary> Points()
@@ -157,7 +174,7 @@ internal sealed class Bench(string root, string vaultPath)
     internal TargetIdentity Identity()
     {
         using var target = Open();
-        return Runs.Identify(target);
+        return target.Identify();
     }
 
     internal string Software => HiveEdit.Software(root);

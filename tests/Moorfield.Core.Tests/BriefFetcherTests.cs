@@ -12,7 +12,7 @@ namespace Moorfield.Core.Tests;
 public sealed class BriefFetcherTests : IDisposable
 {
     private readonly TemporaryFolder _folder = new(inMemory: true);
-    private readonly HttpListener _server = new();
+    private readonly HttpListener _server;
     private readonly ConcurrentQueue<string?> _asked = new();
     private readonly List<string> _warnings = [];
     private readonly string _address;
@@ -20,14 +20,32 @@ public sealed class BriefFetcherTests : IDisposable
 
     public BriefFetcherTests()
     {
-        using (var free = new TcpListener(IPAddress.Loopback, 0))
-        {
-            free.Start();
-            _address = $"http://127.0.0.1:{((IPEndPoint)free.LocalEndpoint).Port}/";
-        }
-        _server.Prefixes.Add(_address);
-        _server.Start();
+        _server = Listen(out _address);
         _ = Serve();
+    }
+
+    /// <summary>A server on a port that is free, which another program may take first.</summary>
+    private static HttpListener Listen(out string address)
+    {
+        for (int tries = 0; ; tries++)
+        {
+            using (var free = new TcpListener(IPAddress.Loopback, 0))
+            {
+                free.Start();
+                address = $"http://127.0.0.1:{((IPEndPoint)free.LocalEndpoint).Port}/";
+            }
+            var server = new HttpListener();
+            server.Prefixes.Add(address);
+            try
+            {
+                server.Start();
+                return server;
+            }
+            catch (HttpListenerException) when (tries < 5)
+            {
+                server.Close();
+            }
+        }
     }
 
     private async Task Serve()

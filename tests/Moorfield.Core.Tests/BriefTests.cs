@@ -4,7 +4,6 @@ using CsCheck;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Hives;
@@ -31,11 +30,8 @@ public sealed class BriefTests : IDisposable
     private Plan Plan(Brief brief, string who = "everyone")
     {
         using var target = _bench.Open();
-        return target.With(null, tree =>
-        {
-            var snapshot = SystemReader.Read(tree);
-            return RemovalPlanner.Plan(snapshot, BriefPlanner.Wish(brief, tree, snapshot, [who]));
-        });
+        var snapshot = target.Read([null], brief.Guards)[0];
+        return RemovalPlanner.Plan(snapshot, BriefPlanner.Wish(brief, snapshot, [who]));
     }
 
     [Theory]

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
@@ -22,7 +23,7 @@ public sealed class CostTests : IDisposable
     {
         using var folder = new TemporaryFolder(inMemory: true);
         using var volume = WindowsVolume.Open(Demo.BuildIn(folder, world), new WriteSeam());
-        return SystemReader.Read(volume);
+        return SystemReader.Read(volume, []);
     }
 
     private static World With(string package, Func<WorldPackage, WorldPackage> change) =>

@@ -2,7 +2,6 @@ using System.Collections.Immutable;
 using CsCheck;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
@@ -137,10 +136,11 @@ public sealed class ForecastPlayTests
     private static (SystemSnapshot Snapshot, ImmutableArray<GuardState> Guards) Read(string path, World world, Component[] components)
     {
         using var target = Target.Open(path, new WriteSeam());
-        var snapshot = target.Read(target.Choose([]))[0];
         var tied = components.Select((c, i) => (Policy: Policy(c, i), Name: ComponentNames[i])).Where(p => p.Policy is not null).Select(p => new Guard(
             null, p.Policy!.Hive == "machine" ? GuardHive.Machine : GuardHive.Account, p.Policy.Key, HiveValue.FromDWord(p.Policy.Name, p.Policy.Data), Family(world, p.Name, "northlight"), null));
-        return (snapshot, target.With(snapshot.EditionNumber, tree => GuardReader.Read(tree, snapshot, [.. KnownGuards.All, .. tied], Who.Parse(["everyone"], snapshot))));
+        Guard[] guards = [.. KnownGuards.All, .. tied];
+        var snapshot = target.Read(target.Choose([]), guards)[0];
+        return (snapshot, GuardStates.Of(snapshot, guards, Who.Parse(["everyone"], snapshot)));
     }
 
     private static string Family(World world, string name, string by) => $"{name}_{PublisherId.FromPublisher(world.Publishers[by].Dn)}";

@@ -2,7 +2,6 @@ using System.Collections.Immutable;
 using System.Text;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
@@ -30,12 +29,10 @@ public sealed class ForecastTests : IDisposable
     private Forecaster Forecaster(params Guard[] more)
     {
         using var target = _bench.Open();
-        return target.With(null, tree =>
-        {
-            var snapshot = SystemReader.Read(tree);
-            var removed = PointHistory.Removed(_bench.Points(), _bench.Identity());
-            return new Forecaster(snapshot, GuardReader.Read(tree, snapshot, [.. KnownGuards.All, .. more], Who.Parse(["everyone"], snapshot)), f => removed.Contains(f.ToString()));
-        });
+        Guard[] guards = [.. KnownGuards.All, .. more];
+        var snapshot = target.Read([null], guards)[0];
+        var removed = PointHistory.Removed(_bench.Points(), _bench.Identity());
+        return new Forecaster(snapshot, GuardStates.Of(snapshot, guards, Who.Parse(["everyone"], snapshot)), f => removed.Contains(f.ToString()));
     }
 
     private Forecast Update(params Guard[] more) => Forecaster(more).Update(_image.Value);

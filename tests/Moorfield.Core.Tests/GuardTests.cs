@@ -1,12 +1,11 @@
 using System.Collections.Immutable;
 using System.Text;
+using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
-using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 using Moorfield.Tests;
@@ -24,22 +23,15 @@ public sealed class GuardTests : IDisposable
     private ImmutableArray<GuardState> Read(string who = "everyone")
     {
         using var target = _bench.Open();
-        return target.With(null, tree =>
-        {
-            var snapshot = SystemReader.Read(tree);
-            return GuardReader.Read(tree, snapshot, KnownGuards.All, Who.Parse([who], snapshot));
-        });
+        var snapshot = target.Read([null], KnownGuards.All)[0];
+        return GuardStates.Of(snapshot, KnownGuards.All, Who.Parse([who], snapshot));
     }
 
     private Outcome Change(bool lift, string who = "everyone")
     {
         using var target = _bench.Open();
-        using var vault = Vault.Open(_folder["vault"], new WriteSeam());
-        var snapshot = target.Read([null])[0];
-        var states = Read(who);
-        return Runs.CarryOut(target, vault, new RunRequest(
-            RunKind.Guard, "guard", null, Runs.Identify(target, snapshot),
-            [.. states.Select(s => new ConcernedPackage(s.Concerns, s.Concerns)).Distinct()], [.. GuardPlanner.Changes(states, snapshot, lift)]));
+        var guarding = new Guarding(target, target.Read([null], KnownGuards.All), KnownGuards.All, [who], lift);
+        return guarding.CarryOut(guarding.Plan(), new RunSettings(_folder["vault"], new WriteSeam()))!;
     }
 
     [Fact]

@@ -1,11 +1,11 @@
 using System.Text.Json;
 using System.Xml.Linq;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
-using Moorfield.Core.Vaults;
 using Moorfield.Formats.Hives;
 using Moorfield.Tests;
 
@@ -25,9 +25,8 @@ public sealed class LeftoverTests : IDisposable
     private Outcome Clear()
     {
         using var target = _bench.Open();
-        using var vault = Vault.Open(_folder["vault"], new WriteSeam());
-        var snapshot = target.Read([null])[0];
-        return Runs.CarryOut(target, vault, new RunRequest(RunKind.Remove, "clear", null, Runs.Identify(target, snapshot), [], LeftoverPlanner.Plan(snapshot).Changes));
+        var clearing = new Clearing(target, target.Read([null]));
+        return clearing.CarryOut(clearing.Plan(), new RunSettings(_folder["vault"], new WriteSeam()))!;
     }
 
     [Theory]

@@ -64,12 +64,8 @@ public sealed class OutcomeTests : IDisposable
         _bench.Undo(1, overwrite: true).Failures.ShouldBeEmpty();
     }
 
-    private Outcome Run(RunKind kind, IEnumerable<Change> changes, params Expectation[] expected)
-    {
-        using var target = _bench.Open();
-        using var vault = Vault.Open(_folder["vault"], new WriteSeam());
-        return Runs.CarryOut(target, vault, new RunRequest(kind, "", null, _bench.Identity(), [], [.. changes]) { Expected = [.. expected] });
-    }
+    private Outcome Run(RunKind kind, IEnumerable<Change> changes, params Expectation[] expected) =>
+        _bench.Run(new RunRequest(kind, "", null, _bench.Identity(), [], [.. changes]) { Expected = [.. expected] });
 
     [Fact]
     public void A_removal_that_leaves_something_out_is_found_out()

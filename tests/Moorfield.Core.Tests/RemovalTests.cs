@@ -1,5 +1,5 @@
-using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
@@ -38,7 +38,7 @@ public sealed class RemovalTests : IDisposable
         var report = _bench.Run(plan, new WriteSeam());
         report.Failures.ShouldBeEmpty();
         report.Changes.ShouldBe(plan.Changes.Length);
-        _bench.Points()[0].Point.Changes.Select(c => c.GetType().Name + c.Family).ShouldBe(plan.Changes.Select(c => c.GetType().Name + c.Family));
+        _bench.Changes(1).Select(c => c.GetType().Name + c.Family).ShouldBe(plan.Changes.Select(c => c.GetType().Name + c.Family));
     }
 
     [Fact]
@@ -204,7 +204,8 @@ public sealed class RemovalTests : IDisposable
         using (var volume = WindowsVolume.Open(_bench.Root, seam))
         using (var vault = Vault.Open(_folder["vault"], new WriteSeam()))
         {
-            var report = new ChangeRun(volume, vault, TimeProvider.System).CarryOut(new RunRequest(
+            using var transaction = new VolumeTransaction(volume, new RunMeans(vault, TimeProvider.System));
+            var report = transaction.CarryOut(new RunRequest(
                 RunKind.Remove, "remove", null, new(_bench.Root, "", _bench.Read().MachineId, "", ""),
                 [.. plan.Families.Select(f => new ConcernedPackage(f.ToString(), f.Name))], plan.Changes));
             report.Failures.ShouldAllBe(f => f.Family == Demo.Family("Northlight.Clock"));

@@ -19,7 +19,7 @@ public sealed class SystemReaderTests : IDisposable
     private SystemSnapshot Read()
     {
         using var volume = WindowsVolume.Open(_root, new WriteSeam());
-        return SystemReader.Read(volume);
+        return SystemReader.Read(volume, []);
     }
 
     private InstalledPackage Package(string name) => Read().Packages.Single(p => p.FullName.Name == name);

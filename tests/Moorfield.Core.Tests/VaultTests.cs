@@ -16,7 +16,7 @@ public sealed class VaultTests : IDisposable
     private Vault Open() => Vault.Open(_folder["vault"], new WriteSeam());
 
     private static RestorePoint Point(string title, RunKind kind = RunKind.Remove, int? undoes = null, params string[] families) => new(
-        RestorePoint.SchemaName, 0, kind, undoes, DateTimeOffset.UnixEpoch, title, null, new TargetIdentity("/mnt", "COUNTER-07", "guid", "", ""),
+        0, kind, undoes, DateTimeOffset.UnixEpoch, title, null, new TargetIdentity("/mnt", "COUNTER-07", "guid", "", ""),
         [.. families.Select(f => new ConcernedPackage(f, f))], [], []);
 
     private static void Finish(Vault vault, RestorePoint point, bool failed = false)
@@ -78,6 +78,34 @@ public sealed class VaultTests : IDisposable
         one.Numbers().ShouldBe([1, 2]);
     }
 
+    [Theory]
+    [InlineData("")]
+    [InlineData("{")]
+    [InlineData("{\"schema\":\"moorfield.restore-point-head/1\",\"documentBytes\":1,\"head\":null}")]
+    [InlineData(null)]
+    public void Without_a_head_that_is_that_of_its_document_the_document_is_read(string? head)
+    {
+        using var vault = Open();
+        vault.Begin(Point("first", families: "a"));
+        string file = _folder["vault/points/000001.head"];
+        File.ReadAllText(file).ShouldContain("\"title\":\"first\"");
+        File.WriteAllText(file, head ?? File.ReadAllText(file).Replace("\"title\":\"first\"", "\"title\":\"forged\"").Replace("\"documentBytes\":", "\"documentBytes\":9"));
+        using var again = Open();
+        again.Head(1).Title.ShouldBe("first");
+    }
+
+    [Fact]
+    public void A_list_reads_heads_and_no_documents()
+    {
+        using (var vault = Open())
+            Finish(vault, vault.Begin(Point("first", families: "a")));
+        string document = _folder["vault/points/000001.json"];
+        File.WriteAllBytes(document, new byte[new FileInfo(document).Length]);
+        using var again = Open();
+        PointHistory.Read(again, message => throw new InvalidOperationException(message)).ShouldHaveSingleItem().Point.Title.ShouldBe("first");
+        Should.Throw<MoorfieldException>(() => again.Read(1)).Message.ShouldContain("damaged");
+    }
+
     [Fact]
     public void A_point_is_on_the_disk_before_its_number_is_given_away()
     {
@@ -86,7 +114,9 @@ public sealed class VaultTests : IDisposable
         Keep(vault, [1, 2, 3]);
         steps.Clear();
         vault.Begin(Point("a"));
-        steps.ShouldBe([WriteKind.Flush, WriteKind.Create, WriteKind.Write, WriteKind.Flush, WriteKind.Rename, WriteKind.Flush]);
+        WriteKind[] head = [WriteKind.Create, WriteKind.Write, WriteKind.Rename];
+        WriteKind[] document = [WriteKind.Create, WriteKind.Write, WriteKind.Flush, WriteKind.Rename, WriteKind.Flush];
+        steps.ShouldBe([WriteKind.Flush, .. head, .. document]);
     }
 
     [Fact]

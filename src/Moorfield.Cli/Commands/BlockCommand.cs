@@ -1,11 +1,10 @@
 using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
@@ -56,15 +55,18 @@ internal static class BlockCommand
                 throw new MoorfieldException(Trouble.Misused, "Say what to block: families, --brief FILE, --coming IMAGE, or --reg FILE.");
             if (brief.IsGiven(parsed) && parsed.GetValue(registry) is not null)
                 throw new MoorfieldException(Trouble.Misused, "Give --brief or --reg: a brief's guards are for those whom it says, a file's for everyone.");
-            if (parsed.GetValue(coming) is not null && (brief.IsGiven(parsed) || parsed.GetValue(registry) is not null || target.Image is not null))
+            if (parsed.GetValue(coming) is not null && (brief.IsGiven(parsed) || parsed.GetValue(registry) is not null || target.HasEditions))
                 throw new MoorfieldException(Trouble.Misused, "--coming is for an installed system, and goes without --brief and --reg.");
-            var snapshots = Common.Read(target, parsed.GetValue(coming) is null ? parsed.GetValue(Edition) : []);
+            var given = brief.Load(parsed);
+            IReadOnlyCollection<Guard> guards = parsed.GetValue(coming) is not null || parsed.GetValue(registry) is not null ? KnownGuards.All
+                : given?.Guards ?? [];
+            var snapshots = Common.Read(target, parsed.GetValue(coming) is null ? parsed.GetValue(Edition) : [], guards);
             var others = parsed.GetValue(from) is { } other ? ReadOther(other) : [];
-            var wish = Given(brief.Load(parsed), [.. snapshots, .. others], parsed.GetValue(registry));
+            var wish = Given(given, [.. snapshots, .. others], parsed.GetValue(registry));
             if (parsed.GetValue(coming) is { } image)
             {
                 var edition = ForecastCommand.ReadImage(image, parsed.GetValue(Edition) ?? [], snapshots[0]);
-                var forecast = ForecastCommand.Foresee(target, snapshots[0], edition, null, Common.Points(options.VaultPath(parsed)));
+                var forecast = Foresight.Of(target, snapshots[0], edition, null, Common.Points(options.VaultPath(parsed)));
                 wish = wish with { Families = forecast.Blockable(isUpdate: true), Guards = forecast.Open(snapshots[0].Edition) };
             }
             var named = parsed.GetValue(from) is null ? BlockPlanner.Families(snapshots, arguments) : FamiliesOf(others, arguments);
@@ -74,7 +76,7 @@ internal static class BlockCommand
                 if (BlockPlanner.NearMiss(snapshots, family) is { } near)
                     Say.Aside($"moorfield: {family} is not installed, and differs in {Sheet.Count(near.Letters, "letter")} from {near.Family}, which is. Make sure that it is the one you mean.");
             }
-            return Run(parsed, options, target, snapshots, RunKind.Block, fresh => [.. fresh.Select(s => BlockPlanner.Block(s, wish.Families))], wish);
+            return Run(parsed, options, Blocking.Block(target, snapshots, wish.Families, wish.Guards, wish.Who));
         });
         return command;
     }
@@ -94,7 +96,7 @@ internal static class BlockCommand
         {
             using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
             var snapshots = Common.Read(target, parsed.GetValue(Edition));
-            return Run(parsed, options, target, snapshots, RunKind.Unblock, fresh => BlockPlanner.Unblock(fresh, parsed.GetRequiredValue(families)), Wish.Nothing);
+            return Run(parsed, options, Blocking.Unblock(target, snapshots, parsed.GetRequiredValue(families)));
         });
         return command;
     }
@@ -134,67 +136,45 @@ internal static class BlockCommand
         [.. PackageChoice.Find(arguments, snapshots).SelectMany(s => s)
             .Where(c => c.Exactly || c.Package.Role is PackageRole.Application or PackageRole.Addon).Select(c => c.Package.Family).Distinct()];
 
-    private static int Run(
-        ParseResult parsed, ChangeOptions options, Target target, ImmutableArray<SystemSnapshot> snapshots, RunKind kind,
-        Func<ImmutableArray<SystemSnapshot>, ImmutableArray<BlockPlan>> makePlans, Wish wish)
+    private static int Run(ParseResult parsed, ChangeOptions options, Blocking blocking)
     {
-        string name = kind == RunKind.Block ? "block" : "unblock";
-        var plans = snapshots.Zip(makePlans(snapshots), (snapshot, plan) => (Snapshot: snapshot, Plan: plan)).ToList();
-        foreach (var (snapshot, plan) in plans)
+        var target = blocking.Target;
+        var proposal = blocking.Plan();
+        foreach (var (snapshot, plan, _) in proposal.Plans.Where(p => !p.Plan.Unchanged.IsEmpty))
         {
-            if (!plan.Unchanged.IsEmpty)
-            {
-                Say.Aside($"{Prose.List(plan.Unchanged.Select(f => f.ToString()), 3)} {(plan.Unchanged.Length == 1 ? "is" : "are")} {(kind == RunKind.Block ? "blocked" : "not blocked")} already"
-                    + $"{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}.");
-            }
+            string state = blocking.Lifts ? "not blocked" : "blocked";
+            string where = snapshot.EditionNumber is { } number ? $" in edition {number}" : "";
+            Say.Aside($"{Prose.List(plan.Unchanged.Select(f => f.ToString()), 3)} {(plan.Unchanged.Length == 1 ? "is" : "are")} {state} already{where}.");
         }
-        var changes = Changes(target, plans, wish);
-        var guards = States(target, plans, wish).Where(s => !s.IsSet).Select(s => s.Guard).Distinct().ToList();
-        if (changes.IsEmpty)
+        if (!proposal.HasEffect)
         {
             Say.Aside("Nothing was changed.");
             return Program.Done;
         }
-        var concerned = plans.SelectMany(p => p.Plan.Families).Distinct().Select(f => f.ToString()).ToList();
-        var request = new RunRequest(
-            kind, $"{name} {Prose.List(concerned.Concat(guards.Select(g => $"guard {g.Title}")), 3)}", null, Runs.Identify(target, snapshots[0]),
-            [.. changes.Select(c => new ConcernedPackage(c.Family, plans[0].Snapshot.Packages.FirstOrDefault(i => i.Family.ToString() == c.Family)?.DisplayName ?? c.Family.Split('_')[0], c.Edition)).Distinct()],
-            changes)
-        {
-            Expected = [.. plans.Select(p => new BlocksExpectation(p.Snapshot, p.Plan.Families, kind == RunKind.Block))],
-        };
-        return options.CarryOut(parsed, target, new ChangeOptions.Proposal(
-            request,
-            snapshots[0].Accounts,
-            DocumentMaker.Plan(target.FullPath, name, concerned, changes, null),
+        var guards = proposal.Guards;
+        var kind = blocking.Lifts ? RunKind.Unblock : RunKind.Block;
+        var concerned = proposal.Plans.Where(p => !p.Plan.Families.IsEmpty).ToList();
+        return options.CarryOut(
+            parsed, blocking, proposal,
+            DocumentMaker.Plan(
+                target.FullPath, blocking.Lifts ? "unblock" : "block", proposal.Families.Select(f => f.ToString()), proposal.Request.Changes, null),
             () =>
             {
-                foreach (var (snapshot, plan) in plans.Where(p => !p.Plan.Families.IsEmpty))
+                foreach (var (snapshot, plan, _) in concerned)
                     ShowPreview(Words.Place(target, snapshot), plan, snapshot, kind);
-                if (guards.Count > 0)
+                if (guards.Length > 0)
                     Say.Heading($"Guards to be set on {target.Name}");
                 foreach (var guard in guards)
                     Say.Line($"  {guard.Title}: {guard.Purpose}");
             },
-            () =>
-            {
-                var fresh = target.Read([.. snapshots.Select(s => s.EditionNumber)]);
-                return Changes(target, [.. fresh.Zip(makePlans(fresh))], wish).SequenceEqual(changes);
-            },
             _ =>
             {
-                foreach (var (snapshot, plan) in plans.Where(p => !p.Plan.Families.IsEmpty))
+                foreach (var (snapshot, plan, _) in concerned)
                     ShowResult(target, snapshot, plan, kind);
-                if (guards.Count > 0)
-                    Say.Line($"{Sheet.Count(guards.Count, "guard")} set: {Prose.List(guards.Select(g => g.Title))}.");
-            }));
+                if (guards.Length > 0)
+                    Say.Line($"{Sheet.Count(guards.Length, "guard")} set: {Prose.List(guards.Select(g => g.Title))}.");
+            });
     }
-
-    private static ImmutableArray<Change> Changes(Target target, List<(SystemSnapshot Snapshot, BlockPlan Plan)> plans, Wish wish) =>
-        [.. plans.SelectMany(p => p.Plan.Changes), .. plans.SelectMany(p => GuardPlanner.Changes(States(target, [p], wish), p.Snapshot, lift: false))];
-
-    private static IEnumerable<GuardState> States(Target target, IEnumerable<(SystemSnapshot Snapshot, BlockPlan Plan)> plans, Wish wish) =>
-        wish.Guards.IsEmpty ? [] : plans.SelectMany(p => target.With(p.Snapshot.EditionNumber, tree => GuardReader.Read(tree, p.Snapshot, wish.Guards, Who.Parse(wish.Who, p.Snapshot))));
 
     private static void ShowPreview(string target, BlockPlan plan, SystemSnapshot snapshot, RunKind kind)
     {

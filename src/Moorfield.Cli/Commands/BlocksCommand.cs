@@ -1,11 +1,10 @@
 using System.CommandLine;
 using System.Globalization;
+using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
 using Moorfield.Reporting;
@@ -37,7 +36,7 @@ internal static class BlocksCommand
     /// <summary>One block in one system.</summary>
     /// <param name="Package">Null when it is not installed.</param>
     /// <param name="Since">When it was set, by the run that set it or else by its key.</param>
-    private sealed record Block(SystemSnapshot Snapshot, PackageFamilyName Family, InstalledPackage? Package, DateTimeOffset? Since, RestorePoint? SetBy)
+    private sealed record Block(SystemSnapshot Snapshot, PackageFamilyName Family, InstalledPackage? Package, DateTimeOffset? Since, PointHead? SetBy)
     {
         /// <summary>Somebody has it, or will get it, all the same.</summary>
         internal bool IsPresent => Package?.IsHeld == true;
@@ -45,9 +44,10 @@ internal static class BlocksCommand
 
     private static int Run(ParseResult parsed)
     {
-        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition));
+        IReadOnlyCollection<Guard> guards = parsed.GetValue(Registry) is null ? [] : KnownGuards.All;
+        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition), guards);
         using var open = target;
-        var history = new BlockHistory(Common.Points(parsed.GetValue(VaultPath)), Runs.Identify(target, snapshots[0]));
+        var history = new BlockHistory(Common.Points(parsed.GetValue(VaultPath)), target.Identify(snapshots[0]));
         var blocks = snapshots.SelectMany(s => s.Blocks.Select(family =>
         {
             var point = history.SetBy(family, s.EditionNumber);
@@ -81,7 +81,7 @@ internal static class BlocksCommand
     {
         if (snapshots.Count > 1)
             throw new MoorfieldException(Trouble.Misused, "A registry text file is that of one system: choose one with --edition.");
-        var guards = target.With(snapshots[0].EditionNumber, tree => GuardReader.Read(tree, snapshots[0], KnownGuards.All, Who.Parse(["everyone"], snapshots[0])));
+        var guards = GuardStates.Of(snapshots[0], KnownGuards.All, Who.Parse(["everyone"], snapshots[0]));
         var set = guards.GroupBy(g => g.Guard).Where(g => g.All(s => s.IsSet)).Select(g => g.Key).ToList();
         BriefCommand.WriteNew(file, RegistryExchange.Write($"Blocks and guards of {Words.Place(target, snapshots[0])}, by moorfield", snapshots[0].Blocks, set));
         Say.Aside($"{file} holds {Sheet.Count(snapshots[0].Blocks.Length, "block")} and {Sheet.Count(set.Count, "guard")}.");

@@ -3,7 +3,6 @@ using System.CommandLine;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Reporting;
@@ -43,7 +42,7 @@ internal sealed class BriefOptions
     internal static ImmutableArray<IdleRule> Idle(Brief brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots,
     IReadOnlyList<PointSummary> points) =>
         IdleRule.Find(brief, snapshots,
-            [.. PointHistory.RemovedPackages(points, Runs.Identify(target, snapshots.First()))
+            [.. PointHistory.RemovedPackages(points, target.Identify(snapshots.First()))
             .SelectMany(p => new[] { p.Family, p.DisplayName }).Distinct(StringComparer.OrdinalIgnoreCase)]);
 
     internal bool IsGiven(ParseResult parsed) => parsed.GetValue(_brief) is not null;

@@ -1,5 +1,6 @@
 using System.CommandLine;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
@@ -34,88 +35,83 @@ internal sealed class ChangeOptions
 
     internal bool HasRestorePoint(ParseResult parsed) => !parsed.GetValue(_withoutPoint);
 
-    /// <summary>What a command wants to do.</summary>
-    /// <param name="Accounts">Of the target, to tell whether it is touched while a person is asked; null when they cannot be read.</param>
-    /// <param name="ShowPreview">Prints the preview as a table.</param>
-    /// <param name="IsUnchanged">Looks again after the confirmation: whether the plan would still be the same.</param>
-    /// <param name="ShowResult">Prints the result as text.</param>
-    /// <param name="Source">The vault that holds what comes back; the run is recorded in the same.</param>
-    /// <param name="MayFollowInterruption">The run puts right what another left that was cut off.</param>
-    internal sealed record Proposal(
-        RunRequest Request, IEnumerable<Account>? Accounts, PlanJson Document, Action ShowPreview, Func<bool> IsUnchanged, Action<Outcome> ShowResult,
-        Vault? Source = null, bool MayFollowInterruption = false, bool KeepFiles = false)
-    {
-        /// <summary>What the run costs and was not accepted yet, a few words each: asked about once more.</summary>
-        internal IReadOnlyList<string> Costs { get; init; } = [];
-    }
-
-    internal int CarryOut(ParseResult parsed, Target target, Proposal proposal)
+    /// <summary>Goes the way from a proposal to its result: preview, confirmation, run, verdict.</summary>
+    /// <param name="document">The proposal as JSON.</param>
+    /// <param name="showPreview">Prints the proposal as text.</param>
+    /// <param name="showResult">Prints the result as text.</param>
+    internal int CarryOut<T>(
+        ParseResult parsed, Operation<T> operation, T proposal, PlanJson document, Action showPreview, Action<Outcome> showResult,
+        bool keepFiles = false, bool acceptsCosts = false) where T : Proposal
     {
         bool json = IsJson(parsed);
-        bool withPoint = !parsed.GetValue(_withoutPoint);
-        string vaultPath = proposal.Source?.FullPath ?? VaultPath(parsed);
+        bool withPoint = HasRestorePoint(parsed);
+        string vaultPath = operation.Source?.FullPath ?? VaultPath(parsed);
         if (IsPreview(parsed))
         {
             if (json)
-                DocumentJson.Write(proposal.Document);
+                DocumentJson.Write(document);
             else
                 ShowPreview();
             return Program.Done;
         }
-        CheckSafe(target, vaultPath, withPoint, proposal.MayFollowInterruption);
-        if (proposal.Costs.Count > 0 && parsed.GetValue(_yes))
-            throw new MoorfieldException(Trouble.Refused, $"This costs something: {Prose.List(proposal.Costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. Nothing was changed.");
-        if (!json)
-            ShowPreview();
-        if (!parsed.GetValue(_yes))
-        {
-            var fingerprint = proposal.Accounts is null ? null : TargetFingerprint.Of(target, proposal.Accounts);
-            if (!Say.Confirm(withPoint ? "Carry this out?" : "Carry this out without a restore point? It cannot be undone.")
-                || (proposal.Costs.Count > 0 && !Say.Confirm($"It costs something: {Prose.List(proposal.Costs)}. Carry it out all the same?")))
-            {
-                Say.Aside("Nothing was changed.");
-                return Program.Done;
-            }
-            if ((fingerprint is not null && !fingerprint.Equals(TargetFingerprint.Of(target, proposal.Accounts!))) || !proposal.IsUnchanged())
-                throw new MoorfieldException(Trouble.Refused, $"{target.Name} was changed by something else since the preview. Nothing was done; look at a new preview.");
-        }
-        Progress.Vault = vaultPath;
-        var stop = Interruption.BeginChanging();
-        using var vault = withPoint ? Vault.Open(vaultPath, Progress.Seam) : null;
-        Outcome outcome;
+        Outcome? outcome;
         try
         {
-            outcome = Runs.CarryOut(target, vault, proposal.Request with { Note = parsed.GetValue(_note) }, proposal.Source, proposal.KeepFiles,
-            stop);
+            outcome = operation.CarryOut(proposal, new RunSettings(withPoint ? vaultPath : null, Progress.Seam)
+            {
+                Note = parsed.GetValue(_note),
+                KeepFiles = keepFiles,
+                AcceptsCosts = acceptsCosts,
+                Show = json ? () => { } : ShowPreview,
+                Confirm = parsed.GetValue(_yes) ? null : () => IsConfirmed(withPoint, acceptsCosts ? [] : proposal.Costs),
+                Begin = () =>
+                {
+                    Progress.Vault = vaultPath;
+                    return Interruption.BeginChanging();
+                },
+            });
         }
         finally
         {
             Progress.Clear();
         }
+        if (outcome is null)
+        {
+            Say.Aside("Nothing was changed.");
+            return Program.Done;
+        }
         if (json)
-            DocumentJson.Write(DocumentMaker.Result(target.FullPath, proposal.Document, outcome, vault?.FullPath));
+            DocumentJson.Write(DocumentMaker.Result(operation.Target.FullPath, document, outcome, withPoint ? vaultPath : null));
         else
-            Show(outcome, proposal, target, vault);
+            ShowResult();
         return ExitCode(outcome);
 
         void ShowPreview()
         {
-            proposal.ShowPreview();
+            showPreview();
             Say.Line(withPoint ? $"A restore point is recorded first, in {vaultPath}." : "No restore point is recorded: this cannot be undone.");
+        }
+
+        void ShowResult()
+        {
+            ShowTrouble(outcome, operation.Target);
+            Say.Line();
+            showResult(outcome);
+            if (outcome.Point is not { } point)
+                return;
+            string does = proposal.Request.Kind == RunKind.Undo ? "takes this undo back" : "puts it back";
+            Say.Line($"Restore point {point} in {vaultPath} holds what was there: 'moorfield undo {operation.Target.FullPath} {point}' {does}.");
         }
     }
 
-    private static void CheckSafe(Target target, string vaultPath, bool withPoint, bool mayFollowInterruption)
-    {
-        Runs.CheckTarget(target, mayFollowInterruption);
-        if (withPoint && target.Volume is not null && (vaultPath + "/").StartsWith(target.FullPath.TrimEnd('/') + "/", StringComparison.Ordinal))
-            throw new MoorfieldException(Trouble.Misused, $"The vault {vaultPath} lies inside the target. Choose a folder elsewhere with --vault.");
-    }
+    private static bool IsConfirmed(bool withPoint, IReadOnlyList<string> costs) =>
+        Say.Confirm(withPoint ? "Carry this out?" : "Carry this out without a restore point? It cannot be undone.")
+        && (costs.Count == 0 || Say.Confirm($"It costs something: {Prose.List(costs)}. Carry it out all the same?"));
 
     /// <summary>Carries an undo that was cut off on to its end.</summary>
-    internal int Finish(ParseResult parsed, Target target, InterruptedRun interrupted, Vault vault, RestorePoint point, bool overwrite)
+    internal int Finish(ParseResult parsed, VolumeTarget target, InterruptedRun interrupted, Vault vault, RestorePoint point, bool overwrite)
     {
-        Runs.CheckTarget(target, afterInterruption: true);
+        target.CheckChangeable(afterInterruption: true);
         var document = DocumentMaker.Plan(target.FullPath, "undo", point.Packages.Select(p => p.Family), point.Changes, point.Undoes);
         bool json = IsJson(parsed);
         if (json && IsPreview(parsed))
@@ -133,7 +129,7 @@ internal sealed class ChangeOptions
         Outcome outcome;
         try
         {
-            outcome = interrupted.Finish(target.Volume!, vault, TimeProvider.System, overwrite, Interruption.BeginChanging());
+            outcome = interrupted.Finish(target.Volume, vault, TimeProvider.System, overwrite, Interruption.BeginChanging());
         }
         finally
         {
@@ -165,14 +161,5 @@ internal sealed class ChangeOptions
             Say.Aside($"moorfield: {warning}");
         foreach (var failure in outcome.Failures)
             Say.Error($"{failure.What}: {failure.Message}");
-    }
-
-    private static void Show(Outcome outcome, Proposal proposal, Target target, Vault? vault)
-    {
-        ShowTrouble(outcome, target);
-        Say.Line();
-        proposal.ShowResult(outcome);
-        if (outcome.Point is { } point)
-            Say.Line($"Restore point {point} in {vault!.FullPath} holds what was there: 'moorfield undo {target.FullPath} {point}' {(proposal.Request.Kind == RunKind.Undo ? "takes this undo back" : "puts it back")}.");
     }
 }

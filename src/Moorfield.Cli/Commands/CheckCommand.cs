@@ -2,11 +2,7 @@ using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
-using Moorfield.Core.Targets;
-using Moorfield.Core.Transactions;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Reporting;
 
@@ -74,20 +70,18 @@ internal static class CheckCommand
     {
         try
         {
-            using var target = Target.Open(path, new WriteSeam());
-            var systems = target.ForEach(target.Choose(target.Image is null ? [] : parsed.GetValue(Edition) ?? []),
-                edition => target.With(edition, tree =>
+            using var target = Common.Open(path);
+            var systems = target.Read(target.Choose(target.HasEditions ? parsed.GetValue(Edition) ?? [] : []), brief.Guards);
+            var checkedSystems = systems.Select(snapshot =>
             {
-                var snapshot = SystemReader.Read(tree) with { EditionNumber = edition };
-                var plan = RemovalPlanner.Plan(snapshot, BriefPlanner.Wish(brief, tree, snapshot, parsed.GetValue(For) ?? []));
-                var identity = Runs.Identify(target, snapshot);
-                return (Snapshot: snapshot,
-                    Checked: new Checked(target.FullPath, Words.Place(target, edition), edition,
-                    BriefPlanner.Differences(plan, snapshot, PointHistory.Removed(points, identity).Contains,
-                    PointHistory.Undone(points, identity).Contains), [], null));
-            }));
-            var idle = BriefOptions.Idle(brief, target, [.. systems.Select(s => s.Snapshot)], points);
-            return [.. systems.Select((s, i) => i == 0 ? s.Checked with { Idle = idle } : s.Checked)];
+                var plan = RemovalPlanner.Plan(snapshot, BriefPlanner.Wish(brief, snapshot, parsed.GetValue(For) ?? []));
+                var identity = target.Identify(snapshot);
+                var differences = BriefPlanner.Differences(
+                    plan, snapshot, PointHistory.Removed(points, identity).Contains, PointHistory.Undone(points, identity).Contains);
+                return new Checked(target.FullPath, Words.Place(target, snapshot), snapshot.EditionNumber, differences, [], null);
+            }).ToList();
+            var idle = BriefOptions.Idle(brief, target, systems, points);
+            return [.. checkedSystems.Select((s, i) => i == 0 ? s with { Idle = idle } : s)];
         }
         catch (MoorfieldException e)
         {

@@ -2,7 +2,6 @@ using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Core.Model;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Reporting;
@@ -29,11 +28,17 @@ internal static class Common
         HelpName = "DIR",
     };
 
+    /// <summary>Opens whatever a person names for reading: a volume, an image, or an inventory that was saved as JSON.</summary>
+    internal static Target Open(string path, bool mayBePartial = false) => SavedInventory.TryOpen(path, mayBePartial) ?? Target.Open(path, new WriteSeam());
+
     /// <summary>Opens a target and reads its systems; an interrupted run is pointed out.</summary>
-    internal static (Target Target, ImmutableArray<SystemSnapshot> Snapshots) Read(string path, IReadOnlyCollection<string>? editions = null)
+    /// <param name="editions">Words of a person; all when there are none.</param>
+    /// <param name="guards">Whose values are looked up as well.</param>
+    internal static (Target Target, ImmutableArray<SystemSnapshot> Snapshots) Read(
+        string path, IReadOnlyCollection<string>? editions = null, IReadOnlyCollection<Guard>? guards = null, bool mayBePartial = false)
     {
-        var target = Target.Open(path, new WriteSeam());
-        return (target, Read(target, editions));
+        var target = Open(path, mayBePartial);
+        return (target, Read(target, editions, guards));
     }
 
     /// <summary>Opens a target for a run, which has it alone then.</summary>
@@ -41,26 +46,22 @@ internal static class Common
     /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
     internal static Target OpenForChange(string path, WriteSeam seam, bool mayFollowInterruption = false)
     {
-        var target = Target.Open(path, seam);
-        if (!target.TryLock())
-            throw new MoorfieldException(Trouble.Failed, $"{target.Name} is being changed by another run of moorfield. Wait for it to end.");
-        target.Image?.Reload();
-        if (!mayFollowInterruption)
-            Runs.CheckNotInterrupted(target);
-        Runs.ClearParts(target);
+        var target = SavedInventory.TryOpen(path) ?? Target.Open(path, seam);
+        target.Take(mayFollowInterruption);
         return target;
     }
 
-    internal static ImmutableArray<SystemSnapshot> Read(Target target, IReadOnlyCollection<string>? editions)
+    internal static ImmutableArray<SystemSnapshot> Read(Target target, IReadOnlyCollection<string>? editions, IReadOnlyCollection<Guard>? guards = null)
     {
-        var snapshots = target.Read(target.Choose(editions ?? []));
+        var snapshots = target.Read(target.Choose(editions ?? []), guards ?? []);
         foreach (var snapshot in snapshots)
         {
+            string place = snapshot.EditionNumber is { } number ? $"{target.Name}, edition {number}" : target.Name;
             foreach (var note in snapshot.Notes.Where(n => n.Code == "hiveDirty"))
-                Say.Aside($"moorfield: {target.Name}{(snapshot.EditionNumber is { } number ? $", edition {number}" : "")}: {note.Text}");
+                Say.Aside($"moorfield: {place}: {note.Text}");
         }
-        if (target.Volume is { } volume && InterruptedRun.Find(volume) is { } interrupted)
-            Say.Aside($"moorfield: {interrupted.Describe(volume)}");
+        if (target.DescribeInterruption() is { } interrupted)
+            Say.Aside($"moorfield: {interrupted}");
         return snapshots;
     }
 

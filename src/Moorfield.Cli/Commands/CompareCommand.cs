@@ -61,12 +61,7 @@ internal static class CompareCommand
 
     private static ImmutableArray<ComparedSystem> Read(string path, string? edition)
     {
-        if (SavedInventory.TryRead(path) is { } saved)
-        {
-            return edition is null ? saved : [saved.FirstOrDefault(s => s.Name.Equals(edition, StringComparison.OrdinalIgnoreCase) || s.Edition?.ToString() == edition)
-                ?? throw new MoorfieldException(Trouble.Misused, $"{path} holds no edition '{edition}'.")];
-        }
-        var (target, snapshots) = Common.Read(path, edition is null ? null : [edition]);
+        var (target, snapshots) = Common.Read(path, edition is null ? null : [edition], mayBePartial: true);
         using var open = target;
         return [.. snapshots.Select(ComparedSystem.Of)];
     }

@@ -91,7 +91,7 @@ internal static class DemoCommand
         var world = World.Load();
         using (var target = Target.Open(path, new WriteSeam()))
         {
-            if (target.Volume is null || target.Read([null])[0].MachineId != world.MachineGuid)
+            if (target is not VolumeTarget || target.Read([null])[0].MachineId != world.MachineGuid)
                 throw new MoorfieldException(Trouble.Refused, $"{path} is no volume that 'moorfield demo' made. Updates and sign-ins are played on made-up ones only.");
         }
         if (image is not null && !File.Exists(image))

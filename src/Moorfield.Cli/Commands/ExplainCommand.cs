@@ -4,7 +4,6 @@ using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 using Moorfield.Reporting;
@@ -53,21 +52,20 @@ internal static class ExplainCommand
                 if (!first)
                     Say.Line();
                 first = false;
-                target.With(snapshot.EditionNumber, tree =>
-                {
-                    Write(tree, package, snapshot, judgement, parsed.GetValue(Places));
-                    return true;
-                });
+                Write(target, package, snapshot, judgement, parsed.GetValue(Places));
             }
         }
         return Program.Done;
     }
 
-    private static void Write(WindowsTree tree, InstalledPackage package, SystemSnapshot snapshot, Judgement judgement, bool places)
+    private static void Write(Target target, InstalledPackage package, SystemSnapshot snapshot, Judgement judgement, bool places)
     {
         var verdict = judgement.Of(package);
+        // An inventory of an earlier version says little of a package.
+        bool known = package.SavedVerdict is null;
+        string Known(IEnumerable<string> items) => known ? Words.OrNothing(items) : NotKnown;
         Say.Heading($"{package.DisplayName} {package.FullName.Version}{(snapshot.EditionNumber is { } number ? $" in edition {number}: {snapshot.Name}" : "")}");
-        if (package.Manifest?.Description is { } description && !description.StartsWith("ms-resource:", StringComparison.OrdinalIgnoreCase))
+        if (Words.Readable(package.Manifest?.Description) is { } description)
             Say.Line(description);
         Say.Line();
         Fact("Family", package.Family.ToString());
@@ -83,16 +81,16 @@ internal static class ExplainCommand
             foreach (var part in package.Parts)
                 Fact("", $"{Words.Of(part.Kind),-9} {Sheet.Size(part.Bytes),9}  {part.FullName}");
         }
-        Fact("App data", AppData(tree, package, snapshot));
+        Fact("App data", known ? AppData(target, package, snapshot) : NotKnown);
         Say.Line();
-        Fact("Needs", Words.OrNothing(Named(package.Needs, snapshot)));
-        Fact("Needed by", Words.OrNothing(judgement.NeededBy(package).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal)));
-        Fact("Apps", Words.OrNothing((package.Manifest?.Applications ?? []).Select(a => $"{Readable(a.DisplayName) ?? a.Id}{(a.ShownInStart ? "" : " (not shown in Start)")}")));
-        Fact("Opens", Words.OrNothing(Values(package, "windows.fileTypeAssociation").Concat(Values(package, "windows.protocol").Select(s => s + ":"))));
-        Fact("Command names", Words.OrNothing(Values(package, "windows.appExecutionAlias")));
-        Fact("At start-up", Words.OrNothing(Values(package, "windows.startupTask")));
-        Fact("In background", package.RunsInBackground ? "yes" : "no");
-        Fact("May reach", Words.OrNothing(package.Manifest?.Capabilities ?? []));
+        Fact("Needs", Known(Named(package.Needs, snapshot)));
+        Fact("Needed by", Known(judgement.NeededBy(package).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal)));
+        Fact("Apps", Known((package.Manifest?.Applications ?? []).Select(a => $"{Words.Readable(a.DisplayName) ?? a.Id}{(a.ShownInStart ? "" : " (not shown in Start)")}")));
+        Fact("Opens", Known(Values(package, "windows.fileTypeAssociation").Concat(Values(package, "windows.protocol").Select(s => s + ":"))));
+        Fact("Command names", Known(Values(package, "windows.appExecutionAlias")));
+        Fact("At start-up", Known(Values(package, "windows.startupTask")));
+        Fact("In background", known ? package.RunsInBackground ? "yes" : "no" : NotKnown);
+        Fact("May reach", Known(package.Manifest?.Capabilities ?? []));
         Say.Line();
         Fact("Standing", Standing(verdict.Standing));
         foreach (var group in verdict.Reasons.GroupBy(r => r.Kind))
@@ -114,9 +112,9 @@ internal static class ExplainCommand
             Say.Line($"  {place}");
     }
 
-    private static void Fact(string name, string text) => Say.Line($"  {name,-14} {text}");
+    private const string NotKnown = "not known";
 
-    private static string? Readable(string? text) => text?.StartsWith("ms-resource:", StringComparison.OrdinalIgnoreCase) == true ? null : text;
+    private static void Fact(string name, string text) => Say.Line($"  {name,-14} {text}");
 
     private static string Standing(PackageStanding standing) => standing switch
     {
@@ -134,9 +132,12 @@ internal static class ExplainCommand
         _ => "Besides",
     };
 
-    private static string AppData(WindowsTree tree, InstalledPackage package, SystemSnapshot snapshot) =>
+    private static string AppData(Target target, InstalledPackage package, SystemSnapshot snapshot) =>
         Words.OrNothing(package.FamilyTraces.Where(t => t.Kind == TraceKind.AppData)
-            .Select(t => $"{snapshot.Account(t.Sid!)!.Name} {Sheet.Size(tree.TreeBytes(((TreeLocation)t.Location).Path))}"));
+            .Select(t => $"{snapshot.Account(t.Sid!)?.Name ?? t.Sid} {Measured(target, snapshot, ((TreeLocation)t.Location).Path)}"));
+
+    private static string Measured(Target target, SystemSnapshot snapshot, WindowsPath path) =>
+        target.Measure(snapshot.EditionNumber, path) is { } bytes ? Sheet.Size(bytes) : "(size not known)";
 
     private static IEnumerable<string> Named(IEnumerable<Formats.Appx.PackageFullName> fullNames, SystemSnapshot snapshot) =>
         fullNames.Select(n => $"{snapshot.Package(n)?.DisplayName ?? n.Name} {n.Version}").Distinct(StringComparer.Ordinal);

@@ -3,11 +3,8 @@ using System.CommandLine;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Transactions;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Reporting;
 
@@ -51,9 +48,9 @@ internal static class ForecastCommand
             throw new MoorfieldException(Trouble.Misused, "Say what to forecast: --update IMAGE or --sign-in.");
         var brief = briefOptions.Load(parsed);
         string[] editions = parsed.GetValue(Edition) ?? [];
-        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), update is null ? editions : []);
+        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), update is null ? editions : [], KnownGuards.With(brief));
         using var open = target;
-        if (update is not null && target.Image is not null)
+        if (update is not null && target.HasEditions)
             throw new MoorfieldException(Trouble.Misused, "An update is for an installed system. 'moorfield compare' shows how two images differ.");
         var image = update is null ? null : ReadImage(update, editions, snapshots[0]);
         var points = Common.Points(parsed.GetValue(VaultPath));
@@ -85,18 +82,9 @@ internal static class ForecastCommand
     private static ForeseenSystem Foresee(ParseResult parsed, Target target, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief,
     IReadOnlyList<PointSummary> points)
     {
-        var forecast = Foresee(target, snapshot, image, brief, points);
+        var forecast = Foresight.Of(target, snapshot, image, brief, points);
         var (unwanted, deliveries) = forecast.Unwanted(brief, snapshot, image);
         return new ForeseenSystem(snapshot, forecast, unwanted, deliveries, Remedy(parsed, snapshot, brief, forecast, unwanted, deliveries));
-    }
-
-    /// <param name="image">Of the update; null for a sign-in.</param>
-    internal static Forecast Foresee(Target target, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief, IReadOnlyList<PointSummary> points)
-    {
-        var guards = target.With(snapshot.EditionNumber, tree => GuardReader.Read(tree, snapshot, KnownGuards.With(brief), Who.Parse(["everyone"], snapshot)));
-        var removedHere = PointHistory.Removed(points, Runs.Identify(target, snapshot));
-        var forecaster = new Forecaster(snapshot, guards, f => removedHere.Contains(f.ToString()));
-        return image is null ? forecaster.SignIn() : forecaster.Update(image);
     }
 
     private static string? Remedy(
@@ -126,26 +114,28 @@ internal static class ForecastCommand
     /// <summary>The edition of an image that an update would come from.</summary>
     internal static SystemSnapshot ReadImage(string path, string[] editions, SystemSnapshot system)
     {
-        using var target = Target.Open(path, new WriteSeam());
-        if (target.Image is not { } image)
-            throw new MoorfieldException(Trouble.Misused, $"{path} is a volume. An update comes from an image file.");
+        using var target = Common.Open(path);
+        if (!target.HasEditions)
+            throw new MoorfieldException(Trouble.Misused, $"{path} is {target.Described} of one system. An update comes from an image file.");
         if (editions.Length > 1)
             throw new MoorfieldException(Trouble.Misused, "An update comes from one edition.");
         if (editions.Length == 0)
         {
-            var fitting = image.Editions.Where(e => e.EditionId.Equals(system.Edition, StringComparison.OrdinalIgnoreCase)).Select(e => $"{e.Number}").ToArray();
+            var fitting = target.Editions.Where(e => e.EditionId.Equals(system.Edition, StringComparison.OrdinalIgnoreCase)).Select(e => $"{e.Number}").ToArray();
             if (fitting.Length != 1)
             {
-                throw new MoorfieldException(Trouble.Misused,
-                    $"{image.Name} has {(fitting.Length == 0 ? "no edition" : "several editions")} of the system's kind ({system.Edition}). Choose one with --edition: {string.Join(", ", image.Editions.Select(e => $"{e.Number} ({e.Name})"))}.");
+                string has = fitting.Length == 0 ? "no edition" : "several editions";
+                throw new MoorfieldException(
+                    Trouble.Misused,
+                    $"{target.Name} has {has} of the system's kind ({system.Edition}). Choose one with --edition: {target.List()}.");
             }
             editions = fitting;
         }
         var snapshot = Common.Read(target, editions)[0];
         if (!snapshot.Edition.Equals(system.Edition, StringComparison.OrdinalIgnoreCase))
-            Say.Aside($"moorfield: edition {snapshot.EditionNumber} of {image.Name} is of another kind ({snapshot.Edition}) than the system ({system.Edition}): that would be more than an update.");
+            Say.Aside($"moorfield: edition {snapshot.EditionNumber} of {target.Name} is of another kind ({snapshot.Edition}) than the system ({system.Edition}): that would be more than an update.");
         if (Version.TryParse(snapshot.Build, out var coming) && Version.TryParse(system.Build, out var present) && coming <= present)
-            Say.Aside($"moorfield: {image.Name} holds build {snapshot.Build}, which is not newer than the system's ({system.Build}).");
+            Say.Aside($"moorfield: {target.Name} holds build {snapshot.Build}, which is not newer than the system's ({system.Build}).");
         return snapshot;
     }
 }

@@ -1,13 +1,13 @@
 using System.Collections.Immutable;
 using System.CommandLine;
+using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
-using Moorfield.Core.Vaults;
 using Moorfield.Formats.Hives;
 using Moorfield.Reporting;
 
@@ -42,34 +42,25 @@ internal static class GuardCommand
             ImmutableArray<Guard> guards = [.. (named.Length == 0 && given is not null ? [] : KnownGuards.Find(named)).Union(given?.Guards ?? [])];
             if (guards.IsEmpty)
                 throw new MoorfieldException(Trouble.Misused, $"{given!.Name} has no guards.");
-            var meant = ForWhom(parsed.GetValue(who), given);
-            var snapshots = Common.Read(target, parsed.GetValue(edition));
-            var states = States(target, snapshots, guards, meant);
-            if (states.TrueForAll(s => s.States.IsEmpty))
-                throw new MoorfieldException(Trouble.Failed, $"{target.Name}: the registry hive that {(guards.Length == 1 ? "this guard is" : "these guards are")} for is not there.");
-            var changes = Changes(states, lifts);
-            if (changes.IsEmpty)
+            var guarding = new Guarding(
+                target, Common.Read(target, parsed.GetValue(edition), guards), guards, ForWhom(parsed.GetValue(who), given), lifts);
+            var proposal = guarding.Plan();
+            if (!proposal.HasEffect)
             {
                 Say.Aside($"{(lifts ? "None of these guards is set" : "These guards are set already")}. Nothing was changed.");
                 return Program.Done;
             }
-            var concerned = states.SelectMany(s => s.States.Where(g => g.IsSet == lifts).Select(g => (s.Snapshot, State: g))).ToList();
-            var request = new RunRequest(
-                lifts ? RunKind.Unguard : RunKind.Guard, $"{(lifts ? "lift" : "set")} {Sheet.Count(concerned.Select(c => c.State.Guard).Distinct().Count(), "guard")}", null, Runs.Identify(target, snapshots[0]),
-                [.. concerned.Select(c => new ConcernedPackage(c.State.Concerns, c.State.Guard.Title, c.Snapshot.EditionNumber)).Distinct()],
-                changes);
-            return options.CarryOut(parsed, target, new ChangeOptions.Proposal(
-                request,
-                snapshots[0].Accounts,
-                DocumentMaker.Plan(target.FullPath, lifts ? "unguard" : "guard", request.Packages.Select(p => p.Family), changes, null),
+            var request = proposal.Request;
+            return options.CarryOut(
+                parsed, guarding, proposal,
+                DocumentMaker.Plan(target.FullPath, lifts ? "unguard" : "guard", request.Packages.Select(p => p.Family), request.Changes, null),
                 () =>
                 {
                     Say.Heading($"{(lifts ? "Guards to be lifted" : "Guards to be set")} on {target.Name}");
-                    foreach (var (snapshot, state) in concerned)
+                    foreach (var (snapshot, state) in proposal.Concerned)
                         Say.Line($"  {state.Guard.Title} for {state.Place(snapshot)}{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}: {state.Guard.Purpose}");
                 },
-                () => Changes(States(target, target.Read([.. snapshots.Select(s => s.EditionNumber)]), guards, meant), lifts).SequenceEqual(changes),
-                _ => Say.Line($"{Sheet.Count(changes.Length, "value")} {(lifts ? "lifted" : "set")} on {target.Name}.")));
+                _ => Say.Line($"{Sheet.Count(request.Changes.Length, "value")} {(lifts ? "lifted" : "set")} on {target.Name}."));
         });
         return command;
     }
@@ -91,9 +82,9 @@ internal static class GuardCommand
         command.Handle(parsed =>
         {
             var guards = KnownGuards.With(brief.Load(parsed));
-            var (target, snapshots) = Common.Read(parsed.GetRequiredValue(targetPath), parsed.GetValue(edition));
+            var (target, snapshots) = Common.Read(parsed.GetRequiredValue(targetPath), parsed.GetValue(edition), guards);
             using var open = target;
-            var states = States(target, snapshots, guards, ForWhom(parsed.GetValue(who), null));
+            var states = States(snapshots, guards, ForWhom(parsed.GetValue(who), null));
             switch (parsed.GetValue(format))
             {
                 case "json":
@@ -121,21 +112,22 @@ internal static class GuardCommand
     private static IReadOnlyCollection<string> ForWhom(string[]? who, Brief? brief) =>
         who is { Length: > 0 } ? who : brief is { For.IsEmpty: false } ? brief.For : ["everyone"];
 
-    private static List<(SystemSnapshot Snapshot, ImmutableArray<GuardState> States)> States(Target target, ImmutableArray<SystemSnapshot> snapshots, ImmutableArray<Guard> guards, IReadOnlyCollection<string> who) =>
-        [.. snapshots.Select(s => (s, target.With(s.EditionNumber, tree => GuardReader.Read(tree, s, guards, Who.Parse(who, s)))))];
+    private static List<(SystemSnapshot Snapshot, ImmutableArray<GuardState> States)> States(
+        ImmutableArray<SystemSnapshot> snapshots, ImmutableArray<Guard> guards, IReadOnlyCollection<string> who) =>
+        [.. snapshots.Select(s => (s, GuardStates.Of(s, guards, Who.Parse(who, s))))];
 
-    private static ImmutableArray<Change> Changes(List<(SystemSnapshot Snapshot, ImmutableArray<GuardState> States)> states, bool lift) =>
-        [.. states.SelectMany(s => GuardPlanner.Changes(s.States, s.Snapshot, lift))];
-
-    private static string State(GuardState state) => state.IsSet ? "set" : state.Now is null ? "notSet" : "setOtherwise";
+    private static string State(GuardState state) => !state.IsKnown ? "notKnown" : state.IsSet ? "set" : state.Now is null ? "notSet" : "setOtherwise";
 
     private static void Show(Target target, SystemSnapshot snapshot, ImmutableArray<GuardState> states)
     {
         if (snapshot.EditionNumber is not null)
             Say.Heading(Words.Describe(snapshot));
-        var sheet = new Sheet("Guard", "Set for", "Not set for", "Set otherwise for", "What it does").Quiet(4);
+        bool unknown = states.Any(s => !s.IsKnown);
+        string[] headings = ["Guard", "Set for", "Not set for", "Set otherwise for", .. unknown ? ["Not known for"] : Array.Empty<string>(), "What it does"];
+        var sheet = new Sheet(headings).Quiet(headings.Length - 1);
         foreach (var guard in states.GroupBy(s => s.Guard))
-            sheet.Add(guard.Key.Title, Places(guard, "set"), Places(guard, "notSet"), Places(guard, "setOtherwise"), guard.Key.Purpose);
+            sheet.Add([guard.Key.Title, Places(guard, "set"), Places(guard, "notSet"), Places(guard, "setOtherwise"),
+                .. unknown ? [Places(guard, "notKnown")] : Array.Empty<string>(), guard.Key.Purpose]);
         sheet.Write();
         Say.Line($"{Sheet.Count(states.Select(s => s.Guard).Distinct().Count(g => states.All(s => s.Guard != g || s.IsSet)), "guard")} set for all that they are for on {Words.Place(target, snapshot)}.");
 

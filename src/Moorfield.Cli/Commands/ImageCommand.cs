@@ -1,9 +1,10 @@
 using System.CommandLine;
 using System.Globalization;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
+using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Wim;
@@ -35,7 +36,7 @@ internal static class ImageCommand
             switch (parsed.GetValue(format))
             {
                 case "json":
-                    DocumentJson.Write(Document(target.Image!, editions));
+                    DocumentJson.Write(Document(target.Image, editions));
                     break;
                 case "csv":
                     Csv.Write(["number", "name", "description", "product", "editionId", "build", "architecture", "languages", "bytes", "files", "provisioned"],
@@ -46,7 +47,7 @@ internal static class ImageCommand
                         }));
                     break;
                 default:
-                    Write(target.Image!, editions);
+                    Write(target.Image, editions);
                     break;
             }
             return Program.Done;
@@ -54,17 +55,20 @@ internal static class ImageCommand
         return command;
     }
 
-    private static Target Open(string path, WriteSeam seam)
+    private static ImageTarget Open(string path, WriteSeam seam)
     {
         var target = Target.Open(path, seam);
-        return target.Image is not null ? target : throw new MoorfieldException(Trouble.Misused, $"{path} is no image file. 'moorfield inventory {path}' takes stock of a volume.");
+        if (target is ImageTarget image)
+            return image;
+        target.Dispose();
+        throw new MoorfieldException(Trouble.Misused, $"{path} is no image file. 'moorfield inventory {path}' takes stock of a volume.");
     }
 
     /// <summary>Facts from the XML data, and from each edition's own registry where it can be read.</summary>
-    private static List<EditionJson> Read(Target target)
+    private static List<EditionJson> Read(ImageTarget target)
     {
-        var infos = target.Image!.Editions;
-        return [.. target.ForEach([.. infos.Select(i => (int?)i.Number)], number =>
+        var infos = target.Image.Editions;
+        return [.. target.Image.ForEach([.. infos.Select(i => (int?)i.Number)], number =>
         {
             var info = infos[number!.Value - 1];
             var (system, problem) = Look(target, number.Value);
@@ -75,11 +79,11 @@ internal static class ImageCommand
     }
 
     // An edition need not hold a Windows: boot images do not.
-    private static (SystemSummary? System, string? Problem) Look(Target target, int number)
+    private static (SystemSummary? System, string? Problem) Look(ImageTarget target, int number)
     {
         try
         {
-            return (target.With(number, SystemReader.Summarize), null);
+            return (target.Image.With(number, SystemReader.Summarize), null);
         }
         catch (MoorfieldException e)
         {
@@ -143,29 +147,22 @@ internal static class ImageCommand
         {
             var progress = new ProgressLine();
             using var target = Open(parsed.GetRequiredValue(path), progress.Seam);
-            var image = target.Image!;
+            var image = target.Image;
             string? copy = parsed.GetValue(to);
             if (copy is not null && Path.GetFullPath(copy) == image.FullPath)
                 throw new MoorfieldException(Trouble.Misused, $"{copy} is the image itself. Leave --to out to compact it in place.");
             if (copy is null)
-            {
-                if (!target.TryLock())
-                    throw new MoorfieldException(Trouble.Failed, $"{image.Name} is being changed by another run of moorfield. Wait for it to end.");
-                image.Reload();
-                Runs.ClearParts(target);
-            }
-            image.CheckChangeable();
+                target.Take();
+            using var vault = copy is null ? Vault.OpenExisting(Vault.ChoosePath(parsed.GetValue(vaultPath))) : null;
+            var compacting = new Compacting(target, copy, vault);
+            var proposal = compacting.Plan(Say.Error);
             long before = image.Wim.Length;
-            long bytes = image.Reclaimable();
-            if (copy is null && bytes == 0)
+            if (copy is null && proposal.Bytes == 0)
             {
                 Say.Aside($"{image.Name} holds nothing to give back. Nothing was changed.");
                 return Program.Done;
             }
-            using var vault = copy is null ? Vault.OpenExisting(Vault.ChoosePath(parsed.GetValue(vaultPath))) : null;
-            var runs = vault is null ? [] : Standing(target, vault);
-            var lost = runs.Where(r => !DroppedContents.Survive(r, image)).ToList();
-            if (copy is null && !Agreed(image, bytes, vault, runs.Count, lost.Count, parsed.GetValue(yes)))
+            if (copy is null && !Agreed(image, proposal, vault, parsed.GetValue(yes)))
             {
                 Say.Aside("Nothing was changed.");
                 return Program.Done;
@@ -175,8 +172,7 @@ internal static class ImageCommand
             progress.Stop = Interruption.BeginChanging();
             try
             {
-                (after, outcome) = Runs.Compact(target, copy ?? image.FullPath, progress.Seam);
-                vault?.NoteFilesGone(lost, TimeProvider.System);
+                (after, outcome) = compacting.CarryOut(proposal, progress.Seam, TimeProvider.System);
             }
             finally
             {
@@ -189,21 +185,12 @@ internal static class ImageCommand
         return command;
     }
 
-    /// <summary>Runs on an image that can still be undone.</summary>
-    private static List<RestorePoint> Standing(Target target, Vault vault)
-    {
-        var identity = Runs.Identify(target);
-        return [.. PointHistory.Read(vault, Say.Error)
-            .Where(s => s.Point.Image is not null && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart
-                && s.Point.Target.IsSameAs(identity))
-            .Select(s => s.Point)];
-    }
-
     /// <summary>Says what compacting in place ends, and asks.</summary>
-    private static bool Agreed(ImageFile image, long bytes, Vault? vault, int runs, int lost, bool yes)
+    private static bool Agreed(ImageFile image, CompactingProposal proposal, Vault? vault, bool yes)
     {
-        Say.Line($"Compacting {image.Name} gives back {Sheet.Size(bytes)}.");
+        Say.Line($"Compacting {image.Name} gives back {Sheet.Size(proposal.Bytes)}.");
         Say.Line("The way back to the file as it was before earlier runs ends with it.");
+        var (runs, lost) = (proposal.Runs.Length, proposal.Lost.Length);
         if (runs > 0)
         {
             Say.Line(lost == 0

@@ -44,7 +44,9 @@ internal static class InventoryCommand
 
     private static int Run(ParseResult parsed)
     {
-        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition));
+        // The document holds what its reader would ask the target for.
+        IReadOnlyCollection<Guard> guards = parsed.GetValue(Format) == "json" ? KnownGuards.All : [];
+        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition), guards, mayBePartial: true);
         using var open = target;
         bool all = parsed.GetValue(All) || parsed.GetValue(Role)!.Length > 0;
         var sections = snapshots.Select(snapshot =>
@@ -57,7 +59,7 @@ internal static class InventoryCommand
         {
             case "json":
                 // Programs filter for themselves: nothing is left out that was not asked for.
-                DocumentJson.Write(DocumentMaker.Inventory(target, sections.Select(s => (s.Snapshot, s.Judgement, (IEnumerable<InstalledPackage>)s.Packages))));
+                DocumentJson.Write(DocumentMaker.Inventory(target, [.. sections.Select(s => (s.Snapshot, s.Judgement, (IEnumerable<InstalledPackage>)s.Packages))]));
                 break;
             case "csv":
                 WriteCsv(parsed, sections);

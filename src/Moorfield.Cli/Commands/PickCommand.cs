@@ -3,10 +3,10 @@ using System.CommandLine;
 using Moorfield.Cli.Picking;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Transactions;
 using Moorfield.Formats.Appx;
 using Moorfield.Reporting;
 
@@ -40,13 +40,13 @@ internal static class PickCommand
         var brief = briefOptions.Load(parsed);
         var snapshots = Common.Read(target, removal.Editions(parsed));
         bool keepFiles = removal.KeepFiles(parsed, target) && options.HasRestorePoint(parsed);
-        Runs.CheckTarget(target); // before a person works on a choice that cannot be carried out
+        target.CheckChangeable(); // before a person works on a choice that cannot be carried out
         if (briefOptions.TellIdle(parsed, brief, target, snapshots, options.VaultPath(parsed)))
             return BriefCommand.Unmeant(target);
         var advice = brief?.Advice ?? Advice.None;
         var state = new PickState(
             snapshots.Length == 1 ? Words.Place(target, snapshots[0]) : target.Name, PickItem.Of(snapshots, advice), snapshots[0].Accounts,
-            s => Total(MakePlans(s, snapshots, parsed, removal, advice)));
+            chosen => Total([.. snapshots.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, Wish(chosen, s, parsed, removal, advice))))]));
         if (removal.Who(parsed) is { Length: > 0 } who)
             SetAudience(state, Who.Parse(who, snapshots[0]));
         else if (brief is { For.IsEmpty: false })
@@ -61,7 +61,8 @@ internal static class PickCommand
             Say.Aside("Nothing was changed.");
             return Program.Done;
         }
-        return new RemovalRun(parsed, options, target, snapshots, fresh => MakePlans(state, fresh, parsed, removal, advice), null, keepFiles, removal.AcceptsCosts(parsed)).Run();
+        var operation = new Removal(target, snapshots, [], fresh => fresh.Select(s => Wish(state, s, parsed, removal, advice)));
+        return RemovalRun.Run(parsed, options, operation, null, keepFiles, removal.AcceptsCosts(parsed));
     }
 
     private static void SetAudience(PickState state, Audience audience)
@@ -71,10 +72,10 @@ internal static class PickCommand
         state.Newcomers = audience.Newcomers;
     }
 
-    private static List<SystemPlan> MakePlans(PickState state, ImmutableArray<SystemSnapshot> snapshots, ParseResult parsed, RemovalOptions removal, Advice advice) =>
-        [.. snapshots.Select(snapshot => new SystemPlan(snapshot, RemovalPlanner.Plan(snapshot, removal.Apply(parsed, new RemovalWish(
+    private static RemovalWish Wish(PickState state, SystemSnapshot snapshot, ParseResult parsed, RemovalOptions removal, Advice advice) =>
+        removal.Apply(parsed, new RemovalWish(
             [.. snapshot.Packages.Where(p => state.Marked.Contains(p.Family)).Select(p => new ChosenPackage(p, Exactly: true))],
-            state.Accounts.IsEmpty ? new Audience([], Newcomers: true) : state.Audience) { Advice = advice }))))];
+            state.Accounts.IsEmpty ? new Audience([], Newcomers: true) : state.Audience) { Advice = advice });
 
     private static PickTotal Total(List<SystemPlan> plans) => new(
         plans.Max(p => p.Effective.Select(r => r.Package.Family).Distinct().Count()),

@@ -32,7 +32,7 @@ internal sealed class RemovalOptions
     internal bool AllowsReturn(ParseResult parsed) => parsed.GetValue(_allowReturn);
 
     internal bool KeepFiles(ParseResult parsed, Target target) =>
-        parsed.GetValue(_keepFiles) && (target.Image is not null
+        parsed.GetValue(_keepFiles) && (target.HasEditions
             ? true
             : throw new MoorfieldException(Trouble.Misused, "--keep-files is for images. On a volume the restore point always holds the removed files."));
 

@@ -1,8 +1,9 @@
 using System.Collections.Immutable;
 using System.CommandLine;
+using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Vaults;
@@ -57,47 +58,35 @@ internal static class RemoveCommand
         if (coming && removal.Who(parsed).Length > 0)
             throw new MoorfieldException(Trouble.Misused, "--coming is for newcomers: leave --for out.");
         var brief = briefOptions.Load(parsed);
-        var snapshots = Common.Read(target, removal.Editions(parsed));
+        IReadOnlyCollection<Guard> guards = coming ? KnownGuards.All : brief?.Guards ?? [];
+        var snapshots = Common.Read(target, removal.Editions(parsed), guards);
         bool keepFiles = removal.KeepFiles(parsed, target) && options.HasRestorePoint(parsed);
         if (leftovers)
         {
             return removal.Who(parsed).Length == 0
-                ? LeftoverRun.Run(parsed, options, target, snapshots, keepFiles)
+                ? LeftoverRun.Run(parsed, options, new Clearing(target, snapshots), keepFiles)
                 : throw new MoorfieldException(Trouble.Misused, "Leftovers are nobody's any more: leave --for out.");
         }
         if (briefOptions.TellIdle(parsed, brief, target, snapshots, options.VaultPath(parsed)))
             return BriefCommand.Unmeant(target);
-        Func<ImmutableArray<SystemSnapshot>, List<SystemPlan>> makePlans = coming
-            ? fresh => [.. fresh.Select(s => PlanOfComing(parsed, removal, target, s, Common.Points(options.VaultPath(parsed))))]
-            : brief is null
-            ? fresh => PlansOf(parsed, removal, packages, fresh)
-            : fresh => [.. target.ForEach([.. fresh.Select(s => s.EditionNumber)], edition => PlanOf(brief, parsed, removal, target, fresh.First(s => s.EditionNumber == edition)))];
-        return new RemovalRun(parsed, options, target, snapshots, makePlans, brief?.Title ?? brief?.Name, keepFiles, removal.AcceptsCosts(parsed)).Run();
+        Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalWish>> wishes = coming
+            ? fresh => fresh.Select(s => WishForComing(target, s, Common.Points(options.VaultPath(parsed))))
+            : brief is not null
+            ? fresh => fresh.Select(s => BriefPlanner.Wish(brief, s, removal.Who(parsed), removal.AllowsReturn(parsed)))
+            : fresh => fresh.Zip(PackageChoice.Find(packages, fresh), (s, chosen) => new RemovalWish(chosen, Who.Parse(removal.Who(parsed), s)));
+        var operation = new Removal(target, snapshots, guards, fresh => wishes(fresh).Select(w => removal.Apply(parsed, w)), brief?.Title ?? brief?.Name);
+        return RemovalRun.Run(parsed, options, operation, brief?.Title ?? brief?.Name, keepFiles, removal.AcceptsCosts(parsed));
     }
 
-    private static List<SystemPlan> PlansOf(ParseResult parsed, RemovalOptions removal, string[] packages, ImmutableArray<SystemSnapshot> snapshots)
+    private static RemovalWish WishForComing(Target target, SystemSnapshot snapshot, IReadOnlyList<PointSummary> points)
     {
-        var chosen = PackageChoice.Find(packages, snapshots);
-        return [.. snapshots.Select((snapshot, i) => new SystemPlan(
-            snapshot, RemovalPlanner.Plan(snapshot, removal.Apply(parsed, new RemovalWish(chosen[i], Who.Parse(removal.Who(parsed), snapshot))))))];
-    }
-
-    private static SystemPlan PlanOfComing(ParseResult parsed, RemovalOptions removal, Target target, SystemSnapshot snapshot,
-    IReadOnlyList<PointSummary> points)
-    {
-        var forecast = ForecastCommand.Foresee(target, snapshot, null, null, points);
+        var forecast = Foresight.Of(target, snapshot, null, null, points);
         var families = forecast.Blockable(isUpdate: false);
         var newcomers = new Audience([], Newcomers: true);
-        return new SystemPlan(snapshot, RemovalPlanner.Plan(snapshot, removal.Apply(parsed, new RemovalWish(
+        return new RemovalWish(
             [.. snapshot.Packages.Where(p => p.Newcomers && families.Contains(p.Family)).Select(p => new ChosenPackage(p, Exactly: true))], newcomers)
         {
-            Guards = target.With(snapshot.EditionNumber, tree => GuardReader.Read(tree, snapshot, forecast.Open(snapshot.Edition), newcomers)),
-        })));
-    }
-
-    private static SystemPlan PlanOf(Brief brief, ParseResult parsed, RemovalOptions removal, Target target, SystemSnapshot snapshot)
-    {
-        var wish = target.With(snapshot.EditionNumber, tree => BriefPlanner.Wish(brief, tree, snapshot, removal.Who(parsed), removal.AllowsReturn(parsed)));
-        return new SystemPlan(snapshot, RemovalPlanner.Plan(snapshot, removal.Apply(parsed, wish)));
+            Guards = GuardStates.Of(snapshot, forecast.Open(snapshot.Edition), newcomers),
+        };
     }
 }

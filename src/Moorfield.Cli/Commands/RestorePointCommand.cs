@@ -37,7 +37,7 @@ internal static class RestorePointCommand
             if (parsed.GetValue(only) is { } place)
             {
                 using var target = Target.Open(place, new WriteSeam());
-                var identity = Runs.Identify(target);
+                var identity = target.Identify();
                 points = [.. points.Where(p => p.Point.Target.IsSameAs(identity))];
             }
             if (parsed.GetValue(format) == "json")
@@ -84,7 +84,7 @@ internal static class RestorePointCommand
             if (parsed.GetValue(format) == "json")
                 DocumentJson.Write(new PointDetailJson("moorfield.restore-point-detail/1", path, DocumentMaker.Point(summary), [.. point.Changes.Select(DocumentMaker.Change)], [.. journal]));
             else
-                Show(summary, journal, parsed.GetValue(all));
+                Show(summary, point, journal, parsed.GetValue(all));
             return Program.Done;
         });
         return command;
@@ -103,9 +103,9 @@ internal static class RestorePointCommand
         command.Handle(parsed =>
         {
             using var opened = Common.OpenForChange(parsed.GetRequiredValue(target), new WriteSeam(), mayFollowInterruption: true);
-            if (opened.Volume is not { } volume || InterruptedRun.Find(volume) is not { } run)
+            if (opened is not VolumeTarget { Volume: var volume } || InterruptedRun.Find(volume) is not { } run)
             {
-                Say.Aside($"No run was interrupted on {opened.Name}{(opened.Image is null ? "" : ": a run on an image takes effect as a whole, or not at all")}. Nothing was changed.");
+                Say.Aside($"No run was interrupted on {opened.Name}{(opened is VolumeTarget ? "" : ": a run on an image takes effect as a whole, or not at all")}. Nothing was changed.");
                 return Program.Done;
             }
             var (vault, _) = run.Open(volume, new WriteSeam());
@@ -118,11 +118,10 @@ internal static class RestorePointCommand
         return command;
     }
 
-    private static void Show(PointSummary summary, IReadOnlyList<JournalLine> journal, bool all)
+    private static void Show(PointSummary summary, RestorePoint point, IReadOnlyList<JournalLine> journal, bool all)
     {
-        var point = summary.Point;
         Say.Heading($"Restore point {point.Number}: {point.Title}");
-        Say.Line($"  Recorded   {Time(point)}");
+        Say.Line($"  Recorded   {Time(summary.Point)}");
         Say.Line($"  Target     {point.Target.Path} ({point.Target.Computer}, {point.Target.Product}, build {point.Target.Build})");
         Say.Line($"  State      {State(summary)}");
         if (point.Note is not null)
@@ -140,7 +139,7 @@ internal static class RestorePointCommand
             Say.Line($"  failed: {failure.What}: {failure.Message}");
     }
 
-    private static string Time(RestorePoint point) => point.Created.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
+    private static string Time(PointHead point) => point.Created.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
 
     private static string Name(ConcernedPackage package) =>
     package.Edition is { } edition ? $"{package.DisplayName} in edition {edition}" : package.DisplayName;

@@ -1,7 +1,7 @@
 using System.CommandLine;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
@@ -36,11 +36,10 @@ internal static class UndoCommand
         using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam, mayFollowInterruption: true);
         int result = Program.Done;
         // An undo of an undo that was cut off leaves the run below it to be undone: back to the state before the first of them.
-        for (var interrupted = Find(target); interrupted is not null; interrupted = Find(target))
+        while (target is VolumeTarget volume && InterruptedRun.Find(volume.Volume) is { } interrupted)
         {
-            int point = interrupted.Point;
-            result = Math.Max(result, PutRight(parsed, options, target, interrupted));
-            if (Find(target) is not { } next || next.Point == point)
+            result = Math.Max(result, PutRight(parsed, options, volume, interrupted));
+            if (InterruptedRun.Find(volume.Volume) is not { } next || next.Point == interrupted.Point)
                 return result;
         }
         string path = options.VaultPath(parsed);
@@ -48,18 +47,15 @@ internal static class UndoCommand
         return Undo(parsed, options, target, vault, Choose(parsed, target, vault), null);
     }
 
-    private static InterruptedRun? Find(Target target) => target.Volume is { } volume ? InterruptedRun.Find(volume) : null;
-
     /// <summary>Undoes a run that was cut off; carries one on that is itself an undo.</summary>
-    private static int PutRight(ParseResult parsed, ChangeOptions options, Target target, InterruptedRun interrupted)
+    private static int PutRight(ParseResult parsed, ChangeOptions options, VolumeTarget target, InterruptedRun interrupted)
     {
-        var volume = target.Volume!;
         int? asked = parsed.GetValue(Point);
         if (asked is not null && asked != interrupted.Point)
-            throw new MoorfieldException(Trouble.Refused, $"{interrupted.Describe(volume)} That comes before undoing anything else.");
+            throw new MoorfieldException(Trouble.Refused, $"{target.DescribeInterruption()} That comes before undoing anything else.");
         if (parsed.GetValue(Only) is { Length: > 0 })
-            throw new MoorfieldException(Trouble.Refused, $"{interrupted.Describe(volume)} Only the whole of an interrupted run can be undone.");
-        var (vault, point) = interrupted.Open(volume, options.Progress.Seam, asked);
+            throw new MoorfieldException(Trouble.Refused, $"{target.DescribeInterruption()} Only the whole of an interrupted run can be undone.");
+        var (vault, point) = interrupted.Open(target.Volume, options.Progress.Seam, asked);
         using var open = vault;
         if (point.Kind != RunKind.Undo)
             return Undo(parsed, options, target, vault, point, interrupted);
@@ -71,46 +67,34 @@ internal static class UndoCommand
         var families = Families(parsed, point);
         var editions = parsed.GetValue(Edition) is { Length: > 0 } words ? target.Choose(words).ToHashSet() : null;
         bool overwrite = parsed.GetValue(Overwrite);
-        UndoPlan MakePlan() => UndoPlanner.Plan(target, vault, point, families, editions, overwrite, interrupted is not null);
-        var plan = MakePlan();
+        var undoing = new Undoing(target, vault, point, families, editions, overwrite, interrupted is not null);
+        var proposal = undoing.Plan();
+        var plan = proposal.Plan;
         CheckConflicts(plan, overwrite);
-        if (!plan.HasEffect && interrupted is null)
+        if (!proposal.HasEffect && interrupted is null)
         {
             if (plan.IsAllBack && !options.IsPreview(parsed)
-            && PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.State != PointState.Undone))
+                && PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.State != PointState.Undone))
                 vault.NoteBack(point, TimeProvider.System);
             Say.Aside($"Everything in restore point {point.Number}{(families is null ? "" : " for these packages")} is back already. Nothing was changed.");
             return Program.Done;
         }
-        if (!plan.HasEffect)
+        if (!proposal.HasEffect)
         {
             if (options.IsPreview(parsed))
             {
                 Say.Line($"The interrupted run had changed nothing yet. 'undo' only takes its marker off {target.Name}.");
                 return Program.Done;
             }
-            InterruptedRun.Close(target.Volume!, vault, point, TimeProvider.System);
+            InterruptedRun.Close(((VolumeTarget)target).Volume, vault, point, TimeProvider.System);
             Say.Line($"The interrupted run had changed nothing yet. {target.Name} is as it was.");
             return Program.Done;
         }
-        // While a run is cut off in the middle, a hive may be half written: then the marker itself ties target and point together.
-        var identity = interrupted is null ? Runs.Identify(target) : point.Target with { Path = target.FullPath, Place = target.Volume!.Place };
-        var request = new RunRequest(RunKind.Undo, $"undo {point.Number}: {point.Title}", null, identity, plan.Packages, plan.Changes, point.Number)
-        {
-            Restored = plan,
-            LeftOut = [.. plan.Conflicts.Concat(plan.Lost)
-            .Select(c => new RunFailure(c.Family, c.Describe(), plan.Lost.Contains(c) ? "its files are gone."
-            : "something else has taken its place.", c.Edition))],
-        };
-        return options.CarryOut(parsed, target, new ChangeOptions.Proposal(
-            request,
-            target.Volume is null ? [] : interrupted is null ? SystemReader.Read(target.Volume).Accounts : null,
+        return options.CarryOut(
+            parsed, undoing, proposal,
             DocumentMaker.Plan(target.FullPath, "undo", plan.Packages.Select(p => p.Family), plan.Changes, point.Number, plan.Rewind is not null),
             () => ShowPreview(target, plan),
-            () => MakePlan() is var fresh && fresh.Changes.SequenceEqual(plan.Changes) && fresh.Conflicts.SequenceEqual(plan.Conflicts),
-            outcome => ShowResult(target, plan, outcome),
-            vault,
-            MayFollowInterruption: true));
+            outcome => ShowResult(target, plan, outcome));
     }
 
     private static void CheckConflicts(UndoPlan plan, bool overwrite)
@@ -134,9 +118,9 @@ internal static class UndoCommand
 
     private static RestorePoint Choose(ParseResult parsed, Target target, Vault vault)
     {
-        if (target.Image is not null && !parsed.GetValue<bool>("--preview"))
-            ImageRun.Settle(target, vault, TimeProvider.System);
-        var identity = Runs.Identify(target);
+        if (target is ImageTarget image && !parsed.GetValue<bool>("--preview"))
+            ImageTransaction.Settle(image.Image, vault, TimeProvider.System);
+        var identity = target.Identify();
         if (parsed.GetValue(Point) is { } number)
         {
             var point = vault.Read(number);
@@ -149,8 +133,8 @@ internal static class UndoCommand
         }
         var points = PointHistory.Read(vault, Say.Error);
         if (PointHistory.Newest(points, identity) is { } newest)
-            return newest.Point;
-        string what = target.Image is null ? "this system" : "this image";
+            return vault.Read(newest.Point.Number);
+        string what = target.HasEditions ? "this image" : "this system";
         throw new MoorfieldException(Trouble.Misused, PointHistory.Elsewhere(points, identity).LastOrDefault() is { Point: var other }
             ? $"The vault {vault.FullPath} has no run on {target.FullPath} that still stands. On {what} in another place, {other.Target.Path}, restore point {other.Number} stands: {other.Title}. If {target.FullPath} is that one, moved, or a copy: 'moorfield undo {target.FullPath} {other.Number}'."
             : $"The vault {vault.FullPath} has no run on {what} that still stands. 'moorfield restore-point list' lists all.");
@@ -163,8 +147,7 @@ internal static class UndoCommand
         var families = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
         foreach (string name in only)
         {
-            var fitting = point.Packages.DistinctBy(p => p.Family).Where(p => new[] { p.DisplayName, p.Family, p.Family[..Math.Max(0, p.Family.LastIndexOf('_'))] }
-                .Any(n => System.IO.Enumeration.FileSystemName.MatchesSimpleExpression(name, n))).ToList();
+            var fitting = point.Packages.DistinctBy(p => p.Family).Where(p => NamePattern.Fits(name, p.Family, p.DisplayName)).ToList();
             if (fitting.Count == 0)
                 throw new MoorfieldException(Trouble.Misused, $"Restore point {point.Number} is not about '{name}'. It is about: {string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}.");
             families.UnionWith(fitting.Select(p => p.Family));
@@ -175,7 +158,7 @@ internal static class UndoCommand
     private static void ShowPreview(Target target, UndoPlan plan)
     {
         Say.Heading($"To be put back on {target.Name}, from restore point {plan.Point.Number}: {plan.Point.Title}");
-        bool editions = target.Image is not null;
+        bool editions = target.HasEditions;
         string[] headings = ["Package", "Registry", "State repository", "Folders and files", "Size"];
         var sheet = editions ? new Sheet([.. headings, "Edition"]).Right(1, 2, 3, 4, 5) : new Sheet(headings).Right(1, 2, 3, 4);
         foreach (var package in plan.Packages)

@@ -1,4 +1,3 @@
-using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Trees;

@@ -48,6 +48,8 @@ public sealed class Judgement
     /// <summary>What a removal means for one of its packages.</summary>
     public Verdict Of(InstalledPackage package, Departures departures)
     {
+        if (package.SavedVerdict is { } saved)
+            return saved;
         var (standing, bar) = Bar(package, departures);
         if (standing == PackageStanding.Essential)
             return new Verdict(standing, [bar!]);
@@ -64,6 +66,8 @@ public sealed class Judgement
     /// <summary>What keeps a package from being removed like any other.</summary>
     internal (PackageStanding Standing, Reason? Bar) Bar(InstalledPackage package, Departures departures)
     {
+        if (package.SavedVerdict is { Standing: PackageStanding.Guarded or PackageStanding.Essential } saved)
+            return (saved.Standing, saved.Reasons.FirstOrDefault() ?? new Reason("asSaved", ReasonKind.Bar, "So the saved inventory says.", "as saved", []));
         if (package.Role == PackageRole.Component)
         {
             if (package.Manifest is null)

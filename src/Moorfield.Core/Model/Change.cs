@@ -1,5 +1,4 @@
 using System.Collections.Immutable;
-using System.Text.Json.Serialization;
 using Moorfield.Formats.Defaults;
 using Moorfield.Formats.Hives;
 
@@ -23,16 +22,6 @@ public enum ChangeState
 /// added, the content), and can then be inverted.
 /// </summary>
 /// <param name="Family">Family name of the package it is for.</param>
-[JsonPolymorphic(TypeDiscriminatorPropertyName = "kind")]
-[JsonDerivedType(typeof(KeyRemoved), "registryKeyRemoved")]
-[JsonDerivedType(typeof(KeyAdded), "registryKeyAdded")]
-[JsonDerivedType(typeof(ValueChanged), "registryValueSet")]
-[JsonDerivedType(typeof(RowsRemoved), "databaseRowsDeleted")]
-[JsonDerivedType(typeof(RowsAdded), "databaseRowsAdded")]
-[JsonDerivedType(typeof(EntryRemoved), "listEntryRemoved")]
-[JsonDerivedType(typeof(EntryAdded), "listEntryAdded")]
-[JsonDerivedType(typeof(TreeRemoved), "treeRemoved")]
-[JsonDerivedType(typeof(TreeAdded), "treeAdded")]
 public abstract record Change(string Family)
 {
     /// <summary>Number of the edition that it is in; null on a volume.</summary>

@@ -59,9 +59,11 @@ public sealed record Guard(string? Name, GuardHive Hive, string Key, HiveValue V
 /// <summary>A guard in one hive.</summary>
 /// <param name="Sid">The account whose hive it is; null for the machine's and new accounts'.</param>
 /// <param name="Now">What the value is; null when it is not there.</param>
-public sealed record GuardState(Guard Guard, string? Sid, WindowsPath Hive, HiveValue? Now)
+/// <param name="IsKnown">Whether the value was looked up; a saved inventory does not have those that only a brief names.</param>
+public sealed record GuardState(Guard Guard, string? Sid, WindowsPath Hive, HiveValue? Now, bool IsKnown = true)
 {
-    public bool IsSet => Now == Guard.Value;
+    /// <summary>Whether the value is there as the guard wants it, as far as that is known.</summary>
+    public bool IsSet => IsKnown && Now == Guard.Value;
 
     /// <summary>Where it is, in words.</summary>
     public string Place(SystemSnapshot snapshot) =>

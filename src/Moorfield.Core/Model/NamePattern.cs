@@ -21,6 +21,12 @@ public static class NamePattern
     /// <summary>Whether an argument names a package.</summary>
     public static bool Fits(string argument, InstalledPackage package) => Names(package).Any(n => Matches(argument, n));
 
+    /// <summary>Whether a name means a family that need not be installed.</summary>
+    /// <param name="displayName">Of the package, where it is known.</param>
+    public static bool Fits(string argument, string family, string? displayName) =>
+        Matches(argument, family) || Matches(argument, family[..Math.Max(0, family.LastIndexOf('_'))])
+        || (displayName is not null && Matches(argument, displayName));
+
     /// <summary>Whether names, description or publisher of a package hold a text.</summary>
     public static bool Finds(string text, InstalledPackage package) =>
         new[] { package.DisplayName, package.FullName.ToString(), package.Publisher, package.Manifest?.Description, package.RawDisplayName }

@@ -20,6 +20,10 @@ public static class Prose
             : $"{string.Join(", ", all[..most])} and {all.Count - most} more";
     }
 
+    /// <summary>"1 package", "2 packages".</summary>
+    /// <param name="many">Of several; with an s behind <paramref name="one"/> when null.</param>
+    public static string Count(int number, string one, string? many = null) => number == 1 ? $"1 {one}" : $"{number} {many ?? one + "s"}";
+
     internal static string Packages(IEnumerable<InstalledPackage> packages) =>
         List(packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal).Order(StringComparer.OrdinalIgnoreCase), NamesShown);
 

@@ -2,30 +2,29 @@ using System.Collections.Immutable;
 
 namespace Moorfield.Core.Model;
 
-/// <summary>One entry of a recorded tree.</summary>
+/// <summary>One entry of a recorded tree, as far as it is the same wherever the tree was.</summary>
 /// <param name="Path">Relative to the tree's top, with backslashes; empty for the top itself.</param>
-/// <param name="Blob">What names the content, in lower-case hexadecimal: its SHA-256 on a volume, its SHA-1 in an image; files only.</param>
+/// <param name="Size">Bytes, for files.</param>
+public abstract record RecordedEntry(string Path, EntryKind Kind, long Size, FileTime Modified, FileTime Accessed);
+
+/// <summary>An entry as it was on a volume.</summary>
+/// <param name="Mode">Permission bits, 0 to 0xFFF.</param>
+/// <param name="Blob">SHA-256 of the content, in lower-case hexadecimal; files only.</param>
 /// <param name="LinkTarget">Links only.</param>
 /// <param name="Attributes">Extended attributes by name.</param>
-/// <param name="Record">In an image: the entry as it was stored, with its streams. Owner and mode mean nothing then.</param>
-/// <param name="Security">In an image: the security descriptor; empty for none.</param>
-public sealed record RecordedEntry(
-    string Path,
-    EntryKind Kind,
-    uint Mode,
-    uint Uid,
-    uint Gid,
-    long Size,
-    FileTime Modified,
-    FileTime Accessed,
-    string? Blob,
-    string? LinkTarget,
-    ImmutableSortedDictionary<string, byte[]> Attributes,
-    byte[]? Record = null,
-    byte[]? Security = null);
+public sealed record RecordedVolumeEntry(
+    string Path, EntryKind Kind, uint Mode, uint Uid, uint Gid, long Size, FileTime Modified, FileTime Accessed, string? Blob, string? LinkTarget,
+    ImmutableSortedDictionary<string, byte[]> Attributes) : RecordedEntry(Path, Kind, Size, Modified, Accessed);
+
+/// <summary>An entry as it was in an edition of an image.</summary>
+/// <param name="Record">The entry as it was stored, with its streams.</param>
+/// <param name="Security">The security descriptor; empty for none.</param>
+public sealed record RecordedImageEntry(string Path, EntryKind Kind, long Size, FileTime Modified, FileTime Accessed, byte[] Record, byte[] Security)
+    : RecordedEntry(Path, Kind, Size, Modified, Accessed);
 
 /// <summary>A recorded file, link or folder with everything below it; every folder stands before what it holds.</summary>
 /// <param name="ParentModified">Time of the last change to the folder that holds the tree, which removing and adding alter.</param>
+/// <param name="Entries">All of one kind.</param>
 public sealed record RecordedTree(FileTime ParentModified, ImmutableArray<RecordedEntry> Entries)
 {
     /// <summary>Bytes in files.</summary>

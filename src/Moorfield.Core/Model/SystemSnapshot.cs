@@ -32,6 +32,9 @@ public sealed record SystemSnapshot(
     /// <summary>When each block was set, as its key says; null where it says nothing.</summary>
     public ImmutableDictionary<PackageFamilyName, DateTimeOffset?> BlockTimes { get; init; } = ImmutableDictionary<PackageFamilyName, DateTimeOffset?>.Empty;
 
+    /// <summary>What was found at the places of the guards that it was read with.</summary>
+    public ImmutableArray<PolicyHive> PolicyHives { get; init; } = [];
+
     /// <summary>Who opens file types and links.</summary>
     public Handlers Handlers { get; init; } = Handlers.None;
 
@@ -108,6 +111,9 @@ public sealed record InstalledPackage(
 
     /// <summary>How many of its files hold more than the mount tells: it has at least <see cref="Bytes"/>.</summary>
     public int Withheld => Parts.Sum(p => p.Withheld);
+
+    /// <summary>What an inventory of an earlier version says of removing it, which is all that is known then; null otherwise.</summary>
+    public Verdict? SavedVerdict { get; init; }
 
     /// <summary>Whether it has a folder of its own on the disk.</summary>
     public bool HasFiles { get; init; }

@@ -1,7 +1,6 @@
 using Moorfield.Core.Model;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Planning;
 
@@ -14,10 +13,6 @@ public sealed class BlockHistory(IReadOnlyList<PointSummary> points, TargetIdent
     && p.Point.Target.IsSameAs(target))];
 
     /// <summary>The newest run that still stands and set the block; null when none is recorded.</summary>
-    public RestorePoint? SetBy(PackageFamilyName family, int? edition)
-    {
-        var block = (KeyAdded)ChangeList.Block(family);
-        return _own.LastOrDefault(p => p.Point.Changes.Any(c => c is KeyAdded added && c.Edition == edition
-                && added.Hive.Equals(block.Hive, StringComparison.OrdinalIgnoreCase) && added.Key.Equals(block.Key, StringComparison.OrdinalIgnoreCase)))?.Point;
-    }
+    public PointHead? SetBy(PackageFamilyName family, int? edition) => _own.LastOrDefault(p => p.Point.Intents.Any(i =>
+        i.Kind == IntentKind.Block && i.Edition == edition && i.Subject.Equals(family.ToString(), StringComparison.OrdinalIgnoreCase)))?.Point;
 }

@@ -66,9 +66,8 @@ public static class BlockPlanner
     private static List<PackageFamilyName> Blocked(string argument, IReadOnlyList<SystemSnapshot> snapshots)
     {
         var blocks = snapshots.SelectMany(s => s.Blocks).Distinct().ToList();
-        var fitting = blocks.Where(b => new[] { b.ToString(), b.Name }
-            .Concat(snapshots.SelectMany(s => s.Packages).Where(p => p.Family == b).Select(p => p.DisplayName))
-            .Any(n => System.IO.Enumeration.FileSystemName.MatchesSimpleExpression(argument, n))).ToList();
+        var names = snapshots.SelectMany(s => s.Packages).ToLookup(p => p.Family, p => p.DisplayName);
+        var fitting = blocks.Where(b => NamePattern.Fits(argument, b.ToString(), null) || names[b].Any(n => NamePattern.Matches(argument, n))).ToList();
         return fitting.Count > 0 ? fitting : throw new MoorfieldException(Trouble.Misused,
             $"No block fits '{argument}'. Blocked here: {(blocks.Count == 0 ? "nothing" : string.Join(", ", blocks))}.");
     }

@@ -1,14 +1,12 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
-using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Planning;
 
 /// <summary>A way in which a system is not as a brief wants it.</summary>
-/// <param name="Code">stillThere, isNew, cameBack, notBlocked, guardNotSet or refused.</param>
+/// <param name="Code">stillThere, isNew, cameBack, notBlocked, guardNotSet, guardNotKnown or refused.</param>
 /// <param name="Family">Null for a guard that is about no package.</param>
 public sealed record BriefDifference(string Code, string? Family, string? DisplayName, string Text);
 
@@ -18,8 +16,8 @@ public static class BriefPlanner
     /// <summary>What the brief asks of a system.</summary>
     /// <param name="who">Words of <c>--for</c>, which win over the brief's.</param>
     /// <param name="allowReturn">Block only what the brief blocks outright.</param>
-    /// <exception cref="MoorfieldException">Neither says for whom, a rule is ambiguous, or a hive with a guard cannot be read.</exception>
-    public static RemovalWish Wish(Brief brief, WindowsTree tree, SystemSnapshot snapshot, IReadOnlyCollection<string> who, bool allowReturn = false)
+    /// <exception cref="MoorfieldException">Neither says for whom, a rule is ambiguous, or a hive with a guard could not be read.</exception>
+    public static RemovalWish Wish(Brief brief, SystemSnapshot snapshot, IReadOnlyCollection<string> who, bool allowReturn = false)
     {
         var choice = BriefChoice.Of(brief, snapshot);
         var audience = Who.Parse(who.Count > 0 ? who : brief.For, snapshot);
@@ -28,7 +26,7 @@ public static class BriefPlanner
             Advice = brief.Advice,
             Kept = choice.Kept,
             Blocks = audience.Newcomers && !allowReturn ? [.. choice.Blocks.Union(choice.Families)] : choice.Blocks,
-            Guards = GuardReader.Read(tree, snapshot, brief.Guards, audience),
+            Guards = GuardStates.Of(snapshot, brief.Guards, audience),
         };
     }
 
@@ -61,6 +59,12 @@ public static class BriefPlanner
             found.Add(new BriefDifference("notBlocked", family.ToString(), snapshot.Packages.FirstOrDefault(p => p.Family == family)?.DisplayName, "is not blocked: an update may provision it."));
         foreach (var guard in plan.Guards)
         {
+            if (!guard.IsKnown)
+            {
+                found.Add(new BriefDifference("guardNotKnown", guard.Guard.Family, null,
+                    $"it is not known whether the guard {guard.Guard.Describe()} is set for {guard.Place(snapshot)}."));
+                continue;
+            }
             found.Add(new BriefDifference("guardNotSet", guard.Guard.Family, null,
                 $"the guard {guard.Guard.Describe()} is {(guard.Now is null ? "not set" : "set to something else")} for {guard.Place(snapshot)}."));
         }

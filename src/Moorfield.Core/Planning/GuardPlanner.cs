@@ -1,4 +1,5 @@
 using Moorfield.Core.Model;
+using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Planning;
 
@@ -8,4 +9,10 @@ public static class GuardPlanner
     /// <summary>The changes that set guards, or lift those that are set.</summary>
     public static IEnumerable<Change> Changes(IEnumerable<GuardState> states, SystemSnapshot snapshot, bool lift) =>
         states.Where(s => s.IsSet == lift).Select(s => (lift ? s.Lift : s.Set) with { Edition = snapshot.EditionNumber });
+
+    /// <summary>What setting guards, or lifting those that are set, means.</summary>
+    public static IEnumerable<Intent> Intents(IEnumerable<GuardState> states, SystemSnapshot snapshot, bool lift) =>
+        states.Where(s => s.IsSet == lift).GroupBy(s => s.Guard).Select(g => new Intent(
+            lift ? IntentKind.Unguard : IntentKind.Guard, snapshot.EditionNumber, g.First().Concerns,
+            [.. g.Select(s => s.Sid).OfType<string>()], g.Any(s => s is { Sid: null, Guard.Hive: GuardHive.Account })));
 }

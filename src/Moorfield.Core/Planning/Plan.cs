@@ -72,6 +72,14 @@ public sealed record Plan(
     /// <summary>What each removal means.</summary>
     public ImmutableArray<RemovalMeaning> Meanings { get; init; } = [];
 
+    /// <summary>What it means, part by part.</summary>
+    public IEnumerable<Intent> Intents(SystemSnapshot snapshot) =>
+        Removals.Where(r => r.HasEffect).Select(r => new Intent(
+            IntentKind.Remove, snapshot.EditionNumber, r.Package.Family.ToString(), r.LeavesAccounts, r.LeavesNewcomers, Wish.KeepData))
+            .Concat(Removals.Where(r => r.SetsBlock).Select(r => r.Package.Family).Concat(Blocks)
+                .Select(f => Intent.Of(IntentKind.Block, snapshot.EditionNumber, f.ToString())))
+            .Concat(GuardPlanner.Intents(Guards, snapshot, lift: false)).Distinct();
+
     /// <summary>The removals that cost something.</summary>
     public IEnumerable<RemovalMeaning> Costly => Meanings.Where(m => m.Verdict.Costs.Any());
 

@@ -13,24 +13,26 @@ namespace Moorfield.Core.Reading;
 /// <param name="Strays">File handlers and choices that name a package's ProgId which is not there.</param>
 /// <param name="Handlers">Of the account's own classes.</param>
 /// <param name="Choices">What the account chose to open file types and links with.</param>
+/// <param name="Policies">Null when the account has no hive of its own.</param>
 internal sealed record AccountRegistry(
     Account Account, bool HasClasses, ILookup<PackageFullName, Trace> Registrations, ILookup<PackageFamilyName, Trace> FamilyTraces,
     ImmutableArray<Trace> Strays, HandlerClasses Handlers, ImmutableArray<ChosenHandler> Choices, ImmutableArray<ClassicProgram> Programs,
-    IReadOnlyDictionary<PackageFamilyName, PersonalData> Data, ILookup<PackageFullName, string> Given)
+    IReadOnlyDictionary<PackageFamilyName, PersonalData> Data, ILookup<PackageFullName, string> Given, PolicyHive? Policies)
 {
     /// <param name="machine">The machine's classes.</param>
-    internal static AccountRegistry Read(WindowsTree tree, Account account, HandlerClasses machine, SnapshotNotes notes)
+    internal static AccountRegistry Read(
+        WindowsTree tree, Account account, HandlerClasses machine, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
     {
         var registrations = new List<(PackageFullName Package, Trace Trace)>();
         var familyTraces = new List<(PackageFamilyName Family, Trace Trace)>();
         var strays = new List<Trace>();
         var given = new List<(PackageFullName Package, string Place)>();
         HandlerClasses? handlers = null;
-        var own = new OwnHive([], []);
+        var own = new OwnHive([], [], null);
         if (account.Profile is { } profile)
         {
             handlers = ReadClasses(tree, account, Places.Classes(profile), registrations, given, notes);
-            own = ReadOwn(tree, account, Places.UserHive(profile), notes);
+            own = ReadOwn(tree, account, Places.UserHive(profile), notes, guards);
             if (handlers is not null)
                 AddHandlers(account, Places.Classes(profile), handlers, machine, own, familyTraces, strays);
             ReadFolders(tree, account, Places.AppData(profile), TraceKind.AppData, familyTraces);
@@ -40,7 +42,7 @@ internal sealed record AccountRegistry(
             account, handlers is not null, registrations.ToLookup(r => r.Package, r => r.Trace), familyTraces.ToLookup(f => f.Family, f => f.Trace),
             [.. strays], handlers ?? HandlerClasses.None, [.. own.Choices.Select(c => new ChosenHandler(account.Sid, c.What, Owner(c.ProgId)))], own.Programs,
             account.Profile is { } home ? PersonalDataReader.Read(tree, account.Sid, Places.AppData(home)) : [],
-            given.ToLookup(g => g.Package, g => g.Place));
+            given.ToLookup(g => g.Package, g => g.Place), own.Policies);
 
         PackageFamilyName? Owner(string progId) => OwnerOf(progId, handlers, machine);
     }
@@ -49,16 +51,18 @@ internal sealed record AccountRegistry(
         handlers?.Owners.TryGetValue(progId, out var family) == true || machine.Owners.TryGetValue(progId, out family) ? family : null;
 
     /// <summary>What an account's own hive says.</summary>
-    private sealed record OwnHive(ImmutableArray<(string What, string ProgId, KeyLocation Location)> Choices, ImmutableArray<ClassicProgram> Programs);
+    private sealed record OwnHive(ImmutableArray<(string What, string ProgId, KeyLocation Location)> Choices, ImmutableArray<ClassicProgram> Programs,
+        PolicyHive? Policies);
 
-    private static OwnHive ReadOwn(WindowsTree tree, Account account, WindowsPath path, SnapshotNotes notes)
+    private static OwnHive ReadOwn(WindowsTree tree, Account account, WindowsPath path, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
     {
         try
         {
             using var hive = HiveFile.OpenRead(tree, path, notes);
-            return hive is null ? new OwnHive([], []) : new OwnHive(
+            return hive is null ? new OwnHive([], [], null) : new OwnHive(
                 [.. Choices(Places.FileTypeChoices).Concat(Choices(Places.SchemeChoices))],
-                [.. ClassicPrograms.Read(hive.Find(Places.AccountUninstall), account.Sid)]);
+                [.. ClassicPrograms.Read(hive.Find(Places.AccountUninstall), account.Sid)],
+                PolicyReader.Read(hive, GuardHive.Account, account.Sid, path, guards));
 
             IEnumerable<(string, string, KeyLocation)> Choices(string place)
             {
@@ -72,9 +76,12 @@ internal sealed record AccountRegistry(
         catch (Exception e) when (e is MoorfieldException or InvalidDataException)
         {
             notes.Add("hiveUnreadable", $"{account.Name}: {path} cannot be read, so what this account opens files with is not known. {e.Message}");
-            return new OwnHive([], []);
+            return new OwnHive([], [], PolicyReader.Unread(GuardHive.Account, account.Sid, path, TroubleOf(tree, path, e)));
         }
     }
+
+    private static string TroubleOf(WindowsTree tree, WindowsPath path, Exception e) =>
+        e is InvalidDataException damage ? HiveFile.Damaged(tree, path, damage).Message : e.Message;
 
     private static HandlerClasses? ReadClasses(
         WindowsTree tree, Account account, WindowsPath path, List<(PackageFullName, Trace)> registrations, List<(PackageFullName, string)> given, SnapshotNotes notes)

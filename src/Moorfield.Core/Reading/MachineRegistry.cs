@@ -21,11 +21,12 @@ internal sealed record MachineRegistry(
     ILookup<PackageFullName, Trace> Traces,
     ILookup<PackageFullName, string> Given,
     HandlerClasses Handlers,
-    ImmutableArray<ClassicProgram> Programs)
+    ImmutableArray<ClassicProgram> Programs,
+    PolicyHive Policies)
 {
     private const int FirstWindows11Build = 22000;
 
-    internal static MachineRegistry Read(WindowsTree tree, SnapshotNotes notes)
+    internal static MachineRegistry Read(WindowsTree tree, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
     {
         using var hive = HiveFile.OpenRead(tree, Places.Software, notes)
             ?? throw new MoorfieldException(Trouble.Misused, $"{tree.Name} holds no Windows: it has no {Places.Software}.");
@@ -52,7 +53,8 @@ internal sealed record MachineRegistry(
                 traces,
                 given,
                 hive.Find(Places.MachineClasses) is { } classes ? HandlerClasses.Read(classes, Places.Software) : HandlerClasses.None,
-                [.. ClassicPrograms.Read(hive.Find(Places.Uninstall), null), .. ClassicPrograms.Read(hive.Find(Places.Uninstall32), null)]);
+                [.. ClassicPrograms.Read(hive.Find(Places.Uninstall), null), .. ClassicPrograms.Read(hive.Find(Places.Uninstall32), null)],
+                PolicyReader.Read(hive, GuardHive.Machine, null, Places.Software, guards));
         }
         catch (InvalidDataException e)
         {

@@ -12,17 +12,19 @@ public sealed record SystemSummary(string Product, string Release, string Build,
 /// <summary>Reads the Windows in a tree into a snapshot: hives, state repository, manifests and folders, which may disagree.</summary>
 public static class SystemReader
 {
+    /// <param name="tree">Of one system.</param>
+    /// <param name="guards">Whose values are looked up as well; none when they do not matter.</param>
     /// <exception cref="MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
-    public static SystemSnapshot Read(WindowsTree tree)
+    public static SystemSnapshot Read(WindowsTree tree, IReadOnlyCollection<Guard> guards)
     {
         var notes = new SnapshotNotes();
-        var machine = MachineRegistry.Read(tree, notes);
+        var machine = MachineRegistry.Read(tree, notes, guards);
         // Accounts and packages lie in different places, so that the one can be read beside the other.
         var fileNotes = new SnapshotNotes();
         var reading = new Task<PackageFiles>(() => PackageFiles.Read(tree, fileNotes));
         if (tree.IsReadByMany)
             reading.Start();
-        ImmutableArray<AccountRegistry> accounts = [.. machine.Accounts.Select(a => AccountRegistry.Read(tree, a, machine.Handlers, notes))];
+        ImmutableArray<AccountRegistry> accounts = [.. machine.Accounts.Select(a => AccountRegistry.Read(tree, a, machine.Handlers, notes, guards))];
         if (!tree.IsReadByMany)
             reading.RunSynchronously();
         var files = reading.GetAwaiter().GetResult();
@@ -37,6 +39,7 @@ public static class SystemReader
             machine.Accounts, packages, [.. machine.Blocks.Keys.Order()], notes.ToImmutable())
         {
             BlockTimes = machine.Blocks,
+            PolicyHives = [machine.Policies, .. accounts.Select(a => a.Policies).OfType<PolicyHive>(), .. PolicyReader.ReadNewcomers(tree, guards)],
             Handlers = new Handlers(
                 machine.Handlers.Classic, accounts.ToImmutableDictionary(a => a.Account.Sid, a => a.Handlers.Classic), [.. accounts.SelectMany(a => a.Choices), .. lists.Given]),
             Leftovers = new LeftoverFinder(tree, packages, machine, accounts, lists).Find(),
@@ -56,7 +59,7 @@ public static class SystemReader
     /// <exception cref="MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
     public static SystemSummary Summarize(WindowsTree tree)
     {
-        var machine = MachineRegistry.Read(tree, new SnapshotNotes());
+        var machine = MachineRegistry.Read(tree, new SnapshotNotes(), []);
         return new SystemSummary(
             machine.Product, machine.Release, machine.Build, machine.Computer, machine.MachineId,
             machine.Traces.Where(g => g.Any(t => t.Kind == TraceKind.Provisioned)).Select(g => g.Key.Family).Distinct().Count());

@@ -1,103 +1,168 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
-using Moorfield.Core.Reading;
+using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Wim;
+using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Targets;
 
-/// <summary>What a command works on: a Windows volume, or an image file with a system in each edition.</summary>
-public sealed class Target : IDisposable
+/// <summary>One system of a target that has several.</summary>
+/// <param name="Number">From 1.</param>
+/// <param name="Name">As people know it.</param>
+/// <param name="EditionId">The system's own name for the edition, such as Professional; empty when it is not known.</param>
+public sealed record TargetEdition(int Number, string Name, string EditionId);
+
+/// <summary>
+/// What a command works on. Each kind opens something, names its systems and reads them; those that can be changed begin a transaction, the
+/// others say why they cannot.
+/// </summary>
+public abstract class Target : IDisposable
 {
-    // A large SOFTWARE hive has about 100 MB, and each edition at work holds one.
-    private const int MostAtOnce = 2;
-
-    private Target(WindowsVolume? volume, ImageFile? image)
-    {
-        Volume = volume;
-        Image = image;
-    }
-
-    /// <summary>Null when the target is an image.</summary>
-    public WindowsVolume? Volume { get; }
-
-    /// <summary>Null when the target is a volume.</summary>
-    public ImageFile? Image { get; }
-
     /// <summary>Name of the folder or file, for messages.</summary>
-    public string Name => Image?.Name ?? Volume!.Name;
+    public abstract string Name { get; }
 
-    public string FullPath => Image?.FullPath ?? Volume!.FullPath;
+    /// <summary>Full Linux path of the folder or file.</summary>
+    public abstract string FullPath { get; }
+
+    /// <summary>The kind in one word, as JSON documents have it: volume or image; that of a saved inventory is the kind that it was taken from.</summary>
+    public abstract string Kind { get; }
+
+    /// <summary>What it is, as in "This is a volume".</summary>
+    public abstract string Described { get; }
+
+    /// <summary>The systems of a target that has several, in their order; empty when it is one system itself.</summary>
+    public abstract ImmutableArray<TargetEdition> Editions { get; }
+
+    /// <summary>Whether its systems are told apart by numbers, even if there is only one.</summary>
+    public virtual bool HasEditions => true;
+
+    /// <summary>The file trees behind it; null when it has none, because it was saved earlier.</summary>
+    public abstract ITrees? Trees { get; }
 
     /// <summary>Opens a folder as a volume, a WIM or ESD file as an image.</summary>
     /// <exception cref="MoorfieldException">Neither, or it cannot be read.</exception>
-    public static Target Open(string path, WriteSeam seam)
-    {
-        if (!File.Exists(path))
-            return new Target(WindowsVolume.Open(path, seam), null);
-        return new Target(null, ImageFile.Open(path, seam));
-    }
+    public static Target Open(string path, WriteSeam seam) =>
+        File.Exists(path) ? new ImageTarget(ImageFile.Open(path, seam)) : new VolumeTarget(WindowsVolume.Open(path, seam));
 
-    /// <summary>Takes the target for this run; false when another run has it.</summary>
-    public bool TryLock() => Image?.TryLock() ?? Volume!.TryLock();
-
-    /// <summary>The editions that a person means: by number, or by name in any case; all when none is named. [null] for a volume.</summary>
+    /// <summary>The editions that a person means: by number, or by name in any case; all when none is named. [null] for a single system.</summary>
     /// <exception cref="MoorfieldException">No such edition, or a name that several have.</exception>
     public ImmutableArray<int?> Choose(IReadOnlyCollection<string> words)
     {
-        if (Image is null)
-            return words.Count == 0 ? [null] : throw new MoorfieldException(Trouble.Misused, $"{Name} is a volume, which has no editions. Leave --edition out.");
-        var editions = Image.Editions;
-        if (editions.IsEmpty)
+        if (!HasEditions)
+        {
+            return words.Count == 0 ? [null]
+                : throw new MoorfieldException(Trouble.Misused, $"{Name} is {Described}, which has no editions. Leave --edition out.");
+        }
+        if (Editions.IsEmpty)
             throw new MoorfieldException(Trouble.Misused, $"{Name} holds no edition.");
         return words.Count == 0
-            ? [.. editions.Select(e => (int?)e.Number)]
-            : [.. words.Select(w => Edition(w, editions)).Distinct().Order()];
+            ? [.. Editions.Select(e => (int?)e.Number)]
+            : [.. words.Select(Choose).Distinct().Order()];
     }
 
-    private int? Edition(string word, ImmutableArray<ImageInfo> editions)
+    private int? Choose(string word)
     {
-        var fitting = editions.Where(e => e.Name.Equals(word, StringComparison.OrdinalIgnoreCase)).ToList();
-        if (fitting.Count == 0 && int.TryParse(word, out int number) && number >= 1 && number <= editions.Length)
+        var fitting = Editions.Where(e => e.Name.Equals(word, StringComparison.OrdinalIgnoreCase)).ToList();
+        if (fitting.Count == 0 && int.TryParse(word, out int number) && Editions.Any(e => e.Number == number))
             return number;
-        string list = string.Join(", ", editions.Select(e => $"{e.Number} ({e.Name})"));
         return fitting.Count switch
         {
             1 => fitting[0].Number,
-            0 => throw new MoorfieldException(Trouble.Misused, $"{Name} has no edition '{word}'. It has: {list}."),
-            _ => throw new MoorfieldException(Trouble.Misused, $"'{word}' is the name of several editions of {Name}. Give a number: {string.Join(" or ", fitting.Select(e => e.Number))}."),
+            0 => throw new MoorfieldException(Trouble.Misused, $"{Name} has no edition '{word}'. It has: {List()}."),
+            _ => throw new MoorfieldException(
+                Trouble.Misused,
+                $"'{word}' is the name of several editions of {Name}. Give a number: {string.Join(" or ", fitting.Select(e => e.Number))}."),
         };
     }
 
-    /// <summary>Does something with the tree of one system.</summary>
-    /// <param name="edition">Null on a volume.</param>
-    public T With<T>(int? edition, Func<WindowsTree, T> use)
+    /// <summary>"1 (Counter Home), 2 (Counter Pro)".</summary>
+    public string List() => string.Join(", ", Editions.Select(e => $"{e.Number} ({e.Name})"));
+
+    /// <summary>Reads systems.</summary>
+    /// <param name="editions">As <see cref="Choose(IReadOnlyCollection{string})"/> gives them.</param>
+    /// <param name="guards">Whose values are looked up as well; none when they do not matter.</param>
+    /// <exception cref="MoorfieldException">No Windows there, or it cannot be read.</exception>
+    public abstract ImmutableArray<SystemSnapshot> Read(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards);
+
+    /// <summary>Reads systems without looking up guards.</summary>
+    /// <exception cref="MoorfieldException">No Windows there, or it cannot be read.</exception>
+    public ImmutableArray<SystemSnapshot> Read(IReadOnlyList<int?> editions) => Read(editions, []);
+
+    /// <summary>Bytes in all files below a path of one system; null when that is not known.</summary>
+    public long? Measure(int? edition, WindowsPath path) => Trees?.With(edition, tree => tree.TreeBytes(path));
+
+    /// <summary>What it is called in a restore point.</summary>
+    /// <param name="read">One of its systems, to be read if it is null.</param>
+    /// <exception cref="MoorfieldException">It has to be read for this, and cannot be.</exception>
+    public abstract TargetIdentity Identify(SystemSnapshot? read = null);
+
+    /// <summary>Tells whether the files that a run would write were touched between two moments, without reading them.</summary>
+    /// <param name="accounts">Whose files count.</param>
+    public abstract TargetFingerprint Fingerprint(IEnumerable<Account> accounts);
+
+    /// <summary>Why it cannot be changed now, as a full sentence; null when it can.</summary>
+    public abstract string? WhyUnchangeable();
+
+    /// <summary>The run on it that was cut off; null when there is none, or none can be.</summary>
+    /// <exception cref="MoorfieldException">There is a mark of one, but it cannot be read or means nothing.</exception>
+    public virtual string? DescribeInterruption() => null;
+
+    /// <summary>Makes sure that it may be changed.</summary>
+    /// <param name="afterInterruption">An earlier run may have been cut off there: this one puts it right.</param>
+    /// <exception cref="MoorfieldException">Not of a kind that is changed, hibernated, or an earlier run was interrupted: refused.</exception>
+    public void CheckChangeable(bool afterInterruption = false)
     {
-        if (edition is not { } number)
-            return use(Volume!);
-        using var tree = Image!.OpenEdition(number);
-        return use(tree);
+        if (WhyUnchangeable() is { } why)
+            throw new MoorfieldException(Trouble.Refused, why);
+        if (!afterInterruption)
+            CheckNotInterrupted();
     }
 
-    /// <summary>Does something with each system, several at once.</summary>
-    /// <returns>What came of it, in the order of <paramref name="editions"/>.</returns>
-    public ImmutableArray<T> ForEach<T>(IReadOnlyList<int?> editions, Func<int?, T> use)
+    /// <exception cref="MoorfieldException">An earlier run was interrupted on it: refused.</exception>
+    public void CheckNotInterrupted()
     {
-        var results = new T[editions.Count];
-        WimFile.Unwrapped(() => Parallel.For(0, results.Length, new ParallelOptions { MaxDegreeOfParallelism = MostAtOnce }, i => results[i] = use(editions[i])));
-        return [.. results];
+        if (DescribeInterruption() is { } interrupted)
+            throw new MoorfieldException(Trouble.Refused, interrupted);
     }
 
-    /// <summary>Reads the systems.</summary>
-    public ImmutableArray<SystemSnapshot> Read(IReadOnlyList<int?> editions) => ForEach(editions, edition =>
+    /// <summary>Takes the target for this run, and takes away what a run that was cut off was writing.</summary>
+    /// <param name="afterInterruption">An earlier run may have been cut off there: this one puts it right.</param>
+    /// <exception cref="MoorfieldException">Another run has it, or an earlier one was interrupted.</exception>
+    public void Take(bool afterInterruption = false)
     {
-        var snapshot = With(edition, SystemReader.Read);
-        return edition is { } number ? snapshot with { EditionNumber = number, Name = Image!.Editions[number - 1].Name } : snapshot;
-    });
+        if (Trees is null)
+            throw new MoorfieldException(Trouble.Refused, WhyUnchangeable()!);
+        if (!TryLock())
+            throw new MoorfieldException(Trouble.Failed, $"{Name} is being changed by another run of moorfield. Wait for it to end.");
+        Reload();
+        if (!afterInterruption)
+            CheckNotInterrupted();
+        ClearParts();
+    }
 
+    /// <summary>Carries a run out.</summary>
+    /// <exception cref="MoorfieldException">Nothing was changed, or, when the message says so, the run was interrupted.</exception>
+    public abstract Outcome CarryOut(RunRequest request, RunMeans means);
+
+    /// <summary>Takes the target for this run; false when another run has it.</summary>
+    protected abstract bool TryLock();
+
+    /// <summary>Takes away what a run that was cut off was writing.</summary>
+    protected abstract void ClearParts();
+
+    /// <summary>Looks again at what another run may have changed before this one took the target.</summary>
+    protected virtual void Reload()
+    {
+    }
+
+    /// <inheritdoc/>
     public void Dispose()
     {
-        Volume?.Dispose();
-        Image?.Dispose();
+        Dispose(disposing: true);
+        GC.SuppressFinalize(this);
     }
+
+    /// <summary>Closes what is open.</summary>
+    /// <param name="disposing">False in a finalizer.</param>
+    protected abstract void Dispose(bool disposing);
 }

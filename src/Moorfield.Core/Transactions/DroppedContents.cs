@@ -1,7 +1,6 @@
 using System.Collections.Concurrent;
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
-using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Wim;
@@ -25,8 +24,8 @@ public sealed class DroppedContents
         _vault = vault;
         string identity = TargetIdentities.Of(file);
         // Later runs may have dropped what an earlier one still had: all points of this image count.
-        _dropped = PointHistory.Read(vault, _ => { }).Select(s => s.Point).Where(p => p.Target.MachineId == identity && p.Image is not null)
-            .SelectMany(p => p.Image!.Dropped).Where(d => Sha1Hash.Parse(d.Sha1) is not null).ToLookup(d => Sha1Hash.Parse(d.Sha1)!.Value);
+        _dropped = PointHistory.Read(vault, _ => { }).Select(s => s.Point).Where(p => p.Target.MachineId == identity && p.IsImage)
+            .SelectMany(p => vault.Read(p.Number).Image!.Dropped).Where(d => Sha1Hash.Parse(d.Sha1) is not null).ToLookup(d => Sha1Hash.Parse(d.Sha1)!.Value);
     }
 
     /// <summary>Whether the files of a run could still come back after the image is compacted: kept in the vault, or still used in it.</summary>
@@ -65,11 +64,4 @@ public sealed class DroppedContents
             ? new RestorableContent(null, () => _vault.OpenBlob(kept.Kept!))
             : null;
     }
-}
-
-/// <summary>By what a restore point knows its target again.</summary>
-public static class TargetIdentities
-{
-    /// <summary>The GUID in the image's header, which no change alters.</summary>
-    public static string Of(ImageFile file) => $"wim:{file.Wim.Header.Guid}";
 }

@@ -1,7 +1,6 @@
 using System.Collections.Immutable;
 using System.Text.Json;
 using Moorfield.Core.Model;
-using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 
@@ -33,7 +32,7 @@ public sealed class InterruptedRun
             return null;
         try
         {
-            var marker = JsonSerializer.Deserialize(content, VaultJson.Default.RunMarker);
+            var marker = PointDocuments.ReadMarker(content);
             return marker is { Point: > 0, Vault: not null } && Path.IsPathFullyQualified(marker.Vault)
                 && !marker.Vault.Contains('\0', StringComparison.Ordinal)
                 && marker.RootModified.Nanoseconds < NanosecondsPerSecond && marker.RootAccessed.Nanoseconds < NanosecondsPerSecond
@@ -149,8 +148,7 @@ public sealed class InterruptedRun
         if (Find(volume) is not { } run)
             return;
         if (Below(vault, point) is { } below)
-            volume.WriteMarker(RunMarker.FileName,
-                JsonSerializer.SerializeToUtf8Bytes(run.Marker with { Point = below }, VaultJson.Default.RunMarker));
+            volume.WriteMarker(RunMarker.FileName, PointDocuments.Write(run.Marker with { Point = below }));
         else
             volume.DeleteMarker(RunMarker.FileName, run.Marker.RootAccessed, run.Marker.RootModified);
     }

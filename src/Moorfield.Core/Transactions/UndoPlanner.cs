@@ -2,7 +2,6 @@ using System.Collections.Immutable;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
-using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Hives;
@@ -53,7 +52,7 @@ public static class UndoPlanner
     /// <param name="overwrite">Put the recorded state in place of what is in conflict with it.</param>
     /// <param name="interrupted">The run was cut off: files may be half written, and times altered of what it did not come to change.</param>
     /// <exception cref="MoorfieldException">The run is itself an undo that was cut off: refused.</exception>
-    public static UndoPlan Plan(Target target, Vault vault, RestorePoint point, ISet<string>? families, ISet<int?>? editions, bool overwrite,
+    public static UndoPlan Plan(ITrees target, Vault vault, RestorePoint point, ISet<string>? families, ISet<int?>? editions, bool overwrite,
         bool interrupted = false)
     {
         if (interrupted && point.Kind == RunKind.Undo)
@@ -62,10 +61,10 @@ public static class UndoPlanner
         bool Concerns(string family, int? edition) => (families is null || families.Contains(family)) && (editions is null || editions.Contains(edition));
         ImmutableArray<ConcernedPackage> packages = [.. point.Packages.Where(p => Concerns(p.Family, p.Edition))];
         ImmutableArray<Change> inverses = [.. point.Changes.Where(c => Concerns(c.Family, c.Edition)).Reverse().Select(c => c.Invert() with { Edition = c.Edition })];
-        if (point.Image is { } image && target.Image is { } file && inverses.Length == point.Changes.Length && IsAsLeft(file, image))
+        if (point.Image is { } image && target is ImageFile file && inverses.Length == point.Changes.Length && IsAsLeft(file, image))
             return new UndoPlan(point, packages, inverses, [], [], []) { Rewind = image };
         bool again = PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.UndoFailed);
-        var contents = target.Image is null ? null : new DroppedContents(target.Image, vault);
+        var contents = target is ImageFile dropped ? new DroppedContents(dropped, vault) : null;
         var plans = target.ForEach(
             [.. inverses.Select(c => c.Edition).Distinct().Order()],
             edition => target.With(edition,

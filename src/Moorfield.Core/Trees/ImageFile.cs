@@ -10,8 +10,10 @@ using Moorfield.Formats.Wim;
 namespace Moorfield.Core.Trees;
 
 /// <summary>An offline install image: a WIM or ESD file with one Windows in each of its editions.</summary>
-public sealed class ImageFile : IDisposable
+public sealed class ImageFile : ITrees, IDisposable
 {
+    // A large SOFTWARE hive has about 100 MB, and each edition at work holds one.
+    private const int MostAtOnce = 2;
     private const long CacheLimit = 128L << 20;
     private const long LeastCached = 1 << 20;
     private readonly SafeFileHandle _file;
@@ -103,6 +105,22 @@ public sealed class ImageFile : IDisposable
     /// <param name="number">From 1.</param>
     /// <exception cref="MoorfieldException">Its metadata is damaged.</exception>
     public WimEdition OpenEdition(int number) => Guarded(() => new WimEdition(this, number, ReadMetadata(number)));
+
+    /// <inheritdoc/>
+    public T With<T>(int? edition, Func<WindowsTree, T> use)
+    {
+        using var tree = OpenEdition(edition ?? throw new InvalidOperationException("An image has a tree for each edition only."));
+        return use(tree);
+    }
+
+    /// <inheritdoc/>
+    public ImmutableArray<T> ForEach<T>(IReadOnlyList<int?> editions, Func<int?, T> use)
+    {
+        var results = new T[editions.Count];
+        var limit = new ParallelOptions { MaxDegreeOfParallelism = MostAtOnce };
+        WimFile.Unwrapped(() => Parallel.For(0, results.Length, limit, i => results[i] = use(editions[i])));
+        return [.. results];
+    }
 
     internal ImageMetadata ReadMetadata(int number) => Wim.Header.IsSplit && Wim.Blobs.Metadata.Count == 0
         ? throw new InvalidDataException($"is part {Wim.Header.Part} of {Wim.Header.Parts} of a split WIM, without the editions' lists of files. Join the parts first")

@@ -25,14 +25,14 @@ internal static class TreeComparer
     /// descriptors.</param>
     internal static TreeState Compare(Folder parent, string name, RecordedTree image, bool exactly = false)
     {
-        var entries = image.Entries.ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
+        var entries = image.Entries.OfType<RecordedVolumeEntry>().ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
         int found = 0;
         if (!Matches(parent, name, "", entries, exactly, ref found, 0))
             return TreeState.Different;
-        return found == entries.Count ? TreeState.Same : TreeState.Partial;
+        return found == image.Entries.Length ? TreeState.Same : TreeState.Partial;
     }
 
-    private static bool Matches(Folder folder, string name, string path, Dictionary<string, RecordedEntry> entries, bool exactly, ref int found,
+    private static bool Matches(Folder folder, string name, string path, Dictionary<string, RecordedVolumeEntry> entries, bool exactly, ref int found,
     int depth)
     {
         TreeRecorder.CheckDepth(depth);
@@ -55,7 +55,7 @@ internal static class TreeComparer
     }
 
     /// <summary>Whether an entry has the recorded kind and content. A reparse point that the driver shows as a link counts by its data.</summary>
-    internal static bool IsSame(Folder folder, string name, RecordedEntry entry)
+    internal static bool IsSame(Folder folder, string name, RecordedVolumeEntry entry)
     {
         var info = folder.Stat(name);
         if (info?.Kind != entry.Kind)
@@ -73,7 +73,7 @@ internal static class TreeComparer
     }
 
     /// <summary>Whether an entry has the recorded owner, mode, time of its last change and attributes, and no others.</summary>
-    private static bool HasAttributes(Folder folder, string name, RecordedEntry entry)
+    private static bool HasAttributes(Folder folder, string name, RecordedVolumeEntry entry)
     {
         if (folder.Stat(name) is not { } info || info.Uid != entry.Uid || info.Gid != entry.Gid || info.Modified != entry.Modified
         || (entry.Kind != EntryKind.Link && info.Mode != entry.Mode))

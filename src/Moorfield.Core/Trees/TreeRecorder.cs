@@ -92,7 +92,7 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<Los
             return;
         }
         long size = info.Kind == EntryKind.File ? info.Size : 0;
-        _entries.Add(new RecordedEntry(path, info.Kind, info.Mode, info.Uid, info.Gid, size, info.Modified, info.Accessed, blob, link, attributes));
+        _entries.Add(new RecordedVolumeEntry(path, info.Kind, info.Mode, info.Uid, info.Gid, size, info.Modified, info.Accessed, blob, link, attributes));
         if (info.Kind != EntryKind.Folder)
             return;
         using var child = folder.OpenFolder(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' went away while it was being recorded.");

@@ -52,6 +52,13 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
         folder.Flush();
     }
 
+    /// <summary>Writes a file that no power cut need spare.</summary>
+    internal static void Write(Folder folder, string name, byte[] content) => Place(folder, name, () =>
+    {
+        using var file = folder.CreateFile(PartName);
+        folder.Write(file, content, 0, name);
+    });
+
     /// <summary>Makes something under the name for parts and gives it its own name; nothing is left of it when that fails.</summary>
     internal static void Place(Folder folder, string name, Action make)
     {
@@ -77,11 +84,12 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
 
     internal void Add(Folder parent, string name, RecordedTree image)
     {
-        var children = image.Entries.Where(e => e.Path.Length > 0).ToLookup(e => e.Path.LastIndexOf('\\') is var i and >= 0 ? e.Path[..i] : "", StringComparer.Ordinal);
-        Add(parent, name, image.Entries[0], children);
+        var entries = image.Entries.Cast<RecordedVolumeEntry>().ToList();
+        var children = entries.Skip(1).ToLookup(e => e.Path.LastIndexOf('\\') is var i and >= 0 ? e.Path[..i] : "", StringComparer.Ordinal);
+        Add(parent, name, entries[0], children);
     }
 
-    private void Add(Folder parent, string name, RecordedEntry entry, ILookup<string, RecordedEntry> children)
+    private void Add(Folder parent, string name, RecordedVolumeEntry entry, ILookup<string, RecordedVolumeEntry> children)
     {
         // Writing its data turns an empty file or folder into a reparse point. [seen]
         bool isReparsePoint = entry.Attributes.ContainsKey(Withheld.ReparseAttribute);
@@ -120,7 +128,7 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
         SetAttributes(parent, name, entry);
     }
 
-    private void AddLeaf(Folder parent, string name, RecordedEntry entry, bool isReparsePoint)
+    private void AddLeaf(Folder parent, string name, RecordedVolumeEntry entry, bool isReparsePoint)
     {
         Place(parent, name, () =>
         {
@@ -147,7 +155,7 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
     /// Whether a file is one that was being written when the power went: not longer than it should be, and zero wherever it is not what it
     /// should be.
     /// </summary>
-    private bool IsTorn(Folder parent, string name, EntryInfo there, RecordedEntry entry)
+    private bool IsTorn(Folder parent, string name, EntryInfo there, RecordedVolumeEntry entry)
     {
         if (there.Kind != EntryKind.File || entry.Kind != EntryKind.File || there.Size > entry.Size)
             return false;
@@ -171,7 +179,7 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
         return torn;
     }
 
-    private void Copy(Folder parent, Microsoft.Win32.SafeHandles.SafeFileHandle file, RecordedEntry entry, string name)
+    private void Copy(Folder parent, Microsoft.Win32.SafeHandles.SafeFileHandle file, RecordedVolumeEntry entry, string name)
     {
         using var source = content(entry.Blob!);
         byte[] buffer = new byte[1 << 17];
@@ -185,7 +193,7 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
             throw new MoorfieldException(Trouble.Failed, $"The vault's copy of '{name}' has {done:N0} bytes, not {entry.Size:N0}.");
     }
 
-    private void SetAttributes(Folder parent, string name, RecordedEntry entry)
+    private void SetAttributes(Folder parent, string name, RecordedVolumeEntry entry)
     {
         Try(name, "owner and mode", () => parent.SetOwnerAndMode(name, entry.Uid, entry.Gid, entry.Mode, entry.Kind));
         // After the mode, because on ntfs-3g a change of mode rewrites the security descriptor.
@@ -198,7 +206,7 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
         void Give(Func<string, bool> which) => SetAttributes(parent, name, entry, which);
     }
 
-    private void SetAttributes(Folder parent, string name, RecordedEntry entry, Func<string, bool> which)
+    private void SetAttributes(Folder parent, string name, RecordedVolumeEntry entry, Func<string, bool> which)
     {
         foreach (var (attribute, value) in entry.Attributes.Where(a => which(a.Key)))
         {

@@ -131,9 +131,8 @@ public sealed class WimEdition : WindowsTree
             {
                 TreeRecorder.CheckDepth(depth);
                 var info = Info(entry);
-                entries.Add(new RecordedEntry(
-                    place, info.Kind, 0, 0, 0, info.Size, info.Modified, info.Accessed, entry.Content.IsZero ? null : entry.Content.ToString(), null,
-                    ImmutableSortedDictionary<string, byte[]>.Empty, entry.Record.ToArray(), Metadata.Descriptor(entry.Security).ToArray()));
+                entries.Add(new RecordedImageEntry(
+                    place, info.Kind, info.Size, info.Modified, info.Accessed, entry.Record.ToArray(), Metadata.Descriptor(entry.Security).ToArray()));
                 foreach (var child in entry.Children)
                     Add(child, place.Length == 0 ? child.Name : $"{place}\\{child.Name}", depth + 1);
             }
@@ -154,16 +153,16 @@ public sealed class WimEdition : WindowsTree
         return Guarded(() =>
         {
             var parent = FindOrAdd(path.Parent);
-            foreach (var recorded in image.Entries)
+            foreach (var entry in image.Entries)
             {
-                if (recorded.Record is not { } record)
+                if (entry is not RecordedImageEntry recorded)
                     throw new InvalidDataException("cannot take files that were recorded on a volume");
                 var place = recorded.Path.Split('\\', StringSplitOptions.RemoveEmptyEntries);
                 var folder = place.SkipLast(1).Prepend(path.Name).Take(place.Length).Aggregate(parent, (at, name) => at.Find(name) ?? throw Missing(path / name));
                 string wanted = place.Length == 0 ? path.Name : place[^1];
                 var there = folder.Find(wanted);
                 if (there is null)
-                    there = folder.Add(record, recorded.Security);
+                    there = folder.Add(recorded.Record, recorded.Security);
                 else if (!IsSame(there, recorded))
                     throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} is there already, with something else in it.");
                 foreach (var hash in there.Contents)
@@ -180,9 +179,9 @@ public sealed class WimEdition : WindowsTree
         {
             if (Find(path) is not { } top)
                 return TreeState.Absent;
-            var entries = image.Entries.ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
+            var entries = image.Entries.OfType<RecordedImageEntry>().ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
             int found = 0;
-            return !Matches(top, "", 0) ? TreeState.Different : found == entries.Count ? TreeState.Same : TreeState.Partial;
+            return !Matches(top, "", 0) ? TreeState.Different : found == image.Entries.Length ? TreeState.Same : TreeState.Partial;
 
             bool Matches(ImageEntry entry, string place, int depth)
             {
@@ -199,17 +198,17 @@ public sealed class WimEdition : WindowsTree
 
     /// <summary>All contents that a recorded tree refers to.</summary>
     internal static IEnumerable<Sha1Hash> Contents(RecordedTree image) =>
-        image.Entries.Where(e => e.Record is not null).SelectMany(e => ImageEntry.ContentsOf(e.Record));
+        image.Entries.OfType<RecordedImageEntry>().SelectMany(e => ImageEntry.ContentsOf(e.Record));
 
     private ImageEdit Edit => _edit ?? throw new InvalidOperationException("Opened for reading only.");
 
     /// <summary>Same kind and same contents, whatever the times.</summary>
-    private static bool IsSame(ImageEntry entry, RecordedEntry recorded) =>
-        Kind(entry) == recorded.Kind && recorded.Record is { } record && entry.Contents.SequenceEqual(ImageEntry.ContentsOf(record));
+    private static bool IsSame(ImageEntry entry, RecordedImageEntry recorded) =>
+        Kind(entry) == recorded.Kind && entry.Contents.SequenceEqual(ImageEntry.ContentsOf(recorded.Record));
 
     /// <summary>Whether attributes and security are the recorded ones as well, and the file holds every content.</summary>
-    private bool IsExact(ImageEntry entry, RecordedEntry recorded) =>
-        entry.Attributes == ImageEntry.AttributesOf(recorded.Record!) && Metadata.Descriptor(entry.Security).SequenceEqual(recorded.Security)
+    private bool IsExact(ImageEntry entry, RecordedImageEntry recorded) =>
+        entry.Attributes == ImageEntry.AttributesOf(recorded.Record) && Metadata.Descriptor(entry.Security).SequenceEqual(recorded.Security)
         && entry.Contents.All(hash => _file.Wim.Blobs.Find(hash) is not null);
 
     private static EntryKind Kind(ImageEntry entry) => entry.IsReparsePoint ? EntryKind.Link : entry.IsFolder ? EntryKind.Folder : EntryKind.File;

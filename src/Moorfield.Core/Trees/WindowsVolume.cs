@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 
@@ -7,7 +8,7 @@ namespace Moorfield.Core.Trees;
 /// The file tree of a Windows volume mounted as a Linux folder. Paths are case-insensitive; links are never followed, so that nothing
 /// outside the folder is ever read or changed.
 /// </summary>
-public sealed class WindowsVolume : WindowsTree
+public sealed class WindowsVolume : WindowsTree, ITrees
 {
     private readonly Folder _root;
 
@@ -39,6 +40,12 @@ public sealed class WindowsVolume : WindowsTree
 
     /// <summary>Which folder this is, wherever it is mounted.</summary>
     public TargetPlace Place => TargetPlace.Of(_root.Handle);
+
+    /// <inheritdoc/>
+    public T With<T>(int? edition, Func<WindowsTree, T> use) => use(this);
+
+    /// <inheritdoc/>
+    public ImmutableArray<T> ForEach<T>(IReadOnlyList<int?> editions, Func<int?, T> use) => [.. editions.Select(use)];
 
     /// <summary>Takes the volume for this run; false when another run has it.</summary>
     public bool TryLock() => _root.TryLock();

@@ -13,7 +13,7 @@ internal static class PointCheck
     private const uint MostNanoseconds = 999_999_999;
 
     /// <summary>What is wrong with it, in a few words; null when nothing is.</summary>
-    internal static string? Fault(RestorePoint point)
+    internal static string? Fault(PointHead point)
     {
         if (point.Number <= 0 || point.Undoes is <= 0)
             return "a number is not above 0";
@@ -22,20 +22,27 @@ internal static class PointCheck
         if (IsBad(point.Title) || point.Target is null || IsBad(point.Target.Path) || IsBad(point.Target.MachineId) || IsBad(point.Target.Computer)
             || !Path.IsPathRooted(point.Target.Path))
             return "it does not say what its target is";
-        if (point.Packages.IsDefault || point.Files.IsDefault || point.Changes.IsDefault)
-            return "it does not say what was changed";
         if (point.Packages.Any(p => p is null || IsBad(p.Family) || IsBad(p.DisplayName) || p.Edition is < 1))
             return "a package has no name";
+        return point.Intents.Any(i => i is null || !Enum.IsDefined(i.Kind) || IsBad(i.Subject) || i.Edition is < 1 || i.Sids.Any(IsBad))
+            ? "it does not say what it is for" : null;
+    }
+
+    /// <summary>The same of a whole restore point.</summary>
+    internal static string? Fault(RestorePoint point)
+    {
+        if (Fault(point.Head) is { } fault)
+            return fault;
         foreach (var file in point.Files)
         {
-            if (file is null || !IsPlace(file.Path) || !IsContent(file.Before, file.Edition) || !IsContent(file.After, file.Edition)
+            if (!IsPlace(file.Path) || !IsContent(file.Before, file.Edition) || !IsContent(file.After, file.Edition)
             || !IsTime(file.Accessed) || !IsTime(file.Modified) || file.Edition is < 1)
-                return $"the file '{file?.Path}' is not described as one of a system";
+                return $"the file '{file.Path}' is not described as one of a system";
         }
         foreach (var change in point.Changes)
         {
-            if (change is null || IsBad(change.Family) || change.Edition is < 1 || !IsSound(change))
-                return $"a change is not one that can be made ({change?.GetType().Name})";
+            if (IsBad(change.Family) || change.Edition is < 1 || !IsSound(change))
+                return $"a change is not one that can be made ({change.GetType().Name})";
         }
         return point.Image is { } image && !IsSound(image) ? "it does not say what the image was" : null;
     }
@@ -89,18 +96,15 @@ internal static class PointCheck
         var paths = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
         foreach (var entry in image.Entries)
         {
-            if (entry is null || entry.Path is null || !paths.Add(entry.Path) || (paths.Count == 1) != (entry.Path.Length == 0)
-            || !Enum.IsDefined(entry.Kind) || entry.Mode > 0xFFF || entry.Size < 0
-                || !IsTime(entry.Modified) || !IsTime(entry.Accessed) || entry.Attributes is null
-                    || entry.Attributes.Any(a => IsBad(a.Key) || a.Value is null))
-            {
+            if (!paths.Add(entry.Path) || (paths.Count == 1) != (entry.Path.Length == 0)
+                || !Enum.IsDefined(entry.Kind) || entry.Size < 0 || !IsTime(entry.Modified) || !IsTime(entry.Accessed)
+                || entry.GetType() != image.Entries[0].GetType())
                 return false;
-            }
             // Each stands in a folder that stands before it.
             if (entry.Path.Length > 0
                 && (!folders.Contains(entry.Path.LastIndexOf('\\') is var i and >= 0 ? entry.Path[..i] : "") || !entry.Path.Split('\\').All(IsName)))
                 return false;
-            if (entry.Record is { } record ? !IsRecord(record, entry) : !IsLinuxEntry(entry))
+            if (entry is RecordedImageEntry recorded ? !IsRecord(recorded.Record) : !IsVolumeEntry((RecordedVolumeEntry)entry))
                 return false;
             if (entry.Kind == EntryKind.Folder)
                 folders.Add(entry.Path);
@@ -108,19 +112,20 @@ internal static class PointCheck
         return true;
     }
 
-    private static bool IsLinuxEntry(RecordedEntry entry) => entry.Kind switch
-    {
-        EntryKind.File => entry.Blob is not null && Vault.IsHash(entry.Blob),
-        EntryKind.Link => !IsBad(entry.LinkTarget) || entry.Attributes.ContainsKey(Withheld.ReparseAttribute),
-        EntryKind.Folder => true,
-        _ => false,
-    };
+    private static bool IsVolumeEntry(RecordedVolumeEntry entry) =>
+        entry.Mode <= 0xFFF && !entry.Attributes.Any(a => IsBad(a.Key)) && entry.Kind switch
+        {
+            EntryKind.File => entry.Blob is not null && Vault.IsHash(entry.Blob),
+            EntryKind.Link => !IsBad(entry.LinkTarget) || entry.Attributes.ContainsKey(Withheld.ReparseAttribute),
+            EntryKind.Folder => true,
+            _ => false,
+        };
 
-    private static bool IsRecord(byte[] record, RecordedEntry entry)
+    private static bool IsRecord(byte[] record)
     {
         try
         {
-            return entry.Security is not null && ImageEntry.ContentsOf(record).Count() >= 0;
+            return ImageEntry.ContentsOf(record).Count() >= 0;
         }
         catch (Exception e) when (e is InvalidDataException or ArgumentException or IndexOutOfRangeException)
         {

@@ -28,10 +28,11 @@ public enum PointState
 }
 
 /// <summary>A restore point with what became of it.</summary>
+/// <param name="Point">Without its before-images, which <see cref="Vault.Read"/> gives.</param>
 /// <param name="UndoneBy">Numbers of the points of the runs that undid it.</param>
 /// <param name="UndonePackages">Those of its packages that were undone.</param>
 /// <param name="UndoFailed">Whether an undo of it failed in part, and none has put all back since.</param>
-public sealed record PointSummary(RestorePoint Point, PointState State, ImmutableArray<int> UndoneBy,
+public sealed record PointSummary(PointHead Point, PointState State, ImmutableArray<int> UndoneBy,
     ImmutableArray<ConcernedPackage> UndonePackages, bool UndoFailed = false);
 
 /// <summary>Works out from the documents and journals of a vault what became of each run.</summary>
@@ -41,12 +42,12 @@ public static class PointHistory
     /// <param name="damaged">Told of each document that cannot be read.</param>
     public static ImmutableArray<PointSummary> Read(Vault vault, Action<string> damaged)
     {
-        var points = new List<RestorePoint>();
+        var points = new List<PointHead>();
         foreach (int number in vault.Numbers())
         {
             try
             {
-                points.Add(vault.Read(number));
+                points.Add(vault.Head(number));
             }
             catch (MoorfieldException e)
             {
@@ -89,9 +90,9 @@ public static class PointHistory
             && s.Point.Target.IsSameAs(target))
             .SelectMany(s => s.Point.Packages.Except(s.UndonePackages));
 
-    private static PointSummary Summary(RestorePoint point, ILookup<int, RestorePoint> undoings, Dictionary<int, IReadOnlyList<JournalLine>> journals)
+    private static PointSummary Summary(PointHead point, ILookup<int, PointHead> undoings, Dictionary<int, IReadOnlyList<JournalLine>> journals)
     {
-        bool Has(RestorePoint p, string step) => journals[p.Number].Any(l => l.Step == step);
+        bool Has(PointHead p, string step) => journals[p.Number].Any(l => l.Step == step);
         // An undo counts unless it was itself undone, and only for the target that it was made on.
         var undos = undoings[point.Number].Where(u => Has(u, JournalLine.Finished) && u.Target.IsSameAs(point.Target)
             && !undoings[u.Number].Any(q => Has(q, JournalLine.Finished) && q.Target.IsSameAs(u.Target))).ToList();

@@ -1,8 +1,9 @@
 using System.Collections.Immutable;
-using System.Text.Json.Serialization;
 using System.Text.Json;
 using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
+using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Vaults;
 
@@ -59,7 +60,6 @@ public sealed record DroppedContent(string Sha1, long Offset, long StoredSize, l
 /// <param name="Undoes">The point that this run undid; null for other kinds.</param>
 /// <param name="Title">One line: what the run was to do.</param>
 public sealed record RestorePoint(
-    string Schema,
     int Number,
     RunKind Kind,
     int? Undoes,
@@ -72,8 +72,25 @@ public sealed record RestorePoint(
     ImmutableArray<Change> Changes,
     ImageState? Image = null)
 {
-    public const string SchemaName = "moorfield.restore-point/1";
+    /// <summary>What the run meant, part by part; empty for an undo, and in restore points of earlier versions.</summary>
+    public ImmutableArray<Intent> Intents { get; init; } = [];
+
+    /// <summary>What it is about.</summary>
+    public PointHead Head => new(
+        Number, Kind, Undoes, Created, Title, Note, Target, Packages, Changes.Length, Image is not null, Intents.IsEmpty ? [.. Blocks()] : Intents);
+
+    private IEnumerable<Intent> Blocks() => Changes.OfType<KeyAdded>()
+        .Where(c => WindowsPath.Parse(c.Hive) == Places.Software && c.Key.StartsWith(Places.Blocks + @"\", StringComparison.OrdinalIgnoreCase))
+        .Select(c => Intent.Of(IntentKind.Block, c.Edition, c.Key[(Places.Blocks.Length + 1)..]));
 }
+
+/// <summary>What a restore point is about, without its before-images.</summary>
+/// <param name="Changes">How many it has.</param>
+/// <param name="IsImage">Whether it is that of a run on an image which knows the file before and after.</param>
+/// <param name="Intents">What the run meant, part by part; for points of earlier versions only the blocks.</param>
+public sealed record PointHead(
+    int Number, RunKind Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, TargetIdentity Target,
+    ImmutableArray<ConcernedPackage> Packages, int Changes, bool IsImage, ImmutableArray<Intent> Intents);
 
 /// <summary>One line of a restore point's journal.</summary>
 /// <param name="Step">started, done, failed, finished, notTaken, filesGone when the image was compacted since, or back when everything was found
@@ -97,12 +114,3 @@ internal sealed record RunMarker(int Point, string Vault, FileTime RootModified,
 {
     internal const string FileName = ".moorfield-run.json";
 }
-
-/// <summary>Options shared by all documents of the vault.</summary>
-[JsonSourceGenerationOptions(
-    PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, UseStringEnumConverter = true, WriteIndented = false,
-    DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull, MaxDepth = 1200, RespectNullableAnnotations = true)]
-[JsonSerializable(typeof(RestorePoint))]
-[JsonSerializable(typeof(JournalLine))]
-[JsonSerializable(typeof(RunMarker))]
-internal sealed partial class VaultJson : JsonSerializerContext;

@@ -14,8 +14,10 @@ namespace Moorfield.Core.Vaults;
    A vault is a folder:
        blobs/ab/abcdef….zst     contents, each by the SHA-256 of what it holds, compressed with Zstandard
        points/000001.json       one document a restore point, written whole before the run's first change
+       points/000001.head       what the document is about, without the before-images: all that lists need
        points/000001.journal    one JSON line for each step of the run, flushed as it is made
-   A document never changes once it is written. Its blobs are on the disk before it is.
+   A document never changes once it is written. Its blobs are on the disk before it is, and its head as well. A head counts only as long as
+   its document has the length that it gives; without one the document is read.
 */
 
 /// <summary>The folder that holds restore points.</summary>
@@ -214,10 +216,13 @@ public sealed class Vault : IDisposable
         gate.Lock();
         var numbered = point with { Number = Numbers().LastOrDefault() + 1 };
         DeleteJournal(numbered.Number); // of a point that was taken back as the power went
+        byte[] document = JsonSerializer.SerializeToUtf8Bytes(PointDocuments.Of(numbered), VaultJson.Default.StoredPoint);
+        byte[] head = JsonSerializer.SerializeToUtf8Bytes(PointDocuments.Of(numbered.Head, document.Length), VaultJson.Default.StoredHead);
         try
         {
-            TreeWriter.WriteWhole(_points, DocumentName(numbered.Number),
-            JsonSerializer.SerializeToUtf8Bytes(numbered, VaultJson.Default.RestorePoint));
+            // Not flushed: what a power cut leaves of it is no head, and the document tells.
+            TreeWriter.Write(_points, HeadName(numbered.Number), head);
+            TreeWriter.WriteWhole(_points, DocumentName(numbered.Number), document);
         }
         catch (MoorfieldException) when (Has(numbered.Number))
         {
@@ -239,6 +244,8 @@ public sealed class Vault : IDisposable
         DeleteJournal(number);
         _read.TryRemove(number, out _);
         _points.Delete(DocumentName(number));
+        if (_points.Stat(HeadName(number)) is not null)
+            _points.Delete(HeadName(number));
         _points.Flush();
     }
 
@@ -254,12 +261,35 @@ public sealed class Vault : IDisposable
             ?? throw new MoorfieldException(Trouble.Misused, $"The vault {FullPath} has no restore point {number}. 'moorfield restore-point list' lists them.");
         if (RandomAccess.GetLength(file) > MaxDocument)
             throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is longer than any that Moorfield writes.");
-        var point = Parse(file, VaultJson.Default.RestorePoint);
-        if (point is not { Schema: RestorePoint.SchemaName } || point.Number != number)
+        var stored = Parse(file, VaultJson.Default.StoredPoint, number);
+        if (stored is not { Schema: PointDocuments.Schema } || stored.Number != number)
             throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged or of a newer Moorfield.");
+        var point = Guarded(number, () => PointDocuments.Read(stored));
         return PointCheck.Fault(point) is { } fault
             ? throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged: {fault}.")
             : point;
+    }
+
+    /// <summary>What a point is about. Its before-images are not read, if it has a head.</summary>
+    /// <exception cref="MoorfieldException">There is no such point, or its document is damaged.</exception>
+    public PointHead Head(int number)
+    {
+        if (_read.TryGetValue(number, out var known))
+            return known.Head;
+        try
+        {
+            using var file = _points.OpenFile(HeadName(number));
+            if (file is not null && RandomAccess.GetLength(file) <= MaxDocument && Parse(file, VaultJson.Default.StoredHead, number) is { } stored
+                && stored.Schema == PointDocuments.HeadSchema && stored.Head.Number == number
+                && stored.DocumentBytes == _points.Stat(DocumentName(number))?.Size
+                && PointDocuments.Read(stored.Head) is var head && PointCheck.Fault(head) is null)
+                return head;
+        }
+        catch (Exception e) when (e is MoorfieldException or NullReferenceException or FormatException)
+        {
+            // the document tells
+        }
+        return Read(number).Head;
     }
 
     /// <summary>The journal of a point; empty when its run never began. A last line that was cut off is left out.</summary>
@@ -277,7 +307,7 @@ public sealed class Vault : IDisposable
         {
             try
             {
-                if (JsonSerializer.Deserialize(text, VaultJson.Default.JournalLine) is { Step: not null } line)
+                if (JsonSerializer.Deserialize(text, VaultJson.Default.StoredLine) is { } stored && PointDocuments.Read(stored) is { Step: not null } line)
                     lines.Add(line);
             }
             catch (JsonException)
@@ -297,7 +327,7 @@ public sealed class Vault : IDisposable
         // What a power cut left of a line is ended first.
         byte[] last = new byte[1];
         bool isOpen = length > 0 && RandomAccess.Read(file, last, length - 1) == 1 && last[0] != (byte)'\n';
-        byte[] bytes = [.. isOpen ? "\n"u8 : [], .. JsonSerializer.SerializeToUtf8Bytes(line, VaultJson.Default.JournalLine), (byte)'\n'];
+        byte[] bytes = [.. isOpen ? "\n"u8 : [], .. JsonSerializer.SerializeToUtf8Bytes(PointDocuments.Of(line), VaultJson.Default.StoredLine), (byte)'\n'];
         _points.Write(file, bytes, length, name);
         _points.Flush(file, name);
         if (there is null)
@@ -314,20 +344,28 @@ public sealed class Vault : IDisposable
             Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.FilesGone));
     }
 
-    private T? Parse<T>(SafeFileHandle file, JsonTypeInfo<T> type) where T : class
+    private T? Parse<T>(SafeFileHandle file, JsonTypeInfo<T> type, int number) where T : class => Guarded(number, () =>
+    {
+        using var stream = new FileStream(file, FileAccess.Read);
+        return JsonSerializer.Deserialize(stream, type);
+    });
+
+    private T Guarded<T>(int number, Func<T> read)
     {
         try
         {
-            using var stream = new FileStream(file, FileAccess.Read);
-            return JsonSerializer.Deserialize(stream, type);
+            return read();
         }
-        catch (Exception e) when (e is JsonException or NotSupportedException or FormatException or InvalidOperationException or ArgumentException)
+        catch (Exception e) when (e is JsonException or NotSupportedException or FormatException or InvalidOperationException or ArgumentException
+            or NullReferenceException)
         {
-            throw new MoorfieldException(Trouble.Failed, $"A restore point in {FullPath} is damaged: {e.Message}", e);
+            throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged: {e.Message}", e);
         }
     }
 
     private static string DocumentName(int number) => $"{number:D6}.json";
+
+    private static string HeadName(int number) => $"{number:D6}.head";
 
     private static string JournalName(int number) => $"{number:D6}.journal";
 

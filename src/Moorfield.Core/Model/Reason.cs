@@ -1,6 +1,6 @@
 using System.Collections.Immutable;
 
-namespace Moorfield.Core.Assessment;
+namespace Moorfield.Core.Model;
 
 /// <summary>What removing a package would mean.</summary>
 public enum PackageStanding

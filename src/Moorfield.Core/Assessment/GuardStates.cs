@@ -1,0 +1,44 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Assessment;
+
+/// <summary>Holds guards against what a snapshot says of policy values.</summary>
+public static class GuardStates
+{
+    /// <summary>Where each guard stands, in each hive that it is for. An account whose hive is gone has none: nobody can sign in to it.</summary>
+    /// <param name="snapshot">Read with these guards, or a saved one; what was not looked up is not known.</param>
+    /// <param name="guards">Of any hive.</param>
+    /// <param name="audience">Whose hives are meant, for those of accounts.</param>
+    /// <exception cref="MoorfieldException">A hive could not be read, or the default profile's is not there.</exception>
+    public static ImmutableArray<GuardState> Of(SystemSnapshot snapshot, IReadOnlyCollection<Guard> guards, Audience audience)
+    {
+        var states = ImmutableArray.CreateBuilder<GuardState>();
+        Look(GuardHive.Machine, null);
+        foreach (var account in snapshot.Accounts.Where(a => audience.Sids.Contains(a.Sid)))
+            Look(GuardHive.Account, account.Sid);
+        if (audience.Newcomers)
+            Look(GuardHive.Account, null);
+        return states.ToImmutable();
+
+        void Look(GuardHive kind, string? sid)
+        {
+            var concerned = guards.Where(g => g.Hive == kind).ToList();
+            if (concerned.Count == 0)
+                return;
+            var hive = snapshot.PolicyHives.FirstOrDefault(h => h.Kind == kind && string.Equals(h.Sid, sid, StringComparison.OrdinalIgnoreCase));
+            if (hive is null && sid is not null)
+                return;
+            if (hive is null || hive.Trouble is not null)
+            {
+                throw new MoorfieldException(
+                    Trouble.Failed,
+                    hive?.Trouble ?? $"{snapshot.Name}: {Places.UserHive(Places.DefaultProfile)} is not there, so its guards cannot be looked up.");
+            }
+            states.AddRange(concerned.Select(g => new GuardState(
+                g, sid, hive.Path, hive.Values.GetValueOrDefault(PolicyPlace.Of(g)), hive.Values.ContainsKey(PolicyPlace.Of(g)))));
+        }
+    }
+}

@@ -1,0 +1,131 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Core.Operations;
+
+/// <summary>What an operation is going to do: shown as the preview, and carried out as it is.</summary>
+/// <param name="Systems">As they were when it was planned.</param>
+/// <param name="Request">The run; without changes there is nothing to do.</param>
+public abstract record Proposal(ImmutableArray<SystemSnapshot> Systems, RunRequest Request)
+{
+    /// <summary>What it costs, a few words each.</summary>
+    public virtual IReadOnlyList<string> Costs => [];
+
+    /// <summary>Whether there is anything to do.</summary>
+    public virtual bool HasEffect => !Request.Changes.IsEmpty;
+
+    /// <summary>Whether another one would do the same.</summary>
+    public virtual bool IsSameAs(Proposal other) => Request.Changes.SequenceEqual(other.Request.Changes);
+}
+
+/// <summary>How an operation is to be carried out.</summary>
+/// <param name="VaultPath">Of the vault that gets the restore point; null for a run without one.</param>
+/// <param name="Seam">Where the vault's writes pass.</param>
+public sealed record RunSettings(string? VaultPath, WriteSeam Seam)
+{
+    /// <summary>A remark to keep with the restore point.</summary>
+    public string? Note { get; init; }
+
+    /// <summary>Whether what an image drops is copied into the vault.</summary>
+    public bool KeepFiles { get; init; }
+
+    /// <summary>Whether a person has said already that what it costs is worth it.</summary>
+    public bool AcceptsCosts { get; init; }
+
+    /// <summary>Shows the proposal, once it is known that it could be carried out.</summary>
+    public Action Show { get; init; } = () => { };
+
+    /// <summary>Asks a person whether to go ahead; null to go ahead unasked.</summary>
+    public Func<bool>? Confirm { get; init; }
+
+    /// <summary>Called when the target is about to be changed.</summary>
+    /// <returns>Cancelled when the run is to stop.</returns>
+    public Func<CancellationToken> Begin { get; init; } = () => default;
+
+    /// <summary>Gives the time of the restore point.</summary>
+    public TimeProvider Clock { get; init; } = TimeProvider.System;
+}
+
+/// <summary>
+/// One use of the program that changes a target, from the wish to the verdict: plan, check, confirm, look again, carry out, and hold a fresh
+/// look against what was expected.
+/// </summary>
+/// <typeparam name="TProposal">What it plans.</typeparam>
+public abstract class Operation<TProposal>(Target target) where TProposal : Proposal
+{
+    /// <summary>What it works on.</summary>
+    public Target Target => target;
+
+    /// <summary>Whether it puts right what another run left that was cut off.</summary>
+    protected virtual bool FollowsInterruption => false;
+
+    /// <summary>The vault that holds what comes back, in which the run is recorded as well; null for any vault.</summary>
+    public virtual Vault? Source => null;
+
+    /// <summary>Works out what is to be done. Called again after a person was asked, to see whether it is still the same.</summary>
+    /// <exception cref="MoorfieldException">The wish cannot be met, or the target cannot be read.</exception>
+    public abstract TProposal Plan();
+
+    /// <summary>Whose files count when it is looked whether the target was touched while a person was asked; null when that cannot be told.</summary>
+    protected virtual IEnumerable<Account>? Accounts(TProposal proposal) => proposal.Systems[0].Accounts;
+
+    /// <summary>Carries a proposal out.</summary>
+    /// <returns>How it ended; null when the person declined.</returns>
+    /// <exception cref="MoorfieldException">Nothing was changed, or, when the message says so, the run was interrupted.</exception>
+    public Outcome? CarryOut(TProposal proposal, RunSettings settings)
+    {
+        CheckSafe(settings);
+        if (proposal.Costs.Count > 0 && settings is { Confirm: null, AcceptsCosts: false })
+        {
+            throw new MoorfieldException(
+                Trouble.Refused,
+                $"This costs something: {Prose.List(proposal.Costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. Nothing was changed.");
+        }
+        settings.Show();
+        if (settings.Confirm is not null && !IsConfirmed(proposal, settings.Confirm))
+            return null;
+        var stop = settings.Begin();
+        using var vault = settings.VaultPath is { } path ? Vault.Open(Source?.FullPath ?? path, settings.Seam) : null;
+        var outcome = target.CarryOut(
+            proposal.Request with { Note = settings.Note },
+            new RunMeans(vault, settings.Clock, Source, settings.KeepFiles, stop));
+        return outcome with { Disagreements = [.. outcome.Disagreements, .. Verify(proposal.Request.Expected, outcome)] };
+    }
+
+    private void CheckSafe(RunSettings settings)
+    {
+        target.CheckChangeable(FollowsInterruption);
+        if (settings.VaultPath is { } vault && (vault + "/").StartsWith(target.FullPath.TrimEnd('/') + "/", StringComparison.Ordinal))
+            throw new MoorfieldException(Trouble.Misused, $"The vault {vault} lies inside the target. Choose a folder elsewhere with --vault.");
+    }
+
+    private bool IsConfirmed(TProposal proposal, Func<bool> confirm)
+    {
+        var accounts = Accounts(proposal)?.ToList();
+        var before = accounts is null ? null : target.Fingerprint(accounts);
+        if (!confirm())
+            return false;
+        if ((before is not null && !before.Equals(target.Fingerprint(accounts!))) || !proposal.IsSameAs(Plan()))
+        {
+            throw new MoorfieldException(
+                Trouble.Refused,
+                $"{target.Name} was changed by something else since the preview. Nothing was done; look at a new preview.");
+        }
+        return true;
+    }
+
+    /// <summary>Holds a fresh look against what is expected of the systems.</summary>
+    private ImmutableArray<Disagreement> Verify(ImmutableArray<Expectation> expected, Outcome outcome)
+    {
+        if (expected.IsEmpty)
+            return [];
+        var fresh = target.Read([.. expected.Select(e => e.Before.EditionNumber)]);
+        return [.. expected.Zip(fresh).SelectMany(e => e.First.Check(e.Second, family => outcome.Failed(family, e.Second.EditionNumber))
+            .Select(d => d with { Edition = e.Second.EditionNumber }))];
+    }
+}

@@ -1,0 +1,59 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Core.Operations;
+
+/// <summary>What an undo is going to put back.</summary>
+public sealed record UndoProposal(ImmutableArray<SystemSnapshot> Systems, UndoPlan Plan, RunRequest Request) : Proposal(Systems, Request)
+{
+    /// <inheritdoc/>
+    public override bool HasEffect => Plan.HasEffect;
+
+    /// <inheritdoc/>
+    public override bool IsSameAs(Proposal other) =>
+        base.IsSameAs(other) && other is UndoProposal { Plan: var plan } && Plan.Conflicts.SequenceEqual(plan.Conflicts);
+}
+
+/// <summary>Puts back what a run changed.</summary>
+/// <param name="vault">That holds the restore point.</param>
+/// <param name="families">Only the changes for these families; null for all.</param>
+/// <param name="editions">Only the changes in these; null for all.</param>
+/// <param name="overwrite">Put the recorded state in place of what is in conflict with it.</param>
+/// <param name="interrupted">The run was cut off.</param>
+public sealed class Undoing(
+    Target target, Vault vault, RestorePoint point, ISet<string>? families = null, ISet<int?>? editions = null, bool overwrite = false,
+    bool interrupted = false) : Operation<UndoProposal>(target)
+{
+    /// <inheritdoc/>
+    protected override bool FollowsInterruption => true;
+
+    /// <inheritdoc/>
+    public override Vault Source => vault;
+
+    /// <inheritdoc/>
+    public override UndoProposal Plan()
+    {
+        var trees = Target.Trees ?? throw new MoorfieldException(Trouble.Refused, Target.WhyUnchangeable()!);
+        var plan = UndoPlanner.Plan(trees, vault, point, families, editions, overwrite, interrupted);
+        // While a run is cut off in the middle, a hive may be half written: then the marker itself ties target and point together.
+        var identity = !interrupted ? Target.Identify()
+            : point.Target with { Path = Target.FullPath, Place = (Target as VolumeTarget)?.Volume.Place };
+        return new UndoProposal([], plan, new RunRequest(
+            RunKind.Undo, $"undo {point.Number}: {point.Title}", null, identity, plan.Packages, plan.Changes, point.Number)
+        {
+            Restored = plan,
+            LeftOut = [.. plan.Conflicts.Select(c => LeftOut(c, "something else has taken its place.")),
+                .. plan.Lost.Select(c => LeftOut(c, "its files are gone."))],
+        });
+    }
+
+    /// <inheritdoc/>
+    protected override IEnumerable<Account>? Accounts(UndoProposal proposal) =>
+        Target.HasEditions ? [] : interrupted ? null : Target.Read([null])[0].Accounts;
+
+    private static RunFailure LeftOut(Change change, string why) => new(change.Family, change.Describe(), why, change.Edition);
+}

@@ -1,0 +1,75 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Core.Targets;
+
+/// <summary>An offline install image: a WIM or ESD file with a system in each edition.</summary>
+public sealed class ImageTarget(ImageFile image) : Target
+{
+    /// <summary>The image file itself.</summary>
+    public ImageFile Image => image;
+
+    /// <inheritdoc/>
+    public override string Name => image.Name;
+
+    /// <inheritdoc/>
+    public override string FullPath => image.FullPath;
+
+    /// <inheritdoc/>
+    public override string Kind => "image";
+
+    /// <inheritdoc/>
+    public override string Described => "an image file";
+
+    /// <inheritdoc/>
+    public override ImmutableArray<TargetEdition> Editions => [.. image.Editions.Select(e => new TargetEdition(e.Number, e.Name, e.EditionId))];
+
+    /// <inheritdoc/>
+    public override ITrees Trees => image;
+
+    /// <inheritdoc/>
+    public override ImmutableArray<SystemSnapshot> Read(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) => image.ForEach(
+        editions,
+        edition => image.With(edition, tree => SystemReader.Read(tree, guards)) with
+        {
+            EditionNumber = edition,
+            Name = image.Editions[edition!.Value - 1].Name,
+        });
+
+    /// <inheritdoc/>
+    public override TargetIdentity Identify(SystemSnapshot? read = null) =>
+        TargetIdentities.Identify(image) with { Product = read?.Product ?? "", Build = read?.Build ?? "" };
+
+    /// <inheritdoc/>
+    public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts)
+    {
+        var file = new FileInfo(FullPath);
+        return new TargetFingerprint([new FingerprintFile("", file.Exists ? file.Length : -1, new FileTime(file.LastWriteTimeUtc.Ticks, 0), default, 0)]);
+    }
+
+    /// <inheritdoc/>
+    public override string? WhyUnchangeable() => image.WhyUnchangeable() is { } why ? $"{Name} {why}. Nothing was changed." : null;
+
+    /// <inheritdoc/>
+    public override Outcome CarryOut(RunRequest request, RunMeans means)
+    {
+        using var transaction = new ImageTransaction(image, means);
+        return transaction.CarryOut(request);
+    }
+
+    /// <inheritdoc/>
+    protected override bool TryLock() => image.TryLock();
+
+    /// <inheritdoc/>
+    protected override void Reload() => image.Reload();
+
+    /// <inheritdoc/>
+    protected override void ClearParts() => ImageCompaction.ClearPart(image);
+
+    /// <inheritdoc/>
+    protected override void Dispose(bool disposing) => image.Dispose();
+}

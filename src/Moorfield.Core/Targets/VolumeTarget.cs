@@ -1,0 +1,81 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Core.Targets;
+
+/// <summary>An installed Windows on a volume that is mounted as a folder.</summary>
+public sealed class VolumeTarget(WindowsVolume volume) : Target
+{
+    /// <summary>The volume itself.</summary>
+    public WindowsVolume Volume => volume;
+
+    /// <inheritdoc/>
+    public override string Name => volume.Name;
+
+    /// <inheritdoc/>
+    public override string FullPath => volume.FullPath;
+
+    /// <inheritdoc/>
+    public override string Kind => "volume";
+
+    /// <inheritdoc/>
+    public override string Described => "a volume";
+
+    /// <inheritdoc/>
+    public override ImmutableArray<TargetEdition> Editions => [];
+
+    /// <inheritdoc/>
+    public override bool HasEditions => false;
+
+    /// <inheritdoc/>
+    public override ITrees Trees => volume;
+
+    /// <inheritdoc/>
+    public override ImmutableArray<SystemSnapshot> Read(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
+        [.. editions.Select(_ => SystemReader.Read(volume, guards))];
+
+    /// <inheritdoc/>
+    public override TargetIdentity Identify(SystemSnapshot? read = null) => read is null
+        ? TargetIdentities.Identify(volume)
+        : new TargetIdentity(FullPath, read.Computer, read.MachineId, read.Product, read.Build, volume.Place);
+
+    /// <inheritdoc/>
+    public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new(
+        ((IEnumerable<WindowsPath>)
+        [
+            Places.Software, Places.StateRepository, Places.StagedPackages, Places.Repository,
+            Places.DefaultAssociations, Places.Pins, Places.UserHive(Places.DefaultProfile),
+            .. accounts.Select(a => a.Profile).OfType<WindowsPath>()
+                .SelectMany(p => new[] { Places.UserHive(p), Places.Classes(p), Places.AppData(p), Places.Aliases(p) }),
+        ]).Select(p => (Path: p, Info: volume.Stat(p))).Where(f => f.Info is not null)
+            .Select(f => new FingerprintFile(f.Path.ToString(), f.Info!.Value.Size, f.Info.Value.Modified, f.Info.Value.Changed, f.Info.Value.Inode)));
+
+    /// <inheritdoc/>
+    public override string? WhyUnchangeable() => SystemReader.IsHibernated(volume)
+        ? $"{Name}: this Windows is hibernated or was shut down by fast start-up, so the volume must not be written. "
+            + "Start it, shut it down fully (shutdown /s /t 0), and try again."
+        : null;
+
+    /// <inheritdoc/>
+    public override string? DescribeInterruption() => InterruptedRun.Find(volume)?.Describe(volume);
+
+    /// <inheritdoc/>
+    public override Outcome CarryOut(RunRequest request, RunMeans means)
+    {
+        using var transaction = new VolumeTransaction(volume, means);
+        return transaction.CarryOut(request);
+    }
+
+    /// <inheritdoc/>
+    protected override bool TryLock() => volume.TryLock();
+
+    /// <inheritdoc/>
+    protected override void ClearParts() => volume.ClearPart();
+
+    /// <inheritdoc/>
+    protected override void Dispose(bool disposing) => volume.Dispose();
+}

@@ -1,0 +1,189 @@
+using System.Collections.Immutable;
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Formats.Wim;
+
+namespace Moorfield.Core.Transactions;
+
+/// <summary>
+/// A run on an image file, over all its editions at once. Everything new is appended first; then the restore point is recorded, with the old
+/// header and length; the header comes last. Killed at any moment, the file opens as the old image or as the new one.
+/// </summary>
+public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transaction(means), IDisposable
+{
+    private ImageEdit? _edit;
+    private bool _committing;
+    private Func<bool>? _rewind;
+
+    private sealed record Prepared(ImmutableArray<Change> Changes, ImmutableArray<ReplacedFile> Files);
+
+    /// <inheritdoc/>
+    private protected override ReadyRun? Prepare(RunRequest request)
+    {
+        if (request.Restored?.Rewind is { } state)
+        {
+            _rewind = () => Rewind(state);
+            return new ReadyRun(request.Changes, []);
+        }
+        byte[] headerBefore = [.. image.Wim.Header.Bytes];
+        long lengthBefore = image.Wim.Length;
+        _edit = image.BeginEdit(Means.Clock.GetUtcNow().UtcDateTime, request.Restored?.Contents ?? ImmutableDictionary<Sha1Hash, RestorableContent>.Empty);
+        var shared = new SharedHives();
+        ImmutableArray<int?> editions = [.. request.Changes.Select(c => c.Edition).Distinct().Order()];
+        var prepared = image.ForEach(editions, edition => PrepareEdition(_edit, edition!.Value, request, shared));
+        ImmutableArray<Change> changes = [.. prepared.SelectMany(p => p.Changes)];
+        ImmutableArray<ReplacedFile> files = [.. prepared.SelectMany(p => p.Files)];
+        if (changes.IsEmpty && files.IsEmpty)
+        {
+            _edit.Abandon(wasCommitting: false);
+            return null;
+        }
+        _edit.Finish();
+        if (Means.Stop.IsCancellationRequested)
+            throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was changed.");
+        return new ReadyRun(changes, files, Means.Vault is null ? null
+            : new ImageState(headerBefore, lengthBefore, [.. _edit.HeaderAfter], _edit.LengthAfter, Dropped(_edit)));
+    }
+
+    private Prepared PrepareEdition(ImageEdit edit, int number, RunRequest request, SharedHives shared)
+    {
+        using var edition = edit.OpenEdition(number);
+        Func<SafeFileHandle, string>? keep = Means.Vault is null ? null : _ => "";
+        using var prepared = new Preparation(edition, keep, request.Restored?.WholeOf(number) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty,
+            shared, Means.Stop)
+            .Prepare([.. request.Changes.Where(c => c.Edition == number).Select(c => c with { Edition = null })]);
+        if (prepared.Changes.IsEmpty && prepared.Files.IsEmpty)
+            return new Prepared([], []);
+        var names = prepared.Files.Select(f => edition.ContentName(f.Path)!).ToList();
+        Apply(edition, prepared);
+        edit.Add(edition);
+        return new Prepared(
+            [.. prepared.Changes.Select(c => c with { Edition = number })],
+            [.. prepared.Files.Select((f, i) => new ReplacedFile(f.Path.ToString(), names[i], edition.ContentName(f.Path)!, f.Info.Accessed, f.Info.Modified, number))]);
+    }
+
+    private static void Apply(WimEdition edition, PreparedRun run)
+    {
+        foreach (var change in run.Changes.OfType<TreeChange>())
+        {
+            if (change is TreeAdded)
+                edition.AddTree(change.Place, change.Image!, _ => Stream.Null);
+            else
+                edition.RemoveTree(change.Place);
+        }
+        foreach (var file in run.Files)
+        {
+            edition.ReplaceContent(file.Content!, file.Path); // nothing of an image is only given times
+            if (file.TimesAfter is { } times)
+                edition.SetTimes(file.Path, times.Accessed, times.Modified);
+        }
+    }
+
+    private ImmutableArray<DroppedContent> Dropped(ImageEdit edit) =>
+        [.. edit.Dropped.Select(b => new DroppedContent(b.Hash.ToString(), b.Resource.Offset, b.Resource.StoredSize, b.Resource.Size, (byte)b.Resource.Flags, Kept(b)))];
+
+    private string? Kept(BlobEntry blob)
+    {
+        if (!Means.KeepFiles)
+            return null;
+        try
+        {
+            using var content = image.OpenContent(blob);
+            return Means.Vault!.Keep(content);
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"{image.Name} {e.Message}.", e);
+        }
+    }
+
+    /// <inheritdoc/>
+    private protected override Outcome Write(RunRequest request, ReadyRun ready, int? point, Action written)
+    {
+        if (_rewind is { } rewind)
+        {
+            bool isBack = rewind();
+            written();
+            var wrong = new Disagreement(null, $"{image.Name} should have its old header and length back.");
+            if (!isBack)
+                Note(JournalLine.Failed, null, wrong.Text);
+            return new Outcome(point, ready.Changes.Length, [], [], isBack ? [] : [wrong]);
+        }
+        _committing = true;
+        _edit!.Commit();
+        written();
+        var unseen = image.ForEach([.. ready.Changes.Select(c => c.Edition).Distinct().Order()], edition => image.With(edition, tree =>
+            Execution.Unseen(tree, [.. ready.Changes.Where(c => c.Edition == edition)]).ToList())).SelectMany(f => f).ToList();
+        foreach (var (change, disagreement) in unseen)
+            Note(JournalLine.Failed, change.Describe(), disagreement.Text, change.Family, change.Edition);
+        return new Outcome(point, ready.Changes.Length, [], [], [.. unseen.Select(u => u.Disagreement)]);
+    }
+
+    /// <summary>Nothing between the header and the old end was ever written: with these two the file is the old one.</summary>
+    /// <returns>Whether it has both back.</returns>
+    private bool Rewind(ImageState state)
+    {
+        try
+        {
+            image.Rewind(state.HeaderBefore, state.LengthBefore);
+        }
+        catch
+        {
+            _rewound = !image.Wim.Header.Bytes.SequenceEqual(state.HeaderAfter);
+            throw;
+        }
+        return image.Wim.Header.Bytes.SequenceEqual(state.HeaderBefore) && image.Wim.Length == state.LengthBefore;
+    }
+
+    // The header was being put back when that failed: the restore point says what happened.
+    private bool _rewound;
+
+    /// <inheritdoc/>
+    private protected override void Close(RestorePoint point, Outcome outcome) => Note(JournalLine.Finished, null);
+
+    /// <inheritdoc/>
+    private protected override Exception? GiveUp(RestorePoint? point, Exception reason)
+    {
+        try
+        {
+            _edit?.Abandon(_committing);
+            if (point is not null && !_rewound)
+                Means.Vault!.Abandon(point.Number);
+            return null;
+        }
+        catch (MoorfieldException e)
+        {
+            return new MoorfieldException(
+                Trouble.Failed,
+                $"{reason.Message} What was appended to {image.Name} could not be cut off again ({e.Message}); it does no harm.",
+                reason);
+        }
+    }
+
+    /// <summary>
+    /// Settles runs on this image that were cut off: the header tells whether they took effect. Nothing is left for a person to do.
+    /// </summary>
+    public static void Settle(ImageFile file, Vault vault, TimeProvider clock)
+    {
+        var identity = TargetIdentities.Identify(file);
+        foreach (var point in PointHistory.Read(vault, _ => { })
+            .Where(s => s.State == PointState.Interrupted && s.Point.Target.IsSameAs(identity)).Select(s => vault.Read(s.Point.Number)))
+        {
+            var state = point.Image ?? (point.Undoes is { } undone && vault.Has(undone) ? vault.Read(undone).Image : null);
+            if (state is null)
+                continue;
+            // An undo without a state of its own puts the header from before the run back.
+            byte[] taken = point.Image is null ? state.HeaderBefore : state.HeaderAfter;
+            byte[] notTaken = point.Image is null ? state.HeaderAfter : state.HeaderBefore;
+            if (file.Wim.Header.Bytes.SequenceEqual(taken))
+                vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Finished));
+            else if (file.Wim.Header.Bytes.SequenceEqual(notTaken))
+                vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.NotTaken));
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Dispose() => _edit?.Dispose();
+}

@@ -1,0 +1,23 @@
+using Moorfield.Core.Reading;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Core.Transactions;
+
+/// <summary>By what a restore point knows its target again.</summary>
+public static class TargetIdentities
+{
+    /// <summary>The GUID in the image's header, which no change alters.</summary>
+    public static string Of(ImageFile file) => $"wim:{file.Wim.Header.Guid}";
+
+    /// <summary>What an image is called in a restore point.</summary>
+    public static TargetIdentity Identify(ImageFile file) => new(file.FullPath, file.Name, Of(file), "", "");
+
+    /// <summary>What a volume is called in a restore point, from what little must be read for it.</summary>
+    /// <exception cref="Model.MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
+    public static TargetIdentity Identify(WindowsVolume volume)
+    {
+        var system = SystemReader.Summarize(volume);
+        return new TargetIdentity(volume.FullPath, system.Computer, system.MachineId, system.Product, system.Build, volume.Place);
+    }
+}

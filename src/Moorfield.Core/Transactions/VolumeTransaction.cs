@@ -1,0 +1,80 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Core.Transactions;
+
+/// <summary>
+/// A run on a volume. Order of writing: blobs, restore point, marker, then the target, so that at any moment either nothing was changed or
+/// everything needed to go back is on the disk.
+/// </summary>
+public sealed class VolumeTransaction(WindowsVolume volume, RunMeans means) : Transaction(means), IDisposable
+{
+    private PreparedRun? _prepared;
+    private bool _marked;
+
+    /// <inheritdoc/>
+    private protected override ReadyRun? Prepare(RunRequest request)
+    {
+        var whole = request.Restored?.WholeOf(null) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty;
+        var vault = Means.Vault;
+        _prepared = new Preparation(volume, vault is null ? null : vault.Keep, whole, stop: Means.Stop).Prepare(request.Changes);
+        if (_prepared.Changes.IsEmpty && _prepared.Files.IsEmpty)
+            return null;
+        // The new contents are kept as well: an interrupted run can then be finished, and a half-written file be told from a foreign one.
+        return new ReadyRun(_prepared.Changes, vault is null ? [] : [.. _prepared.Files.Select(f => Keep(f, vault))]);
+    }
+
+    private ReplacedFile Keep(PreparedFile file, Vault keeper)
+    {
+        using var same = file.Content is null ? volume.OpenRead(file.Path) : null;
+        string before = keeper.Keep(file.Content?.Before ?? same!);
+        string after = file.Content is null ? before : keeper.Keep(file.Content.After);
+        return new ReplacedFile(file.Path.ToString(), before, after, file.Info.Accessed, file.Info.Modified);
+    }
+
+    /// <inheritdoc/>
+    private protected override void Mark(RestorePoint point)
+    {
+        // An undo of an interrupted run takes over from it; the root's times are those from before the first.
+        var root = volume.Stat(WindowsPath.Root)!.Value;
+        var earlier = InterruptedRun.Find(volume)?.Marker;
+        var marker = new RunMarker(point.Number, Means.Vault!.FullPath, earlier?.RootModified ?? root.Modified, earlier?.RootAccessed ?? root.Accessed);
+        try
+        {
+            volume.WriteMarker(RunMarker.FileName, PointDocuments.Write(marker));
+        }
+        catch (MoorfieldException e)
+        {
+            if (earlier is null)
+            {
+                volume.ClearMarker(RunMarker.FileName, root.Accessed, root.Modified);
+                Means.Vault.Abandon(point.Number);
+            }
+            throw new MoorfieldException(e.Trouble, $"{volume.Name} cannot be written: {e.Message} Nothing was changed.", e);
+        }
+        _marked = true;
+    }
+
+    /// <inheritdoc/>
+    private protected override Outcome Write(RunRequest request, ReadyRun ready, int? point, Action written)
+    {
+        bool resumes = request.Restored is { Interrupted: true };
+        return new Execution(volume, Means.Source ?? Means.Vault, Note, resumes, Means.Stop).CarryOut(_prepared!, point);
+    }
+
+    /// <inheritdoc/>
+    private protected override void Close(RestorePoint point, Outcome outcome) => InterruptedRun.Close(volume, Means.Vault!, point, Means.Clock);
+
+    /// <inheritdoc/>
+    private protected override Exception? GiveUp(RestorePoint? point, Exception reason) => _marked && reason is MoorfieldException trouble
+        ? new MoorfieldException(
+            trouble.Trouble,
+            $"{trouble.Message}{(trouble.Trouble == Trouble.Stopped ? "" : " The run was interrupted.")} {InterruptedRun.Choices(volume, point!.Kind == RunKind.Undo)}",
+            trouble)
+        : null;
+
+    /// <inheritdoc/>
+    public void Dispose() => _prepared?.Dispose();
+}

@@ -1,0 +1,178 @@
+using System.Collections.Immutable;
+using System.Text.Json;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Vaults;
+
+/// <summary>
+/// Turns restore points into the documents of a vault, and back. What is read is untrusted: anything that is missing where something must be
+/// throws one of the exceptions that <see cref="Vault"/> takes for damage.
+/// </summary>
+internal static class PointDocuments
+{
+    internal const string Schema = "moorfield.restore-point/1";
+    internal const string HeadSchema = "moorfield.restore-point-head/1";
+
+    // ---- whole points
+
+    internal static StoredPoint Of(RestorePoint point) => new(
+        Schema, point.Number, point.Kind.ToString(), point.Undoes, point.Created, point.Title, point.Note, Of(point.Target),
+        Each(point.Packages, Of), Each(point.Files, Of), Each(point.Changes, Of), point.Image is { } image ? Of(image) : null,
+        point.Intents.IsEmpty ? null : Each(point.Intents, Of));
+
+    internal static RestorePoint Read(StoredPoint point) => new(
+        point.Number, One<RunKind>(point.Kind), point.Undoes, point.Created, point.Title, point.Note, Read(point.Target),
+        Each(point.Packages, Read), Each(point.Files, Read), Each(point.Changes, Read), point.Image is { } image ? Read(image) : null)
+    {
+        Intents = point.Intents is { } intents ? Each(intents, Read) : [],
+    };
+
+    internal static StoredHead Of(PointHead head, long documentBytes) => new(HeadSchema, documentBytes, new StoredHeadPoint(
+        head.Number, head.Kind.ToString(), head.Undoes, head.Created, head.Title, head.Note, Of(head.Target), Each(head.Packages, Of), head.Changes,
+        head.IsImage, Each(head.Intents, Of)));
+
+    internal static PointHead Read(StoredHeadPoint head) => new(
+        head.Number, One<RunKind>(head.Kind), head.Undoes, head.Created, head.Title, head.Note, Read(head.Target), Each(head.Packages, Read),
+        head.Changes, head.IsImage, Each(head.Intents, Read));
+
+    internal static StoredLine Of(JournalLine line) => new(line.At, line.Step, line.What, line.Message, line.Family, line.Edition);
+
+    internal static JournalLine Read(StoredLine line) => new(line.At, line.Step, line.What, line.Message, line.Family, line.Edition);
+
+    internal static byte[] Write(RunMarker marker) => JsonSerializer.SerializeToUtf8Bytes(
+        new StoredMarker(marker.Point, marker.Vault, Of(marker.RootModified), Of(marker.RootAccessed)), VaultJson.Default.StoredMarker);
+
+    /// <exception cref="JsonException">It is no marker.</exception>
+    internal static RunMarker? ReadMarker(byte[] content) => JsonSerializer.Deserialize(content, VaultJson.Default.StoredMarker) is { Vault: not null } marker
+        ? new RunMarker(marker.Point, marker.Vault, Read(marker.RootModified), Read(marker.RootAccessed))
+        : null;
+
+    // ---- parts
+
+    private static StoredTime Of(FileTime time) => new(time.Seconds, time.Nanoseconds);
+
+    private static FileTime Read(StoredTime time) => new(time.Seconds, time.Nanoseconds);
+
+    private static StoredTarget Of(TargetIdentity target) => new(
+        target.Path, target.Computer, target.MachineId, target.Product, target.Build,
+        target.Place is { } place ? new StoredPlace(place.FileSystem, place.Inode) : null);
+
+    private static TargetIdentity Read(StoredTarget target) => new(
+        target.Path, target.Computer, target.MachineId, target.Product, target.Build,
+        target.Place is { } place ? new TargetPlace(place.FileSystem, place.Inode) : null);
+
+    private static StoredPackage Of(ConcernedPackage package) => new(package.Family, package.DisplayName, package.Edition);
+
+    private static ConcernedPackage Read(StoredPackage package) => new(package.Family, package.DisplayName, package.Edition);
+
+    private static StoredFile Of(ReplacedFile file) => new(file.Path, file.Before, file.After, Of(file.Accessed), Of(file.Modified), file.Edition);
+
+    private static ReplacedFile Read(StoredFile file) => new(file.Path, file.Before, file.After, Read(file.Accessed), Read(file.Modified), file.Edition);
+
+    private static StoredImage Of(ImageState image) => new(
+        image.HeaderBefore, image.LengthBefore, image.HeaderAfter, image.LengthAfter,
+        Each(image.Dropped, d => new StoredDropped(d.Sha1, d.Offset, d.StoredSize, d.Size, d.Flags, d.Kept)));
+
+    private static ImageState Read(StoredImage image) => new(
+        image.HeaderBefore, image.LengthBefore, image.HeaderAfter, image.LengthAfter,
+        Each(image.Dropped, d => new DroppedContent(d.Sha1, d.Offset, d.StoredSize, d.Size, d.Flags, d.Kept)));
+
+    private static StoredIntent Of(Intent intent) =>
+        new(intent.Kind.ToString(), intent.Edition, intent.Subject, intent.Sids, intent.Newcomers, intent.KeepsData);
+
+    private static Intent Read(StoredIntent intent) =>
+        new(One<IntentKind>(intent.Kind), intent.Edition, intent.Subject, Each(intent.Sids, s => s), intent.Newcomers, intent.KeepsData);
+
+    // ---- changes
+
+    private static StoredChange Of(Change change)
+    {
+        StoredChange stored = change switch
+        {
+            KeyRemoved c => new StoredKeyRemoved(c.Family, c.Hive, c.Key, Of(c.Image)),
+            KeyAdded c => new StoredKeyAdded(c.Family, c.Hive, c.Key, Of(c.Image)),
+            ValueChanged c => new StoredValueChanged(c.Family, c.Hive, c.Key, c.Name, Of(c.Before), Of(c.After)),
+            TreeRemoved c => new StoredTreeRemoved(c.Family, c.Path, Of(c.Image)),
+            TreeAdded c => new StoredTreeAdded(c.Family, c.Path, Of(c.Image)),
+            EntryRemoved c => new StoredEntryRemoved(c.Family, c.File, c.Text, c.Index, c.Gap),
+            EntryAdded c => new StoredEntryAdded(c.Family, c.File, c.Text, c.Index, c.Gap),
+            RowsRemoved c => new StoredRowsRemoved(c.Family, c.FullName, c.Sid, Of(c.Rows)),
+            RowsAdded c => new StoredRowsAdded(c.Family, Of(c.Rows)),
+            _ => throw new InvalidOperationException($"A vault has no document for a {change.GetType().Name}."),
+        };
+        return stored with { Edition = change.Edition };
+    }
+
+    private static Change Read(StoredChange stored)
+    {
+        Change change = stored switch
+        {
+            StoredKeyRemoved c => new KeyRemoved(c.Family, c.Hive, c.Key, Read(c.Image)),
+            StoredKeyAdded c => new KeyAdded(c.Family, c.Hive, c.Key, Read(c.Image)),
+            StoredValueChanged c => new ValueChanged(c.Family, c.Hive, c.Key, c.Name, Read(c.Before), Read(c.After)),
+            StoredTreeRemoved c => new TreeRemoved(c.Family, c.Path, Read(c.Image)),
+            StoredTreeAdded c => new TreeAdded(c.Family, c.Path, Read(c.Image)),
+            StoredEntryRemoved c => new EntryRemoved(c.Family, c.File, c.Text, c.Index, c.Gap),
+            StoredEntryAdded c => new EntryAdded(c.Family, c.File, c.Text, c.Index, c.Gap),
+            StoredRowsRemoved c => new RowsRemoved(c.Family, c.FullName, c.Sid, Read(c.Rows)),
+            StoredRowsAdded c => new RowsAdded(c.Family, Read(c.Rows)),
+            _ => throw new FormatException("it holds a change of no kind that is known"),
+        };
+        return change with { Edition = stored.Edition };
+    }
+
+    private static StoredValue? Of(HiveValue? value) => value is null ? null : new StoredValue(value.Name, (StoredValueType)value.Type, value.Data);
+
+    private static HiveValue? Read(StoredValue? value) => value is null ? null : new HiveValue(value.Name, (HiveValueType)value.Type, value.Data);
+
+    private static StoredKey? Of(RecordedKey? key) =>
+        key is null ? null : new StoredKey(key.Name, Each(key.Values, v => Of(v)!), Each(key.Keys, k => Of(k)!));
+
+    private static RecordedKey? Read(StoredKey? key) =>
+        key is null ? null : new RecordedKey(key.Name, Each(key.Values, v => Read(v)!), Each(key.Keys, k => Read(k)!));
+
+    private static ImmutableArray<StoredRow>? Of(ImmutableArray<RecordedRow>? rows) => rows is not { } all ? null
+        : Each(all, r => new StoredRow(r.Table, r.RowId, Each(r.Cells, c => new StoredCell(c.Column, c.Type, c.Value))));
+
+    private static ImmutableArray<RecordedRow>? Read(ImmutableArray<StoredRow>? rows) => rows is not { } all ? null
+        : Each(all, r => new RecordedRow(r.Table, r.RowId, Each(r.Cells, c => new RecordedCell(c.Column, c.Type, c.Value))));
+
+    private static StoredTree? Of(RecordedTree? tree) => tree is null ? null : new StoredTree(Of(tree.ParentModified), Each(tree.Entries, Of));
+
+    private static RecordedTree? Read(StoredTree? tree) => tree is null ? null : new RecordedTree(Read(tree.ParentModified), Each(tree.Entries, Read));
+
+    private static StoredEntry Of(RecordedEntry entry) => entry is RecordedImageEntry image
+        ? new StoredEntry(
+            image.Path, image.Kind.ToString(), 0, 0, 0, image.Size, Of(image.Modified), Of(image.Accessed), null, null,
+            ImmutableSortedDictionary<string, byte[]>.Empty, image.Record, image.Security)
+        : Of((RecordedVolumeEntry)entry);
+
+    private static StoredEntry Of(RecordedVolumeEntry entry) => new(
+        entry.Path, entry.Kind.ToString(), entry.Mode, entry.Uid, entry.Gid, entry.Size, Of(entry.Modified), Of(entry.Accessed), entry.Blob,
+        entry.LinkTarget, entry.Attributes);
+
+    private static RecordedEntry Read(StoredEntry entry) => entry.Record is { } record
+        ? new RecordedImageEntry(
+            entry.Path, One<EntryKind>(entry.Kind), entry.Size, Read(entry.Modified), Read(entry.Accessed), record,
+            entry.Security ?? throw new FormatException("an entry of an image has no security descriptor"))
+        : new RecordedVolumeEntry(
+            entry.Path, One<EntryKind>(entry.Kind), entry.Mode, entry.Uid, entry.Gid, entry.Size, Read(entry.Modified), Read(entry.Accessed), entry.Blob,
+            entry.LinkTarget, entry.Attributes.Values.All(v => v is not null) ? entry.Attributes : throw new FormatException("an attribute is empty"));
+
+    // ---- helps
+
+    private static ImmutableArray<TTo> Each<TFrom, TTo>(ImmutableArray<TFrom> items, Func<TFrom, TTo> make)
+    {
+        if (items.IsDefault)
+            throw new FormatException("a list is missing");
+        var made = ImmutableArray.CreateBuilder<TTo>(items.Length);
+        foreach (var item in items)
+            made.Add(make(item ?? throw new FormatException("a list has nothing where something belongs")));
+        return made.MoveToImmutable();
+    }
+
+    private static T One<T>(string text) where T : struct, Enum =>
+        Enum.TryParse<T>(text, ignoreCase: true, out var value) && Enum.IsDefined(value) ? value : throw new FormatException($"'{text}' is not known");
+}

@@ -1,0 +1,116 @@
+using System.Collections.Immutable;
+using System.Text.Json.Serialization;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.Vaults;
+
+// The documents of a vault, version 1. Names here are what stands on disks: they are never renamed, whatever the core's own records are
+// called, and what is added can be left out. tests/golden holds a vault of each version.
+
+internal readonly record struct StoredTime(long Seconds, uint Nanoseconds);
+
+internal sealed record StoredPlace(string FileSystem, ulong Inode);
+
+internal sealed record StoredTarget(string Path, string Computer, string MachineId, string Product, string Build, StoredPlace? Place = null);
+
+internal sealed record StoredPackage(string Family, string DisplayName, int? Edition = null);
+
+internal sealed record StoredFile(string Path, string Before, string After, StoredTime Accessed, StoredTime Modified, int? Edition = null);
+
+internal sealed record StoredDropped(string Sha1, long Offset, long StoredSize, long Size, byte Flags, string? Kept = null);
+
+internal sealed record StoredImage(byte[] HeaderBefore, long LengthBefore, byte[] HeaderAfter, long LengthAfter, ImmutableArray<StoredDropped> Dropped);
+
+internal sealed record StoredValue(string Name, StoredValueType Type, ReadOnlyMemory<byte> Data);
+
+/// <summary>Registry value types, by the names that documents have. Others are written as numbers.</summary>
+internal enum StoredValueType
+{
+    None = 0,
+    String = 1,
+    ExpandString = 2,
+    Binary = 3,
+    DWord = 4,
+    DWordBigEndian = 5,
+    Link = 6,
+    MultiString = 7,
+    ResourceList = 8,
+    FullResourceDescriptor = 9,
+    ResourceRequirementsList = 10,
+    QWord = 11,
+}
+
+internal sealed record StoredKey(string Name, ImmutableArray<StoredValue> Values, ImmutableArray<StoredKey> Keys);
+
+internal sealed record StoredCell(string Column, string Type, string? Value);
+
+internal sealed record StoredRow(string Table, long? RowId, ImmutableArray<StoredCell> Cells);
+
+/// <param name="Record">Of an image's entries only; those of a volume have the rest.</param>
+internal sealed record StoredEntry(
+    string Path, string Kind, uint Mode, uint Uid, uint Gid, long Size, StoredTime Modified, StoredTime Accessed, string? Blob, string? LinkTarget,
+    ImmutableSortedDictionary<string, byte[]> Attributes, byte[]? Record = null, byte[]? Security = null);
+
+internal sealed record StoredTree(StoredTime ParentModified, ImmutableArray<StoredEntry> Entries);
+
+[JsonPolymorphic(TypeDiscriminatorPropertyName = "kind")]
+[JsonDerivedType(typeof(StoredKeyRemoved), "registryKeyRemoved")]
+[JsonDerivedType(typeof(StoredKeyAdded), "registryKeyAdded")]
+[JsonDerivedType(typeof(StoredValueChanged), "registryValueSet")]
+[JsonDerivedType(typeof(StoredRowsRemoved), "databaseRowsDeleted")]
+[JsonDerivedType(typeof(StoredRowsAdded), "databaseRowsAdded")]
+[JsonDerivedType(typeof(StoredEntryRemoved), "listEntryRemoved")]
+[JsonDerivedType(typeof(StoredEntryAdded), "listEntryAdded")]
+[JsonDerivedType(typeof(StoredTreeRemoved), "treeRemoved")]
+[JsonDerivedType(typeof(StoredTreeAdded), "treeAdded")]
+internal abstract record StoredChange(string Family)
+{
+    public int? Edition { get; init; }
+}
+
+internal sealed record StoredKeyRemoved(string Family, string Hive, string Key, StoredKey? Image = null) : StoredChange(Family);
+
+internal sealed record StoredKeyAdded(string Family, string Hive, string Key, StoredKey? Image = null) : StoredChange(Family);
+
+internal sealed record StoredValueChanged(string Family, string Hive, string Key, string Name, StoredValue? Before, StoredValue? After) : StoredChange(Family);
+
+internal sealed record StoredTreeRemoved(string Family, string Path, StoredTree? Image = null) : StoredChange(Family);
+
+internal sealed record StoredTreeAdded(string Family, string Path, StoredTree? Image = null) : StoredChange(Family);
+
+internal sealed record StoredEntryRemoved(string Family, string File, string Text, int? Index = null, string? Gap = null) : StoredChange(Family);
+
+internal sealed record StoredEntryAdded(string Family, string File, string Text, int? Index, string? Gap) : StoredChange(Family);
+
+internal sealed record StoredRowsRemoved(string Family, string? FullName, string? Sid, ImmutableArray<StoredRow>? Rows = null) : StoredChange(Family);
+
+internal sealed record StoredRowsAdded(string Family, ImmutableArray<StoredRow>? Rows) : StoredChange(Family);
+
+internal sealed record StoredIntent(string Kind, int? Edition, string Subject, ImmutableArray<string> Sids, bool Newcomers, bool KeepsData = false);
+
+/// <param name="Intents">Missing in documents of earlier versions.</param>
+internal sealed record StoredPoint(
+    string Schema, int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, StoredTarget Target,
+    ImmutableArray<StoredPackage> Packages, ImmutableArray<StoredFile> Files, ImmutableArray<StoredChange> Changes, StoredImage? Image = null,
+    ImmutableArray<StoredIntent>? Intents = null);
+
+internal sealed record StoredHeadPoint(
+    int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, StoredTarget Target,
+    ImmutableArray<StoredPackage> Packages, int Changes, bool IsImage, ImmutableArray<StoredIntent> Intents);
+
+/// <param name="DocumentBytes">Of the document that it is the head of.</param>
+internal sealed record StoredHead(string Schema, long DocumentBytes, StoredHeadPoint Head);
+
+internal sealed record StoredLine(DateTimeOffset At, string Step, string? What = null, string? Message = null, string? Family = null, int? Edition = null);
+
+internal sealed record StoredMarker(int Point, string Vault, StoredTime RootModified, StoredTime RootAccessed);
+
+/// <summary>Options shared by all documents of the vault.</summary>
+[JsonSourceGenerationOptions(
+    PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, UseStringEnumConverter = true, WriteIndented = false,
+    DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull, MaxDepth = 1200, RespectNullableAnnotations = true)]
+[JsonSerializable(typeof(StoredPoint))]
+[JsonSerializable(typeof(StoredHead))]
+[JsonSerializable(typeof(StoredLine))]
+[JsonSerializable(typeof(StoredMarker))]
+internal sealed partial class VaultJson : JsonSerializerContext;

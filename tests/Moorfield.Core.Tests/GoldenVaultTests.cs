@@ -1,0 +1,108 @@
+using System.Runtime.CompilerServices;
+using System.Security.Cryptography;
+using Moorfield.Core.Model;
+using Moorfield.Core.Vaults;
+using Moorfield.Tests;
+
+namespace Moorfield.Core.Tests;
+
+/// <summary>
+/// A vault that an earlier version wrote, with the volume and the image as its runs left them. Every later version must list it, read it and
+/// undo from it. The files are in tests/golden; docs/architecture.md says how a new one is made.
+/// </summary>
+public sealed class GoldenVaultTests : IDisposable
+{
+    private readonly TemporaryFolder _folder = new();
+
+    public GoldenVaultTests()
+    {
+        string archive = Path.Combine(Golden(), "after.tar.zst");
+        Tool.Read("tar", "--zstd", "-xf", archive, "-C", _folder[""]);
+        if (Environment.UserName != "root")
+            OwnByMe();
+    }
+
+    private static string Golden([CallerFilePath] string here = "") => Path.GetFullPath(Path.Combine(Path.GetDirectoryName(here)!, "../golden/vault-1"));
+
+    /// <summary>The files belonged to root when they were recorded, which nobody else can give back.</summary>
+    private void OwnByMe()
+    {
+        string owner = $"\"uid\":{Tool.Read("id", "-u").Trim()},\"gid\":{Tool.Read("id", "-g").Trim()}";
+        foreach (string document in Directory.EnumerateFiles(_folder["vault/points"], "*.json"))
+            File.WriteAllText(document, File.ReadAllText(document).Replace("\"uid\":0,\"gid\":0", owner, StringComparison.Ordinal));
+    }
+
+    private Bench Volume => new(_folder["counter-07"], _folder["vault"]);
+
+    private Bench Image => new(_folder["counter-install.wim"], _folder["vault"]);
+
+    /// <summary>Paths whose content is not what it was before the first of the runs.</summary>
+    private List<string> Differing(string top)
+    {
+        var before = File.ReadAllLines(Path.Combine(Golden(), "before.sha256")).Select(l => (Path: l[66..], Hash: l[..64]))
+            .Where(f => f.Path == top || f.Path.StartsWith(top + "/", StringComparison.Ordinal)).ToDictionary(f => f.Path, f => f.Hash);
+        before.ShouldNotBeEmpty();
+        var now = (File.Exists(_folder[top]) ? [_folder[top]] : Directory.GetFiles(_folder[top], "*", SearchOption.AllDirectories))
+            .ToDictionary(f => Path.GetRelativePath(_folder[""], f), f => Convert.ToHexStringLower(SHA256.HashData(File.ReadAllBytes(f))));
+        return [.. before.Keys.Union(now.Keys).Where(p => before.GetValueOrDefault(p) != now.GetValueOrDefault(p))];
+    }
+
+    [Fact]
+    public void It_is_listed_with_what_became_of_each_run()
+    {
+        Volume.Points().Select(p => $"{p.Point.Number} {p.Point.Kind} {p.Point.Changes} {p.State}").ShouldBe(
+        [
+            "1 Remove 91 Stands", "2 Remove 7 Stands", "3 Guard 5 Stands", "4 Remove 12 Stands", "5 Unblock 1 Stands",
+            "6 Remove 44 Stands", "7 Remove 7 Stands", "8 Block 1 Undone", "9 Undo 1 Stands",
+        ]);
+        var first = Volume.Points()[0].Point;
+        (first.Title, first.Note, first.Target.Computer).ShouldBe(
+            ("remove Films, Weather, Northlight Media Engine and Northlight Native Runtime 1 for everyone", "golden", "COUNTER-07"));
+        first.Intents.Select(i => (i.Kind, i.Subject)).ShouldBe(
+            [(IntentKind.Block, "Northlight.Films_8pewgm0k42rsa"), (IntentKind.Block, "Northlight.Weather_8pewgm0k42rsa")], ignoreOrder: true);
+        Volume.Changes(1).Select(c => c.Describe()).ShouldContain(c => c.StartsWith("files removed: Program Files\\WindowsApps\\Northlight.Weather"));
+    }
+
+    [Fact]
+    public void Its_runs_on_a_volume_are_undone_whole_and_in_part()
+    {
+        Differing("counter-07").Count.ShouldBeGreaterThan(50);
+        foreach (int point in new[] { 5, 4, 3, 2 })
+            Volume.Undo(point).Failures.ShouldBeEmpty();
+        Volume.Undo(1, only: "Northlight.Films_8pewgm0k42rsa").Failures.ShouldBeEmpty();
+        Volume.Read().Packages.ShouldContain(p => p.DisplayName == "Films");
+        Volume.Undo(1).Failures.ShouldBeEmpty();
+        Volume.Read().Packages.ShouldContain(p => p.DisplayName == "Weather");
+        // The partial undo wrote hives and database anew; all other files are what they were.
+        Differing("counter-07").ShouldAllBe(p => p.EndsWith("SOFTWARE") || p.EndsWith("UsrClass.dat") || p.EndsWith(".srd") || p.EndsWith("NTUSER.DAT"));
+    }
+
+    [Fact]
+    public void Its_runs_on_a_volume_are_undone_to_the_last_byte()
+    {
+        foreach (int point in new[] { 5, 4, 3, 2, 1 })
+            Volume.Undo(point).Failures.ShouldBeEmpty();
+        Differing("counter-07").ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void Its_runs_on_an_image_are_undone_to_the_last_byte()
+    {
+        Differing("counter-install.wim").ShouldNotBeEmpty();
+        Image.Undo(7).Failures.ShouldBeEmpty();
+        Image.Undo(6).Failures.ShouldBeEmpty();
+        Differing("counter-install.wim").ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void A_run_of_today_is_added_and_undone()
+    {
+        Volume.Remove("Calculator", "everyone").Point.ShouldBe(10);
+        File.Exists(_folder["vault/points/000010.head"]).ShouldBeTrue();
+        Volume.Points()[^1].Point.Intents.Select(i => i.Kind).ShouldBe([IntentKind.Remove, IntentKind.Block], ignoreOrder: true);
+        Volume.Undo(10).Failures.ShouldBeEmpty();
+        Volume.Points()[9].State.ShouldBe(PointState.Undone);
+    }
+
+    public void Dispose() => _folder.Dispose();
+}
