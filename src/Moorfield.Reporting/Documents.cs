@@ -38,6 +38,9 @@ internal sealed record LeftoverJson(string Kind, string? Family, string? FullNam
 /// <param name="Account">Null when the machine has it.</param>
 internal sealed record ProgramJson(string Name, string Version, string Publisher, long Bytes, string? Account, string? UninstallCommand);
 
+/// <summary>What <c>explain</c> says of a classic program.</summary>
+internal sealed record ClassicProgramJson(string Schema, string Target, int? Edition, ProgramJson Program);
+
 /// <param name="Filtered">Whether packages were left out, as was asked for.</param>
 internal sealed record InventoryJson(string Schema, string Target, string Kind, ImmutableArray<SystemJson> Systems, bool Filtered = false);
 
@@ -138,6 +141,7 @@ internal sealed record ComparisonJson(string Schema, string Before, string After
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true, UseStringEnumConverter = true)]
 [JsonSerializable(typeof(InventoryJson))]
 [JsonSerializable(typeof(ExplanationJson))]
+[JsonSerializable(typeof(ClassicProgramJson))]
 [JsonSerializable(typeof(PlanJson))]
 [JsonSerializable(typeof(ResultJson))]
 [JsonSerializable(typeof(BlocksJson))]

@@ -80,7 +80,7 @@ internal static class ForecastText
         if (system.Remedy is null)
             return;
         Say.Line($"This would keep {(lost.Count == 0 ? "all of that" : "the rest")} away:");
-        Say.Line($"  {system.Remedy}");
+        Say.Verbatim($"  {system.Remedy}");
     }
 
     private static string Coming(ForeseenSystem system)

@@ -10,90 +10,151 @@ namespace Moorfield.Reporting;
 /// <summary>Puts removals into words: the preview, what stays and why, and the result.</summary>
 internal static class RemovalText
 {
+    /// <summary>A line of a preview.</summary>
+    private sealed record PreviewLine(string Text, bool IsCost = false, bool IsError = false);
+
     internal static void ShowPreview(Target target, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint)
     {
-        foreach (var plan in plans)
+        if (target.WhyUnchangeable() is { } why)
+            Say.Line($"This will be refused: {why}");
+        string audience = string.Join(" or ", plans.Select(p => p.Audience).Distinct(StringComparer.Ordinal));
+        Say.Heading($"To be removed from {Where(target, plans)} for {audience}");
+        WriteTable(plans);
+        var lines = plans.SelectMany(p => Lines(p).Select(l => (p.Snapshot.EditionNumber, Line: l))).ToList();
+        var costs = Folded(lines.Where(l => l.Line.IsCost)).ToList();
+        if (costs.Count > 0)
+            Say.Heading("What it costs:");
+        foreach (var (line, editions) in costs)
+            Say.Line($"  {In(editions, plans.Length)}{line.Text}");
+        foreach (var (line, editions) in Folded(lines.Where(l => !l.Line.IsCost)))
         {
-            ShowPreview(target, plan);
-            if (plans.Length > 1)
-                Say.Line();
+            string text = In(editions, plans.Length) + line.Text;
+            if (line.IsError)
+                Say.Error(text);
+            else
+                Say.Line(text);
         }
         if (plans.Length > 1)
             Say.Line($"{plans.Length} editions: {Sheet.Count(plans.Sum(p => p.Effective.Length), "package")}, {ChangeText.Totals([.. plans.SelectMany(p => p.Plan.Changes)])}, in one run.");
-        if (target is ImageTarget && plans.Any(p => p.Effective.Any(r => r.FilesGo)))
-        {
-            Say.Line(!withPoint ? "The removed files stay inside the image file, unreferred to, until it is compacted; there is nothing to undo them from."
-                : keepFiles ? "The removed files are copied to the vault: undo can bring them back even after the image is compacted."
-                : "The removed files stay inside the image file until it is compacted; until then undo can bring them back (--keep-files copies them to the vault).");
-        }
+        if (target is ImageTarget { Image: var image } && plans.Any(p => p.Effective.Any(r => r.FilesGo)))
+            ShowStay(image, plans, keepFiles, withPoint);
     }
 
-    private static void ShowPreview(Target target, SystemPlan system)
+    /// <summary>What becomes of the removed files of an image, and what the file will weigh.</summary>
+    private static void ShowStay(ImageFile image, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint)
+    {
+        Say.Line(!withPoint ? "The removed files stay inside the image file, unreferred to, until it is compacted; there is nothing to undo them from."
+            : keepFiles ? "The removed files are copied to the vault: undo can bring them back even after the image is compacted."
+            : "The removed files stay inside the image file until it is compacted; until then undo can bring them back (--keep-files copies them to the vault).");
+        var trees = plans.SelectMany(p => p.Plan.Changes.OfType<TreeRemoved>().Select(t => (p.Snapshot.EditionNumber!.Value, t.Path)));
+        if (image.StoredBytesOf(trees) is { } bytes)
+            Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}, and about {Sheet.Size(Math.Max(0, image.Wim.Length - image.Reclaimable() - bytes))} after 'moorfield image compact'.");
+    }
+
+    private static string Where(Target target, ImmutableArray<SystemPlan> plans) => plans switch
+    {
+        [{ Snapshot.EditionNumber: null }] => target.Name,
+        [{ Snapshot: var one }] => $"edition {one.EditionNumber} ({one.Name}) of {target.Name}",
+        _ when plans.Length == target.Editions.Length => $"all {plans.Length} editions of {target.Name}",
+        _ => $"editions {Prose.List(plans.Select(p => $"{p.Snapshot.EditionNumber} ({p.Snapshot.Name})"), plans.Length)} of {target.Name}",
+    };
+
+    /// <summary>Equal things of several editions, each once, with the editions that have it.</summary>
+    internal static IEnumerable<(T Item, ImmutableArray<int> Editions)> Folded<T>(IEnumerable<(int? Edition, T Item)> items) where T : notnull =>
+        items.GroupBy(i => i.Item).Select(g => (g.Key, (ImmutableArray<int>)[.. g.Select(i => i.Edition ?? 0).Distinct()]));
+
+    /// <summary>"Edition 2: "; nothing when all are meant.</summary>
+    internal static string In(ImmutableArray<int> editions, int all) =>
+        editions.Length == all ? "" : $"{(editions.Length == 1 ? "Edition" : "Editions")} {Prose.List(editions.Select(e => $"{e}"), all)}: ";
+
+    /// <summary>A row of a preview, which editions share when all of it is the same.</summary>
+    private sealed record PreviewRow(string Package, string Version, string Accounts, string Newcomers, string Files, string GoesWith);
+
+    private static void WriteTable(ImmutableArray<SystemPlan> plans)
+    {
+        var rows = Folded(plans.SelectMany(p => p.Effective.Select(r => (p.Snapshot.EditionNumber, new PreviewRow(
+            r.Package.DisplayName, r.Package.FullName.Version.ToString(), Words.Accounts(r.LeavesAccounts, p.Snapshot), Newcomers(r), Files(r, p.Snapshot),
+            r.GoesWith ?? ""))))).OrderBy(r => r.Item.Package, StringComparer.OrdinalIgnoreCase).ToList();
+        if (rows.Count == 0)
+        {
+            Say.Line("No package goes.");
+            return;
+        }
+        var columns = new List<(string Heading, bool Quiet, Func<PreviewRow, ImmutableArray<int>, string> Cell)>
+        {
+            ("Package", false, (r, _) => r.Package),
+            ("Version", true, (r, _) => r.Version),
+        };
+        if (plans.Length > 1)
+            columns.Add(("Editions", false, (_, e) => e.Length == plans.Length ? $"all {e.Length}" : string.Join(", ", e)));
+        if (plans.Any(p => !p.Snapshot.Accounts.IsEmpty))
+            columns.Add(("Accounts losing it", false, (r, _) => r.Accounts));
+        columns.Add(("Newcomers", false, (r, _) => r.Newcomers));
+        columns.Add(("Files", false, (r, _) => r.Files));
+        if (rows.Exists(r => r.Item.GoesWith.Length > 0))
+            columns.Add(("Goes with", true, (r, _) => r.GoesWith));
+        var sheet = new Sheet([.. columns.Select(c => c.Heading)]).Quiet([.. columns.Index().Where(c => c.Item.Quiet).Select(c => c.Index)]);
+        foreach (var (row, editions) in rows)
+            sheet.Add([.. columns.Select(c => c.Cell(row, editions))]);
+        sheet.Write();
+    }
+
+    /// <summary>What stands below the table for one system.</summary>
+    private static IEnumerable<PreviewLine> Lines(SystemPlan system)
     {
         var (snapshot, plan) = system;
         var effective = system.Effective;
-        string audience = system.Audience;
-        Say.Heading($"To be removed from {(snapshot.EditionNumber is { } number ? $"edition {number} ({snapshot.Name}) of {target.Name}" : target.Name)} for {audience}");
-        bool along = effective.Any(r => r.GoesWith is not null);
-        string[] headings = ["Package", "Version", "Accounts losing it", "Newcomers", "Files"];
-        if (snapshot.Accounts.IsEmpty)
-            headings[2] = "";
-        var sheet = new Sheet([.. headings.Where(h => h.Length > 0), .. along ? ["Goes with"] : Array.Empty<string>()]).Quiet(1, headings[2].Length > 0 ? 5 : 4);
-        foreach (var removal in effective)
-        {
-            string[] cells =
-            [
-                removal.Package.DisplayName, removal.Package.FullName.Version.ToString(), .. snapshot.Accounts.IsEmpty ? [] : new[] { Words.Accounts(removal.LeavesAccounts, snapshot) },
-                Newcomers(removal), Files(removal, snapshot),
-            ];
-            sheet.Add(along ? [.. cells, removal.GoesWith ?? ""] : cells);
-        }
-        if (effective.Length > 0)
-            sheet.Write();
-        if (effective.Length == 0)
-            Say.Line("No package goes.");
         var going = effective.Where(r => r.FilesGo).Select(r => r.Package).ToList();
-        bool data = effective.Any(r => r.Package.FamilyTraces.Any(t => t.Kind == TraceKind.AppData && r.LeavesAccounts.Contains(t.Sid!)));
-        if (effective.Length > 0)
-            Say.Line($"{Sheet.Count(effective.Length, "package")}: {(going.Sum(p => p.Bytes + p.Withheld) == 0 ? "no package files" : $"{Words.Size(going)} of package files")} go{(!data ? "" : plan.Wish.KeepData ? ", the accounts' app data stays" : ", and the accounts' app data (--keep-data leaves it)")}.");
+        if (!effective.IsEmpty)
+            yield return new PreviewLine(Sum(system, going));
         if (going.Sum(p => p.Withheld) is > 0 and int withheld)
-            Say.Line($"{Sheet.Count(withheld, "file")} of these cannot be read through this mount, so a restore point cannot hold {(withheld == 1 ? "it" : "them")}: with one, this will be refused.");
-        ShowMeanings(plan, snapshot);
+        {
+            string it = withheld == 1 ? "it" : "them";
+            yield return new PreviewLine(
+                $"{Sheet.Count(withheld, "file")} of these cannot be read through this mount, so a restore point cannot hold {it}: with one, this will be refused.");
+        }
+        foreach (var line in Meanings(plan, snapshot))
+            yield return line;
         if (effective.Count(r => r.SetsBlock) is > 0 and int blocks)
-            Say.Line($"{Sheet.Count(blocks, "block")} will keep updates from provisioning {(blocks == 1 ? "it" : "them")} again (--allow-return sets none).");
+            yield return new PreviewLine($"{Sheet.Count(blocks, "block")} will keep updates from provisioning {(blocks == 1 ? "it" : "them")} again (--allow-return sets none).");
         foreach (var family in plan.Blocks)
-            Say.Line($"Blocked as well: {family}.");
+            yield return new PreviewLine($"Blocked as well: {family}.");
         foreach (var part in effective.Where(r => r.Package.Role == PackageRole.Component && r.SetsBlock && !plan.Wish.Guards.Any(g => g.Guard.IsFor(r.Package.Family))))
-            Say.Line($"{part.Package.DisplayName} is part of the system: an update may bring it back in spite of the block, unless a guard that a brief sets keeps it away.");
+            yield return new PreviewLine($"{part.Package.DisplayName} is part of the system: an update may bring it back in spite of the block, unless a guard that a brief sets keeps it away.");
         foreach (var guard in plan.Guards)
-            Say.Line($"Guard to be set for {guard.Place(snapshot)}: {guard.Guard.Describe()}.");
-        Say.Line($"In all {ChangeText.Totals(plan.Changes)} (--preview --format json lists each).");
+            yield return new PreviewLine($"Guard to be set for {guard.Place(snapshot)}: {guard.Guard.Describe()}.");
+        yield return new PreviewLine($"In all {ChangeText.Totals(plan.Changes)} (--preview --format json lists each).");
+        string does = plan.Wish.For.Sids.Length == 1 && !plan.Wish.For.Newcomers ? "does" : "do";
         foreach (var removal in plan.Removals.Where(r => !r.HasEffect))
-            Say.Line($"Nothing to do for {removal.Package.DisplayName} {removal.Package.FullName.Version}: {audience} {(plan.Wish.For.Sids.Length == 1 && !plan.Wish.For.Newcomers ? "does" : "do")} not have it.");
-        ShowStaying(plan);
+            yield return new PreviewLine($"Nothing to do for {removal.Package.DisplayName} {removal.Package.FullName.Version}: {system.Audience} {does} not have it.");
+        foreach (var line in Staying(plan))
+            yield return line;
         if (!plan.IdleFrameworks.IsEmpty)
-            Say.Line($"Nothing will need {Prose.List(plan.IdleFrameworks.Select(f => $"{f.DisplayName} ({f.FullName.Architecture})").Distinct(StringComparer.Ordinal))} any more; --sweep takes {(plan.IdleFrameworks.Length == 1 ? "it" : "them")} along.");
+        {
+            string idle = Prose.List(plan.IdleFrameworks.Select(f => $"{f.DisplayName} ({f.FullName.Architecture})").Distinct(StringComparer.Ordinal));
+            yield return new PreviewLine($"Nothing will need {idle} any more; --sweep takes {(plan.IdleFrameworks.Length == 1 ? "it" : "them")} along.");
+        }
+    }
+
+    private static string Sum(SystemPlan system, List<InstalledPackage> going)
+    {
+        string files = going.Sum(p => p.Bytes + p.Withheld) == 0 ? "no package files" : $"{Words.Size(going)} of package files";
+        bool data = system.Effective.Any(r => r.Package.FamilyTraces.Any(t => t.Kind == TraceKind.AppData && r.LeavesAccounts.Contains(t.Sid!)));
+        string appData = !data ? "" : system.Plan.Wish.KeepData ? ", the accounts' app data stays" : ", and the accounts' app data (--keep-data leaves it)";
+        return $"{Sheet.Count(system.Effective.Length, "package")}: {files} go{appData}.";
     }
 
     /// <summary>What the whole removal costs and saves, package by package.</summary>
-    private static void ShowMeanings(Plan plan, SystemSnapshot snapshot)
+    private static IEnumerable<PreviewLine> Meanings(Plan plan, SystemSnapshot snapshot)
     {
-        var costly = plan.Costly.ToList();
-        if (costly.Count > 0)
-        {
-            Say.Heading("What it costs:");
-            foreach (var (removal, verdict) in costly)
-                Say.Line($"  {removal.Package.DisplayName}: {string.Join(' ', verdict.Costs.Select(r => r.Text))}");
-        }
-        Saved("startsWithWindows", "start", "with Windows");
-        Saved("runsInBackground", "run", "in the background");
-
-        void Saved(string code, string verb, string how)
+        foreach (var (removal, verdict) in plan.Costly)
+            yield return new PreviewLine($"{removal.Package.DisplayName}: {string.Join(' ', verdict.Costs.Select(r => r.Text))}", IsCost: true);
+        foreach (var (code, verb, how) in new[] { ("startsWithWindows", "start", "with Windows"), ("runsInBackground", "run", "in the background") })
         {
             foreach (var people in plan.Meanings.Where(m => m.Verdict.Reasons.Any(r => r.Code == code)).GroupBy(m => Gaining(m.Removal, snapshot)))
             {
                 var names = people.Select(m => m.Removal.Package.DisplayName).Distinct(StringComparer.Ordinal).ToList();
-                Say.Line($"What it saves: {Prose.List(names)} no longer {verb}{(names.Count == 1 ? "s" : "")} {how}{people.Key}.");
+                yield return new PreviewLine($"What it saves: {Prose.List(names)} no longer {verb}{(names.Count == 1 ? "s" : "")} {how}{people.Key}.");
             }
         }
     }
@@ -102,12 +163,16 @@ internal static class RemovalText
     private static string Gaining(PlannedRemoval removal, SystemSnapshot snapshot) =>
         removal.LeavesAccounts.Length == snapshot.Accounts.Length ? "" : $" for {Prose.List(Words.Names(removal.LeavesAccounts, snapshot))}";
 
-    internal static void ShowStaying(Plan plan)
+    private static IEnumerable<PreviewLine> Staying(Plan plan) => plan.Staying.Select(s => new PreviewLine(
+        $"{s.Package.DisplayName} stays ({Words.Of(s.Verdict.Standing)}): {string.Join(' ', s.Verdict.Reasons.Select(r => r.Text))}", IsError: s.NamedExactly));
+
+    /// <summary>What was named and stays, in a removal that has nothing to do.</summary>
+    internal static void ShowStaying(ImmutableArray<SystemPlan> plans)
     {
-        foreach (var staying in plan.Staying)
+        foreach (var (line, editions) in Folded(plans.SelectMany(p => Staying(p.Plan).Select(l => (p.Snapshot.EditionNumber, l)))))
         {
-            string text = $"{staying.Package.DisplayName} stays ({Words.Of(staying.Verdict.Standing)}): {string.Join(' ', staying.Verdict.Reasons.Select(r => r.Text))}";
-            if (staying.NamedExactly)
+            string text = In(editions, plans.Length) + line.Text;
+            if (line.IsError)
                 Say.Error(text);
             else
                 Say.Line(text);
@@ -134,19 +199,23 @@ internal static class RemovalText
 
     internal static void ShowResult(Target target, ImmutableArray<SystemPlan> plans, Outcome outcome)
     {
-        foreach (var plan in plans)
-        {
-            var before = plan.Snapshot;
-            var gone = plan.Effective.Where(r => !outcome.Failed(r.Package.Family.ToString(), before.EditionNumber)).ToList();
-            int failed = plan.Effective.Length - gone.Count;
-            string freed = gone.Exists(r => r.FilesGo)
-                ? $"; {Words.Size(gone.Where(r => r.FilesGo).Select(r => r.Package))} of package files are gone" : "";
-            string from = before.EditionNumber is null ? "" : $" from edition {before.EditionNumber} ({before.Name})";
-            Say.Line($"Removed {Sheet.Count(gone.Count, "package")}{from} for {plan.Audience}{freed}.{(failed > 0 ? $" {Sheet.Count(failed, "package")} not, or only in part." : "")}");
-        }
+        foreach (var (text, editions) in Folded(plans.Select(p => (p.Snapshot.EditionNumber, Result(p, outcome)))))
+            Say.Line(In(editions, plans.Length) + text);
         if (outcome.Verified)
-            Say.Line($"A fresh look at {(plans.Length == 1 ? Words.Place(target, plans[0].Snapshot) : $"{plans.Length} editions of {target.Name}")} agrees with the plan{(outcome.Failures.IsEmpty ? "" : " in all else")}.");
+        {
+            string what = plans.Length == 1 ? Words.Place(target, plans[0].Snapshot) : $"{plans.Length} editions of {target.Name}";
+            Say.Line($"A fresh look at {what} agrees with the plan{(outcome.Failures.IsEmpty ? "" : " in all else")}.");
+        }
         if (target is ImageTarget { Image: var image })
             Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}; 'moorfield image compact' would give back {Sheet.Size(image.Reclaimable())}.");
+    }
+
+    private static string Result(SystemPlan plan, Outcome outcome)
+    {
+        var gone = plan.Effective.Where(r => !outcome.Failed(r.Package.Family.ToString(), plan.Snapshot.EditionNumber)).ToList();
+        int failed = plan.Effective.Length - gone.Count;
+        string freed = gone.Exists(r => r.FilesGo) ? $"; {Words.Size(gone.Where(r => r.FilesGo).Select(r => r.Package))} of package files are gone" : "";
+        string not = failed > 0 ? $" {Sheet.Count(failed, "package")} not, or only in part." : "";
+        return $"Removed {Sheet.Count(gone.Count, "package")} for {plan.Audience}{freed}.{not}";
     }
 }

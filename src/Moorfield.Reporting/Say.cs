@@ -8,6 +8,8 @@ namespace Moorfield.Reporting;
 /// <summary>What goes to people. Results to stdout, everything else to stderr. Text from a target is never trusted with control characters.</summary>
 internal static class Say
 {
+    private const int LeastColumns = 40;
+    private const int MostColumns = 120;
     private static readonly bool PlainOutput = Console.IsOutputRedirected || Environment.GetEnvironmentVariable("TERM") == "dumb";
     private static readonly bool NoColour = Environment.GetEnvironmentVariable("NO_COLOR") is { Length: > 0 };
 
@@ -22,8 +24,16 @@ internal static class Say
         ColorSystem = NoColour ? ColorSystemSupport.NoColors : ColorSystemSupport.Detect,
     }));
 
-    /// <summary>A line of the result.</summary>
-    internal static void Line(string text = "") => Console.Out.WriteLine(Clean(text));
+    /// <summary>A line of the result; on a terminal broken between words where it would not fit.</summary>
+    /// <param name="hang">Columns by which lines that follow are set in; two more than the line itself when null.</param>
+    internal static void Line(string text = "", int? hang = null) => Console.Out.WriteLine(IsTerminal ? Wrapped(Clean(text), Width(), hang) : Clean(text));
+
+    /// <summary>A line to be copied, which is never broken.</summary>
+    internal static void Verbatim(string text) => Console.Out.WriteLine(Clean(text));
+
+    /// <summary>A fact with its name in front.</summary>
+    /// <param name="width">Columns of the name.</param>
+    internal static void Fact(string name, string text, int width) => Line($"  {name.PadRight(width)} {text}", width + 3);
 
     /// <summary>A line of the result that names what follows.</summary>
     internal static void Heading(string text)
@@ -35,9 +45,59 @@ internal static class Say
     }
 
     /// <summary>A line beside the result.</summary>
-    internal static void Aside(string text) => Console.Error.WriteLine(Clean(text));
+    internal static void Aside(string text) => Console.Error.WriteLine(Console.IsErrorRedirected ? Clean(text) : Wrapped(Clean(text), Width(), null));
 
-    internal static void Error(string text) => Console.Error.WriteLine($"moorfield: {Clean(text)}");
+    internal static void Error(string text) => Aside($"moorfield: {text}");
+
+    private static int Width() => Math.Clamp(Console.WindowWidth, LeastColumns, MostColumns);
+
+    /// <summary>A text in lines of so many columns. Commands in quotes stay whole where that can be; what has no spaces is broken behind a separator.</summary>
+    internal static string Wrapped(string text, int width, int? hang)
+    {
+        if (text.Length <= width)
+            return text;
+        int indent = text.Length - text.TrimStart(' ').Length;
+        string next = new(' ', Math.Min(hang ?? indent + 2, width / 2));
+        var lines = new List<string>();
+        string line = text[..indent];
+        bool started = false;
+        foreach (string word in Tokens(text[indent..]))
+        {
+            string rest = word;
+            if (started && line.Length + 1 + rest.Length > width)
+            {
+                lines.Add(line);
+                (line, started) = (next, false);
+            }
+            while (line.Length + rest.Length + (started ? 1 : 0) > width)
+            {
+                int room = width - line.Length;
+                int cut = rest.LastIndexOfAny(['\\', '/'], room - 1) + 1;
+                cut = cut > 0 ? cut : room;
+                lines.Add(line + rest[..cut]);
+                (line, rest) = (next, rest[cut..]);
+            }
+            line += (started ? " " : "") + rest;
+            started = true;
+        }
+        lines.Add(line);
+        return string.Join('\n', lines);
+    }
+
+    private static IEnumerable<string> Tokens(string text)
+    {
+        string? quoted = null;
+        foreach (string word in text.Split(' '))
+        {
+            quoted = quoted is null ? word : $"{quoted} {word}";
+            if (quoted.StartsWith("'moorfield", StringComparison.Ordinal) && quoted.IndexOf('\'', 1) < 0)
+                continue;
+            yield return quoted;
+            quoted = null;
+        }
+        if (quoted is not null)
+            yield return quoted;
+    }
 
     /// <summary>
     /// One line of text without what could drive a terminal or deceive who reads it: control characters and line breaks, characters that turn

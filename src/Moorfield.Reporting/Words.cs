@@ -45,6 +45,12 @@ internal static class Words
         return $"{(all.Exists(p => p.Withheld > 0) ? "at least " : "")}{Sheet.Size(all.Sum(p => p.Bytes))}";
     }
 
+    /// <summary>The parts of a list that is written with commas.</summary>
+    internal static string[] Split(string list) => list.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
+
+    /// <summary>Account names in one field: no account can have a semicolon in its name.</summary>
+    internal static string Joined(IEnumerable<string> accounts) => string.Join(';', accounts);
+
     /// <summary>A text from a manifest; null when it is only the name of a resource.</summary>
     internal static string? Readable(string? text) => text?.StartsWith("ms-resource:", StringComparison.OrdinalIgnoreCase) == true ? null : text;
 

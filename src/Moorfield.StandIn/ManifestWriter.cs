@@ -4,7 +4,7 @@ using Moorfield.Formats.Appx;
 
 namespace Moorfield.StandIn;
 
-/// <summary>Writes package and bundle manifests in the platform's own form. Source: windows-on-disk §6 [doc].</summary>
+/// <summary>Writes package and bundle manifests in the platform's own form. Source: docs/on-disk.md, "Manifests" [doc].</summary>
 internal sealed class ManifestWriter(World world)
 {
     private static readonly XNamespace Foundation = "http://schemas.microsoft.com/appx/manifest/foundation/windows10";

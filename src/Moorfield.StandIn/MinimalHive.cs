@@ -8,7 +8,7 @@ namespace Moorfield.StandIn;
    security descriptor (sk). libhivex fills it from there. Offsets inside the bin count from the end of the base block.
 */
 
-/// <summary>Makes an empty registry hive from nothing. Source: windows-on-disk §8 [doc].</summary>
+/// <summary>Makes an empty registry hive from nothing. Source: docs/on-disk.md, "Hives" [doc].</summary>
 public static class MinimalHive
 {
     private const int BlockSize = 4096;

@@ -5,7 +5,7 @@ using Moorfield.Formats.Hives;
 
 namespace Moorfield.StandIn;
 
-/// <summary>Fills the hives of a made-up system. Source of the keys: windows-on-disk §3 and §4.</summary>
+/// <summary>Fills the hives of a made-up system. Source of the keys: docs/on-disk.md, "Registry".</summary>
 internal sealed class RegistryLayout(World world)
 {
     internal const string Store = @"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore";

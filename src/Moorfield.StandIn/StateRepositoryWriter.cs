@@ -4,7 +4,7 @@ using Moorfield.Formats.Appx;
 namespace Moorfield.StandIn;
 
 /// <summary>
-/// Writes StateRepository-Machine.srd: the tables of windows-on-disk §5 [seen], some that refer to them by the naming convention, and
+/// Writes StateRepository-Machine.srd: the tables of docs/on-disk.md, "State repository" [seen], some that refer to them by the naming convention, and
 /// triggers that call a function which only the system registers [model].
 /// </summary>
 internal sealed class StateRepositoryWriter(World world, RegistryLayout registry)

@@ -33,7 +33,7 @@ public sealed class CommandTests : CliTest
     public void Inventory_as_JSON_follows_its_schema()
     {
         var json = Json(Run("inventory", Root, "--format", "json"));
-        json.EnumerateObject().Select(p => p.Name).ShouldBe(["schema", "target", "kind", "systems"]);
+        json.EnumerateObject().Select(p => p.Name).ShouldBe(["schema", "target", "kind", "systems", "filtered"]);
         json.GetProperty("schema").GetString().ShouldBe("moorfield.inventory/1");
         json.GetProperty("kind").GetString().ShouldBe("volume");
         var system = json.GetProperty("systems")[0];

@@ -55,7 +55,6 @@ public sealed class CostTests : IDisposable
         },
         ["only the system's files are in it"] = () => With("Northlight.Notes", p => p with { Data = null }),
         ["it reaches no hardware of the maker"] = () => With("Kestrelworks.Battery", p => p with { Devices = null, Capabilities = ["runFullTrust", "microphone", "webcam"] }),
-        ["somebody else made it"] = () => With("Kestrelworks.Battery", p => p with { By = "larkfield" }),
         ["nothing starts"] = () => WithApp("Kestrelworks.Welcome", a => a with { Startup = null }),
         ["nothing runs"] = () => WithApp("Kestrelworks.Welcome", a => a with { Background = false }),
         ["another needs the framework"] = () => With("Northlight.Clock", p => p with { Needs = ["Northlight.UI.Runtime.2", "Pennywhistle.CardTable.Engine"] }),
@@ -76,7 +75,6 @@ public sealed class CostTests : IDisposable
     [InlineData("offers", "Northlight.Music", "another class is asked for")]
     [InlineData("data", "Northlight.Notes", "only the system's files are in it")]
     [InlineData("hardware", "Kestrelworks.Battery", "it reaches no hardware of the maker")]
-    [InlineData("hardware", "Kestrelworks.Battery", "somebody else made it")]
     [InlineData("startsWithWindows", "Kestrelworks.Welcome", "nothing starts")]
     [InlineData("runsInBackground", "Kestrelworks.Welcome", "nothing runs")]
     [InlineData("takesAlong", "Northlight.Pictures", "the addon is not there")]
@@ -85,6 +83,11 @@ public sealed class CostTests : IDisposable
         Of(Demo07, package).Reasons.ShouldContain(r => r.Code == code);
         Of(Read(Twins[twin]()), package).Reasons.ShouldNotContain(r => r.Code == code);
     }
+
+    [Fact]
+    public void Reaching_hardware_is_a_reason_whoever_made_it() =>
+        Of(Read(With("Kestrelworks.Battery", p => p with { By = "larkfield" })), "Kestrelworks.Battery").Costs.Single(r => r.Code == "hardware").Text
+            .ShouldStartWith("It reaches hardware of the machine: ");
 
     [Fact]
     public void What_only_it_opens_of_a_family_that_others_open_too_is_a_reason_of_its_own() =>

@@ -1,6 +1,7 @@
 using System.Runtime.CompilerServices;
 using System.Security.Cryptography;
 using Moorfield.Core.Model;
+using Moorfield.Core.Targets;
 using Moorfield.Core.Vaults;
 using Moorfield.Tests;
 

@@ -17,6 +17,7 @@ internal static class BlockCommand
 {
     private static readonly Argument<string> TargetPath = Common.TargetArgument();
     private static readonly Option<string[]> Edition = Common.Edition();
+    private static readonly Option<string?> Maker = Common.Maker();
 
     /// <summary>What is to be blocked, and guards that came with it.</summary>
     /// <param name="Who">For whom guards of accounts are meant.</param>
@@ -38,21 +39,27 @@ internal static class BlockCommand
             Example:
               moorfield block /mnt/counter-07 Northlight.PartyChat_8pewgm0k42rsa
               moorfield block /mnt/counter-07 "Larkfield.*" --from counter-update.wim
+              moorfield block /mnt/counter-07 --origin maker,extra --keep Jukebox
               moorfield block /mnt/counter-07 --reg blocks.reg
               moorfield block /mnt/counter-07 --coming counter-update.wim
               moorfield block /mnt/counter-07 --brief counters.brief.yaml --from counter-update.wim
             """)
-        { TargetPath, families, from, coming, registry, Edition };
+        { TargetPath, families, from, coming, registry, Edition, Maker };
+        var filters = new FilterOptions(command, forChange: true);
         var brief = new BriefOptions(command);
         var options = new ChangeOptions(command);
         command.Handle(parsed =>
         {
             using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
             string[] arguments = parsed.GetValue(families) ?? [];
-            if (arguments.Length == 0 && parsed.GetValue(from) is not null && !brief.IsGiven(parsed))
+            var filter = filters.Read(parsed);
+            target.Maker = parsed.GetValue(Maker);
+            if (filter.IsEmpty && filters.Keep(parsed).Length > 0)
+                throw new MoorfieldException(Trouble.Misused, "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
+            if (arguments.Length == 0 && filter.IsEmpty && parsed.GetValue(from) is not null && !brief.IsGiven(parsed))
                 throw new MoorfieldException(Trouble.Misused, "--from says where FAMILY is looked up: name families, or '*' for all of them, or give a --brief.");
-            if (arguments.Length == 0 && !brief.IsGiven(parsed) && parsed.GetValue(registry) is null && parsed.GetValue(coming) is null)
-                throw new MoorfieldException(Trouble.Misused, "Say what to block: families, --brief FILE, --coming IMAGE, or --reg FILE.");
+            if (arguments.Length == 0 && filter.IsEmpty && !brief.IsGiven(parsed) && parsed.GetValue(registry) is null && parsed.GetValue(coming) is null)
+                throw new MoorfieldException(Trouble.Misused, "Say what to block: families, what is known of packages (--standing, --origin and the like), --brief FILE, --coming IMAGE, or --reg FILE.");
             if (brief.IsGiven(parsed) && parsed.GetValue(registry) is not null)
                 throw new MoorfieldException(Trouble.Misused, "Give --brief or --reg: a brief's guards are for those whom it says, a file's for everyone.");
             if (parsed.GetValue(coming) is not null && (brief.IsGiven(parsed) || parsed.GetValue(registry) is not null || target.HasEditions))
@@ -61,7 +68,7 @@ internal static class BlockCommand
             IReadOnlyCollection<Guard> guards = parsed.GetValue(coming) is not null || parsed.GetValue(registry) is not null ? KnownGuards.All
                 : given?.Guards ?? [];
             var snapshots = Common.Read(target, parsed.GetValue(coming) is null ? parsed.GetValue(Edition) : [], guards);
-            var others = parsed.GetValue(from) is { } other ? ReadOther(other) : [];
+            ImmutableArray<SystemSnapshot> others = parsed.GetValue(from) is { } other ? ReadOther(other, parsed.GetValue(Maker)) : [];
             var wish = Given(given, [.. snapshots, .. others], parsed.GetValue(registry));
             if (parsed.GetValue(coming) is { } image)
             {
@@ -70,7 +77,8 @@ internal static class BlockCommand
                 wish = wish with { Families = forecast.Blockable(isUpdate: true), Guards = forecast.Open(snapshots[0].Edition) };
             }
             var named = parsed.GetValue(from) is null ? BlockPlanner.Families(snapshots, arguments) : FamiliesOf(others, arguments);
-            wish = wish with { Families = [.. named.Concat(wish.Families).Distinct()] };
+            var fitting = filter.IsEmpty ? [] : filter.Choose(filters.Keep(parsed), others.IsEmpty ? snapshots : others).SelectMany(c => c).Select(c => c.Package.Family);
+            wish = wish with { Families = [.. named.Concat(fitting).Concat(wish.Families).Distinct()] };
             foreach (var family in wish.Families)
             {
                 if (BlockPlanner.NearMiss(snapshots, family) is { } near)
@@ -125,9 +133,9 @@ internal static class BlockCommand
         return new Wish(blocks, guards, Wish.Nothing.Who);
     }
 
-    private static ImmutableArray<SystemSnapshot> ReadOther(string path)
+    private static ImmutableArray<SystemSnapshot> ReadOther(string path, string? maker)
     {
-        var (other, snapshots) = Common.Read(path);
+        var (other, snapshots) = Common.Read(path, maker: maker);
         using var open = other;
         return snapshots;
     }

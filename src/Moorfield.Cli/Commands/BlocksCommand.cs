@@ -13,7 +13,7 @@ namespace Moorfield.Cli.Commands;
 
 internal static class BlocksCommand
 {
-    private static readonly Argument<string> TargetPath = Common.TargetArgument();
+    private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
     private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<string?> VaultPath = Common.VaultPath();
     private static readonly Option<string?> Registry = new("--reg") { Description = "Write the blocks, and the known guards that are set, to a registry text file, which must not be there yet", HelpName = "FILE" };

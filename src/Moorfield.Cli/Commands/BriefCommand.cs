@@ -91,7 +91,7 @@ internal static class BriefCommand
         command.Handle(parsed =>
         {
             var brief = BriefOptions.Load(parsed.GetRequiredValue(file), parsed.GetValue(sha256));
-            var (target, snapshots) = Common.Read(parsed.GetRequiredValue(on), parsed.GetValue(edition));
+            var (target, snapshots) = Common.Read(parsed.GetRequiredValue(on), parsed.GetValue(edition), maker: brief.Maker);
             using var open = target;
             var systems = snapshots.Select(s => (Snapshot: s, Choice: BriefChoice.Of(brief, s))).ToList();
             if (parsed.GetValue(format) == "json")

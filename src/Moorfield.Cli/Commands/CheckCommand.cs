@@ -17,7 +17,7 @@ internal static class CheckCommand
     private static readonly Option<string[]> For = new("--for") { Description = "For whom, instead of whom the brief says", HelpName = "WHO" };
     private static readonly Option<string[]> Edition = Common.Edition(); // of the images among the targets
     private static readonly Option<string?> VaultPath = Common.VaultPath();
-    private static readonly Option<string> Format = Common.Format("table", "json");
+    private static readonly Option<string> Format = Common.Format("table", "json", "csv");
 
     internal static Command Create()
     {
@@ -56,9 +56,15 @@ internal static class CheckCommand
                 [.. c.Differences.Select(d => new DifferenceJson(d.Code, d.Family, d.DisplayName, d.Text))], c.Error,
                 [.. c.Idle.Select(i => new IdleRuleJson(i.Rule.Source, i.Keeps ? "keep" : "remove", i.What, i.Near))]))]));
         }
+        else if (parsed.GetValue(Format) == "csv")
+        {
+            Csv.Write(["target", "edition", "agrees", "code", "family", "displayName", "text", "error"], all.SelectMany(c => c.Differences.IsEmpty
+                ? [Row(c, null)] : c.Differences.Select(d => Row(c, d))));
+        }
         else
         {
-            all.ForEach(Show);
+            foreach (var target in all.GroupBy(c => c.Path))
+                Show([.. target]);
             if (all.Count > 1)
                 Say.Line($"{all.Count} systems: {all.Count(c => c.Error is null && c.Differences.IsEmpty)} as the brief wants, {all.Count(c => !c.Differences.IsEmpty)} not, {all.Count(c => c.Error is not null)} unread.");
         }
@@ -71,6 +77,7 @@ internal static class CheckCommand
         try
         {
             using var target = Common.Open(path);
+            target.Maker = brief.Maker;
             var systems = target.Read(target.Choose(target.HasEditions ? parsed.GetValue(Edition) ?? [] : []), brief.Guards);
             var checkedSystems = systems.Select(snapshot =>
             {
@@ -89,24 +96,38 @@ internal static class CheckCommand
         }
     }
 
-    private static void Show(Checked system)
+    private static string[] Row(Checked system, BriefDifference? difference) =>
+    [
+        system.Path, system.Edition?.ToString() ?? "", Csv.Flag(system.Error is null && system.Differences.IsEmpty), difference?.Code ?? "",
+        difference?.Family ?? "", difference?.DisplayName ?? "", difference?.Text ?? "", system.Error ?? "",
+    ];
+
+    /// <summary>What was found in the systems of one target; those of an image that differ in the same are told together.</summary>
+    private static void Show(List<Checked> systems)
     {
-        if (system.Error is not null)
+        string name = Path.GetFileName(Path.TrimEndingDirectorySeparator(systems[0].Path));
+        foreach (var rule in systems.SelectMany(s => s.Idle))
+            Say.Aside($"moorfield: {name}: {rule.Describe()}");
+        foreach (var error in systems.Select(s => s.Error).OfType<string>())
+            Say.Error(error);
+        int idle = systems.Sum(s => s.Idle.Length);
+        foreach (var alike in systems.Where(s => s.Error is null).GroupBy(s => string.Join('\n', s.Differences.Select(d => $"{d.Family} {d.Text}"))))
         {
-            Say.Error(system.Error);
-            return;
+            var editions = alike.Select(s => s.Edition).OfType<int>().ToList();
+            string place = editions.Count <= 1 ? alike.First().Place
+                : $"{(editions.Count == systems.Count ? $"all {editions.Count} editions" : $"editions {Prose.List(editions.Select(e => $"{e}"), editions.Count)}")} of {name}";
+            var differences = alike.First().Differences;
+            if (differences.IsEmpty)
+            {
+                string but = idle == 0 ? "" : $", but {Sheet.Count(idle, "of its rules takes", "of its rules take")} nothing";
+                Say.Line($"{(editions.Count > 1 ? char.ToUpperInvariant(place[0]) + place[1..] : place)} {(editions.Count > 1 ? "are" : "is")} as the brief wants {(editions.Count > 1 ? "them" : "it")}{but}.");
+                continue;
+            }
+            Say.Heading($"{(editions.Count > 1 ? char.ToUpperInvariant(place[0]) + place[1..] : place)} {(editions.Count > 1 ? "differ" : "differs")} from the brief in {Sheet.Count(differences.Length, "point")}");
+            var sheet = new Sheet("Package", "How");
+            foreach (var difference in differences)
+                sheet.Add(difference.DisplayName ?? difference.Family ?? Words.Nothing, difference.Text);
+            sheet.Write();
         }
-        foreach (var rule in system.Idle)
-            Say.Aside($"moorfield: {Path.GetFileName(Path.TrimEndingDirectorySeparator(system.Path))}: {rule.Describe()}");
-        if (system.Differences.IsEmpty)
-        {
-            Say.Line($"{system.Place} is as the brief wants it{(system.Idle.IsEmpty ? "" : $", but {Sheet.Count(system.Idle.Length, "of its rules takes", "of its rules take")} nothing")}.");
-            return;
-        }
-        Say.Heading($"{system.Place} differs from the brief in {Sheet.Count(system.Differences.Length, "point")}");
-        var sheet = new Sheet("Package", "How");
-        foreach (var difference in system.Differences)
-            sheet.Add(difference.DisplayName ?? difference.Family ?? Words.Nothing, difference.Text);
-        sheet.Write();
     }
 }

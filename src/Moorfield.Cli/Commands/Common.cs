@@ -11,7 +11,14 @@ namespace Moorfield.Cli.Commands;
 /// <summary>Arguments and options that several commands share.</summary>
 internal static class Common
 {
-    internal static Argument<string> TargetArgument() => new("TARGET") { Description = "Root folder of an offline Windows volume, or a WIM or ESD file" };
+    /// <param name="saved">Whether an inventory will do that was saved as JSON.</param>
+    internal static Argument<string> TargetArgument(bool saved = false) => new("TARGET")
+    {
+        Description = saved ? "Root folder of an offline Windows volume, a WIM or ESD file, or an inventory that was saved as JSON"
+            : "Root folder of an offline Windows volume, or a WIM or ESD file",
+    };
+
+    internal static Option<string?> Maker() => new("--maker") { Description = "The machines' maker, which an image does not know: its packages have the origin maker", HelpName = "NAME" };
 
     internal static Option<string[]> Edition() => new("--edition") { Description = "Only this edition of an image: its number or name (repeatable; default: all)", HelpName = "N|NAME" };
 
@@ -35,9 +42,10 @@ internal static class Common
     /// <param name="editions">Words of a person; all when there are none.</param>
     /// <param name="guards">Whose values are looked up as well.</param>
     internal static (Target Target, ImmutableArray<SystemSnapshot> Snapshots) Read(
-        string path, IReadOnlyCollection<string>? editions = null, IReadOnlyCollection<Guard>? guards = null, bool mayBePartial = false)
+        string path, IReadOnlyCollection<string>? editions = null, IReadOnlyCollection<Guard>? guards = null, bool mayBePartial = false, string? maker = null)
     {
         var target = Open(path, mayBePartial);
+        target.Maker = maker;
         return (target, Read(target, editions, guards));
     }
 

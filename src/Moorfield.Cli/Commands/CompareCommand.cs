@@ -43,7 +43,7 @@ internal static class CompareCommand
             case "csv":
                 Csv.Write(["kind", "family", "displayName", "architecture", "before", "after", "gained", "lost", "newcomers", "bytes", "edition"], pairs.SelectMany(p => p.Comparison.Packages.Select(d => new[]
                 {
-                    Words.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString() ?? "", d.After?.ToString() ?? "", string.Join(' ', d.Gained), string.Join(' ', d.Lost),
+                    Words.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString() ?? "", d.After?.ToString() ?? "", Words.Joined(d.Gained), Words.Joined(d.Lost),
                     d.Newcomers?.ToString().ToLowerInvariant() ?? "", d.Bytes.ToString(), p.After.Edition?.ToString() ?? "",
                 })));
                 break;

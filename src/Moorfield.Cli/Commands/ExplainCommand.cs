@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
@@ -12,10 +13,11 @@ namespace Moorfield.Cli.Commands;
 
 internal static class ExplainCommand
 {
-    private static readonly Argument<string> TargetPath = Common.TargetArgument();
+    private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
     private static readonly Argument<string> Package = new("PACKAGE") { Description = "Display name, name, family name or full name" };
     private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<bool> Places = new("--places") { Description = "Also list every place where the package was found" };
+    private static readonly Option<string?> Maker = Common.Maker();
     private static readonly Option<string> Format = Common.Format("table", "json");
 
     internal static Command Create()
@@ -26,7 +28,7 @@ internal static class ExplainCommand
             Example:
               moorfield explain /mnt/counter-07 "Picture Viewer"
             """)
-        { TargetPath, Package, Edition, Places, Format };
+        { TargetPath, Package, Edition, Places, Maker, Format };
         var brief = new BriefOptions(command);
         command.Handle(parsed => Run(parsed, brief));
         return command;
@@ -34,10 +36,19 @@ internal static class ExplainCommand
 
     private static int Run(ParseResult parsed, BriefOptions briefOptions)
     {
-        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition));
-        using var open = target;
-        var chosen = PackageChoice.Find([parsed.GetRequiredValue(Package)], snapshots);
         var brief = briefOptions.Load(parsed);
+        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition), maker: parsed.GetValue(Maker) ?? brief?.Maker);
+        using var open = target;
+        string name = parsed.GetRequiredValue(Package);
+        ImmutableArray<ImmutableArray<ChosenPackage>> chosen;
+        try
+        {
+            chosen = PackageChoice.Find([name], snapshots);
+        }
+        catch (MoorfieldException) when (Programs(name, snapshots).Count > 0)
+        {
+            return ShowPrograms(parsed, target, Programs(name, snapshots));
+        }
         bool first = true;
         foreach (var (snapshot, packages) in snapshots.Zip(chosen))
         {
@@ -54,6 +65,37 @@ internal static class ExplainCommand
                 first = false;
                 Write(target, package, snapshot, judgement, parsed.GetValue(Places));
             }
+        }
+        return Program.Done;
+    }
+
+    private static List<(SystemSnapshot Snapshot, ClassicProgram Program)> Programs(string name, ImmutableArray<SystemSnapshot> snapshots) =>
+        [.. snapshots.SelectMany(s => s.ClassicPrograms.Where(p => NamePattern.Matches(name, p.Name)).Select(p => (s, p)))];
+
+    /// <summary>Classic programs, which are no packages: what is known of them, and how the running system removes them.</summary>
+    private static int ShowPrograms(ParseResult parsed, Target target, List<(SystemSnapshot Snapshot, ClassicProgram Program)> programs)
+    {
+        bool first = true;
+        foreach (var (snapshot, program) in programs)
+        {
+            string? holder = program.Sid is { } sid ? snapshot.Account(sid)?.Name ?? sid : null;
+            if (parsed.GetValue(Format) == "json")
+            {
+                DocumentJson.Write(new ClassicProgramJson(
+                    "moorfield.program/1", target.FullPath, snapshot.EditionNumber,
+                    new ProgramJson(program.Name, program.Version, program.Publisher, program.Bytes, holder, program.UninstallCommand)));
+                continue;
+            }
+            if (!first)
+                Say.Line();
+            first = false;
+            Say.Heading($"{program.Name} {program.Version}");
+            Say.Line("A classic desktop program. Moorfield shows it, and does not change it.");
+            Say.Line();
+            Fact("Publisher", program.Publisher.Length > 0 ? program.Publisher : NotKnown);
+            Fact("Accounts", holder ?? "the machine, and so everyone");
+            Fact("Size", program.Bytes > 0 ? $"{Sheet.Size(program.Bytes)}, as its installer says" : NotKnown);
+            Fact("Removed by", program.UninstallCommand ?? "no command that is recorded");
         }
         return Program.Done;
     }
@@ -114,7 +156,7 @@ internal static class ExplainCommand
 
     private const string NotKnown = "not known";
 
-    private static void Fact(string name, string text) => Say.Line($"  {name,-14} {text}");
+    private static void Fact(string name, string text) => Say.Fact(name, text, 14);
 
     private static string Standing(PackageStanding standing) => standing switch
     {

@@ -12,7 +12,7 @@ namespace Moorfield.Cli.Commands;
 
 internal static class ForecastCommand
 {
-    private static readonly Argument<string> TargetPath = Common.TargetArgument();
+    private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
     private static readonly Option<string?> Update = new("--update") { Description = "What a feature update from this image would bring", HelpName = "IMAGE" };
     private static readonly Option<bool> SignIn = new("--sign-in") { Description = "What the next new account would get" };
     private static readonly Option<string[]> Edition = new("--edition") { Description = "The edition of IMAGE (default: the one of the system's kind); with --sign-in, of TARGET", HelpName = "N|NAME" };
@@ -63,7 +63,7 @@ internal static class ForecastCommand
             case "csv":
                 Csv.Write(["family", "displayName", "fate", "cause", "for", "now", "then", "unwanted", "edition"], systems.SelectMany(s => s.Forecast.Families.Select(f => new[]
                 {
-                    f.Family.ToString(), f.DisplayName, Words.Of(f.Fate), Words.Of(f.Cause), string.Join(' ', Words.Names(f.Concerned.Sids, s.Snapshot).Concat(f.Concerned.Newcomers ? ["newcomers"] : [])),
+                    f.Family.ToString(), f.DisplayName, Words.Of(f.Fate), Words.Of(f.Cause), Words.Joined(Words.Names(f.Concerned.Sids, s.Snapshot).Concat(f.Concerned.Newcomers ? ["newcomers"] : [])),
                     f.Now?.ToString() ?? "", f.Then?.ToString() ?? "", Csv.Flag(s.Families.Contains(f)), s.Snapshot.EditionNumber?.ToString() ?? "",
                 })));
                 break;
@@ -116,7 +116,7 @@ internal static class ForecastCommand
     {
         using var target = Common.Open(path);
         if (!target.HasEditions)
-            throw new MoorfieldException(Trouble.Misused, $"{path} is {target.Described} of one system. An update comes from an image file.");
+            throw new MoorfieldException(Trouble.Misused, $"{path} is {target.Described}. An update comes from an image file.");
         if (editions.Length > 1)
             throw new MoorfieldException(Trouble.Misused, "An update comes from one edition.");
         if (editions.Length == 0)

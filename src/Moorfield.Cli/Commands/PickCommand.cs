@@ -16,6 +16,8 @@ internal static class PickCommand
 {
     private static readonly Argument<string> TargetPath = Common.TargetArgument();
 
+    private static readonly Option<string?> Maker = Common.Maker();
+
     internal static Command Create()
     {
         var command = new Command("pick", """
@@ -26,7 +28,7 @@ internal static class PickCommand
               moorfield pick /mnt/counter-07
               moorfield pick counter-install.wim --edition 2 --brief counters.brief.yaml
             """)
-        { TargetPath };
+        { TargetPath, Maker };
         var removal = new RemovalOptions(command);
         var brief = new BriefOptions(command, strict: true);
         var options = new ChangeOptions(command);
@@ -38,6 +40,7 @@ internal static class PickCommand
     {
         using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
         var brief = briefOptions.Load(parsed);
+        target.Maker = parsed.GetValue(Maker) ?? brief?.Maker;
         var snapshots = Common.Read(target, removal.Editions(parsed));
         bool keepFiles = removal.KeepFiles(parsed, target) && options.HasRestorePoint(parsed);
         target.CheckChangeable(); // before a person works on a choice that cannot be carried out

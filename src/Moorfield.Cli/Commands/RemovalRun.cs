@@ -31,7 +31,7 @@ internal static class RemovalRun
         if (options.IsJson(parsed))
             DocumentJson.Write(DocumentMaker.Plan(target.FullPath, proposal.Plans));
         else
-            proposal.Plans.ToList().ForEach(p => RemovalText.ShowStaying(p.Plan));
+            RemovalText.ShowStaying(proposal.Plans);
         if (proposal.IsRefusedInPart)
             throw new MoorfieldException(Trouble.Refused, "Nothing of what was named may be removed. Nothing was changed.");
         var names = proposal.Plans.SelectMany(p => p.Plan.Removals).Select(r => r.Package.DisplayName).Distinct(StringComparer.Ordinal).ToList();

@@ -24,6 +24,8 @@ internal static class RemoveCommand
 
     private static readonly Option<bool> Coming = new("--coming") { Description = "Instead of packages: what 'forecast --sign-in' shows as coming, from newcomers; open guards are set" };
 
+    private static readonly Option<string?> Maker = Common.Maker();
+
     internal static Command Create()
     {
         var command = new Command("remove", """
@@ -33,31 +35,40 @@ internal static class RemoveCommand
             Example:
               moorfield remove /mnt/counter-07 Weather "Kestrelworks.*" --for everyone
               moorfield remove counter-install.wim Weather --edition 1 --edition 2
+              moorfield remove /mnt/counter-07 --standing free --origin maker,extra --keep Calculator --for everyone
               moorfield remove /mnt/counter-07 --brief counters.brief.yaml
               moorfield remove /mnt/counter-07 --leftovers
             """)
         { TargetPath, Packages };
         var removal = new RemovalOptions(command);
+        var filters = new FilterOptions(command, forChange: true);
+        command.Add(Maker);
         command.Add(Leftovers);
         command.Add(Coming);
         var brief = new BriefOptions(command, strict: true);
         var options = new ChangeOptions(command);
-        command.Handle(parsed => Run(parsed, options, removal, brief));
+        command.Handle(parsed => Run(parsed, options, removal, filters, brief));
         return command;
     }
 
-    private static int Run(ParseResult parsed, ChangeOptions options, RemovalOptions removal, BriefOptions briefOptions)
+    private static int Run(ParseResult parsed, ChangeOptions options, RemovalOptions removal, FilterOptions filters, BriefOptions briefOptions)
     {
         using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
         string[] packages = parsed.GetValue(Packages) ?? [];
         bool leftovers = parsed.GetValue(Leftovers);
         bool coming = parsed.GetValue(Coming);
-        if ((packages.Length > 0 ? 1 : 0) + (leftovers ? 1 : 0) + (coming ? 1 : 0) + (briefOptions.IsGiven(parsed) ? 1 : 0) != 1)
+        var filter = filters.Read(parsed);
+        if (packages.Length > 0 && !filter.IsEmpty)
+            throw new MoorfieldException(Trouble.Misused, "Packages are named, or chosen by what is known of them (--standing, --origin and the like): not both.");
+        if (filter.IsEmpty && filters.Keep(parsed).Length > 0)
+            throw new MoorfieldException(Trouble.Misused, "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
+        if ((packages.Length > 0 || !filter.IsEmpty ? 1 : 0) + (leftovers ? 1 : 0) + (coming ? 1 : 0) + (briefOptions.IsGiven(parsed) ? 1 : 0) != 1)
             throw new MoorfieldException(Trouble.Misused,
-                "Say what to remove in one of these ways: packages by name, --brief FILE, --coming, or --leftovers.");
+                "Say what to remove in one of these ways: packages by name, by what is known of them (--standing, --origin and the like), --brief FILE, --coming, or --leftovers.");
         if (coming && removal.Who(parsed).Length > 0)
             throw new MoorfieldException(Trouble.Misused, "--coming is for newcomers: leave --for out.");
         var brief = briefOptions.Load(parsed);
+        target.Maker = parsed.GetValue(Maker) ?? brief?.Maker;
         IReadOnlyCollection<Guard> guards = coming ? KnownGuards.All : brief?.Guards ?? [];
         var snapshots = Common.Read(target, removal.Editions(parsed), guards);
         bool keepFiles = removal.KeepFiles(parsed, target) && options.HasRestorePoint(parsed);
@@ -73,7 +84,7 @@ internal static class RemoveCommand
             ? fresh => fresh.Select(s => WishForComing(target, s, Common.Points(options.VaultPath(parsed))))
             : brief is not null
             ? fresh => fresh.Select(s => BriefPlanner.Wish(brief, s, removal.Who(parsed), removal.AllowsReturn(parsed)))
-            : fresh => fresh.Zip(PackageChoice.Find(packages, fresh), (s, chosen) => new RemovalWish(chosen, Who.Parse(removal.Who(parsed), s)));
+            : fresh => fresh.Zip(filter.IsEmpty ? PackageChoice.Find(packages, fresh) : filter.Choose(filters.Keep(parsed), fresh), (s, chosen) => new RemovalWish(chosen, Who.Parse(removal.Who(parsed), s)));
         var operation = new Removal(target, snapshots, guards, fresh => wishes(fresh).Select(w => removal.Apply(parsed, w)), brief?.Title ?? brief?.Name);
         return RemovalRun.Run(parsed, options, operation, brief?.Title ?? brief?.Name, keepFiles, removal.AcceptsCosts(parsed));
     }

@@ -88,6 +88,9 @@ internal sealed class PickKeys(PickState state, Func<string, string> openBrief, 
             case ConsoleKey.F7:
                 state.StartMode(PickMode.SaveBrief);
                 break;
+            case ConsoleKey.F8:
+                state.MarkFree();
+                break;
             case ConsoleKey.Backspace when state.Search.Length > 0:
                 state.SearchFor(state.Search[..^1]);
                 break;

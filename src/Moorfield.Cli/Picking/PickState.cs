@@ -133,6 +133,15 @@ internal sealed class PickState
         Recount();
     }
 
+    /// <summary>Marks everything that is shown and free.</summary>
+    internal void MarkFree()
+    {
+        var free = _shown.Where(i => i.Verdict.Standing == PackageStanding.Free).ToList();
+        Marked.UnionWith(free.Select(i => i.Family));
+        Message = free.Count == 0 ? "Nothing that is shown is free." : "";
+        Recount();
+    }
+
     internal void MarkNone()
     {
         Marked.Clear();

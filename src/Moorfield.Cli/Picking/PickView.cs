@@ -82,7 +82,7 @@ internal sealed class PickView(PickState state)
         PickMode.Who => "Space mark  Enter preview  Esc back to the packages",
         PickMode.OpenBrief or PickMode.SaveBrief => "Enter go ahead  Esc back",
         PickMode.Help => "Any key goes back",
-        _ => "Space mark  Enter go on  F1 keys  F2 size  F3 group  F4 all  F5 none  Esc leave",
+        _ => "Space mark  Enter go on  F1 help  F2 size  F3 group  F4 all  F5 none  F6 brief  F7 save  F8 free  Esc leave",
     };
 
     private IEnumerable<string> Packages(int width, int rows)
@@ -144,7 +144,7 @@ internal sealed class PickView(PickState state)
         foreach (var (key, does) in new[]
         {
             ("Up Down PgUp PgDn Home End", "move"), ("Left Right", "scroll the details"), ("Space", "mark, or take the mark away"), ("F2", "by size, or by name"), ("F3", "group by origin, or not"),
-            ("F4", "mark all that are shown"), ("F5", "mark none"), ("F6", "start from a brief"), ("F7", "save the choice as a brief"),
+            ("F4", "mark all that are shown"), ("F5", "mark none"), ("F8", "mark all that are shown and free"), ("F6", "start from a brief"), ("F7", "save the choice as a brief"),
             ("Enter", "choose for whom, then see the preview"), ("Esc", "show all again, then leave"), ("Ctrl+C", "leave"),
         })
             yield return $"{key,-28}{does}";

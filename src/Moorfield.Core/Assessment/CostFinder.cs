@@ -197,8 +197,11 @@ internal sealed class CostFinder
     private static IEnumerable<Reason> Hardware(InstalledPackage package, List<string?> losing)
     {
         var devices = (package.Manifest?.HardwareCapabilities ?? []).Except(CommonDevices, StringComparer.OrdinalIgnoreCase).ToList();
-        if (package.Origin == PackageOrigin.Maker && devices.Count > 0 && losing.Count > 0)
-            yield return new Reason("hardware", ReasonKind.Cost, $"It comes from the maker of the machine and reaches its hardware: {Prose.List(devices)}.", "the maker's hardware", [.. devices]);
+        if (devices.Count == 0 || losing.Count == 0)
+            yield break;
+        bool isMaker = package.Origin == PackageOrigin.Maker;
+        string comes = isMaker ? "It comes from the maker of the machine and reaches its hardware" : "It reaches hardware of the machine";
+        yield return new Reason("hardware", ReasonKind.Cost, $"{comes}: {Prose.List(devices)}.", isMaker ? "the maker's hardware" : "reaches hardware", [.. devices]);
     }
 
     private IEnumerable<Reason> Noted(InstalledPackage package)

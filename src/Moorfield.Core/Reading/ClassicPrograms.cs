@@ -4,7 +4,7 @@ using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Reading;
 
-/// <summary>Reads Uninstall keys. Source: windows-on-disk §3 [doc].</summary>
+/// <summary>Reads Uninstall keys. Source: docs/on-disk.md, "Registry" [doc].</summary>
 internal static class ClassicPrograms
 {
     private const long Kibibyte = 1024;

@@ -130,18 +130,9 @@ internal sealed class PackageAssembler(
 
     private PackageOrigin Origin(Found main, string publisher, bool isComponent, bool provisioned, HashSet<string> systemPublishers) =>
         isComponent ? PackageOrigin.System
-        : !provisioned ? PackageOrigin.Added
-        : systemPublishers.Contains(main.FullName.Family.Publisher) ? PackageOrigin.Shipped
-        : IsMaker(publisher) || IsMaker(CommonName(main.Manifest?.Identity.Publisher) ?? "") ? PackageOrigin.Maker
-        : PackageOrigin.Extra;
-
-    /// <summary>Whether a publisher's name begins with the first word of the machine's manufacturer.</summary>
-    private bool IsMaker(string publisher)
-    {
-        string first = machine.Manufacturer.Split([' ', ',', '.'], StringSplitOptions.RemoveEmptyEntries).FirstOrDefault() ?? "";
-        return first.Length >= 2 && publisher.StartsWith(first, StringComparison.OrdinalIgnoreCase)
-            && (publisher.Length == first.Length || !char.IsLetterOrDigit(publisher[first.Length]));
-    }
+        : provisioned && systemPublishers.Contains(main.FullName.Family.Publisher) ? PackageOrigin.Shipped
+        : Maker.Is(machine.Manufacturer, publisher) || Maker.Is(machine.Manufacturer, CommonName(main.Manifest?.Identity.Publisher) ?? "") ? PackageOrigin.Maker
+        : provisioned ? PackageOrigin.Extra : PackageOrigin.Added;
 
     private void NoteDisagreements(InstalledPackage package)
     {

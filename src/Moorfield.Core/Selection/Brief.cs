@@ -21,10 +21,16 @@ public sealed record Brief(
 {
     public static Brief Empty { get; } = new("", null, [], [], [], [], [], Advice.None);
 
+    /// <summary>The machines' maker, for images, which do not know it; null when it says nothing.</summary>
+    public string? Maker { get; init; }
+
     /// <summary>This brief with what it includes. Title and WHO are this one's, unless it gives none.</summary>
     internal Brief Including(Brief other) => new(
         Name, Title ?? other.Title, For.IsEmpty ? other.For : For, [.. other.Remove, .. Remove], [.. other.Keep, .. Keep],
-        [.. other.Block.Concat(Block).Distinct()], [.. other.Guards, .. Guards], other.Advice.And(Advice));
+        [.. other.Block.Concat(Block).Distinct()], [.. other.Guards, .. Guards], other.Advice.And(Advice))
+    {
+        Maker = Maker ?? other.Maker,
+    };
 }
 
 /// <summary>One rule: a package fits when every condition that is given fits; a condition of several values fits when one of them does.</summary>

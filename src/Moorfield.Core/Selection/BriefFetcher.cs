@@ -2,9 +2,10 @@ using System.Net.Http.Headers;
 using System.Net;
 using System.Security.Cryptography;
 using System.Text;
-using Microsoft.Extensions.DependencyInjection;
-using Microsoft.Extensions.Http.Resilience;
 using Moorfield.Core.Model;
+using Polly.Retry;
+using Polly.Timeout;
+using Polly;
 
 namespace Moorfield.Core.Selection;
 
@@ -14,32 +15,39 @@ namespace Moorfield.Core.Selection;
 /// </summary>
 public sealed class BriefFetcher : IDisposable
 {
-    private const string ClientName = "briefs";
+    private const int Retries = 2;
     private static readonly TimeSpan Attempt = TimeSpan.FromSeconds(10);
     private static readonly TimeSpan Total = TimeSpan.FromSeconds(30);
-    private readonly ServiceProvider _services;
+    private readonly HttpClient _client;
+    private readonly ResiliencePipeline<HttpResponseMessage> _attempts;
     private readonly string _cache;
     private readonly Action<string> _warn;
 
     /// <param name="cache">Folder for what was fetched; made when it is needed.</param>
     /// <param name="warn">Told when a kept copy is used instead.</param>
-    /// <param name="delay">Before the first retry.</param>
+    /// <param name="delay">Before the first retry; one second when null.</param>
     public BriefFetcher(string cache, Action<string> warn, TimeSpan? delay = null)
     {
         _cache = cache;
         _warn = warn;
-        var services = new ServiceCollection();
-        services.AddHttpClient(ClientName, client => client.MaxResponseContentBufferSize = BriefLoader.MaxBytes)
-            .ConfigurePrimaryHttpMessageHandler(() => new SocketsHttpHandler { AllowAutoRedirect = false, AutomaticDecompression = DecompressionMethods.All })
-            .AddStandardResilienceHandler(options =>
+        _client = new HttpClient(new SocketsHttpHandler { AllowAutoRedirect = false, AutomaticDecompression = DecompressionMethods.All })
+        {
+            MaxResponseContentBufferSize = BriefLoader.MaxBytes,
+            Timeout = Timeout.InfiniteTimeSpan, // the pipeline's limits count
+        };
+        _attempts = new ResiliencePipelineBuilder<HttpResponseMessage>()
+            .AddTimeout(Total)
+            .AddRetry(new RetryStrategyOptions<HttpResponseMessage>
             {
-                options.AttemptTimeout.Timeout = Attempt;
-                options.TotalRequestTimeout.Timeout = Total;
-                options.CircuitBreaker.SamplingDuration = Total;
-                options.Retry.MaxRetryAttempts = 2;
-                options.Retry.Delay = delay ?? TimeSpan.FromSeconds(1);
-            });
-        _services = services.BuildServiceProvider();
+                MaxRetryAttempts = Retries,
+                Delay = delay ?? TimeSpan.FromSeconds(1),
+                BackoffType = DelayBackoffType.Exponential,
+                UseJitter = true,
+                ShouldHandle = new PredicateBuilder<HttpResponseMessage>().Handle<HttpRequestException>().Handle<TimeoutRejectedException>()
+                    .HandleResult(r => (int)r.StatusCode >= 500 || r.StatusCode is HttpStatusCode.RequestTimeout or HttpStatusCode.TooManyRequests),
+            })
+            .AddTimeout(Attempt)
+            .Build();
     }
 
     /// <summary>$XDG_CACHE_HOME/moorfield/briefs, or the same below ~/.cache.</summary>
@@ -68,12 +76,15 @@ public sealed class BriefFetcher : IDisposable
 
     private async Task<byte[]> FetchAsync(Uri address, string kept)
     {
-        var client = _services.GetRequiredService<IHttpClientFactory>().CreateClient(ClientName);
-        using var request = new HttpRequestMessage(HttpMethod.Get, address);
         byte[]? copy = Read(kept);
-        if (copy is not null && Read(kept + ".etag") is { } tag && EntityTagHeaderValue.TryParse(Encoding.UTF8.GetString(tag), out var known))
-            request.Headers.IfNoneMatch.Add(known);
-        using var response = await client.SendAsync(request).ConfigureAwait(false);
+        var known = copy is not null && Read(kept + ".etag") is { } tag && EntityTagHeaderValue.TryParse(Encoding.UTF8.GetString(tag), out var parsed) ? parsed : null;
+        using var response = await _attempts.ExecuteAsync(async stop =>
+        {
+            using var request = new HttpRequestMessage(HttpMethod.Get, address);
+            if (known is not null)
+                request.Headers.IfNoneMatch.Add(known);
+            return await _client.SendAsync(request, stop).ConfigureAwait(false);
+        }).ConfigureAwait(false);
         if (response.StatusCode == HttpStatusCode.NotModified && copy is not null)
             return copy;
         if ((int)response.StatusCode is >= 300 and < 400)
@@ -122,5 +133,5 @@ public sealed class BriefFetcher : IDisposable
         File.Move(half, path, overwrite: true);
     }
 
-    public void Dispose() => _services.Dispose();
+    public void Dispose() => _client.Dispose();
 }

@@ -17,7 +17,7 @@ internal sealed record BriefInclude(string Place, string? Sha256, string Source)
 /// <param name="name">File or address.</param>
 internal sealed class BriefReader(string name)
 {
-    private static readonly string[] TopKeys = ["brief", "title", "for", "include", "remove", "keep", "block", "guard", "notes", "needs"];
+    private static readonly string[] TopKeys = ["brief", "title", "for", "maker", "include", "remove", "keep", "block", "guard", "notes", "needs"];
     private static readonly string[] RuleKeys = ["package", "publisher", "origin", "role", "find", "larger-than", "smaller-than", "starts-with-windows", "because"];
     private static readonly string[] IncludeKeys = ["url", "sha256"];
     private static readonly string[] GuardKeys = ["hive", "key", "name", "type", "data", "family", "because"];
@@ -39,7 +39,10 @@ internal sealed class BriefReader(string name)
             [.. Items(fields, "guard").Select(ReadGuard)],
             new Advice(
                 [.. Map(fields, "notes").Select(f => new PackageNote(f.Key.Text, Text(f.Value)))],
-                [.. Map(fields, "needs").Select(f => new PackageNeed(f.Key.Text, [.. TextsOf(f.Value)]))]));
+                [.. Map(fields, "needs").Select(f => new PackageNeed(f.Key.Text, [.. TextsOf(f.Value)]))]))
+        {
+            Maker = fields.TryGetValue("maker", out var maker) ? Text(maker) : null,
+        };
         return (brief, [.. Items(fields, "include").Select(Include)]);
     }
 

@@ -32,7 +32,7 @@ public sealed class ImageTarget(ImageFile image) : Target
     public override ITrees Trees => image;
 
     /// <inheritdoc/>
-    public override ImmutableArray<SystemSnapshot> Read(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) => image.ForEach(
+    protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) => image.ForEach(
         editions,
         edition => image.With(edition, tree => SystemReader.Read(tree, guards)) with
         {

@@ -35,7 +35,7 @@ public sealed class SavedTarget(string path, string kind, ImmutableArray<SystemS
     public override ITrees? Trees => null;
 
     /// <inheritdoc/>
-    public override ImmutableArray<SystemSnapshot> Read(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
+    protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
         [.. editions.Select(e => systems.First(s => s.EditionNumber == e))];
 
     /// <inheritdoc/>

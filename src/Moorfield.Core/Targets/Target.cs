@@ -82,7 +82,17 @@ public abstract class Target : IDisposable
     /// <param name="editions">As <see cref="Choose(IReadOnlyCollection{string})"/> gives them.</param>
     /// <param name="guards">Whose values are looked up as well; none when they do not matter.</param>
     /// <exception cref="MoorfieldException">No Windows there, or it cannot be read.</exception>
-    public abstract ImmutableArray<SystemSnapshot> Read(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards);
+    public ImmutableArray<SystemSnapshot> Read(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards)
+    {
+        var systems = ReadSystems(editions, guards);
+        return Maker is { } maker ? [.. systems.Select(s => Model.Maker.Name(s, maker))] : systems;
+    }
+
+    /// <summary>The machine's maker as a person or a brief names it, which images do not know; null to take what the system says.</summary>
+    public string? Maker { get; set; }
+
+    /// <summary>Reads systems as they say themselves.</summary>
+    protected abstract ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards);
 
     /// <summary>Reads systems without looking up guards.</summary>
     /// <exception cref="MoorfieldException">No Windows there, or it cannot be read.</exception>

@@ -35,7 +35,7 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
     public override ITrees Trees => volume;
 
     /// <inheritdoc/>
-    public override ImmutableArray<SystemSnapshot> Read(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
+    protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
         [.. editions.Select(_ => SystemReader.Read(volume, guards))];
 
     /// <inheritdoc/>

@@ -227,6 +227,22 @@ public sealed class ImageFile : ITrees, IDisposable
     private static SafeFileHandle Reopen(SafeFileHandle memory) =>
         OpenPath($"/proc/self/fd/{memory.DangerousGetHandle()}", LibC.ReadOnly) ?? throw new IOException($"A file in memory cannot be opened again: {Marshal.GetLastPInvokeErrorMessage()}.");
 
+    /// <summary>Bytes of stored contents that nothing would refer to without some trees; null when that cannot be told, as contents overlap.</summary>
+    /// <param name="trees">Editions and paths in them.</param>
+    public long? StoredBytesOf(IEnumerable<(int Edition, string Path)> trees)
+    {
+        if (WhyUnchangeable() is not null)
+            return null;
+        var references = new Dictionary<Sha1Hash, uint>();
+        foreach (var edition in trees.GroupBy(t => t.Edition, t => t.Path))
+        {
+            using var tree = OpenEdition(edition.Key);
+            foreach (string path in edition)
+                tree.CountContents(WindowsPath.Of(path), references);
+        }
+        return references.Select(r => (Blob: Wim.Blobs.Find(r.Key), Count: r.Value)).Sum(r => r.Blob is { } blob && blob.References <= r.Count ? blob.Resource.StoredSize : 0);
+    }
+
     /// <summary>Begins a change.</summary>
     /// <param name="restorable">Contents that may come back, by SHA-1.</param>
     /// <exception cref="MoorfieldException">The file cannot be written.</exception>

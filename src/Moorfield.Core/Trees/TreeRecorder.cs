@@ -12,7 +12,7 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<Los
     /// <summary>Deepest nesting of folders that is walked; each level holds one open file.</summary>
     internal const int MaxDepth = 500;
 
-    // Reachable by name, but not listed by the drivers (ntfs-3g; the kernel's ntfs3). Source: windows-on-disk §2 [seen].
+    // Reachable by name, but not listed by the drivers (ntfs-3g; the kernel's ntfs3). Source: docs/on-disk.md, "Files" [seen].
     private static readonly string[] UnlistedAttributes =
     [
         "system.ntfs_acl", "system.ntfs_attrib_be", "system.ntfs_times_be", "system.ntfs_reparse_data", "system.ntfs_security", "system.ntfs_attrib",

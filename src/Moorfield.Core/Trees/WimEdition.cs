@@ -196,6 +196,26 @@ public sealed class WimEdition : WindowsTree
 
     internal override string? ContentName(WindowsPath path) => FileAt(path)?.Content.ToString();
 
+    /// <summary>Counts how often the entries of a tree refer to each content.</summary>
+    internal void CountContents(WindowsPath path, Dictionary<Sha1Hash, uint> references)
+    {
+        _ = Guarded(() =>
+        {
+            if (Find(path) is { } top)
+                Count(top, 0);
+            return true;
+        });
+
+        void Count(ImageEntry entry, int depth)
+        {
+            TreeRecorder.CheckDepth(depth);
+            foreach (var hash in entry.Contents)
+                references[hash] = references.GetValueOrDefault(hash) + 1;
+            foreach (var child in entry.Children)
+                Count(child, depth + 1);
+        }
+    }
+
     /// <summary>All contents that a recorded tree refers to.</summary>
     internal static IEnumerable<Sha1Hash> Contents(RecordedTree image) =>
         image.Entries.OfType<RecordedImageEntry>().SelectMany(e => ImageEntry.ContentsOf(e.Record));

@@ -7,7 +7,7 @@ namespace Moorfield.Core.Trees;
    Some drivers show a file of a Windows volume and not what is in it. Behind a reparse point lies either all there is in its own data (links,
    app execution aliases), or content that only a filter of Windows puts together: files compressed by the Windows Overlay Filter, by whole
    app folders, deduplicated ones, placeholders of cloud drives. Through ntfs-3g such a file is a broken link named "unsupported reparse
-   tag 0x…". Encrypted files and streams over 64 KiB cannot be read either. Source: ntfs-volumes [tried].
+   tag 0x…". Encrypted files and streams over 64 KiB cannot be read either. Source: docs/on-disk.md, "Files" [tried].
 */
 
 /// <summary>Tells entries whose content the mount does not give.</summary>

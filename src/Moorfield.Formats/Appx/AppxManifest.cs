@@ -2,7 +2,7 @@ using System.Collections.Immutable;
 
 namespace Moorfield.Formats.Appx;
 
-/// <summary>The <c>Identity</c> element of a manifest: the five parts of a package's identity. Source: windows-on-disk §1 [doc].</summary>
+/// <summary>The <c>Identity</c> element of a manifest: the five parts of a package's identity. Source: docs/on-disk.md, "Identity" [doc].</summary>
 /// <param name="Publisher">An X.500 distinguished name, as written.</param>
 public sealed record PackageIdentity(string Name, string Publisher, PackageVersion Version, string Architecture, string ResourceId)
 {
@@ -25,7 +25,7 @@ public sealed record AppxExtension(string Category, ImmutableArray<string> Value
 /// <param name="ShownInStart">False for <c>AppListEntry="none"</c>.</param>
 public sealed record AppxApplication(string Id, string? DisplayName, string? Description, bool ShownInStart, ImmutableArray<AppxExtension> Extensions);
 
-/// <summary>What a package manifest (AppxManifest.xml) says, as far as Moorfield reads it. Source: windows-on-disk §6 [doc].</summary>
+/// <summary>What a package manifest (AppxManifest.xml) says, as far as Moorfield reads it. Source: docs/on-disk.md, "Manifests" [doc].</summary>
 /// <param name="MainPackages">Names of the packages that this one extends (optional packages only).</param>
 /// <param name="Extensions">Extensions of the package itself; those of an application are with the application.</param>
 /// <param name="Capabilities">Names as written, of all capability elements.</param>
@@ -70,5 +70,5 @@ public sealed record AppxManifest(
 /// <param name="IsResource">Type <c>resource</c>; otherwise <c>application</c>.</param>
 public sealed record BundleMember(PackageFullName FullName, bool IsResource, string FileName);
 
-/// <summary>What a bundle manifest (AppxBundleManifest.xml) says. Source: windows-on-disk §2 [doc].</summary>
+/// <summary>What a bundle manifest (AppxBundleManifest.xml) says. Source: docs/on-disk.md, "Files" [doc].</summary>
 public sealed record AppxBundleManifest(PackageIdentity Identity, ImmutableArray<BundleMember> Members);

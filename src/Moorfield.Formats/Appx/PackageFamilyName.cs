@@ -1,7 +1,7 @@
 namespace Moorfield.Formats.Appx;
 
 /// <summary>
-/// <c>Name_PublisherId</c>: a package in all its versions. Compared without regard to case. Source: windows-on-disk §1 [doc].
+/// <c>Name_PublisherId</c>: a package in all its versions. Compared without regard to case. Source: docs/on-disk.md, "Identity" [doc].
 /// </summary>
 public readonly struct PackageFamilyName : IEquatable<PackageFamilyName>, IComparable<PackageFamilyName>
 {

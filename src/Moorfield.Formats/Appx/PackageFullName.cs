@@ -2,14 +2,14 @@ namespace Moorfield.Formats.Appx;
 
 /// <summary>
 /// <c>Name_Version_Architecture_ResourceId_PublisherId</c>: one version of a package for one architecture. Compared without
-/// regard to case; the spelling read is kept. Source: windows-on-disk §1 [doc].
+/// regard to case; the spelling read is kept. Source: docs/on-disk.md, "Identity" [doc].
 /// </summary>
 public sealed class PackageFullName : IEquatable<PackageFullName>, IComparable<PackageFullName>
 {
     /// <summary>The resource id that marks a bundle.</summary>
     public const string BundleResourceId = "~";
 
-    /// <summary>Architectures that the platform writes. Source: windows-on-disk §1 [doc].</summary>
+    /// <summary>Architectures that the platform writes. Source: docs/on-disk.md, "Identity" [doc].</summary>
     private static readonly string[] Architectures = ["x86", "x64", "arm", "arm64", "neutral", "x86a64"];
 
     private readonly string _text;

@@ -2,7 +2,7 @@ using System.Globalization;
 
 namespace Moorfield.Formats.Appx;
 
-/// <summary>A package version: four numbers, each 0 to 65535, compared from left to right. Source: windows-on-disk §1 [doc].</summary>
+/// <summary>A package version: four numbers, each 0 to 65535, compared from left to right. Source: docs/on-disk.md, "Identity" [doc].</summary>
 public readonly record struct PackageVersion(ushort Major, ushort Minor, ushort Build, ushort Revision) : IComparable<PackageVersion>
 {
     /// <summary>Reads exactly four dotted decimal numbers without signs or spaces.</summary>

@@ -4,7 +4,7 @@ using System.Text;
 
 namespace Moorfield.Formats.Appx;
 
-/// <summary>The 13 characters that stand for a publisher in family and full names. Source: windows-on-disk §1 [doc].</summary>
+/// <summary>The 13 characters that stand for a publisher in family and full names. Source: docs/on-disk.md, "Identity" [doc].</summary>
 public static class PublisherId
 {
     /// <summary>Characters in an id.</summary>

@@ -13,7 +13,7 @@ namespace Moorfield.Formats.Defaults;
    byte order mark, white space, attributes and properties that are not known here.
 */
 
-/// <summary>What kind of list a file holds. Source: windows-on-disk §2 [doc].</summary>
+/// <summary>What kind of list a file holds. Source: docs/on-disk.md, "Files" [doc].</summary>
 public enum ListFormat
 {
     /// <summary>OEMDefaultAssociations.xml.</summary>

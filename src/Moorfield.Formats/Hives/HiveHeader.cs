@@ -3,7 +3,7 @@ using Microsoft.Win32.SafeHandles;
 
 namespace Moorfield.Formats.Hives;
 
-/// <summary>The base block of a hive: its first 4096 bytes. Source: windows-on-disk §8 [doc].</summary>
+/// <summary>The base block of a hive: its first 4096 bytes. Source: docs/on-disk.md, "Hives" [doc].</summary>
 /// <param name="IsDirty">The two sequence numbers differ: the hive was not flushed, and its transaction logs hold what is missing.</param>
 public readonly record struct HiveHeader(bool IsDirty)
 {

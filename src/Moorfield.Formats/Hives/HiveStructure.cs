@@ -13,7 +13,7 @@ namespace Moorfield.Formats.Hives;
 
 /// <summary>
 /// Makes sure that every cell a hive's keys refer to is there and of the right kind. libhivex checks little of that when it writes, and
-/// ends the whole program when it meets what it does not expect. Source: windows-on-disk §8 [doc], the cells [seen].
+/// ends the whole program when it meets what it does not expect. Source: docs/on-disk.md, "Hives" [doc], the cells [seen].
 /// </summary>
 internal sealed unsafe class HiveStructure
 {

@@ -29,7 +29,7 @@ public enum RegistryAction
 /// <param name="Value">For <see cref="RegistryAction.SetValue"/>, and with empty data for <see cref="RegistryAction.DeleteValue"/>; else null.</param>
 public sealed record RegistryStatement(int Line, RegistryAction Action, string Key, HiveValue? Value);
 
-/// <summary>Reads and writes registry text files. Source: windows-on-disk §7 [doc].</summary>
+/// <summary>Reads and writes registry text files. Source: docs/on-disk.md, "Registry text files" [doc].</summary>
 public static class RegistryText
 {
     /// <summary>Most bytes accepted.</summary>

@@ -20,7 +20,7 @@ public readonly record struct BlobEntry(ResourceHeader Resource, ushort Part, ui
    the mark 0x100000000 as uncompressed size; the solid entries that follow lie inside them.
 */
 
-/// <summary>What a WIM holds, by SHA-1. Source: wim-format, "Blob table" [doc].</summary>
+/// <summary>What a WIM holds, by SHA-1. Source: docs/wim-format.md, "Blob table" [doc].</summary>
 public sealed class BlobTable
 {
     internal const int EntryLength = 50;

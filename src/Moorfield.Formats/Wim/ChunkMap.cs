@@ -78,7 +78,7 @@ internal sealed record ChunkMap(ResourceHeader Resource, long Size, int ChunkSiz
    of 4 bytes, or of 8 when the uncompressed size exceeds 4 GiB - 1; then the chunks.
 */
 
-/// <summary>A resource of one content, compressed in chunks. Source: wim-format, "Compressed (non-solid) resource" [doc].</summary>
+/// <summary>A resource of one content, compressed in chunks. Source: docs/wim-format.md, "Compressed (non-solid) resource" [doc].</summary>
 internal static class ChunkedResource
 {
     internal static ChunkMap Map(SafeFileHandle file, ResourceHeader resource, WimCompression compression, int chunkSize)
@@ -130,7 +130,7 @@ internal static class ChunkedResource
    stored size of each chunk in 4 bytes; then the chunks.
 */
 
-/// <summary>A resource of many contents, as an ESD has them. Source: wim-format, "Solid resource" [doc].</summary>
+/// <summary>A resource of many contents, as an ESD has them. Source: docs/wim-format.md, "Solid resource" [doc].</summary>
 internal static class SolidResource
 {
     /// <summary>What the blob table gives as the uncompressed size of a solid resource.</summary>

@@ -18,7 +18,7 @@ public enum EntryAttributes : uint
    name 2, name. An entry is kept as those bytes, so that whatever is not understood stays as it is.
 */
 
-/// <summary>One file, folder or reparse point of an image. Source: wim-format, "Metadata of one image" [doc].</summary>
+/// <summary>One file, folder or reparse point of an image. Source: docs/wim-format.md, "Metadata of one image" [doc].</summary>
 public sealed class ImageEntry
 {
     internal const int FixedLength = 102;

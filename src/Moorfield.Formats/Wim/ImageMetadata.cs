@@ -17,7 +17,7 @@ internal sealed record ImageTotals(long Folders, long Files, long Bytes, long Ha
 
 /// <summary>
 /// The file tree of one image. Folders are read as they are looked into; what was not looked into is carried over as it is stored.
-/// Source: wim-format, "Metadata of one image" [doc]. Not for use from several threads.
+/// Source: docs/wim-format.md, "Metadata of one image" [doc]. Not for use from several threads.
 /// </summary>
 public sealed class ImageMetadata
 {

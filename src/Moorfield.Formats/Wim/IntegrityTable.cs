@@ -8,7 +8,7 @@ namespace Moorfield.Formats.Wim;
    end of the blob table.
 */
 
-/// <summary>The integrity table of a WIM. Source: wim-format, "Integrity table" [doc].</summary>
+/// <summary>The integrity table of a WIM. Source: docs/wim-format.md, "Integrity table" [doc].</summary>
 internal static class IntegrityTable
 {
     private const int HeaderLength = 12;

@@ -15,7 +15,7 @@ public enum ResourceFlags : byte
 
 /// <summary>
 /// Where a resource lies in the file: 24 bytes, of which seven are its stored size, one its flags, eight its offset and eight its
-/// uncompressed size. Source: wim-format, "Resource header" [doc].
+/// uncompressed size. Source: docs/wim-format.md, "Resource header" [doc].
 /// </summary>
 /// <param name="StoredSize">Bytes in the file, 0 to 2^56 - 1.</param>
 /// <param name="Offset">From the start of the file.</param>

@@ -6,7 +6,7 @@ namespace Moorfield.Formats.Wim;
 /// <summary>
 /// Changes a WIM in place: appends contents, metadata and tables behind the end of the file, and overwrites the header last. Until that
 /// last write the file is still the old WIM with something behind it. Contents and metadata may come from several threads at once.
-/// Source: wim-format, "Changing a WIM in place, safely".
+/// Source: docs/wim-format.md, "Changing a WIM in place, safely".
 /// </summary>
 /// <param name="wim">The file as it is; nothing that it refers to is written over.</param>
 /// <param name="output">The same file for writing, seekable.</param>

@@ -30,7 +30,7 @@ public enum WimFlags : uint
    overwrites the header last.
 */
 
-/// <summary>The header of a WIM. Fields that are not understood are carried along. Source: wim-format, "Header" [doc].</summary>
+/// <summary>The header of a WIM. Fields that are not understood are carried along. Source: docs/wim-format.md, "Header" [doc].</summary>
 public sealed class WimHeader
 {
     public const int Size = 208;

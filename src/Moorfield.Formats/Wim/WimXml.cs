@@ -21,7 +21,7 @@ public sealed record ImageInfo(
    and LASTMODIFICATIONTIME (HIGHPART and LOWPART, hexadecimal), NAME, DESCRIPTION and WINDOWS. Elements that are not understood stay.
 */
 
-/// <summary>The XML data of a WIM. Source: wim-format, "XML data" [doc].</summary>
+/// <summary>The XML data of a WIM. Source: docs/wim-format.md, "XML data" [doc].</summary>
 public sealed class WimXml
 {
     private const int MostCharacters = 64 << 20;

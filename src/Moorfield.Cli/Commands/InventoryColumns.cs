@@ -1,0 +1,80 @@
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Reporting;
+
+namespace Moorfield.Cli.Commands;
+
+/// <summary>One row of an inventory: a package, or a classic program.</summary>
+/// <param name="Package">Null for a program.</param>
+/// <param name="Program">Null for a package.</param>
+internal sealed record InventoryRow(SystemSnapshot Snapshot, Judgement Judgement, InstalledPackage? Package, ClassicProgram? Program)
+{
+    internal string DisplayName => Package?.DisplayName ?? Program!.Name;
+
+    internal string Publisher => Package?.Publisher ?? Program!.Publisher;
+
+    internal long Bytes => Package?.Bytes ?? Program!.Bytes;
+
+    internal Verdict? Verdict => Package is null ? null : Judgement.Of(Package);
+
+    internal string ProgramHolder => Program!.Sid is { } sid ? Snapshot.Account(sid)?.Name ?? sid : "the machine";
+}
+
+/// <summary>A column that an inventory can have.</summary>
+/// <param name="Name">As <c>--columns</c> and CSV have it.</param>
+/// <param name="Text">For people.</param>
+/// <param name="Field">For programs; null when it is the same.</param>
+internal sealed record InventoryColumn(string Name, string Heading, Func<InventoryRow, string> Text, Func<InventoryRow, string>? Field = null, bool IsNumber = false, bool IsQuiet = false);
+
+/// <summary>The columns of an inventory.</summary>
+internal static class InventoryColumns
+{
+    private static InventoryColumn Of(string name, string heading, Func<InstalledPackage, InventoryRow, string> package, Func<InventoryRow, string>? program = null, bool quiet = false) =>
+        new(name, heading, r => r.Package is { } p ? package(p, r) : program?.Invoke(r) ?? "", IsQuiet: quiet);
+
+    internal static IReadOnlyList<InventoryColumn> All { get; } =
+    [
+        Of("family", "Family", (p, _) => p.Family.ToString()),
+        Of("fullName", "Full name", (p, _) => p.FullName.ToString()),
+        Of("displayName", "Package", (p, _) => p.DisplayName, r => r.DisplayName),
+        Of("publisher", "Publisher", (p, _) => p.Publisher, r => r.Publisher),
+        Of("version", "Version", (p, _) => p.FullName.Version.ToString(), r => r.Program!.Version, quiet: true),
+        Of("architecture", "Architecture", (p, _) => p.FullName.Architecture, quiet: true),
+        Of("role", "Role", (p, _) => Words.Of(p.Role), _ => "program"),
+        Of("origin", "Origin", (p, _) => Words.Of(p.Origin), _ => "classic"),
+        new("bytes", "Size", r => r.Package is { } p ? Words.Size([p]) : r.Bytes == 0 ? Words.Nothing : Sheet.Size(r.Bytes), r => r.Bytes.ToString(), IsNumber: true),
+        new("accounts", "Accounts", r => r.Package is { } p ? Words.Accounts(p.Accounts, r.Snapshot) : r.ProgramHolder,
+            r => r.Package is { } p ? Words.Joined(Words.Names(p.Accounts, r.Snapshot)) : r.Program!.Sid is null ? "" : r.ProgramHolder),
+        new("newcomers", "Newcomers", r => r.Package is { } p ? Words.Newcomers(p) : Words.Nothing, r => r.Package is { } p ? Csv.Flag(p.Newcomers) : ""),
+        new("blocked", "Blocked", r => r.Package?.Blocked == true ? "yes" : Words.Nothing, r => r.Package is { } p ? Csv.Flag(p.Blocked) : ""),
+        Of("standing", "Standing", (_, r) => Words.Of(r.Verdict!.Standing), _ => "not changed"),
+        new("reasons", "Because", r => r.Verdict is { } verdict ? Gravest(verdict) : r.Program!.UninstallCommand is { } command ? $"remove by: {command}" : "",
+            r => string.Join(' ', (r.Verdict?.Reasons ?? []).Select(x => x.Code)), IsQuiet: true),
+        new("uninstallCommand", "Removed by", r => r.Program?.UninstallCommand ?? ""),
+        Of("description", "Description", (p, _) => Words.Readable(p.Manifest?.Description) ?? "", quiet: true),
+        new("startsWithWindows", "At start-up", r => r.Package is { } p ? p.StartsWithWindows ? "yes" : Words.Nothing : "", r => r.Package is { } p ? Csv.Flag(p.StartsWithWindows) : ""),
+        new("runsInBackground", "In background", r => r.Package is { } p ? p.RunsInBackground ? "yes" : Words.Nothing : "", r => r.Package is { } p ? Csv.Flag(p.RunsInBackground) : ""),
+        Of("edition", "Edition", (_, r) => r.Snapshot.EditionNumber?.ToString() ?? "", r => r.Snapshot.EditionNumber?.ToString() ?? ""),
+    ];
+
+    /// <summary>The columns of a table that nobody chose columns for.</summary>
+    /// <param name="roles">Whether others than applications are shown.</param>
+    internal static IEnumerable<InventoryColumn> Usual(bool roles, bool accounts) =>
+        new[] { "displayName", "version", "bytes", "role", "origin", "accounts", "newcomers", "standing", "reasons" }
+            .Where(n => (n != "role" || roles) && (n != "accounts" || accounts)).Select(n => Find(n)!);
+
+    /// <summary>The columns of a CSV that nobody chose columns for.</summary>
+    internal static IEnumerable<InventoryColumn> UsualFields => All;
+
+    /// <exception cref="MoorfieldException">There is no such column.</exception>
+    internal static IReadOnlyList<InventoryColumn> Named(IEnumerable<string> names) => [.. names.SelectMany(Words.Split).Select(n => Find(n)
+        ?? throw new MoorfieldException(Trouble.Misused, $"There is no column '{n}'. Columns are {string.Join(", ", All.Select(c => c.Name))}."))];
+
+    /// <summary>By its name or its heading, with or without hyphens and spaces.</summary>
+    private static InventoryColumn? Find(string name) => All.FirstOrDefault(c => Plain(c.Name) == Plain(name)) ?? All.FirstOrDefault(c => Plain(c.Heading) == Plain(name));
+
+    private static string Plain(string name) => string.Concat(name.Where(char.IsLetterOrDigit)).ToUpperInvariant();
+
+    /// <summary>The gravest of what it would cost or what bars it, in a few words.</summary>
+    private static string Gravest(Verdict verdict) => verdict.Reasons.FirstOrDefault(r => r.Kind is ReasonKind.Bar or ReasonKind.Cost)?.Short ?? "";
+}

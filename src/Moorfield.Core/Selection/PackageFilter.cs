@@ -1,0 +1,50 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+
+namespace Moorfield.Core.Selection;
+
+/// <summary>Which packages are meant, by what is known of them: a package fits when it fits every condition that is given.</summary>
+/// <param name="Find">Texts in names, description or publisher; one of them is enough. Empty when it does not matter, like the others.</param>
+/// <param name="StartsWithWindows">Only those that do.</param>
+/// <param name="RunsInBackground">Only those that do.</param>
+public sealed record PackageFilter(
+    ImmutableArray<string> Find, ImmutableArray<PackageRole> Roles, ImmutableArray<PackageOrigin> Origins, ImmutableArray<PackageStanding> Standings,
+    bool StartsWithWindows = false, bool RunsInBackground = false)
+{
+    /// <summary>Whether it leaves nothing out.</summary>
+    public bool IsEmpty => Find.IsEmpty && Roles.IsEmpty && Origins.IsEmpty && Standings.IsEmpty && !StartsWithWindows && !RunsInBackground;
+
+    /// <summary>Whether a package fits.</summary>
+    /// <param name="judgement">Of its system.</param>
+    public bool Fits(InstalledPackage package, Judgement judgement) =>
+        (Find.IsEmpty || Find.Any(t => NamePattern.Finds(t, package)))
+        && (Roles.IsEmpty || Roles.Contains(package.Role))
+        && (Origins.IsEmpty || Origins.Contains(package.Origin))
+        && (!StartsWithWindows || package.StartsWithWindows)
+        && (!RunsInBackground || package.RunsInBackground)
+        && (Standings.IsEmpty || Standings.Contains(judgement.Of(package).Standing));
+
+    /// <summary>
+    /// The packages of each system that fit, for a change: what people take for packages, and others only when their role is given. None of
+    /// them is named exactly.
+    /// </summary>
+    /// <param name="keep">PACKAGE arguments of those that stay all the same.</param>
+    /// <exception cref="MoorfieldException">One of those that stay fits nothing anywhere.</exception>
+    public ImmutableArray<ImmutableArray<ChosenPackage>> Choose(IReadOnlyCollection<string> keep, IReadOnlyList<SystemSnapshot> systems)
+    {
+        var kept = PackageChoice.Find(keep, systems);
+        return
+        [
+            .. systems.Select((system, i) =>
+            {
+                var judgement = new Judgement(system);
+                var stays = kept[i].Select(k => k.Package.Family).ToHashSet();
+                return system.Packages
+                    .Where(p => (p.IsHeld || p.HasFiles) && (!Roles.IsEmpty || p.Role is PackageRole.Application or PackageRole.Addon)
+                        && !stays.Contains(p.Family) && Fits(p, judgement))
+                    .Select(p => new ChosenPackage(p, Exactly: false)).ToImmutableArray();
+            }),
+        ];
+    }
+}

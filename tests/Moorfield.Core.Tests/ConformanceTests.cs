@@ -1,0 +1,547 @@
+using System.Collections.Immutable;
+using System.Text.Json;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Formats.Hives;
+using Moorfield.Reporting;
+using Moorfield.Tests;
+
+namespace Moorfield.Core.Tests;
+
+/// <summary>A kind of target, as the conformance suite needs it.</summary>
+/// <param name="Make">Makes one in a folder; gives its path.</param>
+/// <param name="Open">Opens one.</param>
+/// <param name="State">Everything that it holds, in a text that is the same only for the same.</param>
+/// <param name="All">Words of WHO for everybody that it can have.</param>
+/// <param name="Part">Words of WHO for a part of them; null when there are no parts.</param>
+public sealed record ConformanceKind(
+    Func<TemporaryFolder, string> Make, Func<string, WriteSeam, Target> Open, Func<string, string> State, string All = "everyone", string? Part = null)
+{
+    internal static ConformanceKind Volume { get; } = new(f => Demo.CopyFewTo(f), Target.Open, VolumeState.Files, Part: "ivy");
+
+    internal static ConformanceKind Image { get; } = new(
+        f => Demo.CopyImageTo(f), Target.Open, path => Convert.ToHexString(System.Security.Cryptography.SHA256.HashData(File.ReadAllBytes(path))), "newcomers");
+
+    /// <summary>An inventory that was saved of another kind.</summary>
+    internal static ConformanceKind SavedOf(ConformanceKind kind) => new(
+        folder =>
+        {
+            using var target = kind.Open(kind.Make(folder), new WriteSeam());
+            var systems = target.Read(target.Choose([]), KnownGuards.All);
+            var document = DocumentMaker.Inventory(target, [.. systems.Select(s => (s, new Judgement(s), (IEnumerable<InstalledPackage>)s.Packages))]);
+            return folder.Write("saved.json", JsonSerializer.SerializeToUtf8Bytes(document, DocumentJson.Default.InventoryJson));
+        },
+        (path, _) => SavedInventory.TryOpen(path)!, File.ReadAllText, kind.All, kind.Part);
+}
+
+/// <summary>What every kind of target does for those who read.</summary>
+public abstract class ReadingConformance(ConformanceKind kind) : IDisposable
+{
+    private protected TemporaryFolder Folder { get; } = new(inMemory: true);
+
+    private string? _made;
+
+    private protected ConformanceKind Kind => kind;
+
+    private protected string Place => _made ??= kind.Make(Folder);
+
+    private protected Target Open(WriteSeam? seam = null) => kind.Open(Place, seam ?? new WriteSeam());
+
+    private protected ImmutableArray<SystemSnapshot> Read()
+    {
+        using var target = Open();
+        return target.Read(target.Choose([]), KnownGuards.All);
+    }
+
+    [Fact]
+    public void It_names_itself_and_its_systems()
+    {
+        using var target = Open();
+        target.Name.ShouldBe(Path.GetFileName(Place));
+        target.FullPath.ShouldBe(Place);
+        target.Kind.ShouldBeOneOf("volume", "image");
+        var systems = Read();
+        systems.Select(s => s.EditionNumber).ShouldBe(target.HasEditions ? target.Editions.Select(e => (int?)e.Number) : [null]);
+        systems.ShouldAllBe(s => s.Name.Length > 0 && s.Product.StartsWith("Windows 11") && s.Build.Length > 0);
+    }
+
+    [Fact]
+    public void Editions_are_chosen_by_number_or_name()
+    {
+        using var target = Open();
+        if (!target.HasEditions)
+        {
+            Should.Throw<MoorfieldException>(() => target.Choose(["1"])).Trouble.ShouldBe(Trouble.Misused);
+            return;
+        }
+        foreach (var edition in target.Editions)
+            target.Choose([edition.Name.ToUpperInvariant(), edition.Number.ToString()]).ShouldBe([edition.Number]);
+        Should.Throw<MoorfieldException>(() => target.Choose(["99"])).Message.ShouldContain(target.List());
+    }
+
+    [Fact]
+    public void It_knows_its_packages_and_who_has_them()
+    {
+        foreach (var system in Read())
+        {
+            var weather = system.Packages.Single(p => p.DisplayName == "Weather");
+            (weather.Newcomers, weather.HasFiles, weather.Role, weather.Origin).ShouldBe((true, true, PackageRole.Application, PackageOrigin.Shipped));
+            weather.Accounts.Length.ShouldBe(system.Accounts.Length);
+            weather.Manifest.ShouldNotBeNull().Schemes.ShouldNotBeEmpty();
+            system.Packages.ShouldContain(p => p.Role == PackageRole.Framework);
+            system.Packages.Single(p => p.DisplayName == "Shell Host").Role.ShouldBe(PackageRole.Component);
+        }
+    }
+
+    [Fact]
+    public void It_reads_the_same_twice_and_changes_nothing()
+    {
+        string before = kind.State(Place);
+        var (first, second) = (Read(), Read());
+        first.Select(Words).ShouldBe(second.Select(Words));
+        kind.State(Place).ShouldBe(before);
+
+        static string Words(SystemSnapshot system) => string.Join('\n', system.Packages.Select(p => $"{p.FullName} {p.Bytes} {p.Newcomers} {p.AllTraces.Count()}"));
+    }
+
+    [Fact]
+    public void It_judges_packages()
+    {
+        var system = Read()[0];
+        var judgement = new Judgement(system);
+        PackageStanding Standing(string name) => judgement.Of(system.Packages.First(p => p.DisplayName == name)).Standing;
+        (Standing("Shell Host"), Standing("Assistant")).ShouldBe((PackageStanding.Essential, PackageStanding.Guarded));
+        system.Packages.Where(p => p.Role == PackageRole.Framework && judgement.NeededBy(p).Any()).ShouldAllBe(p => judgement.Of(p).Standing == PackageStanding.Essential);
+    }
+
+    [Fact]
+    public void It_finds_packages_by_what_people_type()
+    {
+        var systems = Read();
+        foreach (string name in new[] { "weather", "Northlight.Weather", Demo.Family("Northlight.Weather"), "*Weath*" })
+            PackageChoice.Find([name], systems).ShouldAllBe(found => found.Single().Package.DisplayName == "Weather");
+        Should.Throw<MoorfieldException>(() => PackageChoice.Find(["Wether"], systems)).Message.ShouldContain("Near misses: Weather");
+    }
+
+    [Fact]
+    public void It_says_where_known_guards_stand()
+    {
+        foreach (var system in Read())
+        {
+            var states = GuardStates.Of(system, KnownGuards.All, Who.Parse([kind.All], system));
+            states.ShouldNotBeEmpty();
+            states.ShouldAllBe(s => s.IsKnown && !s.IsSet);
+        }
+    }
+
+    [Fact]
+    public void It_is_forecast_and_held_against_a_brief_without_being_opened_again()
+    {
+        using var target = Open();
+        var system = Read()[0];
+        Foresight.Of(target, system, null, null, []).Families.ShouldContain(f => f.DisplayName == "Weather" && f.Fate == Fate.Given);
+        string file = Folder.Write("b.yaml", "brief: 1\nremove: [Weather]\nblock: [Some.App_8wekyb3d8bbwe]"u8);
+        var brief = new BriefLoader(_ => []).Load(file);
+        var plan = RemovalPlanner.Plan(system, BriefPlanner.Wish(brief, system, [kind.All]));
+        BriefPlanner.Differences(plan, system, _ => false, _ => false).Select(d => d.Code).ShouldBe(["isNew", "notBlocked"]);
+    }
+
+    [Fact]
+    public void It_differs_in_nothing_from_itself()
+    {
+        foreach (var system in Read())
+            Comparison.Of(ComparedSystem.Of(system), ComparedSystem.Of(system)).IsEmpty.ShouldBeTrue();
+    }
+
+    [Fact]
+    public void Its_identity_is_the_same_before_and_after_it_is_read()
+    {
+        using var target = Open();
+        target.Identify().IsSameAs(target.Identify(Read()[0])).ShouldBeTrue();
+    }
+
+    public void Dispose()
+    {
+        Folder.Dispose();
+        GC.SuppressFinalize(this);
+    }
+}
+
+/// <summary>What every kind of target does for those who change it.</summary>
+public abstract class ChangingConformance(ConformanceKind kind) : ReadingConformance(kind)
+{
+    private string VaultPath => Folder["vault"];
+
+    private Removal Removal(Target target, string packages, string? who = null, Func<RemovalWish, RemovalWish>? more = null) => new(
+        target, target.Read(target.Choose([])), [],
+        fresh => fresh.Zip(PackageChoice.Find(packages.Split(','), fresh), (s, chosen) =>
+            (more ?? (w => w))(new RemovalWish(chosen, Who.Parse([who ?? Kind.All], s)))));
+
+    private Outcome Remove(string packages, string? who = null, Func<RemovalWish, RemovalWish>? more = null, RunSettings? settings = null, WriteSeam? seam = null)
+    {
+        using var target = Open(seam);
+        target.Take();
+        var removal = Removal(target, packages, who, more);
+        return removal.CarryOut(removal.Plan(), settings ?? new RunSettings(VaultPath, seam ?? new WriteSeam()) { AcceptsCosts = true })!;
+    }
+
+    private Outcome Undo(int point, string? only = null, bool overwrite = false)
+    {
+        using var target = Open();
+        target.Take(afterInterruption: true);
+        using var vault = Vault.OpenExisting(VaultPath)!;
+        bool interrupted = target.DescribeInterruption() is not null;
+        var undoing = new Undoing(target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite, interrupted);
+        var proposal = undoing.Plan();
+        return proposal.HasEffect ? undoing.CarryOut(proposal, new RunSettings(VaultPath, new WriteSeam()))! : Outcome.Nothing;
+    }
+
+    private Outcome Block(string family, bool lift = false, bool recorded = true)
+    {
+        using var target = Open();
+        var systems = target.Read(target.Choose([]));
+        var blocking = lift ? Blocking.Unblock(target, systems, [family]) : Blocking.Block(target, systems, BlockPlanner.Families(systems, [family]), [], []);
+        return blocking.CarryOut(blocking.Plan(), new RunSettings(recorded ? VaultPath : null, new WriteSeam()))!;
+    }
+
+    private Outcome Guard(uint data, bool lift = false, bool recorded = true)
+    {
+        using var target = Open();
+        ImmutableArray<Guard> guards = [new Guard(null, GuardHive.Machine, @"Policies\Saltmarsh\Counter", HiveValue.FromDWord("Quiet", data), null, null)];
+        var guarding = new Guarding(target, target.Read(target.Choose([]), guards), guards, [Kind.All], lift);
+        return guarding.CarryOut(guarding.Plan(), new RunSettings(recorded ? VaultPath : null, new WriteSeam()))!;
+    }
+
+    private ImmutableArray<PointSummary> Points()
+    {
+        using var vault = Vault.OpenExisting(VaultPath)!;
+        return PointHistory.Read(vault, message => throw new InvalidOperationException(message));
+    }
+
+    private IEnumerable<InstalledPackage> Packages(string name) => Read().SelectMany(s => s.Packages).Where(p => p.DisplayName == name);
+
+    private static void ShouldBeGood(Outcome outcome)
+    {
+        outcome.Failures.ShouldBeEmpty();
+        outcome.Disagreements.ShouldBeEmpty();
+        outcome.Warnings.ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void Removed_for_all_it_is_gone_and_blocked_and_all_else_stays()
+    {
+        var others = Read().Select(s => s.Packages.Where(p => p.DisplayName != "Weather").Select(p => $"{p.FullName} {p.Bytes} {p.IsHeld}").ToList()).ToList();
+        ShouldBeGood(Remove("Weather"));
+        Packages("Weather").ShouldBeEmpty();
+        var systems = Read();
+        systems.ShouldAllBe(s => s.Blocks.Any(b => b.ToString() == Demo.Family("Northlight.Weather")) && s.Leftovers.IsEmpty);
+        for (int i = 0; i < systems.Length; i++)
+            systems[i].Packages.Select(p => $"{p.FullName} {p.Bytes} {p.IsHeld}").ShouldBe(others[i]);
+    }
+
+    [Fact]
+    public void Removed_for_a_part_the_others_keep_it()
+    {
+        if (Kind.Part is null)
+            return;
+        ShouldBeGood(Remove("Weather", Kind.Part));
+        var package = Packages("Weather").Single();
+        (package.Accounts.Length, package.Newcomers, package.HasFiles, package.Blocked).ShouldBe((2, true, true, false));
+    }
+
+    [Fact]
+    public void Removed_for_newcomers_those_who_have_it_keep_it()
+    {
+        ShouldBeGood(Remove("Weather", "newcomers"));
+        Read().ShouldAllBe(s => s.Accounts.IsEmpty || s.Packages.Any(p => p.DisplayName == "Weather" && !p.Newcomers && p.Blocked && p.Accounts.Length == 3));
+        Packages("Weather").ShouldAllBe(p => !p.Newcomers);
+    }
+
+    [Fact]
+    public void Allowed_to_return_it_is_not_blocked()
+    {
+        var before = Read()[0].Blocks;
+        ShouldBeGood(Remove("Weather", more: w => w with { AllowReturn = true }));
+        Read()[0].Blocks.ShouldBe(before);
+    }
+
+    [Fact]
+    public void What_the_system_needs_is_refused()
+    {
+        string before = Kind.State(Place);
+        using var target = Open();
+        var proposal = Removal(target, "Shell Host").Plan();
+        (proposal.HasEffect, proposal.IsRefusedInPart).ShouldBe((false, true));
+        Kind.State(Place).ShouldBe(before);
+    }
+
+    [Fact]
+    public void A_run_is_recorded_with_what_it_means()
+    {
+        Remove("Weather", settings: new RunSettings(VaultPath, new WriteSeam()) { Note = "spring", AcceptsCosts = true });
+        var point = Points().ShouldHaveSingleItem();
+        (point.State, point.Point.Kind, point.Point.Note).ShouldBe((PointState.Stands, RunKind.Remove, "spring"));
+        var removed = point.Point.Intents.Where(i => i.Kind == IntentKind.Remove).ToList();
+        removed.Select(i => i.Edition).ShouldBe(Read().Select(s => s.EditionNumber));
+        removed.ShouldAllBe(i => i.Subject == Demo.Family("Northlight.Weather") && i.Newcomers);
+        point.Point.Intents.Count(i => i.Kind == IntentKind.Block).ShouldBe(removed.Count);
+    }
+
+    [Fact]
+    public void A_run_without_a_restore_point_records_nothing()
+    {
+        ShouldBeGood(Remove("Weather", settings: new RunSettings(null, new WriteSeam()) { AcceptsCosts = true }));
+        Packages("Weather").ShouldBeEmpty();
+        Directory.Exists(VaultPath).ShouldBeFalse();
+    }
+
+    [Fact]
+    public void Blocks_are_set_and_lifted()
+    {
+        ShouldBeGood(Block("Larkfield.Ferry_8pewgm0k42rsa"));
+        Read().ShouldAllBe(s => s.Blocks.Any(b => b.Name == "Larkfield.Ferry"));
+        ShouldBeGood(Block("Larkfield.Ferry", lift: true));
+        Read().ShouldAllBe(s => s.Blocks.All(b => b.Name != "Larkfield.Ferry"));
+    }
+
+    [Fact]
+    public void What_is_as_wished_already_is_no_run()
+    {
+        Block("Larkfield.Ferry_8pewgm0k42rsa");
+        using var target = Open();
+        var systems = target.Read(target.Choose([]));
+        Blocking.Block(target, systems, BlockPlanner.Families(systems, ["Larkfield.Ferry_8pewgm0k42rsa"]), [], []).Plan().HasEffect.ShouldBeFalse();
+        Removal(target, "Weather", "newcomers", w => w with { Packages = [] }).Plan().HasEffect.ShouldBeFalse();
+    }
+
+    [Fact]
+    public void Guards_are_set_and_lifted()
+    {
+        string before = Kind.State(Place);
+        ShouldBeGood(Guard(1));
+        Points()[0].Point.Intents.ShouldAllBe(i => i.Kind == IntentKind.Guard && i.Subject == "Quiet");
+        ShouldBeGood(Guard(1, lift: true));
+        ShouldBeGood(Undo(2));
+        ShouldBeGood(Undo(1));
+        Kind.State(Place).ShouldBe(before);
+    }
+
+    [Fact]
+    public void Leftovers_are_cleared()
+    {
+        using var target = Open();
+        var clearing = new Clearing(target, target.Read(target.Choose([])));
+        var proposal = clearing.Plan();
+        if (proposal.HasEffect)
+            ShouldBeGood(clearing.CarryOut(proposal, new RunSettings(VaultPath, new WriteSeam()))!);
+        Read().ShouldAllBe(s => s.Leftovers.IsEmpty);
+    }
+
+    [Fact]
+    public void Undone_it_is_what_it_was()
+    {
+        string before = Kind.State(Place);
+        Remove("Weather,Calculator,Assistant", more: w => w with { Sweep = true });
+        Kind.State(Place).ShouldNotBe(before);
+        ShouldBeGood(Undo(1));
+        Kind.State(Place).ShouldBe(before);
+        Points().Select(p => p.State).ShouldBe([PointState.Undone, PointState.Stands]);
+    }
+
+    [Fact]
+    public void Undone_in_part_the_rest_stays_as_the_run_left_it()
+    {
+        Remove("Weather,Calculator");
+        ShouldBeGood(Undo(1, only: Demo.Family("Northlight.Weather")));
+        Packages("Weather").ShouldAllBe(p => p.Newcomers && !p.Blocked);
+        Packages("Calculator").ShouldBeEmpty();
+        Points()[0].State.ShouldBe(PointState.UndoneInPart);
+    }
+
+    [Fact]
+    public void An_older_run_is_undone_and_the_newer_one_stays()
+    {
+        Remove("Weather");
+        Remove("Calculator");
+        ShouldBeGood(Undo(1));
+        Packages("Weather").ShouldNotBeEmpty();
+        Packages("Calculator").ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void An_undo_is_undone()
+    {
+        Remove("Weather");
+        Undo(1);
+        ShouldBeGood(Undo(2));
+        Packages("Weather").ShouldBeEmpty();
+        Points()[0].State.ShouldBe(PointState.Stands);
+    }
+
+    [Fact]
+    public void Undone_twice_there_is_nothing_left_to_do()
+    {
+        Remove("Weather");
+        Undo(1);
+        string before = Kind.State(Place);
+        Undo(1).ShouldBe(Outcome.Nothing);
+        Kind.State(Place).ShouldBe(before);
+    }
+
+    [Fact]
+    public void What_something_else_changed_since_is_a_conflict()
+    {
+        Guard(1);
+        Guard(2, recorded: false);
+        using (var target = Open())
+        {
+            using var vault = Vault.OpenExisting(VaultPath)!;
+            var plan = new Undoing(target, vault, vault.Read(1)).Plan().Plan;
+            (plan.HasEffect, plan.Conflicts.Length).ShouldBe((false, Read().Length));
+        }
+        ShouldBeGood(Undo(1, overwrite: true));
+        using var after = Open();
+        ImmutableArray<Guard> guards = [new Guard(null, GuardHive.Machine, @"Policies\Saltmarsh\Counter", HiveValue.FromDWord("Quiet", 1), null, null)];
+        after.Read(after.Choose([]), guards).ShouldAllBe(s => GuardStates.Of(s, guards, Audience.Nobody)[0].Now == null);
+    }
+
+    [Theory]
+    [InlineData(0.0)]
+    [InlineData(0.3)]
+    [InlineData(0.6)]
+    [InlineData(0.8)]
+    [InlineData(0.95)]
+    public void Cut_off_at_any_step_it_comes_back_to_what_it_was(double where)
+    {
+        string before = Kind.State(Place);
+        int steps = 0;
+        Remove("Weather", seam: new WriteSeam((_, _) => steps++));
+        Undo(1);
+        Kind.State(Place).ShouldBe(before);
+        Directory.Delete(VaultPath, recursive: true);
+        int cut = (int)(where * steps);
+        int step = 0;
+        Should.Throw<PowerCutException>(() => Remove("Weather", seam: new WriteSeam((_, _) =>
+        {
+            if (step++ >= cut)
+                throw new PowerCutException();
+        })));
+        Recover();
+        Kind.State(Place).ShouldBe(before);
+    }
+
+    private sealed class PowerCutException : Exception;
+
+    /// <summary>What a person does after a cut: undo, if the target or the vault says that a run began.</summary>
+    private void Recover()
+    {
+        using (var target = Open())
+        {
+            target.Take(afterInterruption: true);
+            if (target is ImageTarget image)
+            {
+                using var vault = Vault.Open(VaultPath, new WriteSeam());
+                ImageTransaction.Settle(image.Image, vault, TimeProvider.System);
+            }
+            if (target is VolumeTarget volume && target.DescribeInterruption() is not null)
+            {
+                var (vault, point) = InterruptedRun.Find(volume.Volume)!.Open(volume.Volume, new WriteSeam());
+                using var open = vault;
+                var undoing = new Undoing(target, vault, point, interrupted: true);
+                var proposal = undoing.Plan();
+                if (proposal.HasEffect)
+                    ShouldBeGood(undoing.CarryOut(proposal, new RunSettings(VaultPath, new WriteSeam()))!);
+                else
+                    InterruptedRun.Close(volume.Volume, vault, point, TimeProvider.System);
+                return;
+            }
+        }
+        if (Points() is [.., { State: PointState.Stands, Point: { Kind: RunKind.Remove, Number: var number } }])
+            ShouldBeGood(Undo(number));
+        else if (new FileInfo(Place) is { Exists: true } file)
+            Shorten(file);
+    }
+
+    /// <summary>What a cut left behind the end of an image does no harm, and goes with the next compacting; here it is cut off by hand.</summary>
+    private void Shorten(FileInfo file)
+    {
+        using var image = ImageFile.Open(file.FullName, new WriteSeam());
+        long end = image.Wim.Length;
+        using var stream = file.OpenWrite();
+        using var vault = Vault.OpenExisting(VaultPath)!;
+        long recorded = vault.Read(1).Image!.LengthBefore;
+        end.ShouldBeGreaterThanOrEqualTo(recorded);
+        stream.SetLength(recorded);
+    }
+
+    [Fact]
+    public void One_run_at_a_time_has_it()
+    {
+        using var first = Open();
+        first.Take();
+        using var second = Open();
+        Should.Throw<MoorfieldException>(() => second.Take()).Message.ShouldContain("another run");
+    }
+
+    [Fact]
+    public void Declined_nothing_happens()
+    {
+        string before = Kind.State(Place);
+        Remove("Weather", settings: new RunSettings(VaultPath, new WriteSeam()) { Confirm = () => false }).ShouldBeNull();
+        Kind.State(Place).ShouldBe(before);
+        Directory.Exists(VaultPath).ShouldBeFalse();
+    }
+
+    [Fact]
+    public void Changed_while_a_person_is_asked_it_is_not_touched()
+    {
+        var settings = new RunSettings(VaultPath, new WriteSeam())
+        {
+            Confirm = () =>
+            {
+                Block("Larkfield.Ferry_8pewgm0k42rsa", recorded: false);
+                return true;
+            },
+        };
+        var trouble = Should.Throw<MoorfieldException>(() => Remove("Weather", settings: settings));
+        (trouble.Trouble, trouble.Message.Contains("since the preview")).ShouldBe((Trouble.Refused, true));
+        Packages("Weather").ShouldNotBeEmpty();
+    }
+
+    [Fact]
+    public void What_costs_something_is_accepted_first()
+    {
+        static RemovalWish Noted(RemovalWish wish) => wish with { Advice = new Advice([new PackageNote("Weather", "The pilots look at it.")], []) };
+        string before = Kind.State(Place);
+        Should.Throw<MoorfieldException>(() => Remove("Weather", more: Noted, settings: new RunSettings(VaultPath, new WriteSeam())))
+            .Message.ShouldContain("This costs something: Weather");
+        Kind.State(Place).ShouldBe(before);
+        ShouldBeGood(Remove("Weather", more: Noted));
+    }
+
+    [Fact]
+    public void A_vault_inside_it_is_refused()
+    {
+        if (Directory.Exists(Place))
+            Should.Throw<MoorfieldException>(() => Remove("Weather", settings: new RunSettings(Path.Combine(Place, "vault"), new WriteSeam()))).Trouble.ShouldBe(Trouble.Misused);
+    }
+}
+
+/// <summary>The suite over volumes.</summary>
+public sealed class VolumeConformance() : ChangingConformance(ConformanceKind.Volume);
+
+/// <summary>The suite over images.</summary>
+public sealed class ImageConformance() : ChangingConformance(ConformanceKind.Image);
+
+/// <summary>What a saved inventory of a volume does.</summary>
+public sealed class SavedVolumeConformance() : ReadingConformance(ConformanceKind.SavedOf(ConformanceKind.Volume));
+
+/// <summary>What a saved inventory of an image does.</summary>
+public sealed class SavedImageConformance() : ReadingConformance(ConformanceKind.SavedOf(ConformanceKind.Image));
