@@ -9,6 +9,7 @@ namespace Moorfield.Reporting;
 internal static class Say
 {
     private const int LeastColumns = 40;
+    private const int UsualColumns = 80;
     private const int MostColumns = 120;
     private static readonly bool PlainOutput = Console.IsOutputRedirected || Environment.GetEnvironmentVariable("TERM") == "dumb";
     private static readonly bool NoColour = Environment.GetEnvironmentVariable("NO_COLOR") is { Length: > 0 };
@@ -49,7 +50,7 @@ internal static class Say
 
     internal static void Error(string text) => Aside($"moorfield: {text}");
 
-    private static int Width() => Math.Clamp(Console.WindowWidth, LeastColumns, MostColumns);
+    private static int Width() => Console.WindowWidth is > 0 and var width ? Math.Clamp(width, LeastColumns, MostColumns) : UsualColumns;
 
     /// <summary>A text in lines of so many columns. Commands in quotes stay whole where that can be; what has no spaces is broken behind a separator.</summary>
     internal static string Wrapped(string text, int width, int? hang)

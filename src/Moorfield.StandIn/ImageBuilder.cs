@@ -61,7 +61,7 @@ public sealed class ImageBuilder
     private ImageMetadata Capture(WorldEdition edition, WimEditor editor)
     {
         var world = _world.As(edition);
-        var folder = Directory.CreateTempSubdirectory("moorfield-image-");
+        var folder = CreateFolder();
         try
         {
             VolumeBuilder.Build(world, folder.FullName);
@@ -83,6 +83,26 @@ public sealed class ImageBuilder
         {
             folder.Delete(recursive: true);
         }
+    }
+
+    /// <summary>A folder for files that are read again at once: in memory, where that has room.</summary>
+    private static DirectoryInfo CreateFolder()
+    {
+        const string Memory = "/dev/shm";
+        const long Room = 1L << 30;
+        try
+        {
+            if (Directory.Exists(Memory) && new DriveInfo(Memory).AvailableFreeSpace >= Room)
+            {
+                string path = Path.Combine(Memory, $"moorfield-image-{Path.GetRandomFileName()}");
+                return Directory.CreateDirectory(path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+            }
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            // the usual place will do
+        }
+        return Directory.CreateTempSubdirectory("moorfield-image-");
     }
 
     private void Add(ImageEntry parent, DirectoryInfo folder, ConcurrentDictionary<string, Sha1Hash> contents, byte[] descriptor)

@@ -30,7 +30,6 @@ public sealed class BadInputTests : CliTest
     [InlineData(new[] { "inventry" }, "inventry")]
     [InlineData(new[] { "inventory" }, "missing for command")]
     [InlineData(new[] { "inventory", "x", "--format", "xml" }, "xml")]
-    [InlineData(new[] { "inventory", "x", "--role", "frame" }, "frame")]
     public void A_call_that_is_not_understood_points_to_the_help(string[] arguments, string message)
     {
         var outcome = Run(arguments);

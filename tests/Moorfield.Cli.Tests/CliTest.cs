@@ -88,6 +88,9 @@ public abstract class CliTest : IDisposable
         return new ToolResult(process.ExitCode, text.ToString(), "");
     }
 
+    /// <summary>What a terminal got, without the breaks between words that it needed.</summary>
+    protected static string Unbroken(string output) => output.Replace("\r\n  ", " ", StringComparison.Ordinal);
+
     /// <summary>The program must end with this code, say this on stderr in at most three lines, and leave the volume alone.</summary>
     protected void Refused(int exitCode, string message, params string[] arguments)
     {

@@ -38,7 +38,7 @@ public sealed class CommandTests : CliTest
         json.GetProperty("kind").GetString().ShouldBe("volume");
         var system = json.GetProperty("systems")[0];
         system.EnumerateObject().Select(p => p.Name).ShouldBe(
-            ["edition", "name", "product", "release", "build", "computer", "manufacturer", "accounts", "packages", "blocks", "notes", "leftovers", "programs"]);
+            ["edition", "name", "product", "release", "build", "computer", "manufacturer", "accounts", "packages", "blocks", "notes", "leftovers", "programs", "facts"]);
         var package = system.GetProperty("packages").EnumerateArray().Single(p => p.GetProperty("name").GetString() == "Northlight.Weather");
         package.EnumerateObject().Select(p => p.Name).ShouldBe(
         [
@@ -54,7 +54,7 @@ public sealed class CommandTests : CliTest
     {
         string[] lines = Run("inventory", Root, "--format", "csv").Output.TrimEnd().Split("\r\n");
         lines[0].ShouldStartWith("family,fullName,displayName,");
-        lines.Skip(1).ShouldAllBe(l => l.Split(',', StringSplitOptions.None).Length == 16);
+        lines.Skip(1).ShouldAllBe(l => l.Split(',', StringSplitOptions.None).Length >= 19);
         lines.Length.ShouldBe(33);
     }
 
@@ -147,7 +147,7 @@ public sealed class CommandTests : CliTest
     {
         var outcome = RunInTerminal("y", () => HiveEdit.Change(At(hiveFile), hive => hive.Create(@"Saltmarsh\Changed")), "remove", Root, "Clock", "--for", "everyone");
         outcome.ExitCode.ShouldBe(5);
-        outcome.Output.ShouldContain("was changed by something else since the preview");
+        Unbroken(outcome.Output).ShouldContain("was changed by something else since the preview");
         Run("inventory", Root).Output.ShouldContain("\nClock ");
     }
 

@@ -39,6 +39,22 @@ public static class Demo
     /// <summary>The image of the coming release, with one edition: that of the volume's kind.</summary>
     public static string CopyUpdateTo(TemporaryFolder folder, string name = "counter-update.wim") => Copy(UpdateImage.Value, folder[name]);
 
+    /// <summary>An install image of one edition that provisions some packages for whom the world has them, and knows no maker.</summary>
+    public static string BuildImageTo(TemporaryFolder folder, params string[] names)
+    {
+        var world = World with
+        {
+            Packages = [.. World.Packages.Where(p => names.Contains(p.Name) || p.Kind is "component" or "framework").Select(p => p with { Kib = 60 })],
+            Leftovers = [],
+            Chosen = [],
+            Programs = [],
+            Pins = [],
+            Manufacturer = "",
+        };
+        ImageBuilder.Build(world, [World.Editions[0] with { Without = [] }], folder["one.wim"]);
+        return folder["one.wim"];
+    }
+
     public static string Family(string name) => World.Family(name);
 
     /// <summary>The full name of a package of the world.</summary>

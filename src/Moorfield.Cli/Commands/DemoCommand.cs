@@ -70,9 +70,13 @@ internal static class DemoCommand
         try
         {
             var world = World.Load();
-            VolumeBuilder.Build(world, volume);
-            ImageBuilder.Build(world, world.Editions, image);
-            ImageBuilder.Build(world.Updated(), world.Editions, update);
+            Directory.CreateDirectory(folder);
+            Make(
+            [
+                ("counter-install.wim", () => ImageBuilder.Build(world, world.Editions, image)),
+                ("counter-update.wim", () => ImageBuilder.Build(world.Updated(), world.Editions, update)),
+                ("counter-07", () => VolumeBuilder.Build(world, volume)),
+            ]);
             briefs = World.WriteBriefs(folder);
         }
         catch (DllNotFoundException e)
@@ -84,6 +88,30 @@ internal static class DemoCommand
         Say.Line($"{update} is that of the coming release. 'moorfield forecast {volume} --update {update}' tells what it would bring.");
         Say.Line($"{briefs[0]} is a brief. 'moorfield brief show {briefs[0]} --on {volume}' shows what it means there.");
         return Program.Done;
+    }
+
+    /// <summary>Makes things beside each other, and says what is still to come.</summary>
+    private static void Make(IReadOnlyCollection<(string Name, Action Make)> things)
+    {
+        var left = things.Select(t => t.Name).ToList();
+        using var watch = new Ticker(() =>
+        {
+            lock (left)
+                return $"Making {Prose.List(left)}";
+        });
+        try
+        {
+            Parallel.ForEach(things, thing =>
+            {
+                thing.Make();
+                lock (left)
+                    left.Remove(thing.Name);
+            });
+        }
+        catch (AggregateException e)
+        {
+            System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(e.InnerExceptions[0]);
+        }
     }
 
     private static int Play(string path, string? image, Func<Play, string, Played> play, Func<Played, string> say)

@@ -14,6 +14,7 @@ public sealed record PackageNeed(string Package, ImmutableArray<string> Needs);
 /// <summary>What an administrator knows of packages and their manifests do not say.</summary>
 public sealed record Advice(ImmutableArray<PackageNote> Notes, ImmutableArray<PackageNeed> Needs)
 {
+    /// <summary>Nothing is known besides.</summary>
     public static Advice None { get; } = new([], []);
 
     internal Advice And(Advice other) => new([.. Notes, .. other.Notes], [.. Needs, .. other.Needs]);

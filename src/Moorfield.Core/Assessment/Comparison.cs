@@ -13,6 +13,7 @@ public sealed record ComparedPackage(
 /// <param name="Edition">Number of the edition; null for a volume.</param>
 public sealed record ComparedSystem(string Name, int? Edition, string Build, ImmutableArray<ComparedPackage> Packages, ImmutableArray<string> Blocks)
 {
+    /// <summary>What a comparison needs of a snapshot.</summary>
     public static ComparedSystem Of(SystemSnapshot snapshot) => new(
         snapshot.Name, snapshot.EditionNumber, snapshot.Build,
         [.. snapshot.Packages.Select(p => new ComparedPackage(
@@ -21,11 +22,16 @@ public sealed record ComparedSystem(string Name, int? Edition, string Build, Imm
         [.. snapshot.Blocks.Select(b => b.ToString())]);
 }
 
+/// <summary>In which way a package differs.</summary>
 public enum PackageDifferenceKind
 {
+    /// <summary>It is there only afterwards.</summary>
     New,
+    /// <summary>It is there only before.</summary>
     Gone,
+    /// <summary>A higher version is there afterwards.</summary>
     Newer,
+    /// <summary>A lower version is there afterwards.</summary>
     Older,
 
     /// <summary>The same version, for others or of another size.</summary>
@@ -46,8 +52,10 @@ public sealed record PackageDifference(
 /// <summary>What differs between two systems.</summary>
 public sealed record Comparison(ImmutableArray<PackageDifference> Packages, ImmutableArray<string> Blocked, ImmutableArray<string> Unblocked)
 {
+    /// <summary>Whether nothing differs.</summary>
     public bool IsEmpty => Packages.IsEmpty && Blocked.IsEmpty && Unblocked.IsEmpty;
 
+    /// <summary>Compares a system with what it was, or with another one.</summary>
     public static Comparison Of(ComparedSystem before, ComparedSystem after)
     {
         var old = Group(before);

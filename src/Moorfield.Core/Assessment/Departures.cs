@@ -17,6 +17,7 @@ public sealed class Departures
         KeepsData = keepData;
     }
 
+    /// <summary>Whether accounts keep their app data.</summary>
     public bool KeepsData { get; }
 
     /// <summary>Packages go for everyone who has them.</summary>

@@ -46,7 +46,9 @@ public enum FateCause
 
     /// <summary>A part of the system whose guard is not set for everyone concerned.</summary>
     GuardNotSet,
+    /// <summary>A block keeps it away.</summary>
     Blocked,
+    /// <summary>A guard keeps it away.</summary>
     Guarded,
 
     /// <summary>The image has it in another version.</summary>
@@ -70,6 +72,7 @@ public sealed record ForecastFamily(
     PackageFamilyName Family, string DisplayName, PackageRole Role, Fate Fate, FateCause Cause, PackageVersion? Now, PackageVersion? Then,
     Audience Before, Audience After, Audience KeptFrom, ImmutableArray<Guard> Guards)
 {
+    /// <summary>Those who have it only afterwards.</summary>
     public Audience Gaining => After.Without(Before);
 
     /// <summary>Those whom its fate is about.</summary>

@@ -7,8 +7,10 @@ namespace Moorfield.Core.Model;
 /// <param name="Newcomers">Whether it is done for accounts that do not exist yet.</param>
 public sealed record Audience(ImmutableArray<string> Sids, bool Newcomers)
 {
+    /// <summary>No account, and no newcomers.</summary>
     public static Audience Nobody { get; } = new([], Newcomers: false);
 
+    /// <summary>Whether nobody is among them.</summary>
     public bool IsEmpty => Sids.IsEmpty && !Newcomers;
 
     /// <summary>These, but not those.</summary>

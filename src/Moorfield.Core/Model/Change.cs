@@ -62,8 +62,10 @@ public abstract record HiveChange(string Family, string Hive, string Key) : Chan
 /// <summary>A key goes, with all below it.</summary>
 public sealed record KeyRemoved(string Family, string Hive, string Key, RecordedKey? Image = null) : HiveChange(Family, Hive, Key)
 {
+    /// <inheritdoc/>
     public override Change Invert() => new KeyAdded(Family, Hive, Key, Image);
 
+    /// <inheritdoc/>
     public override string Describe() => $"registry key removed: {Hive}: {Key}";
 
     internal override HiveChange? Capture(Hive hive) => hive.Find(Key) is { } key ? this with { Image = key.Export() } : null;
@@ -80,8 +82,10 @@ public sealed record KeyAdded(string Family, string Hive, string Key, RecordedKe
 {
     private RecordedKey Content => Image ?? new RecordedKey(KeyName, [], []);
 
+    /// <inheritdoc/>
     public override Change Invert() => new KeyRemoved(Family, Hive, Key, Content);
 
+    /// <inheritdoc/>
     public override string Describe() => $"registry key added: {Hive}: {Key}";
 
     internal override HiveChange? Capture(Hive hive) => hive.Find(Key) is null ? this with { Image = Content } : null;
@@ -102,8 +106,10 @@ public sealed record ValueChanged(string Family, string Hive, string Key, string
 {
     internal override object Where => (Hive, Key, Name);
 
+    /// <inheritdoc/>
     public override Change Invert() => this with { Before = After, After = Before };
 
+    /// <inheritdoc/>
     public override string Describe() => $"registry value {(After is null ? "removed" : "set")}: {Hive}: {Key}: {Name}";
 
     internal override HiveChange? Capture(Hive hive)
@@ -141,16 +147,20 @@ public abstract record TreeChange(string Family, string Path, RecordedTree? Imag
 /// <summary>A file, link or folder goes, with all below it.</summary>
 public sealed record TreeRemoved(string Family, string Path, RecordedTree? Image = null) : TreeChange(Family, Path, Image)
 {
+    /// <inheritdoc/>
     public override Change Invert() => new TreeAdded(Family, Path, Image);
 
+    /// <inheritdoc/>
     public override string Describe() => $"files removed: {Path}";
 }
 
 /// <summary>A recorded file, link or folder comes back, with all below it.</summary>
 public sealed record TreeAdded(string Family, string Path, RecordedTree? Image) : TreeChange(Family, Path, Image)
 {
+    /// <inheritdoc/>
     public override Change Invert() => new TreeRemoved(Family, Path, Image);
 
+    /// <inheritdoc/>
     public override string Describe() => $"files added: {Path}";
 }
 
@@ -163,6 +173,7 @@ public abstract record EntryChange(string Family, string File, string Text, int?
 {
     internal override object Where => (File, Text);
 
+    /// <summary>Where the entry is in a list; -1 when it is not there.</summary>
     protected int IndexIn(ListFile list) =>
         Index is { } index && index < list.Entries.Length && list.Entries[index].Text == Text ? index : list.Entries.IndexOf(list.Entries.FirstOrDefault(e => e.Text == Text)!);
 
@@ -175,8 +186,10 @@ public abstract record EntryChange(string Family, string File, string Text, int?
 /// <summary>An entry goes.</summary>
 public sealed record EntryRemoved(string Family, string File, string Text, int? Index = null, string? Gap = null) : EntryChange(Family, File, Text, Index, Gap)
 {
+    /// <inheritdoc/>
     public override Change Invert() => new EntryAdded(Family, File, Text, Index, Gap);
 
+    /// <inheritdoc/>
     public override string Describe() => $"list entry removed: {File}: {Text}";
 
     internal override ChangeState State(ListFile list) => IndexIn(list) < 0 ? ChangeState.Done : ChangeState.Pending;
@@ -194,8 +207,10 @@ public sealed record EntryRemoved(string Family, string File, string Text, int? 
 /// <summary>An entry comes back.</summary>
 public sealed record EntryAdded(string Family, string File, string Text, int? Index, string? Gap) : EntryChange(Family, File, Text, Index, Gap)
 {
+    /// <inheritdoc/>
     public override Change Invert() => new EntryRemoved(Family, File, Text, Index, Gap);
 
+    /// <inheritdoc/>
     public override string Describe() => $"list entry added: {File}: {Text}";
 
     internal override ChangeState State(ListFile list) => IndexIn(list) < 0 ? ChangeState.Pending : ChangeState.Done;
@@ -215,8 +230,10 @@ public abstract record RowsChange(string Family, ImmutableArray<RecordedRow>? Ro
 /// <param name="Sid">The account; null when the whole package goes.</param>
 public sealed record RowsRemoved(string Family, string? FullName, string? Sid, ImmutableArray<RecordedRow>? Rows = null) : RowsChange(Family, Rows)
 {
+    /// <inheritdoc/>
     public override Change Invert() => new RowsAdded(Family, Rows);
 
+    /// <inheritdoc/>
     public override string Describe() =>
         $"state repository: rows of {FullName ?? Family} removed{(Sid is null ? "" : $" for {Sid}")}{(Rows is { } rows ? $" ({rows.Length})" : "")}";
 }
@@ -224,8 +241,10 @@ public sealed record RowsRemoved(string Family, string? FullName, string? Sid, I
 /// <summary>Recorded rows come back.</summary>
 public sealed record RowsAdded(string Family, ImmutableArray<RecordedRow>? Rows) : RowsChange(Family, Rows)
 {
+    /// <inheritdoc/>
     public override Change Invert() => new RowsRemoved(Family, null, null, Rows);
 
+    /// <inheritdoc/>
     public override string Describe() => $"state repository: {Rows?.Length ?? 0} rows of {Family} added";
 }
 

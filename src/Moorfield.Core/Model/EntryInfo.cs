@@ -1,8 +1,11 @@
 namespace Moorfield.Core.Model;
 
+/// <summary>What an entry of a folder is.</summary>
 public enum EntryKind
 {
+    /// <summary>A regular file.</summary>
     File,
+    /// <summary>A folder.</summary>
     Folder,
 
     /// <summary>A symbolic link; never followed.</summary>
@@ -11,7 +14,7 @@ public enum EntryKind
     /// <summary>A device, socket or pipe.</summary>
     Other,
 
-    /// <summary>A file whose content the mount does not give; only <see cref="WindowsTree.Walk"/> tells these from links.</summary>
+    /// <summary>A file whose content the mount does not give; only walking a tree tells these from links.</summary>
     Withheld,
 }
 

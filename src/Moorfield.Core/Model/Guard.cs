@@ -4,6 +4,7 @@ using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Model;
 
+/// <summary>Which hives a guard is for.</summary>
 public enum GuardHive
 {
     /// <summary>SOFTWARE: for everyone on the machine.</summary>
@@ -53,6 +54,7 @@ public sealed record Guard(string? Name, GuardHive Hive, string Key, HiveValue V
     /// <summary>What it does or is wanted for; without that, what it is.</summary>
     public string Purpose => Because ?? Describe();
 
+    /// <summary>Hive, key and value in one line.</summary>
     public string Describe() => $"{(Hive == GuardHive.Machine ? "SOFTWARE" : "NTUSER.DAT")}: {Key}: {Value.Name}";
 }
 

@@ -16,6 +16,7 @@ public sealed record ChosenHandler(string? Sid, string What, PackageFamilyName? 
 public sealed record Handlers(
     ImmutableHashSet<string> Classic, ImmutableDictionary<string, ImmutableHashSet<string>> AccountClassic, ImmutableArray<ChosenHandler> Chosen)
 {
+    /// <summary>Nothing is known of handlers.</summary>
     public static Handlers None { get; } = new([], ImmutableDictionary<string, ImmutableHashSet<string>>.Empty, []);
 
     /// <summary>Whether a desktop program opens it.</summary>

@@ -2,6 +2,7 @@ using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Model;
 
+/// <summary>What a leftover is.</summary>
 public enum LeftoverKind
 {
     /// <summary>A registration or provisioning without a package.</summary>
@@ -18,10 +19,12 @@ public enum LeftoverKind
 
     /// <summary>An app data folder of an account that does not have the app.</summary>
     AppData,
+    /// <summary>An app execution alias of an app that its account does not have.</summary>
     Alias,
 
     /// <summary>A ProgId, its use by a file type, an account's choice of it, or a default for new accounts.</summary>
     Association,
+    /// <summary>A Start pin for new accounts.</summary>
     Pin,
 }
 

@@ -19,7 +19,9 @@ public enum Trouble
 /// <summary>Trouble that a person can act on. The message is one or two full sentences: what, where, and what to do next.</summary>
 public sealed class MoorfieldException : Exception
 {
+    /// <summary>Trouble of one kind.</summary>
     public MoorfieldException(Trouble trouble, string message, Exception? inner = null) : base(message, inner) => Trouble = trouble;
 
+    /// <summary>What kind of trouble it is.</summary>
     public Trouble Trouble { get; }
 }

@@ -44,5 +44,6 @@ public sealed record Reason(string Code, ReasonKind Kind, string Text, string Sh
 /// <param name="Reasons">The gravest first.</param>
 public sealed record Verdict(PackageStanding Standing, ImmutableArray<Reason> Reasons)
 {
+    /// <summary>What removing the package loses.</summary>
     public IEnumerable<Reason> Costs => Reasons.Where(r => r.Kind == ReasonKind.Cost);
 }

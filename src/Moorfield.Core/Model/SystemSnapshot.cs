@@ -44,10 +44,13 @@ public sealed record SystemSnapshot(
     /// <summary>Classic desktop programs, by name.</summary>
     public ImmutableArray<ClassicProgram> ClassicPrograms { get; init; } = [];
 
+    /// <summary>The account with a SID; null when there is none.</summary>
     public Account? Account(string sid) => Accounts.FirstOrDefault(a => a.Sid.Equals(sid, StringComparison.OrdinalIgnoreCase));
 
+    /// <summary>The package of a full name; null when there is none.</summary>
     public InstalledPackage? Package(PackageFullName fullName) => Packages.FirstOrDefault(p => p.FullName == fullName);
 
+    /// <summary>Whether a family is kept from being provisioned again.</summary>
     public bool IsBlocked(PackageFamilyName family) => Blocks.Contains(family);
 }
 
@@ -60,21 +63,33 @@ public sealed record Account(string Name, string Sid, WindowsPath? Profile);
 /// <param name="Code">Stable, for programs.</param>
 public sealed record SnapshotNote(string Code, string Text, PackageFullName? Package = null);
 
+/// <summary>What a package is.</summary>
 public enum PackageRole
 {
+    /// <summary>What people take for a package.</summary>
     Application,
+    /// <summary>A library for other packages.</summary>
     Framework,
+    /// <summary>Texts and pictures of a package that is not there.</summary>
     Resource,
+    /// <summary>An optional package, which extends another.</summary>
     Addon,
+    /// <summary>A part of the system.</summary>
     Component,
 }
 
+/// <summary>How a package came.</summary>
 public enum PackageOrigin
 {
+    /// <summary>It is part of the system.</summary>
     System,
+    /// <summary>Provisioned, by the publisher of the system's own parts.</summary>
     Shipped,
+    /// <summary>By the maker of the machine.</summary>
     Maker,
+    /// <summary>Provisioned, by someone else.</summary>
     Extra,
+    /// <summary>Only registered for accounts: installed later.</summary>
     Added,
 }
 
@@ -118,6 +133,7 @@ public sealed record InstalledPackage(
     /// <summary>Whether it has a folder of its own on the disk.</summary>
     public bool HasFiles { get; init; }
 
+    /// <summary>The family that it is a version of.</summary>
     public PackageFamilyName Family => FullName.Family;
 
     /// <summary>Whether any account has it or new accounts get it.</summary>
@@ -126,17 +142,24 @@ public sealed record InstalledPackage(
     /// <summary>Whether people see it in Start.</summary>
     public bool IsShownInStart => Manifest?.Applications.Any(a => a.ShownInStart) == true;
 
+    /// <summary>Whether it has a start-up task.</summary>
     public bool StartsWithWindows => Manifest?.Has("windows.startupTask") == true;
 
+    /// <summary>Whether it has background tasks.</summary>
     public bool RunsInBackground => Manifest?.Has("windows.backgroundTasks") == true;
 
+    /// <summary>Every place where it or its family was found.</summary>
     public IEnumerable<Trace> AllTraces => Parts.SelectMany(p => p.Traces).Concat(FamilyTraces);
 }
 
+/// <summary>What a part of a package is.</summary>
 public enum PartKind
 {
+    /// <summary>The package itself.</summary>
     Main,
+    /// <summary>The bundle that it came in.</summary>
     Bundle,
+    /// <summary>A resource package.</summary>
     Resource,
 }
 
@@ -158,23 +181,32 @@ public enum TraceScope
     Machine,
 }
 
+/// <summary>What a trace is.</summary>
 public enum TraceKind
 {
     /// <summary>An account's registration, in a hive or the state repository.</summary>
     Registration,
+    /// <summary>The entry by which new accounts get it.</summary>
     Provisioned,
 
     /// <summary>The entry that makes it a part of the system.</summary>
     Inbox,
+    /// <summary>Another entry of the machine's registry.</summary>
     MachineEntry,
+    /// <summary>The folder with its files.</summary>
     StagedFolder,
 
     /// <summary>Folder of a part of the system; belongs to the servicing of Windows and is never removed.</summary>
     SystemFolder,
+    /// <summary>A copy of its manifest.</summary>
     ManifestCopy,
+    /// <summary>The folder with the package's state.</summary>
     PackageState,
+    /// <summary>The folder with an account's data.</summary>
     AppData,
+    /// <summary>An app execution alias.</summary>
     Alias,
+    /// <summary>A ProgId, or its use by a file type.</summary>
     FileHandler,
 
     /// <summary>What an account chose to open a file type or link with.</summary>

@@ -17,6 +17,7 @@ public readonly struct WindowsPath : IEquatable<WindowsPath>
     /// <summary>The volume's root.</summary>
     public static WindowsPath Root => default;
 
+    /// <summary>Whether it is the volume's root.</summary>
     public bool IsRoot => Text.Length == 0;
 
     /// <summary>The last name; empty for the root.</summary>
@@ -25,6 +26,7 @@ public readonly struct WindowsPath : IEquatable<WindowsPath>
     /// <summary>The folder that holds this; the root's is the root.</summary>
     public WindowsPath Parent => Text.LastIndexOf('\\') is var last and >= 0 ? new(Text[..last]) : Root;
 
+    /// <summary>From the root down; none for the root itself.</summary>
     public ImmutableArray<string> Names => IsRoot ? [] : [.. Text.Split('\\')];
 
     /// <summary>A path of names that the program itself knows or read from a directory.</summary>
@@ -72,7 +74,9 @@ public readonly struct WindowsPath : IEquatable<WindowsPath>
             ? new(folder.IsRoot ? name : $"{folder.Text}\\{name}")
             : throw new MoorfieldException(Trouble.Failed, $"'{name}' cannot be the name of a file.");
 
+    /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
     public static bool operator ==(WindowsPath left, WindowsPath right) => left.Equals(right);
+    /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
     public static bool operator !=(WindowsPath left, WindowsPath right) => !left.Equals(right);
 
     /// <inheritdoc/>

@@ -9,6 +9,7 @@ public sealed record LeftoverPlan(ImmutableArray<Leftover> Leftovers, ImmutableA
 /// <summary>Plans the clearing of what earlier removals left behind.</summary>
 public static class LeftoverPlanner
 {
+    /// <summary>Plans to clear all leftovers of a system.</summary>
     public static LeftoverPlan Plan(SystemSnapshot snapshot) =>
         new(snapshot.Leftovers, [.. ChangeList.Clear(snapshot, snapshot.Leftovers).Select(c => c with { Edition = snapshot.EditionNumber })]);
 }

@@ -43,6 +43,7 @@ public sealed record PlannedRemoval(
     bool StaysForNewcomers,
     string? GoesWith)
 {
+    /// <summary>Whether it changes anything.</summary>
     public bool HasEffect => !LeavesAccounts.IsEmpty || LeavesNewcomers || SetsBlock || FilesGo;
 }
 
@@ -83,8 +84,10 @@ public sealed record Plan(
     /// <summary>The removals that cost something.</summary>
     public IEnumerable<RemovalMeaning> Costly => Meanings.Where(m => m.Verdict.Costs.Any());
 
+    /// <summary>What was named exactly and may not go.</summary>
     public IEnumerable<StayingPackage> Refused => Staying.Where(s => s.NamedExactly);
 
+    /// <summary>The families that it is about.</summary>
     public IEnumerable<PackageFamilyName> Families => Removals.Where(r => r.HasEffect).Select(r => r.Package.Family).Concat(Blocks).Distinct();
 }
 

@@ -19,6 +19,7 @@ public sealed record Brief(
     ImmutableArray<Guard> Guards,
     Advice Advice)
 {
+    /// <summary>A brief that says nothing.</summary>
     public static Brief Empty { get; } = new("", null, [], [], [], [], [], Advice.None);
 
     /// <summary>The machines' maker, for images, which do not know it; null when it says nothing.</summary>

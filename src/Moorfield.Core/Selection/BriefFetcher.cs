@@ -133,5 +133,6 @@ public sealed class BriefFetcher : IDisposable
         File.Move(half, path, overwrite: true);
     }
 
+    /// <inheritdoc/>
     public void Dispose() => _client.Dispose();
 }

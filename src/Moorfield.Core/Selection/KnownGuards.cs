@@ -12,6 +12,7 @@ public static class KnownGuards
         return new BriefReader("guards.yaml").ReadKnownGuards(text.ReadToEnd());
     });
 
+    /// <summary>In the order of the file.</summary>
     public static ImmutableArray<Guard> All => Guards.Value;
 
     /// <summary>All, and those of a brief.</summary>

@@ -35,6 +35,7 @@ public sealed record UndoPlan(
     /// <summary>Whether all that the run changed is as it was before.</summary>
     public bool IsAllBack => !HasEffect && AlreadyBack.Length == Point.Changes.Length;
 
+    /// <summary>Whether there is anything to put back.</summary>
     public bool HasEffect => !Changes.IsEmpty || !Whole.IsEmpty || Rewind is not null;
 
     internal IReadOnlyDictionary<WindowsPath, WholeFile> WholeOf(int? edition) => Whole.Where(w => w.Key.Edition == edition).ToDictionary(w => w.Key.Path, w => w.Value);

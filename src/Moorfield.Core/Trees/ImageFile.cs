@@ -34,6 +34,7 @@ public sealed class ImageFile : ITrees, IDisposable
     /// <summary>The file's name, for messages.</summary>
     public string Name => Path.GetFileName(FullPath);
 
+    /// <summary>Full Linux path of the file.</summary>
     public string FullPath { get; }
 
     /// <summary>The container as it was when the file was opened, or last changed through this.</summary>
@@ -315,6 +316,7 @@ public sealed class ImageFile : ITrees, IDisposable
         }
     }
 
+    /// <inheritdoc/>
     public void Dispose()
     {
         ClearCache();

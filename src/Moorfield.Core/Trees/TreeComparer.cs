@@ -3,6 +3,7 @@ using Moorfield.Core.Model;
 
 namespace Moorfield.Core.Trees;
 
+/// <summary>How what is on the disk relates to a record.</summary>
 public enum TreeState
 {
     /// <summary>Nothing is there.</summary>

@@ -102,14 +102,17 @@ public abstract class WindowsTree : IDisposable
             : throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} has {length:N0} bytes, more than the {limit:N0} that it could sensibly have.");
     }
 
+    /// <summary>Trouble for a path where something should be.</summary>
     protected MoorfieldException Missing(WindowsPath path) => new(Trouble.Failed, $"{Name}: {path} is not there.");
 
+    /// <inheritdoc/>
     public void Dispose()
     {
         Dispose(disposing: true);
         GC.SuppressFinalize(this);
     }
 
+    /// <summary>Closes what is open.</summary>
     protected virtual void Dispose(bool disposing)
     {
     }

@@ -282,6 +282,7 @@ public sealed class WindowsVolume : WindowsTree, ITrees
         return parent.OpenFolder(path.Name) ?? throw Missing(path);
     }
 
+    /// <inheritdoc/>
     protected override void Dispose(bool disposing)
     {
         if (disposing)

@@ -58,5 +58,6 @@ public sealed record LostContent(string Path, string Why);
 /// <summary>Bytes in files, and how many files hold more than the mount tells.</summary>
 public readonly record struct TreeSize(long Bytes, int Withheld)
 {
+    /// <summary>Both together.</summary>
     public static TreeSize operator +(TreeSize left, TreeSize right) => new(left.Bytes + right.Bytes, left.Withheld + right.Withheld);
 }

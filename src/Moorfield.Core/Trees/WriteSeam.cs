@@ -7,12 +7,19 @@ namespace Moorfield.Core.Trees;
 /// <summary>The kinds of step in which a run alters a disk.</summary>
 public enum WriteKind
 {
+    /// <summary>A file, folder or link is made.</summary>
     Create,
+    /// <summary>Bytes are written.</summary>
     Write,
+    /// <summary>A file is cut or lengthened.</summary>
     Truncate,
+    /// <summary>What was written is brought to the disk.</summary>
     Flush,
+    /// <summary>An entry gets another name.</summary>
     Rename,
+    /// <summary>An entry goes.</summary>
     Delete,
+    /// <summary>Owner, mode, times or attributes are set.</summary>
     Attributes,
 }
 

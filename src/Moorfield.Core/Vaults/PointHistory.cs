@@ -3,6 +3,7 @@ using Moorfield.Core.Model;
 
 namespace Moorfield.Core.Vaults;
 
+/// <summary>What became of a run.</summary>
 public enum PointState
 {
     /// <summary>The run finished and stands.</summary>

@@ -7,13 +7,20 @@ using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Vaults;
 
+/// <summary>What a run does.</summary>
 public enum RunKind
 {
+    /// <summary>Removes packages, or leftovers.</summary>
     Remove,
+    /// <summary>Sets blocks.</summary>
     Block,
+    /// <summary>Lifts blocks.</summary>
     Unblock,
+    /// <summary>Undoes another run.</summary>
     Undo,
+    /// <summary>Sets guards.</summary>
     Guard,
+    /// <summary>Lifts guards.</summary>
     Unguard,
 }
 

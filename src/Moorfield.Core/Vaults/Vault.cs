@@ -46,6 +46,7 @@ public sealed class Vault : IDisposable
         _points = points;
     }
 
+    /// <summary>Full Linux path of the folder.</summary>
     public string FullPath { get; }
 
     /// <summary>The vault that a person chose, or the one by the environment: MOORFIELD_VAULT, XDG_STATE_HOME, the home folder.</summary>
@@ -369,6 +370,7 @@ public sealed class Vault : IDisposable
 
     private static string JournalName(int number) => $"{number:D6}.journal";
 
+    /// <inheritdoc/>
     public void Dispose()
     {
         _points.Dispose();

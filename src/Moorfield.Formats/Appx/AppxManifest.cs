@@ -6,6 +6,7 @@ namespace Moorfield.Formats.Appx;
 /// <param name="Publisher">An X.500 distinguished name, as written.</param>
 public sealed record PackageIdentity(string Name, string Publisher, PackageVersion Version, string Architecture, string ResourceId)
 {
+    /// <summary>The full name that the five parts make.</summary>
     public PackageFullName FullName => new(Name, Version, Architecture, ResourceId, PublisherId.FromPublisher(Publisher));
 }
 

@@ -40,11 +40,17 @@ public readonly struct PackageFamilyName : IEquatable<PackageFamilyName>, ICompa
     /// <inheritdoc/>
     public int CompareTo(PackageFamilyName other) => string.Compare(Text, other.Text, StringComparison.OrdinalIgnoreCase);
 
+    /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
     public static bool operator ==(PackageFamilyName left, PackageFamilyName right) => left.Equals(right);
+    /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
     public static bool operator !=(PackageFamilyName left, PackageFamilyName right) => !left.Equals(right);
+    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator <(PackageFamilyName left, PackageFamilyName right) => left.CompareTo(right) < 0;
+    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator >(PackageFamilyName left, PackageFamilyName right) => left.CompareTo(right) > 0;
+    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator <=(PackageFamilyName left, PackageFamilyName right) => left.CompareTo(right) <= 0;
+    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator >=(PackageFamilyName left, PackageFamilyName right) => left.CompareTo(right) >= 0;
 
     /// <inheritdoc/>

@@ -31,6 +31,7 @@ public sealed class PackageFullName : IEquatable<PackageFullName>, IComparable<P
     /// <summary>3 to 50 characters of <c>A-Z a-z 0-9 . -</c>.</summary>
     public string Name { get; }
 
+    /// <summary>Four numbers from 0 to 65535.</summary>
     public PackageVersion Version { get; }
 
     /// <summary>One of <c>x86 x64 arm arm64 neutral x86a64</c>.</summary>
@@ -39,8 +40,10 @@ public sealed class PackageFullName : IEquatable<PackageFullName>, IComparable<P
     /// <summary>Often empty; <c>~</c> marks a bundle.</summary>
     public string ResourceId { get; }
 
+    /// <summary>The family that it is a version of.</summary>
     public PackageFamilyName Family { get; }
 
+    /// <summary>Whether it is the full name of a bundle.</summary>
     public bool IsBundle => ResourceId == BundleResourceId;
 
     /// <summary>Reads a full name; false when a part is missing or not well formed.</summary>
@@ -93,11 +96,17 @@ public sealed class PackageFullName : IEquatable<PackageFullName>, IComparable<P
         return order != 0 ? order : string.Compare(_text, other._text, StringComparison.OrdinalIgnoreCase);
     }
 
+    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator <(PackageFullName left, PackageFullName right) => left.CompareTo(right) < 0;
+    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator >(PackageFullName left, PackageFullName right) => left.CompareTo(right) > 0;
+    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator <=(PackageFullName left, PackageFullName right) => left.CompareTo(right) <= 0;
+    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator >=(PackageFullName left, PackageFullName right) => left.CompareTo(right) >= 0;
+    /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
     public static bool operator ==(PackageFullName? left, PackageFullName? right) => left is null ? right is null : left.Equals(right);
+    /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
     public static bool operator !=(PackageFullName? left, PackageFullName? right) => !(left == right);
 
     /// <inheritdoc/>

@@ -30,9 +30,13 @@ public readonly record struct PackageVersion(ushort Major, ushort Minor, ushort 
     /// <inheritdoc/>
     public int CompareTo(PackageVersion other) => Order.CompareTo(other.Order);
 
+    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator <(PackageVersion left, PackageVersion right) => left.Order < right.Order;
+    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator >(PackageVersion left, PackageVersion right) => left.Order > right.Order;
+    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator <=(PackageVersion left, PackageVersion right) => left.Order <= right.Order;
+    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator >=(PackageVersion left, PackageVersion right) => left.Order >= right.Order;
 
     /// <inheritdoc/>

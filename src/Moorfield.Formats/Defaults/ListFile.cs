@@ -30,6 +30,7 @@ public enum ListFormat
 /// <param name="Properties">Attributes, or properties that are texts; names in any case.</param>
 public sealed record ListEntry(string Text, int Start, int End, ImmutableDictionary<string, string> Properties)
 {
+    /// <summary>An attribute or property by its name; null when the entry has none.</summary>
     public string? this[string name] => Properties.GetValueOrDefault(name);
 }
 
@@ -53,6 +54,7 @@ public sealed class ListFile
         (_open, Entries) = format == ListFormat.Pins ? ReadPins(text) : ReadAssociations(text);
     }
 
+    /// <summary>In their order.</summary>
     public ImmutableArray<ListEntry> Entries { get; }
 
     /// <exception cref="InvalidDataException">Too long, not UTF-8 or UTF-16, or not such a list.</exception>
@@ -85,6 +87,7 @@ public sealed class ListFile
         }
     }
 
+    /// <summary>The file's content, as it is to be written.</summary>
     public byte[] ToArray() => [.. _encoding.Preamble, .. _encoding.GetBytes(_text)];
 
     /// <summary>The file without one entry and the white space before it.</summary>

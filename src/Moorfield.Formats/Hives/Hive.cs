@@ -21,8 +21,10 @@ public sealed class Hive : IDisposable
 
     internal HiveHandle Handle { get; }
 
+    /// <summary>Of the file as it was opened.</summary>
     public HiveHeader Header { get; }
 
+    /// <summary>The key that holds all others.</summary>
     public HiveKey Root => new(this, LibHivex.Root(Handle));
 
     /// <summary>Opens a hive for reading. A dirty hive can be read; what its logs hold is missing from it.</summary>
@@ -115,5 +117,6 @@ public sealed class Hive : IDisposable
         return new IOException($"libhivex could not {what}: {Marshal.GetPInvokeErrorMessage(error)}");
     }
 
+    /// <inheritdoc/>
     public void Dispose() => Handle.Dispose();
 }

@@ -20,6 +20,7 @@ public readonly unsafe struct HiveKey
         _node = node != 0 ? node : throw new InvalidDataException("has a damaged key");
     }
 
+    /// <summary>Without the path.</summary>
     public string Name => TakeText(LibHivex.NodeName(_hive.Handle, _node));
 
     /// <summary>When the key was written last, as it says itself; null when it says nothing sensible.</summary>

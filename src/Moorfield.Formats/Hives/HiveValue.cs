@@ -7,17 +7,29 @@ namespace Moorfield.Formats.Hives;
 /// <summary>Registry value types. Source: the platform's winnt.h [doc].</summary>
 public enum HiveValueType
 {
+    /// <summary>No defined type.</summary>
     None = 0,
+    /// <summary>UTF-16 text with a terminator.</summary>
     String = 1,
+    /// <summary>Text with environment variables.</summary>
     ExpandString = 2,
+    /// <summary>Any bytes.</summary>
     Binary = 3,
+    /// <summary>A number of 32 bits, little-endian.</summary>
     DWord = 4,
+    /// <summary>A number of 32 bits, big-endian.</summary>
     DWordBigEndian = 5,
+    /// <summary>The path of another key.</summary>
     Link = 6,
+    /// <summary>Several texts, each with a terminator.</summary>
     MultiString = 7,
+    /// <summary>Of a device driver.</summary>
     ResourceList = 8,
+    /// <summary>Of a device driver.</summary>
     FullResourceDescriptor = 9,
+    /// <summary>Of a device driver.</summary>
     ResourceRequirementsList = 10,
+    /// <summary>A number of 64 bits, little-endian.</summary>
     QWord = 11,
 }
 
@@ -28,12 +40,15 @@ public sealed record HiveValue(string Name, HiveValueType Type, ReadOnlyMemory<b
     /// <summary>Longest data that is written, in bytes: more would need the registry's big-data cells, which libhivex does not make.</summary>
     public const int MaxWritableLength = 16344;
 
+    /// <summary>A text.</summary>
     public static HiveValue FromString(string name, string text, HiveValueType type = HiveValueType.String) =>
         new(name, type, Encoding.Unicode.GetBytes(text + '\0'));
 
+    /// <summary>Several texts.</summary>
     public static HiveValue FromStrings(string name, IEnumerable<string> texts) =>
         new(name, HiveValueType.MultiString, Encoding.Unicode.GetBytes(string.Concat(texts.Select(t => t + '\0')) + '\0'));
 
+    /// <summary>A number of 32 bits.</summary>
     public static HiveValue FromDWord(string name, uint number)
     {
         byte[] data = new byte[sizeof(uint)];
@@ -41,6 +56,7 @@ public sealed record HiveValue(string Name, HiveValueType Type, ReadOnlyMemory<b
         return new(name, HiveValueType.DWord, data);
     }
 
+    /// <summary>A number of 64 bits.</summary>
     public static HiveValue FromQWord(string name, ulong number)
     {
         byte[] data = new byte[sizeof(ulong)];

@@ -15,11 +15,16 @@ namespace Moorfield.Formats.Hives;
    hex lines go on behind a backslash.
 */
 
+/// <summary>What a line of a registry text file does.</summary>
 public enum RegistryAction
 {
+    /// <summary>Makes a key.</summary>
     AddKey,
+    /// <summary>Deletes a key with all below it.</summary>
     DeleteKey,
+    /// <summary>Sets a value.</summary>
     SetValue,
+    /// <summary>Deletes a value.</summary>
     DeleteValue,
 }
 

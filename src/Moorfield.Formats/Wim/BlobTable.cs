@@ -9,6 +9,7 @@ namespace Moorfield.Formats.Wim;
 /// <param name="Solid">The solid resources of its run, as indices into <see cref="BlobTable.SolidResources"/>; -1 for none.</param>
 public readonly record struct BlobEntry(ResourceHeader Resource, ushort Part, uint References, Sha1Hash Hash, int Solid = -1)
 {
+    /// <summary>Whether it is an image's metadata and no file's content.</summary>
     public bool IsMetadata => Resource.Flags.HasFlag(ResourceFlags.Metadata);
 
     /// <summary>Uncompressed bytes.</summary>
@@ -49,6 +50,7 @@ public sealed class BlobTable
     /// <summary>The metadata of the images, in their order.</summary>
     public List<BlobEntry> Metadata { get; } = [];
 
+    /// <summary>The entry of a content; null when there is none.</summary>
     public BlobEntry? Find(Sha1Hash hash) => _byHash.TryGetValue(hash, out int index) ? Entries[index] : null;
 
     /// <summary>Uncompressed bytes of a content; 0 when it is not there.</summary>

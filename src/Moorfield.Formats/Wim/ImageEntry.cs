@@ -7,8 +7,11 @@ namespace Moorfield.Formats.Wim;
 [Flags]
 public enum EntryAttributes : uint
 {
+    /// <summary>None that matters.</summary>
     None = 0,
+    /// <summary>A folder.</summary>
     Folder = 0x10,
+    /// <summary>A reparse point.</summary>
     ReparsePoint = 0x400,
 }
 
@@ -58,8 +61,10 @@ public sealed class ImageEntry
         }
     }
 
+    /// <summary>As Windows defines them.</summary>
     public EntryAttributes Attributes => (EntryAttributes)BinaryPrimitives.ReadUInt32LittleEndian(Bytes[AttributesOffset..]);
 
+    /// <summary>Whether it is a link or another reparse point.</summary>
     public bool IsReparsePoint => Attributes.HasFlag(EntryAttributes.ReparsePoint);
 
     /// <summary>Whether it is a folder and not a link to one.</summary>
@@ -112,6 +117,7 @@ public sealed class ImageEntry
 
     private List<ImageEntry> LoadedChildren => _children ??= IsFolder ? _metadata.ReadList(List) : [];
 
+    /// <summary>The entry of that name in this folder, any case; null when there is none.</summary>
     public ImageEntry? Find(string name) => LoadedChildren.Find(c => NameOf(c.Bytes).Equals(name, StringComparison.OrdinalIgnoreCase));
 
     /// <summary>Gives the unnamed data stream another content.</summary>

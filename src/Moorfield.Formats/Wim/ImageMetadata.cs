@@ -55,6 +55,7 @@ public sealed class ImageMetadata
             throw Damaged(_rootOffset, "the root is no folder");
     }
 
+    /// <summary>The folder that holds everything.</summary>
     public ImageEntry Root { get; }
 
     /// <exception cref="InvalidDataException">The security data or the root's entry is damaged. The rest is checked where it is looked into.</exception>

@@ -2,14 +2,21 @@ using System.Buffers.Binary;
 
 namespace Moorfield.Formats.Wim;
 
+/// <summary>Of a resource. Source: docs/wim-format.md, "Resource header" [doc].</summary>
 [Flags]
 public enum ResourceFlags : byte
 {
+    /// <summary>A file's content, as it is.</summary>
     None = 0,
+    /// <summary>Not used.</summary>
     Free = 0x01,
+    /// <summary>An image's metadata.</summary>
     Metadata = 0x02,
+    /// <summary>Compressed in chunks.</summary>
     Compressed = 0x04,
+    /// <summary>Spread over several parts.</summary>
     Spanned = 0x08,
+    /// <summary>Several contents compressed together.</summary>
     Solid = 0x10,
 }
 
@@ -25,10 +32,13 @@ public readonly record struct ResourceHeader(long StoredSize, ResourceFlags Flag
     internal const int Length = 24;
     private const long StoredSizeMask = (1L << 56) - 1;
 
+    /// <summary>Whether it leads nowhere.</summary>
     public bool IsNone => StoredSize == 0;
 
+    /// <summary>Whether several contents are compressed together.</summary>
     public bool IsSolid => Flags.HasFlag(ResourceFlags.Solid);
 
+    /// <summary>Whether it is compressed in chunks.</summary>
     public bool IsCompressed => Flags.HasFlag(ResourceFlags.Compressed);
 
     /// <summary>Offset of the first byte behind it.</summary>

@@ -8,8 +8,10 @@ public readonly record struct Sha1Hash(ulong First, ulong Second, uint Third)
     /// <summary>Bytes of a SHA-1.</summary>
     public const int Length = 20;
 
+    /// <summary>Whether it stands for an empty content.</summary>
     public bool IsZero => this == default;
 
+    /// <summary>From 20 bytes.</summary>
     public static Sha1Hash Read(ReadOnlySpan<byte> bytes) => new(
         BinaryPrimitives.ReadUInt64BigEndian(bytes), BinaryPrimitives.ReadUInt64BigEndian(bytes[8..]), BinaryPrimitives.ReadUInt32BigEndian(bytes[16..]));
 
@@ -20,6 +22,7 @@ public readonly record struct Sha1Hash(ulong First, ulong Second, uint Third)
         return text.Length == 2 * Length && Convert.FromHexString(text, bytes, out _, out _) == System.Buffers.OperationStatus.Done ? Read(bytes) : null;
     }
 
+    /// <summary>As 20 bytes.</summary>
     public void Write(Span<byte> bytes)
     {
         BinaryPrimitives.WriteUInt64BigEndian(bytes, First);

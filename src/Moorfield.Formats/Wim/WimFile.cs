@@ -35,10 +35,13 @@ public sealed class WimFile : IDisposable
     /// <summary>Bytes of the file when it was opened.</summary>
     public long Length { get; }
 
+    /// <summary>As it stands in the file.</summary>
     public WimHeader Header { get; }
 
+    /// <summary>All contents.</summary>
     public BlobTable Blobs { get; }
 
+    /// <summary>What the file says of its images.</summary>
     public WimXml Xml { get; }
 
     /// <summary>Opens a WIM.</summary>
@@ -330,6 +333,7 @@ public sealed class WimFile : IDisposable
         }
     }
 
+    /// <inheritdoc/>
     public void Dispose()
     {
         foreach (var codec in _codecs.Values)

@@ -2,26 +2,42 @@ using System.Buffers.Binary;
 
 namespace Moorfield.Formats.Wim;
 
+/// <summary>How contents are compressed. Source: docs/wim-format.md, "Header" [doc].</summary>
 public enum WimCompression
 {
+    /// <summary>Not at all.</summary>
     None = 0,
+    /// <summary>LZ77 with Huffman codes; fast.</summary>
     Xpress = 1,
+    /// <summary>The usual one of install images.</summary>
     Lzx = 2,
+    /// <summary>The one of ESD files.</summary>
     Lzms = 3,
 }
 
+/// <summary>Of the header. Source: docs/wim-format.md, "Header" [doc].</summary>
 [Flags]
 public enum WimFlags : uint
 {
+    /// <summary>None.</summary>
     None = 0,
+    /// <summary>Contents are compressed.</summary>
     Compressed = 0x2,
+    /// <summary>Not to be changed.</summary>
     ReadOnly = 0x4,
+    /// <summary>One part of several.</summary>
     Spanned = 0x8,
+    /// <summary>Holds no contents.</summary>
     MetadataOnly = 0x20,
+    /// <summary>Somebody was writing it.</summary>
     WriteInProgress = 0x40,
+    /// <summary>Links are relative to the image.</summary>
     ReparseFixUp = 0x80,
+    /// <summary>By XPRESS.</summary>
     Xpress = 0x20000,
+    /// <summary>By LZX.</summary>
     Lzx = 0x40000,
+    /// <summary>By LZMS.</summary>
     Lzms = 0x80000,
 }
 
@@ -33,6 +49,7 @@ public enum WimFlags : uint
 /// <summary>The header of a WIM. Fields that are not understood are carried along. Source: docs/wim-format.md, "Header" [doc].</summary>
 public sealed class WimHeader
 {
+    /// <summary>Bytes of the header.</summary>
     public const int Size = 208;
 
     private const int VersionOffset = 12;
@@ -57,6 +74,7 @@ public sealed class WimHeader
 
     private WimHeader(byte[] bytes) => _bytes = bytes;
 
+    /// <summary>As they stand in the header.</summary>
     public WimFlags Flags => (WimFlags)UInt32(FlagsOffset);
 
     /// <summary>Whether it may hold solid resources, as an ESD does.</summary>
@@ -65,27 +83,37 @@ public sealed class WimHeader
     /// <summary>Bytes of a compressed resource's chunks; 0 when nothing is compressed.</summary>
     public int ChunkSize => Compression == WimCompression.None ? 0 : (int)UInt32(ChunkSizeOffset);
 
+    /// <summary>The same in all parts of a split file, and after every change.</summary>
     public Guid Guid => new(_bytes.AsSpan(GuidOffset, 16));
 
+    /// <summary>From 1.</summary>
     public int Part => BinaryPrimitives.ReadUInt16LittleEndian(_bytes.AsSpan(PartOffset));
 
+    /// <summary>How many there are.</summary>
     public int Parts => BinaryPrimitives.ReadUInt16LittleEndian(_bytes.AsSpan(PartsOffset));
 
+    /// <summary>Whether it is one part of several.</summary>
     public bool IsSplit => Parts > 1 || Flags.HasFlag(WimFlags.Spanned);
 
+    /// <summary>How many images there are.</summary>
     public int ImageCount => (int)UInt32(ImageCountOffset);
 
+    /// <summary>Where the table of contents is.</summary>
     public ResourceHeader BlobTable => Resource(BlobTableOffset);
 
+    /// <summary>Where the XML data is.</summary>
     public ResourceHeader Xml => Resource(XmlOffset);
 
+    /// <summary>Where the metadata of the image that starts is.</summary>
     public ResourceHeader BootMetadata => Resource(BootMetadataOffset);
 
     /// <summary>Number of the image that starts, from 1; 0 when none does.</summary>
     public int BootIndex => (int)UInt32(BootIndexOffset);
 
+    /// <summary>Where the integrity table is; nowhere when there is none.</summary>
     public ResourceHeader Integrity => Resource(IntegrityOffset);
 
+    /// <summary>How contents are compressed.</summary>
     public WimCompression Compression =>
         !Flags.HasFlag(WimFlags.Compressed) ? WimCompression.None
         : Flags.HasFlag(WimFlags.Lzms) ? WimCompression.Lzms

@@ -1,0 +1,50 @@
+using System.Diagnostics;
+using Moorfield.Reporting;
+
+namespace Moorfield.Cli;
+
+/// <summary>
+/// Says on stderr what something is at that tells no steps: on a terminal in one line with the seconds, which goes again; elsewhere in a line
+/// every few seconds.
+/// </summary>
+internal sealed class Ticker : IDisposable
+{
+    private static readonly TimeSpan TerminalInterval = TimeSpan.FromMilliseconds(200);
+    private static readonly TimeSpan LineInterval = TimeSpan.FromSeconds(5);
+    private readonly bool _terminal = !Console.IsErrorRedirected;
+    private readonly Stopwatch _watch = Stopwatch.StartNew();
+    private readonly Timer _timer;
+    private readonly Lock _gate = new();
+    private bool _ended;
+
+    /// <param name="text">What it is at now; called on another thread.</param>
+    internal Ticker(Func<string> text)
+    {
+        var interval = _terminal ? TerminalInterval : LineInterval;
+        _timer = new Timer(_ => Tick(text()), null, interval, interval);
+    }
+
+    private void Tick(string text)
+    {
+        lock (_gate)
+        {
+            if (_ended)
+                return;
+            if (_terminal)
+                Console.Error.Write($"\r{Say.Clean($"{text}: {_watch.Elapsed.TotalSeconds:0} s")}\e[K");
+            else
+                Say.Aside($"{text}: {_watch.Elapsed.TotalSeconds:0} s");
+        }
+    }
+
+    public void Dispose()
+    {
+        _timer.Dispose();
+        lock (_gate)
+        {
+            _ended = true;
+            if (_terminal)
+                Console.Error.Write("\r\e[K");
+        }
+    }
+}
