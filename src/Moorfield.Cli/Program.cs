@@ -17,7 +17,8 @@ internal static class Program
 
     private static int Main(string[] arguments)
     {
-        var root = new RootCommand("Takes stock of the app packages built into an offline Windows or an install image, removes unwanted ones, blocks their return, and can undo it all.")
+        var root = new RootCommand("Takes stock of the app packages built into an offline Windows or an install image, removes unwanted ones, "
+            + "blocks their return, and can undo it all.")
         {
             InventoryCommand.Create(),
             ExplainCommand.Create(),
@@ -79,7 +80,8 @@ internal static class Program
         }
         catch (Exception e)
         {
-            Say.Error($"This should not have happened ({e.GetType().Name}: {e.Message.Split('\n')[0]}). Please report it. 'moorfield inventory TARGET' says whether a run was interrupted.");
+            Say.Error($"This should not have happened ({e.GetType().Name}: {e.Message.Split('\n')[0]}). Please report it. 'moorfield inventory "
+                + $"TARGET' says whether a run was interrupted.");
             return Failed;
         }
     }

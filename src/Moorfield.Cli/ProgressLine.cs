@@ -36,7 +36,8 @@ internal sealed class ProgressLine
         if (_watch.Elapsed - _last < (_terminal ? TerminalInterval : LineInterval))
             return;
         _last = _watch.Elapsed;
-        string text = Vault.Length > 0 && name.StartsWith(Vault, StringComparison.Ordinal) ? "Recording the restore point" : $"{(kind == WriteKind.Delete ? "Removing" : "Writing")} {name}";
+        string text = Vault.Length > 0 && name.StartsWith(Vault, StringComparison.Ordinal) ? "Recording the restore point"
+            : $"{(kind == WriteKind.Delete ? "Removing" : "Writing")} {name}";
         if (!_terminal)
         {
             Say.Aside(text);

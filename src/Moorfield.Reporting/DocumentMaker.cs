@@ -45,7 +45,8 @@ internal static class DocumentMaker
     {
         var verdict = judgement.Of(package);
         return new PackageJson(
-            package.Family.ToString(), package.FullName.ToString(), package.FullName.Name, package.DisplayName, package.RawDisplayName, package.Publisher,
+            package.Family.ToString(), package.FullName.ToString(), package.FullName.Name, package.DisplayName, package.RawDisplayName,
+            package.Publisher,
             package.FullName.Version.ToString(), package.FullName.Architecture, Words.Of(package.Role), Words.Of(package.Origin), package.Bytes,
             [.. Words.Names(package.Accounts, snapshot)], package.Newcomers, package.Blocked, Words.Of(verdict.Standing),
             [.. verdict.Reasons.Select(Reason)],
@@ -54,23 +55,30 @@ internal static class DocumentMaker
 
     internal static PlanJson Plan(string target, ImmutableArray<SystemPlan> systems) => new(
         "moorfield.plan/1", target, "remove", systems[0].Plan.Wish.For.Describe(systems[0].Snapshot),
-        [.. systems.SelectMany(s => s.Plan.Removals.Select(r => Removal(r, s.Snapshot, s.Plan.Meanings.FirstOrDefault(m => m.Removal == r)?.Verdict)))],
+        [.. systems.SelectMany(s =>
+        s.Plan.Removals.Select(r => Removal(r, s.Snapshot, s.Plan.Meanings.FirstOrDefault(m => m.Removal == r)?.Verdict)))],
         [.. systems.SelectMany(s => s.Plan.Staying.Select(t => new StayingJson(
-            s.Snapshot.EditionNumber, t.Package.Family.ToString(), t.Package.DisplayName, Words.Of(t.Verdict.Standing), [.. t.Verdict.Reasons.Select(Reason)], t.NamedExactly)))],
+            s.Snapshot.EditionNumber, t.Package.Family.ToString(), t.Package.DisplayName, Words.Of(t.Verdict.Standing),
+            [.. t.Verdict.Reasons.Select(Reason)], t.NamedExactly)))],
         [.. systems.SelectMany(s => s.Plan.Families).Distinct().Select(f => f.ToString())],
         [.. systems.SelectMany(s => s.Plan.IdleFrameworks).Select(f => f.FullName.ToString()).Distinct(StringComparer.Ordinal)],
-        [.. systems.SelectMany(s => s.Plan.Guards.Select(g => new GuardJson(Words.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot))))],
+        [.. systems.SelectMany(s =>
+        s.Plan.Guards.Select(g => new GuardJson(Words.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot))))],
         [.. systems.SelectMany(s => s.Plan.Changes).Select(Change)],
         null);
 
     private static RemovalJson Removal(PlannedRemoval removal, SystemSnapshot snapshot, Verdict? verdict) => new(
-        snapshot.EditionNumber, removal.Package.Family.ToString(), removal.Package.FullName.ToString(), removal.Package.DisplayName, removal.Package.FullName.Version.ToString(),
-        [.. Words.Names(removal.LeavesAccounts, snapshot)], removal.LeavesNewcomers, removal.SetsBlock, removal.FilesGo, removal.FilesGo ? removal.Package.Bytes : 0,
+        snapshot.EditionNumber, removal.Package.Family.ToString(), removal.Package.FullName.ToString(), removal.Package.DisplayName,
+        removal.Package.FullName.Version.ToString(),
+        [.. Words.Names(removal.LeavesAccounts, snapshot)], removal.LeavesNewcomers, removal.SetsBlock, removal.FilesGo, removal.FilesGo
+        ? removal.Package.Bytes : 0,
         [.. Words.Names(removal.StaysFor, snapshot)], removal.StaysForNewcomers, removal.GoesWith,
         Words.Of(verdict?.Standing ?? PackageStanding.Free), [.. (verdict?.Reasons ?? []).Select(Reason)]);
 
-    internal static PlanJson Plan(string target, string action, IEnumerable<string> families, IEnumerable<Change> changes, int? undoes, bool wholeFile = false) =>
-        new("moorfield.plan/1", target, action, null, [], [], [.. families.Distinct(StringComparer.OrdinalIgnoreCase)], [], [], [.. changes.Select(Change)], undoes, wholeFile);
+    internal static PlanJson Plan(string target, string action, IEnumerable<string> families, IEnumerable<Change> changes, int? undoes,
+    bool wholeFile = false) =>
+        new("moorfield.plan/1", target, action, null, [], [], [.. families.Distinct(StringComparer.OrdinalIgnoreCase)], [], [],
+            [.. changes.Select(Change)], undoes, wholeFile);
 
     internal static ResultJson Result(string target, PlanJson plan, Outcome outcome, string? vault) => new(
         "moorfield.result/1", target, plan, outcome.Changes, outcome.Point, vault,
@@ -88,19 +96,25 @@ internal static class DocumentMaker
     internal static BriefJson Brief(Brief brief, Target target, IEnumerable<(SystemSnapshot Snapshot, BriefChoice Choice)> systems) => new(
         "moorfield.brief/1", brief.Name, brief.Title, target.FullPath, [.. systems.Select(s => new BriefSystemJson(
             s.Snapshot.EditionNumber,
-            [.. s.Choice.ByRule.Select(r => new RuleJson(r.Keeps ? "keep" : "remove", r.Rule.Source, r.Rule.Describe(), r.Rule.Because, [.. r.Packages.Select(p => p.FullName.ToString())]))],
-            [.. s.Choice.Taken.Select(t => new TakenJson(t.Package.Package.FullName.ToString(), t.Package.Package.DisplayName, t.Rule.Source, t.KeptBy?.Source))],
+            [.. s.Choice.ByRule.Select(r =>
+            new RuleJson(r.Keeps ? "keep" : "remove", r.Rule.Source, r.Rule.Describe(), r.Rule.Because,
+            [.. r.Packages.Select(p => p.FullName.ToString())]))],
+            [.. s.Choice.Taken.Select(t =>
+            new TakenJson(t.Package.Package.FullName.ToString(), t.Package.Package.DisplayName, t.Rule.Source, t.KeptBy?.Source))],
             [.. s.Choice.Blocks.Select(b => b.ToString())]))]);
 
-    internal static ComparisonJson Comparison(string before, string after, IEnumerable<(ComparedSystem Before, ComparedSystem After, Comparison Comparison)> pairs) => new(
+    internal static ComparisonJson Comparison(string before, string after,
+    IEnumerable<(ComparedSystem Before, ComparedSystem After, Comparison Comparison)> pairs) => new(
         "moorfield.comparison/1", before, after, [.. pairs.Select(p => new ComparedJson(
             p.Before.Edition, p.After.Edition,
             [.. p.Comparison.Packages.Select(d => new PackageDifferenceJson(
-                Words.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString(), d.After?.ToString(), d.Gained, d.Lost, d.Newcomers, d.Bytes))],
+                Words.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString(), d.After?.ToString(), d.Gained, d.Lost, d.Newcomers,
+                d.Bytes))],
             p.Comparison.Blocked, p.Comparison.Unblocked))]);
 
     internal static ForecastJson Forecast(string target, string? path, SystemSnapshot? image, IEnumerable<ForeseenSystem> systems) => new(
-        "moorfield.forecast/1", target, image is null ? "signIn" : "update", path is null ? null : Path.GetFullPath(path), image?.EditionNumber, image?.Build, [.. systems.Select(s => new ForecastSystemJson(
+        "moorfield.forecast/1", target, image is null ? "signIn" : "update", path is null ? null : Path.GetFullPath(path), image?.EditionNumber,
+        image?.Build, [.. systems.Select(s => new ForecastSystemJson(
             s.Snapshot.EditionNumber, s.Snapshot.Build,
             [.. s.Forecast.Families.Select(f => new ForecastFamilyJson(
                 f.Family.ToString(), f.DisplayName, Words.Of(f.Role), Words.Of(f.Fate), Words.Of(f.Cause), f.Now?.ToString(), f.Then?.ToString(),
@@ -110,9 +124,11 @@ internal static class DocumentMaker
             s.Remedy))]);
 
     private static DeliveryJson Delivery(ForecastDelivery delivery, ForeseenSystem system) => new(
-        Words.Of(delivery.Kind), Holders(delivery.For, system.Snapshot), [.. delivery.Guards.Select(g => g.Name!)], system.Deliveries.Contains(delivery));
+        Words.Of(delivery.Kind), Holders(delivery.For, system.Snapshot), [.. delivery.Guards.Select(g => g.Name!)],
+        system.Deliveries.Contains(delivery));
 
-    private static HoldersJson Holders(Audience audience, SystemSnapshot snapshot) => new([.. Words.Names(audience.Sids, snapshot)], audience.Newcomers);
+    private static HoldersJson Holders(Audience audience, SystemSnapshot snapshot) =>
+    new([.. Words.Names(audience.Sids, snapshot)], audience.Newcomers);
 
     internal static ChangeJson Change(Change change) => new(change.Edition, change.Family, change.Describe());
 

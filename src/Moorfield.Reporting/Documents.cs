@@ -49,24 +49,29 @@ internal sealed record PartJson(string FullName, string Kind, long Bytes);
 internal sealed record ApplicationJson(string Id, string? DisplayName, bool ShownInStart);
 
 internal sealed record ExplanationJson(
-    string Schema, string Target, int? Edition, PackageJson Package, string? Description, ImmutableArray<PartJson> Parts, ImmutableArray<ApplicationJson> Applications,
+    string Schema, string Target, int? Edition, PackageJson Package, string? Description, ImmutableArray<PartJson> Parts,
+    ImmutableArray<ApplicationJson> Applications,
     ImmutableArray<string> Needs, ImmutableArray<string> NeededBy, ImmutableArray<string> FileTypes, ImmutableArray<string> Schemes,
-    ImmutableArray<string> Aliases, ImmutableArray<string> StartupTasks, bool RunsInBackground, ImmutableArray<string> Capabilities, ImmutableArray<string> Places);
+    ImmutableArray<string> Aliases, ImmutableArray<string> StartupTasks, bool RunsInBackground, ImmutableArray<string> Capabilities,
+    ImmutableArray<string> Places);
 
 internal sealed record RemovalJson(
-    int? Edition, string Family, string FullName, string DisplayName, string Version, ImmutableArray<string> LeavesAccounts, bool LeavesNewcomers, bool SetsBlock,
+    int? Edition, string Family, string FullName, string DisplayName, string Version, ImmutableArray<string> LeavesAccounts, bool LeavesNewcomers,
+    bool SetsBlock,
     bool FilesGo, long Bytes, ImmutableArray<string> StaysFor, bool StaysForNewcomers, string? GoesWith,
     string Standing, ImmutableArray<ReasonJson> Reasons);
 
 internal sealed record GuardJson(string Hive, string Key, string Name, string For);
 
-internal sealed record StayingJson(int? Edition, string Family, string DisplayName, string Standing, ImmutableArray<ReasonJson> Reasons, bool NamedExactly);
+internal sealed record StayingJson(int? Edition, string Family, string DisplayName, string Standing, ImmutableArray<ReasonJson> Reasons,
+bool NamedExactly);
 
 internal sealed record ChangeJson(int? Edition, string Family, string Text);
 
 internal sealed record PlanJson(
     string Schema, string Target, string Action, string? For, ImmutableArray<RemovalJson> Removals, ImmutableArray<StayingJson> Staying,
-    ImmutableArray<string> Families, ImmutableArray<string> IdleFrameworks, ImmutableArray<GuardJson> Guards, ImmutableArray<ChangeJson> Changes, int? Undoes, bool WholeFile = false);
+    ImmutableArray<string> Families, ImmutableArray<string> IdleFrameworks, ImmutableArray<GuardJson> Guards, ImmutableArray<ChangeJson> Changes,
+    int? Undoes, bool WholeFile = false);
 
 internal sealed record FailureJson(string Family, string What, string Message);
 
@@ -77,41 +82,50 @@ internal sealed record ResultJson(
 
 internal sealed record DisagreementJson(int? Edition, string? Family, string Text);
 
-internal sealed record GuardStateJson(int? Edition, string? Guard, string Hive, string Key, string Name, string For, string State, string? Family, string? Because);
+internal sealed record GuardStateJson(int? Edition, string? Guard, string Hive, string Key, string Name, string For, string State, string? Family,
+string? Because);
 
 internal sealed record GuardsJson(string Schema, string Target, ImmutableArray<GuardStateJson> Guards);
 
 internal sealed record HoldersJson(ImmutableArray<string> Accounts, bool Newcomers);
 
 internal sealed record ForecastFamilyJson(
-    string Family, string DisplayName, string Role, string Fate, string Cause, string? Now, string? Then, HoldersJson Before, HoldersJson After, HoldersJson KeptFrom, bool Unwanted);
+    string Family, string DisplayName, string Role, string Fate, string Cause, string? Now, string? Then, HoldersJson Before, HoldersJson After,
+    HoldersJson KeptFrom, bool Unwanted);
 
 internal sealed record DeliveryJson(string Kind, HoldersJson For, ImmutableArray<string> Guards, bool Unwanted);
 
-internal sealed record ForecastSystemJson(int? Edition, string Build, ImmutableArray<ForecastFamilyJson> Families, ImmutableArray<DeliveryJson> Deliveries, ImmutableArray<DeliveryJson> Doubtful, string? Remedy);
+internal sealed record ForecastSystemJson(int? Edition, string Build, ImmutableArray<ForecastFamilyJson> Families,
+ImmutableArray<DeliveryJson> Deliveries, ImmutableArray<DeliveryJson> Doubtful, string? Remedy);
 
 /// <param name="Event">update or signIn.</param>
 /// <param name="Image">Null for a sign-in.</param>
-internal sealed record ForecastJson(string Schema, string Target, string Event, string? Image, int? ImageEdition, string? ImageBuild, ImmutableArray<ForecastSystemJson> Systems);
+internal sealed record ForecastJson(string Schema, string Target, string Event, string? Image, int? ImageEdition, string? ImageBuild,
+    ImmutableArray<ForecastSystemJson> Systems);
 
-internal sealed record BlockJson(int? Edition, string Family, string? DisplayName, bool Installed, bool Present, DateTimeOffset? Since, int? RestorePoint);
+internal sealed record BlockJson(int? Edition, string Family, string? DisplayName, bool Installed, bool Present, DateTimeOffset? Since,
+int? RestorePoint);
 
 internal sealed record BlocksJson(string Schema, string Target, ImmutableArray<BlockJson> Blocks);
 
 internal sealed record PointJson(
-    int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, string State, ImmutableArray<int> UndoneBy, string Computer, string Path,
+    int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, string State, ImmutableArray<int> UndoneBy,
+    string Computer, string Path,
     ImmutableArray<ConcernedPackage> Packages, int Changes, ImmutableArray<ConcernedPackage> UndonePackages);
 
 internal sealed record PointsJson(string Schema, string Vault, ImmutableArray<PointJson> RestorePoints);
 
-internal sealed record PointDetailJson(string Schema, string Vault, PointJson RestorePoint, ImmutableArray<ChangeJson> Changes, ImmutableArray<JournalLine> Journal);
+internal sealed record PointDetailJson(string Schema, string Vault, PointJson RestorePoint, ImmutableArray<ChangeJson> Changes,
+ImmutableArray<JournalLine> Journal);
 
 internal sealed record EditionJson(
-    int Number, string Name, string Description, string Product, string EditionId, string Build, string Architecture, ImmutableArray<string> Languages,
+    int Number, string Name, string Description, string Product, string EditionId, string Build, string Architecture,
+    ImmutableArray<string> Languages,
     long Bytes, long Files, int? Provisioned, string? Problem);
 
 internal sealed record ImageJson(
-    string Schema, string Target, ImmutableArray<EditionJson> Editions, string Compression, int ChunkSize, string Version, int Part, int Parts, bool Integrity,
+    string Schema, string Target, ImmutableArray<EditionJson> Editions, string Compression, int ChunkSize, string Version, int Part, int Parts,
+    bool Integrity,
     int BootIndex, string Guid, long Bytes, long Reclaimable, bool Changeable);
 
 internal sealed record DifferenceJson(string Code, string? Family, string? DisplayName, string Text);
@@ -132,9 +146,11 @@ internal sealed record BriefSystemJson(int? Edition, ImmutableArray<RuleJson> Ru
 internal sealed record BriefJson(string Schema, string Brief, string? Title, string Target, ImmutableArray<BriefSystemJson> Systems);
 
 internal sealed record PackageDifferenceJson(
-    string Kind, string Family, string DisplayName, string Architecture, string? Before, string? After, ImmutableArray<string> Gained, ImmutableArray<string> Lost, bool? Newcomers, long Bytes);
+    string Kind, string Family, string DisplayName, string Architecture, string? Before, string? After, ImmutableArray<string> Gained,
+    ImmutableArray<string> Lost, bool? Newcomers, long Bytes);
 
-internal sealed record ComparedJson(int? BeforeEdition, int? AfterEdition, ImmutableArray<PackageDifferenceJson> Packages, ImmutableArray<string> Blocked, ImmutableArray<string> Unblocked);
+internal sealed record ComparedJson(int? BeforeEdition, int? AfterEdition, ImmutableArray<PackageDifferenceJson> Packages,
+ImmutableArray<string> Blocked, ImmutableArray<string> Unblocked);
 
 internal sealed record ComparisonJson(string Schema, string Before, string After, ImmutableArray<ComparedJson> Systems);
 
@@ -158,7 +174,10 @@ internal sealed partial class DocumentJson : JsonSerializerContext
     /// <summary>Prints a document, with letters as they are instead of as escapes: readable on a terminal and in a diff.</summary>
     internal static void Write<T>(T document)
     {
-        var readable = new DocumentJson(new JsonSerializerOptions(Default.Options) { Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping });
+        var readable = new DocumentJson(new JsonSerializerOptions(Default.Options)
+        {
+            Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
+        });
         Console.Out.WriteLine(Escaped(JsonSerializer.Serialize(document, (JsonTypeInfo<T>)readable.GetTypeInfo(typeof(T))!)));
     }
 

@@ -15,33 +15,44 @@ internal static class ForecastText
     {
         var (snapshot, forecast) = (system.Snapshot, system.Forecast);
         Say.Heading(update is var (path, image)
-            ? $"{Words.Place(target, snapshot)}, build {snapshot.Build}, updated from edition {image.EditionNumber} ({image.Name}) of {Path.GetFileName(path)}, build {image.Build}"
+            ? $"{Words.Place(target, snapshot)}, build {snapshot.Build}, updated from edition {image.EditionNumber} ({image.Name}) of "
+                + $"{Path.GetFileName(path)}, build {image.Build}"
             : $"The next new account on {Words.Place(target, snapshot)}");
         var shown = forecast.Families.Where(f => all || !IsOrdinary(f) || system.Families.Contains(f)).ToList();
-        var sheet = update is null ? new Sheet("Package", "Forecast", "Version", "Why").Quiet(2) : new Sheet("Package", "Forecast", "For", "Now", "Then", "Why").Quiet(3, 4);
+        var sheet = update is null ? new Sheet("Package", "Forecast", "Version", "Why").Quiet(2)
+            : new Sheet("Package", "Forecast", "For", "Now", "Then", "Why").Quiet(3, 4);
         foreach (var family in shown.OrderByDescending(system.Families.Contains))
         {
             string forecasted = Word(family.Fate) + (brief is not null && system.Families.Contains(family) ? ", unwanted" : "");
             if (update is null)
                 sheet.Add(family.DisplayName, forecasted, Version(family.Now), Why(family, snapshot, update is not null));
             else
-                sheet.Add(family.DisplayName, forecasted, For(family.Concerned, snapshot), Version(family.Now), Version(family.Then), Why(family, snapshot, update is not null));
+                sheet.Add(family.DisplayName, forecasted, For(family.Concerned, snapshot), Version(family.Now), Version(family.Then),
+                    Why(family, snapshot, update is not null));
         }
         if (shown.Count > 0)
             sheet.Write();
         ShowHidden([.. forecast.Families.Except(shown)]);
         foreach (var delivery in forecast.Deliveries)
-            Say.Line($"{Word(delivery.Kind)} may install themselves for {For(delivery.For, snapshot)}{(brief is not null && system.Deliveries.Contains(delivery) ? ", unwanted" : "")}: no guard against that is set ({string.Join(", ", delivery.Guards.Select(g => g.Name))}).");
+        {
+            string unwanted = brief is not null && system.Deliveries.Contains(delivery) ? ", unwanted" : "";
+            Say.Line($"{Word(delivery.Kind)} may install themselves for {For(delivery.For, snapshot)}{unwanted}: no guard against that is set "
+                + $"({string.Join(", ", delivery.Guards.Select(g => g.Name))}).");
+        }
         if (!forecast.Doubtful.IsEmpty)
         {
-            Say.Line($"Only the guard {Prose.List(forecast.Doubtful.SelectMany(d => d.Guards).Where(g => !g.Editions.IsEmpty).Select(g => g.Name!).Distinct(StringComparer.Ordinal))} keeps apps from installing themselves for "
-                + $"{For(forecast.Doubtful.MaxBy(d => d.For.Sids.Length)!.For, snapshot)}, and systems like this one ({snapshot.Edition}) are reported not to honour it: set those of the accounts too.");
+            var only = forecast.Doubtful.SelectMany(d => d.Guards).Where(g => !g.Editions.IsEmpty)
+                .Select(g => g.Name!).Distinct(StringComparer.Ordinal);
+            Say.Line($"Only the guard {Prose.List(only)} keeps apps from installing themselves for "
+                + $"{For(forecast.Doubtful.MaxBy(d => d.For.Sids.Length)!.For, snapshot)}, and systems like this one ({snapshot.Edition}) are "
+                + $"reported not to honour it: set those of the accounts too.");
         }
         ShowRemedy(system, update is not null, brief);
     }
 
     /// <summary>What stays as it is, and parts of the system that go with the times.</summary>
-    private static bool IsOrdinary(ForecastFamily family) => family.Fate == Fate.Stays || (family.Role == PackageRole.Component && family.Fate is Fate.Renewed or Fate.Given);
+    private static bool IsOrdinary(ForecastFamily family) =>
+        family.Fate == Fate.Stays || (family.Role == PackageRole.Component && family.Fate is Fate.Renewed or Fate.Given);
 
     private static void ShowHidden(IReadOnlyCollection<ForecastFamily> hidden)
     {
@@ -72,11 +83,13 @@ internal static class ForecastText
         {
             Say.Line(brief is null
                 ? isUpdate ? Coming(system)
-                    : $"{Sheet.Count(count, "package")} would be given, though {(count == 1 ? "it is" : "they are")} blocked, or no account has {(count == 1 ? "it" : "them")}."
+                    : $"{Sheet.Count(count, "package")} would be given, though {(count == 1 ? "it is" : "they are")} blocked, or no account has "
+                        + $"{(count == 1 ? "it" : "them")}."
                 : $"{Sheet.Count(count, "package")} that the brief does not want would come.");
         }
         if (lost.Count > 0)
-            Say.Line($"No block keeps {Prose.List(lost)} away, which {(lost.Count == 1 ? "is a part" : "are parts")} of the system: a guard may. A brief says which, by its family.");
+            Say.Line($"No block keeps {Prose.List(lost)} away, which {(lost.Count == 1 ? "is a part" : "are parts")} of the system: a guard may. A "
+                + $"brief says which, by its family.");
         if (system.Remedy is null)
             return;
         Say.Line($"This would keep {(lost.Count == 0 ? "all of that" : "the rest")} away:");
@@ -115,7 +128,9 @@ internal static class ForecastText
 
     private static string Why(ForecastFamily family, SystemSnapshot snapshot, bool isUpdate)
     {
-        string holders = family.Before.IsEmpty ? "" : $"; {For(family.Before, snapshot)} {(family.Before is { Sids.Length: 1, Newcomers: false } ? "has" : family.Before.Sids.IsEmpty ? "get" : "have")} it";
+        string holders = family.Before.IsEmpty ? ""
+        : $"; {For(family.Before, snapshot)} "
+            + $"{(family.Before is { Sids.Length: 1, Newcomers: false } ? "has" : family.Before.Sids.IsEmpty ? "get" : "have")} it";
         string guards = Prose.List(family.Guards.Select(g => g.Title));
         return family.Cause switch
         {

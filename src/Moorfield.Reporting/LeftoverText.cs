@@ -11,7 +11,8 @@ internal static class LeftoverText
     {
         var sheet = new Sheet("Leftover", "Of", "Whose", "Size", "Where").Right(3).Quiet(4);
         foreach (var leftover in snapshot.Leftovers)
-            sheet.Add(Kind(leftover), Of(leftover), Whose(leftover, snapshot), leftover.Bytes == 0 ? Words.Nothing : Sheet.Size(leftover.Bytes), Where(leftover.Location));
+            sheet.Add(Kind(leftover), Of(leftover), Whose(leftover, snapshot), leftover.Bytes == 0 ? Words.Nothing : Sheet.Size(leftover.Bytes),
+                Where(leftover.Location));
         if (!snapshot.Leftovers.IsEmpty)
             sheet.Write();
         Say.Line($"{Sheet.Count(snapshot.Leftovers.Length, "leftover")}, {Sheet.Size(snapshot.Leftovers.Sum(l => l.Bytes))}.");
@@ -38,8 +39,10 @@ internal static class LeftoverText
         _ => ((TreeLocation)location).Path.ToString(),
     };
 
-    private static string Of(Leftover leftover) => leftover.FullName is { } fullName ? $"{fullName.Name} {fullName.Version}" : leftover.Family?.Name ?? "not known";
+    private static string Of(Leftover leftover) =>
+    leftover.FullName is { } fullName ? $"{fullName.Name} {fullName.Version}" : leftover.Family?.Name ?? "not known";
 
     private static string Whose(Leftover leftover, SystemSnapshot snapshot) => leftover.Sid is { } sid ? snapshot.Account(sid)?.Name ?? sid
-        : leftover.Location is EntryLocation || leftover.Location is KeyLocation { Key: var key } && key.Contains(@"\Applications\", StringComparison.OrdinalIgnoreCase) ? "newcomers" : "the machine";
+        : leftover.Location is EntryLocation || leftover.Location is KeyLocation { Key: var key }
+            && key.Contains(@"\Applications\", StringComparison.OrdinalIgnoreCase) ? "newcomers" : "the machine";
 }

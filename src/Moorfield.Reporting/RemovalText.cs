@@ -35,7 +35,8 @@ internal static class RemovalText
                 Say.Line(text);
         }
         if (plans.Length > 1)
-            Say.Line($"{plans.Length} editions: {Sheet.Count(plans.Sum(p => p.Effective.Length), "package")}, {ChangeText.Totals([.. plans.SelectMany(p => p.Plan.Changes)])}, in one run.");
+            Say.Line($"{plans.Length} editions: {Sheet.Count(plans.Sum(p => p.Effective.Length), "package")}, "
+                + $"{ChangeText.Totals([.. plans.SelectMany(p => p.Plan.Changes)])}, in one run.");
         if (target is ImageTarget { Image: var image } && plans.Any(p => p.Effective.Any(r => r.FilesGo)))
             ShowStay(image, plans, keepFiles, withPoint);
     }
@@ -43,12 +44,15 @@ internal static class RemovalText
     /// <summary>What becomes of the removed files of an image, and what the file will weigh.</summary>
     private static void ShowStay(ImageFile image, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint)
     {
-        Say.Line(!withPoint ? "The removed files stay inside the image file, unreferred to, until it is compacted; there is nothing to undo them from."
+        Say.Line(!withPoint
+        ? "The removed files stay inside the image file, unreferred to, until it is compacted; there is nothing to undo them from."
             : keepFiles ? "The removed files are copied to the vault: undo can bring them back even after the image is compacted."
-            : "The removed files stay inside the image file until it is compacted; until then undo can bring them back (--keep-files copies them to the vault).");
+            : "The removed files stay inside the image file until it is compacted; until then undo can bring them back (--keep-files copies them "
+                + "to the vault).");
         var trees = plans.SelectMany(p => p.Plan.Changes.OfType<TreeRemoved>().Select(t => (p.Snapshot.EditionNumber!.Value, t.Path)));
         if (image.StoredBytesOf(trees) is { } bytes)
-            Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}, and about {Sheet.Size(Math.Max(0, image.Wim.Length - image.Reclaimable() - bytes))} after 'moorfield image compact'.");
+            Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}, and about "
+                + $"{Sheet.Size(Math.Max(0, image.Wim.Length - image.Reclaimable() - bytes))} after 'moorfield image compact'.");
     }
 
     private static string Where(Target target, ImmutableArray<SystemPlan> plans) => plans switch
@@ -73,7 +77,8 @@ internal static class RemovalText
     private static void WriteTable(ImmutableArray<SystemPlan> plans)
     {
         var rows = Folded(plans.SelectMany(p => p.Effective.Select(r => (p.Snapshot.EditionNumber, new PreviewRow(
-            r.Package.DisplayName, r.Package.FullName.Version.ToString(), Words.Accounts(r.LeavesAccounts, p.Snapshot), Newcomers(r), Files(r, p.Snapshot),
+            r.Package.DisplayName, r.Package.FullName.Version.ToString(), Words.Accounts(r.LeavesAccounts, p.Snapshot), Newcomers(r),
+            Files(r, p.Snapshot),
             r.GoesWith ?? ""))))).OrderBy(r => r.Item.Package, StringComparer.OrdinalIgnoreCase).ToList();
         if (rows.Count == 0)
         {
@@ -111,28 +116,35 @@ internal static class RemovalText
         {
             string it = withheld == 1 ? "it" : "them";
             yield return new PreviewLine(
-                $"{Sheet.Count(withheld, "file")} of these cannot be read through this mount, so a restore point cannot hold {it}: with one, this will be refused.");
+                $"{Sheet.Count(withheld, "file")} of these cannot be read through this mount, so a restore point cannot hold {it}: with one, this "
+                    + $"will be refused.");
         }
         foreach (var line in Meanings(plan, snapshot))
             yield return line;
         if (effective.Count(r => r.SetsBlock) is > 0 and int blocks)
-            yield return new PreviewLine($"{Sheet.Count(blocks, "block")} will keep updates from provisioning {(blocks == 1 ? "it" : "them")} again (--allow-return sets none).");
+            yield return new PreviewLine($"{Sheet.Count(blocks, "block")} will keep updates from provisioning {(blocks == 1 ? "it" : "them")} "
+                + $"again (--allow-return sets none).");
         foreach (var family in plan.Blocks)
             yield return new PreviewLine($"Blocked as well: {family}.");
-        foreach (var part in effective.Where(r => r.Package.Role == PackageRole.Component && r.SetsBlock && !plan.Wish.Guards.Any(g => g.Guard.IsFor(r.Package.Family))))
-            yield return new PreviewLine($"{part.Package.DisplayName} is part of the system: an update may bring it back in spite of the block, unless a guard that a brief sets keeps it away.");
+        foreach (var part in effective.Where(r => r.Package.Role == PackageRole.Component && r.SetsBlock
+            && !plan.Wish.Guards.Any(g => g.Guard.IsFor(r.Package.Family))))
+            yield return new PreviewLine($"{part.Package.DisplayName} is part of the system: an update may bring it back in spite of the block, "
+                + $"unless a guard that a brief sets keeps it away.");
         foreach (var guard in plan.Guards)
             yield return new PreviewLine($"Guard to be set for {guard.Place(snapshot)}: {guard.Guard.Describe()}.");
         yield return new PreviewLine($"In all {ChangeText.Totals(plan.Changes)} (--preview --format json lists each).");
         string does = plan.Wish.For.Sids.Length == 1 && !plan.Wish.For.Newcomers ? "does" : "do";
         foreach (var removal in plan.Removals.Where(r => !r.HasEffect))
-            yield return new PreviewLine($"Nothing to do for {removal.Package.DisplayName} {removal.Package.FullName.Version}: {system.Audience} {does} not have it.");
+            yield return new PreviewLine($"Nothing to do for {removal.Package.DisplayName} {removal.Package.FullName.Version}: {system.Audience} "
+                + $"{does} not have it.");
         foreach (var line in Staying(plan))
             yield return line;
         if (!plan.IdleFrameworks.IsEmpty)
         {
-            string idle = Prose.List(plan.IdleFrameworks.Select(f => $"{f.DisplayName} ({f.FullName.Architecture})").Distinct(StringComparer.Ordinal));
-            yield return new PreviewLine($"Nothing will need {idle} any more; --sweep takes {(plan.IdleFrameworks.Length == 1 ? "it" : "them")} along.");
+            string idle = Prose.List(plan.IdleFrameworks.Select(f => $"{f.DisplayName} ({f.FullName.Architecture})")
+            .Distinct(StringComparer.Ordinal));
+            yield return new PreviewLine($"Nothing will need {idle} any more; --sweep takes {(plan.IdleFrameworks.Length == 1 ? "it" : "them")} "
+                + $"along.");
         }
     }
 
@@ -140,7 +152,8 @@ internal static class RemovalText
     {
         string files = going.Sum(p => p.Bytes + p.Withheld) == 0 ? "no package files" : $"{Words.Size(going)} of package files";
         bool data = system.Effective.Any(r => r.Package.FamilyTraces.Any(t => t.Kind == TraceKind.AppData && r.LeavesAccounts.Contains(t.Sid!)));
-        string appData = !data ? "" : system.Plan.Wish.KeepData ? ", the accounts' app data stays" : ", and the accounts' app data (--keep-data leaves it)";
+        string appData = !data ? "" : system.Plan.Wish.KeepData ? ", the accounts' app data stays"
+            : ", and the accounts' app data (--keep-data leaves it)";
         return $"{Sheet.Count(system.Effective.Length, "package")}: {files} go{appData}.";
     }
 
@@ -154,7 +167,8 @@ internal static class RemovalText
             foreach (var people in plan.Meanings.Where(m => m.Verdict.Reasons.Any(r => r.Code == code)).GroupBy(m => Gaining(m.Removal, snapshot)))
             {
                 var names = people.Select(m => m.Removal.Package.DisplayName).Distinct(StringComparer.Ordinal).ToList();
-                yield return new PreviewLine($"What it saves: {Prose.List(names)} no longer {verb}{(names.Count == 1 ? "s" : "")} {how}{people.Key}.");
+                string does = names.Count == 1 ? $"{verb}s" : verb;
+                yield return new PreviewLine($"What it saves: {Prose.List(names)} no longer {does} {how}{people.Key}.");
             }
         }
     }
@@ -164,7 +178,8 @@ internal static class RemovalText
         removal.LeavesAccounts.Length == snapshot.Accounts.Length ? "" : $" for {Prose.List(Words.Names(removal.LeavesAccounts, snapshot))}";
 
     private static IEnumerable<PreviewLine> Staying(Plan plan) => plan.Staying.Select(s => new PreviewLine(
-        $"{s.Package.DisplayName} stays ({Words.Of(s.Verdict.Standing)}): {string.Join(' ', s.Verdict.Reasons.Select(r => r.Text))}", IsError: s.NamedExactly));
+        $"{s.Package.DisplayName} stays ({Words.Of(s.Verdict.Standing)}): {string.Join(' ', s.Verdict.Reasons.Select(r => r.Text))}",
+        IsError: s.NamedExactly));
 
     /// <summary>What was named and stays, in a removal that has nothing to do.</summary>
     internal static void ShowStaying(ImmutableArray<SystemPlan> plans)
@@ -207,14 +222,16 @@ internal static class RemovalText
             Say.Line($"A fresh look at {what} agrees with the plan{(outcome.Failures.IsEmpty ? "" : " in all else")}.");
         }
         if (target is ImageTarget { Image: var image })
-            Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}; 'moorfield image compact' would give back {Sheet.Size(image.Reclaimable())}.");
+            Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}; 'moorfield image compact' would give back "
+                + $"{Sheet.Size(image.Reclaimable())}.");
     }
 
     private static string Result(SystemPlan plan, Outcome outcome)
     {
         var gone = plan.Effective.Where(r => !outcome.Failed(r.Package.Family.ToString(), plan.Snapshot.EditionNumber)).ToList();
         int failed = plan.Effective.Length - gone.Count;
-        string freed = gone.Exists(r => r.FilesGo) ? $"; {Words.Size(gone.Where(r => r.FilesGo).Select(r => r.Package))} of package files are gone" : "";
+        string freed = gone.Exists(r => r.FilesGo) ? $"; {Words.Size(gone.Where(r => r.FilesGo).Select(r => r.Package))} of package files are gone"
+            : "";
         string not = failed > 0 ? $" {Sheet.Count(failed, "package")} not, or only in part." : "";
         return $"Removed {Sheet.Count(gone.Count, "package")} for {plan.Audience}{freed}.{not}";
     }

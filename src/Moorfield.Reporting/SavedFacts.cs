@@ -40,15 +40,18 @@ internal sealed record DataJson(string Sid, long Bytes, DateTimeOffset LastChang
 
 internal sealed record ExtensionJson(string Category, ImmutableArray<string> Values);
 
-internal sealed record ManifestApplicationJson(string Id, string? DisplayName, string? Description, bool ShownInStart, ImmutableArray<ExtensionJson> Extensions);
+internal sealed record ManifestApplicationJson(string Id, string? DisplayName, string? Description, bool ShownInStart,
+ImmutableArray<ExtensionJson> Extensions);
 
 internal sealed record ManifestJson(
-    string? DisplayName, string? PublisherDisplayName, string? Description, bool IsFramework, bool IsResourcePackage, ImmutableArray<string> MainPackages,
+    string? DisplayName, string? PublisherDisplayName, string? Description, bool IsFramework, bool IsResourcePackage,
+    ImmutableArray<string> MainPackages,
     ImmutableArray<ManifestApplicationJson> Applications, ImmutableArray<ExtensionJson> Extensions, ImmutableArray<string> Capabilities,
     ImmutableArray<string> HardwareCapabilities, ImmutableArray<string> Mentions);
 
 internal sealed record PackageFactsJson(
-    bool HasFiles, ImmutableArray<PartFactsJson> Parts, ImmutableArray<TraceJson> FamilyTraces, ImmutableArray<string> Needs, ImmutableArray<string> Wants,
+    bool HasFiles, ImmutableArray<PartFactsJson> Parts, ImmutableArray<TraceJson> FamilyTraces, ImmutableArray<string> Needs,
+    ImmutableArray<string> Wants,
     ImmutableArray<DataJson> Data, ManifestJson? Manifest);
 
 /// <summary>Turns what only Moorfield needs of a snapshot into JSON, and back.</summary>
@@ -68,7 +71,8 @@ internal static class SavedFacts
             .. snapshot.PolicyHives.Select(h => new PolicyHiveJson(
                 Words.Of(h.Kind), h.Sid, h.Path.ToString(), h.Trouble,
                 [.. h.Values.OrderBy(v => v.Key.Key, StringComparer.Ordinal).ThenBy(v => v.Key.Name, StringComparer.Ordinal)
-                    .Select(v => new PolicyValueJson(v.Key.Key, v.Value?.Name ?? v.Key.Name, (int)(v.Value?.Type ?? HiveValueType.None), v.Value?.Data.ToArray()))])),
+                    .Select(v => new PolicyValueJson(v.Key.Key, v.Value?.Name ?? v.Key.Name, (int)(v.Value?.Type ?? HiveValueType.None),
+                        v.Value?.Data.ToArray()))])),
         ]);
 
     /// <param name="mentions">What packages of the system offer: only mentions of these matter.</param>
@@ -88,7 +92,8 @@ internal static class SavedFacts
         .ToHashSet(StringComparer.OrdinalIgnoreCase);
 
     private static ManifestJson Of(AppxManifest manifest, IReadOnlySet<string> mentions) => new(
-        manifest.DisplayName, manifest.PublisherDisplayName, manifest.Description, manifest.IsFramework, manifest.IsResourcePackage, manifest.MainPackages,
+        manifest.DisplayName, manifest.PublisherDisplayName, manifest.Description, manifest.IsFramework, manifest.IsResourcePackage,
+        manifest.MainPackages,
         [.. manifest.Applications.Select(a => new ManifestApplicationJson(a.Id, a.DisplayName, a.Description, a.ShownInStart, Of(a.Extensions)))],
         Of(manifest.Extensions), manifest.Capabilities, manifest.HardwareCapabilities,
         [.. mentions.Where(manifest.Mentions.Contains).Order(StringComparer.Ordinal)]);
@@ -117,7 +122,8 @@ internal static class SavedFacts
     {
         Edition = facts.EditionId,
         MachineId = facts.MachineId,
-        Accounts = [.. snapshot.Accounts.Select(a => a with { Profile = facts.Profiles.FirstOrDefault(p => p.Sid == a.Sid)?.Path is { } path ? Place(path) : null })],
+        Accounts = [.. snapshot.Accounts.Select(a =>
+        a with { Profile = facts.Profiles.FirstOrDefault(p => p.Sid == a.Sid)?.Path is { } path ? Place(path) : null })],
         BlockTimes = facts.BlockTimes.ToImmutableDictionary(b => Family(b.Family), b => b.At),
         Handlers = new Handlers(
             Set(facts.Classic.Where(c => c.Sid is null)),
@@ -141,7 +147,8 @@ internal static class SavedFacts
     internal static InstalledPackage AddTo(InstalledPackage package, PackageFactsJson facts) => package with
     {
         HasFiles = facts.HasFiles,
-        Parts = [.. facts.Parts.Select(p => new PackagePart(FullName(p.FullName), One<PartKind>(p.Kind), p.Bytes, [.. p.Traces.Select(Trace)], p.Withheld))],
+        Parts = [.. facts.Parts.Select(p =>
+        new PackagePart(FullName(p.FullName), One<PartKind>(p.Kind), p.Bytes, [.. p.Traces.Select(Trace)], p.Withheld))],
         FamilyTraces = [.. facts.FamilyTraces.Select(Trace)],
         Needs = [.. facts.Needs.Select(FullName)],
         Wants = [.. facts.Wants.Select(FullName)],
@@ -175,7 +182,8 @@ internal static class SavedFacts
 
     internal static PackageFamilyName Family(string text) => PackageFamilyName.TryParse(text, out var family) ? family : throw new FormatException();
 
-    internal static PackageFullName FullName(string text) => PackageFullName.TryParse(text, out var fullName) ? fullName : throw new FormatException();
+    internal static PackageFullName FullName(string text) =>
+    PackageFullName.TryParse(text, out var fullName) ? fullName : throw new FormatException();
 
     private static WindowsPath Place(string text) => WindowsPath.Parse(text) ?? throw new FormatException();
 }

@@ -3,6 +3,7 @@ using System.Text.Json;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
 
 namespace Moorfield.Reporting;
 
@@ -16,13 +17,14 @@ internal static class SavedInventory
     /// <exception cref="MoorfieldException">It is JSON, but no inventory, or not a whole one.</exception>
     internal static SavedTarget? TryOpen(string path, bool mayBePartial = false)
     {
-        if (!File.Exists(path) || !IsJson(path))
+        using var file = RegularFile.OpenRead(path);
+        if (file is null || !IsJson(file))
             return null;
         try
         {
-            if (new FileInfo(path).Length > MaxBytes)
+            if (file.Length > MaxBytes)
                 throw new MoorfieldException(Trouble.Misused, $"{path} is longer than any inventory.");
-            using var file = File.OpenRead(path);
+            file.Position = 0;
             var inventory = JsonSerializer.Deserialize(file, DocumentJson.Default.InventoryJson);
             if (inventory is not { Schema: DocumentMaker.InventorySchema, Systems.IsDefaultOrEmpty: false })
             {
@@ -43,9 +45,8 @@ internal static class SavedInventory
         }
     }
 
-    private static bool IsJson(string path)
+    private static bool IsJson(FileStream file)
     {
-        using var file = File.OpenRead(path);
         for (int i = 0; i < 64; i++)
         {
             int next = file.ReadByte();
@@ -68,7 +69,8 @@ internal static class SavedInventory
             Name = saved.Name,
             Leftovers = saved.Leftovers.IsDefault ? [] : [.. saved.Leftovers.Where(l => l.At is not null).Select(l => new Leftover(
                 SavedFacts.One<LeftoverKind>(l.Kind), l.Family is null ? null : SavedFacts.Family(l.Family),
-                l.FullName is null ? null : SavedFacts.FullName(l.FullName), l.Account is null ? null : Sid(l.Account), l.Bytes, SavedFacts.Location(l.At!)))],
+                l.FullName is null ? null : SavedFacts.FullName(l.FullName), l.Account is null ? null : Sid(l.Account), l.Bytes,
+                SavedFacts.Location(l.At!)))],
             ClassicPrograms = saved.Programs.IsDefault ? [] : [.. saved.Programs.Select(p => new ClassicProgram(
                 p.Name, p.Version, p.Publisher, p.Bytes, p.UninstallCommand, p.Account is null ? null : Sid(p.Account)))],
         };

@@ -27,7 +27,8 @@ internal static class Say
 
     /// <summary>A line of the result; on a terminal broken between words where it would not fit.</summary>
     /// <param name="hang">Columns by which lines that follow are set in; two more than the line itself when null.</param>
-    internal static void Line(string text = "", int? hang = null) => Console.Out.WriteLine(IsTerminal ? Wrapped(Clean(text), Width(), hang) : Clean(text));
+    internal static void Line(string text = "", int? hang = null) =>
+        Console.Out.WriteLine(IsTerminal ? Wrapped(Clean(text), Width(), hang) : Clean(text));
 
     /// <summary>A line to be copied, which is never broken.</summary>
     internal static void Verbatim(string text) => Console.Out.WriteLine(Clean(text));
@@ -52,7 +53,9 @@ internal static class Say
 
     private static int Width() => Console.WindowWidth is > 0 and var width ? Math.Clamp(width, LeastColumns, MostColumns) : UsualColumns;
 
-    /// <summary>A text in lines of so many columns. Commands in quotes stay whole where that can be; what has no spaces is broken behind a separator.</summary>
+    /// <summary>
+    /// A text in lines of so many columns. Commands in quotes stay whole where that can be; what has no spaces is broken behind a separator.
+    /// </summary>
     internal static string Wrapped(string text, int width, int? hang)
     {
         if (text.Length <= width)
@@ -123,6 +126,7 @@ internal static class Say
                 "Standard input is not a terminal, so nobody can be asked. Add --yes to go ahead. Nothing was changed.");
         Console.Error.Write($"{Clean(question)} [y/N] ");
         string? answer = Console.In.ReadLine()?.Trim();
-        return answer is not null && (answer.Equals("y", StringComparison.OrdinalIgnoreCase) || answer.Equals("yes", StringComparison.OrdinalIgnoreCase));
+        return answer is not null
+            && (answer.Equals("y", StringComparison.OrdinalIgnoreCase) || answer.Equals("yes", StringComparison.OrdinalIgnoreCase));
     }
 }

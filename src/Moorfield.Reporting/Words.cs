@@ -36,7 +36,8 @@ internal static class Words
 
     /// <summary>A word as a shell takes it.</summary>
     internal static string Quoted(string word) =>
-        word.Length > 0 && word.All(c => char.IsAsciiLetterOrDigit(c) || "-_./:=@%+,".Contains(c, StringComparison.Ordinal)) ? word : $"'{word.Replace("'", "'\\''", StringComparison.Ordinal)}'";
+        word.Length > 0 && word.All(c => char.IsAsciiLetterOrDigit(c) || "-_./:=@%+,".Contains(c, StringComparison.Ordinal)) ? word
+            : $"'{word.Replace("'", "'\\''", StringComparison.Ordinal)}'";
 
     /// <summary>How much packages hold, or at least hold.</summary>
     internal static string Size(IEnumerable<InstalledPackage> packages)

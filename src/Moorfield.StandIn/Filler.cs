@@ -6,7 +6,8 @@ internal static class Filler
     private const int Page = 4096;
     private const int Motif = 192;
 
-    private static readonly string[] Syllables = ["mar", "shal", "ferry", "tide", "bell", "buoy", "quay", "rope", "gull", "salt", "reed", "wick", "mole", "fen", "oar", "lee"];
+    private static readonly string[] Syllables = ["mar", "shal", "ferry", "tide", "bell", "buoy", "quay", "rope", "gull", "salt", "reed", "wick",
+    "mole", "fen", "oar", "lee"];
 
     /// <summary>Text as registries hold it: paths, words and numbers in UTF-16.</summary>
     internal static byte[] Text(int seed, int length)
@@ -18,7 +19,8 @@ internal static class Filler
             text.Append(@"C:\Program Files\Northlight\");
             for (int i = random.Next(2, 5); i > 0; i--)
                 text.Append(Syllables[random.Next(Syllables.Length)]);
-            text.Append(@"\Components\{").Append(random.Next(0x1000000).ToString("X6", System.Globalization.CultureInfo.InvariantCulture)).Append("}\\InprocServer32\0");
+            text.Append(@"\Components\{").Append(random.Next(0x1000000).ToString("X6", System.Globalization.CultureInfo.InvariantCulture))
+                .Append("}\\InprocServer32\0");
         }
         return System.Text.Encoding.Unicode.GetBytes(text.ToString(0, length / 2));
     }

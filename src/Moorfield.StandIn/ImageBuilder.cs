@@ -39,7 +39,8 @@ public sealed class ImageBuilder
 
     /// <summary>Makes the image file.</summary>
     /// <param name="path">Must not exist.</param>
-    public static void Build(World world, IEnumerable<WorldEdition> editions, string path, WimCompression compression = WimCompression.Lzx, ImageBulk? bulk = null) =>
+    public static void Build(World world, IEnumerable<WorldEdition> editions, string path, WimCompression compression = WimCompression.Lzx,
+        ImageBulk? bulk = null) =>
         new ImageBuilder(world, bulk).Build(editions, path, compression);
 
     private void Build(IEnumerable<WorldEdition> editions, string path, WimCompression compression)

@@ -33,7 +33,8 @@ internal sealed class InstalledWindows : IDisposable
         RefuseLinks(root);
         _packages = LaidOutPackage.ReadAll(root);
         _accounts = [.. Names(RegistryLayout.Profiles).Where(sid => sid.StartsWith("S-1-5-21-", StringComparison.Ordinal))
-            .Select(sid => new LaidOutAccount(sid, Software.Find($@"{RegistryLayout.Profiles}\{sid}")?.Text("ProfileImagePath")?.Split('\\')[^1] ?? ""))
+            .Select(sid => new LaidOutAccount(sid, Software.Find($@"{RegistryLayout.Profiles}\{sid}")?.Text("ProfileImagePath")?.Split('\\')[^1]
+                ?? ""))
             .Where(a => IsPlain(a.Profile) && Directory.Exists(Full($"Users/{a.Profile}")))];
     }
 
@@ -48,9 +49,11 @@ internal sealed class InstalledWindows : IDisposable
     /// <summary>How many packages were laid out, registrations made, and packages taken away.</summary>
     internal (int LaidOut, int Registered, int Gone) Count { get; private set; }
 
-    internal bool IsBlocked(PackageFamilyName family) => Names(RegistryLayout.Store + @"\Deprovisioned").Contains(family.ToString(), StringComparer.OrdinalIgnoreCase);
+    internal bool IsBlocked(PackageFamilyName family) =>
+    Names(RegistryLayout.Store + @"\Deprovisioned").Contains(family.ToString(), StringComparer.OrdinalIgnoreCase);
 
-    internal bool IsProvisioned(LaidOutPackage package) => Names(Applications).Contains(package.Registered.ToString(), StringComparer.OrdinalIgnoreCase);
+    internal bool IsProvisioned(LaidOutPackage package) =>
+    Names(Applications).Contains(package.Registered.ToString(), StringComparer.OrdinalIgnoreCase);
 
     internal bool IsInbox(LaidOutPackage package) => Names(Inbox).Contains(package.Main.ToString(), StringComparer.OrdinalIgnoreCase);
 
@@ -72,14 +75,16 @@ internal sealed class InstalledWindows : IDisposable
         foreach (string path in package.Paths)
             Copy(Path.Combine(from, path), Full(path));
         foreach (var part in package.Parts)
-            RegistryLayout.Set(Software, $@"{RegistryLayout.MachinePackages}\{part}", HiveValue.FromString("Path", RegistryLayout.Place(part, package.IsComponent)));
+            RegistryLayout.Set(Software, $@"{RegistryLayout.MachinePackages}\{part}",
+                HiveValue.FromString("Path", RegistryLayout.Place(part, package.IsComponent)));
         AddRows(package);
         _packages.Add(package);
         Count = Count with { LaidOut = Count.LaidOut + 1 };
     }
 
     internal void Provision(LaidOutPackage package) => RegistryLayout.Set(Software,
-        $@"{(package.IsComponent ? Inbox : Applications)}\{package.Registered}", HiveValue.FromString("Path", RegistryLayout.ManifestPlace(package.Registered, package.IsComponent)));
+        $@"{(package.IsComponent ? Inbox : Applications)}\{package.Registered}",
+        HiveValue.FromString("Path", RegistryLayout.ManifestPlace(package.Registered, package.IsComponent)));
 
     internal void Deprovision(LaidOutPackage package)
     {
@@ -95,7 +100,8 @@ internal sealed class InstalledWindows : IDisposable
         foreach (string name in package.Manifest.Dependencies.Where(d => !d.IsOptional).Select(d => d.Name))
         {
             string architecture = package.Main.Architecture == "neutral" ? "x64" : package.Main.Architecture;
-            var framework = _packages.Where(p => p.Manifest.IsFramework && p.Main.Name == name && p.Main.Architecture == architecture).MaxBy(p => p.Main.Version);
+            var framework = _packages.Where(p => p.Manifest.IsFramework && p.Main.Name == name && p.Main.Architecture == architecture)
+                .MaxBy(p => p.Main.Version);
             if (framework is not null)
                 Register(framework, account);
         }
@@ -104,7 +110,8 @@ internal sealed class InstalledWindows : IDisposable
         foreach (var part in package.Parts)
         {
             RegistryLayout.AddRegistration(classes, part, package.Display, package.IsComponent, _time);
-            Run("INSERT OR IGNORE INTO PackageUser(Package, User) SELECT _PackageID, (SELECT _UserID FROM User WHERE UserSid = $sid) FROM Package WHERE PackageFullName = $name", ("$sid", account.Sid), ("$name", part.ToString()));
+            Run("INSERT OR IGNORE INTO PackageUser(Package, User) SELECT _PackageID, (SELECT _UserID FROM User WHERE UserSid = $sid) FROM Package "
+                + "WHERE PackageFullName = $name", ("$sid", account.Sid), ("$name", part.ToString()));
         }
         foreach (var app in package.Manifest.Applications)
         {
@@ -161,13 +168,15 @@ internal sealed class InstalledWindows : IDisposable
     internal LaidOutAccount AddAccount(string name)
     {
         string domain = _accounts.Count > 0 ? _accounts[0].Sid[.._accounts[0].Sid.LastIndexOf('-')] : "S-1-5-21-1004336348-1177238915-682003330";
-        int number = _accounts.Select(a => int.Parse(a.Sid[(a.Sid.LastIndexOf('-') + 1)..], System.Globalization.CultureInfo.InvariantCulture)).Append(1000).Max() + 1;
+        int number = _accounts.Select(a => int.Parse(a.Sid[(a.Sid.LastIndexOf('-') + 1)..], System.Globalization.CultureInfo.InvariantCulture))
+            .Append(1000).Max() + 1;
         var account = new LaidOutAccount($"{domain}-{number}", name);
         Copy(Full("Users/Default"), Full($"Users/{name}"));
         string classes = Full($"Users/{name}/AppData/Local/Microsoft/Windows/UsrClass.dat");
         Directory.CreateDirectory(Path.GetDirectoryName(classes)!);
         File.WriteAllBytes(classes, MinimalHive.Create($"{account.Sid}_Classes", _time));
-        RegistryLayout.Set(Software, $@"{RegistryLayout.Profiles}\{account.Sid}", HiveValue.FromString("ProfileImagePath", $@"C:\Users\{name}", HiveValueType.ExpandString));
+        RegistryLayout.Set(Software, $@"{RegistryLayout.Profiles}\{account.Sid}",
+            HiveValue.FromString("ProfileImagePath", $@"C:\Users\{name}", HiveValueType.ExpandString));
         Run("INSERT INTO User(UserSid) VALUES ($sid)", ("$sid", account.Sid));
         _accounts.Add(account);
         return account;
@@ -180,12 +189,14 @@ internal sealed class InstalledWindows : IDisposable
         _transaction?.Commit();
     }
 
-    private static IEnumerable<string> Values(AppxApplication app, string category) => app.Extensions.Where(e => e.Category == category).SelectMany(e => e.Values);
+    private static IEnumerable<string> Values(AppxApplication app, string category) =>
+    app.Extensions.Where(e => e.Category == category).SelectMany(e => e.Values);
 
     /// <summary>Everything below is written by path: no link may lead that elsewhere.</summary>
     private static void RefuseLinks(string root)
     {
-        var links = new FileSystemEnumerable<string>(root, (ref entry) => entry.ToFullPath(), new EnumerationOptions { RecurseSubdirectories = true, AttributesToSkip = FileAttributes.None })
+        var links = new FileSystemEnumerable<string>(root, (ref entry) => entry.ToFullPath(),
+        new EnumerationOptions { RecurseSubdirectories = true, AttributesToSkip = FileAttributes.None })
         {
             ShouldIncludePredicate = (ref entry) => entry.Attributes.HasFlag(FileAttributes.ReparsePoint),
             ShouldRecursePredicate = (ref entry) => !entry.Attributes.HasFlag(FileAttributes.ReparsePoint),
@@ -232,7 +243,8 @@ internal sealed class InstalledWindows : IDisposable
         {
             if (_rows is not null)
                 return _rows;
-            _rows = new SqliteConnection($"Data Source={Full("ProgramData/Microsoft/Windows/AppRepository/StateRepository-Machine.srd")};Mode=ReadWrite;Pooling=False");
+            _rows = new SqliteConnection(
+                $"Data Source={Full("ProgramData/Microsoft/Windows/AppRepository/StateRepository-Machine.srd")};Mode=ReadWrite;Pooling=False");
             _rows.Open();
             // The function that only the system has.
             _rows.CreateFunction("srd_notify", (string table, long id) => id);
@@ -243,23 +255,27 @@ internal sealed class InstalledWindows : IDisposable
 
     private void AddRows(LaidOutPackage package)
     {
-        Run("INSERT OR IGNORE INTO PackageFamily(PackageFamilyName, Publisher) VALUES ($family, $publisher)", ("$family", package.Family.ToString()), ("$publisher", package.Manifest.Identity.Publisher));
+        Run("INSERT OR IGNORE INTO PackageFamily(PackageFamilyName, Publisher) VALUES ($family, $publisher)", ("$family", package.Family.ToString()),
+        ("$publisher", package.Manifest.Identity.Publisher));
         foreach (var part in package.Parts)
         {
             DeleteRows(part);
-            Run("INSERT INTO Package(PackageFullName, PackageFamily, PackageType, InstallTime) SELECT $name, _PackageFamilyID, $type, $time FROM PackageFamily WHERE PackageFamilyName = $family",
+            Run("INSERT INTO Package(PackageFullName, PackageFamily, PackageType, InstallTime) SELECT $name, _PackageFamilyID, $type, $time FROM "
+                + "PackageFamily WHERE PackageFamilyName = $family",
                 ("$name", part.ToString()), ("$type", part.IsBundle ? 8 : 1), ("$time", _time.ToFileTime()), ("$family", package.Family.ToString()));
         }
         foreach (var app in package.Manifest.Applications)
         {
-            Run("INSERT INTO Application(Package, ApplicationUserModelId) SELECT _PackageID, $id FROM Package WHERE PackageFullName = $name", ("$id", $"{package.Family}!{app.Id}"), ("$name", package.Main.ToString()));
+            Run("INSERT INTO Application(Package, ApplicationUserModelId) SELECT _PackageID, $id FROM Package WHERE PackageFullName = $name",
+            ("$id", $"{package.Family}!{app.Id}"), ("$name", package.Main.ToString()));
         }
     }
 
     /// <summary>The rows of one full name, for one account or altogether.</summary>
     private void DeleteRows(PackageFullName part, string? sid = null)
     {
-        const string Registrations = "SELECT _PackageUserID FROM PackageUser WHERE Package IN (SELECT _PackageID FROM Package WHERE PackageFullName = $name) AND ($sid IS NULL OR User IN (SELECT _UserID FROM User WHERE UserSid = $sid))";
+        const string Registrations = "SELECT _PackageUserID FROM PackageUser WHERE Package IN (SELECT _PackageID FROM Package WHERE "
+            + "PackageFullName = $name) AND ($sid IS NULL OR User IN (SELECT _UserID FROM User WHERE UserSid = $sid))";
         const string Apps = "SELECT _ApplicationID FROM Application WHERE Package IN (SELECT _PackageID FROM Package WHERE PackageFullName = $name)";
         string[] deletions =
         [
@@ -267,7 +283,9 @@ internal sealed class InstalledWindows : IDisposable
             $"PackageUser WHERE _PackageUserID IN ({Registrations})",
             $"ApplicationUser WHERE Application IN ({Apps}) AND ($sid IS NULL OR User IN (SELECT _UserID FROM User WHERE UserSid = $sid))",
             .. sid is null
-                ? [$"ApplicationExtension WHERE Application IN ({Apps})", "Application WHERE Package IN (SELECT _PackageID FROM Package WHERE PackageFullName = $name)", "Package WHERE PackageFullName = $name"]
+                ? [$"ApplicationExtension WHERE Application IN ({Apps})",
+                    "Application WHERE Package IN (SELECT _PackageID FROM Package WHERE PackageFullName = $name)",
+                    "Package WHERE PackageFullName = $name"]
                 : Array.Empty<string>(),
         ];
         foreach (string deletion in deletions)

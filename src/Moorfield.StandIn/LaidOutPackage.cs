@@ -7,7 +7,8 @@ namespace Moorfield.StandIn;
 /// <param name="Main">The full name of what is not bundle nor resource.</param>
 /// <param name="Registered">The full name that it is provisioned and registered under: its bundle's, or its own.</param>
 /// <param name="Parts">All its full names.</param>
-internal sealed record LaidOutPackage(PackageFullName Main, PackageFullName Registered, ImmutableArray<PackageFullName> Parts, bool IsComponent, AppxManifest Manifest)
+internal sealed record LaidOutPackage(PackageFullName Main, PackageFullName Registered, ImmutableArray<PackageFullName> Parts, bool IsComponent,
+    AppxManifest Manifest)
 {
     private const string Apps = "Program Files/WindowsApps";
     private const string SystemApps = "Windows/SystemApps";
@@ -27,14 +28,16 @@ internal sealed record LaidOutPackage(PackageFullName Main, PackageFullName Regi
     internal static List<LaidOutPackage> ReadAll(string root)
     {
         var found = Folders(root, SystemApps).Select(f => Read(f, isComponent: true)).OfType<LaidOutPackage>().ToList();
-        var apps = Folders(root, Apps).Select(f => Read(f, isComponent: false)).OfType<LaidOutPackage>().DistinctBy(p => p.Main).ToDictionary(p => p.Main);
+        var apps = Folders(root, Apps).Select(f => Read(f, isComponent: false)).OfType<LaidOutPackage>().DistinctBy(p => p.Main)
+            .ToDictionary(p => p.Main);
         foreach (string folder in Folders(root, Apps))
         {
             string manifest = Path.Combine(folder, "AppxMetadata", "AppxBundleManifest.xml");
             if (!File.Exists(manifest) || !PackageFullName.TryParse(Path.GetFileName(folder), out var bundle))
                 continue;
             using var stream = File.OpenRead(manifest);
-            var members = Play.Naming(manifest, () => AppxManifestReader.ReadBundle(stream)).Members.Select(m => m.FullName).Where(apps.ContainsKey).ToList();
+            var members = Play.Naming(manifest, () => AppxManifestReader.ReadBundle(stream)).Members.Select(m => m.FullName)
+                .Where(apps.ContainsKey).ToList();
             var main = members.Select(m => apps[m]).FirstOrDefault(p => !p.Manifest.IsResourcePackage);
             if (main is null)
                 continue;

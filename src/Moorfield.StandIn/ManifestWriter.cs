@@ -32,7 +32,8 @@ internal sealed class ManifestWriter(World world)
             properties.Add(new XElement(Foundation + "ResourcePackage", "true"));
         var root = new XElement(Foundation + "Package",
             new XAttribute(XNamespace.Xmlns + "uap", Uap), new XAttribute(XNamespace.Xmlns + "uap3", Uap3),
-            new XAttribute(XNamespace.Xmlns + "uap4", Uap4), new XAttribute(XNamespace.Xmlns + "uap6", Uap6), new XAttribute(XNamespace.Xmlns + "com", Com),
+            new XAttribute(XNamespace.Xmlns + "uap4", Uap4), new XAttribute(XNamespace.Xmlns + "uap6", Uap6),
+            new XAttribute(XNamespace.Xmlns + "com", Com),
             new XAttribute(XNamespace.Xmlns + "desktop", Desktop), new XAttribute(XNamespace.Xmlns + "rescap", Restricted),
             new XAttribute("IgnorableNamespaces", "uap uap3 uap4 uap6 com desktop rescap"),
             Identity(Foundation, fullName, publisher),
@@ -45,7 +46,8 @@ internal sealed class ManifestWriter(World world)
             root.Add(new XElement(Foundation + "Extensions", Extension(Uap3, "windows.appExtensionHost", new XElement(Uap3 + "AppExtensionHost",
                 asks.Select(a => new XElement(Uap3 + "Name", a))))));
         }
-        XElement[] capabilities = [.. (package.Capabilities ?? []).Select(Capability), .. (package.Devices ?? []).Select(d => new XElement(Uap4 + "CustomCapability", new XAttribute("Name", d)))];
+        XElement[] capabilities = [.. (package.Capabilities ?? []).Select(Capability),
+            .. (package.Devices ?? []).Select(d => new XElement(Uap4 + "CustomCapability", new XAttribute("Name", d)))];
         if (!isResource && capabilities.Length > 0)
             root.Add(new XElement(Foundation + "Capabilities", capabilities));
         return Bytes(root);
@@ -57,7 +59,8 @@ internal sealed class ManifestWriter(World world)
         return Bytes(new XElement(BundleSpace + "Bundle",
             new XAttribute("SchemaVersion", "6.0"),
             new XElement(BundleSpace + "Identity",
-                new XAttribute("Name", bundle.Name), new XAttribute("Publisher", world.Publishers[package.By].Dn), new XAttribute("Version", bundle.Version)),
+                new XAttribute("Name", bundle.Name), new XAttribute("Publisher", world.Publishers[package.By].Dn),
+                new XAttribute("Version", bundle.Version)),
             new XElement(BundleSpace + "Packages",
                 Member(package.FullName(world), "application"),
                 package.ResourceNames(world).Select(r => Member(r, "resource")))));
@@ -67,7 +70,8 @@ internal sealed class ManifestWriter(World world)
     {
         var element = new XElement(BundleSpace + "Package",
             new XAttribute("Type", type), new XAttribute("Version", member.Version), new XAttribute("Architecture", member.Architecture),
-            new XAttribute("FileName", $"{member.Name}_{member.Version}_{member.Architecture}{(type == "resource" ? "_" + member.ResourceId : "")}.appx"));
+            new XAttribute("FileName",
+            $"{member.Name}_{member.Version}_{member.Architecture}{(type == "resource" ? "_" + member.ResourceId : "")}.appx"));
         if (member.ResourceId.Length > 0)
             element.Add(new XAttribute("ResourceId", member.ResourceId));
         return element;
@@ -87,18 +91,21 @@ internal sealed class ManifestWriter(World world)
     {
         var dependencies = new XElement(Foundation + "Dependencies",
             new XElement(Foundation + "TargetDeviceFamily",
-                new XAttribute("Name", "Windows.Desktop"), new XAttribute("MinVersion", "10.0.17763.0"), new XAttribute("MaxVersionTested", "10.0.26100.0")));
+                new XAttribute("Name", "Windows.Desktop"), new XAttribute("MinVersion", "10.0.17763.0"),
+                new XAttribute("MaxVersionTested", "10.0.26100.0")));
         foreach (string need in isResource ? [] : package.Needs ?? [])
         {
             var framework = world.Packages.First(p => p.Name == need);
             dependencies.Add(new XElement(Foundation + "PackageDependency",
-                new XAttribute("Name", need), new XAttribute("MinVersion", framework.Version), new XAttribute("Publisher", world.Publishers[framework.By].Dn)));
+                new XAttribute("Name", need), new XAttribute("MinVersion", framework.Version),
+                new XAttribute("Publisher", world.Publishers[framework.By].Dn)));
         }
         foreach (string want in isResource ? [] : package.Wants ?? [])
         {
             var other = world.Packages.First(p => p.Name == want);
             dependencies.Add(new XElement(Foundation + "PackageDependency",
-                new XAttribute("Name", want), new XAttribute("MinVersion", "1.0.0.0"), new XAttribute("Publisher", world.Publishers[other.By].Dn), new XAttribute(Uap6 + "Optional", "true")));
+                new XAttribute("Name", want), new XAttribute("MinVersion", "1.0.0.0"), new XAttribute("Publisher", world.Publishers[other.By].Dn),
+                new XAttribute(Uap6 + "Optional", "true")));
         }
         if (package.Extends is { } main)
             dependencies.Add(new XElement(Uap3 + "MainPackageDependency", new XAttribute("Name", main)));
@@ -121,14 +128,16 @@ internal sealed class ManifestWriter(World world)
         foreach (string scheme in app.Schemes ?? [])
             extensions.Add(Extension(Uap, "windows.protocol", new XElement(Uap + "Protocol", new XAttribute("Name", scheme))));
         foreach (string task in app.Startup ?? [])
-            extensions.Add(Extension(Desktop, "windows.startupTask", new XElement(Desktop + "StartupTask", new XAttribute("TaskId", task), new XAttribute("Enabled", "true"))));
+            extensions.Add(Extension(Desktop, "windows.startupTask",
+                new XElement(Desktop + "StartupTask", new XAttribute("TaskId", task), new XAttribute("Enabled", "true"))));
         if (app.Aliases is { Length: > 0 } aliases)
         {
             extensions.Add(Extension(Uap3, "windows.appExecutionAlias", new XElement(Uap3 + "AppExecutionAlias",
                 aliases.Select(a => new XElement(Desktop + "ExecutionAlias", new XAttribute("Alias", a))))));
         }
         if (app.Background)
-            extensions.Add(Extension(Foundation, "windows.backgroundTasks", new XElement(Foundation + "BackgroundTasks", new XElement(Foundation + "Task", new XAttribute("Type", "timer")))));
+            extensions.Add(Extension(Foundation, "windows.backgroundTasks",
+                new XElement(Foundation + "BackgroundTasks", new XElement(Foundation + "Task", new XAttribute("Type", "timer")))));
         if (app.Share)
             extensions.Add(Extension(Uap, "windows.shareTarget", new XElement(Uap + "ShareTarget", new XElement(Uap + "DataFormat", "Bitmap"))));
         if (app.ComClass is { } id)
@@ -154,5 +163,6 @@ internal sealed class ManifestWriter(World world)
         : name == "contacts" ? new(Uap + "Capability", new XAttribute("Name", name))
         : new(Foundation + "Capability", new XAttribute("Name", name));
 
-    private static byte[] Bytes(XElement root) => [.. Encoding.UTF8.Preamble, .. Encoding.UTF8.GetBytes(new XDeclaration("1.0", "utf-8", null) + "\n" + root + "\n")];
+    private static byte[] Bytes(XElement root) =>
+    [.. Encoding.UTF8.Preamble, .. Encoding.UTF8.GetBytes(new XDeclaration("1.0", "utf-8", null) + "\n" + root + "\n")];
 }

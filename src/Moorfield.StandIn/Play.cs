@@ -24,7 +24,8 @@ public sealed class Play(World world)
     /// <summary>A feature update.</summary>
     /// <param name="volume">Root folder of a laid-out volume.</param>
     /// <param name="image">A WIM that has an edition of the system's kind.</param>
-    /// <exception cref="InvalidDataException">It has none, or it or the volume is damaged: the message is a sentence without its full stop.</exception>
+    /// <exception cref="InvalidDataException">It has none, or it or the volume is damaged: the message is a sentence without its full
+    /// stop.</exception>
     public Played Update(string volume, string image)
     {
         var folder = Directory.CreateTempSubdirectory("moorfield-update-");
@@ -58,9 +59,11 @@ public sealed class Play(World world)
     /// <exception cref="InvalidDataException">No account can be called that, or one is already, or the volume is damaged.</exception>
     public Played SignIn(string volume, string name)
     {
-        if (name.Length is 0 or > 20 || name.AsSpan().ContainsAny("\\/:*?\"<>|[];=,+@") || name.AsSpan().ContainsAnyInRange('\0', '\u001f') || name.Trim(' ', '.') != name)
+        if (name.Length is 0 or > 20 || name.AsSpan().ContainsAny("\\/:*?\"<>|[];=,+@") || name.AsSpan().ContainsAnyInRange('\0', '\u001f')
+        || name.Trim(' ', '.') != name)
             throw new InvalidDataException($"No account can be called '{name.ReplaceLineEndings(" ")}'");
-        if (Directory.EnumerateDirectories(Path.Combine(volume, "Users")).Any(f => Path.GetFileName(f).Equals(name, StringComparison.OrdinalIgnoreCase)))
+        if (Directory.EnumerateDirectories(Path.Combine(volume, "Users"))
+            .Any(f => Path.GetFileName(f).Equals(name, StringComparison.OrdinalIgnoreCase)))
             throw new InvalidDataException($"There is a profile '{name}' already");
         using var windows = new InstalledWindows(volume, world.Clock);
         var account = windows.AddAccount(name); // S3
@@ -80,7 +83,8 @@ public sealed class Play(World world)
     private static Played Result(InstalledWindows windows)
     {
         var version = windows.Software.Find(Version);
-        return new Played($"{version?.Text("CurrentBuild")}.{version?.Value("UBR")?.AsDWord()}", windows.Count.LaidOut, windows.Count.Registered, windows.Count.Gone);
+        return new Played($"{version?.Text("CurrentBuild")}.{version?.Value("UBR")?.AsDWord()}", windows.Count.LaidOut, windows.Count.Registered,
+            windows.Count.Gone);
     }
 
     /// <summary>U7 and U8.</summary>
@@ -167,7 +171,8 @@ public sealed class Play(World world)
     private void Deliver(InstalledWindows windows, LaidOutAccount account, string how)
     {
         const string Delivery = @"Software\Microsoft\Windows\CurrentVersion\ContentDeliveryManager";
-        string own = how switch { "suggested" => "SilentInstalledAppsEnabled", "partner" => "PreInstalledAppsEnabled", _ => "OemPreInstalledAppsEnabled" };
+        string own = how switch { "suggested" => "SilentInstalledAppsEnabled", "partner" => "PreInstalledAppsEnabled",
+            _ => "OemPreInstalledAppsEnabled" };
         if (windows.Policy(null, @"Policies\Microsoft\Windows\CloudContent", "DisableWindowsConsumerFeatures") == 1
             || windows.Policy(account.Profile, Delivery, "ContentDeliveryAllowed") == 0
             || windows.Policy(account.Profile, Delivery, own) == 0)

@@ -25,12 +25,15 @@ internal sealed class RegistryLayout(World world)
         Set(hive, @"Microsoft\Windows\CurrentVersion\OEMInformation",
             HiveValue.FromString("Manufacturer", world.Manufacturer), HiveValue.FromString("Model", world.Model));
         foreach (var (sid, folder) in new[] { ("S-1-5-18", "systemprofile"), ("S-1-5-19", "LocalService"), ("S-1-5-20", "NetworkService") })
-            Set(hive, $@"{Profiles}\{sid}", HiveValue.FromString("ProfileImagePath", $@"%systemroot%\ServiceProfiles\{folder}", HiveValueType.ExpandString));
+            Set(hive, $@"{Profiles}\{sid}",
+                HiveValue.FromString("ProfileImagePath", $@"%systemroot%\ServiceProfiles\{folder}", HiveValueType.ExpandString));
         foreach (var account in world.Accounts)
-            Set(hive, $@"{Profiles}\{account.Sid}", HiveValue.FromString("ProfileImagePath", $@"C:\Users\{account.Name}", HiveValueType.ExpandString));
+            Set(hive, $@"{Profiles}\{account.Sid}",
+                HiveValue.FromString("ProfileImagePath", $@"C:\Users\{account.Name}", HiveValueType.ExpandString));
         foreach (var program in world.Programs.Where(p => p.Account is null))
         {
-            AddProgram(hive, program.Bits32 ? @"WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall" : @"Microsoft\Windows\CurrentVersion\Uninstall", program);
+            AddProgram(hive, program.Bits32 ? @"WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall"
+            : @"Microsoft\Windows\CurrentVersion\Uninstall", program);
             AddProgramHandlers(hive, @"Classes\", program);
         }
         hive.Create(Store + @"\Applications");
@@ -59,7 +62,8 @@ internal sealed class RegistryLayout(World world)
     }
 
     /// <summary>A package's folder, as registries give it.</summary>
-    internal static string Place(PackageFullName part, bool isComponent) => isComponent ? $@"C:\Windows\SystemApps\{part.Family}" : $@"C:\Program Files\WindowsApps\{part}";
+    internal static string Place(PackageFullName part, bool isComponent) =>
+        isComponent ? $@"C:\Windows\SystemApps\{part.Family}" : $@"C:\Program Files\WindowsApps\{part}";
 
     internal static string ManifestPlace(PackageFullName part, bool isComponent) =>
         Place(part, isComponent) + (part.IsBundle ? @"\AppxMetadata\AppxBundleManifest.xml" : @"\AppxManifest.xml");
@@ -68,7 +72,8 @@ internal sealed class RegistryLayout(World world)
     {
         string fullName = $"{leftover.Name}_{leftover.Version}_x64__{world.PublisherId(leftover.By)}";
         if (leftover.What == "provisionedWithoutFolder")
-            Set(hive, $@"{Store}\Applications\{fullName}", HiveValue.FromString("Path", $@"C:\Program Files\WindowsApps\{fullName}\AppxManifest.xml"));
+            Set(hive, $@"{Store}\Applications\{fullName}",
+                HiveValue.FromString("Path", $@"C:\Program Files\WindowsApps\{fullName}\AppxManifest.xml"));
         foreach (var account in world.Accounts.Where(a => leftover.What == "registrationWithoutFiles" && leftover.For?.Contains(a.Name) == true))
             hive.Create($@"{Store}\{account.Sid}\{fullName}");
     }
@@ -98,7 +103,8 @@ internal sealed class RegistryLayout(World world)
 
     private static void AddChoice(Hive hive, string what, string progId) => Set(
         hive,
-        what.StartsWith('.') ? $@"Software\Microsoft\Windows\CurrentVersion\Explorer\FileExts\{what}\UserChoice" : $@"Software\Microsoft\Windows\Shell\Associations\UrlAssociations\{what}\UserChoice",
+        what.StartsWith('.') ? $@"Software\Microsoft\Windows\CurrentVersion\Explorer\FileExts\{what}\UserChoice"
+        : $@"Software\Microsoft\Windows\Shell\Associations\UrlAssociations\{what}\UserChoice",
         HiveValue.FromString("ProgId", progId));
 
     private static void AddProgram(Hive hive, string place, WorldProgram program)
@@ -145,7 +151,8 @@ internal sealed class RegistryLayout(World world)
         }
         foreach (var leftover in world.Leftovers.Where(l => l.What == "handler" && l.For?.Contains(account.Name) == true))
         {
-            Set(hive, $@"{StrayProgId(leftover)}\Application", HiveValue.FromString("AppUserModelID", $"{leftover.Name}_{world.PublisherId(leftover.By)}!App"));
+            Set(hive, $@"{StrayProgId(leftover)}\Application",
+            HiveValue.FromString("AppUserModelID", $"{leftover.Name}_{world.PublisherId(leftover.By)}!App"));
             Set(hive, $@"{leftover.Detail}\OpenWithProgids", new HiveValue(StrayProgId(leftover), HiveValueType.None, Array.Empty<byte>()));
         }
         foreach (var (package, app) in Apps(account))

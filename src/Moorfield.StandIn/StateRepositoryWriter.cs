@@ -4,14 +4,16 @@ using Moorfield.Formats.Appx;
 namespace Moorfield.StandIn;
 
 /// <summary>
-/// Writes StateRepository-Machine.srd: the tables of docs/on-disk.md, "State repository" [seen], some that refer to them by the naming convention, and
+/// Writes StateRepository-Machine.srd: the tables of docs/on-disk.md, "State repository" [seen], some that refer to them by the naming
+/// convention, and
 /// triggers that call a function which only the system registers [model].
 /// </summary>
 internal sealed class StateRepositoryWriter(World world, RegistryLayout registry)
 {
     private const string Schema = """
         CREATE TABLE PackageFamily(_PackageFamilyID INTEGER PRIMARY KEY, PackageFamilyName TEXT NOT NULL UNIQUE, Publisher TEXT);
-        CREATE TABLE Package(_PackageID INTEGER PRIMARY KEY, PackageFullName TEXT NOT NULL UNIQUE, PackageFamily INTEGER NOT NULL, PackageType INTEGER, InstallTime INTEGER);
+        CREATE TABLE Package(_PackageID INTEGER PRIMARY KEY, PackageFullName TEXT NOT NULL UNIQUE, PackageFamily INTEGER NOT NULL,
+            PackageType INTEGER, InstallTime INTEGER);
         CREATE TABLE User(_UserID INTEGER PRIMARY KEY, UserSid TEXT NOT NULL UNIQUE);
         CREATE TABLE PackageUser(_PackageUserID INTEGER PRIMARY KEY, Package INTEGER NOT NULL, User INTEGER NOT NULL, UNIQUE(Package, User));
         CREATE TABLE PackageUserStatus(_PackageUserStatusID INTEGER PRIMARY KEY, PackageUser INTEGER NOT NULL, Status INTEGER, Payload BLOB);
@@ -63,14 +65,17 @@ internal sealed class StateRepositoryWriter(World world, RegistryLayout registry
         {
             var fullName = package.FullName(world);
             if (!families.TryGetValue(fullName.Family, out long family))
-                families[fullName.Family] = family = Insert(connection, "PackageFamily", ("PackageFamilyName", fullName.Family.ToString()), ("Publisher", world.Publishers[package.By].Dn));
+                families[fullName.Family] = family = Insert(connection, "PackageFamily", ("PackageFamilyName", fullName.Family.ToString()),
+                    ("Publisher", world.Publishers[package.By].Dn));
             foreach (var part in VolumeBuilder.Parts(world, package))
             {
-                long id = Insert(connection, "Package", ("PackageFullName", part.ToString()), ("PackageFamily", family), ("PackageType", part.IsBundle ? 8 : 1), ("InstallTime", world.Clock.ToFileTime()));
+                long id = Insert(connection, "Package", ("PackageFullName", part.ToString()), ("PackageFamily", family),
+                ("PackageType", part.IsBundle ? 8 : 1), ("InstallTime", world.Clock.ToFileTime()));
                 foreach (var account in registry.Having(package))
                 {
                     long registration = Insert(connection, "PackageUser", ("Package", id), ("User", users[account.Sid]));
-                    Insert(connection, "PackageUserStatus", ("PackageUser", registration), ("Status", 0), ("Payload", new byte[] { 0, 1, (byte)registration }));
+                    Insert(connection, "PackageUserStatus", ("PackageUser", registration), ("Status", 0),
+                        ("Payload", new byte[] { 0, 1, (byte)registration }));
                 }
                 if (part == fullName)
                     AddApplications(connection, package, id, users);
@@ -84,14 +89,16 @@ internal sealed class StateRepositoryWriter(World world, RegistryLayout registry
     {
         string family = $"{leftover.Name}_{world.PublisherId(leftover.By)}";
         long id = Insert(connection, "PackageFamily", ("PackageFamilyName", family), ("Publisher", world.Publishers[leftover.By].Dn));
-        Insert(connection, "Package", ("PackageFullName", $"{leftover.Name}_{leftover.Version}_x64__{world.PublisherId(leftover.By)}"), ("PackageFamily", id), ("PackageType", 1), ("InstallTime", world.Clock.ToFileTime()));
+        Insert(connection, "Package", ("PackageFullName", $"{leftover.Name}_{leftover.Version}_x64__{world.PublisherId(leftover.By)}"),
+            ("PackageFamily", id), ("PackageType", 1), ("InstallTime", world.Clock.ToFileTime()));
     }
 
     private void AddApplications(SqliteConnection connection, WorldPackage package, long packageId, Dictionary<string, long> users)
     {
         foreach (var app in package.Apps ?? [])
         {
-            long id = Insert(connection, "Application", ("Package", packageId), ("ApplicationUserModelId", $"{package.FullName(world).Family}!{app.Id}"));
+            long id = Insert(connection, "Application", ("Package", packageId),
+            ("ApplicationUserModelId", $"{package.FullName(world).Family}!{app.Id}"));
             foreach (var account in registry.Having(package))
                 Insert(connection, "ApplicationUser", ("Application", id), ("User", users[account.Sid]));
             foreach (string type in app.Types ?? [])
@@ -102,7 +109,8 @@ internal sealed class StateRepositoryWriter(World world, RegistryLayout registry
     private static long Insert(SqliteConnection connection, string table, params (string Column, object Value)[] values)
     {
         using var command = connection.CreateCommand();
-        command.CommandText = $"INSERT INTO {table}({string.Join(',', values.Select(v => v.Column))}) VALUES ({string.Join(',', values.Select(v => "$" + v.Column))}) RETURNING rowid";
+        command.CommandText = $"INSERT INTO {table}({string.Join(',', values.Select(v => v.Column))}) VALUES "
+            + $"({string.Join(',', values.Select(v => "$" + v.Column))}) RETURNING rowid";
         foreach (var (column, value) in values)
             command.Parameters.AddWithValue("$" + column, value);
         return (long)command.ExecuteScalar()!;

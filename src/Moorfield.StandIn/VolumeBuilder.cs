@@ -113,7 +113,8 @@ public sealed class VolumeBuilder
     {
         if (leftover.What is not "filesWithoutRegistration" and not "manifestCopy")
             return;
-        var package = new WorldPackage(leftover.Name, leftover.By, leftover.Version, leftover.Display, null, leftover.Kib, null, null, null, false, null, null, null, null, null, null);
+        var package = new WorldPackage(leftover.Name, leftover.By, leftover.Version, leftover.Display, null, leftover.Kib, null, null, null, false,
+            null, null, null, null, null, null);
         var fullName = package.FullName(_world);
         if (leftover.What == "manifestCopy")
             AddRepositoryEntry(fullName, _manifests.Write(package, fullName));
@@ -125,7 +126,8 @@ public sealed class VolumeBuilder
     {
         string home = $"Users/{folder}";
         string local = $"{home}/AppData/Local";
-        AddHive($"{home}/NTUSER.DAT", "CMI-CreateHive{5C3A1F60-0000-4000-8000-000000000001}", hive => _registry.FillAccount(hive, account?.Sid ?? ""));
+        AddHive($"{home}/NTUSER.DAT", "CMI-CreateHive{5C3A1F60-0000-4000-8000-000000000001}",
+            hive => _registry.FillAccount(hive, account?.Sid ?? ""));
         if (account is null)
         {
             Write($"{local}/Microsoft/Windows/Shell/LayoutModification.json", Pins());
@@ -181,7 +183,8 @@ public sealed class VolumeBuilder
         foreach (var leftover in _world.Leftovers.Where(l => l.What == "pin"))
             pins.Add((JsonNode)new JsonObject { ["packagedAppId"] = $"{leftover.Name}_{_world.PublisherId(leftover.By)}!App" });
         pins.Add((JsonNode)new JsonObject { ["desktopAppLink"] = @"%ALLUSERSPROFILE%\Microsoft\Windows\Start Menu\Programs\Ticket Printer.lnk" });
-        return Encoding.UTF8.GetBytes(new JsonObject { ["pinnedList"] = pins }.ToJsonString(new JsonSerializerOptions { WriteIndented = true }) + "\n");
+        return Encoding.UTF8.GetBytes(new JsonObject { ["pinnedList"] = pins }.ToJsonString(new JsonSerializerOptions { WriteIndented = true })
+            + "\n");
     }
 
     private void AddDefaultAssociations()
@@ -205,14 +208,16 @@ public sealed class VolumeBuilder
             Add(leftover.Detail!, RegistryLayout.StrayProgId(leftover), leftover.Display);
 
         void Add(string what, string progId, string name) =>
-            root.Add(new XElement("Association", new XAttribute("Identifier", what), new XAttribute("ProgId", progId), new XAttribute("ApplicationName", name)));
+            root.Add(new XElement("Association", new XAttribute("Identifier", what), new XAttribute("ProgId", progId),
+                new XAttribute("ApplicationName", name)));
 
         Write("Windows/System32/OEMDefaultAssociations.xml", Encoding.UTF8.GetBytes($"<?xml version=\"1.0\" encoding=\"utf-8\"?>\n{root}\n"));
     }
 
     private void AddSystemFiles()
     {
-        string[] places = ["Windows/System32", "Windows/System32/drivers", "Windows/SysWOW64", "Windows/WinSxS/Store", "Windows/Fonts", "Windows/INF"];
+        string[] places = ["Windows/System32", "Windows/System32/drivers", "Windows/SysWOW64", "Windows/WinSxS/Store", "Windows/Fonts",
+        "Windows/INF"];
         for (int i = 0; i < _world.SystemFiles; i++)
             Write($"{places[i % places.Length]}/{i / 100:D3}/nl{i:D5}.dll", Filler.Bytes($"system{i}", 600 + i % 3400));
     }

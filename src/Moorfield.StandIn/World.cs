@@ -45,7 +45,8 @@ public sealed record World(
 
     /// <summary>File names of the demo's briefs.</summary>
     public static IEnumerable<string> BriefNames =>
-        typeof(World).Assembly.GetManifestResourceNames().Where(n => n.EndsWith(".brief.yaml", StringComparison.Ordinal)).Order(StringComparer.Ordinal);
+        typeof(World).Assembly.GetManifestResourceNames().Where(n => n.EndsWith(".brief.yaml", StringComparison.Ordinal))
+            .Order(StringComparer.Ordinal);
 
     /// <summary>Writes the demo's briefs into a folder.</summary>
     /// <returns>Their paths.</returns>
@@ -74,7 +75,8 @@ public sealed record World(
         Product = edition.Product,
         Edition = edition.Edition,
         Accounts = [],
-        Packages = [.. Packages.Where(p => (p.Provisioned || p.IsFramework || p.IsComponent) && !edition.Without.Contains(p.Name)).Select(p => p with { For = null })],
+        Packages = [.. Packages.Where(p => (p.Provisioned || p.IsFramework || p.IsComponent) && !edition.Without.Contains(p.Name))
+        .Select(p => p with { For = null })],
         Leftovers = [],
         Chosen = [],
         Programs = [],
@@ -160,12 +162,14 @@ public sealed record WorldChoice(string Account, string What, string? Package, s
 /// <param name="Hidden">Whether it is marked as a system component, so that Windows does not list it.</param>
 /// <param name="Opens">File types with their dot, and schemes.</param>
 public sealed record WorldProgram(
-    string Id, string Name, string Version, string By, uint Kib, string? Uninstall, string? Account, bool Bits32, bool Hidden, ImmutableArray<string>? Opens);
+    string Id, string Name, string Version, string By, uint Kib, string? Uninstall, string? Account, bool Bits32, bool Hidden,
+    ImmutableArray<string>? Opens);
 
 /// <param name="What">registrationWithoutFiles, filesWithoutRegistration, provisionedWithoutFolder, appData, alias, handler, choice,
 /// defaultAssociation, pin, manifestCopy or repositoryRow.</param>
 /// <param name="Detail">The file type or scheme, or the alias.</param>
-public sealed record WorldLeftover(string What, string Name, string By, string Version, string Display, ImmutableArray<string>? For, int Kib, string? Detail = null);
+public sealed record WorldLeftover(string What, string Name, string By, string Version, string Display, ImmutableArray<string>? For, int Kib,
+    string? Detail = null);
 
 /// <param name="Kind">application (default), framework, component or addon.</param>
 /// <param name="Bundle">Version of the bundle; null when the package comes alone.</param>

@@ -172,7 +172,8 @@ public sealed class BadInputTests : CliTest
         Refused(2, "Say for whom with --for. Accounts here: counter, ivy, rowan.", "remove", Root, "Clock", "--yes");
         Refused(2, "No package here is called 'Clocks'. Near misses: Clock", Removal("Clocks"));
         Refused(2, "No block fits", "unblock", Root, "Clock", "--yes");
-        Refused(2, "no restore point 7", "undo", Root, "7", "--yes", "--vault", Directory.CreateDirectory(Folder["other/blobs"]).Parent!.CreateSubdirectory("points").Parent!.FullName);
+        Refused(2, "no restore point 7", "undo", Root, "7", "--yes", "--vault",
+            Directory.CreateDirectory(Folder["other/blobs"]).Parent!.CreateSubdirectory("points").Parent!.FullName);
     }
 
     [Fact]
@@ -247,7 +248,8 @@ public sealed class BadInputTests : CliTest
     public void Undo_on_another_system_is_refused()
     {
         Run(All).ExitCode.ShouldBe(0);
-        HiveEdit.Change(HiveEdit.Software(Root), hive => hive.Find(@"Microsoft\Cryptography")!.Value.Set(Moorfield.Formats.Hives.HiveValue.FromString("MachineGuid", "another")));
+        HiveEdit.Change(HiveEdit.Software(Root),
+            hive => hive.Find(@"Microsoft\Cryptography")!.Value.Set(Moorfield.Formats.Hives.HiveValue.FromString("MachineGuid", "another")));
         Refused(5, "another system", "undo", Root, "1", "--yes");
     }
 
@@ -266,7 +268,8 @@ public sealed class BadInputTests : CliTest
         Folder.Write("alone/moorfield", File.ReadAllBytes(Command([])[0]));
         Tool.Read("chmod", "+x", Folder["alone/moorfield"]);
         var outcome = Tool.Run(Folder["alone/moorfield"], "inventory", Root);
-        (outcome.ExitCode, outcome.Error).ShouldBe((1, "moorfield: The SQLite library is missing: libe_sqlite3.so belongs beside the moorfield executable.\n"));
+        (outcome.ExitCode, outcome.Error)
+            .ShouldBe((1, "moorfield: The SQLite library is missing: libe_sqlite3.so belongs beside the moorfield executable.\n"));
     }
 
     [Fact]

@@ -41,7 +41,8 @@ public sealed class BriefTests : CliTest
         var systems = json.GetProperty("systems").EnumerateArray().ToList();
         systems.Count.ShouldBe(6);
         systems.Count(s => s.GetProperty("error").ValueKind == JsonValueKind.String).ShouldBe(1);
-        systems.Where(s => s.GetProperty("error").ValueKind == JsonValueKind.Null).ShouldAllBe(s => s.GetProperty("differences").GetArrayLength() > 0);
+        systems.Where(s => s.GetProperty("error").ValueKind == JsonValueKind.Null)
+            .ShouldAllBe(s => s.GetProperty("differences").GetArrayLength() > 0);
         systems[0].GetProperty("differences")[0].EnumerateObject().Select(p => p.Name).ShouldBe(["code", "family", "displayName", "text"]);
     }
 
@@ -70,10 +71,12 @@ public sealed class BriefTests : CliTest
     public void Show_says_what_each_rule_takes_and_which_take_nothing()
     {
         string text = Run("brief", "show", Counters, "--on", Root).Output;
-        text.ShouldContain("Takes nothing here: remove Saltmarsh.Lottery_5s2ajr5e6xvkm (counters.brief.yaml:18).".Replace("counters.brief", Folder["counters.brief"]));
+        text.ShouldContain("Takes nothing here: remove Saltmarsh.Lottery_5s2ajr5e6xvkm (counters.brief.yaml:18).".Replace("counters.brief",
+            Folder["counters.brief"]));
         text.ShouldContain("no, kept by house.brief.yaml:8");
         var json = Json(Run("brief", "show", Counters, "--on", Root, "--format", "json"));
-        json.GetProperty("systems")[0].GetProperty("taken").EnumerateArray().Count(t => t.GetProperty("keptBy").ValueKind == JsonValueKind.String).ShouldBe(2);
+        json.GetProperty("systems")[0].GetProperty("taken").EnumerateArray()
+            .Count(t => t.GetProperty("keptBy").ValueKind == JsonValueKind.String).ShouldBe(2);
     }
 
     [Fact]
@@ -103,7 +106,8 @@ public sealed class BriefTests : CliTest
     public void What_a_removal_costs_has_to_be_accepted()
     {
         Refused(5, "This costs something: Picture Viewer (opens pictures)", "remove", Root, "Picture Viewer", "--for", "everyone", "--yes");
-        Run("remove", Root, "Picture Viewer", "--for", "everyone", "--preview").Output.ShouldContain("What it costs:\n  Picture Viewer: It is the only one that opens pictures");
+        Run("remove", Root, "Picture Viewer", "--for", "everyone",
+            "--preview").Output.ShouldContain("What it costs:\n  Picture Viewer: It is the only one that opens pictures");
         var json = Json(Run("remove", Root, "Picture Viewer", "--for", "everyone", "--preview", "--format", "json")).GetProperty("removals")[0];
         json.GetProperty("standing").GetString().ShouldBe("weigh");
         json.GetProperty("reasons")[0].EnumerateObject().Select(p => p.Name).ShouldBe(["code", "kind", "text", "objects"]);
@@ -148,7 +152,9 @@ public sealed class BriefTests : CliTest
         Run("remove", Root, "Calculator", "--for", "ivy", "--yes").ExitCode.ShouldBe(0);
         File.WriteAllText(Folder["after.json"], Run("inventory", Root, "--format", "json").Output);
         var rows = Json(Run("compare", Folder["before.json"], Folder["after.json"], "--format", "json")).GetProperty("systems")[0];
-        var packages = rows.GetProperty("packages").EnumerateArray().Select(p => (p.GetProperty("kind").GetString(), p.GetProperty("displayName").GetString(), string.Join(' ', p.GetProperty("lost").EnumerateArray()), p.GetProperty("newcomers").ToString())).ToList();
+        var packages = rows.GetProperty("packages").EnumerateArray()
+            .Select(p => (p.GetProperty("kind").GetString(), p.GetProperty("displayName").GetString(),
+            string.Join(' ', p.GetProperty("lost").EnumerateArray()), p.GetProperty("newcomers").ToString())).ToList();
         packages.ShouldBe([("gone", "Weather", "counter ivy rowan", "False"), ("altered", "Calculator", "ivy", "")]);
         rows.GetProperty("blocked")[0].GetString().ShouldBe("Northlight.Weather_8pewgm0k42rsa");
         Run("compare", Folder["after.json"], Folder["before.json"]).Output.ShouldContain("No longer blocked: Northlight.Weather_8pewgm0k42rsa.");
@@ -159,7 +165,8 @@ public sealed class BriefTests : CliTest
     {
         string image = Demo.CopyImageTo(Folder, "counter-install.wim");
         Run("compare", image, image).Output.Split('\n').Count(l => l == "Nothing differs.").ShouldBe(4);
-        Run("compare", image, image, "--before-edition", "2", "--after-edition", "Counter Office").Output.ShouldContain("gone    Larkfield Crossword");
+        Run("compare", image, image, "--before-edition", "2", "--after-edition",
+            "Counter Office").Output.ShouldContain("gone    Larkfield Crossword");
         Refused(2, "These have no counterpart of the same name", "compare", Root, image);
         File.WriteAllText(Folder["x.json"], "{ \"schema\": \"other/1\" }");
         Refused(2, "is no inventory", "compare", Folder["x.json"], Root);

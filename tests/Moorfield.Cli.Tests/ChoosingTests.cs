@@ -1,3 +1,5 @@
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;
@@ -6,7 +8,8 @@ namespace Moorfield.Cli.Tests;
 public sealed class ChoosingTests : CliTest
 {
     private string[] Names(params string[] arguments) =>
-        [.. Run(["inventory", Root, "--columns", "package", "--format", "csv", .. arguments]).Output.Split("\r\n", StringSplitOptions.RemoveEmptyEntries).Skip(1)];
+        [.. Run(["inventory", Root, "--columns", "package", "--format", "csv", .. arguments]).Output.Split("\r\n",
+            StringSplitOptions.RemoveEmptyEntries).Skip(1)];
 
     [Fact]
     public void Filters_take_several_values_and_all_of_them_count()
@@ -25,15 +28,18 @@ public sealed class ChoosingTests : CliTest
     [Fact]
     public void Columns_are_chosen_and_sorted_either_way()
     {
-        var lines = Run("inventory", Root, "--columns", "package,publisher,description,start-up,at start-up,in-background,family,full name", "--format", "csv");
+        var lines = Run("inventory", Root, "--columns", "package,publisher,description,start-up,at start-up,in-background,family,full name",
+        "--format", "csv");
         lines.ExitCode.ShouldBe(2);
         lines.Error.ShouldContain("There is no column 'start-up'. Columns are family, fullName,");
-        var csv = Run("inventory", Root, "--columns", "package,publisher,description,startsWithWindows,runsInBackground,family,fullName", "--format", "csv").Output;
+        var csv = Run("inventory", Root, "--columns", "package,publisher,description,startsWithWindows,runsInBackground,family,fullName", "--format",
+            "csv").Output;
         csv.ShouldStartWith("displayName,publisher,description,startsWithWindows,runsInBackground,family,fullName\r\n");
         csv.ShouldContain("Weather,Northlight Systems,");
         var table = Run("inventory", Root, "--columns", "package,publisher", "--sort", "publisher").Output.Split('\n');
         table[1].ShouldStartWith("Package");
-        var publishers = Run("inventory", Root, "--columns", "publisher", "--sort", "publisher", "--reverse", "--format", "csv").Output.Split("\r\n")[1..^1];
+        var publishers = Run("inventory", Root, "--columns", "publisher", "--sort", "publisher", "--reverse", "--format",
+            "csv").Output.Split("\r\n")[1..^1];
         publishers.ShouldBe(publishers.OrderByDescending(p => p, StringComparer.OrdinalIgnoreCase));
     }
 
@@ -55,7 +61,8 @@ public sealed class ChoosingTests : CliTest
     {
         var free = Names("--standing", "free", "--origin", "maker,extra");
         free.Length.ShouldBeGreaterThan(2);
-        var outcome = Run("remove", Root, "--standing", "free", "--origin", "maker,extra", "--keep", free[0], "--for", "everyone", "--yes", "--accept-costs");
+        var outcome = Run("remove", Root, "--standing", "free", "--origin", "maker,extra", "--keep", free[0], "--for", "everyone", "--yes",
+            "--accept-costs");
         outcome.ExitCode.ShouldBe(0, outcome.Error);
         Names("--standing", "free", "--origin", "maker,extra").ShouldBe([free[0]]);
         Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
@@ -84,7 +91,8 @@ public sealed class ChoosingTests : CliTest
     [Fact]
     public void A_classic_program_is_explained_with_the_command_that_removes_it()
     {
-        string name = Run("inventory", Root, "--classic", "--format", "csv", "--columns", "package,origin").Output.Split("\r\n").First(l => l.EndsWith(",classic", StringComparison.Ordinal))[..^8].Trim('"');
+        string name = Run("inventory", Root, "--classic", "--format", "csv", "--columns", "package,origin").Output.Split("\r\n")
+        .First(l => l.EndsWith(",classic", StringComparison.Ordinal))[..^8].Trim('"');
         var outcome = Run("explain", Root, name);
         outcome.Output.ShouldContain("A classic desktop program");
         outcome.Output.ShouldContain("Removed by");
@@ -95,7 +103,8 @@ public sealed class ChoosingTests : CliTest
     public void An_image_is_told_whose_machines_it_is_for()
     {
         string image = Demo.BuildImageTo(Folder, "Kestrelworks.Battery", "Northlight.Weather");
-        string Origin(params string[] more) => Run(["inventory", image, "--find", "Battery", "--columns", "origin", "--format", "csv", .. more]).Output;
+        string Origin(params string[] more) =>
+            Run(["inventory", image, "--find", "Battery", "--columns", "origin", "--format", "csv", .. more]).Output;
         Origin().ShouldContain("extra");
         Origin("--maker", "Kestrelworks").ShouldContain("maker");
         string brief = Folder.Write("b.yaml", "brief: 1\nmaker: Kestrelworks\nremove: [{origin: maker}]"u8);
@@ -169,8 +178,10 @@ public sealed class ChoosingTests : CliTest
     {
         string brief = Folder.Write("b.yaml", "brief: 1\nfor: everyone\nremove: ['*']"u8);
         string command = string.Join(' ', Command([.. arguments.Select(a => a == "VOLUME" ? Root : a == "BRIEF" ? brief : a)]).Select(a => $"'{a}'"));
-        var outcome = Tool.Run("script", ["-qec", $"stty cols 120; {command}", "/dev/null"], new Dictionary<string, string> { ["TERM"] = "dumb-not", ["MOORFIELD_VAULT"] = Vault }, "");
-        string plain = System.Text.RegularExpressions.Regex.Replace(outcome.Output, @"\e\[[0-9;?]*[A-Za-z]|\r", "", System.Text.RegularExpressions.RegexOptions.None, TimeSpan.FromSeconds(5));
+        var outcome = Tool.Run("script", ["-qec", $"stty cols 120; {command}", "/dev/null"],
+            new Dictionary<string, string> { ["TERM"] = "dumb-not", ["MOORFIELD_VAULT"] = Vault }, "");
+        string plain = System.Text.RegularExpressions.Regex.Replace(outcome.Output, @"\e\[[0-9;?]*[A-Za-z]|\r", "",
+            System.Text.RegularExpressions.RegexOptions.None, TimeSpan.FromSeconds(5));
         plain.Split('\n').Length.ShouldBeGreaterThan(5);
         plain.Split('\n').Where(l => l.Length > 120).ShouldBeEmpty();
     }

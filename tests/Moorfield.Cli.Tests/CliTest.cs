@@ -68,7 +68,8 @@ public abstract class CliTest : IDisposable
     protected ToolResult RunInTerminal(string typed, Action? meanwhile, params string[] arguments)
     {
         string command = string.Join(' ', Command(arguments).Select(a => $"'{a}'"));
-        var start = new ProcessStartInfo("script", ["-qfec", command, "/dev/null"]) { UseShellExecute = false, RedirectStandardInput = true, RedirectStandardOutput = true };
+        var start = new ProcessStartInfo("script", ["-qfec", command, "/dev/null"]) { UseShellExecute = false, RedirectStandardInput = true,
+            RedirectStandardOutput = true };
         start.Environment["MOORFIELD_VAULT"] = Vault;
         start.Environment["TERM"] = "xterm";
         using var process = Process.Start(start)!;
@@ -103,7 +104,9 @@ public abstract class CliTest : IDisposable
         VolumeState.Files(Root).ShouldBe(before);
     }
 
-    /// <summary>Makes an NTFS file system in a file and does something while it is mounted with ntfs-3g; skips the test where nobody may mount.</summary>
+    /// <summary>
+    /// Makes an NTFS file system in a file and does something while it is mounted with ntfs-3g; skips the test where nobody may mount.
+    /// </summary>
     protected void OnNtfs(string image, Action<string> use)
     {
         string mount = Folder["ntfs"];

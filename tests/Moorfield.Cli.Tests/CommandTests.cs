@@ -16,7 +16,8 @@ public sealed class CommandTests : CliTest
         Run("inventory", Root).Output.ShouldContain("Weather");
         Run("remove", Root, "Weather", "Pennywhistle.*", "--for", "everyone", "--sweep", "--preview").Output.ShouldContain("Card Table Engine");
         VolumeState.Files(Root).ShouldBe(before);
-        var removed = Run("remove", Root, "Weather", "Pennywhistle.*", "--for", "everyone", "--sweep", "--yes", "--accept-costs", "--note", "spring clean");
+        var removed = Run("remove", Root, "Weather", "Pennywhistle.*", "--for", "everyone", "--sweep", "--yes", "--accept-costs", "--note",
+            "spring clean");
         removed.ExitCode.ShouldBe(0, removed.Error);
         removed.Output.ShouldContain("A fresh look at counter-07 agrees with the plan.");
         Run("inventory", Root, "--all").Output.ShouldNotContain("Weather");
@@ -38,15 +39,20 @@ public sealed class CommandTests : CliTest
         json.GetProperty("kind").GetString().ShouldBe("volume");
         var system = json.GetProperty("systems")[0];
         system.EnumerateObject().Select(p => p.Name).ShouldBe(
-            ["edition", "name", "product", "release", "build", "computer", "manufacturer", "accounts", "packages", "blocks", "notes", "leftovers", "programs", "facts"]);
+            ["edition", "name", "product", "release", "build", "computer", "manufacturer", "accounts", "packages", "blocks", "notes", "leftovers",
+            "programs", "facts"]);
         var package = system.GetProperty("packages").EnumerateArray().Single(p => p.GetProperty("name").GetString() == "Northlight.Weather");
         package.EnumerateObject().Select(p => p.Name).ShouldBe(
         [
-            "family", "fullName", "name", "displayName", "rawDisplayName", "publisher", "version", "architecture", "role", "origin", "bytes", "accounts", "newcomers", "blocked",
+            "family", "fullName", "name", "displayName", "rawDisplayName", "publisher", "version", "architecture", "role", "origin", "bytes",
+            "accounts", "newcomers", "blocked",
             "standing", "reasons", "withheldFiles",
         ]);
         package.GetProperty("accounts").EnumerateArray().Select(a => a.GetString()).ShouldBe(["counter", "ivy", "rowan"]);
-        system.GetProperty("packages").GetArrayLength().ShouldBe(Demo.World.Packages.Length + Demo.World.Leftovers.Count(l => l.What is "registrationWithoutFiles" or "filesWithoutRegistration" or "provisionedWithoutFolder" or "manifestCopy" or "repositoryRow"));
+        system.GetProperty("packages").GetArrayLength()
+            .ShouldBe(Demo.World.Packages.Length
+            + Demo.World.Leftovers.Count(l =>
+            l.What is "registrationWithoutFiles" or "filesWithoutRegistration" or "provisionedWithoutFolder" or "manifestCopy" or "repositoryRow"));
     }
 
     [Fact]
@@ -72,7 +78,8 @@ public sealed class CommandTests : CliTest
     [Fact]
     public void Inventory_can_be_sorted_by_size()
     {
-        var sizes = Run("inventory", Root, "--format", "csv", "--sort", "size").Output.TrimEnd().Split("\r\n").Skip(1).Select(l => long.Parse(l.Split(',')[8])).ToList();
+        var sizes = Run("inventory", Root, "--format", "csv", "--sort", "size").Output.TrimEnd().Split("\r\n").Skip(1)
+        .Select(l => long.Parse(l.Split(',')[8])).ToList();
         sizes.ShouldBe(sizes.OrderDescending());
     }
 
@@ -97,7 +104,8 @@ public sealed class CommandTests : CliTest
         result.GetProperty("changes").GetInt32().ShouldBe(Changes(plan).Length);
         result.GetProperty("restorePoint").GetInt32().ShouldBe(1);
 
-        static string[] Changes(JsonElement plan) => [.. plan.GetProperty("changes").EnumerateArray().Select(c => c.GetProperty("text").GetString()!)];
+        static string[] Changes(JsonElement plan) =>
+        [.. plan.GetProperty("changes").EnumerateArray().Select(c => c.GetProperty("text").GetString()!)];
     }
 
     [Fact]
@@ -110,7 +118,8 @@ public sealed class CommandTests : CliTest
         Run("block", Root, "Gannet.Charts_8pewgm0k42rsa", "--yes").ExitCode.ShouldBe(0);
         Run("block", Root, "Gannet.Charts_8pewgm0k42rsa", "--yes").Error.ShouldContain("already");
         HiveEdit.HasKey(HiveEdit.Software(Root), $@"{HiveEdit.Store}\Deprovisioned\Gannet.Charts_8pewgm0k42rsa").ShouldBeTrue();
-        Tool.Read("reglookup", "-p", "Microsoft/Windows/CurrentVersion/Appx/AppxAllUserStore/Deprovisioned", HiveEdit.Software(Root)).ShouldContain("Gannet.Charts");
+        Tool.Read("reglookup", "-p", "Microsoft/Windows/CurrentVersion/Appx/AppxAllUserStore/Deprovisioned", HiveEdit.Software(Root))
+            .ShouldContain("Gannet.Charts");
         string[] lines = Run("blocks", Root, "--format", "csv").Output.TrimEnd().Split("\r\n");
         lines[0].ShouldBe("family,displayName,installed,present,since,restorePoint,edition");
         lines[1].ShouldMatch("^Gannet.Charts_8pewgm0k42rsa,,false,false,20[0-9T:.+-]+,1,$");
@@ -145,7 +154,8 @@ public sealed class CommandTests : CliTest
     [InlineData("Users/Default/NTUSER.DAT")]
     public void A_target_that_changes_while_the_person_thinks_is_left_alone(string hiveFile)
     {
-        var outcome = RunInTerminal("y", () => HiveEdit.Change(At(hiveFile), hive => hive.Create(@"Saltmarsh\Changed")), "remove", Root, "Clock", "--for", "everyone");
+        var outcome = RunInTerminal("y", () => HiveEdit.Change(At(hiveFile), hive => hive.Create(@"Saltmarsh\Changed")), "remove", Root, "Clock",
+        "--for", "everyone");
         outcome.ExitCode.ShouldBe(5);
         Unbroken(outcome.Output).ShouldContain("was changed by something else since the preview");
         Run("inventory", Root).Output.ShouldContain("\nClock ");
@@ -175,11 +185,13 @@ public sealed class CommandTests : CliTest
     {
         Run("remove", Root, "Clock", "--for", "everyone", "--yes", "--note", "tidy").ExitCode.ShouldBe(0);
         var point = Json(Run("restore-point", "list", "--format", "json")).GetProperty("restorePoints")[0];
-        (point.GetProperty("number").GetInt32(), point.GetProperty("kind").GetString(), point.GetProperty("note").GetString(), point.GetProperty("state").GetString())
+        (point.GetProperty("number").GetInt32(), point.GetProperty("kind").GetString(), point.GetProperty("note").GetString(),
+            point.GetProperty("state").GetString())
             .ShouldBe((1, "remove", "tidy", "stands"));
         var shown = Json(Run("restore-point", "show", "1", "--format", "json"));
         shown.GetProperty("changes").GetArrayLength().ShouldBe(point.GetProperty("changes").GetInt32());
-        shown.GetProperty("journal").EnumerateArray().Select(l => l.GetProperty("step").GetString()).Distinct().ShouldBe(["started", "done", "finished"]);
+        shown.GetProperty("journal").EnumerateArray().Select(l => l.GetProperty("step").GetString()).Distinct()
+            .ShouldBe(["started", "done", "finished"]);
     }
 
     [Fact]

@@ -32,7 +32,8 @@ public sealed class ForecastTests : CliTest
     {
         string advice = forecast.Output.TrimEnd().Split('\n')[^1].Trim();
         advice.ShouldStartWith("moorfield ");
-        var outcome = Run([.. advice.Split(' ')[1..], "--yes", .. advice.Contains(" remove ", StringComparison.Ordinal) ? ["--accept-costs"] : Array.Empty<string>()]);
+        var outcome = Run([.. advice.Split(' ')[1..], "--yes", .. advice.Contains(" remove ", StringComparison.Ordinal) ? ["--accept-costs"]
+            : Array.Empty<string>()]);
         outcome.ExitCode.ShouldBe(0, advice + outcome.Error);
     }
 
@@ -44,7 +45,8 @@ public sealed class ForecastTests : CliTest
         string[] forecast = ["forecast", Root, "--update", _update, "--brief", _brief, "--expect-none"];
         var bad = Run(forecast);
         bad.ExitCode.ShouldBe(4);
-        Families(Root, "--update", _update, "--brief", _brief).Where(f => f.Unwanted).ShouldBe([("Assistant", "comesBack", true), ("Films", "comesBack", true), ("Weather", "comesBack", true)]);
+        Families(Root, "--update", _update, "--brief", _brief).Where(f => f.Unwanted)
+            .ShouldBe([("Assistant", "comesBack", true), ("Films", "comesBack", true), ("Weather", "comesBack", true)]);
         bad.Output.ShouldContain("Suggested apps may install themselves for everyone, unwanted: no guard against that is set (consumer-features, ");
         bad.Output.ShouldContain("3 packages that the brief does not want would come.\nThis would keep all of that away:\n");
         FollowAdvice(bad);
@@ -59,7 +61,8 @@ public sealed class ForecastTests : CliTest
         Held(Root).ShouldBe([("Films", "hazel")], "it stays provisioned: only ivy was to be without it");
         // And as programs that are not ours read it.
         Tool.Read("sqlite3", At("ProgramData/Microsoft/Windows/AppRepository/StateRepository-Machine.srd"),
-            "PRAGMA integrity_check; SELECT count(*) FROM sqlite_master WHERE type = 'trigger'; SELECT count(*) FROM Package WHERE PackageFullName LIKE 'Northlight.Weather%'").ShouldBe("ok\n4\n0\n");
+            "PRAGMA integrity_check; SELECT count(*) FROM sqlite_master WHERE type = 'trigger'; SELECT count(*) FROM Package WHERE PackageFullName "
+                + "LIKE 'Northlight.Weather%'").ShouldBe("ok\n4\n0\n");
         Tool.Read("hivexregedit", "--export", HiveEdit.Software(Root), $@"\{HiveEdit.Store}\Applications").ShouldNotContain("Northlight.Weather_");
         string hazel = Tool.Read("hivexregedit", "--export", At("Users/hazel/AppData/Local/Microsoft/Windows/UsrClass.dat"), @"\Local Settings");
         hazel.ShouldContain("Northlight.Films_5.8.0.0_x64__8pewgm0k42rsa");
@@ -73,14 +76,17 @@ public sealed class ForecastTests : CliTest
         var check = Run("check", twin, "--brief", _brief);
         check.ExitCode.ShouldBe(4);
         check.Output.ShouldContain("is new: counter, hazel, ivy, rowan and newcomers have it."); // no run was made on the twin
-        Held(twin).ShouldBe([("Assistant", "counter, hazel, ivy, rowan"), ("Films", "counter, hazel, ivy, rowan"), ("Weather", "counter, hazel, ivy, rowan")]);
+        Held(twin).ShouldBe([("Assistant", "counter, hazel, ivy, rowan"), ("Films", "counter, hazel, ivy, rowan"),
+            ("Weather", "counter, hazel, ivy, rowan")]);
     }
 
     /// <summary>Who has the three packages of the story, as the inventory tells it.</summary>
     private List<(string, string)> Held(string root) =>
         [.. Json(Run("inventory", root, "--all", "--format", "json")).GetProperty("systems")[0].GetProperty("packages").EnumerateArray()
-            .Where(p => p.GetProperty("displayName").GetString() is "Weather" or "Films" or "Assistant" && p.GetProperty("accounts").GetArrayLength() > 0)
-            .Select(p => (p.GetProperty("displayName").GetString()!, string.Join(", ", p.GetProperty("accounts").EnumerateArray().Select(a => a.GetString()))))];
+            .Where(p => p.GetProperty("displayName").GetString() is "Weather" or "Films" or "Assistant"
+                && p.GetProperty("accounts").GetArrayLength() > 0)
+            .Select(p => (p.GetProperty("displayName").GetString()!,
+                string.Join(", ", p.GetProperty("accounts").EnumerateArray().Select(a => a.GetString()))))];
 
     [Fact]
     public void Without_a_brief_the_advice_keeps_away_all_that_is_coming()
@@ -189,7 +195,8 @@ public sealed class ForecastTests : CliTest
         Refused(2, "Say what to forecast", "forecast", Root, "--update", _update, "--sign-in");
         Refused(2, "is a volume. An update comes from an image file", "forecast", Root, "--update", Root);
         Refused(2, "An update is for an installed system", "forecast", other, "--update", _update);
-        Refused(2, "has several editions of the system's kind (Professional). Choose one with --edition: 1 (Counter Home)", "forecast", Root, "--update", other);
+        Refused(2, "has several editions of the system's kind (Professional). Choose one with --edition: 1 (Counter Home)", "forecast", Root,
+            "--update", other);
         Refused(2, "has no edition '9'", "forecast", Root, "--update", _update, "--edition", "9");
         Refused(2, "An update comes from one edition", "forecast", Root, "--update", other, "--edition", "1", "--edition", "2");
         var same = Run("forecast", Root, "--update", other, "--edition", "1");
@@ -208,7 +215,8 @@ public sealed class ForecastTests : CliTest
         Refused(2, "No account can be called 'a/b'", "demo", "sign-in", Root, "a/b");
         Refused(2, "No account can be called '..'", "demo", "sign-in", Root, "..");
         Refused(2, "is no WIM", "demo", "update", Root, _brief);
-        HiveEdit.Change(HiveEdit.Software(Root), h => h.Find(@"Microsoft\Cryptography")!.Value.Set(Formats.Hives.HiveValue.FromString("MachineGuid", "another")));
+        HiveEdit.Change(HiveEdit.Software(Root),
+            h => h.Find(@"Microsoft\Cryptography")!.Value.Set(Formats.Hives.HiveValue.FromString("MachineGuid", "another")));
         Refused(5, "is no volume that 'moorfield demo' made", "demo", "update", Root, _update);
         Refused(5, "is no volume that 'moorfield demo' made", "demo", "sign-in", Root, "hazel");
     }
@@ -216,7 +224,8 @@ public sealed class ForecastTests : CliTest
     [Fact]
     public void A_brief_is_blocked_whole_here_and_as_another_target_shows_it()
     {
-        File.WriteAllText(Folder["own.yaml"], "brief: 1\nremove: [{publisher: Pennywhistle Games}]\nkeep: [Jukebox]\nguard: [suggested-apps]\n", Encoding.UTF8);
+        File.WriteAllText(Folder["own.yaml"], "brief: 1\nremove: [{publisher: Pennywhistle Games}]\nkeep: [Jukebox]\nguard: [suggested-apps]\n",
+        Encoding.UTF8);
         var preview = Run("block", Root, "--brief", Folder["own.yaml"], "--preview");
         preview.Output.ShouldContain("Pennywhistle.Whist_");
         preview.Output.ShouldNotContain("Skittles");

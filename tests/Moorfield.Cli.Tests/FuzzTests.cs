@@ -201,7 +201,9 @@ public sealed class FuzzTests : CliTest
     {
         string brief = Folder["fuzzed.brief.yaml"];
         File.WriteAllText(brief,
-            "brief: 1\ntitle: Counters\nfor: everyone\nremove:\n  - package: Weather\n    because: a barometer\n  - publisher: [Pennywhistle Games]\n    larger-than: 1 KB\nkeep:\n  - Calculator\nblock:\n  - Northlight.PartyChat_8pewgm0k42rsa\nguard:\n  - hive: machine\n    key: Policies\\X\n    name: Y\n    type: dword\n    data: 1\n");
+            "brief: 1\ntitle: Counters\nfor: everyone\nremove:\n  - package: Weather\n    because: a barometer\n  - publisher: [Pennywhistle "
+                + "Games]\n    larger-than: 1 KB\nkeep:\n  - Calculator\nblock:\n  - Northlight.PartyChat_8pewgm0k42rsa\nguard:\n  - hive: "
+                + "machine\n    key: Policies\\X\n    name: Y\n    type: dword\n    data: 1\n");
         Reword(random, brief,
             ["[", "{", "&a ", "*a", "!!binary ", "- ", ": ", "\t", "\0", "'", "|", "99999999999999999999", "~", "include: [fuzzed.brief.yaml]\n",
             new string('[', 5000), "\ufeff"]);

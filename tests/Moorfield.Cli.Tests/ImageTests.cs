@@ -51,7 +51,8 @@ public sealed class ImageTests : CliTest
         var json = Json(Run("inventory", _image, "--format", "json", "--edition", "counter home", "--edition", "2"));
         json.GetProperty("kind").GetString().ShouldBe("image");
         json.GetProperty("systems").EnumerateArray().Select(s => s.GetProperty("edition").GetInt32()).ShouldBe([1, 2]);
-        Done("inventory", _image, "--format", "csv").Output.TrimEnd().Split("\r\n")[1..].Select(l => l.Split(',')[^1]).ShouldBe(["1", "1", "1", "2", "2", "2", "3", "3", "4", "4", "4"]);
+        Done("inventory", _image, "--format", "csv").Output.TrimEnd().Split("\r\n")[1..].Select(l => l.Split(',')[^1])
+            .ShouldBe(["1", "1", "1", "2", "2", "2", "3", "3", "4", "4", "4"]);
         Done("explain", _image, "Weather", "--edition", "2").Output.ShouldStartWith("Weather 4.53.51922.0 in edition 2: Counter Pro");
     }
 
@@ -88,9 +89,11 @@ public sealed class ImageTests : CliTest
     [Fact]
     public void Blocks_can_be_set_and_lifted_in_one_edition()
     {
-        Done("block", _image, "Gannet.Charts_8pewgm0k42rsa", "--edition", "3", "--yes").Output.ShouldContain("1 family blocked on edition 3 of counter-install.wim.");
+        Done("block", _image, "Gannet.Charts_8pewgm0k42rsa", "--edition", "3",
+        "--yes").Output.ShouldContain("1 family blocked on edition 3 of counter-install.wim.");
         Json(Run("blocks", _image, "--format", "json")).GetProperty("blocks").EnumerateArray()
-            .Where(b => b.GetProperty("family").GetString()!.StartsWith("Gannet", StringComparison.Ordinal)).ShouldHaveSingleItem().GetProperty("edition").GetInt32().ShouldBe(3);
+            .Where(b => b.GetProperty("family").GetString()!.StartsWith("Gannet", StringComparison.Ordinal)).ShouldHaveSingleItem()
+                .GetProperty("edition").GetInt32().ShouldBe(3);
         Done("unblock", _image, "Gannet.*", "--yes");
         WimSource.Verify(_image);
         Done("blocks", _image).Output.ShouldNotContain("Gannet");
@@ -101,7 +104,8 @@ public sealed class ImageTests : CliTest
     {
         Done("remove", _image, "Weather", "--yes");
         RefusedOn(_image, 2, "nobody can be asked", "image", "compact", _image);
-        Unbroken(RunInTerminal("n", null, "image", "compact", _image).Output).ShouldContain("The way back to the file as it was before earlier runs ends with it.");
+        Unbroken(RunInTerminal("n", null, "image", "compact", _image).Output)
+            .ShouldContain("The way back to the file as it was before earlier runs ends with it.");
         Done("image", "compact", _image, "--to", Folder["small.wim"]);
         WimSource.Verify(Folder["small.wim"]);
         RefusedOn(_image, 2, "is there already", "image", "compact", _image, "--to", Folder["small.wim"]);
@@ -256,8 +260,11 @@ public sealed class ImageTests : CliTest
         WimSource.Verify(image);
         var after = Details(image);
         string[] changed = [.. after.Where(d => d.Value != before[d.Key]).Select(d => d.Key)];
-        changed.ShouldAllBe(k => k.EndsWith("/SOFTWARE") || k.EndsWith("UsrClass.dat") || k.EndsWith("StateRepository-Machine.srd"), string.Join('\n', changed));
-        before.Keys.Except(after.Keys).ShouldAllBe(k => k.Contains("Weather", StringComparison.OrdinalIgnoreCase) || k.Contains("Calculator", StringComparison.OrdinalIgnoreCase) || k.EndsWith("reckon.exe"));
+        changed.ShouldAllBe(k => k.EndsWith("/SOFTWARE") || k.EndsWith("UsrClass.dat") || k.EndsWith("StateRepository-Machine.srd"),
+            string.Join('\n', changed));
+        before.Keys.Except(after.Keys)
+            .ShouldAllBe(k => k.Contains("Weather", StringComparison.OrdinalIgnoreCase)
+            || k.Contains("Calculator", StringComparison.OrdinalIgnoreCase) || k.EndsWith("reckon.exe"));
 
         Done("block", image, "Gannet.Charts_8pewgm0k42rsa", "--yes");
         Done("undo", image, "1", "--yes");
@@ -268,6 +275,8 @@ public sealed class ImageTests : CliTest
     }
 
     /// <summary>What wimlib-imagex says of every entry, without what moves when contents are written anew.</summary>
-    private static Dictionary<string, string> Details(string image) => WimSource.Details(image, 1).ToDictionary(d => d.Key, d => string.Join('\n', d.Value.Split('\n')
-        .Where(l => !l.StartsWith("Reference Count", StringComparison.Ordinal) && !l.StartsWith("Offset", StringComparison.Ordinal) && !l.StartsWith("Compressed", StringComparison.Ordinal))));
+    private static Dictionary<string, string> Details(string image) =>
+        WimSource.Details(image, 1).ToDictionary(d => d.Key, d => string.Join('\n', d.Value.Split('\n')
+        .Where(l => !l.StartsWith("Reference Count", StringComparison.Ordinal) && !l.StartsWith("Offset", StringComparison.Ordinal)
+            && !l.StartsWith("Compressed", StringComparison.Ordinal))));
 }

@@ -16,9 +16,12 @@ public sealed class PickTests : CliTest
     private void Start(int width, int height, params string[] options)
     {
         _socket = Folder["tmux"];
-        string command = string.Join(' ', Command(["pick", .. options.Length > 0 && !options[0].StartsWith('-') ? options : [Root, .. options]]).Select(a => $"'{a}'"));
-        string script = $"stty -a | tail -n +2 > '{Folder["before"]}'; {command}; echo \"ended with $?\"; stty -a | tail -n +2 > '{Folder["after"]}'; echo settled; exec cat";
-        Tool.Run("tmux", ["-S", _socket, "-f", "/dev/null", "new-session", "-d", "-s", "pick", "-x", width.ToString(CultureInfo.InvariantCulture), "-y", height.ToString(CultureInfo.InvariantCulture), script],
+        string command = string.Join(' ',
+            Command(["pick", .. options.Length > 0 && !options[0].StartsWith('-') ? options : [Root, .. options]]).Select(a => $"'{a}'"));
+        string script = $"stty -a | tail -n +2 > '{Folder["before"]}'; {command}; echo \"ended with $?\"; stty -a | tail -n +2 > "
+            + $"'{Folder["after"]}'; echo settled; exec cat";
+        Tool.Run("tmux", ["-S", _socket, "-f", "/dev/null", "new-session", "-d", "-s", "pick", "-x", width.ToString(CultureInfo.InvariantCulture),
+            "-y", height.ToString(CultureInfo.InvariantCulture), script],
             new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault }, null).ExitCode.ShouldBe(0);
     }
 
@@ -27,7 +30,8 @@ public sealed class PickTests : CliTest
     private string Screen() => Tmux("capture-pane", "-p", "-t", "pick");
 
     /// <summary>Looks at the screen until it shows all of it: a look may fall between two parts of one drawing.</summary>
-    private void See(params string[] texts) => See(screen => texts.All(t => screen.Contains(t, StringComparison.Ordinal)), string.Join("' and '", texts));
+    private void See(params string[] texts) =>
+        See(screen => texts.All(t => screen.Contains(t, StringComparison.Ordinal)), string.Join("' and '", texts));
 
     private void See(Func<string, bool> shows, string what)
     {
@@ -88,7 +92,8 @@ public sealed class PickTests : CliTest
         See("33 of 33 packages");
         Type("F2");
         See(", by size");
-        See(screen => screen.Split('\n').FirstOrDefault(l => l.Contains("[ ]"))?.Contains("Battery Keeper") == true, "Battery Keeper in the first row");
+        See(screen => screen.Split('\n').FirstOrDefault(l => l.Contains("[ ]"))?.Contains("Battery Keeper") == true,
+            "Battery Keeper in the first row");
         Type("F3");
         See("shipped with the system: ");
         Type("F4");
@@ -155,7 +160,8 @@ public sealed class PickTests : CliTest
         Start(200, 60);
         See("Find: _");
         Tmux("resize-window", "-t", "pick", "-x", "60", "-y", "12");
-        See(screen => screen.Split('\n') is [_, { Length: 60 } and ['┌', .., '┐'], .., { } keys, ""] && keys.EndsWith('~'), "a table as wide as the window");
+        See(screen => screen.Split('\n') is [_, { Length: 60 } and ['┌', .., '┐'], .., { } keys, ""] && keys.EndsWith('~'),
+            "a table as wide as the window");
         Type("Down");
         See("> [ ] Battery");
         Type("Escape");

@@ -1,5 +1,7 @@
-using System.Text.Json;
 using System.Text.Json.Nodes;
+using System.Text.Json;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Trees;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;
@@ -121,7 +123,8 @@ public sealed class SavedTests : CliTest
     public void An_older_document_is_read_and_what_it_does_not_say_is_not_known()
     {
         string older = Older();
-        string[] Standings(string target) => [.. Run("inventory", target, "--all", "--columns", "package,standing,accounts", "--format", "csv").Output.Split("\r\n")];
+        string[] Standings(string target) =>
+            [.. Run("inventory", target, "--all", "--columns", "package,standing,accounts", "--format", "csv").Output.Split("\r\n")];
         Standings(older).ShouldBe(Standings(_saved));
         Run("explain", older, "Weather").Output.ShouldContain("Needs          not known");
         Run("compare", older, Root).Output.ShouldContain("Nothing differs.");

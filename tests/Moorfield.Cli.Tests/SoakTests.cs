@@ -58,7 +58,8 @@ public sealed class SoakTests : CliTest
         int when = random.Next(1, count + 2);
         var outcome = RunInjected($"{call}:signal=KILL:when={when}", arguments);
         bool killed = outcome.ExitCode is 137 or 9 or -9;
-        story += $" {arguments[0]}{(arguments[1] == "finish" ? " finish" : "")} {(killed ? $"killed at {call} {when} of {count}" : $"ended with {outcome.ExitCode}")};";
+        story += $" {arguments[0]}{(arguments[1] == "finish" ? " finish" : "")} "
+            + $"{(killed ? $"killed at {call} {when} of {count}" : $"ended with {outcome.ExitCode}")};";
         (killed || outcome.ExitCode is 0 or 2).ShouldBeTrue($"{story}\n{outcome.Error}");
         return killed;
     }

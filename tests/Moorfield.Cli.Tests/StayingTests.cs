@@ -17,7 +17,8 @@ public sealed class StayingTests : CliTest
         text.ShouldContain("restore point 1");
         text.ShouldContain("Blocked but present: Weather.");
         var blocks = Json(Run("blocks", Root, "--format", "json")).GetProperty("blocks").EnumerateArray().ToList();
-        blocks.Select(b => (b.GetProperty("family").GetString()!.Split('_')[0], b.GetProperty("present").GetBoolean(), b.GetProperty("restorePoint").ToString()))
+        blocks.Select(b => (b.GetProperty("family").GetString()!.Split('_')[0], b.GetProperty("present").GetBoolean(),
+            b.GetProperty("restorePoint").ToString()))
             .ShouldBe([("Northlight.PartyChat", false, ""), ("Northlight.Weather", true, "1")]);
         blocks.ShouldAllBe(b => b.GetProperty("since").GetDateTimeOffset().Year >= 2026);
     }
@@ -26,7 +27,9 @@ public sealed class StayingTests : CliTest
     public void A_family_that_is_not_installed_is_blocked_with_a_word_on_what_it_is_like()
     {
         var near = Run("block", Root, "Northlight.Wether_8pewgm0k42rsa", "--yes");
-        (near.ExitCode, near.Error).ShouldBe((0, "moorfield: Northlight.Wether_8pewgm0k42rsa is not installed, and differs in 1 letter from Northlight.Weather_8pewgm0k42rsa, which is. Make sure that it is the one you mean.\n"));
+        (near.ExitCode, near.Error)
+            .ShouldBe((0, "moorfield: Northlight.Wether_8pewgm0k42rsa is not installed, and differs in 1 letter from "
+                + "Northlight.Weather_8pewgm0k42rsa, which is. Make sure that it is the one you mean.\n"));
         Run("block", Root, "Gannet.Charts_8pewgm0k42rsa", "--yes").Error.ShouldBe("");
         Refused(2, "No package here is called 'Gannet.Charts_short'", "block", Root, "Gannet.Charts_short", "--yes");
         Refused(2, "Say what to block", "block", Root, "--yes");
@@ -52,11 +55,13 @@ public sealed class StayingTests : CliTest
         string other = Demo.CopyTo(Folder, "counter-08");
         var taken = Run("block", other, "--reg", Folder["blocks.reg"], "--yes");
         taken.ExitCode.ShouldBe(0, taken.Error);
-        Tool.Read("hivexregedit", "--export", HiveEdit.Software(other), @"\Policies\Microsoft\Windows\CloudContent").ShouldContain("\"DisableWindowsConsumerFeatures\"=dword:00000001");
+        Tool.Read("hivexregedit", "--export", HiveEdit.Software(other), @"\Policies\Microsoft\Windows\CloudContent")
+            .ShouldContain("\"DisableWindowsConsumerFeatures\"=dword:00000001");
         Run("blocks", other).Output.ShouldContain("Northlight.Weather_8pewgm0k42rsa");
         Run("block", other, "--reg", Folder["blocks.reg"], "--yes").Error.ShouldContain("Nothing was changed.");
         File.WriteAllBytes(Folder["bad.reg"], Encoding.UTF8.GetBytes("REGEDIT4\r\n[HKEY_LOCAL_MACHINE\\SYSTEM\\Setup]\r\n"));
-        Refused(2, "bad.reg:2: HKEY_LOCAL_MACHINE\\SYSTEM\\Setup is neither a block nor a known guard", "block", Root, "--reg", Folder["bad.reg"], "--yes");
+        Refused(2, "bad.reg:2: HKEY_LOCAL_MACHINE\\SYSTEM\\Setup is neither a block nor a known guard", "block", Root, "--reg", Folder["bad.reg"],
+            "--yes");
     }
 
     [Fact]
@@ -82,12 +87,16 @@ public sealed class StayingTests : CliTest
     [Fact]
     public void A_part_of_the_system_without_a_guard_may_come_back_and_one_with_a_guard_gets_it()
     {
-        Run("remove", Root, "Assistant", "--for", "everyone", "--preview").Output.ShouldContain("Assistant is part of the system: an update may bring it back in spite of the block");
-        File.WriteAllText(Folder["a.yaml"], "brief: 1\nfor: everyone\nremove: [Assistant]\nguard:\n  - {hive: machine, key: Policies\\Northlight\\Assistant, name: Off, type: dword, data: 1, family: NORTHLIGHT.Assistant_8pewgm0k42rsa}");
+        Run("remove", Root, "Assistant", "--for", "everyone",
+        "--preview").Output.ShouldContain("Assistant is part of the system: an update may bring it back in spite of the block");
+        File.WriteAllText(Folder["a.yaml"],
+            "brief: 1\nfor: everyone\nremove: [Assistant]\nguard:\n  - {hive: machine, key: Policies\\Northlight\\Assistant, name: Off, type: "
+                + "dword, data: 1, family: NORTHLIGHT.Assistant_8pewgm0k42rsa}");
         string text = Run("remove", Root, "--brief", Folder["a.yaml"], "--preview").Output;
         text.ShouldNotContain("in spite of the block");
         text.ShouldContain("Guard to be set for the machine: SOFTWARE: Policies\\Northlight\\Assistant: Off.");
-        Run("guard", Root, "--brief", Folder["a.yaml"], "--yes").Output.ShouldContain("  Off for the machine: SOFTWARE: Policies\\Northlight\\Assistant: Off\n");
+        Run("guard", Root, "--brief", Folder["a.yaml"],
+            "--yes").Output.ShouldContain("  Off for the machine: SOFTWARE: Policies\\Northlight\\Assistant: Off\n");
         string set = Run("remove", Root, "--brief", Folder["a.yaml"], "--preview").Output;
         set.ShouldNotContain("in spite of the block", customMessage: "its guard is set already");
         set.ShouldNotContain("Guard to be set");
@@ -107,7 +116,8 @@ public sealed class StayingTests : CliTest
         run.Output.ShouldContain("Guards to be set on counter-07\n  suggested-apps: ");
         run.Output.ShouldNotContain("locked");
         run.Output.ShouldContain("1 guard set: suggested-apps.");
-        Run("guards", Root, "--format", "csv").Output.Split("\r\n").Count(l => l.Contains(",set,", StringComparison.Ordinal)).ShouldBe(1, "for ivy only");
+        Run("guards", Root, "--format", "csv").Output.Split("\r\n").Count(l => l.Contains(",set,", StringComparison.Ordinal))
+            .ShouldBe(1, "for ivy only");
     }
 
     [Fact]

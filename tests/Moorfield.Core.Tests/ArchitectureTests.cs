@@ -16,6 +16,9 @@ public sealed class ArchitectureTests
 
     private static readonly string[] Projects = ["Moorfield.Formats", "Moorfield.Core", "Moorfield.Reporting", "Moorfield.Cli"];
 
+    // As max_line_length in .editorconfig.
+    private const int MostColumns = 150;
+
     private static readonly TimeSpan Limit = TimeSpan.FromSeconds(5);
 
     private static string Root([CallerFilePath] string here = "") => Path.GetFullPath(Path.Combine(Path.GetDirectoryName(here)!, "../../src"));
@@ -95,6 +98,16 @@ public sealed class ArchitectureTests
         wrong.AddRange(Projects.Skip(1).Where(p => standIn.Contains($"{p}.csproj", StringComparison.Ordinal)).Select(p => $"Moorfield.StandIn uses {p}"));
         wrong.ShouldBeEmpty();
     }
+
+    [Theory]
+    [InlineData("Moorfield.Formats")]
+    [InlineData("Moorfield.Core")]
+    [InlineData("Moorfield.Reporting")]
+    [InlineData("Moorfield.Cli")]
+    [InlineData("Moorfield.StandIn")]
+    public void Lines_end_where_editorconfig_says(string project) => Sources(project)
+        .SelectMany(s => File.ReadLines(Path.Combine(Root(), s.File)).Index().Where(l => l.Item.Length > MostColumns).Select(l => $"{s.File}:{l.Index + 1}"))
+        .ShouldBeEmpty();
 
     [Theory]
     [InlineData("Moorfield.Core")]

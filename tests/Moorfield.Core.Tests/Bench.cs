@@ -34,7 +34,8 @@ internal sealed class Bench(string root, string vaultPath)
 
     internal Plan Plan(string packages, string who, Func<RemovalWish, RemovalWish>? more = null) => Plans(packages, who, more).Single().Plan;
 
-    internal List<(SystemSnapshot Snapshot, Plan Plan)> Plans(string packages, string who, Func<RemovalWish, RemovalWish>? more = null, params string[] editions)
+    internal List<(SystemSnapshot Snapshot, Plan Plan)> Plans(string packages, string who, Func<RemovalWish, RemovalWish>? more = null,
+    params string[] editions)
     {
         using var target = Open();
         var snapshots = target.Read(target.Choose(editions));
@@ -60,7 +61,8 @@ internal sealed class Bench(string root, string vaultPath)
         using var target = Open(seam);
         var removal = new Removal(
             target, [.. plans.Select(p => p.Snapshot)], [.. plans.SelectMany(p => p.Plan.Wish.Guards).Select(g => g.Guard)],
-            fresh => fresh.Zip(plans, (s, p) => p.Plan.Wish with { Packages = [.. p.Plan.Wish.Packages.Select(c => c with { Package = s.Package(c.Package.FullName)! })] }));
+            fresh => fresh.Zip(plans,
+            (s, p) => p.Plan.Wish with { Packages = [.. p.Plan.Wish.Packages.Select(c => c with { Package = s.Package(c.Package.FullName)! })] }));
         var outcome = removal.CarryOut(removal.Plan(), new RunSettings(vaultPath, seam) { KeepFiles = keepFiles, AcceptsCosts = true })!;
         if (verified)
             outcome.Disagreements.ShouldBeEmpty();
@@ -96,7 +98,8 @@ internal sealed class Bench(string root, string vaultPath)
         using var target = Open(seam);
         using var vault = Vault.Open(vaultPath, seam ?? new WriteSeam());
         var undoing = new Undoing(
-            target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null : new HashSet<int?> { edition },
+            target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null
+            : new HashSet<int?> { edition },
             overwrite, Interrupted() == point && !asIfFinished);
         var proposal = undoing.Plan();
         if (proposal.Plan.IsAllBack)

@@ -161,9 +161,11 @@ public sealed class BriefFetcherTests : IDisposable
         Should.Throw<MoorfieldException>(() => Load()).Message.ShouldContain("can only include others by url and sha256");
         byte[] inner = Encoding.UTF8.GetBytes("brief: 1\nremove: [Weather]");
         string digest = Convert.ToHexString(System.Security.Cryptography.SHA256.HashData(inner));
-        _answer = c => Send(c, 200, c.Request.Url!.AbsolutePath == "/inner.yaml" ? Encoding.UTF8.GetString(inner) : $"brief: 1\ninclude:\n  - {{url: '{_address}inner.yaml', sha256: {digest}}}");
+        _answer = c => Send(c, 200, c.Request.Url!.AbsolutePath == "/inner.yaml" ? Encoding.UTF8.GetString(inner)
+            : $"brief: 1\ninclude:\n  - {{url: '{_address}inner.yaml', sha256: {digest}}}");
         Load().Remove.ShouldHaveSingleItem().Packages.ShouldBe(["Weather"]);
-        _answer = c => Send(c, 200, c.Request.Url!.AbsolutePath == "/inner.yaml" ? "brief: 1" : $"brief: 1\ninclude:\n  - {{url: '{_address}inner.yaml', sha256: {digest}}}");
+        _answer = c => Send(c, 200, c.Request.Url!.AbsolutePath == "/inner.yaml" ? "brief: 1"
+            : $"brief: 1\ninclude:\n  - {{url: '{_address}inner.yaml', sha256: {digest}}}");
         Should.Throw<MoorfieldException>(() => Load()).Trouble.ShouldBe(Trouble.Refused);
     }
 

@@ -23,7 +23,8 @@ public sealed class BriefTests : IDisposable
 
     private string Write(string text, string name = "test.brief.yaml") => _folder.Write(name, Encoding.UTF8.GetBytes(text));
 
-    private static Brief Load(string file, string? sha256 = null) => new BriefLoader(a => throw new InvalidOperationException($"fetches {a}")).Load(file, sha256);
+    private static Brief Load(string file, string? sha256 = null) =>
+    new BriefLoader(a => throw new InvalidOperationException($"fetches {a}")).Load(file, sha256);
 
     private Brief Brief(string text) => Load(Write("brief: 1\n" + text));
 
@@ -106,12 +107,14 @@ public sealed class BriefTests : IDisposable
 
     private static JsonNode? ToJson(YamlDotNet.RepresentationModel.YamlNode node) => node switch
     {
-        YamlDotNet.RepresentationModel.YamlMappingNode map => new JsonObject(map.Children.Select(c => KeyValuePair.Create(((YamlDotNet.RepresentationModel.YamlScalarNode)c.Key).Value!, ToJson(c.Value)))),
+        YamlDotNet.RepresentationModel.YamlMappingNode map =>
+        new JsonObject(map.Children.Select(c => KeyValuePair.Create(((YamlDotNet.RepresentationModel.YamlScalarNode)c.Key).Value!, ToJson(c.Value)))),
         YamlDotNet.RepresentationModel.YamlSequenceNode list => new JsonArray([.. list.Children.Select(ToJson)]),
         YamlDotNet.RepresentationModel.YamlScalarNode { Style: not YamlDotNet.Core.ScalarStyle.Plain } quoted => JsonValue.Create(quoted.Value),
         YamlDotNet.RepresentationModel.YamlScalarNode { Value: "true" or "false" } flag => JsonValue.Create(flag.Value == "true"),
         YamlDotNet.RepresentationModel.YamlScalarNode { Value: "" or "~" or "null" } => null,
-        YamlDotNet.RepresentationModel.YamlScalarNode scalar => long.TryParse(scalar.Value, System.Globalization.CultureInfo.InvariantCulture, out long number)
+        YamlDotNet.RepresentationModel.YamlScalarNode scalar =>
+        long.TryParse(scalar.Value, System.Globalization.CultureInfo.InvariantCulture, out long number)
             ? JsonValue.Create(number) : JsonValue.Create(scalar.Value),
         _ => throw new NotSupportedException(),
     };
@@ -131,8 +134,10 @@ public sealed class BriefTests : IDisposable
 
     [Theory]
     [InlineData("brief: 1", true)]
-    [InlineData("brief: 1\nfor: [ivy, rowan]\ninclude: [x.yaml, {url: 'https://a.example/b', sha256: 00000000000000000000000000000000000000000000000000000000000000aa}]", true)]
-    [InlineData("brief: 1\nremove: [Weather, {package: [a, b], origin: maker, role: [addon], larger-than: 1.5 MB, starts-with-windows: true, because: x}]\nblock: [Northlight.Weather_8pewgm0k42rsa]", true)]
+    [InlineData("brief: 1\nfor: [ivy, rowan]\ninclude: [x.yaml, {url: 'https://a.example/b', sha256: "
+        + "00000000000000000000000000000000000000000000000000000000000000aa}]", true)]
+    [InlineData("brief: 1\nremove: [Weather, {package: [a, b], origin: maker, role: [addon], larger-than: 1.5 MB, starts-with-windows: true, "
+        + "because: x}]\nblock: [Northlight.Weather_8pewgm0k42rsa]", true)]
     [InlineData("brief: 1\nguard: [{hive: account, key: A, name: B, type: texts, data: [x, y]}]\nnotes: {A: b}\nneeds: {A: [b, c], D: e}", true)]
     [InlineData("brief: 1\nguard: [consumer-features, maker-apps]", true)]
     [InlineData("brief: 1\nguard: [consumer-featurs]", false)]
@@ -184,7 +189,8 @@ public sealed class BriefTests : IDisposable
     [Fact]
     public void What_is_included_counts_as_if_it_were_written_here()
     {
-        Write("brief: 1\ntitle: inner\nfor: ivy\nkeep: [Patience]\nblock: [A.Bc_8pewgm0k42rsa]\nnotes: {Weather: look}\nneeds: {Patience: Weather}", "inner.yaml");
+        Write("brief: 1\ntitle: inner\nfor: ivy\nkeep: [Patience]\nblock: [A.Bc_8pewgm0k42rsa]\nnotes: {Weather: look}\nneeds: {Patience: Weather}",
+        "inner.yaml");
         var brief = Brief("title: outer\ninclude: [inner.yaml]\nremove: ['Pennywhistle.*']");
         (brief.Title, brief.For.Single(), brief.Block.Single().Name).ShouldBe(("outer", "ivy", "A.Bc"));
         brief.Advice.Notes.ShouldHaveSingleItem();
@@ -204,10 +210,14 @@ public sealed class BriefTests : IDisposable
     public void Keep_always_wins()
     {
         var snapshot = _bench.Read();
-        string[] conditions = ["package: '*'", "package: 'Northlight.*'", "package: Weather", "publisher: '*e*'", "origin: shipped", "origin: [maker, extra]", "role: addon", "role: [framework, application]",
-            "find: e", "larger-than: 100 KB", "smaller-than: 150 KB", "starts-with-windows: true", "starts-with-windows: false", "package: Picture Viewer Filters", "package: Assistant"];
-        var rules = Gen.OneOf(conditions.Select(Gen.Const).ToArray()).Array[1, 3].Select(c => string.Concat(c.DistinctBy(x => x.Split(':')[0]).Select((x, i) => $"\n  {(i == 0 ? "-" : " ")} {x}")));
-        Gen.Select(rules.Array[1, 4], rules.Array[0, 3], Gen.Bool, Gen.OneOf(Gen.Const("everyone"), Gen.Const("ivy"), Gen.Const("newcomers"))).Sample((remove, keep, sweep, who) =>
+        string[] conditions = ["package: '*'", "package: 'Northlight.*'", "package: Weather", "publisher: '*e*'", "origin: shipped",
+            "origin: [maker, extra]", "role: addon", "role: [framework, application]",
+            "find: e", "larger-than: 100 KB", "smaller-than: 150 KB", "starts-with-windows: true", "starts-with-windows: false",
+            "package: Picture Viewer Filters", "package: Assistant"];
+        var rules = Gen.OneOf(conditions.Select(Gen.Const).ToArray()).Array[1, 3]
+            .Select(c => string.Concat(c.DistinctBy(x => x.Split(':')[0]).Select((x, i) => $"\n  {(i == 0 ? "-" : " ")} {x}")));
+        Gen.Select(rules.Array[1, 4], rules.Array[0, 3], Gen.Bool, Gen.OneOf(Gen.Const("everyone"), Gen.Const("ivy"), Gen.Const("newcomers")))
+            .Sample((remove, keep, sweep, who) =>
         {
             var brief = Brief($"remove:{string.Concat(remove)}\nkeep:{(keep.Length == 0 ? " []" : string.Concat(keep))}");
             var choice = BriefChoice.Of(brief, snapshot);
@@ -221,13 +231,15 @@ public sealed class BriefTests : IDisposable
     public void No_plan_leaves_a_staying_package_without_its_framework()
     {
         var snapshot = _bench.Read();
-        Gen.Select(Gen.Int[0, snapshot.Packages.Length - 1].Array[1, 20], Gen.OneOf(Gen.Const("everyone"), Gen.Const("accounts"), Gen.Const("ivy"), Gen.Const("newcomers")), Gen.Bool).Sample((picks, who, sweep) =>
+        Gen.Select(Gen.Int[0, snapshot.Packages.Length - 1].Array[1, 20],
+            Gen.OneOf(Gen.Const("everyone"), Gen.Const("accounts"), Gen.Const("ivy"), Gen.Const("newcomers")), Gen.Bool).Sample((picks, who, sweep) =>
         {
             var chosen = picks.Distinct().Select(i => new ChosenPackage(snapshot.Packages[i], i % 2 == 0));
             var plan = RemovalPlanner.Plan(snapshot, new RemovalWish([.. chosen], Who.Parse([who], snapshot), Sweep: sweep));
             var gone = plan.Removals.Where(r => r.FilesGo).Select(r => r.Package.FullName).ToHashSet();
             var leaving = plan.Removals.ToDictionary(r => r.Package.FullName);
-            foreach (var package in snapshot.Packages.Where(p => p.IsHeld && (!leaving.TryGetValue(p.FullName, out var r) || !r.StaysFor.IsEmpty || r.StaysForNewcomers)))
+            foreach (var package in snapshot.Packages.Where(p => p.IsHeld
+                && (!leaving.TryGetValue(p.FullName, out var r) || !r.StaysFor.IsEmpty || r.StaysForNewcomers)))
                 package.Needs.Where(n => snapshot.Package(n)!.Role == PackageRole.Framework).ShouldAllBe(n => !gone.Contains(n), package.DisplayName);
         }, iter: 300, threads: 1);
     }
@@ -236,7 +248,8 @@ public sealed class BriefTests : IDisposable
     public void One_after_the_other_is_the_same_as_both_at_once_where_they_do_not_touch()
     {
         string[] apart = ["Weather", "Picture Viewer", "Mail*", "Tide Tables", "Battery Keeper", "Notes", "Assistant", "Jukebox"];
-        Gen.Select(Gen.Shuffle(apart), Gen.Int[1, 3], Gen.OneOf(Gen.Const("everyone"), Gen.Const("ivy"), Gen.Const("newcomers"))).Sample((names, split, who) =>
+        Gen.Select(Gen.Shuffle(apart), Gen.Int[1, 3], Gen.OneOf(Gen.Const("everyone"), Gen.Const("ivy"), Gen.Const("newcomers")))
+            .Sample((names, split, who) =>
         {
             using var folder = new TemporaryFolder(inMemory: true);
             var bench = new Bench(folder);
@@ -264,7 +277,8 @@ public sealed class BriefTests : IDisposable
         Plan(brief).Changes.ShouldBeEmpty();
         BriefPlanner.Differences(Plan(brief), _bench.Read(), _ => true, _ => false).ShouldBeEmpty();
         _bench.Read().Blocks.Select(b => b.Name).ShouldContain("Saltmarsh.Lottery");
-        Tool.Read("hivexregedit", "--export", _bench.Software, @"\Policies\Northlight\Assistant").ShouldContain("\"TurnOffAssistant\"=dword:00000001");
+        Tool.Read("hivexregedit", "--export", _bench.Software, @"\Policies\Northlight\Assistant")
+            .ShouldContain("\"TurnOffAssistant\"=dword:00000001");
         // Something else sets the guard to another value, and takes a block away.
         HiveEdit.Change(_bench.Software, h =>
         {
@@ -288,7 +302,8 @@ public sealed class BriefTests : IDisposable
     {
         var snapshot = _bench.Read();
         string text = BriefDraft.Write("All of \"it\": 100 %", [snapshot]);
-        text.Split('\n').ShouldContain(l => l.StartsWith("  - package: Northlight.Pictures_8pewgm0k42rsa", StringComparison.Ordinal) && l.EndsWith("weigh: opens pictures", StringComparison.Ordinal));
+        text.Split('\n').ShouldContain(l => l.StartsWith("  - package: Northlight.Pictures_8pewgm0k42rsa", StringComparison.Ordinal)
+            && l.EndsWith("weigh: opens pictures", StringComparison.Ordinal));
         var brief = Load(Write(text));
         brief.Title.ShouldBe("All of \"it\": 100 %");
         brief.Keep.SelectMany(r => r.Families).ShouldBe(snapshot.Packages.Select(p => p.Family).Distinct(), ignoreOrder: true);
@@ -298,7 +313,8 @@ public sealed class BriefTests : IDisposable
     [Fact]
     public void Names_in_a_draft_cannot_break_out_of_their_comment()
     {
-        var evil = Demo.World with { Packages = [.. Demo.World.Packages.Select(p => p.Name == "Northlight.Clock" ? p with { Display = "Clock\nremove: ['*']\u2028x" } : p)] };
+        var evil = Demo.World with { Packages = [.. Demo.World.Packages.Select(p => p.Name == "Northlight.Clock"
+        ? p with { Display = "Clock\nremove: ['*']\u2028x" } : p)] };
         using var folder = new TemporaryFolder(inMemory: true);
         var snapshot = new Bench(Demo.BuildIn(folder, evil), folder["vault"]).Read();
         Load(Write(BriefDraft.Write("x\ny: 'z'", [snapshot]))).Remove.ShouldBeEmpty();
@@ -307,10 +323,12 @@ public sealed class BriefTests : IDisposable
     [Fact]
     public void A_name_that_several_families_have_is_an_error_that_gives_the_line()
     {
-        var twins = Demo.World with { Packages = [.. Demo.World.Packages.Select(p => p.Name == "Northlight.Clock" ? p with { Display = "Weather" } : p)] };
+        var twins = Demo.World with { Packages = [.. Demo.World.Packages.Select(p => p.Name == "Northlight.Clock" ? p with { Display = "Weather" }
+        : p)] };
         using var folder = new TemporaryFolder(inMemory: true);
         var snapshot = new Bench(Demo.BuildIn(folder, twins), folder["vault"]).Read();
-        Should.Throw<MoorfieldException>(() => BriefChoice.Of(Brief("remove: [Weather]"), snapshot)).Message.ShouldContain("test.brief.yaml:2: 'Weather' fits 2 packages");
+        Should.Throw<MoorfieldException>(() =>
+            BriefChoice.Of(Brief("remove: [Weather]"), snapshot)).Message.ShouldContain("test.brief.yaml:2: 'Weather' fits 2 packages");
     }
 
     public void Dispose() => _folder.Dispose();

@@ -37,7 +37,8 @@ public sealed class ChoosingTests : IDisposable
 
     [Fact]
     public void Named_exactly_counts_over_named_by_wildcard() =>
-        PackageChoice.Find(["Northlight.*", "Assistant"], _snapshot).Where(c => c.Exactly).ShouldHaveSingleItem().Package.DisplayName.ShouldBe("Assistant");
+        PackageChoice.Find(["Northlight.*", "Assistant"], _snapshot).Where(c => c.Exactly)
+            .ShouldHaveSingleItem().Package.DisplayName.ShouldBe("Assistant");
 
     [Fact]
     public void What_fits_nothing_lists_near_misses()
@@ -51,7 +52,9 @@ public sealed class ChoosingTests : IDisposable
     {
         var twin = _snapshot.Packages.First(p => p.DisplayName == "Clock") with { DisplayName = "Weather" };
         var snapshot = _snapshot with { Packages = _snapshot.Packages.Add(twin) };
-        Should.Throw<MoorfieldException>(() => PackageChoice.Find(["weather"], snapshot)).Message.ShouldContain("fits 2 packages: Northlight.Weather_8pewgm0k42rsa, Northlight.Clock_8pewgm0k42rsa");
+        Should.Throw<MoorfieldException>(() =>
+            PackageChoice.Find(["weather"],
+            snapshot)).Message.ShouldContain("fits 2 packages: Northlight.Weather_8pewgm0k42rsa, Northlight.Clock_8pewgm0k42rsa");
     }
 
     [Theory]
@@ -69,7 +72,8 @@ public sealed class ChoosingTests : IDisposable
 
     [Fact]
     public void An_unknown_account_lists_those_there_are() =>
-        Should.Throw<MoorfieldException>(() => Who.Parse(["wren"], _snapshot)).Message.ShouldContain("There is no account 'wren'. Accounts here: counter, ivy, rowan.");
+        Should.Throw<MoorfieldException>(() =>
+            Who.Parse(["wren"], _snapshot)).Message.ShouldContain("There is no account 'wren'. Accounts here: counter, ivy, rowan.");
 
     [Fact]
     public void No_audience_is_an_error_that_lists_the_choices() =>
@@ -85,7 +89,8 @@ public sealed class ChoosingTests : IDisposable
     [Fact]
     public void A_family_that_is_not_there_can_be_blocked()
     {
-        var plan = BlockPlanner.Block(_snapshot, BlockPlanner.Families([_snapshot], ["Gannet.Charts_8pewgm0k42rsa", "Weather", "Northlight.PartyChat_8pewgm0k42rsa"]));
+        var plan = BlockPlanner.Block(_snapshot,
+        BlockPlanner.Families([_snapshot], ["Gannet.Charts_8pewgm0k42rsa", "Weather", "Northlight.PartyChat_8pewgm0k42rsa"]));
         plan.Families.Select(f => f.Name).ShouldBe(["Gannet.Charts", "Northlight.Weather"]);
         plan.Unchanged.Select(f => f.Name).ShouldBe(["Northlight.PartyChat"]);
         plan.Changes.Length.ShouldBe(2);

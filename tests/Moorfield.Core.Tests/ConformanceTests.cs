@@ -22,12 +22,14 @@ namespace Moorfield.Core.Tests;
 /// <param name="All">Words of WHO for everybody that it can have.</param>
 /// <param name="Part">Words of WHO for a part of them; null when there are no parts.</param>
 public sealed record ConformanceKind(
-    Func<TemporaryFolder, string> Make, Func<string, WriteSeam, Target> Open, Func<string, string> State, string All = "everyone", string? Part = null)
+    Func<TemporaryFolder, string> Make, Func<string, WriteSeam, Target> Open, Func<string, string> State, string All = "everyone",
+    string? Part = null)
 {
     internal static ConformanceKind Volume { get; } = new(f => Demo.CopyFewTo(f), Target.Open, VolumeState.Files, Part: "ivy");
 
     internal static ConformanceKind Image { get; } = new(
-        f => Demo.CopyImageTo(f), Target.Open, path => Convert.ToHexString(System.Security.Cryptography.SHA256.HashData(File.ReadAllBytes(path))), "newcomers");
+        f => Demo.CopyImageTo(f), Target.Open, path =>
+        Convert.ToHexString(System.Security.Cryptography.SHA256.HashData(File.ReadAllBytes(path))), "newcomers");
 
     /// <summary>An inventory that was saved of another kind.</summary>
     internal static ConformanceKind SavedOf(ConformanceKind kind) => new(
@@ -35,7 +37,8 @@ public sealed record ConformanceKind(
         {
             using var target = kind.Open(kind.Make(folder), new WriteSeam());
             var systems = target.Read(target.Choose([]), KnownGuards.All);
-            var document = DocumentMaker.Inventory(target, [.. systems.Select(s => (s, new Judgement(s), (IEnumerable<InstalledPackage>)s.Packages))]);
+            var document = DocumentMaker.Inventory(target,
+                [.. systems.Select(s => (s, new Judgement(s), (IEnumerable<InstalledPackage>)s.Packages))]);
             return folder.Write("saved.json", JsonSerializer.SerializeToUtf8Bytes(document, DocumentJson.Default.InventoryJson));
         },
         (path, _) => SavedInventory.TryOpen(path)!, File.ReadAllText, kind.All, kind.Part);
@@ -92,7 +95,8 @@ public abstract class ReadingConformance(ConformanceKind kind) : IDisposable
         foreach (var system in Read())
         {
             var weather = system.Packages.Single(p => p.DisplayName == "Weather");
-            (weather.Newcomers, weather.HasFiles, weather.Role, weather.Origin).ShouldBe((true, true, PackageRole.Application, PackageOrigin.Shipped));
+            (weather.Newcomers, weather.HasFiles, weather.Role, weather.Origin)
+                .ShouldBe((true, true, PackageRole.Application, PackageOrigin.Shipped));
             weather.Accounts.Length.ShouldBe(system.Accounts.Length);
             weather.Manifest.ShouldNotBeNull().Schemes.ShouldNotBeEmpty();
             system.Packages.ShouldContain(p => p.Role == PackageRole.Framework);
@@ -108,7 +112,8 @@ public abstract class ReadingConformance(ConformanceKind kind) : IDisposable
         first.Select(Words).ShouldBe(second.Select(Words));
         kind.State(Place).ShouldBe(before);
 
-        static string Words(SystemSnapshot system) => string.Join('\n', system.Packages.Select(p => $"{p.FullName} {p.Bytes} {p.Newcomers} {p.AllTraces.Count()}"));
+        static string Words(SystemSnapshot system) =>
+        string.Join('\n', system.Packages.Select(p => $"{p.FullName} {p.Bytes} {p.Newcomers} {p.AllTraces.Count()}"));
     }
 
     [Fact]
@@ -118,7 +123,8 @@ public abstract class ReadingConformance(ConformanceKind kind) : IDisposable
         var judgement = new Judgement(system);
         PackageStanding Standing(string name) => judgement.Of(system.Packages.First(p => p.DisplayName == name)).Standing;
         (Standing("Shell Host"), Standing("Assistant")).ShouldBe((PackageStanding.Essential, PackageStanding.Guarded));
-        system.Packages.Where(p => p.Role == PackageRole.Framework && judgement.NeededBy(p).Any()).ShouldAllBe(p => judgement.Of(p).Standing == PackageStanding.Essential);
+        system.Packages.Where(p => p.Role == PackageRole.Framework && judgement.NeededBy(p).Any())
+            .ShouldAllBe(p => judgement.Of(p).Standing == PackageStanding.Essential);
     }
 
     [Fact]
@@ -184,7 +190,8 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
         fresh => fresh.Zip(PackageChoice.Find(packages.Split(','), fresh), (s, chosen) =>
             (more ?? (w => w))(new RemovalWish(chosen, Who.Parse([who ?? Kind.All], s)))));
 
-    private Outcome Remove(string packages, string? who = null, Func<RemovalWish, RemovalWish>? more = null, RunSettings? settings = null, WriteSeam? seam = null)
+    private Outcome Remove(string packages, string? who = null, Func<RemovalWish, RemovalWish>? more = null, RunSettings? settings = null,
+    WriteSeam? seam = null)
     {
         using var target = Open(seam);
         target.Take();
@@ -207,14 +214,16 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     {
         using var target = Open();
         var systems = target.Read(target.Choose([]));
-        var blocking = lift ? Blocking.Unblock(target, systems, [family]) : Blocking.Block(target, systems, BlockPlanner.Families(systems, [family]), [], []);
+        var blocking = lift ? Blocking.Unblock(target, systems, [family])
+            : Blocking.Block(target, systems, BlockPlanner.Families(systems, [family]), [], []);
         return blocking.CarryOut(blocking.Plan(), new RunSettings(recorded ? VaultPath : null, new WriteSeam()))!;
     }
 
     private Outcome Guard(uint data, bool lift = false, bool recorded = true)
     {
         using var target = Open();
-        ImmutableArray<Guard> guards = [new Guard(null, GuardHive.Machine, @"Policies\Saltmarsh\Counter", HiveValue.FromDWord("Quiet", data), null, null)];
+        ImmutableArray<Guard> guards = [new Guard(null, GuardHive.Machine, @"Policies\Saltmarsh\Counter", HiveValue.FromDWord("Quiet", data), null,
+            null)];
         var guarding = new Guarding(target, target.Read(target.Choose([]), guards), guards, [Kind.All], lift);
         return guarding.CarryOut(guarding.Plan(), new RunSettings(recorded ? VaultPath : null, new WriteSeam()))!;
     }
@@ -237,7 +246,8 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     [Fact]
     public void Removed_for_all_it_is_gone_and_blocked_and_all_else_stays()
     {
-        var others = Read().Select(s => s.Packages.Where(p => p.DisplayName != "Weather").Select(p => $"{p.FullName} {p.Bytes} {p.IsHeld}").ToList()).ToList();
+        var others = Read().Select(s => s.Packages.Where(p => p.DisplayName != "Weather").Select(p => $"{p.FullName} {p.Bytes} {p.IsHeld}")
+        .ToList()).ToList();
         ShouldBeGood(Remove("Weather"));
         Packages("Weather").ShouldBeEmpty();
         var systems = Read();
@@ -260,7 +270,8 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     public void Removed_for_newcomers_those_who_have_it_keep_it()
     {
         ShouldBeGood(Remove("Weather", "newcomers"));
-        Read().ShouldAllBe(s => s.Accounts.IsEmpty || s.Packages.Any(p => p.DisplayName == "Weather" && !p.Newcomers && p.Blocked && p.Accounts.Length == 3));
+        Read().ShouldAllBe(s => s.Accounts.IsEmpty
+            || s.Packages.Any(p => p.DisplayName == "Weather" && !p.Newcomers && p.Blocked && p.Accounts.Length == 3));
         Packages("Weather").ShouldAllBe(p => !p.Newcomers);
     }
 
@@ -408,7 +419,8 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
         }
         ShouldBeGood(Undo(1, overwrite: true));
         using var after = Open();
-        ImmutableArray<Guard> guards = [new Guard(null, GuardHive.Machine, @"Policies\Saltmarsh\Counter", HiveValue.FromDWord("Quiet", 1), null, null)];
+        ImmutableArray<Guard> guards = [new Guard(null, GuardHive.Machine, @"Policies\Saltmarsh\Counter", HiveValue.FromDWord("Quiet", 1), null,
+            null)];
         after.Read(after.Choose([]), guards).ShouldAllBe(s => GuardStates.Of(s, guards, Audience.Nobody)[0].Now == null);
     }
 
@@ -530,7 +542,8 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     public void A_vault_inside_it_is_refused()
     {
         if (Directory.Exists(Place))
-            Should.Throw<MoorfieldException>(() => Remove("Weather", settings: new RunSettings(Path.Combine(Place, "vault"), new WriteSeam()))).Trouble.ShouldBe(Trouble.Misused);
+            Should.Throw<MoorfieldException>(() =>
+                Remove("Weather", settings: new RunSettings(Path.Combine(Place, "vault"), new WriteSeam()))).Trouble.ShouldBe(Trouble.Misused);
     }
 }
 

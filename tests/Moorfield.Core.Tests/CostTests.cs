@@ -31,11 +31,14 @@ public sealed class CostTests : IDisposable
 
     private static World WithApp(string package, Func<WorldApp, WorldApp> change) => With(package, p => p with { Apps = [change(p.Apps!.Value[0])] });
 
-    private static World WithProgram(params string[] opens) => Demo.World with { Programs = [.. Demo.World.Programs, Demo.World.Programs[0] with { Id = "Opener", Opens = [.. opens] }] };
+    private static World WithProgram(params string[] opens) =>
+    Demo.World with { Programs = [.. Demo.World.Programs, Demo.World.Programs[0] with { Id = "Opener", Opens = [.. opens] }] };
 
-    private static InstalledPackage Package(SystemSnapshot snapshot, string name) => snapshot.Packages.Single(p => p.FullName.Name == name && p.IsHeld);
+    private static InstalledPackage Package(SystemSnapshot snapshot, string name) =>
+    snapshot.Packages.Single(p => p.FullName.Name == name && p.IsHeld);
 
-    private static Verdict Of(SystemSnapshot snapshot, string name, Advice? advice = null) => new Judgement(snapshot, advice).Of(Package(snapshot, name));
+    private static Verdict Of(SystemSnapshot snapshot, string name, Advice? advice = null) =>
+    new Judgement(snapshot, advice).Of(Package(snapshot, name));
 
     private static readonly Dictionary<string, Func<World>> Twins = new()
     {
@@ -44,20 +47,24 @@ public sealed class CostTests : IDisposable
         ["a program opens mail links"] = () => WithProgram("mailto"),
         ["a program opens tides"] = () => WithProgram(".tide", "tides"),
         ["nobody chose it"] = () => Demo.World with { Chosen = [.. Demo.World.Chosen.Where(c => c.What != ".mp3")] },
-        ["another handles the shop's links"] = () => WithApp("Northlight.Feedback", a => a with { Schemes = ["northlight-feedback", "MS-Windows-Store"] }),
+        ["another handles the shop's links"] = () =>
+        WithApp("Northlight.Feedback", a => a with { Schemes = ["northlight-feedback", "MS-Windows-Store"] }),
         ["what needs it is not there"] = () => Demo.World with { Packages = [.. Demo.World.Packages.Where(p => p.Name != "Larkfield.Anagrams")] },
         ["nothing wants it"] = () => With("Saltmarsh.Timetable", p => p with { Wants = null }),
         ["another service is asked for"] = () => With("Pennywhistle.Whist", p => p with { Asks = ["northlight.gamesignin2"] }),
         ["another class is asked for"] = () => With("Pennywhistle.Jukebox", p => p with { Asks = ["{6d0f3c1a-52b1-4a5e-9a39-2c60b1f7e202}"] }),
         ["it offers the service itself"] = () => Demo.World with
         {
-            Packages = [.. Demo.World.Packages.Select(p => p.Name == "Pennywhistle.Whist" ? p with { Apps = [p.Apps!.Value[0] with { Service = "northlight.gamesignin" }] } : p)],
+            Packages = [.. Demo.World.Packages.Select(p => p.Name == "Pennywhistle.Whist"
+            ? p with { Apps = [p.Apps!.Value[0] with { Service = "northlight.gamesignin" }] } : p)],
         },
         ["only the system's files are in it"] = () => With("Northlight.Notes", p => p with { Data = null }),
-        ["it reaches no hardware of the maker"] = () => With("Kestrelworks.Battery", p => p with { Devices = null, Capabilities = ["runFullTrust", "microphone", "webcam"] }),
+        ["it reaches no hardware of the maker"] = () =>
+        With("Kestrelworks.Battery", p => p with { Devices = null, Capabilities = ["runFullTrust", "microphone", "webcam"] }),
         ["nothing starts"] = () => WithApp("Kestrelworks.Welcome", a => a with { Startup = null }),
         ["nothing runs"] = () => WithApp("Kestrelworks.Welcome", a => a with { Background = false }),
-        ["another needs the framework"] = () => With("Northlight.Clock", p => p with { Needs = ["Northlight.UI.Runtime.2", "Pennywhistle.CardTable.Engine"] }),
+        ["another needs the framework"] = () =>
+        With("Northlight.Clock", p => p with { Needs = ["Northlight.UI.Runtime.2", "Pennywhistle.CardTable.Engine"] }),
         ["the addon is not there"] = () => Demo.World with { Packages = [.. Demo.World.Packages.Where(p => p.Kind != "addon")] },
     };
 
@@ -91,7 +98,8 @@ public sealed class CostTests : IDisposable
 
     [Fact]
     public void What_only_it_opens_of_a_family_that_others_open_too_is_a_reason_of_its_own() =>
-        Of(Read(Twins["another opens one picture type"]()), "Northlight.Pictures").Costs.ShouldHaveSingleItem().Text.ShouldBe("Nothing else opens .png, .jpg, .jpeg, .gif and .tif.");
+        Of(Read(Twins["another opens one picture type"]()),
+            "Northlight.Pictures").Costs.ShouldHaveSingleItem().Text.ShouldBe("Nothing else opens .png, .jpg, .jpeg, .gif and .tif.");
 
     [Theory]
     [InlineData("Northlight.Pictures", "It is the only one that opens pictures: .png, .jpg, .jpeg, .gif and .tif.")]
@@ -101,7 +109,8 @@ public sealed class CostTests : IDisposable
     [InlineData("GannetRowe.TideTables", "Nothing else opens .tide and tides: for counter and ivy.")]
     [InlineData("Northlight.Music", "New accounts are given it for .flac and .mp3.")]
     [InlineData("Pennywhistle.Jukebox", "rowan chose it to open .mp3.")]
-    public void Reasons_are_sentences_that_name_what_and_whom(string package, string sentence) => Of(Demo07, package).Costs.Select(r => r.Text).ShouldContain(sentence);
+    public void Reasons_are_sentences_that_name_what_and_whom(string package, string sentence) =>
+        Of(Demo07, package).Costs.Select(r => r.Text).ShouldContain(sentence);
 
     [Fact]
     public void Data_of_a_person_is_told_with_size_and_day()
@@ -141,7 +150,8 @@ public sealed class CostTests : IDisposable
     [Fact]
     public void What_goes_together_does_not_need_each_other()
     {
-        var advice = new Advice([], [new PackageNeed("Pennywhistle.Patience", ["Game Sign-in"]), new PackageNeed("Pennywhistle.Whist", [Demo.Family("Northlight.GameSignIn")])]);
+        var advice = new Advice([],
+        [new PackageNeed("Pennywhistle.Patience", ["Game Sign-in"]), new PackageNeed("Pennywhistle.Whist", [Demo.Family("Northlight.GameSignIn")])]);
         Costs("Game Sign-in", "everyone", advice).ShouldBe(["Northlight.GameSignIn neededByBrief", "Northlight.GameSignIn offers"]);
         Costs("Game Sign-in,Whist Evening", "everyone", advice).ShouldBe(["Northlight.GameSignIn neededByBrief"]);
         Costs("Game Sign-in,Whist Evening,Patience", "everyone", advice).ShouldBeEmpty();
@@ -176,7 +186,8 @@ public sealed class CostTests : IDisposable
     {
         _bench.Plan("Patience", "everyone").Meanings[0].Verdict.Reasons.ShouldNotContain(r => r.Code == "idleFramework");
         _bench.Plan("Patience,Whist Evening", "everyone").Meanings.ShouldAllBe(m => m.Verdict.Reasons.Any(r => r.Code == "idleFramework"));
-        _bench.Plan("Patience,Whist Evening", "everyone", w => w with { Sweep = true }).Meanings.ShouldAllBe(m => m.Verdict.Reasons.All(r => r.Code != "idleFramework"));
+        _bench.Plan("Patience,Whist Evening", "everyone",
+            w => w with { Sweep = true }).Meanings.ShouldAllBe(m => m.Verdict.Reasons.All(r => r.Code != "idleFramework"));
         var both = Of(Read(Twins["another needs the framework"]()), "Pennywhistle.Patience");
         both.Reasons.ShouldNotContain(r => r.Code == "idleFramework");
     }

@@ -13,14 +13,17 @@ using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
 
-/// <summary>Random systems and images are forecast, then played by the stand-in, which knows nothing of the forecast's code; then the two are compared.</summary>
+/// <summary>
+/// Random systems and images are forecast, then played by the stand-in, which knows nothing of the forecast's code; then the two are compared.
+/// </summary>
 public sealed class ForecastPlayTests
 {
     private const string Delivery = @"Software\Microsoft\Windows\CurrentVersion\ContentDeliveryManager";
     private static readonly string[] Profiles = ["counter", "ivy", "rowan", "Default"];
 
     // Families that share names, beginnings of names or publishers.
-    private static readonly (string Name, string By)[] AppNames = [("Reed.Wick", "larkfield"), ("Reed.Wick.Map", "larkfield"), ("Reed.WickMap", "larkfield"), ("Reed.Wick", "pennywhistle"), ("Fen.Oar", "northlight")];
+    private static readonly (string Name, string By)[] AppNames = [("Reed.Wick", "larkfield"), ("Reed.Wick.Map", "larkfield"),
+        ("Reed.WickMap", "larkfield"), ("Reed.Wick", "pennywhistle"), ("Fen.Oar", "northlight")];
     private static readonly string[] ComponentNames = ["Northlight.Bell", "Northlight.BellTower", "Northlight.Buoy"];
 
     /// <param name="Version">Of what is installed; 0 when nothing is.</param>
@@ -41,7 +44,8 @@ public sealed class ForecastPlayTests
 
     private static readonly Gen<App> Apps = Gen.Select(
         Gen.Int[0, 3], Gen.Bool, Gen.Int[0, 7], Gen.Int[0, 3], Gen.Int[0, 3], Gen.Bool, Gen.Int[0, 2], Gen.Int[0, 2],
-        (version, provisioned, accounts, other, coming, provisions, block, form) => new App(version, provisioned, accounts, other, coming, provisions, block, form));
+        (version, provisioned, accounts, other, coming, provisions, block, form) =>
+        new App(version, provisioned, accounts, other, coming, provisions, block, form));
 
     private static readonly Gen<Component> Components = Gen.Select(
         Gen.Int[0, 2], Gen.Bool, Gen.Int[0, 7], Gen.Int[0, 3], Gen.Int[0, 2], Gen.Int[0, 15], Gen.Int[0, 1],
@@ -49,7 +53,8 @@ public sealed class ForecastPlayTests
 
     [Fact]
     public void What_is_forecast_is_what_happens() =>
-        Gen.Select(Apps.Array[AppNames.Length], Components.Array[ComponentNames.Length], Gen.Bool, Gen.Int[0, 15].Array[4], (apps, components, consumer, values) => (apps, components, new Policies(consumer, values)))
+        Gen.Select(Apps.Array[AppNames.Length], Components.Array[ComponentNames.Length], Gen.Bool, Gen.Int[0, 15].Array[4],
+            (apps, components, consumer, values) => (apps, components, new Policies(consumer, values)))
             .Sample((apps, components, policies) => Compare(apps, components, policies), iter: 60, threads: 1);
 
     [Fact]
@@ -77,7 +82,8 @@ public sealed class ForecastPlayTests
         Should.Throw<InvalidDataException>(() => new Play(basis).SignIn(root, "hazel")).Message.ShouldContain("Users/Default/Documents is a link");
         Directory.Exists(Path.Combine(root, "Users/hazel")).ShouldBeFalse();
 
-        static WorldPackage Framework(string name, string needs) => new(name, "larkfield", "1.0.0.0", name, null, 50, "framework", null, null, false, null, [needs], null, null, null, null);
+        static WorldPackage Framework(string name, string needs) =>
+        new(name, "larkfield", "1.0.0.0", name, null, 50, "framework", null, null, false, null, [needs], null, null, null, null);
     }
 
     private static void Compare(App[] apps, Component[] components, Policies policies)
@@ -88,16 +94,19 @@ public sealed class ForecastPlayTests
         var world = basis with
         {
             Packages = [.. components.SelectMany((c, i) => Installed(c, i)), .. apps.SelectMany((a, i) => Installed(a, i))],
-            Blocked = [.. apps.SelectMany((a, i) => Blocks(AppNames[i].Name, AppNames[i].By, a.Block)), .. components.SelectMany((c, i) => Blocks(ComponentNames[i], "northlight", c.Block))],
+            Blocked = [.. apps.SelectMany((a, i) => Blocks(AppNames[i].Name, AppNames[i].By, a.Block)),
+            .. components.SelectMany((c, i) => Blocks(ComponentNames[i], "northlight", c.Block))],
         };
         string root = Demo.BuildIn(folder, world);
         SetPolicies(root, world, components, policies);
         var next = basis with
         {
             Build = "28000",
-            Packages = [.. components.SelectMany((c, i) => c.Coming == 0 ? [] : new[] { Part(i, c.Coming, [], c.Honours) }), .. apps.SelectMany((a, i) => a.Coming == 0 ? [] : new[] { Coming(a, i) })],
+            Packages = [.. components.SelectMany((c, i) => c.Coming == 0 ? [] : new[] { Part(i, c.Coming, [], c.Honours) }),
+            .. apps.SelectMany((a, i) => a.Coming == 0 ? [] : new[] { Coming(a, i) })],
         };
-        ImageBuilder.Build(next, [new WorldEdition("One", "The only one", "Windows 10 Pro", "Professional", [])], folder["image.wim"], WimCompression.None);
+        ImageBuilder.Build(next, [new WorldEdition("One", "The only one", "Windows 10 Pro", "Professional", [])], folder["image.wim"],
+            WimCompression.None);
 
         var (before, guards) = Read(root, world, components);
         var (image, _) = Read(folder["image.wim"], world, []);
@@ -114,13 +123,15 @@ public sealed class ForecastPlayTests
             (held.Count == 0 ? (PackageVersion?)null : held.Max(p => p.FullName.Version)).ShouldBe(family.Then, $"{family.Family} {family.Fate}");
         }
         var delivered = Unforeseen(after, forecast);
-        delivered.ShouldBe(forecast.Deliveries.Where(d => d.Kind == Model.Delivery.Suggested).SelectMany(d => d.For.Sids.Select(s => ("Larkfield.Quiz", s))), ignoreOrder: true);
+        delivered.ShouldBe(forecast.Deliveries.Where(d => d.Kind == Model.Delivery.Suggested)
+            .SelectMany(d => d.For.Sids.Select(s => ("Larkfield.Quiz", s))), ignoreOrder: true);
 
         var signIn = new Forecaster(after, guardsAfter, _ => false).SignIn();
         play.SignIn(root, "hazel");
         var (last, _) = Read(root, world, components);
         string hazel = last.Accounts.Single(a => a.Name == "hazel").Sid;
-        var has = last.Packages.Where(p => p.Accounts.Contains(hazel) && p.Role is not PackageRole.Framework and not PackageRole.Resource).Select(p => p.Family).ToHashSet();
+        var has = last.Packages.Where(p => p.Accounts.Contains(hazel) && p.Role is not PackageRole.Framework and not PackageRole.Resource)
+            .Select(p => p.Family).ToHashSet();
         string[] names = ["Larkfield.Quiz", "Pennywhistle.Regatta", "Kestrelworks.Offers"];
         var own = has.Where(f => !names.Contains(f.Name)).ToList();
         own.ShouldBe(forecast.Families.Where(f => f.After.Newcomers).Select(f => f.Family), ignoreOrder: true);
@@ -131,13 +142,16 @@ public sealed class ForecastPlayTests
 
     /// <summary>What accounts have that is not in the forecast.</summary>
     private static IEnumerable<(string Name, string Sid)> Unforeseen(SystemSnapshot after, Forecast forecast) =>
-        after.Packages.Where(p => p.Role is not PackageRole.Framework and not PackageRole.Resource && forecast.Families.All(f => f.Family != p.Family)).SelectMany(p => p.Accounts.Select(s => (p.FullName.Name, s)));
+        after.Packages.Where(p => p.Role is not PackageRole.Framework and not PackageRole.Resource
+            && forecast.Families.All(f => f.Family != p.Family)).SelectMany(p => p.Accounts.Select(s => (p.FullName.Name, s)));
 
     private static (SystemSnapshot Snapshot, ImmutableArray<GuardState> Guards) Read(string path, World world, Component[] components)
     {
         using var target = Target.Open(path, new WriteSeam());
-        var tied = components.Select((c, i) => (Policy: Policy(c, i), Name: ComponentNames[i])).Where(p => p.Policy is not null).Select(p => new Guard(
-            null, p.Policy!.Hive == "machine" ? GuardHive.Machine : GuardHive.Account, p.Policy.Key, HiveValue.FromDWord(p.Policy.Name, p.Policy.Data), Family(world, p.Name, "northlight"), null));
+        var tied = components.Select((c, i) => (Policy: Policy(c, i), Name: ComponentNames[i])).Where(p => p.Policy is not null)
+            .Select(p => new Guard(
+            null, p.Policy!.Hive == "machine" ? GuardHive.Machine : GuardHive.Account, p.Policy.Key,
+            HiveValue.FromDWord(p.Policy.Name, p.Policy.Data), Family(world, p.Name, "northlight"), null));
         Guard[] guards = [.. KnownGuards.All, .. tied];
         var snapshot = target.Read(target.Choose([]), guards)[0];
         return (snapshot, GuardStates.Of(snapshot, guards, Who.Parse(["everyone"], snapshot)));
@@ -147,7 +161,8 @@ public sealed class ForecastPlayTests
 
     private static ImmutableArray<string> Names(int bits) => [.. Profiles.Where((_, i) => (bits >> i & 1) == 1)];
 
-    private static IEnumerable<WorldFamily> Blocks(string name, string by, int block) => block == 0 ? [] : [new WorldFamily(block == 1 ? name : name.ToUpperInvariant(), by)];
+    private static IEnumerable<WorldFamily> Blocks(string name, string by, int block) =>
+    block == 0 ? [] : [new WorldFamily(block == 1 ? name : name.ToUpperInvariant(), by)];
 
     private static IEnumerable<WorldPackage> Installed(App app, int index)
     {
@@ -157,23 +172,29 @@ public sealed class ForecastPlayTests
             yield return Package(index, app.Other, false, ["rowan"], false, "x64");
     }
 
-    private static WorldPackage Coming(App app, int index) => Package(index, app.Coming, app.ImageProvisions, [], app.Form == 1, app.Form == 2 ? "x86" : "x64");
+    private static WorldPackage Coming(App app, int index) =>
+    Package(index, app.Coming, app.ImageProvisions, [], app.Form == 1, app.Form == 2 ? "x86" : "x64");
 
-    private static WorldPackage Package(int index, int version, bool provisioned, ImmutableArray<string> accounts, bool bundle, string architecture) => new(
-        AppNames[index].Name, AppNames[index].By, $"{version}.0.0.0", $"App {index}", null, 50, null, architecture, bundle ? $"202{version}.1.0.0" : null, provisioned, accounts, null,
-        bundle ? ["split.language-de"] : null, null, [new WorldApp("App", null, false, [$".a{index}"], [$"app{index}"], null, [$"app{index}.exe"], false, false, null)], null);
+    private static WorldPackage Package(int index, int version, bool provisioned, ImmutableArray<string> accounts, bool bundle,
+    string architecture) => new(
+        AppNames[index].Name, AppNames[index].By, $"{version}.0.0.0", $"App {index}", null, 50, null, architecture, bundle ? $"202{version}.1.0.0"
+        : null, provisioned, accounts, null,
+        bundle ? ["split.language-de"] : null, null,
+        [new WorldApp("App", null, false, [$".a{index}"], [$"app{index}"], null, [$"app{index}.exe"], false, false, null)], null);
 
     private static IEnumerable<WorldPackage> Installed(Component component, int index) =>
         component.Version == 0 ? [] : [Part(index, component.Version, Names(component.Accounts), component.Honours)];
 
     private static WorldPackage Part(int index, int version, ImmutableArray<string> accounts, int honours) => new(
-        ComponentNames[index], "northlight", $"{version}.0.0.0", $"Part {index}", null, 50, "component", null, null, false, accounts, null, null, null,
+        ComponentNames[index], "northlight", $"{version}.0.0.0", $"Part {index}", null, 50, "component", null, null, false, accounts, null, null,
+        null,
         [new WorldApp("App", null, false, null, [$"part{index}"], null, null, false, false, null)], null)
     { Honours = Policy(honours, index) };
 
     private static WorldPolicy? Policy(Component component, int index) => Policy(component.Honours, index);
 
-    private static WorldPolicy? Policy(int honours, int index) => honours == 0 ? null : new WorldPolicy(honours == 1 ? "machine" : "account", @"Policies\Northlight\Parts", $"Off{index}", 1);
+    private static WorldPolicy? Policy(int honours, int index) =>
+    honours == 0 ? null : new WorldPolicy(honours == 1 ? "machine" : "account", @"Policies\Northlight\Parts", $"Off{index}", 1);
 
     private static void SetPolicies(string root, World world, Component[] components, Policies policies)
     {

@@ -61,10 +61,13 @@ public sealed class ForecastTests : IDisposable
         Of(forecast, "Northlight.NetworkDoor").ShouldBe((Fate.Leaves, FateCause.NotInImage, "everyone"));
         Of(forecast, "Northlight.Notes").ShouldBe((Fate.Stays, FateCause.NothingNewer, "everyone"));
         Of(forecast, "Saltmarsh.Timetable").ShouldBe((Fate.Stays, FateCause.NotInImage, "counter, ivy, rowan"));
-        Of(forecast, "Larkfield.Recipes").ShouldBe((Fate.ComesBack, FateCause.StillProvisioned, "ivy"), "carried over, though the image is without it");
-        forecast.Families.Where(f => f.Fate == Fate.Arrives).Select(f => (f.DisplayName, f.Cause, f.Gaining.Newcomers)).ShouldBe([("Chalkboard", FateCause.NeverBlocked, true), ("Skittles", FateCause.NeverBlocked, true)]);
+        Of(forecast, "Larkfield.Recipes")
+            .ShouldBe((Fate.ComesBack, FateCause.StillProvisioned, "ivy"), "carried over, though the image is without it");
+        forecast.Families.Where(f => f.Fate == Fate.Arrives).Select(f => (f.DisplayName, f.Cause, f.Gaining.Newcomers))
+            .ShouldBe([("Chalkboard", FateCause.NeverBlocked, true), ("Skittles", FateCause.NeverBlocked, true)]);
         forecast.Families.ShouldNotContain(f => f.Role == PackageRole.Framework || f.Role == PackageRole.Resource);
-        forecast.Families.ShouldNotContain(f => f.DisplayName == "Phonebook" || f.Family.Name == "Northlight.PartyChat", "neither there nor in the image");
+        forecast.Families.ShouldNotContain(f => f.DisplayName == "Phonebook" || f.Family.Name == "Northlight.PartyChat",
+            "neither there nor in the image");
     }
 
     [Fact]
@@ -90,7 +93,8 @@ public sealed class ForecastTests : IDisposable
         // The stray row of a package that is in an image is a trace.
         var leftover = _bench.Read().Leftovers.First(l => l.Family?.Name == "Northlight.Phonebook").Family!.Value;
         var image = _image.Value;
-        var phonebook = image.Packages.Single(p => p.DisplayName == "Chalkboard") with { FullName = new PackageFullName(leftover.Name, default, "x64", "", leftover.Publisher) };
+        var phonebook = image.Packages.Single(p =>
+            p.DisplayName == "Chalkboard") with { FullName = new PackageFullName(leftover.Name, default, "x64", "", leftover.Publisher) };
         Forecaster().Update(image with { Packages = [phonebook] }).Families.Single(f => f.Family == leftover).Fate.ShouldBe(Fate.ComesBack);
     }
 
@@ -104,7 +108,8 @@ public sealed class ForecastTests : IDisposable
     {
         _bench.Remove("Weather", "everyone", more: w => w with { AllowReturn = true });
         HiveEdit.Change(_bench.Software, h => h.Create($@"{HiveEdit.Store}\Deprovisioned\{block}"));
-        Of(Update(), "Northlight.Weather").ShouldBe((away ? Fate.StaysAway : Fate.ComesBack, away ? FateCause.Blocked : FateCause.NeverBlocked, "everyone"));
+        Of(Update(), "Northlight.Weather")
+            .ShouldBe((away ? Fate.StaysAway : Fate.ComesBack, away ? FateCause.Blocked : FateCause.NeverBlocked, "everyone"));
     }
 
     [Theory]
@@ -119,7 +124,8 @@ public sealed class ForecastTests : IDisposable
         PackageVersion.TryParse(version, out var parsed).ShouldBeTrue();
         var weather = image.Packages.Single(p => p.DisplayName == "Weather");
         var other = weather with { FullName = new PackageFullName(weather.FullName.Name, parsed, architecture, "", weather.Family.Publisher) };
-        Of(Forecaster().Update(image with { Packages = image.Packages.Replace(weather, other) }), "Northlight.Weather").ShouldBe((Fate.StaysAway, FateCause.Blocked, "everyone"));
+        Of(Forecaster().Update(image with { Packages = image.Packages.Replace(weather, other) }), "Northlight.Weather")
+            .ShouldBe((Fate.StaysAway, FateCause.Blocked, "everyone"));
     }
 
     [Fact]
@@ -140,8 +146,10 @@ public sealed class ForecastTests : IDisposable
         Of(Update(), Assistant).ShouldBe((Fate.ComesBack, FateCause.NoGuard, "everyone"));
         HiveEdit.Change(_bench.Software, h => h.Create(TiedGuard.Key).Set(TiedGuard.Value));
         Of(Update(TiedGuard), Assistant).ShouldBe((Fate.StaysAway, FateCause.Guarded, "everyone"));
-        Of(Update(TiedGuard with { Family = Demo.Family("Northlight.ControlDesk") }), Assistant).Fate.ShouldBe(Fate.ComesBack, "a guard of another family");
-        Of(Update(TiedGuard, TiedGuard with { Value = HiveValue.FromDWord("AndThis", 1) }), Assistant).Fate.ShouldBe(Fate.ComesBack, "one of two is not set");
+        Of(Update(TiedGuard with { Family = Demo.Family("Northlight.ControlDesk") }), Assistant).Fate.ShouldBe(Fate.ComesBack,
+            "a guard of another family");
+        Of(Update(TiedGuard, TiedGuard with { Value = HiveValue.FromDWord("AndThis", 1) }), Assistant).Fate.ShouldBe(Fate.ComesBack,
+            "one of two is not set");
     }
 
     [Fact]
@@ -183,7 +191,8 @@ public sealed class ForecastTests : IDisposable
     {
         foreach (var guard in set.Split(',', StringSplitOptions.RemoveEmptyEntries).SelectMany(n => KnownGuards.Find([n])))
         {
-            foreach (string hive in guard.Hive == GuardHive.Machine ? [_bench.Software] : new[] { "ivy", "rowan", "counter", "Default" }.Select(p => Path.Combine(_bench.Root, "Users", p, "NTUSER.DAT")))
+            foreach (string hive in guard.Hive == GuardHive.Machine ? [_bench.Software]
+            : new[] { "ivy", "rowan", "counter", "Default" }.Select(p => Path.Combine(_bench.Root, "Users", p, "NTUSER.DAT")))
                 HiveEdit.Change(hive, h => h.Create(guard.Key).Set(guard.Value));
         }
         var snapshot = _bench.Read();
@@ -199,7 +208,8 @@ public sealed class ForecastTests : IDisposable
         var silent = KnownGuards.Find(["suggested-apps"])[0];
         HiveEdit.Change(Path.Combine(_bench.Root, "Users/ivy/NTUSER.DAT"), h => h.Create(silent.Key).Set(silent.Value));
         Doubtful().ShouldBe("Suggested counter, rowan, newcomers; Partner newcomers; Maker newcomers");
-        HiveEdit.Change(_bench.Software, h => h.Find(@"Microsoft\Windows NT\CurrentVersion")!.Value.Set(HiveValue.FromString("EditionID", "EnterpriseS")));
+        HiveEdit.Change(_bench.Software,
+            h => h.Find(@"Microsoft\Windows NT\CurrentVersion")!.Value.Set(HiveValue.FromString("EditionID", "EnterpriseS")));
         Doubtful().ShouldBe("");
 
         string Doubtful() => string.Join("; ", Update().Doubtful.Select(d => $"{d.Kind} {d.For.Describe(_bench.Read())}"));
@@ -210,7 +220,8 @@ public sealed class ForecastTests : IDisposable
     {
         var forecast = Update(TiedGuard);
         var snapshot = _bench.Read();
-        Names(null).ShouldBe("Films, Jukebox, Larkfield Recipes, Mail and Diary, Maps, Sound Panel, Sound Recorder, Whist Evening, Chalkboard, Skittles");
+        Names(null).ShouldBe("Films, Jukebox, Larkfield Recipes, Mail and Diary, Maps, Sound Panel, Sound Recorder, Whist Evening, Chalkboard, "
+            + "Skittles");
         Names("remove: [{publisher: Pennywhistle Games}]").ShouldBe("Jukebox, Whist Evening, Skittles");
         Names("remove: [{publisher: Pennywhistle Games}]\nkeep: [Skittles]").ShouldBe("Jukebox, Whist Evening");
         Names("for: ivy\nremove: [{publisher: Pennywhistle Games}]").ShouldBe("Jukebox, Skittles");
@@ -220,10 +231,12 @@ public sealed class ForecastTests : IDisposable
         Should.Throw<MoorfieldException>(() => Names("for: nobody\nremove: [Weather]")).Message.ShouldContain("There is no account 'nobody'");
         var whist = _image.Value.Packages.Single(p => p.DisplayName == "Whist Evening");
         forecast.Unwanted(
-            Brief("remove: [{publisher: Pennywhistle Games}]\nkeep: [Whist Evening]"), snapshot, _image.Value with { Packages = _image.Value.Packages.Replace(whist, whist with { DisplayName = "Whist Night" }) })
+            Brief("remove: [{publisher: Pennywhistle Games}]\nkeep: [Whist Evening]"), snapshot,
+            _image.Value with { Packages = _image.Value.Packages.Replace(whist, whist with { DisplayName = "Whist Night" }) })
             .Families.Select(f => f.DisplayName).ShouldBe(["Jukebox", "Skittles"], "kept here, kept there, under whatever name");
 
-        string Names(string? brief) => string.Join(", ", forecast.Unwanted(brief is null ? null : Brief(brief), snapshot, _image.Value).Families.Select(f => f.DisplayName));
+        string Names(string? brief) =>
+        string.Join(", ", forecast.Unwanted(brief is null ? null : Brief(brief), snapshot, _image.Value).Families.Select(f => f.DisplayName));
     }
 
     [Fact]
@@ -232,7 +245,8 @@ public sealed class ForecastTests : IDisposable
         var snapshot = _bench.Read();
         Forecaster().SignIn().Unwanted(Brief($"block: [{Demo.Family("Northlight.Films")}]"), snapshot, null).Families.ShouldBeEmpty();
         Forecaster().SignIn().Unwanted(Brief("remove: [Films]"), snapshot, null).Families.ShouldHaveSingleItem().DisplayName.ShouldBe("Films");
-        Forecaster().SignIn().Unwanted(Brief("for: ivy\nremove: [Films]"), snapshot, null).Families.ShouldBeEmpty("the brief leaves it with newcomers");
+        Forecaster().SignIn()
+            .Unwanted(Brief("for: ivy\nremove: [Films]"), snapshot, null).Families.ShouldBeEmpty("the brief leaves it with newcomers");
     }
 
     [Theory]
@@ -243,8 +257,10 @@ public sealed class ForecastTests : IDisposable
     [InlineData(@"guard: [{hive: machine, key: policies\microsoft\windows\cloudcontent, name: disablewindowsconsumerfeatures, type: dword, data: 1}]", "Suggested, Partner, Maker", "the same value, spelled out")]
     [InlineData(@"guard: [{hive: machine, key: Policies\Microsoft\Windows\CloudContent, name: DisableWindowsConsumerFeatures, type: dword, data: 0}]", "")]
     [InlineData(null, "Suggested, Partner, Maker", "without a brief all that is coming counts")]
-    public void Apps_that_install_themselves_are_unwanted_as_far_as_a_brief_guards_against_them(string? brief, string kinds, string? because = null) =>
-        string.Join(", ", Update().Unwanted(brief is null ? null : Brief(brief), _bench.Read(), _image.Value).Deliveries.Select(d => d.Kind)).ShouldBe(kinds, because);
+    public void Apps_that_install_themselves_are_unwanted_as_far_as_a_brief_guards_against_them(string? brief, string kinds,
+        string? because = null) =>
+        string.Join(", ", Update().Unwanted(brief is null ? null : Brief(brief), _bench.Read(), _image.Value).Deliveries.Select(d => d.Kind))
+            .ShouldBe(kinds, because);
 
     public void Dispose() => _folder.Dispose();
 }

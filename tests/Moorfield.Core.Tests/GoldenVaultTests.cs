@@ -23,7 +23,8 @@ public sealed class GoldenVaultTests : IDisposable
             OwnByMe();
     }
 
-    private static string Golden([CallerFilePath] string here = "") => Path.GetFullPath(Path.Combine(Path.GetDirectoryName(here)!, "../golden/vault-1"));
+    private static string Golden([CallerFilePath] string here = "") =>
+    Path.GetFullPath(Path.Combine(Path.GetDirectoryName(here)!, "../golden/vault-1"));
 
     /// <summary>The files belonged to root when they were recorded, which nobody else can give back.</summary>
     private void OwnByMe()
@@ -75,7 +76,8 @@ public sealed class GoldenVaultTests : IDisposable
         Volume.Undo(1).Failures.ShouldBeEmpty();
         Volume.Read().Packages.ShouldContain(p => p.DisplayName == "Weather");
         // The partial undo wrote hives and database anew; all other files are what they were.
-        Differing("counter-07").ShouldAllBe(p => p.EndsWith("SOFTWARE") || p.EndsWith("UsrClass.dat") || p.EndsWith(".srd") || p.EndsWith("NTUSER.DAT"));
+        Differing("counter-07")
+            .ShouldAllBe(p => p.EndsWith("SOFTWARE") || p.EndsWith("UsrClass.dat") || p.EndsWith(".srd") || p.EndsWith("NTUSER.DAT"));
     }
 
     [Fact]

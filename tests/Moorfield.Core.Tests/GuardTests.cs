@@ -66,11 +66,13 @@ public sealed class GuardTests : IDisposable
     [Fact]
     public void Set_and_undone_everything_is_as_before_type_and_all()
     {
-        HiveEdit.Change(Path.Combine(_bench.Root, "Users/ivy/NTUSER.DAT"), h => h.Find(Delivery)!.Value.Set(HiveValue.FromString("SilentInstalledAppsEnabled", "perhaps")));
+        HiveEdit.Change(Path.Combine(_bench.Root, "Users/ivy/NTUSER.DAT"),
+        h => h.Find(Delivery)!.Value.Set(HiveValue.FromString("SilentInstalledAppsEnabled", "perhaps")));
         string before = VolumeState.Files(_bench.Root);
         Change(lift: false).Failures.ShouldBeEmpty();
         Read().ShouldAllBe(s => s.IsSet);
-        Tool.Read("hivexregedit", "--export", Path.Combine(_bench.Root, "Users/Default/NTUSER.DAT"), $@"\{Delivery}").ShouldContain("\"OemPreInstalledAppsEnabled\"=dword:00000000");
+        Tool.Read("hivexregedit", "--export", Path.Combine(_bench.Root, "Users/Default/NTUSER.DAT"), $@"\{Delivery}")
+            .ShouldContain("\"OemPreInstalledAppsEnabled\"=dword:00000000");
         _bench.Undo(1).Failures.ShouldBeEmpty();
         VolumeState.Files(_bench.Root).ShouldBe(before);
     }
@@ -78,7 +80,8 @@ public sealed class GuardTests : IDisposable
     [Fact]
     public void One_guard_of_several_can_be_undone_alone()
     {
-        HiveEdit.Change(Path.Combine(_bench.Root, "Users/ivy/NTUSER.DAT"), h => h.Find(Delivery)!.Value.Set(HiveValue.FromString("SilentInstalledAppsEnabled", "perhaps")));
+        HiveEdit.Change(Path.Combine(_bench.Root, "Users/ivy/NTUSER.DAT"),
+        h => h.Find(Delivery)!.Value.Set(HiveValue.FromString("SilentInstalledAppsEnabled", "perhaps")));
         Change(lift: false).Failures.ShouldBeEmpty();
         _bench.Undo(1, "suggested-apps").Failures.ShouldBeEmpty();
         var states = Read();
@@ -102,13 +105,15 @@ public sealed class GuardTests : IDisposable
         string file = _folder.Write("b.yaml", "brief: 1\nguard: [consumer-features, {hive: machine, key: A, name: B, type: dword, data: 1}]"u8);
         new BriefLoader(_ => []).Load(file).Guards.Select(g => g.Name).ShouldBe(["consumer-features", null]);
         _folder.Write("b.yaml", "brief: 1\nguard: [consumer-featurs]"u8);
-        Should.Throw<MoorfieldException>(() => new BriefLoader(_ => []).Load(file)).Message.ShouldContain(":2:9: There is no guard 'consumer-featurs'. The nearest is 'consumer-features'");
+        Should.Throw<MoorfieldException>(() => new BriefLoader(_ => [])
+            .Load(file)).Message.ShouldContain(":2:9: There is no guard 'consumer-featurs'. The nearest is 'consumer-features'");
     }
 
     [Fact]
     public void Blocks_and_guards_go_through_a_registry_text_file_and_back()
     {
-        ImmutableArray<PackageFamilyName> blocks = [.. new[] { "Gannet.Charts_8pewgm0k42rsa", "Larkfield.Atlas_j9egfkezhr26y" }.Select(f => PackageFamilyName.TryParse(f, out var family) ? family : default)];
+        ImmutableArray<PackageFamilyName> blocks = [.. new[] { "Gannet.Charts_8pewgm0k42rsa",
+        "Larkfield.Atlas_j9egfkezhr26y" }.Select(f => PackageFamilyName.TryParse(f, out var family) ? family : default)];
         byte[] text = RegistryExchange.Write("counter-07", blocks, KnownGuards.All);
         var read = RegistryExchange.Read("x.reg", text);
         read.Blocks.ShouldBe(blocks);
@@ -120,14 +125,16 @@ public sealed class GuardTests : IDisposable
 
     [Theory]
     [InlineData(@"[HKEY_LOCAL_MACHINE\SOFTWARE\Other]", ":2: ")]
-    [InlineData(@"[-HKEY_LOCAL_MACHINE\SOFTWARE\Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Deprovisioned\Gannet.Charts_8pewgm0k42rsa]", ":2: ")]
+    [InlineData(@"[-HKEY_LOCAL_MACHINE\SOFTWARE\Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Deprovisioned\Gannet.Charts_8pewgm0k42rsa]",
+        ":2: ")]
     [InlineData(@"[HKEY_LOCAL_MACHINE\SOFTWARE\Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Deprovisioned\NoFamily]", ":2: ")]
     [InlineData("[HKEY_LOCAL_MACHINE\\SOFTWARE\\Policies\\Microsoft\\Windows\\CloudContent]\n\"DisableWindowsConsumerFeatures\"=dword:2", ":3: ")]
     [InlineData("[HKEY_LOCAL_MACHINE\\SOFTWARE\\Policies\\Microsoft\\Windows\\CloudContent]\n\"Other\"=dword:1", ":3: ")]
     [InlineData("[HKEY_LOCAL_MACHINE\\SOFTWARE\\Policies\\Microsoft\\Windows\\CloudContent]\n\"DisableWindowsConsumerFeatures\"=-", ":3: ")]
     public void Anything_else_in_such_a_file_is_refused_with_its_line(string text, string line)
     {
-        var error = Should.Throw<MoorfieldException>(() => RegistryExchange.Read("x.reg", Encoding.UTF8.GetBytes("Windows Registry Editor Version 5.00\n" + text)));
+        var error = Should.Throw<MoorfieldException>(() =>
+        RegistryExchange.Read("x.reg", Encoding.UTF8.GetBytes("Windows Registry Editor Version 5.00\n" + text)));
         error.Message.ShouldContain("x.reg" + line);
         error.Message.ShouldContain("is neither a block nor a known guard");
     }
@@ -142,7 +149,8 @@ public sealed class GuardTests : IDisposable
         HiveEdit.Change(_bench.Software, h => h.Create($@"{HiveEdit.Store}\Deprovisioned\{block}"));
         var snapshot = _bench.Read();
         snapshot.Packages.Single(p => p.FullName.Name == "Northlight.Weather").Blocked.ShouldBe(holds);
-        BlockPlanner.Block(snapshot, [snapshot.Packages.Single(p => p.FullName.Name == "Northlight.Weather").Family]).Changes.Length.ShouldBe(holds ? 0 : 1);
+        BlockPlanner.Block(snapshot, [snapshot.Packages.Single(p => p.FullName.Name == "Northlight.Weather").Family]).Changes.Length.ShouldBe(holds
+            ? 0 : 1);
     }
 
     [Fact]

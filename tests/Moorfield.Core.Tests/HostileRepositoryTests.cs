@@ -12,7 +12,8 @@ public sealed class HostileRepositoryTests : IDisposable
 
     /// <summary>The table of packages without what keeps odd rows out.</summary>
     private const string OpenPackage =
-        "CREATE TABLE P2(_PackageID INTEGER PRIMARY KEY, PackageFullName, PackageFamily, PackageType, InstallTime); INSERT INTO P2 SELECT * FROM Package; DROP TABLE Package; ALTER TABLE P2 RENAME TO Package;";
+        "CREATE TABLE P2(_PackageID INTEGER PRIMARY KEY, PackageFullName, PackageFamily, PackageType, InstallTime); INSERT INTO P2 SELECT * FROM "
+            + "Package; DROP TABLE Package; ALTER TABLE P2 RENAME TO Package;";
 
     private readonly TemporaryFolder _folder = new(inMemory: true);
     private readonly Bench _bench;
@@ -38,7 +39,8 @@ public sealed class HostileRepositoryTests : IDisposable
     [InlineData("; COMMIT; VACUUM INTO ''FILE''")]
     public void What_stands_behind_a_trigger_is_never_run_by_a_removal_or_an_undo(string more)
     {
-        Sql($"UPDATE sqlite_master SET sql = sql || '{more.Replace("FILE", _folder["outside"], StringComparison.Ordinal)}' WHERE type = 'trigger' AND name = 'Package_Deleted';");
+        Sql($"UPDATE sqlite_master SET sql = sql || '{more.Replace("FILE", _folder["outside"], StringComparison.Ordinal)}' WHERE type = 'trigger' "
+            + $"AND name = 'Package_Deleted';");
         string triggers = Sql("SELECT rowid, * FROM sqlite_master;");
         triggers.ShouldContain(_folder["outside"]);
         string before = VolumeState.Files(_bench.Root);
@@ -80,7 +82,8 @@ public sealed class HostileRepositoryTests : IDisposable
     [Fact]
     public void Generated_columns_are_not_read()
     {
-        Sql("ALTER TABLE Package RENAME TO Before; CREATE TABLE Package(_PackageID INTEGER PRIMARY KEY, PackageFamily, PackageFullName TEXT AS (hex(zeroblob(400000000)))); INSERT INTO Package VALUES (1, 1);");
+        Sql("ALTER TABLE Package RENAME TO Before; CREATE TABLE Package(_PackageID INTEGER PRIMARY KEY, PackageFamily, PackageFullName TEXT AS "
+            + "(hex(zeroblob(400000000)))); INSERT INTO Package VALUES (1, 1);");
         ReadWithNote("repositoryUnknown", "column Package.PackageFullName");
     }
 
@@ -183,7 +186,8 @@ public sealed class HostileRepositoryTests : IDisposable
     {
         Sql("PRAGMA journal_mode=DELETE;");
         Tool.Run("sh", ["-c",
-            "(echo \"PRAGMA cache_size=1; BEGIN IMMEDIATE; UPDATE Package SET InstallTime = 1; UPDATE PackageUserStatus SET Payload = zeroblob(60000);\"; echo '.shell kill -9 $PPID') | sqlite3 \"$0\"", _bench.Repository], null, null);
+            "(echo \"PRAGMA cache_size=1; BEGIN IMMEDIATE; UPDATE Package SET InstallTime = 1; UPDATE PackageUserStatus SET Payload = "
+                + "zeroblob(60000);\"; echo '.shell kill -9 $PPID') | sqlite3 \"$0\"", _bench.Repository], null, null);
         new FileInfo(_bench.Repository + "-journal").Length.ShouldBeGreaterThan(0);
         string before = VolumeState.Files(_bench.Root);
         _bench.Remove("Weather", "everyone").Failures.ShouldBeEmpty();

@@ -28,8 +28,10 @@ public sealed class ImageTests : IDisposable
     private string[] Names(int edition) => [.. _bench.ReadAll()[edition - 1].Packages.Where(p => p.Newcomers).Select(p => p.DisplayName)];
 
     /// <summary>What wimlib-imagex says of an edition, without what moves when contents are written anew.</summary>
-    private Dictionary<string, string> Details(int edition) => WimSource.Details(_path, edition).ToDictionary(d => d.Key, d => string.Join('\n', d.Value.Split('\n')
-        .Where(l => !l.StartsWith("Reference Count", StringComparison.Ordinal) && !l.StartsWith("Offset", StringComparison.Ordinal) && !l.StartsWith("Compressed", StringComparison.Ordinal))));
+    private Dictionary<string, string> Details(int edition) =>
+        WimSource.Details(_path, edition).ToDictionary(d => d.Key, d => string.Join('\n', d.Value.Split('\n')
+        .Where(l => !l.StartsWith("Reference Count", StringComparison.Ordinal) && !l.StartsWith("Offset", StringComparison.Ordinal)
+            && !l.StartsWith("Compressed", StringComparison.Ordinal))));
 
     private string[] Differing(Dictionary<string, string> before, int edition)
     {
@@ -215,7 +217,8 @@ public sealed class ImageTests : IDisposable
         target.Choose([]).Length.ShouldBe(4);
         Should.Throw<MoorfieldException>(() => target.Choose(["5"])).Message.ShouldContain("no edition '5'. It has: 1 (Counter Home), ");
         byte[] bytes = File.ReadAllBytes(_path);
-        System.Text.Encoding.Unicode.GetBytes("Counter Pro ").CopyTo(bytes, bytes.AsSpan().IndexOf(System.Text.Encoding.Unicode.GetBytes("Counter Twin")));
+        System.Text.Encoding.Unicode.GetBytes("Counter Pro ")
+            .CopyTo(bytes, bytes.AsSpan().IndexOf(System.Text.Encoding.Unicode.GetBytes("Counter Twin")));
         File.WriteAllBytes(_path, bytes);
         using var again = _bench.Open();
         Should.Throw<MoorfieldException>(() => again.Choose(["Counter Pro"])).Message.ShouldContain("Give a number: 2 or 4.");
@@ -277,7 +280,8 @@ public sealed class ImageTests : IDisposable
     private int CountSteps()
     {
         int steps = 0;
-        new Bench(Demo.CopyImageTo(_folder, "counted.wim"), _folder["counted-vault"]).Remove("Weather", "newcomers", new WriteSeam((_, _) => steps++));
+        new Bench(Demo.CopyImageTo(_folder, "counted.wim"), _folder["counted-vault"])
+            .Remove("Weather", "newcomers", new WriteSeam((_, _) => steps++));
         return steps;
     }
 

@@ -85,7 +85,8 @@ public sealed class InterruptionTests : IDisposable
     private Bench Copy(string of, string name)
     {
         Tool.Read("sh", "-c",
-        "rm -rf \"$1-vault\" && mkdir -p \"$1\" && find \"$1\" -mindepth 1 -delete && cp -a \"$0/.\" \"$1/\" && { [ ! -d \"$0-vault\" ] || cp -a \"$0-vault\" \"$1-vault\"; }", _folder[of], _folder[name]);
+        "rm -rf \"$1-vault\" && mkdir -p \"$1\" && find \"$1\" -mindepth 1 -delete && cp -a \"$0/.\" \"$1/\" && { [ ! -d \"$0-vault\" ] || cp -a "
+            + "\"$0-vault\" \"$1-vault\"; }", _folder[of], _folder[name]);
         return new Bench(_folder[name], _folder[name + "-vault"]);
     }
 

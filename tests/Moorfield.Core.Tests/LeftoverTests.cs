@@ -47,7 +47,8 @@ public sealed class LeftoverTests : IDisposable
         var leftovers = _bench.Read().Leftovers;
         leftovers.Count(l => l.Location is EntryLocation entry && entry.Text.Contains(".route")).ShouldBe(1);
         leftovers.Count(l => l.Kind == LeftoverKind.Pin && ((EntryLocation)l.Location).Text.Contains("Larkfield.Atlas")).ShouldBe(1);
-        leftovers.Count(l => l.Sid == Demo.Sid("counter") && l.Location is KeyLocation key && key.Key.EndsWith(@".route\UserChoice", StringComparison.Ordinal)).ShouldBe(1);
+        leftovers.Count(l => l.Sid == Demo.Sid("counter") && l.Location is KeyLocation key
+            && key.Key.EndsWith(@".route\UserChoice", StringComparison.Ordinal)).ShouldBe(1);
     }
 
     [Fact]
@@ -90,8 +91,10 @@ public sealed class LeftoverTests : IDisposable
     {
         _bench.Remove("Picture Viewer", "everyone").Failures.ShouldBeEmpty();
         XDocument.Load(Associations).Root!.Elements().Select(e => (string)e.Attribute("Identifier")!).ShouldBe(
-            [".ics", "mailto", ".mp3", ".flac", ".mp4", ".mkv", ".txt", ".log", ".m4a", "http", "https", ".htm", ".html", ".gpx", ".route"], ignoreOrder: true);
-        var pins = JsonDocument.Parse(File.ReadAllBytes(Pins)).RootElement.GetProperty("pinnedList").EnumerateArray().Select(p => p.EnumerateObject().First().Value.GetString()!.Split('_')[0]).ToList();
+            [".ics", "mailto", ".mp3", ".flac", ".mp4", ".mkv", ".txt", ".log", ".m4a", "http", "https", ".htm", ".html", ".gpx", ".route"],
+            ignoreOrder: true);
+        var pins = JsonDocument.Parse(File.ReadAllBytes(Pins)).RootElement.GetProperty("pinnedList").EnumerateArray()
+            .Select(p => p.EnumerateObject().First().Value.GetString()!.Split('_')[0]).ToList();
         pins.ShouldNotContain("Northlight.Pictures");
         pins.ShouldContain("Northlight.Mail");
         pins.Count.ShouldBe(5);
@@ -149,7 +152,8 @@ public sealed class LeftoverTests : IDisposable
     {
         string fullName = _bench.Read().Packages.Single(p => p.FullName.Name == "Larkfield.Puzzles").FullName.ToString();
         HiveEdit.Change(Path.Combine(_bench.Root, "Users/rowan/AppData/Local/Microsoft/Windows/UsrClass.dat"), h =>
-            h.Create($@"Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\Repository\Packages\{fullName}").Set(Formats.Hives.HiveValue.FromString("PackageRootFolder", place)));
+            h.Create($@"Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\Repository\Packages\{fullName}")
+                .Set(Formats.Hives.HiveValue.FromString("PackageRootFolder", place)));
         _bench.Read().Leftovers.Any(l => l.FullName?.Name == "Larkfield.Puzzles").ShouldBe(isLeftover);
     }
 
@@ -165,7 +169,8 @@ public sealed class LeftoverTests : IDisposable
     {
         var programs = _bench.Read().ClassicPrograms;
         programs.Select(p => (p.Name, p.Sid)).ShouldBe(
-            [("Card Counter", Demo.Sid("rowan")), ("Gannet Chart Plotter", null), ("Saltmarsh Log Editor", null), ("Saltmarsh Ticket Printer", null)]);
+            [("Card Counter", Demo.Sid("rowan")), ("Gannet Chart Plotter", null), ("Saltmarsh Log Editor", null),
+            ("Saltmarsh Ticket Printer", null)]);
         programs[1].UninstallCommand.ShouldBe("\"C:\\Program Files (x86)\\Gannet\\uninstall.exe\"");
         programs[1].Bytes.ShouldBe(48200 * 1024);
     }

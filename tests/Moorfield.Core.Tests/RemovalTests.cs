@@ -24,7 +24,8 @@ public sealed class RemovalTests : IDisposable
     public void Removed_for_everyone_nothing_speaks_of_the_package_but_its_block()
     {
         _bench.Remove("Weather", "everyone").Failures.ShouldBeEmpty();
-        AllText().Split('\n').Where(l => l.Contains("Northlight.Weather", StringComparison.OrdinalIgnoreCase) && !l.Contains("OEMDefault")).ShouldHaveSingleItem()
+        AllText().Split('\n')
+            .Where(l => l.Contains("Northlight.Weather", StringComparison.OrdinalIgnoreCase) && !l.Contains("OEMDefault")).ShouldHaveSingleItem()
             .ShouldBe($@"[\Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Deprovisioned\{Demo.Family("Northlight.Weather")}]");
     }
 
@@ -56,7 +57,9 @@ public sealed class RemovalTests : IDisposable
         Directory.Exists(Path.Combine(ivy, "Packages", Demo.Family("Northlight.Calculator"))).ShouldBeFalse();
         // Nothing that is about the other accounts, or about other packages, is gone.
         string after = VolumeState.Contents(_bench.Root);
-        before.Split('\n').Except(after.Split('\n')).ShouldAllBe(l => l.Contains("Northlight.Calculator") || l.Contains("PackageUser") || l.Contains("ApplicationUser") || l.Contains("AppX") || l.Contains("InstallTime"));
+        before.Split('\n').Except(after.Split('\n'))
+            .ShouldAllBe(l => l.Contains("Northlight.Calculator") || l.Contains("PackageUser") || l.Contains("ApplicationUser") || l.Contains("AppX")
+            || l.Contains("InstallTime"));
     }
 
     [Fact]
@@ -152,10 +155,13 @@ public sealed class RemovalTests : IDisposable
         foreach (var (table, column, of) in new[]
         {
             ("PackageUser", "Package", "Package"), ("PackageUserStatus", "PackageUser", "PackageUser"), ("Application", "Package", "Package"),
-            ("ApplicationUser", "Application", "Application"), ("ApplicationExtension", "Application", "Application"), ("Package", "PackageFamily", "PackageFamily"),
+            ("ApplicationUser", "Application", "Application"), ("ApplicationExtension", "Application", "Application"),
+            ("Package", "PackageFamily", "PackageFamily"),
         })
-            Tool.Read("sqlite3", _bench.Repository, $"SELECT count(*) FROM {table} WHERE {column} NOT IN (SELECT _{of}ID FROM {of})").Trim().ShouldBe("0", table);
-        Tool.Read("sqlite3", _bench.Repository, "SELECT count(*) FROM PackageFamily WHERE PackageFamilyName LIKE 'Northlight.Weather%'").Trim().ShouldBe("0");
+            Tool.Read("sqlite3", _bench.Repository, $"SELECT count(*) FROM {table} WHERE {column} NOT IN (SELECT _{of}ID FROM {of})").Trim()
+                .ShouldBe("0", table);
+        Tool.Read("sqlite3", _bench.Repository, "SELECT count(*) FROM PackageFamily WHERE PackageFamilyName LIKE 'Northlight.Weather%'")
+            .Trim().ShouldBe("0");
     }
 
     [Fact]
@@ -170,11 +176,15 @@ public sealed class RemovalTests : IDisposable
     [Fact]
     public void What_a_log_held_is_kept_when_rows_are_removed()
     {
-        Tool.Run("sh", ["-c", "(echo \"PRAGMA wal_autocheckpoint=0; INSERT INTO CacheVersion VALUES ('late', 7);\"; echo '.shell kill -9 $PPID') | sqlite3 \"$0\"", _bench.Repository], null, null);
+        Tool.Run("sh", ["-c",
+        "(echo \"PRAGMA wal_autocheckpoint=0; INSERT INTO CacheVersion VALUES ('late', 7);\"; echo '.shell kill -9 $PPID') | sqlite3 \"$0\"",
+        _bench.Repository], null, null);
         new FileInfo(_bench.Repository + "-wal").Length.ShouldBeGreaterThan(0);
         _bench.Remove("Weather", "everyone").Failures.ShouldBeEmpty();
         new FileInfo(_bench.Repository + "-wal").Length.ShouldBe(0);
-        Tool.Read("sqlite3", _bench.Repository, "SELECT Value FROM CacheVersion WHERE Name = 'late'; SELECT count(*) FROM Package WHERE PackageFullName LIKE '%Weather%'").ShouldBe("7\n0\n");
+        Tool.Read("sqlite3", _bench.Repository,
+            "SELECT Value FROM CacheVersion WHERE Name = 'late'; SELECT count(*) FROM Package WHERE PackageFullName LIKE '%Weather%'")
+            .ShouldBe("7\n0\n");
     }
 
     [Fact]

@@ -42,7 +42,8 @@ public sealed class SystemReaderTests : IDisposable
         var snapshot = Read();
         foreach (var expected in Demo.World.Packages)
         {
-            var found = snapshot.Packages.Single(p => p.FullName.Name == expected.Name && p.FullName.Architecture == (expected.Architecture ?? (expected.Kind == "component" ? "neutral" : "x64"))
+            var found = snapshot.Packages.Single(p => p.FullName.Name == expected.Name
+            && p.FullName.Architecture == (expected.Architecture ?? (expected.Kind == "component" ? "neutral" : "x64"))
                 && p.FullName.Version.ToString() == expected.Version);
             found.DisplayName.ShouldBe(expected.Display);
             found.Newcomers.ShouldBe(expected.Provisioned || expected.Kind == "component", expected.Name);
@@ -74,7 +75,8 @@ public sealed class SystemReaderTests : IDisposable
     {
         var package = Package("Northlight.Pictures");
         package.Parts.Select(p => p.Kind).ShouldBe([PartKind.Bundle, PartKind.Main, PartKind.Resource, PartKind.Resource]);
-        string total = Tool.Read("sh", "-c", "cd \"$0\" && find Northlight.Pictures_* -type f -printf '%s\\n' | awk '{s+=$1} END {print s}'", At("Program Files/WindowsApps"));
+        string total = Tool.Read("sh", "-c", "cd \"$0\" && find Northlight.Pictures_* -type f -printf '%s\\n' | awk '{s+=$1} END {print s}'",
+            At("Program Files/WindowsApps"));
         package.Bytes.ShouldBe(long.Parse(total));
     }
 
@@ -123,7 +125,8 @@ public sealed class SystemReaderTests : IDisposable
         Read().Notes.ShouldContain(n => n.Code == "unknownEntry" && n.Text.Contains("what is this"));
     }
 
-    public static TheoryData<string> BadManifests() => ["", "<Package", "<!DOCTYPE a><a/>", "<Package xmlns='http://schemas.microsoft.com/appx/manifest/foundation/windows10'/>"];
+    public static TheoryData<string> BadManifests() =>
+    ["", "<Package", "<!DOCTYPE a><a/>", "<Package xmlns='http://schemas.microsoft.com/appx/manifest/foundation/windows10'/>"];
 
     [Theory]
     [MemberData(nameof(BadManifests))]
@@ -157,7 +160,8 @@ public sealed class SystemReaderTests : IDisposable
     public void A_manifest_of_another_package_is_not_believed()
     {
         string folder = At($"Program Files/WindowsApps/{Demo.FullName("Northlight.Clock")}");
-        File.Copy(At($"Program Files/WindowsApps/{Demo.FullName("Northlight.Music")}/AppxManifest.xml"), Path.Combine(folder, "AppxManifest.xml"), overwrite: true);
+        File.Copy(At($"Program Files/WindowsApps/{Demo.FullName("Northlight.Music")}/AppxManifest.xml"), Path.Combine(folder, "AppxManifest.xml"),
+            overwrite: true);
         Read().Notes.ShouldContain(n => n.Code == "manifestMismatch" && n.Package!.Name == "Northlight.Clock");
     }
 
@@ -186,7 +190,8 @@ public sealed class SystemReaderTests : IDisposable
     [Fact]
     public void A_state_repository_of_another_layout_is_left_alone_with_a_note()
     {
-        Tool.Read("sqlite3", At("ProgramData/Microsoft/Windows/AppRepository/StateRepository-Machine.srd"), "ALTER TABLE PackageUser RENAME COLUMN User TO Person");
+        Tool.Read("sqlite3", At("ProgramData/Microsoft/Windows/AppRepository/StateRepository-Machine.srd"),
+        "ALTER TABLE PackageUser RENAME COLUMN User TO Person");
         Read().Notes.ShouldContain(n => n.Code == "repositoryUnknown" && n.Text.Contains("PackageUser.User"));
     }
 
@@ -204,7 +209,9 @@ public sealed class SystemReaderTests : IDisposable
     {
         string path = At("ProgramData/Microsoft/Windows/AppRepository/StateRepository-Machine.srd");
         // Killed before it could write its log back: database and log stay as they are.
-        Tool.Run("sh", ["-c", "(echo \"PRAGMA wal_autocheckpoint=0; INSERT INTO Package VALUES (9000, 'Gannet.Charts_1.0.0.0_x64__8pewgm0k42rsa', 1, 1, 0);\"; echo '.shell kill -9 $PPID') | sqlite3 \"$0\"", path], null, null);
+        Tool.Run("sh", ["-c",
+            "(echo \"PRAGMA wal_autocheckpoint=0; INSERT INTO Package VALUES (9000, 'Gannet.Charts_1.0.0.0_x64__8pewgm0k42rsa', 1, 1, 0);\"; echo "
+                + "'.shell kill -9 $PPID') | sqlite3 \"$0\"", path], null, null);
         new FileInfo(path + "-wal").Length.ShouldBeGreaterThan(0);
         byte[] before = File.ReadAllBytes(path);
         Read().Packages.ShouldContain(p => p.FullName.Name == "Gannet.Charts");

@@ -31,7 +31,9 @@ public sealed class UndoTests : IDisposable
     [Fact]
     public void Undo_brings_back_rows_that_were_in_the_log()
     {
-        Tool.Run("sh", ["-c", "(echo \"PRAGMA wal_autocheckpoint=0; INSERT INTO CacheVersion VALUES ('late', 7);\"; echo '.shell kill -9 $PPID') | sqlite3 \"$0\"", _bench.Repository], null, null);
+        Tool.Run("sh", ["-c",
+        "(echo \"PRAGMA wal_autocheckpoint=0; INSERT INTO CacheVersion VALUES ('late', 7);\"; echo '.shell kill -9 $PPID') | sqlite3 \"$0\"",
+        _bench.Repository], null, null);
         File.Delete(_bench.Repository + "-shm");
         string before = VolumeState.Files(_bench.Root);
         _bench.Remove("Weather", "everyone");

@@ -52,7 +52,8 @@ public sealed class VaultTests : IDisposable
         using var vault = Open();
         byte[] content = Encoding.UTF8.GetBytes(string.Concat(Enumerable.Repeat("berth seven ", 50_000)));
         Keep(vault, content).ShouldBe(Keep(vault, content));
-        new FileInfo(Directory.EnumerateFiles(_folder["vault/blobs"], "*.zst", SearchOption.AllDirectories).ShouldHaveSingleItem()).Length.ShouldBeLessThan(content.Length / 100);
+        new FileInfo(Directory.EnumerateFiles(_folder["vault/blobs"], "*.zst", SearchOption.AllDirectories)
+            .ShouldHaveSingleItem()).Length.ShouldBeLessThan(content.Length / 100);
         Directory.EnumerateFiles(_folder["vault/blobs"]).ShouldBeEmpty();
     }
 
@@ -89,7 +90,8 @@ public sealed class VaultTests : IDisposable
         vault.Begin(Point("first", families: "a"));
         string file = _folder["vault/points/000001.head"];
         File.ReadAllText(file).ShouldContain("\"title\":\"first\"");
-        File.WriteAllText(file, head ?? File.ReadAllText(file).Replace("\"title\":\"first\"", "\"title\":\"forged\"").Replace("\"documentBytes\":", "\"documentBytes\":9"));
+        File.WriteAllText(file, head
+            ?? File.ReadAllText(file).Replace("\"title\":\"first\"", "\"title\":\"forged\"").Replace("\"documentBytes\":", "\"documentBytes\":9"));
         using var again = Open();
         again.Head(1).Title.ShouldBe("first");
     }
@@ -132,7 +134,8 @@ public sealed class VaultTests : IDisposable
         Finish(vault, vault.Begin(Point("undo", RunKind.Undo, 6, "a")));
         var history = PointHistory.Read(vault, message => throw new InvalidOperationException(message));
         history.Select(s => s.State).ShouldBe(
-            [PointState.Stands, PointState.StandsInPart, PointState.Interrupted, PointState.UndoneInPart, PointState.Stands, PointState.Undone, PointState.Stands]);
+            [PointState.Stands, PointState.StandsInPart, PointState.Interrupted, PointState.UndoneInPart, PointState.Stands, PointState.Undone,
+            PointState.Stands]);
         history[5].UndoneBy.ShouldBe([7]);
         PointHistory.Newest(history, history[0].Point.Target)!.Point.Number.ShouldBe(4);
         PointHistory.Newest(history, history[0].Point.Target with { MachineId = "another" }).ShouldBeNull();

@@ -58,7 +58,8 @@ public sealed class VolumeTests : IDisposable
         WindowsPath.Parse(text) is not { } path || path.Names.All(n => n is not ("." or ".." or "") && !n.Contains(':')));
 
     [Fact]
-    public void Any_bytes_that_Linux_takes_as_a_name_survive_as_text() => Gen.Byte[1, 255].Where(b => b != '/').Array[1, 60].Where(b => b is not [(byte)'.'] and not [(byte)'.', (byte)'.']).Sample(bytes =>
+    public void Any_bytes_that_Linux_takes_as_a_name_survive_as_text() =>
+        Gen.Byte[1, 255].Where(b => b != '/').Array[1, 60].Where(b => b is not [(byte)'.'] and not [(byte)'.', (byte)'.']).Sample(bytes =>
     {
         string text = UnixName.Decode(bytes);
         return !text.Contains('\\') && UnixName.Encode(text).AsSpan(0, UnixName.Encode(text).Length - 1).SequenceEqual(bytes);
@@ -156,7 +157,8 @@ public sealed class VolumeTests : IDisposable
         volume.AddTree(At("top"), image, hash => new MemoryStream(_kept[hash]));
         Tool.Read("touch", "-d", $"@{image.ParentModified.Seconds}.{image.ParentModified.Nanoseconds:D9}", _root);
         string after = VolumeState.Files(_root);
-        after.Split('\n').Where(l => !l.StartsWith(".|", StringComparison.Ordinal)).ShouldBe(before.Split('\n').Where(l => !l.StartsWith(".|", StringComparison.Ordinal)));
+        after.Split('\n').Where(l => !l.StartsWith(".|", StringComparison.Ordinal))
+            .ShouldBe(before.Split('\n').Where(l => !l.StartsWith(".|", StringComparison.Ordinal)));
     }
 
     [Fact]
@@ -175,7 +177,8 @@ public sealed class VolumeTests : IDisposable
     public void Paths_longer_than_Linux_takes_at_once_are_recorded_removed_and_added()
     {
         string name = new('n', 200);
-        Tool.Read("sh", "-c", "cd \"$0\"; i=0; while [ $i -lt 40 ]; do mkdir \"$1\" && cd -P \"$1\" || exit 1; i=$((i+1)); done; printf deep > file", _root, name);
+        Tool.Read("sh", "-c", "cd \"$0\"; i=0; while [ $i -lt 40 ]; do mkdir \"$1\" && cd -P \"$1\" || exit 1; i=$((i+1)); done; printf deep > file",
+            _root, name);
         using var volume = Open();
         var image = volume.Record(At(name), Keep, _ => { })!;
         image.Entries.Length.ShouldBe(41);

@@ -13,7 +13,8 @@ public sealed class HiveTests : IDisposable
     private readonly TemporaryFolder _folder = new();
 
     private static readonly Gen<HiveValue> Value = Gen.Select(
-        Gen.String[Gen.Char["abcXYZ 09_"], 0, 12], Gen.Int[0, 11], Gen.Byte.Array[0, 300], (name, type, data) => new HiveValue(name, (HiveValueType)type, data));
+        Gen.String[Gen.Char["abcXYZ 09_"], 0, 12], Gen.Int[0, 11], Gen.Byte.Array[0, 300], (name, type, data) =>
+        new HiveValue(name, (HiveValueType)type, data));
 
     private static readonly Gen<RecordedKey> Leaf = Gen.Select(Gen.Int[0, 9], Value.Array[0, 5], (n, values) => Key($"leaf {n}", values, []));
 
@@ -21,7 +22,8 @@ public sealed class HiveTests : IDisposable
         Value.Array[0, 5], Leaf.Array[0, 6], (values, leaves) => Key("tree", values, [Key("Below", [], leaves), .. leaves]));
 
     private static RecordedKey Key(string name, IEnumerable<HiveValue> values, IEnumerable<RecordedKey> keys) => new(
-        name, [.. values.DistinctBy(v => v.Name, StringComparer.OrdinalIgnoreCase)], [.. keys.DistinctBy(k => k.Name, StringComparer.OrdinalIgnoreCase)]);
+        name, [.. values.DistinctBy(v => v.Name, StringComparer.OrdinalIgnoreCase)],
+        [.. keys.DistinctBy(k => k.Name, StringComparer.OrdinalIgnoreCase)]);
 
     private byte[] Make(Action<Hive> fill, byte[]? from = null)
     {
@@ -108,7 +110,8 @@ public sealed class HiveTests : IDisposable
             key.Remove("V2");
             key.Set(HiveValue.FromDWord("v3", 33));
         });
-        Read(content, hive => string.Join(' ', hive.Find("K")!.Value.Values().Select(v => $"{v.Name}={v.AsDWord()}").Order())).ShouldBe("v0=0 v1=1 v3=33 v4=4");
+        Read(content, hive => string.Join(' ', hive.Find("K")!.Value.Values().Select(v => $"{v.Name}={v.AsDWord()}").Order()))
+            .ShouldBe("v0=0 v1=1 v3=33 v4=4");
     }
 
     [Fact]
@@ -132,7 +135,8 @@ public sealed class HiveTests : IDisposable
 
     [Fact]
     public void A_value_longer_than_the_registry_keeps_in_one_cell_is_refused() =>
-        Should.Throw<IOException>(() => Make(hive => hive.Root.Set(new HiveValue("v", HiveValueType.Binary, new byte[HiveValue.MaxWritableLength + 1]))));
+        Should.Throw<IOException>(() =>
+            Make(hive => hive.Root.Set(new HiveValue("v", HiveValueType.Binary, new byte[HiveValue.MaxWritableLength + 1]))));
 
     [Fact]
     public void A_dirty_hive_can_be_read_and_not_written()

@@ -5,10 +5,12 @@ namespace Moorfield.Formats.Tests;
 
 public class IdentityTests
 {
-    private static readonly Gen<PackageVersion> Version = Gen.Select(Gen.UShort, Gen.UShort, Gen.UShort, Gen.UShort, (a, b, c, d) => new PackageVersion(a, b, c, d));
+    private static readonly Gen<PackageVersion> Version = Gen.Select(Gen.UShort, Gen.UShort, Gen.UShort, Gen.UShort,
+    (a, b, c, d) => new PackageVersion(a, b, c, d));
 
     private static readonly Gen<PackageFullName> FullName = Gen.Select(
-        Gen.String[Gen.Char["ABCxyz019.-"], 3, 50], Version, Gen.Int[0, 5].Select(i => new[] { "x86", "x64", "arm", "arm64", "neutral", "x86a64" }[i]),
+        Gen.String[Gen.Char["ABCxyz019.-"], 3, 50], Version,
+        Gen.Int[0, 5].Select(i => new[] { "x86", "x64", "arm", "arm64", "neutral", "x86a64" }[i]),
         Gen.OneOf(Gen.Const("~"), Gen.String[Gen.Char["abz.-09"], 0, 30]), Gen.String[Gen.Char["0123456789abcdefghjkmnpqrstvwxyz"], 13, 13],
         (name, version, architecture, resource, publisher) => new PackageFullName(name, version, architecture, resource, publisher));
 
@@ -23,7 +25,8 @@ public class IdentityTests
     [Fact]
     public void A_full_name_is_read_back_from_its_text() => FullName.Sample(name =>
         PackageFullName.TryParse(name.ToString(), out var again) && again == name && again.ToString() == name.ToString()
-        && again.Version == name.Version && again.Architecture == name.Architecture && again.ResourceId == name.ResourceId && again.Family == name.Family);
+        && again.Version == name.Version && again.Architecture == name.Architecture && again.ResourceId == name.ResourceId
+            && again.Family == name.Family);
 
     [Fact]
     public void A_family_name_is_read_back_from_its_text() => FullName.Sample(name =>
@@ -31,7 +34,8 @@ public class IdentityTests
 
     [Fact]
     public void Full_names_and_families_do_not_regard_case() => FullName.Sample(name =>
-        PackageFullName.TryParse(name.ToString().ToUpperInvariant(), out var upper) && upper == name && upper.GetHashCode() == name.GetHashCode() && upper.Family == name.Family);
+        PackageFullName.TryParse(name.ToString().ToUpperInvariant(), out var upper) && upper == name && upper.GetHashCode() == name.GetHashCode()
+            && upper.Family == name.Family);
 
     [Fact]
     public void Versions_are_ordered_number_by_number() => Gen.Select(Version, Version).Sample((a, b) =>

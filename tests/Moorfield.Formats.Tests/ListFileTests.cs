@@ -33,7 +33,8 @@ public class ListFileTests
     public void Entries_are_what_XML_says_and_text_is_as_written()
     {
         var file = Read(Associations, ListFormat.Associations);
-        file.Entries.Select(e => e["identifier"]).ShouldBe(XDocument.Parse(Associations).Root!.Elements().Select(e => (string?)e.Attribute("Identifier")));
+        file.Entries.Select(e => e["identifier"])
+            .ShouldBe(XDocument.Parse(Associations).Root!.Elements().Select(e => (string?)e.Attribute("Identifier")));
         file.Entries[0]["ApplicationName"].ShouldBe("Pictures & more");
         file.Entries[1].Text.ShouldBe("""<Association Identifier='.txt' ProgId="Notes.Text" ApplicationName="Notes" Other="1"></Association>""");
         Text(file).ShouldBe(Associations);
@@ -43,7 +44,8 @@ public class ListFileTests
     public void Entries_are_what_JSON_says_and_text_is_as_written()
     {
         var file = Read(Pins, ListFormat.Pins);
-        file.Entries.Select(e => e.Text).ShouldBe(JsonDocument.Parse(Pins).RootElement.GetProperty("pinnedList").EnumerateArray().Select(e => e.GetRawText()));
+        file.Entries.Select(e => e.Text)
+            .ShouldBe(JsonDocument.Parse(Pins).RootElement.GetProperty("pinnedList").EnumerateArray().Select(e => e.GetRawText()));
         file.Entries[2]["packagedAppId"].ShouldBe("B_2!App");
         Text(file).ShouldBe(Pins);
     }
@@ -127,7 +129,8 @@ public class ListFileTests
     [Fact]
     public void What_is_no_text_or_too_long_is_refused()
     {
-        Should.Throw<InvalidDataException>(() => ListFile.Read([0x3C, 0xFF, 0x41], ListFormat.Associations)).Message.ShouldContain("neither UTF-8 nor UTF-16");
+        Should.Throw<InvalidDataException>(() =>
+        ListFile.Read([0x3C, 0xFF, 0x41], ListFormat.Associations)).Message.ShouldContain("neither UTF-8 nor UTF-16");
         Should.Throw<InvalidDataException>(() => ListFile.Read(new byte[ListFile.MaxBytes + 1], ListFormat.Pins)).Message.ShouldContain("more than");
     }
 

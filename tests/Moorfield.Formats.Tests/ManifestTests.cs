@@ -47,7 +47,8 @@ public class ManifestTests
     [Fact]
     public void The_older_namespace_is_read_as_well()
     {
-        var manifest = Read(Package("<Properties><DisplayName>Tides</DisplayName><Framework>true</Framework></Properties>", "http://schemas.microsoft.com/appx/2010/manifest"));
+        var manifest = Read(Package("<Properties><DisplayName>Tides</DisplayName><Framework>true</Framework></Properties>",
+        "http://schemas.microsoft.com/appx/2010/manifest"));
         manifest.DisplayName.ShouldBe("Tides");
         manifest.IsFramework.ShouldBeTrue();
     }
@@ -83,7 +84,8 @@ public class ManifestTests
             <Capabilities><Capability Name="internetClient"/><uap:Capability Name="contacts"/></Capabilities>
             """));
         manifest.AllExtensions.Select(e => $"{e.Category}: {string.Join(' ', e.Values)}").ShouldBe(
-            ["windows.fileTypeAssociation: .tide .tid", "windows.protocol: tides", "windows.appExecutionAlias: tides.exe", "windows.backgroundTasks: "]);
+            ["windows.fileTypeAssociation: .tide .tid", "windows.protocol: tides", "windows.appExecutionAlias: tides.exe",
+            "windows.backgroundTasks: "]);
         manifest.Capabilities.ShouldBe(["internetClient", "contacts"]);
     }
 

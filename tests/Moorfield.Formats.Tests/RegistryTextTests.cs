@@ -26,7 +26,8 @@ public class RegistryTextTests
             [-HKEY_LOCAL_MACHINE\SOFTWARE\Old]
             """);
         read.Select(s => (s.Line, s.Action)).ShouldBe([
-            (4, RegistryAction.AddKey), (5, RegistryAction.SetValue), (6, RegistryAction.SetValue), (7, RegistryAction.SetValue), (8, RegistryAction.SetValue),
+            (4, RegistryAction.AddKey), (5, RegistryAction.SetValue), (6, RegistryAction.SetValue), (7, RegistryAction.SetValue),
+            (8, RegistryAction.SetValue),
             (10, RegistryAction.DeleteValue), (11, RegistryAction.DeleteKey)]);
         read[1].Value!.AsString().ShouldBe("a \"quoted\" \\ path");
         read[2].Value!.Name.ShouldBe("");
@@ -80,7 +81,8 @@ public class RegistryTextTests
             Gen.Select(name, Gen.UInt, HiveValue.FromDWord),
             Gen.Select(name, Gen.ULong, HiveValue.FromQWord),
             Gen.Select(name, Gen.Byte.Array[0, 40], (n, b) => new HiveValue(n, HiveValueType.Binary, b)),
-            Gen.Select(name, Gen.String[0, 10].Array[0, 3], (n, t) => HiveValue.FromStrings(n, t.Select(x => x.Replace("\0", "", StringComparison.Ordinal)))));
+            Gen.Select(name, Gen.String[0, 10].Array[0, 3],
+            (n, t) => HiveValue.FromStrings(n, t.Select(x => x.Replace("\0", "", StringComparison.Ordinal)))));
         value.Array[0, 6].Sample(values =>
         {
             var statements = values.Select(v => new RegistryStatement(0, RegistryAction.SetValue, @"HKEY_LOCAL_MACHINE\SOFTWARE\Ferry", v));

@@ -184,7 +184,8 @@ public sealed class WimDamageTests : IDisposable
     private static byte[] Metadata(string name = "file")
     {
         var metadata = ImageMetadata.Empty(0);
-        metadata.Root.Add(ImageEntry.NewRecord("folder", EntryAttributes.Folder, 0), default).Add(ImageEntry.NewRecord("file", EntryAttributes.None, 0), default);
+        metadata.Root.Add(ImageEntry.NewRecord("folder", EntryAttributes.Folder, 0), default)
+            .Add(ImageEntry.NewRecord("file", EntryAttributes.None, 0), default);
         byte[] bytes = metadata.ToArray();
         int place = bytes.AsSpan().IndexOf(Encoding.Unicode.GetBytes("file"));
         Encoding.Unicode.GetBytes(name).CopyTo(bytes.AsSpan(place));
@@ -244,7 +245,8 @@ public sealed class WimDamageTests : IDisposable
     [InlineData("../x")]
     [InlineData("ab\0c")]
     public void Names_that_no_file_can_have_are_refused(string name) =>
-        Should.Throw<InvalidDataException>(() => _ = ImageMetadata.Read(Metadata(name)).Root.Find("folder")!.Children[0].Name).Message.ShouldContain("no file can be");
+        Should.Throw<InvalidDataException>(() =>
+            _ = ImageMetadata.Read(Metadata(name)).Root.Find("folder")!.Children[0].Name).Message.ShouldContain("no file can be");
 
     [Fact]
     public void Whatever_is_mutated_reading_and_changing_end_cleanly()

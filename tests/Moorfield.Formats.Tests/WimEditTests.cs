@@ -14,7 +14,8 @@ public sealed class WimEditTests : IDisposable
     public void Dispose() => _folder.Dispose();
 
     public static TheoryData<string[]> Kinds => new(
-        ["--compress=none"], ["--compress=XPRESS"], ["--compress=LZX"], ["--compress=XPRESS", "--chunk-size=4096"], ["--compress=LZX", "--chunk-size=65536"], ["--compress=LZX", "--check"]);
+        ["--compress=none"], ["--compress=XPRESS"], ["--compress=LZX"], ["--compress=XPRESS", "--chunk-size=4096"],
+        ["--compress=LZX", "--chunk-size=65536"], ["--compress=LZX", "--check"]);
 
     private string Capture(params string[] options) => WimSource.Capture(_folder, WimSource.FillFolder(_folder), "test.wim", options);
 
@@ -33,7 +34,8 @@ public sealed class WimEditTests : IDisposable
     }
 
     private static ImageEntry Find(ImageMetadata metadata, string path) =>
-        path.Split('/', StringSplitOptions.RemoveEmptyEntries).Aggregate(metadata.Root, (entry, name) => entry.Find(name) ?? throw new InvalidOperationException($"{path} is not there"));
+        path.Split('/', StringSplitOptions.RemoveEmptyEntries)
+            .Aggregate(metadata.Root, (entry, name) => entry.Find(name) ?? throw new InvalidOperationException($"{path} is not there"));
 
     private static void Remove(ImageMetadata metadata, string path) =>
         Find(metadata, path[..path.LastIndexOf('/')]).Remove(Find(metadata, path));
@@ -64,7 +66,8 @@ public sealed class WimEditTests : IDisposable
         Edit(path, (metadata, _, _) => Remove(metadata, "/Apps/Tide"));
         WimSource.Verify(path);
         var after = Details(path);
-        before.Keys.Except(after.Keys).Order(StringComparer.Ordinal).ShouldBe(["/Apps/Tide", "/Apps/Tide/Assets", "/Apps/Tide/Assets/logo.png", "/Apps/Tide/tide.dat", "/Apps/Tide/tide.exe"]);
+        before.Keys.Except(after.Keys).Order(StringComparer.Ordinal)
+            .ShouldBe(["/Apps/Tide", "/Apps/Tide/Assets", "/Apps/Tide/Assets/logo.png", "/Apps/Tide/tide.dat", "/Apps/Tide/tide.exe"]);
         // The link group had three names and has two.
         foreach (string kept in after.Keys.Where(k => !k.Contains("linked", StringComparison.Ordinal)))
             after[kept].ShouldBe(before[kept], kept);
@@ -222,14 +225,16 @@ public sealed class WimEditTests : IDisposable
         using var compacted = WimFile.Open(again);
         WimCompactor.Reclaimable(compacted).ShouldBe(0);
 
-        static Dictionary<string, string> Without(Dictionary<string, string> details) => details.ToDictionary(d => d.Key, d => string.Join('\n', d.Value.Split('\n').Where(l => !l.StartsWith("Offset", StringComparison.Ordinal))));
+        static Dictionary<string, string> Without(Dictionary<string, string> details) =>
+        details.ToDictionary(d => d.Key, d => string.Join('\n', d.Value.Split('\n').Where(l => !l.StartsWith("Offset", StringComparison.Ordinal))));
     }
 
     [Fact]
     public void A_wim_made_from_nothing_is_one_for_wimlib_as_well()
     {
         string path = _folder["made.wim"];
-        byte[] descriptor = [1, 0, 4, 128, 20, 0, 0, 0, 36, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 2, 0, 0, 0, 0, 0, 5, 32, 0, 0, 0, 32, 2, 0, 0, 1, 2, 0, 0, 0, 0, 0, 5, 32, 0, 0, 0, 32, 2, 0, 0];
+        byte[] descriptor = [1, 0, 4, 128, 20, 0, 0, 0, 36, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 2, 0, 0, 0, 0, 0, 5, 32, 0, 0, 0, 32, 2, 0, 0, 1, 2,
+            0, 0, 0, 0, 0, 5, 32, 0, 0, 0, 32, 2, 0, 0];
         using (var stream = new FileStream(path, FileMode.CreateNew, FileAccess.ReadWrite))
         {
             WimEditor.Create(stream, WimCompression.Lzx, 32768, new Guid("6e1f4b1e-0000-4000-8000-00000000aa01"));
@@ -241,7 +246,9 @@ public sealed class WimEditTests : IDisposable
             using var content = Native.MemoryFile.Create();
             RandomAccess.Write(content, "high water 06:12\n"u8, 0);
             folder.Add(ImageEntry.NewRecord("today.txt", EntryAttributes.None, Now.ToFileTimeUtc(), editor.AddContent(content)), descriptor);
-            editor.AddImage(metadata, new ImageInfo(1, "Counter", "A counter", "Windows 10 Pro", "Professional", "Client", "x64", "10.0.26100.1", ["en-GB"], 0, 0, 0, 0, Now));
+            editor.AddImage(metadata,
+                new ImageInfo(1, "Counter", "A counter", "Windows 10 Pro", "Professional", "Client", "x64", "10.0.26100.1", ["en-GB"], 0, 0, 0, 0,
+                Now));
             editor.Finish();
             editor.Commit();
         }

@@ -71,7 +71,8 @@ public sealed class WimModelTests : IDisposable
     private static void Make(Step step, ImageMetadata metadata, WimEditor editor, SortedDictionary<string, byte[]> model)
     {
         var folder = step.Folder.Length == 0 ? metadata.Root
-            : metadata.Root.Find(step.Folder) ?? metadata.Root.Add(ImageEntry.NewRecord(step.Folder, EntryAttributes.Folder, Now.ToFileTimeUtc()), default);
+            : metadata.Root.Find(step.Folder)
+                ?? metadata.Root.Add(ImageEntry.NewRecord(step.Folder, EntryAttributes.Folder, Now.ToFileTimeUtc()), default);
         if (folder.Find(step.Name) is { } there)
             folder.Remove(there);
         model.Remove($"{step.Folder}/{step.Name}");
@@ -135,7 +136,8 @@ public sealed class WimModelTests : IDisposable
 
         void Add(ImageEntry entry, string place)
         {
-            lines.Add($"{place} {entry.Attributes} {entry.Content} {entry.Created} {entry.Written} {Convert.ToHexString(metadata.Descriptor(entry.Security))}");
+            lines.Add($"{place} {entry.Attributes} {entry.Content} {entry.Created} {entry.Written} "
+                + $"{Convert.ToHexString(metadata.Descriptor(entry.Security))}");
             foreach (var child in entry.Children)
                 Add(child, $"{place}/{child.Name}");
         }
@@ -146,7 +148,8 @@ public sealed class WimModelTests : IDisposable
     [InlineData(WimCompression.Xpress, 65536)]
     [InlineData(WimCompression.Lzx, 32768)]
     [InlineData(WimCompression.Lzms, 131072)]
-    public void Any_chunk_is_the_same_after_compressing_and_decompressing(WimCompression compression, int chunkSize) => Content.Where(c => c.Length > 0).Sample(content =>
+    public void Any_chunk_is_the_same_after_compressing_and_decompressing(WimCompression compression, int chunkSize) =>
+        Content.Where(c => c.Length > 0).Sample(content =>
     {
         using var codec = new Codec(compression, chunkSize);
         byte[] plain = content[..Math.Min(content.Length, chunkSize)];
@@ -176,7 +179,8 @@ public sealed class WimModelTests : IDisposable
     [Fact]
     public void Elements_of_the_xml_that_are_not_understood_stay()
     {
-        const string Text = "<WIM><TOTALBYTES>9</TOTALBYTES><IMAGE INDEX=\"1\"><TIDE wind=\"west\">high</TIDE><FILECOUNT>5</FILECOUNT><NAME>One</NAME></IMAGE><FERRY/></WIM>";
+        const string Text = "<WIM><TOTALBYTES>9</TOTALBYTES><IMAGE INDEX=\"1\"><TIDE "
+            + "wind=\"west\">high</TIDE><FILECOUNT>5</FILECOUNT><NAME>One</NAME></IMAGE><FERRY/></WIM>";
         var xml = WimXml.Read([0xFF, 0xFE, .. Encoding.Unicode.GetBytes(Text)]);
         var none = new ImageTotals(0, 0, 0, 0, []);
         xml.Change(1, none with { Files = 3 }, none with { Files = 1, Bytes = 40 }, Now);

@@ -8,7 +8,8 @@ public static class Demo
     public static readonly World World = Smaller(World.Load());
 
     private static readonly string[] FewNames =
-        ["Northlight.UI.Runtime.2", "Northlight.Native.Runtime.1", "Northlight.ShellHost", "Northlight.Assistant", "Northlight.Weather", "Northlight.Calculator", "Larkfield.Crossword"];
+        ["Northlight.UI.Runtime.2", "Northlight.Native.Runtime.1", "Northlight.ShellHost", "Northlight.Assistant", "Northlight.Weather",
+            "Northlight.Calculator", "Larkfield.Crossword"];
 
     private static readonly World FewWorld = World with
     {
@@ -34,7 +35,8 @@ public static class Demo
     /// <summary>An install image with four editions of few packages; the last is like the second.</summary>
     public static string CopyImageTo(TemporaryFolder folder, string name = "counter-install.wim") => Copy(Image.Value, folder[name]);
 
-    private static readonly Lazy<TemporaryFolder> UpdateImage = new(() => Build(root => ImageBuilder.Build(World.Updated(), [World.Editions[1]], root)));
+    private static readonly Lazy<TemporaryFolder> UpdateImage = new(() =>
+    Build(root => ImageBuilder.Build(World.Updated(), [World.Editions[1]], root)));
 
     /// <summary>The image of the coming release, with one edition: that of the volume's kind.</summary>
     public static string CopyUpdateTo(TemporaryFolder folder, string name = "counter-update.wim") => Copy(UpdateImage.Value, folder[name]);
@@ -44,7 +46,8 @@ public static class Demo
     {
         var world = World with
         {
-            Packages = [.. World.Packages.Where(p => names.Contains(p.Name) || p.Kind is "component" or "framework").Select(p => p with { Kib = 60 })],
+            Packages = [.. World.Packages.Where(p => names.Contains(p.Name) || p.Kind is "component" or "framework")
+            .Select(p => p with { Kib = 60 })],
             Leftovers = [],
             Chosen = [],
             Programs = [],

@@ -12,7 +12,9 @@ public static class VolumeState
 
     /// <summary>Names, modes, owners, sizes, times and contents of everything.</summary>
     public static string Files(string root) =>
-        Tool.Read("sh", "-c", "cd \"$0\" && find . -printf '%p|%y|%m|%U|%G|%s|%T@|%l\\n' | LC_ALL=C sort && find . -type f -print0 | LC_ALL=C sort -z | xargs -0 sha256sum && getfattr -Rhd -m - . 2>/dev/null", root);
+        Tool.Read("sh", "-c",
+            "cd \"$0\" && find . -printf '%p|%y|%m|%U|%G|%s|%T@|%l\\n' | LC_ALL=C sort && find . -type f -print0 | LC_ALL=C sort -z | xargs -0 "
+                + "sha256sum && getfattr -Rhd -m - . 2>/dev/null", root);
 
     /// <summary>The keys and values of every hive, and the rows and triggers of the state repository.</summary>
     public static string Contents(string root)

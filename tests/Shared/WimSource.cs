@@ -5,7 +5,9 @@ namespace Moorfield.Tests;
 /// <summary>WIM files made by wimlib-imagex, and what it says of ours.</summary>
 public static class WimSource
 {
-    /// <summary>A folder with files of many kinds: empty, small, longer than a chunk, incompressible, hard links, a symbolic link, deep folders.</summary>
+    /// <summary>
+    /// A folder with files of many kinds: empty, small, longer than a chunk, incompressible, hard links, a symbolic link, deep folders.
+    /// </summary>
     public static string FillFolder(TemporaryFolder folder, string name = "source")
     {
         byte[] noise = new byte[100_000];
@@ -38,7 +40,8 @@ public static class WimSource
     public static string Imagex(params string[] arguments)
     {
         var outcome = Tool.Run("wimlib-imagex", arguments);
-        return outcome.ExitCode == 0 ? outcome.Output : throw new InvalidOperationException($"wimlib-imagex {string.Join(' ', arguments)}: {outcome.Error}");
+        return outcome.ExitCode == 0 ? outcome.Output
+            : throw new InvalidOperationException($"wimlib-imagex {string.Join(' ', arguments)}: {outcome.Error}");
     }
 
     /// <summary>What wimlib-imagex says of every entry of an image, each as one block, by path.</summary>
@@ -63,7 +66,8 @@ public static class WimSource
         var references = new SortedDictionary<string, int>(StringComparer.Ordinal);
         foreach (string block in Imagex("info", wim, "--blobs").Split("\n\n"))
         {
-            if (Field(block, "Hash").TrimStart('0', 'x') is { Length: > 0 } hash && !block.Contains("WIM_RESHDR_FLAG_METADATA", StringComparison.Ordinal))
+            if (Field(block, "Hash").TrimStart('0', 'x') is { Length: > 0 } hash
+            && !block.Contains("WIM_RESHDR_FLAG_METADATA", StringComparison.Ordinal))
                 references[hash] = int.Parse(Field(block, "Reference Count"), CultureInfo.InvariantCulture);
         }
         return references;

@@ -28,9 +28,12 @@ internal static class BlockCommand
 
     internal static Command CreateBlock()
     {
-        var families = new Argument<string[]>("FAMILY") { Description = "Family name, or what names a package that is there; * allowed for those", Arity = ArgumentArity.ZeroOrMore };
-        var from = new Option<string?>("--from") { Description = "Look FAMILY, and the brief's rules, up on this other target too, and block all that fits there", HelpName = "TARGET" };
-        var coming = new Option<string?>("--coming") { Description = "Block all that 'forecast --update IMAGE' shows as coming, and set the guards that are open to it; --edition is that of IMAGE", HelpName = "IMAGE" };
+        var families = new Argument<string[]>("FAMILY") { Description = "Family name, or what names a package that is there; * allowed for those",
+        Arity = ArgumentArity.ZeroOrMore };
+        var from = new Option<string?>("--from") { Description = "Look FAMILY, and the brief's rules, up on this other target too, and block all "
+            + "that fits there", HelpName = "TARGET" };
+        var coming = new Option<string?>("--coming") { Description = "Block all that 'forecast --update IMAGE' shows as coming, and set the guards "
+            + "that are open to it; --edition is that of IMAGE", HelpName = "IMAGE" };
         var registry = new Option<string?>("--reg") { Description = "Take blocks and known guards from a registry text file", HelpName = "FILE" };
         var command = new Command("block", """
             Keeps families from being provisioned again by updates, in any version. They need not be installed. Blocking removes nothing.
@@ -55,13 +58,19 @@ internal static class BlockCommand
             var filter = filters.Read(parsed);
             target.Maker = parsed.GetValue(Maker);
             if (filter.IsEmpty && filters.Keep(parsed).Length > 0)
-                throw new MoorfieldException(Trouble.Misused, "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
+                throw new MoorfieldException(Trouble.Misused,
+                    "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
             if (arguments.Length == 0 && filter.IsEmpty && parsed.GetValue(from) is not null && !brief.IsGiven(parsed))
-                throw new MoorfieldException(Trouble.Misused, "--from says where FAMILY is looked up: name families, or '*' for all of them, or give a --brief.");
-            if (arguments.Length == 0 && filter.IsEmpty && !brief.IsGiven(parsed) && parsed.GetValue(registry) is null && parsed.GetValue(coming) is null)
-                throw new MoorfieldException(Trouble.Misused, "Say what to block: families, what is known of packages (--standing, --origin and the like), --brief FILE, --coming IMAGE, or --reg FILE.");
+                throw new MoorfieldException(Trouble.Misused,
+                    "--from says where FAMILY is looked up: name families, or '*' for all of them, or give a --brief.");
+            if (arguments.Length == 0 && filter.IsEmpty && !brief.IsGiven(parsed) && parsed.GetValue(registry) is null
+                && parsed.GetValue(coming) is null)
+                throw new MoorfieldException(Trouble.Misused,
+                    "Say what to block: families, what is known of packages (--standing, --origin and the like), --brief FILE, --coming IMAGE, or "
+                        + "--reg FILE.");
             if (brief.IsGiven(parsed) && parsed.GetValue(registry) is not null)
-                throw new MoorfieldException(Trouble.Misused, "Give --brief or --reg: a brief's guards are for those whom it says, a file's for everyone.");
+                throw new MoorfieldException(Trouble.Misused,
+                    "Give --brief or --reg: a brief's guards are for those whom it says, a file's for everyone.");
             if (parsed.GetValue(coming) is not null && (brief.IsGiven(parsed) || parsed.GetValue(registry) is not null || target.HasEditions))
                 throw new MoorfieldException(Trouble.Misused, "--coming is for an installed system, and goes without --brief and --reg.");
             var given = brief.Load(parsed);
@@ -77,12 +86,14 @@ internal static class BlockCommand
                 wish = wish with { Families = forecast.Blockable(isUpdate: true), Guards = forecast.Open(snapshots[0].Edition) };
             }
             var named = parsed.GetValue(from) is null ? BlockPlanner.Families(snapshots, arguments) : FamiliesOf(others, arguments);
-            var fitting = filter.IsEmpty ? [] : filter.Choose(filters.Keep(parsed), others.IsEmpty ? snapshots : others).SelectMany(c => c).Select(c => c.Package.Family);
+            var fitting = filter.IsEmpty ? []
+                : filter.Choose(filters.Keep(parsed), others.IsEmpty ? snapshots : others).SelectMany(c => c).Select(c => c.Package.Family);
             wish = wish with { Families = [.. named.Concat(fitting).Concat(wish.Families).Distinct()] };
             foreach (var family in wish.Families)
             {
                 if (BlockPlanner.NearMiss(snapshots, family) is { } near)
-                    Say.Aside($"moorfield: {family} is not installed, and differs in {Sheet.Count(near.Letters, "letter")} from {near.Family}, which is. Make sure that it is the one you mean.");
+                    Say.Aside($"moorfield: {family} is not installed, and differs in {Sheet.Count(near.Letters, "letter")} from {near.Family}, "
+                        + $"which is. Make sure that it is the one you mean.");
             }
             return Run(parsed, options, Blocking.Block(target, snapshots, wish.Families, wish.Guards, wish.Who));
         });
@@ -91,7 +102,8 @@ internal static class BlockCommand
 
     internal static Command CreateUnblock()
     {
-        var families = new Argument<string[]>("FAMILY") { Description = "Family name, name or display name of what is blocked; * allowed", Arity = ArgumentArity.OneOrMore };
+        var families = new Argument<string[]>("FAMILY") { Description = "Family name, name or display name of what is blocked; * allowed",
+        Arity = ArgumentArity.OneOrMore };
         var command = new Command("unblock", """
             Lifts blocks, so that updates may provision these families again.
 
@@ -152,7 +164,8 @@ internal static class BlockCommand
         {
             string state = blocking.Lifts ? "not blocked" : "blocked";
             string where = snapshot.EditionNumber is { } number ? $" in edition {number}" : "";
-            Say.Aside($"{Prose.List(plan.Unchanged.Select(f => f.ToString()), 3)} {(plan.Unchanged.Length == 1 ? "is" : "are")} {state} already{where}.");
+            Say.Aside($"{Prose.List(plan.Unchanged.Select(f => f.ToString()), 3)} {(plan.Unchanged.Length == 1 ? "is" : "are")} {state} "
+                + $"already{where}.");
         }
         if (!proposal.HasEffect)
         {
@@ -190,15 +203,18 @@ internal static class BlockCommand
         foreach (var family in plan.Families)
         {
             var package = snapshot.Packages.FirstOrDefault(p => p.Family == family);
-            string note = kind == RunKind.Block && package is { Newcomers: true } ? "; it is provisioned now and stays so: 'remove --for newcomers' takes that away as well" : "";
+            string note = kind == RunKind.Block && package is { Newcomers: true }
+                ? "; it is provisioned now and stays so: 'remove --for newcomers' takes that away as well" : "";
             Say.Line($"  {family}  ({(package is null ? "not installed" : package.DisplayName)}{note})");
         }
     }
 
     private static void ShowResult(Target target, SystemSnapshot snapshot, BlockPlan plan, RunKind kind)
     {
-        Say.Line($"{Sheet.Count(plan.Families.Length, "family", "families")} {(kind == RunKind.Block ? "blocked" : "no longer blocked")} on {Words.Place(target, snapshot)}.");
-        var present = snapshot.Packages.Where(p => p.IsHeld && plan.Families.Contains(p.Family)).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal).ToList();
+        Say.Line($"{Sheet.Count(plan.Families.Length, "family", "families")} {(kind == RunKind.Block ? "blocked" : "no longer blocked")} on "
+            + $"{Words.Place(target, snapshot)}.");
+        var present = snapshot.Packages.Where(p => p.IsHeld && plan.Families.Contains(p.Family)).Select(p => p.DisplayName)
+            .Distinct(StringComparer.Ordinal).ToList();
         if (kind == RunKind.Block && present.Count > 0)
             Say.Line($"Nothing was removed: {Prose.List(present)} {(present.Count == 1 ? "is" : "are")} still there.");
     }

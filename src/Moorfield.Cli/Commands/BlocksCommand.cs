@@ -16,13 +16,15 @@ internal static class BlocksCommand
     private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
     private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<string?> VaultPath = Common.VaultPath();
-    private static readonly Option<string?> Registry = new("--reg") { Description = "Write the blocks, and the known guards that are set, to a registry text file, which must not be there yet", HelpName = "FILE" };
+    private static readonly Option<string?> Registry = new("--reg") { Description = "Write the blocks, and the known guards that are set, to a "
+        + "registry text file, which must not be there yet", HelpName = "FILE" };
     private static readonly Option<string> Format = Common.Format("table", "json", "csv");
 
     internal static Command Create()
     {
         var command = new Command("blocks", """
-            Lists the families that are kept from being provisioned again: whether they are there all the same, since when, and which run set the block.
+            Lists the families that are kept from being provisioned again: whether they are there all the same, since when, and which run set
+            the block.
 
             Example:
               moorfield blocks /mnt/counter-07
@@ -60,12 +62,15 @@ internal static class BlocksCommand
         {
             case "json":
                 DocumentJson.Write(new BlocksJson("moorfield.blocks/1", target.FullPath,
-                    [.. blocks.Select(b => new BlockJson(b.Snapshot.EditionNumber, b.Family.ToString(), b.Package?.DisplayName, b.Package is not null, b.IsPresent, b.Since, b.SetBy?.Number))]));
+                    [.. blocks.Select(b =>
+                    new BlockJson(b.Snapshot.EditionNumber, b.Family.ToString(), b.Package?.DisplayName, b.Package is not null, b.IsPresent, b.Since,
+                    b.SetBy?.Number))]));
                 break;
             case "csv":
                 Csv.Write(["family", "displayName", "installed", "present", "since", "restorePoint", "edition"], blocks.Select(b => new[]
                 {
-                    b.Family.ToString(), b.Package?.DisplayName ?? "", Csv.Flag(b.Package is not null), Csv.Flag(b.IsPresent), b.Since?.ToString("O", CultureInfo.InvariantCulture) ?? "",
+                    b.Family.ToString(), b.Package?.DisplayName ?? "", Csv.Flag(b.Package is not null), Csv.Flag(b.IsPresent),
+                    b.Since?.ToString("O", CultureInfo.InvariantCulture) ?? "",
                     b.SetBy?.Number.ToString(CultureInfo.InvariantCulture) ?? "", b.Snapshot.EditionNumber?.ToString() ?? "",
                 }));
                 break;
@@ -83,7 +88,8 @@ internal static class BlocksCommand
             throw new MoorfieldException(Trouble.Misused, "A registry text file is that of one system: choose one with --edition.");
         var guards = GuardStates.Of(snapshots[0], KnownGuards.All, Who.Parse(["everyone"], snapshots[0]));
         var set = guards.GroupBy(g => g.Guard).Where(g => g.All(s => s.IsSet)).Select(g => g.Key).ToList();
-        BriefCommand.WriteNew(file, RegistryExchange.Write($"Blocks and guards of {Words.Place(target, snapshots[0])}, by moorfield", snapshots[0].Blocks, set));
+        BriefCommand.WriteNew(file,
+            RegistryExchange.Write($"Blocks and guards of {Words.Place(target, snapshots[0])}, by moorfield", snapshots[0].Blocks, set));
         Say.Aside($"{file} holds {Sheet.Count(snapshots[0].Blocks.Length, "block")} and {Sheet.Count(set.Count, "guard")}.");
     }
 
@@ -96,7 +102,8 @@ internal static class BlocksCommand
         {
             var package = block.Package;
             sheet.Add(
-                block.Family.ToString(), package is null ? "no" : block.IsPresent ? $"still: {package.DisplayName}" : $"nobody has it: {package.DisplayName}",
+                block.Family.ToString(), package is null ? "no" : block.IsPresent ? $"still: {package.DisplayName}"
+                : $"nobody has it: {package.DisplayName}",
                 package is null ? Words.Nothing : Words.Accounts(package.Accounts, snapshot),
                 package is null ? Words.Nothing : package.Newcomers ? "still get it" : "do not get it",
                 block.Since?.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture) ?? Words.Nothing,
@@ -107,6 +114,7 @@ internal static class BlocksCommand
         Say.Line($"{Sheet.Count(blocks.Count, "family", "families")} blocked on {Words.Place(target, snapshot)}.");
         var present = blocks.Where(b => b.IsPresent).Select(b => b.Package!.DisplayName).ToList();
         if (present.Count > 0)
-            Say.Line($"Blocked but present: {Prose.List(present)}. A block only keeps updates from provisioning a family; 'moorfield remove' takes away what is there.");
+            Say.Line($"Blocked but present: {Prose.List(present)}. A block only keeps updates from provisioning a family; 'moorfield remove' takes "
+                + $"away what is there.");
     }
 }

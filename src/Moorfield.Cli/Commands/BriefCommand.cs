@@ -9,7 +9,8 @@ namespace Moorfield.Cli.Commands;
 
 internal static class BriefCommand
 {
-    internal static Command Create() => new("brief", "Writes briefs, and shows what they mean. A brief is a file that says which packages go, which stay, and what is blocked.")
+    internal static Command Create() =>
+    new("brief", "Writes briefs, and shows what they mean. A brief is a file that says which packages go, which stay, and what is blocked.")
     {
         CreateDraft(),
         CreateShow(),
@@ -19,7 +20,8 @@ internal static class BriefCommand
     {
         var targetPath = Common.TargetArgument();
         var edition = Common.Edition();
-        var output = new Option<string?>("--output", "-o") { Description = "File to write, which must not be there yet (default: standard output)", HelpName = "FILE" };
+        var output = new Option<string?>("--output", "-o") { Description = "File to write, which must not be there yet (default: standard output)",
+            HelpName = "FILE" };
         var command = new Command("draft", """
             Writes a brief that names every package of the target, all as kept, to be edited.
 
@@ -38,7 +40,9 @@ internal static class BriefCommand
                 return Program.Done;
             }
             WriteNew(file, text);
-            Say.Line($"{file} names {Sheet.Count(snapshots.SelectMany(s => s.Packages).Select(p => p.Family).Distinct().Count(), "family", "families")}, all as kept. Move lines to remove, then look with 'moorfield brief show {file} --on {target.FullPath}'.");
+            int families = snapshots.SelectMany(s => s.Packages).Select(p => p.Family).Distinct().Count();
+            Say.Line($"{file} names {Sheet.Count(families, "family", "families")}, all as kept. Move lines to remove, then look with "
+                + $"'moorfield brief show {file} --on {target.FullPath}'.");
             return Program.Done;
         });
         return command;
@@ -112,7 +116,8 @@ internal static class BriefCommand
 
     private static void Show(Brief brief, Target target, SystemSnapshot snapshot, BriefChoice choice)
     {
-        Say.Heading($"{brief.Title ?? brief.Name}, on {Words.Place(target, snapshot)}{(brief.For.IsEmpty ? "" : $", for {string.Join(", ", brief.For)}")}");
+        Say.Heading($"{brief.Title ?? brief.Name}, on "
+            + $"{Words.Place(target, snapshot)}{(brief.For.IsEmpty ? "" : $", for {string.Join(", ", brief.For)}")}");
         var rules = new Sheet("Rule", "At", "Takes", "Because").Quiet(1, 3);
         foreach (var (rule, keeps, packages) in choice.ByRule.Where(r => !r.Packages.IsEmpty))
             rules.Add($"{(keeps ? "keep" : "remove")} {rule.Describe()}", rule.Source, Sheet.Count(packages.Length, "package"), rule.Because ?? "");
@@ -128,7 +133,8 @@ internal static class BriefCommand
         }
         if (!choice.Taken.IsEmpty)
             taken.Write();
-        Say.Line($"{Sheet.Count(choice.Going.Length, "package")} to go, {Sheet.Size(choice.Going.Sum(p => p.Package.Bytes))}; {Sheet.Count(brief.Guards.Length, "guard")}; {Sheet.Count(choice.Blocks.Length, "family", "families")} blocked outright.");
+        Say.Line($"{Sheet.Count(choice.Going.Length, "package")} to go, {Sheet.Size(choice.Going.Sum(p => p.Package.Bytes))}; "
+            + $"{Sheet.Count(brief.Guards.Length, "guard")}; {Sheet.Count(choice.Blocks.Length, "family", "families")} blocked outright.");
         foreach (var (rule, keeps, _) in choice.ByRule.Where(r => r.Packages.IsEmpty))
             Say.Line($"Takes nothing here: {(keeps ? "keep" : "remove")} {rule.Describe()} ({rule.Source}).");
     }

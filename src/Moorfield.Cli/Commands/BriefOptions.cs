@@ -12,10 +12,14 @@ namespace Moorfield.Cli.Commands;
 /// <summary>The options by which commands are given a brief.</summary>
 internal sealed class BriefOptions
 {
-    private readonly Option<string?> _brief = new("--brief") { Description = "The brief to go by: a file, or an https address", HelpName = "FILE|URL" };
+    private readonly Option<string?> _brief = new("--brief") { Description = "The brief to go by: a file, or an https address",
+    HelpName = "FILE|URL" };
     private readonly Option<string?> _sha256 = new("--brief-sha256") { Description = "Take the brief only if this is its SHA-256", HelpName = "HEX" };
 
-    private readonly Option<bool> _strict = new("--strict") { Description = "End with 4, and change nothing, when a rule of the brief takes nothing" };
+    private readonly Option<bool> _strict = new("--strict")
+    {
+        Description = "End with 4, and change nothing, when a rule of the brief takes nothing",
+    };
 
     /// <param name="strict">Whether the command tells rules that take nothing.</param>
     internal BriefOptions(Command command, bool required = false, bool strict = false)

@@ -117,7 +117,8 @@ internal sealed class ChangeOptions
         if (json && IsPreview(parsed))
             DocumentJson.Write(document);
         if (!json)
-            Say.Line($"An undo was cut off on {target.Name} (restore point {point.Number}: {point.Title}). It is carried on: {ChangeText.Totals(point.Changes)}.");
+            Say.Line($"An undo was cut off on {target.Name} (restore point {point.Number}: {point.Title}). It is carried on: "
+                + $"{ChangeText.Totals(point.Changes)}.");
         if (IsPreview(parsed))
             return Program.Done;
         if (!parsed.GetValue(_yes) && !Say.Confirm("Carry it on?"))
@@ -142,7 +143,9 @@ internal sealed class ChangeOptions
         else
         {
             ShowTrouble(outcome, target);
-            Say.Line($"The undo is finished: {Sheet.Count(outcome.Changes - outcome.Failures.Length, "change")} put back.{(outcome is { Verified: true, Failures.IsEmpty: true } ? $" A fresh look at {target.Name} finds every one of them as recorded." : "")}");
+            string look = outcome is { Verified: true, Failures.IsEmpty: true }
+                ? $" A fresh look at {target.Name} finds every one of them as recorded." : "";
+            Say.Line($"The undo is finished: {Sheet.Count(outcome.Changes - outcome.Failures.Length, "change")} put back.{look}");
         }
         return ExitCode(outcome);
     }

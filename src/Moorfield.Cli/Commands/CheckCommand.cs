@@ -51,7 +51,8 @@ internal static class CheckCommand
         var all = results.SelectMany(r => r).ToList();
         if (parsed.GetValue(Format) == "json")
         {
-            DocumentJson.Write(new CheckJson("moorfield.check/1", brief.Name, brief.Title, all.TrueForAll(c => c.Error is null && c.Differences.IsEmpty), [.. all.Select(c => new CheckedJson(
+            DocumentJson.Write(new CheckJson("moorfield.check/1", brief.Name, brief.Title,
+            all.TrueForAll(c => c.Error is null && c.Differences.IsEmpty), [.. all.Select(c => new CheckedJson(
                 c.Path, c.Edition, c.Error is null && c.Differences.IsEmpty,
                 [.. c.Differences.Select(d => new DifferenceJson(d.Code, d.Family, d.DisplayName, d.Text))], c.Error,
                 [.. c.Idle.Select(i => new IdleRuleJson(i.Rule.Source, i.Keeps ? "keep" : "remove", i.What, i.Near))]))]));
@@ -66,7 +67,8 @@ internal static class CheckCommand
             foreach (var target in all.GroupBy(c => c.Path))
                 Show([.. target]);
             if (all.Count > 1)
-                Say.Line($"{all.Count} systems: {all.Count(c => c.Error is null && c.Differences.IsEmpty)} as the brief wants, {all.Count(c => !c.Differences.IsEmpty)} not, {all.Count(c => c.Error is not null)} unread.");
+                Say.Line($"{all.Count} systems: {all.Count(c => c.Error is null && c.Differences.IsEmpty)} as the brief wants, "
+                    + $"{all.Count(c => !c.Differences.IsEmpty)} not, {all.Count(c => c.Error is not null)} unread.");
         }
         return all.Exists(c => c.Error is not null) ? Program.DoneInPart : all.Exists(c => !c.Differences.IsEmpty || (strict && !c.Idle.IsEmpty))
             ? Program.Differs : Program.Done;
@@ -114,16 +116,19 @@ internal static class CheckCommand
         foreach (var alike in systems.Where(s => s.Error is null).GroupBy(s => string.Join('\n', s.Differences.Select(d => $"{d.Family} {d.Text}"))))
         {
             var editions = alike.Select(s => s.Edition).OfType<int>().ToList();
-            string place = editions.Count <= 1 ? alike.First().Place
-                : $"{(editions.Count == systems.Count ? $"all {editions.Count} editions" : $"editions {Prose.List(editions.Select(e => $"{e}"), editions.Count)}")} of {name}";
+            string which = editions.Count == systems.Count ? $"all {editions.Count} editions"
+                : $"editions {Prose.List(editions.Select(e => $"{e}"), editions.Count)}";
+            string place = editions.Count <= 1 ? alike.First().Place : $"{which} of {name}";
             var differences = alike.First().Differences;
             if (differences.IsEmpty)
             {
                 string but = idle == 0 ? "" : $", but {Sheet.Count(idle, "of its rules takes", "of its rules take")} nothing";
-                Say.Line($"{(editions.Count > 1 ? char.ToUpperInvariant(place[0]) + place[1..] : place)} {(editions.Count > 1 ? "are" : "is")} as the brief wants {(editions.Count > 1 ? "them" : "it")}{but}.");
+                Say.Line($"{(editions.Count > 1 ? char.ToUpperInvariant(place[0]) + place[1..] : place)} {(editions.Count > 1 ? "are" : "is")} as "
+                    + $"the brief wants {(editions.Count > 1 ? "them" : "it")}{but}.");
                 continue;
             }
-            Say.Heading($"{(editions.Count > 1 ? char.ToUpperInvariant(place[0]) + place[1..] : place)} {(editions.Count > 1 ? "differ" : "differs")} from the brief in {Sheet.Count(differences.Length, "point")}");
+            Say.Heading($"{(editions.Count > 1 ? char.ToUpperInvariant(place[0]) + place[1..] : place)} "
+                + $"{(editions.Count > 1 ? "differ" : "differs")} from the brief in {Sheet.Count(differences.Length, "point")}");
             var sheet = new Sheet("Package", "How");
             foreach (var difference in differences)
                 sheet.Add(difference.DisplayName ?? difference.Family ?? Words.Nothing, difference.Text);

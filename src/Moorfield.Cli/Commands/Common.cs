@@ -18,13 +18,16 @@ internal static class Common
             : "Root folder of an offline Windows volume, or a WIM or ESD file",
     };
 
-    internal static Option<string?> Maker() => new("--maker") { Description = "The machines' maker, which an image does not know: its packages have the origin maker", HelpName = "NAME" };
+    internal static Option<string?> Maker() =>
+    new("--maker") { Description = "The machines' maker, which an image does not know: its packages have the origin maker", HelpName = "NAME" };
 
-    internal static Option<string[]> Edition() => new("--edition") { Description = "Only this edition of an image: its number or name (repeatable; default: all)", HelpName = "N|NAME" };
+    internal static Option<string[]> Edition() =>
+    new("--edition") { Description = "Only this edition of an image: its number or name (repeatable; default: all)", HelpName = "N|NAME" };
 
     internal static Option<string> Format(params string[] formats)
     {
-        var option = new Option<string>("--format") { Description = $"How to print the result: {string.Join(", ", formats)}", DefaultValueFactory = _ => "table", HelpName = "FORMAT" };
+        var option = new Option<string>("--format") { Description = $"How to print the result: {string.Join(", ", formats)}",
+        DefaultValueFactory = _ => "table", HelpName = "FORMAT" };
         option.AcceptOnlyFromAmong(formats);
         return option;
     }
@@ -36,13 +39,15 @@ internal static class Common
     };
 
     /// <summary>Opens whatever a person names for reading: a volume, an image, or an inventory that was saved as JSON.</summary>
-    internal static Target Open(string path, bool mayBePartial = false) => SavedInventory.TryOpen(path, mayBePartial) ?? Target.Open(path, new WriteSeam());
+    internal static Target Open(string path, bool mayBePartial = false) =>
+        SavedInventory.TryOpen(path, mayBePartial) ?? Target.Open(path, new WriteSeam());
 
     /// <summary>Opens a target and reads its systems; an interrupted run is pointed out.</summary>
     /// <param name="editions">Words of a person; all when there are none.</param>
     /// <param name="guards">Whose values are looked up as well.</param>
     internal static (Target Target, ImmutableArray<SystemSnapshot> Snapshots) Read(
-        string path, IReadOnlyCollection<string>? editions = null, IReadOnlyCollection<Guard>? guards = null, bool mayBePartial = false, string? maker = null)
+        string path, IReadOnlyCollection<string>? editions = null, IReadOnlyCollection<Guard>? guards = null, bool mayBePartial = false,
+        string? maker = null)
     {
         var target = Open(path, mayBePartial);
         target.Maker = maker;
@@ -59,7 +64,8 @@ internal static class Common
         return target;
     }
 
-    internal static ImmutableArray<SystemSnapshot> Read(Target target, IReadOnlyCollection<string>? editions, IReadOnlyCollection<Guard>? guards = null)
+    internal static ImmutableArray<SystemSnapshot> Read(Target target, IReadOnlyCollection<string>? editions,
+    IReadOnlyCollection<Guard>? guards = null)
     {
         var snapshots = target.Read(target.Choose(editions ?? []), guards ?? []);
         foreach (var snapshot in snapshots)

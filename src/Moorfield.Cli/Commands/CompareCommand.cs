@@ -8,9 +8,11 @@ namespace Moorfield.Cli.Commands;
 
 internal static class CompareCommand
 {
-    private static readonly Argument<string> BeforePath = new("BEFORE") { Description = "A volume, an image file, or an inventory that was saved as JSON" };
+    private static readonly Argument<string> BeforePath = new("BEFORE") { Description = "A volume, an image file, or an inventory that was saved "
+        + "as JSON" };
     private static readonly Argument<string> AfterPath = new("AFTER") { Description = "The same" };
-    private static readonly Option<string?> BeforeEdition = new("--before-edition") { Description = "Only this edition of BEFORE", HelpName = "N|NAME" };
+    private static readonly Option<string?> BeforeEdition = new("--before-edition") { Description = "Only this edition of BEFORE",
+        HelpName = "N|NAME" };
     private static readonly Option<string?> AfterEdition = new("--after-edition") { Description = "Only this edition of AFTER", HelpName = "N|NAME" };
     private static readonly Option<bool> All = new("--all") { Description = "Also frameworks, resources and components" };
     private static readonly Option<string> Format = Common.Format("table", "json", "csv");
@@ -41,9 +43,11 @@ internal static class CompareCommand
                 DocumentJson.Write(DocumentMaker.Comparison(parsed.GetRequiredValue(BeforePath), parsed.GetRequiredValue(AfterPath), pairs));
                 break;
             case "csv":
-                Csv.Write(["kind", "family", "displayName", "architecture", "before", "after", "gained", "lost", "newcomers", "bytes", "edition"], pairs.SelectMany(p => p.Comparison.Packages.Select(d => new[]
+                Csv.Write(["kind", "family", "displayName", "architecture", "before", "after", "gained", "lost", "newcomers", "bytes", "edition"],
+                    pairs.SelectMany(p => p.Comparison.Packages.Select(d => new[]
                 {
-                    Words.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString() ?? "", d.After?.ToString() ?? "", Words.Joined(d.Gained), Words.Joined(d.Lost),
+                    Words.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString() ?? "", d.After?.ToString() ?? "",
+                    Words.Joined(d.Gained), Words.Joined(d.Lost),
                     d.Newcomers?.ToString().ToLowerInvariant() ?? "", d.Bytes.ToString(), p.After.Edition?.ToString() ?? "",
                 })));
                 break;
@@ -67,26 +71,33 @@ internal static class CompareCommand
     }
 
     /// <summary>One with one; else editions of the same name, or of the same number where names differ.</summary>
-    private static List<(ComparedSystem Before, ComparedSystem After)> Pairs(ImmutableArray<ComparedSystem> before, ImmutableArray<ComparedSystem> after)
+    private static List<(ComparedSystem Before, ComparedSystem After)> Pairs(ImmutableArray<ComparedSystem> before,
+        ImmutableArray<ComparedSystem> after)
     {
         if (before.Length == 1 && after.Length == 1)
             return [(before[0], after[0])];
-        var pairs = after.Select(a => (Before: before.FirstOrDefault(b => b.Name.Equals(a.Name, StringComparison.OrdinalIgnoreCase)), After: a)).ToList();
-        var lonely = before.Except(pairs.Select(p => p.Before!)).Select(b => b.Name).Concat(pairs.Where(p => p.Before is null).Select(p => p.After.Name)).ToList();
+        var pairs = after.Select(a =>
+            (Before: before.FirstOrDefault(b => b.Name.Equals(a.Name, StringComparison.OrdinalIgnoreCase)), After: a)).ToList();
+        var lonely = before.Except(pairs.Select(p => p.Before!)).Select(b => b.Name)
+            .Concat(pairs.Where(p => p.Before is null).Select(p => p.After.Name)).ToList();
         return lonely.Count == 0
             ? [.. pairs.Select(p => (p.Before!, p.After))]
-            : throw new MoorfieldException(Trouble.Misused, $"These have no counterpart of the same name: {string.Join(", ", lonely)}. Choose one of each with --before-edition and --after-edition.");
+            : throw new MoorfieldException(Trouble.Misused,
+                $"These have no counterpart of the same name: {string.Join(", ", lonely)}. Choose one of each with --before-edition and "
+                    + $"--after-edition.");
     }
 
     private static void Show(ParseResult parsed, ComparedSystem before, ComparedSystem after, Comparison comparison)
     {
         Say.Heading($"{Name(before)}, build {before.Build}, and {Name(after)}, build {after.Build}");
-        var shown = comparison.Packages.Where(d => parsed.GetValue(All) || d.Role is nameof(PackageRole.Application) or nameof(PackageRole.Addon)).ToList();
+        var shown = comparison.Packages.Where(d => parsed.GetValue(All)
+            || d.Role is nameof(PackageRole.Application) or nameof(PackageRole.Addon)).ToList();
         var sheet = new Sheet("Change", "Package", "Before", "After", "Accounts", "Newcomers", "Bytes").Right(6).Quiet(2);
         foreach (var difference in shown)
         {
             sheet.Add(
-                Words.Of(difference.Kind), difference.DisplayName, difference.Before?.ToString() ?? Words.Nothing, difference.After?.ToString() ?? Words.Nothing,
+                Words.Of(difference.Kind), difference.DisplayName, difference.Before?.ToString() ?? Words.Nothing, difference.After?.ToString()
+                ?? Words.Nothing,
                 Words.OrNothing(difference.Gained.Select(a => $"+{a}").Concat(difference.Lost.Select(a => $"-{a}"))),
                 difference.Newcomers switch { true => "get it now", false => "no longer", null => Words.Nothing },
                 difference.Bytes == 0 ? Words.Nothing : $"{(difference.Bytes < 0 ? "-" : "+")}{Sheet.Size(Math.Abs(difference.Bytes))}");
@@ -99,9 +110,15 @@ internal static class CompareCommand
             Say.Line($"No longer blocked: {family}.");
         long bytes = comparison.Packages.Sum(d => d.Bytes);
         int hidden = comparison.Packages.Length - shown.Count;
-        Say.Line(comparison.IsEmpty
-            ? "Nothing differs."
-            : $"{Sheet.Count(shown.Count, "package")} {(shown.Count == 1 ? "differs" : "differ")}; in all {Sheet.Size(Math.Abs(bytes))} {(bytes < 0 ? "less" : "more")}.{(hidden > 0 ? $" Not shown: {Sheet.Count(hidden, "framework, resource or component", "frameworks, resources and components")}; --all shows {(hidden == 1 ? "it" : "them")}." : "")}");
+        if (comparison.IsEmpty)
+        {
+            Say.Line("Nothing differs.");
+            return;
+        }
+        string others = Sheet.Count(hidden, "framework, resource or component", "frameworks, resources and components");
+        string notShown = hidden == 0 ? "" : $" Not shown: {others}; --all shows {(hidden == 1 ? "it" : "them")}.";
+        Say.Line($"{Sheet.Count(shown.Count, "package")} {(shown.Count == 1 ? "differs" : "differ")}; in all {Sheet.Size(Math.Abs(bytes))} "
+            + $"{(bytes < 0 ? "less" : "more")}.{notShown}");
     }
 
     private static string Name(ComparedSystem system) => system.Edition is { } number ? $"edition {number} ({system.Name})" : system.Name;

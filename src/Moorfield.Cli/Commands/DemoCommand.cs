@@ -11,7 +11,8 @@ namespace Moorfield.Cli.Commands;
 /// <summary><c>demo</c> makes the demo data; its subcommands play on it what Windows would do.</summary>
 internal static class DemoCommand
 {
-    private static readonly Argument<string> Folder = new("DIR") { Description = "Folder to make (default: saltmarsh)", DefaultValueFactory = _ => "saltmarsh" };
+    private static readonly Argument<string> Folder = new("DIR") { Description = "Folder to make (default: saltmarsh)",
+    DefaultValueFactory = _ => "saltmarsh" };
 
     internal static Command Create()
     {
@@ -39,7 +40,9 @@ internal static class DemoCommand
               moorfield demo update /tmp/saltmarsh/counter-07 /tmp/saltmarsh/counter-update.wim
             """)
         { volume, image };
-        command.Handle(parsed => Play(parsed.GetRequiredValue(volume), parsed.GetRequiredValue(image), (play, path) => play.Update(path, parsed.GetRequiredValue(image)), played => $"was updated to build {played.Build}"));
+        command.Handle(parsed =>
+            Play(parsed.GetRequiredValue(volume), parsed.GetRequiredValue(image), (play, path) => play.Update(path, parsed.GetRequiredValue(image)),
+            played => $"was updated to build {played.Build}"));
         return command;
     }
 
@@ -54,7 +57,9 @@ internal static class DemoCommand
               moorfield demo sign-in /tmp/saltmarsh/counter-07 hazel
             """)
         { volume, name };
-        command.Handle(parsed => Play(parsed.GetRequiredValue(volume), null, (play, path) => play.SignIn(path, parsed.GetRequiredValue(name)), _ => $"has the new account {parsed.GetRequiredValue(name)}"));
+        command.Handle(parsed =>
+            Play(parsed.GetRequiredValue(volume), null, (play, path) => play.SignIn(path, parsed.GetRequiredValue(name)),
+            _ => $"has the new account {parsed.GetRequiredValue(name)}"));
         return command;
     }
 
@@ -120,14 +125,16 @@ internal static class DemoCommand
         using (var target = Target.Open(path, new WriteSeam()))
         {
             if (target is not VolumeTarget || target.Read([null])[0].MachineId != world.MachineGuid)
-                throw new MoorfieldException(Trouble.Refused, $"{path} is no volume that 'moorfield demo' made. Updates and sign-ins are played on made-up ones only.");
+                throw new MoorfieldException(Trouble.Refused,
+                    $"{path} is no volume that 'moorfield demo' made. Updates and sign-ins are played on made-up ones only.");
         }
         if (image is not null && !File.Exists(image))
             throw new MoorfieldException(Trouble.Misused, $"There is no file {image}.");
         try
         {
             var played = play(new Play(world), path);
-            Say.Line($"{Path.GetFileName(Path.TrimEndingDirectorySeparator(path))} {say(played)}: {Sheet.Count(played.LaidOut, "package")} laid out, {Sheet.Count(played.Registered, "registration")} made, {Sheet.Count(played.Gone, "package")} gone.");
+            Say.Line($"{Path.GetFileName(Path.TrimEndingDirectorySeparator(path))} {say(played)}: {Sheet.Count(played.LaidOut, "package")} laid "
+                + $"out, {Sheet.Count(played.Registered, "registration")} made, {Sheet.Count(played.Gone, "package")} gone.");
             return Program.Done;
         }
         catch (InvalidDataException e)

@@ -37,7 +37,8 @@ internal static class ExplainCommand
     private static int Run(ParseResult parsed, BriefOptions briefOptions)
     {
         var brief = briefOptions.Load(parsed);
-        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition), maker: parsed.GetValue(Maker) ?? brief?.Maker);
+        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition), maker: parsed.GetValue(Maker)
+            ?? brief?.Maker);
         using var open = target;
         string name = parsed.GetRequiredValue(Package);
         ImmutableArray<ImmutableArray<ChosenPackage>> chosen;
@@ -106,7 +107,8 @@ internal static class ExplainCommand
         // An inventory of an earlier version says little of a package.
         bool known = package.SavedVerdict is null;
         string Known(IEnumerable<string> items) => known ? Words.OrNothing(items) : NotKnown;
-        Say.Heading($"{package.DisplayName} {package.FullName.Version}{(snapshot.EditionNumber is { } number ? $" in edition {number}: {snapshot.Name}" : "")}");
+        Say.Heading($"{package.DisplayName} "
+            + $"{package.FullName.Version}{(snapshot.EditionNumber is { } number ? $" in edition {number}: {snapshot.Name}" : "")}");
         if (Words.Readable(package.Manifest?.Description) is { } description)
             Say.Line(description);
         Say.Line();
@@ -115,7 +117,8 @@ internal static class ExplainCommand
         Fact("Publisher", package.Publisher);
         Fact("Role", $"{Words.Of(package.Role)}, {Words.Describe(package.Origin)}");
         Fact("Accounts", Words.OrNothing(Words.Names(package.Accounts, snapshot)));
-        Fact("Newcomers", (package.Newcomers ? "get it at their first sign-in" : "do not get it") + (package.Blocked ? "; a block keeps it from being provisioned again" : ""));
+        Fact("Newcomers", (package.Newcomers ? "get it at their first sign-in" : "do not get it")
+            + (package.Blocked ? "; a block keeps it from being provisioned again" : ""));
         Say.Line();
         Fact("Files", $"{Words.Size([package])}{(package.Parts.Length > 1 ? $" in {package.Parts.Length} parts" : "")}");
         if (package.Parts.Length > 1)
@@ -127,7 +130,8 @@ internal static class ExplainCommand
         Say.Line();
         Fact("Needs", Known(Named(package.Needs, snapshot)));
         Fact("Needed by", Known(judgement.NeededBy(package).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal)));
-        Fact("Apps", Known((package.Manifest?.Applications ?? []).Select(a => $"{Words.Readable(a.DisplayName) ?? a.Id}{(a.ShownInStart ? "" : " (not shown in Start)")}")));
+        Fact("Apps", Known((package.Manifest?.Applications ?? [])
+            .Select(a => $"{Words.Readable(a.DisplayName) ?? a.Id}{(a.ShownInStart ? "" : " (not shown in Start)")}")));
         Fact("Opens", Known(Values(package, "windows.fileTypeAssociation").Concat(Values(package, "windows.protocol").Select(s => s + ":"))));
         Fact("Command names", Known(Values(package, "windows.appExecutionAlias")));
         Fact("At start-up", Known(Values(package, "windows.startupTask")));
@@ -196,11 +200,13 @@ internal static class ExplainCommand
     });
 
     private static ExplanationJson Document(Target target, InstalledPackage package, SystemSnapshot snapshot, Judgement judgement) => new(
-        "moorfield.package/1", target.FullPath, snapshot.EditionNumber, DocumentMaker.Package(package, snapshot, judgement), package.Manifest?.Description,
+        "moorfield.package/1", target.FullPath, snapshot.EditionNumber, DocumentMaker.Package(package, snapshot, judgement),
+        package.Manifest?.Description,
         [.. package.Parts.Select(p => new PartJson(p.FullName.ToString(), Words.Of(p.Kind), p.Bytes))],
         [.. (package.Manifest?.Applications ?? []).Select(a => new ApplicationJson(a.Id, a.DisplayName, a.ShownInStart))],
         [.. package.Needs.Select(n => n.ToString())],
         [.. judgement.NeededBy(package).Select(p => p.FullName.ToString())],
-        [.. Values(package, "windows.fileTypeAssociation")], [.. Values(package, "windows.protocol")], [.. Values(package, "windows.appExecutionAlias")],
+        [.. Values(package, "windows.fileTypeAssociation")], [.. Values(package, "windows.protocol")],
+        [.. Values(package, "windows.appExecutionAlias")],
         [.. Values(package, "windows.startupTask")], package.RunsInBackground, package.Manifest?.Capabilities ?? [], [.. PlaceTexts(package)]);
 }

@@ -9,7 +9,8 @@ namespace Moorfield.Cli.Commands;
 /// <summary>The options by which packages are chosen for what is known of them, in lists and in changes alike.</summary>
 internal sealed class FilterOptions
 {
-    private readonly Option<string[]> _find = new("--find") { Description = "Only packages whose names, description or publisher hold this text (repeatable: or this one)", HelpName = "TEXT" };
+    private readonly Option<string[]> _find = new("--find") { Description = "Only packages whose names, description or publisher hold this text "
+        + "(repeatable: or this one)", HelpName = "TEXT" };
     private readonly Option<string[]> _role = Among<PackageRole>("--role", "Only packages of this role");
     private readonly Option<string[]> _origin = Among<PackageOrigin>("--origin", "Only packages of this origin");
     private readonly Option<string[]> _standing = Among<PackageStanding>("--standing", "Only packages of this standing");
@@ -24,7 +25,8 @@ internal sealed class FilterOptions
             command.Add(option);
         if (!forChange)
             return;
-        _keep = new Option<string[]>("--keep") { Description = "With these filters: a package that stays all the same (repeatable)", HelpName = "PACKAGE" };
+        _keep = new Option<string[]>("--keep") { Description = "With these filters: a package that stays all the same (repeatable)",
+            HelpName = "PACKAGE" };
         command.Add(_keep);
     }
 

@@ -13,11 +13,14 @@ namespace Moorfield.Cli.Commands;
 internal static class ForecastCommand
 {
     private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
-    private static readonly Option<string?> Update = new("--update") { Description = "What a feature update from this image would bring", HelpName = "IMAGE" };
+    private static readonly Option<string?> Update = new("--update") { Description = "What a feature update from this image would bring",
+        HelpName = "IMAGE" };
     private static readonly Option<bool> SignIn = new("--sign-in") { Description = "What the next new account would get" };
-    private static readonly Option<string[]> Edition = new("--edition") { Description = "The edition of IMAGE (default: the one of the system's kind); with --sign-in, of TARGET", HelpName = "N|NAME" };
+    private static readonly Option<string[]> Edition = new("--edition") { Description = "The edition of IMAGE (default: the one of the system's "
+        + "kind); with --sign-in, of TARGET", HelpName = "N|NAME" };
     private static readonly Option<bool> ExpectNone = new("--expect-none") { Description = "End with 4 when something unwanted would be there" };
-    private static readonly Option<bool> All = new("--all") { Description = "Also what stays as it is, and parts of the system that are merely renewed or given" };
+    private static readonly Option<bool> All = new("--all") { Description = "Also what stays as it is, and parts of the system that are merely "
+        + "renewed or given" };
     private static readonly Option<string?> VaultPath = Common.VaultPath();
     private static readonly Option<string> Format = Common.Format("table", "json", "csv");
 
@@ -61,9 +64,11 @@ internal static class ForecastCommand
                 DocumentJson.Write(DocumentMaker.Forecast(target.FullPath, update, image, systems));
                 break;
             case "csv":
-                Csv.Write(["family", "displayName", "fate", "cause", "for", "now", "then", "unwanted", "edition"], systems.SelectMany(s => s.Forecast.Families.Select(f => new[]
+                Csv.Write(["family", "displayName", "fate", "cause", "for", "now", "then", "unwanted", "edition"],
+                    systems.SelectMany(s => s.Forecast.Families.Select(f => new[]
                 {
-                    f.Family.ToString(), f.DisplayName, Words.Of(f.Fate), Words.Of(f.Cause), Words.Joined(Words.Names(f.Concerned.Sids, s.Snapshot).Concat(f.Concerned.Newcomers ? ["newcomers"] : [])),
+                    f.Family.ToString(), f.DisplayName, Words.Of(f.Fate), Words.Of(f.Cause),
+                    Words.Joined(Words.Names(f.Concerned.Sids, s.Snapshot).Concat(f.Concerned.Newcomers ? ["newcomers"] : [])),
                     f.Now?.ToString() ?? "", f.Then?.ToString() ?? "", Csv.Flag(s.Families.Contains(f)), s.Snapshot.EditionNumber?.ToString() ?? "",
                 })));
                 break;
@@ -121,7 +126,8 @@ internal static class ForecastCommand
             throw new MoorfieldException(Trouble.Misused, "An update comes from one edition.");
         if (editions.Length == 0)
         {
-            var fitting = target.Editions.Where(e => e.EditionId.Equals(system.Edition, StringComparison.OrdinalIgnoreCase)).Select(e => $"{e.Number}").ToArray();
+            var fitting = target.Editions.Where(e => e.EditionId.Equals(system.Edition, StringComparison.OrdinalIgnoreCase))
+            .Select(e => $"{e.Number}").ToArray();
             if (fitting.Length != 1)
             {
                 string has = fitting.Length == 0 ? "no edition" : "several editions";
@@ -133,7 +139,8 @@ internal static class ForecastCommand
         }
         var snapshot = Common.Read(target, editions)[0];
         if (!snapshot.Edition.Equals(system.Edition, StringComparison.OrdinalIgnoreCase))
-            Say.Aside($"moorfield: edition {snapshot.EditionNumber} of {target.Name} is of another kind ({snapshot.Edition}) than the system ({system.Edition}): that would be more than an update.");
+            Say.Aside($"moorfield: edition {snapshot.EditionNumber} of {target.Name} is of another kind ({snapshot.Edition}) than the system "
+                + $"({system.Edition}): that would be more than an update.");
         if (Version.TryParse(snapshot.Build, out var coming) && Version.TryParse(system.Build, out var present) && coming <= present)
             Say.Aside($"moorfield: {target.Name} holds build {snapshot.Build}, which is not newer than the system's ({system.Build}).");
         return snapshot;

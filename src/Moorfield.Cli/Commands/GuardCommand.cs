@@ -19,7 +19,8 @@ internal static class GuardCommand
     internal static Command Create()
     {
         var targetPath = Common.TargetArgument();
-        var names = new Argument<string[]>("NAME") { Description = "Guards to set; all that are known when none is named", Arity = ArgumentArity.ZeroOrMore };
+        var names = new Argument<string[]>("NAME") { Description = "Guards to set; all that are known when none is named",
+            Arity = ArgumentArity.ZeroOrMore };
         var lift = new Option<bool>("--lift") { Description = "Take the values away where they are set" };
         var who = For("the brief's, or everyone");
         var edition = Common.Edition();
@@ -58,7 +59,9 @@ internal static class GuardCommand
                 {
                     Say.Heading($"{(lifts ? "Guards to be lifted" : "Guards to be set")} on {target.Name}");
                     foreach (var (snapshot, state) in proposal.Concerned)
-                        Say.Line($"  {state.Guard.Title} for {state.Place(snapshot)}{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}: {state.Guard.Purpose}");
+                        Say.Line($"  {state.Guard.Title} for "
+                            + $"{state.Place(snapshot)}{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}: "
+                            + $"{state.Guard.Purpose}");
                 },
                 _ => Say.Line($"{Sheet.Count(request.Changes.Length, "value")} {(lifts ? "lifted" : "set")} on {target.Name}."));
         });
@@ -88,13 +91,16 @@ internal static class GuardCommand
             switch (parsed.GetValue(format))
             {
                 case "json":
-                    DocumentJson.Write(new GuardsJson("moorfield.guards/1", target.FullPath, [.. states.SelectMany(s => s.States.Select(g => new GuardStateJson(
-                        s.Snapshot.EditionNumber, g.Guard.Name, Words.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot), State(g), g.Guard.Family, g.Guard.Because)))]));
+                    DocumentJson.Write(new GuardsJson("moorfield.guards/1", target.FullPath,
+                        [.. states.SelectMany(s => s.States.Select(g => new GuardStateJson(
+                        s.Snapshot.EditionNumber, g.Guard.Name, Words.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot),
+                        State(g), g.Guard.Family, g.Guard.Because)))]));
                     break;
                 case "csv":
                     Csv.Write(["guard", "hive", "key", "name", "for", "state", "edition"], states.SelectMany(s => s.States.Select(g => new[]
                     {
-                        g.Guard.Name ?? "", Words.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot), State(g), s.Snapshot.EditionNumber?.ToString() ?? "",
+                        g.Guard.Name ?? "", Words.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot), State(g),
+                        s.Snapshot.EditionNumber?.ToString() ?? "",
                     })));
                     break;
                 default:
@@ -107,7 +113,8 @@ internal static class GuardCommand
         return command;
     }
 
-    private static Option<string[]> For(string otherwise) => new("--for") { Description = $"For guards of accounts: account names, accounts, newcomers, everyone (default: {otherwise})", HelpName = "WHO" };
+    private static Option<string[]> For(string otherwise) =>
+    new("--for") { Description = $"For guards of accounts: account names, accounts, newcomers, everyone (default: {otherwise})", HelpName = "WHO" };
 
     private static IReadOnlyCollection<string> ForWhom(string[]? who, Brief? brief) =>
         who is { Length: > 0 } ? who : brief is { For.IsEmpty: false } ? brief.For : ["everyone"];
@@ -116,21 +123,25 @@ internal static class GuardCommand
         ImmutableArray<SystemSnapshot> snapshots, ImmutableArray<Guard> guards, IReadOnlyCollection<string> who) =>
         [.. snapshots.Select(s => (s, GuardStates.Of(s, guards, Who.Parse(who, s))))];
 
-    private static string State(GuardState state) => !state.IsKnown ? "notKnown" : state.IsSet ? "set" : state.Now is null ? "notSet" : "setOtherwise";
+    private static string State(GuardState state) =>
+    !state.IsKnown ? "notKnown" : state.IsSet ? "set" : state.Now is null ? "notSet" : "setOtherwise";
 
     private static void Show(Target target, SystemSnapshot snapshot, ImmutableArray<GuardState> states)
     {
         if (snapshot.EditionNumber is not null)
             Say.Heading(Words.Describe(snapshot));
         bool unknown = states.Any(s => !s.IsKnown);
-        string[] headings = ["Guard", "Set for", "Not set for", "Set otherwise for", .. unknown ? ["Not known for"] : Array.Empty<string>(), "What it does"];
+        string[] headings = ["Guard", "Set for", "Not set for", "Set otherwise for", .. unknown ? ["Not known for"] : Array.Empty<string>(),
+            "What it does"];
         var sheet = new Sheet(headings).Quiet(headings.Length - 1);
         foreach (var guard in states.GroupBy(s => s.Guard))
             sheet.Add([guard.Key.Title, Places(guard, "set"), Places(guard, "notSet"), Places(guard, "setOtherwise"),
                 .. unknown ? [Places(guard, "notKnown")] : Array.Empty<string>(), guard.Key.Purpose]);
         sheet.Write();
-        Say.Line($"{Sheet.Count(states.Select(s => s.Guard).Distinct().Count(g => states.All(s => s.Guard != g || s.IsSet)), "guard")} set for all that they are for on {Words.Place(target, snapshot)}.");
+        Say.Line($"{Sheet.Count(states.Select(s => s.Guard).Distinct().Count(g => states.All(s => s.Guard != g || s.IsSet)), "guard")} set for all "
+            + $"that they are for on {Words.Place(target, snapshot)}.");
 
-        string Places(IEnumerable<GuardState> guard, string state) => Words.OrNothing(guard.Where(g => State(g) == state).Select(g => g.Place(snapshot)));
+        string Places(IEnumerable<GuardState> guard, string state) =>
+        Words.OrNothing(guard.Where(g => State(g) == state).Select(g => g.Place(snapshot)));
     }
 }

@@ -14,7 +14,8 @@ namespace Moorfield.Cli.Commands;
 
 internal static class ImageCommand
 {
-    internal static Command Create() => new("image", "Looks into image files (WIM, ESD) themselves, and makes them smaller.") { CreateList(), CreateCompact() };
+    internal static Command Create() =>
+    new("image", "Looks into image files (WIM, ESD) themselves, and makes them smaller.") { CreateList(), CreateCompact() };
 
     private static Argument<string> File() => new("FILE") { Description = "A WIM or ESD file" };
 
@@ -39,10 +40,12 @@ internal static class ImageCommand
                     DocumentJson.Write(Document(target.Image, editions));
                     break;
                 case "csv":
-                    Csv.Write(["number", "name", "description", "product", "editionId", "build", "architecture", "languages", "bytes", "files", "provisioned"],
+                    Csv.Write(["number", "name", "description", "product", "editionId", "build", "architecture", "languages", "bytes", "files",
+                        "provisioned"],
                         editions.Select(e => new[]
                         {
-                            Text(e.Number), e.Name, e.Description, e.Product, e.EditionId, e.Build, e.Architecture, string.Join(' ', e.Languages), Text(e.Bytes), Text(e.Files),
+                            Text(e.Number), e.Name, e.Description, e.Product, e.EditionId, e.Build, e.Architecture, string.Join(' ', e.Languages),
+                            Text(e.Bytes), Text(e.Files),
                             e.Provisioned is { } count ? Text(count) : "",
                         }));
                     break;
@@ -73,8 +76,10 @@ internal static class ImageCommand
             var info = infos[number!.Value - 1];
             var (system, problem) = Look(target, number.Value);
             return new EditionJson(
-                info.Number, info.Name, info.Description, system?.Product is { Length: > 0 } product ? $"{product} {system.Release}".Trim() : info.ProductName, info.EditionId,
-                system?.Build is { Length: > 0 } build ? build : info.Version, info.Architecture, info.Languages, info.Bytes, info.Files, system?.Provisioned, problem);
+                info.Number, info.Name, info.Description, system?.Product is { Length: > 0 } product ? $"{product} {system.Release}".Trim()
+                : info.ProductName, info.EditionId,
+                system?.Build is { Length: > 0 } build ? build : info.Version, info.Architecture, info.Languages, info.Bytes, info.Files,
+                system?.Provisioned, problem);
         })];
     }
 
@@ -98,14 +103,16 @@ internal static class ImageCommand
         foreach (var edition in editions)
         {
             sheet.Add(
-                Text(edition.Number), edition.Name, edition.Product, edition.Build, edition.Architecture, Words.OrNothing(edition.Languages), Sheet.Size(edition.Bytes),
+                Text(edition.Number), edition.Name, edition.Product, edition.Build, edition.Architecture, Words.OrNothing(edition.Languages),
+                Sheet.Size(edition.Bytes),
                 edition.Provisioned is { } count ? Sheet.Count(count, "package") : Words.Nothing);
         }
         if (editions.Count > 0)
             sheet.Write();
         foreach (var edition in editions.Where(e => e.Problem is not null))
             Say.Line($"Edition {edition.Number}: {edition.Problem}");
-        Fact("File", $"{Sheet.Size(image.Wim.Length)}, {Sheet.Count(editions.Count, "edition")}{(header.BootIndex > 0 ? $", number {header.BootIndex} starts" : "")}");
+        Fact("File", $"{Sheet.Size(image.Wim.Length)}, "
+            + $"{Sheet.Count(editions.Count, "edition")}{(header.BootIndex > 0 ? $", number {header.BootIndex} starts" : "")}");
         Fact("Compression", Compression(header));
         Fact("Version", header.IsSolidVersion ? "0xE00, with contents compressed together (ESD)" : "0x10D00, the usual one");
         Fact("Split", header.IsSplit ? $"part {header.Part} of {header.Parts}" : "no, one file");
@@ -119,13 +126,15 @@ internal static class ImageCommand
     }
 
     private static string Compression(WimHeader header) => header.IsSolidVersion ? "as a whole"
-        : header.Compression == WimCompression.None ? "none" : $"{header.Compression.ToString().ToUpperInvariant()} in chunks of {header.ChunkSize / 1024} KB";
+        : header.Compression == WimCompression.None ? "none"
+            : $"{header.Compression.ToString().ToUpperInvariant()} in chunks of {header.ChunkSize / 1024} KB";
 
     private static ImageJson Document(ImageFile image, List<EditionJson> editions)
     {
         var header = image.Wim.Header;
         return new ImageJson(
-            "moorfield.image/1", image.FullPath, [.. editions], header.Compression.ToString().ToLowerInvariant(), header.ChunkSize, header.IsSolidVersion ? "solid" : "normal",
+            "moorfield.image/1", image.FullPath, [.. editions], header.Compression.ToString().ToLowerInvariant(), header.ChunkSize,
+            header.IsSolidVersion ? "solid" : "normal",
             header.Part, header.Parts, !header.Integrity.IsNone, header.BootIndex, header.Guid.ToString(), image.Wim.Length, image.Reclaimable(),
             image.WhyUnchangeable() is null);
     }
@@ -179,7 +188,8 @@ internal static class ImageCommand
                 progress.Clear();
             }
             ChangeOptions.ShowTrouble(outcome, target);
-            Say.Line($"{(copy is null ? image.Name : Path.GetFileName(copy))} has {Sheet.Size(after)} now; {image.Name} {(copy is null ? "had" : "has")} {Sheet.Size(before)}.");
+            Say.Line($"{(copy is null ? image.Name : Path.GetFileName(copy))} has {Sheet.Size(after)} now; {image.Name} "
+                + $"{(copy is null ? "had" : "has")} {Sheet.Size(before)}.");
             return ChangeOptions.ExitCode(outcome);
         });
         return command;
@@ -195,7 +205,8 @@ internal static class ImageCommand
         {
             Say.Line(lost == 0
                 ? $"{Sheet.Count(runs, "run")} on it in {vault!.FullPath} can still be undone afterwards, change by change."
-                : $"Of {Sheet.Count(runs, "run")} on it in {vault!.FullPath}, {runs - lost} can still be undone afterwards, change by change; what the others removed is gone for good.");
+                : $"Of {Sheet.Count(runs, "run")} on it in {vault!.FullPath}, {runs - lost} can still be undone afterwards, change by change; what "
+                    + $"the others removed is gone for good.");
         }
         return yes || Say.Confirm("Compact it?");
     }

@@ -24,12 +24,14 @@ internal sealed record InventoryRow(SystemSnapshot Snapshot, Judgement Judgement
 /// <param name="Name">As <c>--columns</c> and CSV have it.</param>
 /// <param name="Text">For people.</param>
 /// <param name="Field">For programs; null when it is the same.</param>
-internal sealed record InventoryColumn(string Name, string Heading, Func<InventoryRow, string> Text, Func<InventoryRow, string>? Field = null, bool IsNumber = false, bool IsQuiet = false);
+internal sealed record InventoryColumn(string Name, string Heading, Func<InventoryRow, string> Text, Func<InventoryRow, string>? Field = null,
+    bool IsNumber = false, bool IsQuiet = false);
 
 /// <summary>The columns of an inventory.</summary>
 internal static class InventoryColumns
 {
-    private static InventoryColumn Of(string name, string heading, Func<InstalledPackage, InventoryRow, string> package, Func<InventoryRow, string>? program = null, bool quiet = false) =>
+    private static InventoryColumn Of(string name, string heading, Func<InstalledPackage, InventoryRow, string> package,
+    Func<InventoryRow, string>? program = null, bool quiet = false) =>
         new(name, heading, r => r.Package is { } p ? package(p, r) : program?.Invoke(r) ?? "", IsQuiet: quiet);
 
     internal static IReadOnlyList<InventoryColumn> All { get; } =
@@ -42,18 +44,23 @@ internal static class InventoryColumns
         Of("architecture", "Architecture", (p, _) => p.FullName.Architecture, quiet: true),
         Of("role", "Role", (p, _) => Words.Of(p.Role), _ => "program"),
         Of("origin", "Origin", (p, _) => Words.Of(p.Origin), _ => "classic"),
-        new("bytes", "Size", r => r.Package is { } p ? Words.Size([p]) : r.Bytes == 0 ? Words.Nothing : Sheet.Size(r.Bytes), r => r.Bytes.ToString(), IsNumber: true),
+        new("bytes", "Size", r => r.Package is { } p ? Words.Size([p]) : r.Bytes == 0 ? Words.Nothing : Sheet.Size(r.Bytes), r => r.Bytes.ToString(),
+        IsNumber: true),
         new("accounts", "Accounts", r => r.Package is { } p ? Words.Accounts(p.Accounts, r.Snapshot) : r.ProgramHolder,
             r => r.Package is { } p ? Words.Joined(Words.Names(p.Accounts, r.Snapshot)) : r.Program!.Sid is null ? "" : r.ProgramHolder),
-        new("newcomers", "Newcomers", r => r.Package is { } p ? Words.Newcomers(p) : Words.Nothing, r => r.Package is { } p ? Csv.Flag(p.Newcomers) : ""),
+        new("newcomers", "Newcomers", r => r.Package is { } p ? Words.Newcomers(p) : Words.Nothing, r => r.Package is { } p ? Csv.Flag(p.Newcomers)
+        : ""),
         new("blocked", "Blocked", r => r.Package?.Blocked == true ? "yes" : Words.Nothing, r => r.Package is { } p ? Csv.Flag(p.Blocked) : ""),
         Of("standing", "Standing", (_, r) => Words.Of(r.Verdict!.Standing), _ => "not changed"),
-        new("reasons", "Because", r => r.Verdict is { } verdict ? Gravest(verdict) : r.Program!.UninstallCommand is { } command ? $"remove by: {command}" : "",
+        new("reasons", "Because", r => r.Verdict is { } verdict ? Gravest(verdict) : r.Program!.UninstallCommand is { } command
+        ? $"remove by: {command}" : "",
             r => string.Join(' ', (r.Verdict?.Reasons ?? []).Select(x => x.Code)), IsQuiet: true),
         new("uninstallCommand", "Removed by", r => r.Program?.UninstallCommand ?? ""),
         Of("description", "Description", (p, _) => Words.Readable(p.Manifest?.Description) ?? "", quiet: true),
-        new("startsWithWindows", "At start-up", r => r.Package is { } p ? p.StartsWithWindows ? "yes" : Words.Nothing : "", r => r.Package is { } p ? Csv.Flag(p.StartsWithWindows) : ""),
-        new("runsInBackground", "In background", r => r.Package is { } p ? p.RunsInBackground ? "yes" : Words.Nothing : "", r => r.Package is { } p ? Csv.Flag(p.RunsInBackground) : ""),
+        new("startsWithWindows", "At start-up", r => r.Package is { } p ? p.StartsWithWindows ? "yes" : Words.Nothing : "", r => r.Package is { } p
+        ? Csv.Flag(p.StartsWithWindows) : ""),
+        new("runsInBackground", "In background", r => r.Package is { } p ? p.RunsInBackground ? "yes" : Words.Nothing : "", r => r.Package is { } p
+        ? Csv.Flag(p.RunsInBackground) : ""),
         Of("edition", "Edition", (_, r) => r.Snapshot.EditionNumber?.ToString() ?? "", r => r.Snapshot.EditionNumber?.ToString() ?? ""),
     ];
 
@@ -71,7 +78,8 @@ internal static class InventoryColumns
         ?? throw new MoorfieldException(Trouble.Misused, $"There is no column '{n}'. Columns are {string.Join(", ", All.Select(c => c.Name))}."))];
 
     /// <summary>By its name or its heading, with or without hyphens and spaces.</summary>
-    private static InventoryColumn? Find(string name) => All.FirstOrDefault(c => Plain(c.Name) == Plain(name)) ?? All.FirstOrDefault(c => Plain(c.Heading) == Plain(name));
+    private static InventoryColumn? Find(string name) =>
+        All.FirstOrDefault(c => Plain(c.Name) == Plain(name)) ?? All.FirstOrDefault(c => Plain(c.Heading) == Plain(name));
 
     private static string Plain(string name) => string.Concat(name.Where(char.IsLetterOrDigit)).ToUpperInvariant();
 

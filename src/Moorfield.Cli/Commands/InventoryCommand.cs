@@ -13,10 +13,14 @@ internal static class InventoryCommand
     private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
     private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<string?> Maker = Common.Maker();
-    private static readonly Option<string[]> For = new("--for") { Description = "Only packages that these have: account names, accounts, newcomers, everyone", HelpName = "WHO" };
+    private static readonly Option<string[]> For = new("--for") { Description = "Only packages that these have: account names, accounts, "
+        + "newcomers, everyone", HelpName = "WHO" };
     private static readonly Option<bool> All = new("--all") { Description = "Also frameworks, resources and components" };
     private static readonly Option<bool> Leftovers = new("--leftovers") { Description = "Instead of packages: what earlier removals left behind" };
-    private static readonly Option<bool> Classic = new("--classic") { Description = "Also classic desktop programs, which Moorfield does not change" };
+    private static readonly Option<bool> Classic = new("--classic")
+    {
+        Description = "Also classic desktop programs, which Moorfield does not change",
+    };
     private static readonly Option<string> Format = Common.Format("table", "json", "csv");
     private static readonly Option<string> Sort = SortOption();
     private static readonly Option<bool> Reverse = new("--reverse") { Description = "In the opposite order" };
@@ -25,7 +29,8 @@ internal static class InventoryCommand
     internal static Command Create()
     {
         var command = new Command("inventory", """
-            Lists the packages of a system, or of each edition of an image: who has them, whether new accounts get them, and what removing them would mean.
+            Lists the packages of a system, or of each edition of an image: who has them, whether new accounts get them, and what removing
+            them would mean.
 
             Example:
               moorfield inventory /mnt/counter-07 --for ivy --sort size
@@ -44,10 +49,12 @@ internal static class InventoryCommand
     /// <param name="Packages">All that fit the filters.</param>
     /// <param name="Shown">Those that the table has.</param>
     /// <param name="Programs">Classic ones that were asked for.</param>
-    private sealed record Section(SystemSnapshot Snapshot, Judgement Judgement, List<InstalledPackage> Packages, List<InstalledPackage> Shown, List<ClassicProgram> Programs)
+    private sealed record Section(SystemSnapshot Snapshot, Judgement Judgement, List<InstalledPackage> Packages, List<InstalledPackage> Shown,
+        List<ClassicProgram> Programs)
     {
         internal IEnumerable<InventoryRow> Rows(IEnumerable<InstalledPackage> packages) =>
-            packages.Select(p => new InventoryRow(Snapshot, Judgement, p, null)).Concat(Programs.Select(p => new InventoryRow(Snapshot, Judgement, null, p)));
+            packages.Select(p => new InventoryRow(Snapshot, Judgement, p, null))
+                .Concat(Programs.Select(p => new InventoryRow(Snapshot, Judgement, null, p)));
     }
 
     private static int Run(ParseResult parsed, FilterOptions filters)
@@ -55,7 +62,8 @@ internal static class InventoryCommand
         // The document holds what its reader would ask the target for.
         IReadOnlyCollection<Guard> guards = parsed.GetValue(Format) == "json" ? KnownGuards.All : [];
         var filter = filters.Read(parsed);
-        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition), guards, mayBePartial: true, parsed.GetValue(Maker));
+        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition), guards, mayBePartial: true,
+            parsed.GetValue(Maker));
         using var open = target;
         bool all = parsed.GetValue(All) || filters.HasRoles(parsed);
         bool whole = filter.IsEmpty && parsed.GetValue(For) is not { Length: > 0 };
@@ -75,7 +83,8 @@ internal static class InventoryCommand
             case "json":
                 // Programs filter for themselves: nothing is left out that was not asked for.
                 DocumentJson.Write(DocumentMaker.Inventory(
-                    target, [.. sections.Select(s => (s.Snapshot, s.Judgement, Sorted(parsed, s.Rows(s.Packages)).Select(r => r.Package).OfType<InstalledPackage>()))]));
+                    target, [.. sections.Select(s =>
+                    (s.Snapshot, s.Judgement, Sorted(parsed, s.Rows(s.Packages)).Select(r => r.Package).OfType<InstalledPackage>()))]));
                 break;
             case "csv":
                 WriteCsv(parsed, sections);
@@ -102,7 +111,8 @@ internal static class InventoryCommand
         var shown = sections.SelectMany(s => s.Shown).ToList();
         int families = shown.Select(p => p.Family).Distinct().Count();
         Say.Line();
-        Say.Line($"{target.Name}, {sections.Count} editions: {Sheet.Count(shown.Count, "package")} of {Sheet.Count(families, "family", "families")}, {Sheet.Size(shown.Sum(p => p.Bytes))}; the file holds each content only once.");
+        Say.Line($"{target.Name}, {sections.Count} editions: {Sheet.Count(shown.Count, "package")} of "
+            + $"{Sheet.Count(families, "family", "families")}, {Sheet.Size(shown.Sum(p => p.Bytes))}; the file holds each content only once.");
     }
 
     private static IEnumerable<InventoryRow> Sorted(ParseResult parsed, IEnumerable<InventoryRow> rows)
@@ -134,7 +144,8 @@ internal static class InventoryCommand
         rows.ForEach(r => sheet.Add([.. columns.Select(c => c.Text(r))]));
         if (rows.Count > 0)
             sheet.Write();
-        string classic = programs.Count > 0 ? $", and {Sheet.Count(programs.Count, "classic program")}, {Sheet.Size(programs.Sum(p => p.Bytes))}" : "";
+        string classic = programs.Count > 0 ? $", and {Sheet.Count(programs.Count, "classic program")}, {Sheet.Size(programs.Sum(p => p.Bytes))}"
+            : "";
         Say.Line($"{Sheet.Count(shown.Count, "package")}, {Words.Size(shown)}{classic}.{Hidden([.. packages.Except(shown)])}");
         var free = judgement.FreeTogether(shown.Where(p => p.IsHeld));
         if (free.Count > 0)
@@ -142,12 +153,15 @@ internal static class InventoryCommand
         if (!whole)
             return;
         if (!snapshot.Leftovers.IsEmpty)
-            Say.Line($"{Sheet.Count(snapshot.Leftovers.Length, "leftover")} of earlier removals, {Sheet.Size(snapshot.Leftovers.Sum(l => l.Bytes))}; --leftovers lists {(snapshot.Leftovers.Length == 1 ? "it" : "them")}.");
+            Say.Line($"{Sheet.Count(snapshot.Leftovers.Length, "leftover")} of earlier removals, "
+                + $"{Sheet.Size(snapshot.Leftovers.Sum(l => l.Bytes))}; --leftovers lists {(snapshot.Leftovers.Length == 1 ? "it" : "them")}.");
         WriteNotes(snapshot);
     }
 
-    private static IEnumerable<ClassicProgram> Programs(string[] find, Audience? audience, SystemSnapshot snapshot) => snapshot.ClassicPrograms.Where(p =>
-        (find.Length == 0 || find.Any(t => p.Name.Contains(t, StringComparison.OrdinalIgnoreCase) || p.Publisher.Contains(t, StringComparison.OrdinalIgnoreCase)))
+    private static IEnumerable<ClassicProgram> Programs(string[] find, Audience? audience, SystemSnapshot snapshot) =>
+    snapshot.ClassicPrograms.Where(p =>
+        (find.Length == 0 || find.Any(t => p.Name.Contains(t, StringComparison.OrdinalIgnoreCase)
+            || p.Publisher.Contains(t, StringComparison.OrdinalIgnoreCase)))
         && (audience is null || p.Sid is null || audience.Sids.Contains(p.Sid)));
 
     private static string Hidden(IReadOnlyCollection<InstalledPackage> hidden)
@@ -179,20 +193,25 @@ internal static class InventoryCommand
     {
         if (parsed.GetValue(Leftovers))
         {
-            Csv.Write(["kind", "family", "fullName", "account", "bytes", "place", "edition"], sections.SelectMany(s => s.Snapshot.Leftovers.Select(l => new[]
+            Csv.Write(["kind", "family", "fullName", "account", "bytes", "place", "edition"],
+            sections.SelectMany(s => s.Snapshot.Leftovers.Select(l => new[]
             {
-                Words.Of(l.Kind), l.Family?.ToString() ?? "", l.FullName?.ToString() ?? "", l.Sid is null ? "" : s.Snapshot.Account(l.Sid)?.Name ?? l.Sid, l.Bytes.ToString(),
+                Words.Of(l.Kind), l.Family?.ToString() ?? "", l.FullName?.ToString() ?? "", l.Sid is null ? "" : s.Snapshot.Account(l.Sid)?.Name
+                ?? l.Sid, l.Bytes.ToString(),
                 LeftoverText.Where(l.Location), s.Snapshot.EditionNumber?.ToString() ?? "",
             })));
             return;
         }
-        IReadOnlyList<InventoryColumn> columns = parsed.GetValue(Columns) is { Length: > 0 } named ? InventoryColumns.Named(named) : [.. InventoryColumns.UsualFields];
-        Csv.Write(columns.Select(c => c.Name), sections.SelectMany(s => Sorted(parsed, s.Rows(s.Shown))).Select(r => columns.Select(c => (c.Field ?? c.Text)(r))));
+        IReadOnlyList<InventoryColumn> columns = parsed.GetValue(Columns) is { Length: > 0 } named ? InventoryColumns.Named(named)
+            : [.. InventoryColumns.UsualFields];
+        Csv.Write(columns.Select(c => c.Name),
+            sections.SelectMany(s => Sorted(parsed, s.Rows(s.Shown))).Select(r => columns.Select(c => (c.Field ?? c.Text)(r))));
     }
 
     private static Option<string> SortOption()
     {
-        var option = new Option<string>("--sort") { Description = "Order: name, size, version, origin, standing, publisher", DefaultValueFactory = _ => "name", HelpName = "BY" };
+        var option = new Option<string>("--sort") { Description = "Order: name, size, version, origin, standing, publisher",
+        DefaultValueFactory = _ => "name", HelpName = "BY" };
         option.AcceptOnlyFromAmong("name", "size", "version", "origin", "standing", "publisher");
         return option;
     }

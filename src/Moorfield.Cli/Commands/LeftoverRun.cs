@@ -42,6 +42,7 @@ internal static class LeftoverRun
     private static void ShowResult(Target target, SystemSnapshot before, Outcome outcome)
     {
         int left = before.Leftovers.Count(l => outcome.Failed(l.Family?.ToString() ?? "", before.EditionNumber));
-        Say.Line($"{Sheet.Count(before.Leftovers.Length - left, "leftover")} removed from {Words.Place(target, before)}{(left > 0 ? $"; {left} not, or only in part." : outcome.Verified ? "; a fresh look finds none." : ".")}");
+        string rest = left > 0 ? $"; {left} not, or only in part" : outcome.Verified ? "; a fresh look finds none" : "";
+        Say.Line($"{Sheet.Count(before.Leftovers.Length - left, "leftover")} removed from {Words.Place(target, before)}{rest}.");
     }
 }

@@ -108,8 +108,10 @@ internal static class PickCommand
         {
             string who = state.Accounts.IsEmpty ? "newcomers"
                 : state.Newcomers && state.Sids.Count == state.Accounts.Length ? "everyone"
-                : string.Join(',', state.Accounts.Where(a => state.Sids.Contains(a.Sid)).Select(a => a.Name).Concat(state.Newcomers ? ["newcomers"] : []));
-            BriefCommand.WriteNew(file, BriefDraft.Write($"Chosen on {target.Name}", who, state.Items.Where(i => state.Marked.Contains(i.Family)).Select(i => i.Package)));
+                : string.Join(',', state.Accounts.Where(a => state.Sids.Contains(a.Sid)).Select(a => a.Name)
+                    .Concat(state.Newcomers ? ["newcomers"] : []));
+            BriefCommand.WriteNew(file,
+                BriefDraft.Write($"Chosen on {target.Name}", who, state.Items.Where(i => state.Marked.Contains(i.Family)).Select(i => i.Package)));
             return $"Saved as {file}.";
         }
         catch (Exception e) when (e is MoorfieldException or IOException or UnauthorizedAccessException)

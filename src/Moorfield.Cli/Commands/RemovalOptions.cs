@@ -9,13 +9,16 @@ namespace Moorfield.Cli.Commands;
 /// <summary>The options of every removal, however its packages are chosen.</summary>
 internal sealed class RemovalOptions
 {
-    private readonly Option<string[]> _for = new("--for") { Description = "Account names, accounts (all that exist), newcomers, or everyone (both); on an image without accounts: newcomers", HelpName = "WHO" };
+    private readonly Option<string[]> _for = new("--for") { Description = "Account names, accounts (all that exist), newcomers, or everyone "
+        + "(both); on an image without accounts: newcomers", HelpName = "WHO" };
     private readonly Option<string[]> _edition = Common.Edition();
-    private readonly Option<bool> _keepFiles = new("--keep-files") { Description = "On an image: copy the removed files to the vault, so that undo works even after 'image compact'" };
+    private readonly Option<bool> _keepFiles = new("--keep-files") { Description = "On an image: copy the removed files to the vault, so that undo "
+        + "works even after 'image compact'" };
     private readonly Option<bool> _keepData = new("--keep-data") { Description = "Leave the accounts' app data folders" };
     private readonly Option<bool> _allowReturn = new("--allow-return") { Description = "Set no block: an update may provision it again" };
     private readonly Option<bool> _sweep = new("--sweep") { Description = "Also remove frameworks that nothing needs afterwards" };
-    private readonly Option<bool> _acceptCosts = new("--accept-costs") { Description = "Do not ask about what the removal costs; needed with --yes when it costs something" };
+    private readonly Option<bool> _acceptCosts = new("--accept-costs") { Description = "Do not ask about what the removal costs; needed with --yes "
+        + "when it costs something" };
 
     internal RemovalOptions(Command command)
     {
@@ -34,7 +37,8 @@ internal sealed class RemovalOptions
     internal bool KeepFiles(ParseResult parsed, Target target) =>
         parsed.GetValue(_keepFiles) && (target.HasEditions
             ? true
-            : throw new MoorfieldException(Trouble.Misused, "--keep-files is for images. On a volume the restore point always holds the removed files."));
+            : throw new MoorfieldException(Trouble.Misused,
+                "--keep-files is for images. On a volume the restore point always holds the removed files."));
 
     internal RemovalWish Apply(ParseResult parsed, RemovalWish wish) =>
         wish with { KeepData = parsed.GetValue(_keepData), AllowReturn = AllowsReturn(parsed), Sweep = parsed.GetValue(_sweep) };

@@ -22,7 +22,8 @@ internal static class RemoveCommand
 
     private static readonly Option<bool> Leftovers = new("--leftovers") { Description = "Instead of packages: what earlier removals left behind" };
 
-    private static readonly Option<bool> Coming = new("--coming") { Description = "Instead of packages: what 'forecast --sign-in' shows as coming, from newcomers; open guards are set" };
+    private static readonly Option<bool> Coming = new("--coming") { Description = "Instead of packages: what 'forecast --sign-in' shows as coming, "
+        + "from newcomers; open guards are set" };
 
     private static readonly Option<string?> Maker = Common.Maker();
 
@@ -59,12 +60,15 @@ internal static class RemoveCommand
         bool coming = parsed.GetValue(Coming);
         var filter = filters.Read(parsed);
         if (packages.Length > 0 && !filter.IsEmpty)
-            throw new MoorfieldException(Trouble.Misused, "Packages are named, or chosen by what is known of them (--standing, --origin and the like): not both.");
+            throw new MoorfieldException(Trouble.Misused,
+                "Packages are named, or chosen by what is known of them (--standing, --origin and the like): not both.");
         if (filter.IsEmpty && filters.Keep(parsed).Length > 0)
-            throw new MoorfieldException(Trouble.Misused, "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
+            throw new MoorfieldException(Trouble.Misused,
+                "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
         if ((packages.Length > 0 || !filter.IsEmpty ? 1 : 0) + (leftovers ? 1 : 0) + (coming ? 1 : 0) + (briefOptions.IsGiven(parsed) ? 1 : 0) != 1)
             throw new MoorfieldException(Trouble.Misused,
-                "Say what to remove in one of these ways: packages by name, by what is known of them (--standing, --origin and the like), --brief FILE, --coming, or --leftovers.");
+                "Say what to remove in one of these ways: packages by name, by what is known of them (--standing, --origin and the like), --brief "
+                    + "FILE, --coming, or --leftovers.");
         if (coming && removal.Who(parsed).Length > 0)
             throw new MoorfieldException(Trouble.Misused, "--coming is for newcomers: leave --for out.");
         var brief = briefOptions.Load(parsed);
@@ -84,8 +88,10 @@ internal static class RemoveCommand
             ? fresh => fresh.Select(s => WishForComing(target, s, Common.Points(options.VaultPath(parsed))))
             : brief is not null
             ? fresh => fresh.Select(s => BriefPlanner.Wish(brief, s, removal.Who(parsed), removal.AllowsReturn(parsed)))
-            : fresh => fresh.Zip(filter.IsEmpty ? PackageChoice.Find(packages, fresh) : filter.Choose(filters.Keep(parsed), fresh), (s, chosen) => new RemovalWish(chosen, Who.Parse(removal.Who(parsed), s)));
-        var operation = new Removal(target, snapshots, guards, fresh => wishes(fresh).Select(w => removal.Apply(parsed, w)), brief?.Title ?? brief?.Name);
+            : fresh => fresh.Zip(filter.IsEmpty ? PackageChoice.Find(packages, fresh) : filter.Choose(filters.Keep(parsed), fresh),
+                (s, chosen) => new RemovalWish(chosen, Who.Parse(removal.Who(parsed), s)));
+        var operation = new Removal(target, snapshots, guards, fresh => wishes(fresh).Select(w => removal.Apply(parsed, w)), brief?.Title
+            ?? brief?.Name);
         return RemovalRun.Run(parsed, options, operation, brief?.Title ?? brief?.Name, keepFiles, removal.AcceptsCosts(parsed));
     }
 

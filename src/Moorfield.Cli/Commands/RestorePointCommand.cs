@@ -14,7 +14,8 @@ internal static class RestorePointCommand
 {
     private const int DetailsShown = 15;
 
-    internal static Command Create() => new("restore-point", "Looks into the vault, where every run leaves a restore point.") { CreateList(), CreateShow(), CreateFinish() };
+    internal static Command Create() =>
+    new("restore-point", "Looks into the vault, where every run leaves a restore point.") { CreateList(), CreateShow(), CreateFinish() };
 
     private static Command CreateList()
     {
@@ -77,12 +78,14 @@ internal static class RestorePointCommand
         command.Handle(parsed =>
         {
             string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
-            using var vault = Vault.OpenExisting(path) ?? throw new MoorfieldException(Trouble.Misused, $"There is no vault at {path}. Name another with --vault.");
+            using var vault = Vault.OpenExisting(path)
+                ?? throw new MoorfieldException(Trouble.Misused, $"There is no vault at {path}. Name another with --vault.");
             var point = vault.Read(parsed.GetValue(number));
             var summary = PointHistory.Read(vault, _ => { }).First(s => s.Point.Number == point.Number);
             var journal = vault.Journal(point.Number);
             if (parsed.GetValue(format) == "json")
-                DocumentJson.Write(new PointDetailJson("moorfield.restore-point-detail/1", path, DocumentMaker.Point(summary), [.. point.Changes.Select(DocumentMaker.Change)], [.. journal]));
+                DocumentJson.Write(new PointDetailJson("moorfield.restore-point-detail/1", path, DocumentMaker.Point(summary),
+                    [.. point.Changes.Select(DocumentMaker.Change)], [.. journal]));
             else
                 Show(summary, point, journal, parsed.GetValue(all));
             return Program.Done;
@@ -105,14 +108,17 @@ internal static class RestorePointCommand
             using var opened = Common.OpenForChange(parsed.GetRequiredValue(target), new WriteSeam(), mayFollowInterruption: true);
             if (opened is not VolumeTarget { Volume: var volume } || InterruptedRun.Find(volume) is not { } run)
             {
-                Say.Aside($"No run was interrupted on {opened.Name}{(opened is VolumeTarget ? "" : ": a run on an image takes effect as a whole, or not at all")}. Nothing was changed.");
+                Say.Aside($"No run was interrupted on "
+                    + $"{opened.Name}{(opened is VolumeTarget ? "" : ": a run on an image takes effect as a whole, or not at all")}. Nothing was "
+                    + $"changed.");
                 return Program.Done;
             }
             var (vault, _) = run.Open(volume, new WriteSeam());
             using var open = vault;
             var outcome = run.Finish(volume, vault, TimeProvider.System, stop: Interruption.BeginChanging());
             ChangeOptions.ShowTrouble(outcome, opened);
-            Say.Line($"The run of restore point {run.Point} is finished: {Sheet.Count(outcome.Changes - outcome.Failures.Length, "change")} in place.");
+            Say.Line($"The run of restore point {run.Point} is finished: {Sheet.Count(outcome.Changes - outcome.Failures.Length, "change")} in "
+                + $"place.");
             return ChangeOptions.ExitCode(outcome);
         });
         return command;
@@ -129,7 +135,9 @@ internal static class RestorePointCommand
         Say.Line($"  Packages   {string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}");
         Say.Line($"  Changes    {ChangeText.Totals(point.Changes)}");
         if (point.Image is { } image)
-            Say.Line($"  Image      from {Sheet.Size(image.LengthBefore)} to {Sheet.Size(image.LengthAfter)}; {Sheet.Count(image.Dropped.Length, "content")} dropped, {(image.Dropped.Any(d => d.Kept is not null) ? "kept in the vault" : "in the file until it is compacted")}");
+            Say.Line($"  Image      from {Sheet.Size(image.LengthBefore)} to {Sheet.Size(image.LengthAfter)}; "
+                + $"{Sheet.Count(image.Dropped.Length, "content")} dropped, "
+                + $"{(image.Dropped.Any(d => d.Kept is not null) ? "kept in the vault" : "in the file until it is compacted")}");
         Say.Line();
         foreach (var change in all ? point.Changes : [.. point.Changes.Take(DetailsShown)])
             Say.Line($"  {change.Describe()}");
@@ -148,7 +156,8 @@ internal static class RestorePointCommand
     {
         PointState.Undone => $"undone by {string.Join(", ", summary.UndoneBy)}",
         PointState.UndoneInPart =>
-        $"undone in part by {string.Join(", ", summary.UndoneBy)}: {Prose.List(summary.UndonePackages.Select(Name).Distinct(StringComparer.Ordinal), 3)}",
+        $"undone in part by {string.Join(", ", summary.UndoneBy)}: "
+            + $"{Prose.List(summary.UndonePackages.Select(Name).Distinct(StringComparer.Ordinal), 3)}",
         PointState.FilesGone => "its files are gone: compacted since",
         PointState.StandsInPart => "stands, done in part",
         PointState.Interrupted => "interrupted",

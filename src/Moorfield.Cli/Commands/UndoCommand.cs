@@ -12,10 +12,13 @@ namespace Moorfield.Cli.Commands;
 internal static class UndoCommand
 {
     private static readonly Argument<string> TargetPath = Common.TargetArgument();
-    private static readonly Argument<int?> Point = new("POINT") { Description = "Number of the restore point (default: the last run that still stands)", Arity = ArgumentArity.ZeroOrOne };
+    private static readonly Argument<int?> Point = new("POINT") { Description = "Number of the restore point (default: the last run that still "
+        + "stands)", Arity = ArgumentArity.ZeroOrOne };
     private static readonly Option<string[]> Edition = Common.Edition();
-    private static readonly Option<string[]> Only = new("--only") { Description = "Only this package of the run: display name, name or family name (repeatable)", HelpName = "PACKAGE" };
-    private static readonly Option<bool> Overwrite = new("--overwrite") { Description = "Put the recorded state in place of what something else changed since" };
+    private static readonly Option<string[]> Only = new("--only") { Description = "Only this package of the run: display name, name or family name "
+        + "(repeatable)", HelpName = "PACKAGE" };
+    private static readonly Option<bool> Overwrite = new("--overwrite") { Description = "Put the recorded state in place of what something else "
+        + "changed since" };
 
     internal static Command Create()
     {
@@ -43,7 +46,8 @@ internal static class UndoCommand
                 return result;
         }
         string path = options.VaultPath(parsed);
-        using var vault = Vault.OpenExisting(path) ?? throw new MoorfieldException(Trouble.Misused, $"There is no vault at {path}, so nothing can be undone. Name another with --vault.");
+        using var vault = Vault.OpenExisting(path)
+            ?? throw new MoorfieldException(Trouble.Misused, $"There is no vault at {path}, so nothing can be undone. Name another with --vault.");
         return Undo(parsed, options, target, vault, Choose(parsed, target, vault), null);
     }
 
@@ -76,7 +80,8 @@ internal static class UndoCommand
             if (plan.IsAllBack && !options.IsPreview(parsed)
                 && PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.State != PointState.Undone))
                 vault.NoteBack(point, TimeProvider.System);
-            Say.Aside($"Everything in restore point {point.Number}{(families is null ? "" : " for these packages")} is back already. Nothing was changed.");
+            Say.Aside($"Everything in restore point {point.Number}{(families is null ? "" : " for these packages")} is back already. Nothing was "
+                + $"changed.");
             return Program.Done;
         }
         if (!proposal.HasEffect)
@@ -104,12 +109,14 @@ internal static class UndoCommand
         if (!plan.Conflicts.IsEmpty && !overwrite)
         {
             throw new MoorfieldException(Trouble.Refused,
-                $"{Sheet.Count(plan.Conflicts.Length, "change")} cannot be undone, because something else changed the same place since. Nothing was done; --overwrite puts the recorded state there all the same.");
+                $"{Sheet.Count(plan.Conflicts.Length, "change")} cannot be undone, because something else changed the same place since. Nothing "
+                    + $"was done; --overwrite puts the recorded state there all the same.");
         }
         if (plan.Lost.IsEmpty)
             return;
         var families = plan.Lost.Select(l => l.Family).ToHashSet(StringComparer.OrdinalIgnoreCase);
-        string names = string.Join(", ", plan.Packages.Where(p => families.Contains(p.Family)).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal));
+        string names = string.Join(", ",
+            plan.Packages.Where(p => families.Contains(p.Family)).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal));
         string lost = $"The files of {names} cannot come back: the image was compacted since, and the run did not keep them (--keep-files).";
         if (!overwrite)
             throw new MoorfieldException(Trouble.Refused, $"{lost} Nothing was done; --overwrite puts back everything else.");
@@ -126,7 +133,8 @@ internal static class UndoCommand
             var point = vault.Read(number);
             if (InterruptedRun.UndoesHalf(vault, point) is { } half)
                 throw new MoorfieldException(Trouble.Refused,
-                    $"Restore point {number} is that of an undo of run {half}, which had been interrupted: undoing it would bring back half of that run. Make the change anew instead.");
+                    $"Restore point {number} is that of an undo of run {half}, which had been interrupted: undoing it would bring back half of "
+                        + $"that run. Make the change anew instead.");
             return point.Target.IsSameSystemAs(identity) ? point
                 : throw new MoorfieldException(Trouble.Refused,
                     $"Restore point {number} belongs to {point.Target.Computer}, which is another system than the one in {target.FullPath}.");
@@ -136,7 +144,9 @@ internal static class UndoCommand
             return vault.Read(newest.Point.Number);
         string what = target.HasEditions ? "this image" : "this system";
         throw new MoorfieldException(Trouble.Misused, PointHistory.Elsewhere(points, identity).LastOrDefault() is { Point: var other }
-            ? $"The vault {vault.FullPath} has no run on {target.FullPath} that still stands. On {what} in another place, {other.Target.Path}, restore point {other.Number} stands: {other.Title}. If {target.FullPath} is that one, moved, or a copy: 'moorfield undo {target.FullPath} {other.Number}'."
+            ? $"The vault {vault.FullPath} has no run on {target.FullPath} that still stands. On {what} in another place, {other.Target.Path}, "
+                + $"restore point {other.Number} stands: {other.Title}. If {target.FullPath} is that one, moved, or a copy: 'moorfield undo "
+                + $"{target.FullPath} {other.Number}'."
             : $"The vault {vault.FullPath} has no run on {what} that still stands. 'moorfield restore-point list' lists all.");
     }
 
@@ -149,7 +159,9 @@ internal static class UndoCommand
         {
             var fitting = point.Packages.DistinctBy(p => p.Family).Where(p => NamePattern.Fits(name, p.Family, p.DisplayName)).ToList();
             if (fitting.Count == 0)
-                throw new MoorfieldException(Trouble.Misused, $"Restore point {point.Number} is not about '{name}'. It is about: {string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}.");
+                throw new MoorfieldException(Trouble.Misused,
+                    $"Restore point {point.Number} is not about '{name}'. It is about: "
+                        + $"{string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}.");
             families.UnionWith(fitting.Select(p => p.Family));
         }
         return families;
@@ -163,7 +175,8 @@ internal static class UndoCommand
         var sheet = editions ? new Sheet([.. headings, "Edition"]).Right(1, 2, 3, 4, 5) : new Sheet(headings).Right(1, 2, 3, 4);
         foreach (var package in plan.Packages)
         {
-            var own = plan.Changes.Where(c => c.Edition == package.Edition && c.Family.Equals(package.Family, StringComparison.OrdinalIgnoreCase)).ToList();
+            var own = plan.Changes.Where(c => c.Edition == package.Edition
+            && c.Family.Equals(package.Family, StringComparison.OrdinalIgnoreCase)).ToList();
             string[] cells =
             [
                 package.DisplayName,
@@ -178,7 +191,8 @@ internal static class UndoCommand
         if (!plan.AlreadyBack.IsEmpty)
             Say.Line($"{Sheet.Count(plan.AlreadyBack.Length, "change")} back already.");
         if (plan.Rewind is { } state)
-            Say.Line($"The file is just as the run left it, so it goes back whole: the old header, and the length from {Sheet.Size(state.LengthAfter)} to {Sheet.Size(state.LengthBefore)}.");
+            Say.Line($"The file is just as the run left it, so it goes back whole: the old header, and the length from "
+                + $"{Sheet.Size(state.LengthAfter)} to {Sheet.Size(state.LengthBefore)}.");
     }
 
     private static void ShowResult(Target target, UndoPlan plan, Outcome outcome)

@@ -23,7 +23,8 @@ internal static class UnknownOption
             var near = names.Select(n => (Name: n, Letters: NamePattern.Letters(name, n))).Where(n => n.Letters <= LettersOff)
                 .OrderBy(n => n.Letters).Select(n => n.Name).FirstOrDefault()
                 ?? Meant(name, names);
-            return $"'{command.Name}' has no option {name}.{(near is null ? "" : $" Did you mean {near}?")} 'moorfield {Path(parsed.CommandResult)} --help' lists them.";
+            return $"'{command.Name}' has no option {name}.{(near is null ? "" : $" Did you mean {near}?")} 'moorfield "
+                + $"{Path(parsed.CommandResult)} --help' lists them.";
         }
         return null;
     }

@@ -30,7 +30,8 @@ internal sealed record PickItem(InstalledPackage Package, long Bytes, Verdict Ve
         return [.. found.GroupBy(f => f.Main.Family).Select(g =>
         {
             var first = g.First();
-            return new PickItem(first.Main, g.Max(f => f.Bytes), g.Select(f => f.Judgement.Of(f.Main)).MaxBy(v => v.Standing)!, Holders(first.Snapshot, first.Main, g.Count(), snapshots.Length));
+            return new PickItem(first.Main, g.Max(f => f.Bytes), g.Select(f => f.Judgement.Of(f.Main)).MaxBy(v => v.Standing)!,
+                Holders(first.Snapshot, first.Main, g.Count(), snapshots.Length));
         }).OrderBy(i => i.Package.DisplayName, StringComparer.OrdinalIgnoreCase)];
     }
 

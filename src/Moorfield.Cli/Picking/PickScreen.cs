@@ -84,7 +84,8 @@ internal sealed class PickScreen(PickView view) : IDisposable
             var console = AnsiConsole.Create(new AnsiConsoleSettings
             {
                 Ansi = AnsiSupport.Yes,
-                ColorSystem = Environment.GetEnvironmentVariable("NO_COLOR") is { Length: > 0 } ? ColorSystemSupport.NoColors : ColorSystemSupport.Detect,
+                ColorSystem = Environment.GetEnvironmentVariable("NO_COLOR") is { Length: > 0 } ? ColorSystemSupport.NoColors
+                : ColorSystemSupport.Detect,
                 Interactive = InteractionSupport.No,
                 Out = new AnsiConsoleOutput(text),
             });

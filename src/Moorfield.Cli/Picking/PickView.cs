@@ -34,7 +34,8 @@ internal sealed class PickView(PickState state)
             _ => Packages(listWidth - 4, Page),
         }, listHeight);
         int detailsWidth = wide ? width - listWidth : width;
-        var details = Framed(state.Highlighted?.Package.DisplayName ?? "", Details(detailsWidth - 4, (wide ? bodyHeight : DetailsBelow) - 2), wide ? bodyHeight : DetailsBelow);
+        var details = Framed(state.Highlighted?.Package.DisplayName ?? "", Details(detailsWidth - 4, (wide ? bodyHeight : DetailsBelow) - 2), wide
+            ? bodyHeight : DetailsBelow);
         var body = new Layout("body") { Size = bodyHeight };
         if (wide)
             body.SplitColumns(new Layout("list", list) { Size = listWidth }, new Layout("details", details));
@@ -69,13 +70,15 @@ internal sealed class PickView(PickState state)
         var total = state.Total;
         return total.Packages == 0
             ? "Nothing is marked."
-            : $"{Sheet.Count(total.Packages, "package")}, {Sheet.Size(total.Bytes)} for {Who()}. {(total.Costs.IsEmpty ? "It costs nothing." : $"To weigh: {Prose.List(total.Costs, 3)}.")}";
+            : $"{Sheet.Count(total.Packages, "package")}, {Sheet.Size(total.Bytes)} for {Who()}. "
+                + $"{(total.Costs.IsEmpty ? "It costs nothing." : $"To weigh: {Prose.List(total.Costs, 3)}.")}";
     }
 
     private string Who() =>
         state.Accounts.IsEmpty ? "newcomers"
         : state.Newcomers && state.Sids.Count == state.Accounts.Length ? "everyone"
-        : Prose.List(state.Accounts.Where(a => state.Sids.Contains(a.Sid)).Select(a => a.Name).Concat(state.Newcomers ? ["newcomers"] : []), 3) is { Length: > 0 } names ? names : "nobody";
+        : Prose.List(state.Accounts.Where(a => state.Sids.Contains(a.Sid)).Select(a => a.Name).Concat(state.Newcomers ? ["newcomers"] : []),
+            3) is { Length: > 0 } names ? names : "nobody";
 
     private string Keys() => state.Mode switch
     {
@@ -97,7 +100,8 @@ internal sealed class PickView(PickState state)
             {
                 group = item.Package.Origin;
                 var members = state.Shown.Where(s => s.Package.Origin == group).ToList();
-                lines.Add(($"[bold {Accent}]{Markup.Escape(Fit($"{Words.Describe(group.Value)}: {members.Count}, {Sheet.Size(members.Sum(m => m.Bytes))}", width))}[/]", false));
+                string heading = $"{Words.Describe(group.Value)}: {members.Count}, {Sheet.Size(members.Sum(m => m.Bytes))}";
+                lines.Add(($"[bold {Accent}]{Markup.Escape(Fit(heading, width))}[/]", false));
             }
             if (i == state.Cursor)
                 highlighted = lines.Count;
@@ -120,7 +124,8 @@ internal sealed class PickView(PickState state)
         string pointer = item == state.Highlighted ? ">" : " ";
         int rest = width - 6;
         int name = Math.Clamp(rest * 2 / 5, 12, 40);
-        string text = $"{pointer} {mark} {Fit(item.Package.DisplayName, name)} {Sheet.Size(item.Bytes),9}  {Fit(Words.Of(item.Verdict.Standing), 9)} {reason}";
+        string text = $"{pointer} {mark} {Fit(item.Package.DisplayName, name)} {Sheet.Size(item.Bytes),9}  "
+            + $"{Fit(Words.Of(item.Verdict.Standing), 9)} {reason}";
         string fitted = Markup.Escape(Fit(text, width));
         return state.Marked.Contains(item.Family) ? $"[bold]{fitted}[/]" : fitted;
     }
@@ -143,8 +148,10 @@ internal sealed class PickView(PickState state)
         yield return "";
         foreach (var (key, does) in new[]
         {
-            ("Up Down PgUp PgDn Home End", "move"), ("Left Right", "scroll the details"), ("Space", "mark, or take the mark away"), ("F2", "by size, or by name"), ("F3", "group by origin, or not"),
-            ("F4", "mark all that are shown"), ("F5", "mark none"), ("F8", "mark all that are shown and free"), ("F6", "start from a brief"), ("F7", "save the choice as a brief"),
+            ("Up Down PgUp PgDn Home End", "move"), ("Left Right", "scroll the details"), ("Space", "mark, or take the mark away"),
+            ("F2", "by size, or by name"), ("F3", "group by origin, or not"),
+            ("F4", "mark all that are shown"), ("F5", "mark none"), ("F8", "mark all that are shown and free"), ("F6", "start from a brief"),
+            ("F7", "save the choice as a brief"),
             ("Enter", "choose for whom, then see the preview"), ("Esc", "show all again, then leave"), ("Ctrl+C", "leave"),
         })
             yield return $"{key,-28}{does}";

@@ -19,7 +19,8 @@ public sealed record Advice(ImmutableArray<PackageNote> Notes, ImmutableArray<Pa
 
     internal Advice And(Advice other) => new([.. Notes, .. other.Notes], [.. Needs, .. other.Needs]);
 
-    internal IEnumerable<string> NotesOn(InstalledPackage package) => Notes.Where(n => NamePattern.Fits(n.Package, package)).Select(n => n.Text).Distinct(StringComparer.Ordinal);
+    internal IEnumerable<string> NotesOn(InstalledPackage package) =>
+    Notes.Where(n => NamePattern.Fits(n.Package, package)).Select(n => n.Text).Distinct(StringComparer.Ordinal);
 
     internal bool SaysThat(InstalledPackage package, InstalledPackage needs) =>
         Needs.Any(n => NamePattern.Fits(n.Package, package) && n.Needs.Any(other => NamePattern.Fits(other, needs)));

@@ -7,7 +7,8 @@ namespace Moorfield.Core.Assessment;
 /// <summary>What a comparison needs to know of a package, from a system or from a saved inventory.</summary>
 /// <param name="Accounts">By name.</param>
 public sealed record ComparedPackage(
-    string Family, string DisplayName, PackageVersion Version, string Architecture, string Role, long Bytes, ImmutableArray<string> Accounts, bool Newcomers);
+    string Family, string DisplayName, PackageVersion Version, string Architecture, string Role, long Bytes, ImmutableArray<string> Accounts,
+    bool Newcomers);
 
 /// <summary>What a comparison needs to know of a system.</summary>
 /// <param name="Edition">Number of the edition; null for a volume.</param>
@@ -62,7 +63,8 @@ public sealed record Comparison(ImmutableArray<PackageDifference> Packages, Immu
         var now = Group(after);
         return new Comparison(
             [.. old.Keys.Union(now.Keys).Select(k => Compare(old.GetValueOrDefault(k), now.GetValueOrDefault(k))).OfType<PackageDifference>()
-                .OrderBy(d => d.Kind).ThenBy(d => d.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(d => d.Architecture, StringComparer.Ordinal)],
+                .OrderBy(d => d.Kind).ThenBy(d => d.DisplayName, StringComparer.OrdinalIgnoreCase)
+                    .ThenBy(d => d.Architecture, StringComparer.Ordinal)],
             [.. after.Blocks.Except(before.Blocks, StringComparer.OrdinalIgnoreCase)],
             [.. before.Blocks.Except(after.Blocks, StringComparer.OrdinalIgnoreCase)]);
     }

@@ -30,9 +30,11 @@ internal sealed class CostFinder
         _neededBy = neededBy;
         _advice = advice;
         _everyone = [.. snapshot.Accounts.Select(a => (string?)a.Sid), null];
-        _opens = snapshot.Packages.ToDictionary(p => p.FullName, p => p.Manifest is { } manifest ? manifest.FileTypes.Concat(manifest.Schemes).ToImmutableArray() : []);
+        _opens = snapshot.Packages.ToDictionary(p => p.FullName, p => p.Manifest is { } manifest
+            ? manifest.FileTypes.Concat(manifest.Schemes).ToImmutableArray() : []);
         _offers = snapshot.Packages.ToDictionary(p => p.FullName, p => OffersOf(p).ToImmutableArray());
-        _openers = snapshot.Packages.SelectMany(p => _opens[p.FullName].Select(what => (What: what, Package: p))).ToLookup(o => o.What, o => o.Package, StringComparer.OrdinalIgnoreCase);
+        _openers = snapshot.Packages.SelectMany(p => _opens[p.FullName].Select(what => (What: what, Package: p)))
+            .ToLookup(o => o.What, o => o.Package, StringComparer.OrdinalIgnoreCase);
     }
 
     /// <summary>What a package offers to others, with the names by which they ask for it.</summary>
@@ -74,7 +76,8 @@ internal sealed class CostFinder
     {
         if (opened.Find(IsShop) is { } shop)
         {
-            yield return new Reason("shopFront", ReasonKind.Cost, $"It handles {OpenableFamily.ShopScheme} links{For(shop.For)}: removed apps could not be fetched again.",
+            yield return new Reason("shopFront", ReasonKind.Cost,
+            $"It handles {OpenableFamily.ShopScheme} links{For(shop.For)}: removed apps could not be fetched again.",
                 "the way to fetch apps", [OpenableFamily.ShopScheme]);
         }
     }
@@ -95,7 +98,8 @@ internal sealed class CostFinder
             yield return Because(told, $"{(told.Count == 1 ? "stays and needs" : "stay and need")} it, the brief says", "neededByBrief");
 
         static Reason Because(List<InstalledPackage> packages, string what, string code) =>
-            new(code, ReasonKind.Cost, $"{Prose.Packages(packages)} {what}.", $"{(code == "wanted" ? "wanted" : "needed")} by {Prose.Packages(packages)}", Prose.Families(packages));
+            new(code, ReasonKind.Cost, $"{Prose.Packages(packages)} {what}.",
+                $"{(code == "wanted" ? "wanted" : "needed")} by {Prose.Packages(packages)}", Prose.Families(packages));
     }
 
     /// <summary>The only one that opens a well-known family of types.</summary>
@@ -106,10 +110,11 @@ internal sealed class CostFinder
             foreach (var people in group.GroupBy(o => Key(o.For)))
             {
                 var types = people.Select(o => o.What).ToList();
-                bool shared = family.Members.Any(m => _openers[m].Any(p => p.Family != package.Family && people.First().For.Any(who => departures.Leaves(p, who))));
-                yield return new Reason("soleOpener", ReasonKind.Cost,
-                    $"{(shared ? $"Nothing that stays opens {family.Name}" : $"It is the only one that opens {family.Name}")}{For(people.First().For)}: {Shown(types)}.",
-                    $"opens {family.Name}", [.. types]);
+                bool shared = family.Members.Any(m => _openers[m]
+                    .Any(p => p.Family != package.Family && people.First().For.Any(who => departures.Leaves(p, who))));
+                string how = shared ? $"Nothing that stays opens {family.Name}" : $"It is the only one that opens {family.Name}";
+                yield return new Reason(
+                    "soleOpener", ReasonKind.Cost, $"{how}{For(people.First().For)}: {Shown(types)}.", $"opens {family.Name}", [.. types]);
             }
         }
     }
@@ -125,11 +130,13 @@ internal sealed class CostFinder
     private IEnumerable<Reason> Unopened(InstalledPackage package, Departures departures, List<Opened> opened)
     {
         var told = SoleFamilies(departures, opened).SelectMany(f => f.Opened).SelectMany(o => o.For.Select(who => (o.What, who))).ToHashSet();
-        var rest = opened.Where(o => !IsShop(o)).Select(o => o with { For = [.. o.For.Where(who => !told.Contains((o.What, who)))] }).Where(o => !o.For.IsEmpty).ToList();
+        var rest = opened.Where(o => !IsShop(o)).Select(o => o with { For = [.. o.For.Where(who => !told.Contains((o.What, who)))] })
+            .Where(o => !o.For.IsEmpty).ToList();
         foreach (var people in rest.Where(o => o.IsType || IsAsked(package, departures, o)).GroupBy(o => Key(o.For)))
         {
             string types = Shown(people.Select(o => o.What));
-            yield return new Reason("noOpener", ReasonKind.Cost, $"Nothing else opens {types}{For(people.First().For)}.", $"opens {types}", [.. people.Select(o => o.What)]);
+            yield return new Reason("noOpener", ReasonKind.Cost, $"Nothing else opens {types}{For(people.First().For)}.", $"opens {types}",
+                [.. people.Select(o => o.What)]);
         }
         var own = rest.Where(o => !o.IsType && !IsAsked(package, departures, o)).Select(o => o.What).ToList();
         if (own.Count > 0)
@@ -140,16 +147,21 @@ internal sealed class CostFinder
     private bool IsAsked(InstalledPackage package, Departures departures, Opened opened) =>
         OpenableFamily.IsPublicScheme(opened.What)
         || _snapshot.Handlers.Chosen.Any(c => c.What.Equals(opened.What, StringComparison.OrdinalIgnoreCase) && opened.For.Contains(c.Sid))
-        || _snapshot.Packages.Any(p => p.Family != package.Family && p.Manifest?.Mentions.Contains(opened.What) == true && opened.For.Any(who => departures.Keeps(p, who)));
+        || _snapshot.Packages.Any(p => p.Family != package.Family && p.Manifest?.Mentions.Contains(opened.What) == true
+            && opened.For.Any(who => departures.Keeps(p, who)));
 
     private IEnumerable<Reason> Offered(InstalledPackage package, Departures departures, List<string?> losing)
     {
         foreach (var (what, names) in _offers[package.FullName])
         {
-            var asking = _snapshot.Packages.Where(p => p.Family != package.Family && p.Manifest is { } manifest && names.Any(manifest.Mentions.Contains)
-                && !_offers[p.FullName].SelectMany(o => o.Names).Intersect(names, StringComparer.OrdinalIgnoreCase).Any() && losing.Exists(who => departures.Keeps(p, who))).ToList();
+            var asking = _snapshot.Packages.Where(p => p.Family != package.Family && p.Manifest is { } manifest
+            && names.Any(manifest.Mentions.Contains)
+                && !_offers[p.FullName].SelectMany(o => o.Names).Intersect(names, StringComparer.OrdinalIgnoreCase).Any()
+                    && losing.Exists(who => departures.Keeps(p, who))).ToList();
             if (asking.Count > 0)
-                yield return new Reason("offers", ReasonKind.Cost, $"It offers {what}, which {Prose.Packages(asking)} {(asking.Count == 1 ? "names" : "name")}.", $"used by {Prose.Packages(asking)}", [.. names, .. Prose.Families(asking)]);
+                yield return new Reason("offers", ReasonKind.Cost,
+                    $"It offers {what}, which {Prose.Packages(asking)} {(asking.Count == 1 ? "names" : "name")}.",
+                    $"used by {Prose.Packages(asking)}", [.. names, .. Prose.Families(asking)]);
         }
     }
 
@@ -169,28 +181,33 @@ internal sealed class CostFinder
     {
         if (departures.KeepsData)
             yield break;
-        var lost = package.Data.Where(d => losing.Contains(d.Sid) && !_snapshot.Packages.Any(p => p.Family == package.Family && departures.Keeps(p, d.Sid))).ToList();
+        var lost = package.Data.Where(d => losing.Contains(d.Sid)
+            && !_snapshot.Packages.Any(p => p.Family == package.Family && departures.Keeps(p, d.Sid))).ToList();
         if (lost.Count == 0)
             yield break;
         var who = lost.Select(d => Name(d.Sid)).ToList();
-        yield return new Reason("data", ReasonKind.Cost,
-            string.Join(' ', lost.Select(d => $"{Name(d.Sid)} has {Prose.Size(d.Bytes)} of data in it, last changed {d.LastChange.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)}.")),
-            $"data of {Prose.List(who, 2)}", [.. who]);
+        var facts = lost.Select(d =>
+            $"{Name(d.Sid)} has {Prose.Size(d.Bytes)} of data in it, last changed "
+            + $"{d.LastChange.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)}.");
+        yield return new Reason("data", ReasonKind.Cost, string.Join(' ', facts), $"data of {Prose.List(who, 2)}", [.. who]);
     }
 
     private IEnumerable<Reason> Chosen(InstalledPackage package, Departures departures, List<string?> losing, List<Opened> opened)
     {
         var unopened = opened.SelectMany(o => o.For.Select(who => (o.What.ToUpperInvariant(), who))).ToHashSet();
-        var lost = _snapshot.Handlers.Chosen.Where(c => c.Family == package.Family && losing.Contains(c.Sid) && !unopened.Contains((c.What.ToUpperInvariant(), c.Sid))
+        var lost = _snapshot.Handlers.Chosen.Where(c => c.Family == package.Family && losing.Contains(c.Sid)
+            && !unopened.Contains((c.What.ToUpperInvariant(), c.Sid))
             && !_snapshot.Packages.Any(p => p.Family == package.Family && departures.Keeps(p, c.Sid))).ToList();
-        foreach (var people in lost.GroupBy(c => c.Sid).Select(g => (Sid: g.Key, What: Shown(g.Select(c => c.What).Order(StringComparer.OrdinalIgnoreCase)))).GroupBy(g => g.What))
+        foreach (var people in lost.GroupBy(c => c.Sid)
+            .Select(g => (Sid: g.Key, What: Shown(g.Select(c => c.What).Order(StringComparer.OrdinalIgnoreCase)))).GroupBy(g => g.What))
         {
             var sids = people.Select(p => p.Sid).ToList();
             string who = Prose.List(sids.Where(s => s is not null).Select(s => Name(s!)), 4);
             string text = who.Length > 0 ? $"{who} chose it to open {people.Key}" : "";
             if (sids.Contains(null))
                 text += $"{(text.Length > 0 ? ", and new" : "New")} accounts are given it for {(text.Length > 0 ? "the same" : people.Key)}";
-            yield return new Reason("chosenOpener", ReasonKind.Cost, text + ".", $"chosen for {people.Key}", [.. lost.Where(c => sids.Contains(c.Sid)).Select(c => c.What).Distinct(StringComparer.OrdinalIgnoreCase)]);
+            yield return new Reason("chosenOpener", ReasonKind.Cost, text + ".", $"chosen for {people.Key}",
+                [.. lost.Where(c => sids.Contains(c.Sid)).Select(c => c.What).Distinct(StringComparer.OrdinalIgnoreCase)]);
         }
     }
 
@@ -201,7 +218,8 @@ internal sealed class CostFinder
             yield break;
         bool isMaker = package.Origin == PackageOrigin.Maker;
         string comes = isMaker ? "It comes from the maker of the machine and reaches its hardware" : "It reaches hardware of the machine";
-        yield return new Reason("hardware", ReasonKind.Cost, $"{comes}: {Prose.List(devices)}.", isMaker ? "the maker's hardware" : "reaches hardware", [.. devices]);
+        yield return new Reason("hardware", ReasonKind.Cost, $"{comes}: {Prose.List(devices)}.", isMaker ? "the maker's hardware"
+            : "reaches hardware", [.. devices]);
     }
 
     private IEnumerable<Reason> Noted(InstalledPackage package)
@@ -232,7 +250,8 @@ internal sealed class CostFinder
     {
         var along = _neededBy[package.FullName].Where(p => p.Role == PackageRole.Addon && p.IsHeld && departures.Concerns(p)).ToList();
         if (along.Count > 0)
-            yield return new Reason("takesAlong", ReasonKind.Note, $"{Prose.Packages(along)} {(along.Count == 1 ? "extends" : "extend")} it and will go with it.", "", Prose.Families(along));
+            yield return new Reason("takesAlong", ReasonKind.Note,
+                $"{Prose.Packages(along)} {(along.Count == 1 ? "extends" : "extend")} it and will go with it.", "", Prose.Families(along));
     }
 
     /// <summary>Frameworks that nothing needs any more once this package is gone.</summary>
@@ -243,7 +262,8 @@ internal sealed class CostFinder
         var idle = package.Needs.Select(_snapshot.Package).OfType<InstalledPackage>()
             .Where(f => f.Role == PackageRole.Framework && !departures.Concerns(f) && !_neededBy[f.FullName].Any(departures.IsKept)).ToList();
         if (idle.Count > 0)
-            yield return new Reason("idleFramework", ReasonKind.Note, $"Nothing will need {Prose.Packages(idle)} any more.", "", Prose.Families(idle));
+            yield return new Reason("idleFramework", ReasonKind.Note, $"Nothing will need {Prose.Packages(idle)} any more.", "",
+                Prose.Families(idle));
     }
 
     private static string Key(ImmutableArray<string?> people) => string.Join('|', people);

@@ -6,7 +6,8 @@ namespace Moorfield.Core.Assessment;
 public sealed class Departures
 {
     // By the snapshot's own records: comparing their contents takes long.
-    private readonly Dictionary<InstalledPackage, (IReadOnlyCollection<string> Sids, bool Newcomers)> _losses = new(ReferenceEqualityComparer.Instance);
+    private readonly Dictionary<InstalledPackage, (IReadOnlyCollection<string> Sids,
+        bool Newcomers)> _losses = new(ReferenceEqualityComparer.Instance);
 
     /// <param name="losses">Packages of one snapshot.</param>
     /// <param name="keepData">Accounts keep their app data.</param>

@@ -94,7 +94,8 @@ public sealed record ForecastDelivery(Delivery Kind, Audience For, ImmutableArra
 /// <param name="Families">By fate, then by name. Frameworks and resource packages are not among them.</param>
 /// <param name="Deliveries">Only kinds that may reach somebody.</param>
 /// <param name="Doubtful">Kinds that only guards forbid which the system's edition is reported not to honour.</param>
-public sealed record Forecast(ImmutableArray<ForecastFamily> Families, ImmutableArray<ForecastDelivery> Deliveries, ImmutableArray<ForecastDelivery> Doubtful)
+public sealed record Forecast(ImmutableArray<ForecastFamily> Families, ImmutableArray<ForecastDelivery> Deliveries,
+    ImmutableArray<ForecastDelivery> Doubtful)
 {
     /// <summary>The families that come back or are new.</summary>
     public ImmutableArray<ForecastFamily> Coming => [.. Families.Where(f => f.Fate is Fate.ComesBack or Fate.Arrives)];

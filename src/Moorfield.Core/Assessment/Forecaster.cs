@@ -35,11 +35,13 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
     {
         var open = Deliveries(audience, _ => true);
         // D4: what is open to the wary only.
-        var doubtful = Deliveries(audience, g => g.IsSurelyHonouredBy(system.Edition)).Select(d => d with { For = d.For.Without(open.FirstOrDefault(o => o.Kind == d.Kind)?.For ?? Audience.Nobody) });
+        var doubtful = Deliveries(audience, g => g.IsSurelyHonouredBy(system.Edition))
+            .Select(d => d with { For = d.For.Without(open.FirstOrDefault(o => o.Kind == d.Kind)?.For ?? Audience.Nobody) });
         return new Forecast(Sorted(families), open, [.. doubtful.Where(d => !d.For.IsEmpty)]);
     }
 
-    private static IEnumerable<InstalledPackage> Foreseeable(SystemSnapshot snapshot) => snapshot.Packages.Where(p => p.Role is not PackageRole.Framework and not PackageRole.Resource);
+    private static IEnumerable<InstalledPackage> Foreseeable(SystemSnapshot snapshot) =>
+    snapshot.Packages.Where(p => p.Role is not PackageRole.Framework and not PackageRole.Resource);
 
     private static ImmutableArray<ForecastFamily> Sorted(IEnumerable<ForecastFamily> families) =>
         [.. families.OrderBy(f => f.Fate).ThenBy(f => f.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(f => f.Family)];
@@ -55,7 +57,8 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
             return null;
         var now = VersionNow(family);
         // U7: parts of the system are replaced; U2: of apps the higher version stays.
-        bool isThere = !after.IsEmpty || (isComponent && coming is not null && _installed[family].Any(p => p.Newcomers)); // an entry that a guard makes idle stays
+        bool isThere = !after.IsEmpty
+            || (isComponent && coming is not null && _installed[family].Any(p => p.Newcomers)); // an entry that a guard makes idle stays
         var then = !isThere ? null
             : coming is null || (!isComponent && (system.IsBlocked(family) || coming.FullName.Version < now)) ? now
             : coming.FullName.Version;
@@ -63,7 +66,8 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
         var keptFrom = unhindered.Without(after);
         var (fate, cause) = !after.Without(before).IsEmpty
             ? (IsKnown(family) ? Fate.ComesBack : Fate.Arrives,
-                isComponent ? (tied.IsEmpty ? FateCause.NoGuard : FateCause.GuardNotSet) : before.Newcomers ? FateCause.StillProvisioned : FateCause.NeverBlocked)
+                isComponent ? (tied.IsEmpty ? FateCause.NoGuard : FateCause.GuardNotSet) : before.Newcomers ? FateCause.StillProvisioned
+                : FateCause.NeverBlocked)
             : after.IsEmpty && !before.IsEmpty ? (Fate.Leaves, FateCause.NotInImage)
             : !keptFrom.IsEmpty ? (Fate.StaysAway, isComponent ? FateCause.Guarded : FateCause.Blocked)
             : then != now ? (Fate.Renewed, FateCause.OtherVersion)
@@ -87,11 +91,15 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
                 package.Role == PackageRole.Component ? (Tied(family).IsEmpty ? FateCause.NoGuard : FateCause.GuardNotSet)
                 : system.IsBlocked(family) ? FateCause.ProvisionedThoughBlocked : FateCause.StillProvisioned);
         return new ForecastFamily(
-            family, package.DisplayName, package.Role, fate, cause, VersionNow(family), VersionNow(family), before, before with { Newcomers = !guarded },
+            family, package.DisplayName, package.Role, fate, cause, VersionNow(family), VersionNow(family), before,
+            before with { Newcomers = !guarded },
             new Audience([], guarded), Tied(family));
     }
 
-    /// <summary>Who has a family before anything happens. S1: newcomers get what is provisioned and has its files; S2, U8: of the system's parts what no guard keeps from them.</summary>
+    /// <summary>
+    /// Who has a family before anything happens. S1: newcomers get what is provisioned and has its files; S2, U8: of the system's parts what no
+    /// guard keeps from them.
+    /// </summary>
     private Audience Holders(PackageFamilyName family) => new(
         [.. _everyone.Sids.Where(sid => _installed[family].Any(p => p.Accounts.Contains(sid, StringComparer.OrdinalIgnoreCase)))],
         _installed[family].Any(p => p.Newcomers && p.HasFiles && (p.Role != PackageRole.Component || !IsGuarded(family, null))));
@@ -102,7 +110,8 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
         return held.Count == 0 ? null : held.Max(p => p.FullName.Version);
     }
 
-    private InstalledPackage Shown(PackageFamilyName family) => _installed[family].OrderByDescending(p => p.IsHeld).ThenByDescending(p => p.FullName.Version).First();
+    private InstalledPackage Shown(PackageFamilyName family) =>
+    _installed[family].OrderByDescending(p => p.IsHeld).ThenByDescending(p => p.FullName.Version).First();
 
     private bool IsKnown(PackageFamilyName family) =>
         _installed.Contains(family) || system.Leftovers.Any(l => l.Family == family) || removedBefore(family);
@@ -129,7 +138,8 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
 
     private IEnumerable<GuardState> States(PackageFamilyName family) => guards.Where(g => g.Guard.IsFor(family));
 
-    private static bool Concerns(GuardState state, string? sid) => state.Guard.Hive == GuardHive.Machine || string.Equals(state.Sid, sid, StringComparison.OrdinalIgnoreCase);
+    private static bool Concerns(GuardState state, string? sid) =>
+    state.Guard.Hive == GuardHive.Machine || string.Equals(state.Sid, sid, StringComparison.OrdinalIgnoreCase);
 
     /// <summary>D1 and D2.</summary>
     /// <param name="counts">Whether a guard is taken to be honoured.</param>
@@ -138,10 +148,12 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
         .. Enum.GetValues<Delivery>()
             .Select(kind => new ForecastDelivery(
                 kind,
-                new Audience(kind == Delivery.Suggested ? [.. audience.Sids.Where(sid => IsOpen(kind, sid, counts))] : [], audience.Newcomers && IsOpen(kind, null, counts)),
+                new Audience(kind == Delivery.Suggested ? [.. audience.Sids.Where(sid => IsOpen(kind, sid, counts))] : [], audience.Newcomers
+                && IsOpen(kind, null, counts)),
                 [.. guards.Select(g => g.Guard).Where(g => g.Stops.Contains(kind)).Distinct()]))
             .Where(d => !d.For.IsEmpty),
     ];
 
-    private bool IsOpen(Delivery kind, string? sid, Func<Guard, bool> counts) => !guards.Any(g => g.Guard.Stops.Contains(kind) && counts(g.Guard) && Concerns(g, sid) && g.IsSet);
+    private bool IsOpen(Delivery kind, string? sid, Func<Guard, bool> counts) =>
+    !guards.Any(g => g.Guard.Stops.Contains(kind) && counts(g.Guard) && Concerns(g, sid) && g.IsSet);
 }

@@ -25,7 +25,8 @@ public sealed class Judgement
     public Verdict Of(InstalledPackage package)
     {
         if (!_alone.TryGetValue(package.FullName, out var verdict))
-            _alone[package.FullName] = verdict = Of(package, Departures.ForEveryone([package, .. NeededBy(package).Where(p => p.Role == PackageRole.Addon)]));
+            _alone[package.FullName] = verdict = Of(package,
+                Departures.ForEveryone([package, .. NeededBy(package).Where(p => p.Role == PackageRole.Addon)]));
         return verdict;
     }
 
@@ -57,7 +58,8 @@ public sealed class Judgement
         if (bar is not null)
             reasons.Insert(0, bar);
         else if (!reasons.Exists(r => r.Kind == ReasonKind.Cost))
-            reasons.Add(new Reason("nothingNeedsIt", ReasonKind.Note, package.Role == PackageRole.Framework ? "A framework that no package needs." : "No other package needs it.", "", []));
+            reasons.Add(new Reason("nothingNeedsIt", ReasonKind.Note, package.Role == PackageRole.Framework ? "A framework that no package needs."
+                : "No other package needs it.", "", []));
         if (standing == PackageStanding.Free && reasons.Exists(r => r.Kind == ReasonKind.Cost))
             standing = PackageStanding.Weigh;
         return new Verdict(standing, [.. reasons.OrderBy(r => r.Kind)]);
@@ -67,14 +69,19 @@ public sealed class Judgement
     internal (PackageStanding Standing, Reason? Bar) Bar(InstalledPackage package, Departures departures)
     {
         if (package.SavedVerdict is { Standing: PackageStanding.Guarded or PackageStanding.Essential } saved)
-            return (saved.Standing, saved.Reasons.FirstOrDefault() ?? new Reason("asSaved", ReasonKind.Bar, "So the saved inventory says.", "as saved", []));
+            return (saved.Standing, saved.Reasons.FirstOrDefault()
+                ?? new Reason("asSaved", ReasonKind.Bar, "So the saved inventory says.", "as saved", []));
         if (package.Role == PackageRole.Component)
         {
             if (package.Manifest is null)
-                return (PackageStanding.Essential, new Reason("systemPartUnread", ReasonKind.Bar, "Part of the system, and its manifest cannot be read.", "part of the system", []));
+                return (PackageStanding.Essential,
+                    new Reason("systemPartUnread", ReasonKind.Bar, "Part of the system, and its manifest cannot be read.", "part of the system", []));
             return package.IsShownInStart
-                ? (PackageStanding.Guarded, new Reason("systemPartInStart", ReasonKind.Bar, "Part of the system with an entry in Start: goes only when named exactly.", "part of the system", []))
-                : (PackageStanding.Essential, new Reason("systemPart", ReasonKind.Bar, "Part of the system without an entry in Start.", "part of the system", []));
+                ? (PackageStanding.Guarded,
+                    new Reason("systemPartInStart", ReasonKind.Bar, "Part of the system with an entry in Start: goes only when named exactly.",
+                    "part of the system", []))
+                : (PackageStanding.Essential,
+                    new Reason("systemPart", ReasonKind.Bar, "Part of the system without an entry in Start.", "part of the system", []));
         }
         if (package.Role != PackageRole.Framework)
             return (PackageStanding.Free, null);

@@ -102,7 +102,8 @@ public sealed record KeyAdded(string Family, string Hive, string Key, RecordedKe
 /// <summary>A value is set, altered or taken away.</summary>
 /// <param name="Before">Null when there was none.</param>
 /// <param name="After">Null when there is none afterwards.</param>
-public sealed record ValueChanged(string Family, string Hive, string Key, string Name, HiveValue? Before, HiveValue? After) : HiveChange(Family, Hive, Key)
+public sealed record ValueChanged(string Family, string Hive, string Key, string Name, HiveValue? Before, HiveValue? After)
+    : HiveChange(Family, Hive, Key)
 {
     internal override object Where => (Hive, Key, Name);
 
@@ -175,16 +176,20 @@ public abstract record EntryChange(string Family, string File, string Text, int?
 
     /// <summary>Where the entry is in a list; -1 when it is not there.</summary>
     protected int IndexIn(ListFile list) =>
-        Index is { } index && index < list.Entries.Length && list.Entries[index].Text == Text ? index : list.Entries.IndexOf(list.Entries.FirstOrDefault(e => e.Text == Text)!);
+        Index is { } index && index < list.Entries.Length && list.Entries[index].Text == Text ? index
+            : list.Entries.IndexOf(list.Entries.FirstOrDefault(e => e.Text == Text)!);
 
     internal abstract ChangeState State(ListFile list);
 
-    /// <summary>The list with this change made, and the change with its before-image; null when the list is already as the change leaves it.</summary>
+    /// <summary>
+    /// The list with this change made, and the change with its before-image; null when the list is already as the change leaves it.
+    /// </summary>
     internal abstract (ListFile List, EntryChange Change)? Apply(ListFile list);
 }
 
 /// <summary>An entry goes.</summary>
-public sealed record EntryRemoved(string Family, string File, string Text, int? Index = null, string? Gap = null) : EntryChange(Family, File, Text, Index, Gap)
+public sealed record EntryRemoved(string Family, string File, string Text, int? Index = null, string? Gap = null)
+    : EntryChange(Family, File, Text, Index, Gap)
 {
     /// <inheritdoc/>
     public override Change Invert() => new EntryAdded(Family, File, Text, Index, Gap);

@@ -40,7 +40,8 @@ public sealed record Guard(string? Name, GuardHive Hive, string Key, HiveValue V
     /// <summary>What the EditionID of a system that surely honours it holds; empty when all do.</summary>
     public ImmutableArray<string> Editions { get; init; } = [];
 
-    internal bool IsSurelyHonouredBy(string edition) => Editions.IsEmpty || Editions.Any(e => edition.Contains(e, StringComparison.OrdinalIgnoreCase));
+    internal bool IsSurelyHonouredBy(string edition) =>
+    Editions.IsEmpty || Editions.Any(e => edition.Contains(e, StringComparison.OrdinalIgnoreCase));
 
     /// <summary>Whether it is about a package of a family.</summary>
     public bool IsFor(PackageFamilyName family) => family.ToString().Equals(Family, StringComparison.OrdinalIgnoreCase);

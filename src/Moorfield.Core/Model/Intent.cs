@@ -37,7 +37,8 @@ public sealed record Intent(IntentKind Kind, int? Edition, string Subject, Immut
 
     /// <inheritdoc/>
     public bool Equals(Intent? other) =>
-        other is not null && (Kind, Edition, Subject, Newcomers, KeepsData) == (other.Kind, other.Edition, other.Subject, other.Newcomers, other.KeepsData)
+        other is not null && (Kind, Edition, Subject, Newcomers, KeepsData) == (other.Kind, other.Edition, other.Subject, other.Newcomers,
+            other.KeepsData)
         && Sids.SequenceEqual(other.Sids);
 
     /// <inheritdoc/>

@@ -16,6 +16,7 @@ public static class Maker
     public static SystemSnapshot Name(SystemSnapshot system, string maker) => system with
     {
         Manufacturer = maker,
-        Packages = [.. system.Packages.Select(p => p.Origin is PackageOrigin.Extra or PackageOrigin.Added && Is(maker, p.Publisher) ? p with { Origin = PackageOrigin.Maker } : p)],
+        Packages = [.. system.Packages.Select(p => p.Origin is PackageOrigin.Extra or PackageOrigin.Added && Is(maker, p.Publisher)
+        ? p with { Origin = PackageOrigin.Maker } : p)],
     };
 }

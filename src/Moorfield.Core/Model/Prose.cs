@@ -27,7 +27,8 @@ public static class Prose
     internal static string Packages(IEnumerable<InstalledPackage> packages) =>
         List(packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal).Order(StringComparer.OrdinalIgnoreCase), NamesShown);
 
-    internal static ImmutableArray<string> Families(IEnumerable<InstalledPackage> packages) => [.. packages.Select(p => p.Family.ToString()).Distinct().Order(StringComparer.OrdinalIgnoreCase)];
+    internal static ImmutableArray<string> Families(IEnumerable<InstalledPackage> packages) =>
+    [.. packages.Select(p => p.Family.ToString()).Distinct().Order(StringComparer.OrdinalIgnoreCase)];
 
     /// <summary>Bytes in the unit that suits them: B, KB, MB or GB of 1024.</summary>
     public static string Size(long bytes) => bytes switch

@@ -30,7 +30,8 @@ public sealed record SystemSnapshot(
     public string Name { get; init; } = Computer;
 
     /// <summary>When each block was set, as its key says; null where it says nothing.</summary>
-    public ImmutableDictionary<PackageFamilyName, DateTimeOffset?> BlockTimes { get; init; } = ImmutableDictionary<PackageFamilyName, DateTimeOffset?>.Empty;
+    public ImmutableDictionary<PackageFamilyName, DateTimeOffset?> BlockTimes { get; init; } =
+        ImmutableDictionary<PackageFamilyName, DateTimeOffset?>.Empty;
 
     /// <summary>What was found at the places of the guards that it was read with.</summary>
     public ImmutableArray<PolicyHive> PolicyHives { get; init; } = [];

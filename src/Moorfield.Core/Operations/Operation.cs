@@ -84,7 +84,8 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
         {
             throw new MoorfieldException(
                 Trouble.Refused,
-                $"This costs something: {Prose.List(proposal.Costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. Nothing was changed.");
+                $"This costs something: {Prose.List(proposal.Costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. "
+                    + $"Nothing was changed.");
         }
         settings.Show();
         if (settings.Confirm is not null && !IsConfirmed(proposal, settings.Confirm))

@@ -43,7 +43,8 @@ public sealed class Removal(
     private RunRequest Request(ImmutableArray<SystemPlan> plans)
     {
         var effective = plans.SelectMany(p => p.Effective.Select(r => (p.Snapshot, Removal: r))).ToList();
-        var names = effective.OrderBy(e => e.Removal.GoesWith is not null).Select(e => e.Removal.Package.DisplayName).Distinct(StringComparer.Ordinal).ToList();
+        var names = effective.OrderBy(e => e.Removal.GoesWith is not null).Select(e => e.Removal.Package.DisplayName)
+            .Distinct(StringComparer.Ordinal).ToList();
         string what = names.Count > 0 ? $"remove {Prose.List(names, 3)} for {plans[0].Audience}" : "set blocks and guards";
         return new RunRequest(
             RunKind.Remove,

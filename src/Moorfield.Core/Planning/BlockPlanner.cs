@@ -7,7 +7,8 @@ namespace Moorfield.Core.Planning;
 
 /// <summary>What setting or lifting blocks will do in one system.</summary>
 /// <param name="Unchanged">Families that are as wished already.</param>
-public sealed record BlockPlan(ImmutableArray<PackageFamilyName> Families, ImmutableArray<PackageFamilyName> Unchanged, ImmutableArray<Change> Changes);
+public sealed record BlockPlan(ImmutableArray<PackageFamilyName> Families, ImmutableArray<PackageFamilyName> Unchanged,
+    ImmutableArray<Change> Changes);
 
 /// <summary>Plans blocks: a block keeps a family from being provisioned again, in any version.</summary>
 public static class BlockPlanner
@@ -18,10 +19,12 @@ public static class BlockPlanner
     /// <param name="arguments">Family names, which need not be installed, or what names a package that is.</param>
     /// <exception cref="MoorfieldException">An argument is neither.</exception>
     public static ImmutableArray<PackageFamilyName> Families(IReadOnlyList<SystemSnapshot> snapshots, IEnumerable<string> arguments) =>
-        [.. arguments.SelectMany(a => PackageFamilyName.TryParse(a, out var family) ? [Spelled(snapshots, family)] : FindInstalled(a, snapshots)).Distinct()];
+        [.. arguments.SelectMany(a => PackageFamilyName.TryParse(a, out var family) ? [Spelled(snapshots, family)]
+            : FindInstalled(a, snapshots)).Distinct()];
 
     /// <summary>A plan that blocks families in a system.</summary>
-    public static BlockPlan Block(SystemSnapshot snapshot, IEnumerable<PackageFamilyName> families) => Split(snapshot, [.. families], f => !snapshot.IsBlocked(f), ChangeList.Block);
+    public static BlockPlan Block(SystemSnapshot snapshot, IEnumerable<PackageFamilyName> families) =>
+        Split(snapshot, [.. families], f => !snapshot.IsBlocked(f), ChangeList.Block);
 
     /// <summary>The installed family that differs from one that is not installed in one or two letters; null when there is none.</summary>
     public static (PackageFamilyName Family, int Letters)? NearMiss(IReadOnlyList<SystemSnapshot> snapshots, PackageFamilyName family)
@@ -29,7 +32,8 @@ public static class BlockPlanner
         var known = snapshots.SelectMany(s => s.Packages).Select(p => p.Family).Distinct().ToList();
         if (known.Contains(family))
             return null;
-        var near = known.Select(k => (Family: k, Letters: NamePattern.Letters(k.ToString(), family.ToString()))).Where(k => k.Letters <= LettersOff).ToList();
+        var near = known.Select(k => (Family: k, Letters: NamePattern.Letters(k.ToString(), family.ToString())))
+            .Where(k => k.Letters <= LettersOff).ToList();
         return near.Count == 0 ? null : near.MinBy(k => k.Letters);
     }
 
@@ -42,10 +46,12 @@ public static class BlockPlanner
         return [.. snapshots.Select(s => Split(s, families, s.IsBlocked, ChangeList.Unblock))];
     }
 
-    private static BlockPlan Split(SystemSnapshot snapshot, List<PackageFamilyName> families, Func<PackageFamilyName, bool> concerns, Func<PackageFamilyName, Change> change)
+    private static BlockPlan Split(SystemSnapshot snapshot, List<PackageFamilyName> families, Func<PackageFamilyName, bool> concerns,
+    Func<PackageFamilyName, Change> change)
     {
         ImmutableArray<PackageFamilyName> concerned = [.. families.Where(concerns)];
-        return new BlockPlan(concerned, [.. families.Except(concerned)], [.. concerned.Select(f => change(f) with { Edition = snapshot.EditionNumber })]);
+        return new BlockPlan(concerned, [.. families.Except(concerned)],
+            [.. concerned.Select(f => change(f) with { Edition = snapshot.EditionNumber })]);
     }
 
     private static PackageFamilyName Spelled(IEnumerable<SystemSnapshot> snapshots, PackageFamilyName family) =>
@@ -59,7 +65,8 @@ public static class BlockPlanner
         }
         catch (MoorfieldException e)
         {
-            throw new MoorfieldException(e.Trouble, $"{e.Message} A family that is not installed is given by its full family name, Name_PublisherId.", e);
+            throw new MoorfieldException(e.Trouble,
+            $"{e.Message} A family that is not installed is given by its full family name, Name_PublisherId.", e);
         }
     }
 
@@ -67,7 +74,8 @@ public static class BlockPlanner
     {
         var blocks = snapshots.SelectMany(s => s.Blocks).Distinct().ToList();
         var names = snapshots.SelectMany(s => s.Packages).ToLookup(p => p.Family, p => p.DisplayName);
-        var fitting = blocks.Where(b => NamePattern.Fits(argument, b.ToString(), null) || names[b].Any(n => NamePattern.Matches(argument, n))).ToList();
+        var fitting = blocks.Where(b => NamePattern.Fits(argument, b.ToString(), null) || names[b].Any(n => NamePattern.Matches(argument, n)))
+            .ToList();
         return fitting.Count > 0 ? fitting : throw new MoorfieldException(Trouble.Misused,
             $"No block fits '{argument}'. Blocked here: {(blocks.Count == 0 ? "nothing" : string.Join(", ", blocks))}.");
     }

@@ -46,17 +46,21 @@ public static class BriefPlanner
                 found.Add(new BriefDifference("notBlocked", family, package.DisplayName, "is not blocked: an update may provision it again."));
                 continue;
             }
-            var has = removal.LeavesAccounts.Select(sid => snapshot.Account(sid)?.Name ?? sid).Concat(removal.LeavesNewcomers ? ["newcomers"] : []).ToList();
-            string who = has.Count == 0 ? "its files are there, though nobody has it" : $"{Prose.List(has)} {(has.Count == 1 && has[0] != "newcomers" ? "has" : "have")} it";
+            var has = removal.LeavesAccounts.Select(sid => snapshot.Account(sid)?.Name ?? sid)
+                .Concat(removal.LeavesNewcomers ? ["newcomers"] : []).ToList();
+            string who = has.Count == 0 ? "its files are there, though nobody has it"
+                : $"{Prose.List(has)} {(has.Count == 1 && has[0] != "newcomers" ? "has" : "have")} it";
             var (code, how) = package.IsHeld && (package.Blocked || removedBefore(family)) ? ("cameBack", "came back")
                 : !package.IsHeld || undoneBefore(family) ? ("stillThere", "is still there")
                 : ("isNew", "is new");
             found.Add(new BriefDifference(code, family, package.DisplayName, $"{how}: {who}."));
         }
         foreach (var refused in plan.Refused)
-            found.Add(new BriefDifference("refused", refused.Package.Family.ToString(), refused.Package.DisplayName, $"may not be removed. {refused.Verdict.Reasons[0].Text}"));
+            found.Add(new BriefDifference("refused", refused.Package.Family.ToString(), refused.Package.DisplayName,
+                $"may not be removed. {refused.Verdict.Reasons[0].Text}"));
         foreach (var family in plan.Blocks)
-            found.Add(new BriefDifference("notBlocked", family.ToString(), snapshot.Packages.FirstOrDefault(p => p.Family == family)?.DisplayName, "is not blocked: an update may provision it."));
+            found.Add(new BriefDifference("notBlocked", family.ToString(), snapshot.Packages.FirstOrDefault(p => p.Family == family)?.DisplayName,
+                "is not blocked: an update may provision it."));
         foreach (var guard in plan.Guards)
         {
             if (!guard.IsKnown)

@@ -38,10 +38,12 @@ internal sealed class ChangeList
     }
 
     /// <summary>The change that blocks a family.</summary>
-    internal static Change Block(PackageFamilyName family) => new KeyAdded(family.ToString(), Places.Software.ToString(), $@"{Places.Blocks}\{family}");
+    internal static Change Block(PackageFamilyName family) =>
+        new KeyAdded(family.ToString(), Places.Software.ToString(), $@"{Places.Blocks}\{family}");
 
     /// <summary>The change that lifts a block.</summary>
-    internal static Change Unblock(PackageFamilyName family) => new KeyRemoved(family.ToString(), Places.Software.ToString(), $@"{Places.Blocks}\{family}");
+    internal static Change Unblock(PackageFamilyName family) =>
+        new KeyRemoved(family.ToString(), Places.Software.ToString(), $@"{Places.Blocks}\{family}");
 
     private void Add(PlannedRemoval removal)
     {
@@ -62,7 +64,8 @@ internal sealed class ChangeList
     private static bool IsConcerned(Trace trace, PlannedRemoval removal) => trace.Scope switch
     {
         // The whole package's rows take those of its registrations along.
-        TraceScope.Account => !(removal.FilesGo && trace.Location is RowsLocation) && removal.LeavesAccounts.Contains(trace.Sid!, StringComparer.OrdinalIgnoreCase),
+        TraceScope.Account =>
+            !(removal.FilesGo && trace.Location is RowsLocation) && removal.LeavesAccounts.Contains(trace.Sid!, StringComparer.OrdinalIgnoreCase),
         TraceScope.Newcomers => removal.LeavesNewcomers,
         _ => removal.FilesGo && trace.Kind != TraceKind.SystemFolder,
     };
@@ -100,7 +103,8 @@ internal sealed class ChangeList
             return;
         // The key of the family, instead of those of its packages one by one.
         string key = families.Key[..families.Key.LastIndexOf('\\')];
-        _registry.RemoveAll(c => c is KeyRemoved removed && removed.Hive == families.Hive.ToString() && removed.Key.StartsWith(key + @"\", StringComparison.OrdinalIgnoreCase));
+        _registry.RemoveAll(c => c is KeyRemoved removed && removed.Hive == families.Hive.ToString()
+            && removed.Key.StartsWith(key + @"\", StringComparison.OrdinalIgnoreCase));
         _registry.Add(new KeyRemoved(package.Family.ToString(), families.Hive.ToString(), key));
     }
 

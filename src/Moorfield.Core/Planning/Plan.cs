@@ -10,7 +10,8 @@ namespace Moorfield.Core.Planning;
 /// <param name="KeepData">Leave the accounts' app data folders.</param>
 /// <param name="AllowReturn">Set no blocks.</param>
 /// <param name="Sweep">Take along frameworks that nothing needs afterwards.</param>
-public sealed record RemovalWish(ImmutableArray<ChosenPackage> Packages, Audience For, bool KeepData = false, bool AllowReturn = false, bool Sweep = false)
+public sealed record RemovalWish(ImmutableArray<ChosenPackage> Packages, Audience For, bool KeepData = false, bool AllowReturn = false,
+    bool Sweep = false)
 {
     /// <summary>What an administrator knows of the packages.</summary>
     public Advice Advice { get; init; } = Advice.None;

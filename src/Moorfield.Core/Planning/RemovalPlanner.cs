@@ -26,7 +26,8 @@ public static class RemovalPlanner
         }
         var leaving = Leaving(going.Values.Select(g => g.Package), wish);
         var idle = snapshot.Packages
-            .Where(p => p.Role == PackageRole.Framework && !going.ContainsKey(p.FullName) && !wish.Kept.Contains(p.FullName) && judgement.Bar(p, leaving).Bar is null)
+            .Where(p => p.Role == PackageRole.Framework && !going.ContainsKey(p.FullName) && !wish.Kept.Contains(p.FullName)
+                && judgement.Bar(p, leaving).Bar is null)
             .ToList();
         var everyone = new Audience([.. snapshot.Accounts.Select(a => a.Sid)], Newcomers: true);
         var removals = going.Values.Select(g => Removal(g.Package, wish, wish.For, g.GoesWith))
@@ -34,12 +35,15 @@ public static class RemovalPlanner
             .OrderBy(r => r.Package.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(r => r.Package.FullName)
             .ToImmutableArray();
         removals = BlockOnce(removals);
-        var departures = new Departures(removals.Where(r => r.HasEffect).Select(r => (r.Package, (IReadOnlyCollection<string>)r.LeavesAccounts, r.LeavesNewcomers)), wish.KeepData);
-        ImmutableArray<PackageFamilyName> blocks = [.. wish.Blocks.Distinct().Where(f => !snapshot.IsBlocked(f) && !removals.Any(r => r.SetsBlock && r.Package.Family == f))];
+        var departures = new Departures(removals.Where(r => r.HasEffect)
+            .Select(r => (r.Package, (IReadOnlyCollection<string>)r.LeavesAccounts, r.LeavesNewcomers)), wish.KeepData);
+        ImmutableArray<PackageFamilyName> blocks = [.. wish.Blocks.Distinct()
+            .Where(f => !snapshot.IsBlocked(f) && !removals.Any(r => r.SetsBlock && r.Package.Family == f))];
         var changes = new ChangeList(snapshot, removals.Where(r => r.HasEffect), wish).ToImmutable()
             .InsertRange(0, blocks.Select(ChangeList.Block))
             .AddRange(GuardPlanner.Changes(wish.Guards, snapshot, lift: false));
-        return new Plan(wish, removals, [.. staying], wish.Sweep ? [] : [.. idle], [.. changes.Select(c => c with { Edition = snapshot.EditionNumber })])
+        return new Plan(wish, removals, [.. staying], wish.Sweep ? [] : [.. idle],
+            [.. changes.Select(c => c with { Edition = snapshot.EditionNumber })])
         {
             Blocks = blocks,
             Meanings = [.. removals.Where(r => r.HasEffect).Select(r => new RemovalMeaning(r, judgement.Of(r.Package, departures)))],
@@ -62,7 +66,8 @@ public static class RemovalPlanner
                 {
                     chosen.Remove(choice.Package.FullName);
                     staying.Add(new StayingPackage(choice.Package, new Verdict(PackageStanding.Free, [new Reason(
-                        "keptAddon", ReasonKind.Bar, $"{kept.DisplayName}, which is kept, extends it and would go with it.", "kept", [kept.Family.ToString()])]), NamedExactly: false));
+                        "keptAddon", ReasonKind.Bar, $"{kept.DisplayName}, which is kept, extends it and would go with it.", "kept",
+                        [kept.Family.ToString()])]), NamedExactly: false));
                     continue;
                 }
                 var (standing, bar) = judgement.Bar(choice.Package, Leaving(chosen.Values.Select(c => c.Package), wish));
@@ -91,7 +96,8 @@ public static class RemovalPlanner
             package,
             leaves,
             leavesNewcomers,
-            SetsBlock: audience.Newcomers && !wish.AllowReturn && !package.Blocked && package.Role is not PackageRole.Framework and not PackageRole.Resource,
+            SetsBlock: audience.Newcomers && !wish.AllowReturn && !package.Blocked
+            && package.Role is not PackageRole.Framework and not PackageRole.Resource,
             FilesGo: !isHeld && touchesAll && package.Role != PackageRole.Component && (wasHeld || package.AllTraces.Any()),
             [.. package.Accounts.Except(audience.Sids, StringComparer.OrdinalIgnoreCase)],
             package.Newcomers && !audience.Newcomers,

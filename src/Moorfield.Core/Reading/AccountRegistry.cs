@@ -40,7 +40,8 @@ internal sealed record AccountRegistry(
         }
         return new AccountRegistry(
             account, handlers is not null, registrations.ToLookup(r => r.Package, r => r.Trace), familyTraces.ToLookup(f => f.Family, f => f.Trace),
-            [.. strays], handlers ?? HandlerClasses.None, [.. own.Choices.Select(c => new ChosenHandler(account.Sid, c.What, Owner(c.ProgId)))], own.Programs,
+            [.. strays], handlers ?? HandlerClasses.None, [.. own.Choices.Select(c => new ChosenHandler(account.Sid, c.What, Owner(c.ProgId)))],
+            own.Programs,
             account.Profile is { } home ? PersonalDataReader.Read(tree, account.Sid, Places.AppData(home)) : [],
             given.ToLookup(g => g.Package, g => g.Place), own.Policies);
 
@@ -84,7 +85,8 @@ internal sealed record AccountRegistry(
         e is InvalidDataException damage ? HiveFile.Damaged(tree, path, damage).Message : e.Message;
 
     private static HandlerClasses? ReadClasses(
-        WindowsTree tree, Account account, WindowsPath path, List<(PackageFullName, Trace)> registrations, List<(PackageFullName, string)> given, SnapshotNotes notes)
+        WindowsTree tree, Account account, WindowsPath path, List<(PackageFullName, Trace)> registrations, List<(PackageFullName, string)> given,
+        SnapshotNotes notes)
     {
         try
         {
@@ -122,7 +124,8 @@ internal sealed record AccountRegistry(
 
     /// <summary>A package's ProgIds, the file types that name them, and the choices of the account for them.</summary>
     private static void AddHandlers(
-        Account account, WindowsPath path, HandlerClasses handlers, HandlerClasses machine, OwnHive own, List<(PackageFamilyName, Trace)> traces, List<Trace> strays)
+        Account account, WindowsPath path, HandlerClasses handlers, HandlerClasses machine, OwnHive own, List<(PackageFamilyName, Trace)> traces,
+        List<Trace> strays)
     {
         foreach (var (progId, family) in handlers.Owners.OrderBy(o => o.Key, StringComparer.OrdinalIgnoreCase))
             traces.Add((family, new Trace(TraceScope.Account, account.Sid, TraceKind.FileHandler, new KeyLocation(path, progId))));

@@ -14,7 +14,8 @@ internal static class ClassicPrograms
     {
         foreach (var key in uninstall?.Children() ?? [])
         {
-            if (key.Text("DisplayName") is not { Length: > 0 } name || key.Value("SystemComponent")?.AsDWord() == 1 || key.Text("ParentKeyName") is { Length: > 0 })
+            if (key.Text("DisplayName") is not { Length: > 0 } name || key.Value("SystemComponent")?.AsDWord() == 1
+            || key.Text("ParentKeyName") is { Length: > 0 })
                 continue;
             yield return new ClassicProgram(
                 name, key.Text("DisplayVersion") ?? "", key.Text("Publisher") ?? "", (key.Value("EstimatedSize")?.AsDWord() ?? 0) * Kibibyte,

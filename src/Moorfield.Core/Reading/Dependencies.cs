@@ -18,9 +18,12 @@ internal static class Dependencies
             {
                 var fitting = byName[dependency.Name].Where(p => p != package && Fits(p, dependency, package)).ToList();
                 if (fitting.Count > 0)
-                    (dependency.IsOptional ? wants : needs).AddRange(fitting.GroupBy(p => p.FullName.Architecture, StringComparer.OrdinalIgnoreCase).Select(g => g.MaxBy(p => p.FullName.Version)!.FullName));
+                    (dependency.IsOptional ? wants : needs)
+                        .AddRange(fitting.GroupBy(p => p.FullName.Architecture, StringComparer.OrdinalIgnoreCase)
+                        .Select(g => g.MaxBy(p => p.FullName.Version)!.FullName));
                 else if (package.IsHeld && !dependency.IsOptional)
-                    notes.Add("dependencyMissing", $"{package.FullName} needs {dependency.Name} {dependency.MinVersion} or later, which is not there.", package.FullName);
+                    notes.Add("dependencyMissing",
+                        $"{package.FullName} needs {dependency.Name} {dependency.MinVersion} or later, which is not there.", package.FullName);
             }
             foreach (string main in package.Manifest?.MainPackages ?? [])
                 needs.AddRange(byName[main].Where(p => p.Role == PackageRole.Application).Select(p => p.FullName));
@@ -30,7 +33,8 @@ internal static class Dependencies
 
     private static bool Fits(InstalledPackage candidate, PackageDependency dependency, InstalledPackage dependent) =>
         candidate.FullName.Version >= dependency.MinVersion
-        && (dependency.Publisher is null || PublisherId.FromPublisher(dependency.Publisher).Equals(candidate.Family.Publisher, StringComparison.OrdinalIgnoreCase))
+        && (dependency.Publisher is null
+            || PublisherId.FromPublisher(dependency.Publisher).Equals(candidate.Family.Publisher, StringComparison.OrdinalIgnoreCase))
         && (IsAny(dependent.FullName.Architecture) || IsAny(candidate.FullName.Architecture)
             || candidate.FullName.Architecture.Equals(dependent.FullName.Architecture, StringComparison.OrdinalIgnoreCase));
 

@@ -10,13 +10,15 @@ namespace Moorfield.Core.Reading;
 /// <param name="Classic">File types, with their dot, and link schemes that a desktop program opens.</param>
 /// <param name="Uses">Where file types name a package's ProgId.</param>
 internal sealed record HandlerClasses(
-    ImmutableDictionary<string, PackageFamilyName> Owners, ImmutableHashSet<string> Classic, ImmutableArray<(string ProgId, ValueLocation Location)> Uses)
+    ImmutableDictionary<string, PackageFamilyName> Owners, ImmutableHashSet<string> Classic,
+    ImmutableArray<(string ProgId, ValueLocation Location)> Uses)
 {
     internal const string PackagePrefix = "AppX";
     private const string OpenCommand = @"shell\open\command";
 
     internal static readonly HandlerClasses None = new(
-        ImmutableDictionary.Create<string, PackageFamilyName>(StringComparer.OrdinalIgnoreCase), ImmutableHashSet.Create<string>(StringComparer.OrdinalIgnoreCase), []);
+        ImmutableDictionary.Create<string, PackageFamilyName>(StringComparer.OrdinalIgnoreCase),
+        ImmutableHashSet.Create<string>(StringComparer.OrdinalIgnoreCase), []);
 
     internal static bool IsPackages(string progId) => progId.StartsWith(PackagePrefix, StringComparison.OrdinalIgnoreCase);
 

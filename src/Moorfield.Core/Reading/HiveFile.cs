@@ -17,7 +17,8 @@ internal static class HiveFile
         {
             var hive = Hive.OpenRead(file);
             if (hive.Header.IsDirty)
-                notes.Add("hiveDirty", $"{path} was not flushed when Windows last shut down: what is read may be out of date, and it will not be written.");
+                notes.Add("hiveDirty",
+                    $"{path} was not flushed when Windows last shut down: what is read may be out of date, and it will not be written.");
             return hive;
         }
         catch (InvalidDataException e)
@@ -40,7 +41,8 @@ internal static class HiveFile
             if (HiveHeader.Read(file).IsDirty)
             {
                 throw new MoorfieldException(Trouble.Refused,
-                    $"{tree.Name}: {path} was not flushed when Windows last shut down, so it must not be written. Start Windows once, shut it down fully, and try again.");
+                    $"{tree.Name}: {path} was not flushed when Windows last shut down, so it must not be written. Start Windows once, shut it down "
+                        + $"fully, and try again.");
             }
             return Hive.OpenWrite(file);
         }

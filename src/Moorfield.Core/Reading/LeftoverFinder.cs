@@ -6,7 +6,8 @@ using Moorfield.Formats.Appx;
 namespace Moorfield.Core.Reading;
 
 /// <summary>Finds what earlier removals left behind.</summary>
-internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledPackage> packages, MachineRegistry machine, ImmutableArray<AccountRegistry> accounts, NewcomerLists lists)
+internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledPackage> packages, MachineRegistry machine,
+    ImmutableArray<AccountRegistry> accounts, NewcomerLists lists)
 {
     internal ImmutableArray<Leftover> Find()
     {
@@ -33,12 +34,14 @@ internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledP
             found.AddRange(account.Strays.Select(t => Leftover(KindOf(t), null, null, t)));
         }
         found.AddRange(lists.Strays.Select(t => Leftover(KindOf(t), null, null, t)));
-        return [.. found.Distinct().OrderBy(l => l.Kind).ThenBy(l => l.Family?.ToString() ?? "", StringComparer.OrdinalIgnoreCase).ThenBy(l => l.Sid, StringComparer.Ordinal)];
+        return [.. found.Distinct().OrderBy(l => l.Kind).ThenBy(l => l.Family?.ToString() ?? "", StringComparer.OrdinalIgnoreCase)
+            .ThenBy(l => l.Sid, StringComparer.Ordinal)];
     }
 
     /// <summary>Parts of the system are in order whoever has them; frameworks wait for a package that needs them.</summary>
     private bool IsLeftover(InstalledPackage package) =>
-        package.Role != PackageRole.Component && (package.HasFiles ? !package.IsHeld && package.Role != PackageRole.Framework : !LiesElsewhere(package));
+        package.Role != PackageRole.Component
+            && (package.HasFiles ? !package.IsHeld && package.Role != PackageRole.Framework : !LiesElsewhere(package));
 
     /// <summary>
     /// Whether its entries give a place on another drive, or one on this volume that is there: apps may be moved, and developers register
@@ -48,7 +51,8 @@ internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledP
         package.Parts.SelectMany(p => machine.Given[p.FullName].Concat(accounts.SelectMany(a => a.Given[p.FullName])))
             .Any(place => WindowsPath.Parse(place) is not { } path || tree.Stat(path) is not null);
 
-    private bool IsSystemPart(PackageFamilyName family) => packages.Any(p => p.Family == family && p.Role is PackageRole.Component or PackageRole.Framework);
+    private bool IsSystemPart(PackageFamilyName family) =>
+    packages.Any(p => p.Family == family && p.Role is PackageRole.Component or PackageRole.Framework);
 
     private Leftover Leftover(LeftoverKind kind, PackageFamilyName? family, PackageFullName? fullName, Trace trace) =>
         new(kind, family, fullName, trace.Sid, trace.Location is TreeLocation place ? tree.TreeBytes(place.Path) : 0, trace.Location);

@@ -89,7 +89,8 @@ internal sealed record MachineRegistry(
             var profile = image is null ? null : WindowsPath.Parse(image);
             if (profile is null or { IsRoot: true })
             {
-                notes.Add("profileOutside", $"The profile of account {sid} is given as '{image}', which is no folder on this volume. Its profile is not read.");
+                notes.Add("profileOutside",
+                $"The profile of account {sid} is given as '{image}', which is no folder on this volume. Its profile is not read.");
                 profile = null;
             }
             accounts.Add(new Account(profile?.Name ?? sid, sid, profile));
@@ -114,7 +115,8 @@ internal sealed record MachineRegistry(
         return blocks.ToImmutable();
     }
 
-    private static (ILookup<PackageFullName, Trace> Traces, ILookup<PackageFullName, string> Given) ReadTraces(Hive hive, ImmutableArray<Account> accounts, SnapshotNotes notes)
+    private static (ILookup<PackageFullName, Trace> Traces, ILookup<PackageFullName, string> Given) ReadTraces(Hive hive,
+    ImmutableArray<Account> accounts, SnapshotNotes notes)
     {
         var found = new List<(PackageFullName Package, Trace Trace)>();
         var given = new List<(PackageFullName Package, string Place)>();
@@ -127,7 +129,8 @@ internal sealed record MachineRegistry(
             Collect($@"{Places.EndOfLife}\{account.Sid}", TraceScope.Machine, null, TraceKind.MachineEntry);
         }
         if (hive.Find(Places.Store) is null)
-            notes.Add("storeMissing", $"SOFTWARE has no {Places.Store}: either no app packages were ever set up, or it is of a layout not known here.");
+            notes.Add("storeMissing",
+                $"SOFTWARE has no {Places.Store}: either no app packages were ever set up, or it is of a layout not known here.");
         return (found.ToLookup(f => f.Package, f => f.Trace), given.ToLookup(g => g.Package, g => g.Place));
 
         void Collect(string path, TraceScope scope, string? sid, TraceKind kind)
@@ -144,7 +147,8 @@ internal sealed record MachineRegistry(
                 if (place is not null)
                     given.Add((fullName, place));
                 if (place is not null && WindowsPath.Parse(place) is null)
-                    notes.Add("pathOutside", $"{fullName}: the registry gives its place as '{place}', which leads out of this volume. That path is not used.", fullName);
+                    notes.Add("pathOutside",
+                        $"{fullName}: the registry gives its place as '{place}', which leads out of this volume. That path is not used.", fullName);
                 found.Add((fullName, new Trace(scope, sid, kind, new KeyLocation(Places.Software, $@"{path}\{name}"))));
             }
         }

@@ -27,7 +27,8 @@ internal sealed record NewcomerLists(ILookup<PackageFamilyName, Trace> Traces, I
             var family = HandlerClasses.IsPackages(progId) ? Owner(entry, what, progId) : null;
             given.Add(new ChosenHandler(null, what, family));
             // Of a ProgId that no classes know, only that nothing provisioned opens this tells that it leads nowhere.
-            bool stray = HandlerClasses.IsPackages(progId) && (family is { } known ? !families.Contains(known) : !packages.Any(p => p.Newcomers && Opens(p, what)));
+            bool stray = HandlerClasses.IsPackages(progId)
+                && (family is { } known ? !families.Contains(known) : !packages.Any(p => p.Newcomers && Opens(p, what)));
             Add(family, stray, TraceKind.DefaultAssociation, Places.DefaultAssociations, entry);
         }
         foreach (var entry in DefaultLists.Read(tree, Places.Pins, notes))
@@ -42,7 +43,8 @@ internal sealed record NewcomerLists(ILookup<PackageFamilyName, Trace> Traces, I
         {
             if (owners.TryGetValue(progId, out var owner))
                 return owner;
-            var named = packages.Where(p => p.Newcomers && Opens(p, what) && Names(p).Contains(entry["ApplicationName"], StringComparer.OrdinalIgnoreCase)).Select(p => p.Family).Distinct().ToList();
+            var named = packages.Where(p => p.Newcomers && Opens(p, what)
+                && Names(p).Contains(entry["ApplicationName"], StringComparer.OrdinalIgnoreCase)).Select(p => p.Family).Distinct().ToList();
             return named.Count == 1 ? named[0] : null;
         }
 
@@ -57,7 +59,8 @@ internal sealed record NewcomerLists(ILookup<PackageFamilyName, Trace> Traces, I
     }
 
     private static bool Opens(InstalledPackage package, string what) =>
-        package.Manifest is { } manifest && (what.StartsWith('.') ? manifest.FileTypes : manifest.Schemes).Contains(what, StringComparer.OrdinalIgnoreCase);
+        package.Manifest is { } manifest
+            && (what.StartsWith('.') ? manifest.FileTypes : manifest.Schemes).Contains(what, StringComparer.OrdinalIgnoreCase);
 
     private static IEnumerable<string?> Names(InstalledPackage package) =>
         (package.Manifest?.Applications ?? []).Select(a => a.DisplayName).Append(package.DisplayName);

@@ -33,7 +33,8 @@ internal sealed class PackageAssembler(
         if (packages.Where(p => p.Withheld > 0).ToList() is { Count: > 0 } withheld)
         {
             notes.Add("contentWithheld",
-                $"{withheld.Sum(p => p.Withheld):N0} files of {Prose.List(withheld.Select(p => p.DisplayName), 3)} hold more than this mount tells, as files do that Windows compresses: sizes are at least what is shown, and undo could not bring these files back.");
+                $"{withheld.Sum(p => p.Withheld):N0} files of {Prose.List(withheld.Select(p => p.DisplayName), 3)} hold more than this mount "
+                    + $"tells, as files do that Windows compresses: sizes are at least what is shown, and undo could not bring these files back.");
         }
         return [.. Dependencies.Resolve(packages, notes).OrderBy(p => p.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.FullName)];
     }
@@ -59,8 +60,10 @@ internal sealed class PackageAssembler(
         foreach (var bundle in found.Values.Where(f => f.FullName.IsBundle).OrderByDescending(f => f.FullName.Version))
         {
             var members = files.Bundle(bundle.FullName) is { } manifest
-                ? manifest.Members.Select(m => m.FullName).Where(found.ContainsKey).Select(m => found[m]).Where(m => !taken.Contains(m.FullName)).ToList()
-                : found.Values.Where(f => f.FullName.Family == bundle.FullName.Family && !f.FullName.IsBundle && !taken.Contains(f.FullName)).ToList();
+                ? manifest.Members.Select(m => m.FullName).Where(found.ContainsKey).Select(m => found[m])
+                    .Where(m => !taken.Contains(m.FullName)).ToList()
+                : found.Values.Where(f => f.FullName.Family == bundle.FullName.Family && !f.FullName.IsBundle && !taken.Contains(f.FullName))
+                    .ToList();
             var main = members.Where(m => !m.IsResource).OrderByDescending(m => m.FullName.Architecture == "x64").FirstOrDefault() ?? bundle;
             List<Found> parts = [bundle, .. members];
             groups.Add(main.FullName, (main, parts));
@@ -74,7 +77,8 @@ internal sealed class PackageAssembler(
         foreach (var resource in found.Values.Where(f => !taken.Contains(f.FullName)))
         {
             var home = groups.Values.Where(g => g.Main.FullName.Family == resource.FullName.Family)
-                .OrderByDescending(g => g.Main.FullName.Version == resource.FullName.Version).ThenByDescending(g => g.Main.FullName.Version).FirstOrDefault();
+                .OrderByDescending(g => g.Main.FullName.Version == resource.FullName.Version)
+                    .ThenByDescending(g => g.Main.FullName.Version).FirstOrDefault();
             if (home.Parts is null)
                 groups.Add(resource.FullName, (resource, [resource]));
             else
@@ -92,11 +96,13 @@ internal sealed class PackageAssembler(
             return new PackagePart(f.FullName, kind, size.Bytes, f.Traces, size.Withheld);
         })];
         var traces = parts.SelectMany(p => p.Traces).ToList();
-        ImmutableArray<string> sids = [.. accounts.Select(a => a.Account.Sid).Where(sid => traces.Exists(t => t.Scope == TraceScope.Account && t.Sid == sid))];
+        ImmutableArray<string> sids = [.. accounts.Select(a => a.Account.Sid)
+            .Where(sid => traces.Exists(t => t.Scope == TraceScope.Account && t.Sid == sid))];
         bool newcomers = traces.Exists(t => t.Scope == TraceScope.Newcomers);
         bool isComponent = traces.Exists(t => t.Kind is TraceKind.Inbox or TraceKind.SystemFolder);
         string? raw = main.Manifest?.DisplayName;
-        string publisher = main.Manifest?.PublisherDisplayName is { } shown && !IsResourceText(shown) ? shown : CommonName(main.Manifest?.Identity.Publisher) ?? main.FullName.Family.Publisher;
+        string publisher = main.Manifest?.PublisherDisplayName is { } shown && !IsResourceText(shown) ? shown
+            : CommonName(main.Manifest?.Identity.Publisher) ?? main.FullName.Family.Publisher;
         var role = Role(main, isComponent);
         var package = new InstalledPackage(
             main.FullName,
@@ -131,7 +137,8 @@ internal sealed class PackageAssembler(
     private PackageOrigin Origin(Found main, string publisher, bool isComponent, bool provisioned, HashSet<string> systemPublishers) =>
         isComponent ? PackageOrigin.System
         : provisioned && systemPublishers.Contains(main.FullName.Family.Publisher) ? PackageOrigin.Shipped
-        : Maker.Is(machine.Manufacturer, publisher) || Maker.Is(machine.Manufacturer, CommonName(main.Manifest?.Identity.Publisher) ?? "") ? PackageOrigin.Maker
+        : Maker.Is(machine.Manufacturer, publisher) || Maker.Is(machine.Manufacturer, CommonName(main.Manifest?.Identity.Publisher) ?? "")
+            ? PackageOrigin.Maker
         : provisioned ? PackageOrigin.Extra : PackageOrigin.Added;
 
     private void NoteDisagreements(InstalledPackage package)
@@ -146,7 +153,8 @@ internal sealed class PackageAssembler(
             notes.Add("filesWithoutRegistration", $"{name} has files, but no account has it and new ones do not get it.", package.FullName);
         foreach (string sid in package.Accounts)
         {
-            var registrations = package.Parts.SelectMany(p => p.Traces).Where(t => t.Kind == TraceKind.Registration && t.Sid == sid).Select(t => t.Location).ToList();
+            var registrations = package.Parts.SelectMany(p => p.Traces).Where(t => t.Kind == TraceKind.Registration && t.Sid == sid)
+            .Select(t => t.Location).ToList();
             List<string> missing = [];
             if (!registrations.OfType<KeyLocation>().Any(k => k.Hive == Places.Software))
                 missing.Add("the machine's registry");
@@ -155,7 +163,8 @@ internal sealed class PackageAssembler(
             if (rows is not null && registrations.OfType<RowsLocation>().FirstOrDefault() is null)
                 missing.Add("the state repository");
             if (missing.Count > 0)
-                notes.Add("registrationIncomplete", $"{name} is registered for {Names([sid])}, but not in {string.Join(" and not in ", missing)}.", package.FullName);
+                notes.Add("registrationIncomplete", $"{name} is registered for {Names([sid])}, but not in {string.Join(" and not in ", missing)}.",
+                    package.FullName);
         }
     }
 
@@ -165,7 +174,8 @@ internal sealed class PackageAssembler(
 
     private static string? CommonName(string? distinguishedName)
     {
-        string? part = distinguishedName?.Split(',').Select(p => p.Trim()).FirstOrDefault(p => p.StartsWith("CN=", StringComparison.OrdinalIgnoreCase));
+        string? part = distinguishedName?.Split(',').Select(p => p.Trim())
+        .FirstOrDefault(p => p.StartsWith("CN=", StringComparison.OrdinalIgnoreCase));
         return part is { Length: > 3 } ? part[3..].Trim('"') : null;
     }
 

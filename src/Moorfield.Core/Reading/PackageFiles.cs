@@ -47,7 +47,8 @@ internal sealed class PackageFiles
     internal WindowsPath? Folder(PackageFullName fullName) => _folders.TryGetValue(fullName, out var folder) ? folder : null;
 
     /// <summary>The manifest from the package's folder, or its copy in the repository; null, with a note, when neither can be read.</summary>
-    internal AppxManifest? Manifest(PackageFullName fullName) => _manifests.TryGetValue(fullName, out var manifest) ? manifest : FindManifest(fullName);
+    internal AppxManifest? Manifest(PackageFullName fullName) =>
+        _manifests.TryGetValue(fullName, out var manifest) ? manifest : FindManifest(fullName);
 
     private AppxManifest? FindManifest(PackageFullName fullName)
     {
@@ -56,14 +57,16 @@ internal sealed class PackageFiles
         manifest = ReadManifest(fullName, "AppxManifest.xml", AppxManifestReader.Read);
         if (manifest is not null && !IsSame(manifest.Identity, fullName))
         {
-            _notes.Add("manifestMismatch", $"{fullName}: its manifest is that of {manifest.Identity.Name} {manifest.Identity.Version}, and is not used.", fullName);
+            _notes.Add("manifestMismatch",
+            $"{fullName}: its manifest is that of {manifest.Identity.Name} {manifest.Identity.Version}, and is not used.", fullName);
             return null;
         }
         return manifest;
     }
 
     internal AppxBundleManifest? Bundle(PackageFullName fullName) =>
-        ReadManifest(fullName, @"AppxMetadata\AppxBundleManifest.xml", AppxManifestReader.ReadBundle) is { } bundle && IsSame(bundle.Identity, fullName) ? bundle : null;
+        ReadManifest(fullName, @"AppxMetadata\AppxBundleManifest.xml", AppxManifestReader.ReadBundle) is { } bundle
+            && IsSame(bundle.Identity, fullName) ? bundle : null;
 
     // Manifests of parts of the system may leave out the architecture and the resource id that their full name has.
     private static bool IsSame(PackageIdentity identity, PackageFullName fullName) =>
@@ -119,7 +122,8 @@ internal sealed class PackageFiles
         foreach (string name in _tree.List(Places.SystemPackages))
         {
             var folder = Places.SystemPackages / name;
-            if (!PackageFamilyName.TryParse(name, out _) || ReadManifest(folder / "AppxManifest.xml", null, AppxManifestReader.Read) is not { } manifest)
+            if (!PackageFamilyName.TryParse(name, out _)
+                || ReadManifest(folder / "AppxManifest.xml", null, AppxManifestReader.Read) is not { } manifest)
                 continue;
             var fullName = manifest.Identity.FullName;
             _systemManifests[fullName] = manifest;

@@ -21,7 +21,8 @@ internal static class PersonalDataReader
         var found = new Dictionary<PackageFamilyName, (long Bytes, long Last)>();
         tree.Walk(
             appData,
-            folder => folder.IsRoot || folder.Parent.IsRoot || !folder.Parent.Parent.IsRoot || Folders.Contains(folder.Name, StringComparer.OrdinalIgnoreCase),
+            folder => folder.IsRoot || folder.Parent.IsRoot || !folder.Parent.Parent.IsRoot
+            || Folders.Contains(folder.Name, StringComparer.OrdinalIgnoreCase),
             (folder, _, file) =>
             {
                 var names = folder.Names;
@@ -29,10 +30,12 @@ internal static class PersonalDataReader
                     return;
                 long bytes = names[1].Equals(Settings, StringComparison.OrdinalIgnoreCase) ? Math.Max(0, file.Size - EmptySettings) : file.Size;
                 if (bytes > 0)
-                    found[family] = found.TryGetValue(family, out var sum) ? (sum.Bytes + bytes, Math.Max(sum.Last, file.Modified.Seconds)) : (bytes, file.Modified.Seconds);
+                    found[family] = found.TryGetValue(family, out var sum) ? (sum.Bytes + bytes, Math.Max(sum.Last, file.Modified.Seconds))
+                        : (bytes, file.Modified.Seconds);
             });
         return found.ToDictionary(f => f.Key, f => new PersonalData(sid, f.Value.Bytes, Day(f.Value.Last)));
     }
 
-    private static DateTimeOffset Day(long seconds) => DateTimeOffset.FromUnixTimeSeconds(Math.Clamp(seconds, 0, DateTimeOffset.MaxValue.ToUnixTimeSeconds()));
+    private static DateTimeOffset Day(long seconds) =>
+    DateTimeOffset.FromUnixTimeSeconds(Math.Clamp(seconds, 0, DateTimeOffset.MaxValue.ToUnixTimeSeconds()));
 }

@@ -10,7 +10,8 @@ namespace Moorfield.Core.Reading;
 
 /// <summary>
 /// The system's own database of packages, accounts and registrations, opened as a copy in memory: SQLite never writes beside the original.
-/// Only one that still has a log or a journal goes to a private folder, because SQLite takes those from files. Source: docs/on-disk.md, "State repository"
+/// Only one that still has a log or a journal goes to a private folder, because SQLite takes those from files. Source: docs/on-disk.md, "State
+/// repository"
 /// [seen]. A layout that is not recognised is left alone.
 /// </summary>
 internal sealed class StateRepository : IDisposable
@@ -98,7 +99,8 @@ internal sealed class StateRepository : IDisposable
             RepositoryGuard.Apply(connection);
             if (Unknown(connection) is { } missing)
             {
-                notes.Add("repositoryUnknown", $"{Places.StateRepository} has no {missing}: its layout is not known here, so it is not read and will not be written.");
+                notes.Add("repositoryUnknown",
+                $"{Places.StateRepository} has no {missing}: its layout is not known here, so it is not read and will not be written.");
                 return null;
             }
             keep = true;
@@ -137,7 +139,8 @@ internal sealed class StateRepository : IDisposable
         Marshal.Copy(content, 0, memory, content.Length);
         Marshal.WriteInt16(memory, JournalVersions, 0x0101);
         int result = raw.sqlite3_deserialize(
-            connection.Handle, "main", memory, content.Length, content.Length, raw.SQLITE_DESERIALIZE_FREEONCLOSE | raw.SQLITE_DESERIALIZE_RESIZEABLE);
+            connection.Handle, "main", memory, content.Length, content.Length,
+            raw.SQLITE_DESERIALIZE_FREEONCLOSE | raw.SQLITE_DESERIALIZE_RESIZEABLE);
         if (result == raw.SQLITE_OK)
             return connection;
         connection.Dispose();
@@ -154,7 +157,8 @@ internal sealed class StateRepository : IDisposable
         }
         catch (Exception e) when (e is TypeInitializationException or DllNotFoundException)
         {
-            throw new MoorfieldException(Trouble.Failed, "The SQLite library is missing: libe_sqlite3.so belongs beside the moorfield executable.", e);
+            throw new MoorfieldException(Trouble.Failed, "The SQLite library is missing: libe_sqlite3.so belongs beside the moorfield executable.",
+            e);
         }
     }
 
@@ -196,7 +200,8 @@ internal sealed class StateRepository : IDisposable
             foreach (var (name, sid) in RepositoryGuard.Query(Connection, Registrations, r => (Text(r, 0), Text(r, 1))))
             {
                 if (PackageFullName.TryParse(name ?? "", out var fullName) && known.TryGetValue(sid ?? "", out var account))
-                    traces.Add((fullName, new Trace(TraceScope.Account, account.Sid, TraceKind.Registration, new RowsLocation(fullName, account.Sid))));
+                    traces.Add((fullName,
+                        new Trace(TraceScope.Account, account.Sid, TraceKind.Registration, new RowsLocation(fullName, account.Sid))));
             }
             return traces.ToLookup(t => t.Package, t => t.Trace);
         }

@@ -41,7 +41,8 @@ public static class SystemReader
             BlockTimes = machine.Blocks,
             PolicyHives = [machine.Policies, .. accounts.Select(a => a.Policies).OfType<PolicyHive>(), .. PolicyReader.ReadNewcomers(tree, guards)],
             Handlers = new Handlers(
-                machine.Handlers.Classic, accounts.ToImmutableDictionary(a => a.Account.Sid, a => a.Handlers.Classic), [.. accounts.SelectMany(a => a.Choices), .. lists.Given]),
+                machine.Handlers.Classic, accounts.ToImmutableDictionary(a => a.Account.Sid, a => a.Handlers.Classic),
+                [.. accounts.SelectMany(a => a.Choices), .. lists.Given]),
             Leftovers = new LeftoverFinder(tree, packages, machine, accounts, lists).Find(),
             ClassicPrograms = ClassicPrograms.Sorted(machine.Programs.Concat(accounts.SelectMany(a => a.Programs))),
         };

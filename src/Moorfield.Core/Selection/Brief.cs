@@ -53,7 +53,8 @@ public sealed record BriefRule(
     string? Because)
 {
     /// <summary>The families that the rule gives by their full family name, which need not be installed.</summary>
-    public IEnumerable<PackageFamilyName> Families => Packages.Select(p => PackageFamilyName.TryParse(p, out var family) ? (PackageFamilyName?)family : null).OfType<PackageFamilyName>();
+    public IEnumerable<PackageFamilyName> Families =>
+        Packages.Select(p => PackageFamilyName.TryParse(p, out var family) ? (PackageFamilyName?)family : null).OfType<PackageFamilyName>();
 
     /// <summary>Whether the rule means a package; null when it does not. Exactly when it names it without a wildcard.</summary>
     /// <exception cref="MoorfieldException">It names several families without a wildcard.</exception>

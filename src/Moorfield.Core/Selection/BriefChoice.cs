@@ -16,21 +16,27 @@ public sealed record BriefTake(ChosenPackage Package, BriefRule Rule, BriefRule?
 /// <param name="Families">Families that rules to remove give by their full family name, there or not.</param>
 /// <param name="ByRule">What each rule means, in the order of the brief: those to remove, then those to keep.</param>
 public sealed record BriefChoice(
-    ImmutableArray<BriefTake> Taken, ImmutableHashSet<PackageFullName> Kept, ImmutableArray<PackageFamilyName> Blocks, ImmutableArray<PackageFamilyName> Families,
+    ImmutableArray<BriefTake> Taken, ImmutableHashSet<PackageFullName> Kept, ImmutableArray<PackageFamilyName> Blocks,
+    ImmutableArray<PackageFamilyName> Families,
     ImmutableArray<(BriefRule Rule, bool Keeps, ImmutableArray<InstalledPackage> Packages)> ByRule)
 {
     /// <summary>The packages that are to go.</summary>
     public ImmutableArray<ChosenPackage> Going => [.. Taken.Where(t => t.KeptBy is null).Select(t => t.Package)];
 
-    /// <summary>The families that the brief wants away from any of several systems, there or not: those that it removes, and those that it blocks outright. What it keeps in one, it keeps in all.</summary>
+    /// <summary>
+    /// The families that the brief wants away from any of several systems, there or not: those that it removes, and those that it blocks
+    /// outright. What it keeps in one, it keeps in all.
+    /// </summary>
     /// <exception cref="MoorfieldException">A rule names several families without a wildcard.</exception>
-    public static (ImmutableArray<PackageFamilyName> Removed, ImmutableArray<PackageFamilyName> Blocked) Unwanted(Brief brief, IEnumerable<SystemSnapshot> systems)
+    public static (ImmutableArray<PackageFamilyName> Removed, ImmutableArray<PackageFamilyName> Blocked) Unwanted(Brief brief,
+        IEnumerable<SystemSnapshot> systems)
     {
         var choices = systems.Select(s => Of(brief, s)).ToList();
         var kept = choices.SelectMany(c => c.Kept).Select(k => k.Family).ToHashSet();
         return (Left(c => c.Going.Select(g => g.Package.Family).Concat(c.Families)), Left(c => c.Blocks));
 
-        ImmutableArray<PackageFamilyName> Left(Func<BriefChoice, IEnumerable<PackageFamilyName>> families) => [.. choices.SelectMany(families).Distinct().Where(f => !kept.Contains(f))];
+        ImmutableArray<PackageFamilyName> Left(Func<BriefChoice, IEnumerable<PackageFamilyName>> families) =>
+        [.. choices.SelectMany(families).Distinct().Where(f => !kept.Contains(f))];
     }
 
     /// <exception cref="MoorfieldException">A rule names several families without a wildcard.</exception>
@@ -49,7 +55,8 @@ public sealed record BriefChoice(
         {
             foreach (var choice in packages)
             {
-                var take = taken.GetValueOrDefault(choice.Package.FullName) ?? new BriefTake(choice, rule, keepers.GetValueOrDefault(choice.Package.FullName));
+                var take = taken.GetValueOrDefault(choice.Package.FullName)
+                ?? new BriefTake(choice, rule, keepers.GetValueOrDefault(choice.Package.FullName));
                 // Named exactly by any rule is named exactly.
                 taken[choice.Package.FullName] = choice.Exactly ? take with { Package = choice } : take;
             }
@@ -62,6 +69,7 @@ public sealed record BriefChoice(
             [.. brief.Remove.SelectMany(r => r.Families).Distinct().Where(f => !keptFamilies.Contains(f))],
             [.. rules.Select(r => (r.Rule, r.Keeps, r.Packages.Select(p => p.Package).ToImmutableArray()))]);
 
-        ImmutableArray<ChosenPackage> Chosen(BriefRule rule) => [.. snapshot.Packages.Where(p => p.HasFiles || p.IsHeld).Select(p => rule.Choose(p, snapshot)).OfType<ChosenPackage>()];
+        ImmutableArray<ChosenPackage> Chosen(BriefRule rule) =>
+        [.. snapshot.Packages.Where(p => p.HasFiles || p.IsHeld).Select(p => rule.Choose(p, snapshot)).OfType<ChosenPackage>()];
     }
 }

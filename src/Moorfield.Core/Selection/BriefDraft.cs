@@ -19,11 +19,13 @@ public static class BriefDraft
         var text = Start(title, snapshots.All(s => s.Accounts.IsEmpty) ? "newcomers" : "everyone");
         text.AppendLine("# Move a line from keep to remove to have that package removed. What is kept is never removed, whatever a rule says.");
         text.AppendLine("remove: []").AppendLine().AppendLine("keep:");
-        var families = snapshots.SelectMany(s => s.Packages.Select(p => (Package: p, Judgement: new Lazy<Judgement>(() => new Judgement(s))))).ToLookup(p => p.Package.Family);
+        var families = snapshots.SelectMany(s =>
+            s.Packages.Select(p => (Package: p, Judgement: new Lazy<Judgement>(() => new Judgement(s))))).ToLookup(p => p.Package.Family);
         foreach (var role in families.SelectMany(f => f.Take(1)).GroupBy(f => f.Package.Role).OrderBy(g => g.Key))
         {
             text.AppendLine(CultureInfo.InvariantCulture, $"  # {role.Key.ToString().ToLowerInvariant()}");
-            foreach (var (package, judgement) in role.OrderBy(p => p.Package.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.Package.Family))
+            foreach (var (package, judgement) in role.OrderBy(p => p.Package.DisplayName, StringComparer.OrdinalIgnoreCase)
+                .ThenBy(p => p.Package.Family))
             {
                 var verdict = judgement.Value.Of(package);
                 string remark = verdict.Costs.FirstOrDefault() is { } cost ? $": {cost.Short}" : "";
@@ -50,15 +52,19 @@ public static class BriefDraft
         text.AppendLine("# A brief for moorfield. docs/briefs.md says what it may hold.");
         text.AppendLine("brief: 1").AppendLine(CultureInfo.InvariantCulture, $"title: {Quoted(title)}");
         if (who.Length > 0)
-            text.AppendLine(CultureInfo.InvariantCulture, $"for: {(who.Contains(',', StringComparison.Ordinal) ? $"[{string.Join(", ", who.Split(',').Select(Quoted))}]" : Quoted(who))}");
+            text.AppendLine(CultureInfo.InvariantCulture,
+                $"for: {(who.Contains(',', StringComparison.Ordinal) ? $"[{string.Join(", ", who.Split(',').Select(Quoted))}]" : Quoted(who))}");
         return text.AppendLine();
     }
 
     private static void Line(StringBuilder text, InstalledPackage package, string remark) =>
-        text.AppendLine(CultureInfo.InvariantCulture, $"{$"  - package: {package.Family}",-CommentColumn} # {OneLine(package.DisplayName)}, {remark}");
+        text.AppendLine(CultureInfo.InvariantCulture,
+            $"{$"  - package: {package.Family}",-CommentColumn} # {OneLine(package.DisplayName)}, {remark}");
 
-    private static string Quoted(string text) => text.All(c => char.IsAsciiLetterOrDigit(c)) ? text : $"'{OneLine(text).Replace("'", "''", StringComparison.Ordinal)}'";
+    private static string Quoted(string text) =>
+    text.All(c => char.IsAsciiLetterOrDigit(c)) ? text : $"'{OneLine(text).Replace("'", "''", StringComparison.Ordinal)}'";
 
     /// <summary>Names come from manifests: nothing in them may end the comment or the text.</summary>
-    private static string OneLine(string text) => string.Concat(text.Select(c => char.IsControl(c) || c is '\u0085' or '\u2028' or '\u2029' ? ' ' : c)).Trim();
+    private static string OneLine(string text) =>
+        string.Concat(text.Select(c => char.IsControl(c) || c is '\u0085' or '\u2028' or '\u2029' ? ' ' : c)).Trim();
 }

@@ -53,7 +53,8 @@ public sealed class BriefFetcher : IDisposable
     /// <summary>$XDG_CACHE_HOME/moorfield/briefs, or the same below ~/.cache.</summary>
     public static string DefaultCache =>
         Path.Combine(
-            Environment.GetEnvironmentVariable("XDG_CACHE_HOME") is { Length: > 0 } cache ? cache : Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile), ".cache"),
+            Environment.GetEnvironmentVariable("XDG_CACHE_HOME") is { Length: > 0 } cache ? cache
+            : Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile), ".cache"),
             "moorfield", "briefs");
 
     /// <exception cref="MoorfieldException">Neither the server nor a kept copy gives it.</exception>
@@ -68,7 +69,8 @@ public sealed class BriefFetcher : IDisposable
         {
             string reason = e.InnerException?.Message ?? e.Message;
             if (Read(kept) is not { } content)
-                throw new MoorfieldException(Trouble.Failed, $"{address} cannot be fetched ({reason.TrimEnd('.')}), and there is no copy of it from before.", e);
+                throw new MoorfieldException(Trouble.Failed,
+                    $"{address} cannot be fetched ({reason.TrimEnd('.')}), and there is no copy of it from before.", e);
             _warn($"{address} cannot be fetched ({reason.TrimEnd('.')}). The copy of {File.GetLastWriteTime(kept):yyyy-MM-dd HH:mm} is used.");
             return content;
         }
@@ -77,7 +79,8 @@ public sealed class BriefFetcher : IDisposable
     private async Task<byte[]> FetchAsync(Uri address, string kept)
     {
         byte[]? copy = Read(kept);
-        var known = copy is not null && Read(kept + ".etag") is { } tag && EntityTagHeaderValue.TryParse(Encoding.UTF8.GetString(tag), out var parsed) ? parsed : null;
+        var known = copy is not null && Read(kept + ".etag") is { } tag
+            && EntityTagHeaderValue.TryParse(Encoding.UTF8.GetString(tag), out var parsed) ? parsed : null;
         using var response = await _attempts.ExecuteAsync(async stop =>
         {
             using var request = new HttpRequestMessage(HttpMethod.Get, address);
@@ -90,7 +93,8 @@ public sealed class BriefFetcher : IDisposable
         if ((int)response.StatusCode is >= 300 and < 400)
             throw new MoorfieldException(Trouble.Failed, $"{address} leads on to {response.Headers.Location}. Give that address if you trust it.");
         if ((int)response.StatusCode is >= 400 and < 500)
-            throw new MoorfieldException(Trouble.Failed, $"{address} cannot be fetched: the server answers {(int)response.StatusCode} ({response.ReasonPhrase}).");
+            throw new MoorfieldException(Trouble.Failed,
+                $"{address} cannot be fetched: the server answers {(int)response.StatusCode} ({response.ReasonPhrase}).");
         response.EnsureSuccessStatusCode();
         byte[] content = await response.Content.ReadAsByteArrayAsync().ConfigureAwait(false);
         Keep(kept, content, response.Headers.ETag);

@@ -35,7 +35,8 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
         if (sha256 is not null && !Convert.ToHexString(SHA256.HashData(content)).Equals(sha256, StringComparison.OrdinalIgnoreCase))
         {
             throw new MoorfieldException(Trouble.Refused,
-                $"{shown} has the SHA-256 {Convert.ToHexStringLower(SHA256.HashData(content))}, not {sha256.ToLowerInvariant()}. Look at what was changed before you use it.");
+                $"{shown} has the SHA-256 {Convert.ToHexStringLower(SHA256.HashData(content))}, not {sha256.ToLowerInvariant()}. Look at what was "
+                    + $"changed before you use it.");
         }
         var (brief, includes) = new BriefReader(shown).Read(Decode(content, shown));
         var included = Brief.Empty;
@@ -57,17 +58,21 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
         if (IsAddress(from))
             throw new MoorfieldException(Trouble.Misused, $"{include.Source}: a brief from an address can only include others by url and sha256.");
         if (include.Place.Contains('/', StringComparison.Ordinal) || include.Place is "." or "..")
-            throw new MoorfieldException(Trouble.Misused, $"{include.Source}: '{include.Place}' is not a file beside this brief. Give a file name without a folder.");
+            throw new MoorfieldException(Trouble.Misused,
+                $"{include.Source}: '{include.Place}' is not a file beside this brief. Give a file name without a folder.");
         return Path.Combine(Path.GetDirectoryName(from)!, include.Place);
     }
 
     private static Uri Address(string place)
     {
-        if (!Uri.TryCreate(place, UriKind.Absolute, out var address) || (address.Scheme != Uri.UriSchemeHttps && address.Scheme != Uri.UriSchemeHttp) || address.UserInfo.Length > 0)
-            throw new MoorfieldException(Trouble.Misused, $"'{place}' is not an address that a brief can be fetched from. Give a file or an https address.");
+        if (!Uri.TryCreate(place, UriKind.Absolute, out var address) || (address.Scheme != Uri.UriSchemeHttps && address.Scheme != Uri.UriSchemeHttp)
+        || address.UserInfo.Length > 0)
+            throw new MoorfieldException(Trouble.Misused,
+                $"'{place}' is not an address that a brief can be fetched from. Give a file or an https address.");
         return address.Scheme == Uri.UriSchemeHttps || address.IsLoopback
             ? address
-            : throw new MoorfieldException(Trouble.Misused, $"{place} would be fetched without encryption, so anybody on the way could change it. Use https; http is for this machine only.");
+            : throw new MoorfieldException(Trouble.Misused,
+                $"{place} would be fetched without encryption, so anybody on the way could change it. Use https; http is for this machine only.");
     }
 
     private static byte[] ReadFile(string path, string shown)
@@ -76,7 +81,8 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
         {
             using var file = File.OpenRead(path);
             if (file.Length > MaxBytes)
-                throw new MoorfieldException(Trouble.Misused, $"{shown} has {file.Length:N0} bytes, more than the {MaxBytes:N0} that a brief may have.");
+                throw new MoorfieldException(Trouble.Misused,
+                    $"{shown} has {file.Length:N0} bytes, more than the {MaxBytes:N0} that a brief may have.");
             using var content = new MemoryStream();
             file.CopyTo(content);
             return content.ToArray();
@@ -95,7 +101,8 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
     {
         try
         {
-            return new UTF8Encoding(false, true).GetString(content.AsSpan(content.AsSpan().StartsWith(Encoding.UTF8.Preamble) ? Encoding.UTF8.Preamble.Length : 0));
+            return new UTF8Encoding(false, true)
+            .GetString(content.AsSpan(content.AsSpan().StartsWith(Encoding.UTF8.Preamble) ? Encoding.UTF8.Preamble.Length : 0));
         }
         catch (DecoderFallbackException e)
         {

@@ -18,14 +18,16 @@ internal sealed record BriefInclude(string Place, string? Sha256, string Source)
 internal sealed class BriefReader(string name)
 {
     private static readonly string[] TopKeys = ["brief", "title", "for", "maker", "include", "remove", "keep", "block", "guard", "notes", "needs"];
-    private static readonly string[] RuleKeys = ["package", "publisher", "origin", "role", "find", "larger-than", "smaller-than", "starts-with-windows", "because"];
+    private static readonly string[] RuleKeys = ["package", "publisher", "origin", "role", "find", "larger-than", "smaller-than",
+        "starts-with-windows", "because"];
     private static readonly string[] IncludeKeys = ["url", "sha256"];
     private static readonly string[] GuardKeys = ["hive", "key", "name", "type", "data", "family", "because"];
     private static readonly string[] ValueTypes = ["dword", "qword", "text", "expandable-text", "texts"];
 
     internal (Brief Brief, ImmutableArray<BriefInclude> Includes) Read(string text)
     {
-        var root = YamlNode.Read(name, text) ?? throw new MoorfieldException(Trouble.Misused, $"{name} is empty. 'moorfield brief draft TARGET' writes a brief to start from.");
+        var root = YamlNode.Read(name, text)
+        ?? throw new MoorfieldException(Trouble.Misused, $"{name} is empty. 'moorfield brief draft TARGET' writes a brief to start from.");
         var fields = Fields(root, "a brief", TopKeys);
         if (!fields.TryGetValue("brief", out var version) || Text(version) != "1")
             throw Error(version ?? root, "a brief begins with 'brief: 1', the version of the format");
@@ -78,7 +80,8 @@ internal sealed class BriefReader(string name)
         if (!fields.TryGetValue("url", out var url) || !fields.TryGetValue("sha256", out var digest))
             throw Error(node, "an include from an address needs url and sha256");
         string sha256 = Text(digest);
-        return sha256.Length == 64 && sha256.All(char.IsAsciiHexDigit) ? new BriefInclude(Text(url), sha256, source) : throw Error(digest, "sha256 has to be 64 hexadecimal digits");
+        return sha256.Length == 64 && sha256.All(char.IsAsciiHexDigit) ? new BriefInclude(Text(url), sha256, source)
+            : throw Error(digest, "sha256 has to be 64 hexadecimal digits");
     }
 
     /// <summary>Reads the list of guards that have names.</summary>
@@ -86,10 +89,12 @@ internal sealed class BriefReader(string name)
         [.. ((YamlList)YamlNode.Read(name, text)!).Items.Select(item =>
         {
             var fields = Fields(item, "a guard", ["guard", "says", "stops", "editions", .. GuardKeys]);
-            return ReadGuard(item, fields) with { Name = Text(fields["guard"]), Because = Text(fields["says"]), Stops = Values<Delivery>(fields, "stops"), Editions = Texts(fields, "editions") };
+            return ReadGuard(item, fields) with { Name = Text(fields["guard"]), Because = Text(fields["says"]),
+                Stops = Values<Delivery>(fields, "stops"), Editions = Texts(fields, "editions") };
         })];
 
-    private Guard ReadGuard(YamlNode node) => node is YamlText { IsEmpty: false } known ? Known(known) : ReadGuard(node, Fields(node, "a guard", GuardKeys));
+    private Guard ReadGuard(YamlNode node) =>
+    node is YamlText { IsEmpty: false } known ? Known(known) : ReadGuard(node, Fields(node, "a guard", GuardKeys));
 
     private Guard Known(YamlText known)
     {
@@ -130,20 +135,23 @@ internal sealed class BriefReader(string name)
             "texts" => HiveValue.FromStrings(valueName, TextsOf(data)),
             _ => throw Error(fields["type"], $"the type '{type}' is none of {string.Join(", ", ValueTypes)}"),
         };
-        return value.Data.Length <= HiveValue.MaxWritableLength ? value : throw Error(data, $"the data is longer than {HiveValue.MaxWritableLength:N0} bytes");
+        return value.Data.Length <= HiveValue.MaxWritableLength ? value
+            : throw Error(data, $"the data is longer than {HiveValue.MaxWritableLength:N0} bytes");
     }
 
     private ulong Number(YamlNode node, ulong most)
     {
         string text = Text(node);
         bool hexadecimal = text.StartsWith("0x", StringComparison.OrdinalIgnoreCase);
-        return ulong.TryParse(hexadecimal ? text[2..] : text, hexadecimal ? NumberStyles.AllowHexSpecifier : NumberStyles.None, CultureInfo.InvariantCulture, out ulong number) && number <= most
+        return ulong.TryParse(hexadecimal ? text[2..] : text, hexadecimal ? NumberStyles.AllowHexSpecifier : NumberStyles.None,
+            CultureInfo.InvariantCulture, out ulong number) && number <= most
             ? number
             : throw Error(node, $"'{text}' is not a number from 0 to {most}");
     }
 
     private PackageFamilyName Family(YamlNode node) =>
-        PackageFamilyName.TryParse(Text(node), out var family) ? family : throw Error(node, $"'{Text(node)}' is not a family name (Name_PublisherId); a block needs one, because the package need not be there");
+        PackageFamilyName.TryParse(Text(node), out var family) ? family
+            : throw Error(node, $"'{Text(node)}' is not a family name (Name_PublisherId); a block needs one, because the package need not be there");
 
     private Dictionary<string, YamlNode> Fields(YamlNode node, string what, string[] known)
     {
@@ -158,12 +166,15 @@ internal sealed class BriefReader(string name)
     }
 
     private ImmutableArray<(YamlText Key, YamlNode Value)> Map(Dictionary<string, YamlNode> fields, string key) =>
-        !fields.TryGetValue(key, out var node) ? [] : node is YamlMap map ? map.Fields : throw Error(node, $"{key} has to be a list of packages, each with its text behind a colon");
+        !fields.TryGetValue(key, out var node) ? [] : node is YamlMap map ? map.Fields
+            : throw Error(node, $"{key} has to be a list of packages, each with its text behind a colon");
 
     private ImmutableArray<YamlNode> Items(Dictionary<string, YamlNode> fields, string key) =>
-        !fields.TryGetValue(key, out var node) ? [] : node is YamlList list ? list.Items : throw Error(node, $"{key} has to be a list: lines that begin with '- '");
+        !fields.TryGetValue(key, out var node) ? [] : node is YamlList list ? list.Items
+            : throw Error(node, $"{key} has to be a list: lines that begin with '- '");
 
-    private ImmutableArray<string> Texts(Dictionary<string, YamlNode> fields, string key) => fields.TryGetValue(key, out var node) ? TextsOf(node) : [];
+    private ImmutableArray<string> Texts(Dictionary<string, YamlNode> fields, string key) =>
+    fields.TryGetValue(key, out var node) ? TextsOf(node) : [];
 
     private ImmutableArray<string> TextsOf(YamlNode node) => node is YamlList list ? [.. list.Items.Select(Text)] : [Text(node)];
 
@@ -183,7 +194,8 @@ internal sealed class BriefReader(string name)
         string[] parts = Text(node).Split(' ', StringSplitOptions.RemoveEmptyEntries);
         string[] units = ["B", "KB", "MB", "GB"];
         int unit = parts.Length < 2 ? 0 : Array.FindIndex(units, u => u.Equals(parts[1], StringComparison.OrdinalIgnoreCase));
-        return parts.Length is 1 or 2 && unit >= 0 && decimal.TryParse(parts[0], NumberStyles.AllowDecimalPoint, CultureInfo.InvariantCulture, out decimal number) && number < 1_000_000_000
+        return parts.Length is 1 or 2 && unit >= 0
+            && decimal.TryParse(parts[0], NumberStyles.AllowDecimalPoint, CultureInfo.InvariantCulture, out decimal number) && number < 1_000_000_000
             ? (long)(number * (1L << (10 * unit)))
             : throw Error(node, $"'{Text(node)}' is not a size such as 500 KB, 1.5 MB or 2 GB");
     }

@@ -22,6 +22,8 @@ public static class KnownGuards
     /// <exception cref="MoorfieldException">There is none of a name.</exception>
     public static ImmutableArray<Guard> Find(IReadOnlyCollection<string> names) => names.Count == 0 ? All : [.. names.Select(Find).Distinct()];
 
-    internal static Guard Find(string name) => All.FirstOrDefault(g => g.Name!.Equals(name, StringComparison.OrdinalIgnoreCase)) ?? throw new MoorfieldException(
-        Trouble.Misused, $"There is no guard '{name}'. The nearest is '{All.MinBy(g => NamePattern.Distance(name, g.Name!))!.Name}'; 'moorfield guards TARGET' lists all.");
+    internal static Guard Find(string name) =>
+    All.FirstOrDefault(g => g.Name!.Equals(name, StringComparison.OrdinalIgnoreCase)) ?? throw new MoorfieldException(
+        Trouble.Misused, $"There is no guard '{name}'. The nearest is '{All.MinBy(g => NamePattern.Distance(name, g.Name!))!.Name}'; 'moorfield "
+            + $"guards TARGET' lists all.");
 }

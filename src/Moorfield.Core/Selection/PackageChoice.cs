@@ -39,7 +39,8 @@ public static class PackageChoice
 
     /// <summary>The packages of one system that the arguments name.</summary>
     /// <exception cref="MoorfieldException">As for several.</exception>
-    public static ImmutableArray<ChosenPackage> Find(IReadOnlyCollection<string> arguments, SystemSnapshot snapshot) => Find(arguments, [snapshot])[0];
+    public static ImmutableArray<ChosenPackage> Find(IReadOnlyCollection<string> arguments, SystemSnapshot snapshot) =>
+        Find(arguments, [snapshot])[0];
 
     private static ImmutableArray<ChosenPackage> Fitting(string argument, SystemSnapshot snapshot)
     {
@@ -57,7 +58,8 @@ public static class PackageChoice
         if (families.Count > 1)
         {
             throw new MoorfieldException(Trouble.Misused,
-                $"{(source is null ? "" : source + ": ")}'{argument}' fits {families.Count} packages: {string.Join(", ", families)}. Give the family name of one, or use a wildcard to mean them all.");
+                $"{(source is null ? "" : source + ": ")}'{argument}' fits {families.Count} packages: {string.Join(", ", families)}. Give the "
+                    + $"family name of one, or use a wildcard to mean them all.");
         }
     }
 
@@ -65,7 +67,8 @@ public static class PackageChoice
     {
         if (snapshots.SelectMany(s => s.Accounts).FirstOrDefault(a => a.Name.Equals(argument, StringComparison.OrdinalIgnoreCase)) is { } account)
             return new MoorfieldException(Trouble.Misused,
-                $"'{argument}' is an account, and no package here is called so. Accounts go behind --for, several with commas or a --for each: --for {string.Join(',', snapshots[0].Accounts.Where(a => a != account).Take(1).Append(account).Select(a => a.Name))}.");
+                $"'{argument}' is an account, and no package here is called so. Accounts go behind --for, several with commas or a --for each: "
+                    + $"--for {string.Join(',', snapshots[0].Accounts.Where(a => a != account).Take(1).Append(account).Select(a => a.Name))}.");
         var near = NamePattern.Near(argument.Replace("*", "", StringComparison.Ordinal), snapshots.SelectMany(s => s.Packages));
         return new MoorfieldException(Trouble.Misused, $"No package here is called '{argument}'." + (near.Count == 0
             ? " 'moorfield inventory TARGET --all' lists them."

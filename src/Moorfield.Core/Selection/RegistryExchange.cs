@@ -17,7 +17,8 @@ public static class RegistryExchange
     public static byte[] Write(string comment, IEnumerable<PackageFamilyName> blocks, IEnumerable<Guard> guards) => RegistryText.Write(
         [
             .. blocks.Select(b => new RegistryStatement(0, RegistryAction.AddKey, $@"{Machine}\{Places.Blocks}\{b}", null)),
-            .. guards.OrderBy(g => g.Hive).ThenBy(g => g.Key, StringComparer.OrdinalIgnoreCase).Select(g => new RegistryStatement(0, RegistryAction.SetValue, KeyOf(g), g.Value)),
+            .. guards.OrderBy(g => g.Hive).ThenBy(g => g.Key, StringComparer.OrdinalIgnoreCase)
+            .Select(g => new RegistryStatement(0, RegistryAction.SetValue, KeyOf(g), g.Value)),
         ],
         comment);
 
@@ -33,10 +34,13 @@ public static class RegistryExchange
             {
                 if (Block(statement) is { } block)
                     blocks.Add(block);
-                else if (KnownGuards.All.FirstOrDefault(g => Same(KeyOf(g), statement.Key) && statement.Value == g.Value) is { } guard && statement.Action == RegistryAction.SetValue)
+                else if (KnownGuards.All.FirstOrDefault(g => Same(KeyOf(g), statement.Key) && statement.Value == g.Value) is { } guard
+                    && statement.Action == RegistryAction.SetValue)
                     guards.Add(guard);
                 else if (statement.Action != RegistryAction.AddKey || !IsOnTheWay(statement.Key))
-                    throw new MoorfieldException(Trouble.Misused, $"{path}:{statement.Line}: {statement.Key}{(statement.Value is { } value ? $": {value.Name}" : "")} is neither a block nor a known guard. Nothing of the file is taken.");
+                    throw new MoorfieldException(Trouble.Misused,
+                        $"{path}:{statement.Line}: {statement.Key}{(statement.Value is { } value ? $": {value.Name}" : "")} is neither a block nor "
+                            + $"a known guard. Nothing of the file is taken.");
             }
         }
         catch (InvalidDataException e)

@@ -16,8 +16,10 @@ public static class UnwantedForecast
     /// <param name="brief">Null when there is none.</param>
     /// <param name="system">That the forecast is for.</param>
     /// <param name="image">Of the update; null for a sign-in.</param>
-    /// <exception cref="MoorfieldException">A rule of the brief names several families without a wildcard, or the brief is for an account that is not there.</exception>
-    public static (ImmutableArray<ForecastFamily> Families, ImmutableArray<ForecastDelivery> Deliveries) Unwanted(this Forecast forecast, Brief? brief, SystemSnapshot system, SystemSnapshot? image)
+    /// <exception cref="MoorfieldException">A rule of the brief names several families without a wildcard, or the brief is for an account that
+    /// is not there.</exception>
+    public static (ImmutableArray<ForecastFamily> Families, ImmutableArray<ForecastDelivery> Deliveries) Unwanted(this Forecast forecast,
+        Brief? brief, SystemSnapshot system, SystemSnapshot? image)
     {
         if (brief is null)
             return (forecast.Coming, forecast.Deliveries);
@@ -25,7 +27,9 @@ public static class UnwantedForecast
         var (removed, blocked) = BriefChoice.Unwanted(brief, new[] { system, image }.OfType<SystemSnapshot>());
         return (
             // Blocks are for everyone, and keep nothing from new accounts (S1).
-            [.. forecast.Families.Where(f => (removed.Contains(f.Family) && f.Gaining.Meets(audience)) || (image is not null && blocked.Contains(f.Family) && !f.Gaining.IsEmpty))],
-            [.. forecast.Deliveries.Where(d => d.Guards.Any(g => brief.Guards.Any(g.IsSameValue) && (g.Hive == GuardHive.Machine || d.For.Meets(audience))))]);
+            [.. forecast.Families.Where(f => (removed.Contains(f.Family) && f.Gaining.Meets(audience))
+                || (image is not null && blocked.Contains(f.Family) && !f.Gaining.IsEmpty))],
+            [.. forecast.Deliveries.Where(d =>
+            d.Guards.Any(g => brief.Guards.Any(g.IsSameValue) && (g.Hive == GuardHive.Machine || d.For.Meets(audience))))]);
     }
 }

@@ -48,7 +48,8 @@ public static class Who
         {
             1 => fitting[0],
             0 => throw new MoorfieldException(Trouble.Misused,
-            $"There is no account '{word}'. {(AllWords.Contains(word, StringComparer.OrdinalIgnoreCase) ? "Did you mean everyone, or accounts? " : "")}{Choices(snapshot)}"),
+            $"There is no account '{word}'. "
+                + $"{(AllWords.Contains(word, StringComparer.OrdinalIgnoreCase) ? "Did you mean everyone, or accounts? " : "")}{Choices(snapshot)}"),
             _ => throw new MoorfieldException(Trouble.Misused,
                 $"'{word}' is the name of several accounts. Give the SID: {string.Join(" or ", fitting.Select(a => a.Sid))}."),
         };

@@ -16,11 +16,13 @@ internal abstract record YamlNode(int Line, int Column)
 
     private const int MaxDepth = 16;
 
-    /// <exception cref="MoorfieldException">No YAML, or more than the subset that briefs are written in; the message gives line and column.</exception>
+    /// <exception cref="MoorfieldException">No YAML, or more than the subset that briefs are written in; the message gives line and
+    /// column.</exception>
     internal static YamlNode? Read(string name, string text)
     {
         if (text.Length > MaxLength)
-            throw new MoorfieldException(Trouble.Misused, $"{name} has {text.Length:N0} characters, more than the {MaxLength:N0} that a brief may have.");
+            throw new MoorfieldException(Trouble.Misused,
+                $"{name} has {text.Length:N0} characters, more than the {MaxLength:N0} that a brief may have.");
         int number = 0;
         foreach (var line in text.AsSpan().EnumerateLines())
         {
@@ -47,7 +49,8 @@ internal abstract record YamlNode(int Line, int Column)
             string reason = e.Message[(e.Message.IndexOf("): ", StringComparison.Ordinal) is var at and >= 0 ? at + 3 : 0)..].TrimEnd('.');
             throw new MoorfieldException(Trouble.Misused, $"{name}:{e.End.Line}:{e.End.Column}: this is not YAML that can be read: {reason}.", e);
         }
-        catch (Exception e) when (e is InvalidOperationException or ArgumentException or IndexOutOfRangeException or FormatException or OverflowException)
+        catch (Exception e) when (e is InvalidOperationException or ArgumentException or IndexOutOfRangeException or FormatException
+            or OverflowException)
         {
             // The parser trips over some texts instead of saying what is wrong with them.
             throw new MoorfieldException(Trouble.Misused, $"{name}: this is not YAML that can be read.", e);

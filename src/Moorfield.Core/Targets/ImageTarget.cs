@@ -48,7 +48,8 @@ public sealed class ImageTarget(ImageFile image) : Target
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts)
     {
         var file = new FileInfo(FullPath);
-        return new TargetFingerprint([new FingerprintFile("", file.Exists ? file.Length : -1, new FileTime(file.LastWriteTimeUtc.Ticks, 0), default, 0)]);
+        return new TargetFingerprint([new FingerprintFile("", file.Exists ? file.Length : -1, new FileTime(file.LastWriteTimeUtc.Ticks, 0), default,
+            0)]);
     }
 
     /// <inheritdoc/>

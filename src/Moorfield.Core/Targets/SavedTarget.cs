@@ -49,7 +49,8 @@ public sealed class SavedTarget(string path, string kind, ImmutableArray<SystemS
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new([]);
 
     /// <inheritdoc/>
-    public override string WhyUnchangeable() => $"{Name} is a saved inventory, which can only be read. Name the volume or the image itself. Nothing was changed.";
+    public override string WhyUnchangeable() =>
+        $"{Name} is a saved inventory, which can only be read. Name the volume or the image itself. Nothing was changed.";
 
     /// <inheritdoc/>
     public override Outcome CarryOut(RunRequest request, RunMeans means) => throw new MoorfieldException(Trouble.Refused, WhyUnchangeable());

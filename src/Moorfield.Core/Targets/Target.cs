@@ -24,7 +24,9 @@ public abstract class Target : IDisposable
     /// <summary>Full Linux path of the folder or file.</summary>
     public abstract string FullPath { get; }
 
-    /// <summary>The kind in one word, as JSON documents have it: volume or image; that of a saved inventory is the kind that it was taken from.</summary>
+    /// <summary>
+    /// The kind in one word, as JSON documents have it: volume or image; that of a saved inventory is the kind that it was taken from.
+    /// </summary>
     public abstract string Kind { get; }
 
     /// <summary>What it is, as in "This is a volume".</summary>

@@ -52,7 +52,8 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
             .. accounts.Select(a => a.Profile).OfType<WindowsPath>()
                 .SelectMany(p => new[] { Places.UserHive(p), Places.Classes(p), Places.AppData(p), Places.Aliases(p) }),
         ]).Select(p => (Path: p, Info: volume.Stat(p))).Where(f => f.Info is not null)
-            .Select(f => new FingerprintFile(f.Path.ToString(), f.Info!.Value.Size, f.Info.Value.Modified, f.Info.Value.Changed, f.Info.Value.Inode)));
+            .Select(f => new FingerprintFile(f.Path.ToString(), f.Info!.Value.Size, f.Info.Value.Modified, f.Info.Value.Changed,
+                f.Info.Value.Inode)));
 
     /// <inheritdoc/>
     public override string? WhyUnchangeable() => SystemReader.IsHibernated(volume)

@@ -25,7 +25,8 @@ public sealed class DroppedContents
         string identity = TargetIdentities.Of(file);
         // Later runs may have dropped what an earlier one still had: all points of this image count.
         _dropped = PointHistory.Read(vault, _ => { }).Select(s => s.Point).Where(p => p.Target.MachineId == identity && p.IsImage)
-            .SelectMany(p => vault.Read(p.Number).Image!.Dropped).Where(d => Sha1Hash.Parse(d.Sha1) is not null).ToLookup(d => Sha1Hash.Parse(d.Sha1)!.Value);
+            .SelectMany(p => vault.Read(p.Number).Image!.Dropped).Where(d => Sha1Hash.Parse(d.Sha1) is not null)
+                .ToLookup(d => Sha1Hash.Parse(d.Sha1)!.Value);
     }
 
     /// <summary>Whether the files of a run could still come back after the image is compacted: kept in the vault, or still used in it.</summary>
@@ -47,7 +48,8 @@ public sealed class DroppedContents
     {
         if ((_file.Wim.Blobs.Find(hash) ?? Find(hash)?.Blob) is { } blob)
             return new FileStream(_file.OpenContent(blob), FileAccess.Read);
-        return Find(hash)?.Open?.Invoke() ?? throw new MoorfieldException(Trouble.Failed, $"{_file.Name}: the content {hash} is neither in the file nor in the vault.");
+        return Find(hash)?.Open?.Invoke()
+            ?? throw new MoorfieldException(Trouble.Failed, $"{_file.Name}: the content {hash} is neither in the file nor in the vault.");
     }
 
     private RestorableContent? Find(Sha1Hash hash) => _found.GetOrAdd(hash, Search);

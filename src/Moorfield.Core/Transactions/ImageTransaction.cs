@@ -29,7 +29,8 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
         }
         byte[] headerBefore = [.. image.Wim.Header.Bytes];
         long lengthBefore = image.Wim.Length;
-        _edit = image.BeginEdit(Means.Clock.GetUtcNow().UtcDateTime, request.Restored?.Contents ?? ImmutableDictionary<Sha1Hash, RestorableContent>.Empty);
+        _edit = image.BeginEdit(Means.Clock.GetUtcNow().UtcDateTime, request.Restored?.Contents
+            ?? ImmutableDictionary<Sha1Hash, RestorableContent>.Empty);
         var shared = new SharedHives();
         ImmutableArray<int?> editions = [.. request.Changes.Select(c => c.Edition).Distinct().Order()];
         var prepared = image.ForEach(editions, edition => PrepareEdition(_edit, edition!.Value, request, shared));
@@ -61,7 +62,8 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
         edit.Add(edition);
         return new Prepared(
             [.. prepared.Changes.Select(c => c with { Edition = number })],
-            [.. prepared.Files.Select((f, i) => new ReplacedFile(f.Path.ToString(), names[i], edition.ContentName(f.Path)!, f.Info.Accessed, f.Info.Modified, number))]);
+            [.. prepared.Files.Select((f, i) =>
+            new ReplacedFile(f.Path.ToString(), names[i], edition.ContentName(f.Path)!, f.Info.Accessed, f.Info.Modified, number))]);
     }
 
     private static void Apply(WimEdition edition, PreparedRun run)
@@ -82,7 +84,8 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
     }
 
     private ImmutableArray<DroppedContent> Dropped(ImageEdit edit) =>
-        [.. edit.Dropped.Select(b => new DroppedContent(b.Hash.ToString(), b.Resource.Offset, b.Resource.StoredSize, b.Resource.Size, (byte)b.Resource.Flags, Kept(b)))];
+        [.. edit.Dropped.Select(b =>
+            new DroppedContent(b.Hash.ToString(), b.Resource.Offset, b.Resource.StoredSize, b.Resource.Size, (byte)b.Resource.Flags, Kept(b)))];
 
     private string? Kept(BlobEntry blob)
     {

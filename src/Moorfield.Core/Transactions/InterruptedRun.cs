@@ -42,7 +42,8 @@ public sealed class InterruptedRun
         catch (Exception e) when (e is JsonException or NotSupportedException or FormatException)
         {
             throw new MoorfieldException(Trouble.Failed,
-                $"{volume.Name}: the file {RunMarker.FileName}, which marks an interrupted run, cannot be read: {e.Message.TrimEnd('.')}. If no run was interrupted here, delete it.", e);
+                $"{volume.Name}: the file {RunMarker.FileName}, which marks an interrupted run, cannot be read: {e.Message.TrimEnd('.')}. If no "
+                    + $"run was interrupted here, delete it.", e);
         }
     }
 
@@ -53,10 +54,12 @@ public sealed class InterruptedRun
     {
         if ((Vault.TrimEnd('/') + "/").StartsWith(volume.FullPath.TrimEnd('/') + "/", StringComparison.Ordinal))
             throw new MoorfieldException(Trouble.Refused,
-                $"{volume.Name}: its marker of an interrupted run names a vault on the volume itself ({Vault}), which Moorfield never uses. Nothing was changed.");
+                $"{volume.Name}: its marker of an interrupted run names a vault on the volume itself ({Vault}), which Moorfield never uses. "
+                    + $"Nothing was changed.");
         var vault = Vaults.Vault.OpenExisting(Vault, seam)
             ?? throw new MoorfieldException(Trouble.Failed,
-                $"{volume.Name}: an earlier run was interrupted, and its vault {Vault} is not there. Make it available under that path. Nothing was changed.");
+                $"{volume.Name}: an earlier run was interrupted, and its vault {Vault} is not there. Make it available under that path. Nothing "
+                    + $"was changed.");
         try
         {
             var point = vault.Read(Point);
@@ -66,7 +69,8 @@ public sealed class InterruptedRun
             if (point.Target.IsAt(volume.FullPath, volume.Place) || asked == Point)
                 return (vault, point);
             throw new MoorfieldException(Trouble.Refused,
-                $"{volume.Name}: restore point {Point} in {Vault}, which its marker names, was made on {point.Target.Path}. If this is that system, moved, or a copy of it: 'moorfield undo {volume.FullPath} {Point}'. Nothing was changed.");
+                $"{volume.Name}: restore point {Point} in {Vault}, which its marker names, was made on {point.Target.Path}. If this is that "
+                    + $"system, moved, or a copy of it: 'moorfield undo {volume.FullPath} {Point}'. Nothing was changed.");
         }
         catch
         {
@@ -114,8 +118,12 @@ public sealed class InterruptedRun
             var path = WindowsPath.Of(file.Path);
             var state = StateOf(volume, vault, file, interrupted: true);
             if (volume.Stat(path) is not { } info || (state == FileState.Foreign && !overwrite))
-                throw new MoorfieldException(Trouble.Refused,
-                    $"{volume.Name}: {file.Path} was changed by something else since. {(point.Kind == RunKind.Undo ? "'moorfield undo --overwrite' writes it all the same" : $"Undo the run instead: 'moorfield undo {volume.FullPath}'")}. Nothing was changed.");
+            {
+                string way = point.Kind == RunKind.Undo ? "'moorfield undo --overwrite' writes it all the same"
+                    : $"Undo the run instead: 'moorfield undo {volume.FullPath}'";
+                throw new MoorfieldException(
+                    Trouble.Refused, $"{volume.Name}: {file.Path} was changed by something else since. {way}. Nothing was changed.");
+            }
             var content = state == FileState.After ? null
                 : new PreparedContent(FileContent.InMemory([]), FileContent.InMemory(vault.OpenBlob(file.After)));
             var before = times.FirstOrDefault(t => t.Path == file.Path && t.Before == file.After);

@@ -94,7 +94,8 @@ internal sealed class Preparation(
                 captured[change] = change;
             return;
         }
-        var prepared = shared is not null && tree.ContentName(path) is { } name ? shared.Get(name, changes, () => Apply(path, changes)) : Apply(path, changes);
+        var prepared = shared is not null && tree.ContentName(path) is { } name ? shared.Get(name, changes, () => Apply(path, changes))
+            : Apply(path, changes);
         for (int i = 0; i < changes.Length; i++)
             captured[changes[i]] = prepared.Captured[i];
         if (prepared.Content is not null)
@@ -216,7 +217,8 @@ internal sealed class Preparation(
         if (_lost.Count == 0)
             return;
         throw new MoorfieldException(Trouble.Refused,
-            $"{tree.Name}: {(_lost.Count == 1 ? "a file" : $"{_lost.Count:N0} files")} that would go cannot be recorded completely, so undo could not bring {(_lost.Count == 1 ? "it" : "them")} back, for example {_lost[0].Path}: {_lost[0].Why}. "
+            $"{tree.Name}: {(_lost.Count == 1 ? "a file" : $"{_lost.Count:N0} files")} that would go cannot be recorded completely, so undo could "
+                + $"not bring {(_lost.Count == 1 ? "it" : "them")} back, for example {_lost[0].Path}: {_lost[0].Why}. "
             + "Nothing was changed. Mount the volume with a driver that reads such files, or remove them for good with --without-restore-point.");
     }
 

@@ -29,7 +29,8 @@ internal sealed class RepositoryRows(SqliteConnection connection)
             foreach (long id in packages)
                 Follow("Package", $"{RepositoryGuard.Quote("_PackageID")} = $value", id);
             // Its family goes with the last of its packages.
-            if (packages.Count == Ids("SELECT _PackageID FROM Package JOIN PackageFamily ON PackageFamily = _PackageFamilyID WHERE PackageFamilyName = $name COLLATE NOCASE", ("$name", change.Family)).Count)
+            if (packages.Count == Ids("SELECT _PackageID FROM Package JOIN PackageFamily ON PackageFamily = _PackageFamilyID WHERE "
+                + "PackageFamilyName = $name COLLATE NOCASE", ("$name", change.Family)).Count)
                 Follow("PackageFamily", "PackageFamilyName = $value COLLATE NOCASE", change.Family);
         }
         else

@@ -28,7 +28,8 @@ public sealed record UndoPlan(
     /// <summary>Whether the run that is undone was cut off.</summary>
     internal bool Interrupted { get; init; }
 
-    internal ImmutableDictionary<(int? Edition, WindowsPath Path), WholeFile> Whole { get; init; } = ImmutableDictionary<(int? Edition, WindowsPath Path), WholeFile>.Empty;
+    internal ImmutableDictionary<(int? Edition, WindowsPath Path),
+    WholeFile> Whole { get; init; } = ImmutableDictionary<(int? Edition, WindowsPath Path), WholeFile>.Empty;
 
     internal IReadOnlyDictionary<Sha1Hash, RestorableContent> Contents { get; init; } = ImmutableDictionary<Sha1Hash, RestorableContent>.Empty;
 
@@ -38,7 +39,8 @@ public sealed record UndoPlan(
     /// <summary>Whether there is anything to put back.</summary>
     public bool HasEffect => !Changes.IsEmpty || !Whole.IsEmpty || Rewind is not null;
 
-    internal IReadOnlyDictionary<WindowsPath, WholeFile> WholeOf(int? edition) => Whole.Where(w => w.Key.Edition == edition).ToDictionary(w => w.Key.Path, w => w.Value);
+    internal IReadOnlyDictionary<WindowsPath, WholeFile> WholeOf(int? edition) =>
+    Whole.Where(w => w.Key.Edition == edition).ToDictionary(w => w.Key.Path, w => w.Value);
 }
 
 /// <summary>
@@ -59,9 +61,11 @@ public static class UndoPlanner
         if (interrupted && point.Kind == RunKind.Undo)
             throw new MoorfieldException(Trouble.Refused,
                 $"Restore point {point.Number} is that of an undo that was interrupted: it is carried on, not undone.");
-        bool Concerns(string family, int? edition) => (families is null || families.Contains(family)) && (editions is null || editions.Contains(edition));
+        bool Concerns(string family, int? edition) =>
+            (families is null || families.Contains(family)) && (editions is null || editions.Contains(edition));
         ImmutableArray<ConcernedPackage> packages = [.. point.Packages.Where(p => Concerns(p.Family, p.Edition))];
-        ImmutableArray<Change> inverses = [.. point.Changes.Where(c => Concerns(c.Family, c.Edition)).Reverse().Select(c => c.Invert() with { Edition = c.Edition })];
+        ImmutableArray<Change> inverses = [.. point.Changes.Where(c => Concerns(c.Family, c.Edition)).Reverse()
+            .Select(c => c.Invert() with { Edition = c.Edition })];
         if (point.Image is { } image && target is ImageFile file && inverses.Length == point.Changes.Length && IsAsLeft(file, image))
             return new UndoPlan(point, packages, inverses, [], [], []) { Rewind = image };
         bool again = PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.UndoFailed);
@@ -120,7 +124,8 @@ public static class UndoPlanner
         }
         if (overwrite)
             Overwrite(tree, conflicts, ready);
-        ImmutableArray<Change> lost = [.. ready.OfType<TreeAdded>().Where(c => contents is not null && !WimEdition.Contents(c.Image!).All(contents.Has))];
+        ImmutableArray<Change> lost = [.. ready.OfType<TreeAdded>()
+            .Where(c => contents is not null && !WimEdition.Contents(c.Image!).All(contents.Has))];
         return new UndoPlan(point, packages, [.. ready.Except(lost)], [.. alreadyBack], [.. conflicts], lost) { Whole = whole.ToImmutable() };
     }
 
@@ -145,7 +150,8 @@ public static class UndoPlanner
         foreach (var file in files)
         {
             whole[(edition, WindowsPath.Of(file.Path))] = new WholeFile(
-                contents is null ? () => vault.OpenBlob(file.Before) : () => contents.Open(Sha1Hash.Parse(file.Before)!.Value), file.Accessed, file.Modified);
+                contents is null ? () =>
+                vault.OpenBlob(file.Before) : () => contents.Open(Sha1Hash.Parse(file.Before)!.Value), file.Accessed, file.Modified);
         }
         return true;
     }

@@ -40,7 +40,8 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunMeans means) : Tr
         // An undo of an interrupted run takes over from it; the root's times are those from before the first.
         var root = volume.Stat(WindowsPath.Root)!.Value;
         var earlier = InterruptedRun.Find(volume)?.Marker;
-        var marker = new RunMarker(point.Number, Means.Vault!.FullPath, earlier?.RootModified ?? root.Modified, earlier?.RootAccessed ?? root.Accessed);
+        var marker = new RunMarker(point.Number, Means.Vault!.FullPath, earlier?.RootModified ?? root.Modified, earlier?.RootAccessed
+            ?? root.Accessed);
         try
         {
             volume.WriteMarker(RunMarker.FileName, PointDocuments.Write(marker));
@@ -71,7 +72,8 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunMeans means) : Tr
     private protected override Exception? GiveUp(RestorePoint? point, Exception reason) => _marked && reason is MoorfieldException trouble
         ? new MoorfieldException(
             trouble.Trouble,
-            $"{trouble.Message}{(trouble.Trouble == Trouble.Stopped ? "" : " The run was interrupted.")} {InterruptedRun.Choices(volume, point!.Kind == RunKind.Undo)}",
+            $"{trouble.Message}{(trouble.Trouble == Trouble.Stopped ? "" : " The run was interrupted.")} "
+                + $"{InterruptedRun.Choices(volume, point!.Kind == RunKind.Undo)}",
             trouble)
         : null;
 

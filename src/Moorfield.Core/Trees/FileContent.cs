@@ -62,7 +62,8 @@ internal static class FileContent
         bool same = true;
         ForEachPiece(left, piece =>
         {
-            same = same && RandomAccess.Read(right, other.AsSpan(0, piece.Length), offset) == piece.Length && piece.SequenceEqual(other.AsSpan(0, piece.Length));
+            same = same && RandomAccess.Read(right, other.AsSpan(0, piece.Length), offset) == piece.Length
+            && piece.SequenceEqual(other.AsSpan(0, piece.Length));
             offset += piece.Length;
         });
         return same;

@@ -77,7 +77,8 @@ internal sealed class ImageEdit : IDisposable
     {
         if (_file.Wim.Blobs.Find(hash) is not null)
             return;
-        var content = _restorable.GetValueOrDefault(hash) ?? throw new MoorfieldException(Trouble.Failed, $"{_file.Name}: the content {hash} is neither in the file nor in the vault.");
+        var content = _restorable.GetValueOrDefault(hash)
+            ?? throw new MoorfieldException(Trouble.Failed, $"{_file.Name}: the content {hash} is neither in the file nor in the vault.");
         Guarded(() =>
         {
             if (content.Blob is { } blob)
@@ -160,14 +161,16 @@ internal sealed class SeamFileStream(SafeFileHandle file, WriteSeam seam, string
     {
         seam.Pass(WriteKind.Flush, name);
         if (seam.Disk.Flush(file) != 0)
-            throw new MoorfieldException(Trouble.Failed, $"{name} could not be flushed to the disk: {System.Runtime.InteropServices.Marshal.GetLastPInvokeErrorMessage()}.");
+            throw new MoorfieldException(Trouble.Failed,
+                $"{name} could not be flushed to the disk: {System.Runtime.InteropServices.Marshal.GetLastPInvokeErrorMessage()}.");
     }
 
     public override void SetLength(long value)
     {
         seam.Pass(WriteKind.Truncate, name);
         if (seam.Disk.Truncate(file, value) != 0)
-            throw new MoorfieldException(Trouble.Failed, $"{name} could not be cut to {value:N0} bytes: {System.Runtime.InteropServices.Marshal.GetLastPInvokeErrorMessage()}.");
+            throw new MoorfieldException(Trouble.Failed,
+                $"{name} could not be cut to {value:N0} bytes: {System.Runtime.InteropServices.Marshal.GetLastPInvokeErrorMessage()}.");
     }
 
     private delegate void WriteBytes(ReadOnlySpan<byte> bytes);

@@ -47,11 +47,13 @@ public sealed class ImageFile : ITrees, IDisposable
     /// <exception cref="MoorfieldException">Not there, cannot be read, no WIM, or a damaged one.</exception>
     public static ImageFile Open(string path, WriteSeam seam)
     {
-        var file = OpenPath(path, LibC.ReadOnly) ?? throw new MoorfieldException(Trouble.Failed, $"{path} cannot be read: {Marshal.GetLastPInvokeErrorMessage()}.");
+        var file = RegularFile.Open(path, LibC.ReadOnly)
+        ?? throw new MoorfieldException(Trouble.Failed, $"{path} cannot be read: {Marshal.GetLastPInvokeErrorMessage()}.");
         try
         {
-            if (!IsRegular(file) || !WimHeader.Begins(file))
-                throw new MoorfieldException(Trouble.Misused, $"{path} is a file, but no WIM or ESD. Name an image file, or the folder where a Windows volume is mounted.");
+            if (!RegularFile.Is(file) || !WimHeader.Begins(file))
+                throw new MoorfieldException(Trouble.Misused,
+                    $"{path} is a file, but no WIM or ESD. Name an image file, or the folder where a Windows volume is mounted.");
             return new ImageFile(path, file, seam);
         }
         catch
@@ -60,8 +62,6 @@ public sealed class ImageFile : ITrees, IDisposable
             throw;
         }
     }
-
-    private static bool IsRegular(SafeFileHandle file) => LibC.StatxAt(file, "\0"u8, LibC.EmptyPath, LibC.StatxBasic, out var found) == 0 && (found.Mode & 0xF000) == 0x8000;
 
     /// <summary>Takes the file for this run; false when another run has it.</summary>
     public bool TryLock() => LibC.Lock(_file, LibC.LockExclusive | LibC.LockNonBlocking) == 0;
@@ -124,7 +124,8 @@ public sealed class ImageFile : ITrees, IDisposable
     }
 
     internal ImageMetadata ReadMetadata(int number) => Wim.Header.IsSplit && Wim.Blobs.Metadata.Count == 0
-        ? throw new InvalidDataException($"is part {Wim.Header.Part} of {Wim.Header.Parts} of a split WIM, without the editions' lists of files. Join the parts first")
+        ? throw new InvalidDataException($"is part {Wim.Header.Part} of {Wim.Header.Parts} of a split WIM, without the editions' lists of files. "
+            + $"Join the parts first")
         : Wim.ReadMetadata(number);
 
     /// <summary>A content as a file in memory, for the caller to close. The last large ones are kept: editions share most of what is read.</summary>
@@ -167,7 +168,8 @@ public sealed class ImageFile : ITrees, IDisposable
     {
         lock (_gate)
         {
-            if (_written.Values.Sum(w => RandomAccess.GetLength(w.Content)) + RandomAccess.GetLength(content) <= CacheLimit && _written.TryAdd(hash, new WrittenContent(content, basis)))
+            if (_written.Values.Sum(w => RandomAccess.GetLength(w.Content)) + RandomAccess.GetLength(content) <= CacheLimit
+            && _written.TryAdd(hash, new WrittenContent(content, basis)))
                 return;
         }
         content.Dispose();
@@ -226,9 +228,12 @@ public sealed class ImageFile : ITrees, IDisposable
 
     /// <summary>The same file in memory once more, to be closed on its own.</summary>
     private static SafeFileHandle Reopen(SafeFileHandle memory) =>
-        OpenPath($"/proc/self/fd/{memory.DangerousGetHandle()}", LibC.ReadOnly) ?? throw new IOException($"A file in memory cannot be opened again: {Marshal.GetLastPInvokeErrorMessage()}.");
+        RegularFile.Open($"/proc/self/fd/{memory.DangerousGetHandle()}", LibC.ReadOnly)
+            ?? throw new IOException($"A file in memory cannot be opened again: {Marshal.GetLastPInvokeErrorMessage()}.");
 
-    /// <summary>Bytes of stored contents that nothing would refer to without some trees; null when that cannot be told, as contents overlap.</summary>
+    /// <summary>
+    /// Bytes of stored contents that nothing would refer to without some trees; null when that cannot be told, as contents overlap.
+    /// </summary>
     /// <param name="trees">Editions and paths in them.</param>
     public long? StoredBytesOf(IEnumerable<(int Edition, string Path)> trees)
     {
@@ -241,13 +246,15 @@ public sealed class ImageFile : ITrees, IDisposable
             foreach (string path in edition)
                 tree.CountContents(WindowsPath.Of(path), references);
         }
-        return references.Select(r => (Blob: Wim.Blobs.Find(r.Key), Count: r.Value)).Sum(r => r.Blob is { } blob && blob.References <= r.Count ? blob.Resource.StoredSize : 0);
+        return references.Select(r => (Blob: Wim.Blobs.Find(r.Key), Count: r.Value))
+            .Sum(r => r.Blob is { } blob && blob.References <= r.Count ? blob.Resource.StoredSize : 0);
     }
 
     /// <summary>Begins a change.</summary>
     /// <param name="restorable">Contents that may come back, by SHA-1.</param>
     /// <exception cref="MoorfieldException">The file cannot be written.</exception>
-    internal ImageEdit BeginEdit(DateTime now, IReadOnlyDictionary<Sha1Hash, RestorableContent> restorable) => new(this, OpenForWriting(), now, restorable);
+    internal ImageEdit BeginEdit(DateTime now, IReadOnlyDictionary<Sha1Hash, RestorableContent> restorable) =>
+        new(this, OpenForWriting(), now, restorable);
 
     /// <summary>Puts an old header and an old length back: the file is then what it was, to the last byte.</summary>
     internal void Rewind(ReadOnlySpan<byte> header, long length)
@@ -264,17 +271,10 @@ public sealed class ImageFile : ITrees, IDisposable
     private SeamFileStream OpenForWriting()
     {
         // By the open descriptor: what was read is what is written, whatever has the name by now.
-        var file = OpenPath($"/proc/self/fd/{_file.DangerousGetHandle()}", LibC.ReadWrite)
-            ?? throw new MoorfieldException(Trouble.Failed, $"{Name} cannot be written: {Marshal.GetLastPInvokeErrorMessage()}. Nothing was changed.");
+        var file = RegularFile.Open($"/proc/self/fd/{_file.DangerousGetHandle()}", LibC.ReadWrite)
+            ?? throw new MoorfieldException(Trouble.Failed,
+                $"{Name} cannot be written: {Marshal.GetLastPInvokeErrorMessage()}. Nothing was changed.");
         return new SeamFileStream(file, _seam, FullPath);
-    }
-
-    /// <summary>Opens a file without the advisory lock that .NET would take; null when that fails.</summary>
-    private static SafeFileHandle? OpenPath(string path, int mode)
-    {
-        byte[] bytes = [.. Encoding.UTF8.GetBytes(path), 0];
-        var file = LibC.Open(bytes, mode | LibC.NonBlock | LibC.CloseOnExec, 0);
-        return file.IsInvalid ? null : file;
     }
 
     /// <summary>Reads header and tables again, as they are on the disk now.</summary>

@@ -19,7 +19,8 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<Los
     ];
 
     // Views of the same facts in other encodings: writing them back as well would only repeat the others.
-    private static readonly string[] RepeatedAttributes = ["system.ntfs_times", "system.ntfs_crtime", "system.ntfs_crtime_be", "system.ntfs_dos_name"];
+    private static readonly string[] RepeatedAttributes = ["system.ntfs_times", "system.ntfs_crtime", "system.ntfs_crtime_be",
+        "system.ntfs_dos_name"];
 
     // ntfs-3g shows a file's other streams as attributes with this prefix.
     private const string StreamPrefix = "user.";
@@ -43,7 +44,8 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<Los
     internal static ImmutableSortedDictionary<string, byte[]> Attributes(Folder folder, string name, Action<string>? unread = null)
     {
         var attributes = ImmutableSortedDictionary.CreateBuilder<string, byte[]>(StringComparer.Ordinal);
-        foreach (string attribute in folder.AttributeNames(name).Except(RepeatedAttributes, StringComparer.Ordinal).Union(UnlistedAttributes, StringComparer.Ordinal))
+        foreach (string attribute in folder.AttributeNames(name).Except(RepeatedAttributes, StringComparer.Ordinal)
+            .Union(UnlistedAttributes, StringComparer.Ordinal))
         {
             if (folder.Attribute(name, attribute, out bool isThere) is { } value)
                 attributes[attribute] = value;
@@ -92,7 +94,8 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<Los
             return;
         }
         long size = info.Kind == EntryKind.File ? info.Size : 0;
-        _entries.Add(new RecordedVolumeEntry(path, info.Kind, info.Mode, info.Uid, info.Gid, size, info.Modified, info.Accessed, blob, link, attributes));
+        _entries.Add(new RecordedVolumeEntry(path, info.Kind, info.Mode, info.Uid, info.Gid, size, info.Modified, info.Accessed, blob, link,
+            attributes));
         if (info.Kind != EntryKind.Folder)
             return;
         using var child = folder.OpenFolder(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' went away while it was being recorded.");

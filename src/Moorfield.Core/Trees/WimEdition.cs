@@ -46,7 +46,8 @@ public sealed class WimEdition : WindowsTree
     public override SafeFileHandle? OpenRead(WindowsPath path) => Guarded(() =>
         FileAt(path) is not { } entry ? null
         : entry.Content.IsZero ? FileContent.InMemory([])
-        : SizeOf(entry.Content) > ContentLimit ? throw new InvalidDataException($"has a file of {SizeOf(entry.Content):N0} bytes where that makes no sense")
+        : SizeOf(entry.Content) > ContentLimit
+            ? throw new InvalidDataException($"has a file of {SizeOf(entry.Content):N0} bytes where that makes no sense")
         : _file.OpenContent(Blob(entry)));
 
     /// <inheritdoc/>
@@ -132,7 +133,8 @@ public sealed class WimEdition : WindowsTree
                 TreeRecorder.CheckDepth(depth);
                 var info = Info(entry);
                 entries.Add(new RecordedImageEntry(
-                    place, info.Kind, info.Size, info.Modified, info.Accessed, entry.Record.ToArray(), Metadata.Descriptor(entry.Security).ToArray()));
+                    place, info.Kind, info.Size, info.Modified, info.Accessed, entry.Record.ToArray(),
+                    Metadata.Descriptor(entry.Security).ToArray()));
                 foreach (var child in entry.Children)
                     Add(child, place.Length == 0 ? child.Name : $"{place}\\{child.Name}", depth + 1);
             }
@@ -158,7 +160,8 @@ public sealed class WimEdition : WindowsTree
                 if (entry is not RecordedImageEntry recorded)
                     throw new InvalidDataException("cannot take files that were recorded on a volume");
                 var place = recorded.Path.Split('\\', StringSplitOptions.RemoveEmptyEntries);
-                var folder = place.SkipLast(1).Prepend(path.Name).Take(place.Length).Aggregate(parent, (at, name) => at.Find(name) ?? throw Missing(path / name));
+                var folder = place.SkipLast(1).Prepend(path.Name).Take(place.Length)
+                    .Aggregate(parent, (at, name) => at.Find(name) ?? throw Missing(path / name));
                 string wanted = place.Length == 0 ? path.Name : place[^1];
                 var there = folder.Find(wanted);
                 if (there is null)
@@ -234,13 +237,15 @@ public sealed class WimEdition : WindowsTree
     private static EntryKind Kind(ImageEntry entry) => entry.IsReparsePoint ? EntryKind.Link : entry.IsFolder ? EntryKind.Folder : EntryKind.File;
 
     private EntryInfo Info(ImageEntry entry) => new(
-        Kind(entry), 0, 0, 0, entry.IsFolder || entry.IsReparsePoint ? 0 : SizeOf(entry.Content), FromWindows(entry.Written), FromWindows(entry.Accessed), default, 0);
+        Kind(entry), 0, 0, 0, entry.IsFolder || entry.IsReparsePoint ? 0 : SizeOf(entry.Content), FromWindows(entry.Written),
+        FromWindows(entry.Accessed), default, 0);
 
     private long SizeOf(Sha1Hash hash) => _edit?.SizeOf(hash) ?? _file.Wim.Blobs.SizeOf(hash);
 
     private BlobEntry Blob(ImageEntry entry) =>
         _file.Wim.Blobs.Find(entry.Content) ?? throw new InvalidDataException(_file.Wim.Header.IsSplit
-            ? $"is part {_file.Wim.Header.Part} of {_file.Wim.Header.Parts} of a split WIM, and '{entry.Name}' lies in another part. Join the parts first"
+            ? $"is part {_file.Wim.Header.Part} of {_file.Wim.Header.Parts} of a split WIM, and '{entry.Name}' lies in another part. Join the "
+                + $"parts first"
             : $"is damaged: '{entry.Name}' has the content {entry.Content}, which is not there");
 
     /// <summary>The entry at a path; null when nothing is there or a link stands in the way.</summary>

@@ -99,7 +99,8 @@ public abstract class WindowsTree : IDisposable
         long length = RandomAccess.GetLength(file);
         return length <= limit
             ? FileContent.ReadAll(file, limit)
-            : throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} has {length:N0} bytes, more than the {limit:N0} that it could sensibly have.");
+            : throw new MoorfieldException(Trouble.Failed,
+                $"{Name}: {path} has {length:N0} bytes, more than the {limit:N0} that it could sensibly have.");
     }
 
     /// <summary>Trouble for a path where something should be.</summary>

@@ -129,7 +129,8 @@ public sealed class WindowsVolume : WindowsTree, ITrees
         if (OtherNames(folder, name) is > 0 and int others)
         {
             ReplaceByOwn(folder, name, file.After);
-            return $"{path} had {(others == 1 ? "one other name" : $"{others} other names")} (hard links) and is a file of its own now; under {(others == 1 ? "the other" : "the others")} it is what it was.";
+            return $"{path} had {(others == 1 ? "one other name" : $"{others} other names")} (hard links) and is a file of its own now; under "
+                + $"{(others == 1 ? "the other" : "the others")} it is what it was.";
         }
         using var target = folder.OpenFile(name, forWriting: true) ?? throw Missing(path);
         Fill(folder, name, target, file.After);
@@ -181,7 +182,8 @@ public sealed class WindowsVolume : WindowsTree, ITrees
         if (!mayBecomeItsOwn && OtherNames(folder, name) is > 0 and int others)
         {
             throw new MoorfieldException(Trouble.Refused,
-                $"{Name}: {path} has {(others == 1 ? "another name" : $"{others} other names")} (hard links), and writing it would change it under {(others == 1 ? "both" : "all of them")}. Give it a file of its own first. Nothing was changed.");
+                $"{Name}: {path} has {(others == 1 ? "another name" : $"{others} other names")} (hard links), and writing it would change it under "
+                    + $"{(others == 1 ? "both" : "all of them")}. Give it a file of its own first. Nothing was changed.");
         }
     }
 

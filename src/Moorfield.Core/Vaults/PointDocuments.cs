@@ -45,7 +45,8 @@ internal static class PointDocuments
         new StoredMarker(marker.Point, marker.Vault, Of(marker.RootModified), Of(marker.RootAccessed)), VaultJson.Default.StoredMarker);
 
     /// <exception cref="JsonException">It is no marker.</exception>
-    internal static RunMarker? ReadMarker(byte[] content) => JsonSerializer.Deserialize(content, VaultJson.Default.StoredMarker) is { Vault: not null } marker
+    internal static RunMarker? ReadMarker(byte[] content) =>
+        JsonSerializer.Deserialize(content, VaultJson.Default.StoredMarker) is { Vault: not null } marker
         ? new RunMarker(marker.Point, marker.Vault, Read(marker.RootModified), Read(marker.RootAccessed))
         : null;
 
@@ -69,7 +70,8 @@ internal static class PointDocuments
 
     private static StoredFile Of(ReplacedFile file) => new(file.Path, file.Before, file.After, Of(file.Accessed), Of(file.Modified), file.Edition);
 
-    private static ReplacedFile Read(StoredFile file) => new(file.Path, file.Before, file.After, Read(file.Accessed), Read(file.Modified), file.Edition);
+    private static ReplacedFile Read(StoredFile file) =>
+    new(file.Path, file.Before, file.After, Read(file.Accessed), Read(file.Modified), file.Edition);
 
     private static StoredImage Of(ImageState image) => new(
         image.HeaderBefore, image.LengthBefore, image.HeaderAfter, image.LengthAfter,
@@ -141,7 +143,8 @@ internal static class PointDocuments
 
     private static StoredTree? Of(RecordedTree? tree) => tree is null ? null : new StoredTree(Of(tree.ParentModified), Each(tree.Entries, Of));
 
-    private static RecordedTree? Read(StoredTree? tree) => tree is null ? null : new RecordedTree(Read(tree.ParentModified), Each(tree.Entries, Read));
+    private static RecordedTree? Read(StoredTree? tree) =>
+    tree is null ? null : new RecordedTree(Read(tree.ParentModified), Each(tree.Entries, Read));
 
     private static StoredEntry Of(RecordedEntry entry) => entry is RecordedImageEntry image
         ? new StoredEntry(
@@ -158,8 +161,10 @@ internal static class PointDocuments
             entry.Path, One<EntryKind>(entry.Kind), entry.Size, Read(entry.Modified), Read(entry.Accessed), record,
             entry.Security ?? throw new FormatException("an entry of an image has no security descriptor"))
         : new RecordedVolumeEntry(
-            entry.Path, One<EntryKind>(entry.Kind), entry.Mode, entry.Uid, entry.Gid, entry.Size, Read(entry.Modified), Read(entry.Accessed), entry.Blob,
-            entry.LinkTarget, entry.Attributes.Values.All(v => v is not null) ? entry.Attributes : throw new FormatException("an attribute is empty"));
+            entry.Path, One<EntryKind>(entry.Kind), entry.Mode, entry.Uid, entry.Gid, entry.Size, Read(entry.Modified), Read(entry.Accessed),
+            entry.Blob,
+            entry.LinkTarget, entry.Attributes.Values.All(v => v is not null) ? entry.Attributes
+            : throw new FormatException("an attribute is empty"));
 
     // ---- helps
 
@@ -174,5 +179,6 @@ internal static class PointDocuments
     }
 
     private static T One<T>(string text) where T : struct, Enum =>
-        Enum.TryParse<T>(text, ignoreCase: true, out var value) && Enum.IsDefined(value) ? value : throw new FormatException($"'{text}' is not known");
+        Enum.TryParse<T>(text, ignoreCase: true, out var value) && Enum.IsDefined(value) ? value
+            : throw new FormatException($"'{text}' is not known");
 }

@@ -19,7 +19,8 @@ internal sealed record StoredFile(string Path, string Before, string After, Stor
 
 internal sealed record StoredDropped(string Sha1, long Offset, long StoredSize, long Size, byte Flags, string? Kept = null);
 
-internal sealed record StoredImage(byte[] HeaderBefore, long LengthBefore, byte[] HeaderAfter, long LengthAfter, ImmutableArray<StoredDropped> Dropped);
+internal sealed record StoredImage(byte[] HeaderBefore, long LengthBefore, byte[] HeaderAfter, long LengthAfter,
+ImmutableArray<StoredDropped> Dropped);
 
 internal sealed record StoredValue(string Name, StoredValueType Type, ReadOnlyMemory<byte> Data);
 
@@ -72,7 +73,8 @@ internal sealed record StoredKeyRemoved(string Family, string Hive, string Key, 
 
 internal sealed record StoredKeyAdded(string Family, string Hive, string Key, StoredKey? Image = null) : StoredChange(Family);
 
-internal sealed record StoredValueChanged(string Family, string Hive, string Key, string Name, StoredValue? Before, StoredValue? After) : StoredChange(Family);
+internal sealed record StoredValueChanged(string Family, string Hive, string Key, string Name, StoredValue? Before, StoredValue? After)
+: StoredChange(Family);
 
 internal sealed record StoredTreeRemoved(string Family, string Path, StoredTree? Image = null) : StoredChange(Family);
 
@@ -101,7 +103,8 @@ internal sealed record StoredHeadPoint(
 /// <param name="DocumentBytes">Of the document that it is the head of.</param>
 internal sealed record StoredHead(string Schema, long DocumentBytes, StoredHeadPoint Head);
 
-internal sealed record StoredLine(DateTimeOffset At, string Step, string? What = null, string? Message = null, string? Family = null, int? Edition = null);
+internal sealed record StoredLine(DateTimeOffset At, string Step, string? What = null, string? Message = null, string? Family = null,
+int? Edition = null);
 
 internal sealed record StoredMarker(int Point, string Vault, StoredTime RootModified, StoredTime RootAccessed);
 

@@ -55,7 +55,9 @@ public sealed class Vault : IDisposable
             chosen
             ?? NotEmpty("MOORFIELD_VAULT")
             ?? Path.Combine(
-                NotEmpty("XDG_STATE_HOME") ?? Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile, Environment.SpecialFolderOption.DoNotVerify), ".local", "state"),
+                NotEmpty("XDG_STATE_HOME")
+                ?? Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile, Environment.SpecialFolderOption.DoNotVerify),
+                ".local", "state"),
                 "moorfield", "vault"));
 
     private static string? NotEmpty(string variable) => Environment.GetEnvironmentVariable(variable) is { Length: > 0 } value ? value : null;
@@ -74,7 +76,8 @@ public sealed class Vault : IDisposable
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException or MoorfieldException)
         {
-            throw new MoorfieldException(Trouble.Failed, $"The vault {path} cannot be used: {e.Message} Choose another with --vault. Nothing was changed.", e);
+            throw new MoorfieldException(Trouble.Failed,
+            $"The vault {path} cannot be used: {e.Message} Choose another with --vault. Nothing was changed.", e);
         }
     }
 
@@ -161,7 +164,8 @@ public sealed class Vault : IDisposable
     internal Stream OpenBlob(string hash)
     {
         using var shelf = IsHash(hash) ? _blobs.OpenFolder(hash[..2]) : null;
-        var file = shelf?.OpenFile(BlobName(hash)) ?? throw new MoorfieldException(Trouble.Failed, $"The vault {FullPath} has lost the content {hash}.");
+        var file = shelf?.OpenFile(BlobName(hash))
+            ?? throw new MoorfieldException(Trouble.Failed, $"The vault {FullPath} has lost the content {hash}.");
         return new VerifyingStream(new DecompressionStream(new FileStream(file, FileAccess.Read, bufferSize: 0), leaveOpen: false), hash);
     }
 
@@ -259,7 +263,8 @@ public sealed class Vault : IDisposable
     private RestorePoint Load(int number)
     {
         using var file = _points.OpenFile(DocumentName(number))
-            ?? throw new MoorfieldException(Trouble.Misused, $"The vault {FullPath} has no restore point {number}. 'moorfield restore-point list' lists them.");
+            ?? throw new MoorfieldException(Trouble.Misused,
+                $"The vault {FullPath} has no restore point {number}. 'moorfield restore-point list' lists them.");
         if (RandomAccess.GetLength(file) > MaxDocument)
             throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is longer than any that Moorfield writes.");
         var stored = Parse(file, VaultJson.Default.StoredPoint, number);
@@ -308,7 +313,8 @@ public sealed class Vault : IDisposable
         {
             try
             {
-                if (JsonSerializer.Deserialize(text, VaultJson.Default.StoredLine) is { } stored && PointDocuments.Read(stored) is { Step: not null } line)
+                if (JsonSerializer.Deserialize(text, VaultJson.Default.StoredLine) is { } stored
+                && PointDocuments.Read(stored) is { Step: not null } line)
                     lines.Add(line);
             }
             catch (JsonException)
@@ -328,7 +334,8 @@ public sealed class Vault : IDisposable
         // What a power cut left of a line is ended first.
         byte[] last = new byte[1];
         bool isOpen = length > 0 && RandomAccess.Read(file, last, length - 1) == 1 && last[0] != (byte)'\n';
-        byte[] bytes = [.. isOpen ? "\n"u8 : [], .. JsonSerializer.SerializeToUtf8Bytes(PointDocuments.Of(line), VaultJson.Default.StoredLine), (byte)'\n'];
+        byte[] bytes = [.. isOpen ? "\n"u8 : [], .. JsonSerializer.SerializeToUtf8Bytes(PointDocuments.Of(line), VaultJson.Default.StoredLine),
+            (byte)'\n'];
         _points.Write(file, bytes, length, name);
         _points.Flush(file, name);
         if (there is null)

@@ -24,7 +24,8 @@ public sealed record AppxExtension(string Category, ImmutableArray<string> Value
 /// <summary>An <c>Application</c> of a package.</summary>
 /// <param name="DisplayName">As written, may be <c>ms-resource:…</c>; null when missing.</param>
 /// <param name="ShownInStart">False for <c>AppListEntry="none"</c>.</param>
-public sealed record AppxApplication(string Id, string? DisplayName, string? Description, bool ShownInStart, ImmutableArray<AppxExtension> Extensions);
+public sealed record AppxApplication(string Id, string? DisplayName, string? Description, bool ShownInStart,
+    ImmutableArray<AppxExtension> Extensions);
 
 /// <summary>What a package manifest (AppxManifest.xml) says, as far as Moorfield reads it. Source: docs/on-disk.md, "Manifests" [doc].</summary>
 /// <param name="MainPackages">Names of the packages that this one extends (optional packages only).</param>

@@ -29,7 +29,8 @@ public static class AppxManifestReader
     private const string NamespaceFamily = "http://schemas.microsoft.com/appx/";
 
     /// <summary>Reads an AppxManifest.xml from the stream's position on.</summary>
-    /// <exception cref="InvalidDataException">Not well formed, not a package manifest, or over a limit; the message gives the line where there is one.</exception>
+    /// <exception cref="InvalidDataException">Not well formed, not a package manifest, or over a limit; the message gives the line where there
+    /// is one.</exception>
     public static AppxManifest Read(Stream stream)
     {
         var root = Load(stream, "Package");
@@ -69,7 +70,8 @@ public static class AppxManifestReader
                 throw Error("has a member without a proper version, architecture or resource id", element);
             bool isResource = string.Equals((string?)element.Attribute("Type"), "resource", StringComparison.OrdinalIgnoreCase);
             members.Add(new BundleMember(
-                new PackageFullName(identity.Name, version, architecture, resourceId, publisherId), isResource, (string?)element.Attribute("FileName") ?? ""));
+                new PackageFullName(identity.Name, version, architecture, resourceId, publisherId), isResource,
+                (string?)element.Attribute("FileName") ?? ""));
         }
         return new AppxBundleManifest(identity, members.ToImmutable());
     }
@@ -93,7 +95,8 @@ public static class AppxManifestReader
         }
         catch (XmlException e)
         {
-            throw new InvalidDataException($"is not well-formed XML at line {e.LineNumber}, or holds a DTD, or is longer than {MaxCharacters:N0} characters", e);
+            throw new InvalidDataException($"is not well-formed XML at line {e.LineNumber}, or holds a DTD, or is longer than {MaxCharacters:N0} "
+                + $"characters", e);
         }
     }
 
@@ -124,7 +127,8 @@ public static class AppxManifestReader
             : null;
 
     private static IEnumerable<(string Kind, string Name)> Capabilities(XElement root) =>
-        (Child(root, "Capabilities")?.Elements() ?? []).Where(e => e.Attribute("Name") is not null).Select(e => (e.Name.LocalName, e.Attribute("Name")!.Value));
+        (Child(root, "Capabilities")?.Elements() ?? []).Where(e => e.Attribute("Name") is not null)
+            .Select(e => (e.Name.LocalName, e.Attribute("Name")!.Value));
 
     private static HashSet<string> ReadMentions(XElement root)
     {

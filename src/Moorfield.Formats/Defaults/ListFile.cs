@@ -116,7 +116,8 @@ public sealed class ListFile
         try
         {
             var with = new ListFile(_format, _encoding, _text[..at] + insert + _text[at..]);
-            return with.Entries.Length == Entries.Length + 1 && with.Entries[index].Text == text ? with : throw new InvalidDataException("was to get back an entry that is none");
+            return with.Entries.Length == Entries.Length + 1 && with.Entries[index].Text == text ? with
+                : throw new InvalidDataException("was to get back an entry that is none");
         }
         catch (Exception e) when (e is XmlException or JsonException)
         {
@@ -200,7 +201,8 @@ public sealed class ListFile
                 int start = (int)reader.TokenStartIndex;
                 reader.Skip();
                 int end = (int)reader.BytesConsumed;
-                entries.Add(new ListEntry(Encoding.UTF8.GetString(bytes, start, end - start), Place(start), Place(end), Properties(bytes.AsMemory(start, end - start))));
+                entries.Add(new ListEntry(Encoding.UTF8.GetString(bytes, start, end - start), Place(start), Place(end),
+                    Properties(bytes.AsMemory(start, end - start))));
             }
             ReadToEnd(ref reader);
             return (open, entries.ToImmutable());
@@ -220,7 +222,8 @@ public sealed class ListFile
 
     private static ImmutableDictionary<string, string> Properties(ReadOnlyMemory<byte> entry)
     {
-        using var document = JsonDocument.Parse(entry, new JsonDocumentOptions { CommentHandling = JsonCommentHandling.Skip, AllowTrailingCommas = true });
+        using var document = JsonDocument.Parse(entry,
+        new JsonDocumentOptions { CommentHandling = JsonCommentHandling.Skip, AllowTrailingCommas = true });
         var properties = ImmutableDictionary.CreateBuilder<string, string>(StringComparer.OrdinalIgnoreCase);
         if (document.RootElement.ValueKind == JsonValueKind.Object)
         {

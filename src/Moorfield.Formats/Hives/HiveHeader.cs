@@ -45,6 +45,7 @@ public readonly record struct HiveHeader(bool IsDirty)
         if (declared > fileLength)
             throw new InvalidDataException($"is a registry hive that is cut off: {fileLength:N0} bytes of {declared:N0}");
         return new HiveHeader(
-            BinaryPrimitives.ReadUInt32LittleEndian(block[PrimarySequenceOffset..]) != BinaryPrimitives.ReadUInt32LittleEndian(block[SecondarySequenceOffset..]));
+            BinaryPrimitives.ReadUInt32LittleEndian(block[PrimarySequenceOffset..])
+                != BinaryPrimitives.ReadUInt32LittleEndian(block[SecondarySequenceOffset..]));
     }
 }

@@ -60,7 +60,8 @@ public readonly unsafe struct HiveKey
     /// <summary>Adds a key below this one.</summary>
     /// <exception cref="IOException">It is there already, or libhivex refused.</exception>
     public HiveKey Add(string name) =>
-        LibHivex.NodeAddChild(_hive.Handle, _node, name) is var node and not 0 ? new HiveKey(_hive, node) : throw Hive.Failure($"add the key '{name}'");
+        LibHivex.NodeAddChild(_hive.Handle, _node, name) is var node and not 0 ? new HiveKey(_hive, node)
+            : throw Hive.Failure($"add the key '{name}'");
 
     /// <summary>Sets a value, replacing one of the same name.</summary>
     public void Set(HiveValue value) => SetAll([.. Values().Where(v => !HasName(v, value.Name)), value]);
@@ -87,7 +88,8 @@ public readonly unsafe struct HiveKey
     {
         // A damaged hive can hold cycles: both limits end them.
         if (depth >= Hive.MaxDepth || left-- == 0)
-            throw new InvalidDataException($"nests keys deeper than {Hive.MaxDepth} levels, or holds more than {MaxExportedKeys:N0} keys in one place");
+            throw new InvalidDataException($"nests keys deeper than {Hive.MaxDepth} levels, or holds more than {MaxExportedKeys:N0} keys in one "
+                + $"place");
         var keys = ImmutableArray.CreateBuilder<RecordedKey>();
         foreach (var child in Children())
             keys.Add(child.Export(depth + 1, ref left));
@@ -116,7 +118,8 @@ public readonly unsafe struct HiveKey
             for (int i = 0; i < native.Length; i++)
             {
                 if (values[i].Data.Length > HiveValue.MaxWritableLength)
-                    throw new IOException($"The value '{values[i].Name}' has {values[i].Data.Length:N0} bytes; at most {HiveValue.MaxWritableLength:N0} can be written.");
+                    throw new IOException($"The value '{values[i].Name}' has {values[i].Data.Length:N0} bytes; at most "
+                        + $"{HiveValue.MaxWritableLength:N0} can be written.");
                 native[i] = new()
                 {
                     Key = Pin(pinned, Encoding.UTF8.GetBytes(values[i].Name + '\0')),

@@ -80,7 +80,8 @@ public sealed record HiveValue(string Name, HiveValueType Type, ReadOnlyMemory<b
 
     /// <inheritdoc/>
     public bool Equals(HiveValue? other) =>
-        other is not null && Name.Equals(other.Name, StringComparison.OrdinalIgnoreCase) && Type == other.Type && Data.Span.SequenceEqual(other.Data.Span);
+        other is not null && Name.Equals(other.Name, StringComparison.OrdinalIgnoreCase) && Type == other.Type
+            && Data.Span.SequenceEqual(other.Data.Span);
 
     /// <inheritdoc/>
     public override int GetHashCode() => HashCode.Combine(Name.GetHashCode(StringComparison.OrdinalIgnoreCase), Type, Data.Length);

@@ -31,7 +31,8 @@ public enum RegistryAction
 /// <summary>One statement of a registry text file.</summary>
 /// <param name="Line">Where it begins, from 1.</param>
 /// <param name="Key">Full path with the root key, e.g. <c>HKEY_LOCAL_MACHINE\SOFTWARE\…</c>.</param>
-/// <param name="Value">For <see cref="RegistryAction.SetValue"/>, and with empty data for <see cref="RegistryAction.DeleteValue"/>; else null.</param>
+/// <param name="Value">For <see cref="RegistryAction.SetValue"/>, and with empty data for <see cref="RegistryAction.DeleteValue"/>; else
+/// null.</param>
 public sealed record RegistryStatement(int Line, RegistryAction Action, string Key, HiveValue? Value);
 
 /// <summary>Reads and writes registry text files. Source: docs/on-disk.md, "Registry text files" [doc].</summary>
@@ -83,7 +84,8 @@ public static class RegistryText
                 text.Append("\r\n[").Append(statement.Action == RegistryAction.DeleteKey ? "-" : "").Append(statement.Key).Append("]\r\n");
             key = statement.Key;
             if (statement.Value is { } value)
-                text.Append(value.Name.Length == 0 ? "@" : Quoted(value.Name)).Append('=').Append(statement.Action == RegistryAction.DeleteValue ? "-" : Data(value)).Append("\r\n");
+                text.Append(value.Name.Length == 0 ? "@" : Quoted(value.Name)).Append('=')
+                    .Append(statement.Action == RegistryAction.DeleteValue ? "-" : Data(value)).Append("\r\n");
         }
         return [.. Encoding.Unicode.Preamble, .. Encoding.Unicode.GetBytes(text.ToString())];
     }
@@ -144,7 +146,8 @@ public static class RegistryText
         if (data.StartsWith('"'))
         {
             var (text, rest) = Text(data, number);
-            return rest.Length == 0 || rest[0] == ';' ? HiveValue.FromString(name, text) : throw new InvalidDataException($"has at line {number} something behind the text");
+            return rest.Length == 0 || rest[0] == ';' ? HiveValue.FromString(name, text)
+                : throw new InvalidDataException($"has at line {number} something behind the text");
         }
         int colon = data.IndexOf(':', StringComparison.Ordinal);
         string type = colon < 0 ? "" : data[..colon].ToLowerInvariant();
@@ -156,12 +159,14 @@ public static class RegistryText
                 : throw new InvalidDataException($"has at line {number} a dword that is no hexadecimal number");
         }
         HiveValueType? kind = type == "hex" ? HiveValueType.Binary
-            : type.StartsWith("hex(", StringComparison.Ordinal) && type.EndsWith(')') && int.TryParse(type[4..^1], NumberStyles.AllowHexSpecifier, CultureInfo.InvariantCulture, out int known) ? (HiveValueType)known
+            : type.StartsWith("hex(", StringComparison.Ordinal) && type.EndsWith(')')
+                && int.TryParse(type[4..^1], NumberStyles.AllowHexSpecifier, CultureInfo.InvariantCulture, out int known) ? (HiveValueType)known
             : null;
         if (kind is not { } valueType)
             throw new InvalidDataException($"has at line {number} data of an unknown kind");
         byte[] bytes = [.. digits.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)
-            .Select(d => byte.TryParse(d, NumberStyles.AllowHexSpecifier, CultureInfo.InvariantCulture, out byte b) ? b : throw new InvalidDataException($"has at line {number} a byte that is none: '{d}'"))];
+            .Select(d => byte.TryParse(d, NumberStyles.AllowHexSpecifier, CultureInfo.InvariantCulture, out byte b) ? b
+                : throw new InvalidDataException($"has at line {number} a byte that is none: '{d}'"))];
         // The older form keeps texts in one byte a letter.
         if (old && valueType is HiveValueType.ExpandString or HiveValueType.MultiString)
             bytes = Encoding.Unicode.GetBytes(Encoding.Latin1.GetString(bytes));
@@ -183,14 +188,16 @@ public static class RegistryText
         throw new InvalidDataException($"has at line {number} a text without its closing quotation mark");
     }
 
-    private static string Quoted(string text) => $"\"{text.Replace("\\", "\\\\", StringComparison.Ordinal).Replace("\"", "\\\"", StringComparison.Ordinal)}\"";
+    private static string Quoted(string text) =>
+    $"\"{text.Replace("\\", "\\\\", StringComparison.Ordinal).Replace("\"", "\\\"", StringComparison.Ordinal)}\"";
 
     private static string Data(HiveValue value)
     {
         if (value.AsDWord() is { } dword)
             return $"dword:{dword:x8}";
         // A text is written as one only when nothing of it would be lost.
-        if (value.Type == HiveValueType.String && value.AsString() is { } text && !text.Any(char.IsControl) && HiveValue.FromString(value.Name, text) == value)
+        if (value.Type == HiveValueType.String && value.AsString() is { } text && !text.Any(char.IsControl)
+            && HiveValue.FromString(value.Name, text) == value)
             return Quoted(text);
         string kind = value.Type == HiveValueType.Binary ? "hex" : $"hex({(int)value.Type:x})";
         return $"{kind}:{string.Join(',', value.Data.ToArray().Select(b => b.ToString("x2", CultureInfo.InvariantCulture)))}";

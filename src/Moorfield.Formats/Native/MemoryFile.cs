@@ -11,6 +11,7 @@ public static class MemoryFile
     public static SafeFileHandle Create()
     {
         var file = LibC.CreateMemoryFile("moorfield\0"u8, 0);
-        return file.IsInvalid ? throw new IOException($"No memory for a file: {Marshal.GetPInvokeErrorMessage(Marshal.GetLastPInvokeError())}") : file;
+        return file.IsInvalid ? throw new IOException($"No memory for a file: {Marshal.GetPInvokeErrorMessage(Marshal.GetLastPInvokeError())}")
+            : file;
     }
 }

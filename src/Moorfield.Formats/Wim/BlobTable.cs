@@ -94,7 +94,8 @@ public sealed class BlobTable
             else if (resource.Offset < 0)
                 throw new InvalidDataException($"is damaged: the content {hash} would begin before its solid resource");
             entries.Add(new BlobEntry(
-                resource, BinaryPrimitives.ReadUInt16LittleEndian(bytes[24..]), BinaryPrimitives.ReadUInt32LittleEndian(bytes[26..]), hash, resource.IsSolid ? runs.Count - 1 : -1));
+                resource, BinaryPrimitives.ReadUInt16LittleEndian(bytes[24..]), BinaryPrimitives.ReadUInt32LittleEndian(bytes[26..]), hash,
+                resource.IsSolid ? runs.Count - 1 : -1));
         }
         return new BlobTable(entries, runs);
     }

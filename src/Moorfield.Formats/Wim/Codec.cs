@@ -27,7 +27,8 @@ internal sealed unsafe class Codec(WimCompression compression, int chunkSize) : 
             _ => (1u << 15, 1u << 26),
         };
         if (!BitOperations.IsPow2(chunkSize) || chunkSize < least || chunkSize > most)
-            throw new InvalidDataException($"is damaged: it gives {chunkSize:N0} bytes as the size of chunks, {compression} allows {least:N0} to {most:N0}");
+            throw new InvalidDataException($"is damaged: it gives {chunkSize:N0} bytes as the size of chunks, {compression} allows {least:N0} to "
+                + $"{most:N0}");
     }
 
     /// <exception cref="InvalidDataException">The stored bytes are damaged.</exception>

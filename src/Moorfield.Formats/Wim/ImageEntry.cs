@@ -178,7 +178,8 @@ public sealed class ImageEntry
     internal static long ListOf(ReadOnlySpan<byte> record) => BinaryPrimitives.ReadInt64LittleEndian(record[ListOffset..]);
 
     internal static bool IsFolderRecord(ReadOnlySpan<byte> record) =>
-        ((EntryAttributes)BinaryPrimitives.ReadUInt32LittleEndian(record[AttributesOffset..]) & (EntryAttributes.Folder | EntryAttributes.ReparsePoint)) == EntryAttributes.Folder;
+        ((EntryAttributes)BinaryPrimitives.ReadUInt32LittleEndian(record[AttributesOffset..])
+            & (EntryAttributes.Folder | EntryAttributes.ReparsePoint)) == EntryAttributes.Folder;
 
     /// <summary>The hard link group; 0 when it has none. In a reparse point the field means something else.</summary>
     internal static ulong LinkGroupOf(ReadOnlySpan<byte> record) =>

@@ -58,7 +58,8 @@ public sealed class ImageMetadata
     /// <summary>The folder that holds everything.</summary>
     public ImageEntry Root { get; }
 
-    /// <exception cref="InvalidDataException">The security data or the root's entry is damaged. The rest is checked where it is looked into.</exception>
+    /// <exception cref="InvalidDataException">The security data or the root's entry is damaged. The rest is checked where it is looked
+    /// into.</exception>
     public static ImageMetadata Read(byte[] bytes) => new(bytes);
 
     /// <summary>An image that holds nothing but its root.</summary>
@@ -75,7 +76,8 @@ public sealed class ImageMetadata
 
     /// <summary>A security descriptor as stored, self-relative.</summary>
     public ReadOnlySpan<byte> Descriptor(int index) =>
-        index >= 0 && index < _descriptors.Count ? _descriptors[index] : index == -1 ? default : throw new InvalidDataException($"is damaged: an entry has security descriptor {index} of {_descriptors.Count}");
+        index >= 0 && index < _descriptors.Count ? _descriptors[index] : index == -1 ? default
+            : throw new InvalidDataException($"is damaged: an entry has security descriptor {index} of {_descriptors.Count}");
 
     /// <summary>Sets the root's security descriptor.</summary>
     public void SetRootDescriptor(ReadOnlySpan<byte> descriptor)
@@ -273,5 +275,6 @@ public sealed class ImageMetadata
         output.Advance(padded);
     }
 
-    private static InvalidDataException Damaged(long offset, string why) => new($"is damaged: the metadata of an image does not hold together at offset {offset:N0}, {why}");
+    private static InvalidDataException Damaged(long offset, string why) =>
+    new($"is damaged: the metadata of an image does not hold together at offset {offset:N0}, {why}");
 }

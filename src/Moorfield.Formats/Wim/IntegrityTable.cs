@@ -21,7 +21,8 @@ internal static class IntegrityTable
     {
         uint chunkSize = UsualChunkSize;
         long known = 0;
-        if (old is { Length: >= HeaderLength } && BinaryPrimitives.ReadUInt32LittleEndian(old.AsSpan(8)) is >= 1 << 15 and <= 1 << 30 and var oldChunkSize)
+        if (old is { Length: >= HeaderLength }
+            && BinaryPrimitives.ReadUInt32LittleEndian(old.AsSpan(8)) is >= 1 << 15 and <= 1 << 30 and var oldChunkSize)
         {
             chunkSize = oldChunkSize;
             long whole = (oldEnd - WimHeader.Size) / chunkSize;

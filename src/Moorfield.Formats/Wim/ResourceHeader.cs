@@ -64,6 +64,7 @@ public readonly record struct ResourceHeader(long StoredSize, ResourceFlags Flag
     internal void Check(string what, long fileLength)
     {
         if (Offset < 0 || Size < 0 || (StoredSize > 0 && (Offset < WimHeader.Size || StoredSize > fileLength - Offset)))
-            throw new InvalidDataException($"is damaged or cut off: {what} should lie at offset {Offset:N0} with {StoredSize:N0} bytes, but the file has {fileLength:N0}");
+            throw new InvalidDataException($"is damaged or cut off: {what} should lie at offset {Offset:N0} with {StoredSize:N0} bytes, but the "
+                + $"file has {fileLength:N0}");
     }
 }

@@ -13,13 +13,15 @@ public readonly record struct Sha1Hash(ulong First, ulong Second, uint Third)
 
     /// <summary>From 20 bytes.</summary>
     public static Sha1Hash Read(ReadOnlySpan<byte> bytes) => new(
-        BinaryPrimitives.ReadUInt64BigEndian(bytes), BinaryPrimitives.ReadUInt64BigEndian(bytes[8..]), BinaryPrimitives.ReadUInt32BigEndian(bytes[16..]));
+        BinaryPrimitives.ReadUInt64BigEndian(bytes), BinaryPrimitives.ReadUInt64BigEndian(bytes[8..]),
+        BinaryPrimitives.ReadUInt32BigEndian(bytes[16..]));
 
     /// <summary>Reads 40 hexadecimal digits; null when the text is anything else.</summary>
     public static Sha1Hash? Parse(string text)
     {
         Span<byte> bytes = stackalloc byte[Length];
-        return text.Length == 2 * Length && Convert.FromHexString(text, bytes, out _, out _) == System.Buffers.OperationStatus.Done ? Read(bytes) : null;
+        return text.Length == 2 * Length && Convert.FromHexString(text, bytes, out _, out _) == System.Buffers.OperationStatus.Done ? Read(bytes)
+            : null;
     }
 
     /// <summary>As 20 bytes.</summary>

@@ -39,7 +39,8 @@ public sealed class WimEditor(WimFile wim, Stream output)
         if (header.Flags.HasFlag(WimFlags.MetadataOnly))
             throw new InvalidDataException("holds metadata only, without the contents of files");
         if (header.Flags.HasFlag(WimFlags.WriteInProgress))
-            throw new InvalidDataException("is marked as being written: another program is at it, or was cut off. Restore it from a copy, or let that program repair it");
+            throw new InvalidDataException("is marked as being written: another program is at it, or was cut off. Restore it from a copy, or let "
+                + "that program repair it");
     }
 
     /// <summary>Adds a content, unless the file has it already. References to it are counted by <see cref="SetMetadata"/>.</summary>
@@ -61,7 +62,9 @@ public sealed class WimEditor(WimFile wim, Stream output)
             CompressedChunks.Build(wim, content, length, basis is { } old && basisContent is not null ? wim.Map(old) : null, basisContent);
     }
 
-    /// <summary>Takes up again a content whose bytes are still in the file although nothing refers to them; see <see cref="WimFile.Holds"/>.</summary>
+    /// <summary>
+    /// Takes up again a content whose bytes are still in the file although nothing refers to them; see <see cref="WimFile.Holds"/>.
+    /// </summary>
     public void AddAgain(BlobEntry dropped) => AddOnce(dropped.Hash, () => dropped with { References = 0 });
 
     private void AddOnce(Sha1Hash hash, Func<BlobEntry> add)
@@ -108,7 +111,8 @@ public sealed class WimEditor(WimFile wim, Stream output)
         using var content = Native.MemoryFile.Create();
         RandomAccess.Write(content, bytes, 0);
         var pieces = CompressedChunks.Build(wim, content, bytes.Length, null, null);
-        return new BlobEntry(Append(pieces, bytes.Length, ResourceFlags.Metadata), 1, 1, Sha1Hash.Read(System.Security.Cryptography.SHA1.HashData(bytes)));
+        return new BlobEntry(Append(pieces, bytes.Length, ResourceFlags.Metadata), 1, 1,
+            Sha1Hash.Read(System.Security.Cryptography.SHA1.HashData(bytes)));
     }
 
     private void Count(Dictionary<Sha1Hash, int> references, int sign)
@@ -134,7 +138,8 @@ public sealed class WimEditor(WimFile wim, Stream output)
             else
                 entries.Add(entry with { References = (uint)references });
         }
-        entries.AddRange(_added.Values.Select(a => a.Value).Select(e => e with { References = (uint)Math.Max(0, _references.GetValueOrDefault(e.Hash)) })
+        entries.AddRange(_added.Values.Select(a => a.Value)
+            .Select(e => e with { References = (uint)Math.Max(0, _references.GetValueOrDefault(e.Hash)) })
             .Where(e => e.References > 0).OrderBy(e => e.Resource.Offset));
         entries.AddRange(_metadata);
         Dropped = dropped;
@@ -172,7 +177,8 @@ public sealed class WimEditor(WimFile wim, Stream output)
             long offset = output.Length;
             output.Position = offset;
             pieces.WriteTo(output);
-            return new ResourceHeader(output.Position - offset, flags | (pieces.IsCompressed ? ResourceFlags.Compressed : ResourceFlags.None), offset, size);
+            return new ResourceHeader(output.Position - offset, flags | (pieces.IsCompressed ? ResourceFlags.Compressed : ResourceFlags.None),
+                offset, size);
         }
     }
 

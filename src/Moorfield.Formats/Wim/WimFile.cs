@@ -132,7 +132,8 @@ public sealed class WimFile : IDisposable
     /// <summary>The chunks of a content that lies in a resource of its own; null when it is in a solid one.</summary>
     internal ChunkMap? Map(in BlobEntry blob) => blob.Resource.IsSolid ? null : Map(blob.Resource);
 
-    internal Codec Codec(WimCompression compression, int chunkSize) => _codecs.GetOrAdd((compression, chunkSize), static key => new Codec(key.Item1, key.Item2));
+    internal Codec Codec(WimCompression compression, int chunkSize) =>
+    _codecs.GetOrAdd((compression, chunkSize), static key => new Codec(key.Item1, key.Item2));
 
     internal byte[] ReadAll(ResourceHeader resource)
     {

@@ -178,7 +178,8 @@ public sealed class WimHeader
         if (Part < 1 || Part > Parts)
             throw new InvalidDataException($"is a damaged WIM: it calls itself part {Part} of {Parts}");
         if (UInt32(ImageCountOffset) > MostImages || UInt32(BootIndexOffset) > UInt32(ImageCountOffset))
-            throw new InvalidDataException($"is a damaged WIM: it claims {UInt32(ImageCountOffset)} images, and that number {UInt32(BootIndexOffset)} starts");
+            throw new InvalidDataException($"is a damaged WIM: it claims {UInt32(ImageCountOffset)} images, and that number "
+                + $"{UInt32(BootIndexOffset)} starts");
         if (Compression != WimCompression.None)
             Codec.CheckChunkSize(Compression, UInt32(ChunkSizeOffset));
         BlobTable.Check("its table of contents", fileLength);

@@ -38,11 +38,14 @@ public sealed class WimXml
     {
         try
         {
-            var settings = new XmlReaderSettings { DtdProcessing = DtdProcessing.Prohibit, XmlResolver = null, MaxCharactersInDocument = MostCharacters };
-            string text = new UnicodeEncoding(bigEndian: false, byteOrderMark: false, throwOnInvalidBytes: true).GetString(bytes).TrimStart('\ufeff').TrimEnd('\0');
+            var settings = new XmlReaderSettings { DtdProcessing = DtdProcessing.Prohibit, XmlResolver = null,
+            MaxCharactersInDocument = MostCharacters };
+            string text = new UnicodeEncoding(bigEndian: false, byteOrderMark: false, throwOnInvalidBytes: true).GetString(bytes)
+                .TrimStart('\ufeff').TrimEnd('\0');
             using var reader = XmlReader.Create(new StringReader(text), settings);
             var document = XDocument.Load(reader, LoadOptions.PreserveWhitespace);
-            return document.Root?.Name.LocalName == "WIM" ? new WimXml(document) : throw new InvalidDataException("is damaged: its XML data does not begin with the element WIM");
+            return document.Root?.Name.LocalName == "WIM" ? new WimXml(document)
+                : throw new InvalidDataException("is damaged: its XML data does not begin with the element WIM");
         }
         catch (Exception e) when (e is XmlException or ArgumentException)
         {
@@ -93,14 +96,16 @@ public sealed class WimXml
     /// <summary>Adds an image behind the last.</summary>
     internal void AddImage(ImageInfo info, ImageTotals totals)
     {
-        var image = new XElement("IMAGE", new XAttribute("INDEX", info.Number), new XElement("DIRCOUNT", totals.Folders), new XElement("FILECOUNT", totals.Files),
+        var image = new XElement("IMAGE", new XAttribute("INDEX", info.Number), new XElement("DIRCOUNT", totals.Folders),
+        new XElement("FILECOUNT", totals.Files),
             new XElement("TOTALBYTES", totals.Bytes), new XElement("HARDLINKBYTES", totals.HardLinkBytes));
         SetTime(image, "CREATIONTIME", info.Modified!.Value);
         SetTime(image, "LASTMODIFICATIONTIME", info.Modified.Value);
         string[] version = info.Version.Split('.');
         image.Add(
             new XElement("WINDOWS",
-                new XElement("ARCH", Array.IndexOf(Architectures, info.Architecture)), new XElement("PRODUCTNAME", info.ProductName), new XElement("EDITIONID", info.EditionId),
+                new XElement("ARCH", Array.IndexOf(Architectures, info.Architecture)), new XElement("PRODUCTNAME", info.ProductName),
+                new XElement("EDITIONID", info.EditionId),
                 new XElement("INSTALLATIONTYPE", info.InstallationType),
                 new XElement("LANGUAGES", info.Languages.Select(l => new XElement("LANGUAGE", l)), new XElement("DEFAULT", info.Languages[0])),
                 new XElement("VERSION", new[] { "MAJOR", "MINOR", "BUILD", "SPBUILD" }.Zip(version, (part, value) => new XElement(part, value)))),
@@ -114,13 +119,16 @@ public sealed class WimXml
     private static readonly string[] Architectures = ["x86", "", "", "", "", "arm", "ia64", "", "", "x64", "", "", "arm64"];
 
     private static string Architecture(string number) =>
-        int.TryParse(number, CultureInfo.InvariantCulture, out int index) && index >= 0 && index < Architectures.Length && Architectures[index].Length > 0 ? Architectures[index] : number;
+        int.TryParse(number, CultureInfo.InvariantCulture, out int index) && index >= 0 && index < Architectures.Length
+            && Architectures[index].Length > 0 ? Architectures[index] : number;
 
-    private XElement? Find(int number) => Root.Elements("IMAGE").FirstOrDefault(i => i.Attribute("INDEX")?.Value.Trim() == number.ToString(CultureInfo.InvariantCulture));
+    private XElement? Find(int number) =>
+    Root.Elements("IMAGE").FirstOrDefault(i => i.Attribute("INDEX")?.Value.Trim() == number.ToString(CultureInfo.InvariantCulture));
 
     private static string Text(XElement? parent, string name) => parent?.Element(name)?.Value.Trim() ?? "";
 
-    private static long Number(XElement? parent, string name) => long.TryParse(Text(parent, name), CultureInfo.InvariantCulture, out long number) ? number : 0;
+    private static long Number(XElement? parent, string name) =>
+    long.TryParse(Text(parent, name), CultureInfo.InvariantCulture, out long number) ? number : 0;
 
     private static DateTime? Time(XElement? element)
     {
@@ -132,7 +140,8 @@ public sealed class WimXml
         bool Part(string name, out uint value)
         {
             string text = Text(element, name);
-            return uint.TryParse(text.StartsWith("0x", StringComparison.OrdinalIgnoreCase) ? text.AsSpan(2) : text, NumberStyles.HexNumber, CultureInfo.InvariantCulture, out value);
+            return uint.TryParse(text.StartsWith("0x", StringComparison.OrdinalIgnoreCase) ? text.AsSpan(2) : text, NumberStyles.HexNumber,
+                CultureInfo.InvariantCulture, out value);
         }
     }
 
