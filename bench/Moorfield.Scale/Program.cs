@@ -47,7 +47,16 @@ static World Many(int packages, int accounts)
     var applications = world.Packages.Where(p => p.Kind is null or "application" && p.Extends is null).ToList();
     var others = world.Packages.Where(p => p.Kind is "framework" or "component").ToList();
     var many = Enumerable.Range(0, Math.Max(0, packages - others.Count)).Select(i => (Of: applications[i % applications.Count], Copy: i / applications.Count))
-        .Select(p => p.Of with { Name = $"{p.Of.Name}{p.Copy}", Display = $"{p.Of.Display} {p.Copy}", Kib = 8, Data = null, For = For(p.Copy) });
+        .Select(p => p.Of with
+        {
+            Name = $"{p.Of.Name}{p.Copy}",
+            Display = $"{p.Of.Display} {p.Copy}",
+            Kib = 8,
+            Data = null,
+            For = For(p.Copy),
+            Needs = [.. (p.Of.Needs ?? []).Where(n => others.Exists(o => o.Name == n))],
+            Wants = null,
+        });
     return world with
     {
         SystemFiles = 600,

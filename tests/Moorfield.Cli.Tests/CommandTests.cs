@@ -46,7 +46,7 @@ public sealed class CommandTests : CliTest
         [
             "family", "fullName", "name", "displayName", "rawDisplayName", "publisher", "version", "architecture", "role", "origin", "bytes",
             "accounts", "newcomers", "blocked",
-            "standing", "reasons", "withheldFiles",
+            "standing", "reasons", "withheldFiles", "description", "startsWithWindows", "runsInBackground", "facts",
         ]);
         package.GetProperty("accounts").EnumerateArray().Select(a => a.GetString()).ShouldBe(["counter", "ivy", "rowan"]);
         system.GetProperty("packages").GetArrayLength()

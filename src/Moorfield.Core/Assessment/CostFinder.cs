@@ -23,6 +23,11 @@ internal sealed class CostFinder
     private readonly Dictionary<PackageFullName, ImmutableArray<string>> _opens;
     private readonly Dictionary<PackageFullName, ImmutableArray<Offer>> _offers;
     private readonly ILookup<string, InstalledPackage> _openers;
+    private readonly ILookup<string, InstalledPackage> _mentionedBy;
+    private readonly ILookup<PackageFullName, InstalledPackage> _wantedBy;
+    private readonly ILookup<PackageFamilyName, InstalledPackage> _versions;
+    private readonly ILookup<PackageFamilyName, ChosenHandler> _chosenFamilies;
+    private readonly ILookup<string, ChosenHandler> _chosenTypes;
 
     internal CostFinder(SystemSnapshot snapshot, ILookup<PackageFullName, InstalledPackage> neededBy, Advice advice)
     {
@@ -35,6 +40,16 @@ internal sealed class CostFinder
         _offers = snapshot.Packages.ToDictionary(p => p.FullName, p => OffersOf(p).ToImmutableArray());
         _openers = snapshot.Packages.SelectMany(p => _opens[p.FullName].Select(what => (What: what, Package: p)))
             .ToLookup(o => o.What, o => o.Package, StringComparer.OrdinalIgnoreCase);
+        // Of all that manifests mention, only what others offer or open matters.
+        var offered = _offers.Values.SelectMany(o => o).SelectMany(o => o.Names).Concat(_openers.Select(o => o.Key))
+            .ToHashSet(StringComparer.OrdinalIgnoreCase);
+        _mentionedBy = snapshot.Packages.Where(p => p.Manifest is not null)
+            .SelectMany(p => p.Manifest!.Mentions.Where(offered.Contains).Distinct(StringComparer.OrdinalIgnoreCase).Select(name => (Name: name, Package: p)))
+            .ToLookup(m => m.Name, m => m.Package, StringComparer.OrdinalIgnoreCase);
+        _wantedBy = snapshot.Packages.SelectMany(p => p.Wants.Select(w => (Want: w, Package: p))).ToLookup(w => w.Want, w => w.Package);
+        _versions = snapshot.Packages.ToLookup(p => p.Family);
+        _chosenFamilies = snapshot.Handlers.Chosen.Where(c => c.Family is not null).ToLookup(c => c.Family!.Value);
+        _chosenTypes = snapshot.Handlers.Chosen.ToLookup(c => c.What, StringComparer.OrdinalIgnoreCase);
     }
 
     /// <summary>What a package offers to others, with the names by which they ask for it.</summary>
@@ -86,14 +101,15 @@ internal sealed class CostFinder
 
     private IEnumerable<Reason> Needed(InstalledPackage package, Departures departures, List<string?> losing)
     {
-        var staying = _snapshot.Packages.Where(p => p.Family != package.Family && losing.Exists(who => departures.Keeps(p, who))).ToList();
-        var needing = _neededBy[package.FullName].Where(staying.Contains).ToList();
+        bool Stays(InstalledPackage other) => other.Family != package.Family && losing.Exists(who => departures.Keeps(other, who));
+        var needing = _neededBy[package.FullName].Where(Stays).ToList();
         if (needing.Count > 0)
             yield return Because(needing, needing.Count == 1 ? "needs it and stays" : "need it and stay", "needed");
-        var wanting = staying.Where(p => p.Wants.Contains(package.FullName)).Except(needing).ToList();
+        var wanting = _wantedBy[package.FullName].Where(Stays).Except(needing).ToList();
         if (wanting.Count > 0)
             yield return Because(wanting, wanting.Count == 1 ? "stays, and does less without it" : "stay, and do less without it", "wanted");
-        var told = staying.Where(p => _advice.SaysThat(p, package)).Except(needing).ToList();
+        List<InstalledPackage> told = _advice.Needs.IsEmpty ? []
+            : [.. _snapshot.Packages.Where(p => _advice.SaysThat(p, package) && Stays(p)).Except(needing)];
         if (told.Count > 0)
             yield return Because(told, $"{(told.Count == 1 ? "stays and needs" : "stay and need")} it, the brief says", "neededByBrief");
 
@@ -146,18 +162,16 @@ internal sealed class CostFinder
     /// <summary>Whether anybody may follow such a link: everyone knows it, somebody chose who opens it, or a package that stays names it.</summary>
     private bool IsAsked(InstalledPackage package, Departures departures, Opened opened) =>
         OpenableFamily.IsPublicScheme(opened.What)
-        || _snapshot.Handlers.Chosen.Any(c => c.What.Equals(opened.What, StringComparison.OrdinalIgnoreCase) && opened.For.Contains(c.Sid))
-        || _snapshot.Packages.Any(p => p.Family != package.Family && p.Manifest?.Mentions.Contains(opened.What) == true
-            && opened.For.Any(who => departures.Keeps(p, who)));
+        || _chosenTypes[opened.What].Any(c => opened.For.Contains(c.Sid))
+        || _mentionedBy[opened.What].Any(p => p.Family != package.Family && opened.For.Any(who => departures.Keeps(p, who)));
 
     private IEnumerable<Reason> Offered(InstalledPackage package, Departures departures, List<string?> losing)
     {
         foreach (var (what, names) in _offers[package.FullName])
         {
-            var asking = _snapshot.Packages.Where(p => p.Family != package.Family && p.Manifest is { } manifest
-            && names.Any(manifest.Mentions.Contains)
+            var asking = names.SelectMany(n => _mentionedBy[n]).DistinctBy(p => p.FullName).Where(p => p.Family != package.Family
                 && !_offers[p.FullName].SelectMany(o => o.Names).Intersect(names, StringComparer.OrdinalIgnoreCase).Any()
-                    && losing.Exists(who => departures.Keeps(p, who))).ToList();
+                && losing.Exists(who => departures.Keeps(p, who))).ToList();
             if (asking.Count > 0)
                 yield return new Reason("offers", ReasonKind.Cost,
                     $"It offers {what}, which {Prose.Packages(asking)} {(asking.Count == 1 ? "names" : "name")}.",
@@ -182,7 +196,7 @@ internal sealed class CostFinder
         if (departures.KeepsData)
             yield break;
         var lost = package.Data.Where(d => losing.Contains(d.Sid)
-            && !_snapshot.Packages.Any(p => p.Family == package.Family && departures.Keeps(p, d.Sid))).ToList();
+            && !_versions[package.Family].Any(p => departures.Keeps(p, d.Sid))).ToList();
         if (lost.Count == 0)
             yield break;
         var who = lost.Select(d => Name(d.Sid)).ToList();
@@ -195,9 +209,9 @@ internal sealed class CostFinder
     private IEnumerable<Reason> Chosen(InstalledPackage package, Departures departures, List<string?> losing, List<Opened> opened)
     {
         var unopened = opened.SelectMany(o => o.For.Select(who => (o.What.ToUpperInvariant(), who))).ToHashSet();
-        var lost = _snapshot.Handlers.Chosen.Where(c => c.Family == package.Family && losing.Contains(c.Sid)
+        var lost = _chosenFamilies[package.Family].Where(c => losing.Contains(c.Sid)
             && !unopened.Contains((c.What.ToUpperInvariant(), c.Sid))
-            && !_snapshot.Packages.Any(p => p.Family == package.Family && departures.Keeps(p, c.Sid))).ToList();
+            && !_versions[package.Family].Any(p => departures.Keeps(p, c.Sid))).ToList();
         foreach (var people in lost.GroupBy(c => c.Sid)
             .Select(g => (Sid: g.Key, What: Shown(g.Select(c => c.What).Order(StringComparer.OrdinalIgnoreCase)))).GroupBy(g => g.What))
         {

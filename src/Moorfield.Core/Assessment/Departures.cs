@@ -1,3 +1,4 @@
+using System.Runtime.CompilerServices;
 using Moorfield.Core.Model;
 
 namespace Moorfield.Core.Assessment;
@@ -25,8 +26,12 @@ public sealed class Departures
     public static Departures ForEveryone(IEnumerable<InstalledPackage> packages) =>
         new(packages.Select(p => (p, (IReadOnlyCollection<string>)p.Accounts, true)), keepData: false);
 
+    // Asked for again and again; there may be a hundred accounts.
+    private static readonly ConditionalWeakTable<InstalledPackage, HashSet<string>> Holders = [];
+
     /// <summary>Whether somebody has a package before the removal.</summary>
-    public static bool Had(InstalledPackage package, string? sid) => sid is null ? package.Newcomers : package.Accounts.Contains(sid);
+    public static bool Had(InstalledPackage package, string? sid) =>
+        sid is null ? package.Newcomers : Holders.GetValue(package, p => [.. p.Accounts]).Contains(sid);
 
     /// <summary>Whether somebody has a package and loses it.</summary>
     public bool Leaves(InstalledPackage package, string? sid) =>

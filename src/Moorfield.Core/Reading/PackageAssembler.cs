@@ -16,6 +16,8 @@ internal sealed class PackageAssembler(
     ILookup<PackageFullName, Trace>? rows,
     SnapshotNotes notes)
 {
+    private readonly HashSet<string> _withClasses = [.. accounts.Where(a => a.HasClasses).Select(a => a.Account.Sid)];
+
     /// <summary>One full name with its manifest, before it is known what it belongs to.</summary>
     private sealed record Found(PackageFullName FullName, AppxManifest? Manifest, ImmutableArray<Trace> Traces)
     {
@@ -96,8 +98,8 @@ internal sealed class PackageAssembler(
             return new PackagePart(f.FullName, kind, size.Bytes, f.Traces, size.Withheld);
         })];
         var traces = parts.SelectMany(p => p.Traces).ToList();
-        ImmutableArray<string> sids = [.. accounts.Select(a => a.Account.Sid)
-            .Where(sid => traces.Exists(t => t.Scope == TraceScope.Account && t.Sid == sid))];
+        var having = traces.Where(t => t.Scope == TraceScope.Account).Select(t => t.Sid!).ToHashSet(StringComparer.Ordinal);
+        ImmutableArray<string> sids = [.. accounts.Select(a => a.Account.Sid).Where(having.Contains)];
         bool newcomers = traces.Exists(t => t.Scope == TraceScope.Newcomers);
         bool isComponent = traces.Exists(t => t.Kind is TraceKind.Inbox or TraceKind.SystemFolder);
         string? raw = main.Manifest?.DisplayName;
@@ -151,14 +153,14 @@ internal sealed class PackageAssembler(
             notes.Add("registrationWithoutFiles", $"{name} is registered for {Names(package.Accounts)}, but its folder is gone.", package.FullName);
         if (hasFiles && !package.IsHeld && package.Role is not PackageRole.Framework and not PackageRole.Component)
             notes.Add("filesWithoutRegistration", $"{name} has files, but no account has it and new ones do not get it.", package.FullName);
+        var places = package.Parts.SelectMany(p => p.Traces).Where(t => t.Kind == TraceKind.Registration).ToLookup(t => t.Sid, t => t.Location);
         foreach (string sid in package.Accounts)
         {
-            var registrations = package.Parts.SelectMany(p => p.Traces).Where(t => t.Kind == TraceKind.Registration && t.Sid == sid)
-            .Select(t => t.Location).ToList();
+            var registrations = places[sid];
             List<string> missing = [];
             if (!registrations.OfType<KeyLocation>().Any(k => k.Hive == Places.Software))
                 missing.Add("the machine's registry");
-            if (accounts.Any(a => a.Account.Sid == sid && a.HasClasses) && !registrations.OfType<KeyLocation>().Any(k => k.Hive != Places.Software))
+            if (_withClasses.Contains(sid) && !registrations.OfType<KeyLocation>().Any(k => k.Hive != Places.Software))
                 missing.Add("the account's own registry");
             if (rows is not null && registrations.OfType<RowsLocation>().FirstOrDefault() is null)
                 missing.Add("the state repository");
