@@ -58,27 +58,29 @@ internal static class BlocksCommand
         })).ToList();
         if (parsed.GetValue(Registry) is { } file)
             WriteRegistry(target, snapshots, file);
-        switch (parsed.GetValue(Format))
-        {
-            case "json":
+        Common.Print(
+            parsed.GetValue(Format),
+            json: () =>
+            {
                 DocumentJson.Write(new BlocksJson("moorfield.blocks/1", target.FullPath,
                     [.. blocks.Select(b =>
                     new BlockJson(b.Snapshot.EditionNumber, b.Family.ToString(), b.Package?.DisplayName, b.Package is not null, b.IsPresent, b.Since,
                     b.SetBy?.Number))]));
-                break;
-            case "csv":
+            },
+            csv: () =>
+            {
                 Csv.Write(["family", "displayName", "installed", "present", "since", "restorePoint", "edition"], blocks.Select(b => new[]
                 {
                     b.Family.ToString(), b.Package?.DisplayName ?? "", Csv.Flag(b.Package is not null), Csv.Flag(b.IsPresent),
                     b.Since?.ToString("O", CultureInfo.InvariantCulture) ?? "",
                     b.SetBy?.Number.ToString(CultureInfo.InvariantCulture) ?? "", b.Snapshot.EditionNumber?.ToString() ?? "",
                 }));
-                break;
-            default:
+            },
+            table: () =>
+            {
                 foreach (var snapshot in snapshots)
                     WriteTable(target, snapshot, [.. blocks.Where(b => b.Snapshot == snapshot)]);
-                break;
-        }
+            });
         return Program.Done;
     }
 

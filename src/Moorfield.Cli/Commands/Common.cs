@@ -90,6 +90,24 @@ internal static class Common
         return PointHistory.Read(open, message => Say.Aside($"moorfield: {message}"));
     }
 
+    /// <summary>Prints a result in the form that was asked for.</summary>
+    /// <param name="format">As <see cref="Format"/> gives it.</param>
+    internal static void Print(string? format, Action json, Action table, Action? csv = null)
+    {
+        switch (format)
+        {
+            case "json":
+                json();
+                break;
+            case "csv":
+                csv!();
+                break;
+            default:
+                table();
+                break;
+        }
+    }
+
     /// <summary>What the command does, with trouble turned into a message and an exit code.</summary>
     internal static void Handle(this Command command, Func<ParseResult, int> act) => command.SetAction(parsed => Program.Guarded(() => act(parsed)));
 }

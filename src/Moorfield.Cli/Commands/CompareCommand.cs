@@ -37,12 +37,14 @@ internal static class CompareCommand
         var before = Read(parsed.GetRequiredValue(BeforePath), parsed.GetValue(BeforeEdition));
         var after = Read(parsed.GetRequiredValue(AfterPath), parsed.GetValue(AfterEdition));
         var pairs = Pairs(before, after).Select(p => (p.Before, p.After, Comparison: Comparison.Of(p.Before, p.After))).ToList();
-        switch (parsed.GetValue(Format))
-        {
-            case "json":
+        Common.Print(
+            parsed.GetValue(Format),
+            json: () =>
+            {
                 DocumentJson.Write(DocumentMaker.Comparison(parsed.GetRequiredValue(BeforePath), parsed.GetRequiredValue(AfterPath), pairs));
-                break;
-            case "csv":
+            },
+            csv: () =>
+            {
                 Csv.Write(["kind", "family", "displayName", "architecture", "before", "after", "gained", "lost", "newcomers", "bytes", "edition"],
                     pairs.SelectMany(p => p.Comparison.Packages.Select(d => new[]
                 {
@@ -50,16 +52,16 @@ internal static class CompareCommand
                     Words.Joined(d.Gained), Words.Joined(d.Lost),
                     d.Newcomers?.ToString().ToLowerInvariant() ?? "", d.Bytes.ToString(), p.After.Edition?.ToString() ?? "",
                 })));
-                break;
-            default:
+            },
+            table: () =>
+            {
                 for (int i = 0; i < pairs.Count; i++)
                 {
                     if (i > 0)
                         Say.Line();
                     Show(parsed, pairs[i].Before, pairs[i].After, pairs[i].Comparison);
                 }
-                break;
-        }
+            });
         return Program.Done;
     }
 

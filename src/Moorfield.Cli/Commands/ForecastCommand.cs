@@ -58,12 +58,14 @@ internal static class ForecastCommand
         var image = update is null ? null : ReadImage(update, editions, snapshots[0]);
         var points = Common.Points(parsed.GetValue(VaultPath));
         var systems = snapshots.Select(s => Foresee(parsed, target, s, image, brief, points)).ToList();
-        switch (parsed.GetValue(Format))
-        {
-            case "json":
+        Common.Print(
+            parsed.GetValue(Format),
+            json: () =>
+            {
                 DocumentJson.Write(DocumentMaker.Forecast(target.FullPath, update, image, systems));
-                break;
-            case "csv":
+            },
+            csv: () =>
+            {
                 Csv.Write(["family", "displayName", "fate", "cause", "for", "now", "then", "unwanted", "edition"],
                     systems.SelectMany(s => s.Forecast.Families.Select(f => new[]
                 {
@@ -71,16 +73,16 @@ internal static class ForecastCommand
                     Words.Joined(Words.Names(f.Concerned.Sids, s.Snapshot).Concat(f.Concerned.Newcomers ? ["newcomers"] : [])),
                     f.Now?.ToString() ?? "", f.Then?.ToString() ?? "", Csv.Flag(s.Families.Contains(f)), s.Snapshot.EditionNumber?.ToString() ?? "",
                 })));
-                break;
-            default:
+            },
+            table: () =>
+            {
                 for (int i = 0; i < systems.Count; i++)
                 {
                     if (i > 0)
                         Say.Line();
                     ForecastText.Show(target, systems[i], image is null ? null : (update!, image), brief, parsed.GetValue(All));
                 }
-                break;
-        }
+            });
         return parsed.GetValue(ExpectNone) && !systems.TrueForAll(s => s.IsClean) ? Program.Differs : Program.Done;
     }
 

@@ -88,26 +88,28 @@ internal static class GuardCommand
             var (target, snapshots) = Common.Read(parsed.GetRequiredValue(targetPath), parsed.GetValue(edition), guards);
             using var open = target;
             var states = States(snapshots, guards, ForWhom(parsed.GetValue(who), null));
-            switch (parsed.GetValue(format))
-            {
-                case "json":
+            Common.Print(
+                parsed.GetValue(format),
+                json: () =>
+                {
                     DocumentJson.Write(new GuardsJson("moorfield.guards/1", target.FullPath,
                         [.. states.SelectMany(s => s.States.Select(g => new GuardStateJson(
                         s.Snapshot.EditionNumber, g.Guard.Name, Words.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot),
                         State(g), g.Guard.Family, g.Guard.Because)))]));
-                    break;
-                case "csv":
+                },
+                csv: () =>
+                {
                     Csv.Write(["guard", "hive", "key", "name", "for", "state", "edition"], states.SelectMany(s => s.States.Select(g => new[]
                     {
                         g.Guard.Name ?? "", Words.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot), State(g),
                         s.Snapshot.EditionNumber?.ToString() ?? "",
                     })));
-                    break;
-                default:
+                },
+                table: () =>
+                {
                     foreach (var (snapshot, own) in states)
                         Show(target, snapshot, own);
-                    break;
-            }
+                });
             return Program.Done;
         });
         return command;

@@ -34,12 +34,14 @@ internal static class ImageCommand
         {
             using var target = Open(parsed.GetRequiredValue(path), new WriteSeam());
             var editions = Read(target);
-            switch (parsed.GetValue(format))
-            {
-                case "json":
+            Common.Print(
+                parsed.GetValue(format),
+                json: () =>
+                {
                     DocumentJson.Write(Document(target.Image, editions));
-                    break;
-                case "csv":
+                },
+                csv: () =>
+                {
                     Csv.Write(["number", "name", "description", "product", "editionId", "build", "architecture", "languages", "bytes", "files",
                         "provisioned"],
                         editions.Select(e => new[]
@@ -48,11 +50,11 @@ internal static class ImageCommand
                             Text(e.Bytes), Text(e.Files),
                             e.Provisioned is { } count ? Text(count) : "",
                         }));
-                    break;
-                default:
+                },
+                table: () =>
+                {
                     Write(target.Image, editions);
-                    break;
-            }
+                });
             return Program.Done;
         });
         return command;

@@ -78,18 +78,21 @@ internal static class InventoryCommand
                 [.. packages.Where(p => all || (p.Role is PackageRole.Application or PackageRole.Addon && (p.HasFiles || p.IsHeld)))],
                 parsed.GetValue(Classic) ? [.. Programs(filters.Find(parsed), audience, snapshot)] : []);
         }).ToList();
-        switch (parsed.GetValue(Format))
-        {
-            case "json":
+        Common.Print(
+            parsed.GetValue(Format),
+            json: () =>
+            {
                 // Programs filter for themselves: nothing is left out that was not asked for.
                 DocumentJson.Write(DocumentMaker.Inventory(
                     target, [.. sections.Select(s =>
                     (s.Snapshot, s.Judgement, Sorted(parsed, s.Rows(s.Packages)).Select(r => r.Package).OfType<InstalledPackage>()))]));
-                break;
-            case "csv":
+            },
+            csv: () =>
+            {
                 WriteCsv(parsed, sections);
-                break;
-            default:
+            },
+            table: () =>
+            {
                 for (int i = 0; i < sections.Count; i++)
                 {
                     if (i > 0)
@@ -101,8 +104,7 @@ internal static class InventoryCommand
                 }
                 if (sections.Count > 1 && !parsed.GetValue(Leftovers))
                     WriteTotal(target, sections);
-                break;
-        }
+            });
         return Program.Done;
     }
 

@@ -13,22 +13,13 @@ internal static class HiveFile
         using var file = tree.OpenRead(path);
         if (file is null)
             return null;
-        try
+        var hive = FormatTrouble.Guarded(What(tree, path), () => Hive.OpenRead(file), Advice);
+        if (hive.Header.IsDirty)
         {
-            var hive = Hive.OpenRead(file);
-            if (hive.Header.IsDirty)
-                notes.Add("hiveDirty",
-                    $"{path} was not flushed when Windows last shut down: what is read may be out of date, and it will not be written.");
-            return hive;
+            notes.Add(
+                "hiveDirty", $"{path} was not flushed when Windows last shut down: what is read may be out of date, and it will not be written.");
         }
-        catch (InvalidDataException e)
-        {
-            throw Damaged(tree, path, e);
-        }
-        catch (DllNotFoundException e)
-        {
-            throw new MoorfieldException(Trouble.Failed, e.Message, e);
-        }
+        return hive;
     }
 
     /// <summary>Opens a hive for changing in memory.</summary>
@@ -36,26 +27,20 @@ internal static class HiveFile
     internal static Hive OpenWrite(WindowsTree tree, WindowsPath path)
     {
         using var file = tree.OpenRead(path) ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} is not there.");
-        try
+        if (FormatTrouble.Guarded(What(tree, path), () => HiveHeader.Read(file), Advice).IsDirty)
         {
-            if (HiveHeader.Read(file).IsDirty)
-            {
-                throw new MoorfieldException(Trouble.Refused,
-                    $"{tree.Name}: {path} was not flushed when Windows last shut down, so it must not be written. Start Windows once, shut it down "
-                        + $"fully, and try again.");
-            }
-            return Hive.OpenWrite(file);
+            throw new MoorfieldException(
+                Trouble.Refused,
+                $"{What(tree, path)} was not flushed when Windows last shut down, so it must not be written. "
+                + "Start Windows once, shut it down fully, and try again.");
         }
-        catch (InvalidDataException e)
-        {
-            throw Damaged(tree, path, e);
-        }
-        catch (DllNotFoundException e)
-        {
-            throw new MoorfieldException(Trouble.Failed, e.Message, e);
-        }
+        return FormatTrouble.Guarded(What(tree, path), () => Hive.OpenWrite(file), Advice);
     }
 
+    private const string Advice = "Check the disk, or restore the file from a backup.";
+
+    private static string What(WindowsTree tree, WindowsPath path) => $"{tree.Name}: {path}";
+
     internal static MoorfieldException Damaged(WindowsTree tree, WindowsPath path, InvalidDataException inner) =>
-        new(Trouble.Failed, $"{tree.Name}: {path} {inner.Message}. Check the disk, or restore the file from a backup.", inner);
+        FormatTrouble.Damaged(What(tree, path), inner, Advice);
 }

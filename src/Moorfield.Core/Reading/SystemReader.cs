@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
+using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Reading;
 
@@ -24,7 +25,7 @@ public static class SystemReader
         var reading = new Task<PackageFiles>(() => PackageFiles.Read(tree, fileNotes));
         if (tree.IsReadByMany)
             reading.Start();
-        ImmutableArray<AccountRegistry> accounts = [.. machine.Accounts.Select(a => AccountRegistry.Read(tree, a, machine.Handlers, notes, guards))];
+        var accounts = ReadAccounts(tree, machine, notes, guards);
         if (!tree.IsReadByMany)
             reading.RunSynchronously();
         var files = reading.GetAwaiter().GetResult();
@@ -46,6 +47,26 @@ public static class SystemReader
             Leftovers = new LeftoverFinder(tree, packages, machine, accounts, lists).Find(),
             ClassicPrograms = ClassicPrograms.Sorted(machine.Programs.Concat(accounts.SelectMany(a => a.Programs))),
         };
+    }
+
+    private static ImmutableArray<AccountRegistry> ReadAccounts(
+        WindowsTree tree, MachineRegistry machine, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
+    {
+        var read = new (AccountRegistry Account, SnapshotNotes Notes)[machine.Accounts.Length];
+        // Two at a time are twice as fast where there are many; one alone needs no other thread.
+        if (tree.IsReadByMany && read.Length > 1)
+            WimFile.Unwrapped(() => Parallel.For(0, read.Length, Read));
+        else
+            Enumerable.Range(0, read.Length).ToList().ForEach(Read);
+        foreach (var (_, own) in read)
+            notes.Add(own);
+        return [.. read.Select(r => r.Account)];
+
+        void Read(int i)
+        {
+            var own = new SnapshotNotes();
+            read[i] = (AccountRegistry.Read(tree, machine.Accounts[i], machine.Handlers, own, guards), own);
+        }
     }
 
     private static Dictionary<string, PackageFamilyName> Owners(MachineRegistry machine, IEnumerable<AccountRegistry> accounts)

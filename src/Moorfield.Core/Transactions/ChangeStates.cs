@@ -35,7 +35,7 @@ internal static class ChangeStates
         }
         catch (InvalidDataException e)
         {
-            throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: a hive {e.Message}.", e);
+            throw FormatTrouble.Damaged($"{tree.Name}: a hive", e);
         }
         finally
         {

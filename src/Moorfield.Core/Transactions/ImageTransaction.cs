@@ -98,7 +98,7 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
         }
         catch (InvalidDataException e)
         {
-            throw new MoorfieldException(Trouble.Failed, $"{image.Name} {e.Message}.", e);
+            throw FormatTrouble.Damaged(image.Name, e);
         }
     }
 

@@ -181,7 +181,7 @@ internal sealed class Preparation(
         }
         catch (InvalidDataException e)
         {
-            throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} {e.Message}.", e);
+            throw FormatTrouble.Damaged($"{tree.Name}: {path}", e);
         }
         Add(path, FileContent.InMemory(list.ToArray()));
     }

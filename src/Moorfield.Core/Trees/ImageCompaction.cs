@@ -62,7 +62,7 @@ public static class ImageCompaction
     private static long Write(ImageFile image, Folder folder, string part, string full, WriteSeam seam)
     {
         using var output = new SeamFileStream(folder.CreateFile(part, PlainFileMode), seam, full);
-        try
+        return FormatTrouble.Guarded(image.Name, () =>
         {
             WimCompactor.Copy(image.Wim, output, output.File);
             using var copy = WimFile.Open(output.File);
@@ -71,10 +71,6 @@ public static class ImageCompaction
             for (int number = 1; number <= copy.Header.ImageCount; number++)
                 copy.ReadMetadata(number);
             return output.Length;
-        }
-        catch (InvalidDataException e)
-        {
-            throw new MoorfieldException(Trouble.Failed, $"{image.Name} {e.Message}. It stays as it is.", e);
-        }
+        }, "It stays as it is.");
     }
 }

@@ -41,17 +41,8 @@ internal sealed class ImageEdit : IDisposable
     internal IReadOnlyList<BlobEntry> Dropped => _editor.Dropped;
 
     /// <summary>The tree of an edition, for changing.</summary>
-    internal WimEdition OpenEdition(int number)
-    {
-        try
-        {
-            return new WimEdition(_file, number, _file.ReadMetadata(number), this);
-        }
-        catch (InvalidDataException e)
-        {
-            throw new MoorfieldException(Trouble.Failed, $"{_file.Name} {e.Message}.", e);
-        }
-    }
+    internal WimEdition OpenEdition(int number) =>
+        FormatTrouble.Guarded(_file.Name, () => new WimEdition(_file, number, _file.ReadMetadata(number), this));
 
     /// <summary>Appends the metadata of a changed edition.</summary>
     internal void Add(WimEdition edition) => Guarded(() => _editor.SetMetadata(edition.Number, edition.Metadata, Now));
@@ -113,17 +104,11 @@ internal sealed class ImageEdit : IDisposable
         _output.Flush();
     }
 
-    private void Guarded(Action act)
+    private void Guarded(Action act) => FormatTrouble.Guarded(_file.Name, () =>
     {
-        try
-        {
-            act();
-        }
-        catch (InvalidDataException e)
-        {
-            throw new MoorfieldException(Trouble.Failed, $"{_file.Name} {e.Message}.", e);
-        }
-    }
+        act();
+        return true;
+    });
 
     public void Dispose() => _output.Dispose();
 }

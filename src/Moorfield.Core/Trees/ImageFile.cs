@@ -288,21 +288,7 @@ public sealed class ImageFile : ITrees, IDisposable
 
     private WimFile OpenWim() => Guarded(() => WimFile.Open(_file));
 
-    private T Guarded<T>(Func<T> use)
-    {
-        try
-        {
-            return use();
-        }
-        catch (InvalidDataException e)
-        {
-            throw new MoorfieldException(Trouble.Failed, $"{Name} {e.Message}.", e);
-        }
-        catch (DllNotFoundException e)
-        {
-            throw new MoorfieldException(Trouble.Failed, e.Message, e);
-        }
-    }
+    private T Guarded<T>(Func<T> use) => FormatTrouble.Guarded(Name, use);
 
     private void ClearCache()
     {

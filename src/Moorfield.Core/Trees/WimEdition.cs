@@ -267,17 +267,7 @@ public sealed class WimEdition : WindowsTree
         return parent.Add(ImageEntry.NewRecord(path.Name, EntryAttributes.Folder, Edit.Now.ToFileTimeUtc()), Metadata.Descriptor(parent.Security));
     }
 
-    private T Guarded<T>(Func<T> use)
-    {
-        try
-        {
-            return use();
-        }
-        catch (InvalidDataException e)
-        {
-            throw new MoorfieldException(Trouble.Failed, $"{_file.Name} {e.Message}.", e);
-        }
-    }
+    private T Guarded<T>(Func<T> use) => FormatTrouble.Guarded(_file.Name, use);
 
     // FILETIME counts units of 100 ns since 1601, this here seconds since 1970.
     private const long Epoch = 116_444_736_000_000_000;
