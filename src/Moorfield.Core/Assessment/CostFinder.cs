@@ -23,6 +23,7 @@ internal sealed class CostFinder
     private readonly Dictionary<PackageFullName, ImmutableArray<string>> _opens;
     private readonly Dictionary<PackageFullName, ImmutableArray<Offer>> _offers;
     private readonly ILookup<string, InstalledPackage> _openers;
+    private readonly Dictionary<string, string> _names;
     private readonly ILookup<string, InstalledPackage> _mentionedBy;
     private readonly ILookup<PackageFullName, InstalledPackage> _wantedBy;
     private readonly ILookup<PackageFamilyName, InstalledPackage> _versions;
@@ -34,6 +35,8 @@ internal sealed class CostFinder
         _snapshot = snapshot;
         _neededBy = neededBy;
         _advice = advice;
+        _names = snapshot.Accounts.DistinctBy(a => a.Sid, StringComparer.OrdinalIgnoreCase)
+            .ToDictionary(a => a.Sid, a => a.Name, StringComparer.OrdinalIgnoreCase);
         _everyone = [.. snapshot.Accounts.Select(a => (string?)a.Sid), null];
         _opens = snapshot.Packages.ToDictionary(p => p.FullName, p => p.Manifest is { } manifest
             ? manifest.FileTypes.Concat(manifest.Schemes).ToImmutableArray() : []);
@@ -44,7 +47,8 @@ internal sealed class CostFinder
         var offered = _offers.Values.SelectMany(o => o).SelectMany(o => o.Names).Concat(_openers.Select(o => o.Key))
             .ToHashSet(StringComparer.OrdinalIgnoreCase);
         _mentionedBy = snapshot.Packages.Where(p => p.Manifest is not null)
-            .SelectMany(p => p.Manifest!.Mentions.Where(offered.Contains).Distinct(StringComparer.OrdinalIgnoreCase).Select(name => (Name: name, Package: p)))
+            .SelectMany(p => p.Manifest!.Mentions.Where(offered.Contains).Distinct(StringComparer.OrdinalIgnoreCase)
+                .Select(name => (Name: name, Package: p)))
             .ToLookup(m => m.Name, m => m.Package, StringComparer.OrdinalIgnoreCase);
         _wantedBy = snapshot.Packages.SelectMany(p => p.Wants.Select(w => (Want: w, Package: p))).ToLookup(w => w.Want, w => w.Package);
         _versions = snapshot.Packages.ToLookup(p => p.Family);
@@ -284,7 +288,7 @@ internal sealed class CostFinder
 
     private static string Shown(IEnumerable<string> what) => Prose.List(what.Select(w => w.StartsWith('.') ? w : w + ":"));
 
-    private string Name(string sid) => _snapshot.Account(sid)?.Name ?? sid;
+    private string Name(string sid) => _names.GetValueOrDefault(sid, sid);
 
     /// <summary>" for ivy and newcomers"; nothing when everyone is meant.</summary>
     private string For(ImmutableArray<string?> people) =>

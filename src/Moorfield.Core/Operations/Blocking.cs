@@ -28,19 +28,15 @@ public sealed record BlockingProposal(ImmutableArray<SystemSnapshot> Systems, Im
 /// <summary>Blocks families, with the guards that came along, or lifts blocks.</summary>
 public sealed class Blocking : Operation<BlockingProposal>
 {
-    private readonly ImmutableArray<SystemSnapshot> _systems;
     private readonly Func<ImmutableArray<SystemSnapshot>, ImmutableArray<BlockPlan>> _plans;
     private readonly ImmutableArray<Guard> _guards;
     private readonly IReadOnlyCollection<string> _who;
-    private ImmutableArray<SystemSnapshot>? _read;
 
     private Blocking(
         Target target, ImmutableArray<SystemSnapshot> systems, bool lifts,
         Func<ImmutableArray<SystemSnapshot>, ImmutableArray<BlockPlan>> plans, ImmutableArray<Guard> guards, IReadOnlyCollection<string> who)
-        : base(target)
+        : base(target, systems, guards)
     {
-        _systems = systems;
-        _read = systems;
         Lifts = lifts;
         _plans = plans;
         _guards = guards;
@@ -67,8 +63,7 @@ public sealed class Blocking : Operation<BlockingProposal>
     /// <inheritdoc/>
     public override BlockingProposal Plan()
     {
-        var now = _read ?? Target.Read([.. _systems.Select(s => s.EditionNumber)], _guards);
-        _read = null;
+        var now = Systems();
         ImmutableArray<SystemBlocks> plans = [.. now.Zip(_plans(now), (system, plan) => new SystemBlocks(system, plan, Guards(system)))];
         ImmutableArray<Change> changes =
         [

@@ -15,15 +15,12 @@ public sealed record ClearingProposal(
 
 /// <summary>Clears what earlier removals left behind.</summary>
 /// <param name="systems">As the command has read them.</param>
-public sealed class Clearing(Target target, ImmutableArray<SystemSnapshot> systems) : Operation<ClearingProposal>(target)
+public sealed class Clearing(Target target, ImmutableArray<SystemSnapshot> systems) : Operation<ClearingProposal>(target, systems)
 {
-    private ImmutableArray<SystemSnapshot>? _read = systems;
-
     /// <inheritdoc/>
     public override ClearingProposal Plan()
     {
-        var now = _read ?? Target.Read([.. systems.Select(s => s.EditionNumber)]);
-        _read = null;
+        var now = Systems();
         ImmutableArray<(SystemSnapshot System, LeftoverPlan Plan)> plans =
             [.. now.Select(s => (System: s, Plan: LeftoverPlanner.Plan(s))).Where(p => !p.Plan.Changes.IsEmpty)];
         ImmutableArray<ConcernedPackage> families =

@@ -21,16 +21,13 @@ public sealed record GuardingProposal(
 /// <param name="lifts">Takes the values away.</param>
 public sealed class Guarding(
     Target target, ImmutableArray<SystemSnapshot> systems, ImmutableArray<Guard> guards, IReadOnlyCollection<string> who, bool lifts)
-    : Operation<GuardingProposal>(target)
+    : Operation<GuardingProposal>(target, systems, guards)
 {
-    private ImmutableArray<SystemSnapshot>? _read = systems;
-
     /// <inheritdoc/>
     /// <exception cref="MoorfieldException">No hive that they are for is there, or one cannot be read.</exception>
     public override GuardingProposal Plan()
     {
-        var now = _read ?? Target.Read([.. systems.Select(s => s.EditionNumber)], guards);
-        _read = null;
+        var now = Systems();
         var states = now.SelectMany(s => GuardStates.Of(s, guards, Who.Parse(who, s)).Select(g => (System: s, State: g))).ToImmutableArray();
         if (states.IsEmpty)
         {

@@ -56,8 +56,15 @@ public sealed record RunSettings(string? VaultPath, WriteSeam Seam)
 /// look against what was expected.
 /// </summary>
 /// <typeparam name="TProposal">What it plans.</typeparam>
-public abstract class Operation<TProposal>(Target target) where TProposal : Proposal
+/// <param name="target">What it works on.</param>
+/// <param name="systems">As the command has read them; null for an operation that asks for none.</param>
+/// <param name="guards">That they were read with, and are read with again.</param>
+public abstract class Operation<TProposal>(
+    Target target, ImmutableArray<SystemSnapshot>? systems = null, IReadOnlyCollection<Guard>? guards = null) where TProposal : Proposal
 {
+    private readonly ImmutableArray<int?> _editions = systems is { } given ? [.. given.Select(s => s.EditionNumber)] : [];
+    private ImmutableArray<SystemSnapshot>? _unused = systems;
+
     /// <summary>What it works on.</summary>
     public Target Target => target;
 
@@ -70,6 +77,14 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
     /// <summary>Works out what is to be done. Called again after a person was asked, to see whether it is still the same.</summary>
     /// <exception cref="MoorfieldException">The wish cannot be met, or the target cannot be read.</exception>
     public abstract TProposal Plan();
+
+    /// <summary>The systems: as they were given, and from the second time on as they are now.</summary>
+    protected ImmutableArray<SystemSnapshot> Systems()
+    {
+        var now = _unused ?? target.Read(_editions, guards ?? []);
+        _unused = null;
+        return now;
+    }
 
     /// <summary>Whose files count when it is looked whether the target was touched while a person was asked; null when that cannot be told.</summary>
     protected virtual IEnumerable<Account>? Accounts(TProposal proposal) => proposal.Systems[0].Accounts;

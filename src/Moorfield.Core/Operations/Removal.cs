@@ -27,15 +27,12 @@ public sealed record RemovalProposal(ImmutableArray<SystemSnapshot> Systems, Imm
 /// <param name="brief">Title or name of the brief that it follows; null when it follows none.</param>
 public sealed class Removal(
     Target target, ImmutableArray<SystemSnapshot> systems, IReadOnlyCollection<Guard> guards,
-    Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalWish>> wishes, string? brief = null) : Operation<RemovalProposal>(target)
+    Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalWish>> wishes, string? brief = null) : Operation<RemovalProposal>(target, systems, guards)
 {
-    private ImmutableArray<SystemSnapshot>? _read = systems;
-
     /// <inheritdoc/>
     public override RemovalProposal Plan()
     {
-        var now = _read ?? Target.Read([.. systems.Select(s => s.EditionNumber)], guards);
-        _read = null;
+        var now = Systems();
         ImmutableArray<SystemPlan> plans = [.. now.Zip(wishes(now), (s, wish) => new SystemPlan(s, RemovalPlanner.Plan(s, wish)))];
         return new RemovalProposal(now, plans, Request(plans));
     }
