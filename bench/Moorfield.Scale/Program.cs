@@ -15,7 +15,8 @@ if (args[0] == "image")
     int editions = int.Parse(args[2], CultureInfo.InvariantCulture);
     ImageBuilder.Build(
         World.Load() with { SystemFiles = 600 },
-        Enumerable.Range(1, editions).Select(i => new WorldEdition($"Counter {i:D2}", "For measurements", "Windows 10 Pro", $"Edition{i}", [])), args[1]);
+        Enumerable.Range(1, editions).Select(i => new WorldEdition($"Counter {i:D2}", "For measurements", "Windows 10 Pro", $"Edition{i}", [])),
+        args[1]);
     return;
 }
 string folder = args[0];
@@ -43,10 +44,12 @@ if (which is "both" or "two")
 static World Many(int packages, int accounts)
 {
     var world = World.Load();
-    var people = Enumerable.Range(0, accounts).Select(i => new WorldAccount($"person{i:D3}", $"S-1-5-21-1000000000-2000000000-3000000000-{1001 + i}")).ToList();
+    var people = Enumerable.Range(0, accounts)
+        .Select(i => new WorldAccount($"person{i:D3}", $"S-1-5-21-1000000000-2000000000-3000000000-{1001 + i}")).ToList();
     var applications = world.Packages.Where(p => p.Kind is null or "application" && p.Extends is null).ToList();
     var others = world.Packages.Where(p => p.Kind is "framework" or "component").ToList();
-    var many = Enumerable.Range(0, Math.Max(0, packages - others.Count)).Select(i => (Of: applications[i % applications.Count], Copy: i / applications.Count))
+    var many = Enumerable.Range(0, Math.Max(0, packages - others.Count))
+        .Select(i => (Of: applications[i % applications.Count], Copy: i / applications.Count))
         .Select(p => p.Of with
         {
             Name = $"{p.Of.Name}{p.Copy}",

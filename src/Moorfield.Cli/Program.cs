@@ -62,7 +62,7 @@ internal static class Program
     }
 
     /// <summary>The one place where trouble becomes a message and an exit code.</summary>
-    internal static int Guarded(Func<int> act)
+    internal static int Translated(Func<int> act)
     {
         try
         {

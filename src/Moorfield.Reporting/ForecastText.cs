@@ -44,7 +44,7 @@ internal static class ForecastText
             var only = forecast.Doubtful.SelectMany(d => d.Guards).Where(g => !g.Editions.IsEmpty)
                 .Select(g => g.Name!).Distinct(StringComparer.Ordinal);
             Say.Line($"Only the guard {Prose.List(only)} keeps apps from installing themselves for "
-                + $"{For(forecast.Doubtful.MaxBy(d => d.For.Sids.Length)!.For, snapshot)}, and systems like this one ({snapshot.Edition}) are "
+                + $"{For(forecast.Doubtful.MaxBy(d => d.For.Sids.Length)!.For, snapshot)}, and systems like this one ({snapshot.EditionId}) are "
                 + $"reported not to honour it: set those of the accounts too.");
         }
         ShowRemedy(system, update is not null, brief);

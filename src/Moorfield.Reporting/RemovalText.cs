@@ -13,7 +13,8 @@ internal static class RemovalText
     /// <summary>A line of a preview.</summary>
     private sealed record PreviewLine(string Text, bool IsCost = false, bool IsError = false);
 
-    internal static void ShowPreview(Target target, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint)
+    /// <param name="weighs">Whether to say what an image will weigh; a result that follows at once says it better.</param>
+    internal static void ShowPreview(Target target, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint, bool weighs)
     {
         if (target.WhyUnchangeable() is { } why)
             Say.Line($"This will be refused: {why}");
@@ -38,17 +39,19 @@ internal static class RemovalText
             Say.Line($"{plans.Length} editions: {Sheet.Count(plans.Sum(p => p.Effective.Length), "package")}, "
                 + $"{ChangeText.Totals([.. plans.SelectMany(p => p.Plan.Changes)])}, in one run.");
         if (target is ImageTarget { Image: var image } && plans.Any(p => p.Effective.Any(r => r.FilesGo)))
-            ShowStay(image, plans, keepFiles, withPoint);
+            ShowStay(image, plans, keepFiles, withPoint, weighs);
     }
 
     /// <summary>What becomes of the removed files of an image, and what the file will weigh.</summary>
-    private static void ShowStay(ImageFile image, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint)
+    private static void ShowStay(ImageFile image, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint, bool weighs)
     {
         Say.Line(!withPoint
         ? "The removed files stay inside the image file, unreferred to, until it is compacted; there is nothing to undo them from."
             : keepFiles ? "The removed files are copied to the vault: undo can bring them back even after the image is compacted."
             : "The removed files stay inside the image file until it is compacted; until then undo can bring them back (--keep-files copies them "
                 + "to the vault).");
+        if (!weighs)
+            return;
         var trees = plans.SelectMany(p => p.Plan.Changes.OfType<TreeRemoved>().Select(t => (p.Snapshot.EditionNumber!.Value, t.Path)));
         if (image.StoredBytesOf(trees) is { } bytes)
             Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}, and about "

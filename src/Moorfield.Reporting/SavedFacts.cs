@@ -58,7 +58,7 @@ internal sealed record PackageFactsJson(
 internal static class SavedFacts
 {
     internal static SystemFactsJson Of(SystemSnapshot snapshot) => new(
-        snapshot.Edition,
+        snapshot.EditionId,
         snapshot.MachineId,
         [.. snapshot.Accounts.Select(a => new ProfileJson(a.Sid, a.Profile?.ToString()))],
         [.. snapshot.BlockTimes.OrderBy(b => b.Key).Select(b => new BlockTimeJson(b.Key.ToString(), b.Value))],
@@ -120,7 +120,7 @@ internal static class SavedFacts
     /// <exception cref="FormatException">A fact cannot be what it should be.</exception>
     internal static SystemSnapshot AddTo(SystemSnapshot snapshot, SystemFactsJson facts) => snapshot with
     {
-        Edition = facts.EditionId,
+        EditionId = facts.EditionId,
         MachineId = facts.MachineId,
         Accounts = [.. snapshot.Accounts.Select(a =>
         a with { Profile = facts.Profiles.FirstOrDefault(p => p.Sid == a.Sid)?.Path is { } path ? Place(path) : null })],

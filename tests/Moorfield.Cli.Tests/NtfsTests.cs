@@ -145,6 +145,8 @@ public sealed class NtfsTests : CliTest
             Tool.Read("umount", mount);
             Tool.Read("truncate", "-s", "300M", Folder["other"]);
             Tool.Read("mkntfs", "-F", "-Q", "-q", Folder["other"]);
+            // mkntfs draws serial numbers from the second: two volumes made in one second would have the same.
+            Tool.Read("ntfslabel", "-q", "--new-serial=5A17A45400000002", Folder["other"]);
             Tool.Read("ntfs-3g", Folder["other"], mount);
             Tool.Read("cp", "-r", Root, mount);
             var undone = Run("undo", volume, "--yes");

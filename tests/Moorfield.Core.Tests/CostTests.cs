@@ -4,6 +4,7 @@ using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
+using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.StandIn;
 using Moorfield.Tests;

@@ -30,7 +30,7 @@ public sealed class SystemReaderTests : IDisposable
     public void The_system_says_what_it_is()
     {
         var snapshot = Read();
-        (snapshot.Product, snapshot.Edition, snapshot.Release, snapshot.Build, snapshot.Computer, snapshot.Manufacturer)
+        (snapshot.Product, snapshot.EditionId, snapshot.Release, snapshot.Build, snapshot.Computer, snapshot.Manufacturer)
             .ShouldBe(("Windows 11 Pro", "Professional", "24H2", "26100.2314", "COUNTER-07", "Kestrelworks"));
         snapshot.Accounts.Select(a => a.Name).ShouldBe(["counter", "ivy", "rowan"]);
         snapshot.Blocks.Select(b => b.Name).ShouldBe(["Northlight.PartyChat"]);

@@ -83,7 +83,7 @@ internal static class BlockCommand
             {
                 var edition = ForecastCommand.ReadImage(image, parsed.GetValue(Edition) ?? [], snapshots[0]);
                 var forecast = Foresight.Of(target, snapshots[0], edition, null, Common.Points(options.VaultPath(parsed)));
-                wish = wish with { Families = forecast.Blockable(isUpdate: true), Guards = forecast.Open(snapshots[0].Edition) };
+                wish = wish with { Families = forecast.Blockable(isUpdate: true), Guards = forecast.Open(snapshots[0].EditionId) };
             }
             var named = parsed.GetValue(from) is null ? BlockPlanner.Families(snapshots, arguments) : FamiliesOf(others, arguments);
             var fitting = filter.IsEmpty ? []

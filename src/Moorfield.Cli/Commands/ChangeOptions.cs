@@ -31,6 +31,9 @@ internal sealed class ChangeOptions
 
     internal bool IsPreview(ParseResult parsed) => parsed.GetValue(_preview);
 
+    /// <summary>Whether it is carried out without asking.</summary>
+    internal bool GoesAhead(ParseResult parsed) => parsed.GetValue(_yes) && !IsPreview(parsed);
+
     internal string VaultPath(ParseResult parsed) => Vault.ChoosePath(parsed.GetValue(_vault));
 
     internal bool HasRestorePoint(ParseResult parsed) => !parsed.GetValue(_withoutPoint);

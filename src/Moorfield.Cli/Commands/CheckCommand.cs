@@ -118,17 +118,20 @@ internal static class CheckCommand
             var editions = alike.Select(s => s.Edition).OfType<int>().ToList();
             string which = editions.Count == systems.Count ? $"all {editions.Count} editions"
                 : $"editions {Prose.List(editions.Select(e => $"{e}"), editions.Count)}";
-            string place = editions.Count <= 1 ? alike.First().Place : $"{which} of {name}";
+            string place = editions.Count switch
+            {
+                0 => alike.First().Place,
+                1 => $"Edition {editions[0]} of {name}",
+                _ => $"{char.ToUpperInvariant(which[0])}{which[1..]} of {name}",
+            };
             var differences = alike.First().Differences;
             if (differences.IsEmpty)
             {
                 string but = idle == 0 ? "" : $", but {Sheet.Count(idle, "of its rules takes", "of its rules take")} nothing";
-                Say.Line($"{(editions.Count > 1 ? char.ToUpperInvariant(place[0]) + place[1..] : place)} {(editions.Count > 1 ? "are" : "is")} as "
-                    + $"the brief wants {(editions.Count > 1 ? "them" : "it")}{but}.");
+                Say.Line($"{place} {(editions.Count > 1 ? "are as the brief wants them" : "is as the brief wants it")}{but}.");
                 continue;
             }
-            Say.Heading($"{(editions.Count > 1 ? char.ToUpperInvariant(place[0]) + place[1..] : place)} "
-                + $"{(editions.Count > 1 ? "differ" : "differs")} from the brief in {Sheet.Count(differences.Length, "point")}");
+            Say.Heading($"{place} {(editions.Count > 1 ? "differ" : "differs")} from the brief in {Sheet.Count(differences.Length, "point")}");
             var sheet = new Sheet("Package", "How");
             foreach (var difference in differences)
                 sheet.Add(difference.DisplayName ?? difference.Family ?? Words.Nothing, difference.Text);

@@ -109,5 +109,6 @@ internal static class Common
     }
 
     /// <summary>What the command does, with trouble turned into a message and an exit code.</summary>
-    internal static void Handle(this Command command, Func<ParseResult, int> act) => command.SetAction(parsed => Program.Guarded(() => act(parsed)));
+    internal static void Handle(this Command command, Func<ParseResult, int> act) =>
+        command.SetAction(parsed => Program.Translated(() => act(parsed)));
 }

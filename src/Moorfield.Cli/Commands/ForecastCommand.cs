@@ -101,7 +101,7 @@ internal static class ForecastCommand
         var (path, update) = (parsed.GetRequiredValue(TargetPath), parsed.GetValue(Update));
         // An update brings parts of the system in spite of a block; taking them from newcomers holds for sign-ins.
         bool any = brief is null
-            ? !forecast.Blockable(update is not null).IsEmpty || !forecast.Open(snapshot.Edition).IsEmpty
+            ? !forecast.Blockable(update is not null).IsEmpty || !forecast.Open(snapshot.EditionId).IsEmpty
             : !deliveries.IsEmpty || unwanted.Any(f => update is null || f.Role != PackageRole.Component || !f.Guards.IsEmpty);
         if (!any)
             return null;
@@ -128,21 +128,21 @@ internal static class ForecastCommand
             throw new MoorfieldException(Trouble.Misused, "An update comes from one edition.");
         if (editions.Length == 0)
         {
-            var fitting = target.Editions.Where(e => e.EditionId.Equals(system.Edition, StringComparison.OrdinalIgnoreCase))
+            var fitting = target.Editions.Where(e => e.EditionId.Equals(system.EditionId, StringComparison.OrdinalIgnoreCase))
             .Select(e => $"{e.Number}").ToArray();
             if (fitting.Length != 1)
             {
                 string has = fitting.Length == 0 ? "no edition" : "several editions";
                 throw new MoorfieldException(
                     Trouble.Misused,
-                    $"{target.Name} has {has} of the system's kind ({system.Edition}). Choose one with --edition: {target.List()}.");
+                    $"{target.Name} has {has} of the system's kind ({system.EditionId}). Choose one with --edition: {target.List()}.");
             }
             editions = fitting;
         }
         var snapshot = Common.Read(target, editions)[0];
-        if (!snapshot.Edition.Equals(system.Edition, StringComparison.OrdinalIgnoreCase))
-            Say.Aside($"moorfield: edition {snapshot.EditionNumber} of {target.Name} is of another kind ({snapshot.Edition}) than the system "
-                + $"({system.Edition}): that would be more than an update.");
+        if (!snapshot.EditionId.Equals(system.EditionId, StringComparison.OrdinalIgnoreCase))
+            Say.Aside($"moorfield: edition {snapshot.EditionNumber} of {target.Name} is of another kind ({snapshot.EditionId}) than the system "
+                + $"({system.EditionId}): that would be more than an update.");
         if (Version.TryParse(snapshot.Build, out var coming) && Version.TryParse(system.Build, out var present) && coming <= present)
             Say.Aside($"moorfield: {target.Name} holds build {snapshot.Build}, which is not newer than the system's ({system.Build}).");
         return snapshot;

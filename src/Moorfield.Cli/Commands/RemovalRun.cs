@@ -20,7 +20,7 @@ internal static class RemovalRun
             return NothingToDo(parsed, options, target, proposal, brief);
         int result = options.CarryOut(
             parsed, removal, proposal, DocumentMaker.Plan(target.FullPath, proposal.Plans),
-            () => RemovalText.ShowPreview(target, proposal.Plans, keepFiles, options.HasRestorePoint(parsed)),
+            () => RemovalText.ShowPreview(target, proposal.Plans, keepFiles, options.HasRestorePoint(parsed), !options.GoesAhead(parsed)),
             outcome => RemovalText.ShowResult(target, proposal.Plans, outcome),
             keepFiles, acceptsCosts);
         return result == Program.Done && proposal.IsRefusedInPart && !options.IsPreview(parsed) ? Program.DoneInPart : result;

@@ -103,7 +103,7 @@ internal static class RemoveCommand
         return new RemovalWish(
             [.. snapshot.Packages.Where(p => p.Newcomers && families.Contains(p.Family)).Select(p => new ChosenPackage(p, Exactly: true))], newcomers)
         {
-            Guards = GuardStates.Of(snapshot, forecast.Open(snapshot.Edition), newcomers),
+            Guards = GuardStates.Of(snapshot, forecast.Open(snapshot.EditionId), newcomers),
         };
     }
 }

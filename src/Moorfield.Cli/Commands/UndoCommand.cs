@@ -182,8 +182,8 @@ internal static class UndoCommand
                 package.DisplayName,
                 Sheet.Count(own.Count(c => c is HiveChange), "change"),
                 Sheet.Count(own.OfType<RowsChange>().Sum(c => c.Rows?.Length ?? 0), "row"),
-                Sheet.Count(own.OfType<TreeChange>().Sum(t => t.Image?.Entries.Length ?? 0), "entry", "entries"),
-                Sheet.Size(own.OfType<TreeAdded>().Sum(t => t.Image!.Bytes)),
+                Sheet.Count(own.OfType<TreeChange>().Sum(t => t.Recorded?.Entries.Length ?? 0), "entry", "entries"),
+                Sheet.Size(own.OfType<TreeAdded>().Sum(t => t.Recorded!.Bytes)),
             ];
             sheet.Add(editions ? [.. cells, $"{package.Edition}"] : cells);
         }

@@ -35,7 +35,7 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
     {
         var open = Deliveries(audience, _ => true);
         // D4: what is open to the wary only.
-        var doubtful = Deliveries(audience, g => g.IsSurelyHonouredBy(system.Edition))
+        var doubtful = Deliveries(audience, g => g.IsSurelyHonouredBy(system.EditionId))
             .Select(d => d with { For = d.For.Without(open.FirstOrDefault(o => o.Kind == d.Kind)?.For ?? Audience.Nobody) });
         return new Forecast(Sorted(families), open, [.. doubtful.Where(d => !d.For.IsEmpty)]);
     }

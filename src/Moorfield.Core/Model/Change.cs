@@ -60,27 +60,27 @@ public abstract record HiveChange(string Family, string Hive, string Key) : Chan
 }
 
 /// <summary>A key goes, with all below it.</summary>
-public sealed record KeyRemoved(string Family, string Hive, string Key, RecordedKey? Image = null) : HiveChange(Family, Hive, Key)
+public sealed record KeyRemoved(string Family, string Hive, string Key, RecordedKey? Recorded = null) : HiveChange(Family, Hive, Key)
 {
     /// <inheritdoc/>
-    public override Change Invert() => new KeyAdded(Family, Hive, Key, Image);
+    public override Change Invert() => new KeyAdded(Family, Hive, Key, Recorded);
 
     /// <inheritdoc/>
     public override string Describe() => $"registry key removed: {Hive}: {Key}";
 
-    internal override HiveChange? Capture(Hive hive) => hive.Find(Key) is { } key ? this with { Image = key.Export() } : null;
+    internal override HiveChange? Capture(Hive hive) => hive.Find(Key) is { } key ? this with { Recorded = key.Export() } : null;
 
     internal override ChangeState State(Hive hive) =>
-        hive.Find(Key) is not { } key ? ChangeState.Done : Image is null || key.Export() == Image ? ChangeState.Pending : ChangeState.Conflict;
+        hive.Find(Key) is not { } key ? ChangeState.Done : Recorded is null || key.Export() == Recorded ? ChangeState.Pending : ChangeState.Conflict;
 
     internal override void Apply(Hive hive) => hive.Find(Key)?.Delete();
 }
 
 /// <summary>A key comes, with all below it.</summary>
-/// <param name="Image">Null for an empty key.</param>
-public sealed record KeyAdded(string Family, string Hive, string Key, RecordedKey? Image = null) : HiveChange(Family, Hive, Key)
+/// <param name="Recorded">Null for an empty key.</param>
+public sealed record KeyAdded(string Family, string Hive, string Key, RecordedKey? Recorded = null) : HiveChange(Family, Hive, Key)
 {
-    private RecordedKey Content => Image ?? new RecordedKey(KeyName, [], []);
+    private RecordedKey Content => Recorded ?? new RecordedKey(KeyName, [], []);
 
     /// <inheritdoc/>
     public override Change Invert() => new KeyRemoved(Family, Hive, Key, Content);
@@ -88,7 +88,7 @@ public sealed record KeyAdded(string Family, string Hive, string Key, RecordedKe
     /// <inheritdoc/>
     public override string Describe() => $"registry key added: {Hive}: {Key}";
 
-    internal override HiveChange? Capture(Hive hive) => hive.Find(Key) is null ? this with { Image = Content } : null;
+    internal override HiveChange? Capture(Hive hive) => hive.Find(Key) is null ? this with { Recorded = Content } : null;
 
     internal override ChangeState State(Hive hive) =>
         hive.Find(Key) is not { } key ? ChangeState.Pending : key.Export() == Content ? ChangeState.Done : ChangeState.Conflict;
@@ -138,7 +138,7 @@ public sealed record ValueChanged(string Family, string Hive, string Key, string
 
 /// <summary>A change to a tree of files.</summary>
 /// <param name="Path">In the tree.</param>
-public abstract record TreeChange(string Family, string Path, RecordedTree? Image) : Change(Family)
+public abstract record TreeChange(string Family, string Path, RecordedTree? Recorded) : Change(Family)
 {
     internal WindowsPath Place => WindowsPath.Of(Path);
 
@@ -146,20 +146,20 @@ public abstract record TreeChange(string Family, string Path, RecordedTree? Imag
 }
 
 /// <summary>A file, link or folder goes, with all below it.</summary>
-public sealed record TreeRemoved(string Family, string Path, RecordedTree? Image = null) : TreeChange(Family, Path, Image)
+public sealed record TreeRemoved(string Family, string Path, RecordedTree? Recorded = null) : TreeChange(Family, Path, Recorded)
 {
     /// <inheritdoc/>
-    public override Change Invert() => new TreeAdded(Family, Path, Image);
+    public override Change Invert() => new TreeAdded(Family, Path, Recorded);
 
     /// <inheritdoc/>
     public override string Describe() => $"files removed: {Path}";
 }
 
 /// <summary>A recorded file, link or folder comes back, with all below it.</summary>
-public sealed record TreeAdded(string Family, string Path, RecordedTree? Image) : TreeChange(Family, Path, Image)
+public sealed record TreeAdded(string Family, string Path, RecordedTree? Recorded) : TreeChange(Family, Path, Recorded)
 {
     /// <inheritdoc/>
-    public override Change Invert() => new TreeRemoved(Family, Path, Image);
+    public override Change Invert() => new TreeRemoved(Family, Path, Recorded);
 
     /// <inheritdoc/>
     public override string Describe() => $"files added: {Path}";

@@ -12,7 +12,7 @@ namespace Moorfield.Core.Model;
 /// <param name="Notes">What was found out of order; nothing of it stops the reading.</param>
 public sealed record SystemSnapshot(
     string Product,
-    string Edition,
+    string EditionId,
     string Release,
     string Build,
     string Computer,

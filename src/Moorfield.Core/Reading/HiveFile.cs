@@ -13,7 +13,7 @@ internal static class HiveFile
         using var file = tree.OpenRead(path);
         if (file is null)
             return null;
-        var hive = FormatTrouble.Guarded(What(tree, path), () => Hive.OpenRead(file), Advice);
+        var hive = FormatTrouble.Translated(What(tree, path), () => Hive.OpenRead(file), Advice);
         if (hive.Header.IsDirty)
         {
             notes.Add(
@@ -27,14 +27,14 @@ internal static class HiveFile
     internal static Hive OpenWrite(WindowsTree tree, WindowsPath path)
     {
         using var file = tree.OpenRead(path) ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} is not there.");
-        if (FormatTrouble.Guarded(What(tree, path), () => HiveHeader.Read(file), Advice).IsDirty)
+        if (FormatTrouble.Translated(What(tree, path), () => HiveHeader.Read(file), Advice).IsDirty)
         {
             throw new MoorfieldException(
                 Trouble.Refused,
                 $"{What(tree, path)} was not flushed when Windows last shut down, so it must not be written. "
                 + "Start Windows once, shut it down fully, and try again.");
         }
-        return FormatTrouble.Guarded(What(tree, path), () => Hive.OpenWrite(file), Advice);
+        return FormatTrouble.Translated(What(tree, path), () => Hive.OpenWrite(file), Advice);
     }
 
     private const string Advice = "Check the disk, or restore the file from a backup.";

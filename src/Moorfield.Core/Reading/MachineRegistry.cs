@@ -10,7 +10,7 @@ namespace Moorfield.Core.Reading;
 /// <param name="Given">The places that entries give for packages, as written.</param>
 internal sealed record MachineRegistry(
     string Product,
-    string Edition,
+    string EditionId,
     string Release,
     string Build,
     string Computer,

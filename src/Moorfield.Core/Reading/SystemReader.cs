@@ -36,7 +36,7 @@ public static class SystemReader
         var lists = NewcomerLists.Read(tree, packages, Owners(machine, accounts), notes);
         packages = [.. packages.Select(p => p with { FamilyTraces = [.. p.FamilyTraces, .. lists.Traces[p.Family]] })];
         return new SystemSnapshot(
-            machine.Product, machine.Edition, machine.Release, machine.Build, machine.Computer, machine.Manufacturer, machine.MachineId,
+            machine.Product, machine.EditionId, machine.Release, machine.Build, machine.Computer, machine.Manufacturer, machine.MachineId,
             machine.Accounts, packages, [.. machine.Blocks.Keys.Order()], notes.ToImmutable())
         {
             BlockTimes = machine.Blocks,

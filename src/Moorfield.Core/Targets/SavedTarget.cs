@@ -26,7 +26,7 @@ public sealed class SavedTarget(string path, string kind, ImmutableArray<SystemS
 
     /// <inheritdoc/>
     public override ImmutableArray<TargetEdition> Editions =>
-        [.. systems.Where(s => s.EditionNumber is not null).Select(s => new TargetEdition(s.EditionNumber!.Value, s.Name, s.Edition))];
+        [.. systems.Where(s => s.EditionNumber is not null).Select(s => new TargetEdition(s.EditionNumber!.Value, s.Name, s.EditionId))];
 
     /// <inheritdoc/>
     public override bool HasEditions => systems.Any(s => s.EditionNumber is not null);

@@ -49,9 +49,9 @@ internal static class ChangeStates
     internal static ChangeState Of(TreeChange change, WindowsTree tree, bool exactly = false) => change switch
     {
         TreeRemoved when tree.Stat(change.Place) is null => ChangeState.Done,
-        TreeRemoved when change.Image is null || tree.Compare(change.Place, change.Image) != TreeState.Different => ChangeState.Pending,
+        TreeRemoved when change.Recorded is null || tree.Compare(change.Place, change.Recorded) != TreeState.Different => ChangeState.Pending,
         TreeRemoved => ChangeState.Conflict,
-        _ => tree.Compare(change.Place, change.Image!, exactly) switch
+        _ => tree.Compare(change.Place, change.Recorded!, exactly) switch
         {
             TreeState.Same => ChangeState.Done,
             TreeState.Different => ChangeState.Conflict,
@@ -61,11 +61,11 @@ internal static class ChangeStates
 
     private static ChangeState RowsState(RowsChange change, RepositoryRows rows)
     {
-        if (change.Rows is not { } images)
+        if (change.Rows is not { } recorded)
             return ChangeState.Pending;
-        var (there, taken) = rows.Count(images);
+        var (there, taken) = rows.Count(recorded);
         if (change is RowsRemoved)
             return there == 0 ? ChangeState.Done : ChangeState.Pending;
-        return taken ? ChangeState.Conflict : there == images.Length ? ChangeState.Done : ChangeState.Pending;
+        return taken ? ChangeState.Conflict : there == recorded.Length ? ChangeState.Done : ChangeState.Pending;
     }
 }

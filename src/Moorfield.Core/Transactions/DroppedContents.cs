@@ -33,7 +33,7 @@ public sealed class DroppedContents
     public static bool Survive(RestorePoint point, ImageFile file)
     {
         var kept = (point.Image?.Dropped ?? []).Where(d => d.Kept is not null).Select(d => d.Sha1).ToHashSet(StringComparer.OrdinalIgnoreCase);
-        return point.Changes.OfType<TreeRemoved>().Where(t => t.Image is not null).SelectMany(t => WimEdition.Contents(t.Image!))
+        return point.Changes.OfType<TreeRemoved>().Where(t => t.Recorded is not null).SelectMany(t => WimEdition.Contents(t.Recorded!))
             .All(hash => file.Wim.Blobs.Find(hash) is not null || kept.Contains(hash.ToString()));
     }
 

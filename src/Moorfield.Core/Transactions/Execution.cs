@@ -9,12 +9,12 @@ namespace Moorfield.Core.Transactions;
 /// <param name="step">Of <see cref="JournalLine"/>.</param>
 internal delegate void StepNote(string step, string what, string? message = null, string? family = null, int? edition = null);
 
-/// <summary>Writes a prepared run to the target, and checks from a fresh read that every change is there.</summary>
+/// <summary>Writes a prepared run to a volume, and checks from a fresh read that every change is there.</summary>
 /// <param name="vault">Where the content of added files comes from; null when none are added.</param>
 /// <param name="journal">Told of each step.</param>
 /// <param name="resumes">An earlier run may have been cut off while it did the same.</param>
 /// <param name="stop">Asked between the steps.</param>
-internal sealed class Execution(WindowsTree tree, Vault? vault, StepNote? journal, bool resumes = false, CancellationToken stop = default)
+internal sealed class Execution(WindowsVolume volume, Vault? vault, StepNote? journal, bool resumes = false, CancellationToken stop = default)
 {
     private readonly List<RunFailure> _failures = [];
     private readonly List<string> _warnings = [];
@@ -29,17 +29,17 @@ internal sealed class Execution(WindowsTree tree, Vault? vault, StepNote? journa
         foreach (var file in run.Files)
         {
             CheckStop(run);
-            if (file.Content is not null && tree.ReplaceContent(file.Content, file.Path) is { } remark)
+            if (file.Content is not null && volume.ReplaceContent(file.Content, file.Path) is { } remark)
                 _warnings.Add(remark);
             if (file.TimesAfter is { } times)
-                tree.SetTimes(file.Path, times.Accessed, times.Modified);
+                volume.SetTimes(file.Path, times.Accessed, times.Modified);
             Done(file.Path.ToString());
         }
         if (!filesFirst)
             WriteTrees(run);
         // Nothing may be called finished before all of it is on the disk.
-        tree.Flush();
-        var disagreements = Unseen(tree, run.Changes).Where(d => !_failures.Exists(f => f.What == d.Change.Describe())).ToList();
+        volume.Flush();
+        var disagreements = Unseen(volume, run.Changes).Where(d => !_failures.Exists(f => f.What == d.Change.Describe())).ToList();
         foreach (var (change, disagreement) in disagreements)
             journal?.Invoke(JournalLine.Failed, change.Describe(), disagreement.Text, change.Family, change.Edition);
         return new Outcome(point, run.Changes.Length, [.. _failures], [.. _warnings], [.. disagreements.Select(d => d.Disagreement)]);
@@ -54,12 +54,12 @@ internal sealed class Execution(WindowsTree tree, Vault? vault, StepNote? journa
             {
                 if (change is TreeAdded)
                 {
-                    foreach (string warning in tree.AddTree(change.Place, change.Image!, vault!.OpenBlob, resumes))
+                    foreach (string warning in volume.AddTree(change.Place, change.Recorded!, vault!.OpenBlob, resumes))
                         Fail(change, warning);
                 }
                 else
                 {
-                    tree.RemoveTree(change.Place);
+                    volume.RemoveTree(change.Place);
                 }
                 Done(change.Path);
             }
@@ -87,9 +87,9 @@ internal sealed class Execution(WindowsTree tree, Vault? vault, StepNote? journa
     {
         if (!stop.IsCancellationRequested)
             return;
-        tree.Flush();
+        volume.Flush();
         throw new MoorfieldException(Trouble.Stopped,
-            $"{tree.Name}: stopped after {_done} of {run.Files.Length + run.Changes.OfType<TreeChange>().Count()} steps.");
+            $"{volume.Name}: stopped after {_done} of {run.Files.Length + run.Changes.OfType<TreeChange>().Count()} steps.");
     }
 
     /// <summary>The changes that a fresh look at a tree does not show, trees that came back to the last attribute.</summary>

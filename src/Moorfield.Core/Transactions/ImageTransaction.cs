@@ -51,8 +51,8 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
     private Prepared PrepareEdition(ImageEdit edit, int number, RunRequest request, SharedHives shared)
     {
         using var edition = edit.OpenEdition(number);
-        Func<SafeFileHandle, string>? keep = Means.Vault is null ? null : _ => "";
-        using var prepared = new Preparation(edition, keep, request.Restored?.WholeOf(number) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty,
+        Recorder? record = Means.Vault is null ? null : (path, _) => edition.Record(path);
+        using var prepared = new Preparation(edition, record, request.Restored?.WholeOf(number) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty,
             shared, Means.Stop)
             .Prepare([.. request.Changes.Where(c => c.Edition == number).Select(c => c with { Edition = null })]);
         if (prepared.Changes.IsEmpty && prepared.Files.IsEmpty)
@@ -71,7 +71,7 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
         foreach (var change in run.Changes.OfType<TreeChange>())
         {
             if (change is TreeAdded)
-                edition.AddTree(change.Place, change.Image!, _ => Stream.Null);
+                edition.AddTree(change.Place, change.Recorded!);
             else
                 edition.RemoveTree(change.Place);
         }

@@ -147,7 +147,7 @@ public sealed class InterruptedRun
 
     /// <summary>Trees that were to go and hold something that was not recorded.</summary>
     private static IEnumerable<Change> Foreign(WindowsVolume volume, RestorePoint point) =>
-        point.Changes.OfType<TreeRemoved>().Where(c => c.Image is not null && ChangeStates.Of(c, volume) == ChangeState.Conflict);
+        point.Changes.OfType<TreeRemoved>().Where(c => c.Recorded is not null && ChangeStates.Of(c, volume) == ChangeState.Conflict);
 
     /// <summary>Writes into the journal that a run is at its end, and takes the marker off the target, or sets it back to the run below.</summary>
     public static void Close(WindowsVolume volume, Vault vault, RestorePoint point, TimeProvider clock)

@@ -50,16 +50,20 @@ internal sealed class SharedHives
     }
 }
 
+/// <summary>Records a file, link or folder with all below it; null when nothing is there.</summary>
+/// <param name="lost">Told of what cannot be recorded completely.</param>
+internal delegate RecordedTree? Recorder(WindowsPath path, Action<LostContent> lost);
+
 /// <summary>
 /// Works out in memory what the changed hives and the changed state repository look like, and records what is about to go. Nothing is
 /// written to the target.
 /// </summary>
-/// <param name="keep">Keeps a file's content for the restore point; null when there is to be none.</param>
+/// <param name="record">Records what goes for the restore point; null when there is to be none.</param>
 /// <param name="whole">Files that get known content, by path.</param>
 /// <param name="shared">For the editions of an image; null on a volume.</param>
 /// <param name="stop">Asked between the steps.</param>
 internal sealed class Preparation(
-    WindowsTree tree, Func<SafeFileHandle, string>? keep, IReadOnlyDictionary<WindowsPath, WholeFile> whole, SharedHives? shared = null,
+    WindowsTree tree, Recorder? record, IReadOnlyDictionary<WindowsPath, WholeFile> whole, SharedHives? shared = null,
     CancellationToken stop = default)
 {
     private readonly List<PreparedFile> _files = [];
@@ -81,8 +85,6 @@ internal sealed class Preparation(
             captured[change] = Capture(change);
         }
         CheckNothingLost();
-        foreach (var file in _files)
-            tree.CheckWritable(file.Path, DefaultLists.IsList(file.Path));
         return new PreparedRun([.. changes.Select(c => captured[c]).OfType<Change>()], [.. _files]);
     }
 
@@ -190,12 +192,12 @@ internal sealed class Preparation(
     {
         if (change is RowsRemoved removed)
         {
-            var images = removed.Rows ?? rows.Collect(removed);
-            rows.Remove(images);
+            var recorded = removed.Rows ?? rows.Collect(removed);
+            rows.Remove(recorded);
             // A value that cannot be given back as it is cannot be found again either.
             if (removed.Rows is null && !rows.Collect(removed).IsEmpty)
                 throw new Microsoft.Data.Sqlite.SqliteException("a row holds a value that cannot be recorded", SQLitePCL.raw.SQLITE_MISMATCH);
-            return images.IsEmpty ? null : removed with { Rows = images };
+            return recorded.IsEmpty ? null : removed with { Rows = recorded };
         }
         rows.Add(change.Rows!.Value);
         return change;
@@ -205,9 +207,9 @@ internal sealed class Preparation(
     {
         if (change is TreeAdded)
             return change;
-        if (keep is null)
+        if (record is null)
             return tree.Stat(change.Place) is null ? null : change;
-        return tree.Record(change.Place, keep, _lost.Add) is { } image ? change with { Image = image, Path = tree.Spelled(change.Place).ToString() }
+        return record(change.Place, _lost.Add) is { } recorded ? change with { Recorded = recorded, Path = tree.Spelled(change.Place).ToString() }
             : null;
     }
 

@@ -21,7 +21,7 @@ internal sealed class RepositoryRows(SqliteConnection connection)
     /// <summary>All rows that go with a change, those that refer first; empty when there are none.</summary>
     internal ImmutableArray<RecordedRow> Collect(RowsRemoved change)
     {
-        var images = new List<RecordedRow>();
+        var recorded = new List<RecordedRow>();
         var seen = new HashSet<(string, string)>();
         var packages = Ids("SELECT _PackageID FROM Package WHERE PackageFullName = $name COLLATE NOCASE", ("$name", change.FullName!));
         if (change.Sid is null)
@@ -41,8 +41,8 @@ internal sealed class RepositoryRows(SqliteConnection connection)
                     CollectAccountRows(package, user);
             }
         }
-        images.Reverse();
-        return [.. images];
+        recorded.Reverse();
+        return [.. recorded];
 
         void CollectAccountRows(long package, long user)
         {
@@ -58,7 +58,7 @@ internal sealed class RepositoryRows(SqliteConnection connection)
             {
                 if (!seen.Add((table, string.Join('\0', row.Cells.Select(c => c.Value)) + row.RowId)))
                     continue;
-                images.Add(row);
+                recorded.Add(row);
                 if (row.Cells.FirstOrDefault(c => c.Column.Equals($"_{table}ID", StringComparison.OrdinalIgnoreCase))?.Value is not { } id)
                     continue;
                 foreach (string other in TablesWith(table))

@@ -125,7 +125,7 @@ public static class UndoPlanner
         if (overwrite)
             Overwrite(tree, conflicts, ready);
         ImmutableArray<Change> lost = [.. ready.OfType<TreeAdded>()
-            .Where(c => contents is not null && !WimEdition.Contents(c.Image!).All(contents.Has))];
+            .Where(c => contents is not null && !WimEdition.Contents(c.Recorded!).All(contents.Has))];
         return new UndoPlan(point, packages, [.. ready.Except(lost)], [.. alreadyBack], [.. conflicts], lost) { Whole = whole.ToImmutable() };
     }
 
@@ -175,7 +175,7 @@ public static class UndoPlanner
                     ready.Add(added);
                     break;
                 case TreeRemoved removed:
-                    ready.Add(removed with { Image = null });
+                    ready.Add(removed with { Recorded = null });
                     break;
                 default:
                     continue; // rows whose keys were given to others cannot come back

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 
@@ -19,7 +20,10 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunMeans means) : Tr
     {
         var whole = request.Restored?.WholeOf(null) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty;
         var vault = Means.Vault;
-        _prepared = new Preparation(volume, vault is null ? null : vault.Keep, whole, stop: Means.Stop).Prepare(request.Changes);
+        Recorder? record = vault is null ? null : (path, lost) => volume.Record(path, vault.Keep, lost);
+        _prepared = new Preparation(volume, record, whole, stop: Means.Stop).Prepare(request.Changes);
+        foreach (var file in _prepared.Files)
+            volume.CheckWritable(file.Path, DefaultLists.IsList(file.Path));
         if (_prepared.Changes.IsEmpty && _prepared.Files.IsEmpty)
             return null;
         // The new contents are kept as well: an interrupted run can then be finished, and a half-written file be told from a foreign one.

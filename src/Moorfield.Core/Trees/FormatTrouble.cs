@@ -9,7 +9,7 @@ internal static class FormatTrouble
     /// <param name="what">What the message begins with: the file, by target and path.</param>
     /// <param name="more">A sentence behind it; null for none.</param>
     /// <exception cref="MoorfieldException">Damaged, or a library is missing.</exception>
-    internal static T Guarded<T>(string what, Func<T> use, string? more = null)
+    internal static T Translated<T>(string what, Func<T> use, string? more = null)
     {
         try
         {

@@ -62,7 +62,7 @@ public static class ImageCompaction
     private static long Write(ImageFile image, Folder folder, string part, string full, WriteSeam seam)
     {
         using var output = new SeamFileStream(folder.CreateFile(part, PlainFileMode), seam, full);
-        return FormatTrouble.Guarded(image.Name, () =>
+        return FormatTrouble.Translated(image.Name, () =>
         {
             WimCompactor.Copy(image.Wim, output, output.File);
             using var copy = WimFile.Open(output.File);

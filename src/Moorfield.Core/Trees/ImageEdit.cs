@@ -42,10 +42,10 @@ internal sealed class ImageEdit : IDisposable
 
     /// <summary>The tree of an edition, for changing.</summary>
     internal WimEdition OpenEdition(int number) =>
-        FormatTrouble.Guarded(_file.Name, () => new WimEdition(_file, number, _file.ReadMetadata(number), this));
+        FormatTrouble.Translated(_file.Name, () => new WimEdition(_file, number, _file.ReadMetadata(number), this));
 
     /// <summary>Appends the metadata of a changed edition.</summary>
-    internal void Add(WimEdition edition) => Guarded(() => _editor.SetMetadata(edition.Number, edition.Metadata, Now));
+    internal void Add(WimEdition edition) => Translated(() => _editor.SetMetadata(edition.Number, edition.Metadata, Now));
 
     /// <summary>Appends a prepared content, once for all editions that get it.</summary>
     internal Sha1Hash Add(PreparedContent content, Sha1Hash basis)
@@ -55,7 +55,7 @@ internal sealed class ImageEdit : IDisposable
             if (content.AddedAs is null)
             {
                 var old = _file.Wim.Blobs.Find(basis);
-                Guarded(() => content.AddedAs = _editor.AddContent(content.After, old, content.Before));
+                Translated(() => content.AddedAs = _editor.AddContent(content.After, old, content.Before));
                 content.Before.Dispose();
                 _file.AddWritten(content.AddedAs!.Value, content.After, old);
             }
@@ -70,7 +70,7 @@ internal sealed class ImageEdit : IDisposable
             return;
         var content = _restorable.GetValueOrDefault(hash)
             ?? throw new MoorfieldException(Trouble.Failed, $"{_file.Name}: the content {hash} is neither in the file nor in the vault.");
-        Guarded(() =>
+        Translated(() =>
         {
             if (content.Blob is { } blob)
             {
@@ -86,7 +86,7 @@ internal sealed class ImageEdit : IDisposable
     internal long SizeOf(Sha1Hash hash) => _editor.SizeOf(hash);
 
     /// <summary>Writes the tables, and everything to the disk; only the header is missing then.</summary>
-    internal void Finish() => Guarded(_editor.Finish);
+    internal void Finish() => Translated(_editor.Finish);
 
     /// <summary>Overwrites the header: now the file is the new one.</summary>
     internal void Commit()
@@ -104,7 +104,7 @@ internal sealed class ImageEdit : IDisposable
         _output.Flush();
     }
 
-    private void Guarded(Action act) => FormatTrouble.Guarded(_file.Name, () =>
+    private void Translated(Action act) => FormatTrouble.Translated(_file.Name, () =>
     {
         act();
         return true;
@@ -131,7 +131,7 @@ internal sealed class SeamFileStream(SafeFileHandle file, WriteSeam seam, string
     public override void Write(ReadOnlySpan<byte> buffer)
     {
         seam.Pass(WriteKind.Write, name);
-        Guarded(buffer, bytes => seam.Disk.Write(file, bytes, Position));
+        Translated(buffer, bytes => seam.Disk.Write(file, bytes, Position));
         Position += buffer.Length;
         if (Position - _underWay < EarlyStretch)
             return;
@@ -160,7 +160,7 @@ internal sealed class SeamFileStream(SafeFileHandle file, WriteSeam seam, string
 
     private delegate void WriteBytes(ReadOnlySpan<byte> bytes);
 
-    private void Guarded(ReadOnlySpan<byte> buffer, WriteBytes write)
+    private void Translated(ReadOnlySpan<byte> buffer, WriteBytes write)
     {
         try
         {

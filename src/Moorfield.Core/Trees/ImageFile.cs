@@ -105,7 +105,7 @@ public sealed class ImageFile : ITrees, IDisposable
     /// <summary>The tree of an edition, for reading.</summary>
     /// <param name="number">From 1.</param>
     /// <exception cref="MoorfieldException">Its metadata is damaged.</exception>
-    public WimEdition OpenEdition(int number) => Guarded(() => new WimEdition(this, number, ReadMetadata(number)));
+    public WimEdition OpenEdition(int number) => Translated(() => new WimEdition(this, number, ReadMetadata(number)));
 
     /// <inheritdoc/>
     public T With<T>(int? edition, Func<WindowsTree, T> use)
@@ -239,15 +239,17 @@ public sealed class ImageFile : ITrees, IDisposable
     {
         if (WhyUnchangeable() is not null)
             return null;
-        var references = new Dictionary<Sha1Hash, uint>();
-        foreach (var edition in trees.GroupBy(t => t.Edition, t => t.Path))
+        var paths = trees.ToLookup(t => (int?)t.Edition, t => t.Path);
+        var counts = ForEach([.. paths.Select(p => p.Key)], edition =>
         {
-            using var tree = OpenEdition(edition.Key);
-            foreach (string path in edition)
+            var references = new Dictionary<Sha1Hash, uint>();
+            using var tree = OpenEdition(edition!.Value);
+            foreach (string path in paths[edition])
                 tree.CountContents(WindowsPath.Of(path), references);
-        }
-        return references.Select(r => (Blob: Wim.Blobs.Find(r.Key), Count: r.Value))
-            .Sum(r => r.Blob is { } blob && blob.References <= r.Count ? blob.Resource.StoredSize : 0);
+            return references;
+        });
+        return counts.SelectMany(c => c).GroupBy(c => c.Key, c => (long)c.Value)
+            .Sum(r => Wim.Blobs.Find(r.Key) is { } blob && blob.References <= r.Sum() ? blob.Resource.StoredSize : 0);
     }
 
     /// <summary>Begins a change.</summary>
@@ -286,9 +288,9 @@ public sealed class ImageFile : ITrees, IDisposable
         Wim = fresh;
     }
 
-    private WimFile OpenWim() => Guarded(() => WimFile.Open(_file));
+    private WimFile OpenWim() => Translated(() => WimFile.Open(_file));
 
-    private T Guarded<T>(Func<T> use) => FormatTrouble.Guarded(Name, use);
+    private T Translated<T>(Func<T> use) => FormatTrouble.Translated(Name, use);
 
     private void ClearCache()
     {

@@ -13,7 +13,6 @@ namespace Moorfield.Core.Trees;
 /// <param name="Inode">Of the root folder in it.</param>
 public sealed record TargetPlace(string FileSystem, ulong Inode)
 {
-    private const int MostLooks = 4;
     private const int BootSector = 512;
     private const int SerialOffset = 0x48;
 
@@ -56,10 +55,7 @@ public sealed record TargetPlace(string FileSystem, ulong Inode)
         {
             // mountinfo: id, parent, device, root, mount point, options, optional fields, a hyphen, type, source. [doc: proc(5)]
             string device = $"{facts.DeviceMajor}:{facts.DeviceMinor}";
-            string[]? mount = null;
-            // The list can lack a line while something else is mounted.
-            for (int tries = 0; mount is null && tries < MostLooks; tries++)
-                mount = File.ReadLines("/proc/self/mountinfo").Select(l => l.Split(' ')).LastOrDefault(f => f.Length > 6 && f[2] == device);
+            string[]? mount = File.ReadLines("/proc/self/mountinfo").Select(l => l.Split(' ')).LastOrDefault(f => f.Length > 6 && f[2] == device);
             int separator = mount is null ? -1 : Array.IndexOf(mount, "-", 6);
             if (separator < 0 || separator + 2 >= mount!.Length
                 || !(mount[separator + 1].StartsWith("fuse", StringComparison.Ordinal)

@@ -24,13 +24,13 @@ internal static class TreeComparer
 {
     /// <param name="exactly">Also by owner, mode, time of the last change and extended attributes, which hold streams, flags and security
     /// descriptors.</param>
-    internal static TreeState Compare(Folder parent, string name, RecordedTree image, bool exactly = false)
+    internal static TreeState Compare(Folder parent, string name, RecordedTree recorded, bool exactly = false)
     {
-        var entries = image.Entries.OfType<RecordedVolumeEntry>().ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
+        var entries = recorded.Entries.OfType<RecordedVolumeEntry>().ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
         int found = 0;
         if (!Matches(parent, name, "", entries, exactly, ref found, 0))
             return TreeState.Different;
-        return found == image.Entries.Length ? TreeState.Same : TreeState.Partial;
+        return found == recorded.Entries.Length ? TreeState.Same : TreeState.Partial;
     }
 
     private static bool Matches(Folder folder, string name, string path, Dictionary<string, RecordedVolumeEntry> entries, bool exactly, ref int found,

@@ -82,9 +82,9 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
         }
     }
 
-    internal void Add(Folder parent, string name, RecordedTree image)
+    internal void Add(Folder parent, string name, RecordedTree recorded)
     {
-        var entries = image.Entries.Cast<RecordedVolumeEntry>().ToList();
+        var entries = recorded.Entries.Cast<RecordedVolumeEntry>().ToList();
         var children = entries.Skip(1).ToLookup(e => e.Path.LastIndexOf('\\') is var i and >= 0 ? e.Path[..i] : "", StringComparer.Ordinal);
         Add(parent, name, entries[0], children);
     }

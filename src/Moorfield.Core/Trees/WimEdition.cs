@@ -36,14 +36,14 @@ public sealed class WimEdition : WindowsTree
     internal ImageMetadata Metadata { get; }
 
     /// <inheritdoc/>
-    public override EntryInfo? Stat(WindowsPath path) => Guarded(() => Find(path) is { } entry ? Info(entry) : (EntryInfo?)null);
+    public override EntryInfo? Stat(WindowsPath path) => Translated(() => Find(path) is { } entry ? Info(entry) : (EntryInfo?)null);
 
     /// <inheritdoc/>
     public override IReadOnlyList<string> List(WindowsPath path) =>
-        Guarded(() => Find(path)?.Children.Select(c => c.Name).Order(StringComparer.OrdinalIgnoreCase).ToList() ?? []);
+        Translated(() => Find(path)?.Children.Select(c => c.Name).Order(StringComparer.OrdinalIgnoreCase).ToList() ?? []);
 
     /// <inheritdoc/>
-    public override SafeFileHandle? OpenRead(WindowsPath path) => Guarded(() =>
+    public override SafeFileHandle? OpenRead(WindowsPath path) => Translated(() =>
         FileAt(path) is not { } entry ? null
         : entry.Content.IsZero ? FileContent.InMemory([])
         : SizeOf(entry.Content) > ContentLimit
@@ -51,13 +51,13 @@ public sealed class WimEdition : WindowsTree
         : _file.OpenContent(Blob(entry)));
 
     /// <inheritdoc/>
-    public override byte[]? Read(WindowsPath path, long limit) => Guarded(() =>
+    public override byte[]? Read(WindowsPath path, long limit) => Translated(() =>
         FileAt(path) is not { } entry ? null : entry.Content.IsZero ? [] : _file.Wim.Read(Blob(entry), limit));
 
     /// <inheritdoc/>
     public override void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit)
     {
-        _ = Guarded(() =>
+        _ = Translated(() =>
         {
             if (Find(path) is { IsFolder: true } top)
                 Look(top, WindowsPath.Root, 0);
@@ -83,17 +83,14 @@ public sealed class WimEdition : WindowsTree
         if (path.IsRoot)
             return path;
         var parent = Spelled(path.Parent);
-        return parent / (Guarded(() => Find(parent)?.Find(path.Name)?.Name) ?? path.Name);
+        return parent / (Translated(() => Find(parent)?.Find(path.Name)?.Name) ?? path.Name);
     }
 
-    /// <inheritdoc/>
-    public override void CheckWritable(WindowsPath path, bool mayBecomeItsOwn = false) => _ = FileAt(path) ?? throw Missing(path);
-
     /// <summary>Gives the file a new content and time, under all its names; all else that its entries have stays.</summary>
-    internal override string? ReplaceContent(PreparedContent file, WindowsPath path)
+    internal void ReplaceContent(PreparedContent file, WindowsPath path)
     {
         var entry = FileAt(path) ?? throw Missing(path);
-        Guarded(() =>
+        Translated(() =>
         {
             var added = Edit.Add(file, entry.Content);
             foreach (var name in Names(entry))
@@ -103,11 +100,10 @@ public sealed class WimEdition : WindowsTree
             }
             return true;
         });
-        return null;
     }
 
-    /// <inheritdoc/>
-    public override void SetTimes(WindowsPath path, FileTime accessed, FileTime modified) => Guarded(() =>
+    /// <summary>Sets the times of an entry that exists, under all its names.</summary>
+    public void SetTimes(WindowsPath path, FileTime accessed, FileTime modified) => Translated(() =>
     {
         foreach (var name in Names(Find(path) ?? throw Missing(path)))
             name.SetTimes(ToWindows(accessed), ToWindows(modified));
@@ -117,10 +113,10 @@ public sealed class WimEdition : WindowsTree
     /// <summary>All entries of one file: several when it has hard links.</summary>
     private List<ImageEntry> Names(ImageEntry entry) => entry.LinkGroup == 0 ? [entry] : [.. Metadata.Linked(entry.LinkGroup)];
 
-    /// <summary>Records entries as they are stored. Their contents stay in the file and are not given to <paramref name="keep"/>.</summary>
-    public override RecordedTree? Record(WindowsPath path, Func<SafeFileHandle, string> keep, Action<LostContent> lost)
+    /// <summary>Records entries as they are stored. Their contents stay in the file.</summary>
+    public RecordedTree? Record(WindowsPath path)
     {
-        return Guarded(() =>
+        return Translated(() =>
         {
             if (path.IsRoot || Find(path.Parent) is not { } parent || Find(path) is not { } top)
                 return null;
@@ -141,55 +137,55 @@ public sealed class WimEdition : WindowsTree
         });
     }
 
-    /// <inheritdoc/>
-    public override void RemoveTree(WindowsPath path) => Guarded(() =>
+    /// <summary>Takes a file, link or folder with all below it out of the edition; nothing happens when it is not there.</summary>
+    public void RemoveTree(WindowsPath path) => Translated(() =>
     {
         if (!path.IsRoot && Find(path) is { } entry)
             Find(path.Parent)!.Remove(entry);
         return true;
     });
 
-    /// <inheritdoc/>
-    public override IReadOnlyList<string> AddTree(WindowsPath path, RecordedTree image, Func<string, Stream> content, bool resumes = false)
+    /// <summary>
+    /// Adds what is missing of a recorded tree. Entries that are there and match are left alone; missing folders on the way are added.
+    /// </summary>
+    /// <exception cref="MoorfieldException">Something else is where an entry belongs, or a content is no longer in the file.</exception>
+    public void AddTree(WindowsPath path, RecordedTree recorded) => Translated(() =>
     {
-        return Guarded(() =>
+        var parent = FindOrAdd(path.Parent);
+        foreach (var entry in recorded.Entries)
         {
-            var parent = FindOrAdd(path.Parent);
-            foreach (var entry in image.Entries)
-            {
-                if (entry is not RecordedImageEntry recorded)
-                    throw new InvalidDataException("cannot take files that were recorded on a volume");
-                var place = recorded.Path.Split('\\', StringSplitOptions.RemoveEmptyEntries);
-                var folder = place.SkipLast(1).Prepend(path.Name).Take(place.Length)
-                    .Aggregate(parent, (at, name) => at.Find(name) ?? throw Missing(path / name));
-                string wanted = place.Length == 0 ? path.Name : place[^1];
-                var there = folder.Find(wanted);
-                if (there is null)
-                    there = folder.Add(recorded.Record, recorded.Security);
-                else if (!IsSame(there, recorded))
-                    throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} is there already, with something else in it.");
-                foreach (var hash in there.Contents)
-                    Edit.Restore(hash);
-            }
-            return (IReadOnlyList<string>)[];
-        });
-    }
+            if (entry is not RecordedImageEntry added)
+                throw new InvalidDataException("cannot take files that were recorded on a volume");
+            var place = added.Path.Split('\\', StringSplitOptions.RemoveEmptyEntries);
+            var folder = place.SkipLast(1).Prepend(path.Name).Take(place.Length)
+                .Aggregate(parent, (at, name) => at.Find(name) ?? throw Missing(path / name));
+            string wanted = place.Length == 0 ? path.Name : place[^1];
+            var there = folder.Find(wanted);
+            if (there is null)
+                there = folder.Add(added.Record, added.Security);
+            else if (!IsSame(there, added))
+                throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} is there already, with something else in it.");
+            foreach (var hash in there.Contents)
+                Edit.Restore(hash);
+        }
+        return true;
+    });
 
     /// <inheritdoc/>
-    public override TreeState Compare(WindowsPath path, RecordedTree image, bool exactly = false)
+    public override TreeState Compare(WindowsPath path, RecordedTree recorded, bool exactly = false)
     {
-        return Guarded(() =>
+        return Translated(() =>
         {
             if (Find(path) is not { } top)
                 return TreeState.Absent;
-            var entries = image.Entries.OfType<RecordedImageEntry>().ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
+            var entries = recorded.Entries.OfType<RecordedImageEntry>().ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
             int found = 0;
-            return !Matches(top, "", 0) ? TreeState.Different : found == image.Entries.Length ? TreeState.Same : TreeState.Partial;
+            return !Matches(top, "", 0) ? TreeState.Different : found == recorded.Entries.Length ? TreeState.Same : TreeState.Partial;
 
             bool Matches(ImageEntry entry, string place, int depth)
             {
                 TreeRecorder.CheckDepth(depth);
-                if (!entries.TryGetValue(place, out var recorded) || !IsSame(entry, recorded) || (exactly && !IsExact(entry, recorded)))
+                if (!entries.TryGetValue(place, out var expected) || !IsSame(entry, expected) || (exactly && !IsExact(entry, expected)))
                     return false;
                 found++;
                 return entry.Children.All(c => Matches(c, place.Length == 0 ? c.Name : $"{place}\\{c.Name}", depth + 1));
@@ -202,7 +198,7 @@ public sealed class WimEdition : WindowsTree
     /// <summary>Counts how often the entries of a tree refer to each content.</summary>
     internal void CountContents(WindowsPath path, Dictionary<Sha1Hash, uint> references)
     {
-        _ = Guarded(() =>
+        _ = Translated(() =>
         {
             if (Find(path) is { } top)
                 Count(top, 0);
@@ -220,8 +216,8 @@ public sealed class WimEdition : WindowsTree
     }
 
     /// <summary>All contents that a recorded tree refers to.</summary>
-    internal static IEnumerable<Sha1Hash> Contents(RecordedTree image) =>
-        image.Entries.OfType<RecordedImageEntry>().SelectMany(e => ImageEntry.ContentsOf(e.Record));
+    internal static IEnumerable<Sha1Hash> Contents(RecordedTree recorded) =>
+        recorded.Entries.OfType<RecordedImageEntry>().SelectMany(e => ImageEntry.ContentsOf(e.Record));
 
     private ImageEdit Edit => _edit ?? throw new InvalidOperationException("Opened for reading only.");
 
@@ -267,7 +263,7 @@ public sealed class WimEdition : WindowsTree
         return parent.Add(ImageEntry.NewRecord(path.Name, EntryAttributes.Folder, Edit.Now.ToFileTimeUtc()), Metadata.Descriptor(parent.Security));
     }
 
-    private T Guarded<T>(Func<T> use) => FormatTrouble.Guarded(_file.Name, use);
+    private T Translated<T>(Func<T> use) => FormatTrouble.Translated(_file.Name, use);
 
     // FILETIME counts units of 100 ns since 1601, this here seconds since 1970.
     private const long Epoch = 116_444_736_000_000_000;

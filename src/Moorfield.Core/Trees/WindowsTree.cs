@@ -47,44 +47,9 @@ public abstract class WindowsTree : IDisposable
     /// <summary>The path as it is spelled there as far as it exists; the rest as given.</summary>
     public abstract WindowsPath Spelled(WindowsPath path);
 
-    /// <summary>Makes sure that a file could be written, without writing.</summary>
-    /// <param name="mayBecomeItsOwn">Whether a file with several names may be replaced by one of its own under this name.</param>
-    /// <exception cref="MoorfieldException">It could not, or it has several names and would be written under all of them (refused).</exception>
-    public abstract void CheckWritable(WindowsPath path, bool mayBecomeItsOwn = false);
-
-    /// <summary>Puts new content into an existing file, which keeps everything else that it has.</summary>
-    /// <param name="file">The contents before and after; the latter is what gets in.</param>
-    /// <returns>A sentence when the file had several names and is one of its own now; else null.</returns>
-    internal abstract string? ReplaceContent(PreparedContent file, WindowsPath path);
-
-    /// <summary>Brings everything that was written to the disk.</summary>
-    internal virtual void Flush()
-    {
-    }
-
-    /// <summary>Sets the times of an entry that exists.</summary>
-    public abstract void SetTimes(WindowsPath path, FileTime accessed, FileTime modified);
-
-    /// <summary>Records a file, link or folder with all below it; null when nothing is there.</summary>
-    /// <param name="keep">Takes each file's content and gives the name it is kept under.</param>
-    /// <param name="lost">Told of what cannot be recorded completely.</param>
-    public abstract RecordedTree? Record(WindowsPath path, Func<SafeFileHandle, string> keep, Action<LostContent> lost);
-
-    /// <summary>Deletes a file, link or folder with all below it; nothing happens when it is not there.</summary>
-    public abstract void RemoveTree(WindowsPath path);
-
-    /// <summary>
-    /// Adds what is missing of a recorded tree. Entries that are there and match are left alone; missing folders on the way are added.
-    /// </summary>
-    /// <param name="content">Opens the content kept under a name.</param>
-    /// <param name="resumes">A run that was cut off may have left files that are not whole; these are written again.</param>
-    /// <returns>One sentence for each attribute that could not be given back.</returns>
-    /// <exception cref="MoorfieldException">Something else is where an entry belongs.</exception>
-    public abstract IReadOnlyList<string> AddTree(WindowsPath path, RecordedTree image, Func<string, Stream> content, bool resumes = false);
-
     /// <summary>Whether what is at a path is the recorded tree, part of it, nothing, or something else.</summary>
     /// <param name="exactly">Also by streams, attributes and security descriptors.</param>
-    public abstract TreeState Compare(WindowsPath path, RecordedTree image, bool exactly = false);
+    public abstract TreeState Compare(WindowsPath path, RecordedTree recorded, bool exactly = false);
 
     /// <summary>The name by which the tree itself knows a file's content; null when it knows none without reading.</summary>
     internal virtual string? ContentName(WindowsPath path) => null;

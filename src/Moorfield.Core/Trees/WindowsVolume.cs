@@ -122,7 +122,9 @@ public sealed class WindowsVolume : WindowsTree, ITrees
     /// Puts new content into an existing file: same directory entry, owner, mode and attributes. Not atomic: a run keeps the old content in
     /// its restore point until it has finished. A file with several names becomes one of its own.
     /// </summary>
-    internal override string? ReplaceContent(PreparedContent file, WindowsPath path)
+    /// <param name="file">The contents before and after; the latter is what gets in.</param>
+    /// <returns>A sentence when the file had several names and is one of its own now; else null.</returns>
+    internal string? ReplaceContent(PreparedContent file, WindowsPath path)
     {
         using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
         string name = folder.Spelling(path.Name) ?? throw Missing(path);
@@ -173,8 +175,10 @@ public sealed class WindowsVolume : WindowsTree, ITrees
         return (int)Math.Max(links, 1) - 1;
     }
 
-    /// <inheritdoc/>
-    public override void CheckWritable(WindowsPath path, bool mayBecomeItsOwn = false)
+    /// <summary>Makes sure that a file could be written, without writing.</summary>
+    /// <param name="mayBecomeItsOwn">Whether a file with several names may be replaced by one of its own under this name.</param>
+    /// <exception cref="MoorfieldException">It could not, or it has several names and would be written under all of them (refused).</exception>
+    public void CheckWritable(WindowsPath path, bool mayBecomeItsOwn)
     {
         using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
         string name = folder.Spelling(path.Name) ?? throw Missing(path);
@@ -187,24 +191,26 @@ public sealed class WindowsVolume : WindowsTree, ITrees
         }
     }
 
-    /// <inheritdoc/>
-    internal override void Flush() => _root.FlushFileSystem();
+    /// <summary>Brings everything that was written to the disk.</summary>
+    internal void Flush() => _root.FlushFileSystem();
 
-    /// <inheritdoc/>
-    public override void SetTimes(WindowsPath path, FileTime accessed, FileTime modified)
+    /// <summary>Sets the times of an entry that exists.</summary>
+    public void SetTimes(WindowsPath path, FileTime accessed, FileTime modified)
     {
         using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
         folder.SetTimes(folder.Spelling(path.Name) ?? throw Missing(path), accessed, modified);
     }
 
-    /// <inheritdoc/>
-    public override RecordedTree? Record(WindowsPath path, Func<SafeFileHandle, string> keep, Action<LostContent> lost) =>
+    /// <summary>Records a file, link or folder with all below it; null when nothing is there.</summary>
+    /// <param name="keep">Takes each file's content and gives the name it is kept under.</param>
+    /// <param name="lost">Told of what cannot be recorded completely.</param>
+    public RecordedTree? Record(WindowsPath path, Func<SafeFileHandle, string> keep, Action<LostContent> lost) =>
         Within(path, (folder, name) =>
             new TreeRecorder(keep, l => lost(l with { Path = l.Path.Length == 0 ? path.ToString() : $@"{path}\{l.Path}" })).Record(folder, name),
             out _);
 
-    /// <inheritdoc/>
-    public override void RemoveTree(WindowsPath path)
+    /// <summary>Deletes a file, link or folder with all below it; nothing happens when it is not there.</summary>
+    public void RemoveTree(WindowsPath path)
     {
         _ = Within(path, (folder, name) =>
         {
@@ -213,22 +219,28 @@ public sealed class WindowsVolume : WindowsTree, ITrees
         }, out _);
     }
 
-    /// <inheritdoc/>
-    public override IReadOnlyList<string> AddTree(WindowsPath path, RecordedTree image, Func<string, Stream> content, bool resumes = false)
+    /// <summary>
+    /// Adds what is missing of a recorded tree. Entries that are there and match are left alone; missing folders on the way are added.
+    /// </summary>
+    /// <param name="content">Opens the content kept under a name.</param>
+    /// <param name="resumes">A run that was cut off may have left files that are not whole; these are written again.</param>
+    /// <returns>One sentence for each attribute that could not be given back.</returns>
+    /// <exception cref="MoorfieldException">Something else is where an entry belongs.</exception>
+    public IReadOnlyList<string> AddTree(WindowsPath path, RecordedTree recorded, Func<string, Stream> content, bool resumes = false)
     {
         using var parent = OpenOrMakeFolder(path.Parent);
         TreeWriter.DeletePart(parent);
         string name = parent.Spelling(path.Name) ?? path.Name;
         var writer = new TreeWriter(content, resumes);
-        writer.Add(parent, name, image);
+        writer.Add(parent, name, recorded);
         if (!path.Parent.IsRoot)
-            SetTimes(path.Parent, Stat(path.Parent)!.Value.Accessed, image.ParentModified);
+            SetTimes(path.Parent, Stat(path.Parent)!.Value.Accessed, recorded.ParentModified);
         return writer.Warnings;
     }
 
     /// <inheritdoc/>
-    public override TreeState Compare(WindowsPath path, RecordedTree image, bool exactly = false) =>
-        Within(path, (folder, name) => TreeComparer.Compare(folder, name, image, exactly), out bool found) is var state && found ? state
+    public override TreeState Compare(WindowsPath path, RecordedTree recorded, bool exactly = false) =>
+        Within(path, (folder, name) => TreeComparer.Compare(folder, name, recorded, exactly), out bool found) is var state && found ? state
             : TreeState.Absent;
 
     /// <summary>Writes a small file at the volume's root, flushed with its name, replacing one that is there.</summary>

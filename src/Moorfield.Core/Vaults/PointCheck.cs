@@ -49,12 +49,12 @@ internal static class PointCheck
 
     private static bool IsSound(Change change) => change switch
     {
-        KeyRemoved removed => IsKey(removed) && (removed.Image is null || IsKey(removed.Image, 0)),
-        KeyAdded added => IsKey(added) && (added.Image is null || IsKey(added.Image, 0)),
+        KeyRemoved removed => IsKey(removed) && (removed.Recorded is null || IsKey(removed.Recorded, 0)),
+        KeyAdded added => IsKey(added) && (added.Recorded is null || IsKey(added.Recorded, 0)),
         ValueChanged value => IsKey(value) && !IsBad(value.Name) && IsValue(value.Before) && IsValue(value.After),
-        TreeChange tree => IsPlace(tree.Path) && tree.Image is { } image && IsTree(image),
+        TreeChange tree => IsPlace(tree.Path) && tree.Recorded is { } recorded && IsTree(recorded),
         EntryChange entry => IsPlace(entry.File) && entry.Text is not null && entry.Index is null or >= 0,
-        RowsChange rows => rows.Rows is { } images && AreRows(images),
+        RowsChange rows => rows.Rows is { } recorded && AreRows(recorded),
         _ => false,
     };
 
@@ -88,23 +88,23 @@ internal static class PointCheck
 
     private static bool IsValue(HiveValue? value) => value is null || !IsBad(value.Name);
 
-    private static bool IsTree(RecordedTree image)
+    private static bool IsTree(RecordedTree recorded)
     {
-        if (image.Entries.IsDefaultOrEmpty || !IsTime(image.ParentModified))
+        if (recorded.Entries.IsDefaultOrEmpty || !IsTime(recorded.ParentModified))
             return false;
         var folders = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
         var paths = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
-        foreach (var entry in image.Entries)
+        foreach (var entry in recorded.Entries)
         {
             if (!paths.Add(entry.Path) || (paths.Count == 1) != (entry.Path.Length == 0)
                 || !Enum.IsDefined(entry.Kind) || entry.Size < 0 || !IsTime(entry.Modified) || !IsTime(entry.Accessed)
-                || entry.GetType() != image.Entries[0].GetType())
+                || entry.GetType() != recorded.Entries[0].GetType())
                 return false;
             // Each stands in a folder that stands before it.
             if (entry.Path.Length > 0
                 && (!folders.Contains(entry.Path.LastIndexOf('\\') is var i and >= 0 ? entry.Path[..i] : "") || !entry.Path.Split('\\').All(IsName)))
                 return false;
-            if (entry is RecordedImageEntry recorded ? !IsRecord(recorded.Record) : !IsVolumeEntry((RecordedVolumeEntry)entry))
+            if (entry is RecordedImageEntry stored ? !IsRecord(stored.Record) : !IsVolumeEntry((RecordedVolumeEntry)entry))
                 return false;
             if (entry.Kind == EntryKind.Folder)
                 folders.Add(entry.Path);

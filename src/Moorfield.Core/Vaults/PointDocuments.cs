@@ -93,11 +93,11 @@ internal static class PointDocuments
     {
         StoredChange stored = change switch
         {
-            KeyRemoved c => new StoredKeyRemoved(c.Family, c.Hive, c.Key, Of(c.Image)),
-            KeyAdded c => new StoredKeyAdded(c.Family, c.Hive, c.Key, Of(c.Image)),
+            KeyRemoved c => new StoredKeyRemoved(c.Family, c.Hive, c.Key, Of(c.Recorded)),
+            KeyAdded c => new StoredKeyAdded(c.Family, c.Hive, c.Key, Of(c.Recorded)),
             ValueChanged c => new StoredValueChanged(c.Family, c.Hive, c.Key, c.Name, Of(c.Before), Of(c.After)),
-            TreeRemoved c => new StoredTreeRemoved(c.Family, c.Path, Of(c.Image)),
-            TreeAdded c => new StoredTreeAdded(c.Family, c.Path, Of(c.Image)),
+            TreeRemoved c => new StoredTreeRemoved(c.Family, c.Path, Of(c.Recorded)),
+            TreeAdded c => new StoredTreeAdded(c.Family, c.Path, Of(c.Recorded)),
             EntryRemoved c => new StoredEntryRemoved(c.Family, c.File, c.Text, c.Index, c.Gap),
             EntryAdded c => new StoredEntryAdded(c.Family, c.File, c.Text, c.Index, c.Gap),
             RowsRemoved c => new StoredRowsRemoved(c.Family, c.FullName, c.Sid, Of(c.Rows)),

@@ -270,7 +270,7 @@ public sealed class Vault : IDisposable
         var stored = Parse(file, VaultJson.Default.StoredPoint, number);
         if (stored is not { Schema: PointDocuments.Schema } || stored.Number != number)
             throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged or of a newer Moorfield.");
-        var point = Guarded(number, () => PointDocuments.Read(stored));
+        var point = Translated(number, () => PointDocuments.Read(stored));
         return PointCheck.Fault(point) is { } fault
             ? throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged: {fault}.")
             : point;
@@ -352,13 +352,13 @@ public sealed class Vault : IDisposable
             Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.FilesGone));
     }
 
-    private T? Parse<T>(SafeFileHandle file, JsonTypeInfo<T> type, int number) where T : class => Guarded(number, () =>
+    private T? Parse<T>(SafeFileHandle file, JsonTypeInfo<T> type, int number) where T : class => Translated(number, () =>
     {
         using var stream = new FileStream(file, FileAccess.Read);
         return JsonSerializer.Deserialize(stream, type);
     });
 
-    private T Guarded<T>(int number, Func<T> read)
+    private T Translated<T>(int number, Func<T> read)
     {
         try
         {
