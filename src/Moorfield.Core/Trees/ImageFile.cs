@@ -22,6 +22,7 @@ public sealed class ImageFile : ITrees, IDisposable
     private readonly Dictionary<Sha1Hash, WrittenContent> _written = [];
     private readonly ConcurrentDictionary<Sha1Hash, Lazy<SafeFileHandle>> _loading = new();
     private readonly Lock _gate = new();
+    private (WimFile? Wim, string? Why) _looked;
 
     private ImageFile(string path, SafeFileHandle file, WriteSeam seam)
     {
@@ -77,15 +78,23 @@ public sealed class ImageFile : ITrees, IDisposable
     /// <summary>Why this file may not be changed, to stand behind its name; null when it may.</summary>
     public string? WhyUnchangeable()
     {
-        try
+        // The tables are in memory: the answer stays the same until they are read again.
+        if (_looked.Wim != Wim)
+            _looked = (Wim, Look());
+        return _looked.Why;
+
+        string? Look()
         {
-            WimEditor.CheckChangeable(Wim.Header);
-            WimCompactor.CheckLayout(Wim);
-            return null;
-        }
-        catch (InvalidDataException e)
-        {
-            return e.Message;
+            try
+            {
+                WimEditor.CheckChangeable(Wim.Header);
+                WimCompactor.CheckLayout(Wim);
+                return null;
+            }
+            catch (InvalidDataException e)
+            {
+                return e.Message;
+            }
         }
     }
 
