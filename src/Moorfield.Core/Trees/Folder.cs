@@ -15,6 +15,7 @@ internal sealed unsafe class Folder : IDisposable
     private const int DirentNameOffset = 19;
     private readonly string _display;
     private readonly WriteSeam _seam;
+    private bool _isLocked;
 
     private Folder(SafeFileHandle handle, string display, WriteSeam seam)
     {
@@ -119,7 +120,7 @@ internal sealed unsafe class Folder : IDisposable
     internal bool TryLock()
     {
         if (LibC.Lock(Handle, LibC.LockExclusive | LibC.LockNonBlocking) == 0)
-            return true;
+            return _isLocked = true;
         return Marshal.GetLastPInvokeError() == LibC.EAGAIN ? false : throw Failure(_display);
     }
 
@@ -266,5 +267,12 @@ internal sealed unsafe class Folder : IDisposable
         return new MoorfieldException(Trouble.Failed, $"{path}: {Marshal.GetPInvokeErrorMessage(number)}.");
     }
 
-    public void Dispose() => Handle.Dispose();
+    public void Dispose()
+    {
+        // Closing alone would not do: a process that is just being started has the folder open for a moment more.
+        if (_isLocked)
+            _ = LibC.Lock(Handle, LibC.Unlock);
+        _isLocked = false;
+        Handle.Dispose();
+    }
 }

@@ -23,6 +23,7 @@ public sealed class ImageFile : ITrees, IDisposable
     private readonly ConcurrentDictionary<Sha1Hash, Lazy<SafeFileHandle>> _loading = new();
     private readonly Lock _gate = new();
     private (WimFile? Wim, string? Why) _looked;
+    private bool _isLocked;
 
     private ImageFile(string path, SafeFileHandle file, WriteSeam seam)
     {
@@ -65,7 +66,7 @@ public sealed class ImageFile : ITrees, IDisposable
     }
 
     /// <summary>Takes the file for this run; false when another run has it.</summary>
-    public bool TryLock() => LibC.Lock(_file, LibC.LockExclusive | LibC.LockNonBlocking) == 0;
+    public bool TryLock() => _isLocked = LibC.Lock(_file, LibC.LockExclusive | LibC.LockNonBlocking) == 0;
 
     /// <summary>Makes sure that this file may be changed.</summary>
     /// <exception cref="MoorfieldException">A kind of image that is not changed here, or contents overlap.</exception>
@@ -318,6 +319,10 @@ public sealed class ImageFile : ITrees, IDisposable
     {
         ClearCache();
         Wim.Dispose();
+        // Closing alone would not do: a process that is just being started has the file open for a moment more.
+        if (_isLocked)
+            _ = LibC.Lock(_file, LibC.Unlock);
+        _isLocked = false;
         _file.Dispose();
     }
 }

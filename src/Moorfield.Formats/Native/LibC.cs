@@ -28,6 +28,7 @@ internal static unsafe partial class LibC
     internal const int RemoveDirectory = 0x200;
     internal const int LockExclusive = 2;
     internal const int LockNonBlocking = 4;
+    internal const int Unlock = 8;
     internal const uint StatxBasic = 0x7ff;
 
     internal const int EPERM = 1;
