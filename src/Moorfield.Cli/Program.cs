@@ -12,7 +12,6 @@ internal static class Program
     internal const int CalledWrongly = 2;
     internal const int DoneInPart = 3;
     internal const int Differs = 4;
-    internal const int RefusedForSafety = 5;
     internal const int Stopped = 130;
 
     private static int Main(string[] arguments)

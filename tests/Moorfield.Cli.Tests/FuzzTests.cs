@@ -168,8 +168,8 @@ public sealed class FuzzTests : CliTest
                     "UPDATE Application SET Package = -9223372036854775808", "UPDATE PackageUserStatus SET Payload = 1e999",
                     "UPDATE Package SET PackageFamily = 9e300", "UPDATE PackageUserStatus SET PackageUser = PackageUser + 0.5",
                 ];
-                Tool.Run("sqlite3", [repository], null,
-                    $"PRAGMA ignore_check_constraints=1;\n{string.Join(";\n", Enumerable.Range(0, 3).Select(_ => rows[random.Next(rows.Length)].Replace("UPDATE ", "UPDATE OR IGNORE ")))};\n");
+                var chosen = Enumerable.Range(0, 3).Select(_ => rows[random.Next(rows.Length)].Replace("UPDATE ", "UPDATE OR IGNORE "));
+                Tool.Run("sqlite3", [repository], null, $"PRAGMA ignore_check_constraints=1;\n{string.Join(";\n", chosen)};\n");
                 break;
         }
         Try(story, "inventory", root);

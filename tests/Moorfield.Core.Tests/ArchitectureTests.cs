@@ -30,8 +30,10 @@ public sealed class ArchitectureTests
             .Where(f => !f.Contains("/obj/", StringComparison.Ordinal) && !f.Contains("/bin/", StringComparison.Ordinal)))
         {
             string text = File.ReadAllText(file);
-            string code = Regex.Replace(text, @"//[^\n]*|/\*.*?\*/|""(?:[^""\\\n]|\\.)*""", "", RegexOptions.Singleline | RegexOptions.ExplicitCapture, Limit);
-            yield return (Path.GetRelativePath(Root(), file), Regex.Match(text, @"^namespace (?<name>[\w.]+);", RegexOptions.Multiline | RegexOptions.ExplicitCapture, Limit).Groups["name"].Value, code);
+            string code = Regex.Replace(text, @"//[^\n]*|/\*.*?\*/|""(?:[^""\\\n]|\\.)*""", "",
+                RegexOptions.Singleline | RegexOptions.ExplicitCapture, Limit);
+            var space = Regex.Match(text, @"^namespace (?<name>[\w.]+);", RegexOptions.Multiline | RegexOptions.ExplicitCapture, Limit);
+            yield return (Path.GetRelativePath(Root(), file), space.Groups["name"].Value, code);
         }
     }
 
@@ -54,7 +56,8 @@ public sealed class ArchitectureTests
             int own = Array.IndexOf(CoreRooms, name.Split('.')[^1]);
             // Rooms that lie beside each other can be named without a using line: those names count as well.
             wrong.AddRange(CoreRooms.Skip(own + 1)
-                .Where(above => Regex.IsMatch(code, $@"\bMoorfield\.Core\.{above}\b|(?<![\w.]){above}\.[A-Z]\w*", RegexOptions.ExplicitCapture, Limit))
+                .Where(above => Regex.IsMatch(
+                    code, $@"\bMoorfield\.Core\.{above}\b|(?<![\w.]){above}\.[A-Z]\w*", RegexOptions.ExplicitCapture, Limit))
                 .Select(above => $"{file} uses {above}"));
         }
         wrong.ShouldBeEmpty();
@@ -79,7 +82,8 @@ public sealed class ArchitectureTests
         foreach (var (file, name, code) in Sources("Moorfield.Cli").Where(s => !s.File.EndsWith("/Program.cs", StringComparison.Ordinal)))
         {
             wrong.AddRange(CliRooms.Skip(Array.IndexOf(CliRooms, name) + 1)
-                .Where(above => Regex.IsMatch(code, $@"using {Regex.Escape(above)};|(?<![\w.]){above.Split('.')[^1]}\.[A-Z]\w*", RegexOptions.ExplicitCapture, Limit))
+                .Where(above => Regex.IsMatch(
+                    code, $@"using {Regex.Escape(above)};|(?<![\w.]){above.Split('.')[^1]}\.[A-Z]\w*", RegexOptions.ExplicitCapture, Limit))
                 .Select(above => $"{file} uses {above}"));
         }
         wrong.ShouldBeEmpty();
@@ -92,10 +96,12 @@ public sealed class ArchitectureTests
         for (int i = 0; i < Projects.Length; i++)
         {
             string project = File.ReadAllText(Path.Combine(Root(), Projects[i], $"{Projects[i]}.csproj"));
-            wrong.AddRange(Projects.Skip(i + 1).Where(p => project.Contains($"{p}.csproj", StringComparison.Ordinal)).Select(p => $"{Projects[i]} uses {p}"));
+            wrong.AddRange(Projects.Skip(i + 1).Where(p => project.Contains($"{p}.csproj", StringComparison.Ordinal))
+                .Select(p => $"{Projects[i]} uses {p}"));
         }
         string standIn = File.ReadAllText(Path.Combine(Root(), "Moorfield.StandIn/Moorfield.StandIn.csproj"));
-        wrong.AddRange(Projects.Skip(1).Where(p => standIn.Contains($"{p}.csproj", StringComparison.Ordinal)).Select(p => $"Moorfield.StandIn uses {p}"));
+        wrong.AddRange(Projects.Skip(1).Where(p => standIn.Contains($"{p}.csproj", StringComparison.Ordinal))
+            .Select(p => $"Moorfield.StandIn uses {p}"));
         wrong.ShouldBeEmpty();
     }
 
@@ -106,12 +112,14 @@ public sealed class ArchitectureTests
     [InlineData("Moorfield.Cli")]
     [InlineData("Moorfield.StandIn")]
     public void Lines_end_where_editorconfig_says(string project) => Sources(project)
-        .SelectMany(s => File.ReadLines(Path.Combine(Root(), s.File)).Index().Where(l => l.Item.Length > MostColumns).Select(l => $"{s.File}:{l.Index + 1}"))
+        .SelectMany(s => File.ReadLines(Path.Combine(Root(), s.File)).Index().Where(l => l.Item.Length > MostColumns)
+            .Select(l => $"{s.File}:{l.Index + 1}"))
         .ShouldBeEmpty();
 
     [Theory]
     [InlineData("Moorfield.Core")]
     [InlineData("Moorfield.Formats")]
     public void Nothing_below_the_program_speaks_to_a_console(string project) =>
-        Sources(project).Where(s => Regex.IsMatch(s.Code, @"\bConsole\.|\bSpectre\b", RegexOptions.ExplicitCapture, Limit)).Select(s => s.File).ShouldBeEmpty();
+        Sources(project).Where(s => Regex.IsMatch(s.Code, @"\bConsole\.|\bSpectre\b", RegexOptions.ExplicitCapture, Limit))
+            .Select(s => s.File).ShouldBeEmpty();
 }

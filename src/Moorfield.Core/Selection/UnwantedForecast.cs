@@ -26,7 +26,7 @@ public static class UnwantedForecast
         var audience = Who.Parse(brief.For.IsEmpty ? ["everyone"] : brief.For, system);
         var (removed, blocked) = BriefChoice.Unwanted(brief, new[] { system, image }.OfType<SystemSnapshot>());
         return (
-            // Blocks are for everyone, and keep nothing from new accounts (S1).
+            // Blocks are for everyone, and keep nothing from new accounts. [doc: docs/updates.md, S1]
             [.. forecast.Families.Where(f => (removed.Contains(f.Family) && f.Gaining.Meets(audience))
                 || (image is not null && blocked.Contains(f.Family) && !f.Gaining.IsEmpty))],
             [.. forecast.Deliveries.Where(d =>
