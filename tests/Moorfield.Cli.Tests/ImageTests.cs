@@ -106,6 +106,9 @@ public sealed class ImageTests : CliTest
         RefusedOn(_image, 2, "nobody can be asked", "image", "compact", _image);
         Unbroken(RunInTerminal("n", null, "image", "compact", _image).Output)
             .ShouldContain("The way back to the file as it was before earlier runs ends with it.");
+        byte[] uncut = File.ReadAllBytes(_image);
+        Done("image", "compact", _image, "--preview").Output.ShouldContain("gives back");
+        File.ReadAllBytes(_image).ShouldBe(uncut);
         Done("image", "compact", _image, "--to", Folder["small.wim"]);
         WimSource.Verify(Folder["small.wim"]);
         RefusedOn(_image, 2, "is there already", "image", "compact", _image, "--to", Folder["small.wim"]);

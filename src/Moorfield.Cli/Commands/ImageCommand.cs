@@ -145,6 +145,7 @@ internal static class ImageCommand
     {
         var path = File();
         var to = new Option<string?>("--to") { Description = "Write the smaller image to this file, and leave FILE as it is", HelpName = "FILE" };
+        var preview = new Option<bool>("--preview") { Description = "Show what would be done and change nothing" };
         var yes = new Option<bool>("--yes", "-y") { Description = "Do not ask for confirmation" };
         var vaultPath = Common.VaultPath();
         var command = new Command("compact", """
@@ -153,7 +154,7 @@ internal static class ImageCommand
             Example:
               moorfield image compact counter-install.wim
             """)
-        { path, to, yes, vaultPath };
+        { path, to, preview, yes, vaultPath };
         command.Handle(parsed =>
         {
             var progress = new ProgressLine();
@@ -173,7 +174,11 @@ internal static class ImageCommand
                 Say.Aside($"{image.Name} holds nothing to give back. Nothing was changed.");
                 return Program.Done;
             }
-            if (copy is null && !Agreed(image, proposal, vault, parsed.GetValue(yes)))
+            if (copy is null || parsed.GetValue(preview))
+                ShowPreview(image, proposal, vault, copy is null);
+            if (parsed.GetValue(preview))
+                return Program.Done;
+            if (copy is null && !parsed.GetValue(yes) && !Say.Confirm("Compact it?"))
             {
                 Say.Aside("Nothing was changed.");
                 return Program.Done;
@@ -197,10 +202,12 @@ internal static class ImageCommand
         return command;
     }
 
-    /// <summary>Says what compacting in place ends, and asks.</summary>
-    private static bool Agreed(ImageFile image, CompactingProposal proposal, Vault? vault, bool yes)
+    /// <summary>Says what compacting gives back, and what it ends when it is done in place.</summary>
+    private static void ShowPreview(ImageFile image, CompactingProposal proposal, Vault? vault, bool inPlace)
     {
         Say.Line($"Compacting {image.Name} gives back {Sheet.Size(proposal.Bytes)}.");
+        if (!inPlace)
+            return;
         Say.Line("The way back to the file as it was before earlier runs ends with it.");
         var (runs, lost) = (proposal.Runs.Length, proposal.Lost.Length);
         if (runs > 0)
@@ -210,7 +217,6 @@ internal static class ImageCommand
                 : $"Of {Sheet.Count(runs, "run")} on it in {vault!.FullPath}, {runs - lost} can still be undone afterwards, change by change; what "
                     + $"the others removed is gone for good.");
         }
-        return yes || Say.Confirm("Compact it?");
     }
 
     private static string Text(long number) => number.ToString(CultureInfo.InvariantCulture);

@@ -62,6 +62,8 @@ internal static class InventoryCommand
         // The document holds what its reader would ask the target for.
         IReadOnlyCollection<Guard> guards = parsed.GetValue(Format) == "json" ? KnownGuards.All : [];
         var filter = filters.Read(parsed);
+        if (parsed.GetValue(Columns) is { Length: > 0 } wanted)
+            _ = InventoryColumns.Named(wanted); // before anything is read or printed
         var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition), guards, mayBePartial: true,
             parsed.GetValue(Maker));
         using var open = target;
