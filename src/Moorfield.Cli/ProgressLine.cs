@@ -26,13 +26,8 @@ internal sealed class ProgressLine
     /// <summary>Where restore points are recorded, to tell recording from changing.</summary>
     internal string Vault { get; set; } = "";
 
-    /// <summary>Ends at the next write what can be given up at any time.</summary>
-    internal CancellationToken Stop { get; set; }
-
     private void Step(WriteKind kind, string name)
     {
-        if (kind == WriteKind.Write && Stop.IsCancellationRequested)
-            throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was changed.");
         if (_watch.Elapsed - _last < (_terminal ? TerminalInterval : LineInterval))
             return;
         _last = _watch.Elapsed;

@@ -80,10 +80,16 @@ internal static class DocumentMaker
         new("moorfield.plan/1", target, action, null, [], [], [.. families.Distinct(StringComparer.OrdinalIgnoreCase)], [], [],
             [.. changes.Select(Change)], undoes, wholeFile);
 
-    internal static ResultJson Result(string target, PlanJson plan, Outcome outcome, string? vault) => new(
+    internal static PlanJson Plan(string target, CompactingProposal proposal) => Plan(target, "compact", [], [], null) with
+    {
+        Compacting = new CompactingJson(
+            proposal.Copy, proposal.Bytes, [.. proposal.Runs.Select(r => r.Number)], [.. proposal.Lost.Select(r => r.Number)]),
+    };
+
+    internal static ResultJson Result(string target, PlanJson plan, Outcome outcome, string? vault, long? fileBytes = null) => new(
         "moorfield.result/1", target, plan, outcome.Changes, outcome.Point, vault,
         [.. outcome.Failures.Select(f => new FailureJson(f.Family, f.What, f.Message))], outcome.Warnings,
-        outcome.Verified, [.. outcome.Disagreements.Select(d => new DisagreementJson(d.Edition, d.Family, d.Text))]);
+        outcome.Verified, [.. outcome.Disagreements.Select(d => new DisagreementJson(d.Edition, d.Family, d.Text))], fileBytes);
 
     internal static PointJson Point(PointSummary summary)
     {

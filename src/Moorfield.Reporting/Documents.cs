@@ -71,14 +71,20 @@ internal sealed record ChangeJson(int? Edition, string Family, string Text);
 internal sealed record PlanJson(
     string Schema, string Target, string Action, string? For, ImmutableArray<RemovalJson> Removals, ImmutableArray<StayingJson> Staying,
     ImmutableArray<string> Families, ImmutableArray<string> IdleFrameworks, ImmutableArray<GuardJson> Guards, ImmutableArray<ChangeJson> Changes,
-    int? Undoes, bool WholeFile = false);
+    int? Undoes, bool WholeFile = false)
+{
+    public CompactingJson? Compacting { get; init; }
+}
+
+/// <param name="Runs">Restore points that can still be undone; of <paramref name="Lost"/> the files are gone afterwards.</param>
+internal sealed record CompactingJson(string? To, long Bytes, ImmutableArray<int> Runs, ImmutableArray<int> Lost);
 
 internal sealed record FailureJson(string Family, string What, string Message);
 
 internal sealed record ResultJson(
     string Schema, string Target, PlanJson Plan, int Changes, int? RestorePoint, string? Vault, ImmutableArray<FailureJson> Failures,
     ImmutableArray<string> Warnings,
-    bool Verified, ImmutableArray<DisagreementJson> Disagreements);
+    bool Verified, ImmutableArray<DisagreementJson> Disagreements, long? FileBytes = null);
 
 internal sealed record DisagreementJson(int? Edition, string? Family, string Text);
 

@@ -234,7 +234,7 @@ public sealed class ForecastTests : CliTest
         run.Output.ShouldContain("3 families blocked on counter-07.");
         run.Output.ShouldContain("1 guard set: suggested-apps.");
         Run("blocks", Root).Output.ShouldContain("Pennywhistle.Skittles_rwgrfebwaqv8w");
-        Run("guards", Root).Output.ShouldContain("1 guard set for all that they are for");
+        Run("guards", Root).Output.ShouldContain("1 of 5 guards set in full");
         var again = Run("block", Root, "--brief", Folder["own.yaml"], "--from", _update, "--yes");
         again.Error.ShouldContain("Nothing was changed.");
         Run("undo", Root, "--yes").ExitCode.ShouldBe(0);

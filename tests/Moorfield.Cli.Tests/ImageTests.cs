@@ -108,15 +108,24 @@ public sealed class ImageTests : CliTest
             .ShouldContain("The way back to the file as it was before earlier runs ends with it.");
         byte[] uncut = File.ReadAllBytes(_image);
         Done("image", "compact", _image, "--preview").Output.ShouldContain("gives back");
+        var plan = Json(Done("image", "compact", _image, "--preview", "--format", "json"));
+        plan.GetProperty("action").GetString().ShouldBe("compact");
+        plan.GetProperty("compacting").GetProperty("lost").EnumerateArray().Select(l => l.GetInt32()).ShouldBe([1]);
         File.ReadAllBytes(_image).ShouldBe(uncut);
         Done("image", "compact", _image, "--to", Folder["small.wim"]);
         WimSource.Verify(Folder["small.wim"]);
         RefusedOn(_image, 2, "is there already", "image", "compact", _image, "--to", Folder["small.wim"]);
-        string said = Done("image", "compact", _image, "--yes").Output;
-        said.ShouldContain(", 0 can still be undone afterwards, change by change; what the others removed is gone for good.");
+        Done("image", "compact", _image, "--preview").Output
+            .ShouldContain(", 0 can still be undone afterwards, change by change; what the others removed is gone for good.");
+        long given = plan.GetProperty("compacting").GetProperty("bytes").GetInt64();
+        var result = Json(Done("image", "compact", _image, "--yes", "--format", "json"));
+        result.GetProperty("verified").GetBoolean().ShouldBeTrue();
+        long bytes = result.GetProperty("fileBytes").GetInt64();
+        bytes.ShouldBe(new FileInfo(_image).Length);
+        bytes.ShouldBeInRange(uncut.Length - given - 64, uncut.Length - given + 64);
         File.ReadAllBytes(_image).ShouldBe(File.ReadAllBytes(Folder["small.wim"]));
         RefusedOn(_image, 5, "The files of Weather cannot come back: the image was compacted since", "undo", _image, "--yes");
-        Done("image", "compact", _image).Error.ShouldContain("holds nothing to give back");
+        Done("image", "compact", _image, "--yes").Error.ShouldContain("holds nothing to give back");
     }
 
     [Fact]

@@ -68,7 +68,7 @@ public sealed class StayingTests : CliTest
     public void Guards_are_listed_set_lifted_and_undone()
     {
         string before = VolumeState.Files(Root);
-        Run("guards", Root).Output.ShouldContain("0 guards set for all that they are for on counter-07.");
+        Run("guards", Root).Output.ShouldContain("0 of 5 guards set in full on counter-07.");
         Run("guard", Root, "--preview").Output.ShouldContain("consumer-features for the machine: Windows does not install suggested apps by itself");
         Run("guard", Root, "suggested-apps", "--for", "ivy", "--yes").Output.ShouldContain("1 value set");
         Run("guards", Root, "--format", "csv").Output.Split("\r\n").Count(l => l.Contains(",set,", StringComparison.Ordinal)).ShouldBe(1);
@@ -125,8 +125,8 @@ public sealed class StayingTests : CliTest
     {
         string image = Demo.CopyImageTo(Folder, "counter-install.wim");
         Run("guard", image, "--edition", "2", "--yes").ExitCode.ShouldBe(0);
-        Run("guards", image, "--edition", "2").Output.ShouldContain("5 guards set for all that they are for on edition 2 of counter-install.wim.");
-        Run("guards", image, "--edition", "1").Output.ShouldContain("0 guards set");
+        Run("guards", image, "--edition", "2").Output.ShouldContain("5 of 5 guards set in full on edition 2 of counter-install.wim.");
+        Run("guards", image, "--edition", "1").Output.ShouldContain("0 of 5 guards set in full");
         WimSource.Verify(image);
         Run("undo", image, "--yes").ExitCode.ShouldBe(0);
     }

@@ -77,9 +77,9 @@ internal sealed class Bench(string root, string vaultPath)
         return operation.CarryOut(operation.Plan(), new RunSettings(vaultPath, new WriteSeam()))!;
     }
 
-    private sealed record GivenProposal(RunRequest Given) : Proposal([], Given);
+    private sealed record GivenProposal(RunRequest Given) : RunProposal([], Given);
 
-    private sealed class GivenRun(Target target, RunRequest request) : Operation<GivenProposal>(target)
+    private sealed class GivenRun(Target target, RunRequest request) : RunOperation<GivenProposal>(target)
     {
         public override GivenProposal Plan() => new(request);
     }

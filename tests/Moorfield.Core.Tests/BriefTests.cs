@@ -292,8 +292,8 @@ public sealed class BriefTests : IDisposable
     public void Guards_of_accounts_are_set_in_each_hive_of_whom_it_is_for()
     {
         var brief = Brief("guard:\n  - {hive: account, key: 'Software\\Northlight\\Suggestions', name: Off, type: dword, data: 0x1}");
-        Plan(brief, "ivy").Changes.OfType<ValueChanged>().Select(c => c.Hive).ShouldBe([@"Users\ivy\NTUSER.DAT"]);
-        Plan(brief).Changes.OfType<ValueChanged>().Select(c => c.Hive).ShouldContain(@"Users\Default\NTUSER.DAT");
+        Plan(brief, "ivy").Changes.OfType<ValueChanged>().Select(c => c.Hive.ToString()).ShouldBe([@"Users\ivy\NTUSER.DAT"]);
+        Plan(brief).Changes.OfType<ValueChanged>().Select(c => c.Hive.ToString()).ShouldContain(@"Users\Default\NTUSER.DAT");
         Plan(brief).Changes.Length.ShouldBe(4);
     }
 

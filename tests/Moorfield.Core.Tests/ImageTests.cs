@@ -141,7 +141,7 @@ public sealed class ImageTests : IDisposable
     private long Compact()
     {
         using var image = ImageFile.Open(_path, new WriteSeam());
-        return ImageCompaction.Copy(image, _path, new WriteSeam());
+        return ImageCompaction.Copy(image, _path, new WriteSeam(), TestContext.Current.CancellationToken);
     }
 
     private void RemoveEverywhereAndCompact(bool keepFiles)
@@ -382,7 +382,7 @@ public sealed class ImageTests : IDisposable
         _bench.Remove("Weather", "newcomers");
         byte[] before = File.ReadAllBytes(_path);
         using (var image = ImageFile.Open(_path, new WriteSeam()))
-            ImageCompaction.Copy(image, _folder["counted.wim"], new WriteSeam());
+            ImageCompaction.Copy(image, _folder["counted.wim"], new WriteSeam(), TestContext.Current.CancellationToken);
         byte[] compact = File.ReadAllBytes(_folder["counted.wim"]);
         int old = 0;
         bool cut = true;
@@ -391,7 +391,7 @@ public sealed class ImageTests : IDisposable
         {
             File.WriteAllBytes(_path, before);
             using (var image = ImageFile.Open(_path, new WriteSeam()))
-                cut = Crash(seam => ImageCompaction.Copy(image, _path, seam), step, step);
+                cut = Crash(seam => ImageCompaction.Copy(image, _path, seam, TestContext.Current.CancellationToken), step, step);
             byte[] after = File.ReadAllBytes(_path);
             after.Length.ShouldBeOneOf(before.Length, compact.Length);
             after.ShouldBe(after.Length == before.Length ? before : compact, $"step {step}");

@@ -435,7 +435,7 @@ public sealed class InterruptionTests : IDisposable
             using var content = FileContent.InMemory(System.Text.Encoding.ASCII.GetBytes(text));
             return vault.Keep(content);
         }
-        var file = new ReplacedFile(@"Windows\file", Keep("before"), Keep("after"), default, default);
+        var file = new ReplacedFile(WindowsPath.Of(@"Windows\file"), Keep("before"), Keep("after"), default, default);
         File.WriteAllText(Path.Combine(bench.Root, "Windows/file"), now);
         using var volume = WindowsVolume.Open(bench.Root, new WriteSeam());
         using var opened = Vault.OpenExisting(_folder["cut-vault"])!;

@@ -129,7 +129,8 @@ public sealed class OutcomeTests : IDisposable
         string older = WithOlderVersion();
         var before = _bench.Read();
         var plan = _bench.Plan(older, "everyone", w => w with { AllowReturn = true });
-        var lost = new TreeRemoved(Demo.Family("Kestrelworks.Battery"), $@"Users\ivy\AppData\Local\Packages\{Demo.Family("Kestrelworks.Battery")}");
+        var lost = new TreeRemoved(
+            Demo.Family("Kestrelworks.Battery"), WindowsPath.Of($@"Users\ivy\AppData\Local\Packages\{Demo.Family("Kestrelworks.Battery")}"));
         Run(RunKind.Remove, [.. plan.Changes, lost],
             new RemovalExpectation(before, plan)).Disagreements.ShouldContain(d => d.Text.Contains("has lost data"));
     }

@@ -11,6 +11,9 @@ namespace Moorfield.Core.Tests;
 public sealed class RepositoryRowsTests : IDisposable
 {
     private const string FullName = "Gannet.Charts_1.0.0.0_x64__8pewgm0k42rsa";
+    private static Formats.Appx.PackageFullName Package(string text) =>
+        Formats.Appx.PackageFullName.TryParse(text, out var fullName) ? fullName : throw new FormatException(text);
+
     private const string Schema = """"
         CREATE TABLE PackageFamily(_PackageFamilyID INTEGER PRIMARY KEY, PackageFamilyName TEXT);
         CREATE TABLE Package(_PackageID INTEGER PRIMARY KEY, PackageFullName TEXT, PackageFamily INTEGER);
@@ -59,7 +62,7 @@ public sealed class RepositoryRowsTests : IDisposable
     {
         var images = Use(rows =>
         {
-            var found = rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", FullName, null));
+            var found = rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", Package(FullName), null));
             rows.Remove(found);
             return found;
         });
@@ -78,7 +81,7 @@ public sealed class RepositoryRowsTests : IDisposable
         string before = Dump();
         var images = Use(rows =>
         {
-            var found = rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", FullName, null));
+            var found = rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", Package(FullName), null));
             rows.Remove(found);
             return found;
         });
@@ -98,7 +101,7 @@ public sealed class RepositoryRowsTests : IDisposable
     {
         Use(rows =>
         {
-            var found = rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", FullName.ToUpperInvariant(), "s-1-5-21-1"));
+            var found = rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", Package(FullName.ToUpperInvariant()), "s-1-5-21-1"));
             rows.Remove(found);
             return found;
         }).ShouldHaveSingleItem().Cells[0].Value.ShouldBe("20");
@@ -107,7 +110,7 @@ public sealed class RepositoryRowsTests : IDisposable
     [Fact]
     public void Rows_of_a_table_that_is_gone_count_as_taken()
     {
-        var images = Use(rows => rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", FullName, null)));
+        var images = Use(rows => rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", Package(FullName), null)));
         Tool.Read("sqlite3", _folder["db"], "DROP TRIGGER \"Other one\"; DROP TABLE Keyless");
         Use(rows => rows.Count(images)).Taken.ShouldBeTrue();
     }
@@ -117,7 +120,7 @@ public sealed class RepositoryRowsTests : IDisposable
     {
         string triggers = Tool.Read("sqlite3", _folder["db"], "SELECT sql FROM sqlite_master WHERE type = 'trigger'");
         triggers.ShouldContain("/* kept */");
-        Use(rows => rows.Collect(new RowsRemoved("x", FullName, null)));
+        Use(rows => rows.Collect(new RowsRemoved("x", Package(FullName), null)));
         Tool.Read("sqlite3", _folder["db"], "SELECT sql FROM sqlite_master WHERE type = 'trigger'").ShouldBe(triggers);
     }
 

@@ -165,7 +165,7 @@ public sealed class VaultTests : IDisposable
         var key = new Formats.Hives.RecordedKey("leaf", [new("v", Formats.Hives.HiveValueType.Binary, new byte[] { 1, 0, 255 })], []);
         for (int i = 0; i < 500; i++)
             key = new Formats.Hives.RecordedKey($"k{i}", [], [key]);
-        var change = new KeyRemoved("a", "SOFTWARE", "k", key);
+        var change = new KeyRemoved("a", WindowsPath.Of("SOFTWARE"), "k", key);
         int number = vault.Begin(Point("deep") with { Changes = [change] }).Number;
         vault.Read(number).Changes.ShouldHaveSingleItem().ShouldBe(change);
     }

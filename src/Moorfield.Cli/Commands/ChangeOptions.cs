@@ -19,9 +19,13 @@ internal sealed class ChangeOptions
     private readonly Option<bool> _withoutPoint = new("--without-restore-point") { Description = "Record nothing: the run cannot be undone" };
     private readonly Option<string> _format = Common.Format("table", "json");
 
-    internal ChangeOptions(Command command)
+    private readonly bool _records;
+
+    /// <param name="records">Whether the command records a restore point unless it is told not to.</param>
+    internal ChangeOptions(Command command, bool records = true)
     {
-        foreach (var option in new Option[] { _preview, _yes, _note, _vault, _withoutPoint, _format })
+        _records = records;
+        foreach (var option in records ? new Option[] { _preview, _yes, _note, _vault, _withoutPoint, _format } : [_preview, _yes, _vault, _format])
             command.Add(option);
     }
 
@@ -36,15 +40,17 @@ internal sealed class ChangeOptions
 
     internal string VaultPath(ParseResult parsed) => Vault.ChoosePath(parsed.GetValue(_vault));
 
-    internal bool HasRestorePoint(ParseResult parsed) => !parsed.GetValue(_withoutPoint);
+    internal bool HasRestorePoint(ParseResult parsed) => _records && !parsed.GetValue(_withoutPoint);
 
     /// <summary>Goes the way from a proposal to its result: preview, confirmation, run, verdict.</summary>
     /// <param name="document">The proposal as JSON.</param>
     /// <param name="showPreview">Prints the proposal as text.</param>
     /// <param name="showResult">Prints the result as text.</param>
+    /// <param name="changesTarget">Whether there is something to ask about: false when it writes another file.</param>
+    /// <param name="size">Bytes of the file that came of it; null for a command that is not about a file.</param>
     internal int CarryOut<T>(
         ParseResult parsed, Operation<T> operation, T proposal, PlanJson document, Action showPreview, Action<Outcome> showResult,
-        bool keepFiles = false, bool acceptsCosts = false) where T : Proposal
+        bool keepFiles = false, bool acceptsCosts = false, bool changesTarget = true, Func<long>? size = null) where T : Proposal
     {
         bool json = IsJson(parsed);
         bool withPoint = HasRestorePoint(parsed);
@@ -62,11 +68,11 @@ internal sealed class ChangeOptions
         {
             outcome = operation.CarryOut(proposal, new RunSettings(withPoint ? vaultPath : null, Progress.Seam)
             {
-                Note = parsed.GetValue(_note),
+                Note = _records ? parsed.GetValue(_note) : null,
                 KeepFiles = keepFiles,
                 AcceptsCosts = acceptsCosts,
                 Show = json ? () => { } : ShowPreview,
-                Confirm = parsed.GetValue(_yes) ? null : () => IsConfirmed(withPoint, acceptsCosts ? [] : proposal.Costs),
+                Confirm = parsed.GetValue(_yes) || !changesTarget ? null : () => IsConfirmed(withPoint, acceptsCosts ? [] : proposal.Costs),
                 Begin = () =>
                 {
                     Progress.Vault = vaultPath;
@@ -84,7 +90,7 @@ internal sealed class ChangeOptions
             return Program.Done;
         }
         if (json)
-            DocumentJson.Write(DocumentMaker.Result(operation.Target.FullPath, document, outcome, withPoint ? vaultPath : null));
+            DocumentJson.Write(DocumentMaker.Result(operation.Target.FullPath, document, outcome, withPoint ? vaultPath : null, size?.Invoke()));
         else
             ShowResult();
         return ExitCode(outcome);
@@ -92,7 +98,8 @@ internal sealed class ChangeOptions
         void ShowPreview()
         {
             showPreview();
-            Say.Line(withPoint ? $"A restore point is recorded first, in {vaultPath}." : "No restore point is recorded: this cannot be undone.");
+            if (changesTarget)
+                Say.Line(withPoint ? $"A restore point is recorded first, in {vaultPath}." : "No restore point is recorded: this cannot be undone.");
         }
 
         void ShowResult()
@@ -102,7 +109,7 @@ internal sealed class ChangeOptions
             showResult(outcome);
             if (outcome.Point is not { } point)
                 return;
-            string does = proposal.Request.Kind == RunKind.Undo ? "takes this undo back" : "puts it back";
+            string does = operation is Undoing ? "takes this undo back" : "puts it back";
             Say.Line($"Restore point {point} in {vaultPath} holds what was there: 'moorfield undo {operation.Target.FullPath} {point}' {does}.");
         }
     }

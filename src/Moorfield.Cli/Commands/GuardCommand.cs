@@ -136,12 +136,12 @@ internal static class GuardCommand
         string[] headings = ["Guard", "Set for", "Not set for", "Set otherwise for", .. unknown ? ["Not known for"] : Array.Empty<string>(),
             "What it does"];
         var sheet = new Sheet(headings).Quiet(headings.Length - 1);
-        foreach (var guard in states.GroupBy(s => s.Guard))
+        var guards = states.GroupBy(s => s.Guard).ToList();
+        foreach (var guard in guards)
             sheet.Add([guard.Key.Title, Places(guard, "set"), Places(guard, "notSet"), Places(guard, "setOtherwise"),
                 .. unknown ? [Places(guard, "notKnown")] : Array.Empty<string>(), guard.Key.Purpose]);
         sheet.Write();
-        Say.Line($"{Sheet.Count(states.Select(s => s.Guard).Distinct().Count(g => states.All(s => s.Guard != g || s.IsSet)), "guard")} set for all "
-            + $"that they are for on {Words.Place(target, snapshot)}.");
+        Say.Line($"{guards.Count(g => g.All(s => s.IsSet))} of {Sheet.Count(guards.Count, "guard")} set in full on {Words.Place(target, snapshot)}.");
 
         string Places(IEnumerable<GuardState> guard, string state) =>
         Words.OrNothing(guard.Where(g => State(g) == state).Select(g => g.Place(snapshot)));

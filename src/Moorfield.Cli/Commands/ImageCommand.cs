@@ -145,68 +145,50 @@ internal static class ImageCommand
     {
         var path = File();
         var to = new Option<string?>("--to") { Description = "Write the smaller image to this file, and leave FILE as it is", HelpName = "FILE" };
-        var preview = new Option<bool>("--preview") { Description = "Show what would be done and change nothing" };
-        var yes = new Option<bool>("--yes", "-y") { Description = "Do not ask for confirmation" };
-        var vaultPath = Common.VaultPath();
         var command = new Command("compact", """
             Gives back the space of what nothing refers to any more, by copying what is left as it is stored.
 
             Example:
               moorfield image compact counter-install.wim
             """)
-        { path, to, preview, yes, vaultPath };
+        { path, to };
+        var options = new ChangeOptions(command, records: false);
         command.Handle(parsed =>
         {
-            var progress = new ProgressLine();
-            using var target = Open(parsed.GetRequiredValue(path), progress.Seam);
+            using var target = Open(parsed.GetRequiredValue(path), options.Progress.Seam);
             var image = target.Image;
             string? copy = parsed.GetValue(to);
-            if (copy is not null && Path.GetFullPath(copy) == image.FullPath)
-                throw new MoorfieldException(Trouble.Misused, $"{copy} is the image itself. Leave --to out to compact it in place.");
-            if (copy is null)
+            bool inPlace = copy is null;
+            if (inPlace && !options.IsPreview(parsed))
                 target.Take();
-            using var vault = copy is null ? Vault.OpenExisting(Vault.ChoosePath(parsed.GetValue(vaultPath))) : null;
-            var compacting = new Compacting(target, copy, vault);
-            var proposal = compacting.Plan(Say.Error);
+            using var vault = inPlace ? Vault.OpenExisting(options.VaultPath(parsed)) : null;
+            var compacting = new Compacting(target, copy, vault, Say.Error);
+            var proposal = compacting.Plan();
+            var document = DocumentMaker.Plan(target.FullPath, proposal);
             long before = image.Wim.Length;
-            if (copy is null && proposal.Bytes == 0)
+            string result = proposal.Copy ?? image.FullPath;
+            if (!proposal.HasEffect)
             {
+                if (options.IsJson(parsed))
+                    DocumentJson.Write(document);
                 Say.Aside($"{image.Name} holds nothing to give back. Nothing was changed.");
                 return Program.Done;
             }
-            if (copy is null || parsed.GetValue(preview))
-                ShowPreview(image, proposal, vault, copy is null);
-            if (parsed.GetValue(preview))
-                return Program.Done;
-            if (copy is null && !parsed.GetValue(yes) && !Say.Confirm("Compact it?"))
-            {
-                Say.Aside("Nothing was changed.");
-                return Program.Done;
-            }
-            long after;
-            Outcome outcome;
-            progress.Stop = Interruption.BeginChanging();
-            try
-            {
-                (after, outcome) = compacting.CarryOut(proposal, progress.Seam, TimeProvider.System);
-            }
-            finally
-            {
-                progress.Clear();
-            }
-            ChangeOptions.ShowTrouble(outcome, target);
-            Say.Line($"{(copy is null ? image.Name : Path.GetFileName(copy))} has {Sheet.Size(after)} now; {image.Name} "
-                + $"{(copy is null ? "had" : "has")} {Sheet.Size(before)}.");
-            return ChangeOptions.ExitCode(outcome);
+            return options.CarryOut(
+                parsed, compacting, proposal, document,
+                () => ShowPreview(image, proposal, vault),
+                _ => Say.Line($"{Path.GetFileName(result)} has {Sheet.Size(new FileInfo(result).Length)} now; {image.Name} "
+                    + $"{(inPlace ? "had" : "has")} {Sheet.Size(before)}."),
+                changesTarget: inPlace, size: () => new FileInfo(result).Length);
         });
         return command;
     }
 
     /// <summary>Says what compacting gives back, and what it ends when it is done in place.</summary>
-    private static void ShowPreview(ImageFile image, CompactingProposal proposal, Vault? vault, bool inPlace)
+    private static void ShowPreview(ImageFile image, CompactingProposal proposal, Vault? vault)
     {
         Say.Line($"Compacting {image.Name} gives back {Sheet.Size(proposal.Bytes)}.");
-        if (!inPlace)
+        if (proposal.Copy is not null)
             return;
         Say.Line("The way back to the file as it was before earlier runs ends with it.");
         var (runs, lost) = (proposal.Runs.Length, proposal.Lost.Length);

@@ -174,7 +174,7 @@ internal static class InventoryCommand
             return "";
         var kinds = hidden.GroupBy(p => p.Role).OrderBy(g => g.Key).Select(g => g.Key is PackageRole.Application or PackageRole.Addon
             ? Sheet.Count(g.Count(), "leftover of a package", "leftovers of packages") : Sheet.Count(g.Count(), Words.Of(g.Key)));
-        return $" Not shown: {string.Join(", ", kinds)}; --all shows them.";
+        return $" Not shown: {string.Join(", ", kinds)}; --all shows {(hidden.Count == 1 ? "it" : "them")}.";
     }
 
     private static void WriteNotes(SystemSnapshot snapshot)

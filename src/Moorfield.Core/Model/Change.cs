@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using Moorfield.Formats.Appx;
 using Moorfield.Formats.Defaults;
 using Moorfield.Formats.Hives;
 
@@ -40,7 +41,7 @@ public abstract record Change(string Family)
 /// <summary>A change inside a registry hive.</summary>
 /// <param name="Hive">Path of the hive.</param>
 /// <param name="Key">Path of the key inside the hive.</param>
-public abstract record HiveChange(string Family, string Hive, string Key) : Change(Family)
+public abstract record HiveChange(string Family, WindowsPath Hive, string Key) : Change(Family)
 {
     internal override object Where => (Hive, Key, "");
 
@@ -60,7 +61,7 @@ public abstract record HiveChange(string Family, string Hive, string Key) : Chan
 }
 
 /// <summary>A key goes, with all below it.</summary>
-public sealed record KeyRemoved(string Family, string Hive, string Key, RecordedKey? Recorded = null) : HiveChange(Family, Hive, Key)
+public sealed record KeyRemoved(string Family, WindowsPath Hive, string Key, RecordedKey? Recorded = null) : HiveChange(Family, Hive, Key)
 {
     /// <inheritdoc/>
     public override Change Invert() => new KeyAdded(Family, Hive, Key, Recorded);
@@ -78,7 +79,7 @@ public sealed record KeyRemoved(string Family, string Hive, string Key, Recorded
 
 /// <summary>A key comes, with all below it.</summary>
 /// <param name="Recorded">Null for an empty key.</param>
-public sealed record KeyAdded(string Family, string Hive, string Key, RecordedKey? Recorded = null) : HiveChange(Family, Hive, Key)
+public sealed record KeyAdded(string Family, WindowsPath Hive, string Key, RecordedKey? Recorded = null) : HiveChange(Family, Hive, Key)
 {
     private RecordedKey Content => Recorded ?? new RecordedKey(KeyName, [], []);
 
@@ -102,7 +103,7 @@ public sealed record KeyAdded(string Family, string Hive, string Key, RecordedKe
 /// <summary>A value is set, altered or taken away.</summary>
 /// <param name="Before">Null when there was none.</param>
 /// <param name="After">Null when there is none afterwards.</param>
-public sealed record ValueChanged(string Family, string Hive, string Key, string Name, HiveValue? Before, HiveValue? After)
+public sealed record ValueChanged(string Family, WindowsPath Hive, string Key, string Name, HiveValue? Before, HiveValue? After)
     : HiveChange(Family, Hive, Key)
 {
     internal override object Where => (Hive, Key, Name);
@@ -138,15 +139,13 @@ public sealed record ValueChanged(string Family, string Hive, string Key, string
 
 /// <summary>A change to a tree of files.</summary>
 /// <param name="Path">In the tree.</param>
-public abstract record TreeChange(string Family, string Path, RecordedTree? Recorded) : Change(Family)
+public abstract record TreeChange(string Family, WindowsPath Path, RecordedTree? Recorded) : Change(Family)
 {
-    internal WindowsPath Place => WindowsPath.Of(Path);
-
-    internal override object Where => Place;
+    internal override object Where => Path;
 }
 
 /// <summary>A file, link or folder goes, with all below it.</summary>
-public sealed record TreeRemoved(string Family, string Path, RecordedTree? Recorded = null) : TreeChange(Family, Path, Recorded)
+public sealed record TreeRemoved(string Family, WindowsPath Path, RecordedTree? Recorded = null) : TreeChange(Family, Path, Recorded)
 {
     /// <inheritdoc/>
     public override Change Invert() => new TreeAdded(Family, Path, Recorded);
@@ -156,7 +155,7 @@ public sealed record TreeRemoved(string Family, string Path, RecordedTree? Recor
 }
 
 /// <summary>A recorded file, link or folder comes back, with all below it.</summary>
-public sealed record TreeAdded(string Family, string Path, RecordedTree? Recorded) : TreeChange(Family, Path, Recorded)
+public sealed record TreeAdded(string Family, WindowsPath Path, RecordedTree? Recorded) : TreeChange(Family, Path, Recorded)
 {
     /// <inheritdoc/>
     public override Change Invert() => new TreeRemoved(Family, Path, Recorded);
@@ -170,7 +169,7 @@ public sealed record TreeAdded(string Family, string Path, RecordedTree? Recorde
 /// <param name="Text">The entry as it is written.</param>
 /// <param name="Index">Its number in the list, from 0; null in a plan.</param>
 /// <param name="Gap">The white space that sets it off.</param>
-public abstract record EntryChange(string Family, string File, string Text, int? Index, string? Gap) : Change(Family)
+public abstract record EntryChange(string Family, WindowsPath File, string Text, int? Index, string? Gap) : Change(Family)
 {
     internal override object Where => (File, Text);
 
@@ -188,7 +187,7 @@ public abstract record EntryChange(string Family, string File, string Text, int?
 }
 
 /// <summary>An entry goes.</summary>
-public sealed record EntryRemoved(string Family, string File, string Text, int? Index = null, string? Gap = null)
+public sealed record EntryRemoved(string Family, WindowsPath File, string Text, int? Index = null, string? Gap = null)
     : EntryChange(Family, File, Text, Index, Gap)
 {
     /// <inheritdoc/>
@@ -210,7 +209,7 @@ public sealed record EntryRemoved(string Family, string File, string Text, int? 
 }
 
 /// <summary>An entry comes back.</summary>
-public sealed record EntryAdded(string Family, string File, string Text, int? Index, string? Gap) : EntryChange(Family, File, Text, Index, Gap)
+public sealed record EntryAdded(string Family, WindowsPath File, string Text, int? Index, string? Gap) : EntryChange(Family, File, Text, Index, Gap)
 {
     /// <inheritdoc/>
     public override Change Invert() => new EntryRemoved(Family, File, Text, Index, Gap);
@@ -233,14 +232,16 @@ public abstract record RowsChange(string Family, ImmutableArray<RecordedRow>? Ro
 /// <summary>Rows go: a package with everything that refers to it, or its registration for one account.</summary>
 /// <param name="FullName">The package.</param>
 /// <param name="Sid">The account; null when the whole package goes.</param>
-public sealed record RowsRemoved(string Family, string? FullName, string? Sid, ImmutableArray<RecordedRow>? Rows = null) : RowsChange(Family, Rows)
+public sealed record RowsRemoved(string Family, PackageFullName? FullName, string? Sid, ImmutableArray<RecordedRow>? Rows = null)
+    : RowsChange(Family, Rows)
 {
     /// <inheritdoc/>
     public override Change Invert() => new RowsAdded(Family, Rows);
 
     /// <inheritdoc/>
     public override string Describe() =>
-        $"state repository: rows of {FullName ?? Family} removed{(Sid is null ? "" : $" for {Sid}")}{(Rows is { } rows ? $" ({rows.Length})" : "")}";
+        $"state repository: rows of {FullName?.ToString() ?? Family} removed{(Sid is null ? "" : $" for {Sid}")}"
+            + (Rows is { } rows ? $" ({rows.Length})" : "");
 }
 
 /// <summary>Recorded rows come back.</summary>

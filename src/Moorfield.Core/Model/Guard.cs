@@ -79,5 +79,5 @@ public sealed record GuardState(Guard Guard, string? Sid, WindowsPath Hive, Hive
 
     internal Change Lift => Change(null);
 
-    private ValueChanged Change(HiveValue? after) => new(Concerns, Hive.ToString(), Guard.Key, Guard.Value.Name, Now, after);
+    private ValueChanged Change(HiveValue? after) => new(Concerns, Hive, Guard.Key, Guard.Value.Name, Now, after);
 }

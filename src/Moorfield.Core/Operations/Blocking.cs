@@ -16,7 +16,7 @@ public sealed record SystemBlocks(SystemSnapshot System, BlockPlan Plan, Immutab
 
 /// <summary>What blocking, or lifting blocks, is going to do.</summary>
 public sealed record BlockingProposal(ImmutableArray<SystemSnapshot> Systems, ImmutableArray<SystemBlocks> Plans, RunRequest Request)
-    : Proposal(Systems, Request)
+    : RunProposal(Systems, Request)
 {
     /// <summary>The guards that are set along with it.</summary>
     public ImmutableArray<Guard> Guards => [.. Plans.SelectMany(p => p.Guards).Select(g => g.Guard).Distinct()];
@@ -26,7 +26,7 @@ public sealed record BlockingProposal(ImmutableArray<SystemSnapshot> Systems, Im
 }
 
 /// <summary>Blocks families, with the guards that came along, or lifts blocks.</summary>
-public sealed class Blocking : Operation<BlockingProposal>
+public sealed class Blocking : RunOperation<BlockingProposal>
 {
     private readonly Func<ImmutableArray<SystemSnapshot>, ImmutableArray<BlockPlan>> _plans;
     private readonly ImmutableArray<Guard> _guards;

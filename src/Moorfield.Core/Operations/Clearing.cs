@@ -11,11 +11,11 @@ namespace Moorfield.Core.Operations;
 /// <param name="Plans">Of the systems that have some.</param>
 public sealed record ClearingProposal(
     ImmutableArray<SystemSnapshot> Systems, ImmutableArray<(SystemSnapshot System, LeftoverPlan Plan)> Plans, RunRequest Request)
-    : Proposal(Systems, Request);
+    : RunProposal(Systems, Request);
 
 /// <summary>Clears what earlier removals left behind.</summary>
 /// <param name="systems">As the command has read them.</param>
-public sealed class Clearing(Target target, ImmutableArray<SystemSnapshot> systems) : Operation<ClearingProposal>(target, systems)
+public sealed class Clearing(Target target, ImmutableArray<SystemSnapshot> systems) : RunOperation<ClearingProposal>(target, systems)
 {
     /// <inheritdoc/>
     public override ClearingProposal Plan()

@@ -1,6 +1,5 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
-using Moorfield.Core.Planning;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
@@ -9,19 +8,36 @@ using Moorfield.Core.Vaults;
 namespace Moorfield.Core.Operations;
 
 /// <summary>What compacting an image gives back, and what it ends.</summary>
+/// <param name="Copy">Full path of the file that gets the smaller image; null when it takes the image's own place.</param>
 /// <param name="Bytes">That nothing refers to any more.</param>
 /// <param name="Runs">On the image, recorded in the vault, that can still be undone.</param>
 /// <param name="Lost">Those of them whose files would be gone for good.</param>
-public sealed record CompactingProposal(long Bytes, ImmutableArray<RestorePoint> Runs, ImmutableArray<RestorePoint> Lost);
+public sealed record CompactingProposal(string? Copy, long Bytes, ImmutableArray<RestorePoint> Runs, ImmutableArray<RestorePoint> Lost) : Proposal
+{
+    /// <inheritdoc/>
+    public override bool HasEffect => Copy is not null || Bytes > 0;
 
-/// <summary>Makes an image file smaller by what nothing refers to any more.</summary>
+    /// <inheritdoc/>
+    public override bool IsSameAs(Proposal other) => other is CompactingProposal compacting && Bytes == compacting.Bytes
+        && Runs.Select(r => r.Number).SequenceEqual(compacting.Runs.Select(r => r.Number))
+        && Lost.Select(r => r.Number).SequenceEqual(compacting.Lost.Select(r => r.Number));
+}
+
+/// <summary>
+/// Makes an image file smaller by what nothing refers to any more. It changes no system, so there is nothing to record of it; what it ends
+/// is noted with the restore points that lose their files.
+/// </summary>
 /// <param name="copy">File that gets the smaller image; null to replace the image itself.</param>
 /// <param name="vault">That may hold runs on the image; null when there is none, or they do not matter.</param>
-public sealed class Compacting(ImageTarget target, string? copy, Vault? vault)
+/// <param name="damaged">Told of each restore point that cannot be read.</param>
+/// <exception cref="MoorfieldException">The copy is the image itself (misused).</exception>
+public sealed class Compacting(ImageTarget target, string? copy, Vault? vault, Action<string> damaged) : Operation<CompactingProposal>(target)
 {
-    /// <param name="damaged">Told of each restore point that cannot be read.</param>
-    /// <exception cref="MoorfieldException">The image cannot be changed.</exception>
-    public CompactingProposal Plan(Action<string> damaged)
+    private readonly string? _copy = copy is null || Path.GetFullPath(copy) != target.FullPath ? copy
+        : throw new MoorfieldException(Trouble.Misused, $"{copy} is the image itself. Leave --to out to compact it in place.");
+
+    /// <inheritdoc/>
+    public override CompactingProposal Plan()
     {
         target.Image.CheckChangeable();
         var identity = target.Identify();
@@ -32,23 +48,25 @@ public sealed class Compacting(ImageTarget target, string? copy, Vault? vault)
                     && s.Point.Target.IsSameAs(identity))
                 .Select(s => vault.Read(s.Point.Number)),
         ];
-        return new CompactingProposal(target.Image.Reclaimable(), runs, [.. runs.Where(r => !DroppedContents.Survive(r, target.Image))]);
+        return new CompactingProposal(_copy is null ? null : Path.GetFullPath(_copy), target.Image.Reclaimable(), runs,
+            [.. runs.Where(r => !DroppedContents.Survive(r, target.Image))]);
     }
 
-    /// <summary>Compacts the image, and takes a fresh look at what came of it.</summary>
-    /// <returns>Bytes of the compacted file, and how that ended.</returns>
-    /// <exception cref="MoorfieldException">The image stays what it is.</exception>
-    public (long Bytes, Outcome Outcome) CarryOut(CompactingProposal proposal, WriteSeam seam, TimeProvider clock)
+    /// <inheritdoc/>
+    protected override IEnumerable<Account>? Accounts(CompactingProposal proposal) => [];
+
+    /// <inheritdoc/>
+    protected override Outcome Run(CompactingProposal proposal, RunSettings settings, CancellationToken stop)
     {
-        string path = copy ?? target.FullPath;
+        string path = _copy ?? target.FullPath;
         var before = ImageCompaction.Contents(target.Image.Wim).ToList();
-        long bytes = ImageCompaction.Copy(target.Image, path, seam);
+        ImageCompaction.Copy(target.Image, path, settings.Seam, stop);
         using var fresh = ImageFile.Open(path, new WriteSeam());
         bool same = ImageCompaction.Contents(fresh.Wim).SequenceEqual(before) && fresh.Reclaimable() == 0;
-        vault?.NoteFilesGone(proposal.Lost, clock);
-        return (bytes, Outcome.Nothing with
+        vault?.NoteFilesGone(proposal.Lost, settings.Clock);
+        return Outcome.Nothing with
         {
             Disagreements = same ? [] : [new Disagreement(null, $"{Path.GetFileName(path)} does not hold what the image held.")],
-        });
+        };
     }
 }

@@ -13,7 +13,7 @@ namespace Moorfield.Core.Operations;
 /// <param name="Concerned">The guards that are set or lifted, where they are.</param>
 public sealed record GuardingProposal(
     ImmutableArray<SystemSnapshot> Systems, ImmutableArray<(SystemSnapshot System, GuardState State)> Concerned, RunRequest Request)
-    : Proposal(Systems, Request);
+    : RunProposal(Systems, Request);
 
 /// <summary>Sets guards, or lifts those that are set.</summary>
 /// <param name="systems">Read with the guards.</param>
@@ -21,7 +21,7 @@ public sealed record GuardingProposal(
 /// <param name="lifts">Takes the values away.</param>
 public sealed class Guarding(
     Target target, ImmutableArray<SystemSnapshot> systems, ImmutableArray<Guard> guards, IReadOnlyCollection<string> who, bool lifts)
-    : Operation<GuardingProposal>(target, systems, guards)
+    : RunOperation<GuardingProposal>(target, systems, guards)
 {
     /// <inheritdoc/>
     /// <exception cref="MoorfieldException">No hive that they are for is there, or one cannot be read.</exception>

@@ -9,18 +9,28 @@ using Moorfield.Core.Vaults;
 namespace Moorfield.Core.Operations;
 
 /// <summary>What an operation is going to do: shown as the preview, and carried out as it is.</summary>
-/// <param name="Systems">As they were when it was planned.</param>
-/// <param name="Request">The run; without changes there is nothing to do.</param>
-public abstract record Proposal(ImmutableArray<SystemSnapshot> Systems, RunRequest Request)
+public abstract record Proposal
 {
     /// <summary>What it costs, a few words each.</summary>
     public virtual IReadOnlyList<string> Costs => [];
 
     /// <summary>Whether there is anything to do.</summary>
-    public virtual bool HasEffect => !Request.Changes.IsEmpty;
+    public abstract bool HasEffect { get; }
 
     /// <summary>Whether another one would do the same.</summary>
-    public virtual bool IsSameAs(Proposal other) => Request.Changes.SequenceEqual(other.Request.Changes);
+    public abstract bool IsSameAs(Proposal other);
+}
+
+/// <summary>A proposal to change systems.</summary>
+/// <param name="Systems">As they were when it was planned.</param>
+/// <param name="Request">The run; without changes there is nothing to do.</param>
+public abstract record RunProposal(ImmutableArray<SystemSnapshot> Systems, RunRequest Request) : Proposal
+{
+    /// <inheritdoc/>
+    public override bool HasEffect => !Request.Changes.IsEmpty;
+
+    /// <inheritdoc/>
+    public override bool IsSameAs(Proposal other) => other is RunProposal run && Request.Changes.SequenceEqual(run.Request.Changes);
 }
 
 /// <summary>How an operation is to be carried out.</summary>
@@ -57,14 +67,8 @@ public sealed record RunSettings(string? VaultPath, WriteSeam Seam)
 /// </summary>
 /// <typeparam name="TProposal">What it plans.</typeparam>
 /// <param name="target">What it works on.</param>
-/// <param name="systems">As the command has read them; null for an operation that asks for none.</param>
-/// <param name="guards">That they were read with, and are read with again.</param>
-public abstract class Operation<TProposal>(
-    Target target, ImmutableArray<SystemSnapshot>? systems = null, IReadOnlyCollection<Guard>? guards = null) where TProposal : Proposal
+public abstract class Operation<TProposal>(Target target) where TProposal : Proposal
 {
-    private readonly ImmutableArray<int?> _editions = systems is { } given ? [.. given.Select(s => s.EditionNumber)] : [];
-    private ImmutableArray<SystemSnapshot>? _unused = systems;
-
     /// <summary>What it works on.</summary>
     public Target Target => target;
 
@@ -78,16 +82,12 @@ public abstract class Operation<TProposal>(
     /// <exception cref="MoorfieldException">The wish cannot be met, or the target cannot be read.</exception>
     public abstract TProposal Plan();
 
-    /// <summary>The systems: as they were given, and from the second time on as they are now.</summary>
-    protected ImmutableArray<SystemSnapshot> Systems()
-    {
-        var now = _unused ?? target.Read(_editions, guards ?? []);
-        _unused = null;
-        return now;
-    }
-
     /// <summary>Whose files count when it is looked whether the target was touched while a person was asked; null when that cannot be told.</summary>
-    protected virtual IEnumerable<Account>? Accounts(TProposal proposal) => proposal.Systems[0].Accounts;
+    protected abstract IEnumerable<Account>? Accounts(TProposal proposal);
+
+    /// <summary>Does it, and holds a fresh look against what was to come of it.</summary>
+    /// <param name="stop">Cancelled when it is to stop.</param>
+    protected abstract Outcome Run(TProposal proposal, RunSettings settings, CancellationToken stop);
 
     /// <summary>Carries a proposal out.</summary>
     /// <returns>How it ended; null when the person declined.</returns>
@@ -105,12 +105,7 @@ public abstract class Operation<TProposal>(
         settings.Show();
         if (settings.Confirm is not null && !IsConfirmed(proposal, settings.Confirm))
             return null;
-        var stop = settings.Begin();
-        using var vault = settings.VaultPath is { } path ? Vault.Open(Source?.FullPath ?? path, settings.Seam) : null;
-        var outcome = target.CarryOut(
-            proposal.Request with { Note = settings.Note },
-            new RunMeans(vault, settings.Clock, Source, settings.KeepFiles, stop));
-        return outcome with { Disagreements = [.. outcome.Disagreements, .. Verify(proposal.Request.Expected, outcome)] };
+        return Run(proposal, settings, settings.Begin());
     }
 
     private void CheckSafe(RunSettings settings)
@@ -134,13 +129,47 @@ public abstract class Operation<TProposal>(
         }
         return true;
     }
+}
+
+/// <summary>An operation that changes systems by a run, with a restore point unless a person wants none.</summary>
+/// <typeparam name="TProposal">What it plans.</typeparam>
+/// <param name="target">What it works on.</param>
+/// <param name="systems">As the command has read them; null for an operation that asks for none.</param>
+/// <param name="guards">That they were read with, and are read with again.</param>
+public abstract class RunOperation<TProposal>(
+    Target target, ImmutableArray<SystemSnapshot>? systems = null, IReadOnlyCollection<Guard>? guards = null)
+    : Operation<TProposal>(target) where TProposal : RunProposal
+{
+    private readonly ImmutableArray<int?> _editions = systems is { } given ? [.. given.Select(s => s.EditionNumber)] : [];
+    private ImmutableArray<SystemSnapshot>? _unused = systems;
+
+    /// <summary>The systems: as they were given, and from the second time on as they are now.</summary>
+    protected ImmutableArray<SystemSnapshot> Systems()
+    {
+        var now = _unused ?? Target.Read(_editions, guards ?? []);
+        _unused = null;
+        return now;
+    }
+
+    /// <inheritdoc/>
+    protected override IEnumerable<Account>? Accounts(TProposal proposal) => proposal.Systems[0].Accounts;
+
+    /// <inheritdoc/>
+    protected override Outcome Run(TProposal proposal, RunSettings settings, CancellationToken stop)
+    {
+        using var vault = settings.VaultPath is { } path ? Vault.Open(Source?.FullPath ?? path, settings.Seam) : null;
+        var outcome = Target.CarryOut(
+            proposal.Request with { Note = settings.Note },
+            new RunMeans(vault, settings.Clock, Source, settings.KeepFiles, stop));
+        return outcome with { Disagreements = [.. outcome.Disagreements, .. Verify(proposal.Request.Expected, outcome)] };
+    }
 
     /// <summary>Holds a fresh look against what is expected of the systems.</summary>
     private ImmutableArray<Disagreement> Verify(ImmutableArray<Expectation> expected, Outcome outcome)
     {
         if (expected.IsEmpty)
             return [];
-        var fresh = target.Read([.. expected.Select(e => e.Before.EditionNumber)]);
+        var fresh = Target.Read([.. expected.Select(e => e.Before.EditionNumber)]);
         return [.. expected.Zip(fresh).SelectMany(e => e.First.Check(e.Second, family => outcome.Failed(family, e.Second.EditionNumber))
             .Select(d => d with { Edition = e.Second.EditionNumber }))];
     }

@@ -9,7 +9,7 @@ namespace Moorfield.Core.Operations;
 
 /// <summary>What a removal is going to do in each system.</summary>
 public sealed record RemovalProposal(ImmutableArray<SystemSnapshot> Systems, ImmutableArray<SystemPlan> Plans, RunRequest Request)
-    : Proposal(Systems, Request)
+    : RunProposal(Systems, Request)
 {
     /// <inheritdoc/>
     public override IReadOnlyList<string> Costs =>
@@ -27,7 +27,8 @@ public sealed record RemovalProposal(ImmutableArray<SystemSnapshot> Systems, Imm
 /// <param name="brief">Title or name of the brief that it follows; null when it follows none.</param>
 public sealed class Removal(
     Target target, ImmutableArray<SystemSnapshot> systems, IReadOnlyCollection<Guard> guards,
-    Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalWish>> wishes, string? brief = null) : Operation<RemovalProposal>(target, systems, guards)
+    Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalWish>> wishes, string? brief = null)
+    : RunOperation<RemovalProposal>(target, systems, guards)
 {
     /// <inheritdoc/>
     public override RemovalProposal Plan()

@@ -8,7 +8,7 @@ using Moorfield.Core.Vaults;
 namespace Moorfield.Core.Operations;
 
 /// <summary>What an undo is going to put back.</summary>
-public sealed record UndoProposal(ImmutableArray<SystemSnapshot> Systems, UndoPlan Plan, RunRequest Request) : Proposal(Systems, Request)
+public sealed record UndoProposal(ImmutableArray<SystemSnapshot> Systems, UndoPlan Plan, RunRequest Request) : RunProposal(Systems, Request)
 {
     /// <inheritdoc/>
     public override bool HasEffect => Plan.HasEffect;
@@ -26,7 +26,7 @@ public sealed record UndoProposal(ImmutableArray<SystemSnapshot> Systems, UndoPl
 /// <param name="interrupted">The run was cut off.</param>
 public sealed class Undoing(
     Target target, Vault vault, RestorePoint point, ISet<string>? families = null, ISet<int?>? editions = null, bool overwrite = false,
-    bool interrupted = false) : Operation<UndoProposal>(target)
+    bool interrupted = false) : RunOperation<UndoProposal>(target)
 {
     /// <inheritdoc/>
     protected override bool FollowsInterruption => true;

@@ -39,11 +39,11 @@ internal sealed class ChangeList
 
     /// <summary>The change that blocks a family.</summary>
     internal static Change Block(PackageFamilyName family) =>
-        new KeyAdded(family.ToString(), Places.Software.ToString(), $@"{Places.Blocks}\{family}");
+        new KeyAdded(family.ToString(), Places.Software, $@"{Places.Blocks}\{family}");
 
     /// <summary>The change that lifts a block.</summary>
     internal static Change Unblock(PackageFamilyName family) =>
-        new KeyRemoved(family.ToString(), Places.Software.ToString(), $@"{Places.Blocks}\{family}");
+        new KeyRemoved(family.ToString(), Places.Software, $@"{Places.Blocks}\{family}");
 
     private void Add(PlannedRemoval removal)
     {
@@ -75,19 +75,19 @@ internal sealed class ChangeList
         switch (location)
         {
             case KeyLocation key:
-                _registry.Add(new KeyRemoved(family, key.Hive.ToString(), key.Key));
+                _registry.Add(new KeyRemoved(family, key.Hive, key.Key));
                 break;
             case ValueLocation value:
-                _registry.Add(new ValueChanged(family, value.Hive.ToString(), value.Key, value.Value, null, null));
+                _registry.Add(new ValueChanged(family, value.Hive, value.Key, value.Value, null, null));
                 break;
             case RowsLocation rows:
-                _rows.Add(new RowsRemoved(family, rows.FullName.ToString(), rows.Sid));
+                _rows.Add(new RowsRemoved(family, rows.FullName, rows.Sid));
                 break;
             case EntryLocation entry:
-                _lists.Add(new EntryRemoved(family, entry.File.ToString(), entry.Text));
+                _lists.Add(new EntryRemoved(family, entry.File, entry.Text));
                 break;
             case TreeLocation tree:
-                _files.Add(new TreeRemoved(family, tree.Path.ToString()));
+                _files.Add(new TreeRemoved(family, tree.Path));
                 break;
         }
     }
@@ -103,9 +103,9 @@ internal sealed class ChangeList
             return;
         // The key of the family, instead of those of its packages one by one.
         string key = families.Key[..families.Key.LastIndexOf('\\')];
-        _registry.RemoveAll(c => c is KeyRemoved removed && removed.Hive == families.Hive.ToString()
+        _registry.RemoveAll(c => c is KeyRemoved removed && removed.Hive == families.Hive
             && removed.Key.StartsWith(key + @"\", StringComparison.OrdinalIgnoreCase));
-        _registry.Add(new KeyRemoved(package.Family.ToString(), families.Hive.ToString(), key));
+        _registry.Add(new KeyRemoved(package.Family.ToString(), families.Hive, key));
     }
 
     private bool IsLastForNewcomers(PackageFamilyName family) =>

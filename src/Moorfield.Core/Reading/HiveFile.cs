@@ -1,3 +1,4 @@
+using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Hives;
@@ -22,11 +23,15 @@ internal static class HiveFile
         return hive;
     }
 
+    /// <summary>The file of a hive that is to be changed, as it is, for the caller to close.</summary>
+    /// <exception cref="MoorfieldException">Missing.</exception>
+    internal static SafeFileHandle Take(WindowsTree tree, WindowsPath path) =>
+        tree.OpenRead(path) ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} is not there.");
+
     /// <summary>Opens a hive for changing in memory.</summary>
-    /// <exception cref="MoorfieldException">Missing, damaged, or dirty (refused).</exception>
-    internal static Hive OpenWrite(WindowsTree tree, WindowsPath path)
+    /// <exception cref="MoorfieldException">Damaged, or dirty (refused).</exception>
+    internal static Hive OpenWrite(WindowsTree tree, WindowsPath path, SafeFileHandle file)
     {
-        using var file = tree.OpenRead(path) ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} is not there.");
         if (FormatTrouble.Translated(What(tree, path), () => HiveHeader.Read(file), Advice).IsDirty)
         {
             throw new MoorfieldException(

@@ -17,7 +17,7 @@ internal static class ChangeStates
         var notes = new SnapshotNotes();
         try
         {
-            foreach (var hiveName in changes.OfType<HiveChange>().Select(c => WindowsPath.Of(c.Hive)).Distinct())
+            foreach (var hiveName in changes.OfType<HiveChange>().Select(c => c.Hive).Distinct())
                 hives[hiveName] = HiveFile.OpenRead(tree, hiveName, notes);
             if (changes.Any(c => c is RowsChange))
                 repository = StateRepository.Open(tree, notes);
@@ -26,9 +26,9 @@ internal static class ChangeStates
 
             ChangeState State(Change change) => change switch
             {
-                HiveChange hiveChange => hives[WindowsPath.Of(hiveChange.Hive)] is { } hive ? hiveChange.State(hive) : ChangeState.Conflict,
+                HiveChange hiveChange => hives[hiveChange.Hive] is { } hive ? hiveChange.State(hive) : ChangeState.Conflict,
                 RowsChange rowsChange => rows is null ? ChangeState.Conflict : RowsState(rowsChange, rows),
-                EntryChange entry => DefaultLists.Open(tree, WindowsPath.Of(entry.File)) is { } list ? entry.State(list) : ChangeState.Conflict,
+                EntryChange entry => DefaultLists.Open(tree, entry.File) is { } list ? entry.State(list) : ChangeState.Conflict,
                 TreeChange files => Of(files, tree, exactly),
                 _ => ChangeState.Conflict,
             };
@@ -48,10 +48,10 @@ internal static class ChangeStates
     /// <summary>Where a change to a tree of files stands.</summary>
     internal static ChangeState Of(TreeChange change, WindowsTree tree, bool exactly = false) => change switch
     {
-        TreeRemoved when tree.Stat(change.Place) is null => ChangeState.Done,
-        TreeRemoved when change.Recorded is null || tree.Compare(change.Place, change.Recorded) != TreeState.Different => ChangeState.Pending,
+        TreeRemoved when tree.Stat(change.Path) is null => ChangeState.Done,
+        TreeRemoved when change.Recorded is null || tree.Compare(change.Path, change.Recorded) != TreeState.Different => ChangeState.Pending,
         TreeRemoved => ChangeState.Conflict,
-        _ => tree.Compare(change.Place, change.Recorded!, exactly) switch
+        _ => tree.Compare(change.Path, change.Recorded!, exactly) switch
         {
             TreeState.Same => ChangeState.Done,
             TreeState.Different => ChangeState.Conflict,

@@ -54,14 +54,14 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, StepNote? jo
             {
                 if (change is TreeAdded)
                 {
-                    foreach (string warning in volume.AddTree(change.Place, change.Recorded!, vault!.OpenBlob, resumes))
+                    foreach (string warning in volume.AddTree(change.Path, change.Recorded!, vault!.OpenBlob, resumes))
                         Fail(change, warning);
                 }
                 else
                 {
-                    volume.RemoveTree(change.Place);
+                    volume.RemoveTree(change.Path);
                 }
-                Done(change.Path);
+                Done(change.Path.ToString());
             }
             catch (MoorfieldException e) when (e.Trouble != Trouble.Stopped)
             {
@@ -80,7 +80,7 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, StepNote? jo
     private void Fail(TreeChange change, string message)
     {
         _failures.Add(new RunFailure(change.Family, change.Describe(), message, change.Edition));
-        journal?.Invoke(JournalLine.Failed, change.Path, message, change.Family, change.Edition);
+        journal?.Invoke(JournalLine.Failed, change.Path.ToString(), message, change.Family, change.Edition);
     }
 
     private void CheckStop(PreparedRun run)

@@ -54,16 +54,16 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
         Recorder? record = Means.Vault is null ? null : (path, _) => edition.Record(path);
         using var prepared = new Preparation(edition, record, request.Restored?.WholeOf(number) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty,
             shared, Means.Stop)
-            .Prepare([.. request.Changes.Where(c => c.Edition == number).Select(c => c with { Edition = null })]);
+            .Prepare([.. request.Changes.Where(c => c.Edition == number)]);
         if (prepared.Changes.IsEmpty && prepared.Files.IsEmpty)
             return new Prepared([], []);
         var names = prepared.Files.Select(f => edition.ContentName(f.Path)!).ToList();
         Apply(edition, prepared);
         edit.Add(edition);
         return new Prepared(
-            [.. prepared.Changes.Select(c => c with { Edition = number })],
+            prepared.Changes,
             [.. prepared.Files.Select((f, i) =>
-            new ReplacedFile(f.Path.ToString(), names[i], edition.ContentName(f.Path)!, f.Info.Accessed, f.Info.Modified, number))]);
+            new ReplacedFile(f.Path, names[i], edition.ContentName(f.Path)!, f.Info.Accessed, f.Info.Modified, number))]);
     }
 
     private static void Apply(WimEdition edition, PreparedRun run)
@@ -71,9 +71,9 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
         foreach (var change in run.Changes.OfType<TreeChange>())
         {
             if (change is TreeAdded)
-                edition.AddTree(change.Place, change.Recorded!);
+                edition.AddTree(change.Path, change.Recorded!);
             else
-                edition.RemoveTree(change.Place);
+                edition.RemoveTree(change.Path);
         }
         foreach (var file in run.Files)
         {

@@ -115,7 +115,7 @@ public sealed class InterruptedRun
         var files = new List<PreparedFile>();
         foreach (var file in point.Files)
         {
-            var path = WindowsPath.Of(file.Path);
+            var path = file.Path;
             var state = StateOf(volume, vault, file, interrupted: true);
             if (volume.Stat(path) is not { } info || (state == FileState.Foreign && !overwrite))
             {
@@ -188,7 +188,7 @@ public sealed class InterruptedRun
     /// foreign.</param>
     internal static FileState StateOf(WindowsTree tree, Vault vault, ReplacedFile file, bool interrupted)
     {
-        var path = WindowsPath.Of(file.Path);
+        var path = file.Path;
         if (tree.ContentName(path) is { } name)
             return name == file.After ? FileState.After : name == file.Before ? FileState.Before : FileState.Foreign;
         using var now = tree.OpenRead(path);

@@ -40,7 +40,7 @@ internal sealed class SharedHives
 
     /// <param name="content">What names the hive's content.</param>
     internal PreparedHive Get(string content, ImmutableArray<HiveChange> changes, Func<PreparedHive> prepare) =>
-        _hives.GetOrAdd(new Key(content, changes), _ => new Lazy<PreparedHive>(prepare)).Value;
+        _hives.GetOrAdd(new Key(content, [.. changes.Select(c => c with { Edition = null })]), _ => new Lazy<PreparedHive>(prepare)).Value;
 
     private sealed record Key(string Content, ImmutableArray<HiveChange> Changes)
     {
@@ -72,11 +72,11 @@ internal sealed class Preparation(
     internal PreparedRun Prepare(ImmutableArray<Change> changes)
     {
         var captured = new Dictionary<Change, Change?>(ReferenceEqualityComparer.Instance);
-        foreach (var hive in changes.OfType<HiveChange>().GroupBy(c => WindowsPath.Of(c.Hive)))
+        foreach (var hive in changes.OfType<HiveChange>().GroupBy(c => c.Hive))
             PrepareHive(hive.Key, [.. hive], captured);
         if (changes.OfType<RowsChange>().ToList() is { Count: > 0 } rows)
             PrepareRepository(rows, captured);
-        foreach (var list in changes.OfType<EntryChange>().GroupBy(c => WindowsPath.Of(c.File)))
+        foreach (var list in changes.OfType<EntryChange>().GroupBy(c => c.File))
             PrepareList(list.Key, [.. list], captured);
         foreach (var change in changes.OfType<TreeChange>())
         {
@@ -99,16 +99,18 @@ internal sealed class Preparation(
         var prepared = shared is not null && tree.ContentName(path) is { } name ? shared.Get(name, changes, () => Apply(path, changes))
             : Apply(path, changes);
         for (int i = 0; i < changes.Length; i++)
-            captured[changes[i]] = prepared.Captured[i];
+            captured[changes[i]] = prepared.Captured[i] is { } change ? change with { Edition = changes[i].Edition } : null;
         if (prepared.Content is not null)
             _files.Add(new PreparedFile(path, prepared.Content, tree.Stat(path)!.Value));
     }
 
     private PreparedHive Apply(WindowsPath path, ImmutableArray<HiveChange> changes)
     {
-        using var hive = HiveFile.OpenWrite(tree, path);
+        var file = HiveFile.Take(tree, path);
+        bool kept = false;
         try
         {
+            using var hive = HiveFile.OpenWrite(tree, path, file);
             var captured = ImmutableArray.CreateBuilder<HiveChange?>(changes.Length);
             foreach (var change in changes)
             {
@@ -118,7 +120,9 @@ internal sealed class Preparation(
             }
             if (captured.All(c => c is null))
                 return new PreparedHive(captured.ToImmutable(), null);
-            return new PreparedHive(captured.ToImmutable(), new PreparedContent(tree.OpenRead(path)!, hive.ToFile()));
+            var content = new PreparedContent(file, hive.ToFile());
+            kept = true;
+            return new PreparedHive(captured.ToImmutable(), content);
         }
         catch (InvalidDataException e)
         {
@@ -127,6 +131,11 @@ internal sealed class Preparation(
         catch (IOException e)
         {
             throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} cannot be changed. {e.Message}", e);
+        }
+        finally
+        {
+            if (!kept)
+                file.Dispose();
         }
     }
 
@@ -208,8 +217,8 @@ internal sealed class Preparation(
         if (change is TreeAdded)
             return change;
         if (record is null)
-            return tree.Stat(change.Place) is null ? null : change;
-        return record(change.Place, _lost.Add) is { } recorded ? change with { Recorded = recorded, Path = tree.Spelled(change.Place).ToString() }
+            return tree.Stat(change.Path) is null ? null : change;
+        return record(change.Path, _lost.Add) is { } recorded ? change with { Recorded = recorded, Path = tree.Spelled(change.Path) }
             : null;
     }
 

@@ -23,7 +23,7 @@ internal sealed class RepositoryRows(SqliteConnection connection)
     {
         var recorded = new List<RecordedRow>();
         var seen = new HashSet<(string, string)>();
-        var packages = Ids("SELECT _PackageID FROM Package WHERE PackageFullName = $name COLLATE NOCASE", ("$name", change.FullName!));
+        var packages = Ids("SELECT _PackageID FROM Package WHERE PackageFullName = $name COLLATE NOCASE", ("$name", change.FullName!.ToString()));
         if (change.Sid is null)
         {
             foreach (long id in packages)

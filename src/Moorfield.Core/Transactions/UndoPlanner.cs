@@ -136,7 +136,7 @@ public static class UndoPlanner
         bool interrupted)
     {
         ImmutableArray<ReplacedFile> files = [.. point.Files.Where(f =>
-            f.Edition == edition && WindowsPath.Of(f.Path) is var p
+            f.Edition == edition && f.Path is var p
                 && (p == path || (path == Places.StateRepository && (p == StateRepository.Log || p == StateRepository.Journal))))];
         if (files.IsEmpty)
             return null;
@@ -149,7 +149,7 @@ public static class UndoPlanner
             return null;
         foreach (var file in files)
         {
-            whole[(edition, WindowsPath.Of(file.Path))] = new WholeFile(
+            whole[(edition, file.Path)] = new WholeFile(
                 contents is null ? () =>
                 vault.OpenBlob(file.Before) : () => contents.Open(Sha1Hash.Parse(file.Before)!.Value), file.Accessed, file.Modified);
         }
@@ -163,7 +163,7 @@ public static class UndoPlanner
             switch (change)
             {
                 case HiveChange hiveChange:
-                    using (var hive = HiveFile.OpenRead(tree, WindowsPath.Of(hiveChange.Hive), new SnapshotNotes()))
+                    using (var hive = HiveFile.OpenRead(tree, hiveChange.Hive, new SnapshotNotes()))
                     {
                         if (hive is null)
                             continue;
@@ -186,9 +186,9 @@ public static class UndoPlanner
 
     private static WindowsPath? FileOf(Change change) => change switch
     {
-        HiveChange hive => WindowsPath.Of(hive.Hive),
+        HiveChange hive => hive.Hive,
         RowsChange => Places.StateRepository,
-        EntryChange entry => WindowsPath.Of(entry.File),
+        EntryChange entry => entry.File,
         _ => null,
     };
 }

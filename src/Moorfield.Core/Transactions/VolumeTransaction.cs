@@ -35,7 +35,7 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunMeans means) : Tr
         using var same = file.Content is null ? volume.OpenRead(file.Path) : null;
         string before = keeper.Keep(file.Content?.Before ?? same!);
         string after = file.Content is null ? before : keeper.Keep(file.Content.After);
-        return new ReplacedFile(file.Path.ToString(), before, after, file.Info.Accessed, file.Info.Modified);
+        return new ReplacedFile(file.Path, before, after, file.Info.Accessed, file.Info.Modified);
     }
 
     /// <inheritdoc/>

@@ -12,9 +12,10 @@ public static class ImageCompaction
     /// Copies what the image refers to, as stored, into a file that takes its final name only when it is whole and on the disk.
     /// </summary>
     /// <param name="path">The image's own path: it is replaced, and keeps its owner and mode. Another path must not exist.</param>
+    /// <param name="stop">Asked at each write.</param>
     /// <returns>Bytes of the new file.</returns>
     /// <exception cref="MoorfieldException">The image stays what it is.</exception>
-    public static long Copy(ImageFile image, string path, WriteSeam seam)
+    public static long Copy(ImageFile image, string path, WriteSeam seam, CancellationToken stop = default)
     {
         image.CheckChangeable();
         string full = Path.GetFullPath(path);
@@ -30,7 +31,7 @@ public static class ImageCompaction
             folder.Delete(part); // left by a run that was cut off
         try
         {
-            long length = Write(image, folder, part, full, seam);
+            long length = Write(image, folder, part, full, seam, stop);
             if (replaces && folder.Stat(name) is { } before)
                 folder.SetOwnerAndMode(part, before.Uid, before.Gid, before.Mode, EntryKind.File);
             folder.Rename(part, name);
@@ -59,9 +60,9 @@ public static class ImageCompaction
             folder.Delete(PartOf(Path.GetFileName(image.FullPath)));
     }
 
-    private static long Write(ImageFile image, Folder folder, string part, string full, WriteSeam seam)
+    private static long Write(ImageFile image, Folder folder, string part, string full, WriteSeam seam, CancellationToken stop)
     {
-        using var output = new SeamFileStream(folder.CreateFile(part, PlainFileMode), seam, full);
+        using var output = new SeamFileStream(folder.CreateFile(part, PlainFileMode), seam, full, stop);
         return FormatTrouble.Translated(image.Name, () =>
         {
             WimCompactor.Copy(image.Wim, output, output.File);

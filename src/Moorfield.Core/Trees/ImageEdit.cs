@@ -114,7 +114,7 @@ internal sealed class ImageEdit : IDisposable
 }
 
 /// <summary>A file open for writing, every step of which passes the <see cref="WriteSeam"/>. Flushing goes down to the disk.</summary>
-internal sealed class SeamFileStream(SafeFileHandle file, WriteSeam seam, string name) : Stream
+internal sealed class SeamFileStream(SafeFileHandle file, WriteSeam seam, string name, CancellationToken stop = default) : Stream
 {
     private const int EarlyStretch = 8 << 20;
     private const uint BeginWriting = 2;
@@ -130,6 +130,8 @@ internal sealed class SeamFileStream(SafeFileHandle file, WriteSeam seam, string
 
     public override void Write(ReadOnlySpan<byte> buffer)
     {
+        if (stop.IsCancellationRequested)
+            throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was changed.");
         seam.Pass(WriteKind.Write, name);
         Translated(buffer, bytes => seam.Disk.Write(file, bytes, Position));
         Position += buffer.Length;

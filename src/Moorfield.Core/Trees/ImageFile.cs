@@ -245,7 +245,7 @@ public sealed class ImageFile : ITrees, IDisposable
     /// Bytes of stored contents that nothing would refer to without some trees; null when that cannot be told, as contents overlap.
     /// </summary>
     /// <param name="trees">Editions and paths in them.</param>
-    public long? StoredBytesOf(IEnumerable<(int Edition, string Path)> trees)
+    public long? StoredBytesOf(IEnumerable<(int Edition, WindowsPath Path)> trees)
     {
         if (WhyUnchangeable() is not null)
             return null;
@@ -254,8 +254,8 @@ public sealed class ImageFile : ITrees, IDisposable
         {
             var references = new Dictionary<Sha1Hash, uint>();
             using var tree = OpenEdition(edition!.Value);
-            foreach (string path in paths[edition])
-                tree.CountContents(WindowsPath.Of(path), references);
+            foreach (var path in paths[edition])
+                tree.CountContents(path, references);
             return references;
         });
         return counts.SelectMany(c => c).GroupBy(c => c.Key, c => (long)c.Value)

@@ -60,7 +60,7 @@ internal static class PointCheck
 
     private static bool IsBad(string? text) => text is null || text.Contains('\0', StringComparison.Ordinal);
 
-    private static bool IsPlace(string? path) => path is not null && WindowsPath.Parse(path) is { IsRoot: false } place && place.Names.All(IsName);
+    private static bool IsPlace(WindowsPath path) => !path.IsRoot && path.Names.All(IsName);
 
     private static bool IsName(string name)
     {

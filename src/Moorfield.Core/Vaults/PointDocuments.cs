@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using System.Text.Json;
 using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
+using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Vaults;
@@ -68,10 +69,11 @@ internal static class PointDocuments
 
     private static ConcernedPackage Read(StoredPackage package) => new(package.Family, package.DisplayName, package.Edition);
 
-    private static StoredFile Of(ReplacedFile file) => new(file.Path, file.Before, file.After, Of(file.Accessed), Of(file.Modified), file.Edition);
+    private static StoredFile Of(ReplacedFile file) =>
+        new(file.Path.ToString(), file.Before, file.After, Of(file.Accessed), Of(file.Modified), file.Edition);
 
     private static ReplacedFile Read(StoredFile file) =>
-    new(file.Path, file.Before, file.After, Read(file.Accessed), Read(file.Modified), file.Edition);
+        new(Place(file.Path), file.Before, file.After, Read(file.Accessed), Read(file.Modified), file.Edition);
 
     private static StoredImage Of(ImageState image) => new(
         image.HeaderBefore, image.LengthBefore, image.HeaderAfter, image.LengthAfter,
@@ -93,14 +95,14 @@ internal static class PointDocuments
     {
         StoredChange stored = change switch
         {
-            KeyRemoved c => new StoredKeyRemoved(c.Family, c.Hive, c.Key, Of(c.Recorded)),
-            KeyAdded c => new StoredKeyAdded(c.Family, c.Hive, c.Key, Of(c.Recorded)),
-            ValueChanged c => new StoredValueChanged(c.Family, c.Hive, c.Key, c.Name, Of(c.Before), Of(c.After)),
-            TreeRemoved c => new StoredTreeRemoved(c.Family, c.Path, Of(c.Recorded)),
-            TreeAdded c => new StoredTreeAdded(c.Family, c.Path, Of(c.Recorded)),
-            EntryRemoved c => new StoredEntryRemoved(c.Family, c.File, c.Text, c.Index, c.Gap),
-            EntryAdded c => new StoredEntryAdded(c.Family, c.File, c.Text, c.Index, c.Gap),
-            RowsRemoved c => new StoredRowsRemoved(c.Family, c.FullName, c.Sid, Of(c.Rows)),
+            KeyRemoved c => new StoredKeyRemoved(c.Family, c.Hive.ToString(), c.Key, Of(c.Recorded)),
+            KeyAdded c => new StoredKeyAdded(c.Family, c.Hive.ToString(), c.Key, Of(c.Recorded)),
+            ValueChanged c => new StoredValueChanged(c.Family, c.Hive.ToString(), c.Key, c.Name, Of(c.Before), Of(c.After)),
+            TreeRemoved c => new StoredTreeRemoved(c.Family, c.Path.ToString(), Of(c.Recorded)),
+            TreeAdded c => new StoredTreeAdded(c.Family, c.Path.ToString(), Of(c.Recorded)),
+            EntryRemoved c => new StoredEntryRemoved(c.Family, c.File.ToString(), c.Text, c.Index, c.Gap),
+            EntryAdded c => new StoredEntryAdded(c.Family, c.File.ToString(), c.Text, c.Index, c.Gap),
+            RowsRemoved c => new StoredRowsRemoved(c.Family, c.FullName?.ToString(), c.Sid, Of(c.Rows)),
             RowsAdded c => new StoredRowsAdded(c.Family, Of(c.Rows)),
             _ => throw new InvalidOperationException($"A vault has no document for a {change.GetType().Name}."),
         };
@@ -111,14 +113,14 @@ internal static class PointDocuments
     {
         Change change = stored switch
         {
-            StoredKeyRemoved c => new KeyRemoved(c.Family, c.Hive, c.Key, Read(c.Image)),
-            StoredKeyAdded c => new KeyAdded(c.Family, c.Hive, c.Key, Read(c.Image)),
-            StoredValueChanged c => new ValueChanged(c.Family, c.Hive, c.Key, c.Name, Read(c.Before), Read(c.After)),
-            StoredTreeRemoved c => new TreeRemoved(c.Family, c.Path, Read(c.Image)),
-            StoredTreeAdded c => new TreeAdded(c.Family, c.Path, Read(c.Image)),
-            StoredEntryRemoved c => new EntryRemoved(c.Family, c.File, c.Text, c.Index, c.Gap),
-            StoredEntryAdded c => new EntryAdded(c.Family, c.File, c.Text, c.Index, c.Gap),
-            StoredRowsRemoved c => new RowsRemoved(c.Family, c.FullName, c.Sid, Read(c.Rows)),
+            StoredKeyRemoved c => new KeyRemoved(c.Family, Place(c.Hive), c.Key, Read(c.Image)),
+            StoredKeyAdded c => new KeyAdded(c.Family, Place(c.Hive), c.Key, Read(c.Image)),
+            StoredValueChanged c => new ValueChanged(c.Family, Place(c.Hive), c.Key, c.Name, Read(c.Before), Read(c.After)),
+            StoredTreeRemoved c => new TreeRemoved(c.Family, Place(c.Path), Read(c.Image)),
+            StoredTreeAdded c => new TreeAdded(c.Family, Place(c.Path), Read(c.Image)),
+            StoredEntryRemoved c => new EntryRemoved(c.Family, Place(c.File), c.Text, c.Index, c.Gap),
+            StoredEntryAdded c => new EntryAdded(c.Family, Place(c.File), c.Text, c.Index, c.Gap),
+            StoredRowsRemoved c => new RowsRemoved(c.Family, c.FullName is null ? null : FullName(c.FullName), c.Sid, Read(c.Rows)),
             StoredRowsAdded c => new RowsAdded(c.Family, Read(c.Rows)),
             _ => throw new FormatException("it holds a change of no kind that is known"),
         };
@@ -167,6 +169,12 @@ internal static class PointDocuments
             : throw new FormatException("an attribute is empty"));
 
     // ---- helps
+
+    private static WindowsPath Place(string text) =>
+        WindowsPath.Parse(text) ?? throw new FormatException($"'{text}' is not a path inside a Windows volume");
+
+    private static PackageFullName FullName(string text) =>
+        PackageFullName.TryParse(text, out var fullName) ? fullName : throw new FormatException($"'{text}' is not a package full name");
 
     private static ImmutableArray<TTo> Each<TFrom, TTo>(ImmutableArray<TFrom> items, Func<TFrom, TTo> make)
     {

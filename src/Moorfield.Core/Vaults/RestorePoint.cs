@@ -47,7 +47,7 @@ public sealed record ConcernedPackage(string Family, string DisplayName, int? Ed
 
 /// <summary>A file whose content was replaced whole, with both contents by SHA-256 or, in an image, by SHA-1.</summary>
 /// <param name="Edition">Number of the edition; null on a volume.</param>
-public sealed record ReplacedFile(string Path, string Before, string After, FileTime Accessed, FileTime Modified, int? Edition = null);
+public sealed record ReplacedFile(WindowsPath Path, string Before, string After, FileTime Accessed, FileTime Modified, int? Edition = null);
 
 /// <summary>An image file before and after a run. With the old header and the old length it is what it was, to the last byte.</summary>
 /// <param name="HeaderBefore">208 bytes.</param>
@@ -87,7 +87,7 @@ public sealed record RestorePoint(
         Number, Kind, Undoes, Created, Title, Note, Target, Packages, Changes.Length, Image is not null, Intents.IsEmpty ? [.. Blocks()] : Intents);
 
     private IEnumerable<Intent> Blocks() => Changes.OfType<KeyAdded>()
-        .Where(c => WindowsPath.Parse(c.Hive) == Places.Software && c.Key.StartsWith(Places.Blocks + @"\", StringComparison.OrdinalIgnoreCase))
+        .Where(c => c.Hive == Places.Software && c.Key.StartsWith(Places.Blocks + @"\", StringComparison.OrdinalIgnoreCase))
         .Select(c => Intent.Of(IntentKind.Block, c.Edition, c.Key[(Places.Blocks.Length + 1)..]));
 }
 
