@@ -36,6 +36,7 @@ internal static class Program
             UndoCommand.Create(),
             ImageCommand.Create(),
             DemoCommand.Create(),
+            Common.Partition,
         };
         Interruption.Listen();
         var parsed = root.Parse(arguments);

@@ -14,9 +14,19 @@ internal static class Common
     /// <param name="saved">Whether an inventory will do that was saved as JSON.</param>
     internal static Argument<string> TargetArgument(bool saved = false) => new("TARGET")
     {
-        Description = saved ? "Root folder of an offline Windows volume, a WIM or ESD file, or an inventory that was saved as JSON"
-            : "Root folder of an offline Windows volume, or a WIM or ESD file",
+        Description = saved ? "A disk, partition, virtual disk or folder with an offline Windows, a WIM or ESD file, or an inventory saved as JSON"
+            : "A disk, partition, virtual disk or folder with an offline Windows, or a WIM or ESD file",
     };
+
+    /// <summary>Belongs to every command.</summary>
+    internal static readonly Option<int?> Partition = new("--partition")
+    {
+        Description = "This partition of a disk, where several hold a Windows",
+        HelpName = "N",
+        Recursive = true,
+    };
+
+    private static int? _partition;
 
     internal static Option<string?> Maker() =>
     new("--maker") { Description = "The machines' maker, which an image does not know: its packages have the origin maker", HelpName = "NAME" };
@@ -40,7 +50,7 @@ internal static class Common
 
     /// <summary>Opens whatever a person names for reading: a volume, an image, or an inventory that was saved as JSON.</summary>
     internal static Target Open(string path, bool mayBePartial = false) =>
-        SavedInventory.TryOpen(path, mayBePartial) ?? Target.Open(path, new WriteSeam());
+        SavedInventory.TryOpen(path, mayBePartial) ?? Target.Open(path, new WriteSeam(), _partition);
 
     /// <summary>Opens a target and reads its systems; an interrupted run is pointed out.</summary>
     /// <param name="editions">Words of a person; all when there are none.</param>
@@ -59,7 +69,7 @@ internal static class Common
     /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
     internal static Target OpenForChange(string path, WriteSeam seam, bool mayFollowInterruption = false)
     {
-        var target = SavedInventory.TryOpen(path) ?? Target.Open(path, seam);
+        var target = SavedInventory.TryOpen(path) ?? Target.Open(path, seam, _partition);
         target.Take(mayFollowInterruption);
         return target;
     }
@@ -71,7 +81,7 @@ internal static class Common
         foreach (var snapshot in snapshots)
         {
             string place = snapshot.EditionNumber is { } number ? $"{target.Name}, edition {number}" : target.Name;
-            foreach (var note in snapshot.Notes.Where(n => n.Code == "hiveDirty"))
+            foreach (var note in snapshot.Notes.Where(n => n.Code is "hiveDirty" or "volumeUnclean"))
                 Say.Aside($"moorfield: {place}: {note.Text}");
         }
         if (target.DescribeInterruption() is { } interrupted)
@@ -110,5 +120,9 @@ internal static class Common
 
     /// <summary>What the command does, with trouble turned into a message and an exit code.</summary>
     internal static void Handle(this Command command, Func<ParseResult, int> act) =>
-        command.SetAction(parsed => Program.Translated(() => act(parsed)));
+        command.SetAction(parsed => Program.Translated(() =>
+        {
+            _partition = parsed.GetValue(Partition);
+            return act(parsed);
+        }));
 }

@@ -106,7 +106,7 @@ public sealed class WimEdition : WindowsTree
     public void SetTimes(WindowsPath path, FileTime accessed, FileTime modified) => Translated(() =>
     {
         foreach (var name in Names(Find(path) ?? throw Missing(path)))
-            name.SetTimes(ToWindows(accessed), ToWindows(modified));
+            name.SetTimes(WindowsTime.To(accessed), WindowsTime.To(modified));
         return true;
     });
 
@@ -233,8 +233,8 @@ public sealed class WimEdition : WindowsTree
     private static EntryKind Kind(ImageEntry entry) => entry.IsReparsePoint ? EntryKind.Link : entry.IsFolder ? EntryKind.Folder : EntryKind.File;
 
     private EntryInfo Info(ImageEntry entry) => new(
-        Kind(entry), 0, 0, 0, entry.IsFolder || entry.IsReparsePoint ? 0 : SizeOf(entry.Content), FromWindows(entry.Written),
-        FromWindows(entry.Accessed), default, 0);
+        Kind(entry), 0, 0, 0, entry.IsFolder || entry.IsReparsePoint ? 0 : SizeOf(entry.Content), WindowsTime.From(entry.Written),
+        WindowsTime.From(entry.Accessed), default, 0);
 
     private long SizeOf(Sha1Hash hash) => _edit?.SizeOf(hash) ?? _file.Wim.Blobs.SizeOf(hash);
 
@@ -264,17 +264,4 @@ public sealed class WimEdition : WindowsTree
     }
 
     private T Translated<T>(Func<T> use) => FormatTrouble.Translated(_file.Name, use);
-
-    // FILETIME counts units of 100 ns since 1601, this here seconds since 1970.
-    private const long Epoch = 116_444_736_000_000_000;
-    private const long Second = 10_000_000;
-
-    private static FileTime FromWindows(long time)
-    {
-        long since = time - Epoch;
-        long seconds = (long)Math.Floor((double)since / Second);
-        return new FileTime(seconds, (uint)Math.Clamp((since - (seconds * Second)) * 100, 0, 999_999_999));
-    }
-
-    private static long ToWindows(FileTime time) => Epoch + (time.Seconds * Second) + (time.Nanoseconds / 100);
 }

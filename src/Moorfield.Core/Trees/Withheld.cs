@@ -42,7 +42,8 @@ internal static class Withheld
         return kind == EntryKind.File && (flags & Encrypted) != 0 ? "it is encrypted" : null;
     }
 
-    private static string? Why(uint tag) => tag switch
+    /// <summary>Why the content behind a reparse tag cannot be read; null when its own data is all there is.</summary>
+    internal static string? Why(uint tag) => tag switch
     {
         OverlayFilter => "Windows compressed it, and this mount cannot read that",
         Deduplicated => "it is deduplicated, and this mount cannot read that",

@@ -55,6 +55,8 @@ internal static unsafe partial class LibC
         [FieldOffset(64)] internal Time Access;
         [FieldOffset(96)] internal Time Change;
         [FieldOffset(112)] internal Time Modification;
+        [FieldOffset(128)] internal uint OwnMajor;
+        [FieldOffset(132)] internal uint OwnMinor;
         [FieldOffset(136)] internal uint DeviceMajor;
         [FieldOffset(140)] internal uint DeviceMinor;
     }
@@ -76,6 +78,27 @@ internal static unsafe partial class LibC
 
     [LibraryImport(Library, EntryPoint = "open", SetLastError = true)]
     internal static partial SafeFileHandle Open(ReadOnlySpan<byte> path, int flags, uint mode);
+
+    internal const int GetFileLock = 36;
+    internal const int SetFileLock = 37;
+    internal const short ReadLock = 0;
+    internal const short WriteLock = 1;
+    internal const short NoLock = 2;
+
+    /// <summary>struct flock of 64-bit systems.</summary>
+    [StructLayout(LayoutKind.Sequential)]
+    internal struct FileLock
+    {
+        internal short Type;
+        internal short From;
+        internal long Start;
+        internal long Length;
+        internal int Process;
+    }
+
+    /// <summary>With one of the two commands above: locks that belong to the open file.</summary>
+    [LibraryImport(Library, EntryPoint = "fcntl", SetLastError = true)]
+    internal static partial int ControlLock(SafeFileHandle file, int command, ref FileLock what);
 
     [LibraryImport(Library, EntryPoint = "openat", SetLastError = true)]
     internal static partial SafeFileHandle OpenAt(SafeFileHandle folder, ReadOnlySpan<byte> name, int flags, uint mode);

@@ -1,0 +1,103 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Formats.Ntfs;
+
+namespace Moorfield.Core.Targets;
+
+/// <summary>An installed Windows on a disk, a partition or a virtual disk, which is not mounted.</summary>
+public sealed class DiskTarget(DiskVolume volume) : Target
+{
+    /// <summary>The volume itself.</summary>
+    public DiskVolume Volume => volume;
+
+    /// <inheritdoc/>
+    public override string Name => volume.Name;
+
+    /// <inheritdoc/>
+    public override string FullPath => volume.FullPath;
+
+    /// <inheritdoc/>
+    public override string Kind => "disk";
+
+    /// <inheritdoc/>
+    public override string Described => "a disk";
+
+    /// <inheritdoc/>
+    public override ImmutableArray<TargetEdition> Editions => [];
+
+    /// <inheritdoc/>
+    public override bool HasEditions => false;
+
+    /// <inheritdoc/>
+    public override ITrees Trees => volume;
+
+    /// <summary>Opens the Windows on a disk.</summary>
+    /// <param name="partition">Number of the partition; null for the only one that holds a Windows.</param>
+    /// <exception cref="MoorfieldException">None, several, or it cannot be read.</exception>
+    public static DiskTarget Open(string path, int? partition, WriteSeam seam)
+    {
+        var disk = DiskFile.Open(path, seam);
+        try
+        {
+            return new DiskTarget(DiskVolume.Open(disk, partition, v => v.Stat(Places.Software) is { Kind: EntryKind.File }));
+        }
+        catch
+        {
+            disk.Dispose();
+            throw;
+        }
+    }
+
+    /// <inheritdoc/>
+    protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
+        [.. editions.Select(_ => Noted(SystemReader.Read(volume, guards)))];
+
+    private SystemSnapshot Noted(SystemSnapshot system) => volume.Unwritable is UnwritableReason.None ? system : system with
+    {
+        Notes = [.. system.Notes, new SnapshotNote("volumeUnclean", $"{State}: the newest changes may be missing from what is read.")],
+    };
+
+    private string State => volume.Unwritable switch
+    {
+        UnwritableReason.UncleanLog => "this volume was not shut down cleanly",
+        UnwritableReason.Asleep => "this Windows is hibernated or was shut down by fast start-up",
+        _ => "Windows wants to check this volume first",
+    };
+
+    /// <inheritdoc/>
+    public override TargetIdentity Identify(SystemSnapshot? read = null)
+    {
+        if (read is not null)
+            return new TargetIdentity(FullPath, read.Computer, read.MachineId, read.Product, read.Build, volume.Place);
+        var system = SystemReader.Summarize(volume);
+        return new TargetIdentity(FullPath, system.Computer, system.MachineId, system.Product, system.Build, volume.Place);
+    }
+
+    /// <inheritdoc/>
+    public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts)
+    {
+        var (length, modified) = volume.Disk.State();
+        return new TargetFingerprint([new FingerprintFile("", length, modified, default, 0)]);
+    }
+
+    /// <inheritdoc/>
+    public override string? WhyUnchangeable() => $"{Name}: a disk is only read so far. Mount it, and name the folder. Nothing was changed.";
+
+    /// <inheritdoc/>
+    public override Outcome CarryOut(RunRequest request, RunMeans means) => throw new MoorfieldException(Trouble.Refused, WhyUnchangeable()!);
+
+    /// <inheritdoc/>
+    protected override bool TryLock() => volume.Disk.TryLock();
+
+    /// <inheritdoc/>
+    protected override void ClearParts()
+    {
+    }
+
+    /// <inheritdoc/>
+    protected override void Dispose(bool disposing) => volume.Dispose();
+}

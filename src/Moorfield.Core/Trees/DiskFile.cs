@@ -1,0 +1,272 @@
+using System.Runtime.InteropServices;
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Core.Model;
+using Moorfield.Formats.Disks;
+using Moorfield.Formats.Native;
+using Moorfield.Formats.Wim;
+
+namespace Moorfield.Core.Trees;
+
+/// <summary>
+/// A disk, a partition or a virtual disk, by its device or file. Reading needs no more than the right to open it; it is served through
+/// qemu-nbd where its bytes are not those of the disk.
+/// </summary>
+public sealed class DiskFile : IDisposable
+{
+    private const uint KindMask = 0xF000;
+    private const uint BlockDevice = 0x6000;
+    private const int SeekEnd = 2;
+
+    // Where QEMU and its tools lock the files that they have open: docs/locking in its sources.
+    private const long FirstLock = 100;
+    private const long LastLock = 203;
+    private const long WriteLock = 101;
+
+    private readonly SafeFileHandle _file;
+    private readonly WriteSeam _seam;
+    private readonly string _given;
+
+    private DiskFile(string path, SafeFileHandle file, WriteSeam seam)
+    {
+        _given = path;
+        FullPath = Path.GetFullPath(path);
+        _file = file;
+        _seam = seam;
+        using var raw = Look(file);
+        Kind = Translated(() => VirtualDisk.Recognise(raw));
+    }
+
+    /// <summary>Full Linux path of the device or file.</summary>
+    public string FullPath { get; }
+
+    /// <summary>How the disk lies in the file.</summary>
+    public DiskKind Kind { get; }
+
+    /// <summary>The file's or device's name, for messages.</summary>
+    public string Name => Path.GetFileName(FullPath);
+
+    /// <summary>Opens a device or file; nothing of it is read but its first bytes.</summary>
+    /// <exception cref="MoorfieldException">It cannot be read, or is of a kind that cannot be.</exception>
+    public static DiskFile Open(string path, WriteSeam seam)
+    {
+        var file = RegularFile.Open(path, LibC.ReadOnly)
+            ?? throw new MoorfieldException(Trouble.Failed, $"{path} cannot be read: {Marshal.GetLastPInvokeErrorMessage()}.");
+        try
+        {
+            return new DiskFile(path, file, seam);
+        }
+        catch
+        {
+            file.Dispose();
+            throw;
+        }
+    }
+
+    /// <summary>Whether a path is that of a disk: a block device, or a file that begins as a disk, a volume or a virtual disk does.</summary>
+    public static bool Is(string path)
+    {
+        using var file = RegularFile.Open(path, LibC.ReadOnly);
+        if (file is null)
+            return false;
+        if (IsDevice(file))
+            return true;
+        if (!RegularFile.Is(file) || WimHeader.Begins(file))
+            return false;
+        try
+        {
+            using var raw = Look(file);
+            if (VirtualDisk.Recognise(raw) != DiskKind.Raw)
+                return true;
+            byte[] sector = new byte[512];
+            if (raw.Length < sector.Length)
+                return false;
+            raw.Read(0, sector);
+            return BootSector.Of(sector) != BootSectorKind.Unknown || (sector[510] == 0x55 && sector[511] == 0xAA);
+        }
+        catch (InvalidDataException)
+        {
+            return true; // of a kind that is recognised, and told when it is opened
+        }
+        catch (IOException)
+        {
+            return false;
+        }
+    }
+
+    /// <summary>Opens what the disk holds.</summary>
+    /// <param name="writable">Whether it is going to be written.</param>
+    /// <exception cref="MoorfieldException">It cannot be opened so, or is in use.</exception>
+    public BlockSource OpenSource(bool writable)
+    {
+        if (MountPoint() is { } place)
+        {
+            throw new MoorfieldException(Trouble.Refused,
+                $"{_given} is mounted at {place}. Unmount it first, or name that folder instead. Nothing was changed.");
+        }
+        try
+        {
+            if (Kind != DiskKind.Raw)
+            {
+                var served = VirtualDisk.Serve(FullPath, Kind, writable);
+                return writable ? new SeamSource(served, _seam, FullPath) : served;
+            }
+            if (IsInUse(writable))
+                throw new IOException("is in use by another program, such as a virtual machine that runs. Shut that down first");
+            var file = RegularFile.Open(FullPath, writable ? LibC.ReadWrite : LibC.ReadOnly)
+                ?? throw new MoorfieldException(Trouble.Failed,
+                    $"{_given} cannot be {(writable ? "written" : "read")}: {Marshal.GetLastPInvokeErrorMessage()}.");
+            if (writable)
+                KeepOut(file);
+            return Own(file);
+        }
+        catch (IOException e)
+        {
+            throw Failed(e);
+        }
+    }
+
+    /// <summary>What goes wrong with the disk, by its name.</summary>
+    internal MoorfieldException Failed(IOException e) => new(Trouble.Failed, $"{Name} {e.Message.TrimEnd('.')}.", e);
+
+    /// <summary>Does something that reads the disk.</summary>
+    /// <exception cref="MoorfieldException">It is damaged, or cannot be read.</exception>
+    internal T Translated<T>(Func<T> use)
+    {
+        try
+        {
+            return FormatTrouble.Translated(Name, use);
+        }
+        catch (IOException e)
+        {
+            throw Failed(e);
+        }
+    }
+
+    /// <summary>Takes the disk for this run; false when another run has it.</summary>
+    public bool TryLock() => LibC.Lock(_file, LibC.LockExclusive | LibC.LockNonBlocking) == 0;
+
+    /// <summary>When the file was last written, and its length: to tell whether another program wrote it.</summary>
+    internal (long Length, FileTime Modified) State()
+    {
+        var facts = Facts(_file);
+        return ((long)facts.Size, new FileTime(facts.Modification.Seconds, facts.Modification.Nanoseconds));
+    }
+
+    private static bool IsDevice(SafeFileHandle file) => Facts(file) is var facts && (facts.Mode & KindMask) == BlockDevice;
+
+    private static LibC.Statx Facts(SafeFileHandle file) =>
+        LibC.StatxAt(file, "\0"u8, LibC.EmptyPath, LibC.StatxBasic, out var facts) == 0 ? facts : default;
+
+    private static FileSource Look(SafeFileHandle file) =>
+        new(file, owns: false, LibC.Seek(file, 0, SeekEnd), (_, _) => throw new InvalidOperationException("Opened for reading."), () => { });
+
+    private FileSource Own(SafeFileHandle file) => new(
+        file, owns: true, LibC.Seek(file, 0, SeekEnd),
+        (offset, bytes) =>
+        {
+            _seam.Pass(WriteKind.Write, FullPath);
+            _seam.Disk.Write(file, bytes.Span, offset);
+        },
+        () =>
+        {
+            _seam.Pass(WriteKind.Flush, FullPath);
+            if (_seam.Disk.Flush(file) != 0)
+                throw new IOException($"could not be flushed: {Marshal.GetLastPInvokeErrorMessage()}");
+        });
+
+    /// <summary>Whether QEMU or one of its tools has the file open: for writing, or in any way that does not go together with writing.</summary>
+    private bool IsInUse(bool writable)
+    {
+        var wanted = new LibC.FileLock
+        {
+            Type = LibC.WriteLock,
+            Start = writable ? FirstLock : WriteLock,
+            Length = writable ? LastLock + 1 - FirstLock : 1,
+        };
+        return LibC.ControlLock(_file, LibC.GetFileLock, ref wanted) == 0 && wanted.Type != LibC.NoLock;
+    }
+
+    /// <summary>Keeps QEMU from opening a file that is open for writing.</summary>
+    private static void KeepOut(SafeFileHandle file)
+    {
+        foreach (long place in new[] { WriteLock, WriteLock + 100 })
+        {
+            var held = new LibC.FileLock { Type = LibC.ReadLock, Start = place, Length = 1 };
+            _ = LibC.ControlLock(file, LibC.SetFileLock, ref held);
+        }
+    }
+
+    /// <summary>Where it, or a part of it, is mounted; null when it is nowhere.</summary>
+    private string? MountPoint()
+    {
+        var facts = Facts(_file);
+        var devices = IsDevice(_file) ? Devices($"{facts.OwnMajor}:{facts.OwnMinor}") : LoopDevices();
+        // mountinfo: id, parent, device, root, mount point, options, optional fields, a hyphen, type, source. [doc: proc(5)]
+        foreach (string[] mount in File.ReadLines("/proc/self/mountinfo").Select(l => l.Split(' ')).Where(f => f.Length > 6))
+        {
+            int separator = Array.IndexOf(mount, "-", 6);
+            string source = separator > 0 && separator + 2 < mount.Length ? Plain(mount[separator + 2]) : "";
+            if (devices.Contains(mount[2]) || (source.StartsWith('/') && File.Exists(source) && TargetPlace.Meet(source, FullPath)))
+                return Plain(mount[4]);
+        }
+        return null;
+
+        static string Plain(string text) => text.Replace("\\040", " ", StringComparison.Ordinal);
+    }
+
+    /// <summary>A device and its partitions.</summary>
+    private static HashSet<string> Devices(string device)
+    {
+        var devices = new HashSet<string>(StringComparer.Ordinal) { device };
+        string folder = $"/sys/dev/block/{device}";
+        if (Directory.Exists(folder))
+        {
+            devices.UnionWith(Directory.EnumerateDirectories(folder).Select(d => Path.Combine(d, "dev")).Where(File.Exists)
+                .Select(f => File.ReadAllText(f).Trim()));
+        }
+        return devices;
+    }
+
+    private HashSet<string> LoopDevices()
+    {
+        if (!Directory.Exists("/sys/block"))
+            return [];
+        return [.. Directory.EnumerateDirectories("/sys/block", "loop*").Where(d => File.Exists(Path.Combine(d, "loop/backing_file"))
+            && File.ReadAllText(Path.Combine(d, "loop/backing_file")).Trim() == FullPath)
+            .SelectMany(d => Devices(File.ReadAllText(Path.Combine(d, "dev")).Trim()))];
+    }
+
+    /// <inheritdoc/>
+    public void Dispose()
+    {
+        LibC.Lock(_file, LibC.Unlock);
+        _file.Dispose();
+    }
+}
+
+/// <summary>Lets writes pass the seam on their way to a server.</summary>
+internal sealed class SeamSource(BlockSource served, WriteSeam seam, string name) : BlockSource
+{
+    /// <inheritdoc/>
+    public override long Length => served.Length;
+
+    /// <inheritdoc/>
+    public override void Read(long offset, Span<byte> buffer) => served.Read(offset, buffer);
+
+    /// <inheritdoc/>
+    public override void Write(long offset, ReadOnlySpan<byte> bytes)
+    {
+        seam.Pass(WriteKind.Write, name);
+        served.Write(offset, bytes);
+    }
+
+    /// <inheritdoc/>
+    public override void Flush()
+    {
+        seam.Pass(WriteKind.Flush, name);
+        served.Flush();
+    }
+
+    /// <inheritdoc/>
+    protected override void Dispose(bool disposing) => served.Dispose();
+}

@@ -1,0 +1,311 @@
+using System.Collections.Immutable;
+using System.Globalization;
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Core.Model;
+using Moorfield.Formats.Disks;
+using Moorfield.Formats.Native;
+using Moorfield.Formats.Ntfs;
+
+namespace Moorfield.Core.Trees;
+
+/// <summary>
+/// The file tree of a Windows volume on a disk, a partition or a virtual disk, read through libntfs-3g without mounting. What is written
+/// goes into memory; nothing of the disk changes by it. Not for use from several threads.
+/// </summary>
+public sealed class DiskVolume : WindowsTree, ITrees
+{
+    // A large SOFTWARE hive has about 100 MB; a state repository less.
+    private const long ContentLimit = 2L << 30;
+    private const int SerialOffset = 0x48;
+    private const int MostCachedNames = 200_000;
+
+    private readonly DiskFile _disk;
+    private readonly BlockOverlay _overlay;
+    private readonly Dictionary<ulong, Dictionary<string, NtfsName>> _folders = [];
+    private readonly NtfsVolume _ntfs;
+    private int _cachedNames;
+
+    private DiskVolume(DiskFile disk, Partition? partition, BlockOverlay overlay, NtfsVolume ntfs)
+    {
+        _disk = disk;
+        Partition = partition;
+        _overlay = overlay;
+        _ntfs = ntfs;
+    }
+
+    /// <summary>The partition that it is; null when the disk is a single volume.</summary>
+    public Partition? Partition { get; }
+
+    /// <inheritdoc/>
+    public override string Name => _disk.Name;
+
+    /// <inheritdoc/>
+    public override string FullPath => _disk.FullPath;
+
+    /// <summary>Why it is read and not written.</summary>
+    public UnwritableReason Unwritable => _ntfs.Unwritable;
+
+    internal DiskFile Disk => _disk;
+
+    internal BlockOverlay Overlay => _overlay;
+
+    internal NtfsVolume Ntfs => _ntfs;
+
+    /// <summary>Which volume this is, wherever the file lies: its serial number and its root.</summary>
+    public TargetPlace Place
+    {
+        get
+        {
+            byte[] sector = new byte[512];
+            _overlay.Read(0, sector);
+            ulong serial = System.Buffers.Binary.BinaryPrimitives.ReadUInt64LittleEndian(sector.AsSpan(SerialOffset));
+            return new TargetPlace(string.Create(CultureInfo.InvariantCulture, $"ntfs:{serial:x16}"), NtfsVolume.Root);
+        }
+    }
+
+    /// <summary>Opens the volume of a disk that holds a Windows.</summary>
+    /// <param name="disk">Closed with this.</param>
+    /// <param name="partition">Number of the partition that is meant; null for the only one that holds a Windows.</param>
+    /// <param name="isWindows">Whether a volume holds a Windows.</param>
+    /// <exception cref="MoorfieldException">None, several, or it cannot be read.</exception>
+    public static DiskVolume Open(DiskFile disk, int? partition, Func<DiskVolume, bool> isWindows)
+    {
+        var source = disk.OpenSource(writable: false);
+        try
+        {
+            return disk.Translated(() => Choose(disk, source, partition, isWindows));
+        }
+        catch
+        {
+            source.Dispose();
+            throw;
+        }
+    }
+
+    private static DiskVolume Choose(DiskFile disk, BlockSource source, int? number, Func<DiskVolume, bool> isWindows)
+    {
+        var kind = BootSector.Of(source);
+        if (kind == BootSectorKind.Unknown && PartitionTable.Read(source) is { } partitions)
+            return Choose(disk, source, partitions, number, isWindows);
+        if (number is not null)
+            throw new MoorfieldException(Trouble.Misused, $"{disk.Name} is a single volume. Leave --partition out.");
+        CheckKind(disk.Name, kind);
+        return Mount(disk, null, new BlockOverlay(source));
+    }
+
+    private static void CheckKind(string what, BootSectorKind kind)
+    {
+        switch (kind)
+        {
+            case BootSectorKind.BitLocker:
+                throw new MoorfieldException(Trouble.Refused,
+                    $"{what} is encrypted by BitLocker. Open it with 'cryptsetup open --type bitlk' first, and name what that makes.");
+            case BootSectorKind.Refs:
+                throw new MoorfieldException(Trouble.Refused, $"{what} holds ReFS, which is not supported.");
+            case BootSectorKind.Unknown:
+                throw new MoorfieldException(Trouble.Failed, $"{what} holds no NTFS volume.");
+        }
+    }
+
+    private static DiskVolume Choose(
+        DiskFile disk, BlockSource source, ImmutableArray<Partition> partitions, int? number, Func<DiskVolume, bool> isWindows)
+    {
+        if (number is not null)
+        {
+            var wanted = partitions.FirstOrDefault(p => p.Number == number)
+                ?? throw new MoorfieldException(Trouble.Misused, $"{disk.Name} has no partition {number}. It has: {List(source, partitions)}.");
+            var part = new PartSource(source, wanted.Start, wanted.Length);
+            CheckKind($"Partition {number} of {disk.Name}", BootSector.Of(part));
+            return Mount(disk, wanted, new BlockOverlay(part));
+        }
+        var found = new List<DiskVolume>();
+        foreach (var candidate in partitions)
+        {
+            var part = new PartSource(source, candidate.Start, candidate.Length);
+            if (BootSector.Of(part) != BootSectorKind.Ntfs)
+                continue;
+            var volume = Mount(disk, candidate, new BlockOverlay(part));
+            if (isWindows(volume))
+                found.Add(volume);
+            else
+                volume._ntfs.Dispose();
+        }
+        if (found.Count == 1)
+            return found[0];
+        found.ForEach(v => v._ntfs.Dispose());
+        if (found.Count > 1)
+        {
+            throw new MoorfieldException(Trouble.Misused, $"{disk.Name} has {found.Count} partitions with a Windows. Name one with --partition: "
+                + $"{List(source, [.. found.Select(f => f.Partition!)])}.");
+        }
+        throw new MoorfieldException(Trouble.Failed, partitions.IsEmpty ? $"{disk.Name} has no partitions."
+            : $"{disk.Name} has no partition with a Windows. It has: {List(source, partitions)}.");
+    }
+
+    private static string List(BlockSource source, ImmutableArray<Partition> partitions) => string.Join(", ", partitions.Select(p =>
+    {
+        string kind = BootSector.Of(new PartSource(source, p.Start, p.Length)) switch
+        {
+            BootSectorKind.Ntfs => ", NTFS",
+            BootSectorKind.BitLocker => ", BitLocker",
+            BootSectorKind.Refs => ", ReFS",
+            _ => "",
+        };
+        return $"{p.Number} ({(p.Label.Length > 0 ? $"{p.Label}, " : "")}{p.Length / 1_000_000.0:N0} MB{kind})";
+    }));
+
+    private static DiskVolume Mount(DiskFile disk, Partition? partition, BlockOverlay overlay) => new(disk, partition, overlay, NtfsVolume.Mount(overlay));
+
+    /// <inheritdoc/>
+    public T With<T>(int? edition, Func<WindowsTree, T> use) => use(this);
+
+    /// <inheritdoc/>
+    public ImmutableArray<T> ForEach<T>(IReadOnlyList<int?> editions, Func<int?, T> use) => [.. editions.Select(use)];
+
+    /// <inheritdoc/>
+    public override EntryInfo? Stat(WindowsPath path) => _disk.Translated(() => Find(path) is { } file ? Info(file) : (EntryInfo?)null);
+
+    /// <inheritdoc/>
+    public override IReadOnlyList<string> List(WindowsPath path) => _disk.Translated(() =>
+        Find(path) is { } folder && Names(folder) is { } names ? names.Values.Select(n => n.Text).Order(StringComparer.OrdinalIgnoreCase).ToList() : []);
+
+    /// <inheritdoc/>
+    public override SafeFileHandle? OpenRead(WindowsPath path) => _disk.Translated(() =>
+    {
+        if (Find(path) is not { } file || Info(file) is not { Kind: EntryKind.File } info)
+            return null;
+        if (info.Size > ContentLimit)
+            throw new InvalidDataException($"has a file of {info.Size:N0} bytes where that makes no sense: {path}");
+        return Content(file);
+    });
+
+    /// <summary>A file's content as a program of Windows reads it, in a file in memory.</summary>
+    internal SafeFileHandle Content(ulong file) => InMemory(take => _ntfs.Read(file, take));
+
+    private static SafeFileHandle InMemory(Action<ReadOnlySpanAction> read)
+    {
+        var content = MemoryFile.Create();
+        try
+        {
+            long done = 0;
+            read(piece =>
+            {
+                RandomAccess.Write(content, piece, done);
+                done += piece.Length;
+            });
+            return content;
+        }
+        catch
+        {
+            content.Dispose();
+            throw;
+        }
+    }
+
+    /// <inheritdoc/>
+    public override void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit)
+    {
+        _ = _disk.Translated(() =>
+        {
+            if (Find(path) is { } top && Info(top).Kind == EntryKind.Folder)
+                Enter(top, WindowsPath.Root, 0, [Number(top)]);
+            return true;
+        });
+
+        void Enter(ulong folder, WindowsPath below, int depth, HashSet<ulong> seen)
+        {
+            TreeRecorder.CheckDepth(depth);
+            foreach (var name in _ntfs.List(folder))
+            {
+                if (!IsName(name.Text))
+                    continue;
+                var info = Info(name.Reference, withheld: true);
+                if (info.Kind is EntryKind.File or EntryKind.Withheld)
+                    visit(below, name.Text, info);
+                else if (info.Kind == EntryKind.Folder && enters(below / name.Text))
+                {
+                    // A folder has one name: where it has two, they may lead in a circle.
+                    if (!seen.Add(Number(name.Reference)))
+                        throw new InvalidDataException($"is damaged: the folder {below / name.Text} is in several places");
+                    Enter(name.Reference, below / name.Text, depth + 1, seen);
+                }
+            }
+        }
+    }
+
+    // NTFS allows what Windows does not.
+    private static bool IsName(string name) => name.Length > 0 && name is not "." and not ".." && !name.AsSpan().ContainsAny('\0', '\\', '/');
+
+    /// <inheritdoc/>
+    public override WindowsPath Spelled(WindowsPath path)
+    {
+        if (path.IsRoot)
+            return path;
+        var parent = Spelled(path.Parent);
+        return parent / (_disk.Translated(() => Find(parent) is { } folder && Names(folder) is { } names && names.TryGetValue(path.Name, out var name)
+            ? name.Text : path.Name));
+    }
+
+    /// <inheritdoc/>
+    public override TreeState Compare(WindowsPath path, RecordedTree recorded, bool exactly = false) =>
+        throw new MoorfieldException(Trouble.Refused, $"{Name}: a disk is only read.");
+
+    private static ulong Number(ulong reference) => reference & NtfsName.NumberMask;
+
+    /// <summary>The file or folder at a path; null when nothing is there or a link stands in the way.</summary>
+    private ulong? Find(WindowsPath path)
+    {
+        ulong at = NtfsVolume.Root;
+        foreach (string name in path.Names)
+        {
+            if (Names(at) is not { } names || !names.TryGetValue(name, out var found))
+                return null;
+            at = found.Reference;
+        }
+        return at;
+    }
+
+    /// <summary>The names in a folder, whatever their case; null when it is none.</summary>
+    private Dictionary<string, NtfsName>? Names(ulong folder)
+    {
+        if (_folders.TryGetValue(Number(folder), out var known))
+            return known;
+        if (Info(folder).Kind != EntryKind.Folder)
+            return null;
+        var names = new Dictionary<string, NtfsName>(StringComparer.OrdinalIgnoreCase);
+        foreach (var name in _ntfs.List(folder).Where(n => IsName(n.Text)))
+            names.TryAdd(name.Text, name);
+        if (_cachedNames > MostCachedNames)
+            Forget();
+        _cachedNames += names.Count;
+        return _folders[Number(folder)] = names;
+    }
+
+    private void Forget()
+    {
+        _folders.Clear();
+        _cachedNames = 0;
+    }
+
+    private EntryInfo Info(ulong file, bool withheld = false)
+    {
+        var info = _ntfs.Look(file);
+        var kind = info.Wof is not null ? EntryKind.File
+            : info.Tag != 0 ? withheld && Withheld.Why(info.Tag) is not null ? EntryKind.Withheld : EntryKind.Link
+            : info.IsFolder ? EntryKind.Folder
+            : withheld && info.IsEncrypted ? EntryKind.Withheld : EntryKind.File;
+        return new EntryInfo(
+            kind, 0, 0, 0, kind == EntryKind.File ? info.Size : 0, WindowsTime.From(info.Times.Written), WindowsTime.From(info.Times.Accessed),
+            WindowsTime.From(info.Times.Changed), Number(file), (uint)Math.Max(1, info.Links));
+    }
+
+    /// <inheritdoc/>
+    protected override void Dispose(bool disposing)
+    {
+        if (!disposing)
+            return;
+        _ntfs.Dispose();
+        _overlay.Dispose();
+        _disk.Dispose();
+    }
+}
