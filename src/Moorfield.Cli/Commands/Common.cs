@@ -50,7 +50,15 @@ internal static class Common
 
     /// <summary>Opens whatever a person names for reading: a volume, an image, or an inventory that was saved as JSON.</summary>
     internal static Target Open(string path, bool mayBePartial = false) =>
-        SavedInventory.TryOpen(path, mayBePartial) ?? Target.Open(path, new WriteSeam(), _partition);
+        Told(SavedInventory.TryOpen(path, mayBePartial) ?? Target.Open(path, new WriteSeam(), _partition));
+
+    /// <summary>Tells of a run that was cut off on the target and was put right when it was opened.</summary>
+    private static Target Told(Target target)
+    {
+        if (target is DiskTarget { Settled: { } settled })
+            Say.Aside($"moorfield: {settled}");
+        return target;
+    }
 
     /// <summary>Opens a target and reads its systems; an interrupted run is pointed out.</summary>
     /// <param name="editions">Words of a person; all when there are none.</param>
@@ -69,7 +77,7 @@ internal static class Common
     /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
     internal static Target OpenForChange(string path, WriteSeam seam, bool mayFollowInterruption = false)
     {
-        var target = SavedInventory.TryOpen(path) ?? Target.Open(path, seam, _partition);
+        var target = Told(SavedInventory.TryOpen(path) ?? Target.Open(path, seam, _partition));
         target.Take(mayFollowInterruption);
         return target;
     }

@@ -109,7 +109,7 @@ internal static class RestorePointCommand
             if (opened is not VolumeTarget { Volume: var volume } || InterruptedRun.Find(volume) is not { } run)
             {
                 Say.Aside($"No run was interrupted on "
-                    + $"{opened.Name}{(opened is VolumeTarget ? "" : ": a run on an image takes effect as a whole, or not at all")}. Nothing was "
+                    + $"{opened.Name}{(opened is VolumeTarget ? "" : ": a run there takes effect as a whole, or not at all")}. Nothing was "
                     + $"changed.");
                 return Program.Done;
             }

@@ -97,7 +97,7 @@ internal static class UndoCommand
         }
         return options.CarryOut(
             parsed, undoing, proposal,
-            DocumentMaker.Plan(target.FullPath, "undo", plan.Packages.Select(p => p.Family), plan.Changes, point.Number, plan.Rewind is not null),
+            DocumentMaker.Plan(target.FullPath, "undo", plan.Packages.Select(p => p.Family), plan.Changes, point.Number, plan.IsExact),
             () => ShowPreview(target, plan),
             outcome => ShowResult(target, plan, outcome));
     }
@@ -193,6 +193,8 @@ internal static class UndoCommand
         if (plan.Rewind is { } state)
             Say.Line($"The file is just as the run left it, so it goes back whole: the old header, and the length from "
                 + $"{Sheet.Size(state.LengthAfter)} to {Sheet.Size(state.LengthBefore)}.");
+        else if (plan.IsExact)
+            Say.Line("The volume is just as the run left it, so every block that the run changed goes back as it was.");
     }
 
     private static void ShowResult(Target target, UndoPlan plan, Outcome outcome)
@@ -202,7 +204,7 @@ internal static class UndoCommand
         Say.Line(!outcome.Verified ? $"{what}, of which not all are there as recorded."
             : !outcome.Failures.IsEmpty
                 ? $"{what}; {outcome.Failures.Length} could not be put back wholly. 'moorfield undo {target.FullPath}' tries again."
-            : plan.Rewind is not null ? $"{what}: {target.Name} is what it was before the run, to the last byte."
+            : plan.IsExact ? $"{what}: {(target is DiskTarget ? "the volume on " : "")}{target.Name} is what it was before the run, to the last byte."
             : $"{what}. A fresh look at {target.Name} finds every one of them as recorded.");
     }
 }

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using Moorfield.Formats.Ntfs;
 
 namespace Moorfield.Core.Model;
 
@@ -21,6 +22,19 @@ public sealed record RecordedVolumeEntry(
 /// <param name="Security">The security descriptor; empty for none.</param>
 public sealed record RecordedImageEntry(string Path, EntryKind Kind, long Size, FileTime Modified, FileTime Accessed, byte[] Record, byte[] Security)
     : RecordedEntry(Path, Kind, Size, Modified, Accessed);
+
+/// <summary>An entry as it was on a disk.</summary>
+/// <param name="Facts">All that it had besides its content and its names.</param>
+/// <param name="ShortName">Null when it had none; the name itself when that was short enough.</param>
+/// <param name="File">The same number for all names of one file.</param>
+/// <param name="Streams">As they were stored, the unnamed one among them.</param>
+public sealed record RecordedDiskEntry(
+    string Path, EntryKind Kind, long Size, FileTime Modified, FileTime Accessed, NtfsFacts Facts, string? ShortName, ulong File,
+    ImmutableArray<RecordedStream> Streams) : RecordedEntry(Path, Kind, Size, Modified, Accessed);
+
+/// <summary>A stream of an entry on a disk.</summary>
+/// <param name="Blob">SHA-256 of the content, in lower-case hexadecimal.</param>
+public sealed record RecordedStream(NtfsStream Stream, string Blob);
 
 /// <summary>A recorded file, link or folder with everything below it; every folder stands before what it holds.</summary>
 /// <param name="ParentModified">Time of the last change to the folder that holds the tree, which removing and adding alter.</param>

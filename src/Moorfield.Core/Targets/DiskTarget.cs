@@ -35,7 +35,10 @@ public sealed class DiskTarget(DiskVolume volume) : Target
     /// <inheritdoc/>
     public override ITrees Trees => volume;
 
-    /// <summary>Opens the Windows on a disk.</summary>
+    /// <summary>A sentence about a run that was cut off on it and has just been put right; null when there was none.</summary>
+    public string? Settled { get; private init; }
+
+    /// <summary>Opens the Windows on a disk. What a run left that was cut off is put right first.</summary>
     /// <param name="partition">Number of the partition; null for the only one that holds a Windows.</param>
     /// <exception cref="MoorfieldException">None, several, or it cannot be read.</exception>
     public static DiskTarget Open(string path, int? partition, WriteSeam seam)
@@ -43,7 +46,8 @@ public sealed class DiskTarget(DiskVolume volume) : Target
         var disk = DiskFile.Open(path, seam);
         try
         {
-            return new DiskTarget(DiskVolume.Open(disk, partition, v => v.Stat(Places.Software) is { Kind: EntryKind.File }));
+            string? settled = DiskMarker.Settle(disk, TimeProvider.System);
+            return new DiskTarget(DiskVolume.Open(disk, partition, v => v.Stat(Places.Software) is { Kind: EntryKind.File })) { Settled = settled };
         }
         catch
         {
@@ -85,10 +89,21 @@ public sealed class DiskTarget(DiskVolume volume) : Target
     }
 
     /// <inheritdoc/>
-    public override string? WhyUnchangeable() => $"{Name}: a disk is only read so far. Mount it, and name the folder. Nothing was changed.";
+    public override string? WhyUnchangeable() => volume.Unwritable switch
+    {
+        UnwritableReason.UncleanLog => $"{Name}: {State}, so it must not be written. Start Windows and shut it down fully (shutdown /s /t 0), and try "
+            + "again.",
+        UnwritableReason.Asleep => $"{Name}: {State}, so it must not be written. Start it, shut it down fully (shutdown /s /t 0), and try again.",
+        UnwritableReason.Dirty => $"{Name}: {State}, so it must not be written. Start Windows and let it (chkdsk), and try again.",
+        _ when volume.Disk.WhyReadOnly() is { } why => $"{Name} cannot be written: {why}. Nothing was changed.",
+        _ => null,
+    };
 
     /// <inheritdoc/>
-    public override Outcome CarryOut(RunRequest request, RunMeans means) => throw new MoorfieldException(Trouble.Refused, WhyUnchangeable()!);
+    public override Outcome CarryOut(RunRequest request, RunMeans means) => new DiskTransaction(volume, means).CarryOut(request);
+
+    /// <inheritdoc/>
+    protected override void Reload() => volume.Reopen();
 
     /// <inheritdoc/>
     protected override bool TryLock() => volume.Disk.TryLock();

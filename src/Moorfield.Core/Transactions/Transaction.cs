@@ -45,7 +45,11 @@ public sealed record RunMeans(Vault? Vault, TimeProvider Clock, Vault? Source = 
 /// <param name="Changes">With before-images; changes that would alter nothing are left out.</param>
 /// <param name="Files">Whose content is replaced.</param>
 /// <param name="Image">The image file before and after; null for other targets.</param>
-internal sealed record ReadyRun(ImmutableArray<Change> Changes, ImmutableArray<ReplacedFile> Files, ImageState? Image = null);
+internal sealed record ReadyRun(ImmutableArray<Change> Changes, ImmutableArray<ReplacedFile> Files, ImageState? Image = null)
+{
+    /// <summary>The blocks that it changes; null for other targets than disks.</summary>
+    internal DiskState? Disk { get; init; }
+}
 
 /// <summary>
 /// One run on one target. It prepares everything in memory, records the restore point, writes, and looks at each change afresh. The order is
@@ -88,6 +92,7 @@ public abstract class Transaction
             request.Packages, ready.Files, ready.Changes, ready.Image)
         {
             Intents = request.Intents,
+            Disk = ready.Disk,
         });
         Mark(_point);
         Note(JournalLine.Started, null);

@@ -25,6 +25,12 @@ public sealed record UndoPlan(
     /// <summary>The image file gets its old header and length back, and is then what it was, to the last byte.</summary>
     public ImageState? Rewind { get; init; }
 
+    /// <summary>The blocks of a disk that go back as they were; null when that is not how it is undone.</summary>
+    internal DiskJournal? Blocks { get; init; }
+
+    /// <summary>Whether the whole target is then what it was, to the last byte.</summary>
+    public bool IsExact => Rewind is not null || Blocks is not null;
+
     /// <summary>Whether the run that is undone was cut off.</summary>
     internal bool Interrupted { get; init; }
 
@@ -37,7 +43,7 @@ public sealed record UndoPlan(
     public bool IsAllBack => !HasEffect && AlreadyBack.Length == Point.Changes.Length;
 
     /// <summary>Whether there is anything to put back.</summary>
-    public bool HasEffect => !Changes.IsEmpty || !Whole.IsEmpty || Rewind is not null;
+    public bool HasEffect => !Changes.IsEmpty || !Whole.IsEmpty || IsExact;
 
     internal IReadOnlyDictionary<WindowsPath, WholeFile> WholeOf(int? edition) =>
     Whole.Where(w => w.Key.Edition == edition).ToDictionary(w => w.Key.Path, w => w.Value);
@@ -68,6 +74,9 @@ public static class UndoPlanner
             .Select(c => c.Invert() with { Edition = c.Edition })];
         if (point.Image is { } image && target is ImageFile file && inverses.Length == point.Changes.Length && IsAsLeft(file, image))
             return new UndoPlan(point, packages, inverses, [], [], []) { Rewind = image };
+        if (point.Disk is { } disk && target is DiskVolume volume && inverses.Length == point.Changes.Length
+            && AsLeft(volume, vault, disk) is { } journal)
+            return new UndoPlan(point, packages, inverses, [], [], []) { Blocks = journal };
         bool again = PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.UndoFailed);
         var contents = target is ImageFile dropped ? new DroppedContents(dropped, vault) : null;
         var plans = target.ForEach(
@@ -83,6 +92,14 @@ public static class UndoPlanner
             Whole = plans.SelectMany(p => p.Whole).ToImmutableDictionary(),
             Contents = contents?.Restorable ?? ImmutableDictionary<Sha1Hash, RestorableContent>.Empty,
         };
+    }
+
+    /// <summary>The blocks before a run, when all that it wrote is still there.</summary>
+    private static DiskJournal? AsLeft(DiskVolume volume, Vault vault, DiskState state)
+    {
+        using var stream = vault.OpenBlob(state.Journal);
+        var journal = FormatTrouble.Translated($"The record of the blocks of {volume.Name}", () => DiskJournal.Read(stream));
+        return state.Start == volume.Start && volume.StateOf(journal) == JournalState.After ? journal : null;
     }
 
     private static bool IsAsLeft(ImageFile file, ImageState state) =>

@@ -68,7 +68,7 @@ public sealed class DiskFile : IDisposable
         using var file = RegularFile.Open(path, LibC.ReadOnly);
         if (file is null)
             return false;
-        if (IsDevice(file))
+        if (IsBlockDevice(file))
             return true;
         if (!RegularFile.Is(file) || WimHeader.Begins(file))
             return false;
@@ -125,6 +125,25 @@ public sealed class DiskFile : IDisposable
         }
     }
 
+    /// <summary>How the blocks of a journal are on the disk.</summary>
+    /// <param name="start">Where the volume begins, in bytes.</param>
+    internal JournalState StateOf(DiskJournal journal, long start) => Translated(() =>
+    {
+        using var source = OpenSource(writable: false);
+        return start > source.Length - journal.Length ? JournalState.Foreign : journal.StateOn(new PartSource(source, start, journal.Length));
+    });
+
+    /// <summary>Puts the old blocks of a journal on the disk.</summary>
+    /// <param name="start">Where the volume begins, in bytes.</param>
+    internal void PutBack(DiskJournal journal, long start) => Translated(() =>
+    {
+        using var target = new PartSource(OpenSource(writable: true), start, journal.Length);
+        foreach (var (offset, before) in journal.Before)
+            target.Write(offset, before.Span);
+        target.Flush();
+        return true;
+    });
+
     /// <summary>What goes wrong with the disk, by its name.</summary>
     internal MoorfieldException Failed(IOException e) => new(Trouble.Failed, $"{Name} {e.Message.TrimEnd('.')}.", e);
 
@@ -142,6 +161,21 @@ public sealed class DiskFile : IDisposable
         }
     }
 
+    /// <summary>Whether it is a device and no file.</summary>
+    internal bool IsDevice => IsBlockDevice(_file);
+
+    internal WriteSeam Seam => _seam;
+
+    /// <summary>Lets go of what <see cref="TryLock"/> took.</summary>
+    internal void Unlock() => LibC.Lock(_file, LibC.Unlock);
+
+    /// <summary>Why the file cannot be written; null when it can.</summary>
+    internal string? WhyReadOnly()
+    {
+        using var file = RegularFile.Open(FullPath, LibC.ReadWrite);
+        return file is null ? Marshal.GetLastPInvokeErrorMessage() : null;
+    }
+
     /// <summary>Takes the disk for this run; false when another run has it.</summary>
     public bool TryLock() => LibC.Lock(_file, LibC.LockExclusive | LibC.LockNonBlocking) == 0;
 
@@ -152,7 +186,7 @@ public sealed class DiskFile : IDisposable
         return ((long)facts.Size, new FileTime(facts.Modification.Seconds, facts.Modification.Nanoseconds));
     }
 
-    private static bool IsDevice(SafeFileHandle file) => Facts(file) is var facts && (facts.Mode & KindMask) == BlockDevice;
+    private static bool IsBlockDevice(SafeFileHandle file) => Facts(file) is var facts && (facts.Mode & KindMask) == BlockDevice;
 
     private static LibC.Statx Facts(SafeFileHandle file) =>
         LibC.StatxAt(file, "\0"u8, LibC.EmptyPath, LibC.StatxBasic, out var facts) == 0 ? facts : default;
@@ -200,7 +234,7 @@ public sealed class DiskFile : IDisposable
     private string? MountPoint()
     {
         var facts = Facts(_file);
-        var devices = IsDevice(_file) ? Devices($"{facts.OwnMajor}:{facts.OwnMinor}") : LoopDevices();
+        var devices = IsDevice ? Devices($"{facts.OwnMajor}:{facts.OwnMinor}") : LoopDevices();
         // mountinfo: id, parent, device, root, mount point, options, optional fields, a hyphen, type, source. [doc: proc(5)]
         foreach (string[] mount in File.ReadLines("/proc/self/mountinfo").Select(l => l.Split(' ')).Where(f => f.Length > 6))
         {
@@ -239,7 +273,7 @@ public sealed class DiskFile : IDisposable
     /// <inheritdoc/>
     public void Dispose()
     {
-        LibC.Lock(_file, LibC.Unlock);
+        Unlock();
         _file.Dispose();
     }
 }

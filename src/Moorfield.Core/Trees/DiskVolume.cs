@@ -12,7 +12,7 @@ namespace Moorfield.Core.Trees;
 /// The file tree of a Windows volume on a disk, a partition or a virtual disk, read through libntfs-3g without mounting. What is written
 /// goes into memory; nothing of the disk changes by it. Not for use from several threads.
 /// </summary>
-public sealed class DiskVolume : WindowsTree, ITrees
+public sealed partial class DiskVolume : WindowsTree, ITrees
 {
     // A large SOFTWARE hive has about 100 MB; a state repository less.
     private const long ContentLimit = 2L << 30;
@@ -20,9 +20,9 @@ public sealed class DiskVolume : WindowsTree, ITrees
     private const int MostCachedNames = 200_000;
 
     private readonly DiskFile _disk;
-    private readonly BlockOverlay _overlay;
+    private BlockOverlay _overlay;
     private readonly Dictionary<ulong, Dictionary<string, NtfsName>> _folders = [];
-    private readonly NtfsVolume _ntfs;
+    private NtfsVolume _ntfs;
     private int _cachedNames;
 
     private DiskVolume(DiskFile disk, Partition? partition, BlockOverlay overlay, NtfsVolume ntfs)
@@ -46,10 +46,6 @@ public sealed class DiskVolume : WindowsTree, ITrees
     public UnwritableReason Unwritable => _ntfs.Unwritable;
 
     internal DiskFile Disk => _disk;
-
-    internal BlockOverlay Overlay => _overlay;
-
-    internal NtfsVolume Ntfs => _ntfs;
 
     /// <summary>Which volume this is, wherever the file lies: its serial number and its root.</summary>
     public TargetPlace Place
@@ -217,7 +213,7 @@ public sealed class DiskVolume : WindowsTree, ITrees
             TreeRecorder.CheckDepth(depth);
             foreach (var name in _ntfs.List(folder))
             {
-                if (!IsName(name.Text))
+                if (name.IsShort || !IsName(name.Text))
                     continue;
                 var info = Info(name.Reference, withheld: true);
                 if (info.Kind is EntryKind.File or EntryKind.Withheld)
@@ -246,10 +242,6 @@ public sealed class DiskVolume : WindowsTree, ITrees
             ? name.Text : path.Name));
     }
 
-    /// <inheritdoc/>
-    public override TreeState Compare(WindowsPath path, RecordedTree recorded, bool exactly = false) =>
-        throw new MoorfieldException(Trouble.Refused, $"{Name}: a disk is only read.");
-
     private static ulong Number(ulong reference) => reference & NtfsName.NumberMask;
 
     /// <summary>The file or folder at a path; null when nothing is there or a link stands in the way.</summary>
@@ -273,7 +265,7 @@ public sealed class DiskVolume : WindowsTree, ITrees
         if (Info(folder).Kind != EntryKind.Folder)
             return null;
         var names = new Dictionary<string, NtfsName>(StringComparer.OrdinalIgnoreCase);
-        foreach (var name in _ntfs.List(folder).Where(n => IsName(n.Text)))
+        foreach (var name in _ntfs.List(folder).Where(n => !n.IsShort && IsName(n.Text)))
             names.TryAdd(name.Text, name);
         if (_cachedNames > MostCachedNames)
             Forget();

@@ -3,6 +3,7 @@ using System.Globalization;
 using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Hives;
+using Moorfield.Formats.Ntfs;
 using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Vaults;
@@ -11,6 +12,7 @@ namespace Moorfield.Core.Vaults;
 internal static class PointCheck
 {
     private const uint MostNanoseconds = 999_999_999;
+    private const int MostFact = 64 << 10;
 
     /// <summary>What is wrong with it, in a few words; null when nothing is.</summary>
     internal static string? Fault(PointHead point)
@@ -44,6 +46,8 @@ internal static class PointCheck
             if (IsBad(change.Family) || change.Edition is < 1 || !IsSound(change))
                 return $"a change is not one that can be made ({change.GetType().Name})";
         }
+        if (point.Disk is { } disk && (!Vault.IsHash(disk.Journal ?? "") || disk.Blocks < 0 || disk.Start < 0))
+            return "it does not say what the disk was";
         return point.Image is { } image && !IsSound(image) ? "it does not say what the image was" : null;
     }
 
@@ -104,7 +108,12 @@ internal static class PointCheck
             if (entry.Path.Length > 0
                 && (!folders.Contains(entry.Path.LastIndexOf('\\') is var i and >= 0 ? entry.Path[..i] : "") || !entry.Path.Split('\\').All(IsName)))
                 return false;
-            if (entry is RecordedImageEntry stored ? !IsRecord(stored.Record) : !IsVolumeEntry((RecordedVolumeEntry)entry))
+            if (!(entry switch
+            {
+                RecordedImageEntry stored => IsRecord(stored.Record),
+                RecordedDiskEntry disk => IsDiskEntry(disk),
+                _ => IsVolumeEntry((RecordedVolumeEntry)entry),
+            }))
                 return false;
             if (entry.Kind == EntryKind.Folder)
                 folders.Add(entry.Path);
@@ -120,6 +129,14 @@ internal static class PointCheck
             EntryKind.Folder => true,
             _ => false,
         };
+
+    private static bool IsDiskEntry(RecordedDiskEntry entry) =>
+        entry.Kind is EntryKind.File or EntryKind.Folder or EntryKind.Link
+        && (entry.ShortName is null || IsName(entry.ShortName))
+        && new[] { entry.Facts.Security, entry.Facts.Reparse, entry.Facts.Extended, entry.Facts.ObjectId }.All(v => v is { Length: <= MostFact })
+        && entry.Streams.Select(s => s.Stream.Name).Distinct(StringComparer.OrdinalIgnoreCase).Count() == entry.Streams.Length
+        && entry.Streams.All(s => s.Blob is not null && Vault.IsHash(s.Blob) && s.Stream.Length >= 0 && s.Stream.Name.Length <= byte.MaxValue
+            && !IsBad(s.Stream.Name) && (s.Stream.Flags & ~NtfsStream.KnownFlags) == 0);
 
     private static bool IsRecord(byte[] record)
     {

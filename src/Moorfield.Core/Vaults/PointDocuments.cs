@@ -4,6 +4,7 @@ using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
+using Moorfield.Formats.Ntfs;
 
 namespace Moorfield.Core.Vaults;
 
@@ -21,13 +22,14 @@ internal static class PointDocuments
     internal static StoredPoint Of(RestorePoint point) => new(
         Schema, point.Number, point.Kind.ToString(), point.Undoes, point.Created, point.Title, point.Note, Of(point.Target),
         Each(point.Packages, Of), Each(point.Files, Of), Each(point.Changes, Of), point.Image is { } image ? Of(image) : null,
-        point.Intents.IsEmpty ? null : Each(point.Intents, Of));
+        point.Intents.IsEmpty ? null : Each(point.Intents, Of), point.Disk is { } disk ? new StoredDisk(disk.Journal, disk.Blocks, disk.Start) : null);
 
     internal static RestorePoint Read(StoredPoint point) => new(
         point.Number, One<RunKind>(point.Kind), point.Undoes, point.Created, point.Title, point.Note, Read(point.Target),
         Each(point.Packages, Read), Each(point.Files, Read), Each(point.Changes, Read), point.Image is { } image ? Read(image) : null)
     {
         Intents = point.Intents is { } intents ? Each(intents, Read) : [],
+        Disk = point.Disk is { } disk ? new DiskState(disk.Journal, disk.Blocks, disk.Start) : null,
     };
 
     internal static StoredHead Of(PointHead head, long documentBytes) => new(HeadSchema, documentBytes, new StoredHeadPoint(
@@ -148,17 +150,37 @@ internal static class PointDocuments
     private static RecordedTree? Read(StoredTree? tree) =>
     tree is null ? null : new RecordedTree(Read(tree.ParentModified), Each(tree.Entries, Read));
 
-    private static StoredEntry Of(RecordedEntry entry) => entry is RecordedImageEntry image
-        ? new StoredEntry(
-            image.Path, image.Kind.ToString(), 0, 0, 0, image.Size, Of(image.Modified), Of(image.Accessed), null, null,
-            ImmutableSortedDictionary<string, byte[]>.Empty, image.Record, image.Security)
-        : Of((RecordedVolumeEntry)entry);
+    private static StoredEntry Of(RecordedEntry entry) => entry switch
+    {
+        RecordedImageEntry image => Plain(image) with { Record = image.Record, Security = image.Security },
+        RecordedDiskEntry disk => Plain(disk) with
+        {
+            Ntfs = new StoredNtfs(
+                disk.Facts.Attributes, [disk.Facts.Times.Created, disk.Facts.Times.Written, disk.Facts.Times.Changed, disk.Facts.Times.Accessed],
+                disk.Facts.Security, disk.Facts.Reparse, disk.Facts.Extended, disk.Facts.ObjectId, disk.ShortName, disk.File,
+                Each(disk.Streams, s => new StoredStream(s.Stream.Name, s.Stream.Length, s.Stream.Flags, s.Blob))),
+        },
+        _ => Of((RecordedVolumeEntry)entry),
+    };
+
+    private static StoredEntry Plain(RecordedEntry entry) => new(
+        entry.Path, entry.Kind.ToString(), 0, 0, 0, entry.Size, Of(entry.Modified), Of(entry.Accessed), null, null,
+        ImmutableSortedDictionary<string, byte[]>.Empty);
 
     private static StoredEntry Of(RecordedVolumeEntry entry) => new(
         entry.Path, entry.Kind.ToString(), entry.Mode, entry.Uid, entry.Gid, entry.Size, Of(entry.Modified), Of(entry.Accessed), entry.Blob,
         entry.LinkTarget, entry.Attributes);
 
-    private static RecordedEntry Read(StoredEntry entry) => entry.Record is { } record
+    private static RecordedEntry Read(StoredEntry entry) => entry.Ntfs is { } ntfs
+        ? new RecordedDiskEntry(
+            entry.Path, One<EntryKind>(entry.Kind), entry.Size, Read(entry.Modified), Read(entry.Accessed),
+            new NtfsFacts(
+                ntfs.Attributes,
+                ntfs.Times is { IsDefault: false, Length: 4 } times ? new NtfsTimes(times[0], times[1], times[2], times[3])
+                    : throw new FormatException("an entry of a disk has no times"),
+                ntfs.Security, ntfs.Reparse, ntfs.Extended, ntfs.ObjectId),
+            ntfs.ShortName, ntfs.File, Each(ntfs.Streams, s => new RecordedStream(new NtfsStream(s.Name, s.Length, s.Flags), s.Blob)))
+        : entry.Record is { } record
         ? new RecordedImageEntry(
             entry.Path, One<EntryKind>(entry.Kind), entry.Size, Read(entry.Modified), Read(entry.Accessed), record,
             entry.Security ?? throw new FormatException("an entry of an image has no security descriptor"))

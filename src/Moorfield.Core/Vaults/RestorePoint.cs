@@ -63,6 +63,12 @@ public sealed record ImageState(byte[] HeaderBefore, long LengthBefore, byte[] H
 /// <param name="Kept">SHA-256 under which the vault has it; null when it has not.</param>
 public sealed record DroppedContent(string Sha1, long Offset, long StoredSize, long Size, byte Flags, string? Kept = null);
 
+/// <summary>What a run changes of a disk, block by block.</summary>
+/// <param name="Journal">SHA-256 under which the vault has the old content of the blocks.</param>
+/// <param name="Blocks">How many there are.</param>
+/// <param name="Start">Where the volume begins on the disk, in bytes.</param>
+public sealed record DiskState(string Journal, int Blocks, long Start);
+
 /// <summary>One run, recorded before its first change. Immutable once written; how far the run came stands in its journal.</summary>
 /// <param name="Undoes">The point that this run undid; null for other kinds.</param>
 /// <param name="Title">One line: what the run was to do.</param>
@@ -81,6 +87,9 @@ public sealed record RestorePoint(
 {
     /// <summary>What the run meant, part by part; empty for an undo, and in restore points of earlier versions.</summary>
     public ImmutableArray<Intent> Intents { get; init; } = [];
+
+    /// <summary>The blocks of a disk before the run; null for other targets.</summary>
+    public DiskState? Disk { get; init; }
 
     /// <summary>What it is about.</summary>
     public PointHead Head => new(

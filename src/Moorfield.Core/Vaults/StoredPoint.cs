@@ -47,10 +47,20 @@ internal sealed record StoredCell(string Column, string Type, string? Value);
 
 internal sealed record StoredRow(string Table, long? RowId, ImmutableArray<StoredCell> Cells);
 
-/// <param name="Record">Of an image's entries only; those of a volume have the rest.</param>
+/// <param name="Record">Of an image's entries only.</param>
+/// <param name="Ntfs">Of a disk's entries only; those of a volume have the rest.</param>
 internal sealed record StoredEntry(
     string Path, string Kind, uint Mode, uint Uid, uint Gid, long Size, StoredTime Modified, StoredTime Accessed, string? Blob, string? LinkTarget,
-    ImmutableSortedDictionary<string, byte[]> Attributes, byte[]? Record = null, byte[]? Security = null);
+    ImmutableSortedDictionary<string, byte[]> Attributes, byte[]? Record = null, byte[]? Security = null, StoredNtfs? Ntfs = null);
+
+internal sealed record StoredStream(string Name, long Length, ushort Flags, string Blob);
+
+/// <param name="Times">Made, written, changed, accessed, in units of 100 ns since 1601.</param>
+internal sealed record StoredNtfs(
+    uint Attributes, ImmutableArray<long> Times, byte[] Security, byte[] Reparse, byte[] Extended, byte[] ObjectId, string? ShortName, ulong File,
+    ImmutableArray<StoredStream> Streams);
+
+internal sealed record StoredDisk(string Journal, int Blocks, long Start);
 
 internal sealed record StoredTree(StoredTime ParentModified, ImmutableArray<StoredEntry> Entries);
 
@@ -94,7 +104,7 @@ internal sealed record StoredIntent(string Kind, int? Edition, string Subject, I
 internal sealed record StoredPoint(
     string Schema, int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, StoredTarget Target,
     ImmutableArray<StoredPackage> Packages, ImmutableArray<StoredFile> Files, ImmutableArray<StoredChange> Changes, StoredImage? Image = null,
-    ImmutableArray<StoredIntent>? Intents = null);
+    ImmutableArray<StoredIntent>? Intents = null, StoredDisk? Disk = null);
 
 internal sealed record StoredHeadPoint(
     int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, StoredTarget Target,

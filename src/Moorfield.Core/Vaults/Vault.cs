@@ -51,14 +51,13 @@ public sealed class Vault : IDisposable
 
     /// <summary>The vault that a person chose, or the one by the environment: MOORFIELD_VAULT, XDG_STATE_HOME, the home folder.</summary>
     public static string ChoosePath(string? chosen) =>
-        Path.GetFullPath(
-            chosen
-            ?? NotEmpty("MOORFIELD_VAULT")
-            ?? Path.Combine(
-                NotEmpty("XDG_STATE_HOME")
-                ?? Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile, Environment.SpecialFolderOption.DoNotVerify),
-                ".local", "state"),
-                "moorfield", "vault"));
+        Path.GetFullPath(chosen ?? NotEmpty("MOORFIELD_VAULT") ?? Path.Combine(StateFolder, "vault"));
+
+    /// <summary>Where a person's own state lies that should outlive restarts. Source: XDG base directory specification.</summary>
+    internal static string StateFolder => Path.Combine(
+        NotEmpty("XDG_STATE_HOME")
+        ?? Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile, Environment.SpecialFolderOption.DoNotVerify),
+        ".local", "state"), "moorfield");
 
     private static string? NotEmpty(string variable) => Environment.GetEnvironmentVariable(variable) is { Length: > 0 } value ? value : null;
 

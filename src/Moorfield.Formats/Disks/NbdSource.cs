@@ -30,6 +30,7 @@ public sealed class NbdSource : BlockSource
     private ulong _number;
     private ushort _flags;
     private long _length;
+    private bool _isClosed;
 
     private NbdSource(Stream stream, Action end)
     {
@@ -197,6 +198,9 @@ public sealed class NbdSource : BlockSource
     /// <inheritdoc/>
     protected override void Dispose(bool disposing)
     {
+        if (_isClosed)
+            return;
+        _isClosed = true;
         try
         {
             Ask(DisconnectCommand, 0, 0, default, default);

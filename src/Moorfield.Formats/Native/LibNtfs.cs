@@ -129,8 +129,11 @@ internal static unsafe partial class LibNtfs
     internal static partial int FindAttribute(
         uint type, char* name, uint nameLength, int ignoreCase, long lowest, nint value, uint valueLength, SearchContext* context);
 
-    [LibraryImport(Library, EntryPoint = "ntfs_inode_mark_dirty")]
-    internal static partial void MarkDirty(nint inode);
+    [LibraryImport(Library, EntryPoint = "ntfs_attr_set_flags", SetLastError = true)]
+    internal static partial int SetAttributeFlags(nint inode, uint type, char* name, byte nameLength, ushort flags, ushort mask);
+
+    [LibraryImport(Library, EntryPoint = "ntfs_remove_ntfs_reparse_data", SetLastError = true)]
+    internal static partial int RemoveReparseData(nint inode);
 
     [LibraryImport(Library, EntryPoint = "ntfs_get_ntfs_reparse_data", SetLastError = true)]
     internal static partial int GetReparseData(nint inode, byte* value, nuint size);
@@ -152,9 +155,6 @@ internal static unsafe partial class LibNtfs
 
     [LibraryImport(Library, EntryPoint = "ntfs_set_ntfs_attrib", SetLastError = true)]
     internal static partial int SetFileAttributes(nint inode, byte* value, nuint size, int flags);
-
-    [LibraryImport(Library, EntryPoint = "ntfs_inode_set_times", SetLastError = true)]
-    internal static partial int SetTimes(nint inode, byte* value, nuint size, int flags);
 
     [LibraryImport(Library, EntryPoint = "ntfs_get_ntfs_acl", SetLastError = true)]
     internal static partial int GetSecurity(SecurityContext* context, nint inode, byte* value, nuint size);

@@ -3,7 +3,9 @@ namespace Moorfield.Formats.Ntfs;
 /// <summary>A name in a folder.</summary>
 /// <param name="Text">As it is spelled.</param>
 /// <param name="Reference">Of the file that has it: its number, and above that how often the number was used.</param>
-public readonly record struct NtfsName(string Text, ulong Reference)
+/// <param name="IsShort">Whether it is only the short form of another.</param>
+/// <param name="IsBoth">Whether it is its own short form.</param>
+public readonly record struct NtfsName(string Text, ulong Reference, bool IsShort, bool IsBoth)
 {
     /// <summary>The bits of a reference that are the file's number.</summary>
     public const ulong NumberMask = 0xFFFF_FFFF_FFFF;

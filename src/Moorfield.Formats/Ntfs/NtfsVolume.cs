@@ -31,9 +31,9 @@ public sealed unsafe partial class NtfsVolume : IDisposable
     /// <summary>The folder that holds all others.</summary>
     public const ulong Root = 5;
 
-    private const uint FileNameType = 0x30, VolumeInformation = 0x70;
+    private const uint VolumeInformation = 0x70;
     private const int MostNames = 4_000_000;
-    private const byte ShortNameSpace = 2;
+    private const int ShortNameSpace = 2, BothNameSpace = 3;
     private const nuint IsOpen = 1;
     private const int EIO = 5;
 
@@ -125,7 +125,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
 
     // ---- names
 
-    /// <summary>The names in a folder, in no order, without short names and the system's own files.</summary>
+    /// <summary>The names in a folder, in no order, without the system's own files.</summary>
     /// <exception cref="InvalidDataException">It is damaged.</exception>
     public IReadOnlyList<NtfsName> List(ulong folder) => Locked(() => WithInode(folder, List));
 
@@ -150,12 +150,10 @@ public sealed unsafe partial class NtfsVolume : IDisposable
     private static int TakeName(nint own, char* name, int length, int space, long position, ulong reference, uint type)
     {
         var names = (List<NtfsName>)GCHandle.FromIntPtr(own).Target!;
-        if ((space & 0xFF) == ShortNameSpace)
-            return 0;
         var text = new ReadOnlySpan<char>(name, Math.Clamp(length, 0, 255));
         if (text is "." or ".." || (reference & NtfsName.NumberMask) < 24)
             return 0;
-        names.Add(new NtfsName(text.ToString(), reference));
+        names.Add(new NtfsName(text.ToString(), reference, space == ShortNameSpace, space == BothNameSpace));
         return names.Count < MostNames ? 0 : -1;
     }
 

@@ -1,0 +1,110 @@
+using System.Text.Json;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Core.Transactions;
+
+/// <summary>
+/// While the blocks of a disk are being written, a small file says so: beside the file that holds the disk, or, for a device, in the state
+/// folder of the person who runs this.
+/// </summary>
+public static class DiskMarker
+{
+    private const int Limit = 64 * 1024;
+
+    private static (string Folder, string Name) Place(DiskFile disk) => disk.IsDevice
+        ? (Path.Combine(Vault.StateFolder, "running"), $"{disk.FullPath.Trim('/').Replace('/', '-')}.json")
+        : (Path.GetDirectoryName(disk.FullPath)!, $".{disk.Name}.moorfield-run.json");
+
+    internal static void Write(DiskFile disk, RunMarker marker)
+    {
+        var (path, name) = Place(disk);
+        if (disk.IsDevice)
+            Directory.CreateDirectory(path);
+        using var folder = Folder.Open(path, disk.Seam);
+        TreeWriter.WriteWhole(folder, name, PointDocuments.Write(marker));
+    }
+
+    internal static void Clear(DiskFile disk)
+    {
+        var (path, name) = Place(disk);
+        using var folder = Folder.Open(path, disk.Seam);
+        if (folder.Stat(name) is not null)
+            folder.Delete(name);
+        folder.Flush();
+    }
+
+    private static RunMarker? Read(DiskFile disk)
+    {
+        var (path, name) = Place(disk);
+        string full = Path.Combine(path, name);
+        using var file = RegularFile.OpenRead(full);
+        if (file is null)
+            return null;
+        try
+        {
+            byte[] content = new byte[Math.Min(file.Length, Limit)];
+            file.ReadExactly(content);
+            return PointDocuments.ReadMarker(content) is { Point: > 0 } marker && Path.IsPathFullyQualified(marker.Vault) ? marker
+                : throw new JsonException("it names no restore point");
+        }
+        catch (Exception e) when (e is JsonException or NotSupportedException or FormatException or EndOfStreamException)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"{disk.Name}: {full}, which marks an interrupted run, cannot be read: "
+                + $"{e.Message.TrimEnd('.')}. If no run was interrupted, delete it.", e);
+        }
+    }
+
+    internal static string Advice(DiskFile disk) =>
+        $"{disk.Name} is between the old and the new: the next command on it puts the old blocks back. Its restore point holds them.";
+
+    /// <summary>
+    /// Puts right what a run left that was cut off: when all its blocks are written it has taken effect, else the old ones are put back.
+    /// </summary>
+    /// <returns>A sentence to tell; null when no run was cut off.</returns>
+    /// <exception cref="MoorfieldException">A run is under way, or this one cannot be put right.</exception>
+    public static string? Settle(DiskFile file, TimeProvider clock)
+    {
+        if (Read(file) is not { } marker)
+            return null;
+        if (!file.TryLock())
+            throw new MoorfieldException(Trouble.Failed, $"{file.Name} is being changed by another run of moorfield. Wait for it to end.");
+        try
+        {
+            return Read(file) is null ? null : Settle(file, marker, clock);
+        }
+        finally
+        {
+            file.Unlock();
+        }
+    }
+
+    private static string Settle(DiskFile file, RunMarker marker, TimeProvider clock)
+    {
+        string what = $"{file.Name}: an earlier run was interrupted (restore point {marker.Point} in {marker.Vault})";
+        using var vault = Vault.OpenExisting(marker.Vault, file.Seam) ?? throw new MoorfieldException(Trouble.Failed,
+            $"{what}, and its vault is not there. Make it available under that path. Nothing was changed.");
+        var point = vault.Has(marker.Point) ? vault.Read(marker.Point) : null;
+        if (point?.Disk is not { } disk)
+            throw new MoorfieldException(Trouble.Failed, $"{what}, but that is none of a disk. Nothing was changed.");
+        DiskJournal journal;
+        using (var stream = vault.OpenBlob(disk.Journal))
+            journal = FormatTrouble.Translated($"{what}: its record", () => DiskJournal.Read(stream));
+        switch (file.StateOf(journal, disk.Start))
+        {
+            case JournalState.After:
+                vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Finished));
+                DiskMarker.Clear(file);
+                return $"{what}. It had taken effect.";
+            case JournalState.Foreign:
+                throw new MoorfieldException(Trouble.Refused,
+                    $"{what}, and something else wrote to the disk since. It is left as it is; nothing was changed.");
+            default:
+                file.PutBack(journal, disk.Start);
+                vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.NotTaken));
+                DiskMarker.Clear(file);
+                return $"{what}. The disk was put back as it was before.";
+        }
+    }
+}
