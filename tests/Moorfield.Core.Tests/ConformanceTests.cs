@@ -25,11 +25,14 @@ public sealed record ConformanceKind(
     Func<TemporaryFolder, string> Make, Func<string, WriteSeam, Target> Open, Func<string, string> State, string All = "everyone",
     string? Part = null)
 {
-    internal static ConformanceKind Volume { get; } = new(f => Demo.CopyFewTo(f), Target.Open, VolumeState.Files, Part: "ivy");
+    internal static ConformanceKind Volume { get; } = new(f => Demo.CopyFewTo(f), (path, seam) => Target.Open(path, seam), VolumeState.Files, Part: "ivy");
 
     internal static ConformanceKind Image { get; } = new(
-        f => Demo.CopyImageTo(f), Target.Open, path =>
+        f => Demo.CopyImageTo(f), (path, seam) => Target.Open(path, seam), path =>
         Convert.ToHexString(System.Security.Cryptography.SHA256.HashData(File.ReadAllBytes(path))), "newcomers");
+
+    internal static ConformanceKind Disk { get; } = new(
+        f => Demo.CopyDiskTo(f), (path, seam) => Target.Open(path, seam), Image.State, Part: "ivy");
 
     /// <summary>An inventory that was saved of another kind.</summary>
     internal static ConformanceKind SavedOf(ConformanceKind kind) => new(
@@ -69,7 +72,7 @@ public abstract class ReadingConformance(ConformanceKind kind) : IDisposable
         using var target = Open();
         target.Name.ShouldBe(Path.GetFileName(Place));
         target.FullPath.ShouldBe(Place);
-        target.Kind.ShouldBeOneOf("volume", "image");
+        target.Kind.ShouldBeOneOf("volume", "image", "disk");
         var systems = Read();
         systems.Select(s => s.EditionNumber).ShouldBe(target.HasEditions ? target.Editions.Select(e => (int?)e.Number) : [null]);
         systems.ShouldAllBe(s => s.Name.Length > 0 && s.Product.StartsWith("Windows 11") && s.Build.Length > 0);
@@ -545,11 +548,17 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
 /// <summary>The suite over volumes.</summary>
 public sealed class VolumeConformance() : ChangingConformance(ConformanceKind.Volume);
 
+/// <summary>The suite over disks.</summary>
+public sealed class DiskConformance() : ChangingConformance(ConformanceKind.Disk);
+
 /// <summary>The suite over images.</summary>
 public sealed class ImageConformance() : ChangingConformance(ConformanceKind.Image);
 
 /// <summary>What a saved inventory of a volume does.</summary>
 public sealed class SavedVolumeConformance() : ReadingConformance(ConformanceKind.SavedOf(ConformanceKind.Volume));
+
+/// <summary>What a saved inventory of a disk does.</summary>
+public sealed class SavedDiskConformance() : ReadingConformance(ConformanceKind.SavedOf(ConformanceKind.Disk));
 
 /// <summary>What a saved inventory of an image does.</summary>
 public sealed class SavedImageConformance() : ReadingConformance(ConformanceKind.SavedOf(ConformanceKind.Image));

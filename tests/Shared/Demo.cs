@@ -29,6 +29,11 @@ public static class Demo
     /// <summary>The same with seven small packages, for what is done very often.</summary>
     public static string CopyFewTo(TemporaryFolder folder, string name = "counter-07") => Copy(Few.Value, folder[name]);
 
+    private static readonly Lazy<TemporaryFolder> Disk = new(() => Build(root => DiskBuilder.BuildVolume(Few.Value["volume"], root)));
+
+    /// <summary>The few packages on an NTFS volume in a file.</summary>
+    public static string CopyDiskTo(TemporaryFolder folder, string name = "counter-07.ntfs") => Copy(Disk.Value, folder[name]);
+
     private static readonly Lazy<TemporaryFolder> Image = new(() => Build(
         root => ImageBuilder.Build(FewWorld, [.. World.Editions, World.Editions[1] with { Name = "Counter Twin" }], root)));
 

@@ -14,6 +14,8 @@ internal static class DemoCommand
     private static readonly Argument<string> Folder = new("DIR") { Description = "Folder to make (default: saltmarsh)",
     DefaultValueFactory = _ => "saltmarsh" };
 
+    private static readonly Option<bool> Disk = new("--disk") { Description = "Make counter-07.qcow2 as well, the same system as a virtual disk" };
+
     internal static Command Create()
     {
         var command = new Command("demo", """
@@ -24,7 +26,7 @@ internal static class DemoCommand
             Example:
               moorfield demo /tmp/saltmarsh
             """)
-        { Folder, CreateUpdate(), CreateSignIn() };
+        { Folder, Disk, CreateUpdate(), CreateSignIn() };
         command.Handle(Run);
         return command;
     }
@@ -69,7 +71,8 @@ internal static class DemoCommand
         string volume = Path.Combine(folder, "counter-07");
         string image = Path.Combine(folder, "counter-install.wim");
         string update = Path.Combine(folder, "counter-update.wim");
-        if (World.BriefNames.Select(n => Path.Combine(folder, n)).Concat([volume, image, update]).FirstOrDefault(Path.Exists) is { } there)
+        string disk = Path.Combine(folder, "counter-07.qcow2");
+        if (World.BriefNames.Select(n => Path.Combine(folder, n)).Concat([volume, image, update, disk]).FirstOrDefault(Path.Exists) is { } there)
             throw new MoorfieldException(Trouble.Misused, $"{there} is there already. Delete it, or name another folder.");
         ImmutableArray<string> briefs;
         try
@@ -80,7 +83,12 @@ internal static class DemoCommand
             [
                 ("counter-install.wim", () => ImageBuilder.Build(world, world.Editions, image)),
                 ("counter-update.wim", () => ImageBuilder.Build(world.Updated(), world.Editions, update)),
-                ("counter-07", () => VolumeBuilder.Build(world, volume)),
+                ("counter-07", () =>
+                {
+                    VolumeBuilder.Build(world, volume);
+                    if (parsed.GetValue(Disk))
+                        DiskBuilder.BuildVirtual(volume, disk);
+                }),
             ]);
             briefs = World.WriteBriefs(folder);
         }
@@ -89,6 +97,8 @@ internal static class DemoCommand
             throw new MoorfieldException(Trouble.Failed, e.Message, e);
         }
         Say.Line($"{volume} is a made-up Windows volume. 'moorfield inventory {volume}' takes stock of it.");
+        if (parsed.GetValue(Disk))
+            Say.Line($"{disk} is the same system as a virtual disk.");
         Say.Line($"{image} is an install image of three editions. 'moorfield image list {image}' shows them.");
         Say.Line($"{update} is that of the coming release. 'moorfield forecast {volume} --update {update}' tells what it would bring.");
         Say.Line($"{briefs[0]} is a brief. 'moorfield brief show {briefs[0]} --on {volume}' shows what it means there.");

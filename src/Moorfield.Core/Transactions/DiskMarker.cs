@@ -12,17 +12,24 @@ namespace Moorfield.Core.Transactions;
 public static class DiskMarker
 {
     private const int Limit = 64 * 1024;
+    private const string Blocks = ".blocks";
 
     private static (string Folder, string Name) Place(DiskFile disk) => disk.IsDevice
         ? (Path.Combine(Vault.StateFolder, "running"), $"{disk.FullPath.Trim('/').Replace('/', '-')}.json")
         : (Path.GetDirectoryName(disk.FullPath)!, $".{disk.Name}.moorfield-run.json");
 
-    internal static void Write(DiskFile disk, RunMarker marker)
+    /// <param name="journal">Written beside the marker; null when a restore point has it.</param>
+    internal static void Write(DiskFile disk, RunMarker marker, DiskJournal? journal = null)
     {
         var (path, name) = Place(disk);
         if (disk.IsDevice)
             Directory.CreateDirectory(path);
         using var folder = Folder.Open(path, disk.Seam);
+        if (journal is not null)
+        {
+            using var blocks = journal.ToFile();
+            TreeWriter.WriteWhole(folder, name + Blocks, FileContent.ReadAll(blocks));
+        }
         TreeWriter.WriteWhole(folder, name, PointDocuments.Write(marker));
     }
 
@@ -30,9 +37,12 @@ public static class DiskMarker
     {
         var (path, name) = Place(disk);
         using var folder = Folder.Open(path, disk.Seam);
-        if (folder.Stat(name) is not null)
-            folder.Delete(name);
-        folder.Flush();
+        // The marker first: without it nobody looks for the blocks.
+        foreach (string left in new[] { name, name + Blocks }.Where(n => folder.Stat(n) is not null))
+        {
+            folder.Delete(left);
+            folder.Flush();
+        }
     }
 
     private static RunMarker? Read(DiskFile disk)
@@ -46,7 +56,7 @@ public static class DiskMarker
         {
             byte[] content = new byte[Math.Min(file.Length, Limit)];
             file.ReadExactly(content);
-            return PointDocuments.ReadMarker(content) is { Point: > 0 } marker && Path.IsPathFullyQualified(marker.Vault) ? marker
+            return PointDocuments.ReadMarker(content) is { } marker && (marker is { Start: >= 0, Point: 0 } || (marker is { Start: null, Point: > 0 } && Path.IsPathFullyQualified(marker.Vault))) ? marker
                 : throw new JsonException("it names no restore point");
         }
         catch (Exception e) when (e is JsonException or NotSupportedException or FormatException or EndOfStreamException)
@@ -82,28 +92,39 @@ public static class DiskMarker
 
     private static string Settle(DiskFile file, RunMarker marker, TimeProvider clock)
     {
-        string what = $"{file.Name}: an earlier run was interrupted (restore point {marker.Point} in {marker.Vault})";
+        if (marker.Start is { } start)
+        {
+            var (path, name) = Place(file);
+            string what = $"{file.Name}: an earlier run without a restore point was interrupted";
+            using var blocks = RegularFile.OpenRead(Path.Combine(path, name + Blocks))
+                ?? throw new MoorfieldException(Trouble.Failed, $"{what}, and {Path.Combine(path, name + Blocks)} is gone. Nothing was changed.");
+            return Settle(file, what, blocks, start, _ => { });
+        }
+        string recorded = $"{file.Name}: an earlier run was interrupted (restore point {marker.Point} in {marker.Vault})";
         using var vault = Vault.OpenExisting(marker.Vault, file.Seam) ?? throw new MoorfieldException(Trouble.Failed,
-            $"{what}, and its vault is not there. Make it available under that path. Nothing was changed.");
-        var point = vault.Has(marker.Point) ? vault.Read(marker.Point) : null;
-        if (point?.Disk is not { } disk)
-            throw new MoorfieldException(Trouble.Failed, $"{what}, but that is none of a disk. Nothing was changed.");
-        DiskJournal journal;
-        using (var stream = vault.OpenBlob(disk.Journal))
-            journal = FormatTrouble.Translated($"{what}: its record", () => DiskJournal.Read(stream));
-        switch (file.StateOf(journal, disk.Start))
+            $"{recorded}, and its vault is not there. Make it available under that path. Nothing was changed.");
+        if (!vault.Has(marker.Point) || vault.Read(marker.Point) is not { Disk: { } disk })
+            throw new MoorfieldException(Trouble.Failed, $"{recorded}, but that is none of a disk. Nothing was changed.");
+        using var stream = vault.OpenBlob(disk.Journal);
+        return Settle(file, recorded, stream, disk.Start, step => vault.Append(marker.Point, new JournalLine(clock.GetUtcNow(), step)));
+    }
+
+    private static string Settle(DiskFile file, string what, Stream blocks, long start, Action<string> note)
+    {
+        var journal = FormatTrouble.Translated($"{what}: its record", () => DiskJournal.Read(blocks));
+        switch (file.StateOf(journal, start))
         {
             case JournalState.After:
-                vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Finished));
-                DiskMarker.Clear(file);
+                note(JournalLine.Finished);
+                Clear(file);
                 return $"{what}. It had taken effect.";
             case JournalState.Foreign:
                 throw new MoorfieldException(Trouble.Refused,
-                    $"{what}, and something else wrote to the disk since. It is left as it is; nothing was changed.");
+                    $"{what}, and something else wrote to the disk since, or this is another disk. It is left as it is; nothing was changed.");
             default:
-                file.PutBack(journal, disk.Start);
-                vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.NotTaken));
-                DiskMarker.Clear(file);
+                file.PutBack(journal, start);
+                note(JournalLine.NotTaken);
+                Clear(file);
                 return $"{what}. The disk was put back as it was before.";
         }
     }

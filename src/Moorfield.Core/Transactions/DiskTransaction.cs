@@ -21,14 +21,11 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
     /// <inheritdoc/>
     private protected override ReadyRun? Prepare(RunRequest request)
     {
-        var vault = Means.Vault ?? throw new MoorfieldException(Trouble.Refused,
-            $"{volume.Name}: a disk is written block by block, and only a restore point can put right what is cut off. Leave "
-                + "--without-restore-point out. Nothing was changed.");
         var files = ImmutableArray<ReplacedFile>.Empty;
         var changes = request.Changes;
         if (request.Restored?.Blocks is { } blocks)
             volume.Rewind(blocks);
-        else if (PrepareChanges(request, vault) is var (altered, replaced))
+        else if (PrepareChanges(request) is var (altered, replaced))
             (changes, files) = (altered, replaced);
         if (changes.IsEmpty && files.IsEmpty)
             return null;
@@ -39,6 +36,8 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
         _pages = volume.Changed();
         _journal = DiskJournal.Of(volume.Length, _pages);
         CheckStop();
+        if (Means.Vault is not { } vault)
+            return new ReadyRun(changes, files);
         using var journal = _journal.ToFile();
         return new ReadyRun(changes, files) { Disk = new DiskState(vault.Keep(journal), _journal.Blocks, volume.Start) };
     }
@@ -49,20 +48,21 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
             throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was changed.");
     }
 
-    private (ImmutableArray<Change> Changes, ImmutableArray<ReplacedFile> Files) PrepareChanges(RunRequest request, Vault vault)
+    private (ImmutableArray<Change> Changes, ImmutableArray<ReplacedFile> Files) PrepareChanges(RunRequest request)
     {
-        Recorder record = (path, lost) => volume.Record(path, vault.Keep, lost);
+        var vault = Means.Vault;
+        Recorder? record = vault is null ? null : (path, lost) => volume.Record(path, vault.Keep, lost);
         using var prepared = new Preparation(
             volume, record, request.Restored?.WholeOf(null) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty, stop: Means.Stop)
             .Prepare(request.Changes);
         foreach (var file in prepared.Files)
             volume.CheckWritable(file.Path);
-        ImmutableArray<ReplacedFile> files = [.. prepared.Files.Select(f => Keep(f, vault))];
+        ImmutableArray<ReplacedFile> files = vault is null ? [] : [.. prepared.Files.Select(f => Keep(f, vault))];
         foreach (var change in prepared.Changes.OfType<TreeChange>())
         {
             CheckStop();
             if (change is TreeAdded)
-                volume.AddTree(change.Path, change.Recorded!, (Means.Source ?? vault).OpenBlob);
+                volume.AddTree(change.Path, change.Recorded!, (Means.Source ?? vault)!.OpenBlob);
             else
                 volume.RemoveTree(change.Path);
         }
@@ -96,6 +96,12 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
     private protected override Outcome Write(RunRequest request, ReadyRun ready, int? point, Action written)
     {
         bool begun = false;
+        if (point is null)
+        {
+            // Without a restore point the blocks are recorded beside the disk, until they are written.
+            DiskMarker.Write(volume.Disk, new RunMarker(0, "", default, default) { Start = volume.Start }, _journal);
+            _committing = true;
+        }
         try
         {
             volume.Commit(_pages, () => begun = true);
@@ -106,6 +112,8 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
             throw;
         }
         written();
+        if (point is null)
+            DiskMarker.Clear(volume.Disk);
         volume.Reopen();
         var unseen = Execution.Unseen(volume, ready.Changes).ToList();
         foreach (var (change, disagreement) in unseen)
@@ -139,12 +147,10 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
     {
         if (_gone)
             return null;
+        if (_committing)
+            DiskMarker.Clear(volume.Disk);
         if (point is not null)
-        {
-            if (_committing)
-                DiskMarker.Clear(volume.Disk);
             Means.Vault!.Abandon(point.Number);
-        }
         volume.Abandon();
         return null;
     }

@@ -45,12 +45,12 @@ internal static class PointDocuments
     internal static JournalLine Read(StoredLine line) => new(line.At, line.Step, line.What, line.Message, line.Family, line.Edition);
 
     internal static byte[] Write(RunMarker marker) => JsonSerializer.SerializeToUtf8Bytes(
-        new StoredMarker(marker.Point, marker.Vault, Of(marker.RootModified), Of(marker.RootAccessed)), VaultJson.Default.StoredMarker);
+        new StoredMarker(marker.Point, marker.Vault, Of(marker.RootModified), Of(marker.RootAccessed), marker.Start), VaultJson.Default.StoredMarker);
 
     /// <exception cref="JsonException">It is no marker.</exception>
     internal static RunMarker? ReadMarker(byte[] content) =>
         JsonSerializer.Deserialize(content, VaultJson.Default.StoredMarker) is { Vault: not null } marker
-        ? new RunMarker(marker.Point, marker.Vault, Read(marker.RootModified), Read(marker.RootAccessed))
+        ? new RunMarker(marker.Point, marker.Vault, Read(marker.RootModified), Read(marker.RootAccessed)) { Start = marker.Start }
         : null;
 
     // ---- parts

@@ -126,7 +126,11 @@ public sealed record JournalLine(DateTimeOffset At, string Step, string? What = 
 }
 
 /// <summary>The file at a target's root while a run is under way.</summary>
+/// <param name="Point">Of the restore point; 0 for a run on a disk without one.</param>
 internal sealed record RunMarker(int Point, string Vault, FileTime RootModified, FileTime RootAccessed)
 {
+    /// <summary>Where the volume begins whose blocks are recorded beside the marker; null when a restore point has them.</summary>
+    internal long? Start { get; init; }
+
     internal const string FileName = ".moorfield-run.json";
 }

@@ -116,7 +116,7 @@ internal sealed record StoredHead(string Schema, long DocumentBytes, StoredHeadP
 internal sealed record StoredLine(DateTimeOffset At, string Step, string? What = null, string? Message = null, string? Family = null,
 int? Edition = null);
 
-internal sealed record StoredMarker(int Point, string Vault, StoredTime RootModified, StoredTime RootAccessed);
+internal sealed record StoredMarker(int Point, string Vault, StoredTime RootModified, StoredTime RootAccessed, long? Start = null);
 
 /// <summary>Options shared by all documents of the vault.</summary>
 [JsonSourceGenerationOptions(

@@ -202,11 +202,13 @@ public sealed unsafe partial class NtfsVolume
             char* name = stream.Name.Length == 0 ? (char*)LibNtfs.Known.Value.Unnamed : text;
             if (stream.Name.Length > 0 && LibNtfs.AddAttribute(inode, Data, name, (byte)stream.Name.Length, null, 0) != 0)
                 throw Failed("a stream cannot be made");
-            if (stream.Flags != 0 && LibNtfs.SetAttributeFlags(inode, Data, name, (byte)stream.Name.Length, stream.Flags, stream.Flags) != 0)
+            ushort compressed = (ushort)(stream.Flags & NtfsStream.Compressed);
+            if (compressed != 0 && LibNtfs.SetAttributeFlags(inode, Data, name, (byte)stream.Name.Length, compressed, compressed) != 0)
                 throw Failed("a stream cannot be made");
         }
         return WithStream(inode, stream.Name, attribute =>
         {
+            // Made longer without being written, it gets a hole, and the library marks it as sparse.
             bool sparse = (stream.Flags & NtfsStream.Sparse) != 0;
             if (sparse && LibNtfs.TruncateAttribute(attribute, stream.Length) != 0)
                 throw Failed("a stream cannot be made as long as it was");
@@ -246,6 +248,25 @@ public sealed unsafe partial class NtfsVolume
         }
         return LibNtfs.TruncateAttribute(attribute, length) == 0 ? true : throw Failed("a file cannot be made as long as it should be");
     })));
+
+    /// <summary>Gives an empty file a content that is compressed as the Windows Overlay Filter does it.</summary>
+    /// <returns>False when it would not get smaller, and nothing was done.</returns>
+    public bool AddPacked(ulong file, byte[] content, WofForm form)
+    {
+        byte[] packed = Wof.Pack(content, form);
+        if (packed.Length >= content.Length)
+            return false;
+        using var nothing = new MemoryStream(content.Length == 0 ? [] : new byte[content.Length]);
+        AddStream(file, new NtfsStream("", content.Length, NtfsStream.Sparse), b => nothing.Read(b));
+        using var from = new MemoryStream(packed);
+        AddStream(file, new NtfsStream(Wof.StreamName, packed.Length, 0), b => from.Read(b));
+        Locked(() => WithInode(file, inode =>
+        {
+            Set(Wof.Reparse(form), (bytes, size) => LibNtfs.SetReparseData(inode, bytes, size, 0), "its reparse data");
+            return true;
+        }));
+        return true;
+    }
 
     /// <summary>Takes the compression of the Windows Overlay Filter off a file, which is empty afterwards.</summary>
     public void Unpack(ulong file) => Locked(() => WithInode(file, inode =>

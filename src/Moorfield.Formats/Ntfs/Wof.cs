@@ -100,6 +100,49 @@ internal static unsafe class Wof
         }
     }
 
+    /// <summary>The stream of a content that is compressed so.</summary>
+    internal static byte[] Pack(byte[] content, WofForm form)
+    {
+        int chunkSize = ChunkSize(form);
+        int chunks = (content.Length + chunkSize - 1) / chunkSize;
+        var table = new MemoryStream();
+        var data = new MemoryStream();
+        int error = LibWim.CreateCompressor(form == WofForm.Lzx ? LzxType : XpressType, (nuint)chunkSize, 20, out nint compressor);
+        if (error != 0)
+            throw new IOException($"libwim could not make a compressor (error {error}).");
+        try
+        {
+            byte[] packed = new byte[chunkSize];
+            for (int i = 0; i < chunks; i++)
+            {
+                if (i > 0)
+                    table.Write(BitConverter.GetBytes((uint)data.Length));
+                var plain = content.AsSpan(i * chunkSize, Math.Min(chunkSize, content.Length - (i * chunkSize)));
+                fixed (byte* from = plain, to = packed)
+                {
+                    int length = (int)LibWim.Compress(from, (nuint)plain.Length, to, (nuint)(plain.Length - 1), compressor);
+                    data.Write(length == 0 ? plain : packed.AsSpan(0, length));
+                }
+            }
+        }
+        finally
+        {
+            LibWim.FreeCompressor(compressor);
+        }
+        return [.. table.ToArray(), .. data.ToArray()];
+    }
+
+    /// <summary>The reparse data of a file that is compressed so.</summary>
+    internal static byte[] Reparse(WofForm form)
+    {
+        byte[] data = new byte[24];
+        BinaryPrimitives.WriteUInt32LittleEndian(data, Tag);
+        BinaryPrimitives.WriteUInt16LittleEndian(data.AsSpan(4), 16);
+        foreach (var (value, place) in new (uint, int)[] { (1, 8), (2, 12), (1, 16), ((uint)form, 20) })
+            BinaryPrimitives.WriteUInt32LittleEndian(data.AsSpan(place), value);
+        return data;
+    }
+
     private static nint Create(WofForm form, int chunkSize)
     {
         try
