@@ -38,6 +38,8 @@ internal static class Program
             DemoCommand.Create(),
             Common.Partition,
         };
+        if (DiskGuard.Run(arguments) is { } result)
+            return result;
         Interruption.Listen();
         var parsed = root.Parse(arguments);
         if (UnknownOption.Find(parsed) is { } unknown)

@@ -16,7 +16,7 @@ public static class DiskBuilder
     private const long Room = 24 * MiB;
     private const int SectorSize = 512;
     private const int LargeStream = 100_000;
-    private const int LeastPacked = 2048;
+    private const int LeastPacked = 8192;
     private const uint Archive = 0x20;
     private const int MostShort = 8;
 

@@ -24,6 +24,7 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
     private readonly Dictionary<ulong, Dictionary<string, NtfsName>> _folders = [];
     private NtfsVolume _ntfs;
     private int _cachedNames;
+    private (long Length, FileTime Modified) _read;
 
     private DiskVolume(DiskFile disk, Partition? partition, BlockOverlay overlay, NtfsVolume ntfs)
     {
@@ -31,6 +32,7 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
         Partition = partition;
         _overlay = overlay;
         _ntfs = ntfs;
+        _read = disk.State();
     }
 
     /// <summary>The partition that it is; null when the disk is a single volume.</summary>
@@ -215,7 +217,7 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
             {
                 if (name.IsShort || !IsName(name.Text))
                     continue;
-                var info = Info(name.Reference, withheld: true);
+                var info = Look(name.Reference);
                 if (info.Kind is EntryKind.File or EntryKind.Withheld)
                     visit(below, name.Text, info);
                 else if (info.Kind == EntryKind.Folder && enters(below / name.Text))
@@ -226,6 +228,19 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
                     Enter(name.Reference, below / name.Text, depth + 1, seen);
                 }
             }
+        }
+    }
+
+    /// <summary>What an entry is; one that is damaged holds more than can be told.</summary>
+    private EntryInfo Look(ulong file)
+    {
+        try
+        {
+            return Info(file, withheld: true);
+        }
+        catch (InvalidDataException)
+        {
+            return new EntryInfo(EntryKind.Withheld, 0, 0, 0, 0, default, default, default, Number(file));
         }
     }
 

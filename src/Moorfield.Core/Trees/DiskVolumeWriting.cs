@@ -310,6 +310,7 @@ public sealed partial class DiskVolume
         _ntfs.Dispose();
         _overlay.Dispose();
         Forget();
+        _read = _disk.State();
         _overlay = new BlockOverlay(Part(_disk.OpenSource(writable: false)));
         _ntfs = NtfsVolume.Mount(_overlay);
         return true;
@@ -328,8 +329,11 @@ public sealed partial class DiskVolume
         Forget();
         _disk.Translated(() =>
         {
+            const string Changed = "was changed by something else since it was read. Nothing was changed";
+            if (_disk.State() != _read)
+                throw new IOException(Changed);
             using var target = Part(_disk.OpenSource(writable: true));
-            Check(target, pages, p => p.Before, "was changed by something else since it was read. Nothing was changed");
+            Check(target, pages, p => p.Before, Changed);
             begin();
             foreach (var page in pages)
                 target.Write(page.Offset, page.After.Span);

@@ -36,6 +36,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
     private const int ShortNameSpace = 2, BothNameSpace = 3;
     private const nuint IsOpen = 1;
     private const int EIO = 5;
+    private const ulong VolumeFile = 3;
 
     private static readonly Lock Gate = new();
     private static readonly Lazy<nint> Operations = new(MakeOperations);
@@ -67,8 +68,13 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         try
         {
             lock (Gate)
-                volume.Mount();
-            return volume;
+            {
+                return Watched(() =>
+                {
+                    volume.Mount();
+                    return volume;
+                });
+            }
         }
         catch (DllNotFoundException e)
         {
@@ -120,7 +126,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         return error;
     }
 
-    private bool IsDirty() => WithInode(3, inode => Find(inode, VolumeInformation, null) is { Length: >= 12 } value
+    private bool IsDirty() => WithInode(VolumeFile, inode => Find(inode, VolumeInformation, null) is { Length: >= 12 } value
         && (BinaryPrimitives.ReadUInt16LittleEndian(value.AsSpan(10)) & 1) != 0);
 
     // ---- names
@@ -164,7 +170,28 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         lock (Gate)
         {
             ObjectDisposedException.ThrowIf(_volume == 0, this);
+            return Watched(use);
+        }
+    }
+
+    private static long _began;
+    private static long _waited;
+
+    /// <summary>How long the library has been at work by itself with one thing now; zero when it is at none.</summary>
+    public static TimeSpan AtWork => Volatile.Read(ref _began) is not 0 and var began
+        ? System.Diagnostics.Stopwatch.GetElapsedTime(began + Volatile.Read(ref _waited)) : TimeSpan.Zero;
+
+    private static T Watched<T>(Func<T> use)
+    {
+        Volatile.Write(ref _waited, 0);
+        Volatile.Write(ref _began, System.Diagnostics.Stopwatch.GetTimestamp());
+        try
+        {
             return use();
+        }
+        finally
+        {
+            Volatile.Write(ref _began, 0);
         }
     }
 
@@ -284,9 +311,11 @@ public sealed unsafe partial class NtfsVolume : IDisposable
     // No exception may cross into the library.
     private static long Transfer(nint device, long count, Action move)
     {
+        long since = System.Diagnostics.Stopwatch.GetTimestamp();
         try
         {
             move();
+            Volatile.Write(ref _waited, _waited + System.Diagnostics.Stopwatch.GetTimestamp() - since);
             return count;
         }
 #pragma warning disable CA1031 // whatever it is, it is thrown again when the library has returned

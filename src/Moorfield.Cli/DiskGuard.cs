@@ -1,0 +1,76 @@
+using System.Diagnostics;
+using System.Runtime.InteropServices;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Ntfs;
+using Moorfield.Reporting;
+
+namespace Moorfield.Cli;
+
+/// <summary>
+/// Where a disk is named, the command is carried out by a second process of this program: the NTFS library may crash on a damaged volume, or
+/// not come to an end with it. docs/decisions/08-disks.md says why.
+/// </summary>
+internal static class DiskGuard
+{
+    private const string Guarded = "MOORFIELD_GUARDED";
+    private const int SignalBase = 128;
+    private const int Stuck = 99;
+    private static readonly int[] Crashes = [4, 6, 7, 8, 11]; // illegal instruction, abort, bus error, arithmetic, segmentation
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(7);
+    private static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(500);
+
+    /// <summary>Carries a command out in a second process; null when there is no need, or this is it.</summary>
+    internal static int? Run(string[] arguments)
+    {
+        if (Environment.GetEnvironmentVariable(Guarded) is not null)
+        {
+            Watch();
+            return null;
+        }
+        string[] disks = [.. arguments.Where(a => !a.StartsWith('-') && DiskFile.Is(a))];
+        return disks.Length == 0 || Environment.ProcessPath is not { } program ? null : Run(program, arguments, disks);
+    }
+
+    private static int Run(string program, string[] arguments, string[] disks)
+    {
+        var start = new ProcessStartInfo(program, arguments) { UseShellExecute = false };
+        start.Environment[Guarded] = "1";
+        using var process = Process.Start(start)!;
+        // The terminal tells both of an interrupt; of the others this one passes word on.
+        using var interrupt = PosixSignalRegistration.Create(PosixSignal.SIGINT, c => c.Cancel = true);
+        using var end = PosixSignalRegistration.Create(PosixSignal.SIGTERM, PassOn);
+        using var hangup = PosixSignalRegistration.Create(PosixSignal.SIGHUP, PassOn);
+        process.WaitForExit();
+        string names = string.Join(", ", disks.Select(Path.GetFileName));
+        const string More = "Nothing more was done; 'moorfield inventory' says whether a run was interrupted. Have Windows check the disk (chkdsk).";
+        switch (process.ExitCode)
+        {
+            case Stuck:
+                Say.Error($"{names}: the NTFS library does not come to an end with this volume, which must be damaged. {More}");
+                return Program.Failed;
+            case > SignalBase when Crashes.Contains(process.ExitCode - SignalBase):
+                Say.Error($"{names}: the NTFS library broke off on this volume, which must be damaged. {More}");
+                return Program.Failed;
+            default:
+                return process.ExitCode;
+        }
+
+        void PassOn(PosixSignalContext context)
+        {
+            context.Cancel = true;
+            _ = Kill(process.Id, context.Signal == PosixSignal.SIGTERM ? 15 : 1);
+        }
+    }
+
+    [DllImport("libc.so.6", EntryPoint = "kill")]
+    [DefaultDllImportSearchPaths(DllImportSearchPath.System32)]
+    private static extern int Kill(int process, int signal);
+
+    private static void Watch() => new Thread(() =>
+    {
+        while (NtfsVolume.AtWork < Patience)
+            Thread.Sleep(Interval);
+        Environment.Exit(Stuck);
+    })
+    { IsBackground = true }.Start();
+}

@@ -1,0 +1,345 @@
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Formats.Disks;
+using Moorfield.Formats.Ntfs;
+using Moorfield.StandIn;
+using Moorfield.Tests;
+
+namespace Moorfield.Core.Tests;
+
+/// <summary>What is particular to disks: blocks, cuts, states that forbid writing, and what lies on NTFS beside a file's content.</summary>
+public sealed class DiskTests : IDisposable
+{
+    private readonly TemporaryFolder _folder = new(inMemory: true);
+    private readonly Bench _bench;
+    private readonly byte[] _original;
+
+    public DiskTests()
+    {
+        _bench = new Bench(Demo.CopyDiskTo(_folder), _folder["vault"]);
+        _original = File.ReadAllBytes(_bench.Root);
+    }
+
+    private static bool HasWeather(Bench bench) => bench.Read().Packages.Any(p => p.DisplayName == "Weather");
+
+    private void Start(string name)
+    {
+        Tool.Run("sh", "-c", $"rm -rf '{_folder[name]}' '{_folder[name + "-vault"]}' {_folder.Path}/.{name}*");
+        File.WriteAllBytes(_folder[name], _original);
+    }
+
+    /// <summary>Cuts the power before a step, and loses a choice of what was not flushed.</summary>
+    private bool Crash(Action<WriteSeam> run, int step, int seed)
+    {
+        using var disk = new CrashDisk(_folder["stash"]);
+        int steps = 0;
+        bool cut = false;
+        try
+        {
+            run(new WriteSeam((_, _) =>
+            {
+                if (++steps >= step)
+                    throw new PowerCut();
+            }, disk));
+        }
+        catch (PowerCut)
+        {
+            cut = true;
+        }
+        disk.Cut(seed);
+        return cut;
+    }
+
+    private static List<int> Sample(int count, int seed) =>
+        [.. Enumerable.Range(0, 36).Select(i => 1 + ((i * count / 36) + (seed * 7 % Math.Max(1, count / 36)))), .. Enumerable.Range(count - 8, 9)];
+
+    [Fact]
+    public void A_run_cut_off_anywhere_leaves_the_old_disk_or_the_new_one()
+    {
+        int count = 0;
+        Start("cut.ntfs");
+        new Bench(_folder["cut.ntfs"], _folder["cut.ntfs-vault"]).Remove("Weather", "everyone", new WriteSeam((_, _) => count++));
+        byte[] changed = File.ReadAllBytes(_folder["cut.ntfs"]);
+        var seen = new HashSet<PointState?>();
+        foreach (int step in Sample(count, Environment.TickCount))
+        {
+            string story = $"step {step} of {count}";
+            Start("cut.ntfs");
+            var bench = new Bench(_folder["cut.ntfs"], _folder["cut.ntfs-vault"]);
+            Crash(seam => bench.Remove("Weather", "everyone", seam), step, step);
+            // Whoever opens it next puts it right.
+            bool isOld = HasWeather(bench);
+            if (isOld)
+                File.ReadAllBytes(bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue(story);
+            else
+                File.ReadAllBytes(bench.Root).Length.ShouldBe(changed.Length, story);
+            Directory.GetFiles(_folder.Path, ".cut*").ShouldBeEmpty(story);
+            var state = bench.Points().SingleOrDefault()?.State;
+            state.ShouldBeOneOf(isOld ? [null, PointState.NotTaken] : [PointState.Stands]);
+            seen.Add(state);
+            if (isOld)
+                continue;
+            bench.Undo(1).Failures.ShouldBeEmpty();
+            File.ReadAllBytes(bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue(story);
+        }
+        seen.ShouldBe([null, PointState.NotTaken, PointState.Stands], ignoreOrder: true);
+    }
+
+    [Fact]
+    public void An_undo_cut_off_anywhere_is_done_or_not()
+    {
+        _bench.Remove("Weather", "everyone");
+        byte[] changed = File.ReadAllBytes(_bench.Root);
+        foreach (int step in new[] { 3, 9, 14, 20, 60, 120, 200, 300, 400 })
+        {
+            Tool.Run("sh", "-c", $"rm -rf {_folder["copy-vault"]} {_folder.Path}/.counter*; cp -a {_folder["vault"]} {_folder["copy-vault"]}");
+            File.WriteAllBytes(_bench.Root, changed);
+            var bench = new Bench(_bench.Root, _folder["copy-vault"]);
+            bool cut = Crash(seam => bench.Undo(1, seam: seam), step, step);
+            bool isOld = HasWeather(bench);
+            (isOld || cut).ShouldBeTrue($"step {step}");
+            File.ReadAllBytes(bench.Root).AsSpan().SequenceEqual(isOld ? _original : changed).ShouldBeTrue($"step {step}");
+        }
+    }
+
+    [Fact]
+    public void A_step_that_fails_leaves_the_disk_as_it_was()
+    {
+        int count = 0;
+        Start("fail.ntfs");
+        new Bench(_folder["fail.ntfs"], _folder["fail.ntfs-vault"]).Remove("Weather", "everyone", new WriteSeam((_, _) => count++));
+        foreach (int step in Sample(count - 4, 3))
+        {
+            Start("fail.ntfs");
+            var bench = new Bench(_folder["fail.ntfs"], _folder["fail.ntfs-vault"]);
+            int steps = 0;
+            var trouble = Record.Exception(() => bench.Remove("Weather", "everyone", new WriteSeam((_, name) =>
+            {
+                if (++steps == step)
+                    throw new MoorfieldException(Trouble.Failed, $"{name}: No space left on device.");
+            })));
+            if (!HasWeather(bench))
+                continue; // only the marker could not be taken away any more
+            trouble.ShouldBeOfType<MoorfieldException>().Message.ShouldContain("No space left on device");
+            File.ReadAllBytes(bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue($"step {step} of {count}");
+        }
+    }
+
+    [Theory]
+    [InlineData(512, 512)]
+    [InlineData(4096, 4096)]
+    [InlineData(65536, 512)]
+    public void Every_size_of_cluster_is_changed_and_comes_back(int clusterSize, int sectorSize)
+    {
+        string path = _folder["sized.ntfs"];
+        DiskBuilder.BuildVolume(Demo.CopyFewTo(_folder), path, clusterSize, sectorSize);
+        byte[] before = File.ReadAllBytes(path);
+        var bench = new Bench(path, _folder["sized-vault"]);
+        bench.Remove("Weather,Calculator", "everyone");
+        HasWeather(bench).ShouldBeFalse();
+        Tool.Read("ntfsfix", "-n", path).ShouldContain("processed successfully");
+        bench.Undo(1).Failures.ShouldBeEmpty();
+        File.ReadAllBytes(path).AsSpan().SequenceEqual(before).ShouldBeTrue();
+    }
+
+    [Fact]
+    public void When_something_else_wrote_since_files_come_back_with_all_that_they_had()
+    {
+        string before = Referee();
+        string facts = Facts();
+        _bench.Remove("Weather", "everyone");
+        Referee().ShouldNotBe(before);
+        Edit(volume => volume.Create(NtfsVolume.Root, "a note", isFolder: false));
+        _bench.Undo(1).Failures.ShouldBeEmpty();
+        Edit(volume => volume.Delete(volume.List(NtfsVolume.Root).Single(n => n.Text == "a note").Reference, NtfsVolume.Root, "a note"));
+        Referee().ShouldBe(before);
+        Facts().ShouldBe(facts);
+        Tool.Read("ntfsfix", "-n", _bench.Root).ShouldContain("processed successfully");
+    }
+
+    private void Edit(Action<NtfsVolume> edit)
+    {
+        var file = File.OpenHandle(_bench.Root, FileMode.Open, FileAccess.ReadWrite);
+        using var source = new FileSource(
+            file, owns: true, RandomAccess.GetLength(file), (at, bytes) => RandomAccess.Write(file, bytes.Span, at), () => { });
+        using var volume = NtfsVolume.Mount(source);
+        edit(volume);
+        volume.Unmount();
+    }
+
+    /// <summary>Names, sizes and contents as an independent reader sees them.</summary>
+    private string Referee() => Tool.Read("/usr/bin/python3", "-c", """
+        import pyfsntfs, sys, hashlib
+        volume = pyfsntfs.volume(); volume.open(sys.argv[1])
+        def walk(entry, path):
+            for i in range(entry.number_of_sub_file_entries):
+                child = entry.get_sub_file_entry(i)
+                if (child.name or '').startswith('$'): continue
+                place = path + '/' + child.name
+                streams = sorted((s.name, s.size) for s in child.alternate_data_streams)
+                if child.has_directory_entries_index():
+                    print(place, streams); walk(child, place); continue
+                content = child.read_buffer(child.size) if child.size else b''
+                print(place, child.size, hashlib.sha256(content).hexdigest(), streams, child.get_modification_time_as_integer(),
+                    child.get_creation_time_as_integer(), child.file_attribute_flags)
+        walk(volume.get_root_directory(), '')
+        """, _bench.Root).Split('\n').Order(StringComparer.Ordinal).Aggregate((a, b) => a + "\n" + b);
+
+    /// <summary>Security, reparse data, short names and streams of all package files as Moorfield reads them.</summary>
+    private string Facts()
+    {
+        using var target = (DiskTarget)_bench.Open();
+        var recorded = target.Volume.Record(Places.StagedPackages, content => FileContent.HashOf(content), l => throw new InvalidOperationException(l.Why))!;
+        return string.Join('\n', recorded.Entries.Cast<RecordedDiskEntry>().Select(e =>
+            $"{e.Path} {e.Kind} {e.ShortName} {e.Facts.Attributes:x} {Convert.ToHexString(e.Facts.Security)} {Convert.ToHexString(e.Facts.Reparse)} "
+            + $"{Convert.ToHexString(e.Facts.ObjectId)} {string.Join(' ', e.Streams.Select(s => $"{s.Stream.Name}:{s.Stream.Length}:{s.Blob}"))}"));
+    }
+
+    [Fact]
+    public void The_independent_reader_sees_what_was_laid_out()
+    {
+        string seen = Referee();
+        string root = Demo.CopyFewTo(_folder);
+        var files = Directory.GetFiles(root, "*", SearchOption.AllDirectories).Where(f => new FileInfo(f).LinkTarget is null).ToList();
+        foreach (string file in files)
+            seen.ShouldContain($"{file[root.Length..]} {new FileInfo(file).Length} {Convert.ToHexStringLower(System.Security.Cryptography.SHA256.HashData(File.ReadAllBytes(file)))}");
+        seen.ShouldContain("('WofCompressedData', ");
+        seen.ShouldContain("('Ferries', 100000)");
+    }
+
+    [Fact]
+    public void A_compressed_hive_is_read_and_written_uncompressed()
+    {
+        Edit(volume =>
+        {
+            ulong config = Find(volume, "Windows", "System32", "config");
+            var name = volume.List(config).Single(n => n.Text == "SOFTWARE");
+            var content = new MemoryStream();
+            volume.Read(name.Reference, piece => content.Write(piece));
+            volume.Delete(name.Reference, config, "SOFTWARE");
+            volume.AddPacked(volume.Create(config, "SOFTWARE", isFolder: false), content.ToArray(), WofForm.Lzx).ShouldBeTrue();
+        });
+        byte[] packed = File.ReadAllBytes(_bench.Root);
+        HasWeather(_bench).ShouldBeTrue();
+        _bench.Remove("Weather", "everyone").Warnings.ShouldHaveSingleItem().ShouldContain(@"config\SOFTWARE was compressed by Windows and is not any more.");
+        HasWeather(_bench).ShouldBeFalse();
+        _bench.Undo(1);
+        File.ReadAllBytes(_bench.Root).AsSpan().SequenceEqual(packed).ShouldBeTrue();
+    }
+
+    private static ulong Find(NtfsVolume volume, params string[] names) =>
+        names.Aggregate(NtfsVolume.Root, (at, name) => volume.List(at).Single(n => n.Text == name).Reference);
+
+    [Fact]
+    public void An_encrypted_file_is_not_removed_with_a_restore_point()
+    {
+        Edit(volume =>
+        {
+            ulong apps = Find(volume, "Program Files", "WindowsApps");
+            var file = volume.List(apps).Where(n => n.Text.StartsWith("Northlight.Weather", StringComparison.Ordinal))
+                .SelectMany(n => volume.List(n.Reference)).First(n => !volume.Look(n.Reference).IsFolder);
+            var facts = volume.Facts(file.Reference);
+            volume.SetStandard(file.Reference, facts.Attributes | 0x4000, facts.Times);
+        });
+        Should.Throw<MoorfieldException>(() => _bench.Remove("Weather", "everyone")).Message.ShouldContain("it is encrypted");
+        HasWeather(_bench).ShouldBeTrue();
+    }
+
+    [Theory]
+    [InlineData("asleep", "is hibernated or was shut down by fast start-up")]
+    [InlineData("dirty", "Windows wants to check this volume first")]
+    public void A_volume_in_no_state_to_be_written_is_read_and_not_changed(string state, string said)
+    {
+        if (state == "asleep")
+        {
+            Edit(volume =>
+            {
+                byte[] content = new byte[8192];
+                "HIBR"u8.CopyTo(content);
+                using var from = new MemoryStream(content);
+                volume.AddStream(Find(volume, "hiberfil.sys"), new NtfsStream("", content.Length, 0), b => from.Read(b));
+            });
+        }
+        else
+        {
+            MarkDirty();
+        }
+        byte[] before = File.ReadAllBytes(_bench.Root);
+        var system = _bench.Read();
+        system.Notes.Single(n => n.Code == "volumeUnclean").Text.ShouldContain(said);
+        var trouble = Should.Throw<MoorfieldException>(() => _bench.Remove("Weather", "everyone"));
+        (trouble.Trouble, trouble.Message.Contains(said)).ShouldBe((Trouble.Refused, true));
+        File.ReadAllBytes(_bench.Root).AsSpan().SequenceEqual(before).ShouldBeTrue();
+    }
+
+    /// <summary>Sets the flag in $Volume, the third record of the file table, whose place stands in the first sector.</summary>
+    private void MarkDirty()
+    {
+        byte[] bytes = File.ReadAllBytes(_bench.Root);
+        foreach (int where in new[] { 0x30, 0x38 }) // the table, and the copy of its first records
+        {
+            long table = BitConverter.ToInt64(bytes, where) * bytes[13] * BitConverter.ToUInt16(bytes, 11);
+            var record = bytes.AsSpan((int)table + (3 * 1024), 1024);
+            int at = BitConverter.ToUInt16(record[20..]);
+            while (BitConverter.ToUInt32(record[at..]) != 0x70)
+                at += BitConverter.ToInt32(record[(at + 4)..]);
+            record[at + BitConverter.ToUInt16(record[(at + 20)..]) + 10] |= 1;
+        }
+        File.WriteAllBytes(_bench.Root, bytes);
+    }
+
+    [Theory]
+    [InlineData("-FVE-FS-", "is encrypted by BitLocker")]
+    [InlineData("ReFS\0\0\0\0", "holds ReFS")]
+    [InlineData("NTFS    ", "holds no NTFS volume")]
+    public void What_is_no_readable_volume_is_named(string name, string said)
+    {
+        byte[] sector = new byte[1 << 20];
+        System.Text.Encoding.ASCII.GetBytes(name).CopyTo(sector, 3);
+        string path = _folder.Write("other.img", sector);
+        Should.Throw<MoorfieldException>(() => Target.Open(path, new WriteSeam())).Message.ShouldContain(said);
+    }
+
+    [Fact]
+    public void The_journal_is_hardly_longer_than_the_blocks()
+    {
+        var random = new Random(5);
+        var pages = Enumerable.Range(0, 300).Select(i =>
+        {
+            byte[] before = new byte[BlockOverlay.PageSize], after = new byte[BlockOverlay.PageSize];
+            random.NextBytes(before);
+            random.NextBytes(after);
+            return new ChangedPage(i * 3L * BlockOverlay.PageSize, before, after);
+        }).ToList();
+        using var file = DiskJournal.Of(1 << 30, pages).ToFile();
+        RandomAccess.GetLength(file).ShouldBeLessThan((long)(1.1 * 300 * BlockOverlay.PageSize));
+        byte[] bytes = FileContent.ReadAll(file);
+        DiskJournal.Read(new MemoryStream(bytes)).Before.Select(b => b.Offset).ShouldBe(pages.Select(p => p.Offset));
+        for (int i = 0; i < 400; i++)
+        {
+            byte[] spoilt = [.. bytes[..random.Next(bytes.Length)]];
+            if (spoilt.Length > 8)
+                spoilt[random.Next(Math.Min(spoilt.Length, 2000))] ^= (byte)(1 << random.Next(8));
+            Record.Exception(() => DiskJournal.Read(new MemoryStream(spoilt))).ShouldBeOfType<InvalidDataException>();
+        }
+    }
+
+    [Fact]
+    public void A_disk_that_something_else_writes_meanwhile_is_left_alone()
+    {
+        bool meddled = false;
+        Should.Throw<MoorfieldException>(() => _bench.Remove("Weather", "everyone", new WriteSeam((kind, name) =>
+        {
+            if (meddled || kind != WriteKind.Create || !name.Contains("moorfield", StringComparison.Ordinal))
+                return;
+            meddled = true;
+            Edit(volume => volume.Create(NtfsVolume.Root, "a note", isFolder: false));
+        }))).Message.ShouldContain("was changed by something else since it was read. Nothing was changed");
+        HasWeather(_bench).ShouldBeTrue();
+    }
+
+    public void Dispose() => _folder.Dispose();
+}
