@@ -51,9 +51,11 @@ public static class DiskBuilder
             made.SetLength(length);
         Run("mkntfs", "-F", "-q", "-Q", "-c", $"{clusterSize}", "-s", $"{sectorSize}", "-p", "0", "-H", "255", "-S", "63", "-L", "Counter", path);
         var file = File.OpenHandle(path, FileMode.Open, FileAccess.ReadWrite, FileShare.ReadWrite);
-        using var source = new FileSource(file, owns: true, length, (offset, bytes) => RandomAccess.Write(file, bytes.Span, offset), () => { });
+        using var source = new FileSource(file, file.Dispose, length, (offset, bytes) => RandomAccess.Write(file, bytes.Span, offset), () => { });
         using var volume = NtfsVolume.Mount(source);
-        new Copy(volume).Folder(new DirectoryInfo(folder), NtfsVolume.Root, "");
+        var copy = new Copy(volume);
+        copy.Folder(new DirectoryInfo(folder), NtfsVolume.Root, "");
+        copy.LinkManifest();
         volume.Unmount();
     }
 
@@ -108,7 +110,7 @@ public static class DiskBuilder
     {
         private int _packed;
         private bool _hasLarge;
-        private bool _hasLink;
+        private ulong _manifest;
 
         internal void Folder(DirectoryInfo folder, ulong into, string path)
         {
@@ -129,7 +131,8 @@ public static class DiskBuilder
                 long time = entry.LastWriteTimeUtc.ToFileTimeUtc();
                 uint attributes = volume.Facts(made).Attributes;
                 volume.SetStandard(made, isFolder ? attributes : attributes | Archive, new NtfsTimes(time, time, time, time));
-                Link(into, made, place);
+                if (place.StartsWith(@"Program Files\WindowsApps\", StringComparison.Ordinal) && entry.Name == "AppxManifest.xml")
+                    _manifest = made;
             }
         }
 
@@ -153,13 +156,11 @@ public static class DiskBuilder
             volume.AddStream(made, new NtfsStream("Ferries", LargeStream, 0), b => large.Read(b));
         }
 
-        // Windows keeps most of its own files under two names.
-        private void Link(ulong folder, ulong made, string place)
+        /// <summary>Gives a file of a package a second name, as most of Windows' own files have.</summary>
+        internal void LinkManifest()
         {
-            if (_hasLink || !place.StartsWith(@"Program Files\WindowsApps\", StringComparison.Ordinal) || !place.EndsWith(".xml", StringComparison.Ordinal))
-                return;
-            _hasLink = true;
-            volume.Link(made, folder, "SameManifest.xml");
+            if (_manifest != 0)
+                volume.Link(_manifest, volume.List(NtfsVolume.Root).Single(n => n.Text == "Windows").Reference, "SameManifest.xml");
         }
 
         private static string ShortName(string name, HashSet<string> taken)

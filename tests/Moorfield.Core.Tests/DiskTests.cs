@@ -164,7 +164,7 @@ public sealed class DiskTests : IDisposable
     {
         var file = File.OpenHandle(_bench.Root, FileMode.Open, FileAccess.ReadWrite);
         using var source = new FileSource(
-            file, owns: true, RandomAccess.GetLength(file), (at, bytes) => RandomAccess.Write(file, bytes.Span, at), () => { });
+            file, file.Dispose, RandomAccess.GetLength(file), (at, bytes) => RandomAccess.Write(file, bytes.Span, at), () => { });
         using var volume = NtfsVolume.Mount(source);
         edit(volume);
         volume.Unmount();

@@ -192,10 +192,16 @@ public sealed class DiskFile : IDisposable
         LibC.StatxAt(file, "\0"u8, LibC.EmptyPath, LibC.StatxBasic, out var facts) == 0 ? facts : default;
 
     private static FileSource Look(SafeFileHandle file) =>
-        new(file, owns: false, LibC.Seek(file, 0, SeekEnd), (_, _) => throw new InvalidOperationException("Opened for reading."), () => { });
+        new(file, null, LibC.Seek(file, 0, SeekEnd), (_, _) => throw new InvalidOperationException("Opened for reading."), () => { });
 
     private FileSource Own(SafeFileHandle file) => new(
-        file, owns: true, LibC.Seek(file, 0, SeekEnd),
+        file,
+        () =>
+        {
+            LetIn(file);
+            file.Dispose();
+        },
+        LibC.Seek(file, 0, SeekEnd),
         (offset, bytes) =>
         {
             _seam.Pass(WriteKind.Write, FullPath);
@@ -228,6 +234,15 @@ public sealed class DiskFile : IDisposable
             var held = new LibC.FileLock { Type = LibC.ReadLock, Start = place, Length = 1 };
             _ = LibC.ControlLock(file, LibC.SetFileLock, ref held);
         }
+    }
+
+    // Closing alone would not do it while a process is being started that has the file open as well.
+    private static void LetIn(SafeFileHandle file)
+    {
+        if (file.IsClosed)
+            return;
+        var held = new LibC.FileLock { Type = LibC.NoLock, Start = FirstLock, Length = LastLock + 1 - FirstLock };
+        _ = LibC.ControlLock(file, LibC.SetFileLock, ref held);
     }
 
     /// <summary>Where it, or a part of it, is mounted; null when it is nowhere.</summary>

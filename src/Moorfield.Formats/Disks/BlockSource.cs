@@ -42,12 +42,12 @@ public abstract class BlockSource : IDisposable
 }
 
 /// <summary>The bytes of an open file or device.</summary>
-/// <param name="owns">Whether the file is closed with this.</param>
+/// <param name="close">Closes the file; null when that is not this one's.</param>
 /// <param name="length">Bytes, which a device does not tell as a file does.</param>
 /// <param name="write">Writes bytes at an offset.</param>
 /// <param name="flush">Brings what was written to the disk.</param>
 public sealed class FileSource(
-    SafeFileHandle file, bool owns, long length, Action<long, ReadOnlyMemory<byte>> write, Action flush) : BlockSource
+    SafeFileHandle file, Action? close, long length, Action<long, ReadOnlyMemory<byte>> write, Action flush) : BlockSource
 {
     /// <inheritdoc/>
     public override long Length => length;
@@ -76,11 +76,7 @@ public sealed class FileSource(
     public override void Flush() => flush();
 
     /// <inheritdoc/>
-    protected override void Dispose(bool disposing)
-    {
-        if (owns)
-            file.Dispose();
-    }
+    protected override void Dispose(bool disposing) => close?.Invoke();
 }
 
 /// <summary>A stretch of another source, which is closed with it.</summary>

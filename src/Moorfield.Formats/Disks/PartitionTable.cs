@@ -37,7 +37,7 @@ public static class PartitionTable
             if (next.Start < one.Start + one.Length)
                 throw new InvalidDataException($"has a damaged partition table: partitions {one.Number} and {next.Number} overlap");
         }
-        return partitions;
+        return [.. partitions.OrderBy(p => p.Number)];
     }
 
     // A partition that is a file system begins with a boot sector, which ends in the same two bytes.

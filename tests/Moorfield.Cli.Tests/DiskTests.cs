@@ -1,0 +1,143 @@
+using Moorfield.StandIn;
+using Moorfield.Tests;
+
+namespace Moorfield.Cli.Tests;
+
+/// <summary>Disks, partitions and virtual disks, as their users meet them.</summary>
+public sealed class DiskTests : CliTest
+{
+    private readonly string _volume;
+
+    public DiskTests() => _volume = Demo.CopyDiskTo(Folder);
+
+    private string Virtual(string name, string format = "qcow2")
+    {
+        DiskBuilder.Partitioned(_volume, Folder["disk.raw"]);
+        Tool.Read("qemu-img", "convert", "-f", "raw", "-O", format, Folder["disk.raw"], Folder[name]);
+        return Folder[name];
+    }
+
+    [Theory]
+    [InlineData("qcow2")]
+    [InlineData("vhdx")]
+    [InlineData("vmdk")]
+    [InlineData("raw")]
+    public void A_disk_reads_as_the_folder_that_was_laid_on_it(string format)
+    {
+        string disk = Virtual("counter." + format, format);
+        string folder = Demo.CopyFewTo(Folder, "few");
+        string expected = Run("inventory", folder, "--all").Output;
+        expected.ShouldContain("Weather");
+        var outcome = Run("inventory", disk, "--all");
+        outcome.Error.ShouldBeEmpty();
+        outcome.Output.ShouldBe(expected);
+        foreach (string[] command in new[] { new[] { "explain", "TARGET", "Weather" }, ["blocks", "TARGET"], ["guards", "TARGET"] })
+            Run([.. command.Select(w => w == "TARGET" ? disk : w)]).Output.Replace(Path.GetFileName(disk), "few")
+                .ShouldBe(Run([.. command.Select(w => w == "TARGET" ? folder : w)]).Output);
+    }
+
+    [Fact]
+    public void A_removal_from_a_virtual_disk_is_undone_to_the_last_byte()
+    {
+        string disk = Virtual("counter.qcow2");
+        File.Copy(disk, Folder["before.qcow2"]);
+        var removed = Run("remove", disk, "Weather", "--for", "everyone", "--yes");
+        removed.ExitCode.ShouldBe(0, removed.Error);
+        removed.Output.ShouldContain("A fresh look at counter.qcow2 agrees with the plan.");
+        Tool.Read("qemu-img", "check", disk);
+        Tool.Run("qemu-img", "compare", disk, Folder["before.qcow2"]).ExitCode.ShouldBe(1);
+        Run("inventory", disk, "--find", "Weather").Output.ShouldNotContain("4.53");
+        var undone = Run("undo", disk, "--yes");
+        undone.ExitCode.ShouldBe(0, undone.Error);
+        undone.Output.ShouldContain("the volume on counter.qcow2 is what it was before the run, to the last byte.");
+        Tool.Read("qemu-img", "compare", disk, Folder["before.qcow2"]).ShouldContain("identical");
+        Run("check", disk, "--for", "everyone", "--brief", Folder.Write("b.yaml", "brief: 1\nremove: [Weather]"u8)).ExitCode.ShouldBe(4);
+    }
+
+    [Fact]
+    public void Of_several_systems_one_is_named()
+    {
+        string path = Folder.Write("two.img", []);
+        long length = new FileInfo(_volume).Length;
+        using (var file = File.OpenWrite(path))
+            file.SetLength((2 * length) + (4 << 20));
+        long sectors = length / 512;
+        Tool.Run("sfdisk", ["-q", path], null, $"label: gpt\nstart=2048, size={sectors}, name=\"One\"\nstart={2048 + sectors}, size={sectors}, name=\"Two\"\n"
+            + $"start={2048 + (2 * sectors)}, size=2048\n").ExitCode.ShouldBe(0);
+        byte[] volume = File.ReadAllBytes(_volume);
+        using (var file = File.OpenWrite(path))
+        {
+            foreach (long at in new[] { 1 << 20, (1 << 20) + length })
+            {
+                file.Position = at;
+                file.Write(volume);
+            }
+        }
+        Refused(2, "has 2 partitions with a Windows. Name one with --partition: 1 (One, ", "inventory", path);
+        Run("inventory", path, "--partition", "2").Output.ShouldContain("Weather");
+        Refused(2, "has no partition 7. It has: 1 (One, ", "inventory", path, "--partition", "7");
+        Refused(1, "Partition 3 of two.img holds no NTFS volume", "inventory", path, "--partition", "3");
+        Run("remove", path, "Weather", "--for", "everyone", "--yes", "--partition", "2").ExitCode.ShouldBe(0);
+        Run("inventory", path, "--partition", "1").Output.ShouldContain("Weather");
+        Run("inventory", path, "--partition", "2", "--find", "Weather").Output.ShouldNotContain("4.53");
+        Run("undo", path, "--yes", "--partition", "2").Output.ShouldContain("to the last byte");
+    }
+
+    [Fact]
+    public void What_cannot_be_read_or_written_is_said_in_a_sentence()
+    {
+        Refused(2, "is a single volume. Leave --partition out.", "inventory", _volume, "--partition", "1");
+        string disk = Virtual("counter.qcow2");
+        Tool.Read("qemu-img", "create", "-q", "-f", "qcow2", "-b", disk, "-F", "qcow2", Folder["over.qcow2"]);
+        Refused(1, "holds only the differences to another disk", "inventory", Folder["over.qcow2"]);
+        File.WriteAllBytes(Folder["cut.qcow2"], File.ReadAllBytes(disk)[..500_000]);
+        Refused(1, "cut.qcow2", "inventory", Folder["cut.qcow2"]);
+        File.WriteAllBytes(Folder["cut.ntfs"], File.ReadAllBytes(_volume)[..5_000_000]);
+        Refused(1, "cut.ntfs", "inventory", Folder["cut.ntfs"]);
+        File.SetUnixFileMode(_volume, UnixFileMode.UserRead | UnixFileMode.OtherRead | UnixFileMode.GroupRead);
+        var outcome = RunAsNobody("remove", _volume, "Weather", "--for", "everyone", "--yes");
+        outcome.ExitCode.ShouldBe(5, outcome.Error);
+        outcome.Error.ShouldContain("cannot be written: Permission denied");
+    }
+
+    [Fact]
+    public void A_disk_that_is_mounted_is_refused_by_its_place()
+    {
+        string mount = Directory.CreateDirectory(Folder["mount"]).FullName;
+        if (Tool.Run("ntfs-3g", _volume, mount).ExitCode != 0)
+            Assert.Skip("This machine lets nobody mount.");
+        try
+        {
+            Refused(5, $"is mounted at {mount}. Unmount it first", "inventory", _volume);
+        }
+        finally
+        {
+            Tool.Run("umount", mount);
+        }
+    }
+
+    [Fact]
+    public void A_run_that_was_killed_is_put_right_by_whoever_comes_next()
+    {
+        byte[] before = File.ReadAllBytes(_volume);
+        int killed = 0;
+        for (int round = 0; round < 6; round++)
+        {
+            File.WriteAllBytes(_volume, before);
+            Tool.Run("rm", "-rf", Folder["vault"]);
+            Tool.Run("strace", ["-f", "-o", "/dev/null", "-e", "trace=pwrite64", "-e", $"inject=pwrite64:signal=KILL:when={200 + (round * 30)}", .. Command(
+                ["remove", _volume, "Weather", "--for", "everyone", "--yes", "--vault", Folder["vault"]])], null, null);
+            bool isMarked = Directory.GetFiles(Folder.Path, ".counter*").Length > 0;
+            killed += isMarked ? 1 : 0;
+            var look = Run("inventory", _volume, "--find", "Weather");
+            if (isMarked)
+                look.Error.ShouldContain("an earlier run was interrupted");
+            if (look.Output.Contains("4.53", StringComparison.Ordinal))
+                File.ReadAllBytes(_volume).AsSpan().SequenceEqual(before).ShouldBeTrue($"round {round}");
+            else
+                Run("undo", _volume, "--yes", "--vault", Folder["vault"]).Output.ShouldContain("to the last byte");
+            File.ReadAllBytes(_volume).AsSpan().SequenceEqual(before).ShouldBeTrue($"round {round}");
+        }
+        killed.ShouldBeGreaterThan(0);
+    }
+}
