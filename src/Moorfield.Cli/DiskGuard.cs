@@ -41,7 +41,7 @@ internal static class DiskGuard
         using var end = PosixSignalRegistration.Create(PosixSignal.SIGTERM, PassOn);
         using var hangup = PosixSignalRegistration.Create(PosixSignal.SIGHUP, PassOn);
         process.WaitForExit();
-        string names = string.Join(", ", disks.Select(Path.GetFileName));
+        string names = $"{(disks.Length > 1 ? "One of these, " : "")}{string.Join(", ", disks.Select(Path.GetFileName))}";
         const string More = "Nothing more was done; 'moorfield inventory' says whether a run was interrupted. Have Windows check the disk (chkdsk).";
         switch (process.ExitCode)
         {

@@ -52,6 +52,9 @@ public sealed class DiskTests : CliTest
         undone.Output.ShouldContain("the volume on counter.qcow2 is what it was before the run, to the last byte.");
         Tool.Read("qemu-img", "compare", disk, Folder["before.qcow2"]).ShouldContain("identical");
         Run("check", disk, "--for", "everyone", "--brief", Folder.Write("b.yaml", "brief: 1\nremove: [Weather]"u8)).ExitCode.ShouldBe(4);
+        var fleet = Run("check", disk, _volume, Folder["before.qcow2"], "--for", "everyone", "--brief", Folder["b.yaml"]);
+        fleet.ExitCode.ShouldBe(4, fleet.Error);
+        fleet.Output.ShouldContain("3 systems: 0 as the brief wants, 3 not, 0 unread.");
     }
 
     [Fact]
