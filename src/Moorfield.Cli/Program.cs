@@ -37,6 +37,7 @@ internal static class Program
             ImageCommand.Create(),
             DemoCommand.Create(),
             Common.Partition,
+            Common.Language,
         };
         if (DiskGuard.Run(arguments) is { } result)
             return result;

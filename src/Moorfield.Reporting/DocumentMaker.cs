@@ -50,7 +50,11 @@ internal static class DocumentMaker
             package.FullName.Version.ToString(), package.FullName.Architecture, Words.Of(package.Role), Words.Of(package.Origin), package.Bytes,
             [.. Words.Names(package.Accounts, snapshot)], package.Newcomers, package.Blocked, Words.Of(verdict.Standing),
             [.. verdict.Reasons.Select(Reason)],
-            package.Withheld, Words.Readable(package.Manifest?.Description), package.StartsWithWindows, package.RunsInBackground);
+            package.Withheld, Words.Readable(package.Manifest?.Description), package.StartsWithWindows, package.RunsInBackground)
+        {
+            NameSource = Words.Of(package.NameSource),
+            NeutralName = package.NeutralName,
+        };
     }
 
     internal static PlanJson Plan(string target, ImmutableArray<SystemPlan> systems) => new(

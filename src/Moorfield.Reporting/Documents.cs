@@ -26,7 +26,8 @@ internal sealed record PackageJson(
     string Family, string FullName, string Name, string DisplayName, string? RawDisplayName, string Publisher, string Version, string Architecture,
     string Role, string Origin, long Bytes, ImmutableArray<string> Accounts, bool Newcomers, bool Blocked, string Standing,
     ImmutableArray<ReasonJson> Reasons,
-    int WithheldFiles = 0, string? Description = null, bool StartsWithWindows = false, bool RunsInBackground = false, PackageFactsJson? Facts = null);
+    int WithheldFiles = 0, string? Description = null, bool StartsWithWindows = false, bool RunsInBackground = false, PackageFactsJson? Facts = null,
+    string? NameSource = null, string? NeutralName = null);
 
 internal sealed record SystemJson(
     int? Edition, string Name, string Product, string Release, string Build, string Computer, string Manufacturer,
@@ -46,7 +47,7 @@ internal sealed record InventoryJson(string Schema, string Target, string Kind, 
 
 internal sealed record PartJson(string FullName, string Kind, long Bytes);
 
-internal sealed record ApplicationJson(string Id, string? DisplayName, bool ShownInStart);
+internal sealed record ApplicationJson(string Id, string? DisplayName, bool ShownInStart, string? Description = null);
 
 internal sealed record ExplanationJson(
     string Schema, string Target, int? Edition, PackageJson Package, string? Description, ImmutableArray<PartJson> Parts,

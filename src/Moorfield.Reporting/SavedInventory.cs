@@ -86,6 +86,8 @@ internal static class SavedInventory
             [new PackagePart(fullName, PartKind.Main, saved.Bytes, [], saved.WithheldFiles)], [], null)
         {
             HasFiles = saved.Bytes > 0,
+            NameSource = saved.NameSource is { } source ? SavedFacts.One<NameSource>(source) : NameSource.Manifest,
+            NeutralName = saved.NeutralName ?? "",
         };
         if (saved.Facts is { } facts)
             return SavedFacts.AddTo(package, facts);

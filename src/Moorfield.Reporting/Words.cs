@@ -2,6 +2,7 @@ using System.Text.Json;
 using Moorfield.Core.Model;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
+using Moorfield.Formats.Resources;
 
 namespace Moorfield.Reporting;
 
@@ -53,7 +54,7 @@ internal static class Words
     internal static string Joined(IEnumerable<string> accounts) => string.Join(';', accounts);
 
     /// <summary>A text from a manifest; null when it is only the name of a resource.</summary>
-    internal static string? Readable(string? text) => text?.StartsWith("ms-resource:", StringComparison.OrdinalIgnoreCase) == true ? null : text;
+    internal static string? Readable(string? text) => ResourceResolver.IsReference(text) ? null : text;
 
     internal static string OrNothing(IEnumerable<string> items) => string.Join(", ", items) is { Length: > 0 } text ? text : Nothing;
 

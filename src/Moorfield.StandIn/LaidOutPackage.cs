@@ -18,7 +18,7 @@ internal sealed record LaidOutPackage(PackageFullName Main, PackageFullName Regi
 
     internal PackageFamilyName Family => Main.Family;
 
-    internal string Display => Manifest.DisplayName ?? Main.Name;
+    internal string Display => Manifest.DisplayName is { } name && !name.StartsWith("ms-resource:", StringComparison.Ordinal) ? name : Main.Name;
 
     /// <summary>The folders and files of all parts, below the root of a volume.</summary>
     internal IEnumerable<string> Paths => IsComponent

@@ -21,11 +21,11 @@ internal sealed class ManifestWriter(World world)
     {
         var publisher = world.Publishers[package.By];
         var properties = new XElement(Foundation + "Properties",
-            new XElement(Foundation + "DisplayName", package.Display),
+            new XElement(Foundation + "DisplayName", package.Refer(WorldPackage.NameText, package.Display)),
             new XElement(Foundation + "PublisherDisplayName", publisher.Display),
             new XElement(Foundation + "Logo", @"Assets\Logo.png"));
         if (package.About is not null)
-            properties.Add(new XElement(Foundation + "Description", package.About));
+            properties.Add(new XElement(Foundation + "Description", package.Refer(WorldPackage.AboutText, package.About)));
         if (package.IsFramework)
             properties.Add(new XElement(Foundation + "Framework", "true"));
         if (isResource)
@@ -115,7 +115,9 @@ internal sealed class ManifestWriter(World world)
     private static XElement Application(WorldPackage package, WorldApp app)
     {
         var visual = new XElement(Uap + "VisualElements",
-            new XAttribute("DisplayName", app.Display ?? package.Display), new XAttribute("Description", package.About ?? package.Display));
+            new XAttribute("DisplayName", package.Refer(app.TextName, app.Display ?? package.Display)),
+            new XAttribute("Description", package.About is { } about ? package.Refer(WorldPackage.AboutText, about)
+                : package.Refer(WorldPackage.NameText, package.Display)));
         if (app.Hidden)
             visual.Add(new XAttribute("AppListEntry", "none"));
         var extensions = new XElement(Foundation + "Extensions");

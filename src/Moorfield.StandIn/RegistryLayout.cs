@@ -8,6 +8,7 @@ namespace Moorfield.StandIn;
 /// <summary>Fills the hives of a made-up system. Source of the keys: docs/on-disk.md, "Registry".</summary>
 internal sealed class RegistryLayout(World world)
 {
+    private const uint BritishEnglish = 0x0809;
     internal const string Store = @"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore";
     internal const string MachinePackages = @"Classes\Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\PackageRepository\Packages";
     internal const string AccountRepository = @"Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\Repository";
@@ -81,6 +82,7 @@ internal sealed class RegistryLayout(World world)
     internal void FillSystem(Hive hive)
     {
         Set(hive, "Select", HiveValue.FromDWord("Current", 1), HiveValue.FromDWord("Default", 1));
+        Set(hive, @"ControlSet001\Control\MUI\UILanguages\en-GB", HiveValue.FromDWord("LCID", BritishEnglish));
         Set(hive, @"ControlSet001\Control\ComputerName\ComputerName", HiveValue.FromString("ComputerName", world.Computer));
     }
 

@@ -12,6 +12,7 @@ namespace Moorfield.StandIn;
 /// </summary>
 public sealed class VolumeBuilder
 {
+    private const int IndexLength = 24_000;
     private const string Apps = "Program Files/WindowsApps";
     private const string Repository = "ProgramData/Microsoft/Windows/AppRepository";
     private readonly World _world;
@@ -70,14 +71,18 @@ public sealed class VolumeBuilder
         var fullName = package.FullName(_world);
         byte[] manifest = _manifests.Write(package, fullName);
         string folder = package.IsComponent ? $"Windows/SystemApps/{fullName.Family}" : $"{Apps}/{fullName}";
-        AddPackageFiles(folder, package.Name, manifest, package.Kib);
+        AddPackageFiles(folder, package.Name, manifest, package.Kib, package.Texts(german: false));
         if (!package.IsComponent)
             AddRepositoryEntry(fullName, manifest);
         foreach (var resource in package.ResourceNames(_world))
         {
             byte[] resourceManifest = _manifests.Write(package, resource, isResource: true);
             Write($"{Apps}/{resource}/AppxManifest.xml", resourceManifest);
-            Write($"{Apps}/{resource}/resources.pri", Filler.Bytes(resource.ToString(), Math.Max(4, package.Kib / 40) * 1024));
+            int length = Math.Max(4, package.Kib / 40) * 1024;
+            string value = resource.ResourceId[(resource.ResourceId.LastIndexOf('-') + 1)..];
+            bool isGerman = value == "de" && package.German is not null;
+            Write($"{Apps}/{resource}/resources.pri", ResourceWriter.Write(
+                package.Name, value, false, isGerman ? package.Texts(german: true) : [("Spare", "-")], length));
             AddRepositoryEntry(resource, resourceManifest);
         }
         if (package.BundleName(_world) is { } bundle)
@@ -89,14 +94,15 @@ public sealed class VolumeBuilder
         }
     }
 
-    private void AddPackageFiles(string folder, string name, byte[] manifest, int kib)
+    private void AddPackageFiles(string folder, string name, byte[] manifest, int kib, IReadOnlyList<(string, string)> texts)
     {
         Write($"{folder}/AppxManifest.xml", manifest);
         Write($"{folder}/AppxBlockMap.xml", Filler.Bytes(folder + "map", 2_000 + kib));
         Write($"{folder}/AppxSignature.p7x", Filler.Bytes(folder + "signature", 9_000));
         Write($"{folder}/Assets/Logo.png", Filler.Bytes(folder + "logo", 1_400));
         Write($"{folder}/Assets/Wide.png", Filler.Bytes(folder + "wide", 3_100));
-        Write($"{folder}/resources.pri", Filler.Bytes(folder + "pri", 24_000));
+        Write($"{folder}/resources.pri", texts.Count > 0 ? ResourceWriter.Write(name, "en-GB", true, texts, IndexLength)
+            : Filler.Bytes(folder + "pri", IndexLength));
         int rest = Math.Max(8, kib - 45) * 1024;
         Write($"{folder}/{name}.exe", Filler.Bytes(folder + "exe", rest / 4));
         Write($"{folder}/{name}.dll", Filler.Bytes(folder + "dll", rest / 2));
@@ -119,7 +125,7 @@ public sealed class VolumeBuilder
         if (leftover.What == "manifestCopy")
             AddRepositoryEntry(fullName, _manifests.Write(package, fullName));
         else
-            AddPackageFiles($"{Apps}/{fullName}", package.Name, _manifests.Write(package, fullName), leftover.Kib);
+            AddPackageFiles($"{Apps}/{fullName}", package.Name, _manifests.Write(package, fullName), leftover.Kib, package.Texts(german: false));
     }
 
     private void AddProfile(string folder, WorldAccount? account)

@@ -209,6 +209,30 @@ public sealed record WorldPackage(
     /// <summary>KiB of a person's own files in it, by account.</summary>
     public ImmutableDictionary<string, int>? Data { get; init; }
 
+    /// <summary>Its display name and what it is about in German; null when it speaks English only.</summary>
+    public ImmutableArray<string>? German { get; init; }
+
+    internal const string NameText = "AppName", AboutText = "AppDescription";
+
+    // Packages of Windows itself keep their texts in their resources; many others write them into the manifest.
+    private bool HasResources => By == "northlight" && !IsFramework;
+
+    /// <summary>What a manifest writes for a text: the text itself, or a reference to it.</summary>
+    internal string Refer(string name, string text) => HasResources ? $"ms-resource:{name}" : text;
+
+    /// <summary>The texts in its resources, by name.</summary>
+    internal IReadOnlyList<(string Name, string Text)> Texts(bool german)
+    {
+        if (!HasResources)
+            return [];
+        var texts = new List<(string, string)> { (NameText, german ? German!.Value[0] : Display) };
+        if (About is not null)
+            texts.Add((AboutText, german ? German!.Value[1] : About));
+        if (!german)
+            texts.AddRange((Apps ?? []).Where(a => a.TextName != NameText).Select(a => (a.TextName, a.Display ?? Display)));
+        return texts;
+    }
+
     internal bool IsComponent => Kind == "component";
 
     internal bool IsFramework => Kind == "framework";
@@ -238,7 +262,11 @@ public sealed record WorldApp(
     bool Background,
     bool Share,
     string? Service,
-    string? ComClass = null);
+    string? ComClass = null)
+{
+    /// <summary>Name of its display name among the package's texts.</summary>
+    internal string TextName => Display is null ? WorldPackage.NameText : $"{Id}Name";
+}
 
 [JsonSourceGenerationOptions(PropertyNameCaseInsensitive = true)]
 [JsonSerializable(typeof(World))]

@@ -180,7 +180,7 @@ public sealed class BadInputTests : CliTest
     public void An_ambiguous_package_lists_the_families()
     {
         string path = At($"Program Files/WindowsApps/{Demo.FullName("Northlight.Camera")}/AppxManifest.xml");
-        File.WriteAllText(path, File.ReadAllText(path).Replace("<DisplayName>Camera", "<DisplayName>Clock"));
+        File.WriteAllText(path, File.ReadAllText(path).Replace("<DisplayName>ms-resource:AppName", "<DisplayName>Clock"));
         Refused(2, "'Clock' fits 2 packages", All);
     }
 

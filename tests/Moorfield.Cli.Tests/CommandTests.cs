@@ -47,6 +47,7 @@ public sealed class CommandTests : CliTest
             "family", "fullName", "name", "displayName", "rawDisplayName", "publisher", "version", "architecture", "role", "origin", "bytes",
             "accounts", "newcomers", "blocked",
             "standing", "reasons", "withheldFiles", "description", "startsWithWindows", "runsInBackground", "facts",
+            "nameSource", "neutralName",
         ]);
         package.GetProperty("accounts").EnumerateArray().Select(a => a.GetString()).ShouldBe(["counter", "ivy", "rowan"]);
         system.GetProperty("packages").GetArrayLength()
@@ -228,8 +229,40 @@ public sealed class CommandTests : CliTest
     public void Names_with_control_characters_cannot_drive_the_terminal()
     {
         string path = At($"Program Files/WindowsApps/{Demo.FullName("Northlight.Clock")}/AppxManifest.xml");
-        File.WriteAllText(path, File.ReadAllText(path).Replace("<DisplayName>Clock", "<DisplayName>Clo&#x9b;2J&#x202e;ck"));
+        File.WriteAllText(path, File.ReadAllText(path).Replace("<DisplayName>ms-resource:AppName", "<DisplayName>Clo&#x9b;2J&#x202e;ck"));
         Run("inventory", Root).Output.ShouldContain("Clo\ufffd2J\ufffdck");
+    }
+
+    [Fact]
+    public void Names_are_those_of_the_language_and_briefs_match_in_all()
+    {
+        string[] Name(params string[] more) => [.. Json(Run(["inventory", Root, "--format", "json", .. more])).GetProperty("systems")[0].GetProperty("packages")
+            .EnumerateArray().Where(p => p.GetProperty("name").GetString() == "Northlight.Weather")
+            .SelectMany(p => new[] { "displayName", "rawDisplayName", "nameSource", "neutralName", "description" }.Select(n => p.GetProperty(n).GetString()!))];
+        Name().ShouldBe(["Weather", "ms-resource:AppName", "resources", "Weather", "Forecasts and warnings."]);
+        Name("--language", "de-AT").ShouldBe(["Wetter", "ms-resource:AppName", "resources", "Weather", "Vorhersagen und Warnungen."]);
+        Name("--language", "cy").ShouldBe(Name());
+        Run("inventory", Root, "--language", "de", "--find", "vorhersagen").Output.ShouldContain("\nWetter ");
+        Run("explain", Root, "Wetter", "--language", "de").Output.ShouldContain("Vorhersagen und Warnungen.");
+        Refused(2, "No package here is called 'Wetter'", "explain", Root, "Wetter");
+        string brief = Folder.Write("b.yaml", "brief: 1\nremove: [Weather]"u8);
+        foreach (string language in new[] { "de", "en" })
+        {
+            Run("remove", Root, "--brief", brief, "--for", "everyone", "--language", language, "--preview").Output
+                .ShouldContain(language == "de" ? "\nWetter " : "\nWeather ");
+        }
+        string index = At($"Program Files/WindowsApps/{Demo.FullName("Northlight.Weather")}/resources.pri");
+        File.WriteAllBytes(index, File.ReadAllBytes(index)[..500]);
+        Name().ShouldBe(["Weather", "ms-resource:AppName", "name", "Weather", null!]);
+        Run("inventory", Root).Output.ShouldContain("resources.pri is damaged or no resource index: it does not end where it says. It is not used.");
+    }
+
+    [Fact]
+    public void The_languages_are_those_of_the_system()
+    {
+        HiveEdit.Change(At("Windows/System32/config/SYSTEM"), hive =>
+            hive.Create(@"ControlSet001\Control\MUI\Settings").Set(Moorfield.Formats.Hives.HiveValue.FromStrings("PreferredUILanguages", ["de-DE"])));
+        Run("inventory", Root).Output.ShouldContain("\nWetter ");
     }
 
     [Fact]

@@ -64,4 +64,108 @@ public sealed class ResourceTests
         string value = candidate.Kind == ResourceValueKind.EmbeddedData ? Convert.ToBase64String(candidate.Bytes.Span) : candidate.Text;
         return $"{Plain(candidate.Kind.ToString())} [{string.Join(' ', qualifiers.Order(StringComparer.Ordinal))}] {value.ReplaceLineEndings("\n")}";
     }
+
+    [Theory]
+    [InlineData("ms-resource:AppDescription", "de", "AppDescription", "de")]
+    [InlineData("ms-resource:Resources/AppDescription", "de-AT", "AppDescription", "de")]
+    [InlineData("MS-RESOURCE:/resources/APPDESCRIPTION", "fr-CA", "AppDescription", "fr")]
+    [InlineData("ms-resource://Northlight.Weather/Resources/AppDescription", "pl", "AppDescription", "en-GB")]
+    [InlineData("ms-resource:///Resources/AppDescription", "en-US", "AppDescription", "en-GB")]
+    [InlineData("ms-resource:Greeting/Text", "", "Greeting/Text", "en-GB")]
+    [InlineData("ms-resource:Greeting%2FText", "de", "Greeting/Text", "de")]
+    public void References_resolve_by_language(string reference, string wanted, string path, string language)
+    {
+        var index = Read("embed/resources.pri");
+        string expected = index.Find("Resources/" + path).Single(c => c.Qualifiers.Any(q => q.Value == language)).Text;
+        new ResourceResolver(index, [], "x").Text(reference, wanted.Length == 0 ? [] : [wanted]).ShouldBe(expected);
+    }
+
+    [Fact]
+    public void What_leads_nowhere_has_no_text()
+    {
+        var resolver = new ResourceResolver(Read("embed/resources.pri"), [], "x");
+        foreach (string reference in new[]
+        {
+            "ms-resource:Nothing", "ms-resource://Other.Package/Resources/AppDescription", "ms-resource:", "ms-resource://", "ms-resource:Files/a.embed",
+            "ms-resource:" + new string('/', 300), "ms-resource:Resources", "ms-resource:%",
+        })
+            resolver.Text(reference, ["de"]).ShouldBeNull(reference);
+        resolver.Text("ms-resource://X/Resources/AppDescription", ["de"]).ShouldNotBeNull();
+    }
+
+    [Theory]
+    [InlineData("split")]
+    [InlineData("splitnoschema")]
+    public void Resource_packages_count_with_their_package(string folder)
+    {
+        var main = Read($"{folder}/resources.pri");
+        ResourceIndex[] packs = [Read($"{folder}/resources.language-de.pri"), Read($"{folder}/resources.language-fr.pri")];
+        var names = main.Items().Select(i => i.Path).First(p => p.StartsWith("Resources/", StringComparison.Ordinal));
+        var alone = new ResourceResolver(main, [], "x");
+        var whole = new ResourceResolver(main, packs, "x");
+        string reference = "ms-resource:/" + names;
+        string german = packs[0].Find(names, packs[0].Name is null ? main : null).Single().Text;
+        whole.Text(reference, ["de-DE"]).ShouldBe(german);
+        whole.Text(reference, []).ShouldBe(alone.Text(reference, []));
+        alone.Text(reference, ["de-DE"]).ShouldBe(alone.Text(reference, []));
+        german.ShouldNotBe(alone.Text(reference, []));
+    }
+
+    [Theory]
+    [InlineData("de", new[] { "de-DE" }, true)]
+    [InlineData("de-AT", new[] { "de-DE" }, true)]
+    [InlineData("de-DE", new[] { "de" }, true)]
+    [InlineData("zh-Hant", new[] { "zh-CN" }, false)]
+    [InlineData("zh-TW", new[] { "zh-Hant-HK" }, true)]
+    [InlineData("zh-Hans", new[] { "zh-SG" }, true)]
+    [InlineData("sr-Latn", new[] { "sr-Cyrl-RS" }, false)]
+    [InlineData("fr", new[] { "de-DE" }, false)]
+    public void Languages_fit_or_not(string tag, string[] wanted, bool fits) => (LanguageMatch.Score(tag, [.. wanted]) > 0).ShouldBe(fits);
+
+    [Fact]
+    public void The_first_language_and_the_nearest_tag_win()
+    {
+        LanguageMatch.Score("fr", ["fr-FR", "de-DE"]).ShouldBeGreaterThan(LanguageMatch.Score("de-DE", ["fr-FR", "de-DE"]));
+        int[] scores = [.. new[] { "de-DE", "de", "de-AT" }.Select(t => LanguageMatch.Score(t, ["de-DE"]))];
+        scores.ShouldBe(scores.OrderDescending());
+        scores.Distinct().Count().ShouldBe(3);
+    }
+
+    // ./run soak sets more.
+    private static readonly int Mutations = int.Parse(Environment.GetEnvironmentVariable("MOORFIELD_RESOURCES") ?? "2000");
+
+    [Fact]
+    public void Mutated_files_are_read_or_refused_at_once()
+    {
+        byte[][] originals = [.. new[] { "embed", "files", "merged", "nonascii", "pri3", "respack", "revmap", "small", "versioned", "vnext", "win80", "win81" }
+            .Select(n => Unpacked(Path.Combine(Data(), n, "resources.pri.gz")))];
+        var random = new Random(7);
+        int read = 0;
+        var slowest = TimeSpan.Zero;
+        for (int i = 0; i < Mutations; i++)
+        {
+            byte[] bytes = [.. originals[i % originals.Length]];
+            if (i % 9 == 0)
+                bytes = bytes[..random.Next(bytes.Length)];
+            for (int edit = 0; edit < 1 + (i % 7) && bytes.Length > 0; edit++)
+                bytes[random.Next(bytes.Length)] = (byte)(edit % 2 == 0 ? random.Next(256) : 255);
+            var watch = System.Diagnostics.Stopwatch.StartNew();
+            try
+            {
+                var index = ResourceIndex.Read(bytes);
+                var resolver = new ResourceResolver(index, [index], "x");
+                foreach (string name in new[] { "AppName", "Resources/AppName", "Greeting/Text", "Files/Assets/Logo.png" })
+                    _ = resolver.Text("ms-resource:" + name, ["de-DE", "fr"]);
+                if (index.Name is not null)
+                    read += index.Items().Sum(item => item.Candidates.Length) > 0 ? 1 : 0;
+            }
+            catch (InvalidDataException)
+            {
+                // as documented
+            }
+            slowest = watch.Elapsed > slowest ? watch.Elapsed : slowest;
+        }
+        read.ShouldBeGreaterThan(Mutations / 50);
+        slowest.ShouldBeLessThan(TimeSpan.FromMilliseconds(500)); // 100 ms on a machine that does nothing else
+    }
 }

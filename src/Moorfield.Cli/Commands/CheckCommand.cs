@@ -13,7 +13,11 @@ internal static class CheckCommand
     // Each reads hives of a hundred megabytes.
     private const int MostAtOnce = 2;
 
-    private static readonly Argument<string[]> Targets = new("TARGET") { Description = "Volumes or image files", Arity = ArgumentArity.OneOrMore };
+    private static readonly Argument<string[]> Targets = new("TARGET")
+    {
+        Description = "Disks, volumes or image files",
+        Arity = ArgumentArity.OneOrMore,
+    };
     private static readonly Option<string[]> For = new("--for") { Description = "For whom, instead of whom the brief says", HelpName = "WHO" };
     private static readonly Option<string[]> Edition = Common.Edition(); // of the images among the targets
     private static readonly Option<string?> VaultPath = Common.VaultPath();

@@ -26,7 +26,16 @@ internal static class Common
         Recursive = true,
     };
 
+    /// <summary>Belongs to every command.</summary>
+    internal static readonly Option<string[]> Language = new("--language")
+    {
+        Description = "Show names in this language where packages have them, such as de-DE (default: that of the system)",
+        HelpName = "TAG",
+        Recursive = true,
+    };
+
     private static int? _partition;
+    private static string[] _languages = [];
 
     internal static Option<string?> Maker() =>
     new("--maker") { Description = "The machines' maker, which an image does not know: its packages have the origin maker", HelpName = "NAME" };
@@ -55,6 +64,8 @@ internal static class Common
     /// <summary>Tells of a run that was cut off on the target and was put right when it was opened.</summary>
     private static Target Told(Target target)
     {
+        if (_languages.Length > 0)
+            target.Languages = [.. _languages];
         if (target is DiskTarget { Settled: { } settled })
             Say.Aside($"moorfield: {settled}");
         return target;
@@ -131,6 +142,7 @@ internal static class Common
         command.SetAction(parsed => Program.Translated(() =>
         {
             _partition = parsed.GetValue(Partition);
+            _languages = parsed.GetValue(Language) ?? [];
             return act(parsed);
         }));
 }

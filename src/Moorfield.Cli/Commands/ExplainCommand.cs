@@ -131,7 +131,7 @@ internal static class ExplainCommand
         Fact("Needs", Known(Named(package.Needs, snapshot)));
         Fact("Needed by", Known(judgement.NeededBy(package).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal)));
         Fact("Apps", Known((package.Manifest?.Applications ?? [])
-            .Select(a => $"{Words.Readable(a.DisplayName) ?? a.Id}{(a.ShownInStart ? "" : " (not shown in Start)")}")));
+            .Select(a => $"{Words.Readable(a.DisplayName) ?? a.Id}{(a.ShownInStart ? "" : " (not shown in Start)")}{About(a, package)}")));
         Fact("Opens", Known(Values(package, "windows.fileTypeAssociation").Concat(Values(package, "windows.protocol").Select(s => s + ":"))));
         Fact("Command names", Known(Values(package, "windows.appExecutionAlias")));
         Fact("At start-up", Known(Values(package, "windows.startupTask")));
@@ -199,11 +199,16 @@ internal static class ExplainCommand
         _ => $"files           {((TreeLocation)t.Location).Path}",
     });
 
+    /// <summary>What an app is about, where that is not what its package is about.</summary>
+    private static string About(AppxApplication app, InstalledPackage package) =>
+        Words.Readable(app.Description) is { } about && about != package.Manifest?.Description && about != package.DisplayName ? $": {about}" : "";
+
     private static ExplanationJson Document(Target target, InstalledPackage package, SystemSnapshot snapshot, Judgement judgement) => new(
         "moorfield.package/1", target.FullPath, snapshot.EditionNumber, DocumentMaker.Package(package, snapshot, judgement),
         package.Manifest?.Description,
         [.. package.Parts.Select(p => new PartJson(p.FullName.ToString(), Words.Of(p.Kind), p.Bytes))],
-        [.. (package.Manifest?.Applications ?? []).Select(a => new ApplicationJson(a.Id, a.DisplayName, a.ShownInStart))],
+        [.. (package.Manifest?.Applications ?? [])
+            .Select(a => new ApplicationJson(a.Id, a.DisplayName, a.ShownInStart, Words.Readable(a.Description)))],
         [.. package.Needs.Select(n => n.ToString())],
         [.. judgement.NeededBy(package).Select(p => p.FullName.ToString())],
         [.. Values(package, "windows.fileTypeAssociation")], [.. Values(package, "windows.protocol")],

@@ -37,7 +37,7 @@ internal static class RestorePointCommand
             var points = vault is null ? [] : PointHistory.Read(vault, Say.Error);
             if (parsed.GetValue(only) is { } place)
             {
-                using var target = Target.Open(place, new WriteSeam());
+                using var target = Common.Open(place);
                 var identity = target.Identify();
                 points = [.. points.Where(p => p.Point.Target.IsSameAs(identity))];
             }

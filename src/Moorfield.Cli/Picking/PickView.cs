@@ -163,7 +163,7 @@ internal sealed class PickView(PickState state)
             return [];
         var package = item.Package;
         var lines = new List<string>();
-        if (package.Manifest?.Description is { } description && !description.StartsWith("ms-resource:", StringComparison.OrdinalIgnoreCase))
+        if (Words.Readable(package.Manifest?.Description) is { } description)
             Add(description);
         foreach (var reason in item.Verdict.Reasons)
             Add(reason.Kind switch { ReasonKind.Cost => "It would cost: ", ReasonKind.Saving => "It would save: ", _ => "" } + reason.Text);

@@ -20,8 +20,8 @@ public sealed record Advice(ImmutableArray<PackageNote> Notes, ImmutableArray<Pa
     internal Advice And(Advice other) => new([.. Notes, .. other.Notes], [.. Needs, .. other.Needs]);
 
     internal IEnumerable<string> NotesOn(InstalledPackage package) =>
-    Notes.Where(n => NamePattern.Fits(n.Package, package)).Select(n => n.Text).Distinct(StringComparer.Ordinal);
+    Notes.Where(n => NamePattern.FitsLasting(n.Package, package)).Select(n => n.Text).Distinct(StringComparer.Ordinal);
 
     internal bool SaysThat(InstalledPackage package, InstalledPackage needs) =>
-        Needs.Any(n => NamePattern.Fits(n.Package, package) && n.Needs.Any(other => NamePattern.Fits(other, needs)));
+        Needs.Any(n => NamePattern.FitsLasting(n.Package, package) && n.Needs.Any(other => NamePattern.FitsLasting(other, needs)));
 }

@@ -21,6 +21,9 @@ public static class NamePattern
     /// <summary>Whether an argument names a package.</summary>
     public static bool Fits(string argument, InstalledPackage package) => Names(package).Any(n => Matches(argument, n));
 
+    /// <summary>The same by names that do not change with the language of the system, as briefs need them.</summary>
+    public static bool FitsLasting(string argument, InstalledPackage package) => LastingNames(package).Any(n => Matches(argument, n));
+
     /// <summary>Whether a name means a family that need not be installed.</summary>
     /// <param name="displayName">Of the package, where it is known.</param>
     public static bool Fits(string argument, string family, string? displayName) =>
@@ -29,11 +32,17 @@ public static class NamePattern
 
     /// <summary>Whether names, description or publisher of a package hold a text.</summary>
     public static bool Finds(string text, InstalledPackage package) =>
-        new[] { package.DisplayName, package.FullName.ToString(), package.Publisher, package.Manifest?.Description, package.RawDisplayName }
+        new[] { package.DisplayName, package.NeutralName, package.FullName.ToString(), package.Publisher, package.Manifest?.Description,
+            package.RawDisplayName }
             .Any(t => t?.Contains(text, StringComparison.OrdinalIgnoreCase) == true);
 
     private static IEnumerable<string> Names(InstalledPackage package) =>
-        package.Parts.Select(p => p.FullName.ToString()).Append(package.DisplayName).Append(package.FullName.Name).Append(package.Family.ToString());
+        LastingNames(package).Append(package.DisplayName);
+
+    // Those that are the same whatever language the system has.
+    private static IEnumerable<string> LastingNames(InstalledPackage package) =>
+        package.Parts.Select(p => p.FullName.ToString()).Append(package.NeutralName.Length > 0 ? package.NeutralName : package.DisplayName)
+            .Append(package.FullName.Name).Append(package.Family.ToString());
 
     /// <summary>Display names of packages that differ little from what was typed, the nearest first.</summary>
     public static List<string> Near(string argument, IEnumerable<InstalledPackage> packages) =>

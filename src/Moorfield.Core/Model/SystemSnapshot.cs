@@ -119,6 +119,12 @@ public sealed record InstalledPackage(
     ImmutableArray<Trace> FamilyTraces,
     AppxManifest? Manifest)
 {
+    /// <summary>Where its display name is from.</summary>
+    public NameSource NameSource { get; init; }
+
+    /// <summary>Its display name in the language that it was built with, whatever that of the system is; empty when that is not known.</summary>
+    public string NeutralName { get; init; } = "";
+
     /// <summary>Packages that it is the better for, but can do without.</summary>
     public ImmutableArray<PackageFullName> Wants { get; init; } = [];
 
@@ -151,6 +157,17 @@ public sealed record InstalledPackage(
 
     /// <summary>Every place where it or its family was found.</summary>
     public IEnumerable<Trace> AllTraces => Parts.SelectMany(p => p.Traces).Concat(FamilyTraces);
+}
+
+/// <summary>Where a package's display name is from.</summary>
+public enum NameSource
+{
+    /// <summary>Its manifest has it.</summary>
+    Manifest,
+    /// <summary>Its manifest refers to its resources, which have it.</summary>
+    Resources,
+    /// <summary>It is a guess from its name.</summary>
+    Name,
 }
 
 /// <summary>What a part of a package is.</summary>

@@ -22,9 +22,12 @@ internal sealed record MachineRegistry(
     ILookup<PackageFullName, string> Given,
     HandlerClasses Handlers,
     ImmutableArray<ClassicProgram> Programs,
-    PolicyHive Policies)
+    PolicyHive Policies,
+    ImmutableArray<string> Languages)
 {
     private const int FirstWindows11Build = 22000;
+    private const int MostLanguage = 85; // LOCALE_NAME_MAX_LENGTH
+    private const int MostLanguages = 64;
 
     internal static MachineRegistry Read(WindowsTree tree, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
     {
@@ -40,12 +43,13 @@ internal sealed record MachineRegistry(
             if (int.TryParse(build, out int number) && number >= FirstWindows11Build)
                 product = product.Replace("Windows 10", "Windows 11", StringComparison.Ordinal); // [seen] ProductName was never changed
             uint? revision = version?.Value("UBR")?.AsDWord();
+            var (computer, languages) = ReadSystem(tree, notes);
             return new MachineRegistry(
                 product,
                 version?.Text("EditionID") ?? "",
                 version?.Text("DisplayVersion") ?? "",
                 revision is null ? build : $"{build}.{revision}",
-                ReadComputer(tree, notes),
+                computer,
                 hive.Find(Places.Oem)?.Text("Manufacturer") ?? "",
                 hive.Find(Places.Cryptography)?.Text("MachineGuid") ?? "",
                 accounts,
@@ -54,7 +58,8 @@ internal sealed record MachineRegistry(
                 given,
                 hive.Find(Places.MachineClasses) is { } classes ? HandlerClasses.Read(classes, Places.Software) : HandlerClasses.None,
                 [.. ClassicPrograms.Read(hive.Find(Places.Uninstall), null), .. ClassicPrograms.Read(hive.Find(Places.Uninstall32), null)],
-                PolicyReader.Read(hive, GuardHive.Machine, null, Places.Software, guards));
+                PolicyReader.Read(hive, GuardHive.Machine, null, Places.Software, guards),
+                languages);
         }
         catch (InvalidDataException e)
         {
@@ -62,18 +67,25 @@ internal sealed record MachineRegistry(
         }
     }
 
-    private static string ReadComputer(WindowsTree tree, SnapshotNotes notes)
+    /// <summary>The computer's name, and the languages that it speaks: those preferred, then all that are installed.</summary>
+    private static (string Computer, ImmutableArray<string> Languages) ReadSystem(WindowsTree tree, SnapshotNotes notes)
     {
         try
         {
             using var hive = HiveFile.OpenRead(tree, Places.System, notes);
             uint set = hive?.Find("Select")?.Value("Current")?.AsDWord() ?? 1;
-            return hive?.Find($@"ControlSet{set:D3}\Control\ComputerName\ComputerName")?.Text("ComputerName") ?? "";
+            var control = hive?.Find($@"ControlSet{set:D3}\Control");
+            var spoken = control?.Child("MUI");
+            var preferred = spoken?.Child("Settings")?.Value("PreferredUILanguages")?.AsStrings() ?? [];
+            var installed = spoken?.Child("UILanguages")?.Children().Select(k => k.Name) ?? [];
+            return (control?.Child("ComputerName")?.Child("ComputerName")?.Text("ComputerName") ?? "",
+                [.. preferred.Concat(installed).Where(l => l.Length is > 1 and < MostLanguage).Distinct(StringComparer.OrdinalIgnoreCase)
+                    .Take(MostLanguages)]);
         }
         catch (Exception e) when (e is MoorfieldException or InvalidDataException)
         {
             notes.Add("hiveUnreadable", $"{Places.System} cannot be read, so the computer's name is not known: {e.Message}");
-            return "";
+            return ("", []);
         }
     }
 

@@ -3,19 +3,24 @@ using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
+using Moorfield.Formats.Resources;
 
 namespace Moorfield.Core.Reading;
 
 /// <summary>Puts together what each source says of the packages, and notes where they disagree.</summary>
 /// <param name="rows">Traces in the state repository; null when it could not be read.</param>
+/// <param name="languages">In which names are wanted, the best first.</param>
 internal sealed class PackageAssembler(
     WindowsTree tree,
     MachineRegistry machine,
     ImmutableArray<AccountRegistry> accounts,
     PackageFiles files,
     ILookup<PackageFullName, Trace>? rows,
+    ImmutableArray<string> languages,
     SnapshotNotes notes)
 {
+    private readonly PackageTexts _texts = new(tree, files, languages, notes);
+
     private readonly HashSet<string> _withClasses = [.. accounts.Where(a => a.HasClasses).Select(a => a.Account.Sid)];
 
     /// <summary>One full name with its manifest, before it is known what it belongs to.</summary>
@@ -103,12 +108,16 @@ internal sealed class PackageAssembler(
         bool newcomers = traces.Exists(t => t.Scope == TraceScope.Newcomers);
         bool isComponent = traces.Exists(t => t.Kind is TraceKind.Inbox or TraceKind.SystemFolder);
         string? raw = main.Manifest?.DisplayName;
-        string publisher = main.Manifest?.PublisherDisplayName is { } shown && !IsResourceText(shown) ? shown
-            : CommonName(main.Manifest?.Identity.Publisher) ?? main.FullName.Family.Publisher;
+        var texts = main.Manifest is null ? null : _texts.Resolve(main.FullName, main.Manifest, found.Select(f => f.FullName));
+        var manifest = texts?.Manifest;
+        string publisher = manifest?.PublisherDisplayName is { } shown && !ResourceResolver.IsReference(shown) ? shown
+            : CommonName(manifest?.Identity.Publisher) ?? main.FullName.Family.Publisher;
+        string guess = ReadableName(main.FullName.Name);
+        bool isNamed = manifest?.DisplayName is { } name && !ResourceResolver.IsReference(name);
         var role = Role(main, isComponent);
         var package = new InstalledPackage(
             main.FullName,
-            raw is null || IsResourceText(raw) ? ReadableName(main.FullName.Name) : raw,
+            isNamed ? manifest!.DisplayName! : guess,
             raw,
             publisher,
             role,
@@ -120,8 +129,10 @@ internal sealed class PackageAssembler(
             [],
             parts,
             [.. accounts.SelectMany(a => a.FamilyTraces[main.FullName.Family])],
-            main.Manifest)
+            manifest)
         {
+            NameSource = !isNamed ? NameSource.Name : ResourceResolver.IsReference(raw) ? NameSource.Resources : NameSource.Manifest,
+            NeutralName = texts?.Neutral ?? guess,
             HasFiles = parts.Any(p => files.Folder(p.FullName) is not null),
             Data = [.. accounts.Select(a => a.Data.GetValueOrDefault(main.FullName.Family)).OfType<PersonalData>()],
         };
@@ -171,8 +182,6 @@ internal sealed class PackageAssembler(
     }
 
     private string Names(IEnumerable<string> sids) => string.Join(", ", sids.Select(sid => machine.Accounts.First(a => a.Sid == sid).Name));
-
-    private static bool IsResourceText(string text) => text.StartsWith("ms-resource:", StringComparison.OrdinalIgnoreCase);
 
     private static string? CommonName(string? distinguishedName)
     {

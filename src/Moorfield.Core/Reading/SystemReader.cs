@@ -15,8 +15,9 @@ public static class SystemReader
 {
     /// <param name="tree">Of one system.</param>
     /// <param name="guards">Whose values are looked up as well; none when they do not matter.</param>
+    /// <param name="languages">In which names are wanted, the best first; null for those of the system.</param>
     /// <exception cref="MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
-    public static SystemSnapshot Read(WindowsTree tree, IReadOnlyCollection<Guard> guards)
+    public static SystemSnapshot Read(WindowsTree tree, IReadOnlyCollection<Guard> guards, ImmutableArray<string>? languages = null)
     {
         var notes = new SnapshotNotes();
         var machine = MachineRegistry.Read(tree, notes, guards);
@@ -32,7 +33,7 @@ public static class SystemReader
         notes.Add(fileNotes);
         using var repository = StateRepository.Open(tree, notes);
         var rows = repository?.ReadTraces(machine.Accounts, notes);
-        var packages = new PackageAssembler(tree, machine, accounts, files, rows, notes).Assemble();
+        var packages = new PackageAssembler(tree, machine, accounts, files, rows, languages ?? machine.Languages, notes).Assemble();
         var lists = NewcomerLists.Read(tree, packages, Owners(machine, accounts), notes);
         packages = [.. packages.Select(p => p with { FamilyTraces = [.. p.FamilyTraces, .. lists.Traces[p.Family]] })];
         return new SystemSnapshot(

@@ -63,7 +63,7 @@ public sealed record BriefRule(
         bool exactly = false;
         if (!Packages.IsEmpty)
         {
-            var naming = Packages.Where(p => NamePattern.Fits(p, package)).ToList();
+            var naming = Packages.Where(p => NamePattern.FitsLasting(p, package)).ToList();
             if (naming.Count == 0)
                 return null;
             exactly = naming.Exists(p => !NamePattern.IsWildcard(p));

@@ -28,7 +28,7 @@ public sealed record IdleRule(BriefRule Rule, bool Keeps, string What, Immutable
             if (rule.Packages.IsEmpty)
                 return gone.Count > 0 || systems.Any(s => s.Packages.Any(p => (p.HasFiles || p.IsHeld) && rule.Choose(p, s) is not null)) ? []
                     : [new IdleRule(rule, keeps, rule.Describe(), [])];
-            return rule.Packages.Where(n => !packages.Exists(p => NamePattern.Fits(n, p)) && !known.Any(k => NamePattern.Matches(n, k)))
+            return rule.Packages.Where(n => !packages.Exists(p => NamePattern.FitsLasting(n, p)) && !known.Any(k => NamePattern.Matches(n, k)))
                 .Select(n => new IdleRule(rule, keeps, n, [.. NamePattern.Near(n.Replace("*", "", StringComparison.Ordinal), packages)]))
                 // A full family name blocks a family that is not there, unless it is nearly one that is.
                 .Where(i => !PackageFamilyName.TryParse(i.What, out _) || !i.Near.IsEmpty);

@@ -58,7 +58,7 @@ public sealed class DiskTarget(DiskVolume volume) : Target
 
     /// <inheritdoc/>
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
-        [.. editions.Select(_ => Noted(SystemReader.Read(volume, guards)))];
+        [.. editions.Select(_ => Noted(SystemReader.Read(volume, guards, Languages)))];
 
     private SystemSnapshot Noted(SystemSnapshot system) => volume.Unwritable is UnwritableReason.None ? system : system with
     {
@@ -91,8 +91,8 @@ public sealed class DiskTarget(DiskVolume volume) : Target
     /// <inheritdoc/>
     public override string? WhyUnchangeable() => volume.Unwritable switch
     {
-        UnwritableReason.UncleanLog => $"{Name}: {State}, so it must not be written. Start Windows and shut it down fully (shutdown /s /t 0), and try "
-            + "again.",
+        UnwritableReason.UncleanLog => $"{Name}: {State}, so it must not be written. "
+            + "Start Windows and shut it down fully (shutdown /s /t 0), and try again.",
         UnwritableReason.Asleep => $"{Name}: {State}, so it must not be written. Start it, shut it down fully (shutdown /s /t 0), and try again.",
         UnwritableReason.Dirty => $"{Name}: {State}, so it must not be written. Start Windows and let it (chkdsk), and try again.",
         _ when volume.Disk.WhyReadOnly() is { } why => $"{Name} cannot be written: {why}. Nothing was changed.",

@@ -34,7 +34,7 @@ public sealed class ImageTarget(ImageFile image) : Target
     /// <inheritdoc/>
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) => image.ForEach(
         editions,
-        edition => image.With(edition, tree => SystemReader.Read(tree, guards)) with
+        edition => image.With(edition, tree => SystemReader.Read(tree, guards, Languages)) with
         {
             EditionNumber = edition,
             Name = image.Editions[edition!.Value - 1].Name,

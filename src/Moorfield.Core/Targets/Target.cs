@@ -94,6 +94,9 @@ public abstract class Target : IDisposable
     /// <summary>The machine's maker as a person or a brief names it, which images do not know; null to take what the system says.</summary>
     public string? Maker { get; set; }
 
+    /// <summary>Languages in which names are wanted, the best first; null for those of each system. A saved inventory has names already.</summary>
+    public ImmutableArray<string>? Languages { get; set; }
+
     /// <summary>Reads systems as they say themselves.</summary>
     protected abstract ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards);
 

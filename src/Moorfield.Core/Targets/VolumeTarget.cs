@@ -36,7 +36,7 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
 
     /// <inheritdoc/>
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
-        [.. editions.Select(_ => SystemReader.Read(volume, guards))];
+        [.. editions.Select(_ => SystemReader.Read(volume, guards, Languages))];
 
     /// <inheritdoc/>
     public override TargetIdentity Identify(SystemSnapshot? read = null) => read is null

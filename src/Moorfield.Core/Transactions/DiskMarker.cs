@@ -56,7 +56,8 @@ public static class DiskMarker
         {
             byte[] content = new byte[Math.Min(file.Length, Limit)];
             file.ReadExactly(content);
-            return PointDocuments.ReadMarker(content) is { } marker && (marker is { Start: >= 0, Point: 0 } || (marker is { Start: null, Point: > 0 } && Path.IsPathFullyQualified(marker.Vault))) ? marker
+            var marker = PointDocuments.ReadMarker(content);
+            return marker is { Start: >= 0, Point: 0 } || (marker is { Start: null, Point: > 0 } && Path.IsPathFullyQualified(marker.Vault)) ? marker
                 : throw new JsonException("it names no restore point");
         }
         catch (Exception e) when (e is JsonException or NotSupportedException or FormatException or EndOfStreamException)

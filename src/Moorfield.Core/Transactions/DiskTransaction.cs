@@ -131,7 +131,8 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
         {
             _gone = true;
             throw new MoorfieldException(Trouble.Failed,
-                $"{reason.Message.TrimEnd('.')}, and the old blocks could not be put back ({e.Message.TrimEnd('.')}). {DiskMarker.Advice(volume.Disk)}", e);
+                $"{reason.Message.TrimEnd('.')}, and the old blocks could not be put back ({e.Message.TrimEnd('.')}). "
+                    + $"{DiskMarker.Advice(volume.Disk)}", e);
         }
     }
 

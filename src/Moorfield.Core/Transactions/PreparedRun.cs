@@ -230,7 +230,8 @@ internal sealed class Preparation(
         throw new MoorfieldException(Trouble.Refused,
             $"{tree.Name}: {(_lost.Count == 1 ? "a file" : $"{_lost.Count:N0} files")} that would go cannot be recorded completely, so undo could "
                 + $"not bring {(_lost.Count == 1 ? "it" : "them")} back, for example {_lost[0].Path}: {_lost[0].Why}. "
-            + "Nothing was changed. Mount the volume with a driver that reads such files, or remove them for good with --without-restore-point.");
+            + "Nothing was changed. "
+            + "Name the disk itself instead of a folder where it is mounted, or remove them for good with --without-restore-point.");
     }
 
     private bool AddWhole(WindowsPath path)

@@ -152,7 +152,8 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
         return $"{p.Number} ({(p.Label.Length > 0 ? $"{p.Label}, " : "")}{p.Length / 1_000_000.0:N0} MB{kind})";
     }));
 
-    private static DiskVolume Mount(DiskFile disk, Partition? partition, BlockOverlay overlay) => new(disk, partition, overlay, NtfsVolume.Mount(overlay));
+    private static DiskVolume Mount(DiskFile disk, Partition? partition, BlockOverlay overlay) =>
+        new(disk, partition, overlay, NtfsVolume.Mount(overlay));
 
     /// <inheritdoc/>
     public T With<T>(int? edition, Func<WindowsTree, T> use) => use(this);
@@ -165,7 +166,8 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
 
     /// <inheritdoc/>
     public override IReadOnlyList<string> List(WindowsPath path) => _disk.Translated(() =>
-        Find(path) is { } folder && Names(folder) is { } names ? names.Values.Select(n => n.Text).Order(StringComparer.OrdinalIgnoreCase).ToList() : []);
+        Find(path) is { } folder && Names(folder) is { } names
+            ? names.Values.Select(n => n.Text).Order(StringComparer.OrdinalIgnoreCase).ToList() : []);
 
     /// <inheritdoc/>
     public override SafeFileHandle? OpenRead(WindowsPath path) => _disk.Translated(() =>

@@ -50,14 +50,16 @@ public sealed partial class DiskVolume
     });
 
     /// <summary>Why an entry cannot be recorded; null when it can.</summary>
-    private static string? Why(NtfsInfo info) => info.IsEncrypted ? "it is encrypted" : info.Tag == 0 || info.Wof is not null ? null : Withheld.Why(info.Tag);
+    private static string? Why(NtfsInfo info) =>
+        info.IsEncrypted ? "it is encrypted" : info.Tag == 0 || info.Wof is not null ? null : Withheld.Why(info.Tag);
 
     private string? ShortName(ulong folder, NtfsName name) => ShortName(_ntfs.List(folder), name);
 
     private static string? ShortName(IEnumerable<NtfsName> names, NtfsName name) => name.IsBoth ? name.Text
         : names.Where(n => n.IsShort && n.Reference == name.Reference).Select(n => n.Text).FirstOrDefault();
 
-    private NtfsName? Entry(WindowsPath path) => Find(path.Parent) is { } parent && Names(parent) is { } names && names.TryGetValue(path.Name, out var name)
+    private NtfsName? Entry(WindowsPath path) =>
+        Find(path.Parent) is { } parent && Names(parent) is { } names && names.TryGetValue(path.Name, out var name)
         ? name : null;
 
     /// <summary>Deletes a file, link or folder with all below it; nothing happens when it is not there.</summary>

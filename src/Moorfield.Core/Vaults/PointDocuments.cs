@@ -22,7 +22,8 @@ internal static class PointDocuments
     internal static StoredPoint Of(RestorePoint point) => new(
         Schema, point.Number, point.Kind.ToString(), point.Undoes, point.Created, point.Title, point.Note, Of(point.Target),
         Each(point.Packages, Of), Each(point.Files, Of), Each(point.Changes, Of), point.Image is { } image ? Of(image) : null,
-        point.Intents.IsEmpty ? null : Each(point.Intents, Of), point.Disk is { } disk ? new StoredDisk(disk.Journal, disk.Blocks, disk.Start) : null);
+        point.Intents.IsEmpty ? null : Each(point.Intents, Of),
+        point.Disk is { } disk ? new StoredDisk(disk.Journal, disk.Blocks, disk.Start) : null);
 
     internal static RestorePoint Read(StoredPoint point) => new(
         point.Number, One<RunKind>(point.Kind), point.Undoes, point.Created, point.Title, point.Note, Read(point.Target),

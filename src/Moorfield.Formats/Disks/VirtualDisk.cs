@@ -33,7 +33,9 @@ public static class VirtualDisk
     private const int FooterLength = 512;
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(20);
 
-    /// <summary>What kind of disk a file holds, by its first kilobyte, or by its last sector for a <see cref="DiskKind.Vpc"/> of fixed size.</summary>
+    /// <summary>
+    /// What kind of disk a file holds, by its first kilobyte, or by its last sector for a <see cref="DiskKind.Vpc"/> of fixed size.
+    /// </summary>
     /// <exception cref="InvalidDataException">It is of a kind that cannot be read, or needs another file.</exception>
     public static DiskKind Recognise(BlockSource file)
     {
@@ -90,7 +92,8 @@ public static class VirtualDisk
         byte[] bytes = new byte[Math.Min(size * 512, file.Length - (place * 512))];
         file.Read(place * 512, bytes);
         string text = Encoding.Latin1.GetString(bytes);
-        if (!text.Contains("createType=\"monolithicSparse\"", StringComparison.Ordinal) && !text.Contains("createType=\"streamOptimized\"", StringComparison.Ordinal))
+        if (!text.Contains("createType=\"monolithicSparse\"", StringComparison.Ordinal)
+            && !text.Contains("createType=\"streamOptimized\"", StringComparison.Ordinal))
             throw new InvalidDataException("is a VMware disk made of several files. Bring them together first: qemu-img convert -O qcow2 FROM TO");
         if (!text.Contains("parentCID=ffffffff", StringComparison.OrdinalIgnoreCase))
             throw new InvalidDataException("holds only the differences to another disk. Merge the two first: qemu-img convert -O qcow2 FROM TO");

@@ -74,6 +74,10 @@ public sealed record HiveValue(string Name, HiveValueType Type, ReadOnlyMemory<b
         return end < 0 ? text : text[..end];
     }
 
+    /// <summary>The texts of a multi-string value; null for other types.</summary>
+    public string[]? AsStrings() => Type != HiveValueType.MultiString ? null
+        : Encoding.Unicode.GetString(Data.Span[..(Data.Length & ~1)]).Split('\0', StringSplitOptions.RemoveEmptyEntries);
+
     /// <summary>The number of a DWORD value; null for other types and lengths.</summary>
     public uint? AsDWord() =>
         Type == HiveValueType.DWord && Data.Length == sizeof(uint) ? MemoryMarshal.Read<uint>(Data.Span) : null;

@@ -81,7 +81,8 @@ internal static unsafe partial class LibNtfs
     internal static partial int CloseInode(nint inode);
 
     [LibraryImport(Library, EntryPoint = "ntfs_readdir", SetLastError = true)]
-    internal static partial int ReadFolder(nint folder, long* position, nint own, delegate* unmanaged<nint, char*, int, int, long, ulong, uint, int> take);
+    internal static partial int ReadFolder(
+        nint folder, long* position, nint own, delegate* unmanaged<nint, char*, int, int, long, ulong, uint, int> take);
 
     [LibraryImport(Library, EntryPoint = "ntfs_create", SetLastError = true)]
     internal static partial nint Create(nint folder, uint security, char* name, byte length, uint mode);

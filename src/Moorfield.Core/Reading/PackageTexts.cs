@@ -1,0 +1,73 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Resources;
+
+namespace Moorfield.Core.Reading;
+
+/// <summary>What a manifest says to people, with the texts that it only refers to put in.</summary>
+/// <param name="Manifest">With texts where there are any; references that lead nowhere stay as they are.</param>
+/// <param name="Neutral">The name in the language that the package was built with; null when it has none.</param>
+internal sealed record ResolvedManifest(AppxManifest Manifest, string? Neutral);
+
+/// <summary>Finds the texts of packages in their resource indexes.</summary>
+/// <param name="languages">Language tags, the best first.</param>
+internal sealed class PackageTexts(WindowsTree tree, PackageFiles files, ImmutableArray<string> languages, SnapshotNotes notes)
+{
+    private const string IndexName = "resources.pri";
+
+    /// <param name="parts">All full names of the package: resource packages have indexes of their own.</param>
+    internal ResolvedManifest Resolve(PackageFullName fullName, AppxManifest manifest, IEnumerable<PackageFullName> parts)
+    {
+        string? name = ResourceResolver.IsReference(manifest.DisplayName) ? null : manifest.DisplayName;
+        if (!References(manifest).Any() || files.Folder(fullName) is not { } folder || Index(folder, fullName) is not { } main)
+            return new ResolvedManifest(manifest, name);
+        ImmutableArray<ResourceIndex> packs = [.. parts.Where(p => p != fullName)
+            .Select(p => files.Folder(p) is { } own ? Index(own, fullName) : null)
+            .OfType<ResourceIndex>()];
+        var resolver = new ResourceResolver(main, packs, fullName.Name);
+        var resolved = manifest with
+        {
+            DisplayName = Text(manifest.DisplayName),
+            PublisherDisplayName = Text(manifest.PublisherDisplayName),
+            Description = Text(manifest.Description),
+            Applications = [.. manifest.Applications.Select(a => a with { DisplayName = Text(a.DisplayName), Description = Text(a.Description) })],
+        };
+        return new ResolvedManifest(resolved, name ?? Plain(manifest.DisplayName!, []));
+
+        string? Text(string? text) => text is not null && ResourceResolver.IsReference(text) ? Plain(text, languages) ?? text : text;
+
+        string? Plain(string reference, ImmutableArray<string> wanted)
+        {
+            try
+            {
+                string? text = resolver.Text(reference, wanted)?.Trim();
+                return text is { Length: > 0 } ? string.Concat(text.Select(c => char.IsControl(c) ? ' ' : c)) : null;
+            }
+            catch (InvalidDataException e)
+            {
+                notes.Add("resourcesUnreadable", $"{fullName}: its {IndexName} {e.Message}. It is not used.", fullName);
+                return null;
+            }
+        }
+    }
+
+    private static IEnumerable<string> References(AppxManifest manifest) =>
+        new[] { manifest.DisplayName, manifest.PublisherDisplayName, manifest.Description }
+            .Concat(manifest.Applications.SelectMany(a => new[] { a.DisplayName, a.Description }))
+            .OfType<string>().Where(ResourceResolver.IsReference);
+
+    private ResourceIndex? Index(WindowsPath folder, PackageFullName fullName)
+    {
+        try
+        {
+            return tree.Read(folder / IndexName, ResourceIndex.MostBytes) is { } content ? ResourceIndex.Read(content) : null;
+        }
+        catch (Exception e) when (e is InvalidDataException or MoorfieldException)
+        {
+            notes.Add("resourcesUnreadable", $"{folder / IndexName} {e.Message.TrimEnd('.')}. It is not used.", fullName);
+            return null;
+        }
+    }
+}
