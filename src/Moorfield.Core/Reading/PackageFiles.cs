@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
+using Moorfield.Formats.Resources;
 
 namespace Moorfield.Core.Reading;
 
@@ -16,6 +17,7 @@ internal sealed class PackageFiles
     private readonly Dictionary<PackageFullName, WindowsPath> _folders = [];
     private readonly Dictionary<PackageFullName, AppxManifest> _systemManifests = [];
     private readonly Dictionary<PackageFullName, AppxManifest?> _manifests = [];
+    private readonly Dictionary<PackageFullName, ResourceIndex?> _indexes = [];
 
     private PackageFiles(WindowsTree tree, SnapshotNotes notes)
     {
@@ -36,6 +38,9 @@ internal sealed class PackageFiles
         files.ReadSystemFolders();
         foreach (var name in files.FullNames.Where(n => !n.IsBundle).Order().ToList())
             files._manifests[name] = files.FindManifest(name);
+        var referring = files._manifests.Where(m => m.Value is { } manifest && References(manifest).Any()).Select(m => m.Key.Family).ToHashSet();
+        foreach (var (name, folder) in files._folders.Where(f => referring.Contains(f.Key.Family)).OrderBy(f => f.Key))
+            files._indexes[name] = files.ReadIndex(name, folder);
         return files;
     }
 
@@ -49,6 +54,28 @@ internal sealed class PackageFiles
     /// <summary>The manifest from the package's folder, or its copy in the repository; null, with a note, when neither can be read.</summary>
     internal AppxManifest? Manifest(PackageFullName fullName) =>
         _manifests.TryGetValue(fullName, out var manifest) ? manifest : FindManifest(fullName);
+
+    /// <summary>The resource index in a package's folder, where manifests of its family refer to resources; null when there is none.</summary>
+    internal ResourceIndex? Index(PackageFullName fullName) => _indexes.GetValueOrDefault(fullName);
+
+    /// <summary>All texts of a manifest that are references to resources.</summary>
+    internal static IEnumerable<string> References(AppxManifest manifest) =>
+        new[] { manifest.DisplayName, manifest.PublisherDisplayName, manifest.Description }
+            .Concat(manifest.Applications.SelectMany(a => new[] { a.DisplayName, a.Description }))
+            .OfType<string>().Where(ResourceResolver.IsReference);
+
+    private ResourceIndex? ReadIndex(PackageFullName fullName, WindowsPath folder)
+    {
+        try
+        {
+            return _tree.Read(folder / "resources.pri", ResourceIndex.MostBytes) is { } content ? ResourceIndex.Read(content) : null;
+        }
+        catch (Exception e) when (e is InvalidDataException or MoorfieldException)
+        {
+            _notes.Add("resourcesUnreadable", $"{folder / "resources.pri"} {e.Message.TrimEnd('.')}. It is not used.", fullName);
+            return null;
+        }
+    }
 
     private AppxManifest? FindManifest(PackageFullName fullName)
     {

@@ -1,6 +1,5 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Resources;
 
@@ -13,19 +12,15 @@ internal sealed record ResolvedManifest(AppxManifest Manifest, string? Neutral);
 
 /// <summary>Finds the texts of packages in their resource indexes.</summary>
 /// <param name="languages">Language tags, the best first.</param>
-internal sealed class PackageTexts(WindowsTree tree, PackageFiles files, ImmutableArray<string> languages, SnapshotNotes notes)
+internal sealed class PackageTexts(PackageFiles files, ImmutableArray<string> languages, SnapshotNotes notes)
 {
-    private const string IndexName = "resources.pri";
-
     /// <param name="parts">All full names of the package: resource packages have indexes of their own.</param>
     internal ResolvedManifest Resolve(PackageFullName fullName, AppxManifest manifest, IEnumerable<PackageFullName> parts)
     {
         string? name = ResourceResolver.IsReference(manifest.DisplayName) ? null : manifest.DisplayName;
-        if (!References(manifest).Any() || files.Folder(fullName) is not { } folder || Index(folder, fullName) is not { } main)
+        if (!PackageFiles.References(manifest).Any() || files.Index(fullName) is not { } main)
             return new ResolvedManifest(manifest, name);
-        ImmutableArray<ResourceIndex> packs = [.. parts.Where(p => p != fullName)
-            .Select(p => files.Folder(p) is { } own ? Index(own, fullName) : null)
-            .OfType<ResourceIndex>()];
+        ImmutableArray<ResourceIndex> packs = [.. parts.Where(p => p != fullName).Select(files.Index).OfType<ResourceIndex>()];
         var resolver = new ResourceResolver(main, packs, fullName.Name);
         var resolved = manifest with
         {
@@ -47,27 +42,9 @@ internal sealed class PackageTexts(WindowsTree tree, PackageFiles files, Immutab
             }
             catch (InvalidDataException e)
             {
-                notes.Add("resourcesUnreadable", $"{fullName}: its {IndexName} {e.Message}. It is not used.", fullName);
+                notes.Add("resourcesUnreadable", $"{fullName}: its resources.pri {e.Message}. It is not used.", fullName);
                 return null;
             }
-        }
-    }
-
-    private static IEnumerable<string> References(AppxManifest manifest) =>
-        new[] { manifest.DisplayName, manifest.PublisherDisplayName, manifest.Description }
-            .Concat(manifest.Applications.SelectMany(a => new[] { a.DisplayName, a.Description }))
-            .OfType<string>().Where(ResourceResolver.IsReference);
-
-    private ResourceIndex? Index(WindowsPath folder, PackageFullName fullName)
-    {
-        try
-        {
-            return tree.Read(folder / IndexName, ResourceIndex.MostBytes) is { } content ? ResourceIndex.Read(content) : null;
-        }
-        catch (Exception e) when (e is InvalidDataException or MoorfieldException)
-        {
-            notes.Add("resourcesUnreadable", $"{folder / IndexName} {e.Message.TrimEnd('.')}. It is not used.", fullName);
-            return null;
         }
     }
 }
