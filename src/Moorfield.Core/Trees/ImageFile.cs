@@ -155,7 +155,7 @@ public sealed class ImageFile : ITrees, IDisposable
             {
                 if (!loaded.IsClosed)
                 {
-                    var content = Reopen(loaded);
+                    var content = FileContent.Again(loaded);
                     if (_loading.TryRemove(KeyValuePair.Create(blob.Hash, loading)))
                         AddToCache(blob.Hash, loaded);
                     return content;
@@ -219,7 +219,7 @@ public sealed class ImageFile : ITrees, IDisposable
         lock (_gate)
         {
             int index = _cache.FindIndex(c => c.Hash == hash);
-            return index < 0 ? null : Reopen(_cache[index].Content);
+            return index < 0 ? null : FileContent.Again(_cache[index].Content);
         }
     }
 
@@ -235,11 +235,6 @@ public sealed class ImageFile : ITrees, IDisposable
             }
         }
     }
-
-    /// <summary>The same file in memory once more, to be closed on its own.</summary>
-    private static SafeFileHandle Reopen(SafeFileHandle memory) =>
-        RegularFile.Open($"/proc/self/fd/{memory.DangerousGetHandle()}", LibC.ReadOnly)
-            ?? throw new IOException($"A file in memory cannot be opened again: {Marshal.GetLastPInvokeErrorMessage()}.");
 
     /// <summary>
     /// Bytes of stored contents that nothing would refer to without some trees; null when that cannot be told, as contents overlap.
