@@ -31,6 +31,7 @@ public sealed class SoakTests : CliTest
         LeftoversThenUndo,
         UndoCarriedOn,
         Compact,
+        Disk,
     }
 
     [Fact]
@@ -41,9 +42,14 @@ public sealed class SoakTests : CliTest
         {
             int seed = FirstSeed + round;
             var random = new Random(seed);
-            var scenario = (Scenario)(seed % 5);
+            var scenario = (Scenario)(seed % 6);
             string story = $"{scenario}, MOORFIELD_SEED={seed} MOORFIELD_SOAK=1:";
-            killed += scenario == Scenario.Compact ? CompactRound(random, ref story) : VolumeRound(scenario, random, ref story);
+            killed += scenario switch
+            {
+                Scenario.Compact => CompactRound(random, ref story),
+                Scenario.Disk => DiskRound(random, ref story),
+                _ => VolumeRound(scenario, random, ref story),
+            };
             _output.WriteLine(story);
         }
         killed.ShouldBeGreaterThan(0);
@@ -114,6 +120,24 @@ public sealed class SoakTests : CliTest
     // The root's own time is that of the marker's deletion, when the program was killed right behind it.
     private static string State(string root) =>
         string.Join('\n', VolumeState.Files(root).Split('\n').Where(l => !l.StartsWith(".|", StringComparison.Ordinal)));
+
+    private int DiskRound(Random random, ref string story)
+    {
+        string disk = Demo.CopyDiskTo(Folder, "round.ntfs");
+        byte[] before = File.ReadAllBytes(disk);
+        int killed = 0;
+        for (int i = 0; i < 3; i++)
+        {
+            bool there = Run("inventory", disk, "--find", "Weather").Output.Contains("4.53", StringComparison.Ordinal);
+            killed += Kill(random, ref story, there ? ["remove", disk, "Weather", "--for", "everyone", "--yes"] : ["undo", disk, "--yes"]) ? 1 : 0;
+        }
+        if (!Run("inventory", disk, "--find", "Weather").Output.Contains("4.53", StringComparison.Ordinal))
+            Run("undo", disk, "--yes").ExitCode.ShouldBe(0, story);
+        File.ReadAllBytes(disk).AsSpan().SequenceEqual(before).ShouldBeTrue(story);
+        Directory.GetFiles(Folder.Path, ".*").Where(f => !f.EndsWith(".part", StringComparison.Ordinal)).ShouldBeEmpty(story);
+        Tool.Read("rm", "-rf", disk, Vault);
+        return killed;
+    }
 
     private int CompactRound(Random random, ref string story)
     {

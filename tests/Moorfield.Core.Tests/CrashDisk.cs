@@ -33,6 +33,30 @@ internal sealed partial class CrashDisk : Disk, IDisposable
         _stash = IO.Directory.CreateDirectory(stash).FullName;
     }
 
+    /// <summary>Cuts the power before a step, and loses a choice of what was not flushed.</summary>
+    /// <param name="stash">As for making one.</param>
+    /// <returns>Whether the power was cut; false when all was done before.</returns>
+    internal static bool Crash(string stash, Action<WriteSeam> run, int step, int seed)
+    {
+        using var disk = new CrashDisk(stash);
+        int steps = 0;
+        bool cut = false;
+        try
+        {
+            run(new WriteSeam((_, _) =>
+            {
+                if (++steps >= step)
+                    throw new PowerCut();
+            }, disk));
+        }
+        catch (PowerCut)
+        {
+            cut = true;
+        }
+        disk.Cut(seed);
+        return cut;
+    }
+
     /// <summary>Something that was done to names or facts and is not safe yet.</summary>
     /// <param name="Keys">The folders and files whose flushing makes it safe: any of them.</param>
     /// <param name="Gone">The folder that was removed, or 0: its loss of steps brings it back.</param>

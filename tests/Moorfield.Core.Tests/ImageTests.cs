@@ -254,28 +254,7 @@ public sealed class ImageTests : IDisposable
         });
     }
 
-    /// <summary>Cuts the power before a step, and loses a choice of what was not flushed.</summary>
-    /// <returns>Whether the power was cut; false when all was done before.</returns>
-    private bool Crash(Action<WriteSeam> run, int step, int seed)
-    {
-        using var disk = new CrashDisk(_folder["stash"]);
-        int steps = 0;
-        bool cut = false;
-        try
-        {
-            run(new WriteSeam((_, _) =>
-            {
-                if (++steps >= step)
-                    throw new PowerCut();
-            }, disk));
-        }
-        catch (PowerCut)
-        {
-            cut = true;
-        }
-        disk.Cut(seed);
-        return cut;
-    }
+    private bool Crash(Action<WriteSeam> run, int step, int seed) => CrashDisk.Crash(_folder["stash"], run, step, seed);
 
     private int CountSteps()
     {

@@ -103,15 +103,18 @@ public sealed class DiskTarget(DiskVolume volume) : Target
     public override Outcome CarryOut(RunRequest request, RunMeans means) => new DiskTransaction(volume, means).CarryOut(request);
 
     /// <inheritdoc/>
-    protected override void Reload() => volume.Reopen();
+    protected override void Reload()
+    {
+        // Another run may have been cut off since this one opened the disk.
+        _ = DiskMarker.Settle(volume.Disk, TimeProvider.System, isTaken: true);
+        volume.Reopen();
+    }
 
     /// <inheritdoc/>
     protected override bool TryLock() => volume.Disk.TryLock();
 
     /// <inheritdoc/>
-    protected override void ClearParts()
-    {
-    }
+    protected override void ClearParts() => DiskMarker.ClearParts(volume.Disk);
 
     /// <inheritdoc/>
     protected override void Dispose(bool disposing) => volume.Dispose();

@@ -13,6 +13,7 @@ public static class DiskMarker
 {
     private const int Limit = 64 * 1024;
     private const string Blocks = ".blocks";
+    private const string Part = ".part";
 
     private static (string Folder, string Name) Place(DiskFile disk) => disk.IsDevice
         ? (Path.Combine(Vault.StateFolder, "running"), $"{disk.FullPath.Trim('/').Replace('/', '-')}.json")
@@ -28,19 +29,44 @@ public static class DiskMarker
         if (journal is not null)
         {
             using var blocks = journal.ToFile();
-            TreeWriter.WriteWhole(folder, name + Blocks, FileContent.ReadAll(blocks));
+            WriteWhole(folder, name + Blocks, FileContent.ReadAll(blocks));
         }
-        TreeWriter.WriteWhole(folder, name, PointDocuments.Write(marker));
+        WriteWhole(folder, name, PointDocuments.Write(marker));
     }
 
-    internal static void Clear(DiskFile disk)
+    // Under a name of its own for each disk: several in one folder may be changed at once.
+    private static void WriteWhole(Folder folder, string name, ReadOnlySpan<byte> content)
+    {
+        string part = name + Part;
+        if (folder.Stat(part) is not null)
+            folder.Delete(part);
+        using (var file = folder.CreateFile(part))
+        {
+            folder.Write(file, content, 0, part);
+            folder.Flush(file, part);
+        }
+        folder.Rename(part, name);
+        folder.Flush();
+    }
+
+    /// <summary>Takes away the marker with what belongs to it.</summary>
+    internal static void Clear(DiskFile disk) => Delete(disk, "", Blocks, Part, Blocks + Part);
+
+    /// <summary>Takes away what is left of a marker that was not finished.</summary>
+    internal static void ClearParts(DiskFile disk) => Delete(disk, Part, Blocks + Part);
+
+    private static void Delete(DiskFile disk, params ReadOnlySpan<string> endings)
     {
         var (path, name) = Place(disk);
+        if (!Directory.Exists(path))
+            return;
         using var folder = Folder.Open(path, disk.Seam);
         // The marker first: without it nobody looks for the blocks.
-        foreach (string left in new[] { name, name + Blocks }.Where(n => folder.Stat(n) is not null))
+        foreach (string ending in endings)
         {
-            folder.Delete(left);
+            if (folder.Stat(name + ending) is null)
+                continue;
+            folder.Delete(name + ending);
             folder.Flush();
         }
     }
@@ -73,12 +99,15 @@ public static class DiskMarker
     /// <summary>
     /// Puts right what a run left that was cut off: when all its blocks are written it has taken effect, else the old ones are put back.
     /// </summary>
+    /// <param name="isTaken">Whether this run has the disk already.</param>
     /// <returns>A sentence to tell; null when no run was cut off.</returns>
     /// <exception cref="MoorfieldException">A run is under way, or this one cannot be put right.</exception>
-    public static string? Settle(DiskFile file, TimeProvider clock)
+    public static string? Settle(DiskFile file, TimeProvider clock, bool isTaken = false)
     {
         if (Read(file) is not { } marker)
             return null;
+        if (isTaken)
+            return Settle(file, marker, clock);
         if (!file.TryLock())
             throw new MoorfieldException(Trouble.Failed, $"{file.Name} is being changed by another run of moorfield. Wait for it to end.");
         try

@@ -26,7 +26,7 @@ public sealed partial class DiskVolume
         {
             TreeRecorder.CheckDepth(depth);
             var look = _ntfs.Look(name.Reference);
-            if (Why(look) is { } why)
+            if ((IsRecordable(name.Text) ? Why(look) : "its name cannot be written down") is { } why)
             {
                 lost(new LostContent(place.Length == 0 ? path.ToString() : $@"{path}\{place}", why));
                 return;
@@ -48,6 +48,17 @@ public sealed partial class DiskVolume
             return keep(content);
         }
     });
+
+    /// <summary>Whether a name is one that a document can hold: NTFS allows slashes and halves of characters.</summary>
+    private static bool IsRecordable(string name)
+    {
+        for (int i = 0; i < name.Length; i++)
+        {
+            if (char.IsSurrogate(name[i]) && !(i + 1 < name.Length && char.IsSurrogatePair(name[i], name[++i])))
+                return false;
+        }
+        return IsName(name);
+    }
 
     /// <summary>Why an entry cannot be recorded; null when it can.</summary>
     private static string? Why(NtfsInfo info) =>

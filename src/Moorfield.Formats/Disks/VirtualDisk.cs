@@ -31,6 +31,7 @@ public static class VirtualDisk
 {
     private const int HeadLength = 1024;
     private const int FooterLength = 512;
+    private const uint DifferencingVpc = 4;
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(20);
 
     /// <summary>
@@ -67,7 +68,13 @@ public static class VirtualDisk
             throw new InvalidDataException("is a VMware disk made of several files. Bring them together first: qemu-img convert -O qcow2 FROM TO");
         if (head.Length >= 68 && BinaryPrimitives.ReadUInt32LittleEndian(head.AsSpan(64)) == 0xBEDA107F)
             return DiskKind.Vdi;
-        return Begins("conectix"u8) || HasFooter(file) ? DiskKind.Vpc : DiskKind.Raw;
+        if (!HasFooter(file) && !Begins("conectix"u8))
+            return DiskKind.Raw;
+        byte[] footer = new byte[FooterLength];
+        file.Read(Begins("conectix"u8) ? 0 : file.Length - FooterLength, footer);
+        return BinaryPrimitives.ReadUInt32BigEndian(footer.AsSpan(60)) == DifferencingVpc
+            ? throw new InvalidDataException("holds only the differences to another disk. Merge the two first: qemu-img convert -O qcow2 FROM TO")
+            : DiskKind.Vpc;
 
         bool Begins(ReadOnlySpan<byte> magic) => head.AsSpan().StartsWith(magic);
     }
