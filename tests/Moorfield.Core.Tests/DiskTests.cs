@@ -140,7 +140,9 @@ public sealed class DiskTests : IDisposable
             Add(volume, file, new NtfsStream("", half.Length, NtfsStream.Compressed), half);
             Add(volume, file, new NtfsStream("Holes", half.Length, NtfsStream.Sparse), half);
             Add(volume, file, new NtfsStream("Empty", 0, 0), []);
-            volume.SetFacts(file, new NtfsFacts(0x23, default, [], [], [], [.. Enumerable.Range(1, 16).Select(i => (byte)i)]));
+            // One extended attribute, FERRY, whose value is "tide".
+            byte[] extended = [20, 0, 0, 0, 0, 5, 4, 0, .. "FERRY\0tide\0\0"u8];
+            volume.SetFacts(file, new NtfsFacts(0x23, default, [], [], extended, [.. Enumerable.Range(1, 16).Select(i => (byte)i)]));
             volume.SetStandard(file, 0x23, new NtfsTimes(111_111_111_111_111_111, 122_222_222_222_222_222, 133_000_000_000_000_000, 133_000_000_000_000_001));
             volume.SetShortName(file, package, "ODD.BIN");
             volume.Link(file, package, "the same by another name");
@@ -148,6 +150,7 @@ public sealed class DiskTests : IDisposable
         string before = Packages();
         before.ShouldContain("oddities.bin 300000");
         string facts = Facts();
+        facts.ShouldContain(Convert.ToHexString("FERRY"u8));
         _bench.Remove("Weather", "everyone");
         Packages().ShouldNotBe(before);
         Edit(volume => volume.Create(NtfsVolume.Root, "a note", isFolder: false));
@@ -156,6 +159,26 @@ public sealed class DiskTests : IDisposable
         Packages().ShouldBe(before);
         Facts().ShouldBe(facts);
         Tool.Read("ntfsfix", "-n", _bench.Root).ShouldContain("processed successfully");
+    }
+
+    [Fact]
+    public void Nothing_changes_but_what_was_asked_for()
+    {
+        Dictionary<string, string> Captured(string name)
+        {
+            WimSource.Imagex("capture", _bench.Root, _folder[name], "--compress=none");
+            // Where a content lies in the captured file, and how often, is not the volume's.
+            return WimSource.Details(_folder[name], 1).ToDictionary(d => d.Key, d => string.Join('\n', d.Value.Split('\n')
+                .Where(l => !l.StartsWith("Offset", StringComparison.Ordinal) && !l.StartsWith("Reference Count", StringComparison.Ordinal))));
+        }
+        var before = Captured("before.wim");
+        _bench.Remove("Weather", "everyone");
+        var after = Captured("after.wim");
+        after.Keys.Except(before.Keys).ShouldBeEmpty();
+        before.Keys.Except(after.Keys).ShouldAllBe(p => p.Contains("Weather", StringComparison.Ordinal) || p.Contains("2026.904", StringComparison.Ordinal));
+        string[] hives = ["/SOFTWARE", "/NTUSER.DAT", "/UsrClass.dat", "/StateRepository-Machine.srd"];
+        before.Keys.Intersect(after.Keys).Where(p => before[p] != after[p] && !before[p].Contains("FILE_ATTRIBUTE_DIRECTORY", StringComparison.Ordinal))
+            .ShouldAllBe(p => hives.Any(h => p.EndsWith(h, StringComparison.Ordinal)) || p.EndsWith("/SameManifest.xml", StringComparison.Ordinal));
     }
 
     private string Packages() => string.Join('\n', Referee().Split('\n').Where(l => l.StartsWith("/Program Files/", StringComparison.Ordinal)));
@@ -201,7 +224,7 @@ public sealed class DiskTests : IDisposable
         var recorded = target.Volume.Record(Places.StagedPackages, content => FileContent.HashOf(content), l => throw new InvalidOperationException(l.Why))!;
         return string.Join('\n', recorded.Entries.Cast<RecordedDiskEntry>().Where(e => e.Path.Length > 0).Select(e =>
             $"{e.Path} {e.Kind} {e.ShortName} {e.Facts.Attributes:x} {e.Facts.Times with { Accessed = 0 }} {Convert.ToHexString(e.Facts.Security)} {Convert.ToHexString(e.Facts.Reparse)} "
-            + $"{Convert.ToHexString(e.Facts.ObjectId)} {string.Join(' ', e.Streams.Select(s => $"{s.Stream}:{s.Blob}"))}"));
+            + $"{Convert.ToHexString(e.Facts.ObjectId)} {Convert.ToHexString(e.Facts.Extended)} {string.Join(' ', e.Streams.Select(s => $"{s.Stream}:{s.Blob}"))}"));
     }
 
     [Fact]
@@ -347,6 +370,31 @@ public sealed class DiskTests : IDisposable
                 spoilt[random.Next(Math.Min(spoilt.Length, 2000))] ^= (byte)(1 << random.Next(8));
             Record.Exception(() => DiskJournal.Read(new MemoryStream(spoilt))).ShouldBeOfType<InvalidDataException>();
         }
+    }
+
+    [Theory]
+    [InlineData(1)]
+    [InlineData(40)]
+    public void A_server_that_goes_away_in_the_middle_leaves_the_disk_as_it_was(int write)
+    {
+        string disk = _folder["counter.qcow2"];
+        DiskBuilder.Partitioned(_bench.Root, _folder["disk.raw"]);
+        Tool.Read("qemu-img", "convert", "-f", "raw", "-O", "qcow2", _folder["disk.raw"], disk);
+        File.Copy(disk, _folder["before.qcow2"]);
+        var bench = new Bench(disk, _folder["vault"]);
+        int writes = 0;
+        Should.Throw<MoorfieldException>(() => bench.Remove("Weather", "everyone", new WriteSeam((kind, name) =>
+        {
+            if (kind == WriteKind.Write && name == disk && ++writes == write)
+                Tool.Read("pkill", "-9", "-f", $"qemu-nbd.*{disk}");
+        }))).Message.ShouldContain("counter.qcow2");
+        writes.ShouldBeGreaterThanOrEqualTo(write);
+        HasWeather(bench).ShouldBeTrue();
+        bench.Points().ShouldBeEmpty();
+        Directory.GetFiles(_folder.Path, ".counter.qcow2*").ShouldBeEmpty();
+        Tool.Read("qemu-img", "compare", disk, _folder["before.qcow2"]).ShouldContain("identical");
+        bench.Remove("Weather", "everyone");
+        HasWeather(bench).ShouldBeFalse();
     }
 
     [Fact]

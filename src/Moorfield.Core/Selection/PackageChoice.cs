@@ -50,11 +50,12 @@ public static class PackageChoice
         return [.. snapshot.Packages.Where(p => NamePattern.Fits(argument, p)).Select(p => new ChosenPackage(p, !wildcard))];
     }
 
-    /// <param name="source">Where the argument stands; null for the command line.</param>
+    /// <param name="source">Where the argument stands, in a brief; null for the command line.</param>
     /// <exception cref="MoorfieldException">The argument names several families.</exception>
     internal static void CheckOneFamily(string argument, SystemSnapshot snapshot, string? source)
     {
-        var families = snapshot.Packages.Where(p => NamePattern.Fits(argument, p)).Select(p => p.Family).Distinct().ToList();
+        var families = snapshot.Packages
+            .Where(p => source is null ? NamePattern.Fits(argument, p) : NamePattern.FitsLasting(argument, p)).Select(p => p.Family).Distinct().ToList();
         if (families.Count > 1)
         {
             throw new MoorfieldException(Trouble.Misused,

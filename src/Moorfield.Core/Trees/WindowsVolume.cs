@@ -32,8 +32,8 @@ public sealed class WindowsVolume : WindowsTree, ITrees
         if (!Directory.Exists(path))
         {
             throw new MoorfieldException(Trouble.Misused, File.Exists(path)
-                ? $"{path} is a file. Name the folder where the Windows volume is mounted."
-                : $"{path} does not exist. Name the folder where the Windows volume is mounted, or an image file.");
+                ? $"{path} is a file. Name the folder where a Windows volume is mounted."
+                : $"{path} does not exist. Name a disk, the folder where a Windows volume is mounted, or an image file.");
         }
         return new WindowsVolume(Folder.Open(path, seam), path);
     }
