@@ -12,7 +12,7 @@ namespace Moorfield.Core.Transactions;
 internal sealed class KeptBehind : IDisposable
 {
     // Contents that wait are in memory.
-    private const long MostWaiting = 64L << 20;
+    private const long MostWaiting = 128L << 20;
     private readonly BlockingCollection<(SafeFileHandle Content, string Hash)> _waiting = [];
     private readonly CancellationTokenSource _stop = new();
     private readonly Task _worker;

@@ -24,7 +24,6 @@ namespace Moorfield.Core.Vaults;
 public sealed class Vault : IDisposable
 {
     private const int CompressionLevel = 3;
-    private const int BufferLength = 1 << 17;
 
     // A document of 200,000 entries has about 80 MB.
     private const long MaxDocument = 1L << 30;
@@ -32,6 +31,7 @@ public sealed class Vault : IDisposable
     private const string Points = "points";
     private const string PartPrefix = "part-";
     private readonly Folder _root;
+    private readonly Lazy<Compressor> _compressor;
     private readonly Folder _blobs;
     private readonly Folder _points;
 
@@ -44,6 +44,8 @@ public sealed class Vault : IDisposable
         _root = root;
         _blobs = blobs;
         _points = points;
+        // Making one takes longer than compressing a small file.
+        _compressor = new Lazy<Compressor>(() => new Compressor(CompressionLevel));
     }
 
     /// <summary>Full Linux path of the folder.</summary>
@@ -135,16 +137,13 @@ public sealed class Vault : IDisposable
         {
             using var hasher = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
             using var output = new SeamStream(_blobs, file, part);
-            using (var compressor = new CompressionStream(output, CompressionLevel, leaveOpen: true))
+            using (var compressor = new CompressionStream(output, _compressor.Value, preserveCompressor: true, leaveOpen: true))
             {
-                byte[] buffer = new byte[BufferLength];
-                long offset = 0;
-                while (RandomAccess.Read(content, buffer, offset) is > 0 and int got)
+                FileContent.ForEachPiece(content, piece =>
                 {
-                    hasher.AppendData(buffer, 0, got);
-                    compressor.Write(buffer, 0, got);
-                    offset += got;
-                }
+                    hasher.AppendData(piece);
+                    compressor.Write(piece);
+                });
             }
             hash = Convert.ToHexStringLower(hasher.GetHashAndReset());
         }
@@ -379,6 +378,8 @@ public sealed class Vault : IDisposable
     /// <inheritdoc/>
     public void Dispose()
     {
+        if (_compressor.IsValueCreated)
+            _compressor.Value.Dispose();
         _points.Dispose();
         _blobs.Dispose();
         _root.Dispose();

@@ -1,3 +1,4 @@
+using System.Buffers;
 using System.Buffers.Binary;
 using System.Runtime.InteropServices;
 using Moorfield.Formats.Native;
@@ -11,6 +12,7 @@ public sealed unsafe partial class NtfsVolume
     private const uint EndOfAttributes = 0;
     private const int MostReparse = 16 << 10;
     private const int MostStreams = 4096;
+    private const int MostAtOnce = 1 << 18;
 
     /// <summary>Looks at a file or folder.</summary>
     /// <exception cref="InvalidDataException">It is damaged.</exception>
@@ -73,16 +75,23 @@ public sealed unsafe partial class NtfsVolume
     /// <exception cref="InvalidDataException">It is damaged, or is not there.</exception>
     public void ReadStream(ulong reference, string name, ReadOnlySpanAction take)
     {
-        byte[] piece = new byte[1 << 18];
         _ = Locked(() => WithInode(reference, inode => WithStream(inode, name, attribute =>
         {
             long length = StreamLength(inode, name);
-            for (long at = 0; at < length;)
+            byte[] piece = ArrayPool<byte>.Shared.Rent((int)Math.Min(MostAtOnce, Math.Max(1, length)));
+            try
             {
-                int count = (int)Math.Min(piece.Length, length - at);
-                ReadFully(attribute, at, piece.AsSpan(0, count));
-                take(piece.AsSpan(0, count));
-                at += count;
+                for (long at = 0; at < length;)
+                {
+                    int count = (int)Math.Min(piece.Length, length - at);
+                    ReadFully(attribute, at, piece.AsSpan(0, count));
+                    take(piece.AsSpan(0, count));
+                    at += count;
+                }
+            }
+            finally
+            {
+                ArrayPool<byte>.Shared.Return(piece);
             }
             return true;
         })));
