@@ -55,7 +55,8 @@ public static class PackageChoice
     internal static void CheckOneFamily(string argument, SystemSnapshot snapshot, string? source)
     {
         var families = snapshot.Packages
-            .Where(p => source is null ? NamePattern.Fits(argument, p) : NamePattern.FitsLasting(argument, p)).Select(p => p.Family).Distinct().ToList();
+            .Where(p => source is null ? NamePattern.Fits(argument, p) : NamePattern.FitsLasting(argument, p))
+            .Select(p => p.Family).Distinct().ToList();
         if (families.Count > 1)
         {
             throw new MoorfieldException(Trouble.Misused,

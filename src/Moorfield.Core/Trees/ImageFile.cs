@@ -55,7 +55,8 @@ public sealed class ImageFile : ITrees, IDisposable
         {
             if (!RegularFile.Is(file) || !WimHeader.Begins(file))
                 throw new MoorfieldException(Trouble.Misused,
-                    $"{path} is a file, but no WIM or ESD, and no disk. Name an image file, a disk, or the folder where a Windows volume is mounted.");
+                    $"{path} is a file, but no WIM or ESD, and no disk. "
+                    + "Name an image file, a disk, or the folder where a Windows volume is mounted.");
             return new ImageFile(path, file, seam);
         }
         catch
