@@ -293,7 +293,57 @@ public sealed class DiskTests : IDisposable
         File.ReadAllBytes(_bench.Root).AsSpan().SequenceEqual(before).ShouldBeTrue();
     }
 
+    /// <summary>
+    /// A log as Windows leaves it: two restart pages of version 1.1, with or without a client that did not sign off, and pages that were used.
+    /// Source: the layout that libntfs-3g checks, logfile.h.
+    /// </summary>
+    private void WriteLog(bool clean) => Edit(volume =>
+    {
+        const ulong LogFile = 2;
+        byte[] log = new byte[volume.StreamLength(LogFile, "")];
+        Array.Fill(log, (byte)0xFF);
+        new Random(8).NextBytes(log.AsSpan(64 << 10, 20_000));
+        for (int page = 0; page < 2; page++)
+        {
+            var head = log.AsSpan(page * 4096, 4096);
+            head.Clear();
+            "RSTR"u8.CopyTo(head);
+            foreach (var (place, value) in new (int, ushort)[] { (4, 30), (6, 9), (24, 48), (26, 1), (28, 1), (30, 1) })
+                BitConverter.TryWriteBytes(head[place..], value);
+            BitConverter.TryWriteBytes(head[16..], 4096);
+            BitConverter.TryWriteBytes(head[20..], 4096);
+            var area = head[48..];
+            int bits = 64 - System.Numerics.BitOperations.LeadingZeroCount((ulong)log.Length);
+            foreach (var (place, value) in new (int, ushort)[]
+            {
+                (8, 1), (10, clean ? (ushort)0 : ushort.MaxValue), (12, clean ? ushort.MaxValue : (ushort)0), (14, 0), (20, 48 + 160), (22, 48),
+                (36, 48), (38, 64),
+            })
+                BitConverter.TryWriteBytes(area[place..], value);
+            BitConverter.TryWriteBytes(area[16..], 67 - bits);
+            BitConverter.TryWriteBytes(area[24..], (long)log.Length);
+            BitConverter.TryWriteBytes(area[(48 + 16)..], uint.MaxValue); // the client has no neighbours
+            for (int sector = 1; sector <= 8; sector++)
+                BitConverter.TryWriteBytes(head[((sector * 512) - 2)..], (ushort)1);
+        }
+        volume.ReplaceStream(LogFile, log.Length, (at, into) => log.AsSpan((int)at, into.Length).CopyTo(into.Span), null, 0);
+    });
+
+    [Fact]
+    public void Undone_the_log_is_as_Windows_left_it_too()
+    {
+        WriteLog(clean: true);
+        byte[] before = File.ReadAllBytes(_bench.Root);
+        _bench.Read().Notes.ShouldNotContain(n => n.Code == "volumeUnclean");
+        _bench.Remove("Weather", "everyone");
+        HasWeather(_bench).ShouldBeFalse();
+        _bench.PlanUndo(1).IsExact.ShouldBeTrue();
+        _bench.Undo(1).Failures.ShouldBeEmpty();
+        File.ReadAllBytes(_bench.Root).AsSpan().SequenceEqual(before).ShouldBeTrue();
+    }
+
     [Theory]
+    [InlineData("unclean", "this volume was not shut down cleanly")]
     [InlineData("asleep", "is hibernated or was shut down by fast start-up")]
     [InlineData("dirty", "Windows wants to check this volume first")]
     public void A_volume_in_no_state_to_be_written_is_read_and_not_changed(string state, string said)
@@ -307,6 +357,10 @@ public sealed class DiskTests : IDisposable
                 using var from = new MemoryStream(content);
                 volume.AddStream(Find(volume, "hiberfil.sys"), new NtfsStream("", content.Length, 0), b => from.Read(b));
             });
+        }
+        else if (state == "unclean")
+        {
+            WriteLog(clean: false);
         }
         else
         {
