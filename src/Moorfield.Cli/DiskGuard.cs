@@ -18,6 +18,7 @@ internal static class DiskGuard
     private static readonly int[] Crashes = [4, 6, 7, 8, 11]; // illegal instruction, abort, bus error, arithmetic, segmentation
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(7);
     private static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(500);
+    private static Timer? _watch;
 
     /// <summary>Carries a command out in a second process; null when there is no need, or this is it.</summary>
     internal static int? Run(string[] arguments)
@@ -66,11 +67,9 @@ internal static class DiskGuard
     [DefaultDllImportSearchPaths(DllImportSearchPath.System32)]
     private static extern int Kill(int process, int signal);
 
-    private static void Watch() => new Thread(() =>
+    private static void Watch() => _watch = new Timer(_ =>
     {
-        while (NtfsVolume.AtWork < Patience)
-            Thread.Sleep(Interval);
-        Environment.Exit(Stuck);
-    })
-    { IsBackground = true }.Start();
+        if (NtfsVolume.AtWork > Patience)
+            Environment.Exit(Stuck);
+    }, null, Interval, Interval);
 }

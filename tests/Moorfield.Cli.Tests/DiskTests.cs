@@ -84,6 +84,14 @@ public sealed class DiskTests : CliTest
         Run("inventory", path, "--partition", "1").Output.ShouldContain("Weather");
         Run("inventory", path, "--partition", "2", "--find", "Weather").Output.ShouldNotContain("4.53");
         Run("undo", path, "--yes", "--partition", "2").Output.ShouldContain("to the last byte");
+        // Another volume that is damaged does not matter.
+        using (var file = File.OpenWrite(path))
+        {
+            file.Position = (1 << 20) + 4096;
+            file.Write(new byte[1 << 20]);
+        }
+        Run("inventory", path).Output.ShouldContain("Weather");
+        Refused(1, "holds an NTFS volume that is damaged", "inventory", path, "--partition", "1");
     }
 
     [Fact]
@@ -101,6 +109,32 @@ public sealed class DiskTests : CliTest
         var outcome = RunAsNobody("remove", _volume, "Weather", "--for", "everyone", "--yes");
         outcome.ExitCode.ShouldBe(5, outcome.Error);
         outcome.Error.ShouldContain("cannot be written: Permission denied");
+    }
+
+    [Theory]
+    [InlineData("abort();", "the NTFS library broke off on this volume")]
+    [InlineData("*(volatile int *)8 = 1; return 0;", "the NTFS library broke off on this volume")]
+    [InlineData("for (;;) { } return 0;", "the NTFS library does not come to an end with this volume")]
+    public void A_library_that_fails_does_not_take_the_program_with_it(string what, string said)
+    {
+        // The real library under another name, and one in front of it that fails where folders are listed.
+        string library = Tool.Read("/sbin/ldconfig", "-p").Split('\n').Single(l => l.Contains("libntfs-3g.so.89 ", StringComparison.Ordinal))
+            .Split("=> ")[1];
+        string fake = Directory.CreateDirectory(Folder["fake"]).FullName;
+        byte[] bytes = File.ReadAllBytes(library);
+        "libntfs-xx.so.89"u8.CopyTo(bytes.AsSpan(bytes.AsSpan().IndexOf("libntfs-3g.so.89"u8)));
+        File.WriteAllBytes(Path.Combine(fake, "libntfs-xx.so.89"), bytes);
+        string source = Folder.Write("fake.c", System.Text.Encoding.ASCII.GetBytes($"#include <stdlib.h>\nint ntfs_readdir(void) {{ {what} }}\n"));
+        Tool.Read("gcc", "-shared", "-fPIC", "-o", Path.Combine(fake, "libntfs-3g.so.89"), source, "-Wl,--no-as-needed", "-L" + fake,
+            "-l:libntfs-xx.so.89", "-Wl,-rpath," + fake);
+        string[] command = Command(["remove", _volume, "Weather", "--for", "everyone", "--yes"]);
+        byte[] before = File.ReadAllBytes(_volume);
+        var watch = System.Diagnostics.Stopwatch.StartNew();
+        var outcome = Tool.Run(command[0], command[1..], new Dictionary<string, string> { ["LD_LIBRARY_PATH"] = fake, ["MOORFIELD_VAULT"] = Vault }, null);
+        outcome.ExitCode.ShouldBe(1, outcome.Output);
+        outcome.Error.ShouldContain($"counter-07.ntfs: {said}");
+        watch.Elapsed.ShouldBeLessThan(TimeSpan.FromSeconds(20)); // 10 on a machine that does nothing else
+        File.ReadAllBytes(_volume).AsSpan().SequenceEqual(before).ShouldBeTrue();
     }
 
     [Fact]

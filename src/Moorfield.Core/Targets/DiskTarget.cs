@@ -73,13 +73,7 @@ public sealed class DiskTarget(DiskVolume volume) : Target
     };
 
     /// <inheritdoc/>
-    public override TargetIdentity Identify(SystemSnapshot? read = null)
-    {
-        if (read is not null)
-            return new TargetIdentity(FullPath, read.Computer, read.MachineId, read.Product, read.Build, volume.Place);
-        var system = SystemReader.Summarize(volume);
-        return new TargetIdentity(FullPath, system.Computer, system.MachineId, system.Product, system.Build, volume.Place);
-    }
+    public override TargetIdentity Identify(SystemSnapshot? read = null) => TargetIdentities.Identify(volume, volume.Place, read);
 
     /// <inheritdoc/>
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts)

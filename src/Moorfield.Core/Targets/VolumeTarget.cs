@@ -39,9 +39,7 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
         [.. editions.Select(_ => SystemReader.Read(volume, guards, Languages))];
 
     /// <inheritdoc/>
-    public override TargetIdentity Identify(SystemSnapshot? read = null) => read is null
-        ? TargetIdentities.Identify(volume)
-        : new TargetIdentity(FullPath, read.Computer, read.MachineId, read.Product, read.Build, volume.Place);
+    public override TargetIdentity Identify(SystemSnapshot? read = null) => TargetIdentities.Identify(volume, volume.Place, read);
 
     /// <inheritdoc/>
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new(

@@ -6,8 +6,8 @@ using Moorfield.Core.Vaults;
 namespace Moorfield.Core.Transactions;
 
 /// <summary>
-/// While the blocks of a disk are being written, a small file says so: beside the file that holds the disk, or, for a device, in the state
-/// folder of the person who runs this.
+/// While the blocks of a disk are being written, a small file says so: beside the file that holds the disk, or, for a device, whose name
+/// changes from start to start, in the state folder of the person who runs this, named after its first bytes.
 /// </summary>
 public static class DiskMarker
 {
@@ -16,7 +16,7 @@ public static class DiskMarker
     private const string Part = ".part";
 
     private static (string Folder, string Name) Place(DiskFile disk) => disk.IsDevice
-        ? (Path.Combine(Vault.StateFolder, "running"), $"{disk.FullPath.Trim('/').Replace('/', '-')}.json")
+        ? (Path.Combine(Vault.StateFolder, "running"), $"{disk.Fingerprint()}.json")
         : (Path.GetDirectoryName(disk.FullPath)!, $".{disk.Name}.moorfield-run.json");
 
     /// <param name="journal">Written beside the marker; null when a restore point has it.</param>
@@ -94,7 +94,7 @@ public static class DiskMarker
     }
 
     internal static string Advice(DiskFile disk) =>
-        $"{disk.Name} is between the old and the new: the next command on it puts the old blocks back. Its restore point holds them.";
+        $"{disk.Name} is between the old and the new: the next command on it puts the old blocks back, which are recorded.";
 
     /// <summary>
     /// Puts right what a run left that was cut off: when all its blocks are written it has taken effect, else the old ones are put back.
@@ -150,7 +150,8 @@ public static class DiskMarker
                 return $"{what}. It had taken effect.";
             case JournalState.Foreign:
                 throw new MoorfieldException(Trouble.Refused,
-                    $"{what}, and something else wrote to the disk since, or this is another disk. It is left as it is; nothing was changed.");
+                    $"{what}, and something else wrote to the disk since, or this is another disk. Nothing was changed; if it is another disk, delete "
+                        + $"{Path.Combine(Place(file).Folder, Place(file).Name)}.");
             default:
                 file.PutBack(journal, start);
                 note(JournalLine.NotTaken);

@@ -30,11 +30,12 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
         if (changes.IsEmpty)
             return null;
         CheckStop();
+        // The blocks are taken before the look: what looking writes, if anything, is no part of the run.
+        _pages = volume.Changed();
+        _journal = DiskJournal.Of(volume.Length, _pages);
         volume.Remount();
         if (Execution.Unseen(volume, changes).Select(u => u.Disagreement.Text).FirstOrDefault() is { } wrong)
             throw new MoorfieldException(Trouble.Failed, $"{volume.Name}: {wrong} Nothing was changed.");
-        _pages = volume.Changed();
-        _journal = DiskJournal.Of(volume.Length, _pages);
         CheckStop();
         keeper?.Finish();
         if (Means.Vault is not { } vault)

@@ -15,8 +15,10 @@ internal sealed class KeptBehind : IDisposable
     private const long MostWaiting = 128L << 20;
     private readonly BlockingCollection<(SafeFileHandle Content, string Hash)> _waiting = [];
     private readonly CancellationTokenSource _stop = new();
+    private readonly object _gate = new();
     private readonly Task _worker;
     private long _bytes;
+    private volatile bool _ended;
 
     internal KeptBehind(Vault vault) => _worker = Task.Factory.StartNew(
         () => Work(vault), CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default);
@@ -26,25 +28,45 @@ internal sealed class KeptBehind : IDisposable
     {
         string hash = FileContent.HashOf(content);
         long length = RandomAccess.GetLength(content);
-        while (Interlocked.Read(ref _bytes) is > 0 and var waiting && waiting + length > MostWaiting && !_worker.IsCompleted)
-            Thread.Sleep(1);
-        if (_worker.IsFaulted)
-            Finish();
-        Interlocked.Add(ref _bytes, length);
+        lock (_gate)
+        {
+            while (!_ended && _bytes > 0 && _bytes + length > MostWaiting)
+                Monitor.Wait(_gate);
+            _bytes += length;
+        }
+        if (_ended)
+            Finish(); // tells why
         _waiting.Add((FileContent.Again(content), hash));
         return hash;
     }
 
     private void Work(Vault vault)
     {
-        foreach (var (content, hash) in _waiting.GetConsumingEnumerable(_stop.Token))
+        try
         {
-            using (content)
+            foreach (var (content, hash) in _waiting.GetConsumingEnumerable(_stop.Token))
             {
-                if (vault.Keep(content) != hash)
-                    throw new InvalidOperationException("A file in memory changed while it was kept.");
-                Interlocked.Add(ref _bytes, -RandomAccess.GetLength(content));
+                using (content)
+                {
+                    if (vault.Keep(content) != hash)
+                        throw new InvalidOperationException("A file in memory changed while it was kept.");
+                    Done(RandomAccess.GetLength(content));
+                }
             }
+        }
+        finally
+        {
+            _ended = true;
+            Done(0);
+        }
+    }
+
+    private void Done(long bytes)
+    {
+        lock (_gate)
+        {
+            _bytes -= bytes;
+            Monitor.PulseAll(_gate);
         }
     }
 

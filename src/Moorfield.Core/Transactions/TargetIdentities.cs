@@ -1,3 +1,4 @@
+using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
@@ -15,9 +16,12 @@ public static class TargetIdentities
 
     /// <summary>What a volume is called in a restore point, from what little must be read for it.</summary>
     /// <exception cref="Model.MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
-    public static TargetIdentity Identify(WindowsVolume volume)
+    /// <param name="read">Its system, where that was read already.</param>
+    public static TargetIdentity Identify(WindowsTree volume, TargetPlace place, SystemSnapshot? read)
     {
+        if (read is not null)
+            return new TargetIdentity(volume.FullPath, read.Computer, read.MachineId, read.Product, read.Build, place);
         var system = SystemReader.Summarize(volume);
-        return new TargetIdentity(volume.FullPath, system.Computer, system.MachineId, system.Product, system.Build, volume.Place);
+        return new TargetIdentity(volume.FullPath, system.Computer, system.MachineId, system.Product, system.Build, place);
     }
 }

@@ -16,6 +16,7 @@ public sealed class DiskFile : IDisposable
     private const uint KindMask = 0xF000;
     private const uint BlockDevice = 0x6000;
     private const int SeekEnd = 2;
+    private const int FingerprintLength = 1024;
 
     // Where QEMU and its tools lock the files that they have open: docs/locking in its sources.
     private const long FirstLock = 100;
@@ -166,6 +167,14 @@ public sealed class DiskFile : IDisposable
     internal bool IsDevice => IsBlockDevice(_file);
 
     internal WriteSeam Seam => _seam;
+
+    /// <summary>A name for it that no run changes: of the partition table or boot sector at its beginning.</summary>
+    internal string Fingerprint()
+    {
+        byte[] first = new byte[FingerprintLength];
+        _ = RandomAccess.Read(_file, first, 0);
+        return Convert.ToHexStringLower(System.Security.Cryptography.SHA256.HashData(first))[..32];
+    }
 
     /// <summary>Lets go of what <see cref="TryLock"/> took.</summary>
     internal void Unlock() => LibC.Lock(_file, LibC.Unlock);

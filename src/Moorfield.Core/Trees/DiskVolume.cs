@@ -1,5 +1,4 @@
 using System.Collections.Immutable;
-using System.Globalization;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Formats.Disks;
@@ -16,7 +15,6 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
 {
     // A large SOFTWARE hive has about 100 MB; a state repository less.
     private const long ContentLimit = 2L << 30;
-    private const int SerialOffset = 0x48;
     private const int MostCachedNames = 200_000;
     private const long LeastKept = 16L << 20;
 
@@ -56,10 +54,9 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
     {
         get
         {
-            byte[] sector = new byte[512];
+            byte[] sector = new byte[TargetPlace.BootSector];
             _overlay.Read(0, sector);
-            ulong serial = System.Buffers.Binary.BinaryPrimitives.ReadUInt64LittleEndian(sector.AsSpan(SerialOffset));
-            return new TargetPlace(string.Create(CultureInfo.InvariantCulture, $"ntfs:{serial:x16}"), NtfsVolume.Root);
+            return new TargetPlace(TargetPlace.Serial(sector), NtfsVolume.Root);
         }
     }
 
@@ -119,16 +116,27 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
             return Mount(disk, wanted, new BlockOverlay(part));
         }
         var found = new List<DiskVolume>();
+        Exception? damaged = null;
         foreach (var candidate in partitions)
         {
             var part = new PartSource(source, candidate.Start, candidate.Length);
             if (BootSector.Of(part) != BootSectorKind.Ntfs)
                 continue;
-            var volume = Mount(disk, candidate, new BlockOverlay(part));
-            if (isWindows(volume))
-                found.Add(volume);
-            else
-                volume._ntfs.Dispose();
+            DiskVolume? volume = null;
+            try
+            {
+                volume = Mount(disk, candidate, new BlockOverlay(part));
+                if (isWindows(volume))
+                {
+                    found.Add(volume);
+                    continue;
+                }
+            }
+            catch (Exception e) when (e is InvalidDataException or MoorfieldException)
+            {
+                damaged ??= e; // of no account where another partition holds the Windows
+            }
+            volume?._ntfs.Dispose();
         }
         if (found.Count == 1)
             return found[0];
@@ -139,7 +147,7 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
                 + $"{List(source, [.. found.Select(f => f.Partition!)])}.");
         }
         throw new MoorfieldException(Trouble.Failed, partitions.IsEmpty ? $"{disk.Name} has no partitions."
-            : $"{disk.Name} has no partition with a Windows. It has: {List(source, partitions)}.");
+            : $"{(damaged is null ? "" : "A partition with an NTFS volume is damaged. ")}{disk.Name} has no partition with a Windows. It has: {List(source, partitions)}.");
     }
 
     private static string List(BlockSource source, ImmutableArray<Partition> partitions) => string.Join(", ", partitions.Select(p =>
@@ -318,9 +326,10 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
         ForgetContent();
     }
 
-    private EntryInfo Info(ulong file, bool withheld = false)
+    private EntryInfo Info(ulong file, bool withheld = false) => Info(file, _ntfs.Look(file), withheld);
+
+    private static EntryInfo Info(ulong file, NtfsInfo info, bool withheld = false)
     {
-        var info = _ntfs.Look(file);
         var kind = info.Wof is not null ? EntryKind.File
             : info.Tag != 0 ? withheld && Withheld.Why(info.Tag) is not null ? EntryKind.Withheld : EntryKind.Link
             : info.IsFolder ? EntryKind.Folder

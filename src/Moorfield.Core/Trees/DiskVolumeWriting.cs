@@ -31,7 +31,7 @@ public sealed partial class DiskVolume
                 lost(new LostContent(place.Length == 0 ? path.ToString() : $@"{path}\{place}", why));
                 return;
             }
-            var info = Info(name.Reference);
+            var info = Info(name.Reference, look);
             entries.Add(new RecordedDiskEntry(
                 place, info.Kind, info.Size, info.Modified, info.Accessed, _ntfs.Facts(name.Reference), shortName, Number(name.Reference),
                 [.. _ntfs.Streams(name.Reference).Select(s => new RecordedStream(s, Keep(name.Reference, s)))]));
@@ -114,7 +114,8 @@ public sealed partial class DiskVolume
             int cut = entry.Path.LastIndexOf('\\');
             ulong folder = entry.Path.Length == 0 ? parent : folders[cut < 0 ? "" : entry.Path[..cut]];
             string name = entry.Path.Length == 0 ? path.Name : entry.Path[(cut + 1)..];
-            if (Names(folder) is { } names && names.TryGetValue(name, out var there))
+            var names = Names(folder) ?? throw new MoorfieldException(Trouble.Failed, $"{Name}: {path.Parent} is not a folder.");
+            if (names.TryGetValue(name, out var there))
             {
                 if (!IsSame(there.Reference, entry))
                     throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} is there already, with something else in it.");
@@ -125,19 +126,21 @@ public sealed partial class DiskVolume
             if (entry.Kind != EntryKind.Folder && files.TryGetValue(entry.File, out ulong linked))
             {
                 _ntfs.Link(linked, folder, name);
+                names[name] = new NtfsName(name, linked, IsShort: false, IsBoth: false);
             }
             else
             {
                 ulong file = _ntfs.Create(folder, name, entry.Kind == EntryKind.Folder || IsFolderLink(entry));
                 folders[entry.Path] = file;
                 files[entry.File] = file;
+                names[name] = new NtfsName(name, file, IsShort: false, IsBoth: false);
                 Fill(file, entry, content);
                 if (entry.ShortName is { } shortName)
                     _ntfs.SetShortName(file, folder, shortName);
                 made.Add((file, entry));
             }
-            Forget();
         }
+        Forget();
         // Times last, and those of a folder after those of what it holds.
         foreach (var (file, entry) in Enumerable.Reverse(made))
             _ntfs.SetStandard(file, entry.Facts.Attributes, entry.Facts.Times);
@@ -250,11 +253,7 @@ public sealed partial class DiskVolume
         int names = Stat(path) is { Links: var links } && _disk.Translated(() => ShortName(Find(path.Parent)!.Value, entry)) is { } shortName
             && shortName != entry.Text ? (int)links - 1 : (int)(Stat(path)?.Links ?? 1);
         if (names > 1)
-        {
-            throw new MoorfieldException(Trouble.Refused,
-                $"{Name}: {path} has {(names == 2 ? "another name" : $"{names - 1} other names")} (hard links), and writing it would change it under "
-                    + $"{(names == 2 ? "both" : "all of them")}. Give it a file of its own first. Nothing was changed.");
-        }
+            throw HasOtherNames(path, names - 1);
     }
 
     // ---- the whole
@@ -282,8 +281,8 @@ public sealed partial class DiskVolume
     /// <summary>Where it begins on the disk, in bytes.</summary>
     internal long Start => Partition?.Start ?? 0;
 
-    /// <summary>How the blocks of a journal are now.</summary>
-    internal JournalState StateOf(DiskJournal journal) => _disk.Translated(() => journal.StateOn(_overlay));
+    /// <summary>How the blocks of a journal are on the disk now.</summary>
+    internal JournalState StateOf(DiskJournal journal) => _disk.Translated(() => journal.StateOn(_overlay.Source));
 
     /// <summary>Puts the old blocks of a journal into the overlay, in place of all else that is there.</summary>
     internal void Rewind(DiskJournal journal) => _disk.Translated(() =>

@@ -13,7 +13,7 @@ namespace Moorfield.Core.Trees;
 /// <param name="Inode">Of the root folder in it.</param>
 public sealed record TargetPlace(string FileSystem, ulong Inode)
 {
-    private const int BootSector = 512;
+    internal const int BootSector = 512;
     private const int SerialOffset = 0x48;
 
     /// <summary>Where an open folder is.</summary>
@@ -48,6 +48,10 @@ public sealed record TargetPlace(string FileSystem, ulong Inode)
         return identifier == 0 ? null : string.Create(CultureInfo.InvariantCulture, $"fs:{identifier:x16}");
     }
 
+    /// <summary>What an NTFS volume is called, by its first sector.</summary>
+    internal static string Serial(ReadOnlySpan<byte> bootSector) =>
+        string.Create(CultureInfo.InvariantCulture, $"ntfs:{BinaryPrimitives.ReadUInt64LittleEndian(bootSector[SerialOffset..]):x16}");
+
     /// <summary>The serial number in the first sector of what is mounted there; null where that is no NTFS or cannot be read.</summary>
     private static string? Serial(LibC.Statx facts)
     {
@@ -67,8 +71,7 @@ public sealed record TargetPlace(string FileSystem, ulong Inode)
             using var disk = File.OpenHandle(source);
             byte[] sector = new byte[BootSector];
             return RandomAccess.Read(disk, sector, 0) == BootSector && sector.AsSpan(3).StartsWith("NTFS    "u8)
-                ? string.Create(CultureInfo.InvariantCulture, $"ntfs:{BinaryPrimitives.ReadUInt64LittleEndian(sector.AsSpan(SerialOffset)):x16}")
-                : null;
+                ? Serial(sector) : null;
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {

@@ -68,6 +68,11 @@ public abstract class WindowsTree : IDisposable
                 $"{Name}: {path} has {length:N0} bytes, more than the {limit:N0} that it could sensibly have.");
     }
 
+    /// <summary>Trouble for a file that would be written under other names as well.</summary>
+    private protected MoorfieldException HasOtherNames(WindowsPath path, int others) => new(Trouble.Refused,
+        $"{Name}: {path} has {(others == 1 ? "another name" : $"{others} other names")} (hard links), and writing it would change it under "
+            + $"{(others == 1 ? "both" : "all of them")}. Give it a file of its own first. Nothing was changed.");
+
     /// <summary>Trouble for a path where something should be.</summary>
     protected MoorfieldException Missing(WindowsPath path) => new(Trouble.Failed, $"{Name}: {path} is not there.");
 

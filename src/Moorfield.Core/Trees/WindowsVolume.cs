@@ -184,11 +184,7 @@ public sealed class WindowsVolume : WindowsTree, ITrees
         string name = folder.Spelling(path.Name) ?? throw Missing(path);
         using var file = folder.OpenFile(name, forWriting: true) ?? throw Missing(path);
         if (!mayBecomeItsOwn && OtherNames(folder, name) is > 0 and int others)
-        {
-            throw new MoorfieldException(Trouble.Refused,
-                $"{Name}: {path} has {(others == 1 ? "another name" : $"{others} other names")} (hard links), and writing it would change it under "
-                    + $"{(others == 1 ? "both" : "all of them")}. Give it a file of its own first. Nothing was changed.");
-        }
+            throw HasOtherNames(path, others);
     }
 
     /// <summary>Brings everything that was written to the disk.</summary>

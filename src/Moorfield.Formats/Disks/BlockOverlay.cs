@@ -14,8 +14,8 @@ public sealed class BlockOverlay(BlockSource source) : BlockSource
     /// <inheritdoc/>
     public override long Length => source.Length;
 
-    /// <summary>Whether anything was written that is not in the source.</summary>
-    public bool IsChanged => Changed().Any();
+    /// <summary>What it stands in front of.</summary>
+    public BlockSource Source => source;
 
     /// <summary>The pages that are not as in the source, in their order; the last one of the disk may be shorter.</summary>
     public IEnumerable<ChangedPage> Changed() => _pages.Where(p => !p.Value.Before.AsSpan().SequenceEqual(p.Value.Now)).OrderBy(p => p.Key)
