@@ -65,7 +65,8 @@ public abstract class CliTest : IDisposable
     protected static string[] Command(string[] arguments) => [Program, .. arguments];
 
     /// <summary>Runs the program inside a terminal (made by script(1)); when it has asked, does something and types answers, a line each.</summary>
-    protected ToolResult RunInTerminal(string typed, Action? meanwhile, params string[] arguments)
+    /// <param name="typed">Null for no answer: it must end without.</param>
+    protected ToolResult RunInTerminal(string? typed, Action? meanwhile, params string[] arguments)
     {
         string command = string.Join(' ', Command(arguments).Select(a => $"'{a}'"));
         var start = new ProcessStartInfo("script", ["-qfec", command, "/dev/null"]) { UseShellExecute = false, RedirectStandardInput = true,
@@ -74,14 +75,18 @@ public abstract class CliTest : IDisposable
         start.Environment["TERM"] = "xterm";
         using var process = Process.Start(start)!;
         var text = new StringBuilder();
-        var answers = new Queue<string>(typed.Split('\n'));
+        var answers = new Queue<string>(typed?.Split('\n') ?? []);
+        bool asked = false;
         for (int c = process.StandardOutput.Read(); c >= 0; c = process.StandardOutput.Read())
         {
             text.Append((char)c);
-            if (answers.Count == 0 || !text.ToString().EndsWith("[y/N] ", StringComparison.Ordinal))
+            if ((asked && answers.Count == 0) || !text.ToString().EndsWith("[y/N] ", StringComparison.Ordinal))
                 continue;
-            meanwhile?.Invoke();
-            meanwhile = null;
+            if (!asked)
+                meanwhile?.Invoke();
+            asked = true;
+            if (answers.Count == 0)
+                continue;
             process.StandardInput.Write(answers.Dequeue() + "\n");
             process.StandardInput.Flush();
         }

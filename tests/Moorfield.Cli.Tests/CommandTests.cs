@@ -236,12 +236,18 @@ public sealed class CommandTests : CliTest
     [Fact]
     public void Names_are_those_of_the_language_and_briefs_match_in_all()
     {
-        string[] Name(params string[] more) => [.. Json(Run(["inventory", Root, "--format", "json", .. more])).GetProperty("systems")[0].GetProperty("packages")
+        string[] Name(params string[] more) =>
+        [.. Json(Run(["inventory", Root, "--format", "json", .. more])).GetProperty("systems")[0].GetProperty("packages")
             .EnumerateArray().Where(p => p.GetProperty("name").GetString() == "Northlight.Weather")
-            .SelectMany(p => new[] { "displayName", "rawDisplayName", "nameSource", "neutralName", "description" }.Select(n => p.GetProperty(n).GetString()!))];
+            .SelectMany(p => new[] { "displayName", "rawDisplayName", "nameSource", "neutralName",
+                "description" }.Select(n => p.GetProperty(n).GetString()!))];
         Name().ShouldBe(["Weather", "ms-resource:AppName", "resources", "Weather", "Forecasts and warnings."]);
         Name("--language", "de-AT").ShouldBe(["Wetter", "ms-resource:AppName", "resources", "Weather", "Vorhersagen und Warnungen."]);
         Name("--language", "cy").ShouldBe(Name());
+        Refused(2, "'german' is no language tag, such as de-DE.", "inventory", Root, "--language", "german");
+        Refused(2, "is no disk with partitions. Leave --partition out.", "inventory", Root, "--partition", "1");
+        string saved = Folder.Write("saved.json", System.Text.Encoding.UTF8.GetBytes(Run("inventory", Root, "--format", "json").Output));
+        Run("inventory", saved, "--language", "de").Error.ShouldContain("is a saved inventory: --language and --partition change nothing about it.");
         Run("inventory", Root, "--language", "de", "--find", "vorhersagen").Output.ShouldContain("\nWetter ");
         Run("explain", Root, "Wetter", "--language", "de").Output.ShouldContain("Vorhersagen und Warnungen.");
         Refused(2, "No package here is called 'Wetter'", "explain", Root, "Wetter");

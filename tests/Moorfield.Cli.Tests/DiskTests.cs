@@ -65,7 +65,8 @@ public sealed class DiskTests : CliTest
         using (var file = File.OpenWrite(path))
             file.SetLength((2 * length) + (4 << 20));
         long sectors = length / 512;
-        Tool.Run("sfdisk", ["-q", path], null, $"label: gpt\nstart=2048, size={sectors}, name=\"One\"\nstart={2048 + sectors}, size={sectors}, name=\"Two\"\n"
+        Tool.Run("sfdisk", ["-q", path], null,
+            $"label: gpt\nstart=2048, size={sectors}, name=\"One\"\nstart={2048 + sectors}, size={sectors}, name=\"Two\"\n"
             + $"start={2048 + (2 * sectors)}, size=2048\n").ExitCode.ShouldBe(0);
         byte[] volume = File.ReadAllBytes(_volume);
         using (var file = File.OpenWrite(path))
@@ -130,7 +131,8 @@ public sealed class DiskTests : CliTest
         string[] command = Command(["remove", _volume, "Weather", "--for", "everyone", "--yes"]);
         byte[] before = File.ReadAllBytes(_volume);
         var watch = System.Diagnostics.Stopwatch.StartNew();
-        var outcome = Tool.Run(command[0], command[1..], new Dictionary<string, string> { ["LD_LIBRARY_PATH"] = fake, ["MOORFIELD_VAULT"] = Vault }, null);
+        var outcome = Tool.Run(command[0], command[1..], new Dictionary<string, string> { ["LD_LIBRARY_PATH"] = fake, ["MOORFIELD_VAULT"] = Vault },
+            null);
         outcome.ExitCode.ShouldBe(1, outcome.Output);
         outcome.Error.ShouldContain($"counter-07.ntfs: {said}");
         watch.Elapsed.ShouldBeLessThan(TimeSpan.FromSeconds(20)); // 10 on a machine that does nothing else
@@ -162,7 +164,8 @@ public sealed class DiskTests : CliTest
         {
             File.WriteAllBytes(_volume, before);
             Tool.Run("rm", "-rf", Folder["vault"]);
-            Tool.Run("strace", ["-f", "-o", "/dev/null", "-e", "trace=pwrite64", "-e", $"inject=pwrite64:signal=KILL:when={200 + (round * 30)}", .. Command(
+            Tool.Run("strace", ["-f", "-o", "/dev/null", "-e", "trace=pwrite64", "-e", $"inject=pwrite64:signal=KILL:when={200 + (round * 30)}",
+                .. Command(
                 ["remove", _volume, "Weather", "--for", "everyone", "--yes", "--vault", Folder["vault"]])], null, null);
             bool isMarked = Directory.GetFiles(Folder.Path, ".counter*").Length > 0;
             killed += isMarked ? 1 : 0;

@@ -148,7 +148,7 @@ public sealed class ReliabilityTests : CliTest
     public void Stopped_while_it_asks_the_program_says_that_nothing_was_changed()
     {
         string before = VolumeState.Files(Root);
-        var outcome = RunInTerminal("", () => Tool.Run("pkill", "-INT", "-f", $"^{Command([])[0]} remove {Root}"), "remove", Root, "Clock", "--for",
+        var outcome = RunInTerminal(null, () => Tool.Run("pkill", "-INT", "-f", $"^{Command([])[0]} remove {Root}"), "remove", Root, "Clock", "--for",
             "everyone");
         outcome.ExitCode.ShouldBe(130, outcome.Output);
         outcome.Output.ShouldContain("Nothing was changed.");

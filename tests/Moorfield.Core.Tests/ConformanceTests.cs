@@ -25,7 +25,8 @@ public sealed record ConformanceKind(
     Func<TemporaryFolder, string> Make, Func<string, WriteSeam, Target> Open, Func<string, string> State, string All = "everyone",
     string? Part = null)
 {
-    internal static ConformanceKind Volume { get; } = new(f => Demo.CopyFewTo(f), (path, seam) => Target.Open(path, seam), VolumeState.Files, Part: "ivy");
+    internal static ConformanceKind Volume { get; } = new(f => Demo.CopyFewTo(f), (path, seam) => Target.Open(path, seam), VolumeState.Files,
+    Part: "ivy");
 
     internal static ConformanceKind Image { get; } = new(
         f => Demo.CopyImageTo(f), (path, seam) => Target.Open(path, seam), path =>

@@ -143,7 +143,8 @@ public sealed class DiskTests : IDisposable
             // One extended attribute, FERRY, whose value is "tide".
             byte[] extended = [20, 0, 0, 0, 0, 5, 4, 0, .. "FERRY\0tide\0\0"u8];
             volume.SetFacts(file, new NtfsFacts(0x23, default, [], [], extended, [.. Enumerable.Range(1, 16).Select(i => (byte)i)]));
-            volume.SetStandard(file, 0x23, new NtfsTimes(111_111_111_111_111_111, 122_222_222_222_222_222, 133_000_000_000_000_000, 133_000_000_000_000_001));
+            volume.SetStandard(file, 0x23,
+                new NtfsTimes(111_111_111_111_111_111, 122_222_222_222_222_222, 133_000_000_000_000_000, 133_000_000_000_000_001));
             volume.SetShortName(file, package, "ODD.BIN");
             volume.Link(file, package, "the same by another name");
         });
@@ -175,9 +176,11 @@ public sealed class DiskTests : IDisposable
         _bench.Remove("Weather", "everyone");
         var after = Captured("after.wim");
         after.Keys.Except(before.Keys).ShouldBeEmpty();
-        before.Keys.Except(after.Keys).ShouldAllBe(p => p.Contains("Weather", StringComparison.Ordinal) || p.Contains("2026.904", StringComparison.Ordinal));
+        before.Keys.Except(after.Keys)
+            .ShouldAllBe(p => p.Contains("Weather", StringComparison.Ordinal) || p.Contains("2026.904", StringComparison.Ordinal));
         string[] hives = ["/SOFTWARE", "/NTUSER.DAT", "/UsrClass.dat", "/StateRepository-Machine.srd"];
-        before.Keys.Intersect(after.Keys).Where(p => before[p] != after[p] && !before[p].Contains("FILE_ATTRIBUTE_DIRECTORY", StringComparison.Ordinal))
+        before.Keys.Intersect(after.Keys)
+            .Where(p => before[p] != after[p] && !before[p].Contains("FILE_ATTRIBUTE_DIRECTORY", StringComparison.Ordinal))
             .ShouldAllBe(p => hives.Any(h => p.EndsWith(h, StringComparison.Ordinal)) || p.EndsWith("/SameManifest.xml", StringComparison.Ordinal));
     }
 
@@ -221,10 +224,13 @@ public sealed class DiskTests : IDisposable
     private string Facts()
     {
         using var target = (DiskTarget)_bench.Open();
-        var recorded = target.Volume.Record(Places.StagedPackages, content => FileContent.HashOf(content), l => throw new InvalidOperationException(l.Why))!;
+        var recorded = target.Volume.Record(Places.StagedPackages, content => FileContent.HashOf(content),
+            l => throw new InvalidOperationException(l.Why))!;
         return string.Join('\n', recorded.Entries.Cast<RecordedDiskEntry>().Where(e => e.Path.Length > 0).Select(e =>
-            $"{e.Path} {e.Kind} {e.ShortName} {e.Facts.Attributes:x} {e.Facts.Times with { Accessed = 0 }} {Convert.ToHexString(e.Facts.Security)} {Convert.ToHexString(e.Facts.Reparse)} "
-            + $"{Convert.ToHexString(e.Facts.ObjectId)} {Convert.ToHexString(e.Facts.Extended)} {string.Join(' ', e.Streams.Select(s => $"{s.Stream}:{s.Blob}"))}"));
+            $"{e.Path} {e.Kind} {e.ShortName} {e.Facts.Attributes:x} {e.Facts.Times with { Accessed = 0 }} {Convert.ToHexString(e.Facts.Security)} "
+                + $"{Convert.ToHexString(e.Facts.Reparse)} "
+            + $"{Convert.ToHexString(e.Facts.ObjectId)} {Convert.ToHexString(e.Facts.Extended)} "
+            + $"{string.Join(' ', e.Streams.Select(s => $"{s.Stream}:{s.Blob}"))}"));
     }
 
     [Fact]
@@ -234,7 +240,8 @@ public sealed class DiskTests : IDisposable
         string root = Demo.CopyFewTo(_folder);
         var files = Directory.GetFiles(root, "*", SearchOption.AllDirectories).Where(f => new FileInfo(f).LinkTarget is null).ToList();
         foreach (string file in files)
-            seen.ShouldContain($"{file[root.Length..]} {new FileInfo(file).Length} {Convert.ToHexStringLower(System.Security.Cryptography.SHA256.HashData(File.ReadAllBytes(file)))}");
+            seen.ShouldContain($"{file[root.Length..]} {new FileInfo(file).Length} "
+                + $"{Convert.ToHexStringLower(System.Security.Cryptography.SHA256.HashData(File.ReadAllBytes(file)))}");
         seen.ShouldContain("('WofCompressedData', ");
         seen.ShouldContain("('Ferries', 100000)");
     }
@@ -253,7 +260,8 @@ public sealed class DiskTests : IDisposable
         });
         byte[] packed = File.ReadAllBytes(_bench.Root);
         HasWeather(_bench).ShouldBeTrue();
-        _bench.Remove("Weather", "everyone").Warnings.ShouldHaveSingleItem().ShouldContain(@"config\SOFTWARE was compressed by Windows and is not any more.");
+        _bench.Remove("Weather", "everyone").Warnings.ShouldHaveSingleItem()
+            .ShouldContain(@"config\SOFTWARE was compressed by Windows and is not any more.");
         HasWeather(_bench).ShouldBeFalse();
         _bench.Undo(1);
         File.ReadAllBytes(_bench.Root).AsSpan().SequenceEqual(packed).ShouldBeTrue();
@@ -286,7 +294,8 @@ public sealed class DiskTests : IDisposable
         Edit(volume =>
         {
             ulong apps = Find(volume, "Program Files", "WindowsApps");
-            volume.Create(volume.List(apps).First(n => n.Text.StartsWith("Northlight.Weather", StringComparison.Ordinal)).Reference, name, isFolder: false);
+            volume.Create(volume.List(apps).First(n => n.Text.StartsWith("Northlight.Weather", StringComparison.Ordinal)).Reference, name,
+                isFolder: false);
         });
         byte[] before = File.ReadAllBytes(_bench.Root);
         Should.Throw<MoorfieldException>(() => _bench.Remove("Weather", "everyone")).Message.ShouldContain("its name cannot be written down");

@@ -35,7 +35,8 @@ public sealed class DiskTests : IDisposable
     [Theory]
     [InlineData("label: gpt\nsize=4M, name=\"System\"\nsize=8M, name=\"Basic data partition\"\nsize=4M\n")]
     [InlineData("label: dos\nsize=4M, type=7, bootable\nsize=8M, type=7\n")]
-    [InlineData("label: dos\nDISK1 : size=4M, type=7\nDISK2 : size=30M, type=f\nDISK5 : size=4M, type=7\nDISK6 : size=4M, type=7\nDISK3 : size=4M, type=c\n")]
+    [InlineData("label: dos\nDISK1 : size=4M, type=7\nDISK2 : size=30M, type=f\nDISK5 : size=4M, type=7\nDISK6 : size=4M, type=7\nDISK3 : size=4M, "
+        + "type=c\n")]
     public void Partitions_are_those_that_sfdisk_made(string script)
     {
         string path = Disk(script);
@@ -89,7 +90,8 @@ public sealed class DiskTests : IDisposable
         byte[][] originals =
         [
             File.ReadAllBytes(Disk("label: gpt\nstart=64, size=400K, name=\"System\"\nstart=1024, size=400K\n", 2 << 20)),
-            File.ReadAllBytes(Disk("label: dos\nDISK1 : start=64, size=400K, type=7\nDISK2 : start=1024, size=1M, type=f\nDISK5 : start=1100, size=100K, type=7\nDISK6 : start=1400, size=100K, type=7\n", 2 << 20)),
+            File.ReadAllBytes(Disk("label: dos\nDISK1 : start=64, size=400K, type=7\nDISK2 : start=1024, size=1M, type=f\nDISK5 : start=1100, "
+                + "size=100K, type=7\nDISK6 : start=1400, size=100K, type=7\n", 2 << 20)),
         ];
         var random = new Random(3);
         for (int i = 0; i < 2000; i++)
@@ -193,7 +195,8 @@ public sealed class DiskTests : IDisposable
             disk.Read(2_000_001, read);
             read.ShouldBe(written);
             Should.Throw<IOException>(() => disk.Read(disk.Length - 1, read));
-            Should.Throw<IOException>(() => VirtualDisk.Serve(path, kind, writable: true).Dispose()).Message.ShouldContain("is in use by another program");
+            Should.Throw<IOException>(() => VirtualDisk.Serve(path, kind, writable: true)
+                .Dispose()).Message.ShouldContain("is in use by another program");
         }
         if (kind is not DiskKind.Vpc)
             Tool.Read("qemu-img", "check", path);
@@ -210,7 +213,8 @@ public sealed class DiskTests : IDisposable
         Tool.Read("qemu-img", "create", "-q", "-f", "vmdk", "-b", _folder["base.vmdk"], "-F", "vmdk", _folder["over.vmdk"]);
         foreach (var (name, said) in new[]
         {
-            ("over.qcow2", "only the differences to another disk"), ("apart.qcow2", "content in another file"), ("flat.vmdk", "several files"), ("over.vmdk", "only the differences"),
+            ("over.qcow2", "only the differences to another disk"), ("apart.qcow2", "content in another file"), ("flat.vmdk", "several files"),
+            ("over.vmdk", "only the differences"),
         })
         {
             using var file = Open(_folder[name]);

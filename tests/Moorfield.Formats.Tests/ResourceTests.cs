@@ -20,20 +20,25 @@ public sealed class ResourceTests
 
     private static ResourceIndex Read(string name) => ResourceIndex.Read(Unpacked(Path.Combine(Data(), name + ".gz")));
 
+    // All of the fixtures are larger than a project should hold: MOORFIELD_PRI is a folder with more of them.
+    private static string Fixture() => Environment.GetEnvironmentVariable("MOORFIELD_PRI") ?? Data();
+
     public static TheoryData<string> Fixtures =>
-        [.. Directory.GetFiles(Environment.GetEnvironmentVariable("MOORFIELD_PRI") ?? Data(), "*.pri.gz", SearchOption.AllDirectories).Order(StringComparer.Ordinal)
-            .Select(f => Path.GetRelativePath(Environment.GetEnvironmentVariable("MOORFIELD_PRI") ?? Data(), f))];
+        [.. Directory.GetFiles(Fixture(), "*.pri.gz", SearchOption.AllDirectories)
+            .Order(StringComparer.Ordinal)
+            .Select(f => Path.GetRelativePath(Fixture(), f))];
 
     [Theory]
     [MemberData(nameof(Fixtures))]
     public void Every_value_is_as_the_compiler_lists_it(string file)
     {
-        string path = Path.Combine(Environment.GetEnvironmentVariable("MOORFIELD_PRI") ?? Data(), file);
+        string path = Path.Combine(Fixture(), file);
         var index = ResourceIndex.Read(Unpacked(path));
         var main = index.Name is null ? ResourceIndex.Read(Unpacked(Path.Combine(Path.GetDirectoryName(path)!, "resources.pri.gz"))) : null;
         if (main is not null)
             main.HasNamesOf(index).ShouldBeTrue();
-        var map = XDocument.Load(new MemoryStream(Unpacked(path[..^3] + ".xml.gz"))).Descendants("ResourceMap").Single(m => (string?)m.Attribute("primary") != "false");
+        var map = XDocument.Load(new MemoryStream(Unpacked(path[..^3] + ".xml.gz"))).Descendants("ResourceMap")
+            .Single(m => (string?)m.Attribute("primary") != "false");
         var listed = map.Descendants("NamedResource").Select(r => (Path: PathOf(r), Values: r.Elements("Candidate").Select(Words).ToList()))
             .Where(r => r.Values.Count > 0).OrderBy(r => r.Path, StringComparer.Ordinal).ToList();
         var read = index.Items(main).Select(r => (r.Path, Values: r.Candidates.Select(Words).ToList()))
@@ -46,21 +51,26 @@ public sealed class ResourceTests
     }
 
     private static string PathOf(XElement resource) => string.Join('/', resource.AncestorsAndSelf()
-        .Where(e => e.Name.LocalName is "NamedResource" or "ResourceMapSubtree").Select(e => (string)e.Attribute("name")!).Where(n => n.Length > 0).Reverse());
+        .Where(e => e.Name.LocalName is "NamedResource" or "ResourceMapSubtree").Select(e => (string)e.Attribute("name")!)
+            .Where(n => n.Length > 0).Reverse());
 
     private static string Words(XElement candidate)
     {
         var qualifiers = candidate.Element("QualifierSet")?.Elements("Qualifier").Select(q =>
-            $"{(string)q.Attribute("name")!}={(string)q.Attribute("value")!}/{(string)q.Attribute("priority")!}/{(double)q.Attribute("scoreAsDefault")!:0.00}") ?? [];
+            $"{(string)q.Attribute("name")!}={(string)q.Attribute("value")!}/{(string)q.Attribute("priority")!}/"
+                + $"{(double)q.Attribute("scoreAsDefault")!:0.00}") ?? [];
         string value = candidate.Element("Base64Value") is { } bytes ? bytes.Value : candidate.Element("Value")!.Value;
-        return $"{Plain((string)candidate.Attribute("type")!)} [{string.Join(' ', qualifiers.Order(StringComparer.Ordinal))}] {value.ReplaceLineEndings("\n")}";
+        return $"{Plain((string)candidate.Attribute("type")!)} [{string.Join(' ', qualifiers.Order(StringComparer.Ordinal))}] "
+            + $"{value.ReplaceLineEndings("\n")}";
     }
 
-    private static string Plain(string type) => type switch { "AsciiString" or "Utf8String" => "String", "AsciiPath" or "Utf8Path" => "Path", _ => type };
+    private static string Plain(string type) =>
+    type switch { "AsciiString" or "Utf8String" => "String", "AsciiPath" or "Utf8Path" => "Path", _ => type };
 
     private static string Words(ResourceCandidate candidate)
     {
-        var qualifiers = candidate.Qualifiers.Select(q => $"{q.Kind}={q.Value}/{q.Priority}/{Math.Round(q.Fallback / 1000.0, 2, MidpointRounding.AwayFromZero):0.00}");
+        var qualifiers = candidate.Qualifiers.Select(q =>
+        $"{q.Kind}={q.Value}/{q.Priority}/{Math.Round(q.Fallback / 1000.0, 2, MidpointRounding.AwayFromZero):0.00}");
         string value = candidate.Kind == ResourceValueKind.EmbeddedData ? Convert.ToBase64String(candidate.Bytes.Span) : candidate.Text;
         return $"{Plain(candidate.Kind.ToString())} [{string.Join(' ', qualifiers.Order(StringComparer.Ordinal))}] {value.ReplaceLineEndings("\n")}";
     }
@@ -86,7 +96,8 @@ public sealed class ResourceTests
         var resolver = new ResourceResolver(Read("embed/resources.pri"), [], "x");
         foreach (string reference in new[]
         {
-            "ms-resource:Nothing", "ms-resource://Other.Package/Resources/AppDescription", "ms-resource:", "ms-resource://", "ms-resource:Files/a.embed",
+            "ms-resource:Nothing", "ms-resource://Other.Package/Resources/AppDescription", "ms-resource:", "ms-resource://",
+            "ms-resource:Files/a.embed",
             "ms-resource:" + new string('/', 300), "ms-resource:Resources", "ms-resource:%",
         })
             resolver.Text(reference, ["de"]).ShouldBeNull(reference);
@@ -137,7 +148,8 @@ public sealed class ResourceTests
     [Fact]
     public void Mutated_files_are_read_or_refused_at_once()
     {
-        byte[][] originals = [.. new[] { "embed", "files", "merged", "nonascii", "pri3", "respack", "revmap", "small", "versioned", "vnext", "win80", "win81" }
+        byte[][] originals = [.. new[] { "embed", "files", "merged", "nonascii", "pri3", "respack", "revmap", "small", "versioned", "vnext", "win80",
+        "win81" }
             .Select(n => Unpacked(Path.Combine(Data(), n, "resources.pri.gz")))];
         var random = new Random(7);
         int read = 0;

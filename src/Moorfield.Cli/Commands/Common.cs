@@ -59,13 +59,16 @@ internal static class Common
 
     /// <summary>Opens whatever a person names for reading: a volume, an image, or an inventory that was saved as JSON.</summary>
     internal static Target Open(string path, bool mayBePartial = false) =>
-        Told(SavedInventory.TryOpen(path, mayBePartial) ?? Target.Open(path, new WriteSeam(), _partition));
+        Open(path, new WriteSeam(), mayBePartial);
 
-    /// <summary>Tells of a run that was cut off on the target and was put right when it was opened.</summary>
-    private static Target Told(Target target)
+    /// <summary>Opens a target, and tells of a run that was cut off on it and was put right by that.</summary>
+    private static Target Open(string path, WriteSeam seam, bool mayBePartial)
     {
+        Target target = SavedInventory.TryOpen(path, mayBePartial) is { } saved ? saved : Target.Open(path, seam, _partition);
         if (_languages.Length > 0)
             target.Languages = [.. _languages];
+        if (target is SavedTarget && (_languages.Length > 0 || _partition is not null))
+            Say.Aside($"moorfield: {target.Name} is a saved inventory: --language and --partition change nothing about it.");
         if (target is DiskTarget { Settled: { } settled })
             Say.Aside($"moorfield: {settled}");
         return target;
@@ -88,7 +91,7 @@ internal static class Common
     /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
     internal static Target OpenForChange(string path, WriteSeam seam, bool mayFollowInterruption = false)
     {
-        var target = Told(SavedInventory.TryOpen(path) ?? Target.Open(path, seam, _partition));
+        var target = Open(path, seam, mayBePartial: false);
         target.Take(mayFollowInterruption);
         return target;
     }
@@ -137,12 +140,16 @@ internal static class Common
         }
     }
 
+    private static string Tag(string language) => language.Length < 85 && language.Split('-') is [{ Length: 2 or 3 } first, .. var rest]
+        && first.All(char.IsAsciiLetter) && rest.All(p => p.Length is > 0 and < 9 && p.All(char.IsAsciiLetterOrDigit)) ? language
+            : throw new MoorfieldException(Trouble.Misused, $"'{language}' is no language tag, such as de-DE.");
+
     /// <summary>What the command does, with trouble turned into a message and an exit code.</summary>
     internal static void Handle(this Command command, Func<ParseResult, int> act) =>
         command.SetAction(parsed => Program.Translated(() =>
         {
             _partition = parsed.GetValue(Partition);
-            _languages = parsed.GetValue(Language) ?? [];
+            _languages = [.. (parsed.GetValue(Language) ?? []).Select(Tag)];
             return act(parsed);
         }));
 }

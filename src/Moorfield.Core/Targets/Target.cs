@@ -44,7 +44,8 @@ public abstract class Target : IDisposable
     /// <summary>Opens a folder as a volume, a WIM or ESD file as an image.</summary>
     /// <exception cref="MoorfieldException">Neither, or it cannot be read.</exception>
     public static Target Open(string path, WriteSeam seam, int? partition = null) =>
-        DiskFile.Is(path) ? DiskTarget.Open(path, partition, seam) :
+        DiskFile.Is(path) ? DiskTarget.Open(path, partition, seam)
+        : partition is not null ? throw new MoorfieldException(Trouble.Misused, $"{path} is no disk with partitions. Leave --partition out.") :
         File.Exists(path) ? new ImageTarget(ImageFile.Open(path, seam)) : new VolumeTarget(WindowsVolume.Open(path, seam));
 
     /// <summary>The editions that a person means: by number, or by name in any case; all when none is named. [null] for a single system.</summary>

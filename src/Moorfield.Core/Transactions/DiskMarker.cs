@@ -150,7 +150,8 @@ public static class DiskMarker
                 return $"{what}. It had taken effect.";
             case JournalState.Foreign:
                 throw new MoorfieldException(Trouble.Refused,
-                    $"{what}, and something else wrote to the disk since, or this is another disk. Nothing was changed; if it is another disk, delete "
+                    $"{what}, and something else wrote to the disk since, or this is another disk. Nothing was changed; if it is another disk, "
+                        + $"delete "
                         + $"{Path.Combine(Place(file).Folder, Place(file).Name)}.");
             default:
                 file.PutBack(journal, start);

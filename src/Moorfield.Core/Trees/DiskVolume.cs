@@ -147,7 +147,8 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
                 + $"{List(source, [.. found.Select(f => f.Partition!)])}.");
         }
         throw new MoorfieldException(Trouble.Failed, partitions.IsEmpty ? $"{disk.Name} has no partitions."
-            : $"{(damaged is null ? "" : "A partition with an NTFS volume is damaged. ")}{disk.Name} has no partition with a Windows. It has: {List(source, partitions)}.");
+            : $"{(damaged is null ? "" : "A partition with an NTFS volume is damaged. ")}{disk.Name} has no partition with a Windows. It has: "
+                + $"{List(source, partitions)}.");
     }
 
     private static string List(BlockSource source, ImmutableArray<Partition> partitions) => string.Join(", ", partitions.Select(p =>

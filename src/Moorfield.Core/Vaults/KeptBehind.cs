@@ -1,9 +1,8 @@
 using System.Collections.Concurrent;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Trees;
-using Moorfield.Core.Vaults;
 
-namespace Moorfield.Core.Transactions;
+namespace Moorfield.Core.Vaults;
 
 /// <summary>
 /// Puts contents into a vault on a thread of its own, one after the other: compressing takes longer than reading. Until <see cref="Finish"/>
