@@ -224,13 +224,23 @@ public sealed class DiskTests : IDisposable
     private string Facts()
     {
         using var target = (DiskTarget)_bench.Open();
-        var recorded = target.Volume.Record(Places.StagedPackages, content => FileContent.HashOf(content),
-            l => throw new InvalidOperationException(l.Why))!;
+        var recorded = target.Volume.Record(Places.StagedPackages, NameOf, l => throw new InvalidOperationException(l.Why))!();
         return string.Join('\n', recorded.Entries.Cast<RecordedDiskEntry>().Where(e => e.Path.Length > 0).Select(e =>
             $"{e.Path} {e.Kind} {e.ShortName} {e.Facts.Attributes:x} {e.Facts.Times with { Accessed = 0 }} {Convert.ToHexString(e.Facts.Security)} "
                 + $"{Convert.ToHexString(e.Facts.Reparse)} "
             + $"{Convert.ToHexString(e.Facts.ObjectId)} {Convert.ToHexString(e.Facts.Extended)} "
             + $"{string.Join(' ', e.Streams.Select(s => $"{s.Stream}:{s.Blob}"))}"));
+    }
+
+    private static Func<string> NameOf(ContentInMemory content)
+    {
+        using (content)
+        {
+            using var hash = System.Security.Cryptography.IncrementalHash.CreateHash(System.Security.Cryptography.HashAlgorithmName.SHA256);
+            content.ForEachPiece(hash.AppendData);
+            string name = Convert.ToHexStringLower(hash.GetHashAndReset());
+            return () => name;
+        }
     }
 
     [Fact]
@@ -265,6 +275,42 @@ public sealed class DiskTests : IDisposable
         HasWeather(_bench).ShouldBeFalse();
         _bench.Undo(1);
         File.ReadAllBytes(_bench.Root).AsSpan().SequenceEqual(packed).ShouldBeTrue();
+    }
+
+    [Fact]
+    public void A_large_file_is_read_as_it_is_whatever_it_was_to_be()
+    {
+        var hive = WindowsPath.Of(@"Windows\System32\config\SOFTWARE");
+        byte[] first = new byte[(16 << 20) + 5];
+        new Random(7).NextBytes(first);
+        byte[] second = [.. first];
+        second[9_000_000] ^= 1;
+        Edit(volume => volume.ReplaceStream(
+            Find(volume, "Windows", "System32", "config", "SOFTWARE"), first.Length, (at, length) => first.AsSpan((int)at, length)));
+        using var target = (DiskTarget)_bench.Open();
+        var volume = target.Volume;
+        bool Holds(byte[] content) => Read(volume, hive).AsSpan().SequenceEqual(content);
+        Holds(first).ShouldBeTrue();
+        using (var content = new PreparedContent(FileContent.InMemory(first), FileContent.InMemory(second)))
+            volume.ReplaceContent(content, hive, DateTimeOffset.UnixEpoch).ShouldBeNull();
+        Holds(second).ShouldBeTrue();
+        volume.Abandon();
+        Holds(first).ShouldBeTrue();
+        // Shorter than it was, and longer.
+        foreach (byte[] other in new[] { first[..^1], [.. first, 1] })
+        {
+            using (var content = new PreparedContent(FileContent.InMemory(first), FileContent.InMemory(other)))
+                volume.ReplaceContent(content, hive, DateTimeOffset.UnixEpoch).ShouldBeNull();
+            Holds(other).ShouldBeTrue();
+            volume.Abandon();
+            Holds(first).ShouldBeTrue();
+        }
+    }
+
+    private static byte[] Read(DiskVolume volume, WindowsPath path)
+    {
+        using var file = volume.OpenRead(path)!;
+        return FileContent.ReadAll(file);
     }
 
     private static ulong Find(NtfsVolume volume, params string[] names) =>
@@ -335,7 +381,7 @@ public sealed class DiskTests : IDisposable
             for (int sector = 1; sector <= 8; sector++)
                 BitConverter.TryWriteBytes(head[((sector * 512) - 2)..], (ushort)1);
         }
-        volume.ReplaceStream(LogFile, log.Length, (at, into) => log.AsSpan((int)at, into.Length).CopyTo(into.Span), null, 0);
+        volume.ReplaceStream(LogFile, log.Length, (at, length) => log.AsSpan((int)at, length));
     });
 
     [Fact]

@@ -47,6 +47,35 @@ public sealed class VaultTests : IDisposable
     }
 
     [Fact]
+    public void What_is_kept_behind_gets_its_names_and_a_full_disk_is_told_to_whoever_waits_for_one()
+    {
+        byte[][] contents = [.. new[] { 0, 5, 3 << 20 }.Select(length => Enumerable.Range(0, length).Select(i => (byte)(i >> 8)).ToArray())];
+        bool full = false;
+        using var vault = Vault.Open(_folder["vault"], new WriteSeam((kind, _) =>
+        {
+            if (full && kind == WriteKind.Write)
+                throw new MoorfieldException(Trouble.Failed, "No space left on device.");
+        }));
+        using (var behind = new KeptBehind(vault))
+        {
+            var names = contents.Select(c => behind.Keep(InMemory(c))).ToList();
+            names.Zip(contents).ShouldAllBe(k => vault.ReadBlob(k.First()).SequenceEqual(k.Second));
+            behind.Finish();
+        }
+        full = true;
+        using var failing = new KeptBehind(vault);
+        var waiting = failing.Keep(InMemory([1]));
+        Should.Throw<MoorfieldException>(() => waiting()).Message.ShouldContain("No space left");
+        Should.Throw<MoorfieldException>(() => failing.Keep(InMemory([2])));
+
+        static ContentInMemory InMemory(byte[] content) => new(content.Length, take =>
+        {
+            take(content.AsSpan(0, content.Length / 2));
+            take(content.AsSpan(content.Length / 2));
+        });
+    }
+
+    [Fact]
     public void The_same_content_is_kept_once_and_compressed()
     {
         using var vault = Open();

@@ -22,11 +22,12 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
     private protected override ReadyRun? Prepare(RunRequest request)
     {
         var changes = request.Changes;
+        Func<ImmutableArray<Change>>? recorded = null;
         using var keeper = Means.Vault is null ? null : new KeptBehind(Means.Vault);
         if (request.Restored?.Blocks is { } blocks)
             volume.Rewind(blocks);
         else
-            changes = PrepareChanges(request, keeper);
+            (changes, recorded) = PrepareChanges(request, keeper);
         if (changes.IsEmpty)
             return null;
         CheckStop();
@@ -37,6 +38,8 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
         if (Execution.Unseen(volume, changes).Select(u => u.Disagreement.Text).FirstOrDefault() is { } wrong)
             throw new MoorfieldException(Trouble.Failed, $"{volume.Name}: {wrong} Nothing was changed.");
         CheckStop();
+        // What goes was being kept meanwhile.
+        changes = recorded?.Invoke() ?? changes;
         keeper?.Finish();
         if (Means.Vault is not { } vault)
             return new ReadyRun(changes, []);
@@ -51,11 +54,11 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
             throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was changed.");
     }
 
-    private ImmutableArray<Change> PrepareChanges(RunRequest request, KeptBehind? keeper)
+    private (ImmutableArray<Change> Changes, Func<ImmutableArray<Change>>? Recorded) PrepareChanges(RunRequest request, KeptBehind? keeper)
     {
         Recorder? record = keeper is null ? null : (path, lost) => volume.Record(path, keeper.Keep, lost);
         using var prepared = new Preparation(volume, record, ImmutableDictionary<WindowsPath, WholeFile>.Empty, stop: Means.Stop)
-            .Prepare(request.Changes);
+            .PrepareAhead(request.Changes);
         foreach (var file in prepared.Files)
             volume.CheckWritable(file.Path);
         foreach (var change in prepared.Changes.OfType<TreeChange>())
@@ -71,7 +74,7 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
             if (volume.ReplaceContent(file.Content!, file.Path, Means.Clock.GetUtcNow()) is { } remark)
                 _remarks.Add(remark);
         }
-        return prepared.Changes;
+        return (prepared.Changes, prepared.Recorded);
     }
 
     /// <inheritdoc/>

@@ -51,7 +51,7 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
     private Prepared PrepareEdition(ImageEdit edit, int number, RunRequest request, SharedHives shared)
     {
         using var edition = edit.OpenEdition(number);
-        Recorder? record = Means.Vault is null ? null : (path, _) => edition.Record(path);
+        Recorder? record = Means.Vault is null ? null : (path, _) => edition.Record(path) is { } tree ? () => tree : null;
         using var prepared = new Preparation(edition, record, request.Restored?.WholeOf(number) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty,
             shared, Means.Stop)
             .Prepare([.. request.Changes.Where(c => c.Edition == number)]);

@@ -23,6 +23,9 @@ internal sealed record WholeFile(Func<Stream> Open, FileTime Accessed, FileTime 
 /// <param name="Changes">With before-images. Changes that would alter nothing are left out.</param>
 internal sealed record PreparedRun(ImmutableArray<Change> Changes, ImmutableArray<PreparedFile> Files) : IDisposable
 {
+    /// <summary>The changes again, with the trees that go, when these are kept; until then changes to trees have no before-images.</summary>
+    internal Func<ImmutableArray<Change>>? Recorded { get; init; }
+
     public void Dispose()
     {
         foreach (var content in Files.Select(f => f.Content).OfType<PreparedContent>().Where(c => c.AddedAs is null))
@@ -50,9 +53,10 @@ internal sealed class SharedHives
     }
 }
 
-/// <summary>Records a file, link or folder with all below it; null when nothing is there.</summary>
+/// <summary>Records a file, link or folder with all below it.</summary>
 /// <param name="lost">Told of what cannot be recorded completely.</param>
-internal delegate RecordedTree? Recorder(WindowsPath path, Action<LostContent> lost);
+/// <returns>Gives what was recorded when all of it is kept; null when nothing is there.</returns>
+internal delegate Func<RecordedTree>? Recorder(WindowsPath path, Action<LostContent> lost);
 
 /// <summary>
 /// Works out in memory what the changed hives and the changed state repository look like, and records what is about to go. Nothing is
@@ -71,42 +75,73 @@ internal sealed class Preparation(
 
     internal PreparedRun Prepare(ImmutableArray<Change> changes)
     {
+        var prepared = PrepareAhead(changes);
+        return prepared with { Changes = prepared.Recorded!() };
+    }
+
+    /// <summary>Prepares a run without waiting until all that goes is kept: <see cref="PreparedRun.Recorded"/> does.</summary>
+    internal PreparedRun PrepareAhead(ImmutableArray<Change> changes)
+    {
         var captured = new Dictionary<Change, Change?>(ReferenceEqualityComparer.Instance);
+        var recorded = new Dictionary<Change, Func<Change>>(ReferenceEqualityComparer.Instance);
+        var hives = changes.OfType<HiveChange>().GroupBy(c => c.Hive).Select(h => Begin(h.Key, [.. h])).ToList();
         foreach (var change in changes.OfType<TreeChange>())
         {
             if (stop.IsCancellationRequested)
                 throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was changed.");
-            captured[change] = Capture(change);
+            captured[change] = Capture(change, recorded);
         }
-        foreach (var hive in changes.OfType<HiveChange>().GroupBy(c => c.Hive))
-            PrepareHive(hive.Key, [.. hive], captured);
+        hives.ForEach(h => Finish(h, captured));
         if (changes.OfType<RowsChange>().ToList() is { Count: > 0 } rows)
             PrepareRepository(rows, captured);
         foreach (var list in changes.OfType<EntryChange>().GroupBy(c => c.File))
             PrepareList(list.Key, [.. list], captured);
         CheckNothingLost();
-        return new PreparedRun([.. changes.Select(c => captured[c]).OfType<Change>()], [.. _files]);
+        ImmutableArray<Change> prepared = [.. changes.Select(c => captured[c]).OfType<Change>()];
+        return new PreparedRun(prepared, [.. _files])
+        {
+            Recorded = () => [.. prepared.Select(c => recorded.TryGetValue(c, out var whole) ? whole() : c)],
+        };
     }
 
-    private void PrepareHive(WindowsPath path, ImmutableArray<HiveChange> changes, Dictionary<Change, Change?> captured)
+    /// <summary>A hive that is being prepared; null in place of the work when it gets known content.</summary>
+    private sealed record BegunHive(WindowsPath Path, ImmutableArray<HiveChange> Changes, Task<PreparedHive>? Work);
+
+    private BegunHive Begin(WindowsPath path, ImmutableArray<HiveChange> changes)
     {
-        if (AddWhole(path))
+        if (whole.ContainsKey(path))
+            return new BegunHive(path, changes, null);
+        // Editions of an image are prepared side by side as it is.
+        if (shared is not null)
         {
-            foreach (var change in changes)
+            return new BegunHive(path, changes, Task.FromResult(tree.ContentName(path) is { } name
+                ? shared.Get(name, changes, () => Apply(path, changes, HiveFile.Take(tree, path)))
+                : Apply(path, changes, HiveFile.Take(tree, path))));
+        }
+        // The hive is in memory then: what is recorded meanwhile does not get in its way.
+        var file = HiveFile.Take(tree, path);
+        return new BegunHive(path, changes, Task.Run(() => Apply(path, changes, file)));
+    }
+
+    private void Finish(BegunHive hive, Dictionary<Change, Change?> captured)
+    {
+        if (hive.Work is null)
+        {
+            AddWhole(hive.Path);
+            foreach (var change in hive.Changes)
                 captured[change] = change;
             return;
         }
-        var prepared = shared is not null && tree.ContentName(path) is { } name ? shared.Get(name, changes, () => Apply(path, changes))
-            : Apply(path, changes);
-        for (int i = 0; i < changes.Length; i++)
-            captured[changes[i]] = prepared.Captured[i] is { } change ? change with { Edition = changes[i].Edition } : null;
+        var prepared = hive.Work.GetAwaiter().GetResult();
+        for (int i = 0; i < hive.Changes.Length; i++)
+            captured[hive.Changes[i]] = prepared.Captured[i] is { } change ? change with { Edition = hive.Changes[i].Edition } : null;
         if (prepared.Content is not null)
-            _files.Add(new PreparedFile(path, prepared.Content, tree.Stat(path)!.Value));
+            _files.Add(new PreparedFile(hive.Path, prepared.Content, tree.Stat(hive.Path)!.Value));
     }
 
-    private PreparedHive Apply(WindowsPath path, ImmutableArray<HiveChange> changes)
+    /// <param name="file">Taken over.</param>
+    private PreparedHive Apply(WindowsPath path, ImmutableArray<HiveChange> changes, SafeFileHandle file)
     {
-        var file = HiveFile.Take(tree, path);
         bool kept = false;
         try
         {
@@ -212,14 +247,17 @@ internal sealed class Preparation(
         return change;
     }
 
-    private TreeChange? Capture(TreeChange change)
+    /// <param name="recorded">Gets what gives the change with all that goes by it.</param>
+    /// <returns>Null when nothing goes by it.</returns>
+    private TreeChange? Capture(TreeChange change, Dictionary<Change, Func<Change>> recorded)
     {
-        if (change is TreeAdded)
+        if (change is TreeAdded || (record is null && tree.Stat(change.Path) is not null))
             return change;
-        if (record is null)
-            return tree.Stat(change.Path) is null ? null : change;
-        return record(change.Path, _lost.Add) is { } recorded ? change with { Recorded = recorded, Path = tree.Spelled(change.Path) }
-            : null;
+        if (record?.Invoke(change.Path, _lost.Add) is not { } gone)
+            return null;
+        var spelled = change with { Path = tree.Spelled(change.Path) };
+        recorded[spelled] = () => spelled with { Recorded = gone() };
+        return spelled;
     }
 
     /// <exception cref="MoorfieldException">Something that goes could not be brought back.</exception>

@@ -20,7 +20,7 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunMeans means) : Tr
     {
         var whole = request.Restored?.WholeOf(null) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty;
         var vault = Means.Vault;
-        Recorder? record = vault is null ? null : (path, lost) => volume.Record(path, vault.Keep, lost);
+        Recorder? record = vault is null ? null : (path, lost) => volume.Record(path, vault.Keep, lost) is { } tree ? () => tree : null;
         _prepared = new Preparation(volume, record, whole, stop: Means.Stop).Prepare(request.Changes);
         foreach (var file in _prepared.Files)
             volume.CheckWritable(file.Path, DefaultLists.IsList(file.Path));

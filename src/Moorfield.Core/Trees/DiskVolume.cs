@@ -24,6 +24,7 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
     private NtfsVolume _ntfs;
     private int _cachedNames;
     private (ulong File, SafeFileHandle? Content) _kept;
+    private (ulong File, SafeFileHandle? Content) _expected;
     private (long Length, FileTime Modified) _read;
 
     private DiskVolume(DiskFile disk, Partition? partition, BlockOverlay overlay, NtfsVolume ntfs)
@@ -195,27 +196,48 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
     {
         if (_kept.Content is not null && _kept.File == Number(file))
             return FileContent.Again(_kept.Content);
-        ForgetContent();
-        _kept = (Number(file), Content(file));
+        _kept.Content?.Dispose();
+        _kept = default;
+        _kept = (Number(file), _expected.Content is { } expected && _expected.File == Number(file) && Holds(file, expected)
+            ? FileContent.Again(expected) : Content(file));
         return FileContent.Again(_kept.Content!);
     }
 
+    /// <summary>What was read is not believed any more. It may be found again, and need not be put into memory once more then.</summary>
     private void ForgetContent()
     {
-        _kept.Content?.Dispose();
+        if (_kept.Content is not null)
+            Expect(_kept.File, _kept.Content);
         _kept = default;
     }
 
-    /// <summary>A file's content as a program of Windows reads it, in a file in memory.</summary>
-    internal SafeFileHandle Content(ulong file) => InMemory(take => _ntfs.Read(file, take));
+    private void Expect(ulong file, SafeFileHandle? content)
+    {
+        _expected.Content?.Dispose();
+        _expected = (file, content);
+    }
 
-    private static SafeFileHandle InMemory(Action<ReadOnlySpanAction> read)
+    private bool Holds(ulong file, SafeFileHandle expected)
+    {
+        using var known = new MappedFile(expected);
+        bool same = true;
+        long done = 0;
+        _ntfs.Read(file, piece =>
+        {
+            same = same && piece.Length <= known.Length - done && piece.SequenceEqual(known.At(done, piece.Length));
+            done += piece.Length;
+        });
+        return same && done == known.Length;
+    }
+
+    /// <summary>A file's content as a program of Windows reads it, in a file in memory.</summary>
+    internal SafeFileHandle Content(ulong file)
     {
         var content = MemoryFile.Create();
         try
         {
             long done = 0;
-            read(piece =>
+            _ntfs.Read(file, piece =>
             {
                 RandomAccess.Write(content, piece, done);
                 done += piece.Length;
@@ -346,6 +368,7 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
         if (!disposing)
             return;
         ForgetContent();
+        Expect(0, null);
         _ntfs.Dispose();
         _overlay.Dispose();
         _disk.Dispose();

@@ -11,16 +11,19 @@ public sealed partial class DiskVolume
 {
     // ---- trees
 
-    /// <summary>Records a file, link or folder with all below it; null when nothing is there.</summary>
-    /// <param name="keep">Takes each stream's content and gives the name it is kept under.</param>
+    /// <summary>Records a file, link or folder with all below it.</summary>
+    /// <param name="keep">Takes over each stream's content, and gives what tells the name it is kept under.</param>
     /// <param name="lost">Told of what cannot be recorded completely.</param>
-    public RecordedTree? Record(WindowsPath path, Func<SafeFileHandle, string> keep, Action<LostContent> lost) => _disk.Translated(() =>
+    /// <returns>Gives the record when all contents have their names; null when nothing is there.</returns>
+    public Func<RecordedTree>? Record(
+        WindowsPath path, Func<ContentInMemory, Func<string>> keep, Action<LostContent> lost) => _disk.Translated<Func<RecordedTree>?>(() =>
     {
         if (path.IsRoot || Find(path.Parent) is not { } parent || Entry(path) is not { } top)
             return null;
-        var entries = ImmutableArray.CreateBuilder<RecordedEntry>();
+        var entries = new List<Func<RecordedEntry>>();
         Add(top, ShortName(parent, top), "", 0);
-        return new RecordedTree(Info(parent).Modified, entries.ToImmutable());
+        var modified = Info(parent).Modified;
+        return () => new RecordedTree(modified, [.. entries.Select(e => e())]);
 
         void Add(NtfsName name, string? shortName, string place, int depth)
         {
@@ -32,9 +35,11 @@ public sealed partial class DiskVolume
                 return;
             }
             var info = Info(name.Reference, look);
-            entries.Add(new RecordedDiskEntry(
-                place, info.Kind, info.Size, info.Modified, info.Accessed, _ntfs.Facts(name.Reference), shortName, Number(name.Reference),
-                [.. _ntfs.Streams(name.Reference).Select(s => new RecordedStream(s, Keep(name.Reference, s)))]));
+            var facts = _ntfs.Facts(name.Reference);
+            var streams = _ntfs.Streams(name.Reference).Select(s => (Stream: s, Blob: Keep(name.Reference, s))).ToList();
+            entries.Add(() => new RecordedDiskEntry(
+                place, info.Kind, info.Size, info.Modified, info.Accessed, facts, shortName, Number(name.Reference),
+                [.. streams.Select(s => new RecordedStream(s.Stream, s.Blob()))]));
             if (info.Kind != EntryKind.Folder)
                 return;
             var children = _ntfs.List(name.Reference);
@@ -42,11 +47,8 @@ public sealed partial class DiskVolume
                 Add(child, ShortName(children, child), place.Length == 0 ? child.Text : $@"{place}\{child.Text}", depth + 1);
         }
 
-        string Keep(ulong file, NtfsStream stream)
-        {
-            using var content = InMemory(take => _ntfs.ReadStream(file, stream.Name, take));
-            return keep(content);
-        }
+        Func<string> Keep(ulong file, NtfsStream stream) => 
+            keep(new ContentInMemory(stream.Length, take => _ntfs.ReadStream(file, stream.Name, take)));
     });
 
     /// <summary>Whether a name is one that a document can hold: NTFS allows slashes and halves of characters.</summary>
@@ -234,13 +236,14 @@ public sealed partial class DiskVolume
         bool packed = _ntfs.Look(found).Wof is not null;
         if (packed)
             _ntfs.Unpack(found);
-        long length = RandomAccess.GetLength(file.After), had = RandomAccess.GetLength(file.Before);
-        _ntfs.ReplaceStream(
-            found, length, (at, into) => RandomAccess.Read(file.After, into.Span, at),
-            packed ? null : (at, into) => RandomAccess.Read(file.Before, into.Span, at), had);
+        using var after = new MappedFile(file.After);
+        using var before = new MappedFile(file.Before);
+        _ntfs.ReplaceStream(found, after.Length, after.At, packed ? 0 : before.Length, before.At);
         var facts = _ntfs.Facts(found);
         long time = now.UtcDateTime.ToFileTimeUtc();
         ForgetContent();
+        if (after.Length >= LeastKept)
+            Expect(Number(found), FileContent.Again(file.After));
         _ntfs.SetStandard(found, facts.Attributes, facts.Times with { Written = time, Changed = time });
         return packed ? $"{path} was compressed by Windows and is not any more." : null;
     });

@@ -2,6 +2,7 @@ using System.Buffers;
 using System.Runtime.InteropServices;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Formats.Native;
+using Moorfield.Formats.Ntfs;
 using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Trees;
@@ -93,6 +94,64 @@ internal static class FileContent
         {
             ArrayPool<byte>.Shared.Return(buffer);
         }
+    }
+}
+
+/// <summary>A content that was read into memory: a small one into an array that is lent, a large one into a file.</summary>
+public sealed class ContentInMemory : IDisposable
+{
+    private const int MostLent = 1 << 20;
+
+    private readonly SafeFileHandle? _file;
+    private byte[]? _lent;
+
+    /// <param name="length">Bytes that there will be.</param>
+    /// <param name="read">Gives the content in pieces, in its order.</param>
+    /// <exception cref="InvalidDataException">It has more bytes than that.</exception>
+    internal ContentInMemory(long length, Action<ReadOnlySpanAction> read)
+    {
+        try
+        {
+            if (length <= MostLent)
+                _lent = ArrayPool<byte>.Shared.Rent((int)length);
+            else
+                _file = MemoryFile.Create();
+            read(piece =>
+            {
+                if (piece.Length > length - Length)
+                    throw new InvalidDataException("is damaged: a file is longer than it says");
+                if (_lent is not null)
+                    piece.CopyTo(_lent.AsSpan((int)Length));
+                else
+                    RandomAccess.Write(_file!, piece, Length);
+                Length += piece.Length;
+            });
+        }
+        catch
+        {
+            Dispose();
+            throw;
+        }
+    }
+
+    /// <summary>In bytes.</summary>
+    public long Length { get; private set; }
+
+    internal void ForEachPiece(FileContent.Take take)
+    {
+        if (_file is not null)
+            FileContent.ForEachPiece(_file, take);
+        else
+            take(_lent.AsSpan(0, (int)Length));
+    }
+
+    /// <inheritdoc/>
+    public void Dispose()
+    {
+        _file?.Dispose();
+        if (_lent is not null)
+            ArrayPool<byte>.Shared.Return(_lent);
+        _lent = null;
     }
 }
 

@@ -1,5 +1,4 @@
 using System.Collections.Concurrent;
-using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Vaults;
@@ -11,8 +10,8 @@ namespace Moorfield.Core.Vaults;
 internal sealed class KeptBehind : IDisposable
 {
     // Contents that wait are in memory.
-    private const long MostWaiting = 128L << 20;
-    private readonly BlockingCollection<(SafeFileHandle Content, string Hash)> _waiting = [];
+    private const long MostWaiting = 64L << 20;
+    private readonly BlockingCollection<Waiting> _waiting = [];
     private readonly CancellationTokenSource _stop = new();
     private readonly object _gate = new();
     private readonly Task _worker;
@@ -22,34 +21,45 @@ internal sealed class KeptBehind : IDisposable
     internal KeptBehind(Vault vault) => _worker = Task.Factory.StartNew(
         () => Work(vault), CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default);
 
-    /// <summary>Takes a content, which the caller goes on to own, and gives the name that it will be kept under.</summary>
-    internal string Keep(SafeFileHandle content)
+    /// <summary>Takes a content over, to be kept.</summary>
+    /// <returns>Waits until it is, and gives the name that it is kept under.</returns>
+    internal Func<string> Keep(ContentInMemory content)
     {
-        string hash = FileContent.HashOf(content);
-        long length = RandomAccess.GetLength(content);
+        var waiting = new Waiting(content);
         lock (_gate)
         {
-            while (!_ended && _bytes > 0 && _bytes + length > MostWaiting)
+            while (!_ended && _bytes > 0 && _bytes + content.Length > MostWaiting)
                 Monitor.Wait(_gate);
-            _bytes += length;
+            _bytes += content.Length;
         }
         if (_ended)
             Finish(); // tells why
-        _waiting.Add((FileContent.Again(content), hash));
-        return hash;
+        _waiting.Add(waiting);
+        return () => NameOf(waiting);
+    }
+
+    private string NameOf(Waiting waiting)
+    {
+        lock (_gate)
+        {
+            while (waiting.Name is null && !_ended)
+                Monitor.Wait(_gate);
+        }
+        if (waiting.Name is null)
+            Finish(); // tells why
+        return waiting.Name!;
     }
 
     private void Work(Vault vault)
     {
         try
         {
-            foreach (var (content, hash) in _waiting.GetConsumingEnumerable(_stop.Token))
+            foreach (var waiting in _waiting.GetConsumingEnumerable(_stop.Token))
             {
-                using (content)
+                using (waiting.Content)
                 {
-                    if (vault.Keep(content) != hash)
-                        throw new InvalidOperationException("A file in memory changed while it was kept.");
-                    Done(RandomAccess.GetLength(content));
+                    waiting.Name = vault.Keep(waiting.Content.ForEachPiece);
+                    Done(waiting.Content.Length);
                 }
             }
         }
@@ -92,5 +102,12 @@ internal sealed class KeptBehind : IDisposable
             left.Content.Dispose();
         _waiting.Dispose();
         _stop.Dispose();
+    }
+
+    private sealed class Waiting(ContentInMemory content)
+    {
+        internal ContentInMemory Content => content;
+
+        internal volatile string? Name;
     }
 }

@@ -23,7 +23,7 @@ namespace Moorfield.Core.Vaults;
 /// <summary>The folder that holds restore points.</summary>
 public sealed class Vault : IDisposable
 {
-    private const int CompressionLevel = 3;
+    private const int CompressionLevel = 1;
 
     // A document of 200,000 entries has about 80 MB.
     private const long MaxDocument = 1L << 30;
@@ -127,7 +127,10 @@ public sealed class Vault : IDisposable
     // ---- blobs
 
     /// <summary>Keeps a file's content and gives its SHA-256. Not flushed: <see cref="Begin"/> flushes all.</summary>
-    internal string Keep(SafeFileHandle content)
+    internal string Keep(SafeFileHandle content) => Keep(take => FileContent.ForEachPiece(content, take));
+
+    /// <summary>Keeps a content that comes in pieces, as <see cref="Keep(SafeFileHandle)"/> does.</summary>
+    internal string Keep(Action<FileContent.Take> pieces)
     {
         string part = $"{PartPrefix}{Environment.ProcessId}";
         if (_blobs.Stat(part) is not null)
@@ -139,7 +142,7 @@ public sealed class Vault : IDisposable
             using var output = new SeamStream(_blobs, file, part);
             using (var compressor = new CompressionStream(output, _compressor.Value, preserveCompressor: true, leaveOpen: true))
             {
-                FileContent.ForEachPiece(content, piece =>
+                pieces(piece =>
                 {
                     hasher.AppendData(piece);
                     compressor.Write(piece);

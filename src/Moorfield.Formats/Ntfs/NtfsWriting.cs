@@ -28,6 +28,9 @@ public readonly record struct NtfsStream(string Name, long Length, ushort Flags)
     public const ushort Sparse = 0x8000;
 }
 
+/// <summary>Gives a stretch of a content.</summary>
+public delegate ReadOnlySpan<byte> Stretch(long offset, int length);
+
 // Changing files. Everything goes to the source below.
 public sealed unsafe partial class NtfsVolume
 {
@@ -228,23 +231,17 @@ public sealed unsafe partial class NtfsVolume
 
     /// <summary>Writes into the unnamed stream of a file what differs, in pages, and makes it as long as the new content.</summary>
     /// <param name="length">Bytes of the new content.</param>
-    /// <param name="read">Fills a buffer from the new content at a place.</param>
-    /// <param name="had">The same of what it holds; null when that does not matter.</param>
-    public void ReplaceStream(ulong file, long length, Action<long, Memory<byte>> read, Action<long, Memory<byte>>? had, long hadLength) =>
+    /// <param name="now">A stretch of the new content.</param>
+    /// <param name="known">Bytes that are known of what it holds.</param>
+    /// <param name="before">A stretch of these.</param>
+    public void ReplaceStream(ulong file, long length, Stretch now, long known = 0, Stretch? before = null) =>
         Locked(() => WithInode(file, inode => WithStream(inode, "", attribute =>
     {
-        byte[] now = new byte[PageSize], before = new byte[PageSize];
         for (long at = 0; at < length; at += PageSize)
         {
             int count = (int)Math.Min(PageSize, length - at);
-            read(at, now.AsMemory(0, count));
-            if (had is not null && at + count <= hadLength)
-            {
-                had(at, before.AsMemory(0, count));
-                if (before.AsSpan(0, count).SequenceEqual(now.AsSpan(0, count)))
-                    continue;
-            }
-            WriteFully(attribute, at, now.AsSpan(0, count));
+            if (at + count > known || !before!(at, count).SequenceEqual(now(at, count)))
+                WriteFully(attribute, at, now(at, count));
         }
         return LibNtfs.TruncateAttribute(attribute, length) == 0 ? true : throw Failed("a file cannot be made as long as it should be");
     })));
