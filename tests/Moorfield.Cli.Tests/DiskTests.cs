@@ -81,7 +81,8 @@ public sealed class DiskTests : CliTest
         Run("inventory", path, "--partition", "2").Output.ShouldContain("Weather");
         Refused(2, "has no partition 7. It has: 1 (One, ", "inventory", path, "--partition", "7");
         Refused(1, "Partition 3 of two.img holds no NTFS volume", "inventory", path, "--partition", "3");
-        Run("remove", path, "Weather", "--for", "everyone", "--yes", "--partition", "2").ExitCode.ShouldBe(0);
+        Run("remove", path, "Weather", "--for", "everyone", "--yes", "--partition", "2").Output
+            .ShouldContain($"'moorfield undo {path} 1 --partition 2' puts it back");
         Run("inventory", path, "--partition", "1").Output.ShouldContain("Weather");
         Run("inventory", path, "--partition", "2", "--find", "Weather").Output.ShouldNotContain("4.53");
         Run("undo", path, "--yes", "--partition", "2").Output.ShouldContain("to the last byte");
@@ -93,6 +94,50 @@ public sealed class DiskTests : CliTest
         }
         Run("inventory", path).Output.ShouldContain("Weather");
         Refused(1, "holds an NTFS volume that is damaged", "inventory", path, "--partition", "1");
+    }
+
+    [Fact]
+    public void A_device_is_changed_and_comes_back_and_not_while_it_is_mounted_or_read_only()
+    {
+        if (Attach() is not { } device)
+            return; // no loop devices here
+        byte[] before = File.ReadAllBytes(_volume);
+        string place = Directory.CreateDirectory(Folder["mount"]).FullName;
+        try
+        {
+            Run("remove", device, "Weather", "--for", "everyone", "--yes").Output.ShouldContain($"'moorfield undo {device} 1' puts it back");
+            Run("inventory", device, "--find", "Weather").Output.ShouldNotContain("4.53");
+            Run("undo", device, "--yes").Output.ShouldContain("to the last byte");
+            if (Tool.Run("ntfs-3g", "-o", "ro", device, place).ExitCode == 0)
+            {
+                var mounted = Run("inventory", device);
+                mounted.ExitCode.ShouldBe(5, mounted.Output);
+                mounted.Error.ShouldContain($"{device} is mounted at {place}. Unmount it first");
+            }
+        }
+        finally
+        {
+            Tool.Run("umount", place);
+            Tool.Read("losetup", "-d", device);
+        }
+        File.ReadAllBytes(_volume).AsSpan().SequenceEqual(before).ShouldBeTrue();
+        device = Attach("-r")!;
+        try
+        {
+            var outcome = Run("remove", device, "Weather", "--for", "everyone", "--yes");
+            outcome.ExitCode.ShouldBe(5, outcome.Output);
+            outcome.Error.ShouldContain("cannot be written: the device is read-only. Nothing was changed.");
+        }
+        finally
+        {
+            Tool.Read("losetup", "-d", device);
+        }
+
+        string? Attach(params string[] options)
+        {
+            var outcome = Tool.Run("losetup", [.. options, "-f", "--show", _volume]);
+            return outcome.ExitCode == 0 ? outcome.Output.Trim() : null;
+        }
     }
 
     [Fact]

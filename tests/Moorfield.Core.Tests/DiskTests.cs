@@ -108,6 +108,38 @@ public sealed class DiskTests : IDisposable
         }
     }
 
+    /// <summary>Becomes read-only in the middle, for some writes or for good.</summary>
+    private sealed class TurnedDisk(int after, int times) : Disk
+    {
+        private int _writes;
+
+        internal bool IsDisk { get; set; }
+
+        internal override void Write(Microsoft.Win32.SafeHandles.SafeFileHandle file, ReadOnlySpan<byte> bytes, long offset)
+        {
+            if (IsDisk && ++_writes > after && _writes - after <= times)
+                throw new UnauthorizedAccessException("Access to the path is denied.");
+            base.Write(file, bytes, offset);
+        }
+    }
+
+    [Theory]
+    [InlineData(0, 1)]
+    [InlineData(20, 1)]
+    [InlineData(20, int.MaxValue)]
+    public void A_disk_that_turns_read_only_in_the_middle_gets_its_old_blocks_back(int after, int times)
+    {
+        var disk = new TurnedDisk(after, times);
+        string said = Should.Throw<MoorfieldException>(() => _bench.Remove("Weather", "everyone", new WriteSeam(
+            (_, name) => disk.IsDisk = name == _bench.Root, disk))).Message;
+        said.ShouldContain("does not let itself be written");
+        said.Contains("the old blocks could not be put back", StringComparison.Ordinal).ShouldBe(times > 1);
+        // Where it stayed so, whoever opens it next puts them back.
+        HasWeather(_bench).ShouldBeTrue();
+        File.ReadAllBytes(_bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue();
+        _bench.Remove("Weather", "everyone").Verified.ShouldBeTrue();
+    }
+
     [Theory]
     [InlineData(512, 512)]
     [InlineData(4096, 4096)]

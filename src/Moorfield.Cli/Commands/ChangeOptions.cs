@@ -110,7 +110,8 @@ internal sealed class ChangeOptions
             if (outcome.Point is not { } point)
                 return;
             string does = operation is Undoing ? "takes this undo back" : "puts it back";
-            Say.Line($"Restore point {point} in {vaultPath} holds what was there: 'moorfield undo {operation.Target.FullPath} {point}' {does}.");
+            Say.Line($"Restore point {point} in {vaultPath} holds what was there: 'moorfield undo {operation.Target.FullPath} {point}"
+                + $"{operation.Target.Options}' {does}.");
         }
     }
 

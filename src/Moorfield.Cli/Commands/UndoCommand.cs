@@ -146,7 +146,7 @@ internal static class UndoCommand
         throw new MoorfieldException(Trouble.Misused, PointHistory.Elsewhere(points, identity).LastOrDefault() is { Point: var other }
             ? $"The vault {vault.FullPath} has no run on {target.FullPath} that still stands. On {what} in another place, {other.Target.Path}, "
                 + $"restore point {other.Number} stands: {other.Title}. If {target.FullPath} is that one, moved, or a copy: 'moorfield undo "
-                + $"{target.FullPath} {other.Number}'."
+                + $"{target.FullPath} {other.Number}{target.Options}'."
             : $"The vault {vault.FullPath} has no run on {what} that still stands. 'moorfield restore-point list' lists all.");
     }
 
@@ -203,7 +203,7 @@ internal static class UndoCommand
         string what = $"Put back {Sheet.Count(done, "change")}";
         Say.Line(!outcome.Verified ? $"{what}, of which not all are there as recorded."
             : !outcome.Failures.IsEmpty
-                ? $"{what}; {outcome.Failures.Length} could not be put back wholly. 'moorfield undo {target.FullPath}' tries again."
+                ? $"{what}; {outcome.Failures.Length} could not be put back wholly. 'moorfield undo {target.FullPath}{target.Options}' tries again."
             : plan.IsExact ? $"{what}: {(target is DiskTarget ? "the volume on " : "")}{target.Name} is what it was before the run, to the last byte."
             : $"{what}. A fresh look at {target.Name} finds every one of them as recorded.");
     }

@@ -11,6 +11,8 @@ namespace Moorfield.Core.Targets;
 /// <summary>An installed Windows on a disk, a partition or a virtual disk, which is not mounted.</summary>
 public sealed class DiskTarget(DiskVolume volume) : Target
 {
+    private int? _named;
+
     /// <summary>The volume itself.</summary>
     public DiskVolume Volume => volume;
 
@@ -19,6 +21,9 @@ public sealed class DiskTarget(DiskVolume volume) : Target
 
     /// <inheritdoc/>
     public override string FullPath => volume.FullPath;
+
+    /// <inheritdoc/>
+    public override string Options => _named is null ? "" : $" --partition {_named}";
 
     /// <inheritdoc/>
     public override string Kind => "disk";
@@ -47,7 +52,11 @@ public sealed class DiskTarget(DiskVolume volume) : Target
         try
         {
             string? settled = DiskMarker.Settle(disk, TimeProvider.System);
-            return new DiskTarget(DiskVolume.Open(disk, partition, v => v.Stat(Places.Software) is { Kind: EntryKind.File })) { Settled = settled };
+            return new DiskTarget(DiskVolume.Open(disk, partition, v => v.Stat(Places.Software) is { Kind: EntryKind.File }))
+            {
+                Settled = settled,
+                _named = partition,
+            };
         }
         catch
         {

@@ -24,6 +24,9 @@ public abstract class Target : IDisposable
     /// <summary>Full Linux path of the folder or file.</summary>
     public abstract string FullPath { get; }
 
+    /// <summary>What has to follow a command that names it, with a space before it; empty when its path is enough.</summary>
+    public virtual string Options => "";
+
     /// <summary>
     /// The kind in one word, as JSON documents have it: volume or image; that of a saved inventory is the kind that it was taken from.
     /// </summary>

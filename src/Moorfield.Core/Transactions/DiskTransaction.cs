@@ -16,7 +16,7 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
     private ImmutableArray<ChangedPage> _pages;
     private DiskJournal? _journal;
     private bool _committing;
-    private bool _gone;
+    private bool _between;
 
     /// <inheritdoc/>
     private protected override ReadyRun? Prepare(RunRequest request)
@@ -87,7 +87,6 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
     /// <inheritdoc/>
     private protected override Outcome Write(RunRequest request, ReadyRun ready, int? point, Action written)
     {
-        bool begun = false;
         if (point is null)
         {
             // Without a restore point the blocks are recorded beside the disk, until they are written.
@@ -96,9 +95,9 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
         }
         try
         {
-            volume.Commit(_pages, () => begun = true);
+            volume.Commit(_pages, () => _between = true);
         }
-        catch (Exception e) when (begun && e is MoorfieldException or IOException)
+        catch (Exception e) when (_between && e is MoorfieldException or IOException)
         {
             PutBack(e);
             throw;
@@ -116,10 +115,10 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
         try
         {
             volume.Disk.PutBack(_journal!, volume.Start);
+            _between = false;
         }
         catch (MoorfieldException e)
         {
-            _gone = true;
             throw new MoorfieldException(Trouble.Failed,
                 $"{reason.Message.TrimEnd('.')}, and the old blocks could not be put back ({e.Message.TrimEnd('.')}). "
                     + $"{DiskMarker.Advice(volume.Disk)}", e);
@@ -136,7 +135,8 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
     /// <inheritdoc/>
     private protected override Exception? GiveUp(RestorePoint? point, Exception reason)
     {
-        if (_gone)
+        // The mark stays: whoever opens the disk next puts it right.
+        if (_between)
             return null;
         if (_committing)
             DiskMarker.Clear(volume.Disk);

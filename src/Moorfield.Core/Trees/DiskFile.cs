@@ -183,7 +183,12 @@ public sealed class DiskFile : IDisposable
     internal string? WhyReadOnly()
     {
         using var file = RegularFile.Open(FullPath, LibC.ReadWrite);
-        return file is null ? Marshal.GetLastPInvokeErrorMessage() : null;
+        if (file is null)
+            return Marshal.GetLastPInvokeErrorMessage();
+        // Administrators may open a read-only device for writing, and are told by the first block. The attribute is of the block layer.
+        var facts = Facts(_file);
+        string attribute = $"/sys/dev/block/{facts.OwnMajor}:{facts.OwnMinor}/ro";
+        return IsDevice && File.Exists(attribute) && File.ReadAllText(attribute).Trim() != "0" ? "the device is read-only" : null;
     }
 
     /// <summary>Takes the disk for this run; false when another run has it.</summary>
@@ -215,7 +220,15 @@ public sealed class DiskFile : IDisposable
         (offset, bytes) =>
         {
             _seam.Pass(WriteKind.Write, FullPath);
-            _seam.Disk.Write(file, bytes.Span, offset);
+            try
+            {
+                _seam.Disk.Write(file, bytes.Span, offset);
+            }
+            catch (UnauthorizedAccessException e)
+            {
+                // The right to write was there when it was opened: a device that has become read-only says so only now.
+                throw new IOException("does not let itself be written", e);
+            }
         },
         () =>
         {
