@@ -97,6 +97,34 @@ public sealed class DiskTests : CliTest
     }
 
     [Fact]
+    public void A_virtual_disk_that_cannot_grow_is_left_as_it_was()
+    {
+        string disk = Virtual("wide.qcow2"), packed = Folder["packed.qcow2"], place = Directory.CreateDirectory(Folder["full"]).FullName;
+        // What is compressed in it takes more room when it is written.
+        Tool.Read("qemu-img", "convert", "-c", "-O", "qcow2", disk, packed);
+        long room = (new FileInfo(packed).Length / 1024) + 256;
+        if (Tool.Run("mount", "-t", "tmpfs", "-o", $"size={room}k", "tmpfs", place).ExitCode != 0)
+            return; // no right to mount here
+        try
+        {
+            string full = Path.Combine(place, "packed.qcow2");
+            File.Copy(packed, full);
+            var outcome = Run("remove", full, "Weather", "--for", "everyone", "--yes");
+            outcome.ExitCode.ShouldBe(1, outcome.Output);
+            outcome.Error.ShouldContain("No space left on device");
+            outcome.Error.ShouldNotContain("between the old and the new");
+            Tool.Read("qemu-img", "compare", full, packed).ShouldContain("identical");
+            Directory.GetFiles(place).ShouldHaveSingleItem();
+            Run("inventory", full).Output.ShouldContain("Weather");
+            Run("restore-point", "list").Output.ShouldNotContain("interrupted");
+        }
+        finally
+        {
+            Tool.Run("umount", place);
+        }
+    }
+
+    [Fact]
     public void A_device_is_changed_and_comes_back_and_not_while_it_is_mounted_or_read_only()
     {
         if (Attach() is not { } device)

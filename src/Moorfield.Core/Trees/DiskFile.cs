@@ -140,8 +140,14 @@ public sealed class DiskFile : IDisposable
     internal void PutBack(DiskJournal journal, long start) => Translated(() =>
     {
         using var target = new PartSource(OpenSource(writable: true), start, journal.Length);
+        byte[] now = new byte[BlockOverlay.PageSize];
         foreach (var (offset, before) in journal.Before)
-            target.Write(offset, before.Span);
+        {
+            // A virtual disk may have no room for a block that was never written.
+            target.Read(offset, now.AsSpan(0, before.Length));
+            if (!before.Span.SequenceEqual(now.AsSpan(0, before.Length)))
+                target.Write(offset, before.Span);
+        }
         target.Flush();
         return true;
     });
