@@ -20,6 +20,9 @@ public sealed class SoakTests : CliTest
         ["pwrite64", "ftruncate", "fsync", "syncfs", "renameat", "unlinkat", "mkdirat", "openat", "utimensat", "fchmodat", "statx", "getdents64",
             "close", "write"];
 
+    // On a disk all is done by one kind of call: the vault's contents, and the blocks.
+    private static readonly string[] DiskCalls = ["pwrite64", "pwrite64", "pwrite64", "fsync", "renameat", "unlinkat", "syncfs", "openat"];
+
     private readonly ITestOutputHelper _output;
 
     public SoakTests(ITestOutputHelper output) => _output = output;
@@ -59,7 +62,8 @@ public sealed class SoakTests : CliTest
     /// <returns>Whether it was killed.</returns>
     private bool Kill(Random random, ref string story, params string[] arguments)
     {
-        string call = Calls[random.Next(Calls.Length)];
+        string[] calls = IsDisk(arguments) ? DiskCalls : Calls;
+        string call = calls[random.Next(calls.Length)];
         int count = Count(call, arguments);
         int when = random.Next(1, count + 2);
         var outcome = RunInjected($"{call}:signal=KILL:when={when}", arguments);
@@ -71,8 +75,11 @@ public sealed class SoakTests : CliTest
     }
 
     // A guess: that many such calls were seen in runs like these. More than there are only means that nothing is killed.
-    private static int Count(string call, string[] arguments) => (call, arguments[0]) switch
+    private static int Count(string call, string[] arguments) => (call, IsDisk(arguments) ? "disk" : arguments[0]) switch
     {
+        ("pwrite64", "disk") => arguments[0] == "undo" ? 205 : 300,
+        ("fsync" or "renameat", "disk") => 9,
+        ("unlinkat" or "syncfs", "disk") => 2,
         ("openat", "image") => 120,
         ("openat" or "statx" or "close", _) => 900,
         ("pwrite64", "image") => 30,
@@ -85,6 +92,8 @@ public sealed class SoakTests : CliTest
         ("utimensat" or "fchmodat", _) => 150,
         _ => 120,
     };
+
+    private static bool IsDisk(string[] arguments) => arguments[1].EndsWith(".ntfs", StringComparison.Ordinal);
 
     private int VolumeRound(Scenario scenario, Random random, ref string story)
     {
