@@ -231,7 +231,7 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
     }
 
     /// <summary>A file's content as a program of Windows reads it, in a file in memory.</summary>
-    internal SafeFileHandle Content(ulong file)
+    private SafeFileHandle Content(ulong file)
     {
         var content = MemoryFile.Create();
         try

@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Formats.Disks;
+using Moorfield.Formats.Native;
 using Moorfield.Formats.Ntfs;
 
 namespace Moorfield.Core.Trees;

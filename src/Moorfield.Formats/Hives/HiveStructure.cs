@@ -1,7 +1,7 @@
 using System.Buffers.Binary;
 using System.Collections;
-using System.IO.MemoryMappedFiles;
 using Microsoft.Win32.SafeHandles;
+using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Hives;
 
@@ -42,22 +42,12 @@ internal sealed unsafe class HiveStructure
         long length = RandomAccess.GetLength(file);
         if (length > int.MaxValue)
             throw new InvalidDataException($"is a registry hive of {length:N0} bytes, more than Windows allows");
-        using var mapping = MemoryMappedFile.CreateFromFile(file, null, 0, MemoryMappedFileAccess.Read, HandleInheritability.None, leaveOpen: true);
-        using var view = mapping.CreateViewAccessor(0, length, MemoryMappedFileAccess.Read);
-        byte* start = null;
-        view.SafeMemoryMappedViewHandle.AcquirePointer(ref start);
-        try
-        {
-            var structure = new HiveStructure(start, (int)length);
-            structure.FindCells();
-            structure._keys.Push(structure.Read(36));
-            while (structure._keys.TryPop(out uint key))
-                structure.CheckKey(key);
-        }
-        finally
-        {
-            view.SafeMemoryMappedViewHandle.ReleasePointer();
-        }
+        using var mapped = new MappedFile(file);
+        var structure = new HiveStructure(mapped.Start, (int)mapped.Length);
+        structure.FindCells();
+        structure._keys.Push(structure.Read(36));
+        while (structure._keys.TryPop(out uint key))
+            structure.CheckKey(key);
     }
 
     private ReadOnlySpan<byte> File => new(_start, _length);

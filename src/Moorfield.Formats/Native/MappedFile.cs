@@ -1,16 +1,17 @@
 using System.IO.MemoryMappedFiles;
 using Microsoft.Win32.SafeHandles;
 
-namespace Moorfield.Core.Trees;
+namespace Moorfield.Formats.Native;
 
-/// <summary>A file in memory that is looked at where it lies. Nothing may make it shorter meanwhile: only for files of this process.</summary>
-internal sealed unsafe class MappedFile : IDisposable
+/// <summary>A file that is looked at where it lies. Nothing may make it shorter meanwhile.</summary>
+public sealed unsafe class MappedFile : IDisposable
 {
     private readonly MemoryMappedFile? _file;
     private readonly MemoryMappedViewAccessor? _view;
     private readonly byte* _start;
 
-    internal MappedFile(SafeFileHandle file)
+    /// <param name="file">Stays the caller's.</param>
+    public MappedFile(SafeFileHandle file)
     {
         Length = RandomAccess.GetLength(file);
         if (Length == 0)
@@ -21,17 +22,21 @@ internal sealed unsafe class MappedFile : IDisposable
     }
 
     /// <summary>In bytes.</summary>
-    internal long Length { get; }
+    public long Length { get; }
+
+    /// <summary>Its first byte; null when it has none.</summary>
+    internal byte* Start => _start;
 
     /// <summary>A stretch of it.</summary>
     /// <exception cref="ArgumentOutOfRangeException">It does not lie in the file.</exception>
-    internal ReadOnlySpan<byte> At(long offset, int length)
+    public ReadOnlySpan<byte> At(long offset, int length)
     {
         ArgumentOutOfRangeException.ThrowIfNegative(offset);
         ArgumentOutOfRangeException.ThrowIfGreaterThan(offset, Length - length);
         return new ReadOnlySpan<byte>(_start + offset, length);
     }
 
+    /// <inheritdoc/>
     public void Dispose()
     {
         _view?.SafeMemoryMappedViewHandle.ReleasePointer();
