@@ -68,6 +68,7 @@ internal sealed class CostFinder
             .Concat(Sole(package, departures, opened))
             .Concat(Unopened(package, departures, opened))
             .Concat(Offered(package, departures, losing))
+            .Concat(NotKnown(package, departures, losing))
             .Concat(Data(package, departures, losing))
             .Concat(Chosen(package, departures, losing, opened))
             .Concat(Hardware(package, losing))
@@ -193,6 +194,29 @@ internal sealed class CostFinder
             yield return new Offer($"the COM server {server}", [server, $"{{{server}}}"]);
         foreach (var application in manifest.Applications.Where(a => a.Extensions.Any(e => e.Category == "windows.shareTarget")))
             yield return new Offer("a share target", [$"{package.Family}!{application.Id}"]);
+    }
+
+    /// <summary>What could not be looked at and might cost something: not known is never nothing.</summary>
+    private IEnumerable<Reason> NotKnown(InstalledPackage package, Departures departures, List<string?> losing)
+    {
+        if (_snapshot.Unseen.IsEmpty || losing.Count == 0)
+            yield break;
+        var facts = new List<string>();
+        if (_snapshot.Unseen.Any(u => u.Kind == UnseenKind.Machine))
+            facts.Add("The machine's packages or registry could not be read in full, so that what depends on it is not known.");
+        if (package.Manifest is null && _snapshot.Unseen.Any(u => u.Kind == UnseenKind.Manifest && u.Family == package.Family))
+            facts.Add("Its manifest could not be read, so that what it opens and offers is not known.");
+        var open = _opens[package.FullName];
+        if (!open.IsEmpty && Unseen(UnseenKind.Choices) is { Count: > 0 } choosers)
+            facts.Add($"Whether {Prose.List(choosers, 3)} chose it to open {Shown(open.Order(StringComparer.OrdinalIgnoreCase))} is not known.");
+        if (!departures.KeepsData && Unseen(UnseenKind.Data) is { Count: > 0 } owners)
+            facts.Add($"What {Prose.List(owners, 3)} {(owners.Count == 1 ? "has" : "have")} in it is not known.");
+        if (facts.Count > 0)
+            yield return new Reason("notKnown", ReasonKind.Cost, string.Join(' ', facts), "something not known", []);
+
+        List<string> Unseen(UnseenKind kind) =>
+            [.. _snapshot.Unseen.Where(u => u.Kind == kind && losing.Contains(u.Sid) && (u.Family is null || u.Family == package.Family))
+                .Select(u => Name(u.Sid!)).Distinct(StringComparer.Ordinal)];
     }
 
     private IEnumerable<Reason> Data(InstalledPackage package, Departures departures, List<string?> losing)

@@ -9,12 +9,15 @@ public sealed class Judgement
 {
     private readonly ILookup<PackageFullName, InstalledPackage> _neededBy;
     private readonly CostFinder _costs;
+    private readonly ImmutableArray<InstalledPackage> _unread;
     private readonly Dictionary<PackageFullName, Verdict> _alone = [];
 
     /// <param name="advice">What an administrator knows besides.</param>
     public Judgement(SystemSnapshot snapshot, Advice? advice = null)
     {
         _neededBy = snapshot.Packages.SelectMany(p => p.Needs.Select(n => (Need: n, Package: p))).ToLookup(n => n.Need, n => n.Package);
+        var unread = snapshot.Unseen.Where(u => u.Kind == UnseenKind.Manifest).Select(u => u.Family).ToHashSet();
+        _unread = unread.Count == 0 ? [] : [.. snapshot.Packages.Where(p => p.Manifest is null && p.IsHeld && unread.Contains(p.Family))];
         _costs = new CostFinder(snapshot, _neededBy, advice ?? Advice.None);
     }
 
@@ -86,6 +89,10 @@ public sealed class Judgement
         if (package.Role != PackageRole.Framework)
             return (PackageStanding.Free, null);
         var staying = NeededBy(package).Where(departures.IsKept).ToList();
+        if (staying.Count == 0 && _unread.Where(p => p != package && departures.IsKept(p)).ToList() is { Count: > 0 } unread)
+            return (PackageStanding.Essential, new Reason(
+                "notKnown", ReasonKind.Bar, $"Whether {Prose.Packages(unread)} {(unread.Count == 1 ? "needs" : "need")} it is not known: the "
+                    + $"{(unread.Count == 1 ? "manifest" : "manifests")} could not be read.", "may be needed", Prose.Families(unread)));
         return staying.Count == 0 ? (PackageStanding.Free, null) : (PackageStanding.Essential, new Reason(
             "needed", ReasonKind.Bar, $"Needed by {Prose.Packages(staying)}.", "needed by packages", Prose.Families(staying)));
     }

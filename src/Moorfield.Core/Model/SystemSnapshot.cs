@@ -42,6 +42,12 @@ public sealed record SystemSnapshot(
     /// <summary>What earlier removals left behind.</summary>
     public ImmutableArray<Leftover> Leftovers { get; init; } = [];
 
+    /// <summary>When a survey was made of it; null when it was read itself.</summary>
+    public DateTimeOffset? AsOf { get; init; }
+
+    /// <summary>What could not be looked at; empty on a target that holds everything.</summary>
+    public ImmutableArray<Unseen> Unseen { get; init; } = [];
+
     /// <summary>Classic desktop programs, by name.</summary>
     public ImmutableArray<ClassicProgram> ClassicPrograms { get; init; } = [];
 

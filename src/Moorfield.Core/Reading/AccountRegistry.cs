@@ -57,9 +57,11 @@ internal sealed record AccountRegistry(
 
     private static OwnHive ReadOwn(WindowsTree tree, Account account, WindowsPath path, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
     {
+        if (tree.IsUnseen(path))
+            return new OwnHive([], [], PolicyReader.Unseen(GuardHive.Account, account.Sid, path));
         try
         {
-            using var hive = HiveFile.OpenRead(tree, path, notes);
+            using var hive = HiveFile.OpenRegistry(tree, path, notes);
             return hive is null ? new OwnHive([], [], null) : new OwnHive(
                 [.. Choices(Places.FileTypeChoices).Concat(Choices(Places.SchemeChoices))],
                 [.. ClassicPrograms.Read(hive.Find(Places.AccountUninstall), account.Sid)],
@@ -88,9 +90,11 @@ internal sealed record AccountRegistry(
         WindowsTree tree, Account account, WindowsPath path, List<(PackageFullName, Trace)> registrations, List<(PackageFullName, string)> given,
         SnapshotNotes notes)
     {
+        if (tree.IsUnseen(path))
+            return null;
         try
         {
-            using var hive = HiveFile.OpenRead(tree, path, notes);
+            using var hive = HiveFile.OpenRegistry(tree, path, notes);
             if (hive is null)
             {
                 notes.Add("hiveMissing", $"{account.Name}: {path} is not there, so this account's own registrations are not known.");

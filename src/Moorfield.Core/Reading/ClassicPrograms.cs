@@ -10,7 +10,7 @@ internal static class ClassicPrograms
     private const long Kibibyte = 1024;
 
     /// <summary>The programs below a key; those that are parts of others, or have no name, are not listed by Windows either. [seen]</summary>
-    internal static IEnumerable<ClassicProgram> Read(HiveKey? uninstall, string? sid)
+    internal static IEnumerable<ClassicProgram> Read(IRegistryKey? uninstall, string? sid)
     {
         foreach (var key in uninstall?.Children() ?? [])
         {

@@ -24,7 +24,7 @@ internal sealed record HandlerClasses(
 
     /// <param name="classes">The key that holds the classes.</param>
     /// <param name="machine">The machine's classes, when these are an account's.</param>
-    internal static HandlerClasses Read(HiveKey classes, WindowsPath hive, HiveKey? machine = null)
+    internal static HandlerClasses Read(IRegistryKey classes, WindowsPath hive, IRegistryKey? machine = null)
     {
         var owners = None.Owners.ToBuilder();
         var classic = None.Classic.ToBuilder();
@@ -57,7 +57,7 @@ internal sealed record HandlerClasses(
             && (Below(classes.Child(progId), OpenCommand) ?? Below(machine?.Child(progId), OpenCommand)) is not null;
     }
 
-    private static HiveKey? Below(HiveKey? key, string path)
+    private static IRegistryKey? Below(IRegistryKey? key, string path)
     {
         foreach (string name in path.Split('\\'))
             key = key?.Child(name);

@@ -8,6 +8,10 @@ namespace Moorfield.Core.Reading;
 /// <summary>Opens hives of a tree, with errors that name the target and the hive.</summary>
 internal static class HiveFile
 {
+    /// <summary>Opens a hive for reading, in whatever form the tree holds it; null when it is not there. A dirty one gets a note.</summary>
+    internal static IRegistry? OpenRegistry(WindowsTree tree, WindowsPath path, SnapshotNotes notes) =>
+        tree.OpenRegistry(path) ?? OpenRead(tree, path, notes);
+
     /// <summary>Opens a hive for reading; null when it is not there. A dirty one gets a note.</summary>
     internal static Hive? OpenRead(WindowsTree tree, WindowsPath path, SnapshotNotes notes)
     {

@@ -31,7 +31,7 @@ internal sealed record MachineRegistry(
 
     internal static MachineRegistry Read(WindowsTree tree, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
     {
-        using var hive = HiveFile.OpenRead(tree, Places.Software, notes)
+        using var hive = HiveFile.OpenRegistry(tree, Places.Software, notes)
             ?? throw new MoorfieldException(Trouble.Misused, $"{tree.Name} holds no Windows: it has no {Places.Software}.");
         try
         {
@@ -72,7 +72,7 @@ internal sealed record MachineRegistry(
     {
         try
         {
-            using var hive = HiveFile.OpenRead(tree, Places.System, notes);
+            using var hive = HiveFile.OpenRegistry(tree, Places.System, notes);
             uint set = hive?.Find("Select")?.Value("Current")?.AsDWord() ?? 1;
             var control = hive?.Find($@"ControlSet{set:D3}\Control");
             var spoken = control?.Child("MUI");
@@ -89,7 +89,7 @@ internal sealed record MachineRegistry(
         }
     }
 
-    private static ImmutableArray<Account> ReadAccounts(Hive hive, SnapshotNotes notes)
+    private static ImmutableArray<Account> ReadAccounts(IRegistry hive, SnapshotNotes notes)
     {
         var accounts = ImmutableArray.CreateBuilder<Account>();
         foreach (var key in hive.Find(Places.ProfileList)?.Children() ?? [])
@@ -114,7 +114,7 @@ internal sealed record MachineRegistry(
     private static bool IsPerson(string sid) =>
         sid.StartsWith("S-1-5-21-", StringComparison.OrdinalIgnoreCase) || sid.StartsWith("S-1-12-1-", StringComparison.OrdinalIgnoreCase);
 
-    private static ImmutableDictionary<PackageFamilyName, DateTimeOffset?> ReadBlocks(Hive hive, SnapshotNotes notes)
+    private static ImmutableDictionary<PackageFamilyName, DateTimeOffset?> ReadBlocks(IRegistry hive, SnapshotNotes notes)
     {
         var blocks = ImmutableDictionary.CreateBuilder<PackageFamilyName, DateTimeOffset?>();
         foreach (var key in hive.Find(Places.Blocks)?.Children() ?? [])
@@ -127,7 +127,7 @@ internal sealed record MachineRegistry(
         return blocks.ToImmutable();
     }
 
-    private static (ILookup<PackageFullName, Trace> Traces, ILookup<PackageFullName, string> Given) ReadTraces(Hive hive,
+    private static (ILookup<PackageFullName, Trace> Traces, ILookup<PackageFullName, string> Given) ReadTraces(IRegistry hive,
     ImmutableArray<Account> accounts, SnapshotNotes notes)
     {
         var found = new List<(PackageFullName Package, Trace Trace)>();

@@ -37,7 +37,8 @@ internal sealed class PackageAssembler(
         var systemPublishers = found.Values.Where(f => f.Traces.Any(t => t.Kind == TraceKind.Inbox)).Select(f => f.FullName.Family.Publisher)
             .ToHashSet(StringComparer.OrdinalIgnoreCase);
         var packages = groups.Select(g => Package(g.Main, g.Parts, systemPublishers)).ToList();
-        if (packages.Where(p => p.Withheld > 0).ToList() is { Count: > 0 } withheld)
+        // What a survey could not look into it says itself.
+        if (tree is not SurveyTree && packages.Where(p => p.Withheld > 0).ToList() is { Count: > 0 } withheld)
         {
             notes.Add("contentWithheld",
                 $"{withheld.Sum(p => p.Withheld):N0} files of {Prose.List(withheld.Select(p => p.DisplayName), 3)} hold more than this mount "

@@ -48,6 +48,9 @@ internal sealed class PackageFiles
 
     internal IEnumerable<Trace> Traces(PackageFullName fullName) => _traces.GetValueOrDefault(fullName) ?? [];
 
+    /// <summary>What people see of packages and applications, where the tree tells that instead of the packages' resources; null otherwise.</summary>
+    internal IReadOnlyDictionary<string, string>? AppNames => (_tree as SurveyTree)?.AppNames;
+
     /// <summary>The package's own folder; null when it has none.</summary>
     internal WindowsPath? Folder(PackageFullName fullName) => _folders.TryGetValue(fullName, out var folder) ? folder : null;
 

@@ -18,8 +18,10 @@ internal sealed class PackageTexts(PackageFiles files, ImmutableArray<string> la
     internal ResolvedManifest Resolve(PackageFullName fullName, AppxManifest manifest, IEnumerable<PackageFullName> parts)
     {
         string? name = ResourceResolver.IsReference(manifest.DisplayName) ? null : manifest.DisplayName;
-        if (!PackageFiles.References(manifest).Any() || files.Index(fullName) is not { } main)
+        if (!PackageFiles.References(manifest).Any())
             return new ResolvedManifest(manifest, name);
+        if (files.Index(fullName) is not { } main)
+            return files.AppNames is null ? new ResolvedManifest(manifest, name) : Told(fullName, manifest, files.AppNames);
         ImmutableArray<ResourceIndex> packs = [.. parts.Where(p => p != fullName).Select(files.Index).OfType<ResourceIndex>()];
         var resolver = new ResourceResolver(main, packs, fullName.Name);
         var resolved = manifest with
@@ -46,5 +48,29 @@ internal sealed class PackageTexts(PackageFiles files, ImmutableArray<string> la
                 return null;
             }
         }
+    }
+
+    /// <summary>A manifest with the texts that the machine itself shows; where it shows none for a package, that is called like its
+    /// application if both refer to one text, or if it has only one.</summary>
+    private static ResolvedManifest Told(PackageFullName fullName, AppxManifest manifest, IReadOnlyDictionary<string, string> shown)
+    {
+        var texts = new Dictionary<string, string>(StringComparer.Ordinal);
+        foreach (var app in manifest.Applications.Where(a => a.DisplayName is not null && ResourceResolver.IsReference(a.DisplayName)))
+        {
+            if (shown.TryGetValue($"{fullName.Family}!{app.Id}", out string? text))
+                texts.TryAdd(app.DisplayName!, text);
+        }
+        if (manifest.DisplayName is { } name && ResourceResolver.IsReference(name) && (shown.TryGetValue(fullName.ToString(), out string? own)
+            || (manifest.Applications is [{ Id: var only }] && shown.TryGetValue($"{fullName.Family}!{only}", out own))))
+            texts[name] = own;
+        var told = manifest with
+        {
+            DisplayName = Text(manifest.DisplayName),
+            Applications = [.. manifest.Applications.Select(a => a with { DisplayName = Text(a.DisplayName) })],
+        };
+        return new ResolvedManifest(told, told.DisplayName is { } known && !ResourceResolver.IsReference(known) ? known : null);
+
+        string? Text(string? text) => text is not null && texts.TryGetValue(text, out string? found)
+            ? string.Concat(found.Select(c => char.IsControl(c) ? ' ' : c)) : text;
     }
 }

@@ -13,10 +13,10 @@ internal sealed class SnapshotNotes
     internal void Add(string code, string text, PackageFullName? package = null) => _notes.Add(new SnapshotNote(code, text, package));
 
     /// <summary>Adds a note about one of many of a kind; past the first hundred of its code they are left out.</summary>
-    internal void AddOneOfMany(string code, string text)
+    internal void AddOneOfMany(string code, string text, PackageFullName? package = null)
     {
         if (_notes.Count(n => n.Code == code) < MostOfAKind)
-            Add(code, text);
+            Add(code, text, package);
     }
 
     internal void Add(SnapshotNotes others) => _notes.AddRange(others._notes);

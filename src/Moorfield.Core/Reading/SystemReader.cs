@@ -31,8 +31,10 @@ public static class SystemReader
             reading.RunSynchronously();
         var files = reading.GetAwaiter().GetResult();
         notes.Add(fileNotes);
-        using var repository = StateRepository.Open(tree, notes);
-        var rows = repository?.ReadTraces(machine.Accounts, notes);
+        var survey = tree as SurveyTree;
+        survey?.AddNotes(notes);
+        using var repository = survey is null ? StateRepository.Open(tree, notes) : null;
+        var rows = survey?.Rows(machine.Accounts, notes) ?? repository?.ReadTraces(machine.Accounts, notes);
         var packages = new PackageAssembler(tree, machine, accounts, files, rows, languages ?? machine.Languages, notes).Assemble();
         var lists = NewcomerLists.Read(tree, packages, Owners(machine, accounts), notes);
         packages = [.. packages.Select(p => p with { FamilyTraces = [.. p.FamilyTraces, .. lists.Traces[p.Family]] })];
@@ -46,6 +48,8 @@ public static class SystemReader
                 machine.Handlers.Classic, accounts.ToImmutableDictionary(a => a.Account.Sid, a => a.Handlers.Classic),
                 [.. accounts.SelectMany(a => a.Choices), .. lists.Given]),
             Leftovers = new LeftoverFinder(tree, packages, machine, accounts, lists).Find(),
+            AsOf = survey?.Made,
+            Unseen = survey?.Unknown(packages) ?? [],
             ClassicPrograms = ClassicPrograms.Sorted(machine.Programs.Concat(accounts.SelectMany(a => a.Programs))),
         };
     }

@@ -1,5 +1,6 @@
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
+using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Trees;
 
@@ -50,6 +51,12 @@ public abstract class WindowsTree : IDisposable
     /// <summary>Whether what is at a path is the recorded tree, part of it, nothing, or something else.</summary>
     /// <param name="exactly">Also by streams, attributes and security descriptors.</param>
     public abstract TreeState Compare(WindowsPath path, RecordedTree recorded, bool exactly = false);
+
+    /// <summary>Whether something is there that could not be looked at, so that nothing is known of it.</summary>
+    internal virtual bool IsUnseen(WindowsPath path) => false;
+
+    /// <summary>A registry hive that the tree holds in another form than as a file; null when it is a file, or is not there.</summary>
+    internal virtual IRegistry? OpenRegistry(WindowsPath path) => null;
 
     /// <summary>The name by which the tree itself knows a file's content; null when it knows none without reading.</summary>
     internal virtual string? ContentName(WindowsPath path) => null;

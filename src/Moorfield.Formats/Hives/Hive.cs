@@ -8,7 +8,7 @@ namespace Moorfield.Formats.Hives;
 /// A registry hive, read and changed through libhivex. Changes stay in memory until <see cref="ToArray"/> gives the new file.
 /// Not for use from several threads.
 /// </summary>
-public sealed class Hive : IDisposable
+public sealed class Hive : IRegistry
 {
     /// <summary>The registry allows 512 levels; anything deeper is damage.</summary>
     internal const int MaxDepth = 512;
@@ -26,6 +26,10 @@ public sealed class Hive : IDisposable
 
     /// <summary>The key that holds all others.</summary>
     public HiveKey Root => new(this, LibHivex.Root(Handle));
+
+    IRegistryKey IRegistry.Root => Root;
+
+    IRegistryKey? IRegistry.Find(string path) => Find(path);
 
     /// <summary>Opens a hive for reading. A dirty hive can be read; what its logs hold is missing from it.</summary>
     /// <exception cref="InvalidDataException">Not a hive, or a damaged one.</exception>

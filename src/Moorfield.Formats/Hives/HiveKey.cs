@@ -6,7 +6,7 @@ using Moorfield.Formats.Native;
 namespace Moorfield.Formats.Hives;
 
 /// <summary>A key of an open <see cref="Hive"/>. Valid as long as the hive is open and the key is not deleted.</summary>
-public readonly unsafe struct HiveKey
+public readonly unsafe struct HiveKey : IRegistryKey
 {
     /// <summary>Most keys that one <see cref="Export()"/> records.</summary>
     public const int MaxExportedKeys = 1_000_000;
@@ -43,6 +43,10 @@ public readonly unsafe struct HiveKey
 
     /// <summary>The key of that name directly below, any case; null when there is none.</summary>
     public HiveKey? Child(string name) => LibHivex.NodeGetChild(_hive.Handle, _node, name) is var node and not 0 ? new HiveKey(_hive, node) : null;
+
+    IReadOnlyList<IRegistryKey> IRegistryKey.Children() => [.. Children()];
+
+    IRegistryKey? IRegistryKey.Child(string name) => Child(name);
 
     /// <exception cref="InvalidDataException">The list of values is damaged.</exception>
     public ImmutableArray<HiveValue> Values()

@@ -1,0 +1,123 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Core.Targets;
+
+/// <summary>A machine that was running when a survey was made of it: it can be read, and changed only by a hand-over.</summary>
+public sealed class SurveyTarget : Target
+{
+    private readonly SurveyDocument _survey;
+    private readonly SurveyTree _tree;
+
+    private SurveyTarget(string path, SurveyDocument survey)
+    {
+        FullPath = Path.GetFullPath(path);
+        _survey = survey;
+        _tree = new SurveyTree(Name, FullPath, survey);
+    }
+
+    /// <summary>Opens a survey; null when the file is none, of whatever version.</summary>
+    /// <exception cref="MoorfieldException">It is one, but of another version, damaged, cut off, or too long.</exception>
+    public static SurveyTarget? TryOpen(string path)
+    {
+        using var file = RegularFile.OpenRead(path);
+        if (file is null)
+            return null;
+        // Only what begins like JSON is read whole: a target may be a disk.
+        Span<byte> start = stackalloc byte[64];
+        start = start[..RandomAccess.Read(file.SafeFileHandle, start, 0)];
+        if (start.TrimStart((ReadOnlySpan<byte>)[0xEF, 0xBB, 0xBF, 0xFF, 0xFE, 0, 32, 9, 10, 13]) is not [(byte)'{', ..])
+            return null;
+        if (file.Length > SurveyDocument.MostBytes)
+            return null; // too long for one; as an inventory it is refused with its length
+        byte[] content = SurveyDocument.ToUtf8(FileContent.ReadAll(file.SafeFileHandle, SurveyDocument.MostBytes));
+        if (!SurveyDocument.Is(content))
+            return null;
+        try
+        {
+            return new SurveyTarget(path, SurveyDocument.Read(content));
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Misused, $"{path} {e.Message}.", e);
+        }
+    }
+
+    /// <inheritdoc/>
+    public override string Name => Path.GetFileName(FullPath);
+
+    /// <inheritdoc/>
+    public override string FullPath { get; }
+
+    /// <inheritdoc/>
+    public override string Kind => "survey";
+
+    /// <inheritdoc/>
+    public override string Described => "a survey";
+
+    /// <summary>The computer's name, as the survey says; empty when it says none.</summary>
+    public string Computer => _survey.Computer ?? "";
+
+    /// <summary>When it was made; null when it does not say.</summary>
+    public DateTimeOffset? Made => _survey.Made;
+
+    /// <summary>What it could not see, a sentence each.</summary>
+    public ImmutableArray<string> Gaps => [.. (_survey.Gaps ?? []).Select(g => g.Text ?? "").Where(t => t.Length > 0)];
+
+    /// <inheritdoc/>
+    public override ImmutableArray<TargetEdition> Editions => [];
+
+    /// <inheritdoc/>
+    public override bool HasEditions => false;
+
+    /// <inheritdoc/>
+    public override ITrees? Trees => null;
+
+    /// <inheritdoc/>
+    protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards)
+    {
+        try
+        {
+            return [.. editions.Select(_ => SystemReader.Read(_tree, guards, Languages))];
+        }
+        catch (InvalidDataException e)
+        {
+            throw new MoorfieldException(Trouble.Misused, $"{Name} {e.Message}.", e);
+        }
+    }
+
+    /// <inheritdoc/>
+    public override TargetIdentity Identify(SystemSnapshot? read = null)
+    {
+        var system = read ?? Read([null])[0];
+        return new TargetIdentity(FullPath, system.Computer, system.MachineId, system.Product, system.Build);
+    }
+
+    /// <inheritdoc/>
+    public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new([]);
+
+    /// <inheritdoc/>
+    public override string WhyUnchangeable() =>
+        $"{Name} is a survey of a running machine, which can only be read. 'moorfield hand-over' writes the scripts that change the machine. "
+            + "Nothing was changed.";
+
+    /// <inheritdoc/>
+    public override Outcome CarryOut(RunRequest request, RunMeans means) => throw new MoorfieldException(Trouble.Refused, WhyUnchangeable());
+
+    /// <inheritdoc/>
+    protected override bool TryLock() => true;
+
+    /// <inheritdoc/>
+    protected override void ClearParts()
+    {
+    }
+
+    /// <inheritdoc/>
+    protected override void Dispose(bool disposing)
+    {
+    }
+}
