@@ -32,6 +32,8 @@ internal static class Program
             GuardCommand.Create(),
             GuardCommand.CreateList(),
             ForecastCommand.Create(),
+            SurveyCommand.Create(),
+            HandOverCommand.Create(),
             RestorePointCommand.Create(),
             UndoCommand.Create(),
             ImageCommand.Create(),

@@ -37,7 +37,8 @@ internal sealed record SystemJson(
 internal sealed record LeftoverJson(string Kind, string? Family, string? FullName, string? Account, long Bytes, string Place, PlaceJson? At = null);
 
 /// <param name="Account">Null when the machine has it.</param>
-internal sealed record ProgramJson(string Name, string Version, string Publisher, long Bytes, string? Account, string? UninstallCommand);
+internal sealed record ProgramJson(string Name, string Version, string Publisher, long Bytes, string? Account, string? UninstallCommand,
+    string? Key = null);
 
 /// <summary>What <c>explain</c> says of a classic program.</summary>
 internal sealed record ClassicProgramJson(string Schema, string Target, int? Edition, ProgramJson Program);
@@ -161,6 +162,15 @@ ImmutableArray<string> Blocked, ImmutableArray<string> Unblocked);
 
 internal sealed record ComparisonJson(string Schema, string Before, string After, ImmutableArray<ComparedJson> Systems);
 
+/// <param name="Made">Null when it does not say.</param>
+/// <param name="Gaps">What it could not see, a sentence each.</param>
+internal sealed record ListedSurveyJson(
+    string File, string? Computer, string? Product, string? Build, DateTimeOffset? Made, bool Complete, ImmutableArray<string> Gaps, string? Error);
+
+internal sealed record SurveysJson(string Schema, string Folder, ImmutableArray<ListedSurveyJson> Surveys);
+
+internal sealed record HandOverJson(string Schema, string Folder, ImmutableArray<string> Files, PlanJson Plan);
+
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true, UseStringEnumConverter = true)]
 [JsonSerializable(typeof(InventoryJson))]
 [JsonSerializable(typeof(ExplanationJson))]
@@ -176,16 +186,23 @@ internal sealed record ComparisonJson(string Schema, string Before, string After
 [JsonSerializable(typeof(BriefJson))]
 [JsonSerializable(typeof(ComparisonJson))]
 [JsonSerializable(typeof(ImageJson))]
+[JsonSerializable(typeof(SurveysJson))]
+[JsonSerializable(typeof(HandOverJson))]
 internal sealed partial class DocumentJson : JsonSerializerContext
 {
     /// <summary>Prints a document, with letters as they are instead of as escapes: readable on a terminal and in a diff.</summary>
-    internal static void Write<T>(T document)
+    internal static void Write<T>(T document) => Console.Out.WriteLine(Text(document));
+
+    /// <summary>The same as the content of a file.</summary>
+    internal static byte[] Bytes<T>(T document) => System.Text.Encoding.UTF8.GetBytes(Text(document) + "\n");
+
+    private static string Text<T>(T document)
     {
         var readable = new DocumentJson(new JsonSerializerOptions(Default.Options)
         {
             Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
         });
-        Console.Out.WriteLine(Escaped(JsonSerializer.Serialize(document, (JsonTypeInfo<T>)readable.GetTypeInfo(typeof(T))!)));
+        return Escaped(JsonSerializer.Serialize(document, (JsonTypeInfo<T>)readable.GetTypeInfo(typeof(T))!));
     }
 
     /// <summary>The same document with escapes for what no terminal should get; outside of texts JSON holds none of that but line breaks.</summary>

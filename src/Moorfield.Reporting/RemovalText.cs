@@ -18,10 +18,18 @@ internal static class RemovalText
     {
         if (target.WhyUnchangeable() is { } why)
             Say.Line($"This will be refused: {why}");
+        ShowPlan(target, plans, handsOver: false);
+        if (target is ImageTarget { Image: var image } && plans.Any(p => p.Effective.Any(r => r.FilesGo)))
+            ShowStay(image, plans, keepFiles, withPoint, weighs);
+    }
+
+    /// <param name="handsOver">Whether running machines are to carry it out, which do it in their own way.</param>
+    internal static void ShowPlan(Target target, ImmutableArray<SystemPlan> plans, bool handsOver)
+    {
         string audience = string.Join(" or ", plans.Select(p => p.Audience).Distinct(StringComparer.Ordinal));
         Say.Heading($"To be removed from {Where(target, plans)} for {audience}");
         WriteTable(plans);
-        var lines = plans.SelectMany(p => Lines(p).Select(l => (p.Snapshot.EditionNumber, Line: l))).ToList();
+        var lines = plans.SelectMany(p => Lines(p, handsOver).Select(l => (p.Snapshot.EditionNumber, Line: l))).ToList();
         var costs = Folded(lines.Where(l => l.Line.IsCost)).ToList();
         if (costs.Count > 0)
             Say.Heading("What it costs:");
@@ -35,11 +43,9 @@ internal static class RemovalText
             else
                 Say.Line(text);
         }
-        if (plans.Length > 1)
+        if (plans.Length > 1 && !handsOver)
             Say.Line($"{plans.Length} editions: {Sheet.Count(plans.Sum(p => p.Effective.Length), "package")}, "
                 + $"{ChangeText.Totals([.. plans.SelectMany(p => p.Plan.Changes)])}, in one run.");
-        if (target is ImageTarget { Image: var image } && plans.Any(p => p.Effective.Any(r => r.FilesGo)))
-            ShowStay(image, plans, keepFiles, withPoint, weighs);
     }
 
     /// <summary>What becomes of the removed files of an image, and what the file will weigh.</summary>
@@ -108,14 +114,14 @@ internal static class RemovalText
     }
 
     /// <summary>What stands below the table for one system.</summary>
-    private static IEnumerable<PreviewLine> Lines(SystemPlan system)
+    private static IEnumerable<PreviewLine> Lines(SystemPlan system, bool handsOver)
     {
         var (snapshot, plan) = system;
         var effective = system.Effective;
         var going = effective.Where(r => r.FilesGo).Select(r => r.Package).ToList();
         if (!effective.IsEmpty)
-            yield return new PreviewLine(Sum(system, going));
-        if (going.Sum(p => p.Withheld) is > 0 and int withheld)
+            yield return new PreviewLine(Sum(system, going, handsOver));
+        if (!handsOver && going.Sum(p => p.Withheld) is > 0 and int withheld)
         {
             string it = withheld == 1 ? "it" : "them";
             yield return new PreviewLine(
@@ -135,14 +141,15 @@ internal static class RemovalText
                 + $"unless a guard that a brief sets keeps it away.");
         foreach (var guard in plan.Guards)
             yield return new PreviewLine($"Guard to be set for {guard.Place(snapshot)}: {guard.Guard.Describe()}.");
-        yield return new PreviewLine($"In all {ChangeText.Totals(plan.Changes)} (--preview --format json lists each).");
+        if (!handsOver)
+            yield return new PreviewLine($"In all {ChangeText.Totals(plan.Changes)} (--preview --format json lists each).");
         string does = plan.Wish.For.Sids.Length == 1 && !plan.Wish.For.Newcomers ? "does" : "do";
         foreach (var removal in plan.Removals.Where(r => !r.HasEffect))
             yield return new PreviewLine($"Nothing to do for {removal.Package.DisplayName} {removal.Package.FullName.Version}: {system.Audience} "
                 + $"{does} not have it.");
         foreach (var line in Staying(plan))
             yield return line;
-        if (!plan.IdleFrameworks.IsEmpty)
+        if (!plan.IdleFrameworks.IsEmpty && !handsOver)
         {
             string idle = Prose.List(plan.IdleFrameworks.Select(f => $"{f.DisplayName} ({f.FullName.Architecture})")
             .Distinct(StringComparer.Ordinal));
@@ -151,12 +158,12 @@ internal static class RemovalText
         }
     }
 
-    private static string Sum(SystemPlan system, List<InstalledPackage> going)
+    private static string Sum(SystemPlan system, List<InstalledPackage> going, bool handsOver)
     {
         string files = going.Sum(p => p.Bytes + p.Withheld) == 0 ? "no package files" : $"{Words.Size(going)} of package files";
         bool data = system.Effective.Any(r => r.Package.FamilyTraces.Any(t => t.Kind == TraceKind.AppData && r.LeavesAccounts.Contains(t.Sid!)));
         string appData = !data ? "" : system.Plan.Wish.KeepData ? ", the accounts' app data stays"
-            : ", and the accounts' app data (--keep-data leaves it)";
+            : $", and the accounts' app data{(handsOver ? "" : " (--keep-data leaves it)")}";
         return $"{Sheet.Count(system.Effective.Length, "package")}: {files} go{appData}.";
     }
 

@@ -18,6 +18,8 @@ internal sealed record ProfileJson(string Sid, string? Path);
 
 internal sealed record BlockTimeJson(string Family, DateTimeOffset? At);
 
+internal sealed record UnseenJson(string Kind, string? Sid, string? Family);
+
 /// <param name="Sid">Null for the machine's.</param>
 internal sealed record OpenersJson(string? Sid, ImmutableArray<string> What);
 
@@ -25,7 +27,8 @@ internal sealed record ChosenJson(string? Sid, string What, string? Family);
 
 internal sealed record SystemFactsJson(
     string EditionId, string MachineId, ImmutableArray<ProfileJson> Profiles, ImmutableArray<BlockTimeJson> BlockTimes,
-    ImmutableArray<OpenersJson> Classic, ImmutableArray<ChosenJson> Chosen, ImmutableArray<PolicyHiveJson> Policies);
+    ImmutableArray<OpenersJson> Classic, ImmutableArray<ChosenJson> Chosen, ImmutableArray<PolicyHiveJson> Policies,
+    ImmutableArray<UnseenJson>? Unseen = null, DateTimeOffset? AsOf = null);
 
 /// <param name="At">Path of a hive, file, list or tree, or a full name.</param>
 /// <param name="Key">Of the registry.</param>
@@ -73,7 +76,9 @@ internal static class SavedFacts
                 [.. h.Values.OrderBy(v => v.Key.Key, StringComparer.Ordinal).ThenBy(v => v.Key.Name, StringComparer.Ordinal)
                     .Select(v => new PolicyValueJson(v.Key.Key, v.Value?.Name ?? v.Key.Name, (int)(v.Value?.Type ?? HiveValueType.None),
                         v.Value?.Data.ToArray()))])),
-        ]);
+        ],
+        snapshot.Unseen.IsEmpty ? null : [.. snapshot.Unseen.Select(u => new UnseenJson(Words.Of(u.Kind), u.Sid, u.Family?.ToString()))],
+        snapshot.AsOf);
 
     /// <param name="mentions">What packages of the system offer: only mentions of these matter.</param>
     internal static PackageFactsJson Of(InstalledPackage package, IReadOnlySet<string> mentions) => new(
@@ -130,6 +135,8 @@ internal static class SavedFacts
             facts.Classic.Where(c => c.Sid is not null).GroupBy(c => c.Sid!).ToImmutableDictionary(g => g.Key, Set),
             [.. facts.Chosen.Select(c => new ChosenHandler(c.Sid, c.What, c.Family is null ? null : Family(c.Family)))]),
         PolicyHives = [.. facts.Policies.Select(Policies)],
+        Unseen = [.. (facts.Unseen ?? []).Select(u => new Unseen(One<UnseenKind>(u.Kind), u.Sid, u.Family is null ? null : Family(u.Family)))],
+        AsOf = facts.AsOf,
     };
 
     private static ImmutableHashSet<string> Set(IEnumerable<OpenersJson> openers) =>

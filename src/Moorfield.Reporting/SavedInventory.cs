@@ -72,7 +72,7 @@ internal static class SavedInventory
                 l.FullName is null ? null : SavedFacts.FullName(l.FullName), l.Account is null ? null : Sid(l.Account), l.Bytes,
                 SavedFacts.Location(l.At!)))],
             ClassicPrograms = saved.Programs.IsDefault ? [] : [.. saved.Programs.Select(p => new ClassicProgram(
-                p.Name, p.Version, p.Publisher, p.Bytes, p.UninstallCommand, p.Account is null ? null : Sid(p.Account)))],
+                p.Name, p.Version, p.Publisher, p.Bytes, p.UninstallCommand, p.Account is null ? null : Sid(p.Account)) { Key = p.Key })],
         };
         return saved.Facts is { } facts ? SavedFacts.AddTo(snapshot, facts) : snapshot;
     }

@@ -15,7 +15,27 @@ internal static class Say
     private static readonly bool NoColour = Environment.GetEnvironmentVariable("NO_COLOR") is { Length: > 0 };
 
     /// <summary>Whether stdout is a terminal that can show boxes.</summary>
-    internal static bool IsTerminal => !PlainOutput;
+    internal static bool IsTerminal => !PlainOutput && _captured is null;
+
+    private static StringWriter? _captured;
+
+    private static TextWriter Out => _captured ?? Console.Out;
+
+    /// <summary>What something would say where there is no terminal, errors included, instead of saying it.</summary>
+    internal static string Captured(Action say)
+    {
+        using var text = new StringWriter { NewLine = "\n" };
+        _captured = text;
+        try
+        {
+            say();
+        }
+        finally
+        {
+            _captured = null;
+        }
+        return text.ToString();
+    }
 
     /// <summary>The terminal, for tables. Only to be used when <see cref="IsTerminal"/>.</summary>
     internal static IAnsiConsole Terminal => LazyTerminal.Value;
@@ -28,10 +48,10 @@ internal static class Say
     /// <summary>A line of the result; on a terminal broken between words where it would not fit.</summary>
     /// <param name="hang">Columns by which lines that follow are set in; two more than the line itself when null.</param>
     internal static void Line(string text = "", int? hang = null) =>
-        Console.Out.WriteLine(IsTerminal ? Wrapped(Clean(text), Width(), hang) : Clean(text));
+        Out.WriteLine(IsTerminal ? Wrapped(Clean(text), Width(), hang) : Clean(text));
 
     /// <summary>A line to be copied, which is never broken.</summary>
-    internal static void Verbatim(string text) => Console.Out.WriteLine(Clean(text));
+    internal static void Verbatim(string text) => Out.WriteLine(Clean(text));
 
     /// <summary>A fact with its name in front.</summary>
     /// <param name="width">Columns of the name.</param>
@@ -47,7 +67,13 @@ internal static class Say
     }
 
     /// <summary>A line beside the result.</summary>
-    internal static void Aside(string text) => Console.Error.WriteLine(Console.IsErrorRedirected ? Clean(text) : Wrapped(Clean(text), Width(), null));
+    internal static void Aside(string text)
+    {
+        if (_captured is { } captured)
+            captured.WriteLine(Clean(text));
+        else
+            Console.Error.WriteLine(Console.IsErrorRedirected ? Clean(text) : Wrapped(Clean(text), Width(), null));
+    }
 
     internal static void Error(string text) => Aside($"moorfield: {text}");
 

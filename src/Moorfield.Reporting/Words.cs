@@ -67,6 +67,7 @@ internal static class Words
             $"{snapshot.Product} {snapshot.Release}".Trim(),
             snapshot.Build.Length > 0 ? $"build {snapshot.Build}" : "",
             snapshot.Manufacturer.Length > 0 ? $"made by {snapshot.Manufacturer}" : "",
+            snapshot.AsOf is { } made ? $"surveyed {made.UtcDateTime:yyyy-MM-dd HH:mm} UTC" : "",
             snapshot.Accounts.IsEmpty ? "no accounts" : $"accounts: {string.Join(", ", snapshot.Accounts.Select(a => a.Name))}",
         };
         return string.Join(" · ", parts.Where(p => p.Length > 0));

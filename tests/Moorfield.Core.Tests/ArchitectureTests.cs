@@ -8,7 +8,7 @@ public sealed class ArchitectureTests
 {
     // From the bottom up.
     private static readonly string[] CoreRooms =
-        ["Model", "Trees", "Reading", "Assessment", "Selection", "Vaults", "Planning", "Transactions", "Targets", "Operations"];
+        ["Model", "Trees", "Reading", "Assessment", "Selection", "Vaults", "Planning", "Transactions", "Targets", "Operations", "HandOver"];
 
     private static readonly string[] CliRooms = ["Moorfield.Cli", "Moorfield.Cli.Picking", "Moorfield.Cli.Commands"];
 

@@ -119,7 +119,7 @@ public sealed class RegistryProvider : NavigationCmdletProvider, IPropertyCmdlet
         object? plain = value is PSObject wrapped ? wrapped.BaseObject : value;
         return type switch
         {
-            "DWord" => HiveValue.FromDWord(name, LanguagePrimitives.ConvertTo<uint>(plain)),
+            "DWord" => HiveValue.FromDWord(name, unchecked((uint)LanguagePrimitives.ConvertTo<int>(plain))),
             "QWord" => HiveValue.FromQWord(name, LanguagePrimitives.ConvertTo<ulong>(plain)),
             "String" => HiveValue.FromString(name, LanguagePrimitives.ConvertTo<string>(plain)),
             "ExpandString" => HiveValue.FromString(name, LanguagePrimitives.ConvertTo<string>(plain), HiveValueType.ExpandString),

@@ -1,5 +1,7 @@
 using System.CommandLine;
+using Moorfield.Core.HandOver;
 using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
@@ -14,6 +16,7 @@ internal static class BriefCommand
     {
         CreateDraft(),
         CreateShow(),
+        CreateExport(),
     };
 
     private static Command CreateDraft()
@@ -110,6 +113,41 @@ internal static class BriefCommand
                 Show(brief, target, systems[i].Snapshot, systems[i].Choice);
             }
             return Program.Done;
+        });
+        return command;
+    }
+
+    private static Command CreateExport()
+    {
+        var file = new Argument<string>("FILE") { Description = "A brief: a file, or an https address" };
+        var on = new Option<string>("--on") { Description = "The target that tells which families its rules mean", HelpName = "TARGET",
+            Required = true };
+        var who = HandOverCommand.For();
+        var edition = Common.Edition();
+        var output = new Option<string>("--output", "-o") { Description = "File to write, which must not be there yet", HelpName = "FILE",
+            Required = true };
+        var command = new Command("export", """
+            Writes the plain list that the scripts of 'moorfield hand-over --brief-url' fetch: families, for whom, blocks and guards, with its
+            own digest. Put it where the address leads; what the scripts do changes with it.
+
+            Example:
+              moorfield brief export counters.brief.yaml --on survey-COUNTER-03.json --output counters.list
+            """)
+        { file, on, who, edition, output };
+        command.Handle(parsed =>
+        {
+            var brief = BriefOptions.Load(parsed.GetRequiredValue(file), null);
+            var (target, snapshots) = Common.Read(parsed.GetRequiredValue(on), parsed.GetValue(edition), brief.Guards, maker: brief.Maker);
+            using var open = target;
+            var (plan, plans) = HandOverCommand.Plan(snapshots, HandOverCommand.Words(parsed.GetValue(who), brief, snapshots), brief,
+                s => BriefPlanner.Wish(brief, s, parsed.GetValue(who) ?? []));
+            string path = parsed.GetRequiredValue(output);
+            WriteNew(path, BriefList.Write(plan));
+            foreach (var refused in plans.SelectMany(p => p.Plan.Refused).DistinctBy(r => r.Package.Family))
+                Say.Error($"{refused.Package.DisplayName} is left out: it may not be removed. {refused.Verdict.Reasons[0].Text}");
+            Say.Line($"{path} lists {Sheet.Count(plan.Remove.Length, "family", "families")} to go, {Sheet.Count(plan.Keep.Length, "family", "families")} "
+                + $"that stay, {Sheet.Count(plan.Block.Length, "block")} and {Sheet.Count(plan.Guards.Length, "guard")}.");
+            return plans.Any(p => p.Plan.Refused.Any()) ? Program.DoneInPart : Program.Done;
         });
         return command;
     }

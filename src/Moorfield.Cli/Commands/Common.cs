@@ -14,7 +14,8 @@ internal static class Common
     /// <param name="saved">Whether an inventory will do that was saved as JSON.</param>
     internal static Argument<string> TargetArgument(bool saved = false) => new("TARGET")
     {
-        Description = saved ? "A disk, partition, virtual disk or folder with an offline Windows, a WIM or ESD file, or an inventory saved as JSON"
+        Description = saved ? "A disk, partition, virtual disk or folder with an offline Windows, a WIM or ESD file, a survey of a running one, or an inventory "
+            + "saved as JSON"
             : "A disk, partition, virtual disk or folder with an offline Windows, or a WIM or ESD file",
     };
 
@@ -64,11 +65,14 @@ internal static class Common
     /// <summary>Opens a target, and tells of a run that was cut off on it and was put right by that.</summary>
     private static Target Open(string path, WriteSeam seam, bool mayBePartial)
     {
-        Target target = SavedInventory.TryOpen(path, mayBePartial) is { } saved ? saved : Target.Open(path, seam, _partition);
+        Target target = SurveyTarget.TryOpen(path) is { } survey ? survey
+            : SavedInventory.TryOpen(path, mayBePartial) is { } saved ? saved : Target.Open(path, seam, _partition);
         if (_languages.Length > 0)
             target.Languages = [.. _languages];
         if (target is SavedTarget && (_languages.Length > 0 || _partition is not null))
             Say.Aside($"moorfield: {target.Name} is a saved inventory: --language and --partition change nothing about it.");
+        if (target is SurveyTarget && (_languages.Length > 0 || _partition is not null))
+            Say.Aside($"moorfield: {target.Name} is a survey: --language and --partition change nothing about it.");
         if (target is DiskTarget { Settled: { } settled })
             Say.Aside($"moorfield: {settled}");
         return target;
@@ -84,6 +88,16 @@ internal static class Common
         var target = Open(path, mayBePartial);
         target.Maker = maker;
         return (target, Read(target, editions, guards));
+    }
+
+    /// <summary>Opens a target for a run, or one that can only be read, for its preview.</summary>
+    /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
+    internal static Target OpenForPreview(string path, WriteSeam seam)
+    {
+        var target = Open(path, seam, mayBePartial: false);
+        if (target.Trees is not null)
+            target.Take();
+        return target;
     }
 
     /// <summary>Opens a target for a run, which has it alone then.</summary>

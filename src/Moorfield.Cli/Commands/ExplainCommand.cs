@@ -84,7 +84,7 @@ internal static class ExplainCommand
             {
                 DocumentJson.Write(new ClassicProgramJson(
                     "moorfield.program/1", target.FullPath, snapshot.EditionNumber,
-                    new ProgramJson(program.Name, program.Version, program.Publisher, program.Bytes, holder, program.UninstallCommand)));
+                    new ProgramJson(program.Name, program.Version, program.Publisher, program.Bytes, holder, program.UninstallCommand, program.Key)));
                 continue;
             }
             if (!first)

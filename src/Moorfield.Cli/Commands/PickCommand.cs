@@ -14,7 +14,7 @@ namespace Moorfield.Cli.Commands;
 
 internal static class PickCommand
 {
-    private static readonly Argument<string> TargetPath = Common.TargetArgument();
+    private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
 
     private static readonly Option<string?> Maker = Common.Maker();
 
@@ -38,12 +38,14 @@ internal static class PickCommand
 
     private static int Run(ParseResult parsed, ChangeOptions options, RemovalOptions removal, BriefOptions briefOptions)
     {
-        using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
+        using var target = Common.OpenForPreview(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
+        bool isRead = target.Trees is null;
         var brief = briefOptions.Load(parsed);
         target.Maker = parsed.GetValue(Maker) ?? brief?.Maker;
         var snapshots = Common.Read(target, removal.Editions(parsed));
         bool keepFiles = removal.KeepFiles(parsed, target) && options.HasRestorePoint(parsed);
-        target.CheckChangeable(); // before a person works on a choice that cannot be carried out
+        if (!isRead)
+            target.CheckChangeable(); // before a person works on a choice that cannot be carried out
         if (briefOptions.TellIdle(parsed, brief, target, snapshots, options.VaultPath(parsed)))
             return BriefCommand.Unmeant(target);
         var advice = brief?.Advice ?? Advice.None;
@@ -64,8 +66,26 @@ internal static class PickCommand
             Say.Aside("Nothing was changed.");
             return Program.Done;
         }
+        if (isRead)
+        {
+            ShowOnly(target, [.. snapshots.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, Wish(state, s, parsed, removal, advice))))]);
+            return Program.Done;
+        }
         var operation = new Removal(target, snapshots, [], fresh => fresh.Select(s => Wish(state, s, parsed, removal, advice)));
         return RemovalRun.Run(parsed, options, operation, null, keepFiles, removal.AcceptsCosts(parsed));
+    }
+
+    /// <summary>The preview of what is only read, and the command that hands it over.</summary>
+    private static void ShowOnly(Target target, ImmutableArray<SystemPlan> plans)
+    {
+        RemovalText.ShowPlan(target, plans, handsOver: true);
+        var families = plans.SelectMany(p => p.Plan.Removals).Where(r => r.GoesWith is null).Select(r => r.Package.Family.ToString()).Distinct();
+        var audience = plans[0].Plan.Wish.For;
+        string who = audience.Newcomers && audience.Sids.Length == plans[0].Snapshot.Accounts.Length ? "everyone"
+            : string.Join(',', Words.Names(audience.Sids, plans[0].Snapshot).Concat(audience.Newcomers ? ["newcomers"] : []));
+        Say.Line();
+        Say.Line($"{target.Name} can only be read. This writes the scripts that do it on running machines:");
+        Say.Verbatim($"moorfield hand-over {Words.Quoted(target.FullPath)} {string.Join(' ', families)} --for {Words.Quoted(who)} --to FOLDER");
     }
 
     private static void SetAudience(PickState state, Audience audience)

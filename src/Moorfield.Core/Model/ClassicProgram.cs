@@ -4,4 +4,8 @@ namespace Moorfield.Core.Model;
 /// <param name="Bytes">Estimated by its installer, in bytes; 0 when it says nothing.</param>
 /// <param name="UninstallCommand">What to run on the system to remove it; null when there is none.</param>
 /// <param name="Sid">The account that has it; null when the machine has it.</param>
-public sealed record ClassicProgram(string Name, string Version, string Publisher, long Bytes, string? UninstallCommand, string? Sid);
+public sealed record ClassicProgram(string Name, string Version, string Publisher, long Bytes, string? UninstallCommand, string? Sid)
+{
+    /// <summary>Its key inside the hive; null in what an earlier version saved.</summary>
+    public string? Key { get; init; }
+}

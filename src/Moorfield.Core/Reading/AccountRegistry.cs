@@ -64,7 +64,7 @@ internal sealed record AccountRegistry(
             using var hive = HiveFile.OpenRegistry(tree, path, notes);
             return hive is null ? new OwnHive([], [], null) : new OwnHive(
                 [.. Choices(Places.FileTypeChoices).Concat(Choices(Places.SchemeChoices))],
-                [.. ClassicPrograms.Read(hive.Find(Places.AccountUninstall), account.Sid)],
+                [.. ClassicPrograms.Read(hive, Places.AccountUninstall, account.Sid)],
                 PolicyReader.Read(hive, GuardHive.Account, account.Sid, path, guards));
 
             IEnumerable<(string, string, KeyLocation)> Choices(string place)

@@ -57,7 +57,7 @@ internal sealed record MachineRegistry(
                 traces,
                 given,
                 hive.Find(Places.MachineClasses) is { } classes ? HandlerClasses.Read(classes, Places.Software) : HandlerClasses.None,
-                [.. ClassicPrograms.Read(hive.Find(Places.Uninstall), null), .. ClassicPrograms.Read(hive.Find(Places.Uninstall32), null)],
+                [.. ClassicPrograms.Read(hive, Places.Uninstall, null), .. ClassicPrograms.Read(hive, Places.Uninstall32, null)],
                 PolicyReader.Read(hive, GuardHive.Machine, null, Places.Software, guards),
                 languages);
         }

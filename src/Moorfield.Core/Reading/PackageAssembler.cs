@@ -175,7 +175,7 @@ internal sealed class PackageAssembler(
             if (_withClasses.Contains(sid) && !registrations.OfType<KeyLocation>().Any(k => k.Hive != Places.Software))
                 missing.Add("the account's own registry");
             if (rows is not null && registrations.OfType<RowsLocation>().FirstOrDefault() is null)
-                missing.Add("the state repository");
+                missing.Add(tree is SurveyTree ? "what the system lists" : "the state repository");
             if (missing.Count > 0)
                 notes.Add("registrationIncomplete", $"{name} is registered for {Names([sid])}, but not in {string.Join(" and not in ", missing)}.",
                     package.FullName);

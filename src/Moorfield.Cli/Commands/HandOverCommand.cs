@@ -1,0 +1,242 @@
+using System.Collections.Immutable;
+using System.CommandLine;
+using System.Text;
+using Moorfield.Core.HandOver;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Vaults;
+using Moorfield.Reporting;
+
+namespace Moorfield.Cli.Commands;
+
+/// <summary><c>hand-over</c> writes the scripts and lists by which a plan is carried out on running machines.</summary>
+internal static class HandOverCommand
+{
+    private const string PlanText = "plan.txt", PlanData = "plan.json";
+    private const int MostMinutes = 1440;
+    private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
+    private static readonly Argument<string[]> Packages = new("PACKAGE")
+    {
+        Description = "Display name, name, family name or full name; * allowed",
+        Arity = ArgumentArity.ZeroOrMore,
+    };
+
+    private static readonly Option<string[]> Who = For();
+    private static readonly Option<string[]> Edition = Common.Edition();
+    private static readonly Option<string?> Maker = Common.Maker();
+    private static readonly Option<string> To = new("--to") { Description = "Folder to write, which must not be there yet", HelpName = "DIR",
+        Required = true };
+
+    private static readonly Option<bool> AllowReturn = new("--allow-return") { Description = "Set no block: an update may provision it again" };
+    private static readonly Option<string[]> Classic = new("--classic") { Description = "A desktop program whose own silent removal is run as well, "
+        + "by its exact name (repeatable)", HelpName = "NAME" };
+
+    private static readonly Option<string> RestorePoint = RestorePointOption();
+    private static readonly Option<int> Minutes = new("--minutes") { Description = "After so many minutes a script begins nothing new (default: 50)",
+        DefaultValueFactory = _ => 50, HelpName = "N" };
+
+    private static readonly Option<string?> BriefUrl = new("--brief-url") { Description = "Have the scripts fetch the list of 'brief export' from this "
+        + "https address each time; what is handed over serves until there was one", HelpName = "URL" };
+
+    private static readonly Option<bool> AcceptCosts = new("--accept-costs") { Description = "Do not ask about what the removal costs; needed with "
+        + "--yes when it costs something" };
+
+    private static readonly Option<string?> VaultPath = Common.VaultPath();
+    private static readonly Option<bool> Preview = new("--preview") { Description = "Show what would be handed over and write nothing" };
+    private static readonly Option<bool> Yes = new("--yes", "-y") { Description = "Do not ask for confirmation" };
+    private static readonly Option<string> Format = Common.Format("table", "json");
+
+    internal static Option<string[]> For() => new("--for")
+    {
+        Description = "Account names, accounts (all that a machine has), newcomers, or everyone (both); on an image without accounts: newcomers",
+        HelpName = "WHO",
+    };
+
+    internal static Command Create()
+    {
+        var command = new Command("hand-over", """
+            Writes a folder with what running machines need to carry out a removal: a script that does it, one that looks whether it is done,
+            one that takes back what can be, the blocks and guards as registry text, and the plan for people and programs. The target is the
+            survey, disk, image or inventory that the plan is made for; machines are matched by family. Nothing is changed here.
+
+            Example:
+              moorfield hand-over survey-COUNTER-03.json --brief counters.brief.yaml --to handover
+              moorfield hand-over survey-COUNTER-03.json Weather 'Larkfield.*' --for everyone --restore-point require --to handover
+            """)
+        { TargetPath, Packages, Who };
+        var filters = new FilterOptions(command, forChange: true);
+        var brief = new BriefOptions(command, strict: true);
+        foreach (var option in new Option[]
+            { To, Edition, Maker, AllowReturn, Classic, RestorePoint, Minutes, BriefUrl, AcceptCosts, Preview, Yes, VaultPath, Format })
+            command.Add(option);
+        command.Handle(parsed => Run(parsed, filters, brief));
+        return command;
+    }
+
+    /// <summary>The words of WHO that count; none on an image without accounts.</summary>
+    internal static IReadOnlyCollection<string> Words(string[]? given, Brief? brief, ImmutableArray<SystemSnapshot> systems)
+    {
+        IReadOnlyCollection<string> words = given is { Length: > 0 } ? given : brief?.For ?? [];
+        foreach (var system in systems)
+            _ = Core.Selection.Who.Parse(words, system);
+        return words;
+    }
+
+    /// <summary>What is handed over, and the plans for the systems that it was made for.</summary>
+    internal static (HandOverPlan Plan, ImmutableArray<SystemPlan> Systems) Plan(
+        ImmutableArray<SystemSnapshot> systems, IReadOnlyCollection<string> words, Brief? brief, Func<SystemSnapshot, RemovalWish> wish)
+    {
+        ImmutableArray<SystemPlan> plans = [.. systems.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, wish(s))))];
+        return (HandOverPlan.Of(words, plans, brief), plans);
+    }
+
+    private static int Run(ParseResult parsed, FilterOptions filters, BriefOptions briefOptions)
+    {
+        string folder = parsed.GetRequiredValue(To);
+        if (Path.Exists(folder))
+            throw new MoorfieldException(Trouble.Misused, $"{folder} is there already. Name another folder, or delete it.");
+        int minutes = parsed.GetValue(Minutes);
+        if (minutes is < 1 or > MostMinutes)
+            throw new MoorfieldException(Trouble.Misused, $"--minutes takes 1 to {MostMinutes}.");
+        string? address = parsed.GetValue(BriefUrl);
+        if (address is not null && !IsAddress(address))
+            throw new MoorfieldException(Trouble.Misused, $"--brief-url takes an https address without a name and password in it, not '{address}'.");
+        using var target = Common.Open(parsed.GetRequiredValue(TargetPath));
+        var brief = briefOptions.Load(parsed);
+        target.Maker = parsed.GetValue(Maker) ?? brief?.Maker;
+        var systems = Common.Read(target, parsed.GetValue(Edition), brief?.Guards ?? []);
+        if (briefOptions.TellIdle(parsed, brief, target, systems, Vault.ChoosePath(parsed.GetValue(VaultPath))))
+            return BriefCommand.Unmeant(target);
+        var words = Words(parsed.GetValue(Who), brief, systems);
+        var (plan, plans) = Plan(systems, words, brief, Wish(parsed, filters, brief, words, systems));
+        plan = plan with
+        {
+            Classic = Programs(parsed.GetValue(Classic) ?? [], systems),
+            RestorePoint = Enum.Parse<SystemRestorePoint>(parsed.GetRequiredValue(RestorePoint), ignoreCase: true),
+            Minutes = minutes,
+            ListAddress = address,
+        };
+        return HandOver(parsed, target, plan, plans, folder);
+    }
+
+    private static Func<SystemSnapshot, RemovalWish> Wish(
+        ParseResult parsed, FilterOptions filters, Brief? brief, IReadOnlyCollection<string> words, ImmutableArray<SystemSnapshot> systems)
+    {
+        string[] packages = parsed.GetValue(Packages) ?? [];
+        bool allowReturn = parsed.GetValue(AllowReturn);
+        var filter = filters.Read(parsed);
+        int ways = (packages.Length > 0 ? 1 : 0) + (filter.IsEmpty ? 0 : 1) + (brief is null ? 0 : 1);
+        bool only = ways == 0 && (parsed.GetValue(Classic) is { Length: > 0 } || parsed.GetValue(BriefUrl) is not null);
+        if (ways != 1 && !only)
+            throw new MoorfieldException(Trouble.Misused,
+                "Say what to hand over in one of these ways: packages by name, by what is known of them (--standing, --origin and the like), or "
+                    + "--brief FILE.");
+        if (filter.IsEmpty && filters.Keep(parsed).Length > 0)
+            throw new MoorfieldException(Trouble.Misused,
+                "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
+        if (brief is not null)
+            return s => BriefPlanner.Wish(brief, s, words, allowReturn) with { AllowReturn = allowReturn };
+        var chosen = filter.IsEmpty ? PackageChoice.Find(packages, systems) : filter.Choose(filters.Keep(parsed), systems);
+        return s => new RemovalWish(chosen[systems.IndexOf(s)], Core.Selection.Who.Parse(words, s), AllowReturn: allowReturn);
+    }
+
+    private static bool IsAddress(string text) =>
+        Uri.TryCreate(text, UriKind.Absolute, out var address) && address.Scheme == Uri.UriSchemeHttps && address.UserInfo.Length == 0
+            && text.All(char.IsAscii) && !text.Any(char.IsWhiteSpace);
+
+    /// <summary>The machine's programs of these names: only those that everyone has are removed by a system's own account.</summary>
+    private static ImmutableArray<ClassicProgram> Programs(string[] names, ImmutableArray<SystemSnapshot> systems) => [.. names.Select(name =>
+    {
+        var fitting = systems.SelectMany(s => s.ClassicPrograms).Where(p => p.Name.Equals(name, StringComparison.OrdinalIgnoreCase)).ToList();
+        var machines = fitting.Where(p => p is { Sid: null, Key: not null }).DistinctBy(p => p.Key).ToList();
+        return machines.Count == 1 ? machines[0] : throw new MoorfieldException(Trouble.Misused,
+            machines.Count > 1 ? $"Several programs are called '{name}'. It is not handed over."
+            : fitting.Count > 0 ? $"'{name}' is not a program of the machine but of an account, or its key is not known. It is not handed over."
+            : $"There is no desktop program '{name}'. 'moorfield inventory TARGET --all' lists them.");
+    })];
+
+    private static int HandOver(ParseResult parsed, Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, string folder)
+    {
+        bool json = parsed.GetValue(Format) == "json";
+        bool refused = plans.Any(p => p.Plan.Refused.Any());
+        var document = DocumentMaker.Plan(target.Name, plans);
+        if (plan.IsEmpty)
+        {
+            RemovalText.ShowStaying(plans);
+            throw new MoorfieldException(refused ? Trouble.Refused : Trouble.Misused, "There is nothing to hand over. Nothing was written.");
+        }
+        var costs = plans.SelectMany(p => p.Plan.Costly)
+            .Select(m => $"{m.Removal.Package.DisplayName} ({Prose.List(m.Verdict.Costs.Select(c => c.Short))})").Distinct(StringComparer.Ordinal).ToList();
+        bool accepted = parsed.GetValue(AcceptCosts) || costs.Count == 0;
+        bool yes = parsed.GetValue(Yes);
+        if (!json || parsed.GetValue(Preview))
+        {
+            if (json)
+                DocumentJson.Write(document);
+            else
+                Show(target, plan, plans);
+        }
+        if (parsed.GetValue(Preview))
+            return Program.Done;
+        if (yes && !accepted)
+            throw new MoorfieldException(Trouble.Refused,
+                $"This costs something: {Prose.List(costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. Nothing was written.");
+        if (!yes && !(Say.Confirm("Write this hand-over?")
+            && (accepted || Say.Confirm($"It costs something: {Prose.List(costs)}. Write it all the same?"))))
+        {
+            Say.Aside("Nothing was written.");
+            return Program.Done;
+        }
+        IReadOnlyList<(string Name, byte[] Content)> files =
+        [
+            .. HandOverFiles.Write(plan),
+            (PlanText, Encoding.UTF8.GetBytes(Say.Captured(() => HandOverText.Write(target, plan, plans, () => Show(target, plan, plans))))),
+            (PlanData, DocumentJson.Bytes(document)),
+        ];
+        WriteAll(folder, files);
+        if (json)
+            DocumentJson.Write(new HandOverJson("moorfield.hand-over/1", Path.GetFullPath(folder), [.. files.Select(f => f.Name)], document));
+        else
+            HandOverText.ShowResult(folder, files, plan);
+        return refused ? Program.DoneInPart : Program.Done;
+    }
+
+    private static void Show(Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans)
+    {
+        RemovalText.ShowPlan(target, plans, handsOver: true);
+        HandOverText.ShowBesides(plan, plans);
+    }
+
+    /// <summary>Writes a folder that was not there: all of it or nothing.</summary>
+    private static void WriteAll(string folder, IReadOnlyList<(string Name, byte[] Content)> files)
+    {
+        string full = Path.TrimEndingDirectorySeparator(Path.GetFullPath(folder));
+        string half = $"{full}.part-{Environment.ProcessId}";
+        Directory.CreateDirectory(half);
+        try
+        {
+            foreach (var (name, content) in files)
+                BriefCommand.WriteNew(Path.Combine(half, name), content);
+            Directory.Move(half, full);
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            Directory.Delete(half, recursive: true);
+            throw;
+        }
+    }
+
+    private static Option<string> RestorePointOption()
+    {
+        var option = new Option<string>("--restore-point")
+        {
+            Description = "A restore point of Windows itself before anything is changed: try (default), require, none",
+            DefaultValueFactory = _ => "try",
+            HelpName = "HOW",
+        };
+        option.AcceptOnlyFromAmong("try", "require", "none");
+        return option;
+    }
+}

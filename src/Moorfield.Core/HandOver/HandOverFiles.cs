@@ -1,0 +1,23 @@
+using Moorfield.Core.Selection;
+
+namespace Moorfield.Core.HandOver;
+
+/// <summary>Writes the scripts and lists of a hand-over. The same plan gives the same bytes.</summary>
+public static class HandOverFiles
+{
+    /// <summary>Name of the list that scripts are pointed to by an address.</summary>
+    public const string Remediate = "remediate.ps1", Detect = "detect.ps1", Undo = "undo.ps1", Registry = "blocks.reg";
+
+    /// <summary>The files that are made of the plan alone, by name.</summary>
+    public static IReadOnlyList<(string Name, byte[] Content)> Write(HandOverPlan plan)
+    {
+        string common = Script.Text("common.ps1");
+        string[] data = [.. plan.Data()];
+        return
+        [
+            .. new[] { Remediate, Detect, Undo }
+                .Select(name => (name, Script.With(Script.Text(name).Replace("##COMMON##\n", common, StringComparison.Ordinal), data))),
+            (Registry, RegistryExchange.Write("Blocks and guards of a plan, by moorfield", plan.Block, plan.Guards)),
+        ];
+    }
+}

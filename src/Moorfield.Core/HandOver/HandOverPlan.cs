@@ -1,0 +1,161 @@
+using System.Collections.Immutable;
+using System.Security.Cryptography;
+using System.Text;
+using System.Text.RegularExpressions;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Selection;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
+
+namespace Moorfield.Core.HandOver;
+
+/// <summary>Whether a script makes a restore point of the system before it changes anything.</summary>
+public enum SystemRestorePoint
+{
+    /// <summary>If that can be had; what came of it is told.</summary>
+    Try,
+
+    /// <summary>Without one nothing is changed.</summary>
+    Require,
+
+    /// <summary>None is made.</summary>
+    None,
+}
+
+/// <summary>A package that goes from running machines, in whatever version they have.</summary>
+/// <param name="Title">For people.</param>
+/// <param name="IsPart">Whether it may be a part of the system: it was named exactly.</param>
+public sealed record HandOverPackage(PackageFamilyName Family, string Title, bool IsPart);
+
+/// <summary>What is to be so on running machines: a plan without the one system that it was made for.</summary>
+/// <param name="Accounts">Names or SIDs; <c>*</c> for all that a machine has.</param>
+/// <param name="Newcomers">Whether it is for accounts that do not exist yet.</param>
+/// <param name="Keep">Families that stay whatever a list says that is fetched later.</param>
+/// <param name="Classic">Desktop programs whose own silent removal is run.</param>
+public sealed partial record HandOverPlan(
+    ImmutableArray<string> Accounts, bool Newcomers, ImmutableArray<HandOverPackage> Remove, ImmutableArray<PackageFamilyName> Keep,
+    ImmutableArray<PackageFamilyName> Block, ImmutableArray<Guard> Guards, ImmutableArray<ClassicProgram> Classic)
+{
+    /// <summary>What stands for all accounts of a machine.</summary>
+    public const string AllAccounts = "*";
+
+    /// <summary>Minutes after which a script begins nothing new, 1 to 1440.</summary>
+    public int Minutes { get; init; } = 50;
+
+    /// <summary>How it is about restore points of the system.</summary>
+    public SystemRestorePoint RestorePoint { get; init; }
+
+    /// <summary>The https address of a list that scripts fetch; null when they hold it themselves.</summary>
+    public string? ListAddress { get; init; }
+
+    /// <summary>Whether there is nothing to do anywhere.</summary>
+    public bool IsEmpty => Remove.IsEmpty && Block.IsEmpty && Guards.IsEmpty && Classic.IsEmpty && ListAddress is null;
+
+    /// <param name="words">Of WHO.</param>
+    /// <param name="plans">For the systems of a target.</param>
+    /// <param name="brief">That the plans follow; null for none.</param>
+    /// <exception cref="MoorfieldException">It cannot be handed over.</exception>
+    public static HandOverPlan Of(IReadOnlyCollection<string> words, ImmutableArray<SystemPlan> plans, Brief? brief)
+    {
+        var (accounts, newcomers) = Whom(words);
+        var choices = brief is null ? [] : plans.Select(p => BriefChoice.Of(brief, p.Snapshot)).ToList();
+        var staying = plans.SelectMany(p => p.Plan.Staying).Select(s => s.Package.Family).ToHashSet();
+        var removals = plans.SelectMany(p => p.Plan.Removals).Where(r => r.Package.Role != PackageRole.Resource).ToList();
+        // What a brief names is meant on every machine, though this one may not have it.
+        var named = choices.SelectMany(c => c.Families).Where(f => !staying.Contains(f) && !removals.Exists(r => r.Package.Family == f));
+        ImmutableArray<HandOverPackage> remove =
+        [
+            .. removals.GroupBy(r => r.Package.Family)
+                .Select(g => new HandOverPackage(g.Key, g.First().Package.DisplayName, g.Any(r => r.Package.Role == PackageRole.Component)))
+                .Concat(named.Select(f => new HandOverPackage(f, f.Name, IsPart: false))).DistinctBy(p => p.Family)
+                .OrderBy(p => p.Title, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.Family),
+        ];
+        var frameworks = removals.Where(r => r.Package.Role == PackageRole.Framework).Select(r => r.Package.Family).ToHashSet();
+        bool blocks = newcomers && !plans.Any(p => p.Plan.Wish.AllowReturn);
+        var plan = new HandOverPlan(
+            accounts, newcomers, remove,
+            [.. choices.SelectMany(c => c.Kept.Select(k => k.Family)).Concat((brief?.Keep ?? []).SelectMany(r => r.Families)).Distinct().Order()],
+            [.. remove.Where(p => blocks && !frameworks.Contains(p.Family)).Select(p => p.Family)
+                .Concat(plans.SelectMany(p => p.Plan.Wish.Blocks)).Distinct().Order()],
+            [.. plans.SelectMany(p => p.Plan.Wish.Guards).Select(g => g.Guard).Concat(brief?.Guards ?? []).DistinctBy(g => (g.Hive, PolicyPlace.Of(g)))
+                .OrderBy(g => g.Hive).ThenBy(g => g.Key, StringComparer.OrdinalIgnoreCase)
+                .ThenBy(g => g.Value.Name, StringComparer.OrdinalIgnoreCase)],
+            []);
+        plan.Check();
+        return plan;
+    }
+
+    /// <summary>Refuses what the system's shell could not be told safely.</summary>
+    private void Check()
+    {
+        foreach (var family in Remove.Select(r => r.Family).Concat(Keep).Concat(Block).Where(f => !ProperFamily().IsMatch(f.ToString())))
+            throw new MoorfieldException(Trouble.Refused, $"'{family}' has letters that no family has, so it is not handed over. Nothing was written.");
+        foreach (var guard in Guards)
+        {
+            if ((guard.Key + guard.Value.Name).AsSpan().IndexOfAny("*?[]") >= 0 || (guard.Key + guard.Value.Name).Any(c => char.IsControl(c) || c == '|'))
+                throw new MoorfieldException(Trouble.Refused,
+                    $"The guard {guard.Describe()} has one of * ? [ ] | in its name, which the system's shell would misread. Nothing was written.");
+            if (KindOf(guard.Value) is null)
+                throw new MoorfieldException(Trouble.Refused, $"The guard {guard.Describe()} has data that cannot be handed over. Nothing was written.");
+        }
+    }
+
+    /// <summary>The words of WHO without the accounts of one system.</summary>
+    private static (ImmutableArray<string> Accounts, bool Newcomers) Whom(IReadOnlyCollection<string> words)
+    {
+        var all = words.SelectMany(w => w.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)).ToList();
+        bool Has(string word) => all.Contains(word, StringComparer.OrdinalIgnoreCase);
+        bool newcomers = Has("everyone") || Has("newcomers") || all.Count == 0; // none are given only on an image, which has newcomers alone
+        return Has("everyone") || Has("accounts") ? ([AllAccounts], newcomers)
+            : ([.. all.Where(w => !w.Equals("newcomers", StringComparison.OrdinalIgnoreCase)).Distinct(StringComparer.OrdinalIgnoreCase)], newcomers);
+    }
+
+    /// <summary>The shell's name for the type of a value; null for one that guards do not have.</summary>
+    internal static string? KindOf(HiveValue value) => value.Type switch
+    {
+        HiveValueType.DWord when value.AsDWord() is not null => "DWord",
+        HiveValueType.QWord when value.Data.Length == sizeof(ulong) && BitConverter.ToInt64(value.Data.Span) >= 0 => "QWord",
+        HiveValueType.String => "String",
+        HiveValueType.ExpandString => "ExpandString",
+        HiveValueType.MultiString => "MultiString",
+        _ => null,
+    };
+
+    /// <summary>The plan as the shell's literals, for scripts that hold it.</summary>
+    internal IEnumerable<string> Data()
+    {
+        string[] lines =
+        [
+            $"$Accounts = {Literal.List(Accounts.Select(Literal.Of))}",
+            $"$Newcomers = {Literal.Of(Newcomers)}",
+            $"$Remove = {Literal.List(Remove.Select(r => Literal.Table(
+                ("Family", Literal.Of(r.Family.ToString())), ("Title", Literal.Of(r.Title)), ("Part", Literal.Of(r.IsPart)))))}",
+            $"$Keep = {Literal.List(Keep.Select(f => Literal.Of(f.ToString())))}",
+            $"$Block = {Literal.List(Block.Select(f => Literal.Of(f.ToString())))}",
+            $"$Guards = {Literal.List(Guards.Select(Of))}",
+            $"$Classic = {Literal.List(Classic.Select(p => Literal.Table(("Key", Literal.Of(p.Key!)), ("Title", Literal.Of(p.Name)))))}",
+            $"$ClassicSeconds = {Literal.Of(Math.Min(600, 60 * Minutes))}",
+            $"$RestorePoint = {Literal.Of(RestorePoint.ToString().ToLowerInvariant())}",
+            $"$Minutes = {Literal.Of(Minutes)}",
+            $"$ListUrl = {Literal.Of(ListAddress ?? "")}",
+        ];
+        string digest = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(string.Join('\n', lines))));
+        return lines.Prepend($"$PlanId = {Literal.Of(digest[..16])}");
+    }
+
+    private static string Of(Guard guard) => Literal.Table(
+        ("Hive", Literal.Of(guard.Hive.ToString())), ("Key", Literal.Of(guard.Key)), ("Name", Literal.Of(guard.Value.Name)),
+        ("Kind", Literal.Of(KindOf(guard.Value)!)), ("Data", DataOf(guard.Value)));
+
+    private static string DataOf(HiveValue value) => value.Type switch
+    {
+        HiveValueType.DWord => Literal.Of(value.AsDWord()!.Value),
+        HiveValueType.QWord => Literal.Of(Literal.Of(BitConverter.ToInt64(value.Data.Span))),
+        HiveValueType.MultiString => Literal.List(value.AsStrings()!.Select(Literal.Of)).ReplaceLineEndings(" "),
+        _ => Literal.Of(value.AsString()!),
+    };
+
+    [GeneratedRegex("^[A-Za-z0-9.-]{1,50}_[a-hj-km-np-tv-z0-9]{13}$", RegexOptions.None, 1000)]
+    private static partial Regex ProperFamily();
+}

@@ -1,0 +1,95 @@
+using System.Collections.Immutable;
+using Moorfield.Core.HandOver;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Targets;
+
+namespace Moorfield.Reporting;
+
+/// <summary>Puts hand-overs into words.</summary>
+internal static class HandOverText
+{
+    /// <summary>What a preview of the one system does not say.</summary>
+    internal static void ShowBesides(HandOverPlan plan, ImmutableArray<SystemPlan> plans)
+    {
+        var here = plans.SelectMany(p => p.Effective).Select(r => r.Package.Family).ToHashSet();
+        var elsewhere = plan.Remove.Where(r => !here.Contains(r.Family)).ToList();
+        if (elsewhere.Count > 0)
+            Say.Line($"On machines that have {(elsewhere.Count == 1 ? "it" : "them")}: {Prose.List(elsewhere.Select(r => r.Title), 8)}.");
+        int set = plan.Guards.Length - plans.SelectMany(p => p.Plan.Guards).Select(g => g.Guard).Distinct().Count();
+        if (set > 0)
+            Say.Line($"{Sheet.Count(set, "guard")} more {(set == 1 ? "is" : "are")} set here already, and will be on every machine.");
+        foreach (var program in plan.Classic)
+            Say.Line($"The desktop program {program.Name} runs its own silent removal, where it registered one.");
+        if (plan.ListAddress is { } address)
+            Say.Line($"The scripts go by the list at {address}, as it is when they run.");
+        Say.Line("On each machine, what Windows does not let go, or what a package there needs, stays and is told.");
+    }
+
+    /// <summary>The whole of plan.txt.</summary>
+    internal static void Write(Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, Action preview)
+    {
+        Say.Line($"HAND-OVER, planned on {target.Name}{(plans[0].Snapshot.AsOf is { } at ? $" as surveyed {at.UtcDateTime:yyyy-MM-dd HH:mm} UTC" : "")}");
+        Say.Line();
+        preview();
+        Say.Line();
+        string guide = $"""
+            WHAT IS IN THIS FOLDER
+
+              remediate.ps1  brings a machine to this plan; a second run changes nothing
+              detect.ps1     looks only: exit code 0 as planned, 1 drifted, 2 could not tell
+              undo.ps1       lifts the blocks and guards that remediate.ps1 set, gives back packages whose files are still there
+                             to whoever runs it, and lists the rest, which has to be fetched again
+              blocks.reg     the blocks and guards as registry text; guards of accounts go to the account that imports it
+              plan.json      this plan for programs
+
+            TO RUN ON ONE MACHINE, as administrator, in Windows' own shell (5.1)
+
+              powershell.exe -NoProfile -ExecutionPolicy Bypass -File detect.ps1
+              powershell.exe -NoProfile -ExecutionPolicy Bypass -File remediate.ps1
+
+              Each writes one line and a log in Windows\Logs\Moorfield, and ends after {plan.Minutes} minutes at the latest with
+              what it began. Exit codes of remediate.ps1: 0 done, 1 failed, 3 done in part, 5 refused.
+              System restore point: {(plan.RestorePoint switch
+            {
+                SystemRestorePoint.Require => "required; without one nothing is changed",
+                SystemRestorePoint.None => "none is made",
+                _ => "tried; what came of it is told",
+            })}. Whether one brings app packages back is doubtful: take it as a help, not as a promise.
+
+            TO ROLL OUT
+
+              Read the data at the top of each script: all else is the same in every hand-over. Sign them if your machines
+              demand it: the same plan gives the same bytes, so that one signature serves. Give detect.ps1 and remediate.ps1
+              to the management service as a pair, to run as SYSTEM in the 64-bit shell; begin with a few machines.
+
+            These scripts are run in Moorfield's tests on a made-up machine. Their makers never ran them on Windows: try them first.
+            """;
+        foreach (string line in guide.ReplaceLineEndings("\n").Split('\n'))
+            Say.Line(line);
+    }
+
+    /// <summary>What was written.</summary>
+    internal static void ShowResult(string folder, IReadOnlyList<(string Name, byte[] Content)> files, HandOverPlan plan)
+    {
+        Say.Line();
+        Say.Heading($"{folder}: {Sheet.Count(plan.Remove.Length, "family", "families")} to go, {Sheet.Count(plan.Block.Length, "block")}, "
+            + Sheet.Count(plan.Guards.Length, "guard"));
+        var sheet = new Sheet("File", "Size", "What it is for").Right(1);
+        foreach (var (name, content) in files)
+            sheet.Add(name, Sheet.Size(content.Length), Purpose(name));
+        sheet.Write();
+        Say.Line("Read the data at the top of the scripts, and try them on one machine first: they were tested on a made-up machine, never on "
+            + "Windows.");
+    }
+
+    private static string Purpose(string name) => name switch
+    {
+        HandOverFiles.Remediate => "carries the plan out; a second run changes nothing",
+        HandOverFiles.Detect => "looks only: 0 as planned, 1 drifted, 2 could not tell",
+        HandOverFiles.Undo => "takes back its own blocks and guards, and what is still there",
+        HandOverFiles.Registry => "blocks and guards as registry text",
+        "plan.txt" => "this preview, and how to run, sign and roll out",
+        _ => "the plan for programs",
+    };
+}
