@@ -6,7 +6,6 @@ $WarningPreference = 'SilentlyContinue'
 $MachineRoot = 'Registry::HKEY_LOCAL_MACHINE\SOFTWARE\'
 $Record = $MachineRoot + 'Moorfield\HandOver\' + $PlanId
 $ListRecord = $MachineRoot + 'Moorfield\List\' + $PlanId
-$LogPath = ''
 $Told = @{}
 $Unknown = @{}
 
@@ -181,7 +180,6 @@ function Get-Fetched() {
     $Temporary = $env:SystemRoot + '\Logs\Moorfield\list-' + $PlanId
     try {
         if ($ListUrl -cnotmatch '^https://') { return $null }
-        $null = Start-Log 'list'
         Invoke-WebRequest -Uri $ListUrl -OutFile ($Temporary + '.part') -UseBasicParsing -TimeoutSec 60 -MaximumRedirection 0
         $Lines = @(Get-Content -LiteralPath ($Temporary + '.part') -Encoding Ascii)
     }
@@ -191,7 +189,7 @@ function Get-Fetched() {
         Set-Content -LiteralPath ($Temporary + '.body') -Value $Lines[1] -Encoding Ascii -NoNewline
         $Digest = (Get-FileHash -LiteralPath ($Temporary + '.body') -Algorithm SHA256).Hash.ToLowerInvariant()
         $List = Get-List $Lines[0] $Lines[1] $Digest
-        if ($List -and $KeepsList) {
+        if ($List -and $Kind -ceq 'remediate') {
             Add-Key $ListRecord
             Set-Value $ListRecord 'First' 'String' $Lines[0]
             Set-Value $ListRecord 'Body' 'String' $Lines[1]
@@ -209,6 +207,7 @@ function Get-Fetched() {
     $null
 }
 
+$LogPath = Start-Log $Kind
 $Wanted = $null
 if ($ListUrl) { $Wanted = Get-Fetched }
 if (-not $Wanted) { $Wanted = @{ Accounts = $Accounts; Newcomers = $Newcomers; Remove = $Remove; Keep = @(); Block = $Block; Guards = $Guards } }
@@ -304,12 +303,14 @@ function Get-Look() {
         if ($null -eq $Provisioned) { Add-Unknown 'which packages are provisioned'; $Look.Failed = $true; $Provisioned = @() }
     }
     if (@($Packages).Count -eq 0) { Add-Unknown 'which packages there are'; $Look.Failed = $true }
+    $LastingFamilies = @(Get-Value $Record 'Lasting' | Where-Object { $_ })
     $GoingFamilies = @($Going | ForEach-Object { $_.Family })
     foreach ($Item in $Going) {
         $Own = @($Packages | Where-Object { $_.Family -eq $Item.Family -and -not $_.IsResource })
         $Having = @(foreach ($Sid in $Sids) { if (@($Own | Where-Object { $_.Users -contains $Sid }).Count -gt 0) { $Sid } })
         $Given = @($Provisioned | Where-Object { $_.Family -eq $Item.Family })
         if ($Having.Count -eq 0 -and $Given.Count -eq 0) { continue }
+        if ($LastingFamilies -contains $Item.Family) { Add-Told ($Item.Title + ': ' + (Get-CodeText '0x80073CFA')); continue }
         # The same refusals as Moorfield's own.
         if (@($Own | Where-Object { $_.NonRemovable }).Count -gt 0) { Add-Told ($Item.Title + ' is part of Windows here, and the system does not let it go'); continue }
         if (-not $Item.Part -and @($Own | Where-Object { $_.IsPart }).Count -gt 0) { Add-Told ($Item.Title + ' is part of Windows here, and stays'); continue }
@@ -320,7 +321,7 @@ function Get-Look() {
         }
         if ($Having.Count -gt 0) {
             $Look.Registered += @{ Item = $Item; Sids = $Having; Packages = $Own }
-            $Look.Drift += $Item.Title + ' is there for ' + [string]$Having.Count + $(if ($Having.Count -eq 1) { ' account' } else { ' accounts' })
+            $Look.Drift += $Item.Title + ' is there for ' + (Get-Count $Having.Count 'account')
         }
         foreach ($One in $Given) {
             $Look.Provisioned += @{ Item = $Item; FullName = $One.FullName }
@@ -372,5 +373,7 @@ function Join-Texts($Texts, [int]$Most) {
     if ($List.Count -gt $Most) { $Text += '; and ' + [string]($List.Count - $Most) + ' more' }
     $Text
 }
+
+function Get-Count([int]$Count, [string]$One) { [string]$Count + ' ' + $One + $(if ($Count -eq 1) { '' } else { 's' }) }
 
 function Test-Administrator() { @(Get-SubKeys 'Registry::HKEY_USERS\S-1-5-19').Count -gt 0 }

@@ -4,9 +4,8 @@
 
 # ---- Data ----------------------------------------------------------------------------------------------------------
 ##DATA##
+$Kind = 'detect'
 ##COMMON##
-$KeepsList = $false
-$LogPath = Start-Log 'detect'
 $Look = Get-Look
 $Notes = ''
 if ($Told.Count -gt 0) { $Notes = ' Told: ' + (Join-Texts (Get-Ordered $Told) 5) + '.' }

@@ -5,9 +5,8 @@
 
 # ---- Data ----------------------------------------------------------------------------------------------------------
 ##DATA##
+$Kind = 'remediate'
 ##COMMON##
-$KeepsList = $true
-$LogPath = Start-Log 'remediate'
 $Deadline = [datetime]::UtcNow.AddMinutes($Minutes)
 $Failures = @{}
 $Done = @{ Packages = 0; Provisioned = 0; Blocks = 0; Guards = 0; Programs = 0 }
@@ -20,13 +19,15 @@ function Test-Time() {
 }
 
 # What a failure means for an item. Gives whether it should be tried again.
-function Add-Failure($Failure, [string]$Title, [bool]$IsLast) {
+function Add-Failure($Failure, $Item, [bool]$IsLast) {
+    $Title = $Item.Title
     $Code = Get-Code $Failure
     Write-Log ($Title + ': ' + $Code + ' ' + $Failure.Exception.Message)
     if ($GoneCodes -contains $Code) { return $false }
     if ($LastingCodes -contains $Code) {
         Add-Told ($Title + ': ' + (Get-CodeText $Code))
         $Lasting[$Title] = $true
+        Add-Record 'Lasting' $Item.Family
         return $false
     }
     if (-not $IsLast -and $PassingCodes -contains $Code) { return $true }
@@ -68,7 +69,7 @@ function Remove-Registered($Entry, $Package, [bool]$IsLast) {
     $Everyone = $All -and $Wanted.Newcomers
     if ($Everyone -and $RemovesForAll) {
         try { Remove-AppxPackage -Package $Package.FullName -AllUsers }
-        catch { return Add-Failure $_ $Title $IsLast }
+        catch { return Add-Failure $_ $Entry.Item $IsLast }
         return $false
     }
     $Retry = $false
@@ -78,7 +79,7 @@ function Remove-Registered($Entry, $Package, [bool]$IsLast) {
             return $false
         }
         try { Remove-AppxPackage -Package $Package.FullName -User $Sid }
-        catch { if (Add-Failure $_ $Title $IsLast) { $Retry = $true } }
+        catch { if (Add-Failure $_ $Entry.Item $IsLast) { $Retry = $true } }
     }
     $Retry
 }
@@ -200,7 +201,7 @@ foreach ($Entry in $Look.Provisioned) {
             Remove-Item -LiteralPath ($Store + '\Deprovisioned\' + $Family)
         }
     }
-    catch { if (Add-Failure $_ $Entry.Item.Title $false) { $Again += @{ Entry = $Entry; Package = $null } } }
+    catch { if (Add-Failure $_ $Entry.Item $false) { $Again += @{ Entry = $Entry; Package = $null } } }
 }
 # Bundles take their parts along; what is left is taken one by one.
 foreach ($Turn in @('bundles', 'others')) {
@@ -229,7 +230,7 @@ if ($Again.Count -gt 0 -and (Test-Time)) {
             if ($All -and $DeprovisionsForAll) { $null = Remove-AppxProvisionedPackage -Online -PackageName $One.Entry.FullName -AllUsers }
             else { $null = Remove-AppxProvisionedPackage -Online -PackageName $One.Entry.FullName }
         }
-        catch { $null = Add-Failure $_ $One.Entry.Item.Title $true }
+        catch { $null = Add-Failure $_ $One.Entry.Item $true }
     }
 }
 
@@ -237,6 +238,7 @@ if ($Again.Count -gt 0 -and (Test-Time)) {
 
 $End = Get-Look
 foreach ($Entry in $Look.Registered) {
+    if ($Lasting[$Entry.Item.Title]) { continue }
     if (@($End.Registered | Where-Object { $_.Item.Family -ceq $Entry.Item.Family }).Count -eq 0) { $Done.Packages += 1 }
 }
 foreach ($Entry in $End.Registered) {
@@ -249,8 +251,8 @@ foreach ($Text in @($End.Drift | Where-Object { $_ -match ' is not (blocked|set 
     foreach ($Title in $Lasting.Keys) { if ($Text.StartsWith($Title + ' ')) { $IsLasting = $true } }
     if (-not $IsLasting -and $Failures.Count -eq 0) { $Failures['after all, ' + $Text] = 60 }
 }
-$Sum = [string]$Done.Packages + ' packages removed, ' + [string]$Done.Provisioned + ' no longer provisioned, ' + [string]$Done.Blocks + ' blocks and ' +
-    [string]$Done.Guards + ' guards set' + $(if ($Classic.Count -gt 0) { ', ' + [string]$Done.Programs + ' programs removed' } else { '' })
+$Sum = (Get-Count $Done.Packages 'package') + ' removed, ' + [string]$Done.Provisioned + ' no longer provisioned, ' + (Get-Count $Done.Blocks 'block') +
+    ' and ' + (Get-Count $Done.Guards 'guard') + ' set' + $(if ($Classic.Count -gt 0) { ', ' + (Get-Count $Done.Programs 'program') + ' removed' } else { '' })
 $Notes = ' System restore point: ' + $Point + '.'
 if ($Told.Count -gt 0) { $Notes += ' Told: ' + (Join-Texts (Get-Ordered $Told) 5) + '.' }
 if ($Unknown.Count -gt 0) { $Notes += ' Not known: ' + (Join-Texts (Get-Ordered $Unknown) 5) + '.' }

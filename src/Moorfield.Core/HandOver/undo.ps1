@@ -5,9 +5,8 @@
 
 # ---- Data ----------------------------------------------------------------------------------------------------------
 ##DATA##
+$Kind = 'undo'
 ##COMMON##
-$KeepsList = $false
-$LogPath = Start-Log 'undo'
 $Failures = @{}
 $Lifted = 0
 $Freed = 0
@@ -77,7 +76,7 @@ foreach ($Family in @(Get-Value $Record 'Removed' | Where-Object { $_ -and (Test
     }
 }
 if ($Failures.Count -eq 0) { Remove-Item -LiteralPath $Record -Recurse }
-$Sum = [string]$Lifted + ' blocks and ' + [string]$Freed + ' guards lifted' +
+$Sum = (Get-Count $Lifted 'block') + ' and ' + (Get-Count $Freed 'guard') + ' lifted' +
     $(if ($Back.Count -gt 0) { '; given back to whoever ran this: ' + (Join-Texts $Back 20) } else { '' }) +
     $(if ($Lost.Count -gt 0) { '; to be fetched again: ' + (Join-Texts $Lost 40) } else { '' })
 if ($Told.Count -gt 0) { $Sum += '. Told: ' + (Join-Texts (Get-Ordered $Told) 5) }

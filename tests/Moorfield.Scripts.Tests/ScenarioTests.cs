@@ -1,0 +1,14 @@
+namespace Moorfield.Scripts.Tests;
+
+public sealed class ScenarioTests
+{
+    public static IEnumerable<TheoryDataRow<string>> Names => Scenarios.All.Keys.Select(n => new TheoryDataRow<string>(n));
+
+    [Theory]
+    [MemberData(nameof(Names))]
+    public void Scripts_do_what_they_must(string name)
+    {
+        using var scenarios = new Scenarios(text => text);
+        Scenarios.All[name](scenarios);
+    }
+}
