@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using System.IO.Compression;
 using System.Text.Json;
 using System.Text.Json.Serialization;
 using Moorfield.Formats.Appx;
@@ -58,6 +59,27 @@ public sealed record World(
             using var brief = typeof(World).Assembly.GetManifestResourceStream(name)!;
             using var file = File.Create(Path.Combine(folder, name));
             brief.CopyTo(file);
+            paths.Add(file.Name);
+        }
+        return paths.ToImmutable();
+    }
+
+    /// <summary>File names of the demo's surveys of running machines. Tests make them, with the script of Moorfield on a made-up machine.</summary>
+    public static IEnumerable<string> SurveyNames =>
+        typeof(World).Assembly.GetManifestResourceNames().Where(n => n.EndsWith(".json.gz", StringComparison.Ordinal)).Order(StringComparer.Ordinal)
+            .Select(n => n[..^3]);
+
+    /// <summary>Writes the demo's surveys into a folder.</summary>
+    /// <returns>Their paths.</returns>
+    public static ImmutableArray<string> WriteSurveys(string folder)
+    {
+        var paths = ImmutableArray.CreateBuilder<string>();
+        foreach (string name in SurveyNames)
+        {
+            using var packed = typeof(World).Assembly.GetManifestResourceStream(name + ".gz")!;
+            using var survey = new GZipStream(packed, CompressionMode.Decompress);
+            using var file = File.Create(Path.Combine(folder, name));
+            survey.CopyTo(file);
             paths.Add(file.Name);
         }
         return paths.ToImmutable();

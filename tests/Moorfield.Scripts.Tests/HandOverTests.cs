@@ -1,73 +1,135 @@
 using System.Collections.Immutable;
 using System.Text;
+using CsCheck;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.HandOver;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Formats.Hives;
+using Moorfield.StandIn;
 using Moorfield.Tests;
 
 namespace Moorfield.Scripts.Tests;
 
-/// <summary>Runs the generated scripts of hand-overs on made-up machines.</summary>
+/// <summary>Holds what scripts do against what the planner says, on machines and by briefs made by chance.</summary>
 public sealed class HandOverTests : IDisposable
 {
-    private readonly TemporaryFolder _folder = new();
+    private static readonly string[] Apps =
+        ["Weather", "Calculator", "Notes", "Clock", "Films", "Larkfield Crossword", "Patience", "Jukebox", "Whist Evening", "Game Sign-in"];
+
+    private static readonly World Some = Demo.World with
+    {
+        Packages = [.. Demo.World.Packages.Where(p => Apps.Contains(p.Display) || p.Kind is "framework" or "component").Select(p => p with { Kib = 60 })],
+        Leftovers = [], Chosen = [], Programs = [], Pins = [],
+    };
+
+    private readonly TemporaryFolder _folder = new(inMemory: true);
 
     public void Dispose() => _folder.Dispose();
 
-    private MadeUpMachine Machine(string name = "machine") => MadeUpMachine.FromVolume(Demo.CopyFewTo(_folder, name));
-
-    private static SystemSnapshot Survey(MadeUpMachine machine, IReadOnlyCollection<Guard>? guards = null)
+    internal static SystemSnapshot Survey(MadeUpMachine machine, IReadOnlyCollection<Guard> guards)
     {
-        var result = Shell.Run(machine, SurveyScript.Write(guards ?? KnownGuards.All), @"-To C:\");
+        var result = Shell.Run(machine, SurveyScript.Write(guards), @"-To C:\");
         result.Errors.ShouldBeEmpty();
         using var target = SurveyTarget.TryOpen(machine.At(@"C:\survey-COUNTER-07.json"))!;
-        return target.Read([null], guards ?? KnownGuards.All)[0];
+        return target.Read([null], guards)[0];
     }
-
-    private static (HandOverPlan HandOver, Plan Plan) Plan(
-        SystemSnapshot system, string who, IEnumerable<string> packages, IEnumerable<Guard>? guards = null, bool allowReturn = false)
-    {
-        var audience = Who.Parse([who], system);
-        var wish = new RemovalWish(PackageChoice.Find([.. packages], [system])[0], audience, AllowReturn: allowReturn)
-        {
-            Guards = GuardStates.Of(system, [.. guards ?? []], audience),
-        };
-        var plan = RemovalPlanner.Plan(system, wish);
-        return (HandOverPlan.Of([who], [new SystemPlan(system, plan)], null), plan);
-    }
-
-    private static byte[] File(HandOverPlan plan, string name) => HandOverFiles.Write(plan).Single(f => f.Name == name).Content;
 
     [Fact]
-    public void After_remediation_the_machine_holds_what_was_planned_and_a_second_run_does_nothing()
+    public void A_machine_holds_afterwards_what_the_planner_says_of_its_survey()
     {
-        var machine = Machine();
-        machine.SignOut(machine.Accounts[1].Sid);
-        var before = Survey(machine);
-        var (handOver, plan) = Plan(before, "everyone", ["Weather", "Larkfield Crossword", "Calculator"], KnownGuards.All);
-        Shell.Run(machine, File(handOver, HandOverFiles.Detect)).ExitCode.ShouldBe(1);
-        var watch = System.Diagnostics.Stopwatch.StartNew();
-        var result = Shell.Run(machine, File(handOver, HandOverFiles.Remediate));
-        Console.WriteLine($"remediate {watch.Elapsed}");
-        result.Errors.ShouldBeEmpty();
-        result.Output.ShouldHaveSingleItem();
-        Console.WriteLine(result.Output[0]);
-        result.ExitCode.ShouldBe(0);
-        new RemovalExpectation(before, plan).Check(Survey(machine), _ => false).ShouldBeEmpty();
-        machine.Forget();
-        result = Shell.Run(machine, File(handOver, HandOverFiles.Remediate));
-        result.ExitCode.ShouldBe(0, string.Join('\n', result.Errors));
-        Console.WriteLine(result.Output[0]);
-        machine.Calls.ShouldAllBe(c => c.StartsWith("reg.exe"));
-        result = Shell.Run(machine, File(handOver, HandOverFiles.Detect));
-        result.ExitCode.ShouldBe(0);
-        Console.WriteLine(result.Output[0]);
-        result = Shell.Run(machine, File(handOver, HandOverFiles.Undo));
-        result.Errors.ShouldBeEmpty();
-        Console.WriteLine(result.Output[0]);
+        string volume = Demo.BuildIn(_folder, Some, "original");
+        int number = 0;
+        long iterations = long.Parse(Environment.GetEnvironmentVariable("MOORFIELD_HANDOVERS") ?? "6", System.Globalization.CultureInfo.InvariantCulture);
+        Gen.Int.Sample(seed =>
+        {
+            var chance = new Random(seed);
+            string root = _folder[$"machine{Interlocked.Increment(ref number)}"];
+            Tool.Read("cp", "-a", volume, root);
+            var machine = MadeUpMachine.FromVolume(root, Some);
+            Shake(machine, chance);
+            var brief = Brief(chance);
+            var before = Survey(machine, KnownGuards.With(brief));
+            var plan = RemovalPlanner.Plan(before, BriefPlanner.Wish(brief, before, []));
+            var handOver = HandOverPlan.Of(brief.For, [new SystemPlan(before, plan)], brief);
+            var files = HandOverFiles.Write(handOver).ToDictionary(f => f.Name, f => f.Content);
+            bool nothing = handOver.IsEmpty;
+            bool constrained = chance.Next(2) == 0;
+            var result = Shell.Run(machine, files[HandOverFiles.Remediate], constrained: constrained);
+            string story = $"{seed}: {string.Join(' ', result.Output)} {string.Join('\n', result.Errors)}";
+            result.ExitCode.ShouldBe(0, story);
+            var after = Survey(machine, KnownGuards.With(brief));
+            new RemovalExpectation(before, plan).Check(after, _ => false).ShouldBeEmpty(story);
+            // Policies: exactly those of the brief, for exactly those whom it is for; what a survey does not see, the hives tell.
+            foreach (var state in GuardStates.Of(after, brief.Guards, plan.Wish.For).Where(s => s.IsKnown))
+                state.IsSet.ShouldBeTrue(story);
+            foreach (var guard in brief.Guards.Where(g => g.Hive == GuardHive.Account))
+            {
+                foreach (string? sid in machine.Accounts.Select(a => (string?)a.Sid).Append(null))
+                {
+                    bool meant = sid is null ? plan.Wish.For.Newcomers : plan.Wish.For.Sids.Contains(sid);
+                    (machine.OwnHive(sid).Find(guard.Key)?.Values.GetValueOrDefault(guard.Value.Name) == guard.Value).ShouldBe(meant, story);
+                }
+            }
+            machine.Forget();
+            Shell.Run(machine, files[HandOverFiles.Remediate], constrained: !constrained).ExitCode.ShouldBe(0, story);
+            machine.Calls.ShouldAllBe(c => c.StartsWith("reg.exe ", StringComparison.Ordinal), story);
+            Shell.Run(machine, files[HandOverFiles.Detect]).ExitCode.ShouldBe(0, story);
+            Directory.Delete(root, recursive: true);
+        }, iter: iterations, threads: 1);
+    }
+
+    /// <summary>Accounts that have less, are signed out, and packages that are provisioned no more or blocked already.</summary>
+    private static void Shake(MadeUpMachine machine, Random chance)
+    {
+        foreach (var package in machine.Packages.Where(p => !p.IsFramework && !p.IsComponent && !p.FullName.IsBundle && !p.IsResource).ToList())
+        {
+            foreach (string sid in package.Users.ToList().Where(_ => chance.Next(4) == 0))
+                machine.RemovePackage(package.FullName.ToString(), sid, allUsers: false);
+            foreach (string name in machine.Provisioned.Where(p => p.StartsWith(package.FullName.Name + "_", StringComparison.Ordinal)).ToList())
+            {
+                if (chance.Next(4) == 0)
+                    machine.RemoveProvisioned(name, allUsers: false);
+            }
+            if (chance.Next(3) == 0)
+                machine.Registry.Delete($@"{MadeUpMachine.Store}\Deprovisioned\{package.FullName.Family}");
+        }
+        foreach (var (sid, _) in machine.Accounts.Where(_ => chance.Next(3) == 0).ToList())
+            machine.SignOut(sid);
+    }
+
+    private static Brief Brief(Random chance)
+    {
+        string[] who = ["everyone", "accounts", "newcomers", "ivy", "rowan, newcomers", "counter"];
+        var text = new StringBuilder($"brief: 1\nfor: {who[chance.Next(who.Length)]}\nremove:\n");
+        text.Append("  - package: Saltmarsh.Nowhere_5s2ajr5e6xvkm\n");
+        foreach (string app in Apps.Where(_ => chance.Next(2) == 0))
+            text.Append($"  - package: {app}\n");
+        if (chance.Next(2) == 0)
+            text.Append("  - origin: extra\n");
+        text.Append("keep:\n  - package: Saltmarsh.Elsewhere_5s2ajr5e6xvkm\n");
+        foreach (string app in Apps.Where(_ => chance.Next(5) == 0))
+            text.Append($"  - package: {app}\n");
+        if (chance.Next(2) == 0)
+            text.Append("block:\n  - Saltmarsh.Lottery_5s2ajr5e6xvkm\n");
+        text.Append("guard:\n");
+        text.Append("  - {hive: account, key: Policies\\Saltmarsh, name: Quiet, type: dword, data: 4294967295}\n");
+        if (chance.Next(2) == 0)
+            text.Append("  - {hive: machine, key: Policies\\Saltmarsh\\Deep, name: Words, type: texts, data: [one, two]}\n");
+        if (chance.Next(2) == 0)
+            text.Append("  - {hive: machine, key: Policies\\Saltmarsh, name: Long, type: qword, data: 5000000000}\n");
+        if (chance.Next(2) == 0)
+            text.Append("  - {hive: account, key: Policies\\Saltmarsh, name: \"It's\", type: text, data: \"a \u2019 b\"}\n");
+        string file = Path.GetTempFileName();
+        File.WriteAllText(file, text.ToString());
+        try
+        {
+            return new BriefLoader(_ => throw new InvalidOperationException()).Load(file, null);
+        }
+        finally
+        {
+            File.Delete(file);
+        }
     }
 }

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
 using Moorfield.Reporting;
@@ -16,12 +17,15 @@ internal static class DemoCommand
 
     private static readonly Option<bool> Disk = new("--disk") { Description = "Make counter-07.qcow2 as well, the same system as a virtual disk" };
 
+    private const string Surveys = "surveys", HandOver = "hand-over";
+
     internal static Command Create()
     {
         var command = new Command("demo", """
             Makes the demo data, in Windows' real on-disk formats: counter-07, an installed system of the made-up Saltmarsh Ferries;
             counter-install.wim, the image with three editions that its PCs are installed from; counter-update.wim, the same of the
-            coming release; and briefs for them. Its subcommands play on counter-07 what Windows would do.
+            coming release; briefs for them; surveys of three running counters, and a hand-over for such. Its subcommands play on
+            counter-07 what Windows would do.
 
             Example:
               moorfield demo /tmp/saltmarsh
@@ -72,7 +76,7 @@ internal static class DemoCommand
         string image = Path.Combine(folder, "counter-install.wim");
         string update = Path.Combine(folder, "counter-update.wim");
         string disk = Path.Combine(folder, "counter-07.qcow2");
-        if (World.BriefNames.Select(n => Path.Combine(folder, n)).Concat([volume, image, update, disk]).FirstOrDefault(Path.Exists) is { } there)
+        if (World.BriefNames.Append(Surveys).Append(HandOver).Select(n => Path.Combine(folder, n)).Concat([volume, image, update, disk]).FirstOrDefault(Path.Exists) is { } there)
             throw new MoorfieldException(Trouble.Misused, $"{there} is there already. Delete it, or name another folder.");
         ImmutableArray<string> briefs;
         try
@@ -91,6 +95,8 @@ internal static class DemoCommand
                 }),
             ]);
             briefs = World.WriteBriefs(folder);
+            Directory.CreateDirectory(Path.Combine(folder, Surveys));
+            MakeHandOver(briefs[0], World.WriteSurveys(Path.Combine(folder, Surveys))[0], Path.Combine(folder, HandOver));
         }
         catch (DllNotFoundException e)
         {
@@ -102,7 +108,18 @@ internal static class DemoCommand
         Say.Line($"{image} is an install image of three editions. 'moorfield image list {image}' shows them.");
         Say.Line($"{update} is that of the coming release. 'moorfield forecast {volume} --update {update}' tells what it would bring.");
         Say.Line($"{briefs[0]} is a brief. 'moorfield brief show {briefs[0]} --on {volume}' shows what it means there.");
+        Say.Line($"{Path.Combine(folder, Surveys)} holds surveys of running counters. 'moorfield survey {Path.Combine(folder, Surveys)}' lists them.");
+        Say.Line($"{Path.Combine(folder, HandOver)} is what running machines need to carry that brief out; its plan.txt explains it.");
         return Program.Done;
+    }
+
+    private static void MakeHandOver(string briefPath, string survey, string folder)
+    {
+        using var target = Common.Open(survey);
+        var brief = BriefOptions.Load(briefPath, null);
+        var systems = target.Read([null], brief.Guards);
+        var (plan, plans) = HandOverCommand.Plan(systems, brief.For, brief, s => BriefPlanner.Wish(brief, s, []));
+        HandOverCommand.Write(target, plan, plans, folder);
     }
 
     /// <summary>Makes things beside each other, and says what is still to come.</summary>

@@ -189,18 +189,26 @@ internal static class HandOverCommand
             Say.Aside("Nothing was written.");
             return Program.Done;
         }
-        IReadOnlyList<(string Name, byte[] Content)> files =
-        [
-            .. HandOverFiles.Write(plan),
-            (PlanText, Encoding.UTF8.GetBytes(Say.Captured(() => HandOverText.Write(target, plan, plans, () => Show(target, plan, plans))))),
-            (PlanData, DocumentJson.Bytes(document)),
-        ];
-        WriteAll(folder, files);
+        var files = Write(target, plan, plans, folder);
         if (json)
             DocumentJson.Write(new HandOverJson("moorfield.hand-over/1", Path.GetFullPath(folder), [.. files.Select(f => f.Name)], document));
         else
             HandOverText.ShowResult(folder, files, plan);
         return refused ? Program.DoneInPart : Program.Done;
+    }
+
+    /// <summary>Writes the folder of a hand-over, which must not be there.</summary>
+    internal static IReadOnlyList<(string Name, byte[] Content)> Write(
+        Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, string folder)
+    {
+        IReadOnlyList<(string Name, byte[] Content)> files =
+        [
+            .. HandOverFiles.Write(plan),
+            (PlanText, Encoding.UTF8.GetBytes(Say.Captured(() => HandOverText.Write(target, plan, plans, () => Show(target, plan, plans))))),
+            (PlanData, DocumentJson.Bytes(DocumentMaker.Plan(target.Name, plans))),
+        ];
+        WriteAll(folder, files);
+        return files;
     }
 
     private static void Show(Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans)

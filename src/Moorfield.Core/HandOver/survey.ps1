@@ -137,7 +137,7 @@ function Get-JsonClasses([string]$Hive, [string]$Classes, $Types, $ProgIds) {
             '{"key":' + (Get-Json ($Classes + $Type + '\shell\open\command')) + ',"values":[]}'
         }
     }
-    foreach ($Program in @($Programs.Keys)) {
+    foreach ($Program in @($Programs.Keys | Sort-Object)) {
         $Path = $Classes + $Program
         if (-not $Program -or $Program.Contains('\') -or -not (Test-Path -LiteralPath ($Hive + $Path))) { continue }
         if ($Program.StartsWith('AppX')) { Get-JsonKey $Hive ($Path + '\Application') @('AppUserModelID') }
@@ -238,7 +238,7 @@ $FileLines = @(
     }
     foreach ($List in $Lists) { if (Test-Path -LiteralPath $List) { Get-JsonFile $List $null } }
 )
-$TypeNames = @($Types.Keys)
+$TypeNames = @($Types.Keys | Sort-Object)
 
 # The machine's registry.
 $Profiles = @{}
@@ -252,7 +252,7 @@ $MachineLines = @(
     Get-JsonSubKeys $Machine $ProfileList @('ProfileImagePath')
     if (Test-Path -LiteralPath ($Machine + $Store)) { Get-JsonKey $Machine $Store @() }
     foreach ($Name in @('Applications', 'InboxApplications', 'Deprovisioned')) { Get-JsonSubKeys $Machine ($Store + '\' + $Name) @('Path') }
-    foreach ($Sid in $Profiles.Keys) {
+    foreach ($Sid in @($Profiles.Keys | Sort-Object)) {
         Get-JsonSubKeys $Machine ($Store + '\' + $Sid) @('Path')
         Get-JsonSubKeys $Machine ($Store + '\EndOfLife\' + $Sid) @('Path')
     }
@@ -303,7 +303,7 @@ foreach ($Sid in @($Profiles.Keys | Sort-Object)) {
             Get-JsonGuards 'Account' $Own
         )
         $HiveLines += '{"hive":"account","account":' + (Get-Json $Sid) + ',"keys":' + (Join-Json $OwnLines) + '}'
-        $ChosenIds = @($Choices.Keys)
+        $ChosenIds = @($Choices.Keys | Sort-Object)
         foreach ($Package in (Get-SubKeys ($Classes + $AccountPackages))) {
             $Shown = [string](Get-Value ($Classes + $AccountPackages + '\' + $Package) 'DisplayName')
             if ($Shown -and $Shown -notmatch '^(@\{|ms-resource:)') { $PackageNames[$Package] = $Shown }

@@ -111,7 +111,7 @@ internal sealed record MachineRegistry(
     }
 
     /// <summary>Domain, local and cloud accounts; not the services'. [doc]</summary>
-    private static bool IsPerson(string sid) =>
+    internal static bool IsPerson(string sid) =>
         sid.StartsWith("S-1-5-21-", StringComparison.OrdinalIgnoreCase) || sid.StartsWith("S-1-12-1-", StringComparison.OrdinalIgnoreCase);
 
     private static ImmutableDictionary<PackageFamilyName, DateTimeOffset?> ReadBlocks(IRegistry hive, SnapshotNotes notes)

@@ -181,7 +181,7 @@ internal sealed class SurveyTree : WindowsTree
         }
         foreach (var key in ((Formats.Hives.IRegistry)software).Find(Places.ProfileList)?.Children() ?? [])
         {
-            if (key.Text("ProfileImagePath") is { } image && WindowsPath.Parse(image) is { IsRoot: false } profile)
+            if (MachineRegistry.IsPerson(key.Name) && key.Text("ProfileImagePath") is { } image && WindowsPath.Parse(image) is { IsRoot: false } profile)
                 profiles[key.Name] = profile;
         }
         foreach (var (sid, profile) in profiles)
