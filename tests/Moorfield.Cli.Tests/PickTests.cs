@@ -54,6 +54,18 @@ public sealed class PickTests : CliTest
     }
 
     [Fact]
+    public void On_a_survey_it_goes_as_far_as_the_preview()
+    {
+        Start(100, 30, Moorfield.StandIn.World.WriteSurveys(Folder.Path)[0], "--for", "everyone");
+        See("Find: _");
+        Type("Clo", "Space", "Enter");
+        See("Enter");
+        Type("Enter");
+        See("moorfield hand-over", "Northlight.Clock_8pewgm0k42rsa --for everyone --to FOLDER");
+        SeeItEnd(0);
+    }
+
+    [Fact]
     public void A_choice_goes_by_whom_and_preview_to_a_removal()
     {
         Start(80, 24);
