@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using System.Globalization;
 using Moorfield.Formats.Wim;
 using Moorfield.StandIn;
@@ -7,7 +6,8 @@ using Moorfield.StandIn;
 // image PATH EDITIONS an image of few packages.
 if (args[0] == "volume")
 {
-    VolumeBuilder.Build(Many(int.Parse(args[2], CultureInfo.InvariantCulture), int.Parse(args[3], CultureInfo.InvariantCulture)), args[1]);
+    VolumeBuilder.Build(
+        World.Load().Many(int.Parse(args[2], CultureInfo.InvariantCulture), int.Parse(args[3], CultureInfo.InvariantCulture)), args[1]);
     return;
 }
 if (args[0] == "image")
@@ -38,38 +38,4 @@ if (which is "both" or "two")
     ImageBuilder.Build(
         world, Enumerable.Range(1, 2).Select(i => new WorldEdition($"Counter {i:D2}", "For measurements", "Windows 10 Pro", "Professional", [])),
         Path.Combine(folder, "two.wim"), WimCompression.Lzx, new ImageBulk(65_000, 90 << 20, 60_000, SharedHive: true));
-}
-
-// The world with so many packages and accounts: its own over and over under other names, every account with what the first ones have.
-static World Many(int packages, int accounts)
-{
-    var world = World.Load();
-    var people = Enumerable.Range(0, accounts)
-        .Select(i => new WorldAccount($"person{i:D3}", $"S-1-5-21-1000000000-2000000000-3000000000-{1001 + i}")).ToList();
-    var applications = world.Packages.Where(p => p.Kind is null or "application" && p.Extends is null).ToList();
-    var others = world.Packages.Where(p => p.Kind is "framework" or "component").ToList();
-    var many = Enumerable.Range(0, Math.Max(0, packages - others.Count))
-        .Select(i => (Of: applications[i % applications.Count], Copy: i / applications.Count))
-        .Select(p => p.Of with
-        {
-            Name = $"{p.Of.Name}{p.Copy}",
-            Display = $"{p.Of.Display} {p.Copy}",
-            Kib = 8,
-            Data = null,
-            For = For(p.Copy),
-            Needs = [.. (p.Of.Needs ?? []).Where(n => others.Exists(o => o.Name == n))],
-            Wants = null,
-        });
-    return world with
-    {
-        SystemFiles = 600,
-        Accounts = [.. people],
-        Packages = [.. others.Select(p => p with { For = [.. people.Select(a => a.Name)] }), .. many],
-        Leftovers = [],
-        Chosen = [],
-        Programs = [],
-        Pins = [],
-    };
-
-    ImmutableArray<string> For(int copy) => [.. people.Where((_, i) => (i + copy) % 3 != 0).Select(a => a.Name)];
 }

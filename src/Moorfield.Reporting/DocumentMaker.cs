@@ -37,7 +37,8 @@ internal static class DocumentMaker
                     Words.Of(l.Kind), l.Family?.ToString(), l.FullName?.ToString(), Name(l.Sid), l.Bytes, LeftoverText.Where(l.Location),
                     SavedFacts.Of(l.Location))),
             ],
-            [.. snapshot.ClassicPrograms.Select(p => new ProgramJson(p.Name, p.Version, p.Publisher, p.Bytes, Name(p.Sid), p.UninstallCommand, p.Key))],
+            [.. snapshot.ClassicPrograms.Select(p =>
+                new ProgramJson(p.Name, p.Version, p.Publisher, p.Bytes, Name(p.Sid), p.UninstallCommand, p.Key))],
             SavedFacts.Of(snapshot));
     }
 

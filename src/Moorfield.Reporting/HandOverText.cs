@@ -29,7 +29,8 @@ internal static class HandOverText
     /// <summary>The whole of plan.txt.</summary>
     internal static void Write(Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, Action preview)
     {
-        Say.Line($"HAND-OVER, planned on {target.Name}{(plans[0].Snapshot.AsOf is { } at ? $" as surveyed {at.UtcDateTime:yyyy-MM-dd HH:mm} UTC" : "")}");
+        string when = plans[0].Snapshot.AsOf is { } at ? $" as surveyed {at.UtcDateTime:yyyy-MM-dd HH:mm} UTC" : "";
+        Say.Line($"HAND-OVER, planned on {target.Name}{when}");
         Say.Line();
         preview();
         Say.Line();

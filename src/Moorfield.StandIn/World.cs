@@ -105,6 +105,39 @@ public sealed record World(
         Pins = [.. Pins.Where(pin => !edition.Without.Contains(pin) && Packages.Any(p => p.Name == pin && p.Provisioned))],
     };
 
+    /// <summary>
+    /// This world with so many packages and accounts: its own over and over under other names, every account with what the first ones have.
+    /// </summary>
+    public World Many(int packages, int accounts)
+    {
+        var people = Enumerable.Range(0, accounts)
+            .Select(i => new WorldAccount($"person{i:D3}", $"S-1-5-21-1000000000-2000000000-3000000000-{1001 + i}")).ToList();
+        var applications = Packages.Where(p => p.Kind is null or "application" && p.Extends is null).ToList();
+        var others = Packages.Where(p => p.Kind is "framework" or "component").ToList();
+        var many = Enumerable.Range(0, Math.Max(0, packages - others.Count))
+            .Select(i => (Of: applications[i % applications.Count], Copy: i / applications.Count))
+            .Select(p => p.Of with
+            {
+                Name = $"{p.Of.Name}{p.Copy}",
+                Display = $"{p.Of.Display} {p.Copy}",
+                Kib = 8,
+                Data = null,
+                For = [.. people.Where((_, i) => (i + p.Copy) % 3 != 0).Select(a => a.Name)],
+                Needs = [.. (p.Of.Needs ?? []).Where(n => others.Exists(o => o.Name == n))],
+                Wants = null,
+            });
+        return this with
+        {
+            SystemFiles = 600,
+            Accounts = [.. people],
+            Packages = [.. others.Select(p => p with { For = [.. people.Select(a => a.Name)] }), .. many],
+            Leftovers = [],
+            Chosen = [],
+            Programs = [],
+            Pins = [],
+        };
+    }
+
     /// <summary>This world in its coming release.</summary>
     /// <exception cref="InvalidDataException">It has none.</exception>
     public World Updated()

@@ -265,6 +265,27 @@ public sealed class SurveyTests : IDisposable
         return end < 0 ? whole[..at] : [.. whole[..(colon + 1)], .. Encoding.UTF8.GetBytes(token), .. whole[end..]];
     }
 
+    /// <summary>Manifests are made as long as real ones are.</summary>
+    [Fact]
+    public void A_survey_of_200_packages_and_5_accounts_stays_below_10_MB()
+    {
+        const int UsualLength = 16 << 10;
+        var machine = MadeUpMachine.From(World.Load().Many(200, 5) with { SystemFiles = 12 }, _folder);
+        foreach (string manifest in Directory.GetFiles(machine.Drive, "AppxManifest.xml", SearchOption.AllDirectories))
+        {
+            string text = System.IO.File.ReadAllText(manifest);
+            System.IO.File.WriteAllText(manifest, text + $"<!--{new string('x', Math.Max(0, UsualLength - text.Length))}-->");
+        }
+        var watch = System.Diagnostics.Stopwatch.StartNew();
+        Run(machine).ExitCode.ShouldBe(0);
+        var survey = new FileInfo(File(machine));
+        TestContext.Current.SendDiagnosticMessage($"{survey.Length:N0} bytes in {watch.Elapsed.TotalSeconds:F1} s");
+        survey.Length.ShouldBeInRange(3_000_000, 10_000_000);
+        Read(survey.FullName).Packages.Length.ShouldBeGreaterThanOrEqualTo(200);
+        if (Environment.GetEnvironmentVariable("MOORFIELD_KEEP_SURVEY") is { Length: > 0 } keep)
+            survey.CopyTo(keep, overwrite: true);
+    }
+
     /// <summary>Three counters of the demo, as the script itself surveys them; MOORFIELD_WRITE_SURVEYS=1 writes them anew.</summary>
     [Theory]
     [InlineData("COUNTER-03")]

@@ -145,8 +145,9 @@ internal static class BriefCommand
             WriteNew(path, BriefList.Write(plan));
             foreach (var refused in plans.SelectMany(p => p.Plan.Refused).DistinctBy(r => r.Package.Family))
                 Say.Error($"{refused.Package.DisplayName} is left out: it may not be removed. {refused.Verdict.Reasons[0].Text}");
-            Say.Line($"{path} lists {Sheet.Count(plan.Remove.Length, "family", "families")} to go, {Sheet.Count(plan.Keep.Length, "family", "families")} "
-                + $"that stay, {Sheet.Count(plan.Block.Length, "block")} and {Sheet.Count(plan.Guards.Length, "guard")}.");
+            Say.Line($"{path} lists {Sheet.Count(plan.Remove.Length, "family", "families")} to go, "
+                + $"{Sheet.Count(plan.Keep.Length, "family", "families")} that stay, {Sheet.Count(plan.Block.Length, "block")} and "
+                + $"{Sheet.Count(plan.Guards.Length, "guard")}.");
             return plans.Any(p => p.Plan.Refused.Any()) ? Program.DoneInPart : Program.Done;
         });
         return command;

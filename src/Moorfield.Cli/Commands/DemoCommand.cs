@@ -76,7 +76,8 @@ internal static class DemoCommand
         string image = Path.Combine(folder, "counter-install.wim");
         string update = Path.Combine(folder, "counter-update.wim");
         string disk = Path.Combine(folder, "counter-07.qcow2");
-        if (World.BriefNames.Append(Surveys).Append(HandOver).Select(n => Path.Combine(folder, n)).Concat([volume, image, update, disk]).FirstOrDefault(Path.Exists) is { } there)
+        if (World.BriefNames.Append(Surveys).Append(HandOver).Select(n => Path.Combine(folder, n)).Concat([volume, image, update, disk])
+            .FirstOrDefault(Path.Exists) is { } there)
             throw new MoorfieldException(Trouble.Misused, $"{there} is there already. Delete it, or name another folder.");
         ImmutableArray<string> briefs;
         try
@@ -108,7 +109,8 @@ internal static class DemoCommand
         Say.Line($"{image} is an install image of three editions. 'moorfield image list {image}' shows them.");
         Say.Line($"{update} is that of the coming release. 'moorfield forecast {volume} --update {update}' tells what it would bring.");
         Say.Line($"{briefs[0]} is a brief. 'moorfield brief show {briefs[0]} --on {volume}' shows what it means there.");
-        Say.Line($"{Path.Combine(folder, Surveys)} holds surveys of running counters. 'moorfield survey {Path.Combine(folder, Surveys)}' lists them.");
+        Say.Line($"{Path.Combine(folder, Surveys)} holds surveys of running counters. "
+            + $"'moorfield survey {Path.Combine(folder, Surveys)}' lists them.");
         Say.Line($"{Path.Combine(folder, HandOver)} is what running machines need to carry that brief out; its plan.txt explains it.");
         return Program.Done;
     }

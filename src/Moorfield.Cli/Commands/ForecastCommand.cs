@@ -91,7 +91,23 @@ internal static class ForecastCommand
     {
         var forecast = Foresight.Of(target, snapshot, image, brief, points);
         var (unwanted, deliveries) = forecast.Unwanted(brief, snapshot, image);
-        return new ForeseenSystem(snapshot, forecast, unwanted, deliveries, Remedy(parsed, snapshot, brief, forecast, unwanted, deliveries));
+        return new ForeseenSystem(snapshot, forecast, unwanted, deliveries, target.Trees is not null
+            ? Remedy(parsed, snapshot, brief, forecast, unwanted, deliveries)
+            : HandOver(parsed, snapshot, brief, forecast, unwanted.Length + deliveries.Length));
+    }
+
+    /// <summary>The same for what can only be read: running machines do it. What only an image brings has no name there.</summary>
+    private static string? HandOver(ParseResult parsed, SystemSnapshot snapshot, Brief? brief, Forecast forecast, int unwanted)
+    {
+        if (unwanted == 0 || (brief is null && parsed.GetValue(Update) is not null))
+            return null;
+        var families = forecast.Blockable(isUpdate: false);
+        IEnumerable<string> what = brief is not null ? ["--brief", brief.Name]
+            : [.. snapshot.Packages.Where(p => p.Newcomers && families.Contains(p.Family)).Select(p => p.Family.ToString()).Distinct(),
+                "--for", "newcomers"];
+        return brief is null && families.IsEmpty ? null
+            : string.Join(' ', new[] { "moorfield", "hand-over", parsed.GetRequiredValue(TargetPath) }.Concat(what).Concat(["--to", "FOLDER"])
+                .Select(Words.Quoted));
     }
 
     private static string? Remedy(

@@ -37,8 +37,12 @@ internal static class HandOverCommand
     private static readonly Option<int> Minutes = new("--minutes") { Description = "After so many minutes a script begins nothing new (default: 50)",
         DefaultValueFactory = _ => 50, HelpName = "N" };
 
-    private static readonly Option<string?> BriefUrl = new("--brief-url") { Description = "Have the scripts fetch the list of 'brief export' from this "
-        + "https address each time; what is handed over serves until there was one", HelpName = "URL" };
+    private static readonly Option<string?> BriefUrl = new("--brief-url") 
+    {
+        Description = "Have the scripts fetch the list of 'brief export' from this https address each time; what is handed over serves until there "
+            + "was one",
+        HelpName = "URL",
+    };
 
     private static readonly Option<bool> AcceptCosts = new("--accept-costs") { Description = "Do not ask about what the removal costs; needed with "
         + "--yes when it costs something" };
@@ -168,7 +172,8 @@ internal static class HandOverCommand
             throw new MoorfieldException(refused ? Trouble.Refused : Trouble.Misused, "There is nothing to hand over. Nothing was written.");
         }
         var costs = plans.SelectMany(p => p.Plan.Costly)
-            .Select(m => $"{m.Removal.Package.DisplayName} ({Prose.List(m.Verdict.Costs.Select(c => c.Short))})").Distinct(StringComparer.Ordinal).ToList();
+            .Select(m => $"{m.Removal.Package.DisplayName} ({Prose.List(m.Verdict.Costs.Select(c => c.Short))})")
+            .Distinct(StringComparer.Ordinal).ToList();
         bool accepted = parsed.GetValue(AcceptCosts) || costs.Count == 0;
         bool yes = parsed.GetValue(Yes);
         if (!json || parsed.GetValue(Preview))
@@ -182,7 +187,8 @@ internal static class HandOverCommand
             return Program.Done;
         if (yes && !accepted)
             throw new MoorfieldException(Trouble.Refused,
-                $"This costs something: {Prose.List(costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. Nothing was written.");
+                $"This costs something: {Prose.List(costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. "
+                    + "Nothing was written.");
         if (!yes && !(Say.Confirm("Write this hand-over?")
             && (accepted || Say.Confirm($"It costs something: {Prose.List(costs)}. Write it all the same?"))))
         {

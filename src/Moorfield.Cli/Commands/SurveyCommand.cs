@@ -66,9 +66,10 @@ internal static class SurveyCommand
         var surveys = found.OfType<Listed>().ToList();
         Common.Print(
             parsed.GetValue(Format),
-            json: () => DocumentJson.Write(new SurveysJson("moorfield.surveys/1", Path.GetFullPath(folder), [.. surveys.Select(s => new ListedSurveyJson(
-                s.File, s.System?.Computer, s.System?.Product, s.System?.Build, s.Survey?.Made, s.Survey is { Gaps.IsEmpty: true },
-                [.. s.Survey?.Gaps ?? []], s.Error))])),
+            json: () => DocumentJson.Write(new SurveysJson("moorfield.surveys/1", Path.GetFullPath(folder),
+                [.. surveys.Select(s => new ListedSurveyJson(
+                    s.File, s.System?.Computer, s.System?.Product, s.System?.Build, s.Survey?.Made, s.Survey is { Gaps.IsEmpty: true },
+                    [.. s.Survey?.Gaps ?? []], s.Error))])),
             csv: () => Csv.Write(["file", "computer", "product", "build", "made", "complete", "gaps", "error"], surveys.Select(s => new[]
             {
                 s.File, s.System?.Computer ?? "", s.System?.Product ?? "", s.System?.Build ?? "", s.Survey?.Made?.UtcDateTime.ToString("s") ?? "",
@@ -99,8 +100,8 @@ internal static class SurveyCommand
             sheet.Add(system!.Computer, $"{system.Product} {system.Release}".Trim(), system.Build,
                 survey!.Made?.UtcDateTime.ToString("yyyy-MM-dd HH:mm") ?? Words.Nothing,
                 $"{system.Packages.Count(p => p.IsHeld && p.Role is PackageRole.Application or PackageRole.Addon)}",
-                survey.Gaps.IsEmpty ? "complete" : string.Join(' ', survey.Gaps.Take(2)) + (survey.Gaps.Length > 2 ? $" And {survey.Gaps.Length - 2} more."
-                    : ""));
+                survey.Gaps.IsEmpty ? "complete"
+                    : string.Join(' ', survey.Gaps.Take(2)) + (survey.Gaps.Length > 2 ? $" And {survey.Gaps.Length - 2} more." : ""));
         }
         if (surveys.Exists(s => s.Error is null))
             sheet.Write();

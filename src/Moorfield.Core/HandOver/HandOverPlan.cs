@@ -78,7 +78,8 @@ public sealed partial record HandOverPlan(
             [.. choices.SelectMany(c => c.Kept.Select(k => k.Family)).Concat((brief?.Keep ?? []).SelectMany(r => r.Families)).Distinct().Order()],
             [.. remove.Where(p => blocks && !frameworks.Contains(p.Family)).Select(p => p.Family)
                 .Concat(plans.SelectMany(p => p.Plan.Wish.Blocks)).Distinct().Order()],
-            [.. plans.SelectMany(p => p.Plan.Wish.Guards).Select(g => g.Guard).Concat(brief?.Guards ?? []).DistinctBy(g => (g.Hive, PolicyPlace.Of(g)))
+            [.. plans.SelectMany(p => p.Plan.Wish.Guards).Select(g => g.Guard).Concat(brief?.Guards ?? [])
+                .DistinctBy(g => (g.Hive, PolicyPlace.Of(g)))
                 .OrderBy(g => g.Hive).ThenBy(g => g.Key, StringComparer.OrdinalIgnoreCase)
                 .ThenBy(g => g.Value.Name, StringComparer.OrdinalIgnoreCase)],
             []);
@@ -90,14 +91,16 @@ public sealed partial record HandOverPlan(
     private void Check()
     {
         foreach (var family in Remove.Select(r => r.Family).Concat(Keep).Concat(Block).Where(f => !ProperFamily().IsMatch(f.ToString())))
-            throw new MoorfieldException(Trouble.Refused, $"'{family}' has letters that no family has, so it is not handed over. Nothing was written.");
+            throw new MoorfieldException(Trouble.Refused, 
+                $"'{family}' has letters that no family has, so it is not handed over. Nothing was written.");
         foreach (var guard in Guards)
         {
-            if ((guard.Key + guard.Value.Name).AsSpan().IndexOfAny("*?[]") >= 0 || (guard.Key + guard.Value.Name).Any(c => char.IsControl(c) || c == '|'))
+            if ((guard.Key + guard.Value.Name).Any(c => char.IsControl(c) || "*?[]|".Contains(c, StringComparison.Ordinal)))
                 throw new MoorfieldException(Trouble.Refused,
                     $"The guard {guard.Describe()} has one of * ? [ ] | in its name, which the system's shell would misread. Nothing was written.");
             if (KindOf(guard.Value) is null)
-                throw new MoorfieldException(Trouble.Refused, $"The guard {guard.Describe()} has data that cannot be handed over. Nothing was written.");
+                throw new MoorfieldException(Trouble.Refused,
+                    $"The guard {guard.Describe()} has data that cannot be handed over. Nothing was written.");
         }
     }
 

@@ -24,5 +24,6 @@ internal static class ClassicPrograms
     }
 
     internal static ImmutableArray<ClassicProgram> Sorted(IEnumerable<ClassicProgram> programs) =>
-        [.. programs.DistinctBy(p => p with { Key = null }).OrderBy(p => p.Name, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.Sid, StringComparer.Ordinal)];
+        [.. programs.DistinctBy(p => p with { Key = null }).OrderBy(p => p.Name, StringComparer.OrdinalIgnoreCase)
+            .ThenBy(p => p.Sid, StringComparer.Ordinal)];
 }

@@ -33,7 +33,8 @@ internal sealed class SurveyTree : WindowsTree
         AddHives();
         AddGaps();
         AppNames = (survey.Names ?? []).Where(n => n.Text is { Length: > 0 } && (n.App ?? n.Package) is { Length: > 0 })
-            .GroupBy(n => n.App ?? n.Package!, StringComparer.OrdinalIgnoreCase).ToDictionary(g => g.Key, g => g.First().Text!, StringComparer.OrdinalIgnoreCase);
+            .GroupBy(n => n.App ?? n.Package!, StringComparer.OrdinalIgnoreCase)
+            .ToDictionary(g => g.Key, g => g.First().Text!, StringComparer.OrdinalIgnoreCase);
     }
 
     /// <inheritdoc/>
@@ -77,7 +78,8 @@ internal sealed class SurveyTree : WindowsTree
     /// <summary>What could not be looked at.</summary>
     /// <param name="packages">As they were read.</param>
     internal ImmutableArray<Unseen> Unknown(ImmutableArray<InstalledPackage> packages) =>
-        [.. _unknown.Concat(packages.Where(p => p is { Manifest: null, IsHeld: true, HasFiles: true }).Select(p => new Unseen(UnseenKind.Manifest, null, p.Family))).Distinct()];
+        [.. _unknown.Concat(packages.Where(p => p is { Manifest: null, IsHeld: true, HasFiles: true })
+            .Select(p => new Unseen(UnseenKind.Manifest, null, p.Family))).Distinct()];
 
     /// <summary>Tells what the survey itself says that it could not see.</summary>
     internal void AddNotes(SnapshotNotes notes) => notes.Add(_notes);
@@ -181,7 +183,8 @@ internal sealed class SurveyTree : WindowsTree
         }
         foreach (var key in ((Formats.Hives.IRegistry)software).Find(Places.ProfileList)?.Children() ?? [])
         {
-            if (MachineRegistry.IsPerson(key.Name) && key.Text("ProfileImagePath") is { } image && WindowsPath.Parse(image) is { IsRoot: false } profile)
+            if (MachineRegistry.IsPerson(key.Name) && key.Text("ProfileImagePath") is { } image
+                && WindowsPath.Parse(image) is { IsRoot: false } profile)
                 profiles[key.Name] = profile;
         }
         foreach (var (sid, profile) in profiles)
@@ -251,7 +254,7 @@ internal sealed class SurveyTree : WindowsTree
         internal long? Total { get; private set; }
 
         internal EntryInfo Info => new(
-            IsFile ? EntryKind.File : EntryKind.Folder, 0, 0, 0, Total ?? _bytes, default, default, default, 0) { Modified = new FileTime(_changed, 0) };
+            IsFile ? EntryKind.File : EntryKind.Folder, 0, 0, 0, Total ?? _bytes, new FileTime(_changed, 0), default, default, 0);
 
         internal Node Add(string child)
         {
