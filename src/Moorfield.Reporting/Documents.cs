@@ -191,7 +191,13 @@ internal sealed record HandOverJson(string Schema, string Folder, ImmutableArray
 internal sealed partial class DocumentJson : JsonSerializerContext
 {
     /// <summary>Prints a document, with letters as they are instead of as escapes: readable on a terminal and in a diff.</summary>
-    internal static void Write<T>(T document) => Console.Out.WriteLine(Text(document));
+    internal static void Write<T>(T document)
+    {
+        // The console's own writer passes everything on in pieces of 256 bytes.
+        Console.Out.Flush();
+        using var output = Console.OpenStandardOutput();
+        output.Write(Bytes(document));
+    }
 
     /// <summary>The same as the content of a file.</summary>
     internal static byte[] Bytes<T>(T document) => System.Text.Encoding.UTF8.GetBytes(Text(document) + "\n");

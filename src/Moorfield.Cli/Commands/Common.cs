@@ -120,6 +120,9 @@ internal static class Common
             foreach (var note in snapshot.Notes.Where(n => n.Code is "hiveDirty" or "volumeUnclean"))
                 Say.Aside($"moorfield: {place}: {note.Text}");
         }
+        if (target is SurveyTarget { Gaps: [var first, ..] gaps })
+            Say.Aside($"moorfield: {target.Name}: {first}{(gaps.Length > 1 ? $" {gaps.Length - 1} more of what it could not see: 'moorfield survey DIR' "
+                + "lists it." : "")}");
         if (target.DescribeInterruption() is { } interrupted)
             Say.Aside($"moorfield: {interrupted}");
         return snapshots;

@@ -165,7 +165,7 @@ internal static class HandOverCommand
     {
         bool json = parsed.GetValue(Format) == "json";
         bool refused = plans.Any(p => p.Plan.Refused.Any());
-        var document = DocumentMaker.Plan(target.Name, plans);
+        var document = Document(target, plans);
         if (plan.IsEmpty)
         {
             RemovalText.ShowStaying(plans);
@@ -203,6 +203,9 @@ internal static class HandOverCommand
         return refused ? Program.DoneInPart : Program.Done;
     }
 
+    /// <summary>The plan without the single changes: machines that run make them in their own way.</summary>
+    private static PlanJson Document(Target target, ImmutableArray<SystemPlan> plans) => DocumentMaker.Plan(target.Name, plans) with { Changes = [] };
+
     /// <summary>Writes the folder of a hand-over, which must not be there.</summary>
     internal static IReadOnlyList<(string Name, byte[] Content)> Write(
         Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, string folder)
@@ -211,7 +214,7 @@ internal static class HandOverCommand
         [
             .. HandOverFiles.Write(plan),
             (PlanText, Encoding.UTF8.GetBytes(Say.Captured(() => HandOverText.Write(target, plan, plans, () => Show(target, plan, plans))))),
-            (PlanData, DocumentJson.Bytes(DocumentMaker.Plan(target.Name, plans))),
+            (PlanData, DocumentJson.Bytes(Document(target, plans))),
         ];
         WriteAll(folder, files);
         return files;

@@ -201,18 +201,20 @@ internal sealed class CostFinder
     {
         if (_snapshot.Unseen.IsEmpty || losing.Count == 0)
             yield break;
-        var facts = new List<string>();
+        var facts = new List<(string Text, string Short)>();
         if (_snapshot.Unseen.Any(u => u.Kind == UnseenKind.Machine))
-            facts.Add("The machine's packages or registry could not be read in full, so that what depends on it is not known.");
+            facts.Add(("The machine's packages or registry could not be read in full, so that what depends on it is not known.", "much is not known"));
         if (package.Manifest is null && _snapshot.Unseen.Any(u => u.Kind == UnseenKind.Manifest && u.Family == package.Family))
-            facts.Add("Its manifest could not be read, so that what it opens and offers is not known.");
+            facts.Add(("Its manifest could not be read, so that what it opens and offers is not known.", "its manifest is not known"));
         var open = _opens[package.FullName];
         if (!open.IsEmpty && Unseen(UnseenKind.Choices) is { Count: > 0 } choosers)
-            facts.Add($"Whether {Prose.List(choosers, 3)} chose it to open {Shown(open.Order(StringComparer.OrdinalIgnoreCase))} is not known.");
+            facts.Add(($"Whether {Prose.List(choosers, 3)} chose it to open {Shown(open.Order(StringComparer.OrdinalIgnoreCase))} is not known.",
+                $"choice of {Prose.List(choosers, 2)} not known"));
         if (!departures.KeepsData && Unseen(UnseenKind.Data) is { Count: > 0 } owners)
-            facts.Add($"What {Prose.List(owners, 3)} {(owners.Count == 1 ? "has" : "have")} in it is not known.");
+            facts.Add(($"What {Prose.List(owners, 3)} {(owners.Count == 1 ? "has" : "have")} in it is not known.",
+                $"data of {Prose.List(owners, 2)} not known"));
         if (facts.Count > 0)
-            yield return new Reason("notKnown", ReasonKind.Cost, string.Join(' ', facts), "something not known", []);
+            yield return new Reason("notKnown", ReasonKind.Cost, string.Join(' ', facts.Select(f => f.Text)), facts[0].Short, []);
 
         List<string> Unseen(UnseenKind kind) =>
             [.. _snapshot.Unseen.Where(u => u.Kind == kind && losing.Contains(u.Sid) && (u.Family is null || u.Family == package.Family))
