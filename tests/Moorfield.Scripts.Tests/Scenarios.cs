@@ -56,7 +56,8 @@ public sealed class Scenarios(Func<string, string> change) : IDisposable
     private ScriptResult Remediate(MadeUpMachine machine, HandOverPlan plan, bool constrained = false, bool old = false) =>
         Run(machine, plan, HandOverFiles.Remediate, constrained, old);
 
-    private ScriptResult Detect(MadeUpMachine machine, HandOverPlan plan) => Run(machine, plan, HandOverFiles.Detect);
+    private ScriptResult Detect(MadeUpMachine machine, HandOverPlan plan, bool constrained = false) =>
+        Run(machine, plan, HandOverFiles.Detect, constrained);
 
     private static string[] Having(MadeUpMachine machine, string family) =>
         [.. machine.Packages.Where(p => p.FullName.Family.ToString() == family).SelectMany(p => p.Users).Distinct().Order(StringComparer.Ordinal)];
@@ -110,9 +111,10 @@ public sealed class Scenarios(Func<string, string> change) : IDisposable
             Remediate(machine, plan, constrained).Output[0].ShouldContain("as planned already");
             State(machine).ShouldBe(state);
             machine.Calls.ShouldAllBe(c => c.StartsWith("reg.exe "));
-            var detected = Detect(machine, plan);
+            var detected = Detect(machine, plan, constrained);
             detected.ExitCode.ShouldBe(0);
             detected.Output[0].ShouldBe("moorfield: as planned.");
+            Run(machine, plan, HandOverFiles.Undo, constrained).Output[0].ShouldStartWith("moorfield: done: 2 blocks and 5 guards lifted");
         }
     }
 
@@ -200,6 +202,46 @@ public sealed class Scenarios(Func<string, string> change) : IDisposable
         result.Output[0].ShouldStartWith("moorfield: done in part: Weather could not be removed: a policy forbids it (0x80073D01).");
         Having(machine, Crossword).ShouldBeEmpty();
         Having(machine, Weather).ShouldBe(Everyone);
+    }
+
+    [Scenario]
+    public void Every_known_code_is_told_in_words_or_taken_for_what_it_is()
+    {
+        foreach (var (code, says, exit) in new (uint, string, int)[]
+        {
+            (0x80073CF3, "something depends on it (0x80073CF3)", 3), (0x80073D01, "a policy forbids it (0x80073D01)", 3),
+            (0x80070005, "access was denied (0x80070005)", 3), (0x80070032, "Told: Weather: it is part of Windows (0x80070032)", 0),
+            (0x80073CFA, "Told: Weather: the system does not let it go (0x80073CFA)", 0), (0x80004005, "failed with 0x80004005", 3),
+            (0x80073CF1, "is still there", 3), (0x80070002, "is still there", 3),
+        })
+        {
+            var machine = Machine();
+            machine.Failures[Weather] = new MadeUpFailure(code, 99);
+            var result = Remediate(machine, Plan(["*"], false, Weather));
+            result.Output[0].ShouldContain(says);
+            result.ExitCode.ShouldBe(exit, result.Output[0]);
+        }
+    }
+
+    [Scenario]
+    public void What_comes_back_is_drift_and_goes_again()
+    {
+        var machine = Machine();
+        var plan = Plan(["*"], true, Weather);
+        var package = machine.Packages.First(p => p.FullName.Family.ToString() == Weather);
+        string[] provisioned = [.. machine.Provisioned.Where(p => p.StartsWith("Northlight.Weather", StringComparison.Ordinal))];
+        Remediate(machine, plan).ExitCode.ShouldBe(0);
+        // As an update may do it.
+        package.Users.Add(Rowan);
+        machine.Packages.Add(package);
+        machine.Registry.Create($@"{MadeUpMachine.Store}\Applications\{provisioned[0]}");
+        var detected = Detect(machine, plan);
+        detected.ExitCode.ShouldBe(1);
+        detected.Output[0].ShouldBe("moorfield: drift: Weather is there for 1 account; Weather is provisioned for new accounts.");
+        Remediate(machine, plan).ExitCode.ShouldBe(0);
+        Having(machine, Weather).ShouldBeEmpty();
+        IsProvisioned(machine, Weather).ShouldBeFalse();
+        Detect(machine, plan).ExitCode.ShouldBe(0);
     }
 
     [Scenario]
@@ -308,10 +350,11 @@ public sealed class Scenarios(Func<string, string> change) : IDisposable
         machine.HasProtection = false;
         Remediate(machine, plan).Output[0].ShouldContain("System restore point: none: system protection is off or failed.");
         machine = Machine();
-        machine.RestorePoints.Add((12, new DateTime(2026, 10, 5, 6, 30, 0, DateTimeKind.Utc)));
+        machine.Now = DateTime.UtcNow;
+        machine.RestorePoints.Add((12, machine.Now.AddHours(-5)));
         var result = Remediate(machine, plan with { RestorePoint = SystemRestorePoint.Require });
         result.ExitCode.ShouldBe(0);
-        result.Output[0].ShouldContain("System restore point: an earlier one of 2026-10-05 06:30 UTC.");
+        result.Output[0].ShouldContain("System restore point: an earlier one, 5 hours old.");
     }
 
     [Scenario]
@@ -333,6 +376,8 @@ public sealed class Scenarios(Func<string, string> change) : IDisposable
         result.Output[0].ShouldBe("moorfield: could not tell: not known is the guards of rowan.");
         machine.IsBroken = true;
         Detect(machine, Plan(["*"], true, Weather)).ExitCode.ShouldBe(2);
+        Detect(machine, Plan(["*"], false, Weather)).Output[0].ShouldBe("moorfield: could not tell: not known is which packages there are.");
+        Remediate(machine, Plan(["*"], false, Weather)).ExitCode.ShouldBe(1);
     }
 
     [Scenario]

@@ -121,8 +121,10 @@ internal static class Common
                 Say.Aside($"moorfield: {place}: {note.Text}");
         }
         if (target is SurveyTarget { Gaps: [var first, ..] gaps })
-            Say.Aside($"moorfield: {target.Name}: {first}{(gaps.Length > 1 ? $" {gaps.Length - 1} more of what it could not see: 'moorfield survey DIR' "
-                + "lists it." : "")}");
+        {
+            string more = gaps.Length > 1 ? $" {gaps.Length - 1} more of what it could not see: 'moorfield survey DIR' lists it." : "";
+            Say.Aside($"moorfield: {target.Name}: {first}{more}");
+        }
         if (target.DescribeInterruption() is { } interrupted)
             Say.Aside($"moorfield: {interrupted}");
         return snapshots;

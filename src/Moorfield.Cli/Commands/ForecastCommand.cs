@@ -91,12 +91,12 @@ internal static class ForecastCommand
     {
         var forecast = Foresight.Of(target, snapshot, image, brief, points);
         var (unwanted, deliveries) = forecast.Unwanted(brief, snapshot, image);
-        return new ForeseenSystem(snapshot, forecast, unwanted, deliveries, target.Trees is not null
+        return new ForeseenSystem(snapshot, forecast, unwanted, deliveries, target is not SurveyTarget
             ? Remedy(parsed, snapshot, brief, forecast, unwanted, deliveries)
             : HandOver(parsed, snapshot, brief, forecast, unwanted.Length + deliveries.Length));
     }
 
-    /// <summary>The same for what can only be read: running machines do it. What only an image brings has no name there.</summary>
+    /// <summary>The same for a running machine, which does it itself. What only an image brings has no name there.</summary>
     private static string? HandOver(ParseResult parsed, SystemSnapshot snapshot, Brief? brief, Forecast forecast, int unwanted)
     {
         if (unwanted == 0 || (brief is null && parsed.GetValue(Update) is not null))

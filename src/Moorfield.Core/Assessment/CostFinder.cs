@@ -203,7 +203,8 @@ internal sealed class CostFinder
             yield break;
         var facts = new List<(string Text, string Short)>();
         if (_snapshot.Unseen.Any(u => u.Kind == UnseenKind.Machine))
-            facts.Add(("The machine's packages or registry could not be read in full, so that what depends on it is not known.", "much is not known"));
+            facts.Add(("The machine's packages or registry could not be read in full, so that what depends on it is not known.",
+                "much is not known"));
         if (package.Manifest is null && _snapshot.Unseen.Any(u => u.Kind == UnseenKind.Manifest && u.Family == package.Family))
             facts.Add(("Its manifest could not be read, so that what it opens and offers is not known.", "its manifest is not known"));
         var open = _opens[package.FullName];

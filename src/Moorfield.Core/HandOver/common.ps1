@@ -3,6 +3,7 @@
 $ErrorActionPreference = 'Stop'
 $ProgressPreference = 'SilentlyContinue'
 $WarningPreference = 'SilentlyContinue'
+$ConfirmPreference = 'None'
 $MachineRoot = 'Registry::HKEY_LOCAL_MACHINE\SOFTWARE\'
 $Record = $MachineRoot + 'Moorfield\HandOver\' + $PlanId
 $ListRecord = $MachineRoot + 'Moorfield\List\' + $PlanId
@@ -265,7 +266,7 @@ $GuardedPeople = @($People) + @(if ($Wanted.Newcomers) { @{ Sid = ''; Folder = '
 
 # ---- What is there ----
 
-# All packages with those who have them; nothing when the system does not say.
+# All packages with those who have them; none when the system does not say: it always has some.
 function Get-Packages() {
     $Found = $null
     foreach ($Filter in @('Main,Framework,Resource,Bundle,Optional', 'Main,Framework,Resource,Bundle')) {
@@ -273,7 +274,6 @@ function Get-Packages() {
         try { $Found = @(Get-AppxPackage -AllUsers -PackageTypeFilter $Filter) }
         catch { Write-Log ('packages could not be listed: ' + $_.Exception.Message) }
     }
-    if ($null -eq $Found) { return $null }
     foreach ($Package in $Found) {
         $Users = @(foreach ($User in $Package.PackageUserInformation) {
             if ([string]$User.InstallState -eq 'Installed') { [string]$User.UserSecurityId.Sid }

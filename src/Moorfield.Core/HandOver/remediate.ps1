@@ -47,17 +47,21 @@ function New-RestorePoint() {
     catch { $Why = 'system protection is off or failed' }
     $After = @(Get-RestoreNumbers)
     if ($After.Count -gt 0 -and ($Before.Count -eq 0 -or $After[0].Number -gt $Before[0].Number)) { return 'made' }
-    if ($After.Count -gt 0) { return 'an earlier one of ' + $After[0].Time + ' UTC' }
+    if ($After.Count -gt 0) { return 'an earlier one, ' + $After[0].Age }
     'none: ' + $Why
 }
 
-# Number and time of the restore points that there are, the last first.
+# Number and age of the restore points that there are, the last first.
 function Get-RestoreNumbers() {
     try {
         @(Get-ComputerRestorePoint | Sort-Object -Property SequenceNumber -Descending | ForEach-Object {
-            $Time = [string]$_.CreationTime
-            if ($Time -cmatch '^\d{12}') { $Time = $Time.Substring(0, 4) + '-' + $Time.Substring(4, 2) + '-' + $Time.Substring(6, 2) + ' ' + $Time.Substring(8, 2) + ':' + $Time.Substring(10, 2) }
-            @{ Number = [long]$_.SequenceNumber; Time = $Time }
+            $Age = 'of an age that is not known'
+            if ([string]$_.CreationTime -cmatch '^\d{14}') {
+                $Made = [datetime]::ParseExact(([string]$_.CreationTime).Substring(0, 14), 'yyyyMMddHHmmss', [cultureinfo]::InvariantCulture)
+                $Hours = [int][long](([datetime]::UtcNow - $Made).TotalHours)
+                $Age = $(if ($Hours -ge 48) { Get-Count ([int](($Hours - $Hours % 24) / 24)) 'day' } else { Get-Count $Hours 'hour' }) + ' old'
+            }
+            @{ Number = [long]$_.SequenceNumber; Age = $Age }
         })
     }
     catch { return }
@@ -198,7 +202,7 @@ foreach ($Entry in $Look.Provisioned) {
         $Done.Provisioned += 1
         # The command sets a block by itself; where none is planned, none stays.
         if (-not $WasBlocked -and $Blocked -notcontains $Family -and (Test-Path -LiteralPath ($Store + '\Deprovisioned\' + $Family))) {
-            Remove-Item -LiteralPath ($Store + '\Deprovisioned\' + $Family)
+            Remove-Item -LiteralPath ($Store + '\Deprovisioned\' + $Family) -Recurse
         }
     }
     catch { if (Add-Failure $_ $Entry.Item $false) { $Again += @{ Entry = $Entry; Package = $null } } }

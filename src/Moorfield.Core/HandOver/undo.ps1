@@ -25,7 +25,7 @@ if (-not (Test-Path -LiteralPath $Record)) {
 foreach ($Family in @(Get-Value $Record 'Blocks' | Where-Object { $_ -and $Blocked -contains $_ -and (Test-Family $_) })) {
     try {
         if (Test-Path -LiteralPath ($Store + '\Deprovisioned\' + $Family)) {
-            Remove-Item -LiteralPath ($Store + '\Deprovisioned\' + $Family)
+            Remove-Item -LiteralPath ($Store + '\Deprovisioned\' + $Family) -Recurse
             $Lifted += 1
         }
     }
