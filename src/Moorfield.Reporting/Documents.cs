@@ -134,7 +134,16 @@ internal sealed record EditionJson(
 internal sealed record ImageJson(
     string Schema, string Target, ImmutableArray<EditionJson> Editions, string Compression, int ChunkSize, string Version, int Part, int Parts,
     bool Integrity,
-    int BootIndex, string Guid, long Bytes, long Reclaimable, bool Changeable);
+    int BootIndex, string Guid, long Bytes, long Reclaimable, bool Changeable, MediumJson? Medium = null);
+
+internal sealed record BootJson(string Firmware, uint Block, int Sectors);
+
+internal sealed record MediumFileJson(string Path, long Bytes);
+
+/// <param name="Offset">Where the image begins, in bytes.</param>
+internal sealed record MediumJson(
+    string Label, ImmutableArray<string> Views, ImmutableArray<BootJson> Boot, string Image, long Offset, long Bytes,
+    ImmutableArray<MediumFileJson> Files);
 
 internal sealed record DifferenceJson(string Code, string? Family, string? DisplayName, string Text);
 

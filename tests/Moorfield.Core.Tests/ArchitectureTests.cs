@@ -12,7 +12,7 @@ public sealed class ArchitectureTests
 
     private static readonly string[] CliRooms = ["Moorfield.Cli", "Moorfield.Cli.Picking", "Moorfield.Cli.Commands"];
 
-    private static readonly string[] FormatRooms = ["Appx", "Hives", "Defaults", "Wim", "Disks", "Ntfs", "Resources", "Native"];
+    private static readonly string[] FormatRooms = ["Appx", "Hives", "Defaults", "Wim", "Disks", "Ntfs", "Resources", "Media", "Native"];
 
     private static readonly string[] Projects = ["Moorfield.Formats", "Moorfield.Core", "Moorfield.Reporting", "Moorfield.Cli"];
 

@@ -148,7 +148,7 @@ public sealed class WimEditTests : IDisposable
             stored = RandomAccess.GetLength(stream) - wim.Length;
             using var now = WimFile.Open(stream);
             var added = old.Resource with { Offset = wim.Length, StoredSize = stored };
-            var map = ChunkedResource.Map(stream, added, WimCompression.Lzx, 32768);
+            var map = ChunkedResource.Map(stream, 0, added, WimCompression.Lzx, 32768);
             var same = Enumerable.Range(0, map.Count).Where(i => Bytes(stream, map, i).AsSpan().SequenceEqual(Bytes(stream, old, i))).ToList();
             same.ShouldBe(Enumerable.Range(0, map.Count).Except([500_000 / 32768]));
         });

@@ -7,6 +7,7 @@ using Moorfield.Core.Reading;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
+using Moorfield.Formats.Media;
 using Moorfield.Formats.Wim;
 using Moorfield.Reporting;
 
@@ -17,7 +18,7 @@ internal static class ImageCommand
     internal static Command Create() =>
     new("image", "Looks into image files (WIM, ESD) themselves, and makes them smaller.") { CreateList(), CreateCompact() };
 
-    private static Argument<string> File() => new("FILE") { Description = "A WIM or ESD file" };
+    private static Argument<string> File() => new("FILE") { Description = "A WIM or ESD file, or an ISO with one" };
 
     private static Command CreateList()
     {
@@ -113,6 +114,8 @@ internal static class ImageCommand
             sheet.Write();
         foreach (var edition in editions.Where(e => e.Problem is not null))
             Say.Line($"Edition {edition.Number}: {edition.Problem}");
+        if (image.Medium is { } medium)
+            WriteMedium(image, medium);
         Fact("File", $"{Sheet.Size(image.Wim.Length)}, "
             + $"{Sheet.Count(editions.Count, "edition")}{(header.BootIndex > 0 ? $", number {header.BootIndex} starts" : "")}");
         Fact("Compression", Compression(header));
@@ -124,8 +127,30 @@ internal static class ImageCommand
         if (image.WhyUnchangeable() is { } why)
             Say.Line($"{image.Name} can be read, but not changed: it {why}.");
 
-        static void Fact(string name, string text) => Say.Line($"{name,-12} {text}");
     }
+
+    private static void Fact(string name, string text) => Say.Line($"{name,-12} {text}");
+
+    /// <summary>What an ISO is beside its image.</summary>
+    private static void WriteMedium(ImageFile image, MediumImage medium)
+    {
+        const int Largest = 3;
+        var whole = medium.Whole;
+        Fact("Medium", $"{(whole.Label.Length > 0 ? $"'{whole.Label}'" : "no label")}, {Sheet.Size(new FileInfo(image.FullPath).Length)}, "
+            + $"{Sheet.Count(whole.Entries.Count(e => !e.IsFolder), "file")} (views: {string.Join(", ", whole.Views)})");
+        Fact("Starts", whole.Boot.IsEmpty ? "no machine" : Prose.List(whole.Boot.Select(b => $"{Firmware(b.Platform)} (block {b.Block})"), 4));
+        Fact("Image", $"{medium.Image.Path}, {Sheet.Size(medium.Image.Size)}");
+        Fact("Largest", string.Join(", ", whole.Entries.Where(e => !e.IsFolder).OrderByDescending(e => e.Size)
+            .ThenBy(e => e.Path, StringComparer.Ordinal)
+            .Take(Largest).Select(e => $"{e.Path} ({Sheet.Size(e.Size)})")));
+    }
+
+    private static string Firmware(BootPlatform platform) => platform switch
+    {
+        BootPlatform.Bios => "BIOS",
+        BootPlatform.Uefi => "UEFI",
+        _ => $"platform {(int)platform}",
+    };
 
     private static string Compression(WimHeader header) => header.IsSolidVersion ? "as a whole"
         : header.Compression == WimCompression.None ? "none"
@@ -138,7 +163,10 @@ internal static class ImageCommand
             "moorfield.image/1", image.FullPath, [.. editions], header.Compression.ToString().ToLowerInvariant(), header.ChunkSize,
             header.IsSolidVersion ? "solid" : "normal",
             header.Part, header.Parts, !header.Integrity.IsNone, header.BootIndex, header.Guid.ToString(), image.Wim.Length, image.Reclaimable(),
-            image.WhyUnchangeable() is null);
+            image.WhyUnchangeable() is null, image.Medium is not { } medium ? null : new MediumJson(
+                medium.Whole.Label, medium.Whole.Views, [.. medium.Whole.Boot.Select(b => new BootJson(Firmware(b.Platform), b.Block, b.Sectors))],
+                medium.Image.Path, medium.Place.Offset, new FileInfo(image.FullPath).Length,
+                [.. medium.Whole.Entries.Where(e => !e.IsFolder).Select(e => new MediumFileJson(e.Path, e.Size))]));
     }
 
     private static Command CreateCompact()

@@ -44,12 +44,13 @@ public abstract class Target : IDisposable
     /// <summary>The file trees behind it; null when it has none, because it was saved earlier.</summary>
     public abstract ITrees? Trees { get; }
 
-    /// <summary>Opens a folder as a volume, a WIM or ESD file as an image.</summary>
+    /// <summary>Opens a folder as a volume, or as a medium that was copied; a WIM or ESD file, or an ISO with one, as an image.</summary>
     /// <exception cref="MoorfieldException">Neither, or it cannot be read.</exception>
     public static Target Open(string path, WriteSeam seam, int? partition = null) =>
         DiskFile.Is(path) ? DiskTarget.Open(path, partition, seam)
         : partition is not null ? throw new MoorfieldException(Trouble.Misused, $"{path} is no disk with partitions. Leave --partition out.") :
-        File.Exists(path) ? new ImageTarget(ImageFile.Open(path, seam)) : new VolumeTarget(WindowsVolume.Open(path, seam));
+        File.Exists(path) ? new ImageTarget(ImageFile.Open(path, seam))
+        : MediumImage.InFolder(path) is { } image ? new ImageTarget(ImageFile.Open(image, seam)) : new VolumeTarget(WindowsVolume.Open(path, seam));
 
     /// <summary>The editions that a person means: by number, or by name in any case; all when none is named. [null] for a single system.</summary>
     /// <exception cref="MoorfieldException">No such edition, or a name that several have.</exception>

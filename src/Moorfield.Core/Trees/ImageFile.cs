@@ -25,8 +25,9 @@ public sealed class ImageFile : ITrees, IDisposable
     private (WimFile? Wim, string? Why) _looked;
     private bool _isLocked;
 
-    private ImageFile(string path, SafeFileHandle file, WriteSeam seam)
+    private ImageFile(string path, SafeFileHandle file, WriteSeam seam, MediumImage? medium)
     {
+        Medium = medium;
         FullPath = Path.GetFullPath(path);
         _file = file;
         _seam = seam;
@@ -38,6 +39,9 @@ public sealed class ImageFile : ITrees, IDisposable
 
     /// <summary>Full Linux path of the file.</summary>
     public string FullPath { get; }
+
+    /// <summary>The medium that it lies on; null for a file of its own.</summary>
+    public MediumImage? Medium { get; }
 
     /// <summary>The container as it was when the file was opened, or last changed through this.</summary>
     public WimFile Wim { get; private set; }
@@ -53,11 +57,11 @@ public sealed class ImageFile : ITrees, IDisposable
         ?? throw new MoorfieldException(Trouble.Failed, $"{path} cannot be read: {Marshal.GetLastPInvokeErrorMessage()}.");
         try
         {
-            if (!RegularFile.Is(file) || !WimHeader.Begins(file))
+            if (!RegularFile.Is(file) || !(WimHeader.Begins(file) || Formats.Media.Medium.Is(file)))
                 throw new MoorfieldException(Trouble.Misused,
-                    $"{path} is a file, but no WIM or ESD, and no disk. "
+                    $"{path} is a file, but no WIM, ESD or ISO, and no disk. "
                     + "Name an image file, a disk, or the folder where a Windows volume is mounted.");
-            return new ImageFile(path, file, seam);
+            return new ImageFile(path, file, seam, WimHeader.Begins(file) ? null : MediumImage.Find(Path.GetFileName(path), file));
         }
         catch
         {
@@ -87,6 +91,8 @@ public sealed class ImageFile : ITrees, IDisposable
 
         string? Look()
         {
+            if (Medium is not null)
+                return "is a medium, which is not changed. Copy the image out of it, and change that";
             try
             {
                 WimEditor.CheckChangeable(Wim.Header);
@@ -294,7 +300,8 @@ public sealed class ImageFile : ITrees, IDisposable
         Wim = fresh;
     }
 
-    private WimFile OpenWim() => Translated(() => WimFile.Open(_file));
+    private WimFile OpenWim() =>
+        Translated(() => Medium is { Place: var place } ? WimFile.Open(_file, place.Offset, place.Length) : WimFile.Open(_file));
 
     private T Translated<T>(Func<T> use) => FormatTrouble.Translated(Name, use);
 

@@ -53,7 +53,7 @@ internal sealed class CompressedChunks
             if (!before.SequenceEqual(plain))
                 return null;
             byte[] stored = new byte[map.StoredLength(chunk)];
-            ChunkMap.ReadExactly(wim.File, stored, map.Starts[chunk]);
+            wim.ReadStored(stored, map.Starts[chunk]);
             return stored;
         }
 

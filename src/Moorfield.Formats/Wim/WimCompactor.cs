@@ -96,7 +96,7 @@ public static class WimCompactor
             for (long done = start; done < end; done += buffer.Length)
             {
                 var piece = buffer.AsSpan(0, (int)Math.Min(buffer.Length, end - done));
-                ChunkMap.ReadExactly(wim.File, piece, done);
+                wim.ReadStored(piece, done);
                 output.Write(piece);
             }
         }

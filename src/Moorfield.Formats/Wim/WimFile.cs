@@ -20,9 +20,10 @@ public sealed class WimFile : IDisposable
     private readonly List<(long Start, byte[] Chunk)> _cache = [];
     private readonly Lock _cacheGate = new();
 
-    private WimFile(SafeFileHandle file, long length, WimHeader header, BlobTable blobs, WimXml xml)
+    private WimFile(SafeFileHandle file, long start, long length, WimHeader header, BlobTable blobs, WimXml xml)
     {
         File = file;
+        Start = start;
         Length = length;
         Header = header;
         Blobs = blobs;
@@ -32,7 +33,10 @@ public sealed class WimFile : IDisposable
     /// <summary>The file; owned by whoever opened this.</summary>
     public SafeFileHandle File { get; }
 
-    /// <summary>Bytes of the file when it was opened.</summary>
+    /// <summary>Where the WIM begins in the file, in bytes; above 0 for one that lies on a medium.</summary>
+    public long Start { get; }
+
+    /// <summary>Bytes of the WIM when it was opened.</summary>
     public long Length { get; }
 
     /// <summary>As it stands in the file.</summary>
@@ -47,19 +51,25 @@ public sealed class WimFile : IDisposable
     /// <summary>Opens a WIM.</summary>
     /// <exception cref="InvalidDataException">No WIM, or one that is damaged or cut off.</exception>
     /// <exception cref="DllNotFoundException">libwim is not installed; the message names the package.</exception>
-    public static WimFile Open(SafeFileHandle file)
+    public static WimFile Open(SafeFileHandle file) => Open(file, 0, RandomAccess.GetLength(file));
+
+    /// <summary>Opens a WIM that lies inside another file.</summary>
+    /// <param name="start">Where it begins, in bytes.</param>
+    /// <param name="length">Its bytes.</param>
+    /// <exception cref="InvalidDataException">No WIM, or one that is damaged or cut off.</exception>
+    /// <exception cref="DllNotFoundException">libwim is not installed; the message names the package.</exception>
+    public static WimFile Open(SafeFileHandle file, long start, long length)
     {
-        long length = RandomAccess.GetLength(file);
-        byte[] start = new byte[WimHeader.Size];
-        int got = RandomAccess.Read(file, start, 0);
-        var header = WimHeader.Read(start.AsSpan(0, got), length);
-        using var reading = new WimFile(file, length, header, BlobTable.Read([], length), WimXml.Empty());
+        byte[] first = new byte[WimHeader.Size];
+        int got = (int)Math.Min(RandomAccess.Read(file, first, start), length);
+        var header = WimHeader.Read(first.AsSpan(0, got), length);
+        using var reading = new WimFile(file, start, length, header, BlobTable.Read([], length), WimXml.Empty());
         var blobs = header.BlobTable.IsNone ? reading.Blobs : BlobTable.Read(reading.ReadAll(header.BlobTable), length);
         // Part 1 of a split WIM has all metadata, the others have none.
         if (blobs.Metadata.Count != header.ImageCount && !header.IsSplit)
             throw new InvalidDataException($"is damaged: it claims {header.ImageCount} images and has metadata for {blobs.Metadata.Count}");
         var xml = header.Xml.IsNone ? WimXml.Empty() : WimXml.Read(reading.ReadAll(header.Xml));
-        return new WimFile(file, length, header, blobs, xml);
+        return new WimFile(file, start, length, header, blobs, xml);
     }
 
     /// <summary>Reads the metadata of an image.</summary>
@@ -146,7 +156,7 @@ public sealed class WimFile : IDisposable
     }
 
     private ChunkMap Map(ResourceHeader resource) => resource.IsCompressed
-        ? ChunkedResource.Map(File, resource, Header.Compression, Header.ChunkSize)
+        ? ChunkedResource.Map(File, Start, resource, Header.Compression, Header.ChunkSize)
         : ChunkMap.Plain(resource);
 
     private void CheckHash(Sha1Hash expected, Sha1Hash found)
@@ -168,7 +178,7 @@ public sealed class WimFile : IDisposable
         long left = blob.Size;
         foreach (var resource in Blobs.SolidResources[blob.Solid])
         {
-            var map = SolidResource.Map(File, resource);
+            var map = SolidResource.Map(File, Start, resource);
             if (start < map.Size && left > 0)
             {
                 long length = Math.Min(left, map.Size - start);
@@ -270,8 +280,8 @@ public sealed class WimFile : IDisposable
         {
             var one = bytes.AsSpan(0, length);
             var other = bytes.AsSpan(length, length);
-            ChunkMap.ReadExactly(File, one, left.Starts[chunk]);
-            ChunkMap.ReadExactly(File, other, right.Starts[chunk]);
+            ReadStored(one, left.Starts[chunk]);
+            ReadStored(other, right.Starts[chunk]);
             return one.SequenceEqual(other);
         }
         finally
@@ -314,18 +324,22 @@ public sealed class WimFile : IDisposable
         }
     }
 
+    /// <summary>Reads bytes as they are stored.</summary>
+    /// <param name="offset">From the start of the WIM.</param>
+    internal void ReadStored(Span<byte> bytes, long offset) => ChunkMap.ReadExactly(File, bytes, Start + offset);
+
     private void ReadChunk(ChunkMap map, int chunk, Span<byte> plain)
     {
         if (map.IsPlain(chunk))
         {
-            ChunkMap.ReadExactly(File, plain, map.Starts[chunk]);
+            ReadStored(plain, map.Starts[chunk]);
             return;
         }
         byte[] stored = System.Buffers.ArrayPool<byte>.Shared.Rent(map.StoredLength(chunk));
         try
         {
             var bytes = stored.AsSpan(0, map.StoredLength(chunk));
-            ChunkMap.ReadExactly(File, bytes, map.Starts[chunk]);
+            ReadStored(bytes, map.Starts[chunk]);
             Codec(map.Compression, map.ChunkSize).Decompress(bytes, plain);
         }
         finally
