@@ -37,6 +37,7 @@ internal static class Program
             RestorePointCommand.Create(),
             UndoCommand.Create(),
             ImageCommand.Create(),
+            MediaCommand.Create(),
             DemoCommand.Create(),
             Common.Partition,
             Common.Language,

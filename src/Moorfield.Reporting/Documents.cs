@@ -171,6 +171,10 @@ ImmutableArray<string> Blocked, ImmutableArray<string> Unblocked);
 
 internal sealed record ComparisonJson(string Schema, string Before, string After, ImmutableArray<ComparedJson> Systems);
 
+/// <param name="Compared">Files that were read back.</param>
+internal sealed record BuiltMediumJson(
+    string Schema, string Source, string Medium, long Bytes, long ImageBytes, string Sha256, int Compared, PlanJson Plan);
+
 /// <param name="Made">Null when it does not say.</param>
 /// <param name="Gaps">What it could not see, a sentence each.</param>
 internal sealed record ListedSurveyJson(
@@ -197,6 +201,7 @@ internal sealed record HandOverJson(string Schema, string Folder, ImmutableArray
 [JsonSerializable(typeof(ImageJson))]
 [JsonSerializable(typeof(SurveysJson))]
 [JsonSerializable(typeof(HandOverJson))]
+[JsonSerializable(typeof(BuiltMediumJson))]
 internal sealed partial class DocumentJson : JsonSerializerContext
 {
     /// <summary>Prints a document, with letters as they are instead of as escapes: readable on a terminal and in a diff.</summary>

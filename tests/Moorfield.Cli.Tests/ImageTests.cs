@@ -180,8 +180,8 @@ public sealed class ImageTests : CliTest
         Refused(2, "is no image file", "image", "list", Root);
         Refused(2, "does not exist", "image", "list", Folder["missing.wim"]);
         Tool.Read("mkfifo", Folder["pipe"]);
-        Refused(2, "no WIM or ESD", "inventory", Folder["pipe"]);
-        Refused(2, "no WIM or ESD", "inventory", "/dev/null");
+        Refused(2, "no WIM, ESD or ISO", "inventory", Folder["pipe"]);
+        Refused(2, "no WIM, ESD or ISO", "inventory", "/dev/null");
         RefusedOn(_image, 2, "is the image itself", "image", "compact", _image, "--to", _image);
     }
 

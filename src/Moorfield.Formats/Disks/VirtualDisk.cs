@@ -145,17 +145,27 @@ public static class VirtualDisk
             start.ArgumentList.Add(argument);
         if (!writable)
             start.ArgumentList.Add("--read-only");
-        using var process = Begin(start);
-        process.StandardInput.Close();
-        string said = process.StandardError.ReadToEnd();
-        if (!process.WaitForExit(Patience))
+        // The server of a command before, or of this one before it writes, ends a little after its connection: its lock is waited for.
+        for (int tries = 0; ; tries++)
         {
-            process.Kill();
-            throw new IOException("could not be opened: qemu-nbd does not come to an end with it");
+            using var process = Begin(start);
+            process.StandardInput.Close();
+            string said = process.StandardError.ReadToEnd();
+            if (!process.WaitForExit(Patience))
+            {
+                process.Kill();
+                throw new IOException("could not be opened: qemu-nbd does not come to an end with it");
+            }
+            if (process.ExitCode == 0)
+                return;
+            if (!said.Contains("lock", StringComparison.Ordinal) || tries == MostTries)
+                throw new IOException(Reason(said));
+            Thread.Sleep(Pause);
         }
-        if (process.ExitCode != 0)
-            throw new IOException(Reason(said));
     }
+
+    private const int MostTries = 20;
+    private static readonly TimeSpan Pause = TimeSpan.FromMilliseconds(100);
 
     private static Process Begin(ProcessStartInfo start)
     {

@@ -193,7 +193,8 @@ internal sealed class UdfVolume
         if ((BinaryPrimitives.ReadUInt16LittleEndian(entry.AsSpan(34)) & 7) != 3)
             return null;
         var (attributes, length, start) = Layout(entry);
-        return attributes >= 0 && length >= 0 && (long)start + attributes + length <= entry.Length ? entry.AsSpan(start + attributes, length).ToArray()
+        return attributes >= 0 && length >= 0 && (long)start + attributes + length <= entry.Length
+            ? entry.AsSpan(start + attributes, length).ToArray()
             : throw new InvalidDataException("is damaged: a content goes beyond its file entry");
     }
 

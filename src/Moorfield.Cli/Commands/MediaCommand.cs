@@ -1,0 +1,181 @@
+using System.Collections.Immutable;
+using System.CommandLine;
+using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Vaults;
+using Moorfield.Reporting;
+
+namespace Moorfield.Cli.Commands;
+
+/// <summary><c>media</c> makes install media from others.</summary>
+internal static class MediaCommand
+{
+    private static readonly Argument<string> Source = new("ISO") { Description = "An ISO with an install image; it is only read" };
+    private static readonly Argument<string[]> Packages = new("PACKAGE")
+    {
+        Description = "Display name, name, family name or full name; * allowed",
+        Arity = ArgumentArity.ZeroOrMore,
+    };
+
+    private static readonly Option<string> To = new("--to") { Description = "The ISO to write", HelpName = "FILE", Required = true };
+    private static readonly Option<string?> Label = new("--label") { Description = "What people see when it is put in (default: that of the source)",
+        HelpName = "TEXT" };
+
+    private static readonly Option<bool> Replace = new("--replace") { Description = "Replace a file that is there already" };
+    private static readonly Option<string[]> Edition = Common.Edition();
+    private static readonly Option<string?> Maker = Common.Maker();
+    private static readonly Option<bool> AllowReturn = new("--allow-return") { Description = "Set no block: an update may provision it again" };
+    private static readonly Option<bool> Sweep = new("--sweep") { Description = "Also remove frameworks that nothing needs afterwards" };
+    private static readonly Option<bool> AcceptCosts = new("--accept-costs") { Description = "Do not ask about what the removal costs; needed with "
+        + "--yes when it costs something" };
+
+    private static readonly Option<bool> Preview = new("--preview") { Description = "Show what would be built and write nothing" };
+    private static readonly Option<bool> Yes = new("--yes", "-y") { Description = "Do not ask for confirmation" };
+    private static readonly Option<string?> VaultPath = Common.VaultPath();
+    private static readonly Option<string> Format = Common.Format("table", "json");
+
+    internal static Command Create() => new("media", "Makes install media from others.") { CreateBuild() };
+
+    private static Command CreateBuild()
+    {
+        var command = new Command("build", """
+            Writes an ISO like another one, without packages: they are removed for newcomers from the image inside and blocked, the image is
+            compacted, all else stays as it is, and the result is read back and compared. Without packages it only gets another label.
+
+            Example:
+              moorfield media build vendor.iso --to counters.iso --label COUNTERS Weather 'Larkfield.*'
+              moorfield media build vendor.iso --to counters.iso --brief counters.brief.yaml --yes --accept-costs
+            """)
+        { Source, Packages, To, Label, Replace };
+        var filters = new FilterOptions(command, forChange: true);
+        var brief = new BriefOptions(command, strict: true);
+        foreach (var option in new Option[] { Edition, Maker, AllowReturn, Sweep, AcceptCosts, Preview, Yes, VaultPath, Format })
+            command.Add(option);
+        command.Handle(parsed => Build(parsed, filters, brief));
+        return command;
+    }
+
+    private static int Build(ParseResult parsed, FilterOptions filters, BriefOptions briefOptions)
+    {
+        using var target = Common.Open(parsed.GetRequiredValue(Source));
+        if (target is not ImageTarget { Image.Medium: not null } source)
+            throw new MoorfieldException(Trouble.Misused, $"{target.Name} is {target.Described}. 'media build' takes an ISO.");
+        var brief = briefOptions.Load(parsed);
+        target.Maker = parsed.GetValue(Maker) ?? brief?.Maker;
+        IReadOnlyCollection<Guard> guards = brief?.Guards ?? [];
+        var systems = Common.Read(target, parsed.GetValue(Edition), guards);
+        if (briefOptions.TellIdle(parsed, brief, target, systems, Vault.ChoosePath(parsed.GetValue(VaultPath))))
+            return BriefCommand.Unmeant(target);
+        var wishes = Wishes(parsed, filters, brief);
+        ImmutableArray<SystemPlan> plans = wishes is null ? []
+            : [.. systems.Zip(wishes(systems), (s, w) => new SystemPlan(s, RemovalPlanner.Plan(s, w)))];
+        bool refused = plans.Any(p => p.Plan.Refused.Any());
+        if (wishes is not null && !plans.Any(p => p.Effective.Any() || p.Plan.Changes.Any()))
+        {
+            RemovalText.ShowStaying(plans);
+            throw new MoorfieldException(refused ? Trouble.Refused : Trouble.Misused,
+                "Nothing of what was named would be removed from the image. Nothing was written.");
+        }
+        if (wishes is null && parsed.GetValue(Label) is null)
+            throw new MoorfieldException(Trouble.Misused, "Say what goes (packages, --brief FILE, or --standing and the like), or give a --label.");
+        var building = new MediumBuilding(source, parsed.GetRequiredValue(To), parsed.GetValue(Label), wishes is null ? null
+            : image => Removal(image, source, systems, guards, wishes, brief));
+        building.Check(parsed.GetValue(Replace));
+        return CarryOut(parsed, source, building, plans, refused);
+    }
+
+    private static Removal Removal(
+        ImageTarget image, ImageTarget source, ImmutableArray<SystemSnapshot> systems, IReadOnlyCollection<Guard> guards,
+        Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalWish>> wishes, Brief? brief)
+    {
+        image.Maker = source.Maker;
+        return new Removal(image, image.Read([.. systems.Select(s => s.EditionNumber)], guards), guards, wishes, brief?.Title ?? brief?.Name);
+    }
+
+    private static Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalWish>>? Wishes(ParseResult parsed, FilterOptions filters, Brief? brief)
+    {
+        string[] packages = parsed.GetValue(Packages) ?? [];
+        var filter = filters.Read(parsed);
+        int ways = (packages.Length > 0 ? 1 : 0) + (filter.IsEmpty ? 0 : 1) + (brief is null ? 0 : 1);
+        if (ways > 1)
+            throw new MoorfieldException(Trouble.Misused, "Packages are named, chosen by what is known of them, or by a brief: only one of these.");
+        if (ways == 0)
+            return null;
+        string[] newcomers = ["newcomers"];
+        return systems => (brief is not null
+            ? systems.Select(s => BriefPlanner.Wish(brief, s, newcomers, parsed.GetValue(AllowReturn)))
+            : systems.Zip(filter.IsEmpty ? PackageChoice.Find(packages, systems) : filter.Choose(filters.Keep(parsed), systems),
+                (s, chosen) => new RemovalWish(chosen, Who.Parse(newcomers, s))))
+            .Select(w => w with { AllowReturn = parsed.GetValue(AllowReturn), Sweep = parsed.GetValue(Sweep) });
+    }
+
+    private static int CarryOut(ParseResult parsed, ImageTarget source, MediumBuilding building, ImmutableArray<SystemPlan> plans, bool refused)
+    {
+        bool json = parsed.GetValue(Format) == "json";
+        string output = Path.GetFullPath(parsed.GetRequiredValue(To));
+        var document = plans.IsEmpty ? DocumentMaker.Plan(source.FullPath, "relabel", [], [], null) : DocumentMaker.Plan(source.FullPath, plans);
+        if (json && parsed.GetValue(Preview))
+            DocumentJson.Write(document);
+        if (!json)
+            Show(parsed, source, building, plans, output);
+        if (parsed.GetValue(Preview))
+            return Program.Done;
+        var costs = plans.SelectMany(p => p.Plan.Costly)
+            .Select(m => $"{m.Removal.Package.DisplayName} ({Prose.List(m.Verdict.Costs.Select(c => c.Short))})").Distinct(StringComparer.Ordinal)
+            .ToList();
+        bool accepted = parsed.GetValue(AcceptCosts) || costs.Count == 0;
+        if (parsed.GetValue(Yes) && !accepted)
+            throw new MoorfieldException(Trouble.Refused,
+                $"This costs something: {Prose.List(costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. "
+                    + "Nothing was written.");
+        if (!parsed.GetValue(Yes) && !(Say.Confirm("Build this medium?")
+            && (accepted || Say.Confirm($"It costs something: {Prose.List(costs)}. Build it all the same?"))))
+        {
+            Say.Aside("Nothing was written.");
+            return Program.Done;
+        }
+        string step = "Beginning";
+        BuiltMedium built;
+        var progress = new ProgressLine();
+        using (new Ticker(() => step))
+            built = building.Build(progress.Seam, text => step = text, Interruption.BeginChanging());
+        progress.Clear();
+        if (json)
+            DocumentJson.Write(new BuiltMediumJson("moorfield.medium/1", source.FullPath, output, built.Bytes, built.ImageBytes, built.Sha256,
+                built.Compared, document));
+        else
+            ShowResult(source, output, built, plans);
+        return refused || built.Removal is { Failures.IsEmpty: false } ? Program.DoneInPart : Program.Done;
+    }
+
+    private static void Show(ParseResult parsed, ImageTarget source, MediumBuilding building, ImmutableArray<SystemPlan> plans, string output)
+    {
+        if (!plans.IsEmpty)
+            RemovalText.ShowPlan(source, plans, handsOver: false);
+        if (parsed.GetValue(Label) is { } label)
+            Say.Line($"The label will be '{label}'; {source.Name} has '{source.Image.Medium!.Whole.Label}'.");
+        Say.Line($"{output} is written anew, needs {Sheet.Size(building.Needs)} for a time, and is read back. {source.Name} is only read.");
+    }
+
+    private static void ShowResult(ImageTarget source, string output, BuiltMedium built, ImmutableArray<SystemPlan> plans)
+    {
+        long before = new FileInfo(source.FullPath).Length;
+        Say.Line();
+        Say.Heading($"{output} is built");
+        if (built.Removal is { } outcome)
+        {
+            ChangeOptions.ShowTrouble(outcome, source);
+            foreach (var system in plans)
+                Say.Line($"Edition {system.Snapshot.EditionNumber} ({system.Snapshot.Name}): {Sheet.Count(system.Effective.Length, "package")} removed"
+                    + $"{(system.Plan.IdleFrameworks.IsEmpty ? "" : ", frameworks that nothing needs stay (--sweep)")}.");
+        }
+        Say.Line($"{source.Name} has {Sheet.Size(before)}, of which the image {Sheet.Size(source.Image.Medium!.Image.Size)}; the new medium "
+            + $"{Sheet.Size(built.Bytes)}, of which the image {Sheet.Size(built.ImageBytes)}.");
+        Say.Line($"Read back: {Sheet.Count(built.Compared, "other file")} and the ways it starts are as on the source, by SHA-256.");
+        Say.Verbatim($"SHA-256 {built.Sha256}");
+        Say.Line($"'moorfield compare {Words.Quoted(source.FullPath)} {Words.Quoted(output)}' tells what went.");
+    }
+}
