@@ -37,7 +37,43 @@ internal static class MediaCommand
     private static readonly Option<string?> VaultPath = Common.VaultPath();
     private static readonly Option<string> Format = Common.Format("table", "json");
 
-    internal static Command Create() => new("media", "Makes install media from others.") { CreateBuild() };
+    internal static Command Create() => new("media", "Makes install media from others.") { CreateBuild(), CreateLabel() };
+
+    private static Command CreateLabel()
+    {
+        var iso = new Argument<string>("ISO") { Description = "An ISO with an install image" };
+        var text = new Argument<string>("TEXT") { Description = "Its new label: 1 to 32 letters of ASCII, 16 where it has a Joliet view" };
+        var yes = new Option<bool>("--yes", "-y") { Description = "Do not ask for confirmation" };
+        var command = new Command("label", """
+            Gives an ISO another label, in its own file. Only the few blocks are written where labels stand; the old one is given back by the
+            same command.
+
+            Example:
+              moorfield media label counters.iso COUNTERS_2026
+            """)
+        { iso, text, yes };
+        command.Handle(parsed =>
+        {
+            using var target = Common.Open(parsed.GetRequiredValue(iso));
+            if (target is not ImageTarget { Image.Medium: { } medium } source)
+                throw new MoorfieldException(Trouble.Misused, $"{target.Name} is {target.Described}. 'media label' takes an ISO.");
+            string label = parsed.GetRequiredValue(text);
+            if (medium.Whole.Label == label)
+            {
+                Say.Aside($"{source.Name} has the label '{label}' already. Nothing was changed.");
+                return Program.Done;
+            }
+            if (!parsed.GetValue(yes) && !Say.Confirm($"Write the label '{label}' in place of '{medium.Whole.Label}'?"))
+            {
+                Say.Aside("Nothing was changed.");
+                return Program.Done;
+            }
+            int blocks = MediumBuilding.Relabel(source, label);
+            Say.Line($"{source.Name} has the label '{label}' now, in {Sheet.Count(blocks, "block")}; it was '{medium.Whole.Label}'.");
+            return Program.Done;
+        });
+        return command;
+    }
 
     private static Command CreateBuild()
     {
@@ -169,8 +205,8 @@ internal static class MediaCommand
         {
             ChangeOptions.ShowTrouble(outcome, source);
             foreach (var system in plans)
-                Say.Line($"Edition {system.Snapshot.EditionNumber} ({system.Snapshot.Name}): {Sheet.Count(system.Effective.Length, "package")} removed"
-                    + $"{(system.Plan.IdleFrameworks.IsEmpty ? "" : ", frameworks that nothing needs stay (--sweep)")}.");
+                Say.Line($"Edition {system.Snapshot.EditionNumber} ({system.Snapshot.Name}): "
+                    + $"{Sheet.Count(system.Effective.Length, "package")} removed{(system.Plan.IdleFrameworks.IsEmpty ? "" : ", frameworks that nothing needs stay (--sweep)")}.");
         }
         Say.Line($"{source.Name} has {Sheet.Size(before)}, of which the image {Sheet.Size(source.Image.Medium!.Image.Size)}; the new medium "
             + $"{Sheet.Size(built.Bytes)}, of which the image {Sheet.Size(built.ImageBytes)}.");

@@ -51,15 +51,15 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
         if (free < Needs)
             throw new MoorfieldException(Trouble.Refused,
                 $"{folder} has {Prose.Size(free)} left, and building needs about {Prose.Size(Needs)}. Nothing was written.");
-        _ = Rewrite(label, _medium.Image.Size);
+        Rewrite(label, _medium.Image.Size, _ => 0);
     }
 
-    private MediumRewrite Rewrite(string? text, long length)
+    private T Rewrite<T>(string? text, long length, Func<MediumRewrite, T> use)
     {
         using var file = File.OpenHandle(source.FullPath);
         try
         {
-            return FormatTrouble.Translated(source.Name, () => MediumRewrite.Plan(file, _medium.Image, length, text));
+            return FormatTrouble.Translated(source.Name, () => use(MediumRewrite.Plan(file, _medium.Image, length, text)));
         }
         catch (ArgumentException e)
         {
@@ -69,7 +69,8 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
 
     /// <summary>Builds it.</summary>
     /// <param name="step">Told what is under way.</param>
-    /// <exception cref="MoorfieldException">It failed, or was stopped: there is nothing under the result's name that was not there before.</exception>
+    /// <exception cref="MoorfieldException">It failed, or was stopped: there is nothing under the result's name that was not there
+    /// before.</exception>
     public BuiltMedium Build(WriteSeam seam, Action<string> step, CancellationToken stop)
     {
         var before = Stamp();
@@ -106,6 +107,24 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
         {
             Clear();
         }
+    }
+
+    /// <summary>Gives a medium another label in its own file: some blocks are written, and read back.</summary>
+    /// <returns>How many blocks.</returns>
+    /// <exception cref="MoorfieldException">It cannot be written, or the label cannot.</exception>
+    public static int Relabel(ImageTarget source, string label)
+    {
+        var building = new MediumBuilding(source, source.FullPath, label, null);
+        var changes = building.Rewrite(label, building._medium.Image.Size, rewrite => rewrite.Changes.ToList());
+        using (var file = File.OpenHandle(source.FullPath, FileMode.Open, FileAccess.ReadWrite))
+        {
+            foreach (var (offset, bytes) in changes)
+                RandomAccess.Write(file, bytes.Span, offset);
+            RandomAccess.FlushToDisk(file);
+        }
+        using var fresh = File.OpenHandle(source.FullPath);
+        return Medium.Read(fresh).Label == label ? changes.Count
+            : throw new MoorfieldException(Trouble.Failed, $"{source.Name} does not have the label '{label}' after it was written.");
     }
 
     private (long, DateTime) Stamp()
@@ -153,7 +172,10 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
         if (proposal.HasEffect)
             outcome = operation.CarryOut(proposal, new RunSettings(null, seam) { AcceptsCosts = true, Begin = () => stop })!;
         if (!outcome.Verified)
-            throw new MoorfieldException(Trouble.Failed, $"The image does not hold what was planned: {outcome.Disagreements[0].Text} Nothing was written.");
+        {
+            throw new MoorfieldException(Trouble.Failed,
+                $"The image does not hold what was planned: {outcome.Disagreements[0].Text} Nothing was written.");
+        }
         step("Compacting the image");
         string small = Path.Combine(Work, "small.wim");
         ImageCompaction.Copy(image.Image, small, seam, stop);

@@ -92,7 +92,7 @@ public sealed class ImageFile : ITrees, IDisposable
         string? Look()
         {
             if (Medium is not null)
-                return "is a medium, which is not changed. Copy the image out of it, and change that";
+                return "is a medium, which is not changed in place: 'moorfield media build' writes another one";
             try
             {
                 WimEditor.CheckChangeable(Wim.Header);

@@ -67,7 +67,8 @@ public sealed class MediumRewrite
 
     /// <summary>The blocks that are another than in the source, where they come to lie; the file's own are not among them.</summary>
     public IEnumerable<(long Offset, ReadOnlyMemory<byte> Bytes)> Changes => _changed.OrderBy(c => c.Key)
-        .Where(c => !_blocks.Read(c.Key, Block, "a block").AsSpan().SequenceEqual(c.Value)).Select(c => (Moved(c.Key) * (long)Block, (ReadOnlyMemory<byte>)c.Value));
+        .Where(c => !_blocks.Read(c.Key, Block, "a block").AsSpan().SequenceEqual(c.Value))
+        .Select(c => (Moved(c.Key) * (long)Block, (ReadOnlyMemory<byte>)c.Value));
 
     /// <summary>Writes the medium.</summary>
     /// <param name="content">Of the file: as many bytes as were planned; null for the old content.</param>
@@ -386,7 +387,8 @@ public sealed class MediumRewrite
         if (partitions != 1)
             throw new InvalidDataException("has a UDF view with several partitions, which is not understood");
         // The table of free space, then that of sizes.
-        BinaryPrimitives.WriteUInt32LittleEndian(descriptor.AsSpan(84), checked((uint)(BinaryPrimitives.ReadUInt32LittleEndian(descriptor.AsSpan(84)) + _delta)));
+        var size = descriptor.AsSpan(84);
+        BinaryPrimitives.WriteUInt32LittleEndian(size, checked((uint)(BinaryPrimitives.ReadUInt32LittleEndian(size) + _delta)));
         Seal(descriptor, Moved(block));
         if (IsTagged((block + 1L) * Block, block + 1, 8))
             Seal(Get(block + 1), Moved(block + 1));

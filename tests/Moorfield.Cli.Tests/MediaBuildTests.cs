@@ -1,0 +1,110 @@
+using System.Security.Cryptography;
+using System.Text.Json.Nodes;
+using Moorfield.Tests;
+
+namespace Moorfield.Cli.Tests;
+
+/// <summary>Media that are built from others.</summary>
+public sealed class MediaBuildTests : CliTest
+{
+    private readonly string _iso;
+    private readonly string _image;
+
+    public MediaBuildTests()
+    {
+        _image = Demo.CopyImageTo(Folder);
+        _iso = MediumSource.Make(Folder, MediumSource.Tree(Folder, _image), plain: true);
+    }
+
+    [Fact]
+    public void A_medium_is_built_without_packages_and_is_what_it_says()
+    {
+        byte[] before = File.ReadAllBytes(_iso);
+        string to = Folder["counters.iso"];
+        var preview = Run("media", "build", _iso, "Weather", "Calculator", "--to", to, "--label", "COUNTERS", "--preview");
+        preview.ExitCode.ShouldBe(0, preview.Error);
+        preview.Output.ShouldContain("The label will be 'COUNTERS'; medium.iso has 'SALTMARSH_X64'.");
+        File.Exists(to).ShouldBeFalse();
+        var outcome = Run("media", "build", _iso, "Weather", "Calculator", "--to", to, "--label", "COUNTERS", "--yes", "--accept-costs");
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+        File.ReadAllBytes(_iso).ShouldBe(before);
+        outcome.Output.ShouldContain($"SHA-256 {Convert.ToHexStringLower(SHA256.HashData(File.ReadAllBytes(to)))}");
+        new FileInfo(to).Length.ShouldBeLessThan(before.Length);
+        Run("image", "list", to).Output.ShouldContain("'COUNTERS'");
+        // The image on it is what the same removal and compacting make of the image alone.
+        Run("remove", _image, "Weather", "Calculator", "--yes", "--accept-costs", "--without-restore-point").ExitCode.ShouldBe(0);
+        Run("compare", to, _image).Output.ShouldContain("Nothing differs.");
+        Tool.Read("7zz", "x", "-y", $"-o{Folder["out"]}", to);
+        Tool.Read("wimlib-imagex", "verify", Folder["out/sources/install.wim"]);
+        foreach (string file in Directory.GetFiles(Folder["tree"], "*", SearchOption.AllDirectories))
+        {
+            string path = Path.GetRelativePath(Folder["tree"], file);
+            if (path != "sources/install.wim")
+                File.ReadAllBytes(Path.Combine(Folder["out"], path)).ShouldBe(File.ReadAllBytes(file), path);
+        }
+        Directory.GetFileSystemEntries(Folder.Path, ".*moorfield-build").ShouldBeEmpty();
+        Run("compare", _iso, to).Output.ShouldContain("Weather");
+    }
+
+    [Fact]
+    public void Without_packages_only_the_label_changes()
+    {
+        string to = Folder["label.iso"];
+        var outcome = Run("media", "build", _iso, "--to", to, "--label", "OTHER", "--yes", "--format", "json");
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+        ((string)JsonNode.Parse(outcome.Output)!["sha256"]!).ShouldBe(Convert.ToHexStringLower(SHA256.HashData(File.ReadAllBytes(to))));
+        new FileInfo(to).Length.ShouldBe(new FileInfo(_iso).Length);
+        Run("compare", _iso, to).Output.ShouldContain("Nothing differs.");
+        Run("media", "build", _iso, "--to", Folder["no.iso"], "--yes").ExitCode.ShouldBe(2);
+        Run("media", "build", _iso, "--to", Folder["no.iso"], "--label", new string('X', 40), "--yes").Error.ShouldContain("A label has 1 to 32 letters");
+        File.Exists(Folder["no.iso"]).ShouldBeFalse();
+    }
+
+    [Fact]
+    public void A_label_is_written_in_place_and_back()
+    {
+        byte[] before = File.ReadAllBytes(_iso);
+        Run("media", "label", _iso, "COUNTERS_2026", "--yes").Output.ShouldContain("it was 'SALTMARSH_X64'");
+        Run("image", "list", _iso).Output.ShouldContain("'COUNTERS_2026'");
+        Tool.Read("isoinfo", "-d", "-i", _iso).ShouldContain("Volume id: COUNTERS_2026");
+        Run("media", "label", _iso, new string('X', 33), "--yes").ExitCode.ShouldBe(2);
+        Run("media", "label", _iso, MediumSource.Label, "--yes").ExitCode.ShouldBe(0);
+        File.ReadAllBytes(_iso).ShouldBe(before);
+        Run("media", "label", _iso, MediumSource.Label, "--yes").Error.ShouldContain("has the label 'SALTMARSH_X64' already");
+        Run("media", "label", _image, "X", "--yes").ExitCode.ShouldBe(2);
+    }
+
+    [Fact]
+    public void What_is_there_already_or_is_the_source_is_not_written()
+    {
+        byte[] before = File.ReadAllBytes(_iso);
+        string to = Folder.Write("there.iso", "something"u8);
+        Run("media", "build", _iso, "Weather", "--to", to, "--yes", "--accept-costs").Error.ShouldContain("add --replace");
+        File.ReadAllText(to).ShouldBe("something");
+        Run("media", "build", _iso, "Weather", "--to", _iso, "--yes", "--accept-costs", "--replace").Error.ShouldContain("is the source itself");
+        File.CreateSymbolicLink(Folder["link.iso"], _iso);
+        Run("media", "build", Folder["link.iso"], "Weather", "--to", _iso, "--yes", "--accept-costs", "--replace").ExitCode.ShouldBe(2);
+        File.ReadAllBytes(_iso).ShouldBe(before);
+        Run("media", "build", _iso, "Weather", "--to", to, "--yes", "--accept-costs", "--replace").ExitCode.ShouldBe(0);
+        Run("image", "list", to).ExitCode.ShouldBe(0);
+        Run("media", "build", _image, "Weather", "--to", Folder["x.iso"], "--yes").Error.ShouldContain("takes an ISO");
+    }
+
+    [Theory]
+    [InlineData("pwrite64:error=ENOSPC:when=3+")]
+    [InlineData("write:error=ENOSPC:when=40+")]
+    [InlineData("fsync:signal=KILL:when=1")]
+    [InlineData("rename:signal=KILL:when=1")]
+    public void What_is_cut_off_leaves_nothing_under_the_name(string injection)
+    {
+        byte[] before = File.ReadAllBytes(_iso);
+        string to = Folder["cut.iso"];
+        var outcome = RunInjected(injection, "media", "build", _iso, "Weather", "--to", to, "--yes", "--accept-costs");
+        if (outcome.ExitCode == 0)
+            return; // that call was not made so often
+        File.Exists(to).ShouldBeFalse();
+        File.ReadAllBytes(_iso).ShouldBe(before);
+        Run("media", "build", _iso, "Weather", "--to", to, "--yes", "--accept-costs").ExitCode.ShouldBe(0);
+        Directory.GetFileSystemEntries(Folder.Path, ".*moorfield-build").ShouldBeEmpty();
+    }
+}
