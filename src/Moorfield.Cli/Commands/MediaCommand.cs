@@ -206,7 +206,8 @@ internal static class MediaCommand
             ChangeOptions.ShowTrouble(outcome, source);
             foreach (var system in plans)
                 Say.Line($"Edition {system.Snapshot.EditionNumber} ({system.Snapshot.Name}): "
-                    + $"{Sheet.Count(system.Effective.Length, "package")} removed{(system.Plan.IdleFrameworks.IsEmpty ? "" : ", frameworks that nothing needs stay (--sweep)")}.");
+                    + $"{Sheet.Count(system.Effective.Length, "package")} removed"
+                    + $"{(system.Plan.IdleFrameworks.IsEmpty ? "" : ", frameworks that nothing needs stay (--sweep)")}.");
         }
         Say.Line($"{source.Name} has {Sheet.Size(before)}, of which the image {Sheet.Size(source.Image.Medium!.Image.Size)}; the new medium "
             + $"{Sheet.Size(built.Bytes)}, of which the image {Sheet.Size(built.ImageBytes)}.");
