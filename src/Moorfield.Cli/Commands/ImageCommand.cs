@@ -16,7 +16,11 @@ namespace Moorfield.Cli.Commands;
 internal static class ImageCommand
 {
     internal static Command Create() =>
-    new("image", "Looks into image files (WIM, ESD) themselves, and makes them smaller.") { CreateList(), CreateCompact() };
+    new("image", "Looks into image files (WIM, ESD) themselves, and writes them in other ways.")
+    {
+        CreateList(), CreateCompact(), ImageExportCommand.CreateConvert(), ImageExportCommand.CreateExport(), ImageExportCommand.CreateSplit(),
+        ImageExportCommand.CreateJoin(),
+    };
 
     private static Argument<string> File() => new("FILE") { Description = "A WIM or ESD file, or an ISO with one" };
 
@@ -61,7 +65,7 @@ internal static class ImageCommand
         return command;
     }
 
-    private static ImageTarget Open(string path, WriteSeam seam)
+    internal static ImageTarget Open(string path, WriteSeam seam)
     {
         var target = Target.Open(path, seam);
         if (target is ImageTarget image)

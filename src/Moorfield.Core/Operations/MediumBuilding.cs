@@ -6,6 +6,7 @@ using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Media;
+using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Operations;
 
@@ -30,10 +31,15 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
     private readonly MediumImage _medium = source.Image.Medium ?? throw new ArgumentException("The image lies on no medium.", nameof(source));
     private readonly string _full = Path.GetFullPath(output);
 
+    /// <summary>Whether the image is an ESD, which is made a WIM on the way: an ESD is not changed.</summary>
+    public bool Converts => removal is not null && source.Image.Wim.Header.IsSolidVersion;
+
+    private string? Ending => Converts ? "wim" : null;
+
     private string Work => Path.Combine(Path.GetDirectoryName(_full)!, $".{Path.GetFileName(_full)}.moorfield-build");
 
     /// <summary>Bytes that it needs for a time beside the result.</summary>
-    public long Needs => new FileInfo(source.FullPath).Length + (removal is null ? 0 : 2 * _medium.Image.Size);
+    public long Needs => new FileInfo(source.FullPath).Length + (removal is null ? 0 : (Converts ? 5 : 2) * _medium.Image.Size);
 
     /// <summary>Makes sure that it can begin.</summary>
     /// <param name="replaces">Whether a result that is there already may be replaced.</param>
@@ -59,7 +65,7 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
         using var file = File.OpenHandle(source.FullPath);
         try
         {
-            return FormatTrouble.Translated(source.Name, () => use(MediumRewrite.Plan(file, _medium.Image, length, text)));
+            return FormatTrouble.Translated(source.Name, () => use(MediumRewrite.Plan(file, _medium.Image, length, text, Ending)));
         }
         catch (ArgumentException e)
         {
@@ -91,7 +97,7 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
             {
                 FormatTrouble.Translated(source.Name, () =>
                 {
-                    MediumRewrite.Plan(reading, _medium.Image, length, label).Write(content, writing, _ => Stop(stop));
+                    MediumRewrite.Plan(reading, _medium.Image, length, label, Ending).Write(content, writing, _ => Stop(stop));
                     return 0;
                 });
                 writing.Flush(flushToDisk: true);
@@ -164,6 +170,14 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
                 done += got;
             }
         }
+        if (Converts)
+        {
+            string wim = Path.Combine(Work, "converted.wim");
+            ImageExport.Write(copy, source.Name, [], wim, WimCompression.Lzx, integrity: false,
+                (done, total) => step($"Converting the image, {(total > 0 ? 100 * done / total : 0)} %"), stop);
+            File.Delete(copy);
+            copy = wim;
+        }
         step("Removing packages");
         using var image = new ImageTarget(ImageFile.Open(copy, seam));
         var operation = removal!(image);
@@ -190,7 +204,8 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
         using var right = File.OpenHandle(part);
         var written = FormatTrouble.Translated(Path.GetFileName(part), () => Medium.Read(right));
         var (before, after) = (Files(_medium.Whole), Files(written));
-        if (!before.Keys.ToHashSet(StringComparer.Ordinal).SetEquals(after.Keys))
+        string imagePath = Converts ? _medium.Image.Path[..^3] + "wim" : _medium.Image.Path;
+        if (!before.Keys.Select(k => k == _medium.Image.Path ? imagePath : k).ToHashSet(StringComparer.OrdinalIgnoreCase).SetEquals(after.Keys))
             throw Different("it has other files");
         foreach (var (path, entry) in before.Where(f => f.Value != _medium.Image && !IsCatalogue(f.Value)))
         {
@@ -201,7 +216,7 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
         using (var content = File.OpenHandle(image ?? source.FullPath))
         {
             long start = image is null ? _medium.Place.Offset : 0;
-            var place = after[_medium.Image.Path].Whole ?? throw Different("its image is in pieces");
+            var place = after[imagePath].Whole ?? throw Different("its image is in pieces");
             long length = image is null ? _medium.Place.Length : RandomAccess.GetLength(content);
             if (place.Length != length || !Hash(content, start, length).SequenceEqual(Hash(right, place.Offset, length)))
                 throw Different("its image is another");
@@ -225,7 +240,8 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
         new(Trouble.Failed, $"What was written is not what {source.Name} holds: {how}. Nothing of it is left.");
 
     private static Dictionary<string, MediumEntry> Files(Medium medium) =>
-        medium.Entries.Where(e => !e.IsFolder).DistinctBy(e => e.Path, StringComparer.Ordinal).ToDictionary(e => e.Path, StringComparer.Ordinal);
+        medium.Entries.Where(e => !e.IsFolder).DistinctBy(e => e.Path, StringComparer.OrdinalIgnoreCase)
+            .ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
 
     private static byte[] Hash(SafeFileHandle file, MediumEntry entry)
     {

@@ -27,10 +27,12 @@ public sealed class MediumRewrite
     private readonly long _newLength;
     private readonly long _delta;
     private readonly string? _label;
+    private readonly string? _ending;
     private readonly HashSet<long> _seen = [];
 
-    private MediumRewrite(SafeFileHandle source, MediumEntry file, long newLength, string? label)
+    private MediumRewrite(SafeFileHandle source, MediumEntry file, long newLength, string? label, string? ending)
     {
+        _ending = ending;
         _source = source;
         _blocks = new MediumBlocks(source);
         _file = file;
@@ -48,12 +50,16 @@ public sealed class MediumRewrite
     /// <param name="file">Of the medium.</param>
     /// <param name="newLength">Bytes of its new content, above 0.</param>
     /// <param name="label">A new label; null for the one that it has.</param>
+    /// <param name="ending">What the file's name ends with afterwards, as long as what it ends with now; null to leave it.</param>
     /// <exception cref="InvalidDataException">Something in it is not understood, so that it cannot be written anew.</exception>
     /// <exception cref="ArgumentException">The label cannot be written in all of its places; the message says why.</exception>
-    public static MediumRewrite Plan(SafeFileHandle source, MediumEntry file, long newLength, string? label)
+    public static MediumRewrite Plan(SafeFileHandle source, MediumEntry file, long newLength, string? label, string? ending = null)
     {
         ArgumentOutOfRangeException.ThrowIfLessThan(newLength, 1);
-        var rewrite = new MediumRewrite(source, file, newLength, label);
+        if (ending is not null && (!ending.All(char.IsAsciiLetterOrDigit)
+            || file.Name.LastIndexOf('.') != file.Name.Length - ending.Length - 1))
+            throw new ArgumentException($"{file.Name} cannot get the ending '{ending}'.", nameof(ending));
+        var rewrite = new MediumRewrite(source, file, newLength, label, ending);
         try
         {
             rewrite.Plan();
@@ -243,6 +249,7 @@ public sealed class MediumRewrite
             if (isIt)
             {
                 pieces.Add((at, bytes));
+                Rename(record.Slice(33, record[32]));
                 if ((record[25] & 0x80) == 0)
                 {
                     Pieces(folder, pieces);
@@ -280,6 +287,29 @@ public sealed class MediumRewrite
             BothEndian(folder, at + 2, checked((uint)block));
             BothEndian(folder, at + 10, (uint)bytes);
             (block, left) = (block + (each / Block), left - bytes);
+        }
+    }
+
+    /// <summary>Gives a name, in letters of one byte or of two, its new ending. What stands behind a semicolon is a version.</summary>
+    private void Rename(Span<byte> name)
+    {
+        if (_ending is null)
+            return;
+        int step = name.Length > 1 && name[0] == 0 ? 2 : 1;
+        int last = -1;
+        for (int i = step - 1; i < name.Length; i += step)
+        {
+            if (name[i] == '.')
+                last = i;
+        }
+        if (last < 0)
+            throw new InvalidDataException($"gives {_file.Name} a name without an ending, so that it cannot get another one");
+        for (int i = 0; i < _ending.Length; i++)
+        {
+            int at = last + ((i + 1) * step);
+            if (at >= name.Length)
+                throw new InvalidDataException($"gives {_file.Name} a shorter name, so that it cannot get another one");
+            name[at] = (byte)(name[at] is >= (byte)'A' and <= (byte)'Z' ? char.ToUpperInvariant(_ending[i]) : char.ToLowerInvariant(_ending[i]));
         }
     }
 
@@ -492,7 +522,7 @@ public sealed class MediumRewrite
                 places.Add(e.Offset + at);
             return Read(e.Offset, e.Length, "a folder");
         })];
-        var below = new List<(uint Icb, bool IsFolder)>();
+        var below = new List<uint>();
         for (int at = 0; at < folder.Length;)
         {
             if (at + 38 > folder.Length || BinaryPrimitives.ReadUInt16LittleEndian(folder.AsSpan(at)) != 257)
@@ -506,8 +536,10 @@ public sealed class MediumRewrite
             if (!isDeleted)
             {
                 BinaryPrimitives.WriteUInt32LittleEndian(entry[24..], Relative(Absolute(icb)));
-                if ((entry[18] & 8) == 0)
-                    below.Add((icb, (entry[18] & 2) != 0));
+                if ((entry[18] & 8) == 0 && (entry[18] & 2) != 0)
+                    below.Add(icb);
+                else if ((entry[18] & 8) == 0 && FileEntryOf(icb, out _, out _).Any(IsIt))
+                    Rename(NameOf(entry));
             }
             Seal(entry, Relative(places[at] / Block));
             at += size;
@@ -518,14 +550,15 @@ public sealed class MediumRewrite
             Write(extent.Offset, folder.AsSpan(done, (int)extent.Length));
             done += (int)extent.Length;
         }
-        foreach (var (icb, isFolder) in below)
-        {
-            if (isFolder)
-                UdfFolder(icb, depth + 1);
-            else
-                FileEntryOf(icb, out _, out _);
-        }
+        foreach (uint icb in below)
+            UdfFolder(icb, depth + 1);
     }
+
+    private bool IsIt(MediumExtent extent) => extent.Block >= _old.Block && extent.Block < _old.Block + Blocks(_old.Length);
+
+    /// <summary>The letters of an entry's name, without the byte that tells how wide they are.</summary>
+    private static Span<byte> NameOf(Span<byte> entry) =>
+        entry.Slice(39 + BinaryPrimitives.ReadUInt16LittleEndian(entry[36..]), entry[19] - 1);
 
     private void Label(byte[] descriptor, int at, int length)
     {

@@ -1,0 +1,136 @@
+using System.CommandLine;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Wim;
+using Moorfield.Reporting;
+
+namespace Moorfield.Cli.Commands;
+
+/// <summary>Commands that write image files anew, which is libwim's job: convert, export, split, join.</summary>
+internal static class ImageExportCommand
+{
+    private const int UsualPart = 3800;
+
+    private static Argument<string> Source() => new("FILE") { Description = "A WIM or ESD file; it is only read" };
+
+    private static Option<string> Compression()
+    {
+        var option = new Option<string>("--compression")
+        {
+            Description = "Of the new file: lzx (default), xpress (faster, larger) or none",
+            DefaultValueFactory = _ => "lzx",
+            HelpName = "HOW",
+        };
+        option.AcceptOnlyFromAmong("lzx", "xpress", "none");
+        return option;
+    }
+
+    internal static Command CreateConvert()
+    {
+        var (source, compression) = (Source(), Compression());
+        var output = new Argument<string>("TO") { Description = "File to write, which must not be there yet" };
+        var command = new Command("convert", """
+            Writes all editions of an image file into a new WIM, which can be changed: an ESD cannot. About 90 MB of memory are needed.
+
+            Example:
+              moorfield image convert install.esd install.wim
+            """)
+        { source, output, compression };
+        command.Handle(parsed => Write(parsed.GetRequiredValue(source), [], parsed.GetRequiredValue(output), parsed.GetRequiredValue(compression)));
+        return command;
+    }
+
+    internal static Command CreateExport()
+    {
+        var (source, compression, edition) = (Source(), Compression(), Common.Edition());
+        var to = new Option<string>("--to") { Description = "File to write, which must not be there yet", HelpName = "FILE", Required = true };
+        var command = new Command("export", """
+            Writes some editions of an image file into a new WIM, in the order in which they are named. About 90 MB of memory are needed.
+
+            Example:
+              moorfield image export counter-install.wim --edition 'Counter Pro' --to pro.wim
+            """)
+        { source, edition, to, compression };
+        command.Handle(parsed => Write(parsed.GetRequiredValue(source), parsed.GetValue(edition) ?? [], parsed.GetRequiredValue(to),
+            parsed.GetRequiredValue(compression)));
+        return command;
+    }
+
+    private static int Write(string path, string[] editions, string output, string compression)
+    {
+        using var target = Open(path);
+        var numbers = editions.SelectMany(e => target.Choose([e])).OfType<int>().Distinct().ToList();
+        string at = "Beginning";
+        using (new Ticker(() => at))
+        {
+            ImageExport.Write(target.FullPath, target.Name, numbers, output, Enum.Parse<WimCompression>(compression, ignoreCase: true),
+                !target.Image.Wim.Header.Integrity.IsNone, (done, total) => at = $"Writing {Path.GetFileName(output)}, {Percent(done, total)} %",
+                Interruption.BeginChanging());
+        }
+        using var fresh = ImageFile.Open(output, new WriteSeam());
+        Say.Line($"{output} has {Sheet.Count(fresh.Editions.Length, "edition")} and {Sheet.Size(fresh.Wim.Length)}; {target.Name} has "
+            + $"{Sheet.Count(target.Image.Editions.Length, "edition")} and {Sheet.Size(target.Image.Wim.Length)}.");
+        return Program.Done;
+    }
+
+    private static long Percent(long done, long total) => total > 0 ? 100 * done / total : 0;
+
+    private static Core.Targets.ImageTarget Open(string path)
+    {
+        var target = ImageCommand.Open(path, new WriteSeam());
+        return target.Image.Medium is null ? target : throw new MoorfieldException(Trouble.Misused,
+            $"{target.Name} is a medium. Copy {target.Image.Medium.Image.Path} out of it first, or use 'moorfield media build'.");
+    }
+
+    internal static Command CreateSplit()
+    {
+        var source = Source();
+        var to = new Option<string>("--to") { Description = "The first part, such as install.swm; the others are called after it", HelpName = "FILE",
+            Required = true };
+        var part = new Option<int>("--part") { Description = $"MiB of a part (default: {UsualPart}, for FAT32); one large content may need more",
+            DefaultValueFactory = _ => UsualPart, HelpName = "MIB" };
+        var command = new Command("split", """
+            Writes an image file in parts, for file systems that take small files only.
+
+            Example:
+              moorfield image split install.wim --to install.swm
+            """)
+        { source, to, part };
+        command.Handle(parsed =>
+        {
+            using var target = Open(parsed.GetRequiredValue(source));
+            if (target.Image.Wim.Header.IsSolidVersion)
+                throw new MoorfieldException(Trouble.Refused, $"{target.Name} is an ESD, which cannot be split. "
+                    + "'moorfield image convert' makes a WIM of it.");
+            if (parsed.GetValue(part) < 1)
+                throw new MoorfieldException(Trouble.Misused, "--part takes 1 or more.");
+            var parts = ImageExport.Split(target.FullPath, target.Name, parsed.GetRequiredValue(to), (long)parsed.GetValue(part) << 20);
+            Say.Line($"{target.Name} is split into {Sheet.Count(parts.Length, "part")}: {Prose.List(parts.Select(p => Path.GetFileName(p)), 6)}.");
+            return Program.Done;
+        });
+        return command;
+    }
+
+    internal static Command CreateJoin()
+    {
+        var first = new Argument<string>("FILE") { Description = "The first part; the others lie beside it" };
+        var to = new Option<string>("--to") { Description = "File to write, which must not be there yet", HelpName = "FILE", Required = true };
+        var command = new Command("join", """
+            Writes the parts of a split image file as one.
+
+            Example:
+              moorfield image join install.swm --to install.wim
+            """)
+        { first, to };
+        command.Handle(parsed =>
+        {
+            string path = parsed.GetRequiredValue(first);
+            if (!File.Exists(path))
+                throw new MoorfieldException(Trouble.Misused, $"There is no file {path}.");
+            ImageExport.Join(path, parsed.GetRequiredValue(to));
+            Say.Line($"{parsed.GetRequiredValue(to)} has {Sheet.Size(new FileInfo(parsed.GetRequiredValue(to)).Length)}.");
+            return Program.Done;
+        });
+        return command;
+    }
+}

@@ -1,0 +1,100 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Formats.Wim;
+
+namespace Moorfield.Core.Trees;
+
+/// <summary>Writes editions into other image files, by libwim. What is under way has another name until it is whole.</summary>
+public static class ImageExport
+{
+    /// <summary>Writes editions of an image file into a new one.</summary>
+    /// <param name="path">Of the source.</param>
+    /// <param name="name">Of the source, for messages.</param>
+    /// <param name="editions">Numbers; empty for all.</param>
+    /// <param name="progress">Bytes done, and how many there are.</param>
+    /// <exception cref="MoorfieldException">Nothing is left of what was begun.</exception>
+    public static void Write(
+        string path, string name, IReadOnlyList<int> editions, string output, WimCompression compression, bool integrity,
+        Action<long, long> progress, CancellationToken stop) => Whole(output, part => Translated(name, () => WimExport.Write(
+            path, editions, part, compression, integrity, (done, total) =>
+            {
+                progress(done, total);
+                return !stop.IsCancellationRequested;
+            })));
+
+    /// <summary>Writes an image file in parts: <c>name.swm</c>, <c>name2.swm</c> and so on.</summary>
+    /// <param name="first">Path of the first part; none of the parts may be there.</param>
+    /// <returns>Paths of the parts.</returns>
+    /// <exception cref="MoorfieldException">Nothing is left of what was begun.</exception>
+    public static ImmutableArray<string> Split(string path, string name, string first, long partBytes)
+    {
+        if (Parts(first) is [var there, ..])
+            throw new MoorfieldException(Trouble.Misused, $"{there} is there already. Name another file, or delete it.");
+        try
+        {
+            Translated(name, () => WimExport.Split(path, first, partBytes));
+            return [.. Parts(first)];
+        }
+        catch
+        {
+            foreach (string part in Parts(first))
+                File.Delete(part);
+            throw;
+        }
+    }
+
+    /// <summary>Writes the parts of a split image file as one.</summary>
+    /// <param name="first">Path of the first part; the others lie beside it.</param>
+    /// <exception cref="MoorfieldException">Nothing is left of what was begun.</exception>
+    public static void Join(string first, string output) =>
+        Whole(output, part => Translated(Path.GetFileName(first), () => WimExport.Join([.. Parts(first)], part)));
+
+    /// <summary>The parts that lie beside the first one, in their order.</summary>
+    private static List<string> Parts(string first)
+    {
+        string start = Path.Combine(Path.GetDirectoryName(Path.GetFullPath(first))!, Path.GetFileNameWithoutExtension(first));
+        string ending = Path.GetExtension(first);
+        var parts = new List<string>();
+        for (int i = 1; ; i++)
+        {
+            string part = i == 1 ? Path.GetFullPath(first) : $"{start}{i}{ending}";
+            if (!File.Exists(part))
+                return parts;
+            parts.Add(part);
+        }
+    }
+
+    private static void Whole(string output, Action<string> write)
+    {
+        string full = Path.GetFullPath(output);
+        if (Path.Exists(full))
+            throw new MoorfieldException(Trouble.Misused, $"{output} is there already. Name another file, or delete it.");
+        string part = Path.Combine(Path.GetDirectoryName(full)!, $".{Path.GetFileName(full)}.moorfield-part");
+        try
+        {
+            File.Delete(part); // left by a run that was cut off
+            write(part);
+            File.Move(part, full);
+        }
+        finally
+        {
+            File.Delete(part);
+        }
+    }
+
+    private static void Translated(string name, Action write)
+    {
+        try
+        {
+            FormatTrouble.Translated(name, () =>
+            {
+                write();
+                return 0;
+            });
+        }
+        catch (OperationCanceledException)
+        {
+            throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was written.");
+        }
+    }
+}

@@ -1,0 +1,116 @@
+using System.Runtime.CompilerServices;
+using System.Runtime.InteropServices;
+using Moorfield.Formats.Native;
+
+namespace Moorfield.Formats.Wim;
+
+/// <summary>Writes images into other image files through libwim: its job, in its own way. The source is only read.</summary>
+public static unsafe class WimExport
+{
+    /// <summary>Many times as fast as libwim's own level for LZX, and a few per cent larger.</summary>
+    public const uint UsualLevel = 20;
+
+    private const int Aborted = 76;
+
+    /// <summary>Told how far a writing is: bytes done, and how many there are, before compression. False to stop.</summary>
+    public delegate bool Progress(long done, long total);
+
+    /// <summary>Writes images into a new file.</summary>
+    /// <param name="source">Path of a WIM or ESD.</param>
+    /// <param name="images">Numbers, from 1; empty for all.</param>
+    /// <param name="output">Path of the new file.</param>
+    /// <param name="compression">Of the new file.</param>
+    /// <param name="integrity">Whether it gets an integrity table.</param>
+    /// <exception cref="InvalidDataException">The source is damaged, encrypted, or a part of a split one; the message goes behind its name.</exception>
+    /// <exception cref="OperationCanceledException">It was stopped.</exception>
+    public static void Write(string source, IReadOnlyList<int> images, string output, WimCompression compression, bool integrity, Progress progress)
+    {
+        nint from = 0, to = 0;
+        try
+        {
+            Check(LibWim.Open(source, 0, out from));
+            Check(LibWim.Create((int)compression, out to));
+            if (images.Count == 0)
+                Check(LibWim.Export(from, LibWim.AllImages, to, null, null, 0));
+            foreach (int image in images)
+                Check(LibWim.Export(from, image, to, null, null, 0));
+            if (compression != WimCompression.None)
+                Check(LibWim.SetLevel((int)compression, UsualLevel));
+            int flags = LibWim.WriteFsync | (integrity ? LibWim.WriteCheckIntegrity : 0);
+            Watched(to, progress, () => LibWim.Write(to, output, LibWim.AllImages, flags, 0));
+        }
+        catch (DllNotFoundException e)
+        {
+            throw new DllNotFoundException("libwim is missing. Install the Debian package libwim15.", e);
+        }
+        finally
+        {
+            // The new one refers to the old one.
+            if (to != 0)
+                LibWim.Free(to);
+            if (from != 0)
+                LibWim.Free(from);
+        }
+    }
+
+    /// <summary>Writes an image file in parts, the others with numbers behind the first one's name.</summary>
+    /// <param name="partBytes">Bytes of a part; one with a single large content may have more.</param>
+    /// <exception cref="InvalidDataException">It cannot be split, as an ESD cannot.</exception>
+    public static void Split(string source, string firstPart, long partBytes)
+    {
+        Check(LibWim.Open(source, 0, out nint wim));
+        try
+        {
+            Check(LibWim.Split(wim, firstPart, (ulong)partBytes, LibWim.WriteFsync));
+        }
+        finally
+        {
+            LibWim.Free(wim);
+        }
+    }
+
+    /// <summary>Writes the parts of a split image file as one.</summary>
+    /// <exception cref="InvalidDataException">They do not belong together, or one is missing.</exception>
+    public static void Join(IReadOnlyList<string> parts, string output) =>
+        Check(LibWim.Join([.. parts], (uint)parts.Count, output, 0, LibWim.WriteFsync));
+
+    private static void Watched(nint wim, Progress progress, Func<int> write)
+    {
+        var handle = GCHandle.Alloc(progress);
+        try
+        {
+            LibWim.SetProgress(wim, &Tell, GCHandle.ToIntPtr(handle));
+            int error = write();
+            if (error == Aborted)
+                throw new OperationCanceledException();
+            Check(error);
+        }
+        finally
+        {
+            handle.Free();
+        }
+    }
+
+    [UnmanagedCallersOnly(CallConvs = [typeof(CallConvCdecl)])]
+    private static int Tell(int message, ulong* facts, nint context)
+    {
+        if (message != LibWim.WriteStreams || facts == null)
+            return 0;
+        try
+        {
+            return ((Progress)GCHandle.FromIntPtr(context).Target!)((long)facts[2], (long)facts[0]) ? 0 : 1;
+        }
+        catch (Exception)
+        {
+            return 1; // nothing may be thrown through libwim
+        }
+    }
+
+    private static void Check(int error)
+    {
+        if (error == LibWim.EncryptedError)
+            throw new InvalidDataException("is encrypted: it must be decrypted first, by the tools that its source gives for it");
+        if (error != 0)
+            throw new InvalidDataException($"cannot be read or written by libwim: {Marshal.PtrToStringUTF8((nint)LibWim.ErrorText(error))} ({error})");
+    }
+}
