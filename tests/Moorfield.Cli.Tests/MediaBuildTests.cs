@@ -61,6 +61,23 @@ public sealed class MediaBuildTests : CliTest
     }
 
     [Fact]
+    public void Only_some_editions_can_be_kept_with_packages_or_without()
+    {
+        string to = Folder["some.iso"];
+        var outcome = Run("media", "build", _iso, "--to", to, "--edition", "2", "--edition", "3", "--only-editions", "--yes");
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+        outcome.Output.ShouldContain("2 (Counter Pro) and 3 (Counter Office) stay, as numbers 1 to 2; the others go.");
+        Run("image", "list", to, "--format", "csv").Output.ShouldContain("1,Counter Pro");
+        outcome = Run("media", "build", _iso, "Weather", "--to", to, "--edition", "Counter Pro", "--only-editions", "--yes", "--accept-costs",
+            "--replace");
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+        Run("inventory", to).Output.ShouldNotContain("Weather");
+        Tool.Read("7zz", "x", "-y", $"-o{Folder["out"]}", to);
+        Tool.Read("wimlib-imagex", "verify", Folder["out/sources/install.wim"]);
+        Run("media", "build", _iso, "Weather", "--to", Folder["no.iso"], "--only-editions", "--yes").ExitCode.ShouldBe(2);
+    }
+
+    [Fact]
     public void A_label_is_written_in_place_and_back()
     {
         byte[] before = File.ReadAllBytes(_iso);

@@ -26,6 +26,11 @@ internal static class MediaCommand
 
     private static readonly Option<bool> Replace = new("--replace") { Description = "Replace a file that is there already" };
     private static readonly Option<string[]> Edition = Common.Edition();
+    private static readonly Option<bool> OnlyEditions = new("--only-editions")
+    {
+        Description = "Leave the editions out that --edition does not name",
+    };
+
     private static readonly Option<string?> Maker = Common.Maker();
     private static readonly Option<bool> AllowReturn = new("--allow-return") { Description = "Set no block: an update may provision it again" };
     private static readonly Option<bool> Sweep = new("--sweep") { Description = "Also remove frameworks that nothing needs afterwards" };
@@ -88,7 +93,7 @@ internal static class MediaCommand
         { Source, Packages, To, Label, Replace };
         var filters = new FilterOptions(command, forChange: true);
         var brief = new BriefOptions(command, strict: true);
-        foreach (var option in new Option[] { Edition, Maker, AllowReturn, Sweep, AcceptCosts, Preview, Yes, VaultPath, Format })
+        foreach (var option in new Option[] { Edition, OnlyEditions, Maker, AllowReturn, Sweep, AcceptCosts, Preview, Yes, VaultPath, Format })
             command.Add(option);
         command.Handle(parsed => Build(parsed, filters, brief));
         return command;
@@ -105,6 +110,9 @@ internal static class MediaCommand
         var systems = Common.Read(target, parsed.GetValue(Edition), guards);
         if (briefOptions.TellIdle(parsed, brief, target, systems, Vault.ChoosePath(parsed.GetValue(VaultPath))))
             return BriefCommand.Unmeant(target);
+        bool only = parsed.GetValue(OnlyEditions);
+        if (only && parsed.GetValue(Edition) is not { Length: > 0 })
+            throw new MoorfieldException(Trouble.Misused, $"--only-editions keeps what --edition names: {source.List()}.");
         var wishes = Wishes(parsed, filters, brief);
         ImmutableArray<SystemPlan> plans = wishes is null ? []
             : [.. systems.Zip(wishes(systems), (s, w) => new SystemPlan(s, RemovalPlanner.Plan(s, w)))];
@@ -115,20 +123,25 @@ internal static class MediaCommand
             throw new MoorfieldException(refused ? Trouble.Refused : Trouble.Misused,
                 "Nothing of what was named would be removed from the image. Nothing was written.");
         }
-        if (wishes is null && parsed.GetValue(Label) is null)
-            throw new MoorfieldException(Trouble.Misused, "Say what goes (packages, --brief FILE, or --standing and the like), or give a --label.");
+        if (wishes is null && !only && parsed.GetValue(Label) is null)
+            throw new MoorfieldException(Trouble.Misused,
+                "Say what goes (packages, --brief FILE, --standing and the like, or --only-editions), or give a --label.");
         var building = new MediumBuilding(source, parsed.GetRequiredValue(To), parsed.GetValue(Label), wishes is null ? null
-            : image => Removal(image, source, systems, guards, wishes, brief));
+            : image => Removal(image, source, only ? [.. Enumerable.Range(1, systems.Length)] : [.. systems.Select(s => s.EditionNumber!.Value)],
+                guards, wishes, brief))
+        {
+            Only = only ? [.. systems.Select(s => s.EditionNumber!.Value)] : [],
+        };
         building.Check(parsed.GetValue(Replace));
         return CarryOut(parsed, source, building, plans, refused);
     }
 
     private static Removal Removal(
-        ImageTarget image, ImageTarget source, ImmutableArray<SystemSnapshot> systems, IReadOnlyCollection<Guard> guards,
+        ImageTarget image, ImageTarget source, ImmutableArray<int> editions, IReadOnlyCollection<Guard> guards,
         Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalWish>> wishes, Brief? brief)
     {
         image.Maker = source.Maker;
-        return new Removal(image, image.Read([.. systems.Select(s => s.EditionNumber)], guards), guards, wishes, brief?.Title ?? brief?.Name);
+        return new Removal(image, image.Read([.. editions.Select(e => (int?)e)], guards), guards, wishes, brief?.Title ?? brief?.Name);
     }
 
     private static Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalWish>>? Wishes(ParseResult parsed, FilterOptions filters, Brief? brief)
@@ -191,6 +204,11 @@ internal static class MediaCommand
     {
         if (!plans.IsEmpty)
             RemovalText.ShowPlan(source, plans, handsOver: false);
+        if (parsed.GetValue(OnlyEditions))
+        {
+            Say.Line($"Of the {source.Editions.Length} editions {Prose.List(building.Only.Select(n => $"{n} ({source.Editions[n - 1].Name})"), 6)} "
+                + $"{(building.Only.Length == 1 ? "stays, as number 1" : $"stay, as numbers 1 to {building.Only.Length}")}; the others go.");
+        }
         if (parsed.GetValue(Label) is { } label)
             Say.Line($"The label will be '{label}'; {source.Name} has '{source.Image.Medium!.Whole.Label}'.");
         if (building.Converts)

@@ -31,15 +31,20 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
     private readonly MediumImage _medium = source.Image.Medium ?? throw new ArgumentException("The image lies on no medium.", nameof(source));
     private readonly string _full = Path.GetFullPath(output);
 
+    /// <summary>Numbers of the editions that are kept, in their order; empty for all.</summary>
+    public ImmutableArray<int> Only { get; init; } = [];
+
+    private bool ChangesImage => removal is not null || !Only.IsEmpty;
+
     /// <summary>Whether the image is an ESD, which is made a WIM on the way: an ESD is not changed.</summary>
-    public bool Converts => removal is not null && source.Image.Wim.Header.IsSolidVersion;
+    public bool Converts => ChangesImage && source.Image.Wim.Header.IsSolidVersion;
 
     private string? Ending => Converts ? "wim" : null;
 
     private string Work => Path.Combine(Path.GetDirectoryName(_full)!, $".{Path.GetFileName(_full)}.moorfield-build");
 
     /// <summary>Bytes that it needs for a time beside the result.</summary>
-    public long Needs => new FileInfo(source.FullPath).Length + (removal is null ? 0 : (Converts ? 5 : 2) * _medium.Image.Size);
+    public long Needs => new FileInfo(source.FullPath).Length + (!ChangesImage ? 0 : (Converts ? 5 : 3) * _medium.Image.Size);
 
     /// <summary>Makes sure that it can begin.</summary>
     /// <param name="replaces">Whether a result that is there already may be replaced.</param>
@@ -86,7 +91,7 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
         {
             Outcome? outcome = null;
             string? image = null;
-            if (removal is not null)
+            if (ChangesImage)
                 (image, outcome) = MakeImage(seam, step, stop);
             step("Writing the medium");
             string part = Path.Combine(Work, "medium.iso");
@@ -151,7 +156,7 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
             throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was written.");
     }
 
-    private (string Path, Outcome Outcome) MakeImage(WriteSeam seam, Action<string> step, CancellationToken stop)
+    private (string Path, Outcome? Outcome) MakeImage(WriteSeam seam, Action<string> step, CancellationToken stop)
     {
         step("Copying the image");
         string copy = Path.Combine(Work, "image.wim");
@@ -170,17 +175,21 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
                 done += got;
             }
         }
-        if (Converts)
+        if (Converts || !Only.IsEmpty)
         {
             string wim = Path.Combine(Work, "converted.wim");
-            ImageExport.Write(copy, source.Name, [], wim, WimCompression.Lzx, integrity: false,
-                (done, total) => step($"Converting the image, {(total > 0 ? 100 * done / total : 0)} %"), stop);
+            var header = source.Image.Wim.Header;
+            // What is compressed in the same way already, libwim copies as it is stored.
+            ImageExport.Write(copy, source.Name, Only, wim, Converts ? WimCompression.Lzx : header.Compression, !header.Integrity.IsNone,
+                (done, total) => step($"Writing the image, {(total > 0 ? 100 * done / total : 0)} %"), stop);
             File.Delete(copy);
             copy = wim;
         }
+        if (removal is null)
+            return (copy, null);
         step("Removing packages");
         using var image = new ImageTarget(ImageFile.Open(copy, seam));
-        var operation = removal!(image);
+        var operation = removal(image);
         var proposal = operation.Plan();
         var outcome = Outcome.Nothing;
         if (proposal.HasEffect)

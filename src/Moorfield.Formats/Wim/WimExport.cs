@@ -21,7 +21,8 @@ public static unsafe class WimExport
     /// <param name="output">Path of the new file.</param>
     /// <param name="compression">Of the new file.</param>
     /// <param name="integrity">Whether it gets an integrity table.</param>
-    /// <exception cref="InvalidDataException">The source is damaged, encrypted, or a part of a split one; the message goes behind its name.</exception>
+    /// <exception cref="InvalidDataException">The source is damaged, encrypted, or a part of a split one; the message goes behind its
+    /// name.</exception>
     /// <exception cref="OperationCanceledException">It was stopped.</exception>
     public static void Write(string source, IReadOnlyList<int> images, string output, WimCompression compression, bool integrity, Progress progress)
     {
@@ -111,6 +112,9 @@ public static unsafe class WimExport
         if (error == LibWim.EncryptedError)
             throw new InvalidDataException("is encrypted: it must be decrypted first, by the tools that its source gives for it");
         if (error != 0)
-            throw new InvalidDataException($"cannot be read or written by libwim: {Marshal.PtrToStringUTF8((nint)LibWim.ErrorText(error))} ({error})");
+        {
+            string? text = Marshal.PtrToStringUTF8((nint)LibWim.ErrorText(error));
+            throw new InvalidDataException($"cannot be read or written by libwim: {text} ({error})");
+        }
     }
 }
