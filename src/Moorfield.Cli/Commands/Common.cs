@@ -14,9 +14,9 @@ internal static class Common
     /// <param name="saved">Whether an inventory will do that was saved as JSON.</param>
     internal static Argument<string> TargetArgument(bool saved = false) => new("TARGET")
     {
-        Description = saved ? "A disk, partition, virtual disk or folder with an offline Windows, a WIM or ESD file, a survey of a running one, "
-            + "or an inventory saved as JSON"
-            : "A disk, partition, virtual disk or folder with an offline Windows, or a WIM or ESD file",
+        Description = saved ? "A disk, partition, virtual disk or folder with an offline Windows, a WIM, ESD or ISO file, a survey of a "
+            + "running one, or an inventory saved as JSON"
+            : "A disk, partition, virtual disk or folder with an offline Windows, or a WIM file",
     };
 
     /// <summary>Belongs to every command.</summary>
