@@ -60,6 +60,8 @@ public sealed class MutantTests
         "if ($null -eq $Provisioned) { Add-Unknown 'which packages are provisioned'; $Look.Failed = $true; $Provisioned = @() }", "if ($null -eq $Provisioned) { $Provisioned = @() }")]
     [InlineData("no packages are taken for none", nameof(Scenarios.What_cannot_be_known_is_said),
         "if (@($Packages).Count -eq 0) { Add-Unknown 'which packages there are'; $Look.Failed = $true }", "")]
+    [InlineData("undo gives back what stayed", nameof(Scenarios.A_failure_is_told_with_its_code_and_the_rest_is_done),
+        "if ($Stayed.Count -gt 0 -and", "if ($false -and")]
     [InlineData("hives that cannot be read are in order", nameof(Scenarios.What_cannot_be_known_is_said),
         "{ Add-Unknown ('the guards of ' + $Who.Name) }", "{ }")]
     [InlineData("no time limit", nameof(Scenarios.Past_the_time_limit_nothing_is_begun),

@@ -202,6 +202,11 @@ public sealed class Scenarios(Func<string, string> change) : IDisposable
         result.Output[0].ShouldStartWith("moorfield: done in part: Weather could not be removed: a policy forbids it (0x80073D01).");
         Having(machine, Crossword).ShouldBeEmpty();
         Having(machine, Weather).ShouldBe(Everyone);
+        // What stayed is not given back.
+        machine.Forget();
+        Run(machine, Plan(["*"], false, Weather, Crossword), HandOverFiles.Undo).Output[0].ShouldNotContain("Weather");
+        machine.Calls.ShouldNotContain(c => c.StartsWith("Add-AppxPackage", StringComparison.Ordinal)
+            && c.Contains("Weather", StringComparison.Ordinal));
     }
 
     [Scenario]

@@ -145,6 +145,16 @@ public sealed class SurveyTests : IDisposable
     }
 
     [Fact]
+    public void A_survey_that_cannot_be_written_says_so_and_leaves_nothing()
+    {
+        var machine = Few();
+        var result = Shell.Run(machine, SurveyScript.Write(KnownGuards.All), @"-To C:\nowhere");
+        result.ExitCode.ShouldBe(1, string.Join('\n', result.Errors));
+        result.Output.ShouldHaveSingleItem().ShouldContain("could not be written");
+        Directory.GetFiles(machine.Drive, "survey-*").ShouldBeEmpty();
+    }
+
+    [Fact]
     public void A_guard_that_was_not_looked_up_is_not_known()
     {
         var machine = Few();

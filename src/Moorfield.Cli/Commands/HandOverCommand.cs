@@ -6,7 +6,6 @@ using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Vaults;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
@@ -17,19 +16,11 @@ internal static class HandOverCommand
     private const string PlanText = "plan.txt", PlanData = "plan.json";
     private const int MostMinutes = 1440;
     private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
-    private static readonly Argument<string[]> Packages = new("PACKAGE")
-    {
-        Description = "Display name, name, family name or full name; * allowed",
-        Arity = ArgumentArity.ZeroOrMore,
-    };
-
     private static readonly Option<string[]> Who = For();
     private static readonly Option<string[]> Edition = Common.Edition();
-    private static readonly Option<string?> Maker = Common.Maker();
     private static readonly Option<string> To = new("--to") { Description = "Folder to write, which must not be there yet", HelpName = "DIR",
         Required = true };
 
-    private static readonly Option<bool> AllowReturn = new("--allow-return") { Description = "Set no block: an update may provision it again" };
     private static readonly Option<string[]> Classic = new("--classic") { Description = "A desktop program whose own silent removal is run as well, "
         + "by its exact name (repeatable)", HelpName = "NAME" };
 
@@ -37,20 +28,12 @@ internal static class HandOverCommand
     private static readonly Option<int> Minutes = new("--minutes") { Description = "After so many minutes a script begins nothing new (default: 50)",
         DefaultValueFactory = _ => 50, HelpName = "N" };
 
-    private static readonly Option<string?> BriefUrl = new("--brief-url") 
+    private static readonly Option<string?> BriefUrl = new("--brief-url")
     {
         Description = "Have the scripts fetch the list of 'brief export' from this https address each time; what is handed over serves until there "
             + "was one",
         HelpName = "URL",
     };
-
-    private static readonly Option<bool> AcceptCosts = new("--accept-costs") { Description = "Do not ask about what the removal costs; needed with "
-        + "--yes when it costs something" };
-
-    private static readonly Option<string?> VaultPath = Common.VaultPath();
-    private static readonly Option<bool> Preview = new("--preview") { Description = "Show what would be handed over and write nothing" };
-    private static readonly Option<bool> Yes = new("--yes", "-y") { Description = "Do not ask for confirmation" };
-    private static readonly Option<string> Format = Common.Format("table", "json");
 
     internal static Option<string[]> For() => new("--for")
     {
@@ -69,13 +52,11 @@ internal static class HandOverCommand
               moorfield hand-over survey-COUNTER-03.json --brief counters.brief.yaml --to handover
               moorfield hand-over survey-COUNTER-03.json Weather 'Larkfield.*' --for everyone --restore-point require --to handover
             """)
-        { TargetPath, Packages, Who };
-        var filters = new FilterOptions(command, forChange: true);
-        var brief = new BriefOptions(command, strict: true);
-        foreach (var option in new Option[]
-            { To, Edition, Maker, AllowReturn, Classic, RestorePoint, Minutes, BriefUrl, AcceptCosts, Preview, Yes, VaultPath, Format })
+        { TargetPath };
+        var options = new WriteOptions(command);
+        foreach (var option in new Option[] { Who, To, Edition, Classic, RestorePoint, Minutes, BriefUrl })
             command.Add(option);
-        command.Handle(parsed => Run(parsed, filters, brief));
+        command.Handle(parsed => Run(parsed, options));
         return command;
     }
 
@@ -96,7 +77,7 @@ internal static class HandOverCommand
         return (HandOverPlan.Of(words, plans, brief), plans);
     }
 
-    private static int Run(ParseResult parsed, FilterOptions filters, BriefOptions briefOptions)
+    private static int Run(ParseResult parsed, WriteOptions options)
     {
         string folder = parsed.GetRequiredValue(To);
         if (Path.Exists(folder))
@@ -108,13 +89,13 @@ internal static class HandOverCommand
         if (address is not null && !IsAddress(address))
             throw new MoorfieldException(Trouble.Misused, $"--brief-url takes an https address without a name and password in it, not '{address}'.");
         using var target = Common.Open(parsed.GetRequiredValue(TargetPath));
-        var brief = briefOptions.Load(parsed);
-        target.Maker = parsed.GetValue(Maker) ?? brief?.Maker;
+        var brief = options.Brief.Load(parsed);
+        target.Maker = options.Maker(parsed) ?? brief?.Maker;
         var systems = Common.Read(target, parsed.GetValue(Edition), brief?.Guards ?? []);
-        if (briefOptions.TellIdle(parsed, brief, target, systems, Vault.ChoosePath(parsed.GetValue(VaultPath))))
+        if (options.Brief.TellIdle(parsed, brief, target, systems, options.VaultPath(parsed)))
             return BriefCommand.Unmeant(target);
         var words = Words(parsed.GetValue(Who), brief, systems);
-        var (plan, plans) = Plan(systems, words, brief, Wish(parsed, filters, brief, words, systems));
+        var (plan, plans) = Plan(systems, words, brief, Wish(parsed, options, brief, words, systems));
         plan = plan with
         {
             Classic = Programs(parsed.GetValue(Classic) ?? [], systems),
@@ -122,28 +103,21 @@ internal static class HandOverCommand
             Minutes = minutes,
             ListAddress = address,
         };
-        return HandOver(parsed, target, plan, plans, folder);
+        return HandOver(parsed, options, target, plan, plans, folder);
     }
 
     private static Func<SystemSnapshot, RemovalWish> Wish(
-        ParseResult parsed, FilterOptions filters, Brief? brief, IReadOnlyCollection<string> words, ImmutableArray<SystemSnapshot> systems)
+        ParseResult parsed, WriteOptions options, Brief? brief, IReadOnlyCollection<string> words, ImmutableArray<SystemSnapshot> systems)
     {
-        string[] packages = parsed.GetValue(Packages) ?? [];
-        bool allowReturn = parsed.GetValue(AllowReturn);
-        var filter = filters.Read(parsed);
-        int ways = (packages.Length > 0 ? 1 : 0) + (filter.IsEmpty ? 0 : 1) + (brief is null ? 0 : 1);
-        bool only = ways == 0 && (parsed.GetValue(Classic) is { Length: > 0 } || parsed.GetValue(BriefUrl) is not null);
-        if (ways != 1 && !only)
+        bool allowReturn = options.AllowsReturn(parsed);
+        var choose = options.Chosen(parsed, brief);
+        if (choose is null && brief is null && parsed.GetValue(Classic) is not { Length: > 0 } && parsed.GetValue(BriefUrl) is null)
             throw new MoorfieldException(Trouble.Misused,
-                "Say what to hand over in one of these ways: packages by name, by what is known of them (--standing, --origin and the like), or "
-                    + "--brief FILE.");
-        if (filter.IsEmpty && filters.Keep(parsed).Length > 0)
-            throw new MoorfieldException(Trouble.Misused,
-                "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
+                "Say what to hand over: packages by name, by what is known of them (--standing, --origin and the like), or --brief FILE.");
         if (brief is not null)
             return s => BriefPlanner.Wish(brief, s, words, allowReturn) with { AllowReturn = allowReturn };
-        var chosen = filter.IsEmpty ? PackageChoice.Find(packages, systems) : filter.Choose(filters.Keep(parsed), systems);
-        return s => new RemovalWish(chosen[systems.IndexOf(s)], Core.Selection.Who.Parse(words, s), AllowReturn: allowReturn);
+        var chosen = choose?.Invoke(systems);
+        return s => new RemovalWish(chosen is { } all ? all[systems.IndexOf(s)] : [], Core.Selection.Who.Parse(words, s), AllowReturn: allowReturn);
     }
 
     private static bool IsAddress(string text) =>
@@ -158,12 +132,13 @@ internal static class HandOverCommand
         return machines.Count == 1 ? machines[0] : throw new MoorfieldException(Trouble.Misused,
             machines.Count > 1 ? $"Several programs are called '{name}'. It is not handed over."
             : fitting.Count > 0 ? $"'{name}' is not a program of the machine but of an account, or its key is not known. It is not handed over."
-            : $"There is no desktop program '{name}'. 'moorfield inventory TARGET --all' lists them.");
+            : $"There is no desktop program '{name}'. 'moorfield inventory TARGET --classic' lists them.");
     })];
 
-    private static int HandOver(ParseResult parsed, Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, string folder)
+    private static int HandOver(
+        ParseResult parsed, WriteOptions options, Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, string folder)
     {
-        bool json = parsed.GetValue(Format) == "json";
+        bool json = options.IsJson(parsed);
         bool refused = plans.Any(p => p.Plan.Refused.Any());
         var document = Document(target, plans);
         if (plan.IsEmpty)
@@ -171,30 +146,12 @@ internal static class HandOverCommand
             RemovalText.ShowStaying(plans);
             throw new MoorfieldException(refused ? Trouble.Refused : Trouble.Misused, "There is nothing to hand over. Nothing was written.");
         }
-        var costs = plans.SelectMany(p => p.Plan.Costly)
-            .Select(m => $"{m.Removal.Package.DisplayName} ({Prose.List(m.Verdict.Costs.Select(c => c.Short))})")
-            .Distinct(StringComparer.Ordinal).ToList();
-        bool accepted = parsed.GetValue(AcceptCosts) || costs.Count == 0;
-        bool yes = parsed.GetValue(Yes);
-        if (!json || parsed.GetValue(Preview))
-        {
-            if (json)
-                DocumentJson.Write(document);
-            else
-                Show(target, plan, plans);
-        }
-        if (parsed.GetValue(Preview))
+        if (json && options.IsPreview(parsed))
+            DocumentJson.Write(document);
+        if (!json)
+            Show(target, plan, plans);
+        if (options.IsPreview(parsed) || !options.IsConfirmed(parsed, plans, "Write this hand-over?"))
             return Program.Done;
-        if (yes && !accepted)
-            throw new MoorfieldException(Trouble.Refused,
-                $"This costs something: {Prose.List(costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. "
-                    + "Nothing was written.");
-        if (!yes && !(Say.Confirm("Write this hand-over?")
-            && (accepted || Say.Confirm($"It costs something: {Prose.List(costs)}. Write it all the same?"))))
-        {
-            Say.Aside("Nothing was written.");
-            return Program.Done;
-        }
         var files = Write(target, plan, plans, folder);
         if (json)
             DocumentJson.Write(new HandOverJson("moorfield.hand-over/1", Path.GetFullPath(folder), [.. files.Select(f => f.Name)], document));

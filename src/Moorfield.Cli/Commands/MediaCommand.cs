@@ -5,7 +5,7 @@ using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Vaults;
+using Moorfield.Core.Trees;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
@@ -14,12 +14,6 @@ namespace Moorfield.Cli.Commands;
 internal static class MediaCommand
 {
     private static readonly Argument<string> Source = new("ISO") { Description = "An ISO with an install image; it is only read" };
-    private static readonly Argument<string[]> Packages = new("PACKAGE")
-    {
-        Description = "Display name, name, family name or full name; * allowed",
-        Arity = ArgumentArity.ZeroOrMore,
-    };
-
     private static readonly Option<string> To = new("--to") { Description = "The ISO to write", HelpName = "FILE", Required = true };
     private static readonly Option<string?> Label = new("--label") { Description = "What people see when it is put in (default: that of the source)",
         HelpName = "TEXT" };
@@ -31,16 +25,7 @@ internal static class MediaCommand
         Description = "Leave the editions out that --edition does not name",
     };
 
-    private static readonly Option<string?> Maker = Common.Maker();
-    private static readonly Option<bool> AllowReturn = new("--allow-return") { Description = "Set no block: an update may provision it again" };
     private static readonly Option<bool> Sweep = new("--sweep") { Description = "Also remove frameworks that nothing needs afterwards" };
-    private static readonly Option<bool> AcceptCosts = new("--accept-costs") { Description = "Do not ask about what the removal costs; needed with "
-        + "--yes when it costs something" };
-
-    private static readonly Option<bool> Preview = new("--preview") { Description = "Show what would be built and write nothing" };
-    private static readonly Option<bool> Yes = new("--yes", "-y") { Description = "Do not ask for confirmation" };
-    private static readonly Option<string?> VaultPath = Common.VaultPath();
-    private static readonly Option<string> Format = Common.Format("table", "json");
 
     internal static Command Create() => new("media", "Makes install media from others.") { CreateBuild(), CreateLabel() };
 
@@ -90,30 +75,29 @@ internal static class MediaCommand
               moorfield media build vendor.iso --to counters.iso --label COUNTERS Weather 'Larkfield.*'
               moorfield media build vendor.iso --to counters.iso --brief counters.brief.yaml --yes --accept-costs
             """)
-        { Source, Packages, To, Label, Replace };
-        var filters = new FilterOptions(command, forChange: true);
-        var brief = new BriefOptions(command, strict: true);
-        foreach (var option in new Option[] { Edition, OnlyEditions, Maker, AllowReturn, Sweep, AcceptCosts, Preview, Yes, VaultPath, Format })
+        { Source };
+        var options = new WriteOptions(command);
+        foreach (var option in new Option[] { To, Label, Replace, Edition, OnlyEditions, Sweep })
             command.Add(option);
-        command.Handle(parsed => Build(parsed, filters, brief));
+        command.Handle(parsed => Build(parsed, options));
         return command;
     }
 
-    private static int Build(ParseResult parsed, FilterOptions filters, BriefOptions briefOptions)
+    private static int Build(ParseResult parsed, WriteOptions options)
     {
         using var target = Common.Open(parsed.GetRequiredValue(Source));
         if (target is not ImageTarget { Image.Medium: not null } source)
             throw new MoorfieldException(Trouble.Misused, $"{target.Name} is {target.Described}. 'media build' takes an ISO.");
-        var brief = briefOptions.Load(parsed);
-        target.Maker = parsed.GetValue(Maker) ?? brief?.Maker;
+        var brief = options.Brief.Load(parsed);
+        target.Maker = options.Maker(parsed) ?? brief?.Maker;
         IReadOnlyCollection<Guard> guards = brief?.Guards ?? [];
         var systems = Common.Read(target, parsed.GetValue(Edition), guards);
-        if (briefOptions.TellIdle(parsed, brief, target, systems, Vault.ChoosePath(parsed.GetValue(VaultPath))))
+        if (options.Brief.TellIdle(parsed, brief, target, systems, options.VaultPath(parsed)))
             return BriefCommand.Unmeant(target);
         bool only = parsed.GetValue(OnlyEditions);
         if (only && parsed.GetValue(Edition) is not { Length: > 0 })
             throw new MoorfieldException(Trouble.Misused, $"--only-editions keeps what --edition names: {source.List()}.");
-        var wishes = Wishes(parsed, filters, brief);
+        var wishes = Wishes(parsed, options, brief);
         ImmutableArray<SystemPlan> plans = wishes is null ? []
             : [.. systems.Zip(wishes(systems), (s, w) => new SystemPlan(s, RemovalPlanner.Plan(s, w)))];
         bool refused = plans.Any(p => p.Plan.Refused.Any());
@@ -133,7 +117,7 @@ internal static class MediaCommand
             Only = only ? [.. systems.Select(s => s.EditionNumber!.Value)] : [],
         };
         building.Check(parsed.GetValue(Replace));
-        return CarryOut(parsed, source, building, plans, refused);
+        return CarryOut(parsed, options, source, building, plans, refused);
     }
 
     private static Removal Removal(
@@ -144,54 +128,34 @@ internal static class MediaCommand
         return new Removal(image, image.Read([.. editions.Select(e => (int?)e)], guards), guards, wishes, brief?.Title ?? brief?.Name);
     }
 
-    private static Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalWish>>? Wishes(ParseResult parsed, FilterOptions filters, Brief? brief)
+    private static Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalWish>>? Wishes(ParseResult parsed, WriteOptions options, Brief? brief)
     {
-        string[] packages = parsed.GetValue(Packages) ?? [];
-        var filter = filters.Read(parsed);
-        int ways = (packages.Length > 0 ? 1 : 0) + (filter.IsEmpty ? 0 : 1) + (brief is null ? 0 : 1);
-        if (ways > 1)
-            throw new MoorfieldException(Trouble.Misused, "Packages are named, chosen by what is known of them, or by a brief: only one of these.");
-        if (ways == 0)
+        var choose = options.Chosen(parsed, brief);
+        if (choose is null && brief is null)
             return null;
         string[] newcomers = ["newcomers"];
-        return systems => (brief is not null
-            ? systems.Select(s => BriefPlanner.Wish(brief, s, newcomers, parsed.GetValue(AllowReturn)))
-            : systems.Zip(filter.IsEmpty ? PackageChoice.Find(packages, systems) : filter.Choose(filters.Keep(parsed), systems),
-                (s, chosen) => new RemovalWish(chosen, Who.Parse(newcomers, s))))
-            .Select(w => w with { AllowReturn = parsed.GetValue(AllowReturn), Sweep = parsed.GetValue(Sweep) });
+        bool allowReturn = options.AllowsReturn(parsed);
+        return systems => (choose is null ? systems.Select(s => BriefPlanner.Wish(brief!, s, newcomers, allowReturn))
+            : systems.Zip(choose(systems), (s, chosen) => new RemovalWish(chosen, Who.Parse(newcomers, s))))
+            .Select(w => w with { AllowReturn = allowReturn, Sweep = parsed.GetValue(Sweep) });
     }
 
-    private static int CarryOut(ParseResult parsed, ImageTarget source, MediumBuilding building, ImmutableArray<SystemPlan> plans, bool refused)
+    private static int CarryOut(
+        ParseResult parsed, WriteOptions options, ImageTarget source, MediumBuilding building, ImmutableArray<SystemPlan> plans, bool refused)
     {
-        bool json = parsed.GetValue(Format) == "json";
+        bool json = options.IsJson(parsed);
         string output = Path.GetFullPath(parsed.GetRequiredValue(To));
         var document = plans.IsEmpty ? DocumentMaker.Plan(source.FullPath, "relabel", [], [], null) : DocumentMaker.Plan(source.FullPath, plans);
-        if (json && parsed.GetValue(Preview))
+        if (json && options.IsPreview(parsed))
             DocumentJson.Write(document);
         if (!json)
             Show(parsed, source, building, plans, output);
-        if (parsed.GetValue(Preview))
+        if (options.IsPreview(parsed) || !options.IsConfirmed(parsed, plans, "Build this medium?"))
             return Program.Done;
-        var costs = plans.SelectMany(p => p.Plan.Costly)
-            .Select(m => $"{m.Removal.Package.DisplayName} ({Prose.List(m.Verdict.Costs.Select(c => c.Short))})").Distinct(StringComparer.Ordinal)
-            .ToList();
-        bool accepted = parsed.GetValue(AcceptCosts) || costs.Count == 0;
-        if (parsed.GetValue(Yes) && !accepted)
-            throw new MoorfieldException(Trouble.Refused,
-                $"This costs something: {Prose.List(costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. "
-                    + "Nothing was written.");
-        if (!parsed.GetValue(Yes) && !(Say.Confirm("Build this medium?")
-            && (accepted || Say.Confirm($"It costs something: {Prose.List(costs)}. Build it all the same?"))))
-        {
-            Say.Aside("Nothing was written.");
-            return Program.Done;
-        }
         string step = "Beginning";
         BuiltMedium built;
-        var progress = new ProgressLine();
         using (new Ticker(() => step))
-            built = building.Build(progress.Seam, text => step = text, Interruption.BeginChanging());
-        progress.Clear();
+            built = building.Build(new WriteSeam(), text => step = text, Interruption.BeginChanging());
         if (json)
             DocumentJson.Write(new BuiltMediumJson("moorfield.medium/1", source.FullPath, output, built.Bytes, built.ImageBytes, built.Sha256,
                 built.Compared, document));

@@ -5,7 +5,7 @@ namespace Moorfield.Core.HandOver;
 /// <summary>Writes the scripts and lists of a hand-over. The same plan gives the same bytes.</summary>
 public static class HandOverFiles
 {
-    /// <summary>Name of the list that scripts are pointed to by an address.</summary>
+    /// <summary>Name of a file in the folder.</summary>
     public const string Remediate = "remediate.ps1", Detect = "detect.ps1", Undo = "undo.ps1", Registry = "blocks.reg";
 
     /// <summary>The files that are made of the plan alone, by name.</summary>

@@ -255,6 +255,17 @@ foreach ($Text in @($End.Drift | Where-Object { $_ -match ' is not (blocked|set 
     foreach ($Title in $Lasting.Keys) { if ($Text.StartsWith($Title + ' ')) { $IsLasting = $true } }
     if (-not $IsLasting -and $Failures.Count -eq 0) { $Failures['after all, ' + $Text] = 60 }
 }
+# What stayed after all, undo has nothing to give back of.
+$Stayed = @(foreach ($Entry in $Look.Registered + $Look.Provisioned) {
+    $Family = $Entry.Item.Family
+    $Still = @($End.Registered | Where-Object { $_.Item.Family -ceq $Family } | ForEach-Object { $_.Sids })
+    $Before = @($Look.Registered | Where-Object { $_.Item.Family -ceq $Family } | ForEach-Object { $_.Sids })
+    $Given = @($End.Provisioned | Where-Object { $_.Item.Family -ceq $Family }).Count
+    $WasGiven = @($Look.Provisioned | Where-Object { $_.Item.Family -ceq $Family }).Count
+    if ($Lasting[$Entry.Item.Title] -or ($Still.Count -eq $Before.Count -and $Given -eq $WasGiven)) { $Family }
+})
+$Kept = @(Get-Value $Record 'Removed' | Where-Object { $_ -and $Stayed -cnotcontains $_ })
+if ($Stayed.Count -gt 0 -and (Test-Path -LiteralPath $Record)) { Set-Value $Record 'Removed' 'MultiString' ([string[]]$Kept) }
 $Sum = (Get-Count $Done.Packages 'package') + ' removed, ' + [string]$Done.Provisioned + ' no longer provisioned, ' + (Get-Count $Done.Blocks 'block') +
     ' and ' + (Get-Count $Done.Guards 'guard') + ' set' + $(if ($Classic.Count -gt 0) { ', ' + (Get-Count $Done.Programs 'program') + ' removed' } else { '' })
 $Notes = ' System restore point: ' + $Point + '.'

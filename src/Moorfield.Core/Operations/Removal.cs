@@ -12,9 +12,7 @@ public sealed record RemovalProposal(ImmutableArray<SystemSnapshot> Systems, Imm
     : RunProposal(Systems, Request)
 {
     /// <inheritdoc/>
-    public override IReadOnlyList<string> Costs =>
-        [.. Plans.SelectMany(p => p.Plan.Costly)
-            .Select(m => $"{m.Removal.Package.DisplayName} ({Prose.List(m.Verdict.Costs.Select(c => c.Short))})").Distinct(StringComparer.Ordinal)];
+    public override IReadOnlyList<string> Costs => SystemPlan.Costs(Plans);
 
     /// <summary>Whether something was named that may not go.</summary>
     public bool IsRefusedInPart => Plans.Any(p => p.Plan.Refused.Any());

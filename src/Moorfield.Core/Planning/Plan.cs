@@ -100,4 +100,9 @@ public sealed record SystemPlan(SystemSnapshot Snapshot, Plan Plan)
 
     /// <summary>For whom, in words.</summary>
     public string Audience => Plan.Wish.For.Describe(Snapshot);
+
+    /// <summary>What plans cost, a few words each.</summary>
+    public static ImmutableArray<string> Costs(IEnumerable<SystemPlan> plans) =>
+        [.. plans.SelectMany(p => p.Plan.Costly)
+            .Select(m => $"{m.Removal.Package.DisplayName} ({Prose.List(m.Verdict.Costs.Select(c => c.Short))})").Distinct(StringComparer.Ordinal)];
 }

@@ -8,7 +8,7 @@ namespace Moorfield.Core.Reading;
 
 // What a survey holds, as docs/survey.md describes it. All of it is untrusted: what is not given is null.
 
-internal sealed record SurveyShell(string? Version, string? Mode, int? Bits, bool? Administrator, string? Account);
+internal sealed record SurveyShell(string? Version, string? Mode, int? Bits);
 
 /// <summary>Something that the survey could not see.</summary>
 /// <param name="Account">SID; null when it is about no account.</param>

@@ -1,0 +1,85 @@
+using System.Collections.Immutable;
+using System.CommandLine;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Vaults;
+using Moorfield.Reporting;
+
+namespace Moorfield.Cli.Commands;
+
+/// <summary>The options of commands that plan a removal and write something new: packages, how they are chosen, preview, costs.</summary>
+internal sealed class WriteOptions
+{
+    private readonly Argument<string[]> _packages = new("PACKAGE")
+    {
+        Description = "Display name, name, family name or full name; * allowed",
+        Arity = ArgumentArity.ZeroOrMore,
+    };
+
+    private readonly FilterOptions _filters;
+    private readonly Option<string?> _maker = Common.Maker();
+    private readonly Option<bool> _allowReturn = new("--allow-return") { Description = "Set no block: an update may provision it again" };
+    private readonly Option<bool> _acceptCosts = new("--accept-costs") { Description = "Do not ask about what the removal costs; needed with "
+        + "--yes when it costs something" };
+
+    private readonly Option<bool> _preview = new("--preview") { Description = "Show what would be written and write nothing" };
+    private readonly Option<bool> _yes = new("--yes", "-y") { Description = "Do not ask for confirmation" };
+    private readonly Option<string?> _vault = Common.VaultPath();
+    private readonly Option<string> _format = Common.Format("table", "json");
+
+    internal WriteOptions(Command command)
+    {
+        command.Add(_packages);
+        _filters = new FilterOptions(command, forChange: true);
+        Brief = new BriefOptions(command, strict: true);
+        foreach (var option in new Option[] { _maker, _allowReturn, _acceptCosts, _preview, _yes, _vault, _format })
+            command.Add(option);
+    }
+
+    internal BriefOptions Brief { get; }
+
+    internal string? Maker(ParseResult parsed) => parsed.GetValue(_maker);
+
+    internal bool AllowsReturn(ParseResult parsed) => parsed.GetValue(_allowReturn);
+
+    internal bool IsPreview(ParseResult parsed) => parsed.GetValue(_preview);
+
+    internal bool IsJson(ParseResult parsed) => parsed.GetValue(_format) == "json";
+
+    internal string VaultPath(ParseResult parsed) => Vault.ChoosePath(parsed.GetValue(_vault));
+
+    /// <summary>The packages of each system that are named or chosen; null when a brief says it, or nobody does.</summary>
+    /// <exception cref="MoorfieldException">They are chosen in several ways, or a name fits nothing.</exception>
+    internal Func<ImmutableArray<SystemSnapshot>, ImmutableArray<ImmutableArray<ChosenPackage>>>? Chosen(ParseResult parsed, Brief? brief)
+    {
+        string[] packages = parsed.GetValue(_packages) ?? [];
+        var filter = _filters.Read(parsed);
+        if ((packages.Length > 0 ? 1 : 0) + (filter.IsEmpty ? 0 : 1) + (brief is null ? 0 : 1) > 1)
+            throw new MoorfieldException(Trouble.Misused,
+                "Packages are named, chosen by what is known of them (--standing, --origin and the like), or by --brief FILE: only one of these.");
+        if (filter.IsEmpty && _filters.Keep(parsed).Length > 0)
+            throw new MoorfieldException(Trouble.Misused,
+                "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
+        return packages.Length > 0 ? systems => PackageChoice.Find(packages, systems)
+            : filter.IsEmpty ? null : systems => filter.Choose(_filters.Keep(parsed), systems);
+    }
+
+    /// <summary>Whether it is to be written, as a person says now or has said already.</summary>
+    /// <exception cref="MoorfieldException">It costs something, and nobody can be asked.</exception>
+    internal bool IsConfirmed(ParseResult parsed, ImmutableArray<SystemPlan> plans, string question)
+    {
+        var costs = SystemPlan.Costs(plans);
+        bool accepted = parsed.GetValue(_acceptCosts) || costs.IsEmpty;
+        if (parsed.GetValue(_yes))
+        {
+            return accepted ? true : throw new MoorfieldException(Trouble.Refused,
+                $"This costs something: {Prose.List(costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. "
+                    + "Nothing was written.");
+        }
+        if (Say.Confirm(question) && (accepted || Say.Confirm($"It costs something: {Prose.List(costs)}. Go on all the same?")))
+            return true;
+        Say.Aside("Nothing was written.");
+        return false;
+    }
+}
