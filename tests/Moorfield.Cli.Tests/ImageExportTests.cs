@@ -68,7 +68,8 @@ public sealed class ImageExportTests : CliTest
         Run("image", "split", big, "--to", Folder["install.swm"]).ExitCode.ShouldBe(2);
         Run("image", "join", Folder["install.swm"], "--to", Folder["joined.wim"]).ExitCode.ShouldBe(0);
         Tool.Read("wimlib-imagex", "verify", Folder["joined.wim"]);
-        Tool.Read("wimlib-imagex", "dir", Folder["joined.wim"], "1", "--detailed").ShouldBe(Tool.Read("wimlib-imagex", "dir", big, "1", "--detailed"));
+        Tool.Read("wimlib-imagex", "dir", Folder["joined.wim"], "1", "--detailed").ShouldBe(Tool.Read("wimlib-imagex", "dir", big, "1",
+            "--detailed"));
         File.Delete(Folder["install2.swm"]);
         Run("image", "join", Folder["install.swm"], "--to", Folder["less.wim"]).ExitCode.ShouldBe(1);
         File.Exists(Folder["less.wim"]).ShouldBeFalse();

@@ -56,7 +56,8 @@ public sealed class MediaBuildTests : CliTest
         new FileInfo(to).Length.ShouldBe(new FileInfo(_iso).Length);
         Run("compare", _iso, to).Output.ShouldContain("Nothing differs.");
         Run("media", "build", _iso, "--to", Folder["no.iso"], "--yes").ExitCode.ShouldBe(2);
-        Run("media", "build", _iso, "--to", Folder["no.iso"], "--label", new string('X', 40), "--yes").Error.ShouldContain("A label has 1 to 32 letters");
+        Run("media", "build", _iso, "--to", Folder["no.iso"], "--label", new string('X', 40), "--yes")
+            .Error.ShouldContain("A label has 1 to 32 letters");
         File.Exists(Folder["no.iso"]).ShouldBeFalse();
     }
 

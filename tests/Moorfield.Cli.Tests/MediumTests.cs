@@ -12,19 +12,22 @@ public sealed class MediumTests : CliTest
         string tree = MediumSource.Tree(Folder, image);
         string iso = MediumSource.Make(Folder, tree, plain: true);
         string brief = Folder.Write("b.yaml", "brief: 1\nremove: [Weather]"u8);
-        foreach (string[] call in new string[][] { ["inventory", "*", "--edition", "2"], ["explain", "*", "Weather", "--edition", "1"], ["blocks", "*"],
+        foreach (string[] call in new string[][] { ["inventory", "*", "--edition", "2"], ["explain", "*", "Weather", "--edition", "1"], ["blocks",
+            "*"],
             ["guards", "*"], ["check", "*", "--brief", brief], ["brief", "show", brief, "--on", "*"], ["inventory", "*", "--format", "csv"] })
         {
             var inside = Run([.. call.Select(c => c == "*" ? image : c)]);
             foreach (string medium in new[] { iso, tree })
             {
                 var outcome = Run([.. call.Select(c => c == "*" ? medium : c)]);
-                (outcome.ExitCode, outcome.Output.Replace("medium.iso", "X", StringComparison.Ordinal).Replace("install.wim", "X", StringComparison.Ordinal))
+                (outcome.ExitCode, outcome.Output.Replace("medium.iso", "X", StringComparison.Ordinal).Replace("install.wim", "X",
+                    StringComparison.Ordinal))
                     .ShouldBe((inside.ExitCode, inside.Output.Replace("counter-install.wim", "X", StringComparison.Ordinal)), outcome.Error);
             }
         }
         Run("compare", iso, image).Output.ShouldContain("Nothing differs.");
-        Run("forecast", Root, "--update", MediumSource.Make(Folder, Replaced(tree), plain: false, "update.iso")).Output.ShouldContain("build 28000.1030");
+        Run("forecast", Root, "--update", MediumSource.Make(Folder, Replaced(tree), plain: false, "update.iso"))
+            .Output.ShouldContain("build 28000.1030");
         var list = Run("image", "list", iso);
         list.Output.ShouldContain("Medium       'SALTMARSH_X64'");
         list.Output.ShouldContain("Starts       BIOS (block ");

@@ -120,7 +120,8 @@ public sealed class SurveyTests : CliTest
             texts.Add(File.ReadAllText(Folder[$"from{i}/remediate.ps1"]));
         }
         texts.Distinct().ShouldHaveSingleItem();
-        Run("hand-over", Demo.CopyImageTo(Folder), "Weather", "--edition", "1", "--yes", "--accept-costs", "--to", Folder["image"]).ExitCode.ShouldBe(0);
+        Run("hand-over", Demo.CopyImageTo(Folder), "Weather", "--edition", "1", "--yes", "--accept-costs", "--to", Folder["image"])
+            .ExitCode.ShouldBe(0);
         File.ReadAllText(Folder["image/remediate.ps1"]).ShouldContain("$Accounts = @()\r\n$Newcomers = $true");
     }
 
@@ -141,7 +142,8 @@ public sealed class SurveyTests : CliTest
         Run("hand-over", _surveys[0], "Clock", "--for", "everyone", "--to", Folder["no"]).Error.ShouldContain("Add --yes");
         Run("hand-over", _surveys[0], "Clock", "--for", "everyone", "--to", Folder["no"], "--preview").ExitCode.ShouldBe(0);
         Run("hand-over", _surveys[0], "Clock", "--for", "everyone", "--to", Folder["no"], "--minutes", "0", "--yes").ExitCode.ShouldBe(2);
-        Run("hand-over", _surveys[0], "Clock", "--for", "everyone", "--to", Folder["no"], "--brief-url", "http://x.example/l", "--yes").ExitCode.ShouldBe(2);
+        Run("hand-over", _surveys[0], "Clock", "--for", "everyone", "--to", Folder["no"], "--brief-url", "http://x.example/l", "--yes")
+            .ExitCode.ShouldBe(2);
         Directory.Exists(Folder["no"]).ShouldBeFalse();
         Directory.GetDirectories(Folder.Path, "*.part-*").ShouldBeEmpty();
     }
@@ -173,7 +175,8 @@ public sealed class SurveyTests : CliTest
         lines[0].ShouldBe($"moorfield.list/1 sha256:{digest}");
         JsonNode.Parse(lines[1])!["block"]!.AsArray().Select(b => (string)b!).ShouldContain(Weather);
         Run("brief", "export", _brief, "--on", _surveys[0], "--output", Folder["counters.list"]).ExitCode.ShouldBe(2);
-        Run("hand-over", _surveys[0], "--brief", _brief, "--brief-url", "https://lists.saltmarsh.example/counters.list", "--yes", "--to", Folder["listed"])
+        Run("hand-over", _surveys[0], "--brief", _brief, "--brief-url", "https://lists.saltmarsh.example/counters.list", "--yes", "--to",
+            Folder["listed"])
             .ExitCode.ShouldBe(0);
         File.ReadAllText(Folder["listed/detect.ps1"]).ShouldContain("$ListUrl = 'https://lists.saltmarsh.example/counters.list'");
     }

@@ -63,11 +63,13 @@ public sealed class MediumTests : IDisposable
     public void A_spoilt_medium_is_read_or_refused_and_nothing_else()
     {
         string tree = MediumSource.Tree(_folder);
-        byte[][] media = [File.ReadAllBytes(MediumSource.Make(_folder, tree, plain: true)), File.ReadAllBytes(MediumSource.Make(_folder, tree, plain: false,
+        byte[][] media = [File.ReadAllBytes(MediumSource.Make(_folder, tree, plain: true)), File.ReadAllBytes(MediumSource.Make(_folder, tree,
+            plain: false,
             udf: false))];
         // Where the structures are: the files behind them are none of the reader's business.
         int[] ends = [.. media.Select(m => Math.Min(m.Length, 700 * 2048))];
-        long iterations = long.Parse(Environment.GetEnvironmentVariable("MOORFIELD_MEDIA") ?? "500", System.Globalization.CultureInfo.InvariantCulture);
+        long iterations = long.Parse(Environment.GetEnvironmentVariable("MOORFIELD_MEDIA") ?? "500",
+            System.Globalization.CultureInfo.InvariantCulture);
         Gen.Select(Gen.Int[0, 1], Gen.Int[0, int.MaxValue], Gen.Byte.Array[1, 4], Gen.Bool).Sample((which, seed, bytes, aligned) =>
         {
             byte[] spoilt = [.. media[which]];

@@ -70,7 +70,8 @@ public sealed class GetAppxPackage : MadeUpCommand
                     .Select(p => Object(("PackageFullName", p.FullName.ToString()), ("PackageFamilyName", p.FullName.Family.ToString()))).ToArray()),
                 ("PackageUserInformation", package.Users.Order(StringComparer.Ordinal)
                     .Select(u => Object(("UserSecurityId", Object(("Sid", u), ("Username", "?"))), ("InstallState", "Installed")))
-                    .DefaultIfEmpty(Object(("UserSecurityId", Object(("Sid", "S-1-5-18"), ("Username", "?"))), ("InstallState", "Staged"))).ToArray())));
+                    .DefaultIfEmpty(Object(("UserSecurityId", Object(("Sid", "S-1-5-18"), ("Username", "?"))), ("InstallState", "Staged")))
+                        .ToArray())));
         }
     }
 }
@@ -325,6 +326,7 @@ public sealed class InvokeWebRequest : MadeUpCommand
         if (Machine.Web.TryGetValue(Uri, out var content))
             File.WriteAllBytes(Machine.At(OutFile), content);
         else
-            ThrowTerminatingError(new ErrorRecord(new HttpRequestException("Der Server antwortet nicht."), "Web", ErrorCategory.ConnectionError, Uri));
+            ThrowTerminatingError(new ErrorRecord(new HttpRequestException("Der Server antwortet nicht."), "Web", ErrorCategory.ConnectionError,
+                Uri));
     }
 }

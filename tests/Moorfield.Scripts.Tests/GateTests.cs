@@ -80,10 +80,13 @@ public sealed class GateTests
             .Select(t => $"{t.Extent.StartLineNumber}: {t.Text}"));
         wrong.AddRange(tokens.OfType<NumberToken>().Where(t => !Regex.IsMatch(t.Text, "^(?:-?[0-9]+|0x[0-9A-Fa-f]+)$", RegexOptions.None,
             TimeSpan.FromSeconds(1))).Select(t => $"{t.Extent.StartLineNumber}: the number {t.Text}"));
-        wrong.AddRange(tokens.OfType<StringExpandableToken>().Where(t => t.Kind == TokenKind.StringExpandable && (t.Text.Contains('$', StringComparison.Ordinal)
-            || Regex.IsMatch(t.Text, "`[^nrt0\"`]", RegexOptions.None, TimeSpan.FromSeconds(1)))).Select(t => $"{t.Extent.StartLineNumber}: {t.Text}"));
+        wrong.AddRange(tokens.OfType<StringExpandableToken>().Where(t => t.Kind == TokenKind.StringExpandable && (t.Text.Contains('$',
+            StringComparison.Ordinal)
+            || Regex.IsMatch(t.Text, "`[^nrt0\"`]", RegexOptions.None, TimeSpan.FromSeconds(1)))).Select(t
+                => $"{t.Extent.StartLineNumber}: {t.Text}"));
         var functions = tree.FindAll(a => a is FunctionDefinitionAst, true).Cast<FunctionDefinitionAst>()
-            .ToDictionary(f => f.Name, f => (f.Parameters ?? f.Body.ParamBlock?.Parameters)?.Select(p => p.Name.VariablePath.UserPath).ToArray() ?? [],
+            .ToDictionary(f => f.Name, f => (f.Parameters ?? f.Body.ParamBlock?.Parameters)?.Select(p => p.Name.VariablePath.UserPath)
+                .ToArray() ?? [],
                 StringComparer.OrdinalIgnoreCase);
         foreach (var node in tree.FindAll(_ => true, true))
         {
@@ -95,7 +98,8 @@ public sealed class GateTests
 
     private static string? Trouble(Ast node, Dictionary<string, string[]> functions) => node switch
     {
-        TernaryExpressionAst or PipelineChainAst or TypeDefinitionAst or UsingStatementAst or DynamicKeywordStatementAst => "not in 5.1, or not wanted",
+        TernaryExpressionAst or PipelineChainAst or TypeDefinitionAst or UsingStatementAst or DynamicKeywordStatementAst
+            => "not in 5.1, or not wanted",
         PipelineAst { Background: true } => "in the background",
         ScriptBlockAst { CleanBlock: not null } => "clean",
         CommandAst { InvocationOperator: not TokenKind.Unknown } => "a computed or dotted call",
@@ -107,7 +111,8 @@ public sealed class GateTests
             when e.Any(x => x is ScriptBlockExpressionAst) => "-replace with a block",
         TypeExpressionAst type when !Types.Contains(type.TypeName.FullName, StringComparer.OrdinalIgnoreCase) => "a type that is not allowed",
         TypeConstraintAst type when !Types.Contains(type.TypeName.FullName, StringComparer.OrdinalIgnoreCase) => "a type that is not allowed",
-        VariableExpressionAst variable when variable.VariablePath.UserPath is "IsWindows" or "IsLinux" or "IsMacOS" or "IsCoreCLR" or "args" or "input"
+        VariableExpressionAst variable when variable.VariablePath.UserPath
+            is "IsWindows" or "IsLinux" or "IsMacOS" or "IsCoreCLR" or "args" or "input"
             => "a variable that 5.1 lacks, or that is not wanted",
         InvokeMemberExpressionAst { Member: not StringConstantExpressionAst } => "a computed method",
         _ => null,
@@ -175,7 +180,8 @@ public sealed class GateTests
         {
             Accounts = [account],
             Remove = [new HandOverPackage(Scenarios.Plan([], false, family).Remove[0].Family, title, false)],
-            Guards = [new Guard(null, GuardHive.Machine, @"Policies\Saltmarsh", HiveValue.FromString("Text", data.Replace("\0", "", StringComparison.Ordinal)),
+            Guards = [new Guard(null, GuardHive.Machine, @"Policies\Saltmarsh", HiveValue.FromString("Text", data.Replace("\0", "",
+                StringComparison.Ordinal)),
                 null, null)],
             Classic = [new ClassicProgram(title, "", "", 0, null, null) { Key = @"Uninstall\X" }],
         };

@@ -20,7 +20,8 @@ public sealed class HandOverTests : IDisposable
 
     private static readonly World Some = Demo.World with
     {
-        Packages = [.. Demo.World.Packages.Where(p => Apps.Contains(p.Display) || p.Kind is "framework" or "component").Select(p => p with { Kib = 60 })],
+        Packages = [.. Demo.World.Packages.Where(p => Apps.Contains(p.Display) || p.Kind is "framework" or "component").Select(p
+            => p with { Kib = 60 })],
         Leftovers = [], Chosen = [], Programs = [], Pins = [],
     };
 
@@ -41,7 +42,8 @@ public sealed class HandOverTests : IDisposable
     {
         string volume = Demo.BuildIn(_folder, Some, "original");
         int number = 0;
-        long iterations = long.Parse(Environment.GetEnvironmentVariable("MOORFIELD_HANDOVERS") ?? "6", System.Globalization.CultureInfo.InvariantCulture);
+        long iterations = long.Parse(Environment.GetEnvironmentVariable("MOORFIELD_HANDOVERS") ?? "6",
+            System.Globalization.CultureInfo.InvariantCulture);
         Gen.Int.Sample(seed =>
         {
             var chance = new Random(seed);

@@ -39,7 +39,8 @@ public sealed class MutantTests
     [InlineData("what is kept is taken", nameof(Scenarios.What_is_part_of_Windows_or_needed_or_kept_stays),
         "$Going = @($Wanted.Remove | Where-Object { $_ -and $Keep -cnotcontains $_.Family", "$Going = @($Wanted.Remove | Where-Object { $_")]
     [InlineData("a block that nobody asked for", nameof(Scenarios.Where_it_may_return_no_block_stays),
-        "Remove-Item -LiteralPath ($Store + '\\Deprovisioned\\' + $Family) -Recurse\r\n        }\r\n    }\r\n    catch { if (Add-Failure", "$null = 0\r\n        }\r\n    }\r\n    catch { if (Add-Failure")]
+        "Remove-Item -LiteralPath ($Store + '\\Deprovisioned\\' + $Family) -Recurse\r\n        }\r\n    }\r\n    catch { if (Add-Failure",
+            "$null = 0\r\n        }\r\n    }\r\n    catch { if (Add-Failure")]
     [InlineData("no blocks", nameof(Scenarios.What_is_not_provisioned_goes_and_what_is_not_there_is_blocked),
         "Add-Key ($Store + '\\Deprovisioned\\' + $Family)", "$null = 0")]
     [InlineData("undo lifts others' blocks", nameof(Scenarios.Undo_lifts_only_its_own),
@@ -57,7 +58,8 @@ public sealed class MutantTests
     [InlineData("a restore point is claimed", nameof(Scenarios.A_restore_point_is_told_truthfully),
         "if ($After.Count -gt 0 -and ($Before.Count -eq 0 -or $After[0].Number -gt $Before[0].Number)) { return 'made' }", "return 'made'")]
     [InlineData("not known is taken for none", nameof(Scenarios.What_cannot_be_known_is_said),
-        "if ($null -eq $Provisioned) { Add-Unknown 'which packages are provisioned'; $Look.Failed = $true; $Provisioned = @() }", "if ($null -eq $Provisioned) { $Provisioned = @() }")]
+        "if ($null -eq $Provisioned) { Add-Unknown 'which packages are provisioned'; $Look.Failed = $true; $Provisioned = @() }",
+            "if ($null -eq $Provisioned) { $Provisioned = @() }")]
     [InlineData("no packages are taken for none", nameof(Scenarios.What_cannot_be_known_is_said),
         "if (@($Packages).Count -eq 0) { Add-Unknown 'which packages there are'; $Look.Failed = $true }", "")]
     [InlineData("undo gives back what stayed", nameof(Scenarios.A_failure_is_told_with_its_code_and_the_rest_is_done),

@@ -134,7 +134,8 @@ public sealed class RegistryProvider : NavigationCmdletProvider, IPropertyCmdlet
         HiveValueType.DWord => unchecked((int)value.AsDWord()!.Value),
         HiveValueType.QWord => BitConverter.ToInt64(value.Data.Span),
         HiveValueType.MultiString => value.AsStrings()!,
-        HiveValueType.String or HiveValueType.ExpandString => value.AsString()!.Replace("%systemroot%", @"C:\Windows", StringComparison.OrdinalIgnoreCase),
+        HiveValueType.String or HiveValueType.ExpandString => value.AsString()!.Replace("%systemroot%", @"C:\Windows",
+            StringComparison.OrdinalIgnoreCase),
         _ => value.Data.ToArray(),
     };
 
@@ -171,10 +172,12 @@ public sealed class RegistryProvider : NavigationCmdletProvider, IPropertyCmdlet
     public void CopyProperty(string sourcePath, string sourceProperty, string destinationPath, string destinationProperty) =>
         throw new PSNotSupportedException();
 
-    public object CopyPropertyDynamicParameters(string sourcePath, string sourceProperty, string destinationPath, string destinationProperty) => null!;
+    public object CopyPropertyDynamicParameters(string sourcePath, string sourceProperty, string destinationPath, string destinationProperty)
+        => null!;
 
     public void MoveProperty(string sourcePath, string sourceProperty, string destinationPath, string destinationProperty) =>
         throw new PSNotSupportedException();
 
-    public object MovePropertyDynamicParameters(string sourcePath, string sourceProperty, string destinationPath, string destinationProperty) => null!;
+    public object MovePropertyDynamicParameters(string sourcePath, string sourceProperty, string destinationPath, string destinationProperty)
+        => null!;
 }

@@ -41,7 +41,8 @@ public sealed class Scenarios(Func<string, string> change) : IDisposable
         [.. accounts], newcomers, [.. families.Select(f => new HandOverPackage(Family(f), f.Split('_')[0].Split('.')[^1], IsPart: false))], [],
         newcomers ? [.. families.Select(Family)] : [], [], []);
 
-    private static PackageFamilyName Family(string text) => PackageFamilyName.TryParse(text, out var family) ? family : throw new FormatException(text);
+    private static PackageFamilyName Family(string text) => PackageFamilyName.TryParse(text, out var family) ? family
+        : throw new FormatException(text);
 
     private ScriptResult Run(MadeUpMachine machine, HandOverPlan plan, string name, bool constrained = false, bool old = false)
     {
@@ -374,7 +375,8 @@ public sealed class Scenarios(Func<string, string> change) : IDisposable
         machine.IsBroken = false;
         Remediate(machine, plan).ExitCode.ShouldBe(0);
         machine.SignOut(Rowan);
-        string hive = machine.Hives.Keys.Single(h => h.Contains("rowan", StringComparison.Ordinal) && h.EndsWith("NTUSER.DAT", StringComparison.Ordinal));
+        string hive = machine.Hives.Keys.Single(h => h.Contains("rowan", StringComparison.Ordinal) && h.EndsWith("NTUSER.DAT",
+            StringComparison.Ordinal));
         machine.Hives.Remove(hive); // the file is there, and is not to be had
         var result = Detect(machine, plan);
         result.ExitCode.ShouldBe(2);

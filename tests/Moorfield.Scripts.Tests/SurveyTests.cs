@@ -173,15 +173,18 @@ public sealed class SurveyTests : IDisposable
         machine.SignOut(Demo.Sid("ivy"));
         Run(machine, constrained: true);
         var schema = JsonSchema.FromFile(Path.Combine(Root(), "docs/survey.schema.json"));
-        var result = schema.Evaluate(JsonNode.Parse(System.IO.File.ReadAllText(File(machine))), new EvaluationOptions { OutputFormat = OutputFormat.List });
-        result.IsValid.ShouldBeTrue(string.Join('\n', result.Details.Where(d => d.HasErrors).Select(d => $"{d.InstanceLocation} {string.Join(' ', d.Errors!.Values)}")));
+        var result = schema.Evaluate(JsonNode.Parse(System.IO.File.ReadAllText(File(machine))),
+            new EvaluationOptions { OutputFormat = OutputFormat.List });
+        result.IsValid.ShouldBeTrue(string.Join('\n', result.Details.Where(d => d.HasErrors).Select(d
+            => $"{d.InstanceLocation} {string.Join(' ', d.Errors!.Values)}")));
     }
 
     [Fact]
     public void Any_text_of_a_machine_arrives_as_it_was()
     {
         var machine = Few();
-        string[] texts = ["plain", "\"quoted\" \\ back\\slash", "two\r\nlines\tand tab", "Ünïcode \u2018quotes\u2019 \U0001F6A2", "\0\u0001\u001f\u007f", "\u212a\u017f",
+        string[] texts = ["plain", "\"quoted\" \\ back\\slash", "two\r\nlines\tand tab", "Ünïcode \u2018quotes\u2019 \U0001F6A2",
+            "\0\u0001\u001f\u007f", "\u212a\u017f",
             "]]>--> '; exit", "{\"json\":1}", ""];
         var programs = machine.Software.Create(@"Microsoft\Windows\CurrentVersion\Uninstall");
         foreach (var (i, text) in texts.Index())
@@ -218,7 +221,8 @@ public sealed class SurveyTests : IDisposable
     [InlineData("{\"schema\":\"moorfield.survey/1\"", "damaged or was cut off")]
     [InlineData("{\"schema\":\"moorfield.survey/1\",\"computer\":\"X\"}", "holds no Windows")]
     [InlineData("{\"schema\":\"moorfield.survey/1\",\"packages\":3}", "cannot be read at packages")]
-    [InlineData("{\"schema\":\"moorfield.survey/1\",\"registry\":[{\"hive\":\"machine\",\"keys\":[{\"key\":\"a\\\\\\\\b\"}]}]}", "registry key that cannot be one")]
+    [InlineData("{\"schema\":\"moorfield.survey/1\",\"registry\":[{\"hive\":\"machine\",\"keys\":[{\"key\":\"a\\\\\\\\b\"}]}]}",
+        "registry key that cannot be one")]
     [InlineData("{\"schema\":\"moorfield.survey/1\",\"made\":\"yesterday\"}", "cannot be read at made")]
     public void What_is_no_survey_is_refused_in_one_sentence(string text, string says)
     {
@@ -242,7 +246,8 @@ public sealed class SurveyTests : IDisposable
         var machine = Few();
         Run(machine);
         byte[] whole = System.IO.File.ReadAllBytes(File(machine));
-        string[] tokens = ["null", "-1", "1e99", "\"\"", "\"\\ud800\"", "[]", "{}", "true", "\"C:\\\\..\\\\..\\\\x\"", "\"\\\\\\\\server\\\\x\"", "99999999999999999999"];
+        string[] tokens = ["null", "-1", "1e99", "\"\"", "\"\\ud800\"", "[]", "{}", "true", "\"C:\\\\..\\\\..\\\\x\"", "\"\\\\\\\\server\\\\x\"",
+            "99999999999999999999"];
         Gen.Select(Gen.Int[0, whole.Length - 1], Gen.Int[0, 3], Gen.Int[0, tokens.Length - 1], Gen.Byte).Sample((at, kind, token, value) =>
         {
             byte[] spoilt = kind switch
@@ -333,7 +338,8 @@ public sealed class SurveyTests : IDisposable
             // Where somebody tidied up by hand, and forgot half.
             "COUNTER-12" => world with
             {
-                Packages = [.. world.Packages.Where(p => p.By is not "pennywhistle" && p.Name is not "Larkfield.Anagrams" and not "Larkfield.Crossword")
+                Packages = [.. world.Packages.Where(p => p.By is not "pennywhistle" && p.Name
+                    is not "Larkfield.Anagrams" and not "Larkfield.Crossword")
                     .Select(p => p.Name == "Northlight.Weather" ? p with { For = ["counter"], Provisioned = false } : p)],
                 Leftovers = [],
                 Chosen = [.. world.Chosen.Where(c => c.Package?.StartsWith("Pennywhistle", StringComparison.Ordinal) != true)],

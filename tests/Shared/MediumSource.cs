@@ -39,7 +39,8 @@ public static class MediumSource
             : ["-udf", "-J", "-joliet-long"];
         Tool.Read("genisoimage",
         [
-            "-quiet", "-input-charset", "utf-8", "-o", folder[name], .. views, "-iso-level", "3", "-V", Label, .. udf ? ["-allow-limited-size"] : Array.Empty<string>(),
+            "-quiet", "-input-charset", "utf-8", "-o", folder[name], .. views, "-iso-level", "3", "-V", Label, .. udf ? ["-allow-limited-size"]
+                : Array.Empty<string>(),
             "-b", "boot/etfsboot.com", "-no-emul-boot", "-boot-load-size", "8", "-boot-load-seg", "0x07C0", "-c", "boot/boot.cat",
             "-eltorito-alt-boot", "-e", "efi/microsoft/boot/efisys.bin", "-no-emul-boot", tree,
         ]);

@@ -14,7 +14,8 @@ $Unknown = @{}
 if ($env:PROCESSOR_ARCHITEW6432) {
     $Native = $env:SystemRoot + '\SysNative\WindowsPowerShell\v1.0\powershell.exe'
     if (Test-Path -LiteralPath $Native) {
-        $Again = Start-Process -FilePath $Native -ArgumentList ('-NoProfile -ExecutionPolicy Bypass -File "' + $PSCommandPath + '"') -NoNewWindow -Wait -PassThru
+        $Arguments = '-NoProfile -ExecutionPolicy Bypass -File "' + $PSCommandPath + '"'
+        $Again = Start-Process -FilePath $Native -ArgumentList $Arguments -NoNewWindow -Wait -PassThru
         exit $Again.ExitCode
     }
 }
@@ -170,7 +171,9 @@ function Get-List([string]$First, [string]$Body, [string]$Digest) {
         if ($null -eq $Guard) { continue }
         if (@('Machine', 'Account') -cnotcontains $Guard.hive -or -not (Test-KeyPath $Guard.key)) { return $null }
         if (@('DWord', 'QWord', 'String', 'ExpandString', 'MultiString') -cnotcontains $Guard.kind) { return $null }
-        $Found.Guards += @{ Hive = [string]$Guard.hive; Key = [string]$Guard.key; Name = [string]$Guard.name; Kind = [string]$Guard.kind; Data = $Guard.data }
+        $Found.Guards += @{
+            Hive = [string]$Guard.hive; Key = [string]$Guard.key; Name = [string]$Guard.name; Kind = [string]$Guard.kind; Data = $Guard.data
+        }
     }
     $Found
 }
@@ -312,9 +315,17 @@ function Get-Look() {
         if ($Having.Count -eq 0 -and $Given.Count -eq 0) { continue }
         if ($LastingFamilies -contains $Item.Family) { Add-Told ($Item.Title + ': ' + (Get-CodeText '0x80073CFA')); continue }
         # The same refusals as Moorfield's own.
-        if (@($Own | Where-Object { $_.NonRemovable }).Count -gt 0) { Add-Told ($Item.Title + ' is part of Windows here, and the system does not let it go'); continue }
-        if (-not $Item.Part -and @($Own | Where-Object { $_.IsPart }).Count -gt 0) { Add-Told ($Item.Title + ' is part of Windows here, and stays'); continue }
-        $Needing = @($Packages | Where-Object { $_.Needs -contains $Item.Family -and $GoingFamilies -notcontains $_.Family -and $_.Users.Count -gt 0 })
+        if (@($Own | Where-Object { $_.NonRemovable }).Count -gt 0) {
+            Add-Told ($Item.Title + ' is part of Windows here, and the system does not let it go')
+            continue
+        }
+        if (-not $Item.Part -and @($Own | Where-Object { $_.IsPart }).Count -gt 0) {
+            Add-Told ($Item.Title + ' is part of Windows here, and stays')
+            continue
+        }
+        $Needing = @($Packages | Where-Object {
+            $_.Needs -contains $Item.Family -and $GoingFamilies -notcontains $_.Family -and $_.Users.Count -gt 0
+        })
         if (@($Own | Where-Object { $_.IsFramework }).Count -gt 0 -and $Needing.Count -gt 0) {
             Add-Told ($Item.Title + ' stays: ' + $Needing[0].Family + ' needs it')
             continue

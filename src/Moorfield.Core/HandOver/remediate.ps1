@@ -266,8 +266,9 @@ $Stayed = @(foreach ($Entry in $Look.Registered + $Look.Provisioned) {
 })
 $Kept = @(Get-Value $Record 'Removed' | Where-Object { $_ -and $Stayed -cnotcontains $_ })
 if ($Stayed.Count -gt 0 -and (Test-Path -LiteralPath $Record)) { Set-Value $Record 'Removed' 'MultiString' ([string[]]$Kept) }
-$Sum = (Get-Count $Done.Packages 'package') + ' removed, ' + [string]$Done.Provisioned + ' no longer provisioned, ' + (Get-Count $Done.Blocks 'block') +
-    ' and ' + (Get-Count $Done.Guards 'guard') + ' set' + $(if ($Classic.Count -gt 0) { ', ' + (Get-Count $Done.Programs 'program') + ' removed' } else { '' })
+$Sum = (Get-Count $Done.Packages 'package') + ' removed, ' + [string]$Done.Provisioned + ' no longer provisioned, ' +
+    (Get-Count $Done.Blocks 'block') + ' and ' + (Get-Count $Done.Guards 'guard') + ' set' +
+    $(if ($Classic.Count -gt 0) { ', ' + (Get-Count $Done.Programs 'program') + ' removed' } else { '' })
 $Notes = ' System restore point: ' + $Point + '.'
 if ($Told.Count -gt 0) { $Notes += ' Told: ' + (Join-Texts (Get-Ordered $Told) 5) + '.' }
 if ($Unknown.Count -gt 0) { $Notes += ' Not known: ' + (Join-Texts (Get-Ordered $Unknown) 5) + '.' }

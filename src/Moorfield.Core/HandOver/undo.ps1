@@ -49,7 +49,10 @@ foreach ($Guard in $Wanted.Guards) {
                 $Was = ([string]$Mark[0]).Substring($Start.Length)
                 $Shown = $(if ($Guard.Name) { $Guard.Name } else { '(default)' })
                 if ($Was.StartsWith('|DWord|')) { Set-Value ($Root + $Guard.Key) $Guard.Name 'DWord' ([int]$Was.Substring(7)) }
-                elseif ($Was.StartsWith('|Other|')) { Add-Told ('the guard ' + $Guard.Name + ' stays: what was there before was not a text or a number'); $Freed -= 1 }
+                elseif ($Was.StartsWith('|Other|')) {
+                    Add-Told ('the guard ' + $Guard.Name + ' stays: what was there before was not a text or a number')
+                    $Freed -= 1
+                }
                 elseif ($Was.StartsWith('|String|')) { Set-Value ($Root + $Guard.Key) $Guard.Name 'String' $Was.Substring(8) }
                 else { Remove-ItemProperty -LiteralPath ($Root + $Guard.Key) -Name $Shown }
                 $Freed += 1
