@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using Moorfield.Core.Operations;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli;
@@ -23,6 +24,11 @@ internal sealed class Ticker : IDisposable
         var interval = _terminal ? TerminalInterval : LineInterval;
         _timer = new Timer(_ => Tick(text()), null, interval, interval);
     }
+
+    /// <summary>How far a work of several steps is, in words.</summary>
+    internal static string Text(WorkState state) => $"{state.Step}, {state.Done:P0} of all"
+        + (state.Left is not { } left ? "" : left.TotalSeconds < 90 ? $", about {Math.Max(1, left.TotalSeconds):0} s left"
+            : $", about {left.TotalMinutes:0} minutes left");
 
     private void Tick(string text)
     {

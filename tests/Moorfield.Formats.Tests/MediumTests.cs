@@ -91,16 +91,111 @@ public sealed class MediumTests : IDisposable
         }, iter: iterations, threads: 1);
     }
 
-    private string Rewrite(string path, string file, byte[]? content, string? label, string name)
+    private string Rewrite(string path, string file, byte[]? content, string? label, string name, params (string Path, byte[] Content)[] added)
     {
         using var source = File.OpenHandle(path);
-        var entry = Medium.Read(source).Find(file).ShouldNotBeNull();
-        using var inside = content is null ? null : File.OpenHandle(_folder.Write("content", content));
-        var rewrite = MediumRewrite.Plan(source, entry, content?.Length ?? entry.Size, label);
+        var medium = Medium.Read(source);
+        var entry = medium.Find(file).ShouldNotBeNull();
+        var changes = new MediumChanges { Label = label, Added = [.. added.Select(a => new MediumAddition(a.Path, a.Content.Length))] };
+        var rewrite = MediumRewrite.Plan(source, medium, entry, content?.Length ?? entry.Size, changes);
         using (var output = File.Create(_folder[name]))
-            rewrite.Write(inside, output);
+        {
+            rewrite.Write(output, content is null ? null : stream => stream.Write(content),
+                (which, stream) => stream.Write(added.Single(a => a.Path == which).Content));
+        }
         new FileInfo(_folder[name]).Length.ShouldBe(rewrite.Length);
         return _folder[name];
+    }
+
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public void Files_are_added_in_old_folders_and_new_ones(bool plain)
+    {
+        const string Boot = "sources/boot.wim";
+        string tree = MediumSource.Tree(_folder);
+        string path = MediumSource.Make(_folder, tree, plain);
+        (string Path, byte[] Content)[] added =
+        [
+            ("answers.xml", "answers"u8.ToArray()), ("sources/install2.swm", new byte[700_003]), ("support/many/zz.txt", "last"u8.ToArray()),
+            ("sources/$OEM$/$$/Setup/Scripts/After the setup.cmd", "rem nothing"u8.ToArray()), ("sources/$OEM$/Fähren Ω.txt", "two bytes"u8.ToArray()),
+            ("none.txt", []),
+        ];
+        new Random(1).NextBytes(added[1].Content);
+        byte[] content = new byte[123_456];
+        string changed = Rewrite(path, Boot, content, "COUNTERS", "changed.iso", added);
+        var (before, after) = (Hashes(path), Hashes(changed));
+        after.Keys.ShouldBe(before.Keys.Concat(added.Select(a => a.Path)), ignoreOrder: true);
+        foreach (var (name, hash) in before.Where(b => b.Key is not Boot and not "boot/boot.cat"))
+            after[name].ShouldBe(hash, name);
+        foreach (var (name, bytes) in added)
+            after[name].ShouldBe(Convert.ToHexString(System.Security.Cryptography.SHA256.HashData(bytes)), name);
+        CheckByOthers(changed, Boot, content, plain);
+        string counts = Tool.Read("udfinfo", changed);
+        counts.ShouldContain($"numfiles={after.Count}");
+        counts.ShouldContain($"numdirs={Directory.GetDirectories(tree, "*", SearchOption.AllDirectories).Length + 5}");
+        // The other views, by a program that is not ours.
+        foreach (var (name, bytes) in plain ? [] : added.Where(a => a.Content.Length > 0 && a.Path.All(char.IsAscii)))
+        {
+            Tool.Read("sh", "-c", "isoinfo -J -i \"$0\" -x \"$1\" > \"$2\"", changed, "/" + name, _folder["joliet"]);
+            File.ReadAllBytes(_folder["joliet"]).ShouldBe(bytes, name);
+        }
+        if (!plain)
+        {
+            string list = Tool.Read("isoinfo", "-i", changed, "-f");
+            foreach (string name in new[] { "/ANSWERS.XML;1", "/SOURCES/INSTALL2.SWM;1", "/SOURCES/_OEM_/__/SETUP/SCRIPTS/AFTER_THE_SETUP.CMD;1" })
+                list.ShouldContain(name + "\n");
+            // 7z reads that view when it is told to, from the path of each folder.
+            Tool.Read("7zz", "x", "-y", "-tIso", $"-o{_folder["iso"]}", changed);
+            File.ReadAllBytes(Path.Combine(_folder["iso"], "sources/install2.swm")).ShouldBe(added[1].Content);
+        }
+        // What was added stays when the medium is written anew.
+        string again = Rewrite(changed, Boot, new byte[99], null, "again.iso", ("sources/$OEM$/$1/more.txt", "more"u8.ToArray()));
+        Hashes(again).Count.ShouldBe(after.Count + 1);
+        CheckByOthers(again, Boot, new byte[99], plain);
+    }
+
+    [Fact]
+    public void Names_for_other_systems_stay_when_what_they_are_kept_in_moves()
+    {
+        string tree = MediumSource.Tree(_folder);
+        string deep = Path.Combine(tree, string.Join('/', Enumerable.Repeat("a folder far down", 9)));
+        Directory.CreateDirectory(deep);
+        File.WriteAllText(Path.Combine(deep, new string('n', 200)), "far down");
+        File.CreateSymbolicLink(Path.Combine(tree, "link"), new string('t', 240));
+        string path = MediumSource.Make(_folder, tree, plain: false, udf: false, rock: true);
+        static string List(string iso) => string.Join('\n', Tool.Read("isoinfo", "-R", "-f", "-i", iso).Split('\n').Order(StringComparer.Ordinal));
+
+        static void Extract(string iso, string to) =>
+            Tool.Read("sh", "-c", "xorriso -osirrox on -indev stdio:\"$0\" -extract / \"$1\" 2>&1", iso, to);
+
+        Extract(path, _folder["x"]);
+        foreach (int length in new[] { 100, 2_000_000 })
+        {
+            string changed = Rewrite(path, "sources/boot.wim", new byte[length], null, "changed.iso");
+            List(changed).ShouldBe(List(path));
+            Tool.Read("xorriso", "-indev", "stdio:" + changed, "-find", "/", "-type", "f", "-exec", "lsdl").ShouldContain(new string('n', 200));
+            Extract(changed, _folder[$"x{length}"]);
+            Tool.Read("diff", "-r", "--no-dereference", "--exclude=boot.wim", "--exclude=boot.cat", _folder["x"], _folder[$"x{length}"]);
+        }
+        Should.Throw<InvalidDataException>(() => Rewrite(path, "sources/boot.wim", null, null, "more.iso", ("more.txt", [1])));
+        // Without folders that had to move, there is no reason to refuse.
+        Directory.Delete(Path.Combine(tree, "a folder far down"), recursive: true);
+        path = MediumSource.Make(_folder, tree, plain: false, udf: false, rock: true);
+        string more = List(Rewrite(path, "sources/boot.wim", new byte[100], null, "more.iso", ("more.txt", "more"u8.ToArray())));
+        more.ShouldContain("/MORE.TXT;1\n");
+        more.Replace("/MORE.TXT;1\n", "", StringComparison.Ordinal).ShouldBe(List(path));
+    }
+
+    [Fact]
+    public void What_cannot_be_added_is_refused()
+    {
+        string path = MediumSource.Make(_folder, MediumSource.Tree(_folder), plain: false);
+        foreach (string name in new[] { "setup.exe", "SETUP.EXE", "sources", "setup.exe/below.txt", "../out.txt", "/abs.txt", "a//b", "a\\b", "con:", "",
+            "end.", new string('x', 65), "a/b/c/d/e/f/g/h/i.txt", "what?.txt", "line\nfeed" })
+            Should.Throw<ArgumentException>(() => Rewrite(path, "sources/boot.wim", null, null, "no.iso", (name, [1])), name);
+        Should.Throw<ArgumentException>(() => Rewrite(path, "sources/boot.wim", null, null, "no.iso", ("a.txt", [1]), ("A.TXT", [2])));
+        Should.Throw<ArgumentException>(() => Rewrite(path, "sources/boot.wim", null, null, "no.iso", ("a", [1]), ("a/b", [2])));
     }
 
     private static Dictionary<string, string> Hashes(string path)
@@ -188,7 +283,6 @@ public sealed class MediumTests : IDisposable
     {
         string tree = MediumSource.Tree(_folder);
         byte[] medium = File.ReadAllBytes(MediumSource.Make(_folder, tree, plain: false));
-        using var content = File.OpenHandle(_folder.Write("content", new byte[5000]));
         Gen.Select(Gen.Int[0, 700 * 2048], Gen.Byte.Array[1, 4]).Sample((at, bytes) =>
         {
             byte[] spoilt = [.. medium];
@@ -197,9 +291,11 @@ public sealed class MediumTests : IDisposable
             MediumRewrite rewrite;
             try
             {
-                if (!Medium.Is(source) || Medium.Read(source).Find("sources/boot.wim") is not { Size: > 0 } entry)
+                if (!Medium.Is(source) || Medium.Read(source) is not { } read || read.Find("sources/boot.wim") is not { Size: > 0 } entry)
                     return;
-                rewrite = MediumRewrite.Plan(source, entry, 5000, null);
+                bool adds = at % 2 == 0 && read.Find("sources/more") is null;
+                rewrite = MediumRewrite.Plan(source, read, entry, 5000,
+                    new MediumChanges { Added = adds ? [new MediumAddition("sources/more/a.txt", 7)] : [] });
             }
             catch (InvalidDataException e)
             {
@@ -207,7 +303,7 @@ public sealed class MediumTests : IDisposable
                 return;
             }
             using var output = new MemoryStream();
-            rewrite.Write(content, output);
+            rewrite.Write(output, stream => stream.Write(new byte[5000]), (_, stream) => stream.Write(new byte[7]));
             output.Length.ShouldBe(rewrite.Length);
         }, iter: 150, threads: 1);
     }

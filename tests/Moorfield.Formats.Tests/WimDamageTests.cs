@@ -310,6 +310,6 @@ public sealed class WimDamageTests : IDisposable
         editor.Commit();
         using var output = new FileStream(_folder["compact.wim"], FileMode.Create, FileAccess.ReadWrite);
         using var again = WimFile.Open(stream.SafeFileHandle);
-        WimCompactor.Copy(again, output, output.SafeFileHandle);
+        WimCompactor.Plan(again).Write(output);
     }
 }

@@ -148,7 +148,7 @@ public sealed class WimEditTests : IDisposable
             stored = RandomAccess.GetLength(stream) - wim.Length;
             using var now = WimFile.Open(stream);
             var added = old.Resource with { Offset = wim.Length, StoredSize = stored };
-            var map = ChunkedResource.Map(stream, 0, added, WimCompression.Lzx, 32768);
+            var map = ChunkedResource.Map(WimBytes.Of(stream), added, WimCompression.Lzx, 32768);
             var same = Enumerable.Range(0, map.Count).Where(i => Bytes(stream, map, i).AsSpan().SequenceEqual(Bytes(stream, old, i))).ToList();
             same.ShouldBe(Enumerable.Range(0, map.Count).Except([500_000 / 32768]));
         });
@@ -210,7 +210,7 @@ public sealed class WimEditTests : IDisposable
         using (var output = new FileStream(compact, FileMode.CreateNew, FileAccess.ReadWrite))
         {
             reclaimable = WimCompactor.Reclaimable(wim);
-            WimCompactor.Copy(wim, output, output.SafeFileHandle);
+            WimCompactor.Plan(wim).Write(output);
         }
         WimSource.Verify(compact);
         for (int image = 1; image <= 2; image++)

@@ -32,14 +32,15 @@ public static class MediumSource
     }
 
     /// <param name="plain">The ISO 9660 view holds a README only, as on vendors' media; otherwise all views hold everything.</param>
-    public static string Make(TemporaryFolder folder, string tree, bool plain, string name = "medium.iso", bool udf = true)
+    public static string Make(TemporaryFolder folder, string tree, bool plain, string name = "medium.iso", bool udf = true,
+        bool rock = false)
     {
         string[] views = !udf ? ["-J", "-joliet-long"] : plain
             ? ["-udf", .. new[] { "sources", "support", "efi", "boot", "setup.exe", "empty.txt" }.SelectMany(h => new[] { "-hide", h })]
             : ["-udf", "-J", "-joliet-long"];
         Tool.Read("genisoimage",
         [
-            "-quiet", "-input-charset", "utf-8", "-o", folder[name], .. views, "-iso-level", "3", "-V", Label, .. udf ? ["-allow-limited-size"]
+            "-quiet", "-input-charset", "utf-8", "-o", folder[name], .. views, .. rock ? ["-R"] : Array.Empty<string>(), "-iso-level", "3", "-V", Label, .. udf ? ["-allow-limited-size"]
                 : Array.Empty<string>(),
             "-b", "boot/etfsboot.com", "-no-emul-boot", "-boot-load-size", "8", "-boot-load-seg", "0x07C0", "-c", "boot/boot.cat",
             "-eltorito-alt-boot", "-e", "efi/microsoft/boot/efisys.bin", "-no-emul-boot", tree,

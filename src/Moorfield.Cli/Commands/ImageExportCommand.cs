@@ -1,5 +1,6 @@
 using System.CommandLine;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Wim;
 using Moorfield.Reporting;
@@ -13,11 +14,11 @@ internal static class ImageExportCommand
 
     private static Argument<string> Source() => new("FILE") { Description = "A WIM or ESD file; it is only read" };
 
-    private static Option<string> Compression()
+    internal static Option<string> Compression(string whose = "Of the new file")
     {
         var option = new Option<string>("--compression")
         {
-            Description = "Of the new file: lzx (default), xpress (faster, larger) or none",
+            Description = $"{whose}: lzx (default), xpress (faster, larger) or none",
             DefaultValueFactory = _ => "lzx",
             HelpName = "HOW",
         };
@@ -56,24 +57,49 @@ internal static class ImageExportCommand
         return command;
     }
 
+    internal static Option<int> Part() => new("--part")
+    {
+        Description = $"MiB of a part (default: {UsualPart}, for FAT32); one large content may need more",
+        DefaultValueFactory = _ => UsualPart,
+        HelpName = "MIB",
+    };
+
+    /// <summary>Bytes of a part; null when the image is to stay whole.</summary>
+    internal static long? PartBytes(ParseResult parsed, Option<int> part, bool splits)
+    {
+        int mebibytes = parsed.GetValue(part);
+        if (mebibytes < 1)
+            throw new MoorfieldException(Trouble.Misused, "--part takes 1 or more.");
+        return splits ? (long)mebibytes << 20 : null;
+    }
+
     private static int Write(string path, string[] editions, string output, string compression)
     {
         using var target = Open(path);
         var numbers = editions.SelectMany(e => target.Choose([e])).OfType<int>().Distinct().ToList();
-        string at = "Beginning";
-        using (new Ticker(() => at))
+        Watched($"Writing {Path.GetFileName(output)}", (progress, stop) =>
         {
             ImageExport.Write(target.FullPath, target.Name, numbers, output, Enum.Parse<WimCompression>(compression, ignoreCase: true),
-                !target.Image.Wim.Header.Integrity.IsNone, (done, total) => at = $"Writing {Path.GetFileName(output)}, {Percent(done, total)} %",
-                Interruption.BeginChanging());
-        }
+                !target.Image.Wim.Header.Integrity.IsNone, progress, stop);
+            return 0;
+        });
         using var fresh = ImageFile.Open(output, new WriteSeam());
         Say.Line($"{output} has {Sheet.Count(fresh.Editions.Length, "edition")} and {Sheet.Size(fresh.Wim.Length)}; {target.Name} has "
             + $"{Sheet.Count(target.Image.Editions.Length, "edition")} and {Sheet.Size(target.Image.Wim.Length)}.");
         return Program.Done;
     }
 
-    private static long Percent(long done, long total) => total > 0 ? 100 * done / total : 0;
+    /// <summary>Does something long, and says how far it is.</summary>
+    private static T Watched<T>(string what, Func<Action<long, long>, CancellationToken, T> work)
+    {
+        var at = new WorkState(what, 0, null);
+        var meter = new WorkMeter([(what, 1)], TimeProvider.System, state => at = state);
+        using (new Ticker(() => Ticker.Text(at)))
+        {
+            meter.Next();
+            return work(meter.At, Interruption.BeginChanging());
+        }
+    }
 
     private static Core.Targets.ImageTarget Open(string path)
     {
@@ -87,8 +113,7 @@ internal static class ImageExportCommand
         var source = Source();
         var to = new Option<string>("--to") { Description = "The first part, such as install.swm; the others are called after it", HelpName = "FILE",
             Required = true };
-        var part = new Option<int>("--part") { Description = $"MiB of a part (default: {UsualPart}, for FAT32); one large content may need more",
-            DefaultValueFactory = _ => UsualPart, HelpName = "MIB" };
+        var part = Part();
         var command = new Command("split", """
             Writes an image file in parts, for file systems that take small files only.
 
@@ -102,9 +127,9 @@ internal static class ImageExportCommand
             if (target.Image.Wim.Header.IsSolidVersion)
                 throw new MoorfieldException(Trouble.Refused, $"{target.Name} is an ESD, which cannot be split. "
                     + "'moorfield image convert' makes a WIM of it.");
-            if (parsed.GetValue(part) < 1)
-                throw new MoorfieldException(Trouble.Misused, "--part takes 1 or more.");
-            var parts = ImageExport.Split(target.FullPath, target.Name, parsed.GetRequiredValue(to), (long)parsed.GetValue(part) << 20);
+            long bytes = PartBytes(parsed, part, splits: true)!.Value;
+            var parts = Watched("Splitting", (progress, stop) =>
+                ImageExport.Split(target.FullPath, target.Name, parsed.GetRequiredValue(to), bytes, progress, stop));
             Say.Line($"{target.Name} is split into {Sheet.Count(parts.Length, "part")}: {Prose.List(parts.Select(p => Path.GetFileName(p)), 6)}.");
             return Program.Done;
         });
@@ -127,7 +152,11 @@ internal static class ImageExportCommand
             string path = parsed.GetRequiredValue(first);
             if (!File.Exists(path))
                 throw new MoorfieldException(Trouble.Misused, $"There is no file {path}.");
-            ImageExport.Join(path, parsed.GetRequiredValue(to));
+            Watched("Joining", (progress, stop) =>
+            {
+                ImageExport.Join(path, parsed.GetRequiredValue(to), progress, stop);
+                return 0;
+            });
             Say.Line($"{parsed.GetRequiredValue(to)} has {Sheet.Size(new FileInfo(parsed.GetRequiredValue(to)).Length)}.");
             return Program.Done;
         });

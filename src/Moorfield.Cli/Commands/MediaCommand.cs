@@ -6,6 +6,7 @@ using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
+using Moorfield.Formats.Wim;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
@@ -25,6 +26,15 @@ internal static class MediaCommand
         Description = "Leave the editions out that --edition does not name",
     };
 
+    private static readonly Option<string[]> Add = new("--add")
+    {
+        Description = "A file to add, and where on the medium; as often as wanted. Folders that are not there are made",
+        HelpName = "FILE=PATH",
+    };
+
+    private static readonly Option<bool> Split = new("--split") { Description = "Write the image in parts, for sticks with FAT32" };
+    private static readonly Option<int> Part = ImageExportCommand.Part();
+    private static readonly Option<string> Compression = ImageExportCommand.Compression("Of an ESD that becomes a WIM");
     private static readonly Option<bool> Sweep = new("--sweep") { Description = "Also remove frameworks that nothing needs afterwards" };
 
     internal static Command Create() => new("media", "Makes install media from others.") { CreateBuild(), CreateLabel() };
@@ -69,15 +79,17 @@ internal static class MediaCommand
     {
         var command = new Command("build", """
             Writes an ISO like another one, without packages: they are removed for newcomers from the image inside and blocked, the image is
-            compacted, all else stays as it is, and the result is read back and compared. Without packages it only gets another label.
+            compacted, all else stays as it is, and the result is read back and compared. Without packages it only gets what else is named:
+            another label, fewer editions, more files, an image in parts.
 
             Example:
               moorfield media build vendor.iso --to counters.iso --label COUNTERS Weather 'Larkfield.*'
               moorfield media build vendor.iso --to counters.iso --brief counters.brief.yaml --yes --accept-costs
+              moorfield media build vendor.iso --to stick.iso --split --add answers.xml=answers.xml
             """)
         { Source };
         var options = new WriteOptions(command);
-        foreach (var option in new Option[] { To, Label, Replace, Edition, OnlyEditions, Sweep })
+        foreach (var option in new Option[] { To, Label, Replace, Edition, OnlyEditions, Add, Split, Part, Compression, Sweep })
             command.Add(option);
         command.Handle(parsed => Build(parsed, options));
         return command;
@@ -107,18 +119,30 @@ internal static class MediaCommand
             throw new MoorfieldException(refused ? Trouble.Refused : Trouble.Misused,
                 "Nothing of what was named would be removed from the image. Nothing was written.");
         }
-        if (wishes is null && !only && parsed.GetValue(Label) is null)
+        var added = Added(parsed.GetValue(Add) ?? []);
+        if (wishes is null && !only && parsed.GetValue(Label) is null && added.IsEmpty && !parsed.GetValue(Split))
             throw new MoorfieldException(Trouble.Misused,
-                "Say what goes (packages, --brief FILE, --standing and the like, or --only-editions), or give a --label.");
-        var building = new MediumBuilding(source, parsed.GetRequiredValue(To), parsed.GetValue(Label), wishes is null ? null
+                "Say what goes (packages, --brief FILE, --standing and the like, or --only-editions), or give a --label, --add or --split.");
+        var building = new MediumBuilding(source, parsed.GetRequiredValue(To), wishes is null ? null
             : image => Removal(image, source, only ? [.. Enumerable.Range(1, systems.Length)] : [.. systems.Select(s => s.EditionNumber!.Value)],
                 guards, wishes, brief))
         {
+            Label = parsed.GetValue(Label),
             Only = only ? [.. systems.Select(s => s.EditionNumber!.Value)] : [],
+            Added = added,
+            Part = ImageExportCommand.PartBytes(parsed, Part, parsed.GetValue(Split)),
+            Compression = Enum.Parse<WimCompression>(parsed.GetRequiredValue(Compression), ignoreCase: true),
         };
         building.Check(parsed.GetValue(Replace));
         return CarryOut(parsed, options, source, building, plans, refused);
     }
+
+    private static ImmutableArray<FileForMedium> Added(string[] texts) => [.. texts.Select(text =>
+    {
+        int at = text.LastIndexOf('=');
+        return at > 0 && at < text.Length - 1 ? new FileForMedium(text[..at], text[(at + 1)..]) : throw new MoorfieldException(Trouble.Misused,
+            $"'{text}' is no FILE=PATH: a file, an equals sign, and where on the medium it goes, such as answers.xml=sources/answers.xml.");
+    })];
 
     private static Removal Removal(
         ImageTarget image, ImageTarget source, ImmutableArray<int> editions, IReadOnlyCollection<Guard> guards,
@@ -152,10 +176,10 @@ internal static class MediaCommand
             Show(parsed, source, building, plans, output);
         if (options.IsPreview(parsed) || !options.IsConfirmed(parsed, plans, "Build this medium?"))
             return Program.Done;
-        string step = "Beginning";
         BuiltMedium built;
-        using (new Ticker(() => step))
-            built = building.Build(new WriteSeam(), text => step = text, Interruption.BeginChanging());
+        var at = new WorkState("Beginning", 0, null);
+        using (new Ticker(() => Ticker.Text(at)))
+            built = building.Build(new WriteSeam(), TimeProvider.System, state => at = state, Interruption.BeginChanging());
         if (json)
             DocumentJson.Write(new BuiltMediumJson("moorfield.medium/1", source.FullPath, output, built.Bytes, built.ImageBytes, built.Sha256,
                 built.Compared, document));
@@ -177,10 +201,13 @@ internal static class MediaCommand
             Say.Line($"The label will be '{label}'; {source.Name} has '{source.Image.Medium!.Whole.Label}'.");
         if (building.Converts)
         {
-            var image = source.Image.Medium!.Image;
-            Say.Line($"The image is an ESD, which is not changed: it becomes a WIM on the way ({image.Path[..^3]}wim). That takes about "
-                + $"{Minutes(image.Size)}.");
+            Say.Line($"The image is an ESD, which is not changed: it becomes a WIM on the way ({building.ImagePath}). That takes about "
+                + $"{Minutes(source.Image.Medium!.Image.Size)}.");
         }
+        if (building.Part is { } part)
+            Say.Line($"The image is written in parts of {Sheet.Size(part)}: install.swm, install2.swm and so on.");
+        foreach (var (file, path) in building.Added)
+            Say.Line($"{file} ({Sheet.Size(new FileInfo(file).Length)}) is added as {path}.");
         Say.Line($"{output} is written anew, needs {Sheet.Size(building.Needs)} for a time, and is read back. {source.Name} is only read.");
     }
 
@@ -202,8 +229,9 @@ internal static class MediaCommand
                     + $"{(system.Plan.IdleFrameworks.IsEmpty ? "" : ", frameworks that nothing needs stay (--sweep)")}.");
         }
         Say.Line($"{source.Name} has {Sheet.Size(before)}, of which the image {Sheet.Size(source.Image.Medium!.Image.Size)}; the new medium "
-            + $"{Sheet.Size(built.Bytes)}, of which the image {Sheet.Size(built.ImageBytes)}.");
-        Say.Line($"Read back: {Sheet.Count(built.Compared, "other file")} and the ways it starts are as on the source, by SHA-256.");
+            + $"{Sheet.Size(built.Bytes)}, of which the image {Sheet.Size(built.ImageBytes)}{(built.Parts > 1 ? $" in {built.Parts} parts" : "")}.");
+        Say.Line($"Read back: {Sheet.Count(built.Compared, "other file")} and the ways it starts are as on the source, the image is what was made, "
+            + "byte for byte.");
         Say.Verbatim($"SHA-256 {built.Sha256}");
         Say.Line($"'moorfield compare {Words.Quoted(source.FullPath)} {Words.Quoted(output)}' tells what went.");
     }

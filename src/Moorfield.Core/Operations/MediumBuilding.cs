@@ -1,5 +1,4 @@
 using System.Collections.Immutable;
-using System.Security.Cryptography;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Core.Targets;
@@ -12,39 +11,71 @@ namespace Moorfield.Core.Operations;
 
 /// <summary>A medium that was built.</summary>
 /// <param name="Removal">How the removal in its image ended; null without one.</param>
-/// <param name="ImageBytes">Of its image.</param>
+/// <param name="ImageBytes">Of its image, in all its parts.</param>
+/// <param name="Parts">Of its image.</param>
 /// <param name="Sha256">Of the whole file.</param>
 /// <param name="Compared">Files that were read back and are the same as on the source.</param>
-public sealed record BuiltMedium(Outcome? Removal, long Bytes, long ImageBytes, string Sha256, int Compared);
+public sealed record BuiltMedium(Outcome? Removal, long Bytes, long ImageBytes, int Parts, string Sha256, int Compared);
+
+/// <summary>A file that a medium gets.</summary>
+/// <param name="File">Its path here.</param>
+/// <param name="Path">On the medium, with slashes.</param>
+public sealed record FileForMedium(string File, string Path);
 
 /// <summary>
-/// Builds a medium from another one: packages go from its image, the image is compacted, and all else stays as it is. The source is only read;
-/// what is under way lies in a folder beside the result, which gets its name when it is whole and was read back.
+/// Builds a medium from another one: packages go from its image, and all else stays as it is. The source is only read; what is under way lies
+/// in a folder beside the result, which gets its name when it is whole and was read back. The image is changed over the source, not in a copy:
+/// what stays of it goes through the disk once, on its way to its place.
 /// </summary>
 /// <param name="source">On a medium.</param>
 /// <param name="output">Path of the result.</param>
-/// <param name="label">Null for that of the source.</param>
-/// <param name="removal">From the copy of the image; null to leave the image as it is.</param>
-public sealed class MediumBuilding(ImageTarget source, string output, string? label, Func<ImageTarget, Removal>? removal)
+/// <param name="removal">From the image; null to leave it as it is.</param>
+public sealed class MediumBuilding(ImageTarget source, string output, Func<ImageTarget, Removal>? removal)
 {
+    /// <summary>Parts of an image for file systems that take files below 4 GiB only, in bytes.</summary>
+    public const long UsualPart = 3800L << 20;
+
     private const int CopyLength = 4 << 20;
+
+    // Shares of the time, in bytes that are copied meanwhile.
+    private const double ConvertingShare = 25, RemovingShare = 1 << 30, ComparingShare = 0.5;
     private readonly MediumImage _medium = source.Image.Medium ?? throw new ArgumentException("The image lies on no medium.", nameof(source));
     private readonly string _full = Path.GetFullPath(output);
+
+    /// <summary>Null for that of the source.</summary>
+    public string? Label { get; init; }
 
     /// <summary>Numbers of the editions that are kept, in their order; empty for all.</summary>
     public ImmutableArray<int> Only { get; init; } = [];
 
-    private bool ChangesImage => removal is not null || !Only.IsEmpty;
+    /// <summary>Files that are added.</summary>
+    public ImmutableArray<FileForMedium> Added { get; init; } = [];
 
-    /// <summary>Whether the image is an ESD, which is made a WIM on the way: an ESD is not changed.</summary>
+    /// <summary>Most bytes of a part of the image; null to leave it whole.</summary>
+    public long? Part { get; init; }
+
+    /// <summary>Of an image that is converted.</summary>
+    public WimCompression Compression { get; init; } = WimCompression.Lzx;
+
+    private bool ChangesImage => removal is not null || !Only.IsEmpty || Part is not null;
+
+    /// <summary>Whether the image is an ESD, which is made a WIM on the way: an ESD is neither changed nor split.</summary>
     public bool Converts => ChangesImage && source.Image.Wim.Header.IsSolidVersion;
 
-    private string? Ending => Converts ? "wim" : null;
+    private string? Ending => Part is not null ? "swm" : Converts ? "wim" : null;
 
     private string Work => Path.Combine(Path.GetDirectoryName(_full)!, $".{Path.GetFileName(_full)}.moorfield-build");
 
-    /// <summary>Bytes that it needs for a time beside the result.</summary>
-    public long Needs => new FileInfo(source.FullPath).Length + (!ChangesImage ? 0 : (Converts ? 5 : 3) * _medium.Image.Size);
+    /// <summary>Where the result has its image, or the first part of it.</summary>
+    public string ImagePath => Ending is { } ending ? $"{_medium.Image.Path[..^ending.Length]}{ending}" : _medium.Image.Path;
+
+    private long SourceBytes => new FileInfo(source.FullPath).Length;
+
+    private long AddedBytes => Added.Sum(a => new FileInfo(a.File).Length);
+
+    /// <summary>Bytes that it needs for a time beside the result's folder, result included.</summary>
+    public long Needs => SourceBytes + AddedBytes + (!ChangesImage ? 0 : Converts ? 4 * _medium.Image.Size : _medium.Image.Size / 4)
+        + (Part is null ? 0 : 2 * _medium.Image.Size);
 
     /// <summary>Makes sure that it can begin.</summary>
     /// <param name="replaces">Whether a result that is there already may be replaced.</param>
@@ -58,19 +89,32 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
         string folder = Path.GetDirectoryName(_full)!;
         if (!Directory.Exists(folder))
             throw new MoorfieldException(Trouble.Misused, $"There is no folder {folder}.");
+        foreach (var (file, _) in Added)
+        {
+            if (!File.Exists(file))
+                throw new MoorfieldException(Trouble.Misused, $"There is no file {file}.");
+        }
+        if (ChangesImage && source.Image.Wim.Header.IsSplit)
+        {
+            throw new MoorfieldException(Trouble.Refused, $"{source.Name} has its install image in parts, which is not changed. "
+                + "'moorfield media folder' takes its files out, and 'moorfield image join' makes one of the parts.");
+        }
         long free = new DriveInfo(folder).AvailableFreeSpace;
         if (free < Needs)
+        {
             throw new MoorfieldException(Trouble.Refused,
                 $"{folder} has {Prose.Size(free)} left, and building needs about {Prose.Size(Needs)}. Nothing was written.");
-        Rewrite(label, _medium.Image.Size, _ => 0);
+        }
+        using var reading = File.OpenHandle(source.FullPath);
+        Plan(reading, _medium.Image.Size, [.. Added.Select(a => new MediumAddition(a.Path, new FileInfo(a.File).Length))]);
     }
 
-    private T Rewrite<T>(string? text, long length, Func<MediumRewrite, T> use)
+    private MediumRewrite Plan(SafeFileHandle reading, long length, ImmutableArray<MediumAddition> added)
     {
-        using var file = File.OpenHandle(source.FullPath);
         try
         {
-            return FormatTrouble.Translated(source.Name, () => use(MediumRewrite.Plan(file, _medium.Image, length, text, Ending)));
+            return FormatTrouble.Translated(source.Name, () => MediumRewrite.Plan(reading, _medium.Whole, _medium.Image, length,
+                new MediumChanges { Label = Label, Ending = Ending, Added = added }));
         }
         catch (ArgumentException e)
         {
@@ -79,40 +123,29 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
     }
 
     /// <summary>Builds it.</summary>
-    /// <param name="step">Told what is under way.</param>
+    /// <param name="tell">Told how far it is.</param>
     /// <exception cref="MoorfieldException">It failed, or was stopped: there is nothing under the result's name that was not there
     /// before.</exception>
-    public BuiltMedium Build(WriteSeam seam, Action<string> step, CancellationToken stop)
+    public BuiltMedium Build(WriteSeam seam, TimeProvider clock, Action<WorkState> tell, CancellationToken stop)
     {
         var before = Stamp();
         Clear();
         Directory.CreateDirectory(Work);
         try
         {
-            Outcome? outcome = null;
-            string? image = null;
-            if (ChangesImage)
-                (image, outcome) = MakeImage(seam, step, stop);
-            step("Writing the medium");
+            var meter = new WorkMeter([.. Steps()], clock, tell);
+            using var image = MakeImage(seam, meter, clock, stop);
             string part = Path.Combine(Work, "medium.iso");
-            long length = image is null ? _medium.Image.Size : new FileInfo(image).Length;
-            using (var reading = File.OpenHandle(source.FullPath))
-            using (var content = image is null ? null : File.OpenHandle(image))
-            using (var writing = new FileStream(part, FileMode.CreateNew))
-            {
-                FormatTrouble.Translated(source.Name, () =>
-                {
-                    MediumRewrite.Plan(reading, _medium.Image, length, label, Ending).Write(content, writing, _ => Stop(stop));
-                    return 0;
-                });
-                writing.Flush(flushToDisk: true);
-            }
-            step("Reading it back");
-            var (hash, compared) = Compare(part, image, stop);
+            var (hash, compared) = Write(image, part, seam, meter, stop);
             if (Stamp() != before)
                 throw new MoorfieldException(Trouble.Refused, $"{source.Name} was changed by something else meanwhile. Nothing was written.");
-            File.Move(part, _full, overwrite: true);
-            return new BuiltMedium(outcome, new FileInfo(_full).Length, length, hash, compared);
+            using (var work = Folder.Open(Work, seam))
+            using (var folder = Folder.Open(Path.GetDirectoryName(_full)!, seam))
+            {
+                work.Rename(Path.GetFileName(part), Path.GetFileName(_full), folder);
+                folder.Flush();
+            }
+            return new BuiltMedium(image.Removal, new FileInfo(_full).Length, image.Lengths.Sum(), image.Lengths.Length, hash, compared);
         }
         finally
         {
@@ -120,13 +153,66 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
         }
     }
 
+    private IEnumerable<(string, double)> Steps()
+    {
+        double image = _medium.Image.Size;
+        if (Converts)
+        {
+            yield return ("Copying the image", image);
+            yield return ("Converting the image", image * ConvertingShare);
+        }
+        if (removal is not null)
+            yield return ("Removing packages", RemovingShare);
+        if (Part is not null)
+            yield return ("Splitting the image", 2 * image);
+        yield return ("Writing the medium", SourceBytes);
+        yield return ("Reading it back", SourceBytes * ComparingShare);
+    }
+
+    /// <summary>Writes the medium, and reads it back.</summary>
+    private (string Sha256, int Compared) Write(MadeImage image, string part, WriteSeam seam, WorkMeter meter, CancellationToken stop)
+    {
+        var added = Added.Select(a => (a.Path, a.File)).Concat(image.Parts.Skip(1).Select((p, i) => ($"{ImagePath[..^4]}{i + 2}.swm", p)))
+            .ToDictionary(a => a.Item1, a => a.Item2);
+        using var reading = File.OpenHandle(source.FullPath);
+        var plan = Plan(reading, image.Lengths[0], [.. added.Select(a => new MediumAddition(a.Key, new FileInfo(a.Value).Length))]);
+        using var folder = Folder.Open(Work, seam);
+        using var medium = new SeamFileStream(folder.CreateFile(Path.GetFileName(part), ImageCompaction.PlainFileMode), seam, part, stop);
+        using var hash = new FollowingSha256(medium.File);
+        meter.Next();
+        FormatTrouble.Translated(source.Name, () =>
+        {
+            var counted = new CountedStream(medium, done =>
+            {
+                meter.At(done, plan.Length);
+                hash.Follow(done);
+            });
+            plan.Write(counted, image.Write, (path, stream) => CopyFile(added[path], stream));
+            return 0;
+        });
+        medium.Flush();
+        meter.Next();
+        long compared = 0;
+        var comparison = new MediumComparison(_medium.Whole, reading, source.Name, bytes =>
+        {
+            Stop(stop);
+            meter.At(compared += bytes, plan.Length);
+        });
+        var contents = added.ToDictionary(a => a.Key, a => (Action<Stream>)(stream => CopyFile(a.Value, stream)));
+        contents[ImagePath] = image.Write ?? (stream => CopyRange(source.FullPath, _medium.Place.Offset, _medium.Place.Length, stream));
+        int same = comparison.Check(medium.File, _medium.Image, ImagePath, contents);
+        return (FormatTrouble.Translated("What was written", () => hash.Finish(plan.Length)), same);
+    }
+
     /// <summary>Gives a medium another label in its own file: some blocks are written, and read back.</summary>
     /// <returns>How many blocks.</returns>
     /// <exception cref="MoorfieldException">It cannot be written, or the label cannot.</exception>
     public static int Relabel(ImageTarget source, string label)
     {
-        var building = new MediumBuilding(source, source.FullPath, label, null);
-        var changes = building.Rewrite(label, building._medium.Image.Size, rewrite => rewrite.Changes.ToList());
+        var building = new MediumBuilding(source, source.FullPath, null) { Label = label };
+        List<(long Offset, ReadOnlyMemory<byte> Bytes)> changes;
+        using (var reading = File.OpenHandle(source.FullPath))
+            changes = [.. building.Plan(reading, building._medium.Image.Size, []).Changes];
         using (var file = File.OpenHandle(source.FullPath, FileMode.Open, FileAccess.ReadWrite))
         {
             foreach (var (offset, bytes) in changes)
@@ -156,134 +242,111 @@ public sealed class MediumBuilding(ImageTarget source, string output, string? la
             throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was written.");
     }
 
-    private (string Path, Outcome? Outcome) MakeImage(WriteSeam seam, Action<string> step, CancellationToken stop)
+    /// <summary>The image that the medium gets.</summary>
+    /// <param name="Lengths">Bytes of each part; one when it is whole.</param>
+    /// <param name="Write">Writes it, or its first part; null for that of the source.</param>
+    private sealed record MadeImage(ImmutableArray<long> Lengths, Action<Stream>? Write, Outcome? Removal, ImageTarget? Target) : IDisposable
     {
-        step("Copying the image");
-        string copy = Path.Combine(Work, "image.wim");
-        using (var reading = File.OpenHandle(source.FullPath))
-        using (var writing = new FileStream(copy, FileMode.CreateNew))
-        {
-            byte[] buffer = new byte[CopyLength];
-            for (long done = 0; done < _medium.Place.Length;)
-            {
-                Stop(stop);
-                int got = RandomAccess.Read(reading, buffer.AsSpan(0, (int)Math.Min(buffer.Length, _medium.Place.Length - done)),
-                    _medium.Place.Offset + done);
-                if (got == 0)
-                    throw new MoorfieldException(Trouble.Failed, $"{source.Name} became shorter while it was read. Nothing was written.");
-                writing.Write(buffer, 0, got);
-                done += got;
-            }
-        }
-        if (Converts || !Only.IsEmpty)
-        {
-            string wim = Path.Combine(Work, "converted.wim");
-            var header = source.Image.Wim.Header;
-            // What is compressed in the same way already, libwim copies as it is stored.
-            ImageExport.Write(copy, source.Name, Only, wim, Converts ? WimCompression.Lzx : header.Compression, !header.Integrity.IsNone,
-                (done, total) => step($"Writing the image, {(total > 0 ? 100 * done / total : 0)} %"), stop);
-            File.Delete(copy);
-            copy = wim;
-        }
-        if (removal is null)
-            return (copy, null);
-        step("Removing packages");
-        using var image = new ImageTarget(ImageFile.Open(copy, seam));
-        var operation = removal(image);
-        var proposal = operation.Plan();
-        var outcome = Outcome.Nothing;
-        if (proposal.HasEffect)
-            outcome = operation.CarryOut(proposal, new RunSettings(null, seam) { AcceptsCosts = true, Begin = () => stop })!;
-        if (!outcome.Verified)
-        {
-            throw new MoorfieldException(Trouble.Failed,
-                $"The image does not hold what was planned: {outcome.Disagreements[0].Text} Nothing was written.");
-        }
-        step("Compacting the image");
-        string small = Path.Combine(Work, "small.wim");
-        ImageCompaction.Copy(image.Image, small, seam, stop);
-        File.Delete(copy);
-        return (small, outcome);
+        /// <summary>Files of the parts; none when it is whole.</summary>
+        internal ImmutableArray<string> Parts { get; init; } = [];
+
+        public void Dispose() => Target?.Dispose();
     }
 
-    /// <summary>Holds what was written against the source and the image, file by file.</summary>
-    private (string Sha256, int Compared) Compare(string part, string? image, CancellationToken stop)
+    private MadeImage MakeImage(WriteSeam seam, WorkMeter meter, TimeProvider clock, CancellationToken stop)
     {
-        using var left = File.OpenHandle(source.FullPath);
-        using var right = File.OpenHandle(part);
-        var written = FormatTrouble.Translated(Path.GetFileName(part), () => Medium.Read(right));
-        var (before, after) = (Files(_medium.Whole), Files(written));
-        string imagePath = Converts ? _medium.Image.Path[..^3] + "wim" : _medium.Image.Path;
-        if (!before.Keys.Select(k => k == _medium.Image.Path ? imagePath : k).ToHashSet(StringComparer.OrdinalIgnoreCase).SetEquals(after.Keys))
-            throw Different("it has other files");
-        foreach (var (path, entry) in before.Where(f => f.Value != _medium.Image && !IsCatalogue(f.Value)))
-        {
-            Stop(stop);
-            if (!Hash(left, entry).SequenceEqual(Hash(right, after[path])))
-                throw Different($"{path} is another");
-        }
-        using (var content = File.OpenHandle(image ?? source.FullPath))
-        {
-            long start = image is null ? _medium.Place.Offset : 0;
-            var place = after[imagePath].Whole ?? throw Different("its image is in pieces");
-            long length = image is null ? _medium.Place.Length : RandomAccess.GetLength(content);
-            if (place.Length != length || !Hash(content, start, length).SequenceEqual(Hash(right, place.Offset, length)))
-                throw Different("its image is another");
-        }
-        if (written.Boot.Length != _medium.Whole.Boot.Length)
-            throw Different("it starts otherwise");
-        foreach (var (old, now) in _medium.Whole.Boot.Zip(written.Boot))
-        {
-            long length = Math.Max(1, (int)old.Sectors) * 512L;
-            if ((old.Platform, old.Sectors) != (now.Platform, now.Sectors)
-                || !Hash(left, (long)old.Block * Medium.BlockSize, length).SequenceEqual(Hash(right, (long)now.Block * Medium.BlockSize, length)))
-                throw Different("it starts otherwise");
-        }
-        return (Convert.ToHexStringLower(Hash(right, 0, RandomAccess.GetLength(right))), before.Count - 1);
-
-        // Its numbers of blocks are others.
-        bool IsCatalogue(MediumEntry entry) => entry.Name.Equals("boot.cat", StringComparison.OrdinalIgnoreCase);
-    }
-
-    private MoorfieldException Different(string how) =>
-        new(Trouble.Failed, $"What was written is not what {source.Name} holds: {how}. Nothing of it is left.");
-
-    private static Dictionary<string, MediumEntry> Files(Medium medium) =>
-        medium.Entries.Where(e => !e.IsFolder).DistinctBy(e => e.Path, StringComparer.OrdinalIgnoreCase)
-            .ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
-
-    private static byte[] Hash(SafeFileHandle file, MediumEntry entry)
-    {
-        using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
-        foreach (var extent in entry.Extents)
-            Append(hash, file, extent.Offset, extent.Length);
-        return hash.GetHashAndReset();
-    }
-
-    private static byte[] Hash(SafeFileHandle file, long offset, long length)
-    {
-        using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
-        Append(hash, file, offset, length);
-        return hash.GetHashAndReset();
-    }
-
-    private static void Append(IncrementalHash hash, SafeFileHandle file, long offset, long length)
-    {
-        byte[] buffer = System.Buffers.ArrayPool<byte>.Shared.Rent(CopyLength);
+        if (!ChangesImage)
+            return new MadeImage([_medium.Image.Size], null, null, null);
+        var target = new ImageTarget(Converts ? Convert(seam, meter, stop) : source.Image.OpenOver(Path.Combine(Work, "image.changes"), seam));
         try
         {
-            while (length > 0)
+            Outcome? outcome = null;
+            if (!Only.IsEmpty && !Converts)
+                target.Image.Keep(Only, clock.GetUtcNow().UtcDateTime);
+            if (removal is not null)
             {
-                int got = RandomAccess.Read(file, buffer.AsSpan(0, (int)Math.Min(buffer.Length, length)), offset);
-                if (got == 0)
-                    return;
-                hash.AppendData(buffer, 0, got);
-                (offset, length) = (offset + got, length - got);
+                meter.Next();
+                outcome = Remove(target, removal, seam, clock, stop);
             }
+            var small = FormatTrouble.Translated(source.Name, () => WimCompactor.Plan(target.Image.Wim));
+            return Part is { } bytes ? Split(target, small, bytes, outcome, seam, meter, stop)
+                : new MadeImage([small.Length], small.Write, outcome, target);
         }
-        finally
+        catch
         {
-            System.Buffers.ArrayPool<byte>.Shared.Return(buffer);
+            target.Dispose();
+            throw;
+        }
+    }
+
+    private ImageFile Convert(WriteSeam seam, WorkMeter meter, CancellationToken stop)
+    {
+        string copy = Path.Combine(Work, "image.esd");
+        string wim = Path.Combine(Work, "image.wim");
+        meter.Next();
+        using (var folder = Folder.Open(Work, seam))
+        using (var writing = new SeamFileStream(folder.CreateFile(Path.GetFileName(copy)), seam, copy, stop))
+            CopyRange(source.FullPath, _medium.Place.Offset, _medium.Place.Length, new CountedStream(writing,
+                done => meter.At(done, _medium.Place.Length)));
+        meter.Next();
+        ImageExport.Write(copy, source.Name, Only, wim, Compression, !source.Image.Wim.Header.Integrity.IsNone, meter.At, stop);
+        File.Delete(copy);
+        return ImageFile.Open(wim, seam);
+    }
+
+    private static Outcome Remove(ImageTarget target, Func<ImageTarget, Removal> removal, WriteSeam seam, TimeProvider clock, CancellationToken stop)
+    {
+        var operation = removal(target);
+        var proposal = operation.Plan();
+        if (!proposal.HasEffect)
+            return Outcome.Nothing;
+        var outcome = operation.CarryOut(proposal, new RunSettings(null, seam) { AcceptsCosts = true, Begin = () => stop, Clock = clock })!;
+        return outcome.Verified ? outcome : throw new MoorfieldException(Trouble.Failed,
+            $"The image does not hold what was planned: {outcome.Disagreements[0].Text} Nothing was written.");
+    }
+
+    /// <summary>Cuts the image into parts, which libwim does from a file.</summary>
+    private MadeImage Split(
+        ImageTarget target, WimCompaction small, long bytes, Outcome? outcome, WriteSeam seam, WorkMeter meter, CancellationToken stop)
+    {
+        meter.Next();
+        string whole = Path.Combine(Work, "whole.wim");
+        using (var folder = Folder.Open(Work, seam))
+        using (var writing = new SeamFileStream(folder.CreateFile(Path.GetFileName(whole)), seam, whole, stop))
+            FormatTrouble.Translated(source.Name, () =>
+            {
+                small.Write(new CountedStream(writing, done => meter.At(done, 2 * small.Length)));
+                return 0;
+            });
+        target.Dispose();
+        var parts = ImageExport.Split(whole, source.Name, Path.Combine(Work, "part.swm"), bytes,
+            (done, all) => meter.At(all + done, 2 * all), stop);
+        File.Delete(whole);
+        return new MadeImage([.. parts.Select(p => new FileInfo(p).Length)], stream => CopyFile(parts[0], stream), outcome, null) { Parts = parts };
+    }
+
+    private static void CopyFile(string path, Stream to)
+    {
+        using var file = File.OpenHandle(path);
+        CopyRange(file, path, 0, RandomAccess.GetLength(file), to);
+    }
+
+    private static void CopyRange(string path, long offset, long length, Stream to)
+    {
+        using var file = File.OpenHandle(path);
+        CopyRange(file, path, offset, length, to);
+    }
+
+    private static void CopyRange(SafeFileHandle file, string path, long offset, long length, Stream to)
+    {
+        byte[] buffer = new byte[CopyLength];
+        while (length > 0)
+        {
+            int got = RandomAccess.Read(file, buffer.AsSpan(0, (int)Math.Min(buffer.Length, length)), offset);
+            if (got == 0)
+                throw new MoorfieldException(Trouble.Failed, $"{path} became shorter while it was read. Nothing was written.");
+            to.Write(buffer, 0, got);
+            (offset, length) = (offset + got, length - got);
         }
     }
 }

@@ -6,7 +6,7 @@ namespace Moorfield.Core.Trees;
 /// <summary>Writes an image file anew without what nothing refers to any more.</summary>
 public static class ImageCompaction
 {
-    private const uint PlainFileMode = 0x1A4;
+    internal const uint PlainFileMode = 0x1A4;
 
     /// <summary>
     /// Copies what the image refers to, as stored, into a file that takes its final name only when it is whole and on the disk.
@@ -65,7 +65,8 @@ public static class ImageCompaction
         using var output = new SeamFileStream(folder.CreateFile(part, PlainFileMode), seam, full, stop);
         return FormatTrouble.Translated(image.Name, () =>
         {
-            WimCompactor.Copy(image.Wim, output, output.File);
+            WimCompactor.Plan(image.Wim).Write(output);
+            output.Flush();
             using var copy = WimFile.Open(output.File);
             if (copy.Header.ImageCount != image.Wim.Header.ImageCount || !Contents(copy).SequenceEqual(Contents(image.Wim)))
                 throw new InvalidDataException("would not be the same after compacting");

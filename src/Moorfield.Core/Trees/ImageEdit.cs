@@ -47,6 +47,12 @@ internal sealed class ImageEdit : IDisposable
     /// <summary>Appends the metadata of a changed edition.</summary>
     internal void Add(WimEdition edition) => Translated(() => _editor.SetMetadata(edition.Number, edition.Metadata, Now));
 
+    /// <summary>Takes an edition out; the others are numbered anew.</summary>
+    internal void Drop(int number) => Translated(() => _editor.RemoveImage(number));
+
+    /// <summary>Gives an edition another name or description; null leaves one.</summary>
+    internal void Rename(int number, string? name, string? description) => Translated(() => _editor.Rename(number, name, description, Now));
+
     /// <summary>Appends a prepared content, once for all editions that get it.</summary>
     internal Sha1Hash Add(PreparedContent content, Sha1Hash basis)
     {

@@ -16,23 +16,28 @@ public static class ImageExport
     public static void Write(
         string path, string name, IReadOnlyList<int> editions, string output, WimCompression compression, bool integrity,
         Action<long, long> progress, CancellationToken stop) => Whole(output, part => Translated(name, () => WimExport.Write(
-            path, editions, part, compression, integrity, (done, total) =>
-            {
-                progress(done, total);
-                return !stop.IsCancellationRequested;
-            })));
+            path, editions, part, compression, integrity, Watching(progress, stop))));
+
+    private static WimExport.Progress Watching(Action<long, long> progress, CancellationToken stop) => (done, total) =>
+    {
+        if (total > 0)
+            progress(done, total);
+        return !stop.IsCancellationRequested;
+    };
 
     /// <summary>Writes an image file in parts: <c>name.swm</c>, <c>name2.swm</c> and so on.</summary>
     /// <param name="first">Path of the first part; none of the parts may be there.</param>
+    /// <param name="progress">Bytes done, and how many there are.</param>
     /// <returns>Paths of the parts.</returns>
     /// <exception cref="MoorfieldException">Nothing is left of what was begun.</exception>
-    public static ImmutableArray<string> Split(string path, string name, string first, long partBytes)
+    public static ImmutableArray<string> Split(
+        string path, string name, string first, long partBytes, Action<long, long> progress, CancellationToken stop)
     {
         if (Parts(first) is [var there, ..])
             throw new MoorfieldException(Trouble.Misused, $"{there} is there already. Name another file, or delete it.");
         try
         {
-            Translated(name, () => WimExport.Split(path, first, partBytes));
+            Translated(name, () => WimExport.Split(path, first, partBytes, Watching(progress, stop)));
             return [.. Parts(first)];
         }
         catch
@@ -45,9 +50,10 @@ public static class ImageExport
 
     /// <summary>Writes the parts of a split image file as one.</summary>
     /// <param name="first">Path of the first part; the others lie beside it.</param>
+    /// <param name="progress">Bytes done, and how many there are.</param>
     /// <exception cref="MoorfieldException">Nothing is left of what was begun.</exception>
-    public static void Join(string first, string output) =>
-        Whole(output, part => Translated(Path.GetFileName(first), () => WimExport.Join([.. Parts(first)], part)));
+    public static void Join(string first, string output, Action<long, long> progress, CancellationToken stop) =>
+        Whole(output, part => Translated(Path.GetFileName(first), () => WimExport.Join([.. Parts(first)], part, Watching(progress, stop))));
 
     /// <summary>The parts that lie beside the first one, in their order.</summary>
     private static List<string> Parts(string first)

@@ -17,6 +17,7 @@ public sealed class ImageFile : ITrees, IDisposable
     private const long CacheLimit = 128L << 20;
     private const long LeastCached = 1 << 20;
     private readonly SafeFileHandle _file;
+    private readonly Func<WimBytes> _bytes;
     private readonly WriteSeam _seam;
     private readonly List<(Sha1Hash Hash, SafeFileHandle Content)> _cache = [];
     private readonly Dictionary<Sha1Hash, WrittenContent> _written = [];
@@ -25,9 +26,10 @@ public sealed class ImageFile : ITrees, IDisposable
     private (WimFile? Wim, string? Why) _looked;
     private bool _isLocked;
 
-    private ImageFile(string path, SafeFileHandle file, WriteSeam seam, MediumImage? medium)
+    private ImageFile(string path, SafeFileHandle file, WriteSeam seam, MediumImage? medium, Func<WimBytes> bytes)
     {
         Medium = medium;
+        _bytes = bytes;
         FullPath = Path.GetFullPath(path);
         _file = file;
         _seam = seam;
@@ -61,7 +63,30 @@ public sealed class ImageFile : ITrees, IDisposable
                 throw new MoorfieldException(Trouble.Misused,
                     $"{path} is a file, but no WIM, ESD or ISO, and no disk. "
                     + "Name an image file, a disk, or the folder where a Windows volume is mounted.");
-            return new ImageFile(path, file, seam, WimHeader.Begins(file) ? null : MediumImage.Find(Path.GetFileName(path), file));
+            if (WimHeader.Begins(file))
+                return new ImageFile(path, file, seam, null, () => WimBytes.Of(file));
+            var medium = MediumImage.Find(Path.GetFileName(path), file);
+            return new ImageFile(path, file, seam, medium, () => WimBytes.Of(file, medium.Place.Offset, medium.Place.Length));
+        }
+        catch
+        {
+            file.Dispose();
+            throw;
+        }
+    }
+
+    /// <summary>The same image for changing, while its file is only read: what changes is written into a file of its own.</summary>
+    /// <param name="path">Of that file, which must not be there.</param>
+    /// <exception cref="MoorfieldException">It cannot be made.</exception>
+    internal ImageFile OpenOver(string path, WriteSeam seam)
+    {
+        using var folder = Folder.Open(Path.GetDirectoryName(Path.GetFullPath(path))!, seam);
+        var file = folder.CreateFile(Path.GetFileName(path), ImageCompaction.PlainFileMode);
+        try
+        {
+            var (start, length) = Medium is { Place: var place } ? (place.Offset, place.Length) : (0, Wim.Length);
+            var bytes = WimBytes.Over(_file, start, length, file);
+            return new ImageFile(path, file, seam, null, () => bytes);
         }
         catch
         {
@@ -270,6 +295,19 @@ public sealed class ImageFile : ITrees, IDisposable
     internal ImageEdit BeginEdit(DateTime now, IReadOnlyDictionary<Sha1Hash, RestorableContent> restorable) =>
         new(this, OpenForWriting(), now, restorable);
 
+    /// <summary>Takes out all editions but some, without a way back: for a file that is being made.</summary>
+    /// <param name="numbers">That stay.</param>
+    internal void Keep(IReadOnlyCollection<int> numbers, DateTime now)
+    {
+        using (var edit = BeginEdit(now, ImmutableDictionary<Sha1Hash, RestorableContent>.Empty))
+        {
+            foreach (int number in Enumerable.Range(1, Wim.Header.ImageCount).Except(numbers))
+                edit.Drop(number);
+            edit.Finish();
+            edit.Commit();
+        }
+    }
+
     /// <summary>Puts an old header and an old length back: the file is then what it was, to the last byte.</summary>
     internal void Rewind(ReadOnlySpan<byte> header, long length)
     {
@@ -300,8 +338,7 @@ public sealed class ImageFile : ITrees, IDisposable
         Wim = fresh;
     }
 
-    private WimFile OpenWim() =>
-        Translated(() => Medium is { Place: var place } ? WimFile.Open(_file, place.Offset, place.Length) : WimFile.Open(_file));
+    private WimFile OpenWim() => Translated(() => WimFile.Open(_bytes()));
 
     private T Translated<T>(Func<T> use) => FormatTrouble.Translated(Name, use);
 

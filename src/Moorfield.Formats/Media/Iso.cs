@@ -133,7 +133,7 @@ internal static class IsoFolders
         }
     }
 
-    private static string Name(ReadOnlySpan<byte> name, bool unicode)
+    internal static string Name(ReadOnlySpan<byte> name, bool unicode)
     {
         string text = unicode ? Encoding.BigEndianUnicode.GetString(name) : Encoding.Latin1.GetString(name);
         int version = text.LastIndexOf(';');

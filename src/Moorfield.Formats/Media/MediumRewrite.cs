@@ -28,90 +28,121 @@ public sealed partial class MediumRewrite
     private readonly long _delta;
     private readonly string? _label;
     private readonly string? _ending;
+    private readonly Dictionary<string, AddedNode> _added;
+    private readonly long _tailStart;
+    private readonly long _tailBlocks;
     private readonly HashSet<long> _seen = [];
+    private readonly HashSet<(uint, uint)> _further = [];
+    private bool _isRelocated;
+    private byte[]? _imageRecord;
 
-    private MediumRewrite(SafeFileHandle source, MediumEntry file, long newLength, string? label, string? ending)
+    private MediumRewrite(SafeFileHandle source, Medium medium, MediumEntry file, long newLength, MediumChanges changes, long tailBlocks)
     {
-        _ending = ending;
         _source = source;
         _blocks = new MediumBlocks(source);
         _file = file;
         _old = file.Whole ?? throw new InvalidDataException($"keeps {file.Path} in pieces, which is not understood");
         _newLength = newLength;
-        _delta = Blocks(newLength) - Blocks(_old.Length);
-        _label = label;
+        _label = changes.Label;
+        _ending = changes.Ending;
+        _added = AddedNode.Order(medium, changes.Added);
+        AddedFiles = [.. All(_added.Values.SelectMany(a => a.Below.Values)).Where(n => !n.IsFolder)];
+        _tailStart = _old.Block + Blocks(newLength);
+        _tailBlocks = tailBlocks;
+        _delta = Blocks(newLength) - Blocks(_old.Length) + tailBlocks + AddedFiles.Sum(f => Blocks(f.Length));
+        PlaceAdded();
     }
+
+    /// <summary>In the order in which they lie behind the image.</summary>
+    private List<AddedNode> AddedFiles { get; }
 
     /// <summary>Bytes of the medium that comes of it.</summary>
     public long Length => _blocks.Length + (_delta * Block);
 
-    /// <summary>Plans a medium with another content for a file.</summary>
+    /// <summary>Plans a medium with another content for its image, or with more files.</summary>
     /// <param name="source">As it was read.</param>
-    /// <param name="file">Of the medium.</param>
+    /// <param name="medium">What it holds.</param>
+    /// <param name="file">The image.</param>
     /// <param name="newLength">Bytes of its new content, above 0.</param>
-    /// <param name="label">A new label; null for the one that it has.</param>
-    /// <param name="ending">What the file's name ends with afterwards, as long as what it ends with now; null to leave it.</param>
+    /// <param name="changes">What else changes.</param>
     /// <exception cref="InvalidDataException">Something in it is not understood, so that it cannot be written anew.</exception>
-    /// <exception cref="ArgumentException">The label cannot be written in all of its places; the message says why.</exception>
-    public static MediumRewrite Plan(SafeFileHandle source, MediumEntry file, long newLength, string? label, string? ending = null)
+    /// <exception cref="ArgumentException">A label or a path cannot be written in all of its places; the message says why.</exception>
+    public static MediumRewrite Plan(SafeFileHandle source, Medium medium, MediumEntry file, long newLength, MediumChanges changes)
     {
         ArgumentOutOfRangeException.ThrowIfLessThan(newLength, 1);
-        if (ending is not null && (!ending.All(char.IsAsciiLetterOrDigit)
+        if (changes.Ending is { } ending && (!ending.All(char.IsAsciiLetterOrDigit)
             || file.Name.LastIndexOf('.') != file.Name.Length - ending.Length - 1))
-            throw new ArgumentException($"{file.Name} cannot get the ending '{ending}'.", nameof(ending));
-        var rewrite = new MediumRewrite(source, file, newLength, label, ending);
+            throw new ArgumentException($"{file.Name} cannot get the ending '{ending}'.", nameof(changes));
         try
         {
-            rewrite.Plan();
+            // How many blocks the structures of what is added take shows only when they are made; where they lie makes no difference to that.
+            var rewrite = Planned(0);
+            return changes.Added.IsEmpty ? rewrite : Planned(rewrite._tail.Count);
         }
         catch (OverflowException e)
         {
             throw new InvalidDataException("is damaged, or would become larger than a medium can be", e);
         }
-        return rewrite;
+
+        MediumRewrite Planned(long tailBlocks)
+        {
+            var rewrite = new MediumRewrite(source, medium, file, newLength, changes, tailBlocks);
+            rewrite.Plan();
+            return rewrite;
+        }
     }
 
-    /// <summary>The blocks that are another than in the source, where they come to lie; the file's own are not among them.</summary>
+    /// <summary>The blocks that are another than in the source, where they come to lie; the image's own are not among them.</summary>
     public IEnumerable<(long Offset, ReadOnlyMemory<byte> Bytes)> Changes => _changed.OrderBy(c => c.Key)
         .Where(c => !_blocks.Read(c.Key, Block, "a block").AsSpan().SequenceEqual(c.Value))
         .Select(c => (Moved(c.Key) * (long)Block, (ReadOnlyMemory<byte>)c.Value));
 
-    /// <summary>Writes the medium.</summary>
-    /// <param name="content">Of the file: as many bytes as were planned; null for the old content.</param>
-    /// <param name="output">Written from where it stands.</param>
-    /// <param name="progress">Told of bytes that were written.</param>
-    /// <exception cref="InvalidDataException">The source, or the content, is shorter than it was.</exception>
-    public void Write(SafeFileHandle? content, Stream output, Action<long>? progress = null)
+    /// <summary>Writes the medium, from its first byte to its last.</summary>
+    /// <param name="output">Gets as many bytes as <see cref="Length"/> says.</param>
+    /// <param name="image">Writes the image's content: as many bytes as were planned; null for the old content.</param>
+    /// <param name="added">Writes the content of a file that is added, by its path.</param>
+    /// <exception cref="InvalidDataException">The source, or a content, is shorter than it was.</exception>
+    public void Write(Stream output, Action<Stream>? image = null, Action<string, Stream>? added = null)
     {
         byte[] buffer = new byte[CopyLength];
         long first = _old.Block;
         long end = first + Blocks(_old.Length);
         CopyBlocks(0, first);
-        Copy(content ?? _source, content is null ? _old.Offset : 0, _newLength);
-        long pad = (Blocks(_newLength) * Block) - _newLength;
-        output.Write(new byte[pad]);
+        Content(_newLength, image ?? (stream => Copy(_old.Offset, _newLength, stream)), _file.Path);
+        foreach (byte[] block in _tail)
+            output.Write(block);
+        foreach (var node in AddedFiles)
+            Content(node.Length, stream => added!(node.Path, stream), node.Path);
         CopyBlocks(end, (_blocks.Length + Block - 1) / Block);
 
         void CopyBlocks(long from, long to)
         {
             foreach (long block in _changed.Keys.Where(b => b >= from && b < to).Order().ToList())
             {
-                Copy(_source, from * Block, (block - from) * Block);
+                Copy(from * Block, (block - from) * Block, output);
                 output.Write(_changed[block]);
                 from = block + 1;
             }
-            Copy(_source, from * Block, Math.Min(to * Block, _blocks.Length) - (from * Block));
+            Copy(from * Block, Math.Min(to * Block, _blocks.Length) - (from * Block), output);
         }
 
-        void Copy(SafeFileHandle file, long offset, long length)
+        void Content(long length, Action<Stream> write, string path)
+        {
+            var counted = new CountedStream(output);
+            write(counted);
+            if (counted.Count != length)
+                throw new InvalidDataException($"would get {path} with {counted.Count:N0} bytes in place of {length:N0}: it changed meanwhile");
+            output.Write(new byte[(Blocks(length) * Block) - length]);
+        }
+
+        void Copy(long offset, long length, Stream to)
         {
             while (length > 0)
             {
-                int got = RandomAccess.Read(file, buffer.AsSpan(0, (int)Math.Min(buffer.Length, length)), offset);
+                int got = RandomAccess.Read(_source, buffer.AsSpan(0, (int)Math.Min(buffer.Length, length)), offset);
                 if (got == 0)
                     throw new InvalidDataException("became shorter while it was read");
-                output.Write(buffer, 0, got);
-                progress?.Invoke(got);
+                to.Write(buffer, 0, got);
                 (offset, length) = (offset + got, length - got);
             }
         }
@@ -206,7 +237,11 @@ public sealed partial class MediumRewrite
         uint length = BinaryPrimitives.ReadUInt32LittleEndian(descriptor.AsSpan(166));
         BothEndian(descriptor, 158, Moved(root));
         Set(at, descriptor);
+        _imageRecord = null;
         Folder(root, length, 0);
+        // A view without the image is a README only: what is added would be alone in it.
+        if (_imageRecord is not null && _added.Count > 0)
+            IsoAdd(descriptor, root, length, unicode);
     }
 
     private void PathTable(uint block, int length, bool big)
@@ -245,11 +280,12 @@ public sealed partial class MediumRewrite
             uint bytes = BinaryPrimitives.ReadUInt32LittleEndian(record[10..]);
             bool isFolder = (record[25] & 2) != 0;
             bool isSpecial = record[32] == 1 && record[33] < 2;
-            bool isIt = !isFolder && start >= _old.Block && start < _old.Block + Blocks(_old.Length);
+            bool isIt = !isFolder && IsIt(start, bytes, isFirst: pieces.Count == 0);
             if (isIt)
             {
                 pieces.Add((at, bytes));
                 Rename(record.Slice(33, record[32]));
+                _imageRecord = [.. record];
                 if ((record[25] & 0x80) == 0)
                 {
                     Pieces(folder, pieces);
@@ -258,6 +294,9 @@ public sealed partial class MediumRewrite
             }
             else
                 BothEndian(folder, at + 2, Moved(start));
+            int plain = (33 + record[32] + 1) & ~1;
+            if (plain < size)
+                SystemUse(record[plain..], 0);
             if (isFolder && !isSpecial)
                 Folder(start, bytes, depth + 1);
             at += size;
@@ -265,6 +304,43 @@ public sealed partial class MediumRewrite
         if (pieces.Count > 0)
             throw new InvalidDataException("is damaged: a file in several pieces has no last one");
         Write(block * (long)Block, folder);
+    }
+
+    /// <summary>What other systems keep with a record (Rock Ridge) can go on elsewhere, and name folders. [doc: IEEE P1281, P1282]</summary>
+    private void SystemUse(Span<byte> area, int depth)
+    {
+        for (int at = 0; at + 4 <= area.Length && area[at + 2] >= 4 && at + area[at + 2] <= area.Length; at += area[at + 2])
+        {
+            var entry = area.Slice(at, area[at + 2]);
+            bool goesOn = entry.StartsWith("CE"u8) && entry.Length == 28;
+            if (!goesOn && !((entry.StartsWith("CL"u8) || entry.StartsWith("PL"u8)) && entry.Length == 12))
+                continue;
+            uint block = BinaryPrimitives.ReadUInt32LittleEndian(entry[4..]);
+            BinaryPrimitives.WriteUInt32LittleEndian(entry[4..], Moved(block));
+            BinaryPrimitives.WriteUInt32BigEndian(entry[8..], Moved(block));
+            if (!goesOn)
+            {
+                _isRelocated = true;
+                continue;
+            }
+            uint start = BinaryPrimitives.ReadUInt32LittleEndian(entry[12..]), length = BinaryPrimitives.ReadUInt32LittleEndian(entry[20..]);
+            if (depth > 8 || (long)start + length > Block)
+                throw new InvalidDataException("is damaged: what belongs to a record goes on beyond a block");
+            if (_further.Add((block, start)))
+                SystemUse(Get(block).AsSpan((int)start, (int)length), depth + 1);
+        }
+    }
+
+    /// <summary>Whether a stretch belongs to the image.</summary>
+    /// <param name="isFirst">Whether it is the first of its file.</param>
+    /// <exception cref="InvalidDataException">It is another file's, and overlaps the image.</exception>
+    private bool IsIt(long block, long length, bool isFirst)
+    {
+        long end = _old.Block + Blocks(_old.Length);
+        if (length == 0 || block >= end || block + Blocks(length) <= _old.Block)
+            return false;
+        return block >= _old.Block && (!isFirst || block == _old.Block) && block + Blocks(length) <= end ? true
+            : throw new InvalidDataException($"is damaged: another file overlaps {_file.Path}");
     }
 
     /// <summary>Gives the records of the file its new length: one record, or as many pieces as it had.</summary>

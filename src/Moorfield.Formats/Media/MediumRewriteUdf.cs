@@ -7,6 +7,9 @@ namespace Moorfield.Formats.Media;
 public sealed partial class MediumRewrite
 {
     private uint _start;
+    private uint _nextId;
+    private byte[]? _imageEntry;
+    private readonly List<(uint Folder, byte[] List, AddedNode Added)> _grown = [];
 
     private long Absolute(uint relative) => (long)_start + relative;
 
@@ -94,9 +97,22 @@ public sealed partial class MediumRewrite
         // The table of free space, then that of sizes.
         var size = descriptor.AsSpan(84);
         BinaryPrimitives.WriteUInt32LittleEndian(size, checked((uint)(BinaryPrimitives.ReadUInt32LittleEndian(size) + _delta)));
+        // How many files and folders there are, and the next number for one.
+        _nextId = BinaryPrimitives.ReadUInt32LittleEndian(descriptor.AsSpan(40));
+        int more = All(_added.Values.SelectMany(a => a.Below.Values)).Count();
+        int files = AddedFiles.Count;
+        BinaryPrimitives.WriteUInt32LittleEndian(descriptor.AsSpan(40), checked((uint)(_nextId + more)));
+        if (BinaryPrimitives.ReadUInt32LittleEndian(descriptor.AsSpan(76)) >= 40)
+        {
+            Add(descriptor.AsSpan(120), files);
+            Add(descriptor.AsSpan(124), more - files);
+        }
         Seal(descriptor, Moved(block));
         if (IsTagged((block + 1L) * Block, block + 1, 8))
             Seal(Get(block + 1), Moved(block + 1));
+
+        static void Add(Span<byte> count, int more) => BinaryPrimitives.WriteUInt32LittleEndian(count,
+            checked((uint)(BinaryPrimitives.ReadUInt32LittleEndian(count) + more)));
     }
 
     private void FileSet(uint relative)
@@ -111,7 +127,10 @@ public sealed partial class MediumRewrite
         if (IsTagged((at + 1) * Block, relative + 1, 8))
             Seal(Get(at + 1), Relative(at + 1));
         _seen.Clear();
-        UdfFolder(root, 0);
+        UdfFolder(root, "", 0);
+        // The image's own file entry is known only now.
+        foreach (var (folder, list, added) in _grown)
+            UdfAdd(Get(Absolute(folder)), folder, list, added);
     }
 
     private byte[] Structure(long at, uint relative, ushort tag) => at < _blocks.Count && IsTagged(at * Block, relative, tag) ? Get(at)
@@ -148,13 +167,16 @@ public sealed partial class MediumRewrite
             long block = Absolute(BinaryPrimitives.ReadUInt32LittleEndian(entry.AsSpan(i + 4)));
             extents.Add(new MediumExtent(checked((uint)block), Math.Min(raw, left)));
             left -= raw;
-            if (block >= _old.Block && block < _old.Block + Blocks(_old.Length))
+            if (IsIt(block, raw, isFirst: i == start))
                 isIt = true;
             else
                 BinaryPrimitives.WriteUInt32LittleEndian(entry.AsSpan(i + 4), Relative(block));
         }
         if (isIt)
-            NewExtents(entry, start, step, length);
+        {
+            Extents(entry, _old.Block, _newLength);
+            _imageEntry = entry;
+        }
         // An attribute header has a tag of its own.
         if (attributes >= 24 && BinaryPrimitives.ReadUInt16LittleEndian(entry.AsSpan(176)) == 262)
             Seal(entry.AsSpan(176, attributes), Relative(at));
@@ -162,14 +184,16 @@ public sealed partial class MediumRewrite
         return extents;
     }
 
-    private void NewExtents(byte[] entry, int start, int step, int oldLength)
+    /// <summary>Tells a file entry where its content lies, in one stretch.</summary>
+    private void Extents(byte[] entry, long block, long length)
     {
-        int count = (int)((_newLength + MostPiece - 1) / MostPiece);
+        int count = (int)((length + MostPiece - 1) / MostPiece);
+        int step = (BinaryPrimitives.ReadUInt16LittleEndian(entry.AsSpan(34)) & 7) == 0 ? 8 : 16;
+        int start = 176 + BinaryPrimitives.ReadInt32LittleEndian(entry.AsSpan(168));
         if (start + (count * step) > Block)
-            throw new InvalidDataException($"has too little room in the file entry of {_file.Path}");
-        entry.AsSpan(start, oldLength).Clear();
-        long left = _newLength;
-        long block = _old.Block;
+            throw new InvalidDataException($"has too little room in a file entry for {length:N0} bytes");
+        entry.AsSpan(start).Clear();
+        long left = length;
         for (int i = 0; i < count; i++)
         {
             long bytes = Math.Min(MostPiece, left);
@@ -178,11 +202,13 @@ public sealed partial class MediumRewrite
             (block, left) = (block + Blocks(bytes), left - bytes);
         }
         BinaryPrimitives.WriteInt32LittleEndian(entry.AsSpan(172), count * step);
-        BinaryPrimitives.WriteInt64LittleEndian(entry.AsSpan(56), _newLength);
-        BinaryPrimitives.WriteInt64LittleEndian(entry.AsSpan(64), Blocks(_newLength));
+        BinaryPrimitives.WriteInt64LittleEndian(entry.AsSpan(56), length);
+        BinaryPrimitives.WriteInt64LittleEndian(entry.AsSpan(64), Blocks(length));
+        // The checksum covers the descriptors.
+        BinaryPrimitives.WriteUInt16LittleEndian(entry.AsSpan(10), (ushort)(start + (count * step) - TagSize));
     }
 
-    private void UdfFolder(uint relative, int depth)
+    private void UdfFolder(uint relative, string path, int depth)
     {
         if (depth > Medium.MostDepth)
             throw new InvalidDataException("is damaged: folders are nested too deep");
@@ -197,7 +223,7 @@ public sealed partial class MediumRewrite
                 places.Add(e.Offset + at);
             return Read(e.Offset, e.Length, "a folder");
         })];
-        var below = new List<uint>();
+        var below = new List<(uint Icb, string Path)>();
         for (int at = 0; at < folder.Length;)
         {
             if (at + 38 > folder.Length || BinaryPrimitives.ReadUInt16LittleEndian(folder.AsSpan(at)) != 257)
@@ -212,8 +238,9 @@ public sealed partial class MediumRewrite
             {
                 BinaryPrimitives.WriteUInt32LittleEndian(entry[24..], Relative(Absolute(icb)));
                 if ((entry[18] & 8) == 0 && (entry[18] & 2) != 0)
-                    below.Add(icb);
-                else if ((entry[18] & 8) == 0 && FileEntryOf(icb, out _, out _).Any(IsIt))
+                    below.Add((icb, MediumNames.Join(path, UdfVolume.Identifier(entry.Slice(38
+                        + BinaryPrimitives.ReadUInt16LittleEndian(entry[36..]), entry[19])))));
+                else if ((entry[18] & 8) == 0 && FileEntryOf(icb, out _, out _).Any(e => IsIt(e.Block, e.Length, isFirst: false)))
                     Rename(NameOf(entry));
             }
             Seal(entry, Relative(places[at] / Block));
@@ -225,11 +252,11 @@ public sealed partial class MediumRewrite
             Write(extent.Offset, folder.AsSpan(done, (int)extent.Length));
             done += (int)extent.Length;
         }
-        foreach (uint icb in below)
-            UdfFolder(icb, depth + 1);
+        if (_added.TryGetValue(path, out var added))
+            _grown.Add((relative, folder, added));
+        foreach (var (icb, name) in below)
+            UdfFolder(icb, name, depth + 1);
     }
-
-    private bool IsIt(MediumExtent extent) => extent.Block >= _old.Block && extent.Block < _old.Block + Blocks(_old.Length);
 
     /// <summary>The letters of an entry's name, without the byte that tells how wide they are.</summary>
     private static Span<byte> NameOf(Span<byte> entry) =>

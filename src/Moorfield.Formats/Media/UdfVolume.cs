@@ -246,7 +246,7 @@ internal sealed class UdfVolume
     }
 
     /// <summary>A text that begins with the number of bits in its letters.</summary>
-    private static string Identifier(ReadOnlySpan<byte> text) => text switch
+    internal static string Identifier(ReadOnlySpan<byte> text) => text switch
     {
         [] => "",
         [8, .. var narrow] => Encoding.Latin1.GetString(narrow),

@@ -27,7 +27,8 @@ internal static unsafe partial class LibWim
     [LibraryImport(Library, EntryPoint = "wimlib_free_decompressor")]
     internal static partial void FreeDecompressor(nint decompressor);
 
-    internal const int AllImages = -1, WriteFsync = 0x20, WriteCheckIntegrity = 1, EncryptedError = 74, WriteStreams = 12;
+    internal const int AllImages = -1, WriteFsync = 0x20, WriteCheckIntegrity = 1, EncryptedError = 74, WriteStreams = 12,
+        SplitBeginPart = 19, SplitEndPart = 20;
 
     [LibraryImport(Library, EntryPoint = "wimlib_open_wim", StringMarshalling = StringMarshalling.Utf8)]
     internal static partial int Open(string path, int flags, out nint wim);
@@ -50,8 +51,10 @@ internal static unsafe partial class LibWim
     [LibraryImport(Library, EntryPoint = "wimlib_split", StringMarshalling = StringMarshalling.Utf8)]
     internal static partial int Split(nint wim, string path, ulong partSize, int flags);
 
-    [LibraryImport(Library, EntryPoint = "wimlib_join", StringMarshalling = StringMarshalling.Utf8)]
-    internal static partial int Join(string[] parts, uint count, string path, int openFlags, int writeFlags);
+    [LibraryImport(Library, EntryPoint = "wimlib_join_with_progress", StringMarshalling = StringMarshalling.Utf8)]
+    internal static partial int Join(
+        string[] parts, uint count, string path, int openFlags, int writeFlags, delegate* unmanaged[Cdecl]<int, ulong*, nint, int> progress,
+        nint context);
 
     [LibraryImport(Library, EntryPoint = "wimlib_free")]
     internal static partial void Free(nint wim);

@@ -47,14 +47,13 @@ internal sealed record ChunkMap(ResourceHeader Resource, long Size, int ChunkSiz
     }
 
     /// <summary>Reads a chunk table.</summary>
-    /// <param name="start">Where the WIM begins in the file.</param>
     /// <exception cref="InvalidDataException">It does not fit into the resource.</exception>
-    internal static byte[] ReadTable(SafeFileHandle file, long start, ResourceHeader resource, long offset, long length)
+    internal static byte[] ReadTable(WimBytes bytes, ResourceHeader resource, long offset, long length)
     {
         if (length > resource.StoredSize - (offset - resource.Offset) || length > Array.MaxLength)
             throw Damaged(resource, $"a chunk table of {length:N0} bytes does not fit into it");
         byte[] table = new byte[length];
-        ReadExactly(file, table, start + offset);
+        bytes.Read(table, offset);
         return table;
     }
 
@@ -82,7 +81,7 @@ internal sealed record ChunkMap(ResourceHeader Resource, long Size, int ChunkSiz
 /// <summary>A resource of one content, compressed in chunks. Source: docs/wim-format.md, "Compressed (non-solid) resource" [doc].</summary>
 internal static class ChunkedResource
 {
-    internal static ChunkMap Map(SafeFileHandle file, long start, ResourceHeader resource, WimCompression compression, int chunkSize)
+    internal static ChunkMap Map(WimBytes bytes, ResourceHeader resource, WimCompression compression, int chunkSize)
     {
         if (compression == WimCompression.None)
             throw ChunkMap.Damaged(resource, "it is called compressed, the file is not");
@@ -91,7 +90,7 @@ internal static class ChunkedResource
         int width = EntryWidth(resource.Size);
         long count = ((resource.Size - 1) / chunkSize) + 1;
         long tableLength = (count - 1) * width;
-        byte[] table = ChunkMap.ReadTable(file, start, resource, resource.Offset, tableLength);
+        byte[] table = ChunkMap.ReadTable(bytes, resource, resource.Offset, tableLength);
         long first = resource.Offset + tableLength;
         long[] starts = new long[count + 1];
         starts[0] = first;
@@ -139,9 +138,9 @@ internal static class SolidResource
 
     private const int HeaderLength = 16;
 
-    internal static ChunkMap Map(SafeFileHandle file, long start, ResourceHeader resource)
+    internal static ChunkMap Map(WimBytes bytes, ResourceHeader resource)
     {
-        byte[] header = ChunkMap.ReadTable(file, start, resource, resource.Offset, HeaderLength);
+        byte[] header = ChunkMap.ReadTable(bytes, resource, resource.Offset, HeaderLength);
         long size = BinaryPrimitives.ReadInt64LittleEndian(header);
         uint chunkSize = BinaryPrimitives.ReadUInt32LittleEndian(header.AsSpan(8));
         var compression = (WimCompression)BinaryPrimitives.ReadUInt32LittleEndian(header.AsSpan(12));
@@ -150,7 +149,7 @@ internal static class SolidResource
         Codec.CheckChunkSize(compression, chunkSize);
         long count = ((size - 1) / chunkSize) + 1;
         long tableEnd = resource.Offset + HeaderLength + (count * 4);
-        byte[] table = ChunkMap.ReadTable(file, start, resource, resource.Offset + HeaderLength, count * 4);
+        byte[] table = ChunkMap.ReadTable(bytes, resource, resource.Offset + HeaderLength, count * 4);
         long[] starts = new long[count + 1];
         starts[0] = tableEnd;
         for (int i = 0; i < count; i++)

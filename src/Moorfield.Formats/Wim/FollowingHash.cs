@@ -4,13 +4,12 @@ using Microsoft.Win32.SafeHandles;
 namespace Moorfield.Formats.Wim;
 
 /// <summary>The SHA-1 of a file, computed beside the writing of it.</summary>
-/// <param name="start">Offset where the hashed bytes begin.</param>
-internal sealed class FollowingHash(SafeFileHandle file, long start = 0) : IDisposable
+internal sealed class FollowingHash(SafeFileHandle file) : IDisposable
 {
     private const int PieceLength = 1 << 20;
     private readonly IncrementalHash _hasher = IncrementalHash.CreateHash(HashAlgorithmName.SHA1);
     private Task _work = Task.CompletedTask;
-    private long _done = start;
+    private long _done;
 
     /// <summary>Says that the file is written up to here.</summary>
     internal void Follow(long written)

@@ -6,8 +6,6 @@ namespace Moorfield.Formats.Wim;
 /// </summary>
 public static class WimCompactor
 {
-    private const int CopyLength = 1 << 20;
-
     /// <summary>Bytes of the file that nothing refers to.</summary>
     public static long Reclaimable(WimFile wim)
     {
@@ -38,68 +36,40 @@ public static class WimCompactor
         }
     }
 
-    /// <param name="output">An empty file, open for reading as well.</param>
-    /// <param name="reading">The same file for the integrity table.</param>
-    /// <exception cref="InvalidDataException">A kind of WIM that is not changed here.</exception>
-    public static void Copy(WimFile wim, Stream output, Microsoft.Win32.SafeHandles.SafeFileHandle reading)
+    /// <summary>Works out the smaller file: all of it is known before its first byte is written.</summary>
+    /// <exception cref="InvalidDataException">A kind of WIM that is not changed here, or contents overlap.</exception>
+    public static WimCompaction Plan(WimFile wim)
     {
         WimEditor.CheckChangeable(wim.Header);
-        output.Write(new byte[WimHeader.Size]);
-        var places = CopyResources(wim, output);
-        var entries = wim.Blobs.Entries.Where(e => !e.IsMetadata).Concat(wim.Blobs.Metadata)
-            .Select(e => e with { Resource = Moved(e.Resource) }).ToList();
-        var table = Append(BlobTable.Write(entries));
-        var xmlCopy = wim.Xml.Copy();
-        xmlCopy.SetTotal(output.Length);
-        var xml = Append(xmlCopy.ToArray());
-        var integrity = wim.Header.Integrity;
-        if (!integrity.IsNone)
+        var places = new Dictionary<long, long>();
+        var stretches = new List<(long Start, long End)>();
+        long position = WimHeader.Size;
+        foreach (var resource in Live(wim))
         {
-            output.Flush();
-            integrity = Append(IntegrityTable.Create(reading, table.End, null, 0));
+            if (stretches is [.., var last] && last.End == resource.Offset)
+                stretches[^1] = last with { End = resource.End };
+            else
+                stretches.Add((resource.Offset, resource.End));
+            places[resource.Offset] = position;
+            position += resource.StoredSize;
         }
-        var boot = wim.Header.BootIndex > 0 ? Moved(wim.Header.BootMetadata) : wim.Header.BootMetadata;
-        WimEditor.WriteHeader(output, wim.Header.With(table, xml, boot, integrity, wim.Header.ImageCount).Bytes);
+        byte[] table = BlobTable.Write([.. wim.Blobs.Entries.Where(e => !e.IsMetadata).Concat(wim.Blobs.Metadata)
+            .Select(e => e with { Resource = Moved(e.Resource) })]);
+        long tableEnd = position + table.Length;
+        var text = wim.Xml.Copy();
+        text.SetTotal(tableEnd);
+        byte[] xml = text.ToArray();
+        bool isChecked = !wim.Header.Integrity.IsNone;
+        long integrity = isChecked ? IntegrityTable.LengthFor(tableEnd) : 0;
+        var header = wim.Header.With(Place(table.Length, position), Place(xml.Length, tableEnd),
+            wim.Header.BootIndex > 0 ? Moved(wim.Header.BootMetadata) : wim.Header.BootMetadata,
+            isChecked ? Place(integrity, tableEnd + xml.Length) : wim.Header.Integrity, wim.Header.ImageCount, wim.Header.BootIndex);
+        return new WimCompaction(wim, header.Bytes.ToArray(), stretches, table, xml, isChecked ? tableEnd : null,
+            tableEnd + xml.Length + integrity);
 
         ResourceHeader Moved(ResourceHeader resource) => resource.IsNone ? resource : resource with { Offset = places[resource.Offset] };
 
-        ResourceHeader Append(byte[] bytes)
-        {
-            long offset = output.Position;
-            output.Write(bytes);
-            return new ResourceHeader(bytes.Length, ResourceFlags.Metadata, offset, bytes.Length);
-        }
-    }
-
-    /// <summary>Copies all resources in the order in which they lie, neighbours together.</summary>
-    /// <returns>The new offset of each, by the old one.</returns>
-    private static Dictionary<long, long> CopyResources(WimFile wim, Stream output)
-    {
-        var places = new Dictionary<long, long>();
-        byte[] buffer = new byte[CopyLength];
-        long start = 0, end = 0;
-        foreach (var resource in Live(wim))
-        {
-            if (resource.Offset != end)
-            {
-                Flush();
-                start = resource.Offset;
-            }
-            places[resource.Offset] = output.Position + (resource.Offset - start);
-            end = resource.End;
-        }
-        Flush();
-        return places;
-
-        void Flush()
-        {
-            for (long done = start; done < end; done += buffer.Length)
-            {
-                var piece = buffer.AsSpan(0, (int)Math.Min(buffer.Length, end - done));
-                wim.ReadStored(piece, done);
-                output.Write(piece);
-            }
-        }
+        static ResourceHeader Place(long length, long offset) => new(length, ResourceFlags.Metadata, offset, length);
     }
 
     /// <summary>The resources of all contents and images, each place once, in the order in which they lie.</summary>
@@ -110,5 +80,54 @@ public static class WimCompactor
             .Select(e => e.Resource).Where(r => !r.IsSolid && !r.IsNone).DistinctBy(r => (r.Offset, r.StoredSize)).OrderBy(r => r.Offset).ToList();
         CheckApart(live);
         return live;
+    }
+}
+
+/// <summary>A WIM without what nothing refers to, worked out and not yet written.</summary>
+public sealed class WimCompaction
+{
+    private const int CopyLength = 1 << 20;
+    private readonly WimFile _wim;
+    private readonly byte[] _header, _table, _xml;
+    private readonly List<(long Start, long End)> _stretches;
+    private readonly long? _checkedEnd;
+
+    internal WimCompaction(
+        WimFile wim, byte[] header, List<(long Start, long End)> stretches, byte[] table, byte[] xml, long? checkedEnd, long length)
+    {
+        _wim = wim;
+        _header = header;
+        _stretches = stretches;
+        _table = table;
+        _xml = xml;
+        _checkedEnd = checkedEnd;
+        Length = length;
+    }
+
+    /// <summary>Bytes of the smaller file.</summary>
+    public long Length { get; }
+
+    /// <summary>Writes it, from its first byte to its last.</summary>
+    /// <exception cref="InvalidDataException">The old file became shorter meanwhile.</exception>
+    public void Write(Stream output)
+    {
+        var integrity = _checkedEnd is { } end ? new IntegrityTable.Follower(end) : null;
+        output.Write(_header);
+        byte[] buffer = new byte[CopyLength];
+        foreach (var (start, stop) in _stretches)
+        {
+            for (long done = start; done < stop; done += buffer.Length)
+            {
+                var piece = buffer.AsSpan(0, (int)Math.Min(buffer.Length, stop - done));
+                _wim.ReadStored(piece, done);
+                output.Write(piece);
+                integrity?.Add(piece);
+            }
+        }
+        output.Write(_table);
+        integrity?.Add(_table);
+        output.Write(_xml);
+        if (integrity is not null)
+            output.Write(integrity.Finish());
     }
 }

@@ -18,6 +18,7 @@ public sealed class WimEditor(WimFile wim, Stream output)
     private readonly Dictionary<Sha1Hash, int> _references = [];
     private readonly List<BlobEntry> _metadata = [.. wim.Blobs.Metadata];
     private readonly WimXml _xml = wim.Xml.Copy();
+    private readonly HashSet<int> _gone = [];
     private WimHeader? _header;
 
     /// <summary>Contents that nothing refers to after the change; their bytes stay in the file.</summary>
@@ -53,7 +54,7 @@ public sealed class WimEditor(WimFile wim, Stream output)
             return default;
         // A long one is hashed and compressed at the same time: it will hardly be there already.
         var early = length >= LongContent ? Task.Run(Build) : null;
-        var hash = WimFile.HashOf(content, 0, length);
+        var hash = WimFile.HashOf(content, length);
         var pieces = early?.GetAwaiter().GetResult();
         AddOnce(hash, () => new BlobEntry(Append(pieces ?? Build(), length, ResourceFlags.None), 1, 0, hash));
         return hash;
@@ -106,6 +107,31 @@ public sealed class WimEditor(WimFile wim, Stream output)
         }
     }
 
+    /// <summary>Takes an image out; the others are numbered anew.</summary>
+    /// <param name="image">From 1, as they are numbered before the change.</param>
+    /// <exception cref="InvalidDataException">Its metadata is damaged.</exception>
+    public void RemoveImage(int image)
+    {
+        var totals = wim.ReadMetadata(image).Totals(SizeOf);
+        lock (_gate)
+        {
+            if (_gone.Add(image))
+                Count(totals.References, -1);
+        }
+    }
+
+    /// <summary>Gives an image another name or description.</summary>
+    /// <param name="image">From 1.</param>
+    /// <param name="name">Null to leave it.</param>
+    /// <param name="description">Null to leave it.</param>
+    /// <param name="modified">UTC.</param>
+    /// <exception cref="InvalidDataException">The file says nothing of the image.</exception>
+    public void Rename(int image, string? name, string? description, DateTime modified)
+    {
+        lock (_gate)
+            _xml.Rename(image, name, description, modified);
+    }
+
     private BlobEntry AppendMetadata(byte[] bytes)
     {
         using var content = Native.MemoryFile.Create();
@@ -141,8 +167,10 @@ public sealed class WimEditor(WimFile wim, Stream output)
         entries.AddRange(_added.Values.Select(a => a.Value)
             .Select(e => e with { References = (uint)Math.Max(0, _references.GetValueOrDefault(e.Hash)) })
             .Where(e => e.References > 0).OrderBy(e => e.Resource.Offset));
-        entries.AddRange(_metadata);
+        var metadata = _metadata.Where((_, i) => !_gone.Contains(i + 1)).ToList();
+        entries.AddRange(metadata);
         Dropped = dropped;
+        _xml.DropImages(_gone, _metadata.Count);
         var table = Append(BlobTable.Write(entries));
         _xml.SetTotal(output.Length);
         var xml = Append(_xml.ToArray());
@@ -151,12 +179,14 @@ public sealed class WimEditor(WimFile wim, Stream output)
         {
             output.Flush();
             byte[] old = new byte[(int)Math.Min(integrity.StoredSize, WimFile.TableLimit)];
-            ChunkMap.ReadExactly(wim.File, old, integrity.Offset);
-            integrity = Append(IntegrityTable.Create(wim.File, table.End, old, wim.Header.BlobTable.End));
+            wim.Bytes.Read(old, integrity.Offset);
+            integrity = Append(IntegrityTable.Create(wim.Bytes, table.End, old, wim.Header.BlobTable.End));
         }
         output.Flush();
         int boot = wim.Header.BootIndex;
-        _header = wim.Header.With(table, xml, boot > 0 ? _metadata[boot - 1].Resource : wim.Header.BootMetadata, integrity, _metadata.Count);
+        boot = _gone.Contains(boot) ? 0 : boot - _gone.Count(g => g < boot);
+        _header = wim.Header.With(table, xml, boot > 0 ? metadata[boot - 1].Resource : boot == wim.Header.BootIndex ? wim.Header.BootMetadata : default,
+            integrity, metadata.Count, boot);
     }
 
     /// <summary>Overwrites the header, and flushes: now the file is the new WIM.</summary>

@@ -12,7 +12,9 @@ public static unsafe class WimExport
 
     private const int Aborted = 76;
 
-    /// <summary>Told how far a writing is: bytes done, and how many there are, before compression. False to stop.</summary>
+    /// <summary>
+    /// Told how far a writing is: bytes done, and how many there are, before compression; the latter 0 where that is not known. False to stop.
+    /// </summary>
     public delegate bool Progress(long done, long total);
 
     /// <summary>Writes images into a new file.</summary>
@@ -38,7 +40,11 @@ public static unsafe class WimExport
             if (compression != WimCompression.None)
                 Check(LibWim.SetLevel((int)compression, UsualLevel));
             int flags = LibWim.WriteFsync | (integrity ? LibWim.WriteCheckIntegrity : 0);
-            Watched(to, progress, () => LibWim.Write(to, output, LibWim.AllImages, flags, 0));
+            Watched(progress, context =>
+            {
+                LibWim.SetProgress(to, &Tell, context);
+                return LibWim.Write(to, output, LibWim.AllImages, flags, 0);
+            });
         }
         catch (DllNotFoundException e)
         {
@@ -57,12 +63,17 @@ public static unsafe class WimExport
     /// <summary>Writes an image file in parts, the others with numbers behind the first one's name.</summary>
     /// <param name="partBytes">Bytes of a part; one with a single large content may have more.</param>
     /// <exception cref="InvalidDataException">It cannot be split, as an ESD cannot.</exception>
-    public static void Split(string source, string firstPart, long partBytes)
+    /// <exception cref="OperationCanceledException">It was stopped.</exception>
+    public static void Split(string source, string firstPart, long partBytes, Progress progress)
     {
         Check(LibWim.Open(source, 0, out nint wim));
         try
         {
-            Check(LibWim.Split(wim, firstPart, (ulong)partBytes, LibWim.WriteFsync));
+            Watched(progress, context =>
+            {
+                LibWim.SetProgress(wim, &TellSplit, context);
+                return LibWim.Split(wim, firstPart, (ulong)partBytes, LibWim.WriteFsync);
+            });
         }
         finally
         {
@@ -72,16 +83,16 @@ public static unsafe class WimExport
 
     /// <summary>Writes the parts of a split image file as one.</summary>
     /// <exception cref="InvalidDataException">They do not belong together, or one is missing.</exception>
-    public static void Join(IReadOnlyList<string> parts, string output) =>
-        Check(LibWim.Join([.. parts], (uint)parts.Count, output, 0, LibWim.WriteFsync));
+    /// <exception cref="OperationCanceledException">It was stopped.</exception>
+    public static void Join(IReadOnlyList<string> parts, string output, Progress progress) => Watched(progress, context =>
+        LibWim.Join([.. parts], (uint)parts.Count, output, 0, LibWim.WriteFsync, &Tell, context));
 
-    private static void Watched(nint wim, Progress progress, Func<int> write)
+    private static void Watched(Progress progress, Func<nint, int> write)
     {
         var handle = GCHandle.Alloc(progress);
         try
         {
-            LibWim.SetProgress(wim, &Tell, GCHandle.ToIntPtr(handle));
-            int error = write();
+            int error = write(GCHandle.ToIntPtr(handle));
             if (error == Aborted)
                 throw new OperationCanceledException();
             Check(error);
@@ -95,11 +106,23 @@ public static unsafe class WimExport
     [UnmanagedCallersOnly(CallConvs = [typeof(CallConvCdecl)])]
     private static int Tell(int message, ulong* facts, nint context)
     {
-        if (message != LibWim.WriteStreams || facts == null)
-            return 0;
+        return message != LibWim.WriteStreams || facts == null ? 0 : Ask(context, (long)facts[2], (long)facts[0]);
+    }
+
+    // While a part is written, libwim counts only that part.
+    [UnmanagedCallersOnly(CallConvs = [typeof(CallConvCdecl)])]
+    private static int TellSplit(int message, ulong* facts, nint context) => message switch
+    {
+        LibWim.SplitBeginPart or LibWim.SplitEndPart when facts != null => Ask(context, (long)facts[1], (long)facts[0]),
+        LibWim.WriteStreams => Ask(context, 0, 0),
+        _ => 0,
+    };
+
+    private static int Ask(nint context, long done, long total)
+    {
         try
         {
-            return ((Progress)GCHandle.FromIntPtr(context).Target!)((long)facts[2], (long)facts[0]) ? 0 : 1;
+            return ((Progress)GCHandle.FromIntPtr(context).Target!)(done, total) ? 0 : 1;
         }
         catch (Exception)
         {

@@ -20,21 +20,17 @@ public sealed class WimFile : IDisposable
     private readonly List<(long Start, byte[] Chunk)> _cache = [];
     private readonly Lock _cacheGate = new();
 
-    private WimFile(SafeFileHandle file, long start, long length, WimHeader header, BlobTable blobs, WimXml xml)
+    private WimFile(WimBytes bytes, long length, WimHeader header, BlobTable blobs, WimXml xml)
     {
-        File = file;
-        Start = start;
+        Bytes = bytes;
         Length = length;
         Header = header;
         Blobs = blobs;
         Xml = xml;
     }
 
-    /// <summary>The file; owned by whoever opened this.</summary>
-    public SafeFileHandle File { get; }
-
-    /// <summary>Where the WIM begins in the file, in bytes; above 0 for one that lies on a medium.</summary>
-    public long Start { get; }
+    /// <summary>Where its bytes lie; the files are owned by whoever opened this.</summary>
+    public WimBytes Bytes { get; }
 
     /// <summary>Bytes of the WIM when it was opened.</summary>
     public long Length { get; }
@@ -51,25 +47,24 @@ public sealed class WimFile : IDisposable
     /// <summary>Opens a WIM.</summary>
     /// <exception cref="InvalidDataException">No WIM, or one that is damaged or cut off.</exception>
     /// <exception cref="DllNotFoundException">libwim is not installed; the message names the package.</exception>
-    public static WimFile Open(SafeFileHandle file) => Open(file, 0, RandomAccess.GetLength(file));
+    public static WimFile Open(SafeFileHandle file) => Open(WimBytes.Of(file));
 
-    /// <summary>Opens a WIM that lies inside another file.</summary>
-    /// <param name="start">Where it begins, in bytes.</param>
-    /// <param name="length">Its bytes.</param>
+    /// <summary>Opens a WIM, wherever its bytes lie.</summary>
     /// <exception cref="InvalidDataException">No WIM, or one that is damaged or cut off.</exception>
     /// <exception cref="DllNotFoundException">libwim is not installed; the message names the package.</exception>
-    public static WimFile Open(SafeFileHandle file, long start, long length)
+    public static WimFile Open(WimBytes bytes)
     {
-        byte[] first = new byte[WimHeader.Size];
-        int got = (int)Math.Min(RandomAccess.Read(file, first, start), length);
-        var header = WimHeader.Read(first.AsSpan(0, got), length);
-        using var reading = new WimFile(file, start, length, header, BlobTable.Read([], length), WimXml.Empty());
+        long length = bytes.Length;
+        byte[] first = new byte[Math.Min(WimHeader.Size, length)];
+        bytes.Read(first, 0);
+        var header = WimHeader.Read(first, length);
+        using var reading = new WimFile(bytes, length, header, BlobTable.Read([], length), WimXml.Empty());
         var blobs = header.BlobTable.IsNone ? reading.Blobs : BlobTable.Read(reading.ReadAll(header.BlobTable), length);
         // Part 1 of a split WIM has all metadata, the others have none.
         if (blobs.Metadata.Count != header.ImageCount && !header.IsSplit)
             throw new InvalidDataException($"is damaged: it claims {header.ImageCount} images and has metadata for {blobs.Metadata.Count}");
         var xml = header.Xml.IsNone ? WimXml.Empty() : WimXml.Read(reading.ReadAll(header.Xml));
-        return new WimFile(file, start, length, header, blobs, xml);
+        return new WimFile(bytes, length, header, blobs, xml);
     }
 
     /// <summary>Reads the metadata of an image.</summary>
@@ -132,11 +127,11 @@ public sealed class WimFile : IDisposable
         }
     }
 
-    /// <summary>The SHA-1 of a stretch of a file.</summary>
-    internal static Sha1Hash HashOf(SafeFileHandle file, long offset, long length)
+    /// <summary>The SHA-1 of a file's first bytes.</summary>
+    internal static Sha1Hash HashOf(SafeFileHandle file, long length)
     {
-        using var hash = new FollowingHash(file, offset);
-        return hash.Finish(offset + length);
+        using var hash = new FollowingHash(file);
+        return hash.Finish(length);
     }
 
     /// <summary>The chunks of a content that lies in a resource of its own; null when it is in a solid one.</summary>
@@ -156,7 +151,7 @@ public sealed class WimFile : IDisposable
     }
 
     private ChunkMap Map(ResourceHeader resource) => resource.IsCompressed
-        ? ChunkedResource.Map(File, Start, resource, Header.Compression, Header.ChunkSize)
+        ? ChunkedResource.Map(Bytes, resource, Header.Compression, Header.ChunkSize)
         : ChunkMap.Plain(resource);
 
     private void CheckHash(Sha1Hash expected, Sha1Hash found)
@@ -178,7 +173,7 @@ public sealed class WimFile : IDisposable
         long left = blob.Size;
         foreach (var resource in Blobs.SolidResources[blob.Solid])
         {
-            var map = SolidResource.Map(File, Start, resource);
+            var map = SolidResource.Map(Bytes, resource);
             if (start < map.Size && left > 0)
             {
                 long length = Math.Min(left, map.Size - start);
@@ -326,7 +321,7 @@ public sealed class WimFile : IDisposable
 
     /// <summary>Reads bytes as they are stored.</summary>
     /// <param name="offset">From the start of the WIM.</param>
-    internal void ReadStored(Span<byte> bytes, long offset) => ChunkMap.ReadExactly(File, bytes, Start + offset);
+    internal void ReadStored(Span<byte> bytes, long offset) => Bytes.Read(bytes, offset);
 
     private void ReadChunk(ChunkMap map, int chunk, Span<byte> plain)
     {

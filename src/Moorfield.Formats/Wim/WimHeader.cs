@@ -189,7 +189,8 @@ public sealed class WimHeader
     }
 
     /// <summary>This header with other places of what a change writes anew.</summary>
-    internal WimHeader With(ResourceHeader blobTable, ResourceHeader xml, ResourceHeader bootMetadata, ResourceHeader integrity, int imageCount)
+    internal WimHeader With(
+        ResourceHeader blobTable, ResourceHeader xml, ResourceHeader bootMetadata, ResourceHeader integrity, int imageCount, int bootIndex)
     {
         byte[] bytes = [.. _bytes];
         blobTable.Write(bytes.AsSpan(BlobTableOffset));
@@ -197,6 +198,7 @@ public sealed class WimHeader
         bootMetadata.Write(bytes.AsSpan(BootMetadataOffset));
         integrity.Write(bytes.AsSpan(IntegrityOffset));
         BinaryPrimitives.WriteUInt32LittleEndian(bytes.AsSpan(ImageCountOffset), (uint)imageCount);
+        BinaryPrimitives.WriteUInt32LittleEndian(bytes.AsSpan(BootIndexOffset), (uint)bootIndex);
         return new WimHeader(bytes);
     }
 

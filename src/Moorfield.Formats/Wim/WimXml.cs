@@ -113,6 +113,46 @@ public sealed class WimXml
         Root.Add(image);
     }
 
+    /// <summary>Takes out what is said of images, and numbers the others anew.</summary>
+    /// <param name="dropped">Numbers.</param>
+    internal void DropImages(IReadOnlySet<int> dropped, int count)
+    {
+        foreach (var image in dropped.Select(Find).OfType<XElement>().ToList())
+        {
+            if (image.PreviousNode is XText)
+                image.PreviousNode.Remove();
+            image.Remove();
+        }
+        int number = 0;
+        foreach (var (image, next) in Enumerable.Range(1, count).Where(n => !dropped.Contains(n)).Select(n => (Find(n), ++number)).ToList())
+            image?.SetAttributeValue("INDEX", next.ToString(CultureInfo.InvariantCulture));
+    }
+
+    /// <summary>Gives an image another name or description; the one for display as well, where it is the same.</summary>
+    /// <param name="name">Null to leave it.</param>
+    /// <param name="description">Null to leave it.</param>
+    /// <exception cref="InvalidDataException">Nothing is said of the image.</exception>
+    internal void Rename(int number, string? name, string? description, DateTime modified)
+    {
+        var image = Find(number) ?? throw new InvalidDataException($"says nothing of its image {number}, so that there is nothing to rename");
+        Put("NAME", name);
+        Put("DESCRIPTION", description);
+        SetTime(image, "LASTMODIFICATIONTIME", modified);
+
+        void Put(string element, string? text)
+        {
+            if (text is null)
+                return;
+            string old = Text(image, element);
+            if (image.Element("DISPLAY" + element) is { } shown && shown.Value.Trim() == old)
+                shown.Value = text;
+            if (image.Element(element) is { } found)
+                found.Value = text;
+            else
+                image.Add(new XElement(element, text));
+        }
+    }
+
     /// <summary>Sets the bytes of the whole file, without XML data and integrity table.</summary>
     internal void SetTotal(long bytes) => Set(Root, "TOTALBYTES", bytes.ToString(CultureInfo.InvariantCulture));
 
