@@ -13,6 +13,7 @@ internal static class ChangeText
         Part(changes.Count(c => c is RowsChange), "state repository change");
         Part(changes.Count(c => c is EntryChange), "list entry", "list entries");
         Part(changes.Count(c => c is TreeChange), "folder or file", "folders and files");
+        Part(changes.Count(c => c is ImageChange), "edition");
         return string.Join(", ", parts);
 
         void Part(int count, string one, string? many = null)

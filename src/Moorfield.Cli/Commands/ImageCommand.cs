@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.CommandLine;
 using System.Globalization;
 using Moorfield.Core.Model;
@@ -15,10 +16,12 @@ namespace Moorfield.Cli.Commands;
 
 internal static class ImageCommand
 {
+    private const int MostName = 200;
+
     internal static Command Create() =>
     new("image", "Looks into image files (WIM, ESD) themselves, and writes them in other ways.")
     {
-        CreateList(), CreateCompact(), ImageExportCommand.CreateConvert(), ImageExportCommand.CreateExport(), ImageExportCommand.CreateSplit(),
+        CreateList(), CreateCompact(), CreateDrop(), CreateRename(), ImageExportCommand.CreateConvert(), ImageExportCommand.CreateExport(), ImageExportCommand.CreateSplit(),
         ImageExportCommand.CreateJoin(),
     };
 
@@ -171,6 +174,115 @@ internal static class ImageCommand
                 medium.Whole.Label, medium.Whole.Views, [.. medium.Whole.Boot.Select(b => new BootJson(Firmware(b.Platform), b.Block, b.Sectors))],
                 medium.Image.Path, medium.Place.Offset, new FileInfo(image.FullPath).Length,
                 [.. medium.Whole.Entries.Where(e => !e.IsFolder).Select(e => new MediumFileJson(e.Path, e.Size))]));
+    }
+
+    private static Command CreateDrop()
+    {
+        var (path, edition) = (File(), Common.Edition());
+        var command = new Command("drop", """
+            Takes editions out of an image file; the others are numbered anew. The space is given back by 'image compact', which ends the way
+            back.
+
+            Example:
+              moorfield image drop counter-install.wim --edition 'Counter Home'
+            """)
+        { path, edition };
+        var options = new ChangeOptions(command);
+        command.Handle(parsed =>
+        {
+            using var target = Open(parsed.GetRequiredValue(path), options.Progress.Seam);
+            if (parsed.GetValue(edition) is not { Length: > 0 } words)
+                throw new MoorfieldException(Trouble.Misused, $"Name what goes with --edition: {target.List()}.");
+            var dropped = target.Choose(words).OfType<int>().Distinct().Order().Select(n => target.Image.Editions[n - 1]).ToList();
+            if (dropped.Count == target.Image.Editions.Length)
+                throw new MoorfieldException(Trouble.Refused, $"That is every edition of {target.Name}. One at least must stay.");
+            string names = Prose.List(dropped.Select(d => d.Name), 3);
+            return Change(parsed, options, target, "drop", $"drop {names}", () => [.. dropped.Select(d => new EditionDropped(d.Number, d.Name))],
+                () =>
+                {
+                    foreach (var info in target.Image.Editions)
+                    {
+                        int before = dropped.Count(d => d.Number < info.Number);
+                        bool goes = dropped.Any(d => d.Number == info.Number);
+                        Say.Line($"Edition {info.Number} ({info.Name}) {(goes ? "goes" : $"stays, as number {info.Number - before}")}.");
+                    }
+                    if (target.Image.Wim.Header.BootIndex is > 0 and var boot && dropped.Any(d => d.Number == boot))
+                        Say.Line($"Edition {boot} is the one that starts; none does afterwards.");
+                },
+                () => Say.Line($"{target.Name} has {Sheet.Count(target.Image.Editions.Length, "edition")} now, without {names}. "
+                    + "'moorfield image compact' gives the space back."));
+        });
+        return command;
+    }
+
+    private static Command CreateRename()
+    {
+        var (path, edition) = (File(), Common.Edition());
+        var name = new Option<string?>("--name") { Description = "What setup and tools call it", HelpName = "TEXT" };
+        var description = new Option<string?>("--description") { Description = "What stands below the name", HelpName = "TEXT" };
+        var command = new Command("rename", """
+            Gives an edition of an image file another name or description.
+
+            Example:
+              moorfield image rename counter-install.wim --edition 2 --name 'Counter Pro 2026'
+            """)
+        { path, edition, name, description };
+        var options = new ChangeOptions(command);
+        command.Handle(parsed =>
+        {
+            using var target = Open(parsed.GetRequiredValue(path), options.Progress.Seam);
+            var (newName, newDescription) = (parsed.GetValue(name), parsed.GetValue(description));
+            if (target.Choose(parsed.GetValue(edition) ?? []) is not [{ } number])
+                throw new MoorfieldException(Trouble.Misused, $"Name one edition with --edition: {target.List()}.");
+            if (newName is null && newDescription is null)
+                throw new MoorfieldException(Trouble.Misused, "Give a --name, a --description, or both.");
+            foreach (string? text in new[] { newName, newDescription })
+            {
+                if (text is not null && (text.Trim() != text || text.Length > MostName || text.Any(char.IsControl) || text.Any(c => c > '\uFFFD')))
+                    throw new MoorfieldException(Trouble.Misused, $"A name has at most {MostName} letters, and no space before or behind it.");
+            }
+            if (newName is { Length: 0 } || target.Image.Editions.Any(e => e.Number != number
+                && e.Name.Equals(newName, StringComparison.OrdinalIgnoreCase)))
+                throw new MoorfieldException(Trouble.Misused, $"No other edition may have the name, and it may not be empty: {target.List()}.");
+            var old = target.Image.Editions[number - 1];
+            if ((newName ?? old.Name, newDescription ?? old.Description) == (old.Name, old.Description))
+            {
+                Say.Aside($"Edition {number} is called that already. Nothing was changed.");
+                return Program.Done;
+            }
+            var change = new EditionRenamed(number, old.Name, newName ?? old.Name, old.Description, newDescription ?? old.Description);
+            return Change(parsed, options, target, "rename", $"rename {old.Name}", () => [change],
+                () =>
+                {
+                    Line("Name", change.NameBefore, change.NameAfter);
+                    Line("Description", change.DescriptionBefore, change.DescriptionAfter);
+                },
+                () => Say.Line($"Edition {number} of {target.Name} is '{change.NameAfter}' now."));
+        });
+        return command;
+
+        static void Line(string what, string before, string after)
+        {
+            if (before != after)
+                Say.Line($"{what} of the edition: '{before}' becomes '{after}'.");
+        }
+    }
+
+    private static int Change(
+        ParseResult parsed, ChangeOptions options, ImageTarget target, string action, string title, Func<ImmutableArray<ImageChange>> changes,
+        Action show, Action result)
+    {
+        if (!options.IsPreview(parsed))
+            target.Take();
+        var changing = new EditionChanging(target, title, changes);
+        target.Image.CheckChangeable();
+        var proposal = changing.Plan();
+        return options.CarryOut(parsed, changing, proposal, DocumentMaker.Plan(target.FullPath, action, [], proposal.Request.Changes, null), () =>
+        {
+            show();
+            if (options.HasRestorePoint(parsed))
+                Say.Line("It can be undone as long as nothing else changes the file, and it is not compacted.");
+        }, _ => result());
     }
 
     private static Command CreateCompact()

@@ -103,13 +103,14 @@ internal static class MediaCommand
         var brief = options.Brief.Load(parsed);
         target.Maker = options.Maker(parsed) ?? brief?.Maker;
         IReadOnlyCollection<Guard> guards = brief?.Guards ?? [];
-        var systems = Common.Read(target, parsed.GetValue(Edition), guards);
-        if (options.Brief.TellIdle(parsed, brief, target, systems, options.VaultPath(parsed)))
+        var wishes = Wishes(parsed, options, brief);
+        // What is no Windows may have another label, or go.
+        var systems = wishes is null ? [] : Common.Read(target, parsed.GetValue(Edition), guards);
+        if (wishes is not null && options.Brief.TellIdle(parsed, brief, target, systems, options.VaultPath(parsed)))
             return BriefCommand.Unmeant(target);
         bool only = parsed.GetValue(OnlyEditions);
         if (only && parsed.GetValue(Edition) is not { Length: > 0 })
             throw new MoorfieldException(Trouble.Misused, $"--only-editions keeps what --edition names: {source.List()}.");
-        var wishes = Wishes(parsed, options, brief);
         ImmutableArray<SystemPlan> plans = wishes is null ? []
             : [.. systems.Zip(wishes(systems), (s, w) => new SystemPlan(s, RemovalPlanner.Plan(s, w)))];
         bool refused = plans.Any(p => p.Plan.Refused.Any());
@@ -128,7 +129,7 @@ internal static class MediaCommand
                 guards, wishes, brief))
         {
             Label = parsed.GetValue(Label),
-            Only = only ? [.. systems.Select(s => s.EditionNumber!.Value)] : [],
+            Only = only ? [.. target.Choose(parsed.GetValue(Edition) ?? []).OfType<int>().Distinct().Order()] : [],
             Added = added,
             Part = ImageExportCommand.PartBytes(parsed, Part, parsed.GetValue(Split)),
             Compression = Enum.Parse<WimCompression>(parsed.GetRequiredValue(Compression), ignoreCase: true),

@@ -262,3 +262,41 @@ public sealed record RecordedRow(string Table, long? RowId, ImmutableArray<Recor
 /// <param name="Type">null, integer, real, text or blob, as SQLite stored it.</param>
 /// <param name="Value">In decimal for numbers, base 64 for blobs; null for null.</param>
 public sealed record RecordedCell(string Column, string Type, string? Value);
+
+/// <summary>A change of what an image file says of its editions, or which it has. The numbers are those from before the run.</summary>
+/// <param name="Number">Of the edition, from 1.</param>
+public abstract record ImageChange(int Number) : Change("")
+{
+    internal override object Where => Number;
+}
+
+/// <summary>An edition goes; those behind it are numbered anew.</summary>
+public sealed record EditionDropped(int Number, string Name) : ImageChange(Number)
+{
+    /// <inheritdoc/>
+    public override Change Invert() => new EditionReturned(Number, Name);
+
+    /// <inheritdoc/>
+    public override string Describe() => $"edition {Number} ({Name}) dropped";
+}
+
+/// <summary>An edition comes back: only with the whole file, as it was before.</summary>
+public sealed record EditionReturned(int Number, string Name) : ImageChange(Number)
+{
+    /// <inheritdoc/>
+    public override Change Invert() => new EditionDropped(Number, Name);
+
+    /// <inheritdoc/>
+    public override string Describe() => $"edition {Number} ({Name}) back";
+}
+
+/// <summary>An edition gets another name or description.</summary>
+public sealed record EditionRenamed(int Number, string NameBefore, string NameAfter, string DescriptionBefore, string DescriptionAfter)
+    : ImageChange(Number)
+{
+    /// <inheritdoc/>
+    public override Change Invert() => new EditionRenamed(Number, NameAfter, NameBefore, DescriptionAfter, DescriptionBefore);
+
+    /// <inheritdoc/>
+    public override string Describe() => $"edition {Number} renamed: '{NameAfter}' ('{DescriptionAfter}')";
+}

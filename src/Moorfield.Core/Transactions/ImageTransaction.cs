@@ -32,9 +32,12 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
         _edit = image.BeginEdit(Means.Clock.GetUtcNow().UtcDateTime, request.Restored?.Contents
             ?? ImmutableDictionary<Sha1Hash, RestorableContent>.Empty);
         var shared = new SharedHives();
-        ImmutableArray<int?> editions = [.. request.Changes.Select(c => c.Edition).Distinct().Order()];
+        ImmutableArray<Change> ofFile = [.. request.Changes.Where(c => c is ImageChange)];
+        foreach (var change in ofFile)
+            Apply(_edit, change);
+        ImmutableArray<int?> editions = [.. request.Changes.Where(c => c is not ImageChange).Select(c => c.Edition).Distinct().Order()];
         var prepared = image.ForEach(editions, edition => PrepareEdition(_edit, edition!.Value, request, shared));
-        ImmutableArray<Change> changes = [.. prepared.SelectMany(p => p.Changes)];
+        ImmutableArray<Change> changes = [.. ofFile, .. prepared.SelectMany(p => p.Changes)];
         ImmutableArray<ReplacedFile> files = [.. prepared.SelectMany(p => p.Files)];
         if (changes.IsEmpty && files.IsEmpty)
         {
@@ -64,6 +67,21 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
             prepared.Changes,
             [.. prepared.Files.Select((f, i) =>
             new ReplacedFile(f.Path, names[i], edition.ContentName(f.Path)!, f.Info.Accessed, f.Info.Modified, number))]);
+    }
+
+    private static void Apply(ImageEdit edit, Change change)
+    {
+        switch (change)
+        {
+            case EditionDropped dropped:
+                edit.Drop(dropped.Number);
+                break;
+            case EditionRenamed renamed:
+                edit.Rename(renamed.Number, renamed.NameAfter, renamed.DescriptionAfter);
+                break;
+            default:
+                throw new InvalidOperationException($"A {change.GetType().Name} is made with the whole file only.");
+        }
     }
 
     private static void Apply(WimEdition edition, PreparedRun run)
@@ -115,13 +133,35 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
             return new Outcome(point, ready.Changes.Length, [], [], isBack ? [] : [wrong]);
         }
         _committing = true;
+        int editions = image.Editions.Length;
         _edit!.Commit();
         written();
-        var unseen = image.ForEach([.. ready.Changes.Select(c => c.Edition).Distinct().Order()], edition => image.With(edition, tree =>
-            Execution.Unseen(tree, [.. ready.Changes.Where(c => c.Edition == edition)]).ToList())).SelectMany(f => f).ToList();
+        var ofSystems = ready.Changes.Where(c => c is not ImageChange).ToList();
+        var unseen = image.ForEach([.. ofSystems.Select(c => c.Edition).Distinct().Order()], edition => image.With(edition, tree =>
+            Execution.Unseen(tree, [.. ofSystems.Where(c => c.Edition == edition)]).ToList())).SelectMany(f => f).Concat(Unseen(ready.Changes, editions))
+            .ToList();
         foreach (var (change, disagreement) in unseen)
             Note(JournalLine.Failed, change.Describe(), disagreement.Text, change.Family, change.Edition);
         return new Outcome(point, ready.Changes.Length, [], [], [.. unseen.Select(u => u.Disagreement)]);
+    }
+
+    /// <summary>What a look at the file's own list of editions does not find as it should be.</summary>
+    /// <param name="before">How many there were.</param>
+    private IEnumerable<(Change Change, Disagreement Disagreement)> Unseen(ImmutableArray<Change> changes, int before)
+    {
+        var dropped = changes.OfType<EditionDropped>().Select(d => d.Number).ToHashSet();
+        foreach (var change in changes)
+        {
+            bool isSeen = change switch
+            {
+                EditionDropped => image.Editions.Length == before - dropped.Count && image.Editions.Length == image.Wim.Blobs.Metadata.Count,
+                EditionRenamed renamed => image.Editions[renamed.Number - 1] is var now
+                    && (now.Name, now.Description) == (renamed.NameAfter, renamed.DescriptionAfter),
+                _ => true,
+            };
+            if (!isSeen)
+                yield return (change, new Disagreement(null, $"{image.Name} does not show it: {change.Describe()}."));
+        }
     }
 
     /// <summary>Nothing between the header and the old end was ever written: with these two the file is the old one.</summary>

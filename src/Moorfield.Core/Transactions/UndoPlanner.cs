@@ -77,6 +77,10 @@ public static class UndoPlanner
         if (point.Disk is { } disk && target is DiskVolume volume && inverses.Length == point.Changes.Length
             && AsLeft(volume, vault, disk) is { } journal)
             return new UndoPlan(point, packages, inverses, [], [], []) { Blocks = journal };
+        if (target is ImageFile now)
+            CheckNumbers(vault, point, now);
+        var (ofFile, fileBack, fileConflicts) = target is ImageFile renamed ? States(renamed, inverses.OfType<ImageChange>()) : ([], [], []);
+        inverses = inverses.RemoveAll(c => c is ImageChange);
         bool again = PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.UndoFailed);
         var contents = target is ImageFile dropped ? new DroppedContents(dropped, vault) : null;
         var plans = target.ForEach(
@@ -85,13 +89,47 @@ public static class UndoPlanner
             tree => Plan(tree, edition, contents, vault, point, packages, [.. inverses.Where(c => c.Edition == edition)], overwrite, interrupted,
             again)));
         return new UndoPlan(
-            point, packages, [.. plans.SelectMany(p => p.Changes)], [.. plans.SelectMany(p => p.AlreadyBack)],
-            [.. plans.SelectMany(p => p.Conflicts)], [.. plans.SelectMany(p => p.Lost)])
+            point, packages, [.. ofFile, .. plans.SelectMany(p => p.Changes)], [.. fileBack, .. plans.SelectMany(p => p.AlreadyBack)],
+            [.. fileConflicts, .. plans.SelectMany(p => p.Conflicts)], [.. plans.SelectMany(p => p.Lost)])
         {
             Interrupted = interrupted,
             Whole = plans.SelectMany(p => p.Whole).ToImmutableDictionary(),
             Contents = contents?.Restorable ?? ImmutableDictionary<Sha1Hash, RestorableContent>.Empty,
         };
+    }
+
+    /// <summary>A run that dropped editions has numbered the others anew: what came before it cannot be put back while it stands.</summary>
+    private static void CheckNumbers(Vault vault, RestorePoint point, ImageFile file)
+    {
+        var identity = TargetIdentities.Identify(file);
+        var later = PointHistory.Read(vault, _ => { }).FirstOrDefault(s => s.Point.Number > point.Number && s.Point.Kind == RunKind.Editions
+            && s.State is PointState.Stands or PointState.StandsInPart && s.Point.Target.IsSameAs(identity)
+            && vault.Read(s.Point.Number).Changes.Any(c => c is EditionDropped));
+        if (later is not null)
+        {
+            throw new MoorfieldException(Trouble.Refused, $"Restore point {later.Point.Number} stands ({later.Point.Title}): the editions have other "
+                + $"numbers since. Undo that one first.");
+        }
+    }
+
+    /// <summary>What of an image file itself can be put back although something else changed it since.</summary>
+    /// <exception cref="MoorfieldException">Editions would have to come back: they do so with the whole file only.</exception>
+    private static (List<Change> Ready, List<Change> Back, List<Change> Conflicts) States(ImageFile file, IEnumerable<ImageChange> inverses)
+    {
+        var (ready, back, conflicts) = (new List<Change>(), new List<Change>(), new List<Change>());
+        foreach (var change in inverses)
+        {
+            var now = change.Number <= file.Editions.Length ? file.Editions[change.Number - 1] : null;
+            if (change is EditionReturned gone)
+            {
+                throw new MoorfieldException(Trouble.Refused, $"Edition {gone.Number} ({gone.Name}) cannot come back: an edition comes back with "
+                    + $"the whole file only, and {file.Name} was changed by something else since, or was compacted. Undo what came later first.");
+            }
+            var renamed = (EditionRenamed)change;
+            (now is null ? conflicts : (now.Name, now.Description) == (renamed.NameBefore, renamed.DescriptionBefore) ? ready
+                : (now.Name, now.Description) == (renamed.NameAfter, renamed.DescriptionAfter) ? back : conflicts).Add(renamed);
+        }
+        return (ready, back, conflicts);
     }
 
     /// <summary>The blocks before a run, when all that it wrote is still there.</summary>

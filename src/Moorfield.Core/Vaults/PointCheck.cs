@@ -58,6 +58,9 @@ internal static class PointCheck
         ValueChanged value => IsKey(value) && !IsBad(value.Name) && IsValue(value.Before) && IsValue(value.After),
         TreeChange tree => IsPlace(tree.Path) && tree.Recorded is { } recorded && IsTree(recorded),
         EntryChange entry => IsPlace(entry.File) && entry.Text is not null && entry.Index is null or >= 0,
+        EditionDropped or EditionReturned => ((ImageChange)change).Number > 0,
+        EditionRenamed renamed => renamed.Number > 0 && !IsBad(renamed.NameBefore) && !IsBad(renamed.NameAfter)
+            && !IsBad(renamed.DescriptionBefore) && !IsBad(renamed.DescriptionAfter),
         RowsChange rows => rows.Rows is { } recorded && AreRows(recorded),
         _ => false,
     };

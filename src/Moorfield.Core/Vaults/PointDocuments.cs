@@ -107,6 +107,9 @@ internal static class PointDocuments
             EntryAdded c => new StoredEntryAdded(c.Family, c.File.ToString(), c.Text, c.Index, c.Gap),
             RowsRemoved c => new StoredRowsRemoved(c.Family, c.FullName?.ToString(), c.Sid, Of(c.Rows)),
             RowsAdded c => new StoredRowsAdded(c.Family, Of(c.Rows)),
+            EditionDropped c => new StoredEditionDropped(c.Number, c.Name),
+            EditionReturned c => new StoredEditionReturned(c.Number, c.Name),
+            EditionRenamed c => new StoredEditionRenamed(c.Number, c.NameBefore, c.NameAfter, c.DescriptionBefore, c.DescriptionAfter),
             _ => throw new InvalidOperationException($"A vault has no document for a {change.GetType().Name}."),
         };
         return stored with { Edition = change.Edition };
@@ -125,6 +128,9 @@ internal static class PointDocuments
             StoredEntryAdded c => new EntryAdded(c.Family, Place(c.File), c.Text, c.Index, c.Gap),
             StoredRowsRemoved c => new RowsRemoved(c.Family, c.FullName is null ? null : FullName(c.FullName), c.Sid, Read(c.Rows)),
             StoredRowsAdded c => new RowsAdded(c.Family, Read(c.Rows)),
+            StoredEditionDropped c => new EditionDropped(c.Number, c.Name),
+            StoredEditionReturned c => new EditionReturned(c.Number, c.Name),
+            StoredEditionRenamed c => new EditionRenamed(c.Number, c.NameBefore, c.NameAfter, c.DescriptionBefore, c.DescriptionAfter),
             _ => throw new FormatException("it holds a change of no kind that is known"),
         };
         return change with { Edition = stored.Edition };

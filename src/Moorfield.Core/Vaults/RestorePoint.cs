@@ -22,6 +22,8 @@ public enum RunKind
     Guard,
     /// <summary>Lifts guards.</summary>
     Unguard,
+    /// <summary>Drops editions of an image file, or renames them.</summary>
+    Editions,
 }
 
 /// <summary>Which system a restore point belongs to.</summary>

@@ -74,6 +74,9 @@ internal sealed record StoredTree(StoredTime ParentModified, ImmutableArray<Stor
 [JsonDerivedType(typeof(StoredEntryAdded), "listEntryAdded")]
 [JsonDerivedType(typeof(StoredTreeRemoved), "treeRemoved")]
 [JsonDerivedType(typeof(StoredTreeAdded), "treeAdded")]
+[JsonDerivedType(typeof(StoredEditionDropped), "editionDropped")]
+[JsonDerivedType(typeof(StoredEditionReturned), "editionReturned")]
+[JsonDerivedType(typeof(StoredEditionRenamed), "editionRenamed")]
 internal abstract record StoredChange(string Family)
 {
     public int? Edition { get; init; }
@@ -97,6 +100,13 @@ internal sealed record StoredEntryAdded(string Family, string File, string Text,
 internal sealed record StoredRowsRemoved(string Family, string? FullName, string? Sid, ImmutableArray<StoredRow>? Rows = null) : StoredChange(Family);
 
 internal sealed record StoredRowsAdded(string Family, ImmutableArray<StoredRow>? Rows) : StoredChange(Family);
+
+internal sealed record StoredEditionDropped(int Number, string Name) : StoredChange("");
+
+internal sealed record StoredEditionReturned(int Number, string Name) : StoredChange("");
+
+internal sealed record StoredEditionRenamed(int Number, string NameBefore, string NameAfter, string DescriptionBefore, string DescriptionAfter)
+    : StoredChange("");
 
 internal sealed record StoredIntent(string Kind, int? Edition, string Subject, ImmutableArray<string> Sids, bool Newcomers, bool KeepsData = false);
 
