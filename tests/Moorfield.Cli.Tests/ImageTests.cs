@@ -148,7 +148,10 @@ public sealed class ImageTests : CliTest
         RefusedOn(Folder["whole.esd"], 5, "must be converted to a normal WIM first", "image", "compact", Folder["whole.esd"], "--yes");
 
         WimSource.Imagex("split", _image, Folder["parts.swm"], "0.05");
-        Done("image", "list", Folder["parts.swm"]).Output.ShouldContain("part 1 of ");
+        Done("image", "list", Folder["parts.swm"]).Output.ShouldContain("Split        in ");
+        Done("inventory", Folder["parts.swm"]).Output.Replace("parts.swm", "X", StringComparison.Ordinal)
+            .ShouldBe(Done("inventory", _image).Output.Replace("counter-install.wim", "X", StringComparison.Ordinal));
+        RefusedOn(Folder["parts.swm"], 5, "Join the parts first", "remove", Folder["parts.swm"], "Weather", "--yes");
         RefusedOn(Folder["parts.swm"], 1, "Join the parts first", "inventory", Folder["parts2.swm"]);
         RefusedOn(Folder["parts.swm"], 1, "Join the parts first", "remove", Folder["parts2.swm"], "Weather", "--yes");
 

@@ -125,4 +125,91 @@ public sealed class MediaBuildTests : CliTest
         Run("media", "build", _iso, "Weather", "--to", to, "--yes", "--accept-costs").ExitCode.ShouldBe(0);
         Directory.GetFileSystemEntries(Folder.Path, ".*moorfield-build").ShouldBeEmpty();
     }
+
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public void Files_are_added_and_the_image_is_split(bool plain)
+    {
+        MediumSource.Enlarge(Folder, _image);
+        string tree = Folder["tree"];
+        File.Copy(_image, Path.Combine(tree, "sources/install.wim"), overwrite: true);
+        string iso = MediumSource.Make(Folder, tree, plain, "shape.iso");
+        string answers = Folder.Write("answers=1.xml", "<answers/>"u8);
+        string to = Folder["stick.iso"];
+        var outcome = Run("media", "build", iso, "Weather", "--to", to, "--split", "--part", "1", "--add", $"{answers}=answers.xml", "--add",
+            $"{answers}=sources/$OEM$/$$/Setup/Scripts/first.cmd", "--yes", "--accept-costs");
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+        outcome.Output.ShouldContain("(10 B) is added as answers.xml.");
+        var list = Run("image", "list", to);
+        list.Output.ShouldContain("Image        sources/install.swm");
+        list.Output.ShouldContain("Split        in ");
+        Run("remove", _image, "Weather", "--yes", "--accept-costs", "--without-restore-point").ExitCode.ShouldBe(0);
+        Run("compare", to, _image).Output.ShouldContain("Nothing differs.");
+        Run("media", "build", to, "Calculator", "--to", Folder["no.iso"], "--yes", "--accept-costs").Error.ShouldContain("install image in parts");
+        Run("media", "build", to, "--label", "AGAIN", "--to", Folder["again.iso"], "--yes").ExitCode.ShouldBe(0);
+        Run("compare", Folder["again.iso"], _image).Output.ShouldContain("Nothing differs.");
+        Tool.Read("7zz", "x", "-y", $"-o{Folder["out"]}", to);
+        File.ReadAllText(Folder["out/sources/$OEM$/$$/Setup/Scripts/first.cmd"]).ShouldBe("<answers/>");
+        Tool.Read("wimlib-imagex", "verify", Folder["out/sources/install.swm"], $"--ref={Folder["out/sources/install*.swm"]}");
+        File.Exists(Folder["out/sources/install.wim"]).ShouldBeFalse();
+        // What 7z took out is a target as well.
+        Run("compare", Folder["out"], _image).Output.ShouldContain("Nothing differs.");
+        Run("image", "join", Folder["out/sources/install.swm"], "--to", Folder["joined.wim"]).ExitCode.ShouldBe(0);
+        Run("compare", Folder["joined.wim"], _image).Output.ShouldContain("Nothing differs.");
+        File.Delete(Folder["out/sources/install3.swm"]);
+        Run("inventory", Folder["out"]).ExitCode.ShouldBe(1);
+    }
+
+    [Fact]
+    public void What_cannot_be_added_is_told_before_anything_is_written()
+    {
+        string file = Folder.Write("a.txt", "a"u8);
+        foreach (var (add, error) in new[] { ("a.txt", "no FILE=PATH"), ($"{file}=setup.exe", "on the medium already"), ($"{file}=../a", "no path for"),
+            ($"{Folder["none"]}=a.txt", "There is no file") })
+        {
+            var outcome = Run("media", "build", _iso, "--to", Folder["no.iso"], "--add", add, "--yes");
+            outcome.ExitCode.ShouldBe(2);
+            outcome.Error.ShouldContain(error);
+        }
+        Run("media", "build", _iso, "--to", Folder["no.iso"], "--split", "--part", "0", "--yes").ExitCode.ShouldBe(2);
+        File.Exists(Folder["no.iso"]).ShouldBeFalse();
+    }
+
+    [Fact]
+    public void The_files_of_a_medium_go_into_a_folder_whole_or_in_parts()
+    {
+        string stick = Folder["stick"];
+        var outcome = Run("media", "folder", _iso, "--to", stick);
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+        Tool.Read("diff", "-r", "--exclude=boot.cat", Folder["tree"], stick);
+        Directory.GetFileSystemEntries(stick, ".moor*").ShouldBeEmpty();
+        Run("media", "folder", _iso, "--to", stick).Error.ShouldContain("already. Name another folder");
+        Run("media", "folder", _iso, "--to", Folder["none/stick"]).ExitCode.ShouldBe(2);
+        Run("media", "folder", _image, "--to", Folder["other"]).Error.ShouldContain("takes an ISO");
+        Directory.CreateDirectory(Folder["parts/System Volume Information"]);
+        MediumSource.Enlarge(Folder, _image);
+        File.Copy(_image, Folder["tree/sources/install.wim"], overwrite: true);
+        string large = MediumSource.Make(Folder, Folder["tree"], plain: true, "large.iso");
+        outcome = Run("media", "folder", large, "--to", Folder["parts"], "--part", "1");
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+        outcome.Output.ShouldContain("the image in ");
+        Tool.Read("wimlib-imagex", "verify", Folder["parts/sources/install.swm"], $"--ref={Folder["parts/sources/install*.swm"]}");
+        File.Exists(Folder["parts/sources/install.wim"]).ShouldBeFalse();
+        Run("compare", Folder["parts"], _image).Output.ShouldContain("Nothing differs.");
+        Run("media", "folder", large, "--to", Folder["whole"], "--part", "1", "--whole").ExitCode.ShouldBe(0);
+        File.Exists(Folder["whole/sources/install.wim"]).ShouldBeTrue();
+    }
+
+    [Theory]
+    [InlineData("pwrite64:error=ENOSPC:when=20+")]
+    [InlineData("fsync:signal=KILL:when=3")]
+    public void A_folder_that_was_cut_off_gets_nothing_under_its_names(string injection)
+    {
+        RunInjected(injection, "media", "folder", _iso, "--to", Folder["cut"]).ExitCode.ShouldNotBe(0);
+        (Directory.Exists(Folder["cut"]) ? Directory.GetFileSystemEntries(Folder["cut"]).Select(Path.GetFileName) : [])
+            .ShouldBeSubsetOf([".moorfield-build"]);
+        Run("media", "folder", _iso, "--to", Folder["cut"]).ExitCode.ShouldBe(0);
+        Tool.Read("diff", "-r", "--exclude=boot.cat", Folder["tree"], Folder["cut"]);
+    }
 }

@@ -31,6 +31,19 @@ public static class MediumSource
         return root;
     }
 
+    /// <summary>Gives the first edition of an image some files that do not compress, so that it can be cut into parts of 1 MiB.</summary>
+    public static void Enlarge(TemporaryFolder folder, string image)
+    {
+        Directory.CreateDirectory(folder["large"]);
+        for (int i = 0; i < 5; i++)
+        {
+            byte[] content = new byte[700_000];
+            new Random(i).NextBytes(content);
+            File.WriteAllBytes(folder[$"large/{i}"], content);
+        }
+        Tool.Read("wimlib-imagex", "update", image, "1", $"--command=add '{folder["large"]}' /Large");
+    }
+
     /// <param name="plain">The ISO 9660 view holds a README only, as on vendors' media; otherwise all views hold everything.</param>
     public static string Make(TemporaryFolder folder, string tree, bool plain, string name = "medium.iso", bool udf = true,
         bool rock = false)

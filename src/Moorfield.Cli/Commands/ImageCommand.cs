@@ -127,7 +127,7 @@ internal static class ImageCommand
             + $"{Sheet.Count(editions.Count, "edition")}{(header.BootIndex > 0 ? $", number {header.BootIndex} starts" : "")}");
         Fact("Compression", Compression(header));
         Fact("Version", header.IsSolidVersion ? "0xE00, with contents compressed together (ESD)" : "0x10D00, the usual one");
-        Fact("Split", header.IsSplit ? $"part {header.Part} of {header.Parts}" : "no, one file");
+        Fact("Split", !header.IsSplit ? "no, one file" : image.Wim.IsComplete ? $"in {header.Parts} parts" : $"part {header.Part} of {header.Parts}");
         Fact("Integrity", header.Integrity.IsNone ? "no integrity table" : "has an integrity table");
         Fact("Identifier", header.Guid.ToString());
         Fact("Compacting", image.Reclaimable() is > 0 and var bytes ? $"would give back {Sheet.Size(bytes)}" : "would give back nothing");

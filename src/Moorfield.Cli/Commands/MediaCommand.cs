@@ -6,6 +6,7 @@ using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
+using Moorfield.Formats.Media;
 using Moorfield.Formats.Wim;
 using Moorfield.Reporting;
 
@@ -37,7 +38,7 @@ internal static class MediaCommand
     private static readonly Option<string> Compression = ImageExportCommand.Compression("Of an ESD that becomes a WIM");
     private static readonly Option<bool> Sweep = new("--sweep") { Description = "Also remove frameworks that nothing needs afterwards" };
 
-    internal static Command Create() => new("media", "Makes install media from others.") { CreateBuild(), CreateLabel() };
+    internal static Command Create() => new("media", "Makes install media from others.") { CreateBuild(), CreateFolder(), CreateLabel() };
 
     private static Command CreateLabel()
     {
@@ -70,6 +71,51 @@ internal static class MediaCommand
             }
             int blocks = MediumBuilding.Relabel(source, label);
             Say.Line($"{source.Name} has the label '{label}' now, in {Sheet.Count(blocks, "block")}; it was '{medium.Whole.Label}'.");
+            return Program.Done;
+        });
+        return command;
+    }
+
+    private static Command CreateFolder()
+    {
+        var iso = new Argument<string>("ISO") { Description = "An ISO with an install image; it is only read" };
+        var to = new Option<string>("--to") { Description = "Folder, such as that where a stick is mounted", HelpName = "DIR", Required = true };
+        var whole = new Option<bool>("--whole") { Description = "Leave the image whole, whatever its size: for sticks without FAT32" };
+        var part = ImageExportCommand.Part();
+        var compression = ImageExportCommand.Compression("Of an ESD that becomes a WIM");
+        var command = new Command("folder", """
+            Writes the files of an ISO into a folder, and reads them back. An image of 4 GiB or more, which a stick with FAT32 does not take, is
+            written in parts; setup reads them as one.
+
+            Example:
+              moorfield media folder counters.iso --to /media/stick
+            """)
+        { iso, to, whole, part, compression };
+        command.Handle(parsed =>
+        {
+            using var target = Common.Open(parsed.GetRequiredValue(iso));
+            if (target is not ImageTarget { Image.Medium: { } medium } source)
+                throw new MoorfieldException(Trouble.Misused, $"{target.Name} is {target.Described}. 'media folder' takes an ISO.");
+            string folder = parsed.GetRequiredValue(to);
+            bool splits = !parsed.GetValue(whole) && medium.Image.Size > Math.Min(MediumUnpacking.MostOnFat,
+                parsed.GetResult(part) is { Implicit: false } ? ImageExportCommand.PartBytes(parsed, part, splits: true)!.Value : long.MaxValue);
+            var making = new MediumImageMaking(source, null)
+            {
+                Part = ImageExportCommand.PartBytes(parsed, part, splits),
+                Compression = Enum.Parse<WimCompression>(parsed.GetRequiredValue(compression), ignoreCase: true),
+            };
+            var unpacking = new MediumUnpacking(source, folder) { Making = making };
+            unpacking.Check();
+            if (making.Converts)
+                Say.Line($"The image is an ESD, which cannot be split: it becomes a WIM on the way. That takes about {Minutes(medium.Image.Size)}.");
+            var at = new WorkState("Beginning", 0, null);
+            UnpackedMedium done;
+            using (new Ticker(() => Ticker.Text(at)))
+                done = unpacking.Unpack(new WriteSeam(), TimeProvider.System, state => at = state, Interruption.BeginChanging());
+            Say.Line($"{folder} has {Sheet.Count(done.Files, "file")} of {source.Name}, {Sheet.Size(done.Bytes)}"
+                + $"{(done.Parts > 1 ? $", the image in {done.Parts} parts" : "")}. All of them were read back, byte for byte.");
+            if (!medium.Whole.Boot.Any(b => b.Platform == BootPlatform.Uefi))
+                Say.Line("The medium has no entry for UEFI: a stick with these files may start no machine.");
             return Program.Done;
         });
         return command;
@@ -124,16 +170,15 @@ internal static class MediaCommand
         if (wishes is null && !only && parsed.GetValue(Label) is null && added.IsEmpty && !parsed.GetValue(Split))
             throw new MoorfieldException(Trouble.Misused,
                 "Say what goes (packages, --brief FILE, --standing and the like, or --only-editions), or give a --label, --add or --split.");
-        var building = new MediumBuilding(source, parsed.GetRequiredValue(To), wishes is null ? null
+        var making = new MediumImageMaking(source, wishes is null ? null
             : image => Removal(image, source, only ? [.. Enumerable.Range(1, systems.Length)] : [.. systems.Select(s => s.EditionNumber!.Value)],
                 guards, wishes, brief))
         {
-            Label = parsed.GetValue(Label),
             Only = only ? [.. target.Choose(parsed.GetValue(Edition) ?? []).OfType<int>().Distinct().Order()] : [],
-            Added = added,
             Part = ImageExportCommand.PartBytes(parsed, Part, parsed.GetValue(Split)),
             Compression = Enum.Parse<WimCompression>(parsed.GetRequiredValue(Compression), ignoreCase: true),
         };
+        var building = new MediumBuilding(source, parsed.GetRequiredValue(To), making) { Label = parsed.GetValue(Label), Added = added };
         building.Check(parsed.GetValue(Replace));
         return CarryOut(parsed, options, source, building, plans, refused);
     }
@@ -195,17 +240,17 @@ internal static class MediaCommand
             RemovalText.ShowPlan(source, plans, handsOver: false);
         if (parsed.GetValue(OnlyEditions))
         {
-            Say.Line($"Of the {source.Editions.Length} editions {Prose.List(building.Only.Select(n => $"{n} ({source.Editions[n - 1].Name})"), 6)} "
-                + $"{(building.Only.Length == 1 ? "stays, as number 1" : $"stay, as numbers 1 to {building.Only.Length}")}; the others go.");
+            Say.Line($"Of the {source.Editions.Length} editions {Prose.List(building.Making.Only.Select(n => $"{n} ({source.Editions[n - 1].Name})"), 6)} "
+                + $"{(building.Making.Only.Length == 1 ? "stays, as number 1" : $"stay, as numbers 1 to {building.Making.Only.Length}")}; the others go.");
         }
         if (parsed.GetValue(Label) is { } label)
             Say.Line($"The label will be '{label}'; {source.Name} has '{source.Image.Medium!.Whole.Label}'.");
-        if (building.Converts)
+        if (building.Making.Converts)
         {
-            Say.Line($"The image is an ESD, which is not changed: it becomes a WIM on the way ({building.ImagePath}). That takes about "
+            Say.Line($"The image is an ESD, which is not changed: it becomes a WIM on the way ({building.Making.ImagePath}). That takes about "
                 + $"{Minutes(source.Image.Medium!.Image.Size)}.");
         }
-        if (building.Part is { } part)
+        if (building.Making.Part is { } part)
             Say.Line($"The image is written in parts of {Sheet.Size(part)}: install.swm, install2.swm and so on.");
         foreach (var (file, path) in building.Added)
             Say.Line($"{file} ({Sheet.Size(new FileInfo(file).Length)}) is added as {path}.");

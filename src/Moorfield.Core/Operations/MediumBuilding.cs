@@ -5,7 +5,6 @@ using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Media;
-using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Operations;
 
@@ -29,53 +28,31 @@ public sealed record FileForMedium(string File, string Path);
 /// </summary>
 /// <param name="source">On a medium.</param>
 /// <param name="output">Path of the result.</param>
-/// <param name="removal">From the image; null to leave it as it is.</param>
-public sealed class MediumBuilding(ImageTarget source, string output, Func<ImageTarget, Removal>? removal)
+/// <param name="making">Of the image.</param>
+public sealed class MediumBuilding(ImageTarget source, string output, MediumImageMaking making)
 {
-    /// <summary>Parts of an image for file systems that take files below 4 GiB only, in bytes.</summary>
-    public const long UsualPart = 3800L << 20;
-
-    private const int CopyLength = 4 << 20;
-
-    // Shares of the time, in bytes that are copied meanwhile.
-    private const double ConvertingShare = 25, RemovingShare = 1 << 30, ComparingShare = 0.5;
+    // Of the time of the writing.
+    private const double ComparingShare = 0.5;
     private readonly MediumImage _medium = source.Image.Medium ?? throw new ArgumentException("The image lies on no medium.", nameof(source));
     private readonly string _full = Path.GetFullPath(output);
 
     /// <summary>Null for that of the source.</summary>
     public string? Label { get; init; }
 
-    /// <summary>Numbers of the editions that are kept, in their order; empty for all.</summary>
-    public ImmutableArray<int> Only { get; init; } = [];
-
     /// <summary>Files that are added.</summary>
     public ImmutableArray<FileForMedium> Added { get; init; } = [];
 
-    /// <summary>Most bytes of a part of the image; null to leave it whole.</summary>
-    public long? Part { get; init; }
-
-    /// <summary>Of an image that is converted.</summary>
-    public WimCompression Compression { get; init; } = WimCompression.Lzx;
-
-    private bool ChangesImage => removal is not null || !Only.IsEmpty || Part is not null;
-
-    /// <summary>Whether the image is an ESD, which is made a WIM on the way: an ESD is neither changed nor split.</summary>
-    public bool Converts => ChangesImage && source.Image.Wim.Header.IsSolidVersion;
-
-    private string? Ending => Part is not null ? "swm" : Converts ? "wim" : null;
+    /// <summary>Of the image.</summary>
+    public MediumImageMaking Making => making;
 
     private string Work => Path.Combine(Path.GetDirectoryName(_full)!, $".{Path.GetFileName(_full)}.moorfield-build");
-
-    /// <summary>Where the result has its image, or the first part of it.</summary>
-    public string ImagePath => Ending is { } ending ? $"{_medium.Image.Path[..^ending.Length]}{ending}" : _medium.Image.Path;
 
     private long SourceBytes => new FileInfo(source.FullPath).Length;
 
     private long AddedBytes => Added.Sum(a => new FileInfo(a.File).Length);
 
     /// <summary>Bytes that it needs for a time beside the result's folder, result included.</summary>
-    public long Needs => SourceBytes + AddedBytes + (!ChangesImage ? 0 : Converts ? 4 * _medium.Image.Size : _medium.Image.Size / 4)
-        + (Part is null ? 0 : 2 * _medium.Image.Size);
+    public long Needs => SourceBytes + AddedBytes + making.Needs;
 
     /// <summary>Makes sure that it can begin.</summary>
     /// <param name="replaces">Whether a result that is there already may be replaced.</param>
@@ -94,11 +71,7 @@ public sealed class MediumBuilding(ImageTarget source, string output, Func<Image
             if (!File.Exists(file))
                 throw new MoorfieldException(Trouble.Misused, $"There is no file {file}.");
         }
-        if (ChangesImage && source.Image.Wim.Header.IsSplit)
-        {
-            throw new MoorfieldException(Trouble.Refused, $"{source.Name} has its install image in parts, which is not changed. "
-                + "'moorfield media folder' takes its files out, and 'moorfield image join' makes one of the parts.");
-        }
+        making.Check();
         long free = new DriveInfo(folder).AvailableFreeSpace;
         if (free < Needs)
         {
@@ -114,7 +87,7 @@ public sealed class MediumBuilding(ImageTarget source, string output, Func<Image
         try
         {
             return FormatTrouble.Translated(source.Name, () => MediumRewrite.Plan(reading, _medium.Whole, _medium.Image, length,
-                new MediumChanges { Label = Label, Ending = Ending, Added = added }));
+                new MediumChanges { Label = Label, Ending = making.Ending, Added = added }));
         }
         catch (ArgumentException e)
         {
@@ -134,7 +107,7 @@ public sealed class MediumBuilding(ImageTarget source, string output, Func<Image
         try
         {
             var meter = new WorkMeter([.. Steps()], clock, tell);
-            using var image = MakeImage(seam, meter, clock, stop);
+            using var image = making.Make(Work, seam, meter, clock, stop);
             string part = Path.Combine(Work, "medium.iso");
             var (hash, compared) = Write(image, part, seam, meter, stop);
             if (Stamp() != before)
@@ -153,27 +126,13 @@ public sealed class MediumBuilding(ImageTarget source, string output, Func<Image
         }
     }
 
-    private IEnumerable<(string, double)> Steps()
-    {
-        double image = _medium.Image.Size;
-        if (Converts)
-        {
-            yield return ("Copying the image", image);
-            yield return ("Converting the image", image * ConvertingShare);
-        }
-        if (removal is not null)
-            yield return ("Removing packages", RemovingShare);
-        if (Part is not null)
-            yield return ("Splitting the image", 2 * image);
-        yield return ("Writing the medium", SourceBytes);
-        yield return ("Reading it back", SourceBytes * ComparingShare);
-    }
+    private IEnumerable<(string, double)> Steps() =>
+        [.. making.Steps(), ("Writing the medium", SourceBytes), ("Reading it back", SourceBytes * ComparingShare)];
 
     /// <summary>Writes the medium, and reads it back.</summary>
-    private (string Sha256, int Compared) Write(MadeImage image, string part, WriteSeam seam, WorkMeter meter, CancellationToken stop)
+    private (string Sha256, int Compared) Write(MadeMediumImage image, string part, WriteSeam seam, WorkMeter meter, CancellationToken stop)
     {
-        var added = Added.Select(a => (a.Path, a.File)).Concat(image.Parts.Skip(1).Select((p, i) => ($"{ImagePath[..^4]}{i + 2}.swm", p)))
-            .ToDictionary(a => a.Item1, a => a.Item2);
+        var added = Added.Select(a => (a.Path, a.File)).Concat(image.Further(making.ImagePath)).ToDictionary();
         using var reading = File.OpenHandle(source.FullPath);
         var plan = Plan(reading, image.Lengths[0], [.. added.Select(a => new MediumAddition(a.Key, new FileInfo(a.Value).Length))]);
         using var folder = Folder.Open(Work, seam);
@@ -187,7 +146,7 @@ public sealed class MediumBuilding(ImageTarget source, string output, Func<Image
                 meter.At(done, plan.Length);
                 hash.Follow(done);
             });
-            plan.Write(counted, image.Write, (path, stream) => CopyFile(added[path], stream));
+            plan.Write(counted, image.Write, (path, stream) => FileContent.Copy(added[path], stream));
             return 0;
         });
         medium.Flush();
@@ -198,9 +157,9 @@ public sealed class MediumBuilding(ImageTarget source, string output, Func<Image
             Stop(stop);
             meter.At(compared += bytes, plan.Length);
         });
-        var contents = added.ToDictionary(a => a.Key, a => (Action<Stream>)(stream => CopyFile(a.Value, stream)));
-        contents[ImagePath] = image.Write ?? (stream => CopyRange(source.FullPath, _medium.Place.Offset, _medium.Place.Length, stream));
-        int same = comparison.Check(medium.File, _medium.Image, ImagePath, contents);
+        var contents = added.ToDictionary(a => a.Key, a => (Action<Stream>)(stream => FileContent.Copy(a.Value, stream)));
+        contents[making.ImagePath] = image.Write ?? (stream => FileContent.Copy(source.FullPath, stream, _medium.Place.Offset, _medium.Place.Length));
+        int same = comparison.Check(medium.File, _medium.Image, making.ImagePath, contents);
         return (FormatTrouble.Translated("What was written", () => hash.Finish(plan.Length)), same);
     }
 
@@ -209,7 +168,7 @@ public sealed class MediumBuilding(ImageTarget source, string output, Func<Image
     /// <exception cref="MoorfieldException">It cannot be written, or the label cannot.</exception>
     public static int Relabel(ImageTarget source, string label)
     {
-        var building = new MediumBuilding(source, source.FullPath, null) { Label = label };
+        var building = new MediumBuilding(source, source.FullPath, new MediumImageMaking(source, null)) { Label = label };
         List<(long Offset, ReadOnlyMemory<byte> Bytes)> changes;
         using (var reading = File.OpenHandle(source.FullPath))
             changes = [.. building.Plan(reading, building._medium.Image.Size, []).Changes];
@@ -236,117 +195,9 @@ public sealed class MediumBuilding(ImageTarget source, string output, Func<Image
             Directory.Delete(Work, recursive: true);
     }
 
-    private static void Stop(CancellationToken stop)
+    internal static void Stop(CancellationToken stop)
     {
         if (stop.IsCancellationRequested)
             throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was written.");
-    }
-
-    /// <summary>The image that the medium gets.</summary>
-    /// <param name="Lengths">Bytes of each part; one when it is whole.</param>
-    /// <param name="Write">Writes it, or its first part; null for that of the source.</param>
-    private sealed record MadeImage(ImmutableArray<long> Lengths, Action<Stream>? Write, Outcome? Removal, ImageTarget? Target) : IDisposable
-    {
-        /// <summary>Files of the parts; none when it is whole.</summary>
-        internal ImmutableArray<string> Parts { get; init; } = [];
-
-        public void Dispose() => Target?.Dispose();
-    }
-
-    private MadeImage MakeImage(WriteSeam seam, WorkMeter meter, TimeProvider clock, CancellationToken stop)
-    {
-        if (!ChangesImage)
-            return new MadeImage([_medium.Image.Size], null, null, null);
-        var target = new ImageTarget(Converts ? Convert(seam, meter, stop) : source.Image.OpenOver(Path.Combine(Work, "image.changes"), seam));
-        try
-        {
-            Outcome? outcome = null;
-            if (!Only.IsEmpty && !Converts)
-                target.Image.Keep(Only, clock.GetUtcNow().UtcDateTime);
-            if (removal is not null)
-            {
-                meter.Next();
-                outcome = Remove(target, removal, seam, clock, stop);
-            }
-            var small = FormatTrouble.Translated(source.Name, () => WimCompactor.Plan(target.Image.Wim));
-            return Part is { } bytes ? Split(target, small, bytes, outcome, seam, meter, stop)
-                : new MadeImage([small.Length], small.Write, outcome, target);
-        }
-        catch
-        {
-            target.Dispose();
-            throw;
-        }
-    }
-
-    private ImageFile Convert(WriteSeam seam, WorkMeter meter, CancellationToken stop)
-    {
-        string copy = Path.Combine(Work, "image.esd");
-        string wim = Path.Combine(Work, "image.wim");
-        meter.Next();
-        using (var folder = Folder.Open(Work, seam))
-        using (var writing = new SeamFileStream(folder.CreateFile(Path.GetFileName(copy)), seam, copy, stop))
-            CopyRange(source.FullPath, _medium.Place.Offset, _medium.Place.Length, new CountedStream(writing,
-                done => meter.At(done, _medium.Place.Length)));
-        meter.Next();
-        ImageExport.Write(copy, source.Name, Only, wim, Compression, !source.Image.Wim.Header.Integrity.IsNone, meter.At, stop);
-        File.Delete(copy);
-        return ImageFile.Open(wim, seam);
-    }
-
-    private static Outcome Remove(ImageTarget target, Func<ImageTarget, Removal> removal, WriteSeam seam, TimeProvider clock, CancellationToken stop)
-    {
-        var operation = removal(target);
-        var proposal = operation.Plan();
-        if (!proposal.HasEffect)
-            return Outcome.Nothing;
-        var outcome = operation.CarryOut(proposal, new RunSettings(null, seam) { AcceptsCosts = true, Begin = () => stop, Clock = clock })!;
-        return outcome.Verified ? outcome : throw new MoorfieldException(Trouble.Failed,
-            $"The image does not hold what was planned: {outcome.Disagreements[0].Text} Nothing was written.");
-    }
-
-    /// <summary>Cuts the image into parts, which libwim does from a file.</summary>
-    private MadeImage Split(
-        ImageTarget target, WimCompaction small, long bytes, Outcome? outcome, WriteSeam seam, WorkMeter meter, CancellationToken stop)
-    {
-        meter.Next();
-        string whole = Path.Combine(Work, "whole.wim");
-        using (var folder = Folder.Open(Work, seam))
-        using (var writing = new SeamFileStream(folder.CreateFile(Path.GetFileName(whole)), seam, whole, stop))
-            FormatTrouble.Translated(source.Name, () =>
-            {
-                small.Write(new CountedStream(writing, done => meter.At(done, 2 * small.Length)));
-                return 0;
-            });
-        target.Dispose();
-        var parts = ImageExport.Split(whole, source.Name, Path.Combine(Work, "part.swm"), bytes,
-            (done, all) => meter.At(all + done, 2 * all), stop);
-        File.Delete(whole);
-        return new MadeImage([.. parts.Select(p => new FileInfo(p).Length)], stream => CopyFile(parts[0], stream), outcome, null) { Parts = parts };
-    }
-
-    private static void CopyFile(string path, Stream to)
-    {
-        using var file = File.OpenHandle(path);
-        CopyRange(file, path, 0, RandomAccess.GetLength(file), to);
-    }
-
-    private static void CopyRange(string path, long offset, long length, Stream to)
-    {
-        using var file = File.OpenHandle(path);
-        CopyRange(file, path, offset, length, to);
-    }
-
-    private static void CopyRange(SafeFileHandle file, string path, long offset, long length, Stream to)
-    {
-        byte[] buffer = new byte[CopyLength];
-        while (length > 0)
-        {
-            int got = RandomAccess.Read(file, buffer.AsSpan(0, (int)Math.Min(buffer.Length, length)), offset);
-            if (got == 0)
-                throw new MoorfieldException(Trouble.Failed, $"{path} became shorter while it was read. Nothing was written.");
-            to.Write(buffer, 0, got);
-            (offset, length) = (offset + got, length - got);
-        }
     }
 }

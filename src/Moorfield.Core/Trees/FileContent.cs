@@ -1,6 +1,7 @@
 using System.Buffers;
 using System.Runtime.InteropServices;
 using Microsoft.Win32.SafeHandles;
+using Moorfield.Core.Model;
 using Moorfield.Formats.Native;
 using Moorfield.Formats.Ntfs;
 using Moorfield.Formats.Wim;
@@ -50,6 +51,31 @@ internal static class FileContent
         while (done < bytes.Length && RandomAccess.Read(file, bytes.AsSpan(done), done) is > 0 and int got)
             done += got;
         return done == bytes.Length ? bytes : bytes[..done];
+    }
+
+    /// <summary>Copies a stretch of a file.</summary>
+    /// <param name="length">Bytes; null for all up to the end.</param>
+    /// <exception cref="MoorfieldException">The file is shorter.</exception>
+    internal static void Copy(string path, Stream to, long offset = 0, long? length = null)
+    {
+        using var file = File.OpenHandle(path);
+        Copy(file, path, to, offset, length ?? (RandomAccess.GetLength(file) - offset));
+    }
+
+    /// <summary>Copies a stretch of an open file.</summary>
+    /// <param name="name">For messages.</param>
+    /// <exception cref="MoorfieldException">The file is shorter.</exception>
+    internal static void Copy(SafeFileHandle file, string name, Stream to, long offset, long length)
+    {
+        byte[] buffer = new byte[BufferLength];
+        while (length > 0)
+        {
+            int got = RandomAccess.Read(file, buffer.AsSpan(0, (int)Math.Min(buffer.Length, length)), offset);
+            if (got == 0)
+                throw new MoorfieldException(Trouble.Failed, $"{name} became shorter while it was read. Nothing was written.");
+            to.Write(buffer, 0, got);
+            (offset, length) = (offset + got, length - got);
+        }
     }
 
     /// <summary>The SHA-256 in lower-case hexadecimal.</summary>

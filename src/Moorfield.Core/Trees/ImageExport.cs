@@ -1,5 +1,7 @@
 using System.Collections.Immutable;
+using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
+using Moorfield.Formats.Native;
 using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Trees;
@@ -68,6 +70,14 @@ public static class ImageExport
                 return parts;
             parts.Add(part);
         }
+    }
+
+    /// <summary>Opens the further parts of a split image; none when it is not split, or when not all of them are there.</summary>
+    internal static ImmutableArray<SafeFileHandle> OpenParts(string first)
+    {
+        if (!Path.GetExtension(first).Equals(".swm", StringComparison.OrdinalIgnoreCase))
+            return [];
+        return [.. Parts(first).Skip(1).Select(p => RegularFile.Open(p, LibC.ReadOnly)).OfType<SafeFileHandle>()];
     }
 
     private static void Whole(string output, Action<string> write)

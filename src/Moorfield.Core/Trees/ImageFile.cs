@@ -18,6 +18,7 @@ public sealed class ImageFile : ITrees, IDisposable
     private const long LeastCached = 1 << 20;
     private readonly SafeFileHandle _file;
     private readonly Func<WimBytes> _bytes;
+    private ImmutableArray<SafeFileHandle> _parts = [];
     private readonly WriteSeam _seam;
     private readonly List<(Sha1Hash Hash, SafeFileHandle Content)> _cache = [];
     private readonly Dictionary<Sha1Hash, WrittenContent> _written = [];
@@ -64,9 +65,15 @@ public sealed class ImageFile : ITrees, IDisposable
                     $"{path} is a file, but no WIM, ESD or ISO, and no disk. "
                     + "Name an image file, a disk, or the folder where a Windows volume is mounted.");
             if (WimHeader.Begins(file))
-                return new ImageFile(path, file, seam, null, () => WimBytes.Of(file));
+            {
+                var parts = ImageExport.OpenParts(path);
+                return new ImageFile(path, file, seam, null, () => parts.IsEmpty ? WimBytes.Of(file)
+                    : WimBytes.Of([new WimStretch(file, 0, RandomAccess.GetLength(file)), .. parts.Select(p => new WimStretch(p, 0,
+                        RandomAccess.GetLength(p)))])) { _parts = parts };
+            }
             var medium = MediumImage.Find(Path.GetFileName(path), file);
-            return new ImageFile(path, file, seam, medium, () => WimBytes.Of(file, medium.Place.Offset, medium.Place.Length));
+            return new ImageFile(path, file, seam, medium, () => WimBytes.Of([.. medium.Parts.Prepend(medium.Place)
+                .Select(p => new WimStretch(file, p.Offset, p.Length))]));
         }
         catch
         {
@@ -85,7 +92,7 @@ public sealed class ImageFile : ITrees, IDisposable
         try
         {
             var (start, length) = Medium is { Place: var place } ? (place.Offset, place.Length) : (0, Wim.Length);
-            var bytes = WimBytes.Over(_file, start, length, file);
+            var bytes = WimBytes.Over(new WimStretch(_file, start, length), file);
             return new ImageFile(path, file, seam, null, () => bytes);
         }
         catch
@@ -363,6 +370,8 @@ public sealed class ImageFile : ITrees, IDisposable
         if (_isLocked)
             _ = LibC.Lock(_file, LibC.Unlock);
         _isLocked = false;
+        foreach (var part in _parts)
+            part.Dispose();
         _file.Dispose();
     }
 }

@@ -78,7 +78,7 @@ internal sealed class MediumComparison(Medium source, SafeFileHandle left, strin
         return true;
     }
 
-    private static bool Fill(SafeFileHandle file, Span<byte> bytes, long offset)
+    internal static bool Fill(SafeFileHandle file, Span<byte> bytes, long offset)
     {
         while (bytes.Length > 0)
         {
@@ -97,37 +97,37 @@ internal sealed class MediumComparison(Medium source, SafeFileHandle left, strin
     private static Dictionary<string, MediumEntry> Files(Medium medium) =>
         medium.Entries.Where(e => !e.IsFolder).DistinctBy(e => e.Path, StringComparer.OrdinalIgnoreCase)
             .ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
+}
 
-    /// <summary>Takes what should be in a file, and looks whether it is.</summary>
-    private sealed class ComparingStream(SafeFileHandle file, long start, Action<int> step, Func<Exception> different) : Stream
+/// <summary>Takes what should be in a file, and looks whether it is.</summary>
+internal sealed class ComparingStream(SafeFileHandle file, long start, Action<int> step, Func<Exception> different) : Stream
+{
+    private byte[] _piece = [];
+
+    public override bool CanRead => false;
+    public override bool CanSeek => false;
+    public override bool CanWrite => true;
+    public override long Length => Position;
+    public override long Position { get; set; }
+
+    public override void Write(ReadOnlySpan<byte> buffer)
     {
-        private byte[] _piece = new byte[PieceLength];
-
-        public override bool CanRead => false;
-        public override bool CanSeek => false;
-        public override bool CanWrite => true;
-        public override long Length => Position;
-        public override long Position { get; set; }
-
-        public override void Write(ReadOnlySpan<byte> buffer)
-        {
-            if (_piece.Length < buffer.Length)
-                _piece = new byte[buffer.Length];
-            var there = _piece.AsSpan(0, buffer.Length);
-            if (!Fill(file, there, start + Position) || !there.SequenceEqual(buffer))
-                throw different();
-            Position += buffer.Length;
-            step(buffer.Length);
-        }
-
-        public override void Write(byte[] buffer, int offset, int count) => Write(buffer.AsSpan(offset, count));
-
-        public override void Flush()
-        {
-        }
-
-        public override int Read(byte[] buffer, int offset, int count) => throw new NotSupportedException();
-        public override long Seek(long offset, SeekOrigin origin) => throw new NotSupportedException();
-        public override void SetLength(long value) => throw new NotSupportedException();
+        if (_piece.Length < buffer.Length)
+            _piece = new byte[buffer.Length];
+        var there = _piece.AsSpan(0, buffer.Length);
+        if (!MediumComparison.Fill(file, there, start + Position) || !there.SequenceEqual(buffer))
+            throw different();
+        Position += buffer.Length;
+        step(buffer.Length);
     }
+
+    public override void Write(byte[] buffer, int offset, int count) => Write(buffer.AsSpan(offset, count));
+
+    public override void Flush()
+    {
+    }
+
+    public override int Read(byte[] buffer, int offset, int count) => throw new NotSupportedException();
+    public override long Seek(long offset, SeekOrigin origin) => throw new NotSupportedException();
+    public override void SetLength(long value) => throw new NotSupportedException();
 }

@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Formats.Media;
@@ -10,6 +11,9 @@ namespace Moorfield.Core.Trees;
 /// <param name="Place">Where it lies in the medium's file.</param>
 public sealed record MediumImage(Medium Whole, MediumEntry Image, MediumExtent Place)
 {
+    /// <summary>Where the further parts of a split image lie, in their order.</summary>
+    public ImmutableArray<MediumExtent> Parts { get; init; } = [];
+
     /// <summary>What install images are called on a medium. [doc]</summary>
     private static readonly string[] Names = ["sources/install.wim", "sources/install.esd", "sources/install.swm"];
 
@@ -41,7 +45,18 @@ public sealed record MediumImage(Medium Whole, MediumEntry Image, MediumExtent P
                 ? $"{name} is a medium without an install image: it has no {Prose.List(Names, 3)}."
                 : $"{name} has several install images: {Prose.List(found.Select(f => f.Path), 3)}. It is not known which counts.");
         }
-        return found[0].Whole is { } place ? new MediumImage(medium, found[0], place)
+        return found[0].Whole is { } place ? new MediumImage(medium, found[0], place) { Parts = Further(medium, found[0]) }
             : throw new MoorfieldException(Trouble.Failed, $"{name} keeps {found[0].Path} in pieces, which is not understood.");
+    }
+
+    private static ImmutableArray<MediumExtent> Further(Medium medium, MediumEntry first)
+    {
+        var parts = ImmutableArray.CreateBuilder<MediumExtent>();
+        if (first.Path.EndsWith(".swm", StringComparison.OrdinalIgnoreCase))
+        {
+            while (medium.Find($"{first.Path[..^4]}{parts.Count + 2}{first.Path[^4..]}")?.Whole is { } part)
+                parts.Add(part);
+        }
+        return parts.ToImmutable();
     }
 }

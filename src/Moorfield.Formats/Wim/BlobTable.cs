@@ -100,6 +100,15 @@ public sealed class BlobTable
         return new BlobTable(entries, runs);
     }
 
+    /// <summary>This table, and that of another part of a split WIM.</summary>
+    /// <param name="start">Where that part begins.</param>
+    internal BlobTable With(BlobTable other, long start) => new(
+        [.. Entries, .. other.Entries.Where(e => !e.IsMetadata).Select(e => e.Solid >= 0 ? e with { Solid = e.Solid + SolidResources.Count }
+            : e with { Resource = Moved(e.Resource, start) })],
+        [.. SolidResources, .. other.SolidResources.Select(r => r.Select(s => Moved(s, start)).ToImmutableArray())]);
+
+    private static ResourceHeader Moved(ResourceHeader resource, long start) => resource with { Offset = resource.Offset + start };
+
     /// <summary>The bytes of a table without solid resources.</summary>
     internal static byte[] Write(IReadOnlyList<BlobEntry> entries)
     {

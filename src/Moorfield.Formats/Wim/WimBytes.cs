@@ -1,46 +1,55 @@
+using System.Collections.Immutable;
 using Microsoft.Win32.SafeHandles;
 
 namespace Moorfield.Formats.Wim;
 
+/// <summary>A stretch of a file.</summary>
+/// <param name="Start">Where it begins, in bytes.</param>
+/// <param name="Length">Its bytes.</param>
+public readonly record struct WimStretch(SafeFileHandle File, long Start, long Length);
+
 /// <summary>
-/// Where the bytes of a WIM lie: in a file, in a stretch of one, or in a stretch with what was changed since in a file of its own. Such a
-/// file has a hole where the stretch counts, so that offsets are the same in both.
+/// Where the bytes of a WIM lie: in a file, in a stretch of one, in the parts of a split one, which follow each other then, or in a stretch
+/// with what was changed since in a file of its own. Such a file has a hole where the stretch counts, so that offsets are the same in both.
 /// </summary>
 public sealed class WimBytes
 {
-    private readonly SafeFileHandle _file;
-    private readonly long _start;
+    private readonly ImmutableArray<WimStretch> _parts;
     private readonly long _length;
     private readonly SafeFileHandle? _changes;
 
-    private WimBytes(SafeFileHandle file, long start, long length, SafeFileHandle? changes)
+    private WimBytes(ImmutableArray<WimStretch> parts, SafeFileHandle? changes)
     {
-        _file = file;
-        _start = start;
-        _length = length;
+        _parts = parts;
+        _length = parts.Sum(p => p.Length);
         _changes = changes;
+        long start = 0;
+        Starts = [.. parts.Select(p => (start += p.Length) - p.Length)];
     }
 
     /// <summary>Bytes of the WIM as it is now.</summary>
     public long Length => _changes is null ? _length : RandomAccess.GetLength(_changes);
 
-    /// <summary>All of a file.</summary>
-    public static WimBytes Of(SafeFileHandle file) => new(file, 0, RandomAccess.GetLength(file), null);
+    /// <summary>Where each part begins; one for a WIM that is whole.</summary>
+    internal ImmutableArray<long> Starts { get; }
 
-    /// <summary>A stretch of a file.</summary>
-    /// <param name="start">Where the WIM begins, in bytes.</param>
-    /// <param name="length">Its bytes.</param>
-    public static WimBytes Of(SafeFileHandle file, long start, long length) => new(file, start, length, null);
+    /// <summary>All of a file.</summary>
+    public static WimBytes Of(SafeFileHandle file) => Of([new WimStretch(file, 0, RandomAccess.GetLength(file))]);
+
+    /// <summary>Stretches of files: one, or the parts of a split WIM in their order.</summary>
+    public static WimBytes Of(ImmutableArray<WimStretch> parts) => new(parts, null);
 
     /// <summary>A stretch of a file that is only read, and an empty file that takes its changes: a new header, and what is appended.</summary>
-    public static WimBytes Over(SafeFileHandle file, long start, long length, SafeFileHandle changes)
+    public static WimBytes Over(WimStretch whole, SafeFileHandle changes)
     {
         byte[] header = new byte[WimHeader.Size];
-        ChunkMap.ReadExactly(file, header, start);
+        ChunkMap.ReadExactly(whole.File, header, whole.Start);
         RandomAccess.Write(changes, header, 0);
-        RandomAccess.SetLength(changes, length);
-        return new WimBytes(file, start, length, changes);
+        RandomAccess.SetLength(changes, whole.Length);
+        return new WimBytes([whole], changes);
     }
+
+    internal long LengthOf(int part) => _parts.Length == 1 ? Length : _parts[part].Length;
 
     /// <summary>Reads bytes.</summary>
     /// <param name="offset">From the start of the WIM.</param>
@@ -49,12 +58,27 @@ public sealed class WimBytes
     {
         while (bytes.Length > 0)
         {
-            bool isChanged = _changes is not null && (offset < WimHeader.Size || offset >= _length);
-            long end = _changes is null || offset >= _length ? long.MaxValue : isChanged ? WimHeader.Size : _length;
-            int part = (int)Math.Min(bytes.Length, end - offset);
-            ChunkMap.ReadExactly(isChanged ? _changes! : _file, bytes[..part], isChanged ? offset : _start + offset);
-            bytes = bytes[part..];
-            offset += part;
+            int done = ReadPart(bytes, offset);
+            bytes = bytes[done..];
+            offset += done;
         }
+    }
+
+    private int ReadPart(Span<byte> bytes, long offset)
+    {
+        if (_changes is not null && (offset < WimHeader.Size || offset >= _length))
+        {
+            int length = offset < WimHeader.Size ? (int)Math.Min(bytes.Length, WimHeader.Size - offset) : bytes.Length;
+            ChunkMap.ReadExactly(_changes, bytes[..length], offset);
+            return length;
+        }
+        int part = _parts.Length - 1;
+        while (Starts[part] > offset)
+            part--;
+        // Behind the end of the last one there may be more by now: whoever appends reads it back.
+        long left = part == _parts.Length - 1 && _changes is null ? long.MaxValue : Starts[part] + _parts[part].Length - offset;
+        int count = (int)Math.Min(bytes.Length, left);
+        ChunkMap.ReadExactly(_parts[part].File, bytes[..count], _parts[part].Start + offset - Starts[part]);
+        return count;
     }
 }

@@ -59,12 +59,30 @@ public sealed class WimFile : IDisposable
         bytes.Read(first, 0);
         var header = WimHeader.Read(first, length);
         using var reading = new WimFile(bytes, length, header, BlobTable.Read([], length), WimXml.Empty());
-        var blobs = header.BlobTable.IsNone ? reading.Blobs : BlobTable.Read(reading.ReadAll(header.BlobTable), length);
+        var blobs = header.BlobTable.IsNone ? reading.Blobs : BlobTable.Read(reading.ReadAll(header.BlobTable), bytes.LengthOf(0));
+        for (int part = 1; part < Math.Min(bytes.Starts.Length, header.Parts); part++)
+            blobs = blobs.With(reading.ReadTable(part), bytes.Starts[part]);
         // Part 1 of a split WIM has all metadata, the others have none.
         if (blobs.Metadata.Count != header.ImageCount && !header.IsSplit)
             throw new InvalidDataException($"is damaged: it claims {header.ImageCount} images and has metadata for {blobs.Metadata.Count}");
         var xml = header.Xml.IsNone ? WimXml.Empty() : WimXml.Read(reading.ReadAll(header.Xml));
         return new WimFile(bytes, length, header, blobs, xml);
+    }
+
+    /// <summary>Whether all parts of it are at hand, when it is split.</summary>
+    public bool IsComplete => !Header.IsSplit || Bytes.Starts.Length >= Header.Parts;
+
+    /// <summary>What a further part of a split WIM holds.</summary>
+    private BlobTable ReadTable(int part)
+    {
+        byte[] first = new byte[WimHeader.Size];
+        Bytes.Read(first, Bytes.Starts[part]);
+        var header = WimHeader.Read(first, Bytes.LengthOf(part));
+        if (header.Guid != Header.Guid || header.Part != part + 1 || header.Parts != Header.Parts || header.Compression != Header.Compression
+            || header.ChunkSize != Header.ChunkSize)
+            throw new InvalidDataException($"is split, and its part {part + 1} belongs to another file");
+        return header.BlobTable.IsNone ? BlobTable.Read([], 0) : BlobTable.Read(
+            ReadAll(header.BlobTable with { Offset = header.BlobTable.Offset + Bytes.Starts[part] }), Bytes.LengthOf(part));
     }
 
     /// <summary>Reads the metadata of an image.</summary>

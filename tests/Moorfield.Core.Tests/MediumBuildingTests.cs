@@ -1,0 +1,112 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Media;
+using Moorfield.Tests;
+
+namespace Moorfield.Core.Tests;
+
+/// <summary>Building media, failed at each of its writes.</summary>
+public sealed class MediumBuildingTests : IDisposable
+{
+    private readonly TemporaryFolder _folder = new(inMemory: true);
+    private readonly string _iso;
+
+    public MediumBuildingTests()
+    {
+        string image = Demo.CopyImageTo(_folder);
+        MediumSource.Enlarge(_folder, image);
+        _iso = MediumSource.Make(_folder, MediumSource.Tree(_folder, image), plain: true);
+    }
+
+    public void Dispose() => _folder.Dispose();
+
+    private BuiltMedium Build(WriteSeam seam, string output, Action<WorkState>? tell = null, long? part = null)
+    {
+        using var source = (ImageTarget)Target.Open(_iso, new WriteSeam());
+        var making = new MediumImageMaking(source, image => new Removal(image, image.Read([1]), [],
+            systems => systems.Select(s => new RemovalWish(PackageChoice.Find(["Weather"], [s]).Single(), Who.Parse(["newcomers"], s)))))
+        { Only = [1, 3], Part = part };
+        return new MediumBuilding(source, output, making) { Label = "COUNTERS" }.Build(seam, TimeProvider.System, tell ?? (_ => { }), default);
+    }
+
+    [Theory]
+    [InlineData(null)]
+    [InlineData(1L << 20)]
+    public void A_failure_at_any_write_leaves_what_was_there(long? part)
+    {
+        int steps = 0;
+        string whole = _folder["whole.iso"];
+        Build(new WriteSeam((_, _) => steps++), whole, part: part);
+        steps.ShouldBeGreaterThan(20);
+        byte[] source = File.ReadAllBytes(_iso);
+        string output = _folder.Write("old.iso", "what was there"u8);
+        string[] before = [.. Directory.GetFileSystemEntries(_folder.Path).Order()];
+        var failing = Enumerable.Range(0, steps).Where(s => s < 12 || s > steps - 8 || s % 5 == 0).ToList();
+        foreach (int step in failing)
+        {
+            int left = step;
+            Should.Throw<IOException>(() => Build(new WriteSeam((_, _) =>
+            {
+                if (left-- == 0)
+                    throw new IOException("out of room");
+            }), output, part: part));
+            // The name is the last thing but one: what is behind that is only flushed.
+            if (step < steps - 1)
+                File.ReadAllText(output).ShouldBe("what was there");
+            Directory.GetFileSystemEntries(_folder.Path).Order().ShouldBe(before);
+        }
+        File.ReadAllBytes(_iso).ShouldBe(source);
+        File.ReadAllBytes(output).Length.ShouldBe(File.ReadAllBytes(whole).Length);
+    }
+
+    [Fact]
+    public void A_source_that_changes_meanwhile_is_found_out()
+    {
+        bool touched = false;
+        var error = Should.Throw<MoorfieldException>(() => Build(new WriteSeam(), _folder["out.iso"], state =>
+        {
+            if (state.Step != "Reading it back" || touched)
+                return;
+            touched = true;
+            File.SetLastWriteTimeUtc(_iso, DateTime.UtcNow.AddMinutes(1));
+        }));
+        error.Message.ShouldContain("changed by something else meanwhile");
+        File.Exists(_folder["out.iso"]).ShouldBeFalse();
+    }
+
+    [Fact]
+    public void What_is_read_back_otherwise_is_found_out()
+    {
+        foreach (string file in new[] { "setup.exe", "sources/install.wim", "boot/etfsboot.com" })
+        {
+            bool spoilt = false;
+            var error = Should.Throw<MoorfieldException>(() => Build(new WriteSeam(), _folder["out.iso"], state =>
+            {
+                if (state.Step != "Reading it back" || spoilt)
+                    return;
+                spoilt = true;
+                using var written = File.OpenHandle(_folder[".out.iso.moorfield-build/medium.iso"], FileMode.Open, FileAccess.ReadWrite,
+                    FileShare.ReadWrite);
+                var place = Medium.Read(written).Find(file)!.Whole!.Value;
+                RandomAccess.Write(written, [1, 2, 3, 4, 5, 6, 7, 8, 9], place.Offset + (place.Length / 2));
+            }));
+            error.Message.ShouldContain($"{file} is another");
+            File.Exists(_folder["out.iso"]).ShouldBeFalse();
+        }
+    }
+
+    [Fact]
+    public void Progress_goes_over_the_whole_and_never_back()
+    {
+        var states = new List<WorkState>();
+        Build(new WriteSeam(), _folder["out.iso"], states.Add, part: 1 << 20);
+        states.Select(s => s.Step).Distinct().ShouldBe(["Removing packages", "Splitting the image", "Writing the medium", "Reading it back"]);
+        states.Select(s => s.Done).ShouldBe(states.Select(s => s.Done).Order());
+        states[^1].Done.ShouldBeGreaterThan(0.95);
+    }
+}
