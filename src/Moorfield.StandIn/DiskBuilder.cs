@@ -12,6 +12,12 @@ namespace Moorfield.StandIn;
 /// </summary>
 public static class DiskBuilder
 {
+    private static readonly Dictionary<string, string> Packages = new()
+    {
+        ["mkntfs"] = "ntfs-3g", ["qemu-img"] = "qemu-utils", ["genisoimage"] = "genisoimage", ["mkfs.fat"] = "dosfstools", ["mmd"] = "mtools",
+        ["mcopy"] = "mtools", ["wimlib-imagex"] = "wimtools",
+    };
+
     private const long MiB = 1 << 20;
     private const long Room = 24 * MiB;
     private const int SectorSize = 512;
@@ -85,7 +91,7 @@ public static class DiskBuilder
         }
     }
 
-    private static void Run(string program, params string[] arguments)
+    internal static void Run(string program, params string[] arguments)
     {
         var start = new ProcessStartInfo(program) { UseShellExecute = false, RedirectStandardOutput = true, RedirectStandardError = true };
         foreach (string argument in arguments)
@@ -102,7 +108,7 @@ public static class DiskBuilder
         }
         catch (System.ComponentModel.Win32Exception e)
         {
-            throw new IOException($"{program} is missing. Install the Debian packages ntfs-3g and qemu-utils.", e);
+            throw new IOException($"{program} is missing. Install the Debian package {Packages.GetValueOrDefault(program, "with it")}.", e);
         }
     }
 

@@ -24,14 +24,62 @@ internal static class DemoCommand
         var command = new Command("demo", """
             Makes the demo data, in Windows' real on-disk formats: counter-07, an installed system of the made-up Saltmarsh Ferries;
             counter-install.wim, the image with three editions that its PCs are installed from; counter-update.wim, the same of the
-            coming release; briefs for them; surveys of three running counters, and a hand-over for such. Its subcommands play on
-            counter-07 what Windows would do.
+            coming release; briefs for them; surveys of three running counters, and a hand-over for such. Its subcommands make install media
+            of the image, and play on counter-07 what Windows would do.
 
             Example:
               moorfield demo /tmp/saltmarsh
             """)
-        { Folder, Disk, CreateUpdate(), CreateSignIn() };
+        { Folder, Disk, CreateMedia(), CreateUpdate(), CreateSignIn() };
         command.Handle(Run);
+        return command;
+    }
+
+    private static Command CreateMedia()
+    {
+        var folder = new Argument<string>("DIR") { Description = "The folder that 'moorfield demo' made" };
+        var large = new Option<bool>("--large") { Description = "One with a file over 4 GiB as well, which takes a minute" };
+        var command = new Command("media", """
+            Makes install media of counter-install.wim, by genisoimage: counter-vendor.iso, as vendors make them; counter-house.iso, as authoring
+            tools do, with an ESD; counter-parts.iso, with the image in parts. They start as far as printing a line to the serial port.
+
+            Example:
+              moorfield demo media /tmp/saltmarsh
+            """)
+        { folder, large };
+        command.Handle(parsed =>
+        {
+            string place = Path.GetFullPath(parsed.GetRequiredValue(folder));
+            string image = Path.Combine(place, "counter-install.wim");
+            if (!File.Exists(image))
+                throw new MoorfieldException(Trouble.Misused, $"There is no {image}. 'moorfield demo {parsed.GetRequiredValue(folder)}' makes it.");
+            bool withLarge = parsed.GetValue(large);
+            var names = MediumBuilder.Names.Take(withLarge ? 4 : 3).ToList();
+            if (names.Select(n => Path.Combine(place, n)).FirstOrDefault(Path.Exists) is { } there)
+                throw new MoorfieldException(Trouble.Misused, $"{there} is there already. Delete it first.");
+            string work = Path.Combine(place, ".media");
+            if (Directory.Exists(work))
+                Directory.Delete(work, recursive: true);
+            Directory.CreateDirectory(work);
+            try
+            {
+                using (new Ticker(() => "Making media"))
+                    MediumBuilder.MakeDemo(image, place, work, withLarge);
+            }
+            catch (IOException e)
+            {
+                foreach (string name in names)
+                    File.Delete(Path.Combine(place, name));
+                throw new MoorfieldException(Trouble.Failed, e.Message, e);
+            }
+            finally
+            {
+                Directory.Delete(work, recursive: true);
+            }
+            Say.Line($"{Prose.List(names, 4)} are install media of counter-install.wim. 'moorfield image list {Path.Combine(place, names[0])}' "
+                + "shows the first.");
+            return Program.Done;
+        });
         return command;
     }
 
