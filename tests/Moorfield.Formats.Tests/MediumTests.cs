@@ -98,10 +98,11 @@ public sealed class MediumTests : IDisposable
         var entry = medium.Find(file).ShouldNotBeNull();
         var changes = new MediumChanges { Label = label, Added = [.. added.Select(a => new MediumAddition(a.Path, a.Content.Length))] };
         var rewrite = MediumRewrite.Plan(source, medium, entry, content?.Length ?? entry.Size, changes);
-        using (var output = File.Create(_folder[name]))
+        using (var output = new SparseFile(_folder[name]))
         {
             rewrite.Write(output, content is null ? null : stream => stream.Write(content),
                 (which, stream) => stream.Write(added.Single(a => a.Path == which).Content));
+            output.Flush();
         }
         new FileInfo(_folder[name]).Length.ShouldBe(rewrite.Length);
         return _folder[name];
@@ -185,6 +186,136 @@ public sealed class MediumTests : IDisposable
         string more = List(Rewrite(path, "sources/boot.wim", new byte[100], null, "more.iso", ("more.txt", "more"u8.ToArray())));
         more.ShouldContain("/MORE.TXT;1\n");
         more.Replace("/MORE.TXT;1\n", "", StringComparison.Ordinal).ShouldBe(List(path));
+    }
+
+    /// <summary>Leaves holes where nothing but zeros is written.</summary>
+    private sealed class SparseFile(string path) : Stream
+    {
+        private readonly FileStream _file = File.Create(path);
+
+        public override bool CanRead => false;
+        public override bool CanSeek => false;
+        public override bool CanWrite => true;
+        public override long Length => Position;
+        public override long Position { get; set; }
+
+        public override void Write(ReadOnlySpan<byte> buffer)
+        {
+            if (buffer.IndexOfAnyExcept((byte)0) >= 0)
+                RandomAccess.Write(_file.SafeFileHandle, buffer, Position);
+            Position += buffer.Length;
+        }
+
+        public override void Write(byte[] buffer, int offset, int count) => Write(buffer.AsSpan(offset, count));
+
+        public override void Flush() => _file.SetLength(Position);
+
+        protected override void Dispose(bool disposing)
+        {
+            _file.Dispose();
+            base.Dispose(disposing);
+        }
+
+        public override int Read(byte[] buffer, int offset, int count) => throw new NotSupportedException();
+        public override long Seek(long offset, SeekOrigin origin) => throw new NotSupportedException();
+        public override void SetLength(long value) => throw new NotSupportedException();
+    }
+
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public void A_content_over_4_GiB_is_written_and_taken_out_again(bool plain)
+    {
+        const string Boot = "sources/boot.wim";
+        const long Large = (5L << 30) + 4321, Added = (4L << 30) + 1;
+        string tree = MediumSource.Tree(_folder);
+        string path = MediumSource.Make(_folder, tree, plain);
+        using (var source = File.OpenHandle(path))
+        using (var output = new SparseFile(_folder["large.iso"]))
+        {
+            var medium = Medium.Read(source);
+            MediumRewrite.Plan(source, medium, medium.Find(Boot)!, Large, new MediumChanges { Added = [new MediumAddition("films.bin", Added)] })
+                .Write(output, stream => Zeros(stream, Large), (_, stream) => Zeros(stream, Added));
+            output.Flush();
+        }
+        var read = Read(_folder["large.iso"]);
+        (read.Find(Boot)!.Size, read.Find("films.bin")!.Size).ShouldBe((Large, Added));
+        string list = Tool.Read("7zz", "l", "-slt", _folder["large.iso"]).ReplaceLineEndings("\n");
+        list.ShouldContain($"Path = {Boot}\nFolder = -\nSize = {Large}\n");
+        list.ShouldContain($"Path = films.bin\nFolder = -\nSize = {Added}\n");
+        Tool.Read("7zz", "x", "-y", $"-o{_folder["out"]}", _folder["large.iso"], "setup.exe", "support/many/*");
+        foreach (string file in Directory.GetFiles(_folder["out"], "*", SearchOption.AllDirectories))
+            File.ReadAllBytes(file).ShouldBe(File.ReadAllBytes(Path.Combine(tree, Path.GetRelativePath(_folder["out"], file))), file);
+        Tool.Read("udfinfo", _folder["large.iso"]).ShouldNotContain("corrupted");
+        if (!plain)
+        {
+            // A file of several pieces, in a view that is not ours to read.
+            Tool.Read("isoinfo", "-J", "-l", "-i", _folder["large.iso"]).ShouldContain("films.bin");
+        }
+        string back = Rewrite(_folder["large.iso"], Boot, File.ReadAllBytes(Path.Combine(tree, Boot)), null, "back.iso");
+        var (before, after) = (Hashes(path), Read(back).Entries.Where(e => !e.IsFolder).Select(e => e.Path));
+        after.ShouldBe(before.Keys.Append("films.bin"), ignoreOrder: true);
+
+        static void Zeros(Stream stream, long length)
+        {
+            byte[] zeros = new byte[4 << 20];
+            for (; length > 0; length -= zeros.Length)
+                stream.Write(zeros.AsSpan(0, (int)Math.Min(zeros.Length, length)));
+        }
+    }
+
+    [Theory]
+    [InlineData("setup.exe", 2, 0x00FFFFFFu, "beyond its end")]
+    [InlineData("support", 2, 0u, "inside itself")] // 0 stands for the folder's own place
+    [InlineData("setup.exe", 33, (uint)'/' << 8, "holds a name that cannot be one")]
+    [InlineData("setup.exe", 32, 200u, "a record that cannot be one")]
+    public void A_medium_that_leads_elsewhere_is_refused(string name, int at, uint value, string error)
+    {
+        byte[] medium = File.ReadAllBytes(MediumSource.Make(_folder, MediumSource.Tree(_folder), plain: false, udf: false));
+        byte[] id = System.Text.Encoding.BigEndianUnicode.GetBytes(name);
+        int record = Enumerable.Range(33, medium.Length - id.Length - 33)
+            .First(i => medium[i] == 0 && medium[i - 1] == id.Length && medium.AsSpan(i, id.Length).SequenceEqual(id)) - 33;
+        if (name == "support")
+            value = (uint)(record / 2048);
+        if (at == 2)
+            System.Buffers.Binary.BinaryPrimitives.WriteUInt32LittleEndian(medium.AsSpan(record + at), value);
+        else if (at == 32)
+            medium[record + at] = (byte)value;
+        else
+            System.Buffers.Binary.BinaryPrimitives.WriteUInt16LittleEndian(medium.AsSpan(record + at), (ushort)value);
+        using var file = File.OpenHandle(_folder.Write("spoilt.iso", medium));
+        Should.Throw<InvalidDataException>(() => Medium.Read(file)).Message.ShouldContain(error);
+    }
+
+    [Theory]
+    [InlineData(1)]
+    [InlineData(146)]
+    [InlineData(-30)]
+    public void Another_file_in_the_place_of_the_image_is_refused(int blocks)
+    {
+        string path = MediumSource.Make(_folder, MediumSource.Tree(_folder), plain: false, udf: false);
+        byte[] bytes = File.ReadAllBytes(path);
+        uint image = Read(path).Find("sources/boot.wim")!.Whole!.Value.Block;
+        foreach (byte[] name in new[] { "SETUP.EXE"u8.ToArray(), System.Text.Encoding.BigEndianUnicode.GetBytes("setup.exe") })
+        {
+            int record = bytes.AsSpan().IndexOf(name) - 33;
+            System.Buffers.Binary.BinaryPrimitives.WriteUInt32LittleEndian(bytes.AsSpan(record + 2), (uint)(image + blocks));
+        }
+        string spoilt = _folder.Write("spoilt.iso", bytes);
+        Should.Throw<InvalidDataException>(() => Rewrite(spoilt, "sources/boot.wim", new byte[9], null, "no.iso")).Message.ShouldContain("overlaps");
+    }
+
+    [Fact]
+    public void A_name_in_another_code_page_is_read_as_it_stands()
+    {
+        string path = MediumSource.Make(_folder, MediumSource.Tree(_folder), plain: false, udf: false);
+        byte[] bytes = File.ReadAllBytes(path);
+        bytes.AsSpan().IndexOf(System.Text.Encoding.BigEndianUnicode.GetBytes("setup.exe")).ShouldBeGreaterThan(0);
+        // Without the Joliet view, which would be believed first.
+        bytes[18 * 2048] = 3;
+        int at = bytes.AsSpan().IndexOf("SETUP.EXE"u8);
+        bytes[at] = 0x81;
+        Read(_folder.Write("page.iso", bytes)).Find("\u0081ETUP.EXE").ShouldNotBeNull();
     }
 
     [Fact]

@@ -155,12 +155,16 @@ public sealed class MediumBuilding(ImageTarget source, string output, MediumImag
         var comparison = new MediumComparison(_medium.Whole, reading, source.Name, bytes =>
         {
             Stop(stop);
-            meter.At(compared += bytes, plan.Length);
+            meter.At((compared += bytes) + hash.Done, 2 * plan.Length);
         });
         var contents = added.ToDictionary(a => a.Key, a => (Action<Stream>)(stream => FileContent.Copy(a.Value, stream)));
         contents[making.ImagePath] = image.Write ?? (stream => FileContent.Copy(source.FullPath, stream, _medium.Place.Offset, _medium.Place.Length));
         int same = comparison.Check(medium.File, _medium.Image, making.ImagePath, contents);
-        return (FormatTrouble.Translated("What was written", () => hash.Finish(plan.Length)), same);
+        return (FormatTrouble.Translated("What was written", () => hash.Finish(plan.Length, () =>
+        {
+            Stop(stop);
+            meter.At(plan.Length + hash.Done, 2 * plan.Length);
+        })), same);
     }
 
     /// <summary>Gives a medium another label in its own file: some blocks are written, and read back.</summary>

@@ -7,11 +7,13 @@ namespace Moorfield.Core.Trees;
 internal sealed class FollowingSha256 : IDisposable
 {
     private const int PieceLength = 1 << 20;
+    private static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(200);
     private readonly SafeFileHandle _file;
     private readonly Task<byte[]?> _work;
     private readonly Lock _gate = new();
     private readonly SemaphoreSlim _more = new(0);
     private long _written;
+    private long _done;
     private bool _ended;
 
     internal FollowingSha256(SafeFileHandle file)
@@ -23,12 +25,18 @@ internal sealed class FollowingSha256 : IDisposable
     /// <summary>Says that the file is written up to here.</summary>
     internal void Follow(long written) => Tell(written, ends: false);
 
+    /// <summary>Bytes so far.</summary>
+    internal long Done => Interlocked.Read(ref _done);
+
     /// <param name="length">Of the whole file.</param>
+    /// <param name="told">Called every now and then until it is done.</param>
     /// <returns>In small hexadecimal digits.</returns>
     /// <exception cref="InvalidDataException">The file is shorter.</exception>
-    internal string Finish(long length)
+    internal string Finish(long length, Action told)
     {
         Tell(length, ends: true);
+        while (!_work.Wait(Interval))
+            told();
         return Convert.ToHexStringLower(_work.GetAwaiter().GetResult() ?? throw new InvalidDataException("became shorter while it was read"));
     }
 
@@ -64,7 +72,7 @@ internal sealed class FollowingSha256 : IDisposable
             if (got == 0)
                 return null;
             hash.AppendData(piece, 0, got);
-            done += got;
+            Interlocked.Exchange(ref _done, done += got);
         }
     }
 
