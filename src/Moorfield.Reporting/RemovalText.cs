@@ -58,11 +58,13 @@ internal static class RemovalText
                 + "to the vault).");
         if (!weighs)
             return;
-        var trees = plans.SelectMany(p => p.Plan.Changes.OfType<TreeRemoved>().Select(t => (p.Snapshot.EditionNumber!.Value, t.Path)));
-        if (image.StoredBytesOf(trees) is { } bytes)
-            Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}, and about "
-                + $"{Sheet.Size(Math.Max(0, image.Wim.Length - image.Reclaimable() - bytes))} after 'moorfield image compact'.");
+        if (BytesWithout(image, plans) is { } bytes)
+            Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}, and about {Sheet.Size(bytes)} after 'moorfield image compact'.");
     }
+
+    /// <summary>Bytes of an image without what goes, once it is compacted; null when that cannot be told.</summary>
+    internal static long? BytesWithout(ImageFile image, ImmutableArray<SystemPlan> plans) => image.BytesWithout(
+        plans.SelectMany(p => p.Plan.Changes.OfType<TreeRemoved>().Select(t => (p.Snapshot.EditionNumber!.Value, t.Path))));
 
     private static string Where(Target target, ImmutableArray<SystemPlan> plans) => plans switch
     {

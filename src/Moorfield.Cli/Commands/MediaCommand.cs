@@ -107,7 +107,7 @@ internal static class MediaCommand
             var unpacking = new MediumUnpacking(source, folder) { Making = making };
             unpacking.Check();
             if (making.Converts)
-                Say.Line($"The image is an ESD, which cannot be split: it becomes a WIM on the way. That takes about {Minutes(medium.Image.Size)}.");
+                Say.Line($"The image is an ESD, which cannot be split: it becomes a WIM on the way. That takes {Minutes(medium.Image.Size)}.");
             var at = new WorkState("Beginning", 0, null);
             UnpackedMedium done;
             using (new Ticker(() => Ticker.Text(at)))
@@ -227,10 +227,10 @@ internal static class MediaCommand
         using (new Ticker(() => Ticker.Text(at)))
             built = building.Build(new WriteSeam(), TimeProvider.System, state => at = state, Interruption.BeginChanging());
         if (json)
-            DocumentJson.Write(new BuiltMediumJson("moorfield.medium/1", source.FullPath, output, built.Bytes, built.ImageBytes, built.Sha256,
+            DocumentJson.Write(new BuiltMediumJson("moorfield.medium/1", source.FullPath, output, built.Bytes, built.ImageBytes, built.Parts, built.Sha256,
                 built.Compared, document));
         else
-            ShowResult(source, output, built, plans);
+            ShowResult(source, output, building, built, plans);
         return refused || built.Removal is { Failures.IsEmpty: false } ? Program.DoneInPart : Program.Done;
     }
 
@@ -247,33 +247,54 @@ internal static class MediaCommand
             Say.Line($"The label will be '{label}'; {source.Name} has '{source.Image.Medium!.Whole.Label}'.");
         if (building.Making.Converts)
         {
-            Say.Line($"The image is an ESD, which is not changed: it becomes a WIM on the way ({building.Making.ImagePath}). That takes about "
+            Say.Line($"The image is an ESD, which is not changed: it becomes a WIM on the way ({building.Making.ImagePath}). That takes "
                 + $"{Minutes(source.Image.Medium!.Image.Size)}.");
         }
         if (building.Making.Part is { } part)
             Say.Line($"The image is written in parts of {Sheet.Size(part)}: install.swm, install2.swm and so on.");
         foreach (var (file, path) in building.Added)
             Say.Line($"{file} ({Sheet.Size(new FileInfo(file).Length)}) is added as {path}.");
+        if (!plans.IsEmpty && building.Making is { Converts: false, Only.IsEmpty: true }
+            && RemovalText.BytesWithout(source.Image, plans) is { } image)
+        {
+            var old = source.Image.Medium!.Image.Size;
+            Say.Line($"The image has {Sheet.Size(old)}, and will have about {Sheet.Size(image)}; the medium "
+                + $"{Sheet.Size(new FileInfo(source.FullPath).Length)}, and about "
+                + $"{Sheet.Size(new FileInfo(source.FullPath).Length - old + image)}.");
+        }
         Say.Line($"{output} is written anew, needs {Sheet.Size(building.Needs)} for a time, and is read back. {source.Name} is only read.");
     }
 
     // 9 s for an ESD of 102 MB on two cores, a factor of two either way.
-    private static string Minutes(long bytes) => bytes < 300 << 20 ? "less than a minute" : $"{Math.Max(1, bytes / (650 << 20)):0} to "
+    private static string Minutes(long bytes) => bytes < 300 << 20 ? "less than a minute" : $"about {Math.Max(1, bytes / (650 << 20)):0} to "
         + $"{Math.Max(2, bytes * 4 / (1300L << 20)):0} minutes";
 
-    private static void ShowResult(ImageTarget source, string output, BuiltMedium built, ImmutableArray<SystemPlan> plans)
+    /// <summary>What each edition of the new medium has, and had.</summary>
+    private static void ShowEditions(ImageTarget source, string output, ImmutableArray<int> only, ImmutableArray<SystemPlan> plans)
+    {
+        using var fresh = ImageFile.Open(output, new WriteSeam());
+        var old = source.Image.Editions;
+        var sheet = new Sheet("Edition", "Name", "Removed", "Size", "Before").Right(0, 3, 4);
+        foreach (var edition in fresh.Editions)
+        {
+            var before = old[only.IsEmpty ? edition.Number - 1 : only[edition.Number - 1] - 1];
+            int removed = plans.Where(p => p.Snapshot.EditionNumber == before.Number).Sum(p => p.Effective.Length);
+            sheet.Add($"{edition.Number}", edition.Name, removed > 0 ? Sheet.Count(removed, "package") : Words.Nothing, Sheet.Size(edition.Bytes),
+                Sheet.Size(before.Bytes));
+        }
+        sheet.Write();
+    }
+
+    private static void ShowResult(ImageTarget source, string output, MediumBuilding building, BuiltMedium built, ImmutableArray<SystemPlan> plans)
     {
         long before = new FileInfo(source.FullPath).Length;
         Say.Line();
         Say.Heading($"{output} is built");
         if (built.Removal is { } outcome)
-        {
             ChangeOptions.ShowTrouble(outcome, source);
-            foreach (var system in plans)
-                Say.Line($"Edition {system.Snapshot.EditionNumber} ({system.Snapshot.Name}): "
-                    + $"{Sheet.Count(system.Effective.Length, "package")} removed"
-                    + $"{(system.Plan.IdleFrameworks.IsEmpty ? "" : ", frameworks that nothing needs stay (--sweep)")}.");
-        }
+        ShowEditions(source, output, building.Making.Only, plans);
+        if (plans.Any(p => !p.Plan.IdleFrameworks.IsEmpty))
+            Say.Line("Frameworks that nothing needs any more stay (--sweep takes them along).");
         Say.Line($"{source.Name} has {Sheet.Size(before)}, of which the image {Sheet.Size(source.Image.Medium!.Image.Size)}; the new medium "
             + $"{Sheet.Size(built.Bytes)}, of which the image {Sheet.Size(built.ImageBytes)}{(built.Parts > 1 ? $" in {built.Parts} parts" : "")}.");
         Say.Line($"Read back: {Sheet.Count(built.Compared, "other file")} and the ways it starts are as on the source, the image is what was made, "

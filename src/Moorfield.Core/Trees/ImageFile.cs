@@ -121,20 +121,21 @@ public sealed class ImageFile : ITrees, IDisposable
             _looked = (Wim, Look());
         return _looked.Why;
 
-        string? Look()
+        string? Look() => Medium is not null
+            ? "is a medium, which is not changed in place: 'moorfield media build' writes another one" : Fault();
+    }
+
+    private string? Fault()
+    {
+        try
         {
-            if (Medium is not null)
-                return "is a medium, which is not changed in place: 'moorfield media build' writes another one";
-            try
-            {
-                WimEditor.CheckChangeable(Wim.Header);
-                WimCompactor.CheckLayout(Wim);
-                return null;
-            }
-            catch (InvalidDataException e)
-            {
-                return e.Message;
-            }
+            WimEditor.CheckChangeable(Wim.Header);
+            WimCompactor.CheckLayout(Wim);
+            return null;
+        }
+        catch (InvalidDataException e)
+        {
+            return e.Message;
         }
     }
 
@@ -275,13 +276,11 @@ public sealed class ImageFile : ITrees, IDisposable
         }
     }
 
-    /// <summary>
-    /// Bytes of stored contents that nothing would refer to without some trees; null when that cannot be told, as contents overlap.
-    /// </summary>
+    /// <summary>Bytes of the file without some trees, once it is compacted; null when that cannot be told, as it is not changed here.</summary>
     /// <param name="trees">Editions and paths in them.</param>
-    public long? StoredBytesOf(IEnumerable<(int Edition, WindowsPath Path)> trees)
+    public long? BytesWithout(IEnumerable<(int Edition, WindowsPath Path)> trees)
     {
-        if (WhyUnchangeable() is not null)
+        if (Fault() is not null)
             return null;
         var paths = trees.ToLookup(t => (int?)t.Edition, t => t.Path);
         var counts = ForEach([.. paths.Select(p => p.Key)], edition =>
@@ -292,8 +291,9 @@ public sealed class ImageFile : ITrees, IDisposable
                 tree.CountContents(path, references);
             return references;
         });
-        return counts.SelectMany(c => c).GroupBy(c => c.Key, c => (long)c.Value)
+        long gone = counts.SelectMany(c => c).GroupBy(c => c.Key, c => (long)c.Value)
             .Sum(r => Wim.Blobs.Find(r.Key) is { } blob && blob.References <= r.Sum() ? blob.Resource.StoredSize : 0);
+        return Math.Max(0, Wim.Length - Reclaimable() - gone);
     }
 
     /// <summary>Begins a change.</summary>
