@@ -65,7 +65,7 @@ public static class MediumBuilder
         }
     }
 
-    /// <summary>Makes the media of the demo: one of each shape, the first with a WIM, the second with an ESD, and one with its image in parts.</summary>
+    /// <summary>Makes the media of the demo: the first with a WIM, the second with an ESD, the third with its image in parts.</summary>
     /// <param name="image">The install image.</param>
     /// <param name="work">Empty folder for what lies on the disk meanwhile.</param>
     /// <param name="large">Whether to make one with a file over 4 GiB as well, of which the ISO keeps no blocks that are empty.</param>

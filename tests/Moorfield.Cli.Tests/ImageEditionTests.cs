@@ -65,7 +65,8 @@ public sealed class ImageEditionTests : CliTest
     [Fact]
     public void An_edition_gets_another_name_and_its_own_back_even_after_other_runs()
     {
-        var outcome = Run("image", "rename", _image, "--edition", "2", "--name", "Counter Pro 2026", "--description", "Für <Fähren> & \"mehr\"", "--yes");
+        var outcome = Run("image", "rename", _image, "--edition", "2", "--name", "Counter Pro 2026", "--description",
+            "Für <Fähren> & \"mehr\"", "--yes");
         outcome.ExitCode.ShouldBe(0, outcome.Error);
         outcome.Output.ShouldContain("Edition 2 of counter-install.wim is 'Counter Pro 2026' now.");
         string info = Tool.Read("wimlib-imagex", "info", _image, "2");

@@ -165,8 +165,8 @@ public sealed class MediaBuildTests : CliTest
     public void What_cannot_be_added_is_told_before_anything_is_written()
     {
         string file = Folder.Write("a.txt", "a"u8);
-        foreach (var (add, error) in new[] { ("a.txt", "no FILE=PATH"), ($"{file}=setup.exe", "on the medium already"), ($"{file}=../a", "no path for"),
-            ($"{Folder["none"]}=a.txt", "There is no file") })
+        foreach (var (add, error) in new[] { ("a.txt", "no FILE=PATH"), ($"{file}=setup.exe", "on the medium already"),
+            ($"{file}=../a", "no path for"), ($"{Folder["none"]}=a.txt", "There is no file") })
         {
             var outcome = Run("media", "build", _iso, "--to", Folder["no.iso"], "--add", add, "--yes");
             outcome.ExitCode.ShouldBe(2);

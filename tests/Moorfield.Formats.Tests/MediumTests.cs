@@ -119,8 +119,8 @@ public sealed class MediumTests : IDisposable
         (string Path, byte[] Content)[] added =
         [
             ("answers.xml", "answers"u8.ToArray()), ("sources/install2.swm", new byte[700_003]), ("support/many/zz.txt", "last"u8.ToArray()),
-            ("sources/$OEM$/$$/Setup/Scripts/After the setup.cmd", "rem nothing"u8.ToArray()), ("sources/$OEM$/Fähren Ω.txt", "two bytes"u8.ToArray()),
-            ("none.txt", []),
+            ("sources/$OEM$/$$/Setup/Scripts/After the setup.cmd", "rem nothing"u8.ToArray()),
+            ("sources/$OEM$/Fähren Ω.txt", "two bytes"u8.ToArray()), ("none.txt", []),
         ];
         new Random(1).NextBytes(added[1].Content);
         byte[] content = new byte[123_456];
@@ -322,8 +322,8 @@ public sealed class MediumTests : IDisposable
     public void What_cannot_be_added_is_refused()
     {
         string path = MediumSource.Make(_folder, MediumSource.Tree(_folder), plain: false);
-        foreach (string name in new[] { "setup.exe", "SETUP.EXE", "sources", "setup.exe/below.txt", "../out.txt", "/abs.txt", "a//b", "a\\b", "con:", "",
-            "end.", new string('x', 65), "a/b/c/d/e/f/g/h/i.txt", "what?.txt", "line\nfeed" })
+        foreach (string name in new[] { "setup.exe", "SETUP.EXE", "sources", "setup.exe/below.txt", "../out.txt", "/abs.txt", "a//b", "a\\b", "con:",
+            "", "end.", new string('x', 65), "a/b/c/d/e/f/g/h/i.txt", "what?.txt", "line\nfeed" })
             Should.Throw<ArgumentException>(() => Rewrite(path, "sources/boot.wim", null, null, "no.iso", (name, [1])), name);
         Should.Throw<ArgumentException>(() => Rewrite(path, "sources/boot.wim", null, null, "no.iso", ("a.txt", [1]), ("A.TXT", [2])));
         Should.Throw<ArgumentException>(() => Rewrite(path, "sources/boot.wim", null, null, "no.iso", ("a", [1]), ("a/b", [2])));

@@ -53,7 +53,8 @@ public static class MediumSource
             : ["-udf", "-J", "-joliet-long"];
         Tool.Read("genisoimage",
         [
-            "-quiet", "-input-charset", "utf-8", "-o", folder[name], .. views, .. rock ? ["-R"] : Array.Empty<string>(), "-iso-level", "3", "-V", Label, .. udf ? ["-allow-limited-size"]
+            "-quiet", "-input-charset", "utf-8", "-o", folder[name], .. views, .. rock ? ["-R"] : Array.Empty<string>(), "-iso-level", "3",
+            "-V", Label, .. udf ? ["-allow-limited-size"]
                 : Array.Empty<string>(),
             "-b", "boot/etfsboot.com", "-no-emul-boot", "-boot-load-size", "8", "-boot-load-seg", "0x07C0", "-c", "boot/boot.cat",
             "-eltorito-alt-boot", "-e", "efi/microsoft/boot/efisys.bin", "-no-emul-boot", tree,

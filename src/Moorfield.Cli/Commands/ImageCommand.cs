@@ -21,8 +21,8 @@ internal static class ImageCommand
     internal static Command Create() =>
     new("image", "Looks into image files (WIM, ESD) themselves, and writes them in other ways.")
     {
-        CreateList(), CreateCompact(), CreateDrop(), CreateRename(), ImageExportCommand.CreateConvert(), ImageExportCommand.CreateExport(), ImageExportCommand.CreateSplit(),
-        ImageExportCommand.CreateJoin(),
+        CreateList(), CreateCompact(), CreateDrop(), CreateRename(), ImageExportCommand.CreateConvert(),
+        ImageExportCommand.CreateExport(), ImageExportCommand.CreateSplit(), ImageExportCommand.CreateJoin(),
     };
 
     private static Argument<string> File() => new("FILE") { Description = "A WIM or ESD file, or an ISO with one" };

@@ -227,8 +227,8 @@ internal static class MediaCommand
         using (new Ticker(() => Ticker.Text(at)))
             built = building.Build(new WriteSeam(), TimeProvider.System, state => at = state, Interruption.BeginChanging());
         if (json)
-            DocumentJson.Write(new BuiltMediumJson("moorfield.medium/1", source.FullPath, output, built.Bytes, built.ImageBytes, built.Parts, built.Sha256,
-                built.Compared, document));
+            DocumentJson.Write(new BuiltMediumJson("moorfield.medium/1", source.FullPath, output, built.Bytes, built.ImageBytes, built.Parts,
+                built.Sha256, built.Compared, document));
         else
             ShowResult(source, output, building, built, plans);
         return refused || built.Removal is { Failures.IsEmpty: false } ? Program.DoneInPart : Program.Done;
@@ -240,8 +240,9 @@ internal static class MediaCommand
             RemovalText.ShowPlan(source, plans, handsOver: false);
         if (parsed.GetValue(OnlyEditions))
         {
-            Say.Line($"Of the {source.Editions.Length} editions {Prose.List(building.Making.Only.Select(n => $"{n} ({source.Editions[n - 1].Name})"), 6)} "
-                + $"{(building.Making.Only.Length == 1 ? "stays, as number 1" : $"stay, as numbers 1 to {building.Making.Only.Length}")}; the others go.");
+            var only = building.Making.Only;
+            Say.Line($"Of the {source.Editions.Length} editions {Prose.List(only.Select(n => $"{n} ({source.Editions[n - 1].Name})"), 6)} "
+                + $"{(only.Length == 1 ? "stays, as number 1" : $"stay, as numbers 1 to {only.Length}")}; the others go.");
         }
         if (parsed.GetValue(Label) is { } label)
             Say.Line($"The label will be '{label}'; {source.Name} has '{source.Image.Medium!.Whole.Label}'.");

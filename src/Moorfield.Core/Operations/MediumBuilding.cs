@@ -5,6 +5,7 @@ using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Media;
+using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Operations;
 
@@ -32,7 +33,7 @@ public sealed record FileForMedium(string File, string Path);
 public sealed class MediumBuilding(ImageTarget source, string output, MediumImageMaking making)
 {
     // Of the time of the writing.
-    private const double ComparingShare = 0.5;
+    private const double ComparingShare = 1;
     private readonly MediumImage _medium = source.Image.Medium ?? throw new ArgumentException("The image lies on no medium.", nameof(source));
     private readonly string _full = Path.GetFullPath(output);
 
@@ -149,22 +150,28 @@ public sealed class MediumBuilding(ImageTarget source, string output, MediumImag
             plan.Write(counted, image.Write, (path, stream) => FileContent.Copy(added[path], stream));
             return 0;
         });
-        medium.Flush();
-        meter.Next();
-        long compared = 0;
-        var comparison = new MediumComparison(_medium.Whole, reading, source.Name, bytes =>
-        {
-            Stop(stop);
-            meter.At((compared += bytes) + hash.Done, 2 * plan.Length);
-        });
         var contents = added.ToDictionary(a => a.Key, a => (Action<Stream>)(stream => FileContent.Copy(a.Value, stream)));
         contents[making.ImagePath] = image.Write ?? (stream => FileContent.Copy(source.FullPath, stream, _medium.Place.Offset, _medium.Place.Length));
-        int same = comparison.Check(medium.File, _medium.Image, making.ImagePath, contents);
+        meter.Next();
+        int same = 0;
+        // What is compared while it goes to the disk is what goes there.
+        WimFile.Unwrapped(() => Parallel.Invoke(medium.Flush, () => same = Compare(reading, medium.File, contents, done =>
+        {
+            Stop(stop);
+            meter.At(done + hash.Done, 2 * plan.Length);
+        })));
         return (FormatTrouble.Translated("What was written", () => hash.Finish(plan.Length, () =>
         {
             Stop(stop);
             meter.At(plan.Length + hash.Done, 2 * plan.Length);
         })), same);
+    }
+
+    private int Compare(SafeFileHandle reading, SafeFileHandle written, Dictionary<string, Action<Stream>> contents, Action<long> told)
+    {
+        long compared = 0;
+        return new MediumComparison(_medium.Whole, reading, source.Name, bytes => told(compared += bytes))
+            .Check(written, _medium.Image, making.ImagePath, contents);
     }
 
     /// <summary>Gives a medium another label in its own file: some blocks are written, and read back.</summary>

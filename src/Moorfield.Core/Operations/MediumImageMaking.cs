@@ -97,7 +97,8 @@ public sealed class MediumImageMaking(ImageTarget source, Func<ImageTarget, Remo
     {
         if (!Changes)
             return new MadeMediumImage([_medium.Image.Size], null, null, null);
-        var target = new ImageTarget(Converts ? Convert(work, seam, meter, stop) : source.Image.OpenOver(Path.Combine(work, Path.GetFileName(_medium.Image.Path)), seam));
+        var target = new ImageTarget(Converts ? Convert(work, seam, meter, stop)
+            : source.Image.OpenOver(Path.Combine(work, _medium.Image.Name), seam));
         try
         {
             Outcome? outcome = null;
@@ -162,6 +163,9 @@ public sealed class MediumImageMaking(ImageTarget source, Func<ImageTarget, Remo
         var parts = ImageExport.Split(whole, source.Name, Path.Combine(work, "part.swm"), bytes,
             (done, all) => meter.At(all + done, 2 * all), stop);
         File.Delete(whole);
-        return new MadeMediumImage([.. parts.Select(p => new FileInfo(p).Length)], stream => FileContent.Copy(parts[0], stream), outcome, null) { Parts = parts };
+        return new MadeMediumImage([.. parts.Select(p => new FileInfo(p).Length)], stream => FileContent.Copy(parts[0], stream), outcome, null)
+        {
+            Parts = parts,
+        };
     }
 }

@@ -138,8 +138,8 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
         written();
         var ofSystems = ready.Changes.Where(c => c is not ImageChange).ToList();
         var unseen = image.ForEach([.. ofSystems.Select(c => c.Edition).Distinct().Order()], edition => image.With(edition, tree =>
-            Execution.Unseen(tree, [.. ofSystems.Where(c => c.Edition == edition)]).ToList())).SelectMany(f => f).Concat(Unseen(ready.Changes, editions))
-            .ToList();
+            Execution.Unseen(tree, [.. ofSystems.Where(c => c.Edition == edition)]).ToList())).SelectMany(f => f)
+            .Concat(Unseen(ready.Changes, editions)).ToList();
         foreach (var (change, disagreement) in unseen)
             Note(JournalLine.Failed, change.Describe(), disagreement.Text, change.Family, change.Edition);
         return new Outcome(point, ready.Changes.Length, [], [], [.. unseen.Select(u => u.Disagreement)]);

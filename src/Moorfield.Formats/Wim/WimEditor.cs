@@ -185,8 +185,8 @@ public sealed class WimEditor(WimFile wim, Stream output)
         output.Flush();
         int boot = wim.Header.BootIndex;
         boot = _gone.Contains(boot) ? 0 : boot - _gone.Count(g => g < boot);
-        _header = wim.Header.With(table, xml, boot > 0 ? metadata[boot - 1].Resource : boot == wim.Header.BootIndex ? wim.Header.BootMetadata : default,
-            integrity, metadata.Count, boot);
+        var starting = boot > 0 ? metadata[boot - 1].Resource : boot == wim.Header.BootIndex ? wim.Header.BootMetadata : default;
+        _header = wim.Header.With(table, xml, starting, integrity, metadata.Count, boot);
     }
 
     /// <summary>Overwrites the header, and flushes: now the file is the new WIM.</summary>
