@@ -35,6 +35,7 @@ internal static class Program
             SurveyCommand.Create(),
             HandOverCommand.Create(),
             RestorePointCommand.Create(),
+            RestorePointUpkeepCommand.CreateVault(),
             UndoCommand.Create(),
             ImageCommand.Create(),
             MediaCommand.Create(),

@@ -96,12 +96,13 @@ internal static class DocumentMaker
         [.. outcome.Failures.Select(f => new FailureJson(f.Family, f.What, f.Message))], outcome.Warnings,
         outcome.Verified, [.. outcome.Disagreements.Select(d => new DisagreementJson(d.Edition, d.Family, d.Text))], fileBytes);
 
-    internal static PointJson Point(PointSummary summary)
+    internal static PointJson Point(PointSummary summary, PointSize? size = null)
     {
         var point = summary.Point;
         return new PointJson(
             point.Number, Words.Of(point.Kind), point.Undoes, point.Created, point.Title, point.Note, Words.Of(summary.State), summary.UndoneBy,
-            point.Target.Computer, point.Target.Path, point.Packages, point.Changes, summary.UndonePackages);
+            point.Target.Computer, point.Target.Path, point.Packages, point.Changes, summary.UndonePackages, summary.IsPinned,
+            size?.Own, size?.Shared);
     }
 
     internal static BriefJson Brief(Brief brief, Target target, IEnumerable<(SystemSnapshot Snapshot, BriefChoice Choice)> systems) => new(

@@ -119,7 +119,8 @@ internal sealed record BlocksJson(string Schema, string Target, ImmutableArray<B
 internal sealed record PointJson(
     int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, string State, ImmutableArray<int> UndoneBy,
     string Computer, string Path,
-    ImmutableArray<ConcernedPackage> Packages, int Changes, ImmutableArray<ConcernedPackage> UndonePackages);
+    ImmutableArray<ConcernedPackage> Packages, int Changes, ImmutableArray<ConcernedPackage> UndonePackages, bool Pinned, long? OwnBytes,
+    long? SharedBytes);
 
 internal sealed record PointsJson(string Schema, string Vault, ImmutableArray<PointJson> RestorePoints);
 

@@ -17,6 +17,7 @@ public sealed class ImageExportTests : CliTest
 
     [Theory]
     [InlineData("lzx", "LZX")]
+    [InlineData("lzx-thorough", "LZX")]
     [InlineData("xpress", "XPRESS")]
     [InlineData("none", "None")]
     public void An_ESD_becomes_a_WIM_that_holds_the_same(string compression, string says)
@@ -33,6 +34,27 @@ public sealed class ImageExportTests : CliTest
         again.ExitCode.ShouldBe(2);
         again.Error.ShouldContain("is there already");
         Directory.GetFiles(Folder.Path, ".*part").ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void An_encrypted_ESD_is_recognised()
+    {
+        string esd = Esd();
+        byte[] bytes = File.ReadAllBytes(esd);
+        long at = BitConverter.ToInt64(bytes, 80), length = BitConverter.ToInt64(bytes, 72) & 0xFFFFFFFFFFFFFF;
+        string xml = System.Text.Encoding.Unicode.GetString(bytes, (int)at, (int)length)
+            .Replace("<WIM>", "<WIM><ESD><ENCRYPTED><KEY>AAAA</KEY></ENCRYPTED></ESD>", StringComparison.Ordinal);
+        byte[] changed = System.Text.Encoding.Unicode.GetBytes(xml);
+        BitConverter.GetBytes(changed.LongLength | (2L << 56)).CopyTo(bytes, 72);
+        BitConverter.GetBytes(bytes.LongLength).CopyTo(bytes, 80);
+        BitConverter.GetBytes(changed.LongLength).CopyTo(bytes, 88);
+        File.WriteAllBytes(esd, [.. bytes, .. changed]);
+        foreach (string[] call in new string[][] { ["inventory", esd], ["image", "list", esd], ["image", "convert", esd, Folder["no.wim"]] })
+        {
+            var outcome = Run(call);
+            (outcome.ExitCode, outcome.Error.Contains("is encrypted: it must be decrypted first", StringComparison.Ordinal)).ShouldBe((1, true));
+        }
+        File.Exists(Folder["no.wim"]).ShouldBeFalse();
     }
 
     [Fact]

@@ -31,6 +31,9 @@ internal sealed class ChangeOptions
 
     internal ProgressLine Progress { get; } = new();
 
+    /// <summary>Whether a person has said yes to several runs at once.</summary>
+    internal bool IsAgreed { get; set; }
+
     internal bool IsJson(ParseResult parsed) => parsed.GetValue(_format) == "json";
 
     internal bool IsPreview(ParseResult parsed) => parsed.GetValue(_preview);
@@ -72,7 +75,8 @@ internal sealed class ChangeOptions
                 KeepFiles = keepFiles,
                 AcceptsCosts = acceptsCosts,
                 Show = json ? () => { } : ShowPreview,
-                Confirm = parsed.GetValue(_yes) || !changesTarget ? null : () => IsConfirmed(withPoint, acceptsCosts ? [] : proposal.Costs),
+                Confirm = parsed.GetValue(_yes) || IsAgreed || !changesTarget ? null
+                    : () => IsConfirmed(withPoint, acceptsCosts ? [] : proposal.Costs),
                 Begin = () =>
                 {
                     Progress.Vault = vaultPath;

@@ -18,11 +18,11 @@ internal static class ImageExportCommand
     {
         var option = new Option<string>("--compression")
         {
-            Description = $"{whose}: lzx (default), xpress (faster, larger) or none",
+            Description = $"{whose}: lzx (default), lzx-thorough (slow, a little smaller), xpress (faster, larger) or none",
             DefaultValueFactory = _ => "lzx",
             HelpName = "HOW",
         };
-        option.AcceptOnlyFromAmong("lzx", "xpress", "none");
+        option.AcceptOnlyFromAmong("lzx", "lzx-thorough", "xpress", "none");
         return option;
     }
 
@@ -37,7 +37,7 @@ internal static class ImageExportCommand
               moorfield image convert install.esd install.wim
             """)
         { source, output, compression };
-        command.Handle(parsed => Write(parsed.GetRequiredValue(source), [], parsed.GetRequiredValue(output), parsed.GetRequiredValue(compression)));
+        command.Handle(parsed => Write(parsed.GetRequiredValue(source), [], parsed.GetRequiredValue(output), CompressionOf(parsed, compression)));
         return command;
     }
 
@@ -53,9 +53,17 @@ internal static class ImageExportCommand
             """)
         { source, edition, to, compression };
         command.Handle(parsed => Write(parsed.GetRequiredValue(source), parsed.GetValue(edition) ?? [], parsed.GetRequiredValue(to),
-            parsed.GetRequiredValue(compression)));
+            CompressionOf(parsed, compression)));
         return command;
     }
+
+    internal static ExportCompression CompressionOf(ParseResult parsed, Option<string> option) => parsed.GetRequiredValue(option) switch
+    {
+        "xpress" => new(WimCompression.Xpress),
+        "none" => new(WimCompression.None),
+        "lzx-thorough" => new(WimCompression.Lzx, IsThorough: true),
+        _ => new(WimCompression.Lzx),
+    };
 
     internal static Option<int> Part() => new("--part")
     {
@@ -73,13 +81,13 @@ internal static class ImageExportCommand
         return splits ? (long)mebibytes << 20 : null;
     }
 
-    private static int Write(string path, string[] editions, string output, string compression)
+    private static int Write(string path, string[] editions, string output, ExportCompression compression)
     {
         using var target = Open(path);
         var numbers = editions.SelectMany(e => target.Choose([e])).OfType<int>().Distinct().ToList();
         Watched($"Writing {Path.GetFileName(output)}", (progress, stop) =>
         {
-            ImageExport.Write(target.FullPath, target.Name, numbers, output, Enum.Parse<WimCompression>(compression, ignoreCase: true),
+            ImageExport.Write(target.FullPath, target.Name, numbers, output, compression,
                 !target.Image.Wim.Header.Integrity.IsNone, progress, stop);
             return 0;
         });

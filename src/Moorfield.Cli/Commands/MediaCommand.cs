@@ -102,7 +102,7 @@ internal static class MediaCommand
             var making = new MediumImageMaking(source, null)
             {
                 Part = ImageExportCommand.PartBytes(parsed, part, splits),
-                Compression = Enum.Parse<WimCompression>(parsed.GetRequiredValue(compression), ignoreCase: true),
+                Compression = ImageExportCommand.CompressionOf(parsed, compression),
             };
             var unpacking = new MediumUnpacking(source, folder) { Making = making };
             unpacking.Check();
@@ -176,7 +176,7 @@ internal static class MediaCommand
         {
             Only = only ? [.. target.Choose(parsed.GetValue(Edition) ?? []).OfType<int>().Distinct().Order()] : [],
             Part = ImageExportCommand.PartBytes(parsed, Part, parsed.GetValue(Split)),
-            Compression = Enum.Parse<WimCompression>(parsed.GetRequiredValue(Compression), ignoreCase: true),
+            Compression = ImageExportCommand.CompressionOf(parsed, Compression),
         };
         var building = new MediumBuilding(source, parsed.GetRequiredValue(To), making) { Label = parsed.GetValue(Label), Added = added };
         building.Check(parsed.GetValue(Replace));

@@ -15,13 +15,18 @@ internal static class RestorePointCommand
     private const int DetailsShown = 15;
 
     internal static Command Create() =>
-    new("restore-point", "Looks into the vault, where every run leaves a restore point.") { CreateList(), CreateShow(), CreateFinish() };
+    new("restore-point", "Looks into the vault, where every run leaves a restore point, and keeps it in order.")
+    {
+        CreateList(), CreateShow(), CreateFinish(), RestorePointUpkeepCommand.CreateVerify(), RestorePointUpkeepCommand.CreateDelete(),
+        RestorePointUpkeepCommand.CreatePin(), RestorePointUpkeepCommand.CreateNote(),
+    };
 
     private static Command CreateList()
     {
         var only = new Argument<string?>("TARGET") { Description = "Only runs on this very volume or image", Arity = ArgumentArity.ZeroOrOne };
         var vaultPath = Common.VaultPath();
         var format = Common.Format("table", "json");
+        var withSizes = new Option<bool>("--sizes") { Description = "Tell what each takes in the vault: alone, and shared with others" };
         var command = new Command("list", """
             Lists the restore points of the vault, oldest first: all, or those of runs on one target. A copy of a system is another target.
 
@@ -29,7 +34,7 @@ internal static class RestorePointCommand
               moorfield restore-point list
               moorfield restore-point list /mnt/counter-07
             """)
-        { only, vaultPath, format };
+        { only, vaultPath, format, withSizes };
         command.Handle(parsed =>
         {
             string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
@@ -41,9 +46,11 @@ internal static class RestorePointCommand
                 var identity = target.Identify();
                 points = [.. points.Where(p => p.Point.Target.IsSameAs(identity))];
             }
+            var sizes = vault is not null && parsed.GetValue(withSizes) ? VaultUpkeep.Sizes(vault, _ => { }).ToDictionary(s => s.Number) : null;
             if (parsed.GetValue(format) == "json")
             {
-                DocumentJson.Write(new PointsJson("moorfield.restore-points/1", path, [.. points.Select(DocumentMaker.Point)]));
+                DocumentJson.Write(new PointsJson("moorfield.restore-points/1", path,
+                    [.. points.Select(p => DocumentMaker.Point(p, sizes?.GetValueOrDefault(p.Point.Number)))]));
                 return Program.Done;
             }
             if (points.Length == 0)
@@ -51,12 +58,20 @@ internal static class RestorePointCommand
                 Say.Line($"No restore points{(parsed.GetValue(only) is { } which ? $" of {which}" : "")} in {path}.");
                 return Program.Done;
             }
-            var sheet = new Sheet("Point", "Recorded", "Target", "What was done", "State", "Place", "Note").Right(0).Quiet(1, 5);
+            string[] sizeHeadings = sizes is null ? [] : ["Own", "Shared"];
+            var sheet = new Sheet(["Point", "Recorded", "Target", "What was done", "State", .. sizeHeadings, "Place", "Note"]);
+            sheet = sizes is null ? sheet.Right(0).Quiet(1, 5) : sheet.Right(0, 5, 6).Quiet(1, 7);
             foreach (var summary in points)
-                sheet.Add(summary.Point.Number.ToString(CultureInfo.InvariantCulture), Time(summary.Point), summary.Point.Target.Computer,
-                    summary.Point.Title, State(summary), summary.Point.Target.Path, summary.Point.Note ?? "");
+            {
+                var size = sizes?.GetValueOrDefault(summary.Point.Number);
+                string[] sizeCells = sizes is null ? [] : size is null ? [Words.Nothing, Words.Nothing]
+                    : [Sheet.Size(size.Own), Sheet.Size(size.Shared)];
+                sheet.Add([summary.Point.Number.ToString(CultureInfo.InvariantCulture), Time(summary.Point), summary.Point.Target.Computer,
+                    summary.Point.Title, State(summary) + (summary.IsPinned ? "; pinned" : ""), .. sizeCells, summary.Point.Target.Path,
+                    summary.Point.Note ?? ""]);
+            }
             sheet.Write();
-            Say.Line($"Vault: {path}");
+            Say.Line($"Vault: {path}{(sizes is null ? "" : $", {Sheet.Size(vault!.StoredBytes)} of contents")}");
             return Program.Done;
         });
         return command;
@@ -147,12 +162,12 @@ internal static class RestorePointCommand
             Say.Line($"  failed: {failure.What}: {failure.Message}");
     }
 
-    private static string Time(PointHead point) => point.Created.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
+    internal static string Time(PointHead point) => point.Created.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
 
     private static string Name(ConcernedPackage package) =>
     package.Edition is { } edition ? $"{package.DisplayName} in edition {edition}" : package.DisplayName;
 
-    private static string State(PointSummary summary) => summary.State switch
+    internal static string State(PointSummary summary) => summary.State switch
     {
         PointState.Undone => $"undone by {string.Join(", ", summary.UndoneBy)}",
         PointState.UndoneInPart =>

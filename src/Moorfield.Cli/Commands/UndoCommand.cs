@@ -20,15 +20,23 @@ internal static class UndoCommand
     private static readonly Option<bool> Overwrite = new("--overwrite") { Description = "Put the recorded state in place of what something else "
         + "changed since" };
 
+    private static readonly Option<bool> All = new("--all") { Description = "Every run on the target that still stands, newest first" };
+    private static readonly Option<DateTime?> Before = new("--before")
+    {
+        Description = "Every run on the target since this day, so that it is as before it: 2026-11-20, or with a time",
+        HelpName = "DAY",
+    };
+
     internal static Command Create()
     {
         var command = new Command("undo", """
-            Puts back what a run changed, wholly or for one package. The undo is itself recorded, and can be undone.
+            Puts back what a run changed, wholly or for one package, or what several runs changed. The undo is itself recorded, and can be undone.
 
             Example:
               moorfield undo /mnt/counter-07 1 --only Weather
+              moorfield undo /mnt/counter-07 --before 2026-11-20
             """)
-        { TargetPath, Point, Only, Edition, Overwrite };
+        { TargetPath, Point, Only, Edition, Overwrite, All, Before };
         var options = new ChangeOptions(command);
         command.Handle(parsed => Run(parsed, options));
         return command;
@@ -48,7 +56,52 @@ internal static class UndoCommand
         string path = options.VaultPath(parsed);
         using var vault = Vault.OpenExisting(path)
             ?? throw new MoorfieldException(Trouble.Misused, $"There is no vault at {path}, so nothing can be undone. Name another with --vault.");
+        if (parsed.GetValue(All) || parsed.GetValue(Before) is not null)
+            return UndoSeveral(parsed, options, target, vault);
         return Undo(parsed, options, target, vault, Choose(parsed, target, vault), null);
+    }
+
+    /// <summary>Undoes runs one after the other, newest first.</summary>
+    private static int UndoSeveral(ParseResult parsed, ChangeOptions options, Target target, Vault vault)
+    {
+        if (parsed.GetValue(Point) is not null || parsed.GetValue(Only) is { Length: > 0 } || parsed.GetValue(Edition) is { Length: > 0 }
+            || (parsed.GetValue(All) && parsed.GetValue(Before) is not null))
+            throw new MoorfieldException(Trouble.Misused, "--all and --before stand alone: without a restore point, --only or --edition.");
+        if (options.IsJson(parsed))
+            throw new MoorfieldException(Trouble.Misused, "--format json tells of one run: undo them one by one.");
+        if (target is ImageTarget image && !options.IsPreview(parsed))
+            ImageTransaction.Settle(image.Image, vault, TimeProvider.System);
+        DateTimeOffset? since = parsed.GetValue(Before) is { } day ? new DateTimeOffset(DateTime.SpecifyKind(day, DateTimeKind.Local)) : null;
+        var identity = target.Identify();
+        var runs = PointHistory.Read(vault, Say.Error)
+            .Where(p => PointHistory.CanBeUndone(p) && p.Point.Target.IsSameAs(identity) && (since is null || p.Point.Created >= since))
+            .Reverse().ToList();
+        if (runs.Count == 0)
+        {
+            Say.Aside($"No run on {target.Name}{(since is null ? "" : " since then")} still stands. Nothing was changed.");
+            return Program.Done;
+        }
+        Say.Heading($"To be undone on {target.Name}, newest first");
+        foreach (var run in runs)
+            Say.Line($"  {run.Point.Number}  {RestorePointCommand.Time(run.Point)}  {run.Point.Title}");
+        if (options.IsPreview(parsed))
+            return Program.Done;
+        if (!options.GoesAhead(parsed) && !Say.Confirm($"Undo {Sheet.Count(runs.Count, "run")}?"))
+        {
+            Say.Aside("Nothing was changed.");
+            return Program.Done;
+        }
+        options.IsAgreed = true;
+        int result = Program.Done;
+        foreach (var run in runs)
+        {
+            Say.Line();
+            int one = Undo(parsed, options, target, vault, vault.Read(run.Point.Number), null);
+            result = Math.Max(result, one);
+            if (one == Program.Failed)
+                break;
+        }
+        return result;
     }
 
     /// <summary>Undoes a run that was cut off; carries one on that is itself an undo.</summary>

@@ -48,7 +48,7 @@ public sealed class MediumImageMaking(ImageTarget source, Func<ImageTarget, Remo
     public long? Part { get; init; }
 
     /// <summary>Of an image that is converted.</summary>
-    public WimCompression Compression { get; init; } = WimCompression.Lzx;
+    public ExportCompression Compression { get; init; } = new(WimCompression.Lzx);
 
     private bool Changes => removal is not null || !Only.IsEmpty || Part is not null;
 

@@ -144,7 +144,7 @@ public sealed class ImageFile : ITrees, IDisposable
     {
         try
         {
-            return WimCompactor.Reclaimable(Wim);
+            return Wim.Header.IsSplit ? 0 : WimCompactor.Reclaimable(Wim);
         }
         catch (InvalidDataException)
         {

@@ -34,7 +34,11 @@ public enum PointState
 /// <param name="UndonePackages">Those of its packages that were undone.</param>
 /// <param name="UndoFailed">Whether an undo of it failed in part, and none has put all back since.</param>
 public sealed record PointSummary(PointHead Point, PointState State, ImmutableArray<int> UndoneBy,
-    ImmutableArray<ConcernedPackage> UndonePackages, bool UndoFailed = false);
+    ImmutableArray<ConcernedPackage> UndonePackages, bool UndoFailed = false)
+{
+    /// <summary>Whether it stays when older ones are deleted.</summary>
+    public bool IsPinned { get; init; }
+}
 
 /// <summary>Works out from the documents and journals of a vault what became of each run.</summary>
 public static class PointHistory
@@ -72,7 +76,8 @@ public static class PointHistory
     public static IEnumerable<PointSummary> Elsewhere(IEnumerable<PointSummary> points, TargetIdentity target) =>
         points.Where(p => CanBeUndone(p) && p.Point.Target.IsSameSystemAs(target) && !p.Point.Target.IsSameAs(target));
 
-    private static bool CanBeUndone(PointSummary summary) =>
+    /// <summary>Whether it is no undo, and something of it stands.</summary>
+    public static bool CanBeUndone(PointSummary summary) =>
     summary.Point.Kind != RunKind.Undo && summary.State is not PointState.Undone and not PointState.NotTaken;
 
     /// <summary>The families that runs removed from a target, as far as those were not undone.</summary>
@@ -109,7 +114,12 @@ public static class PointHistory
             : Has(point, JournalLine.FilesGone) ? PointState.FilesGone
             : Has(point, JournalLine.Failed) ? PointState.StandsInPart
             : PointState.Stands;
-        return new PointSummary(point, state, [.. undos.Select(u => u.Number)], back, state == PointState.UndoneInPart && anyFailed);
+        var noted = journals[point.Number].LastOrDefault(l => l.Step == JournalLine.Noted);
+        return new PointSummary(noted is null ? point : point with { Note = noted.Message }, state, [.. undos.Select(u => u.Number)], back,
+            state == PointState.UndoneInPart && anyFailed)
+        {
+            IsPinned = journals[point.Number].LastOrDefault(l => l.Step is JournalLine.Pinned or JournalLine.Unpinned)?.Step == JournalLine.Pinned,
+        };
 
         static (string, int?) Key(ConcernedPackage package) => (package.Family.ToUpperInvariant(), package.Edition);
     }

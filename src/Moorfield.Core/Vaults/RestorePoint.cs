@@ -111,8 +111,8 @@ public sealed record PointHead(
     ImmutableArray<ConcernedPackage> Packages, int Changes, bool IsImage, ImmutableArray<Intent> Intents);
 
 /// <summary>One line of a restore point's journal.</summary>
-/// <param name="Step">started, done, failed, finished, notTaken, filesGone when the image was compacted since, or back when everything was found
-/// as it had been.</param>
+/// <param name="Step">started, done, failed, finished, notTaken, filesGone when the image was compacted since, back when everything was found
+/// as it had been, pinned, unpinned, or noted when it got another remark.</param>
 /// <param name="Family">Of what failed.</param>
 /// <param name="Edition">Of what failed; null on a volume.</param>
 public sealed record JournalLine(DateTimeOffset At, string Step, string? What = null, string? Message = null, string? Family = null,
@@ -125,6 +125,9 @@ public sealed record JournalLine(DateTimeOffset At, string Step, string? What = 
     internal const string NotTaken = "notTaken";
     internal const string FilesGone = "filesGone";
     internal const string Back = "back";
+    internal const string Pinned = "pinned";
+    internal const string Unpinned = "unpinned";
+    internal const string Noted = "noted";
 }
 
 /// <summary>The file at a target's root while a run is under way.</summary>

@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Globalization;
 using System.Security.Cryptography;
 using System.Text.Json.Serialization.Metadata;
 using System.Text.Json;
@@ -15,9 +16,11 @@ namespace Moorfield.Core.Vaults;
        blobs/ab/abcdef….zst     contents, each by the SHA-256 of what it holds, compressed with Zstandard
        points/000001.json       one document a restore point, written whole before the run's first change
        points/000001.head       what the document is about, without the before-images: all that lists need
-       points/000001.journal    one JSON line for each step of the run, flushed as it is made
+       points/000001.journal    one JSON line for each step of the run, flushed as it is made; and for each note and pin since
+       points/highest           the highest number of a point that was deleted
    A document never changes once it is written. Its blobs are on the disk before it is, and its head as well. A head counts only as long as
-   its document has the length that it gives; without one the document is read.
+   its document has the length that it gives; without one the document is read. Whoever has the vault open shares its lock; points and contents
+   are deleted by one who has it alone.
 */
 
 /// <summary>The folder that holds restore points.</summary>
@@ -29,6 +32,7 @@ public sealed class Vault : IDisposable
     private const long MaxDocument = 1L << 30;
     private const string Blobs = "blobs";
     private const string Points = "points";
+    private const string HighestName = "highest";
     private const string PartPrefix = "part-";
     private readonly Folder _root;
     private readonly Lazy<Compressor> _compressor;
@@ -71,6 +75,7 @@ public sealed class Vault : IDisposable
         {
             Directory.CreateDirectory(path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
             var root = Folder.Open(path, seam);
+            root.Share();
             var vault = new Vault(path, root, Subfolder(root, Blobs), Subfolder(root, Points));
             vault.ClearParts();
             return vault;
@@ -91,6 +96,7 @@ public sealed class Vault : IDisposable
         try
         {
             root = Directory.Exists(path) ? Folder.Open(path, seam ?? new WriteSeam()) : null;
+            root?.Share();
             blobs = root?.OpenFolder(Blobs);
             points = root?.OpenFolder(Points);
             if (blobs is not null && points is not null)
@@ -178,22 +184,6 @@ public sealed class Vault : IDisposable
         return content.ToArray();
     }
 
-    private bool IsSound(string hash)
-    {
-        if (!HasBlob(hash))
-            return false;
-        try
-        {
-            using var stream = OpenBlob(hash);
-            stream.CopyTo(Stream.Null);
-            return true;
-        }
-        catch (MoorfieldException)
-        {
-            return false;
-        }
-    }
-
     internal bool HasBlob(string hash)
     {
         using var shelf = IsHash(hash) ? _blobs.OpenFolder(hash[..2]) : null;
@@ -220,7 +210,7 @@ public sealed class Vault : IDisposable
         // Runs on other targets may use this vault at the same time.
         using var gate = _root.OpenFolder(Points)!;
         gate.Lock();
-        var numbered = point with { Number = Numbers().LastOrDefault() + 1 };
+        var numbered = point with { Number = Math.Max(Numbers().LastOrDefault(), Highest()) + 1 };
         DeleteJournal(numbered.Number); // of a point that was taken back as the power went
         byte[] document = JsonSerializer.SerializeToUtf8Bytes(PointDocuments.Of(numbered), VaultJson.Default.StoredPoint);
         byte[] head = JsonSerializer.SerializeToUtf8Bytes(PointDocuments.Of(numbered.Head, document.Length), VaultJson.Default.StoredHead);
@@ -237,6 +227,109 @@ public sealed class Vault : IDisposable
         }
         return numbered;
     }
+
+    // ---- upkeep
+
+    /// <summary>Takes the vault alone for as long as it is open; false when another run has it open.</summary>
+    internal bool TryTakeAlone() => _root.TryLock();
+
+    /// <summary>The highest number of a point that was deleted: numbers are not given twice. 0 for none.</summary>
+    private int Highest()
+    {
+        using var file = _points.OpenFile(HighestName);
+        return file is not null && int.TryParse(Encoding.ASCII.GetString(FileContent.ReadAll(file, 16)), out int number) && number < int.MaxValue - 1
+            ? Math.Max(0, number) : 0;
+    }
+
+    /// <summary>Deletes points: their documents first, so that one that is cut off is no point any more. Contents stay.</summary>
+    internal void Delete(IEnumerable<int> numbers)
+    {
+        int highest = Numbers().LastOrDefault();
+        if (highest > Highest())
+            TreeWriter.WriteWhole(_points, HighestName, Encoding.ASCII.GetBytes(highest.ToString(CultureInfo.InvariantCulture)));
+        foreach (int number in numbers)
+        {
+            _read.TryRemove(number, out _);
+            _points.Delete(DocumentName(number));
+            foreach (string name in new[] { HeadName(number), JournalName(number) })
+            {
+                if (_points.Stat(name) is not null)
+                    _points.Delete(name);
+            }
+        }
+        _points.Flush();
+    }
+
+    /// <summary>Bytes that a content takes; null when it is not there.</summary>
+    internal long? StoredSize(string hash)
+    {
+        using var shelf = IsHash(hash) ? _blobs.OpenFolder(hash[..2]) : null;
+        return shelf?.Stat(BlobName(hash))?.Size;
+    }
+
+    /// <summary>Whether a content is there and is what its name says. All of it is read.</summary>
+    internal bool IsSound(string hash)
+    {
+        if (!HasBlob(hash))
+            return false;
+        try
+        {
+            using var stream = OpenBlob(hash);
+            stream.CopyTo(Stream.Null);
+            return true;
+        }
+        catch (MoorfieldException)
+        {
+            return false;
+        }
+    }
+
+    /// <summary>Files among the contents, and the SHA-256 that each is named after; null for one that is none.</summary>
+    internal IEnumerable<(string Path, string? Hash, long Bytes)> Files()
+    {
+        foreach (var (shelf, isFolder) in _blobs.Entries())
+        {
+            using var folder = isFolder == false ? null : _blobs.OpenFolder(shelf);
+            if (folder is null)
+            {
+                yield return (shelf, null, _blobs.Stat(shelf)?.Size ?? 0);
+                continue;
+            }
+            foreach (string name in folder.Names())
+            {
+                string hash = name.EndsWith(".zst", StringComparison.Ordinal) ? name[..^4] : "";
+                yield return ($"{shelf}/{name}", IsHash(hash) && hash.StartsWith(shelf, StringComparison.Ordinal) ? hash : null,
+                    folder.Stat(name)?.Size ?? 0);
+            }
+        }
+    }
+
+    /// <summary>Bytes of all contents, as stored.</summary>
+    public long StoredBytes => Files().Sum(f => f.Bytes);
+
+    /// <summary>Takes a file away from the contents.</summary>
+    /// <param name="path">As <see cref="Files"/> gives it.</param>
+    internal void DeleteFile(string path)
+    {
+        int slash = path.IndexOf('/', StringComparison.Ordinal);
+        if (slash < 0)
+        {
+            _blobs.Delete(path);
+            return;
+        }
+        using var shelf = _blobs.OpenFolder(path[..slash]);
+        shelf?.Delete(path[(slash + 1)..]);
+    }
+
+    /// <summary>Files beside the documents that belong to none.</summary>
+    internal IEnumerable<string> StrayNames()
+    {
+        var numbers = Numbers().ToHashSet();
+        return _points.Names().Where(n => n != HighestName && !(int.TryParse(Path.GetFileNameWithoutExtension(n), out int number)
+            && numbers.Contains(number) && (n == DocumentName(number) || n == HeadName(number) || n == JournalName(number))));
+    }
+
+    internal void DeleteStray(string name) => _points.Delete(name);
 
     private void DeleteJournal(int number)
     {
@@ -342,6 +435,14 @@ public sealed class Vault : IDisposable
         if (there is null)
             _points.Flush();
     }
+
+    /// <summary>Lets a point stay when older ones are deleted, or not any more.</summary>
+    public void Pin(int number, bool pinned, TimeProvider clock) =>
+        Append(number, new JournalLine(clock.GetUtcNow(), pinned ? JournalLine.Pinned : JournalLine.Unpinned));
+
+    /// <summary>Gives a point another remark.</summary>
+    public void SetNote(int number, string text, TimeProvider clock) =>
+        Append(number, new JournalLine(clock.GetUtcNow(), JournalLine.Noted, Message: text));
 
     /// <summary>Notes that everything that a run changed was found back as it was.</summary>
     public void NoteBack(RestorePoint point, TimeProvider clock) => Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Back));

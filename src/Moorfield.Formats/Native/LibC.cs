@@ -26,6 +26,7 @@ internal static unsafe partial class LibC
     internal const int SymlinkNoFollow = 0x100;
     internal const int EmptyPath = 0x1000;
     internal const int RemoveDirectory = 0x200;
+    internal const int LockShared = 1;
     internal const int LockExclusive = 2;
     internal const int LockNonBlocking = 4;
     internal const int Unlock = 8;

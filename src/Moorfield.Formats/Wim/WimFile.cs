@@ -66,7 +66,8 @@ public sealed class WimFile : IDisposable
         if (blobs.Metadata.Count != header.ImageCount && !header.IsSplit)
             throw new InvalidDataException($"is damaged: it claims {header.ImageCount} images and has metadata for {blobs.Metadata.Count}");
         var xml = header.Xml.IsNone ? WimXml.Empty() : WimXml.Read(reading.ReadAll(header.Xml));
-        return new WimFile(bytes, length, header, blobs, xml);
+        return !xml.IsEncrypted ? new WimFile(bytes, length, header, blobs, xml)
+            : throw new InvalidDataException("is encrypted: it must be decrypted first, by the tools that its source gives for it");
     }
 
     /// <summary>Whether all parts of it are at hand, when it is split.</summary>

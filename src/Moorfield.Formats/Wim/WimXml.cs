@@ -31,6 +31,9 @@ public sealed class WimXml
 
     private XElement Root => _document.Root!;
 
+    /// <summary>Whether it says that the contents are encrypted, as some ESD files are. [doc: wimlib]</summary>
+    internal bool IsEncrypted => Root.Element("ESD")?.Element("ENCRYPTED") is not null;
+
     internal static WimXml Empty() => new(new XDocument(new XElement("WIM", new XElement("TOTALBYTES", "0"))));
 
     /// <exception cref="InvalidDataException">No well-formed XML in UTF-16, or its root is not WIM.</exception>

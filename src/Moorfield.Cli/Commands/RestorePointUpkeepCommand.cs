@@ -1,0 +1,255 @@
+using System.Collections.Immutable;
+using System.CommandLine;
+using System.Globalization;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Reporting;
+
+namespace Moorfield.Cli.Commands;
+
+/// <summary>Restore points that are verified, pinned, noted and deleted; and <c>vault check</c>.</summary>
+internal static class RestorePointUpkeepCommand
+{
+    private static Option<bool> Yes() => new("--yes", "-y") { Description = "Do not ask for confirmation" };
+
+    private static Vault Open(ParseResult parsed, Option<string?> vaultPath)
+    {
+        string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
+        return Vault.OpenExisting(path, new WriteSeam())
+            ?? throw new MoorfieldException(Trouble.Misused, $"There is no vault at {path}. Name another with --vault.");
+    }
+
+    private static void CheckThere(Vault vault, IEnumerable<int> numbers)
+    {
+        if (numbers.Except(vault.Numbers()).FirstOrDefault() is > 0 and var missing)
+        {
+            throw new MoorfieldException(Trouble.Misused,
+                $"The vault {vault.FullPath} has no restore point {missing}. 'moorfield restore-point list' lists them.");
+        }
+    }
+
+    internal static Command CreateVerify()
+    {
+        var numbers = new Argument<int[]>("POINT") { Description = "Numbers of restore points (default: all)", Arity = ArgumentArity.ZeroOrMore };
+        var vaultPath = Common.VaultPath();
+        var command = new Command("verify", """
+            Reads restore points, and all contents that they need, against their digests, and says which packages damage endangers. Nothing is
+            changed. Ends with 4 when something is damaged.
+
+            Example:
+              moorfield restore-point verify
+              moorfield restore-point verify 3 4
+            """)
+        { numbers, vaultPath };
+        command.Handle(parsed =>
+        {
+            using var vault = Open(parsed, vaultPath);
+            int[] wanted = parsed.GetValue(numbers) ?? [];
+            CheckThere(vault, wanted);
+            IReadOnlyList<int> all = wanted.Length > 0 ? wanted : vault.Numbers();
+            var known = new Dictionary<string, bool>();
+            int at = 0;
+            var faults = new List<PointFault>();
+            using (new Ticker(() => $"Reading restore point {at}"))
+            {
+                foreach (int number in all.Distinct())
+                {
+                    at = number;
+                    faults.AddRange(VaultUpkeep.Verify(vault, number, known));
+                }
+            }
+            foreach (var fault in faults)
+            {
+                Say.Error($"Restore point {fault.Number}: {fault.Text}" + (fault.Packages.IsEmpty ? ""
+                    : $" It is needed to put back {Prose.List(fault.Packages)}; undo the others with --only."));
+            }
+            int sound = all.Distinct().Count() - faults.Select(f => f.Number).Distinct().Count();
+            Say.Line($"{Sheet.Count(sound, "restore point")} of {all.Distinct().Count()} sound, "
+                + $"{Sheet.Count(known.Count(k => k.Value), "content")} of {known.Count} as recorded.");
+            return faults.Count > 0 ? Program.Differs : Program.Done;
+        });
+        return command;
+    }
+
+    internal static Command CreateDelete()
+    {
+        var numbers = new Argument<int[]>("POINT") { Description = "Numbers of restore points", Arity = ArgumentArity.ZeroOrMore };
+        var older = new Option<string?>("--older-than") { Description = "Those recorded longer ago: days, weeks, months or years, such as 90d",
+            HelpName = "AGE" };
+        var last = new Option<int?>("--keep-last") { Description = "All but the last so many of each target", HelpName = "N" };
+        var only = new Option<string?>("--target") { Description = "With these: only those of runs on this very target", HelpName = "TARGET" };
+        var preview = new Option<bool>("--preview") { Description = "Show what would go and delete nothing" };
+        var (vaultPath, yes) = (Common.VaultPath(), Yes());
+        var command = new Command("delete", """
+            Deletes restore points, and gives back the space that no other one needs. What they recorded can no longer be undone. Pinned ones
+            stay, and those of interrupted runs; an undo goes with the run that it undid.
+
+            Example:
+              moorfield restore-point delete 3 4
+              moorfield restore-point delete --older-than 90d --keep-last 5
+            """)
+        { numbers, older, last, only, preview, vaultPath, yes };
+        command.Handle(parsed =>
+        {
+            using var vault = Open(parsed, vaultPath);
+            int[] named = parsed.GetValue(numbers) ?? [];
+            CheckThere(vault, named);
+            var points = PointHistory.Read(vault, Say.Error);
+            bool filters = parsed.GetValue(older) is not null || parsed.GetValue(last) is not null;
+            if (named.Length > 0 == filters)
+                throw new MoorfieldException(Trouble.Misused, "Name restore points by number, or give --older-than, --keep-last, or both.");
+            if (parsed.GetValue(last) is < 0)
+                throw new MoorfieldException(Trouble.Misused, "--keep-last takes 0 or more.");
+            var wanted = named.Length > 0 ? [.. named]
+                : Fitting(points, parsed.GetValue(older) is { } age ? DateTimeOffset.Now - Age(age) : null, parsed.GetValue(last),
+                    parsed.GetValue(only));
+            // One whose document cannot be read is no part of the history, and nothing can be undone from it.
+            var damaged = named.Where(n => points.All(p => p.Point.Number != n)).ToList();
+            if (damaged.Count > 0)
+            {
+                throw new MoorfieldException(Trouble.Refused, $"Restore point {damaged[0]} cannot be read, so that it is not known what it needs. "
+                    + "'moorfield vault check' says more.");
+            }
+            return Delete(parsed, vault, VaultUpkeep.Plan(points, wanted, named.Length > 0), parsed.GetValue(preview), parsed.GetValue(yes));
+        });
+        return command;
+    }
+
+    private static HashSet<int> Fitting(ImmutableArray<PointSummary> points, DateTimeOffset? before, int? last, string? place)
+    {
+        var those = points.AsEnumerable();
+        if (place is not null)
+        {
+            using var target = Common.Open(place);
+            var identity = target.Identify();
+            those = [.. those.Where(p => p.Point.Target.IsSameAs(identity))];
+        }
+        var kept = last is not { } count ? [] : those.GroupBy(p => (p.Point.Target.MachineId.ToUpperInvariant(), p.Point.Target.Path))
+            .SelectMany(g => g.TakeLast(count)).Select(p => p.Point.Number).ToHashSet();
+        return [.. those.Where(p => (before is null || p.Point.Created < before) && !kept.Contains(p.Point.Number)).Select(p => p.Point.Number)];
+    }
+
+    private static TimeSpan Age(string text)
+    {
+        const int MostDays = 100_000;
+        int days = text.Length < 2 ? 0 : char.ToLowerInvariant(text[^1]) switch { 'd' => 1, 'w' => 7, 'm' => 30, 'y' => 365, _ => 0 };
+        return days > 0 && int.TryParse(text[..^1], NumberStyles.None, CultureInfo.InvariantCulture, out int number) && number <= MostDays
+            ? TimeSpan.FromDays((double)number * days) : throw new MoorfieldException(Trouble.Misused,
+                $"'{text}' is no age: a number with d, w, m or y behind it, such as 90d.");
+    }
+
+    private static int Delete(ParseResult parsed, Vault vault, PointDeletion deletion, bool preview, bool yes)
+    {
+        foreach (var (point, why) in deletion.Stay)
+            Say.Line($"Restore point {point.Point.Number} stays: it {why}.");
+        if (deletion.Gone.IsEmpty)
+        {
+            if (!deletion.Stay.IsEmpty)
+                throw new MoorfieldException(Trouble.Refused, "Nothing was deleted.");
+            Say.Aside("No restore point fits. Nothing was deleted.");
+            return Program.Done;
+        }
+        Say.Heading("To be deleted, so that it can no longer be undone");
+        var sheet = new Sheet("Point", "Recorded", "Target", "What was done", "State", "Note").Right(0).Quiet(1);
+        foreach (var point in deletion.Gone)
+        {
+            sheet.Add(point.Point.Number.ToString(CultureInfo.InvariantCulture), RestorePointCommand.Time(point.Point), point.Point.Target.Computer,
+                point.Point.Title, RestorePointCommand.State(point), point.Point.Note ?? "");
+        }
+        sheet.Write();
+        if (preview)
+            return Program.Done;
+        if (!yes && !Say.Confirm($"Delete {Sheet.Count(deletion.Gone.Length, "restore point")} for good?"))
+        {
+            Say.Aside("Nothing was deleted.");
+            return Program.Done;
+        }
+        var (bytes, why2) = VaultUpkeep.Delete(vault, deletion, TimeProvider.System);
+        Say.Line($"{Sheet.Count(deletion.Gone.Length, "restore point")} deleted; {Sheet.Size(bytes)} given back.");
+        if (why2 is not null)
+            Say.Error($"No contents were deleted, as it is not known which are needed: {why2}");
+        return deletion.Stay.IsEmpty ? Program.Done : Program.DoneInPart;
+    }
+
+    internal static Command CreatePin()
+    {
+        var number = new Argument<int>("POINT") { Description = "Number of the restore point" };
+        var off = new Option<bool>("--off") { Description = "Pinned no longer" };
+        var vaultPath = Common.VaultPath();
+        var command = new Command("pin", """
+            Lets a restore point stay when older ones are deleted.
+
+            Example:
+              moorfield restore-point pin 1
+              moorfield restore-point pin 1 --off
+            """)
+        { number, off, vaultPath };
+        command.Handle(parsed =>
+        {
+            using var vault = Open(parsed, vaultPath);
+            int point = parsed.GetValue(number);
+            CheckThere(vault, [point]);
+            vault.Pin(point, !parsed.GetValue(off), TimeProvider.System);
+            Say.Line($"Restore point {point} is {(parsed.GetValue(off) ? "no longer pinned" : "pinned")}.");
+            return Program.Done;
+        });
+        return command;
+    }
+
+    internal static Command CreateNote()
+    {
+        var number = new Argument<int>("POINT") { Description = "Number of the restore point" };
+        var text = new Argument<string>("TEXT") { Description = "The remark; an empty one takes it away" };
+        var vaultPath = Common.VaultPath();
+        var command = new Command("note", """
+            Gives a restore point another remark.
+
+            Example:
+              moorfield restore-point note 1 'before the autumn release'
+            """)
+        { number, text, vaultPath };
+        command.Handle(parsed =>
+        {
+            using var vault = Open(parsed, vaultPath);
+            int point = parsed.GetValue(number);
+            CheckThere(vault, [point]);
+            vault.SetNote(point, parsed.GetRequiredValue(text), TimeProvider.System);
+            Say.Line($"Restore point {point} has the note '{parsed.GetRequiredValue(text)}'.");
+            return Program.Done;
+        });
+        return command;
+    }
+
+    internal static Command CreateVault()
+    {
+        var mend = new Option<bool>("--mend") { Description = "Take away what nothing needs" };
+        var vaultPath = Common.VaultPath();
+        var check = new Command("check", """
+            Looks for what runs that were cut off left in the vault: contents that no restore point needs, and files beside the documents. Ends
+            with 4 when there is something, or a document cannot be read.
+
+            Example:
+              moorfield vault check --mend
+            """)
+        { mend, vaultPath };
+        check.Handle(parsed =>
+        {
+            using var vault = Open(parsed, vaultPath);
+            bool mends = parsed.GetValue(mend);
+            var findings = mends ? VaultUpkeep.Mend(vault) : VaultUpkeep.Look(vault);
+            foreach (var fault in findings.Faults)
+                Say.Error(fault.Text);
+            if (!findings.Faults.IsEmpty)
+                Say.Line("While that is so, it is not known which contents are needed, and all of them stay.");
+            string what = $"{Sheet.Count(findings.Contents.Length, "content")} that nothing needs ({Sheet.Size(findings.Bytes)}), "
+                + $"{Sheet.Count(findings.Strays.Length, "file")} beside the documents";
+            bool any = findings.Contents.Length + findings.Strays.Length > 0;
+            Say.Line(!any ? $"The vault {vault.FullPath} holds {Sheet.Count(vault.Numbers().Count, "restore point")}, and nothing that they do "
+                + "not need."
+                : mends ? $"Taken away: {what}." : $"Found: {what}. --mend takes them away.");
+            return !findings.Faults.IsEmpty || (any && !mends) ? Program.Differs : Program.Done;
+        });
+        return new Command("vault", "Looks after the folder that holds restore points.") { check };
+    }
+}
