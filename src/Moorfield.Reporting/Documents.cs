@@ -174,7 +174,7 @@ internal sealed record ComparisonJson(string Schema, string Before, string After
 
 /// <param name="Compared">Files that were read back.</param>
 internal sealed record BuiltMediumJson(
-    string Schema, string Source, string Medium, long Bytes, long ImageBytes, int Parts, string Sha256, int Compared, PlanJson Plan);
+    string Schema, string Source, string Medium, long Bytes, long ImageBytes, int Parts, string? Sha256, int Compared, PlanJson Plan);
 
 /// <param name="Made">Null when it does not say.</param>
 /// <param name="Gaps">What it could not see, a sentence each.</param>

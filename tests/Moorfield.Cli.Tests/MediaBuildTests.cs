@@ -55,6 +55,11 @@ public sealed class MediaBuildTests : CliTest
         ((string)JsonNode.Parse(outcome.Output)!["sha256"]!).ShouldBe(Convert.ToHexStringLower(SHA256.HashData(File.ReadAllBytes(to))));
         new FileInfo(to).Length.ShouldBe(new FileInfo(_iso).Length);
         Run("compare", _iso, to).Output.ShouldContain("Nothing differs.");
+        byte[] built = File.ReadAllBytes(to);
+        outcome = Run("media", "build", _iso, "--to", to, "--label", "OTHER", "--without-sha256", "--replace", "--yes");
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+        outcome.Output.ShouldNotContain("SHA-256");
+        File.ReadAllBytes(to).ShouldBe(built);
         Run("media", "build", _iso, "--to", Folder["no.iso"], "--yes").ExitCode.ShouldBe(2);
         Run("media", "build", _iso, "--to", Folder["no.iso"], "--label", new string('X', 40), "--yes")
             .Error.ShouldContain("A label has 1 to 32 letters");

@@ -13,9 +13,9 @@ namespace Moorfield.Core.Operations;
 /// <param name="Removal">How the removal in its image ended; null without one.</param>
 /// <param name="ImageBytes">Of its image, in all its parts.</param>
 /// <param name="Parts">Of its image.</param>
-/// <param name="Sha256">Of the whole file.</param>
+/// <param name="Sha256">Of the whole file; null when it was not to be worked out.</param>
 /// <param name="Compared">Files that were read back and are the same as on the source.</param>
-public sealed record BuiltMedium(Outcome? Removal, long Bytes, long ImageBytes, int Parts, string Sha256, int Compared);
+public sealed record BuiltMedium(Outcome? Removal, long Bytes, long ImageBytes, int Parts, string? Sha256, int Compared);
 
 /// <summary>A file that a medium gets.</summary>
 /// <param name="File">Its path here.</param>
@@ -42,6 +42,9 @@ public sealed class MediumBuilding(ImageTarget source, string output, MediumImag
 
     /// <summary>Files that are added.</summary>
     public ImmutableArray<FileForMedium> Added { get; init; } = [];
+
+    /// <summary>Whether the SHA-256 of the result is worked out, which takes longer than all else on some processors.</summary>
+    public bool HasDigest { get; init; } = true;
 
     /// <summary>Of the image.</summary>
     public MediumImageMaking Making => making;
@@ -131,21 +134,21 @@ public sealed class MediumBuilding(ImageTarget source, string output, MediumImag
         [.. making.Steps(), ("Writing the medium", SourceBytes), ("Reading it back", SourceBytes * ComparingShare)];
 
     /// <summary>Writes the medium, and reads it back.</summary>
-    private (string Sha256, int Compared) Write(MadeMediumImage image, string part, WriteSeam seam, WorkMeter meter, CancellationToken stop)
+    private (string? Sha256, int Compared) Write(MadeMediumImage image, string part, WriteSeam seam, WorkMeter meter, CancellationToken stop)
     {
         var added = Added.Select(a => (a.Path, a.File)).Concat(image.Further(making.ImagePath)).ToDictionary();
         using var reading = File.OpenHandle(source.FullPath);
         var plan = Plan(reading, image.Lengths[0], [.. added.Select(a => new MediumAddition(a.Key, new FileInfo(a.Value).Length))]);
         using var folder = Folder.Open(Work, seam);
         using var medium = new SeamFileStream(folder.CreateFile(Path.GetFileName(part), ImageCompaction.PlainFileMode), seam, part, stop);
-        using var hash = new FollowingSha256(medium.File);
+        using var hash = HasDigest ? new FollowingSha256(medium.File) : null;
         meter.Next();
         FormatTrouble.Translated(source.Name, () =>
         {
             var counted = new CountedStream(medium, done =>
             {
                 meter.At(done, plan.Length);
-                hash.Follow(done);
+                hash?.Follow(done);
             });
             plan.Write(counted, image.Write, (path, stream) => FileContent.Copy(added[path], stream));
             return 0;
@@ -158,9 +161,9 @@ public sealed class MediumBuilding(ImageTarget source, string output, MediumImag
         WimFile.Unwrapped(() => Parallel.Invoke(medium.Flush, () => same = Compare(reading, medium.File, contents, done =>
         {
             Stop(stop);
-            meter.At(done + hash.Done, 2 * plan.Length);
+            meter.At(done + (hash?.Done ?? done), 2 * plan.Length);
         })));
-        return (FormatTrouble.Translated("What was written", () => hash.Finish(plan.Length, () =>
+        return (hash is null ? null : FormatTrouble.Translated("What was written", () => hash.Finish(plan.Length, () =>
         {
             Stop(stop);
             meter.At(plan.Length + hash.Done, 2 * plan.Length);

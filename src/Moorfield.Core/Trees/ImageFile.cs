@@ -19,6 +19,7 @@ public sealed class ImageFile : ITrees, IDisposable
     private readonly SafeFileHandle _file;
     private readonly Func<WimBytes> _bytes;
     private ImmutableArray<SafeFileHandle> _parts = [];
+    private int _atOnce = MostAtOnce;
     private readonly WriteSeam _seam;
     private readonly List<(Sha1Hash Hash, SafeFileHandle Content)> _cache = [];
     private readonly Dictionary<Sha1Hash, WrittenContent> _written = [];
@@ -93,7 +94,8 @@ public sealed class ImageFile : ITrees, IDisposable
         {
             var (start, length) = Medium is { Place: var place } ? (place.Offset, place.Length) : (0, Wim.Length);
             var bytes = WimBytes.Over(new WimStretch(_file, start, length), file);
-            return new ImageFile(path, file, seam, null, () => bytes);
+            // Writing a medium takes longer than changing its image: what two at once would save in time is not worth their memory.
+            return new ImageFile(path, file, seam, null, () => bytes) { _atOnce = 1 };
         }
         catch
         {
@@ -168,7 +170,7 @@ public sealed class ImageFile : ITrees, IDisposable
     public ImmutableArray<T> ForEach<T>(IReadOnlyList<int?> editions, Func<int?, T> use)
     {
         var results = new T[editions.Count];
-        var limit = new ParallelOptions { MaxDegreeOfParallelism = MostAtOnce };
+        var limit = new ParallelOptions { MaxDegreeOfParallelism = _atOnce };
         WimFile.Unwrapped(() => Parallel.For(0, results.Length, limit, i => results[i] = use(editions[i])));
         return [.. results];
     }
