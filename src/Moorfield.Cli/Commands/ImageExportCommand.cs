@@ -123,7 +123,7 @@ internal static class ImageExportCommand
             Required = true };
         var part = Part();
         var command = new Command("split", """
-            Writes an image file in parts, for file systems that take small files only.
+            Writes an image file in parts, for file systems that take small files only. About 60 MB of memory are needed.
 
             Example:
               moorfield image split install.wim --to install.swm
@@ -149,7 +149,7 @@ internal static class ImageExportCommand
         var first = new Argument<string>("FILE") { Description = "The first part; the others lie beside it" };
         var to = new Option<string>("--to") { Description = "File to write, which must not be there yet", HelpName = "FILE", Required = true };
         var command = new Command("join", """
-            Writes the parts of a split image file as one.
+            Writes the parts of a split image file as one. About 60 MB of memory are needed.
 
             Example:
               moorfield image join install.swm --to install.wim
