@@ -40,6 +40,13 @@ public sealed class ImageEditionTests : CliTest
         Run("restore-point", "list").Output.ShouldContain("drop Counter Home");
         Run("undo", _image, "--yes").Output.ShouldContain("to the last byte");
         File.ReadAllBytes(_image).ShouldBe(_before);
+        // The undo can be taken back, and that again.
+        var again = Run("undo", _image, "2", "--yes");
+        again.ExitCode.ShouldBe(0, again.Error);
+        Info().ShouldContain("Image Count:    3");
+        Tool.Read("wimlib-imagex", "verify", _image);
+        Run("undo", _image, "3", "--yes").ExitCode.ShouldBe(0);
+        File.ReadAllBytes(_image).ShouldBe(_before);
     }
 
     [Fact]

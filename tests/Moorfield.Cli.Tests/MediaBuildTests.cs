@@ -131,6 +131,26 @@ public sealed class MediaBuildTests : CliTest
         Directory.GetFileSystemEntries(Folder.Path, ".*moorfield-build").ShouldBeEmpty();
     }
 
+    [Fact]
+    public void Another_run_that_builds_the_same_is_left_alone()
+    {
+        string work = Folder[".same.iso.moorfield-build"], locked = Folder["locked"];
+        Directory.CreateDirectory(work);
+        File.WriteAllText(Path.Combine(work, "medium.iso"), "half of it");
+        using (var run = System.Diagnostics.Process.Start("flock", ["-x", work, "sh", "-c", $"touch '{locked}'; sleep 60"]))
+        {
+            SpinWait.SpinUntil(() => File.Exists(locked), 10_000).ShouldBeTrue();
+            var outcome = Run("media", "build", _iso, "--to", Folder["same.iso"], "--label", "X", "--yes");
+            outcome.ExitCode.ShouldBe(5);
+            outcome.Error.ShouldContain("Another run is at work");
+            File.ReadAllText(Path.Combine(work, "medium.iso")).ShouldBe("half of it");
+            run.Kill(entireProcessTree: true);
+            run.WaitForExit();
+        }
+        Run("media", "build", _iso, "--to", Folder["same.iso"], "--label", "X", "--yes").ExitCode.ShouldBe(0);
+        Directory.Exists(work).ShouldBeFalse();
+    }
+
     [Theory]
     [InlineData(true)]
     [InlineData(false)]

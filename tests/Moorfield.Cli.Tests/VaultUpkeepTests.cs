@@ -156,18 +156,24 @@ public sealed class VaultUpkeepTests : CliTest
         Directory.CreateDirectory(stray);
         File.WriteAllText(Path.Combine(stray, $"ab{new string('0', 62)}.zst"), "left by a run that was cut off");
         File.WriteAllText(Path.Combine(Vault, "points/000007.journal"), "");
+        // What somebody else put there is not the vault's to take away.
+        string[] others = [Path.Combine(Vault, "points/notes.txt"), Path.Combine(Vault, "points/000001.json.old"), Path.Combine(Blobs, "README"),
+            Path.Combine(stray, "other.zst")];
+        foreach (string other in others)
+            File.WriteAllText(other, "not ours");
         Run("vault", "check").ExitCode.ShouldBe(4);
         string locked = Folder["locked"];
-        using (var other = System.Diagnostics.Process.Start("flock", ["-s", Vault, "sh", "-c", $"touch '{locked}'; sleep 60"]))
+        using (var run = System.Diagnostics.Process.Start("flock", ["-s", Vault, "sh", "-c", $"touch '{locked}'; sleep 60"]))
         {
             SpinWait.SpinUntil(() => File.Exists(locked), 10_000).ShouldBeTrue();
             Run("vault", "check", "--mend").ExitCode.ShouldBe(5);
             Run("restore-point", "delete", "1", "--yes").ExitCode.ShouldBe(5);
-            other.Kill(entireProcessTree: true);
-            other.WaitForExit();
+            run.Kill(entireProcessTree: true);
+            run.WaitForExit();
         }
         Run("vault", "check", "--mend").Output.ShouldContain("Taken away: 1 content that nothing needs");
         Run("vault", "check").ExitCode.ShouldBe(0);
+        others.ShouldAllBe(o => File.Exists(o));
         Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
     }
 }

@@ -48,7 +48,7 @@ internal static class MediaCommand
     private static Command CreateLabel()
     {
         var iso = new Argument<string>("ISO") { Description = "An ISO with an install image" };
-        var text = new Argument<string>("TEXT") { Description = "Its new label: 1 to 32 letters of ASCII, 16 where it has a Joliet view" };
+        var text = new Argument<string>("TEXT") { Description = "Its new label: 1 to 30 letters of ASCII, 16 where it has a Joliet view" };
         var yes = new Option<bool>("--yes", "-y") { Description = "Do not ask for confirmation" };
         var command = new Command("label", """
             Gives an ISO another label, in its own file. Only the few blocks are written where labels stand; the old one is given back by the

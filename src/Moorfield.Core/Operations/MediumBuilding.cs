@@ -34,6 +34,7 @@ public sealed class MediumBuilding(ImageTarget source, string output, MediumImag
 {
     // Of the time of the writing.
     private const double ComparingShare = 1;
+    private const string PartName = "medium.iso";
     private readonly MediumImage _medium = source.Image.Medium ?? throw new ArgumentException("The image lies on no medium.", nameof(source));
     private readonly string _full = Path.GetFullPath(output);
 
@@ -48,8 +49,6 @@ public sealed class MediumBuilding(ImageTarget source, string output, MediumImag
 
     /// <summary>Of the image.</summary>
     public MediumImageMaking Making => making;
-
-    private string Work => Path.Combine(Path.GetDirectoryName(_full)!, $".{Path.GetFileName(_full)}.moorfield-build");
 
     private long SourceBytes => new FileInfo(source.FullPath).Length;
 
@@ -106,41 +105,33 @@ public sealed class MediumBuilding(ImageTarget source, string output, MediumImag
     public BuiltMedium Build(WriteSeam seam, TimeProvider clock, Action<WorkState> tell, CancellationToken stop)
     {
         var before = Stamp();
-        Clear();
-        Directory.CreateDirectory(Work);
-        try
+        string name = Path.GetFileName(_full);
+        using var work = new WorkFolder(Path.Combine(Path.GetDirectoryName(_full)!, $".{name}.moorfield-build"), seam);
+        var meter = new WorkMeter([.. Steps()], clock, tell);
+        using var image = making.Make(work.FullPath, seam, meter, clock, stop);
+        var (hash, compared) = Write(image, work.FullPath, seam, meter, stop);
+        if (Stamp() != before)
+            throw new MoorfieldException(Trouble.Refused, $"{source.Name} was changed by something else meanwhile. Nothing was written.");
+        using (var from = Folder.Open(work.FullPath, seam))
+        using (var folder = Folder.Open(Path.GetDirectoryName(_full)!, seam))
         {
-            var meter = new WorkMeter([.. Steps()], clock, tell);
-            using var image = making.Make(Work, seam, meter, clock, stop);
-            string part = Path.Combine(Work, "medium.iso");
-            var (hash, compared) = Write(image, part, seam, meter, stop);
-            if (Stamp() != before)
-                throw new MoorfieldException(Trouble.Refused, $"{source.Name} was changed by something else meanwhile. Nothing was written.");
-            using (var work = Folder.Open(Work, seam))
-            using (var folder = Folder.Open(Path.GetDirectoryName(_full)!, seam))
-            {
-                work.Rename(Path.GetFileName(part), Path.GetFileName(_full), folder);
-                folder.Flush();
-            }
-            return new BuiltMedium(image.Removal, new FileInfo(_full).Length, image.Lengths.Sum(), image.Lengths.Length, hash, compared);
+            from.Rename(PartName, name, folder);
+            folder.Flush();
         }
-        finally
-        {
-            Clear();
-        }
+        return new BuiltMedium(image.Removal, new FileInfo(_full).Length, image.Lengths.Sum(), image.Lengths.Length, hash, compared);
     }
 
     private IEnumerable<(string, double)> Steps() =>
         [.. making.Steps(), ("Writing the medium", SourceBytes), ("Reading it back", SourceBytes * ComparingShare)];
 
     /// <summary>Writes the medium, and reads it back.</summary>
-    private (string? Sha256, int Compared) Write(MadeMediumImage image, string part, WriteSeam seam, WorkMeter meter, CancellationToken stop)
+    private (string? Sha256, int Compared) Write(MadeMediumImage image, string work, WriteSeam seam, WorkMeter meter, CancellationToken stop)
     {
         var added = Added.Select(a => (a.Path, a.File)).Concat(image.Further(making.ImagePath)).ToDictionary();
         using var reading = File.OpenHandle(source.FullPath);
         var plan = Plan(reading, image.Lengths[0], [.. added.Select(a => new MediumAddition(a.Key, new FileInfo(a.Value).Length))]);
-        using var folder = Folder.Open(Work, seam);
-        using var medium = new SeamFileStream(folder.CreateFile(Path.GetFileName(part), ImageCompaction.PlainFileMode), seam, part, stop);
+        using var folder = Folder.Open(work, seam);
+        using var medium = new SeamFileStream(folder.CreateFile(PartName, ImageCompaction.PlainFileMode), seam, Path.Combine(work, PartName), stop);
         using var hash = HasDigest ? new FollowingSha256(medium.File) : null;
         meter.Next();
         FormatTrouble.Translated(source.Name, () =>
@@ -201,12 +192,6 @@ public sealed class MediumBuilding(ImageTarget source, string output, MediumImag
     {
         var file = new FileInfo(source.FullPath);
         return (file.Length, file.LastWriteTimeUtc);
-    }
-
-    private void Clear()
-    {
-        if (Directory.Exists(Work))
-            Directory.Delete(Work, recursive: true);
     }
 
     internal static void Stop(CancellationToken stop)

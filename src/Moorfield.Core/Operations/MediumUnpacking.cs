@@ -27,8 +27,6 @@ public sealed class MediumUnpacking(ImageTarget source, string folder)
     /// <summary>Of the image.</summary>
     public required MediumImageMaking Making { get; init; }
 
-    private string Work => Path.Combine(_full, ".moorfield-build");
-
     /// <summary>Bytes that it needs for a time, result included.</summary>
     public long Needs => _medium.Whole.Entries.Sum(e => e.Size) + Making.Needs;
 
@@ -62,15 +60,14 @@ public sealed class MediumUnpacking(ImageTarget source, string folder)
     public UnpackedMedium Unpack(WriteSeam seam, TimeProvider clock, Action<WorkState> tell, CancellationToken stop)
     {
         bool isNew = !Directory.Exists(_full);
-        Directory.CreateDirectory(_full);
-        Clear();
         bool done = false;
         try
         {
-            string files = Directory.CreateDirectory(Path.Combine(Work, "files")).FullName;
+            using var work = new WorkFolder(Path.Combine(_full, ".moorfield-build"), seam);
+            string files = Directory.CreateDirectory(Path.Combine(work.FullPath, "files")).FullName;
             long whole = _medium.Whole.Entries.Sum(e => e.Size);
             var meter = new WorkMeter([.. Making.Steps(), ("Writing the files", whole), ("Reading them back", whole / 2)], clock, tell);
-            using var image = Making.Make(Work, seam, meter, clock, stop);
+            using var image = Making.Make(work.FullPath, seam, meter, clock, stop);
             var result = Write(image, files, seam, meter, stop);
             foreach (string entry in Directory.GetFileSystemEntries(files))
                 Directory.Move(entry, Path.Combine(_full, Path.GetFileName(entry)));
@@ -83,8 +80,7 @@ public sealed class MediumUnpacking(ImageTarget source, string folder)
         }
         finally
         {
-            Clear();
-            if (isNew && !done)
+            if (isNew && !done && Directory.Exists(_full))
                 Directory.Delete(_full);
         }
     }
@@ -138,10 +134,4 @@ public sealed class MediumUnpacking(ImageTarget source, string folder)
 
     private MoorfieldException Different(string path) =>
         new(Trouble.Failed, $"What was written as {path} is not what {source.Name} holds. Nothing of it is left.");
-
-    private void Clear()
-    {
-        if (Directory.Exists(Work))
-            Directory.Delete(Work, recursive: true);
-    }
 }

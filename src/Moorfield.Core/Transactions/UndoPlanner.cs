@@ -125,9 +125,13 @@ public static class UndoPlanner
                 throw new MoorfieldException(Trouble.Refused, $"Edition {gone.Number} ({gone.Name}) cannot come back: an edition comes back with "
                     + $"the whole file only, and {file.Name} was changed by something else since, or was compacted. Undo what came later first.");
             }
-            var renamed = (EditionRenamed)change;
-            (now is null ? conflicts : (now.Name, now.Description) == (renamed.NameBefore, renamed.DescriptionBefore) ? ready
-                : (now.Name, now.Description) == (renamed.NameAfter, renamed.DescriptionAfter) ? back : conflicts).Add(renamed);
+            (change switch
+            {
+                EditionDropped dropped => now?.Name == dropped.Name ? ready : conflicts, // an undo that is undone
+                EditionRenamed renamed when now is not null => (now.Name, now.Description) == (renamed.NameBefore, renamed.DescriptionBefore) ? ready
+                    : (now.Name, now.Description) == (renamed.NameAfter, renamed.DescriptionAfter) ? back : conflicts,
+                _ => conflicts,
+            }).Add(change);
         }
         return (ready, back, conflicts);
     }

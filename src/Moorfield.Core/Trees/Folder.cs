@@ -128,7 +128,7 @@ internal sealed unsafe class Folder : IDisposable
     /// Shares the lock of this folder with others that do, for as long as it is open; waits for one who has it alone. Not every file system
     /// has locks.
     /// </summary>
-    internal void Share() => _ = LibC.Lock(Handle, LibC.LockShared);
+    internal void Share() => _isLocked = LibC.Lock(Handle, LibC.LockShared) == 0;
 
     /// <summary>Waits for the lock of this folder and takes it for as long as the folder is open.</summary>
     internal void Lock() => Check(LibC.Lock(Handle, LibC.LockExclusive), ".");

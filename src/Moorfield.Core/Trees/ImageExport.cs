@@ -81,7 +81,18 @@ public static class ImageExport
     {
         if (!Path.GetExtension(first).Equals(".swm", StringComparison.OrdinalIgnoreCase))
             return [];
-        return [.. Parts(first).Skip(1).Select(p => RegularFile.Open(p, LibC.ReadOnly)).OfType<SafeFileHandle>()];
+        var parts = ImmutableArray.CreateBuilder<SafeFileHandle>();
+        foreach (string path in Parts(first).Skip(1))
+        {
+            var part = RegularFile.Open(path, LibC.ReadOnly);
+            if (part is null || !RegularFile.Is(part))
+            {
+                part?.Dispose();
+                break; // what lies in it is then in another part, and said to be
+            }
+            parts.Add(part);
+        }
+        return parts.ToImmutable();
     }
 
     private static void Whole(string output, Action<string> write)

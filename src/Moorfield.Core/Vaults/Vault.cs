@@ -1,6 +1,5 @@
 using System.Collections.Concurrent;
 using System.Globalization;
-using System.Security.Cryptography;
 using System.Text.Json.Serialization.Metadata;
 using System.Text.Json;
 using System.Text;
@@ -24,7 +23,7 @@ namespace Moorfield.Core.Vaults;
 */
 
 /// <summary>The folder that holds restore points.</summary>
-public sealed class Vault : IDisposable
+public sealed partial class Vault : IDisposable
 {
     private const int CompressionLevel = 1;
 
@@ -130,71 +129,6 @@ public sealed class Vault : IDisposable
         return parent.OpenFolder(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' in it is no folder.");
     }
 
-    // ---- blobs
-
-    /// <summary>Keeps a file's content and gives its SHA-256. Not flushed: <see cref="Begin"/> flushes all.</summary>
-    internal string Keep(SafeFileHandle content) => Keep(take => FileContent.ForEachPiece(content, take));
-
-    /// <summary>Keeps a content that comes in pieces, as <see cref="Keep(SafeFileHandle)"/> does.</summary>
-    internal string Keep(Action<FileContent.Take> pieces)
-    {
-        string part = $"{PartPrefix}{Environment.ProcessId}";
-        if (_blobs.Stat(part) is not null)
-            _blobs.Delete(part);
-        string hash;
-        using (var file = _blobs.CreateFile(part, 0x180))
-        {
-            using var hasher = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
-            using var output = new SeamStream(_blobs, file, part);
-            using (var compressor = new CompressionStream(output, _compressor.Value, preserveCompressor: true, leaveOpen: true))
-            {
-                pieces(piece =>
-                {
-                    hasher.AppendData(piece);
-                    compressor.Write(piece);
-                });
-            }
-            hash = Convert.ToHexStringLower(hasher.GetHashAndReset());
-        }
-        using var shelf = Subfolder(_blobs, hash[..2]);
-        string name = BlobName(hash);
-        // One that is there already is believed only after a look: a power cut may have left it without its content.
-        if (IsSound(hash))
-            _blobs.Delete(part);
-        else
-            _blobs.Rename(part, name, shelf);
-        return hash;
-    }
-
-    /// <summary>The content kept under a SHA-256. Reading to the end fails when it is not that content any more.</summary>
-    /// <exception cref="MoorfieldException">It is not in the vault.</exception>
-    internal Stream OpenBlob(string hash)
-    {
-        using var shelf = IsHash(hash) ? _blobs.OpenFolder(hash[..2]) : null;
-        var file = shelf?.OpenFile(BlobName(hash))
-            ?? throw new MoorfieldException(Trouble.Failed, $"The vault {FullPath} has lost the content {hash}.");
-        return new VerifyingStream(new DecompressionStream(new FileStream(file, FileAccess.Read, bufferSize: 0), leaveOpen: false), hash);
-    }
-
-    internal byte[] ReadBlob(string hash)
-    {
-        using var stream = OpenBlob(hash);
-        var content = new MemoryStream();
-        stream.CopyTo(content);
-        return content.ToArray();
-    }
-
-    internal bool HasBlob(string hash)
-    {
-        using var shelf = IsHash(hash) ? _blobs.OpenFolder(hash[..2]) : null;
-        return shelf?.Stat(BlobName(hash)) is not null;
-    }
-
-    /// <summary>Whether a text is a SHA-256 as the vault writes it.</summary>
-    internal static bool IsHash(string text) => text.Length == 2 * SHA256.HashSizeInBytes && text.All(char.IsAsciiHexDigitLower);
-
-    private static string BlobName(string hash) => hash + ".zst";
-
     // ---- points
 
     /// <summary>Numbers of all restore points, ascending.</summary>
@@ -260,73 +194,12 @@ public sealed class Vault : IDisposable
         _points.Flush();
     }
 
-    /// <summary>Bytes that a content takes; null when it is not there.</summary>
-    internal long? StoredSize(string hash)
-    {
-        using var shelf = IsHash(hash) ? _blobs.OpenFolder(hash[..2]) : null;
-        return shelf?.Stat(BlobName(hash))?.Size;
-    }
-
-    /// <summary>Whether a content is there and is what its name says. All of it is read.</summary>
-    internal bool IsSound(string hash)
-    {
-        if (!HasBlob(hash))
-            return false;
-        try
-        {
-            using var stream = OpenBlob(hash);
-            stream.CopyTo(Stream.Null);
-            return true;
-        }
-        catch (MoorfieldException)
-        {
-            return false;
-        }
-    }
-
-    /// <summary>Files among the contents, and the SHA-256 that each is named after; null for one that is none.</summary>
-    internal IEnumerable<(string Path, string? Hash, long Bytes)> Files()
-    {
-        foreach (var (shelf, isFolder) in _blobs.Entries())
-        {
-            using var folder = isFolder == false ? null : _blobs.OpenFolder(shelf);
-            if (folder is null)
-            {
-                yield return (shelf, null, _blobs.Stat(shelf)?.Size ?? 0);
-                continue;
-            }
-            foreach (string name in folder.Names())
-            {
-                string hash = name.EndsWith(".zst", StringComparison.Ordinal) ? name[..^4] : "";
-                yield return ($"{shelf}/{name}", IsHash(hash) && hash.StartsWith(shelf, StringComparison.Ordinal) ? hash : null,
-                    folder.Stat(name)?.Size ?? 0);
-            }
-        }
-    }
-
-    /// <summary>Bytes of all contents, as stored.</summary>
-    public long StoredBytes => Files().Sum(f => f.Bytes);
-
-    /// <summary>Takes a file away from the contents.</summary>
-    /// <param name="path">As <see cref="Files"/> gives it.</param>
-    internal void DeleteFile(string path)
-    {
-        int slash = path.IndexOf('/', StringComparison.Ordinal);
-        if (slash < 0)
-        {
-            _blobs.Delete(path);
-            return;
-        }
-        using var shelf = _blobs.OpenFolder(path[..slash]);
-        shelf?.Delete(path[(slash + 1)..]);
-    }
-
-    /// <summary>Files beside the documents that belong to none.</summary>
+    /// <summary>Heads and journals whose document is gone, and parts of documents.</summary>
     internal IEnumerable<string> StrayNames()
     {
         var numbers = Numbers().ToHashSet();
-        return _points.Names().Where(n => n != HighestName && !(int.TryParse(Path.GetFileNameWithoutExtension(n), out int number)
-            && numbers.Contains(number) && (n == DocumentName(number) || n == HeadName(number) || n == JournalName(number))));
+        return _points.Names().Where(n => n == TreeWriter.PartName || (int.TryParse(Path.GetFileNameWithoutExtension(n), out int number)
+            && (n == HeadName(number) || n == JournalName(number)) && !numbers.Contains(number)));
     }
 
     internal void DeleteStray(string name) => _points.Delete(name);
