@@ -9,6 +9,7 @@ internal static class ChangeText
     internal static string Totals(IReadOnlyCollection<Change> changes)
     {
         var parts = new List<string>();
+        Part(changes.Count(c => c is LogsReplayed or LogsReturned), "hive with its logs", "hives with their logs");
         Part(changes.Count(c => c is HiveChange), "registry change");
         Part(changes.Count(c => c is RowsChange), "state repository change");
         Part(changes.Count(c => c is EntryChange), "list entry", "list entries");

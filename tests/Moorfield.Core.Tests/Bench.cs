@@ -81,7 +81,7 @@ internal sealed class Bench(string root, string vaultPath)
 
     private sealed class GivenRun(Target target, RunRequest request) : RunOperation<GivenProposal>(target)
     {
-        public override GivenProposal Plan() => new(request);
+        protected override GivenProposal Propose() => new(request);
     }
 
     internal UndoPlan PlanUndo(int point, string? only = null, bool overwrite = false)

@@ -53,7 +53,7 @@ internal static class BlockCommand
         var options = new ChangeOptions(command);
         command.Handle(parsed =>
         {
-            using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
+            using var target = options.Open(parsed, parsed.GetRequiredValue(TargetPath));
             string[] arguments = parsed.GetValue(families) ?? [];
             var filter = filters.Read(parsed);
             target.Maker = parsed.GetValue(Maker);
@@ -114,7 +114,7 @@ internal static class BlockCommand
         var options = new ChangeOptions(command);
         command.Handle(parsed =>
         {
-            using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
+            using var target = options.Open(parsed, parsed.GetRequiredValue(TargetPath));
             var snapshots = Common.Read(target, parsed.GetValue(Edition));
             return Run(parsed, options, Blocking.Unblock(target, snapshots, parsed.GetRequiredValue(families)));
         });

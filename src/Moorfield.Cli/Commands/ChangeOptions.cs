@@ -17,22 +17,38 @@ internal sealed class ChangeOptions
     private readonly Option<string?> _note = new("--note") { Description = "A remark to keep with the restore point", HelpName = "TEXT" };
     private readonly Option<string?> _vault = Common.VaultPath();
     private readonly Option<bool> _withoutPoint = new("--without-restore-point") { Description = "Record nothing: the run cannot be undone" };
+    private readonly Option<bool> _replayLogs = new("--replay-logs") { Description = "Write what transaction logs hold into the hives that change, "
+        + "as the run's first change" };
+
     private readonly Option<string> _format = Common.Format("table", "json");
 
     private readonly bool _records;
 
     /// <param name="records">Whether the command records a restore point unless it is told not to.</param>
-    internal ChangeOptions(Command command, bool records = true)
+    /// <param name="writesHives">Whether it changes registry hives.</param>
+    internal ChangeOptions(Command command, bool records = true, bool writesHives = true)
     {
         _records = records;
         foreach (var option in records ? new Option[] { _preview, _yes, _note, _vault, _withoutPoint, _format } : [_preview, _yes, _vault, _format])
             command.Add(option);
+        if (records && writesHives)
+            command.Add(_replayLogs);
+    }
+
+    /// <summary>Opens and takes what the command changes.</summary>
+    internal Target Open(ParseResult parsed, string path, bool mayFollowInterruption = false)
+    {
+        var target = Common.OpenForChange(path, Progress.Seam, mayFollowInterruption);
+        target.ReplaysLogs = ReplaysLogs(parsed);
+        return target;
     }
 
     internal ProgressLine Progress { get; } = new();
 
     /// <summary>Whether a person has said yes to several runs at once.</summary>
     internal bool IsAgreed { get; set; }
+
+    internal bool ReplaysLogs(ParseResult parsed) => parsed.GetValue(_replayLogs);
 
     internal bool IsJson(ParseResult parsed) => parsed.GetValue(_format) == "json";
 
@@ -56,6 +72,9 @@ internal sealed class ChangeOptions
         bool keepFiles = false, bool acceptsCosts = false, bool changesTarget = true, Func<long>? size = null) where T : Proposal
     {
         bool json = IsJson(parsed);
+        var replays = (proposal as RunProposal)?.Request.Changes.OfType<LogsReplayed>().ToList() ?? [];
+        if (!document.Changes.Any(c => replays.Exists(r => r.Describe() == c.Text)))
+            document = document with { Changes = [.. replays.Select(DocumentMaker.Change), .. document.Changes] };
         bool withPoint = HasRestorePoint(parsed);
         string vaultPath = operation.Source?.FullPath ?? VaultPath(parsed);
         if (IsPreview(parsed))
@@ -101,6 +120,8 @@ internal sealed class ChangeOptions
 
         void ShowPreview()
         {
+            foreach (var replay in replays)
+                Say.Line($"First: {(replay.Edition is { } number ? $"edition {number}: " : "")}{replay.Describe()}.");
             showPreview();
             if (changesTarget)
                 Say.Line(withPoint ? $"A restore point is recorded first, in {vaultPath}." : "No restore point is recorded: this cannot be undone.");

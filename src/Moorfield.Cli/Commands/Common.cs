@@ -117,7 +117,7 @@ internal static class Common
         foreach (var snapshot in snapshots)
         {
             string place = snapshot.EditionNumber is { } number ? $"{target.Name}, edition {number}" : target.Name;
-            foreach (var note in snapshot.Notes.Where(n => n.Code is "hiveDirty" or "volumeUnclean"))
+            foreach (var note in snapshot.Notes.Where(n => n.Code is "hiveDirty" or "hiveReplayed" or "volumeUnclean"))
                 Say.Aside($"moorfield: {place}: {note.Text}");
         }
         if (target is SurveyTarget { Gaps: [var first, ..] gaps })

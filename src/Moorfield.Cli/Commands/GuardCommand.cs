@@ -36,7 +36,7 @@ internal static class GuardCommand
         var options = new ChangeOptions(command);
         command.Handle(parsed =>
         {
-            using var target = Common.OpenForChange(parsed.GetRequiredValue(targetPath), options.Progress.Seam);
+            using var target = options.Open(parsed, parsed.GetRequiredValue(targetPath));
             bool lifts = parsed.GetValue(lift);
             string[] named = parsed.GetValue(names) ?? [];
             var given = brief.Load(parsed);

@@ -187,7 +187,7 @@ internal static class ImageCommand
               moorfield image drop counter-install.wim --edition 'Counter Home'
             """)
         { path, edition };
-        var options = new ChangeOptions(command);
+        var options = new ChangeOptions(command, writesHives: false);
         command.Handle(parsed =>
         {
             using var target = Open(parsed.GetRequiredValue(path), options.Progress.Seam);
@@ -227,7 +227,7 @@ internal static class ImageCommand
               moorfield image rename counter-install.wim --edition 2 --name 'Counter Pro 2026'
             """)
         { path, edition, name, description };
-        var options = new ChangeOptions(command);
+        var options = new ChangeOptions(command, writesHives: false);
         command.Handle(parsed =>
         {
             using var target = Open(parsed.GetRequiredValue(path), options.Progress.Seam);

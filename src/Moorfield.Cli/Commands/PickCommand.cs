@@ -39,6 +39,7 @@ internal static class PickCommand
     private static int Run(ParseResult parsed, ChangeOptions options, RemovalOptions removal, BriefOptions briefOptions)
     {
         using var target = Common.OpenForPreview(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
+        target.ReplaysLogs = options.ReplaysLogs(parsed);
         bool isRead = target.Trees is null;
         var brief = briefOptions.Load(parsed);
         target.Maker = parsed.GetValue(Maker) ?? brief?.Maker;

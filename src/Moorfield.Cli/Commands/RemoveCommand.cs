@@ -54,7 +54,7 @@ internal static class RemoveCommand
 
     private static int Run(ParseResult parsed, ChangeOptions options, RemovalOptions removal, FilterOptions filters, BriefOptions briefOptions)
     {
-        using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
+        using var target = options.Open(parsed, parsed.GetRequiredValue(TargetPath));
         string[] packages = parsed.GetValue(Packages) ?? [];
         bool leftovers = parsed.GetValue(Leftovers);
         bool coming = parsed.GetValue(Coming);

@@ -44,7 +44,7 @@ internal static class UndoCommand
 
     private static int Run(ParseResult parsed, ChangeOptions options)
     {
-        using var target = Common.OpenForChange(parsed.GetRequiredValue(TargetPath), options.Progress.Seam, mayFollowInterruption: true);
+        using var target = options.Open(parsed, parsed.GetRequiredValue(TargetPath), mayFollowInterruption: true);
         int result = Program.Done;
         // An undo of an undo that was cut off leaves the run below it to be undone: back to the state before the first of them.
         while (target is VolumeTarget volume && InterruptedRun.Find(volume.Volume) is { } interrupted)

@@ -137,6 +137,31 @@ public sealed record ValueChanged(string Family, WindowsPath Hive, string Key, s
     internal override IEnumerable<HiveChange> OverwriteWith(Hive hive) => [this with { Before = hive.Find(Key)?.Value(Name) }];
 }
 
+/// <summary>What a hive's transaction logs hold is written into it, and they are emptied.</summary>
+/// <param name="Writes">How many entries, or sectors of an older log, they hold for it.</param>
+public sealed record LogsReplayed(WindowsPath Hive, int Writes) : Change("")
+{
+    internal override object Where => (Hive, "logs");
+
+    /// <inheritdoc/>
+    public override Change Invert() => new LogsReturned(Hive, Writes);
+
+    /// <inheritdoc/>
+    public override string Describe() => $"transaction logs written into the hive: {Hive} ({Writes:N0} {(Writes == 1 ? "write" : "writes")})";
+}
+
+/// <summary>A hive is as it was before its transaction logs were written into it, and they are full again: only with the whole files.</summary>
+public sealed record LogsReturned(WindowsPath Hive, int Writes) : Change("")
+{
+    internal override object Where => (Hive, "logs");
+
+    /// <inheritdoc/>
+    public override Change Invert() => new LogsReplayed(Hive, Writes);
+
+    /// <inheritdoc/>
+    public override string Describe() => $"hive with its transaction logs as they were: {Hive}";
+}
+
 /// <summary>A change to a tree of files.</summary>
 /// <param name="Path">In the tree.</param>
 public abstract record TreeChange(string Family, WindowsPath Path, RecordedTree? Recorded) : Change(Family)

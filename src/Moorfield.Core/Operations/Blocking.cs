@@ -61,7 +61,7 @@ public sealed class Blocking : RunOperation<BlockingProposal>
         new(target, systems, lifts: true, fresh => BlockPlanner.Unblock(fresh, arguments), [], []);
 
     /// <inheritdoc/>
-    public override BlockingProposal Plan()
+    protected override BlockingProposal Propose()
     {
         var now = Systems();
         ImmutableArray<SystemBlocks> plans = [.. now.Zip(_plans(now), (system, plan) => new SystemBlocks(system, plan, Guards(system)))];

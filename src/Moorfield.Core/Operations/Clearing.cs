@@ -18,7 +18,7 @@ public sealed record ClearingProposal(
 public sealed class Clearing(Target target, ImmutableArray<SystemSnapshot> systems) : RunOperation<ClearingProposal>(target, systems)
 {
     /// <inheritdoc/>
-    public override ClearingProposal Plan()
+    protected override ClearingProposal Propose()
     {
         var now = Systems();
         ImmutableArray<(SystemSnapshot System, LeftoverPlan Plan)> plans =

@@ -19,7 +19,7 @@ public sealed class EditionChanging(ImageTarget target, string title, Func<Immut
     : RunOperation<EditionProposal>(target)
 {
     /// <inheritdoc/>
-    public override EditionProposal Plan() =>
+    protected override EditionProposal Propose() =>
         new(new RunRequest(RunKind.Editions, title, null, Target.Identify(), [], [.. changes()]));
 
     /// <inheritdoc/>

@@ -25,7 +25,7 @@ public sealed class Guarding(
 {
     /// <inheritdoc/>
     /// <exception cref="MoorfieldException">No hive that they are for is there, or one cannot be read.</exception>
-    public override GuardingProposal Plan()
+    protected override GuardingProposal Propose()
     {
         var now = Systems();
         var states = now.SelectMany(s => GuardStates.Of(s, guards, Who.Parse(who, s)).Select(g => (System: s, State: g))).ToImmutableArray();

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
+using Moorfield.Core.Reading;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
@@ -142,6 +143,30 @@ public abstract class RunOperation<TProposal>(
 {
     private readonly ImmutableArray<int?> _editions = systems is { } given ? [.. given.Select(s => s.EditionNumber)] : [];
     private ImmutableArray<SystemSnapshot>? _unused = systems;
+
+    /// <inheritdoc/>
+    public sealed override TProposal Plan()
+    {
+        var proposal = Propose();
+        return (TProposal)(proposal with { Request = proposal.Request with { Changes = [.. Replays(proposal.Request.Changes), .. proposal.Request.Changes] } });
+    }
+
+    /// <summary>Works out what is to be done, by itself.</summary>
+    protected abstract TProposal Propose();
+
+    /// <summary>The logs that are written into the hives that change, where a person wants that.</summary>
+    private IEnumerable<Change> Replays(ImmutableArray<Change> changes)
+    {
+        if (!Target.ReplaysLogs || Target.Trees is not { } trees)
+            yield break;
+        foreach (var hive in changes.OfType<HiveChange>().Select(c => (c.Edition, c.Hive)).Distinct())
+        {
+            var replay = trees.With(hive.Edition, tree => HiveFile.Replay(tree, hive.Hive));
+            using var content = replay?.Content;
+            if (replay is { Content: not null })
+                yield return new LogsReplayed(hive.Hive, replay.Writes) { Edition = hive.Edition };
+        }
+    }
 
     /// <summary>The systems: as they were given, and from the second time on as they are now.</summary>
     protected ImmutableArray<SystemSnapshot> Systems()

@@ -29,7 +29,7 @@ public sealed class Removal(
     : RunOperation<RemovalProposal>(target, systems, guards)
 {
     /// <inheritdoc/>
-    public override RemovalProposal Plan()
+    protected override RemovalProposal Propose()
     {
         var now = Systems();
         ImmutableArray<SystemPlan> plans = [.. now.Zip(wishes(now), (s, wish) => new SystemPlan(s, RemovalPlanner.Plan(s, wish)))];

@@ -35,7 +35,7 @@ public sealed class Undoing(
     public override Vault Source => vault;
 
     /// <inheritdoc/>
-    public override UndoProposal Plan()
+    protected override UndoProposal Propose()
     {
         var trees = Target.Trees ?? throw new MoorfieldException(Trouble.Refused, Target.WhyUnchangeable()!);
         var plan = UndoPlanner.Plan(trees, vault, point, families, editions, overwrite, interrupted);

@@ -102,6 +102,9 @@ public abstract class Target : IDisposable
     /// <summary>Languages in which names are wanted, the best first; null for those of each system. A saved inventory has names already.</summary>
     public ImmutableArray<string>? Languages { get; set; }
 
+    /// <summary>Whether a run first writes what transaction logs hold into the hives that it changes.</summary>
+    public bool ReplaysLogs { get; set; }
+
     /// <summary>Reads systems as they say themselves.</summary>
     protected abstract ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards);
 

@@ -30,6 +30,9 @@ internal static class ChangeStates
                 RowsChange rowsChange => rows is null ? ChangeState.Conflict : RowsState(rowsChange, rows),
                 EntryChange entry => DefaultLists.Open(tree, entry.File) is { } list ? entry.State(list) : ChangeState.Conflict,
                 TreeChange files => Of(files, tree, exactly),
+                LogsReplayed logs => HiveFile.IsFlushed(tree, logs.Hive) ? ChangeState.Done : ChangeState.Pending,
+                // They come back with the whole file or not at all.
+                LogsReturned logs => HiveFile.IsFlushed(tree, logs.Hive) ? ChangeState.Conflict : ChangeState.Done,
                 _ => ChangeState.Conflict,
             };
         }

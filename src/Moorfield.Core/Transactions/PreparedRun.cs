@@ -84,7 +84,9 @@ internal sealed class Preparation(
     {
         var captured = new Dictionary<Change, Change?>(ReferenceEqualityComparer.Instance);
         var recorded = new Dictionary<Change, Func<Change>>(ReferenceEqualityComparer.Instance);
-        var hives = changes.OfType<HiveChange>().GroupBy(c => c.Hive).Select(h => Begin(h.Key, [.. h])).ToList();
+        var replayed = changes.Where(c => c is LogsReplayed or LogsReturned).ToLookup(c => c is LogsReplayed r ? r.Hive : ((LogsReturned)c).Hive);
+        var hives = changes.OfType<HiveChange>().Select(c => c.Hive).Concat(replayed.Select(r => r.Key)).Distinct()
+            .Select(path => Begin(path, [.. changes.OfType<HiveChange>().Where(c => c.Hive == path)], replayed.Contains(path))).ToList();
         foreach (var change in changes.OfType<TreeChange>())
         {
             if (stop.IsCancellationRequested)
@@ -92,6 +94,13 @@ internal sealed class Preparation(
             captured[change] = Capture(change, recorded);
         }
         hives.ForEach(h => Finish(h, captured));
+        foreach (var logs in replayed)
+        {
+            foreach (var change in logs)
+                captured[change] = change;
+            foreach (var log in HiveFile.LogsOf(logs.Key).Where(l => !AddWhole(l) && tree.Stat(l) is { Kind: EntryKind.File, Size: > 0 }))
+                Add(log, FileContent.InMemory([]));
+        }
         if (changes.OfType<RowsChange>().ToList() is { Count: > 0 } rows)
             PrepareRepository(rows, captured);
         foreach (var list in changes.OfType<EntryChange>().GroupBy(c => c.File))
@@ -107,10 +116,12 @@ internal sealed class Preparation(
     /// <summary>A hive that is being prepared; null in place of the work when it gets known content.</summary>
     private sealed record BegunHive(WindowsPath Path, ImmutableArray<HiveChange> Changes, Task<PreparedHive>? Work);
 
-    private BegunHive Begin(WindowsPath path, ImmutableArray<HiveChange> changes)
+    private BegunHive Begin(WindowsPath path, ImmutableArray<HiveChange> changes, bool replays)
     {
         if (whole.ContainsKey(path))
             return new BegunHive(path, changes, null);
+        if (replays)
+            return new BegunHive(path, changes, Task.FromResult(Apply(path, changes, HiveFile.Take(tree, path), replays)));
         // Editions of an image are prepared side by side as it is.
         if (shared is not null)
         {
@@ -140,12 +151,13 @@ internal sealed class Preparation(
     }
 
     /// <param name="file">Taken over.</param>
-    private PreparedHive Apply(WindowsPath path, ImmutableArray<HiveChange> changes, SafeFileHandle file)
+    private PreparedHive Apply(WindowsPath path, ImmutableArray<HiveChange> changes, SafeFileHandle file, bool replays = false)
     {
         bool kept = false;
+        SafeFileHandle? replayed = null;
         try
         {
-            using var hive = HiveFile.OpenWrite(tree, path, file);
+            using var hive = replays ? HiveFile.OpenReplayed(tree, path, file, out replayed) : HiveFile.OpenWrite(tree, path, file);
             var captured = ImmutableArray.CreateBuilder<HiveChange?>(changes.Length);
             foreach (var change in changes)
             {
@@ -153,9 +165,11 @@ internal sealed class Preparation(
                 captured.Add(ready);
                 ready?.Apply(hive);
             }
-            if (captured.All(c => c is null))
+            bool isChanged = captured.Any(c => c is not null);
+            if (!isChanged && replayed is null)
                 return new PreparedHive(captured.ToImmutable(), null);
-            var content = new PreparedContent(file, hive.ToFile());
+            var content = new PreparedContent(file, isChanged ? hive.ToFile() : replayed!);
+            replayed = isChanged ? replayed : null;
             kept = true;
             return new PreparedHive(captured.ToImmutable(), content);
         }
@@ -169,6 +183,7 @@ internal sealed class Preparation(
         }
         finally
         {
+            replayed?.Dispose();
             if (!kept)
                 file.Dispose();
         }

@@ -196,7 +196,7 @@ public static class UndoPlanner
     {
         ImmutableArray<ReplacedFile> files = [.. point.Files.Where(f =>
             f.Edition == edition && f.Path is var p
-                && (p == path || (path == Places.StateRepository && (p == StateRepository.Log || p == StateRepository.Journal))))];
+                && (p == path || Beside(path).Contains(p)))];
         if (files.IsEmpty)
             return null;
         var states = files.Select(f => InterruptedRun.StateOf(tree, vault, f, interrupted)).ToList();
@@ -243,8 +243,14 @@ public static class UndoPlanner
         }
     }
 
+    /// <summary>Files that go back with another one.</summary>
+    private static IEnumerable<WindowsPath> Beside(WindowsPath path) =>
+        path == Places.StateRepository ? [StateRepository.Log, StateRepository.Journal] : HiveFile.LogsOf(path);
+
     private static WindowsPath? FileOf(Change change) => change switch
     {
+        LogsReplayed logs => logs.Hive,
+        LogsReturned logs => logs.Hive,
         HiveChange hive => hive.Hive,
         RowsChange => Places.StateRepository,
         EntryChange entry => entry.File,

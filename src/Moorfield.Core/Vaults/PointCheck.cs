@@ -58,6 +58,8 @@ internal static class PointCheck
         ValueChanged value => IsKey(value) && !IsBad(value.Name) && IsValue(value.Before) && IsValue(value.After),
         TreeChange tree => IsPlace(tree.Path) && tree.Recorded is { } recorded && IsTree(recorded),
         EntryChange entry => IsPlace(entry.File) && entry.Text is not null && entry.Index is null or >= 0,
+        LogsReplayed replayed => IsPlace(replayed.Hive) && replayed.Writes > 0,
+        LogsReturned returned => IsPlace(returned.Hive) && returned.Writes > 0,
         EditionDropped or EditionReturned => ((ImageChange)change).Number > 0,
         EditionRenamed renamed => renamed.Number > 0 && !IsBad(renamed.NameBefore) && !IsBad(renamed.NameAfter)
             && !IsBad(renamed.DescriptionBefore) && !IsBad(renamed.DescriptionAfter),

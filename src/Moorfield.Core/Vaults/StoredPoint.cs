@@ -74,6 +74,8 @@ internal sealed record StoredTree(StoredTime ParentModified, ImmutableArray<Stor
 [JsonDerivedType(typeof(StoredEntryAdded), "listEntryAdded")]
 [JsonDerivedType(typeof(StoredTreeRemoved), "treeRemoved")]
 [JsonDerivedType(typeof(StoredTreeAdded), "treeAdded")]
+[JsonDerivedType(typeof(StoredLogsReplayed), "logsReplayed")]
+[JsonDerivedType(typeof(StoredLogsReturned), "logsReturned")]
 [JsonDerivedType(typeof(StoredEditionDropped), "editionDropped")]
 [JsonDerivedType(typeof(StoredEditionReturned), "editionReturned")]
 [JsonDerivedType(typeof(StoredEditionRenamed), "editionRenamed")]
@@ -100,6 +102,10 @@ internal sealed record StoredEntryAdded(string Family, string File, string Text,
 internal sealed record StoredRowsRemoved(string Family, string? FullName, string? Sid, ImmutableArray<StoredRow>? Rows = null) : StoredChange(Family);
 
 internal sealed record StoredRowsAdded(string Family, ImmutableArray<StoredRow>? Rows) : StoredChange(Family);
+
+internal sealed record StoredLogsReplayed(string Hive, int Writes) : StoredChange("");
+
+internal sealed record StoredLogsReturned(string Hive, int Writes) : StoredChange("");
 
 internal sealed record StoredEditionDropped(int Number, string Name) : StoredChange("");
 

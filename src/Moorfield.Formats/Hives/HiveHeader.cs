@@ -8,12 +8,19 @@ namespace Moorfield.Formats.Hives;
 public readonly record struct HiveHeader(bool IsDirty)
 {
     internal const int Size = 4096;
+    internal const int PrimarySequence = 4;
+    internal const int SecondarySequence = 8;
+    internal const int MajorVersion = 20;
+    internal const int MinorVersion = 24;
+    internal const int Type = 28;
+    internal const int Format = 32;
+    internal const int RootCell = 36;
+    internal const int HiveBinsSize = 40;
+    internal const int Checksum = 508;
+    internal const uint TypeHive = 0;
+    internal const uint TypeOlderLog = 1;
+    internal const uint TypeLog = 6;
     private const uint Magic = 0x66676572; // "regf"
-    private const int PrimarySequenceOffset = 4;
-    private const int SecondarySequenceOffset = 8;
-    private const int MajorVersionOffset = 20;
-    private const int HiveBinsSizeOffset = 40;
-    private const int ChecksumOffset = 508;
 
     /// <summary>Reads and checks the base block of a file.</summary>
     /// <exception cref="InvalidDataException">Not a hive, or one that is cut off or damaged.</exception>
@@ -34,18 +41,24 @@ public readonly record struct HiveHeader(bool IsDirty)
             throw new InvalidDataException($"is no registry hive: it has {fileLength:N0} bytes, a hive at least {Size:N0}");
         if (BinaryPrimitives.ReadUInt32LittleEndian(block) != Magic)
             throw new InvalidDataException("is no registry hive: it does not begin with 'regf'");
-        if (BinaryPrimitives.ReadUInt32LittleEndian(block[MajorVersionOffset..]) != 1)
+        if (BinaryPrimitives.ReadUInt32LittleEndian(block[MajorVersion..]) != 1)
             throw new InvalidDataException("is a registry hive of an unknown version");
-        uint checksum = 0;
-        for (int i = 0; i < ChecksumOffset; i += sizeof(uint))
-            checksum ^= BinaryPrimitives.ReadUInt32LittleEndian(block[i..]);
-        if (BinaryPrimitives.ReadUInt32LittleEndian(block[ChecksumOffset..]) != checksum)
-            throw new InvalidDataException($"is a damaged registry hive: the checksum at offset {ChecksumOffset} is wrong");
-        long declared = Size + (long)BinaryPrimitives.ReadUInt32LittleEndian(block[HiveBinsSizeOffset..]);
+        if (BinaryPrimitives.ReadUInt32LittleEndian(block[Checksum..]) != ChecksumOf(block))
+            throw new InvalidDataException($"is a damaged registry hive: the checksum at offset {Checksum} is wrong");
+        long declared = Size + (long)BinaryPrimitives.ReadUInt32LittleEndian(block[HiveBinsSize..]);
         if (declared > fileLength)
             throw new InvalidDataException($"is a registry hive that is cut off: {fileLength:N0} bytes of {declared:N0}");
         return new HiveHeader(
-            BinaryPrimitives.ReadUInt32LittleEndian(block[PrimarySequenceOffset..])
-                != BinaryPrimitives.ReadUInt32LittleEndian(block[SecondarySequenceOffset..]));
+            BinaryPrimitives.ReadUInt32LittleEndian(block[PrimarySequence..])
+                != BinaryPrimitives.ReadUInt32LittleEndian(block[SecondarySequence..]));
+    }
+
+    /// <summary>The checksum that a base block should have: never 0, nor all ones.</summary>
+    internal static uint ChecksumOf(ReadOnlySpan<byte> block)
+    {
+        uint checksum = 0;
+        for (int i = 0; i < Checksum; i += sizeof(uint))
+            checksum ^= BinaryPrimitives.ReadUInt32LittleEndian(block[i..]);
+        return checksum switch { 0 => 1, uint.MaxValue => uint.MaxValue - 1, _ => checksum };
     }
 }
