@@ -80,6 +80,26 @@ public sealed class Play(World world)
         return Result(windows);
     }
 
+    /// <summary>
+    /// A power cut just after a package was blocked: the hive is marked as being written, and the block stands in its transaction log only.
+    /// </summary>
+    /// <returns>The family.</returns>
+    /// <exception cref="InvalidDataException">The volume is damaged, or nothing is left to block.</exception>
+    public string PowerCut(string volume)
+    {
+        using var windows = new InstalledWindows(volume, world.Clock);
+        var package = windows.Packages.FirstOrDefault(p => windows.IsProvisioned(p) && !windows.IsBlocked(p.Family))
+            ?? throw new InvalidDataException("Nothing is provisioned there that is not blocked");
+        string path = Path.Combine(volume, "Windows/System32/config/SOFTWARE");
+        byte[] before = File.ReadAllBytes(path);
+        windows.Software.Create($@"{RegistryLayout.Store}\Deprovisioned\{package.Family}");
+        byte[] after = windows.Software.ToArray();
+        uint number = BitConverter.ToUInt32(before, 8);
+        File.WriteAllBytes(path + ".LOG1", [.. LogWriter.Head(before, number), .. LogWriter.Entry(before, after, number)]);
+        File.WriteAllBytes(path, LogWriter.Dirty(before));
+        return package.Family.ToString();
+    }
+
     private static Played Result(InstalledWindows windows)
     {
         var version = windows.Software.Find(Version);

@@ -1,20 +1,24 @@
 using System.Collections.Immutable;
 using System.CommandLine;
+using System.Globalization;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Vaults;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
 internal static class CompareCommand
 {
-    private static readonly Argument<string> BeforePath = new("BEFORE") { Description = "A volume, an image file, or an inventory that was saved "
-        + "as JSON" };
+    private static readonly Argument<string> BeforePath = new("BEFORE") { Description = "A volume, an image file, an inventory that was saved "
+        + "as JSON, or the number of a recorded state" };
     private static readonly Argument<string> AfterPath = new("AFTER") { Description = "The same" };
     private static readonly Option<string?> BeforeEdition = new("--before-edition") { Description = "Only this edition of BEFORE",
         HelpName = "N|NAME" };
     private static readonly Option<string?> AfterEdition = new("--after-edition") { Description = "Only this edition of AFTER", HelpName = "N|NAME" };
     private static readonly Option<bool> All = new("--all") { Description = "Also frameworks, resources and components" };
+    private static readonly Option<string?> VaultPath = Common.VaultPath();
     private static readonly Option<string> Format = Common.Format("table", "json", "csv");
 
     internal static Command Create()
@@ -26,16 +30,17 @@ internal static class CompareCommand
               moorfield inventory /mnt/counter-07 --format json > before.json
               moorfield compare before.json /mnt/counter-07
               moorfield compare counter-install.wim counter-install.wim --before-edition 1 --after-edition 2
+              moorfield compare 3 /mnt/counter-07
             """)
-        { BeforePath, AfterPath, BeforeEdition, AfterEdition, All, Format };
+        { BeforePath, AfterPath, BeforeEdition, AfterEdition, All, VaultPath, Format };
         command.Handle(Run);
         return command;
     }
 
     private static int Run(ParseResult parsed)
     {
-        var before = Read(parsed.GetRequiredValue(BeforePath), parsed.GetValue(BeforeEdition));
-        var after = Read(parsed.GetRequiredValue(AfterPath), parsed.GetValue(AfterEdition));
+        var before = Read(parsed, parsed.GetRequiredValue(BeforePath), parsed.GetValue(BeforeEdition));
+        var after = Read(parsed, parsed.GetRequiredValue(AfterPath), parsed.GetValue(AfterEdition));
         var pairs = Pairs(before, after).Select(p => (p.Before, p.After, Comparison: Comparison.Of(p.Before, p.After))).ToList();
         Common.Print(
             parsed.GetValue(Format),
@@ -65,8 +70,16 @@ internal static class CompareCommand
         return Program.Done;
     }
 
-    private static ImmutableArray<ComparedSystem> Read(string path, string? edition)
+    private static ImmutableArray<ComparedSystem> Read(ParseResult parsed, string path, string? edition)
     {
+        if (int.TryParse(path, NumberStyles.None, CultureInfo.InvariantCulture, out int number) && !Path.Exists(path))
+        {
+            string vaultPath = Vault.ChoosePath(parsed.GetValue(VaultPath));
+            using var vault = Vault.OpenExisting(vaultPath)
+                ?? throw new MoorfieldException(Trouble.Misused, $"There is no vault at {vaultPath}. Name another with --vault.");
+            using var recorded = new RecordedTarget(vault, vault.Read(number));
+            return [.. Common.Read(recorded, edition is null ? null : [edition]).Select(ComparedSystem.Of)];
+        }
         var (target, snapshots) = Common.Read(path, edition is null ? null : [edition], mayBePartial: true);
         using var open = target;
         return [.. snapshots.Select(ComparedSystem.Of)];

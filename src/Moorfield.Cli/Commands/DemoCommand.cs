@@ -30,7 +30,7 @@ internal static class DemoCommand
             Example:
               moorfield demo /tmp/saltmarsh
             """)
-        { Folder, Disk, CreateMedia(), CreateUpdate(), CreateSignIn() };
+        { Folder, Disk, CreateMedia(), CreateUpdate(), CreateSignIn(), CreatePowerCut() };
         command.Handle(Run);
         return command;
     }
@@ -95,8 +95,11 @@ internal static class DemoCommand
             """)
         { volume, image };
         command.Handle(parsed =>
-            Play(parsed.GetRequiredValue(volume), parsed.GetRequiredValue(image), (play, path) => play.Update(path, parsed.GetRequiredValue(image)),
-            played => $"was updated to build {played.Build}"));
+            Play(parsed.GetRequiredValue(volume), parsed.GetRequiredValue(image), (play, path) =>
+            {
+                var played = play.Update(path, parsed.GetRequiredValue(image));
+                return $"was updated to build {played.Build}{Counts(played)}";
+            }));
         return command;
     }
 
@@ -112,10 +115,28 @@ internal static class DemoCommand
             """)
         { volume, name };
         command.Handle(parsed =>
-            Play(parsed.GetRequiredValue(volume), null, (play, path) => play.SignIn(path, parsed.GetRequiredValue(name)),
-            _ => $"has the new account {parsed.GetRequiredValue(name)}"));
+            Play(parsed.GetRequiredValue(volume), null,
+                (play, path) => $"has the new account {parsed.GetRequiredValue(name)}{Counts(play.SignIn(path, parsed.GetRequiredValue(name)))}"));
         return command;
     }
+
+    private static Command CreatePowerCut()
+    {
+        var volume = new Argument<string>("VOLUME") { Description = "A volume that 'moorfield demo' made" };
+        var command = new Command("power-cut", """
+            Leaves a made-up volume as a power cut does just after a family was blocked: that stands in the transaction log of a hive only.
+
+            Example:
+              moorfield demo power-cut /tmp/saltmarsh/counter-07
+            """)
+        { volume };
+        command.Handle(parsed => Play(parsed.GetRequiredValue(volume), null,
+            (play, path) => $"was cut off from power as {play.PowerCut(path)} was being blocked"));
+        return command;
+    }
+
+    private static string Counts(Played played) => $": {Sheet.Count(played.LaidOut, "package")} laid out, "
+        + $"{Sheet.Count(played.Registered, "registration")} made, {Sheet.Count(played.Gone, "package")} gone";
 
     private static int Run(ParseResult parsed)
     {
@@ -196,7 +217,7 @@ internal static class DemoCommand
         }
     }
 
-    private static int Play(string path, string? image, Func<Play, string, Played> play, Func<Played, string> say)
+    private static int Play(string path, string? image, Func<Play, string, string> play)
     {
         var world = World.Load();
         using (var target = Target.Open(path, new WriteSeam()))
@@ -209,9 +230,8 @@ internal static class DemoCommand
             throw new MoorfieldException(Trouble.Misused, $"There is no file {image}.");
         try
         {
-            var played = play(new Play(world), path);
-            Say.Line($"{Path.GetFileName(Path.TrimEndingDirectorySeparator(path))} {say(played)}: {Sheet.Count(played.LaidOut, "package")} laid "
-                + $"out, {Sheet.Count(played.Registered, "registration")} made, {Sheet.Count(played.Gone, "package")} gone.");
+            string what = play(new Play(world), path);
+            Say.Line($"{Path.GetFileName(Path.TrimEndingDirectorySeparator(path))} {what}.");
             return Program.Done;
         }
         catch (InvalidDataException e)

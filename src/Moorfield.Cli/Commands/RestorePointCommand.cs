@@ -1,6 +1,7 @@
 using System.CommandLine;
 using System.Globalization;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
@@ -17,9 +18,56 @@ internal static class RestorePointCommand
     internal static Command Create() =>
     new("restore-point", "Looks into the vault, where every run leaves a restore point, and keeps it in order.")
     {
-        CreateList(), CreateShow(), CreateFinish(), RestorePointUpkeepCommand.CreateVerify(), RestorePointUpkeepCommand.CreateDelete(),
+        CreateCreate(), CreateList(), CreateShow(), CreateFinish(), RestorePointUpkeepCommand.CreateVerify(), RestorePointUpkeepCommand.CreateDelete(),
         RestorePointUpkeepCommand.CreatePin(), RestorePointUpkeepCommand.CreateNote(),
     };
+
+    private static Command CreateCreate()
+    {
+        var target = Common.TargetArgument();
+        var note = new Option<string?>("--note") { Description = "What it is recorded for", HelpName = "TEXT" };
+        var withFiles = new Option<bool>("--with-files") { Description = "Record the packages' folders as well, each content once" };
+        var edition = Common.Edition();
+        var vaultPath = Common.VaultPath();
+        var command = new Command("create", """
+            Records the whole package state of a target without changing anything: hives, state repository, lists for new accounts, manifests;
+            with --with-files the packages' folders as well. 'undo TARGET POINT' goes back to it, whatever changed the packages since, and
+            'compare POINT TARGET' shows what did.
+
+            Example:
+              moorfield restore-point create /mnt/counter-07 --note 'before the autumn clean' --with-files
+            """)
+        { target, note, withFiles, edition, vaultPath };
+        command.Handle(parsed =>
+        {
+            string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
+            var progress = new ProgressLine();
+            using var opened = Common.Open(parsed.GetRequiredValue(target));
+            if ((path + "/").StartsWith(opened.FullPath.TrimEnd('/') + "/", StringComparison.Ordinal))
+                throw new MoorfieldException(Trouble.Misused, $"The vault {path} lies inside the target. Choose a folder elsewhere with --vault.");
+            var recording = new StateRecording(opened, opened.Choose(parsed.GetValue(edition) ?? []), parsed.GetValue(withFiles));
+            progress.Vault = path;
+            StateRecorded recorded;
+            try
+            {
+                using var vault = Vault.Open(path, progress.Seam);
+                recorded = recording.Record(vault, parsed.GetValue(note), TimeProvider.System);
+            }
+            finally
+            {
+                progress.Clear();
+            }
+            foreach (var lost in recorded.Lost)
+                Say.Error($"{lost.Path} cannot be recorded completely: {lost.Why}. The files of its package are left out.");
+            var point = recorded.Point;
+            Say.Line($"Restore point {point.Number} in {path} holds the state of {opened.Name}{(point.State!.WithFiles ? " with all files" : "")}: "
+                + $"{Sheet.Count(point.Packages.DistinctBy(p => p.Family).Count(), "package")}. Nothing was changed.");
+            Say.Line($"'moorfield undo {opened.FullPath} {point.Number}{opened.Options}' goes back to it"
+                + (point.State.WithFiles ? "." : "; files that are gone by then come back only where the vault or the disk still has them (--with-files)."));
+            return recorded.Lost.IsEmpty ? Program.Done : Program.DoneInPart;
+        });
+        return command;
+    }
 
     private static Command CreateList()
     {
@@ -148,6 +196,13 @@ internal static class RestorePointCommand
         if (point.Note is not null)
             Say.Line($"  Note       {point.Note}");
         Say.Line($"  Packages   {string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}");
+        if (point.State is { } state)
+        {
+            Say.Line($"  Files      {Sheet.Count(state.Systems.Sum(s => s.Entries.Count(e => e.Content is not null)), "file")} that say what the state is, "
+                + $"{Sheet.Count(state.Systems.Sum(s => s.Trees.Length), "folder or file", "folders and files")} that can be put back "
+                + $"({Sheet.Size(state.Systems.Sum(s => s.Trees.Sum(t => t.Tree.Bytes)))}){(state.WithFiles ? "" : ", without those of the packages")}");
+            return;
+        }
         Say.Line($"  Changes    {ChangeText.Totals(point.Changes)}");
         if (point.Image is { } image)
             Say.Line($"  Image      from {Sheet.Size(image.LengthBefore)} to {Sheet.Size(image.LengthAfter)}; "
@@ -177,6 +232,7 @@ internal static class RestorePointCommand
         PointState.StandsInPart => "stands, done in part",
         PointState.Interrupted => "interrupted",
         PointState.NotTaken => "cut off, took no effect",
+        PointState.Recorded => "recorded",
         _ => "stands",
     };
 }

@@ -119,8 +119,45 @@ internal static class UndoCommand
         return options.Finish(parsed, target, interrupted, vault, point, parsed.GetValue(Overwrite));
     }
 
+    /// <summary>Goes back to a state that was recorded by hand.</summary>
+    private static int Restore(ParseResult parsed, ChangeOptions options, Target target, Vault vault, RestorePoint point)
+    {
+        if (parsed.GetValue(Only) is { Length: > 0 } || parsed.GetValue(Overwrite))
+        {
+            throw new MoorfieldException(Trouble.Misused,
+                $"Restore point {point.Number} is a recorded state, to which the whole system goes back: leave --only and --overwrite out.");
+        }
+        var editions = parsed.GetValue(Edition) is { Length: > 0 } words ? target.Choose(words).ToHashSet() : null;
+        var restoring = new Restoring(target, vault, point, editions);
+        var proposal = restoring.Plan();
+        foreach (string note in proposal.Plan.Notes)
+            Say.Aside($"moorfield: {note}");
+        foreach (var left in proposal.Plan.Left)
+            Say.Error($"{(left.Edition is { } number ? $"edition {number}: " : "")}{left.What} {left.Message}");
+        if (!proposal.HasEffect)
+        {
+            Say.Aside($"{target.Name} is as recorded in restore point {point.Number}"
+                + $"{(proposal.Plan.Left.IsEmpty ? "" : ", apart from that")}. Nothing was changed.");
+            return proposal.Plan.Left.IsEmpty ? Program.Done : Program.DoneInPart;
+        }
+        var plan = proposal.Request.Restored!;
+        return options.CarryOut(
+            parsed, restoring, proposal,
+            DocumentMaker.Plan(target.FullPath, "undo", plan.Packages.Select(p => p.Family), plan.Changes, point.Number),
+            () =>
+            {
+                Say.Heading($"To be put back on {target.Name}, as recorded in restore point {point.Number} of {RestorePointCommand.Time(point.Head)}");
+                ShowPackages(target, plan);
+            },
+            outcome => Say.Line(!outcome.Verified ? "Not all is there as recorded."
+                : $"{Sheet.Count(outcome.Changes, "change")} put back. A fresh look finds {target.Name} as recorded in restore point {point.Number}"
+                    + $"{(proposal.Plan.Left.IsEmpty ? "" : ", apart from what is said above")}."));
+    }
+
     private static int Undo(ParseResult parsed, ChangeOptions options, Target target, Vault vault, RestorePoint point, InterruptedRun? interrupted)
     {
+        if (point.State is not null)
+            return Restore(parsed, options, target, vault, point);
         var families = Families(parsed, point);
         var editions = parsed.GetValue(Edition) is { Length: > 0 } words ? target.Choose(words).ToHashSet() : null;
         bool overwrite = parsed.GetValue(Overwrite);
@@ -223,9 +260,21 @@ internal static class UndoCommand
     private static void ShowPreview(Target target, UndoPlan plan)
     {
         Say.Heading($"To be put back on {target.Name}, from restore point {plan.Point.Number}: {plan.Point.Title}");
+        ShowPackages(target, plan);
+        if (!plan.AlreadyBack.IsEmpty)
+            Say.Line($"{Sheet.Count(plan.AlreadyBack.Length, "change")} back already.");
+        if (plan.Rewind is { } state)
+            Say.Line($"The file is just as the run left it, so it goes back whole: the old header, and the length from "
+                + $"{Sheet.Size(state.LengthAfter)} to {Sheet.Size(state.LengthBefore)}.");
+        else if (plan.IsExact)
+            Say.Line("The volume is just as the run left it, so every block that the run changed goes back as it was.");
+    }
+
+    private static void ShowPackages(Target target, UndoPlan plan)
+    {
         bool editions = target.HasEditions;
-        string[] headings = ["Package", "Registry", "State repository", "Folders and files", "Size"];
-        var sheet = editions ? new Sheet([.. headings, "Edition"]).Right(1, 2, 3, 4, 5) : new Sheet(headings).Right(1, 2, 3, 4);
+        string[] headings = ["Package", "Registry", "State repository", "Lists", "Folders and files", "Size"];
+        var sheet = editions ? new Sheet([.. headings, "Edition"]).Right(1, 2, 3, 4, 5, 6) : new Sheet(headings).Right(1, 2, 3, 4, 5);
         foreach (var package in plan.Packages)
         {
             var own = plan.Changes.Where(c => c.Edition == package.Edition
@@ -235,19 +284,13 @@ internal static class UndoCommand
                 package.DisplayName,
                 Sheet.Count(own.Count(c => c is HiveChange), "change"),
                 Sheet.Count(own.OfType<RowsChange>().Sum(c => c.Rows?.Length ?? 0), "row"),
-                Sheet.Count(own.OfType<TreeChange>().Sum(t => t.Recorded?.Entries.Length ?? 0), "entry", "entries"),
+                Sheet.Count(own.Count(c => c is EntryChange), "entry", "entries"),
+                Sheet.Count(own.OfType<TreeChange>().Sum(t => t.Recorded?.Entries.Length ?? 1), "entry", "entries"),
                 Sheet.Size(own.OfType<TreeAdded>().Sum(t => t.Recorded!.Bytes)),
             ];
             sheet.Add(editions ? [.. cells, $"{package.Edition}"] : cells);
         }
         sheet.Write();
-        if (!plan.AlreadyBack.IsEmpty)
-            Say.Line($"{Sheet.Count(plan.AlreadyBack.Length, "change")} back already.");
-        if (plan.Rewind is { } state)
-            Say.Line($"The file is just as the run left it, so it goes back whole: the old header, and the length from "
-                + $"{Sheet.Size(state.LengthAfter)} to {Sheet.Size(state.LengthBefore)}.");
-        else if (plan.IsExact)
-            Say.Line("The volume is just as the run left it, so every block that the run changed goes back as it was.");
     }
 
     private static void ShowResult(Target target, UndoPlan plan, Outcome outcome)

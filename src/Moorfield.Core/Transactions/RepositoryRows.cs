@@ -86,6 +86,10 @@ internal sealed class RepositoryRows(SqliteConnection connection)
         return (there, taken);
     }
 
+    /// <summary>The row of a number; null when there is none.</summary>
+    internal RecordedRow? Row(string table, long number) => _tables.TryGetValue(table, out var known) && known.Has($"_{table}ID")
+        ? Read(known.Name, $"{RepositoryGuard.Quote($"_{table}ID")} = $value", number).FirstOrDefault() : null;
+
     internal void Remove(ImmutableArray<RecordedRow> rows)
     {
         foreach (var row in rows.Where(r => Scalar($"SELECT count(*) FROM {RepositoryGuard.Quote(r.Table)} WHERE {Same(r)}", r) > 0))

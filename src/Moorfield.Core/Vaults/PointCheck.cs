@@ -48,8 +48,15 @@ internal static class PointCheck
         }
         if (point.Disk is { } disk && (!Vault.IsHash(disk.Journal ?? "") || disk.Blocks < 0 || disk.Start < 0))
             return "it does not say what the disk was";
+        if ((point.Kind == RunKind.Record) != (point.State is not null) || (point.State is { } state && !IsSound(state)))
+            return "it does not say what the state was";
         return point.Image is { } image && !IsSound(image) ? "it does not say what the image was" : null;
     }
+
+    private static bool IsSound(RecordedState state) => !state.Systems.IsEmpty && state.Kind is "volume" or "disk" or "image"
+        && state.Systems.All(s => s.Edition is null or > 0 && !IsBad(s.Name)
+            && s.Entries.All(e => IsPlace(e.Path) && e.Size >= 0 && IsTime(e.Modified) && (e.Content is null || Vault.IsHash(e.Content)))
+            && s.Trees.All(t => !IsBad(t.Family) && IsPlace(t.Path) && IsTree(t.Tree)));
 
     private static bool IsSound(Change change) => change switch
     {

@@ -23,7 +23,7 @@ internal static class PointDocuments
         Schema, point.Number, point.Kind.ToString(), point.Undoes, point.Created, point.Title, point.Note, Of(point.Target),
         Each(point.Packages, Of), Each(point.Files, Of), Each(point.Changes, Of), point.Image is { } image ? Of(image) : null,
         point.Intents.IsEmpty ? null : Each(point.Intents, Of),
-        point.Disk is { } disk ? new StoredDisk(disk.Journal, disk.Blocks, disk.Start) : null);
+        point.Disk is { } disk ? new StoredDisk(disk.Journal, disk.Blocks, disk.Start) : null, point.State is { } state ? Of(state) : null);
 
     internal static RestorePoint Read(StoredPoint point) => new(
         point.Number, One<RunKind>(point.Kind), point.Undoes, point.Created, point.Title, point.Note, Read(point.Target),
@@ -31,6 +31,7 @@ internal static class PointDocuments
     {
         Intents = point.Intents is { } intents ? Each(intents, Read) : [],
         Disk = point.Disk is { } disk ? new DiskState(disk.Journal, disk.Blocks, disk.Start) : null,
+        State = point.State is { } state ? Read(state) : null,
     };
 
     internal static StoredHead Of(PointHead head, long documentBytes) => new(HeadSchema, documentBytes, new StoredHeadPoint(
@@ -91,6 +92,16 @@ internal static class PointDocuments
 
     private static Intent Read(StoredIntent intent) =>
         new(One<IntentKind>(intent.Kind), intent.Edition, intent.Subject, Each(intent.Sids, s => s), intent.Newcomers, intent.KeepsData);
+
+    private static StoredState Of(RecordedState state) => new(state.Kind, state.WithFiles, Each(state.Systems, s => new StoredSystem(
+        s.Edition, s.Name,
+        Each(s.Entries, e => new StoredStateEntry(e.Path.ToString(), e.Kind.ToString(), e.Size, Of(e.Modified), e.Content)),
+        Each(s.Trees, t => new StoredStateTree(t.Family, t.Path.ToString(), Of(t.Tree)!)))));
+
+    private static RecordedState Read(StoredState state) => new(state.Kind, state.WithFiles, Each(state.Systems, s => new RecordedSystem(
+        s.Edition, s.Name,
+        Each(s.Entries, e => new StateEntry(Place(e.Path), One<EntryKind>(e.Kind), e.Size, Read(e.Modified), e.Content)),
+        Each(s.Trees, t => new StateTree(t.Family, Place(t.Path), Read(t.Tree)!)))));
 
     // ---- changes
 

@@ -26,6 +26,9 @@ public enum PointState
 
     /// <summary>The run stands, but the image was compacted since, and the files that it removed are gone for good.</summary>
     FilesGone,
+
+    /// <summary>No run: a state that was recorded by hand.</summary>
+    Recorded,
 }
 
 /// <summary>A restore point with what became of it.</summary>
@@ -78,7 +81,7 @@ public static class PointHistory
 
     /// <summary>Whether it is no undo, and something of it stands.</summary>
     public static bool CanBeUndone(PointSummary summary) =>
-    summary.Point.Kind != RunKind.Undo && summary.State is not PointState.Undone and not PointState.NotTaken;
+    summary.Point.Kind != RunKind.Undo && summary.State is not PointState.Undone and not PointState.NotTaken and not PointState.Recorded;
 
     /// <summary>The families that runs removed from a target, as far as those were not undone.</summary>
     public static ISet<string> Removed(IEnumerable<PointSummary> points, TargetIdentity target) =>
@@ -105,7 +108,8 @@ public static class PointHistory
         var undone = undos.SelectMany(u => u.Packages.Where(p => !Failed(journals[u.Number], p))).Select(Key).ToHashSet();
         ImmutableArray<ConcernedPackage> back = [.. point.Packages.Where(p => undone.Contains(Key(p)))];
         bool anyFailed = undos.Exists(u => Has(u, JournalLine.Failed));
-        var state = Has(point, JournalLine.NotTaken) || !Has(point, JournalLine.Started) && !Has(point, JournalLine.Finished) && undos.Count == 0
+        var state = point.Kind == RunKind.Record ? PointState.Recorded
+            : Has(point, JournalLine.NotTaken) || !Has(point, JournalLine.Started) && !Has(point, JournalLine.Finished) && undos.Count == 0
             ? PointState.NotTaken
             : Has(point, JournalLine.Back) || undos.Count > 0 && back.Length == point.Packages.Length && (!back.IsEmpty || !anyFailed)
                 ? PointState.Undone

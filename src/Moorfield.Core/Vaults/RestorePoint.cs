@@ -24,6 +24,10 @@ public enum RunKind
     Unguard,
     /// <summary>Drops editions of an image file, or renames them.</summary>
     Editions,
+    /// <summary>Changes nothing: the state is recorded as it is.</summary>
+    Record,
+    /// <summary>Brings packages back.</summary>
+    BringBack,
 }
 
 /// <summary>Which system a restore point belongs to.</summary>
@@ -92,6 +96,9 @@ public sealed record RestorePoint(
 
     /// <summary>The blocks of a disk before the run; null for other targets.</summary>
     public DiskState? Disk { get; init; }
+
+    /// <summary>The recorded state; null for a run.</summary>
+    public RecordedState? State { get; init; }
 
     /// <summary>What it is about.</summary>
     public PointHead Head => new(

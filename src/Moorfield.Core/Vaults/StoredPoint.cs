@@ -62,6 +62,14 @@ internal sealed record StoredNtfs(
 
 internal sealed record StoredDisk(string Journal, int Blocks, long Start);
 
+internal sealed record StoredStateEntry(string Path, string Kind, long Size, StoredTime Modified, string? Content = null);
+
+internal sealed record StoredStateTree(string Family, string Path, StoredTree Tree);
+
+internal sealed record StoredSystem(int? Edition, string Name, ImmutableArray<StoredStateEntry> Entries, ImmutableArray<StoredStateTree> Trees);
+
+internal sealed record StoredState(string Kind, bool WithFiles, ImmutableArray<StoredSystem> Systems);
+
 internal sealed record StoredTree(StoredTime ParentModified, ImmutableArray<StoredEntry> Entries);
 
 [JsonPolymorphic(TypeDiscriminatorPropertyName = "kind")]
@@ -120,7 +128,7 @@ internal sealed record StoredIntent(string Kind, int? Edition, string Subject, I
 internal sealed record StoredPoint(
     string Schema, int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, StoredTarget Target,
     ImmutableArray<StoredPackage> Packages, ImmutableArray<StoredFile> Files, ImmutableArray<StoredChange> Changes, StoredImage? Image = null,
-    ImmutableArray<StoredIntent>? Intents = null, StoredDisk? Disk = null);
+    ImmutableArray<StoredIntent>? Intents = null, StoredDisk? Disk = null, StoredState? State = null);
 
 internal sealed record StoredHeadPoint(
     int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, StoredTarget Target,

@@ -38,15 +38,17 @@ public static class VaultUpkeep
             yield return (file.Before, "");
             yield return (file.After, "");
         }
-        foreach (var change in point.Changes.OfType<TreeChange>())
+        var trees = point.Changes.OfType<TreeChange>().Select(c => (c.Family, Tree: c.Recorded))
+            .Concat(point.State?.Systems.SelectMany(s => s.Trees).Select(t => (t.Family, (RecordedTree?)t.Tree)) ?? []);
+        foreach (var (family, tree) in trees)
         {
-            foreach (var entry in change.Recorded?.Entries ?? [])
-            {
-                if (entry is RecordedVolumeEntry { Blob: { } blob })
-                    yield return (blob, change.Family);
-                foreach (var stream in (entry as RecordedDiskEntry)?.Streams ?? [])
-                    yield return (stream.Blob, change.Family);
-            }
+            foreach (string content in tree is null ? [] : Contents(tree))
+                yield return (content, family);
+        }
+        foreach (var entry in point.State?.Systems.SelectMany(s => s.Entries) ?? [])
+        {
+            if (entry.Content is { } content)
+                yield return (content, "");
         }
         foreach (var dropped in point.Image?.Dropped ?? [])
         {
@@ -56,6 +58,14 @@ public static class VaultUpkeep
         if (point.Disk is { } disk)
             yield return (disk.Journal, "");
     }
+
+    /// <summary>The contents that the vault has of a recorded tree.</summary>
+    internal static IEnumerable<string> Contents(RecordedTree tree) => tree.Entries.SelectMany(entry => entry switch
+    {
+        RecordedVolumeEntry { Blob: { } blob } => [blob],
+        RecordedDiskEntry disk => disk.Streams.Select(s => s.Blob),
+        _ => Enumerable.Empty<string>(),
+    });
 
     /// <summary>What each restore point takes. All documents are read.</summary>
     /// <param name="damaged">Told of each that cannot be read.</param>

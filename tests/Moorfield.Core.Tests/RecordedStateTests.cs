@@ -1,0 +1,259 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Formats.Hives;
+using Moorfield.StandIn;
+using Moorfield.Tests;
+
+namespace Moorfield.Core.Tests;
+
+/// <summary>States that are recorded by hand, and gone back to, on every kind of target.</summary>
+public abstract class RecordedStateConformance(ConformanceKind kind) : IDisposable
+{
+    private protected TemporaryFolder Folder { get; } = new(inMemory: true);
+
+    private string? _made;
+
+    private protected string Place => _made ??= kind.Make(Folder);
+
+    private protected string VaultPath => Folder["vault"];
+
+    private protected StateRecorded Create(bool withFiles = true)
+    {
+        using var target = kind.Open(Place, new WriteSeam());
+        using var vault = Vault.Open(VaultPath, new WriteSeam());
+        return new StateRecording(target, target.Choose([]), withFiles).Record(vault, "before", TimeProvider.System);
+    }
+
+    private protected (RestoringProposal Proposal, Outcome? Outcome) Restore(int point, WriteSeam? seam = null)
+    {
+        using var target = kind.Open(Place, seam ?? new WriteSeam());
+        using var vault = Vault.OpenExisting(VaultPath, seam)!;
+        var restoring = new Restoring(target, vault, vault.Read(point));
+        var proposal = restoring.Plan();
+        return (proposal, proposal.HasEffect ? restoring.CarryOut(proposal, new RunSettings(VaultPath, seam ?? new WriteSeam())) : null);
+    }
+
+    private protected Outcome Remove(string packages, string? who = null, bool recorded = false)
+    {
+        using var target = kind.Open(Place, new WriteSeam());
+        var removal = new Removal(target, target.Read(target.Choose([])), [], fresh => fresh.Zip(PackageChoice.Find(packages.Split(','), fresh),
+            (s, chosen) => new RemovalWish(chosen, Who.Parse([who ?? kind.All], s))));
+        return removal.CarryOut(removal.Plan(), new RunSettings(recorded ? VaultPath : null, new WriteSeam()) { AcceptsCosts = true })!;
+    }
+
+    private protected void Guard()
+    {
+        using var target = kind.Open(Place, new WriteSeam());
+        var guards = KnownGuards.All.Where(g => g.Hive == GuardHive.Machine).ToImmutableArray();
+        var guarding = new Guarding(target, target.Read(target.Choose([]), guards), guards, [kind.All], false);
+        guarding.CarryOut(guarding.Plan(), new RunSettings(null, new WriteSeam()));
+    }
+
+    private protected ImmutableArray<SystemSnapshot> Read()
+    {
+        using var target = kind.Open(Place, new WriteSeam());
+        return target.Read(target.Choose([]), KnownGuards.All);
+    }
+
+    private protected ImmutableArray<SystemSnapshot> ReadRecorded(int point)
+    {
+        using var vault = Vault.OpenExisting(VaultPath)!;
+        using var target = new RecordedTarget(vault, vault.Read(point));
+        return target.Read(target.Choose([]), KnownGuards.All);
+    }
+
+    /// <summary>All that is known of the packages of a system, with the places where they stand.</summary>
+    /// <param name="data">Whether people's data counts, which is recorded only by the run that removes it.</param>
+    private protected static IEnumerable<string> Words(SystemSnapshot system, bool data = true) => system.Packages.Select(p =>
+        $"{p.FullName} {p.DisplayName} {p.Bytes} {string.Join(',', p.Accounts)} {p.Newcomers} {p.Blocked} "
+            + string.Join(';', p.AllTraces.Where(t => data || t.Kind != TraceKind.AppData).Select(t => t.ToString()).Order(StringComparer.Ordinal)))
+        .Concat(system.Blocks.Select(b => $"block {b}"))
+        .Concat(system.PolicyHives.SelectMany(h => h.Values.Select(v => $"{h.Path} {v.Key} {v.Value?.AsDWord()}")).Order(StringComparer.Ordinal));
+
+    [Fact]
+    public void A_recorded_state_reads_like_the_system_and_changes_nothing()
+    {
+        string before = kind.State(Place);
+        Create().Lost.ShouldBeEmpty();
+        kind.State(Place).ShouldBe(before);
+        var (now, then) = (Read(), ReadRecorded(1));
+        then.Select(s => (s.EditionNumber, s.Product, s.Build)).ShouldBe(now.Select(s => (s.EditionNumber, s.Product, s.Build)));
+        for (int i = 0; i < now.Length; i++)
+            Words(then[i]).ShouldBe(Words(now[i]));
+        Restore(1).Proposal.HasEffect.ShouldBeFalse();
+        using var vault = Vault.OpenExisting(VaultPath)!;
+        PointHistory.Read(vault, _ => { }).Single().State.ShouldBe(PointState.Recorded);
+        VaultUpkeep.Verify(vault, 1, new Dictionary<string, bool>()).ShouldBeEmpty();
+    }
+
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public void Whatever_changed_the_packages_since_is_taken_back(bool recorded)
+    {
+        var before = Read().Select(s => Words(s, recorded).ToList()).ToList();
+        Create();
+        Remove("Weather,Assistant", recorded: recorded).Disagreements.ShouldBeEmpty();
+        Remove("Calculator", "newcomers").Disagreements.ShouldBeEmpty();
+        Guard();
+        int point = recorded ? 3 : 2;
+        var (proposal, outcome) = Restore(1);
+        proposal.Plan.Left.ShouldBeEmpty();
+        outcome!.Disagreements.ShouldBeEmpty();
+        outcome.Failures.ShouldBeEmpty();
+        outcome.Point.ShouldBe(point);
+        Read().SelectMany(s => Words(s, recorded)).ShouldBe(before.SelectMany(b => b));
+        Restore(1).Proposal.HasEffect.ShouldBeFalse();
+
+        // It is a run like others, and can be undone itself.
+        using (var target = kind.Open(Place, new WriteSeam()))
+        {
+            using var vault = Vault.OpenExisting(VaultPath)!;
+            if (recorded)
+                PointHistory.Read(vault, _ => { })[1].State.ShouldBe(PointState.Undone);
+            var undoing = new Undoing(target, vault, vault.Read(point));
+            var undone = undoing.CarryOut(undoing.Plan(), new RunSettings(VaultPath, new WriteSeam()))!;
+            undone.Disagreements.ShouldBeEmpty();
+        }
+        Read().ShouldAllBe(s => s.Packages.All(p => p.DisplayName != "Weather"));
+    }
+
+    [Fact]
+    public void What_runs_of_Moorfield_removed_comes_back_without_files_of_its_own()
+    {
+        var before = Read().Select(s => Words(s).ToList()).ToList();
+        Create(withFiles: false);
+        Remove("Weather,Calculator", recorded: true);
+        var (proposal, outcome) = Restore(1);
+        proposal.Plan.Left.ShouldBeEmpty();
+        outcome!.Disagreements.ShouldBeEmpty();
+        Read().SelectMany(s => Words(s)).ShouldBe(before.SelectMany(b => b));
+    }
+
+    [Fact]
+    public void What_cannot_come_back_is_named_before_and_the_rest_comes_back()
+    {
+        if (kind == ConformanceKind.Image)
+            return; // what an image drops stays in its file
+        Create(withFiles: false);
+        Remove("Weather");
+        Remove("Calculator", "newcomers");
+        var (proposal, outcome) = Restore(1);
+        proposal.Plan.Left.Single().What.ShouldBe("Weather");
+        outcome!.Failures.ShouldBe(proposal.Plan.Left);
+        Read()[0].Packages.ShouldContain(p => p.DisplayName == "Calculator" && p.Newcomers);
+        Read()[0].Packages.ShouldNotContain(p => p.DisplayName == "Weather");
+        Read()[0].Blocks.ShouldNotContain(b => b.Name == "Northlight.Weather");
+    }
+
+    [Fact]
+    public void Compared_it_shows_what_happened_since()
+    {
+        Create(withFiles: false);
+        Remove("Weather", recorded: true);
+        foreach (var (then, now) in ReadRecorded(1).Zip(Read()))
+        {
+            var comparison = Comparison.Of(ComparedSystem.Of(then), ComparedSystem.Of(now));
+            comparison.Packages.Single().DisplayName.ShouldBe("Weather");
+            comparison.Blocked.Single().ShouldContain("Weather");
+        }
+    }
+
+    public void Dispose()
+    {
+        Folder.Dispose();
+        GC.SuppressFinalize(this);
+    }
+}
+
+/// <summary>On a volume, where what other programs did can be played.</summary>
+public sealed class RecordedVolumeState() : RecordedStateConformance(ConformanceKind.Volume)
+{
+    [Fact]
+    public void A_new_account_and_its_deliveries_do_not_disturb()
+    {
+        var before = Words(Read()[0]).ToList();
+        Create();
+        Remove("Weather");
+        new Play(Demo.World).SignIn(Place, "hazel");
+        var (proposal, outcome) = Restore(1);
+        proposal.Plan.Notes.ShouldContain(n => n.StartsWith("hazel is an account that came since", StringComparison.Ordinal));
+        (outcome!.Disagreements.Length, outcome.Failures.Length).ShouldBe((0, 0));
+        var now = Read()[0];
+        now.Packages.Select(p => p.FullName).ShouldBe(ReadRecorded(1)[0].Packages.Select(p => p.FullName));
+        string sid = now.Accounts.Single(a => a.Name == "hazel").Sid;
+        now.Packages.Single(p => p.DisplayName == "Calculator").Accounts.ShouldContain(sid);
+        now.Packages.Single(p => p.DisplayName == "Weather").Accounts.ShouldNotContain(sid);
+    }
+
+    [Fact]
+    public void Numbers_in_the_state_repository_that_were_given_to_others_are_given_anew()
+    {
+        Create();
+        Remove("Weather");
+        string repository = Path.Combine(Place, "ProgramData/Microsoft/Windows/AppRepository/StateRepository-Machine.srd");
+        using (var connection = new Microsoft.Data.Sqlite.SqliteConnection($"Data Source={repository};Pooling=False"))
+        {
+            connection.Open();
+            using var command = connection.CreateCommand();
+            command.CommandText = """
+                WITH RECURSIVE n(i) AS (SELECT 1 UNION SELECT i + 1 FROM n WHERE i < 200)
+                INSERT OR IGNORE INTO PackageFamily(_PackageFamilyID, PackageFamilyName) SELECT i, 'Other.Family' || i || '_8wekyb3d8bbwe' FROM n;
+                WITH RECURSIVE n(i) AS (SELECT 1 UNION SELECT i + 1 FROM n WHERE i < 200)
+                INSERT OR IGNORE INTO Package(_PackageID, PackageFullName, PackageFamily)
+                    SELECT i, 'Other.Family' || i || '_1.0.0.0_x64__8wekyb3d8bbwe', 1 FROM n WHERE i % 2 = 0
+                """;
+            command.ExecuteNonQuery();
+        }
+        var (_, outcome) = Restore(1);
+        outcome!.Disagreements.ShouldBeEmpty();
+        var weather = Read()[0].Packages.Single(p => p.DisplayName == "Weather");
+        weather.AllTraces.Count(t => t.Location is RowsLocation { Sid: not null }).ShouldBe(3 * weather.Parts.Length);
+        Read()[0].Notes.ShouldNotContain(n => n.Code == "registrationIncomplete");
+        Tool.Read("sqlite3", repository, "PRAGMA integrity_check").Trim().ShouldBe("ok");
+    }
+
+    [Fact]
+    public void An_update_of_Windows_is_not_gone_back_over()
+    {
+        Create(withFiles: false);
+        HiveEdit.Change(HiveEdit.Software(Place), h => h.Find(@"Microsoft\Windows NT\CurrentVersion")!.Value.Set(HiveValue.FromString("CurrentBuild",
+            "26200")));
+        Should.Throw<MoorfieldException>(() => Restore(1)).Trouble.ShouldBe(Trouble.Refused);
+    }
+
+    [Fact]
+    public void A_point_of_a_run_is_no_state()
+    {
+        Remove("Weather", recorded: true);
+        Should.Throw<MoorfieldException>(() => ReadRecorded(1)).Trouble.ShouldBe(Trouble.Misused);
+    }
+
+    [Fact]
+    public void A_file_that_was_altered_since_is_put_back_with_files()
+    {
+        Create();
+        string file = Directory.EnumerateFiles(Path.Combine(Place, "Program Files/WindowsApps"), "*", SearchOption.AllDirectories)
+            .First(f => f.Contains("Calculator") && !f.EndsWith(".xml", StringComparison.Ordinal));
+        string before = VolumeState.Files(Place);
+        byte[] content = File.ReadAllBytes(file);
+        File.WriteAllBytes(file, [1, 2, 3]);
+        Restore(1).Outcome!.Disagreements.ShouldBeEmpty();
+        File.ReadAllBytes(file).ShouldBe(content);
+        VolumeState.Files(Place).ShouldBe(before);
+    }
+}
+
+/// <summary>On a disk.</summary>
+public sealed class RecordedDiskState() : RecordedStateConformance(ConformanceKind.Disk);
+
+/// <summary>On an image.</summary>
+public sealed class RecordedImageState() : RecordedStateConformance(ConformanceKind.Image);
