@@ -37,6 +37,7 @@ internal static class Program
             RestorePointCommand.Create(),
             RestorePointUpkeepCommand.CreateVault(),
             UndoCommand.Create(),
+            BringBackCommand.Create(),
             ImageCommand.Create(),
             MediaCommand.Create(),
             DemoCommand.Create(),

@@ -26,11 +26,14 @@ internal sealed class ChangeOptions
 
     /// <param name="records">Whether the command records a restore point unless it is told not to.</param>
     /// <param name="writesHives">Whether it changes registry hives.</param>
-    internal ChangeOptions(Command command, bool records = true, bool writesHives = true)
+    /// <param name="mustRecord">Whether it cannot do without a restore point.</param>
+    internal ChangeOptions(Command command, bool records = true, bool writesHives = true, bool mustRecord = false)
     {
         _records = records;
-        foreach (var option in records ? new Option[] { _preview, _yes, _note, _vault, _withoutPoint, _format } : [_preview, _yes, _vault, _format])
+        foreach (var option in records ? new Option[] { _preview, _yes, _note, _vault, _format } : [_preview, _yes, _vault, _format])
             command.Add(option);
+        if (records && !mustRecord)
+            command.Add(_withoutPoint);
         if (records && writesHives)
             command.Add(_replayLogs);
     }

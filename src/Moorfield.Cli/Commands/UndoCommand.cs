@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
@@ -140,14 +141,14 @@ internal static class UndoCommand
                 + $"{(proposal.Plan.Left.IsEmpty ? "" : ", apart from that")}. Nothing was changed.");
             return proposal.Plan.Left.IsEmpty ? Program.Done : Program.DoneInPart;
         }
-        var plan = proposal.Request.Restored!;
+        var (packages, changes) = (proposal.Packages, proposal.Request.Changes);
         return options.CarryOut(
             parsed, restoring, proposal,
-            DocumentMaker.Plan(target.FullPath, "undo", plan.Packages.Select(p => p.Family), plan.Changes, point.Number),
+            DocumentMaker.Plan(target.FullPath, "undo", packages.Select(p => p.Family), changes, point.Number),
             () =>
             {
                 Say.Heading($"To be put back on {target.Name}, as recorded in restore point {point.Number} of {RestorePointCommand.Time(point.Head)}");
-                ShowPackages(target, plan);
+                ShowPackages(target, packages, changes);
             },
             outcome => Say.Line(!outcome.Verified ? "Not all is there as recorded."
                 : $"{Sheet.Count(outcome.Changes, "change")} put back. A fresh look finds {target.Name} as recorded in restore point {point.Number}"
@@ -260,7 +261,7 @@ internal static class UndoCommand
     private static void ShowPreview(Target target, UndoPlan plan)
     {
         Say.Heading($"To be put back on {target.Name}, from restore point {plan.Point.Number}: {plan.Point.Title}");
-        ShowPackages(target, plan);
+        ShowPackages(target, plan.Packages, plan.Changes);
         if (!plan.AlreadyBack.IsEmpty)
             Say.Line($"{Sheet.Count(plan.AlreadyBack.Length, "change")} back already.");
         if (plan.Rewind is { } state)
@@ -270,14 +271,14 @@ internal static class UndoCommand
             Say.Line("The volume is just as the run left it, so every block that the run changed goes back as it was.");
     }
 
-    private static void ShowPackages(Target target, UndoPlan plan)
+    private static void ShowPackages(Target target, ImmutableArray<ConcernedPackage> packages, ImmutableArray<Change> changes)
     {
         bool editions = target.HasEditions;
         string[] headings = ["Package", "Registry", "State repository", "Lists", "Folders and files", "Size"];
         var sheet = editions ? new Sheet([.. headings, "Edition"]).Right(1, 2, 3, 4, 5, 6) : new Sheet(headings).Right(1, 2, 3, 4, 5);
-        foreach (var package in plan.Packages)
+        foreach (var package in packages)
         {
-            var own = plan.Changes.Where(c => c.Edition == package.Edition
+            var own = changes.Where(c => c.Edition == package.Edition
             && c.Family.Equals(package.Family, StringComparison.OrdinalIgnoreCase)).ToList();
             string[] cells =
             [

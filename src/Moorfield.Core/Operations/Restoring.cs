@@ -34,7 +34,7 @@ public sealed class Restoring(Target target, Vault vault, RestorePoint point, IS
         return new RestoringProposal([], plan, new RunRequest(
             RunKind.Undo, $"back to the state of restore point {point.Number}", null, Target.Identify(), packages, plan.Changes, point.Number)
         {
-            Restored = new UndoPlan(point, packages, plan.Changes, [], [], []) { Contents = plan.Contents },
+            Contents = plan.Contents,
             LeftOut = plan.Left,
         });
     }

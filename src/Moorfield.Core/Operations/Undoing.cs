@@ -46,6 +46,7 @@ public sealed class Undoing(
             RunKind.Undo, $"undo {point.Number}: {point.Title}", null, identity, plan.Packages, plan.Changes, point.Number)
         {
             Restored = plan,
+            Contents = plan.Contents,
             LeftOut = [.. plan.Conflicts.Select(c => LeftOut(c, "something else has taken its place.")),
                 .. plan.Lost.Select(c => LeftOut(c, "its files are gone."))],
         });

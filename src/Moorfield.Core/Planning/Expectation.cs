@@ -51,6 +51,23 @@ public sealed record RemovalExpectation(SystemSnapshot Before, Plan Plan) : Expe
     }
 }
 
+/// <summary>After packages came back: who has them, and whether new accounts get them.</summary>
+public sealed record BringBackExpectation(
+    SystemSnapshot Before, ImmutableArray<(PackageFullName FullName, ImmutableArray<string> Sids, bool Newcomers)> Packages) : Expectation(Before)
+{
+    internal override IEnumerable<Disagreement> Check(SystemSnapshot after, Func<string, bool> failed)
+    {
+        foreach (var (fullName, sids, newcomers) in Packages.Where(p => !failed(p.FullName.Family.ToString())))
+        {
+            var now = after.Package(fullName);
+            if (now is null || !now.HasFiles || sids.Except(now.Accounts, StringComparer.OrdinalIgnoreCase).Any() || (newcomers && !now.Newcomers))
+                yield return new Disagreement(fullName.Family.ToString(), $"{fullName} is not back for all who should have it.");
+        }
+        foreach (var package in Before.Packages.Where(p => p.IsHeld && after.Package(p.FullName) is not { IsHeld: true }))
+            yield return new Disagreement(package.Family.ToString(), $"{package.FullName} is gone.");
+    }
+}
+
 /// <summary>After blocks were set or lifted.</summary>
 public sealed record BlocksExpectation(SystemSnapshot Before, ImmutableArray<PackageFamilyName> Families, bool Blocked) : Expectation(Before)
 {

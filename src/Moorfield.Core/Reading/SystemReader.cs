@@ -82,6 +82,10 @@ public static class SystemReader
         return owners;
     }
 
+    /// <summary>The languages that a system speaks, the preferred ones first.</summary>
+    /// <exception cref="MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
+    internal static ImmutableArray<string> Languages(WindowsTree tree) => MachineRegistry.Read(tree, new SnapshotNotes(), []).Languages;
+
     /// <summary>Reads only what the machine's registry says at once.</summary>
     /// <exception cref="MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
     public static SystemSummary Summarize(WindowsTree tree)

@@ -29,8 +29,7 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
         }
         byte[] headerBefore = [.. image.Wim.Header.Bytes];
         long lengthBefore = image.Wim.Length;
-        _edit = image.BeginEdit(Means.Clock.GetUtcNow().UtcDateTime, request.Restored?.Contents
-            ?? ImmutableDictionary<Sha1Hash, RestorableContent>.Empty);
+        _edit = image.BeginEdit(Means.Clock.GetUtcNow().UtcDateTime, request.Contents);
         var shared = new SharedHives();
         ImmutableArray<Change> ofFile = [.. request.Changes.Where(c => c is ImageChange)];
         foreach (var change in ofFile)

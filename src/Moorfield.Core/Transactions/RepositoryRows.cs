@@ -86,6 +86,17 @@ internal sealed class RepositoryRows(SqliteConnection connection)
         return (there, taken);
     }
 
+    /// <summary>Those of some rows that tell what an account has: with an account's number, or referring to such a row.</summary>
+    internal HashSet<RecordedRow> OfAccounts(IEnumerable<RecordedRow> rows)
+    {
+        var all = rows.ToList();
+        var found = all.Where(r => r.Cells.Any(c => c.Column.Equals("User", StringComparison.OrdinalIgnoreCase))).ToHashSet();
+        while (all.Where(r => !found.Contains(r) && found.Any(f => f.Cells.Any(k => k.Column.Equals($"_{f.Table}ID", StringComparison.OrdinalIgnoreCase)
+            && r.Cells.Any(c => c.Column.Equals(f.Table, StringComparison.OrdinalIgnoreCase) && c.Value == k.Value)))).ToList() is { Count: > 0 } more)
+            found.UnionWith(more);
+        return found;
+    }
+
     /// <summary>The row of a number; null when there is none.</summary>
     internal RecordedRow? Row(string table, long number) => _tables.TryGetValue(table, out var known) && known.Has($"_{table}ID")
         ? Read(known.Name, $"{RepositoryGuard.Quote($"_{table}ID")} = $value", number).FirstOrDefault() : null;

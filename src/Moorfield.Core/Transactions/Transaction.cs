@@ -1,7 +1,9 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
+using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
+using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Transactions;
 
@@ -22,6 +24,9 @@ public sealed record RunRequest(
 {
     /// <summary>The plan of an undo, which knows files that get their old content back whole.</summary>
     public UndoPlan? Restored { get; init; }
+
+    /// <summary>Contents that an image's table may lack and that its entries get.</summary>
+    internal IReadOnlyDictionary<Sha1Hash, RestorableContent> Contents { get; init; } = ImmutableDictionary<Sha1Hash, RestorableContent>.Empty;
 
     /// <summary>What a fresh look must find afterwards, for each system.</summary>
     public ImmutableArray<Expectation> Expected { get; init; } = [];

@@ -76,6 +76,9 @@ public sealed partial class DiskVolume
         Find(path.Parent) is { } parent && Names(parent) is { } names && names.TryGetValue(path.Name, out var name)
         ? name : null;
 
+    /// <summary>What is at a path has besides its content; null when nothing is.</summary>
+    internal NtfsFacts? Describe(WindowsPath path) => _disk.Translated(() => Entry(path) is { } entry ? _ntfs.Facts(entry.Reference) : null);
+
     /// <summary>Deletes a file, link or folder with all below it; nothing happens when it is not there.</summary>
     public void RemoveTree(WindowsPath path) => _disk.Translated(() =>
     {

@@ -137,6 +137,9 @@ public sealed class WimEdition : WindowsTree
         });
     }
 
+    /// <summary>The security descriptor of what is at a path; null when nothing is.</summary>
+    internal byte[]? Describe(WindowsPath path) => Translated(() => Find(path) is { } entry ? Metadata.Descriptor(entry.Security).ToArray() : null);
+
     /// <summary>Takes a file, link or folder with all below it out of the edition; nothing happens when it is not there.</summary>
     public void RemoveTree(WindowsPath path) => Translated(() =>
     {

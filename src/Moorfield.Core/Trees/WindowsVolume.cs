@@ -205,6 +205,12 @@ public sealed class WindowsVolume : WindowsTree, ITrees
             new TreeRecorder(keep, l => lost(l with { Path = l.Path.Length == 0 ? path.ToString() : $@"{path}\{l.Path}" })).Record(folder, name),
             out _);
 
+    /// <summary>Owner, mode and security of what is at a path, as a recorded entry without content; null when nothing is.</summary>
+    internal RecordedVolumeEntry? Describe(WindowsPath path) => Within(path, (folder, name) => folder.Stat(name) is not { } info ? null
+        : new RecordedVolumeEntry("", info.Kind, info.Mode, info.Uid, info.Gid, 0, info.Modified, info.Accessed, null, null,
+            TreeRecorder.Attributes(folder, name).Where(a => a.Key is "system.ntfs_acl" or "system.ntfs_security")
+                .ToImmutableSortedDictionary(StringComparer.Ordinal)), out _);
+
     /// <summary>Deletes a file, link or folder with all below it; nothing happens when it is not there.</summary>
     public void RemoveTree(WindowsPath path)
     {

@@ -1,0 +1,132 @@
+using System.Collections.Immutable;
+using System.CommandLine;
+using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Formats.Appx;
+using Moorfield.Reporting;
+
+namespace Moorfield.Cli.Commands;
+
+internal static class BringBackCommand
+{
+    private static readonly Argument<string> TargetPath = Common.TargetArgument();
+    private static readonly Argument<string[]> Packages = new("PACKAGE")
+    {
+        Description = "Display name, name, family name or full name; * allowed",
+        Arity = ArgumentArity.OneOrMore,
+    };
+
+    private static readonly Option<string[]> For = new("--for")
+    {
+        Description = "Account name or SID, accounts (all), newcomers (accounts not yet made), or everyone; commas allowed, repeatable",
+        HelpName = "WHO",
+        AllowMultipleArgumentsPerToken = true,
+    };
+
+    private static readonly Option<string[]> From = new("--from")
+    {
+        Description = "Where it may be taken from when it is not on the target: another system, an image, a medium, or a package file (.msix, "
+            + ".appx, or a bundle); repeatable",
+        HelpName = "OTHER",
+    };
+
+    private static readonly Option<string[]> Edition = Common.Edition();
+    private static readonly Option<string?> FromEdition = new("--from-edition")
+    {
+        Description = "Of an image behind --from (default: the one of the target's kind)",
+        HelpName = "N|NAME",
+    };
+
+    internal static Command Create()
+    {
+        var command = new Command("bring-back", """
+            Gives packages again that are gone: registers them for accounts, provisions them for newcomers, from their folders on the target or
+            from elsewhere, with all that they need. Lifts their block and the guards that were set for them. It is recorded, and can be undone.
+
+            Example:
+              moorfield bring-back /mnt/counter-07 Films --for rowan
+              moorfield bring-back /mnt/counter-07 'Shop Front' --for everyone --from counter-install.wim
+              moorfield bring-back /mnt/counter-07 'Picture Viewer' --for ivy --from picture-viewer.msixbundle
+            """)
+        { TargetPath, Packages, For, From, Edition, FromEdition };
+        var options = new ChangeOptions(command, mustRecord: true);
+        command.Handle(parsed => Run(parsed, options));
+        return command;
+    }
+
+    private static int Run(ParseResult parsed, ChangeOptions options)
+    {
+        using var target = options.Open(parsed, parsed.GetRequiredValue(TargetPath));
+        var snapshots = Common.Read(target, parsed.GetValue(Edition), KnownGuards.All);
+        _ = Who.Parse(parsed.GetValue(For) ?? [], snapshots[0]);
+        var origins = ImmutableArray.CreateBuilder<OtherPlace>();
+        try
+        {
+            foreach (string path in parsed.GetValue(From) ?? [])
+            {
+                origins.Add(new OtherPlace(path, PackageArchive.IsNamedSo(path) && File.Exists(path) ? null : Common.Open(path),
+                    parsed.GetValue(FromEdition)));
+            }
+            return Run(parsed, options, new BringingBack(
+                target, snapshots, parsed.GetRequiredValue(Packages), parsed.GetValue(For) ?? [], origins.ToImmutable()));
+        }
+        finally
+        {
+            foreach (var origin in origins)
+                origin.Other?.Dispose();
+        }
+    }
+
+    private static int Run(ParseResult parsed, ChangeOptions options, BringingBack bringing)
+    {
+        var target = bringing.Target;
+        var proposal = bringing.Plan();
+        if (!proposal.HasEffect)
+        {
+            foreach (string note in proposal.Plans.SelectMany(p => p.Notes).Distinct(StringComparer.Ordinal))
+                Say.Line(note);
+            Say.Aside("All of them have it already. Nothing was changed.");
+            return Program.Done;
+        }
+        var notes = proposal.Plans.SelectMany(p => p.Notes).Distinct(StringComparer.Ordinal).ToList();
+        return options.CarryOut(
+            parsed, bringing, proposal,
+            DocumentMaker.Plan(target.FullPath, "bringBack",
+                proposal.Plans.SelectMany(p => p.Packages).Select(p => p.FullName.Family.ToString()), proposal.Request.Changes, null),
+            () =>
+            {
+                foreach (var plan in proposal.Plans)
+                    ShowPreview(Words.Place(target, plan.Snapshot), plan);
+                notes.ForEach(n => Say.Line(n));
+            },
+            outcome =>
+            {
+                var brought = proposal.Plans.SelectMany(p => p.Packages).Where(p => p.NeededBy is null).Select(p => p.DisplayName)
+                    .Distinct(StringComparer.Ordinal).ToList();
+                Say.Line(!outcome.Verified ? "Not all of it is there as planned."
+                    : $"{Prose.List(brought, 3)} {(brought.Count == 1 ? "is" : "are")} back on {target.Name}; a fresh look finds "
+                        + $"{Sheet.Count(outcome.Changes, "change")} as planned.");
+            });
+    }
+
+    private static void ShowPreview(string place, BringBackPlan plan)
+    {
+        Say.Heading($"To be brought back on {place}");
+        var sheet = new Sheet("Package", "Version", "For", "From", "Files", "Lifted", "Needed by").Right(4).Quiet(1);
+        foreach (var package in plan.Packages)
+        {
+            var lifted = (package.Unblocks ? ["block"] : Array.Empty<string>()).Concat(package.Guards
+                .Select(g => $"guard {g.Guard.Title}").Distinct(StringComparer.Ordinal));
+            sheet.Add(
+                package.DisplayName, package.FullName.Version.ToString(),
+                Words.OrNothing(Words.Names(package.Sids, plan.Snapshot).Concat(package.Newcomers ? ["newcomers"] : Array.Empty<string>())),
+                package.From ?? "its folder there", package.Bytes == 0 ? Words.Nothing : Sheet.Size(package.Bytes), Words.OrNothing(lifted),
+                package.NeededBy ?? Words.Nothing);
+        }
+        sheet.Write();
+    }
+}

@@ -1,0 +1,212 @@
+using System.Collections.Immutable;
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Appx;
+
+namespace Moorfield.Core.Reading;
+
+/// <summary>A package whose files can be had somewhere.</summary>
+/// <param name="Registered">The full name that it is provisioned and registered under: its bundle's, or its own.</param>
+/// <param name="Parts">All its full names.</param>
+internal sealed record OfferedPackage(
+    PackageFullName Main, PackageFullName Registered, ImmutableArray<PackageFullName> Parts, string DisplayName, PackageRole Role, bool IsComponent,
+    AppxManifest Manifest);
+
+/// <summary>A file of a package.</summary>
+/// <param name="Path">Below the package's folder, with backslashes.</param>
+internal sealed record OfferedFile(string Path, long Size, FileTime Modified, Func<Stream> Open);
+
+/// <summary>Where packages lie with their files: a system, an edition of an image, or a package file.</summary>
+internal abstract class PackageOffer
+{
+    /// <summary>What it is called.</summary>
+    internal abstract string Name { get; }
+
+    internal abstract ImmutableArray<OfferedPackage> Packages { get; }
+
+    /// <summary>The files of one part of a package.</summary>
+    internal abstract IEnumerable<OfferedFile> Files(PackageFullName part);
+
+    /// <summary>Folders of a part that hold nothing.</summary>
+    internal virtual IEnumerable<string> EmptyFolders(PackageFullName part) => [];
+
+    /// <summary>The manifest of a part, or of a bundle, as the system keeps a copy of it; null when there is none.</summary>
+    internal OfferedFile? Manifest(PackageFullName part) => Files(part).FirstOrDefault(f => f.Path.Equals(
+        part.IsBundle ? @"AppxMetadata\AppxBundleManifest.xml" : "AppxManifest.xml", StringComparison.OrdinalIgnoreCase));
+
+    /// <summary>The tree behind it; null for a package file.</summary>
+    internal virtual WindowsTree? Tree => null;
+
+    /// <summary>The system behind it; null for a package file.</summary>
+    internal virtual SystemSnapshot? System => null;
+}
+
+/// <summary>The packages of a system, as far as their folders are there.</summary>
+internal sealed class SystemOffer(WindowsTree tree, SystemSnapshot snapshot) : PackageOffer
+{
+    internal override string Name => tree.Name;
+
+    internal override WindowsTree Tree => tree;
+
+    internal override SystemSnapshot System => snapshot;
+
+    internal override ImmutableArray<OfferedPackage> Packages { get; } =
+    [
+        .. snapshot.Packages.Where(p => p.Manifest is not null && p.Parts.All(part => HasFolder(part, p))).Select(p => new OfferedPackage(
+            p.FullName, p.Parts.FirstOrDefault(part => part.Kind == PartKind.Bundle)?.FullName ?? p.FullName,
+            [.. p.Parts.Select(part => part.FullName)], p.DisplayName, p.Role, p.Role == PackageRole.Component, p.Manifest!)),
+    ];
+
+    private static bool HasFolder(PackagePart part, InstalledPackage package) =>
+        part.Traces.Any(t => t.Kind == TraceKind.StagedFolder) || (package.Role == PackageRole.Component
+            && part.Traces.Any(t => t.Kind == TraceKind.SystemFolder));
+
+    internal override IEnumerable<OfferedFile> Files(PackageFullName part)
+    {
+        var folder = Places.StagedPackages / part.ToString();
+        var files = new List<OfferedFile>();
+        tree.Walk(folder, _ => true, (below, name, info) =>
+        {
+            if (info.Kind == EntryKind.Withheld)
+            {
+                throw new MoorfieldException(Trouble.Refused, $@"{tree.Name}: {folder}\{below}\{name} holds more than this mount tells, so it cannot be "
+                    + "taken from here. Name the disk itself instead of a folder where it is mounted.");
+            }
+            string path = below.IsRoot ? name : $@"{below}\{name}";
+            files.Add(new OfferedFile(path, info.Size, info.Modified, () => new FileStream(
+                tree.OpenRead(WindowsPath.Of($@"{folder}\{path}")) ?? throw new MoorfieldException(Trouble.Failed,
+                    $@"{tree.Name}: {folder}\{path} is gone."), FileAccess.Read)));
+        });
+        return files.OrderBy(f => f.Path, StringComparer.OrdinalIgnoreCase);
+    }
+}
+
+/// <summary>What a package file holds.</summary>
+internal sealed class ArchiveOffer : PackageOffer, IDisposable
+{
+    private readonly string _path;
+    private readonly Dictionary<PackageFullName, PackageArchive> _archives = [];
+
+    /// <param name="architectures">Those that the target has packages of, the best first.</param>
+    /// <param name="languages">Those that the target speaks.</param>
+    /// <exception cref="MoorfieldException">It is no package file, is damaged, or has nothing for the target.</exception>
+    internal ArchiveOffer(string path, IReadOnlyList<string> architectures, IReadOnlyList<string> languages)
+    {
+        _path = path;
+        try
+        {
+            FormatTrouble.Translated(path, () =>
+            {
+                Read(PackageArchive.Open(RegularFileStream(path)), architectures, languages);
+                return true;
+            });
+        }
+        catch
+        {
+            Dispose();
+            throw;
+        }
+    }
+
+    private static FileStream RegularFileStream(string path)
+    {
+        try
+        {
+            return File.OpenRead(path);
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            throw new MoorfieldException(Trouble.Misused, $"{path} cannot be read: {e.Message}", e);
+        }
+    }
+
+    internal override string Name => Path.GetFileName(_path);
+
+    internal override ImmutableArray<OfferedPackage> Packages => _packages;
+
+    private ImmutableArray<OfferedPackage> _packages = [];
+
+    private void Read(PackageArchive archive, IReadOnlyList<string> architectures, IReadOnlyList<string> languages)
+    {
+        if (archive.Manifest is { } manifest)
+        {
+            var name = manifest.Identity.FullName;
+            _archives[name] = archive;
+            _packages = [Package(manifest, name, [name])];
+            return;
+        }
+        var bundle = archive.Bundle!;
+        _archives[bundle.Identity.FullName] = archive;
+        var main = bundle.Members.Where(m => !m.IsResource && Rank(m) < int.MaxValue).OrderBy(Rank).FirstOrDefault()
+            ?? throw new InvalidDataException($"holds nothing for {string.Join(" or ", architectures)}");
+        var taken = bundle.Members.Where(m => m == main || (m.IsResource && IsWanted(m.FullName.ResourceId))).ToList();
+        AppxManifest? read = null;
+        foreach (var member in taken)
+        {
+            var opened = archive.OpenMember(member);
+            _archives[member.FullName] = opened;
+            if (opened.Manifest?.Identity.FullName != member.FullName)
+                throw new InvalidDataException($"holds '{member.FileName}', which is not {member.FullName}");
+            read = member == main ? opened.Manifest : read;
+        }
+        _packages = [Package(read!, bundle.Identity.FullName, [bundle.Identity.FullName, .. taken.Select(m => m.FullName)])];
+
+        int Rank(BundleMember member) => member.FullName.Architecture == "neutral" ? architectures.Count
+            : architectures.ToList().FindIndex(a => a.Equals(member.FullName.Architecture, StringComparison.OrdinalIgnoreCase)) is >= 0 and var rank
+                ? rank : int.MaxValue;
+
+        // Languages that the system speaks, and everything else that there is of resources.
+        bool IsWanted(string resourceId) => !resourceId.StartsWith("split.language-", StringComparison.OrdinalIgnoreCase)
+            || languages.Any(l => resourceId["split.language-".Length..].Equals(l.Split('-')[0], StringComparison.OrdinalIgnoreCase)
+                || resourceId["split.language-".Length..].Equals(l, StringComparison.OrdinalIgnoreCase));
+    }
+
+    private static OfferedPackage Package(AppxManifest manifest, PackageFullName registered, ImmutableArray<PackageFullName> parts) => new(
+        manifest.Identity.FullName, registered, parts,
+        manifest.DisplayName is { } name && !name.StartsWith("ms-resource:", StringComparison.OrdinalIgnoreCase) ? name : manifest.Identity.Name,
+        manifest.IsFramework ? PackageRole.Framework : manifest.IsOptional ? PackageRole.Addon : PackageRole.Application, false, manifest);
+
+    internal override IEnumerable<OfferedFile> Files(PackageFullName part) => _archives[part].Files.Select(f => new OfferedFile(
+        f.Path, f.Size, new FileTime(f.Time.ToUnixTimeSeconds(), 0), () => new TranslatedStream(_path, _archives[part].OpenFile(f.Path))));
+
+    public void Dispose()
+    {
+        foreach (var archive in _archives.Values)
+            archive.Dispose();
+    }
+
+    /// <summary>Tells of damage that shows while a content is read.</summary>
+    private sealed class TranslatedStream(string path, Stream inner) : Stream
+    {
+        public override int Read(Span<byte> buffer)
+        {
+            try
+            {
+                return inner.Read(buffer);
+            }
+            catch (InvalidDataException e)
+            {
+                throw FormatTrouble.Damaged(path, e);
+            }
+        }
+
+        public override int Read(byte[] buffer, int offset, int count) => Read(buffer.AsSpan(offset, count));
+        public override bool CanRead => true;
+        public override bool CanSeek => false;
+        public override bool CanWrite => false;
+        public override long Length => throw new NotSupportedException();
+        public override long Position { get => throw new NotSupportedException(); set => throw new NotSupportedException(); }
+        public override void Flush() { }
+        public override long Seek(long offset, SeekOrigin origin) => throw new NotSupportedException();
+        public override void SetLength(long value) => throw new NotSupportedException();
+        public override void Write(byte[] buffer, int offset, int count) => throw new NotSupportedException();
+
+        protected override void Dispose(bool disposing)
+        {
+            if (disposing)
+                inner.Dispose();
+            base.Dispose(disposing);
+        }
+    }
+}

@@ -1,0 +1,269 @@
+using System.Collections.Immutable;
+using System.IO.Compression;
+using System.Security.Cryptography;
+using System.Text;
+using System.Xml;
+using System.Xml.Linq;
+
+namespace Moorfield.Formats.Appx;
+
+/*
+   A package file is a zip (Open Packaging Conventions): names have slashes and %-escapes. AppxBlockMap.xml lists each file with its size and
+   the SHA-256 of every 64 KiB of it. A bundle holds package files, stored, each with a block map of its own; its own map has the rest. The
+   signature (AppxSignature.p7x) covers the block map; it is not looked at.
+*/
+
+/// <summary>
+/// An app package or bundle as a file (.msix, .appx, .msixbundle, .appxbundle), whose contents are held against its block map as they are
+/// read. Source: docs/on-disk.md, "Package files" [doc].
+/// </summary>
+public sealed class PackageArchive : IDisposable
+{
+    /// <summary>Bytes that one hash of the block map covers.</summary>
+    public const int BlockSize = 64 << 10;
+
+    private const int MostFiles = 200_000;
+    private const long MostMap = 256L << 20;
+    private const string BlockMap = "AppxBlockMap.xml";
+    private const string ManifestName = "AppxManifest.xml";
+    private const string BundleManifestName = @"AppxMetadata\AppxBundleManifest.xml";
+
+    // Not in the block map: what makes up the package file itself, and signatures.
+    private static readonly string[] Unmapped = [BlockMap, "[Content_Types].xml", "AppxSignature.p7x", @"AppxMetadata\CodeIntegrity.cat"];
+
+    private readonly ZipArchive _zip;
+    private readonly Stream? _stream;
+    private readonly Dictionary<string, ZipArchiveEntry> _entries = new(StringComparer.OrdinalIgnoreCase);
+    private readonly Dictionary<string, MappedEntry> _mapped = new(StringComparer.OrdinalIgnoreCase);
+
+    private sealed record MappedEntry(long Size, ImmutableArray<string> Hashes);
+
+    private PackageArchive(ZipArchive zip, Stream? stream)
+    {
+        _zip = zip;
+        _stream = stream;
+    }
+
+    /// <summary>Of a package; null for a bundle.</summary>
+    public AppxManifest? Manifest { get; private set; }
+
+    /// <summary>Of a bundle; null for a package.</summary>
+    public AppxBundleManifest? Bundle { get; private set; }
+
+    /// <summary>Paths of the files that a staged package has, with backslashes; of a bundle without its members.</summary>
+    public IEnumerable<(string Path, long Size, DateTimeOffset Time)> Files => _entries
+        .Where(e => !e.Key.Equals(Unmapped[1], StringComparison.OrdinalIgnoreCase) && !IsMember(e.Key))
+        .Select(e => (e.Key, e.Value.Length, e.Value.LastWriteTime)).OrderBy(e => e.Key, StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>Whether a file's name is that of a package file.</summary>
+    public static bool IsNamedSo(string path) => Path.GetExtension(path).ToUpperInvariant() is ".MSIX" or ".APPX" or ".MSIXBUNDLE" or ".APPXBUNDLE";
+
+    /// <summary>Opens a package file.</summary>
+    /// <param name="stream">Seekable; taken over.</param>
+    /// <exception cref="InvalidDataException">Not one, encrypted, or damaged; the message is a sentence without its subject.</exception>
+    public static PackageArchive Open(Stream stream)
+    {
+        ZipArchive zip;
+        try
+        {
+            zip = new ZipArchive(stream, ZipArchiveMode.Read, leaveOpen: false, Encoding.UTF8);
+            _ = zip.Entries.Count;
+        }
+        catch (Exception e) when (e is InvalidDataException or NotSupportedException or EndOfStreamException or OverflowException)
+        {
+            stream.Dispose();
+            throw new InvalidDataException("is no app package: it is no zip file, or is damaged", e);
+        }
+        var archive = new PackageArchive(zip, stream);
+        try
+        {
+            archive.Read();
+            return archive;
+        }
+        catch
+        {
+            archive.Dispose();
+            throw;
+        }
+    }
+
+    private void Read()
+    {
+        if (_zip.Entries.Count > MostFiles)
+            throw new InvalidDataException($"holds more than {MostFiles:N0} files");
+        foreach (var entry in _zip.Entries.Where(e => !e.FullName.EndsWith('/')))
+        {
+            string path = Decoded(entry.FullName);
+            if (!_entries.TryAdd(path, entry))
+                throw new InvalidDataException($"holds '{path}' twice");
+        }
+        ReadMap();
+        if (_entries.ContainsKey(BundleManifestName))
+        {
+            using var bundle = OpenFile(BundleManifestName);
+            Bundle = AppxManifestReader.ReadBundle(bundle);
+        }
+        else if (_entries.ContainsKey(ManifestName))
+        {
+            using var manifest = OpenFile(ManifestName);
+            Manifest = AppxManifestReader.Read(manifest);
+        }
+        else
+        {
+            throw new InvalidDataException("is no app package: it has no manifest");
+        }
+        foreach (string path in _entries.Keys.Where(p => !_mapped.ContainsKey(p) && !IsMember(p)
+            && !Unmapped.Contains(p, StringComparer.OrdinalIgnoreCase)))
+            throw new InvalidDataException($"holds '{path}', which its block map does not have");
+        foreach (var (path, mapped) in _mapped)
+        {
+            if (!_entries.TryGetValue(path, out var entry) || entry.Length != mapped.Size)
+                throw new InvalidDataException($"does not hold '{path}' as its block map has it");
+        }
+    }
+
+    private bool IsMember(string path) => Bundle?.Members.Any(m => m.FileName.Equals(path, StringComparison.OrdinalIgnoreCase)) == true;
+
+    /// <summary>A name of the zip as a path: nothing in it may lead elsewhere.</summary>
+    private static string Decoded(string name)
+    {
+        string path = Uri.UnescapeDataString(name).Replace('/', '\\');
+        foreach (string part in path.Split('\\'))
+        {
+            if (part.Length is 0 or > 255 || part is "." or ".." || part.AsSpan().ContainsAny(":*?\"<>|")
+                || part.AsSpan().ContainsAnyInRange('\0', '\u001f') || part[^1] is ' ' or '.')
+                throw new InvalidDataException($"holds a file with a name that none can have: '{path.ReplaceLineEndings(" ")}'");
+        }
+        return path;
+    }
+
+    private void ReadMap()
+    {
+        if (!_entries.TryGetValue(BlockMap, out var entry))
+            throw new InvalidDataException("is no app package: it has no block map");
+        if (entry.Length > MostMap)
+            throw new InvalidDataException("has a block map longer than any");
+        XElement root;
+        try
+        {
+            using var stream = entry.Open();
+            using var reader = new DepthLimitedReader(XmlReader.Create(stream, new XmlReaderSettings
+            {
+                DtdProcessing = DtdProcessing.Prohibit, XmlResolver = null, MaxCharactersInDocument = MostMap, IgnoreComments = true,
+                IgnoreWhitespace = true,
+            }), AppxManifestReader.MaxDepth);
+            root = XElement.Load(reader);
+        }
+        catch (XmlException e)
+        {
+            throw new InvalidDataException("has a block map that is not well-formed XML", e);
+        }
+        if (root.Name.LocalName != "BlockMap"
+            || (string?)root.Attribute("HashMethod") is not (null or "http://www.w3.org/2001/04/xmlenc#sha256"))
+            throw new InvalidDataException("has a block map of a kind that is not known");
+        foreach (var file in root.Elements().Where(e => e.Name.LocalName == "File"))
+        {
+            string path = ((string?)file.Attribute("Name") ?? "").Replace('/', '\\');
+            ImmutableArray<string> hashes = [.. file.Elements().Where(e => e.Name.LocalName == "Block").Select(e => (string?)e.Attribute("Hash") ?? "")];
+            if (!long.TryParse((string?)file.Attribute("Size"), out long size) || size < 0 || hashes.Length != (size + BlockSize - 1) / BlockSize
+                || !_mapped.TryAdd(path, new MappedEntry(size, hashes)))
+                throw new InvalidDataException($"has a block map that does not hold together at '{path}'");
+        }
+    }
+
+    /// <summary>Opens a file; reading fails where it is not what the block map says.</summary>
+    /// <exception cref="InvalidDataException">There is none of that path.</exception>
+    public Stream OpenFile(string path)
+    {
+        if (!_entries.TryGetValue(path, out var entry))
+            throw new InvalidDataException($"does not hold '{path}'");
+        var stream = entry.Open();
+        return _mapped.TryGetValue(path, out var mapped) ? new MappedStream(stream, path, mapped) : stream;
+    }
+
+    /// <summary>Opens a member of a bundle.</summary>
+    /// <exception cref="InvalidDataException">It is not there, or is no package file.</exception>
+    public PackageArchive OpenMember(BundleMember member)
+    {
+        if (!_entries.TryGetValue(member.FileName.Replace('/', '\\'), out var entry))
+            throw new InvalidDataException($"does not hold its member '{member.FileName}'");
+        // Members are stored; one that is not is unpacked beside, to be read in any order.
+        var copy = new FileStream(Path.GetTempFileName(), new FileStreamOptions
+        {
+            Mode = FileMode.Open, Access = FileAccess.ReadWrite, Options = FileOptions.DeleteOnClose,
+        });
+        try
+        {
+            using (var content = entry.Open())
+                content.CopyTo(copy);
+            copy.Position = 0;
+            return Open(copy);
+        }
+        catch
+        {
+            copy.Dispose();
+            throw;
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Dispose()
+    {
+        _zip.Dispose();
+        _stream?.Dispose();
+    }
+
+    /// <summary>A content that is held against its block map while it is read.</summary>
+    private sealed class MappedStream(Stream inner, string path, MappedEntry mapped) : Stream
+    {
+        private readonly byte[] _block = new byte[BlockSize];
+        private int _at;
+        private int _filled;
+        private int _number;
+        private long _read;
+
+        public override int Read(Span<byte> buffer)
+        {
+            if (_at == _filled && !Fill())
+                return 0;
+            int count = Math.Min(buffer.Length, _filled - _at);
+            _block.AsSpan(_at, count).CopyTo(buffer);
+            _at += count;
+            return count;
+        }
+
+        private bool Fill()
+        {
+            (_at, _filled) = (0, 0);
+            while (_filled < BlockSize && inner.Read(_block, _filled, BlockSize - _filled) is > 0 and int got)
+                _filled += got;
+            _read += _filled;
+            if (_filled == 0)
+                return _read == mapped.Size ? false : throw Wrong();
+            if (_number >= mapped.Hashes.Length || _read > mapped.Size
+                || Convert.ToBase64String(SHA256.HashData(_block.AsSpan(0, _filled))) != mapped.Hashes[_number++])
+                throw Wrong();
+            return true;
+        }
+
+        private InvalidDataException Wrong() => new($"holds '{path}' otherwise than its block map says");
+
+        public override int Read(byte[] buffer, int offset, int count) => Read(buffer.AsSpan(offset, count));
+        public override bool CanRead => true;
+        public override bool CanSeek => false;
+        public override bool CanWrite => false;
+        public override long Length => mapped.Size;
+        public override long Position { get => throw new NotSupportedException(); set => throw new NotSupportedException(); }
+        public override void Flush() { }
+        public override long Seek(long offset, SeekOrigin origin) => throw new NotSupportedException();
+        public override void SetLength(long value) => throw new NotSupportedException();
+        public override void Write(byte[] buffer, int offset, int count) => throw new NotSupportedException();
+
+        protected override void Dispose(bool disposing)
+        {
+            if (disposing)
+                inner.Dispose();
+            base.Dispose(disposing);
+        }
+    }
+}
