@@ -80,6 +80,16 @@ public sealed class Play(World world)
         return Result(windows);
     }
 
+    /// <summary>An account gets a package that is laid out already.</summary>
+    /// <param name="name">Of the package.</param>
+    /// <param name="profile">Of the account.</param>
+    public void Register(string volume, string name, string profile)
+    {
+        using var windows = new InstalledWindows(volume, world.Clock);
+        windows.Register(windows.Packages.First(p => p.Main.Name == name), windows.Accounts.First(a => a.Profile == profile));
+        windows.Save();
+    }
+
     /// <summary>
     /// A power cut just after a package was blocked: the hive is marked as being written, and the block stands in its transaction log only.
     /// </summary>

@@ -69,6 +69,43 @@ internal sealed class Bench(string root, string vaultPath)
         return outcome;
     }
 
+    /// <summary>Brings packages back.</summary>
+    /// <param name="from">Another target, or a package file; null for what lies on the target.</param>
+    internal Outcome BringBack(string packages, string who, string? from = null, WriteSeam? seam = null, bool verified = true)
+    {
+        using var target = Open(seam);
+        using var other = from is null || Formats.Appx.PackageArchive.IsNamedSo(from) ? null : Target.Open(from, new WriteSeam());
+        using var vault = Vault.OpenExisting(vaultPath);
+        var guards = BringingBack.GuardsSet(vault, target.Identify());
+        var bringing = new BringingBack(target, target.Read(target.Choose([]), guards), packages.Split(','), [who],
+            from is null ? [] : [new OtherPlace(from, other, null)], guards);
+        var proposal = bringing.Plan();
+        if (!proposal.HasEffect)
+            return Outcome.Nothing;
+        var outcome = bringing.CarryOut(proposal, new RunSettings(vaultPath, seam ?? new WriteSeam()))!;
+        if (verified)
+            outcome.Disagreements.ShouldBeEmpty();
+        return outcome;
+    }
+
+    /// <summary>Records the state by hand.</summary>
+    internal int Create(bool withFiles = true)
+    {
+        using var target = Open();
+        using var vault = Vault.Open(vaultPath, new WriteSeam());
+        return new StateRecording(target, target.Choose([]), withFiles).Record(vault, null, TimeProvider.System).Point.Number;
+    }
+
+    /// <summary>Goes back to a recorded state.</summary>
+    internal Outcome Restore(int point, WriteSeam? seam = null)
+    {
+        using var target = Open(seam);
+        using var vault = Vault.OpenExisting(vaultPath, seam)!;
+        var restoring = new Restoring(target, vault, vault.Read(point));
+        var proposal = restoring.Plan();
+        return proposal.HasEffect ? restoring.CarryOut(proposal, new RunSettings(vaultPath, seam ?? new WriteSeam()))! : Outcome.Nothing;
+    }
+
     /// <summary>A run of given changes.</summary>
     internal Outcome Run(RunRequest request)
     {

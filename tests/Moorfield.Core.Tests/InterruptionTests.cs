@@ -173,6 +173,53 @@ public sealed class InterruptionTests : IDisposable
         untouched.ShouldBeGreaterThan(0);
     }
 
+    [Theory]
+    [InlineData("bring back")]
+    [InlineData("go back to a state")]
+    public void What_brings_back_and_is_cut_off_anywhere_is_undone_or_carried_on(string what)
+    {
+        // Without Weather and Calculator, which come back.
+        var bench = Original();
+        Demo.CopyFewTo(_folder, "other");
+        bench.Create();
+        bench.Remove(Packages, "everyone").Failures.ShouldBeEmpty();
+        Copy("cut", "without");
+        string before = VolumeState.Files(bench.Root);
+        void Run(Bench on, WriteSeam seam)
+        {
+            if (what == "bring back")
+                on.BringBack(Packages, "everyone", _folder["other"], seam);
+            else
+                on.Restore(1, seam);
+        }
+
+        int steps = CountSteps(seam => Run(bench, seam));
+        string wanted = StateOf(bench);
+        int begun = 0;
+        foreach (int step in Sample(steps, 24))
+        {
+            int seed = _random.Next();
+            bench = Copy("without", "cut");
+            Crash(seam => Run(bench, seam), step, seed).ShouldBeTrue();
+            if (bench.Interrupted() is not null)
+                begun++;
+            bench.ClearParts();
+            bool isUndo = bench.Interrupted() is not null && what != "bring back";
+            PutRight(bench);
+            NothingLeft(bench);
+            if (isUndo)
+                StateOf(bench).ShouldBe(wanted, $"step {step} of {steps}, seed {seed}");
+            else if (StateOf(bench) != wanted)
+                Same(bench, before, $"step {step} of {steps}, seed {seed}");
+            bench.Points().ShouldAllBe(p => p.State != PointState.Interrupted, $"step {step}, seed {seed}");
+        }
+        begun.ShouldBeGreaterThan(3);
+    }
+
+    private static string StateOf(Bench bench) => string.Join('\n', bench.Read().Packages.Select(p =>
+        $"{p.FullName} {p.Bytes} {p.Newcomers} {p.Blocked} {string.Join(',', p.Accounts)} "
+            + string.Join(';', p.Parts.SelectMany(t => t.Traces).Select(t => t.ToString()).Order(StringComparer.Ordinal))));
+
     [Fact]
     public void A_removal_cut_off_anywhere_can_be_finished()
     {

@@ -6,6 +6,7 @@ using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
+using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
 using Moorfield.Reporting;
 
@@ -61,7 +62,9 @@ internal static class BringBackCommand
     private static int Run(ParseResult parsed, ChangeOptions options)
     {
         using var target = options.Open(parsed, parsed.GetRequiredValue(TargetPath));
-        var snapshots = Common.Read(target, parsed.GetValue(Edition), KnownGuards.All);
+        using var vault = Vault.OpenExisting(options.VaultPath(parsed));
+        var guards = BringingBack.GuardsSet(vault, target.Identify());
+        var snapshots = Common.Read(target, parsed.GetValue(Edition), guards);
         _ = Who.Parse(parsed.GetValue(For) ?? [], snapshots[0]);
         var origins = ImmutableArray.CreateBuilder<OtherPlace>();
         try
@@ -72,7 +75,7 @@ internal static class BringBackCommand
                     parsed.GetValue(FromEdition)));
             }
             return Run(parsed, options, new BringingBack(
-                target, snapshots, parsed.GetRequiredValue(Packages), parsed.GetValue(For) ?? [], origins.ToImmutable()));
+                target, snapshots, parsed.GetRequiredValue(Packages), parsed.GetValue(For) ?? [], origins.ToImmutable(), guards));
         }
         finally
         {

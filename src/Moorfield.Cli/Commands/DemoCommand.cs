@@ -145,7 +145,8 @@ internal static class DemoCommand
         string image = Path.Combine(folder, "counter-install.wim");
         string update = Path.Combine(folder, "counter-update.wim");
         string disk = Path.Combine(folder, "counter-07.qcow2");
-        if (World.BriefNames.Append(Surveys).Append(HandOver).Select(n => Path.Combine(folder, n)).Concat([volume, image, update, disk])
+        string package = Path.Combine(folder, "picture-viewer.msixbundle");
+        if (World.BriefNames.Append(Surveys).Append(HandOver).Select(n => Path.Combine(folder, n)).Concat([volume, image, update, disk, package])
             .FirstOrDefault(Path.Exists) is { } there)
             throw new MoorfieldException(Trouble.Misused, $"{there} is there already. Delete it, or name another folder.");
         ImmutableArray<string> briefs;
@@ -160,6 +161,7 @@ internal static class DemoCommand
                 ("counter-07", () =>
                 {
                     VolumeBuilder.Build(world, volume);
+                    PackageFileWriter.Write(volume, "Northlight.Pictures", package);
                     if (parsed.GetValue(Disk))
                         DiskBuilder.BuildVirtual(volume, disk);
                 }),
@@ -177,6 +179,8 @@ internal static class DemoCommand
             Say.Line($"{disk} is the same system as a virtual disk.");
         Say.Line($"{image} is an install image of three editions. 'moorfield image list {image}' shows them.");
         Say.Line($"{update} is that of the coming release. 'moorfield forecast {volume} --update {update}' tells what it would bring.");
+        Say.Line($"{package} is a package file. 'moorfield bring-back {volume} 'Picture Viewer' --for everyone --from {package}' gives that package "
+            + "again where it was removed.");
         Say.Line($"{briefs[0]} is a brief. 'moorfield brief show {briefs[0]} --on {volume}' shows what it means there.");
         Say.Line($"{Path.Combine(folder, Surveys)} holds surveys of running counters. "
             + $"'moorfield survey {Path.Combine(folder, Surveys)}' lists them.");

@@ -34,11 +34,25 @@ public sealed record OtherPlace(string Path, Target? Other, string? Edition);
 /// <param name="arguments">What a person calls the packages.</param>
 /// <param name="who">Words of WHO.</param>
 /// <param name="origins">Where they may be taken from; none for those whose files are on the target.</param>
+/// <param name="guards">Those that may have been set for them, which the systems were read with.</param>
 public sealed class BringingBack(
     Target target, ImmutableArray<SystemSnapshot> systems, IReadOnlyCollection<string> arguments, IReadOnlyCollection<string> who,
-    ImmutableArray<OtherPlace> origins) : RunOperation<BringingBackProposal>(target, systems, KnownGuards.All)
+    ImmutableArray<OtherPlace> origins, IReadOnlyCollection<Guard> guards) : RunOperation<BringingBackProposal>(target, systems, guards)
 {
     private readonly DateTimeOffset _now = DateTimeOffset.UtcNow;
+    private readonly Lock _gate = new();
+    private readonly IReadOnlyCollection<Guard> _guards = guards;
+
+    /// <summary>Guards that runs set on a system for a package, or for whatever: what may have to be lifted when that comes back.</summary>
+    public static ImmutableArray<Guard> GuardsSet(Vault? vault, TargetIdentity target) => vault is null ? [] :
+    [
+        .. PointHistory.Read(vault, _ => { }).Where(p => PointHistory.CanBeUndone(p) && p.Point.Target.IsSameSystemAs(target)
+            && p.Point.Intents.Any(i => i.Kind == IntentKind.Guard))
+            .SelectMany(p => vault.Read(p.Point.Number).Changes.OfType<ValueChanged>())
+            .Where(c => c.After is not null && PackageFamilyName.TryParse(c.Family, out _))
+            .Select(c => new Guard(null, c.Hive == Places.Software ? GuardHive.Machine : GuardHive.Account, c.Key, c.After!, c.Family, null))
+            .DistinctBy(g => (g.Hive, g.Key.ToUpperInvariant(), g.Value.Name.ToUpperInvariant())),
+    ];
 
     /// <inheritdoc/>
     protected override BringingBackProposal Propose()
@@ -60,7 +74,7 @@ public sealed class BringingBack(
 
     /// <summary>Plans for one system while everything is open that it takes from.</summary>
     private T Plan<T>(ITrees trees, SystemSnapshot system, Func<BringBackPlan, T> use) => trees.With(system.EditionNumber, tree =>
-        WithOffers(system, tree, 0, [], offers => use(new BringBackPlanner(tree, system, offers, Who.Parse(who, system), _now).Plan(arguments))));
+        WithOffers(system, tree, 0, [], offers => use(new BringBackPlanner(tree, system, offers, Who.Parse(who, system), _guards, _now).Plan(arguments))));
 
     private T WithOffers<T>(SystemSnapshot system, WindowsTree tree, int at, ImmutableList<PackageOffer> open, Func<IReadOnlyList<PackageOffer>, T> use)
     {
@@ -111,10 +125,19 @@ public sealed class BringingBack(
                 Request = proposal.Request with
                 {
                     Contents = contents.Where(c => c.Sha256.Length == 0).DistinctBy(c => c.Sha1)
-                        .ToDictionary(c => c.Sha1, c => new RestorableContent(null, c.Open)),
+                        .ToDictionary(c => c.Sha1, c => new RestorableContent(null, () => OpenAlone(c))),
                 },
             }, settings, stop);
         });
+    }
+
+    /// <summary>Opens a content for one of several editions at work: sources are read by one at a time.</summary>
+    private FileStream OpenAlone(ForeignContent content)
+    {
+        lock (_gate)
+        {
+            return new FileStream(FileContent.InMemory(content.Open()), FileAccess.Read);
+        }
     }
 
     /// <summary>Does something while the contents of all systems' plans can be opened.</summary>

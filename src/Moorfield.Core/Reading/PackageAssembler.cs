@@ -19,7 +19,7 @@ internal sealed class PackageAssembler(
     ImmutableArray<string> languages,
     SnapshotNotes notes)
 {
-    private readonly PackageTexts _texts = new(files, languages, notes);
+    private readonly PackageTexts _texts = new(files.Index, files.AppNames, languages, notes);
 
     private readonly HashSet<string> _withClasses = [.. accounts.Where(a => a.HasClasses).Select(a => a.Account.Sid)];
 

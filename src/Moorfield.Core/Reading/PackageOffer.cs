@@ -3,6 +3,7 @@ using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
+using Moorfield.Formats.Resources;
 
 namespace Moorfield.Core.Reading;
 
@@ -133,7 +134,7 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
         {
             var name = manifest.Identity.FullName;
             _archives[name] = archive;
-            _packages = [Package(manifest, name, [name])];
+            _packages = [Package(manifest, name, [name], languages)];
             return;
         }
         var bundle = archive.Bundle!;
@@ -150,7 +151,7 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
                 throw new InvalidDataException($"holds '{member.FileName}', which is not {member.FullName}");
             read = member == main ? opened.Manifest : read;
         }
-        _packages = [Package(read!, bundle.Identity.FullName, [bundle.Identity.FullName, .. taken.Select(m => m.FullName)])];
+        _packages = [Package(read!, bundle.Identity.FullName, [bundle.Identity.FullName, .. taken.Select(m => m.FullName)], languages)];
 
         int Rank(BundleMember member) => member.FullName.Architecture == "neutral" ? architectures.Count
             : architectures.ToList().FindIndex(a => a.Equals(member.FullName.Architecture, StringComparison.OrdinalIgnoreCase)) is >= 0 and var rank
@@ -162,10 +163,33 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
                 || resourceId["split.language-".Length..].Equals(l, StringComparison.OrdinalIgnoreCase));
     }
 
-    private static OfferedPackage Package(AppxManifest manifest, PackageFullName registered, ImmutableArray<PackageFullName> parts) => new(
-        manifest.Identity.FullName, registered, parts,
-        manifest.DisplayName is { } name && !name.StartsWith("ms-resource:", StringComparison.OrdinalIgnoreCase) ? name : manifest.Identity.Name,
-        manifest.IsFramework ? PackageRole.Framework : manifest.IsOptional ? PackageRole.Addon : PackageRole.Application, false, manifest);
+    private OfferedPackage Package(
+        AppxManifest manifest, PackageFullName registered, ImmutableArray<PackageFullName> parts, IReadOnlyList<string> languages)
+    {
+        var name = manifest.Identity.FullName;
+        string? shown = new PackageTexts(Index, null, [.. languages], new SnapshotNotes()).Resolve(name, manifest, parts).Manifest.DisplayName;
+        return new OfferedPackage(
+            name, registered, parts, shown is null || ResourceResolver.IsReference(shown) ? manifest.Identity.Name : shown,
+            manifest.IsFramework ? PackageRole.Framework : manifest.IsOptional ? PackageRole.Addon : PackageRole.Application, false, manifest);
+    }
+
+    private ResourceIndex? Index(PackageFullName part)
+    {
+        if (Files(part).FirstOrDefault(f => f.Path.Equals("resources.pri", StringComparison.OrdinalIgnoreCase)) is not { } file
+            || file.Size > ResourceIndex.MostBytes)
+            return null;
+        using var content = new MemoryStream();
+        using (var stream = file.Open())
+            stream.CopyTo(content);
+        try
+        {
+            return ResourceIndex.Read(content.ToArray());
+        }
+        catch (InvalidDataException)
+        {
+            return null; // the package has its plain name then
+        }
+    }
 
     internal override IEnumerable<OfferedFile> Files(PackageFullName part) => _archives[part].Files.Select(f => new OfferedFile(
         f.Path, f.Size, new FileTime(f.Time.ToUnixTimeSeconds(), 0), () => new TranslatedStream(_path, _archives[part].OpenFile(f.Path))));

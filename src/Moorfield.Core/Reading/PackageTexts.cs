@@ -11,8 +11,11 @@ namespace Moorfield.Core.Reading;
 internal sealed record ResolvedManifest(AppxManifest Manifest, string? Neutral);
 
 /// <summary>Finds the texts of packages in their resource indexes.</summary>
+/// <param name="index">Gives the resource index of a package; null when it has none.</param>
+/// <param name="appNames">What the machine itself shows, where the tree tells that instead; null otherwise.</param>
 /// <param name="languages">Language tags, the best first.</param>
-internal sealed class PackageTexts(PackageFiles files, ImmutableArray<string> languages, SnapshotNotes notes)
+internal sealed class PackageTexts(
+    Func<PackageFullName, ResourceIndex?> index, IReadOnlyDictionary<string, string>? appNames, ImmutableArray<string> languages, SnapshotNotes notes)
 {
     /// <param name="parts">All full names of the package: resource packages have indexes of their own.</param>
     internal ResolvedManifest Resolve(PackageFullName fullName, AppxManifest manifest, IEnumerable<PackageFullName> parts)
@@ -20,9 +23,9 @@ internal sealed class PackageTexts(PackageFiles files, ImmutableArray<string> la
         string? name = ResourceResolver.IsReference(manifest.DisplayName) ? null : manifest.DisplayName;
         if (!PackageFiles.References(manifest).Any())
             return new ResolvedManifest(manifest, name);
-        if (files.Index(fullName) is not { } main)
-            return files.AppNames is null ? new ResolvedManifest(manifest, name) : Told(fullName, manifest, files.AppNames);
-        ImmutableArray<ResourceIndex> packs = [.. parts.Where(p => p != fullName).Select(files.Index).OfType<ResourceIndex>()];
+        if (index(fullName) is not { } main)
+            return appNames is null ? new ResolvedManifest(manifest, name) : Told(fullName, manifest, appNames);
+        ImmutableArray<ResourceIndex> packs = [.. parts.Where(p => p != fullName).Select(index).OfType<ResourceIndex>()];
         var resolver = new ResourceResolver(main, packs, fullName.Name);
         var resolved = manifest with
         {

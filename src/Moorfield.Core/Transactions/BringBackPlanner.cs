@@ -40,6 +40,7 @@ internal sealed class BringBackPlanner
     private readonly SystemOffer _own;
     private readonly IReadOnlyList<PackageOffer> _others;
     private readonly Audience _audience;
+    private readonly IReadOnlyCollection<Guard> _guards;
     private readonly DateTimeOffset _now;
     private readonly TreeMaking _making;
     private readonly List<BroughtPackage> _brought = [];
@@ -49,14 +50,17 @@ internal sealed class BringBackPlanner
     private readonly List<Change> _files = [];
     private readonly List<string> _notes = [];
     private readonly HashSet<PackageFullName> _seen = [];
+    private readonly List<OfferedPackage> _addons = [];
     private readonly List<(OfferedPackage Package, PackageOffer Offer, ImmutableArray<string> Sids)> _registered = [];
 
     /// <param name="others">Where packages may be taken from; none for those whose folders are on the target.</param>
+    /// <param name="guards">Those that may have been set for packages.</param>
     /// <param name="now">Time of the registrations.</param>
     internal BringBackPlanner(
-        WindowsTree tree, SystemSnapshot snapshot, IReadOnlyList<PackageOffer> others, Audience audience, DateTimeOffset now)
+        WindowsTree tree, SystemSnapshot snapshot, IReadOnlyList<PackageOffer> others, Audience audience, IReadOnlyCollection<Guard> guards,
+        DateTimeOffset now)
     {
-        (_tree, _snapshot, _others, _audience, _now) = (tree, snapshot, others, audience, now);
+        (_tree, _snapshot, _others, _audience, _guards, _now) = (tree, snapshot, others, audience, guards, now);
         _own = new SystemOffer(tree, snapshot);
         _making = new TreeMaking(tree);
     }
@@ -66,6 +70,8 @@ internal sealed class BringBackPlanner
     {
         foreach (var (package, offer) in Choose(arguments))
             Bring(package, offer, null);
+        foreach (var addon in _addons.Where(a => !_seen.Contains(a.Main)).DistinctBy(a => a.Main))
+            _notes.Add($"{addon.DisplayName}, which extends {addon.Manifest.MainPackages[0]}, can be had there as well: name it to bring it back.");
         Rows();
         // What is needed stands before what needs it.
         return new BringBackPlan(_snapshot, [.. _brought], [.. _registry.Concat(_rows).Concat(_lists).Concat(_files)
@@ -198,6 +204,9 @@ internal sealed class BringBackPlanner
             _notes.Add($"What {package.DisplayName} opens, and its aliases, Windows sets up itself when {Names(sids)} "
                 + $"{(sids.Length == 1 ? "signs" : "sign")} in next.");
         }
+        foreach (var addon in new[] { _own, offer }.SelectMany(o => o.Packages).Where(p => p.Manifest.MainPackages.Contains(package.Main.Name,
+            StringComparer.OrdinalIgnoreCase) && _snapshot.Package(p.Main)?.IsHeld != true).DistinctBy(p => p.Main))
+            _addons.Add(addon);
         if (!isOwn && offer.Tree is null)
             _notes.Add($"{offer.Name}: all contents are as its block map has them; its signature was not verified.");
         if (!sids.IsEmpty && there is null && package.Role == PackageRole.Application)
@@ -361,7 +370,7 @@ internal sealed class BringBackPlanner
 
     private ImmutableArray<GuardState> Guards(OfferedPackage package)
     {
-        var guards = KnownGuards.All.Where(g => g.IsFor(package.Main.Family)).ToList();
+        var guards = _guards.Where(g => g.IsFor(package.Main.Family)).ToList();
         return guards.Count == 0 ? [] : [.. GuardStates.Of(_snapshot, guards, _audience).Where(s => s.IsSet)];
     }
 

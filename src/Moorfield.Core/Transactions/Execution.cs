@@ -20,6 +20,9 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, StepNote? jo
     private readonly List<string> _warnings = [];
     private int _done;
 
+    /// <summary>Whether it undoes a run: a folder from which something goes that the run added gets its time of before the run.</summary>
+    internal bool PutsBack { get; init; }
+
     internal Outcome CarryOut(PreparedRun run, int? point)
     {
         // What comes back is there before the registry speaks of it; what goes, goes after.
@@ -60,6 +63,8 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, StepNote? jo
                 else
                 {
                     volume.RemoveTree(change.Path);
+                    if (PutsBack && change.Recorded is { } recorded && !change.Path.Parent.IsRoot && volume.Stat(change.Path.Parent) is { } parent)
+                        volume.SetTimes(change.Path.Parent, parent.Accessed, recorded.ParentModified);
                 }
                 Done(change.Path.ToString());
             }

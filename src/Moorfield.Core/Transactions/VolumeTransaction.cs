@@ -66,7 +66,8 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunMeans means) : Tr
     private protected override Outcome Write(RunRequest request, ReadyRun ready, int? point, Action written)
     {
         bool resumes = request.Restored is { Interrupted: true };
-        return new Execution(volume, Means.Source ?? Means.Vault, Note, resumes, Means.Stop).CarryOut(_prepared!, point);
+        return new Execution(volume, Means.Source ?? Means.Vault, Note, resumes, Means.Stop) { PutsBack = request.Restored is not null }
+            .CarryOut(_prepared!, point);
     }
 
     /// <inheritdoc/>
