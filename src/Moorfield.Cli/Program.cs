@@ -43,6 +43,8 @@ internal static class Program
             DemoCommand.Create(),
             Common.Partition,
             Common.Language,
+            RunLog.FileOption,
+            RunLog.FormatOption,
         };
         if (DiskGuard.Run(arguments) is { } result)
             return result;

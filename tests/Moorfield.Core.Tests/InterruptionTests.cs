@@ -210,11 +210,15 @@ public sealed class InterruptionTests : IDisposable
             if (isUndo)
                 StateOf(bench).ShouldBe(wanted, $"step {step} of {steps}, seed {seed}");
             else if (StateOf(bench) != wanted)
-                Same(bench, before, $"step {step} of {steps}, seed {seed}");
+                WithoutPlaces(VolumeState.Files(bench.Root)).ShouldBe(WithoutPlaces(before), $"step {step} of {steps}, seed {seed}");
             bench.Points().ShouldAllBe(p => p.State != PointState.Interrupted, $"step {step}, seed {seed}");
         }
         begun.ShouldBeGreaterThan(3);
     }
+
+    // The folders that hold packages have the time of the interruption, when it came before the first entry in them was whole.
+    private static IEnumerable<string> WithoutPlaces(string state) => WithoutRoot(state).Split('\n').Where(l =>
+        !l.StartsWith("./Program Files/WindowsApps|", StringComparison.Ordinal) && !l.Contains("/AppRepository|", StringComparison.Ordinal));
 
     private static string StateOf(Bench bench) => string.Join('\n', bench.Read().Packages.Select(p =>
         $"{p.FullName} {p.Bytes} {p.Newcomers} {p.Blocked} {string.Join(',', p.Accounts)} "

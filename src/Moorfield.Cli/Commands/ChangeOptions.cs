@@ -16,6 +16,7 @@ internal sealed class ChangeOptions
     private readonly Option<bool> _yes = new("--yes", "-y") { Description = "Do not ask for confirmation" };
     private readonly Option<string?> _note = new("--note") { Description = "A remark to keep with the restore point", HelpName = "TEXT" };
     private readonly Option<string?> _vault = Common.VaultPath();
+    private readonly Option<string?> _limit = Common.VaultLimit();
     private readonly Option<bool> _withoutPoint = new("--without-restore-point") { Description = "Record nothing: the run cannot be undone" };
     private readonly Option<bool> _replayLogs = new("--replay-logs") { Description = "Write what transaction logs hold into the hives that change, "
         + "as the run's first change" };
@@ -30,7 +31,7 @@ internal sealed class ChangeOptions
     internal ChangeOptions(Command command, bool records = true, bool writesHives = true, bool mustRecord = false)
     {
         _records = records;
-        foreach (var option in records ? new Option[] { _preview, _yes, _note, _vault, _format } : [_preview, _yes, _vault, _format])
+        foreach (var option in records ? new Option[] { _preview, _yes, _note, _vault, _limit, _format } : [_preview, _yes, _vault, _format])
             command.Add(option);
         if (records && !mustRecord)
             command.Add(_withoutPoint);
@@ -88,6 +89,8 @@ internal sealed class ChangeOptions
                 ShowPreview();
             return Program.Done;
         }
+        string? limit = _records ? parsed.GetValue(_limit) : null;
+        _ = Common.Limit(limit);
         Outcome? outcome;
         try
         {
@@ -106,6 +109,14 @@ internal sealed class ChangeOptions
                 },
             });
         }
+        catch (MoorfieldException e)
+        {
+            RunLog.Write(document.Action, operation.Target.FullPath, null, e.Trouble switch
+            {
+                Trouble.Refused => "refused", Trouble.Stopped => "stopped", _ => "failed",
+            }, (proposal as RunProposal)?.Request.Title ?? document.Action, e.Message);
+            throw;
+        }
         finally
         {
             Progress.Clear();
@@ -115,6 +126,11 @@ internal sealed class ChangeOptions
             Say.Aside("Nothing was changed.");
             return Program.Done;
         }
+        if (proposal is RunProposal run)
+            RunLog.Write(document.Action, operation.Target, run.Request, run.Systems, outcome);
+        else
+            RunLog.Write(document.Action, operation.Target.FullPath, null, "done", document.Action);
+        Common.KeepWithin(limit, vaultPath, outcome.Point);
         if (json)
             DocumentJson.Write(DocumentMaker.Result(operation.Target.FullPath, document, outcome, withPoint ? vaultPath : null, size?.Invoke()));
         else
@@ -170,6 +186,7 @@ internal sealed class ChangeOptions
         try
         {
             outcome = interrupted.Finish(target.Volume, vault, TimeProvider.System, overwrite, Interruption.BeginChanging());
+            RunLog.Write("undo", target.FullPath, point.Number, "done", $"carried on to its end: {point.Title}");
         }
         finally
         {

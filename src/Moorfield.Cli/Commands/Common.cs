@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Core.Model;
+using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
@@ -57,6 +58,42 @@ internal static class Common
         Description = "Folder that holds restore points (default: $MOORFIELD_VAULT, else $XDG_STATE_HOME/moorfield/vault)",
         HelpName = "DIR",
     };
+
+    internal static Option<string?> VaultLimit() => new("--vault-limit")
+    {
+        Description = "Drop the oldest restore points that are not pinned once the vault holds more than this, such as 20GB",
+        HelpName = "SIZE",
+    };
+
+    /// <summary>Drops the oldest restore points when the vault holds more than a person wants, and says which.</summary>
+    /// <param name="limit">As it was given; null for the settings'.</param>
+    /// <param name="newest">The restore point just recorded, which stays.</param>
+    internal static void KeepWithin(string? limit, string vaultPath, int? newest)
+    {
+        long? bytes = Limit(limit);
+        if (bytes is null || newest is not { } number)
+            return;
+        using var vault = Vault.OpenExisting(vaultPath, new WriteSeam());
+        if (vault is null || VaultUpkeep.Fit(vault, bytes.Value, number) is not { } deletion)
+            return;
+        Say.Aside($"moorfield: {vaultPath} holds {Prose.Size(vault.StoredBytes)}, more than {Prose.Size(bytes.Value)}. The oldest restore points go: "
+            + $"{string.Join(", ", deletion.Gone.Select(g => $"{g.Point.Number} ({g.Point.Title})"))}.");
+        try
+        {
+            var (given, _) = VaultUpkeep.Delete(vault, deletion, TimeProvider.System);
+            Say.Aside($"moorfield: {Prose.Size(given)} given back.");
+            foreach (var gone in deletion.Gone)
+                RunLog.Write("drop", vaultPath, gone.Point.Number, "done", $"restore point dropped: {gone.Point.Title}");
+        }
+        catch (MoorfieldException e)
+        {
+            Say.Error(e.Message);
+        }
+    }
+
+    /// <exception cref="MoorfieldException">It is no size.</exception>
+    internal static long? Limit(string? limit) => limit is null ? Settings.Current.VaultLimit
+        : Prose.ParseSize(limit) ?? throw new MoorfieldException(Trouble.Misused, $"'{limit}' is not a size such as 500MB or 20GB.");
 
     /// <summary>Opens whatever a person names for reading: a volume, an image, or an inventory that was saved as JSON.</summary>
     internal static Target Open(string path, bool mayBePartial = false) =>
@@ -167,6 +204,7 @@ internal static class Common
     internal static void Handle(this Command command, Func<ParseResult, int> act) =>
         command.SetAction(parsed => Program.Translated(() =>
         {
+            RunLog.Take(parsed);
             _partition = parsed.GetValue(Partition);
             _languages = [.. (parsed.GetValue(Language) ?? []).Select(Tag)];
             return act(parsed);

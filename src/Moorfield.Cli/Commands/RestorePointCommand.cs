@@ -28,7 +28,7 @@ internal static class RestorePointCommand
         var note = new Option<string?>("--note") { Description = "What it is recorded for", HelpName = "TEXT" };
         var withFiles = new Option<bool>("--with-files") { Description = "Record the packages' folders as well, each content once" };
         var edition = Common.Edition();
-        var vaultPath = Common.VaultPath();
+        var (vaultPath, limit) = (Common.VaultPath(), Common.VaultLimit());
         var command = new Command("create", """
             Records the whole package state of a target without changing anything: hives, state repository, lists for new accounts, manifests;
             with --with-files the packages' folders as well. 'undo TARGET POINT' goes back to it, whatever changed the packages since, and
@@ -37,10 +37,11 @@ internal static class RestorePointCommand
             Example:
               moorfield restore-point create /mnt/counter-07 --note 'before the autumn clean' --with-files
             """)
-        { target, note, withFiles, edition, vaultPath };
+        { target, note, withFiles, edition, vaultPath, limit };
         command.Handle(parsed =>
         {
             string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
+            _ = Common.Limit(parsed.GetValue(limit));
             var progress = new ProgressLine();
             using var opened = Common.Open(parsed.GetRequiredValue(target));
             if ((path + "/").StartsWith(opened.FullPath.TrimEnd('/') + "/", StringComparison.Ordinal))
@@ -64,6 +65,8 @@ internal static class RestorePointCommand
                 + $"{Sheet.Count(point.Packages.DistinctBy(p => p.Family).Count(), "package")}. Nothing was changed.");
             Say.Line($"'moorfield undo {opened.FullPath} {point.Number}{opened.Options}' goes back to it"
                 + (point.State.WithFiles ? "." : "; files that are gone by then come back only where the vault or the disk still has them (--with-files)."));
+            RunLog.Write("record", opened.FullPath, point.Number, "done", point.Title);
+            Common.KeepWithin(parsed.GetValue(limit), path, point.Number);
             return recorded.Lost.IsEmpty ? Program.Done : Program.DoneInPart;
         });
         return command;
@@ -179,6 +182,7 @@ internal static class RestorePointCommand
             var (vault, _) = run.Open(volume, new WriteSeam());
             using var open = vault;
             var outcome = run.Finish(volume, vault, TimeProvider.System, stop: Interruption.BeginChanging());
+            RunLog.Write("finish", opened.FullPath, run.Point, outcome.Failures.IsEmpty && outcome.Verified ? "done" : "failed", "carried on to its end");
             ChangeOptions.ShowTrouble(outcome, opened);
             Say.Line($"The run of restore point {run.Point} is finished: {Sheet.Count(outcome.Changes - outcome.Failures.Length, "change")} in "
                 + $"place.");

@@ -166,6 +166,8 @@ internal static class RestorePointUpkeepCommand
             return Program.Done;
         }
         var (bytes, why2) = VaultUpkeep.Delete(vault, deletion, TimeProvider.System);
+        foreach (var point in deletion.Gone)
+            RunLog.Write("delete", vault.FullPath, point.Point.Number, "done", $"restore point deleted: {point.Point.Title}");
         Say.Line($"{Sheet.Count(deletion.Gone.Length, "restore point")} deleted; {Sheet.Size(bytes)} given back.");
         if (why2 is not null)
             Say.Error($"No contents were deleted, as it is not known which are needed: {why2}");
@@ -191,6 +193,7 @@ internal static class RestorePointUpkeepCommand
             int point = parsed.GetValue(number);
             CheckThere(vault, [point]);
             vault.Pin(point, !parsed.GetValue(off), TimeProvider.System);
+            RunLog.Write("pin", vault.FullPath, point, "done", parsed.GetValue(off) ? "no longer pinned" : "pinned");
             Say.Line($"Restore point {point} is {(parsed.GetValue(off) ? "no longer pinned" : "pinned")}.");
             return Program.Done;
         });

@@ -38,4 +38,15 @@ public static class Prose
         < 1024L * 1024 * 1024 => string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{bytes / (1024.0 * 1024):0.0} MB"),
         _ => string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{bytes / (1024.0 * 1024 * 1024):0.0} GB"),
     };
+
+    /// <summary>Reads a size such as 500 KB, 1.5MB or 2 GB; null when it is none.</summary>
+    public static long? ParseSize(string text)
+    {
+        string number = text.TrimEnd().TrimEnd([.. "BKMGbkmg"]).TrimEnd();
+        string[] units = ["B", "KB", "MB", "GB"];
+        string unit = text.TrimEnd()[number.Length..].Trim();
+        int power = unit.Length == 0 ? 0 : Array.FindIndex(units, u => u.Equals(unit, StringComparison.OrdinalIgnoreCase));
+        return power >= 0 && decimal.TryParse(number, System.Globalization.NumberStyles.AllowDecimalPoint,
+            System.Globalization.CultureInfo.InvariantCulture, out decimal parsed) && parsed < 1_000_000_000 ? (long)(parsed * (1L << (10 * power))) : null;
+    }
 }

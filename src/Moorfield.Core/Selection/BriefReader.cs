@@ -191,13 +191,7 @@ internal sealed class BriefReader(string name)
     {
         if (!fields.TryGetValue(key, out var node))
             return null;
-        string[] parts = Text(node).Split(' ', StringSplitOptions.RemoveEmptyEntries);
-        string[] units = ["B", "KB", "MB", "GB"];
-        int unit = parts.Length < 2 ? 0 : Array.FindIndex(units, u => u.Equals(parts[1], StringComparison.OrdinalIgnoreCase));
-        return parts.Length is 1 or 2 && unit >= 0
-            && decimal.TryParse(parts[0], NumberStyles.AllowDecimalPoint, CultureInfo.InvariantCulture, out decimal number) && number < 1_000_000_000
-            ? (long)(number * (1L << (10 * unit)))
-            : throw Error(node, $"'{Text(node)}' is not a size such as 500 KB, 1.5 MB or 2 GB");
+        return Prose.ParseSize(Text(node)) ?? throw Error(node, $"'{Text(node)}' is not a size such as 500 KB, 1.5 MB or 2 GB");
     }
 
     private ImmutableArray<T> Values<T>(Dictionary<string, YamlNode> fields, string key) where T : struct, Enum =>

@@ -6,23 +6,23 @@ using YamlDotNet.Core;
 namespace Moorfield.Core.Selection;
 
 /// <summary>
-/// A piece of a YAML document with its place. Briefs come from anywhere: anchors, aliases and tags are refused, so that a document never
+/// A piece of a YAML document, a brief or the settings, with its place. Briefs come from anywhere: anchors, aliases and tags are refused, so that a document never
 /// means more than it says, and length, depth and keys are checked.
 /// </summary>
 internal abstract record YamlNode(int Line, int Column)
 {
-    /// <summary>Longest brief, in characters.</summary>
+    /// <summary>Longest document, in characters.</summary>
     internal const int MaxLength = 1024 * 1024;
 
     private const int MaxDepth = 16;
 
-    /// <exception cref="MoorfieldException">No YAML, or more than the subset that briefs are written in; the message gives line and
+    /// <exception cref="MoorfieldException">No YAML, or more than the subset that these are written in; the message gives line and
     /// column.</exception>
     internal static YamlNode? Read(string name, string text)
     {
         if (text.Length > MaxLength)
             throw new MoorfieldException(Trouble.Misused,
-                $"{name} has {text.Length:N0} characters, more than the {MaxLength:N0} that a brief may have.");
+                $"{name} has {text.Length:N0} characters, more than the {MaxLength:N0} that such a file may have.");
         int number = 0;
         foreach (var line in text.AsSpan().EnumerateLines())
         {
@@ -41,7 +41,7 @@ internal abstract record YamlNode(int Line, int Column)
             var node = Read(name, parser, 0);
             parser.Consume<DocumentEnd>();
             if (!parser.Accept<StreamEnd>(out _))
-                throw Error(name, parser.Current!, "a second document begins; a brief is one document");
+                throw Error(name, parser.Current!, "a second document begins; there may be one");
             return node;
         }
         catch (YamlException e)
@@ -63,7 +63,7 @@ internal abstract record YamlNode(int Line, int Column)
         if (depth > MaxDepth)
             throw Error(name, start, $"nested deeper than {MaxDepth} levels");
         if (start is AnchorAlias || (start is NodeEvent node && (!node.Anchor.IsEmpty || !node.Tag.IsEmpty)))
-            throw Error(name, start, "anchors (&), aliases (*) and tags (!) are not allowed in a brief; quote the text if it is one");
+            throw Error(name, start, "anchors (&), aliases (*) and tags (!) are not allowed here; quote the text if it is one");
         int line = (int)start.Start.Line;
         int column = (int)start.Start.Column;
         switch (start)
@@ -94,7 +94,7 @@ internal abstract record YamlNode(int Line, int Column)
                 parser.MoveNext();
                 return new YamlMap(line, column, fields.ToImmutable());
             default:
-                throw Error(name, start, "nothing that a brief may hold");
+                throw Error(name, start, "nothing that such a file may hold");
         }
     }
 

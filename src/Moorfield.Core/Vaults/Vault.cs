@@ -5,6 +5,7 @@ using System.Text.Json;
 using System.Text;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
+using Moorfield.Core.Selection;
 using Moorfield.Core.Trees;
 using ZstdSharp;
 
@@ -54,12 +55,15 @@ public sealed partial class Vault : IDisposable
     /// <summary>Full Linux path of the folder.</summary>
     public string FullPath { get; }
 
-    /// <summary>The vault that a person chose, or the one by the environment: MOORFIELD_VAULT, XDG_STATE_HOME, the home folder.</summary>
+    /// <summary>
+    /// The vault that a person chose, or the one by the environment and the settings: MOORFIELD_VAULT, config.yaml, XDG_STATE_HOME, the home
+    /// folder.
+    /// </summary>
     public static string ChoosePath(string? chosen) =>
-        Path.GetFullPath(chosen ?? NotEmpty("MOORFIELD_VAULT") ?? Path.Combine(StateFolder, "vault"));
+        Path.GetFullPath(chosen ?? NotEmpty("MOORFIELD_VAULT") ?? Settings.Current.Vault ?? Path.Combine(StateFolder, "vault"));
 
     /// <summary>Where a person's own state lies that should outlive restarts. Source: XDG base directory specification.</summary>
-    internal static string StateFolder => Path.Combine(
+    public static string StateFolder => Path.Combine(
         NotEmpty("XDG_STATE_HOME")
         ?? Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile, Environment.SpecialFolderOption.DoNotVerify),
         ".local", "state"), "moorfield");

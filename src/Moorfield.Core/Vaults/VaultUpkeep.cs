@@ -168,6 +168,32 @@ public static class VaultUpkeep
         }
     }
 
+    /// <summary>Works out which of the oldest restore points go so that the contents fit into a limit.</summary>
+    /// <param name="limit">Bytes, as stored.</param>
+    /// <param name="kept">The newest, which stays.</param>
+    /// <returns>Null when nothing has to go, or a document cannot be read.</returns>
+    public static PointDeletion? Fit(Vault vault, long limit, int kept)
+    {
+        if (vault.StoredBytes <= limit)
+            return null;
+        bool isDamaged = false;
+        var points = PointHistory.Read(vault, _ => isDamaged = true);
+        if (isDamaged)
+            return null;
+        var needed = points.ToDictionary(p => p.Point.Number, p => Contents(vault.Read(p.Point.Number)).Select(c => c.Hash).ToHashSet());
+        var wanted = new HashSet<int>();
+        PointDeletion? deletion = null;
+        foreach (var point in points.Where(p => !p.IsPinned && p.State != PointState.Interrupted && p.Point.Number != kept))
+        {
+            wanted.Add(point.Point.Number);
+            deletion = Plan(points, wanted, byName: false);
+            var gone = deletion.Gone.Select(g => g.Point.Number).ToHashSet();
+            if (needed.Where(n => !gone.Contains(n.Key)).SelectMany(n => n.Value).Distinct().Sum(h => vault.StoredSize(h) ?? 0) <= limit)
+                break;
+        }
+        return deletion is { Gone.IsEmpty: false } ? deletion : null;
+    }
+
     /// <summary>Deletes restore points, and contents that none of the others needs.</summary>
     /// <returns>Bytes that were given back, and why no content went, when none could.</returns>
     /// <exception cref="MoorfieldException">Another run has the vault open; nothing was deleted.</exception>

@@ -1,0 +1,175 @@
+using System.Buffers;
+using System.CommandLine;
+using System.Text;
+using System.Text.Json;
+using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Vaults;
+using Moorfield.Reporting;
+using Serilog;
+using Serilog.Core;
+using Serilog.Debugging;
+using Serilog.Events;
+using Serilog.Formatting;
+
+namespace Moorfield.Cli;
+
+/// <summary>One line of the run log.</summary>
+/// <param name="Result">done, failed, refused or stopped.</param>
+/// <param name="What">The change, or the command where it is about no single one.</param>
+internal sealed record LogLine(
+    string Action, string Target, int? Point, string? Package, int? Edition, string? Account, string Result, string What, string? Message = null);
+
+/// <summary>
+/// The run log: one line for each change that was made to a target or a vault, in a file that is rotated, or in one that a person names. It
+/// holds no notes and no contents of files, and no control characters.
+/// </summary>
+internal static class RunLog
+{
+    private const long MostBytes = 10 << 20;
+    private const int MostFiles = 10;
+    private const string None = "none";
+
+    /// <summary>Belongs to every command.</summary>
+    internal static readonly Option<string?> FileOption = new("--log")
+    {
+        Description = "File to which each change is logged, or none (default: $XDG_STATE_HOME/moorfield/log/moorfield.log, rotated)",
+        HelpName = "FILE",
+        Recursive = true,
+    };
+
+    /// <summary>Belongs to every command.</summary>
+    internal static readonly Option<string?> FormatOption = Formats();
+
+    private static string? _file;
+    private static string? _format;
+
+    private static Option<string?> Formats()
+    {
+        var option = new Option<string?>("--log-format") { Description = "How it is written: text, json", HelpName = "FORMAT", Recursive = true };
+        option.AcceptOnlyFromAmong("text", "json");
+        return option;
+    }
+
+    /// <summary>Takes what a person wants of it.</summary>
+    internal static void Take(ParseResult parsed) => (_file, _format) = (parsed.GetValue(FileOption), parsed.GetValue(FormatOption));
+
+    /// <summary>Logs a run, change by change.</summary>
+    internal static void Write(string action, Target target, RunRequest request, IReadOnlyCollection<SystemSnapshot> systems, Outcome outcome)
+    {
+        var failed = outcome.Failures.Select(f => (f.What, f.Edition)).ToHashSet();
+        var messages = outcome.Failures.ToLookup(f => (f.What, f.Edition), f => f.Message);
+        Write(request.Changes.Select(c => new LogLine(
+            action, target.FullPath, outcome.Point, c.Family.Length > 0 ? c.Family : null, c.Edition, AccountOf(c, systems),
+            failed.Contains((c.Describe(), c.Edition)) ? "failed" : "done", c.Describe(), messages[(c.Describe(), c.Edition)].FirstOrDefault()))
+            .Concat(request.LeftOut.Select(l => new LogLine(
+                action, target.FullPath, outcome.Point, l.Family, l.Edition, null, "failed", l.What, l.Message)))
+            .Concat(outcome.Disagreements.Select(d => new LogLine(
+                action, target.FullPath, outcome.Point, d.Family, d.Edition, null, "failed", "a fresh look", d.Text))));
+    }
+
+    /// <summary>Logs what is about no single change of a target.</summary>
+    internal static void Write(string action, string target, int? point, string result, string what, string? message = null) =>
+        Write([new LogLine(action, target, point, null, null, null, result, what, message)]);
+
+    /// <summary>The account whose hive, key or rows a change is in; null when it is nobody's.</summary>
+    private static string? AccountOf(Change change, IReadOnlyCollection<SystemSnapshot> systems)
+    {
+        string text = change switch
+        {
+            HiveChange hive => $@"{hive.Hive}\{hive.Key}\",
+            RowsRemoved { Sid: { } sid } => $@"{sid}\",
+            TreeChange tree => $@"{tree.Path}\",
+            _ => "",
+        };
+        return systems.SelectMany(s => s.Accounts).FirstOrDefault(a => text.Contains($@"{a.Sid}\", StringComparison.OrdinalIgnoreCase)
+            || (a.Profile is { } profile && text.StartsWith($@"{profile}\", StringComparison.OrdinalIgnoreCase)))?.Name;
+    }
+
+    private static void Write(IEnumerable<LogLine> lines)
+    {
+        string? named = _file ?? Settings.Current.Log;
+        if (named == None)
+            return;
+        string path = named is null ? Path.Combine(Vault.StateFolder, "log", "moorfield.log") : Path.GetFullPath(named);
+        string? trouble = null;
+        SelfLog.Enable(message => trouble ??= message);
+        try
+        {
+            if (named is null)
+                Directory.CreateDirectory(Path.GetDirectoryName(path)!, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+            else
+                using (File.Open(path, FileMode.Append, FileAccess.Write, FileShare.ReadWrite)) { } // says what is wrong, where Serilog is silent
+            using var log = new LoggerConfiguration().WriteTo.File(
+                new LineFormatter((_format ?? Settings.Current.LogFormat) == "json"), path,
+                fileSizeLimitBytes: named is null ? MostBytes : null, rollOnFileSizeLimit: named is null,
+                retainedFileCountLimit: named is null ? MostFiles : null, shared: true, encoding: new UTF8Encoding(false)).CreateLogger();
+            foreach (var line in lines)
+                log.Write(new LogEvent(DateTimeOffset.Now, LogEventLevel.Information, null, MessageTemplate.Empty,
+                    [new LogEventProperty(LineFormatter.Line, new ScalarValue(line))]));
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException or ArgumentException or NotSupportedException)
+        {
+            trouble ??= e.Message;
+        }
+        if (trouble is not null)
+            Say.Error($"The run log {path} cannot be written: {Plain(trouble.Split('\n')[0]).TrimEnd('.')}. All else was done as told.");
+    }
+
+    /// <summary>A text without what could steer a terminal or break a line.</summary>
+    private static string Plain(string text) => string.Concat(text.Select(c => char.IsControl(c)
+        || char.GetUnicodeCategory(c) is System.Globalization.UnicodeCategory.Format or System.Globalization.UnicodeCategory.LineSeparator
+            or System.Globalization.UnicodeCategory.ParagraphSeparator ? ' ' : c));
+
+    private sealed class LineFormatter(bool json) : ITextFormatter
+    {
+        internal const string Line = "line";
+
+        public void Format(LogEvent logEvent, TextWriter output)
+        {
+            if (logEvent.Properties[Line] is not ScalarValue { Value: LogLine line })
+                return;
+            if (json)
+                WriteJson(logEvent.Timestamp, line, output);
+            else
+                WriteText(logEvent.Timestamp, line, output);
+            output.Write('\n');
+        }
+
+        private static void WriteText(DateTimeOffset time, LogLine line, TextWriter output) => output.Write(string.Join("  ", new[]
+        {
+            time.ToString("yyyy-MM-ddTHH:mm:sszzz", System.Globalization.CultureInfo.InvariantCulture),
+            line.Result, line.Action, Plain(line.Target), line.Point is { } point ? $"restore point {point}" : "no restore point",
+            line.Edition is { } edition ? $"edition {edition}" : null, line.Package is null ? null : Plain(line.Package),
+            line.Account is null ? null : $"account {Plain(line.Account)}", Plain(line.What), line.Message is null ? null : Plain(line.Message),
+        }.OfType<string>()));
+
+        private static void WriteJson(DateTimeOffset time, LogLine line, TextWriter output)
+        {
+            var buffer = new ArrayBufferWriter<byte>();
+            using (var writer = new Utf8JsonWriter(buffer))
+            {
+                writer.WriteStartObject();
+                writer.WriteString("schema", "moorfield.log/1");
+                writer.WriteString("time", time);
+                writer.WriteString("result", line.Result);
+                writer.WriteString("action", line.Action);
+                writer.WriteString("target", Plain(line.Target));
+                if (line.Point is { } point)
+                    writer.WriteNumber("point", point);
+                if (line.Edition is { } edition)
+                    writer.WriteNumber("edition", edition);
+                foreach (var (name, value) in new[] { ("package", line.Package), ("account", line.Account), ("what", line.What), ("message", line.Message) })
+                {
+                    if (value is not null)
+                        writer.WriteString(name, Plain(value));
+                }
+                writer.WriteEndObject();
+            }
+            output.Write(Encoding.UTF8.GetString(buffer.WrittenSpan));
+        }
+    }
+}
