@@ -85,8 +85,14 @@ internal static class RunLog
             TreeChange tree => $@"{tree.Path}\",
             _ => "",
         };
-        return systems.SelectMany(s => s.Accounts).FirstOrDefault(a => text.Contains($@"{a.Sid}\", StringComparison.OrdinalIgnoreCase)
-            || (a.Profile is { } profile && text.StartsWith($@"{profile}\", StringComparison.OrdinalIgnoreCase)))?.Name;
+        var known = systems.SelectMany(s => s.Accounts).FirstOrDefault(a => text.Contains($@"{a.Sid}\", StringComparison.OrdinalIgnoreCase)
+            || (a.Profile is { } profile && text.StartsWith($@"{profile}\", StringComparison.OrdinalIgnoreCase)));
+        if (known is not null)
+            return known.Name;
+        // What was not read tells by its own places.
+        string[] parts = text.Split('\\');
+        return parts is ["Users", var name, _, ..] && !name.Equals("Default", StringComparison.OrdinalIgnoreCase) ? name
+            : parts.FirstOrDefault(p => p.StartsWith("S-1-5-21-", StringComparison.Ordinal) || p.StartsWith("S-1-12-1-", StringComparison.Ordinal));
     }
 
     private static void Write(IEnumerable<LogLine> lines)

@@ -36,8 +36,13 @@ public abstract class CliTest : IDisposable
         throw new InvalidOperationException("There is no out/moorfield. './run build' makes it.");
     }
 
-    protected ToolResult Run(params string[] arguments) =>
-        Tool.Run(Program, arguments, new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault, ["XDG_CACHE_HOME"] = Folder["cache"] }, null);
+    /// <summary>What programs under test get of the environment: nothing of the person's own is read or written.</summary>
+    protected Dictionary<string, string> Surroundings => new()
+    {
+        ["MOORFIELD_VAULT"] = Vault, ["XDG_CACHE_HOME"] = Folder["cache"], ["XDG_STATE_HOME"] = Folder["state"], ["XDG_CONFIG_HOME"] = Folder["config"],
+    };
+
+    protected ToolResult Run(params string[] arguments) => Tool.Run(Program, arguments, Surroundings, null);
 
     /// <summary>Runs the program under strace, which does something to a system call of it.</summary>
     /// <param name="injection">As strace takes it, such as "ftruncate:signal=KILL:when=2".</param>
@@ -47,7 +52,7 @@ public abstract class CliTest : IDisposable
     protected ToolResult RunInjected(string injection, string[] more, params string[] arguments) => Tool.Run(
         "strace", ["-f", "-qq", "-o", "/dev/null", .. more, "-e", $"trace={injection.Split(':')[0]}", "-e", $"inject={injection}", Program,
         .. arguments],
-        new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault }, null);
+        Surroundings, null);
 
     /// <summary>Runs a copy of the program as a user who may read everything of the test, and write nothing but the vault.</summary>
     protected ToolResult RunAsNobody(params string[] arguments)
@@ -55,10 +60,11 @@ public abstract class CliTest : IDisposable
         Tool.Read("sh", "-c", "mkdir \"$1\" && cp \"$0\" \"$(dirname \"$0\")/libe_sqlite3.so\" \"$1\"", Program, Folder["program"]);
         Tool.Read("chmod", "-R", "a+rX", Folder.Path);
         Directory.CreateDirectory(Vault);
-        Tool.Read("chmod", "777", Vault);
+        Directory.CreateDirectory(Folder["state"]);
+        Tool.Read("chmod", "777", Vault, Folder["state"]);
         return Tool.Run(
             "setpriv", ["--reuid=65534", "--regid=65534", "--clear-groups", "--", Folder["program/moorfield"], .. arguments],
-            new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault }, null);
+            Surroundings, null);
     }
 
     /// <summary>The program with its arguments, for programs that run others.</summary>
@@ -71,7 +77,8 @@ public abstract class CliTest : IDisposable
         string command = string.Join(' ', Command(arguments).Select(a => $"'{a}'"));
         var start = new ProcessStartInfo("script", ["-qfec", command, "/dev/null"]) { UseShellExecute = false, RedirectStandardInput = true,
             RedirectStandardOutput = true };
-        start.Environment["MOORFIELD_VAULT"] = Vault;
+        foreach (var (name, value) in Surroundings)
+            start.Environment[name] = value;
         start.Environment["TERM"] = "xterm";
         using var process = Process.Start(start)!;
         var text = new StringBuilder();

@@ -62,7 +62,8 @@ internal static class RestorePointUpkeepCommand
             foreach (var fault in faults)
             {
                 Say.Error($"Restore point {fault.Number}: {fault.Text}" + (fault.Packages.IsEmpty ? ""
-                    : $" It is needed to put back {Prose.List(fault.Packages)}; undo the others with --only."));
+                    : $" It is needed to put back {Prose.List(fault.Packages)}; "
+                    + "undo puts back all else."));
             }
             int sound = all.Distinct().Count() - faults.Select(f => f.Number).Distinct().Count();
             Say.Line($"{Sheet.Count(sound, "restore point")} of {all.Distinct().Count()} sound, "

@@ -3,6 +3,7 @@ using System.CommandLine;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
+using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
@@ -28,6 +29,12 @@ internal static class UndoCommand
         HelpName = "DAY",
     };
 
+    private static readonly Option<string?> Account = new("--account")
+    {
+        Description = "Only what this account lost, and what it needs of the machine for it: name or SID",
+        HelpName = "ACCOUNT",
+    };
+
     internal static Command Create()
     {
         var command = new Command("undo", """
@@ -36,8 +43,9 @@ internal static class UndoCommand
             Example:
               moorfield undo /mnt/counter-07 1 --only Weather
               moorfield undo /mnt/counter-07 --before 2026-11-20
+              moorfield undo /mnt/counter-07 1 --account ivy
             """)
-        { TargetPath, Point, Only, Edition, Overwrite, All, Before };
+        { TargetPath, Point, Only, Account, Edition, Overwrite, All, Before };
         var options = new ChangeOptions(command);
         command.Handle(parsed => Run(parsed, options));
         return command;
@@ -111,7 +119,7 @@ internal static class UndoCommand
         int? asked = parsed.GetValue(Point);
         if (asked is not null && asked != interrupted.Point)
             throw new MoorfieldException(Trouble.Refused, $"{target.DescribeInterruption()} That comes before undoing anything else.");
-        if (parsed.GetValue(Only) is { Length: > 0 })
+        if (parsed.GetValue(Only) is { Length: > 0 } || parsed.GetValue(Account) is not null)
             throw new MoorfieldException(Trouble.Refused, $"{target.DescribeInterruption()} Only the whole of an interrupted run can be undone.");
         var (vault, point) = interrupted.Open(target.Volume, options.Progress.Seam, asked);
         using var open = vault;
@@ -123,10 +131,10 @@ internal static class UndoCommand
     /// <summary>Goes back to a state that was recorded by hand.</summary>
     private static int Restore(ParseResult parsed, ChangeOptions options, Target target, Vault vault, RestorePoint point)
     {
-        if (parsed.GetValue(Only) is { Length: > 0 } || parsed.GetValue(Overwrite))
+        if (parsed.GetValue(Only) is { Length: > 0 } || parsed.GetValue(Overwrite) || parsed.GetValue(Account) is not null)
         {
             throw new MoorfieldException(Trouble.Misused,
-                $"Restore point {point.Number} is a recorded state, to which the whole system goes back: leave --only and --overwrite out.");
+                $"Restore point {point.Number} is a recorded state, to which the whole system goes back: leave --only, --account and --overwrite out.");
         }
         var editions = parsed.GetValue(Edition) is { Length: > 0 } words ? target.Choose(words).ToHashSet() : null;
         var restoring = new Restoring(target, vault, point, editions);
@@ -162,16 +170,18 @@ internal static class UndoCommand
         var families = Families(parsed, point);
         var editions = parsed.GetValue(Edition) is { Length: > 0 } words ? target.Choose(words).ToHashSet() : null;
         bool overwrite = parsed.GetValue(Overwrite);
-        var undoing = new Undoing(target, vault, point, families, editions, overwrite, interrupted is not null);
+        var account = parsed.GetValue(Account) is { } who ? FindAccount(target, who) : null;
+        var undoing = new Undoing(target, vault, point, families, editions, overwrite, interrupted is not null, account);
         var proposal = undoing.Plan();
         var plan = proposal.Plan;
         CheckConflicts(plan, overwrite);
         if (!proposal.HasEffect && interrupted is null)
         {
-            if (plan.IsAllBack && !options.IsPreview(parsed)
+            if (plan.IsAllBack && account is null && !options.IsPreview(parsed)
                 && PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.State != PointState.Undone))
                 vault.NoteBack(point, TimeProvider.System);
-            Say.Aside($"Everything in restore point {point.Number}{(families is null ? "" : " for these packages")} is back already. Nothing was "
+            Say.Aside($"Everything in restore point {point.Number}{(families is null ? "" : " for these packages")}"
+                + $"{(account is null ? "" : $" that {account.Name} had")} is back already. Nothing was "
                 + $"changed.");
             return Program.Done;
         }
@@ -193,6 +203,16 @@ internal static class UndoCommand
             outcome => ShowResult(target, plan, outcome));
     }
 
+    private static Account FindAccount(Target target, string who)
+    {
+        if (target.HasEditions)
+            throw new MoorfieldException(Trouble.Misused, $"{target.Name} is {target.Described}, which has no accounts. Leave --account out.");
+        var system = target.Read([null])[0];
+        var audience = Who.Parse([who], system);
+        return audience is { Newcomers: false, Sids: [var sid] } ? system.Account(sid)!
+            : throw new MoorfieldException(Trouble.Misused, "--account takes one account.");
+    }
+
     private static void CheckConflicts(UndoPlan plan, bool overwrite)
     {
         foreach (var conflict in plan.Conflicts)
@@ -208,7 +228,9 @@ internal static class UndoCommand
         var families = plan.Lost.Select(l => l.Family).ToHashSet(StringComparer.OrdinalIgnoreCase);
         string names = string.Join(", ",
             plan.Packages.Where(p => families.Contains(p.Family)).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal));
-        string lost = $"The files of {names} cannot come back: the image was compacted since, and the run did not keep them (--keep-files).";
+        string lost = $"The files of {names} cannot come back: " + (plan.Lost[0].Edition is not null
+            ? "the image was compacted since, and the run did not keep them (--keep-files)."
+            : "the vault has lost contents of them ('moorfield restore-point verify' tells more).");
         if (!overwrite)
             throw new MoorfieldException(Trouble.Refused, $"{lost} Nothing was done; --overwrite puts back everything else.");
         Say.Error(lost);

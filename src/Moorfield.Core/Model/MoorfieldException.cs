@@ -17,11 +17,18 @@ public enum Trouble
 }
 
 /// <summary>Trouble that a person can act on. The message is one or two full sentences: what, where, and what to do next.</summary>
-public sealed class MoorfieldException : Exception
+public class MoorfieldException : Exception
 {
     /// <summary>Trouble of one kind.</summary>
     public MoorfieldException(Trouble trouble, string message, Exception? inner = null) : base(message, inner) => Trouble = trouble;
 
     /// <summary>What kind of trouble it is.</summary>
     public Trouble Trouble { get; }
+}
+
+/// <summary>A content that a vault has lost, or has in another state than its name says.</summary>
+public sealed class LostContentException(string hash, string message, Exception? inner = null) : MoorfieldException(Trouble.Failed, message, inner)
+{
+    /// <summary>Its SHA-256.</summary>
+    public string Hash => hash;
 }

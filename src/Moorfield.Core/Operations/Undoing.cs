@@ -24,10 +24,13 @@ public sealed record UndoProposal(ImmutableArray<SystemSnapshot> Systems, UndoPl
 /// <param name="editions">Only the changes in these; null for all.</param>
 /// <param name="overwrite">Put the recorded state in place of what is in conflict with it.</param>
 /// <param name="interrupted">The run was cut off.</param>
+/// <param name="account">Only what this account had; null for all.</param>
 public sealed class Undoing(
     Target target, Vault vault, RestorePoint point, ISet<string>? families = null, ISet<int?>? editions = null, bool overwrite = false,
-    bool interrupted = false) : RunOperation<UndoProposal>(target)
+    bool interrupted = false, Account? account = null) : RunOperation<UndoProposal>(target)
 {
+    private readonly HashSet<string> _damaged = [];
+
     /// <inheritdoc/>
     protected override bool FollowsInterruption => true;
 
@@ -38,12 +41,14 @@ public sealed class Undoing(
     protected override UndoProposal Propose()
     {
         var trees = Target.Trees ?? throw new MoorfieldException(Trouble.Refused, Target.WhyUnchangeable()!);
-        var plan = UndoPlanner.Plan(trees, vault, point, families, editions, overwrite, interrupted);
+        var plan = UndoPlanner.Plan(trees, vault, point, families, editions, overwrite, interrupted, account, _damaged);
         // While a run is cut off in the middle, a hive may be half written: then the marker itself ties target and point together.
         var identity = !interrupted ? Target.Identify()
             : point.Target with { Path = Target.FullPath, Place = (Target as VolumeTarget)?.Volume.Place };
         return new UndoProposal([], plan, new RunRequest(
-            RunKind.Undo, $"undo {point.Number}: {point.Title}", null, identity, plan.Packages, plan.Changes, point.Number)
+            // What one account got back leaves the packages of the run gone for others.
+            RunKind.Undo, $"undo {point.Number}{(account is null ? "" : $" for {account.Name}")}: {point.Title}", null, identity,
+            account is null ? plan.Packages : [], plan.Changes, point.Number)
         {
             Restored = plan,
             Contents = plan.Contents,
@@ -55,6 +60,24 @@ public sealed class Undoing(
     /// <inheritdoc/>
     protected override IEnumerable<Account>? Accounts(UndoProposal proposal) =>
         Target.HasEditions ? [] : interrupted ? null : Target.Read([null])[0].Accounts;
+
+    /// <summary>Where a content shows to be damaged before anything is written, all that can do without it is put back.</summary>
+    protected override Outcome Run(UndoProposal proposal, RunSettings settings, CancellationToken stop)
+    {
+        while (true)
+        {
+            try
+            {
+                return base.Run(proposal, settings, stop);
+            }
+            catch (LostContentException e) when (Target.DescribeInterruption() is null && _damaged.Add(e.Hash))
+            {
+                proposal = Plan();
+                if (!proposal.HasEffect)
+                    throw;
+            }
+        }
+    }
 
     private static RunFailure LeftOut(Change change, string why) => new(change.Family, change.Describe(), why, change.Edition);
 }

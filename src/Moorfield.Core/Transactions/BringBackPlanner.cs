@@ -410,7 +410,7 @@ internal sealed class BringBackPlanner
             {
                 // The package's own rows, without what accounts have of it.
                 var collected = sourceRows.Collect(new RowsRemoved(family, part, null));
-                var ofAccounts = sourceRows.OfAccounts(collected);
+                var ofAccounts = RepositoryRows.OfAccounts(collected);
                 if (collected.Length > ofAccounts.Count)
                     made = new RepositoryFitting(repository.Connection).Fit([.. collected.Where(r => !ofAccounts.Contains(r))], source!.Connection);
             }

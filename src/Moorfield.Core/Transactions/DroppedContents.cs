@@ -15,11 +15,14 @@ public sealed class DroppedContents
 {
     private readonly ImageFile _file;
     private readonly Vault _vault;
+    private readonly IReadOnlySet<string>? _damaged;
     private readonly ILookup<Sha1Hash, DroppedContent> _dropped;
     private readonly ConcurrentDictionary<Sha1Hash, RestorableContent?> _found = new();
 
-    internal DroppedContents(ImageFile file, Vault vault)
+    /// <param name="damaged">Contents that the vault is known to have damaged.</param>
+    internal DroppedContents(ImageFile file, Vault vault, IReadOnlySet<string>? damaged = null)
     {
+        _damaged = damaged;
         _file = file;
         _vault = vault;
         string identity = TargetIdentities.Of(file);
@@ -62,7 +65,7 @@ public sealed class DroppedContents
             if (_file.Wim.Holds(blob))
                 return new RestorableContent(blob, null);
         }
-        return _dropped[hash].FirstOrDefault(d => d.Kept is not null && _vault.HasBlob(d.Kept)) is { } kept
+        return _dropped[hash].FirstOrDefault(d => d.Kept is not null && _vault.HasBlob(d.Kept) && _damaged?.Contains(d.Kept) != true) is { } kept
             ? new RestorableContent(null, () => _vault.OpenBlob(kept.Kept!))
             : null;
     }

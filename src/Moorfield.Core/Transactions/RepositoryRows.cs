@@ -87,10 +87,12 @@ internal sealed class RepositoryRows(SqliteConnection connection)
     }
 
     /// <summary>Those of some rows that tell what an account has: with an account's number, or referring to such a row.</summary>
-    internal HashSet<RecordedRow> OfAccounts(IEnumerable<RecordedRow> rows)
+    /// <param name="number">Of one account; null for all.</param>
+    internal static HashSet<RecordedRow> OfAccounts(IEnumerable<RecordedRow> rows, string? number = null)
     {
         var all = rows.ToList();
-        var found = all.Where(r => r.Cells.Any(c => c.Column.Equals("User", StringComparison.OrdinalIgnoreCase))).ToHashSet();
+        var found = all.Where(r => r.Cells.Any(c => c.Column.Equals("User", StringComparison.OrdinalIgnoreCase)
+            && (number is null || c.Value == number))).ToHashSet();
         while (all.Where(r => !found.Contains(r) && found.Any(f => f.Cells.Any(k => k.Column.Equals($"_{f.Table}ID", StringComparison.OrdinalIgnoreCase)
             && r.Cells.Any(c => c.Column.Equals(f.Table, StringComparison.OrdinalIgnoreCase) && c.Value == k.Value)))).ToList() is { Count: > 0 } more)
             found.UnionWith(more);

@@ -13,7 +13,7 @@ namespace Moorfield.Core.Transactions;
 /// <param name="Changes">To be carried out.</param>
 /// <param name="AlreadyBack">Changes that are undone already.</param>
 /// <param name="Conflicts">Changes whose place holds something that the run did not leave there.</param>
-/// <param name="Lost">Changes whose files were neither kept in the vault nor are in the image any more.</param>
+/// <param name="Lost">Changes whose files are not, or not sound, in the vault, or are neither there nor in the image any more.</param>
 public sealed record UndoPlan(
     RestorePoint Point,
     ImmutableArray<ConcernedPackage> Packages,
@@ -60,18 +60,26 @@ public static class UndoPlanner
     /// <param name="editions">Only the changes in these; null for all.</param>
     /// <param name="overwrite">Put the recorded state in place of what is in conflict with it.</param>
     /// <param name="interrupted">The run was cut off: files may be half written, and times altered of what it did not come to change.</param>
+    /// <param name="account">Only what this account had; null for all.</param>
+    /// <param name="damaged">Contents that the vault is known to have damaged.</param>
     /// <exception cref="MoorfieldException">The run is itself an undo that was cut off: refused.</exception>
     public static UndoPlan Plan(ITrees target, Vault vault, RestorePoint point, ISet<string>? families, ISet<int?>? editions, bool overwrite,
-        bool interrupted = false)
+        bool interrupted = false, Account? account = null, IReadOnlySet<string>? damaged = null)
     {
+        damaged ??= ImmutableHashSet<string>.Empty;
         if (interrupted && point.Kind == RunKind.Undo)
             throw new MoorfieldException(Trouble.Refused,
                 $"Restore point {point.Number} is that of an undo that was interrupted: it is carried on, not undone.");
         bool Concerns(string family, int? edition) =>
             (families is null || families.Contains(family)) && (editions is null || editions.Contains(edition));
         ImmutableArray<ConcernedPackage> packages = [.. point.Packages.Where(p => Concerns(p.Family, p.Edition))];
-        ImmutableArray<Change> inverses = [.. point.Changes.Where(c => Concerns(c.Family, c.Edition)).Reverse()
-            .Select(c => c.Invert() with { Edition = c.Edition })];
+        var concerned = point.Changes.Where(c => Concerns(c.Family, c.Edition));
+        if (account is not null)
+        {
+            concerned = AccountShare.Of([.. concerned], account, target);
+            packages = [.. packages.Where(p => concerned.Any(c => c.Family.Equals(p.Family, StringComparison.OrdinalIgnoreCase)))];
+        }
+        ImmutableArray<Change> inverses = [.. concerned.Reverse().Select(c => c.Invert() with { Edition = c.Edition })];
         if (point.Image is { } image && target is ImageFile file && inverses.Length == point.Changes.Length && IsAsLeft(file, image))
             return new UndoPlan(point, packages, inverses, [], [], []) { Rewind = image };
         if (point.Disk is { } disk && target is DiskVolume volume && inverses.Length == point.Changes.Length
@@ -82,12 +90,12 @@ public static class UndoPlanner
         var (ofFile, fileBack, fileConflicts) = target is ImageFile renamed ? States(renamed, inverses.OfType<ImageChange>()) : ([], [], []);
         inverses = inverses.RemoveAll(c => c is ImageChange);
         bool again = PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.UndoFailed);
-        var contents = target is ImageFile dropped ? new DroppedContents(dropped, vault) : null;
+        var contents = target is ImageFile dropped ? new DroppedContents(dropped, vault, damaged) : null;
         var plans = target.ForEach(
             [.. inverses.Select(c => c.Edition).Distinct().Order()],
             edition => target.With(edition,
             tree => Plan(tree, edition, contents, vault, point, packages, [.. inverses.Where(c => c.Edition == edition)], overwrite, interrupted,
-            again)));
+            again, isShare: account is not null, damaged)));
         return new UndoPlan(
             point, packages, [.. ofFile, .. plans.SelectMany(p => p.Changes)], [.. fileBack, .. plans.SelectMany(p => p.AlreadyBack)],
             [.. fileConflicts, .. plans.SelectMany(p => p.Conflicts)], [.. plans.SelectMany(p => p.Lost)])
@@ -139,8 +147,16 @@ public static class UndoPlanner
     /// <summary>The blocks before a run, when all that it wrote is still there.</summary>
     private static DiskJournal? AsLeft(DiskVolume volume, Vault vault, DiskState state)
     {
-        using var stream = vault.OpenBlob(state.Journal);
-        var journal = FormatTrouble.Translated($"The record of the blocks of {volume.Name}", () => DiskJournal.Read(stream));
+        DiskJournal journal;
+        try
+        {
+            using var stream = vault.OpenBlob(state.Journal);
+            journal = FormatTrouble.Translated($"The record of the blocks of {volume.Name}", () => DiskJournal.Read(stream));
+        }
+        catch (LostContentException)
+        {
+            return null; // then change by change
+        }
         return state.Start == volume.Start && volume.StateOf(journal) == JournalState.After ? journal : null;
     }
 
@@ -150,15 +166,15 @@ public static class UndoPlanner
     private static UndoPlan Plan(
         WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, ImmutableArray<ConcernedPackage> packages,
         ImmutableArray<Change> inverses, bool overwrite, bool interrupted,
-        bool again)
+        bool again, bool isShare, IReadOnlySet<string> damaged)
     {
         var whole = ImmutableDictionary.CreateBuilder<(int?, WindowsPath), WholeFile>();
         var settled = new HashSet<Change>(ReferenceEqualityComparer.Instance);
         var alreadyBack = new List<Change>();
         foreach (var group in inverses.Where(c => FileOf(c) is not null).GroupBy(c => FileOf(c)!.Value))
         {
-            bool all = group.Count() == point.Changes.Count(c => c.Edition == edition && FileOf(c) == group.Key);
-            switch (all ? Whole(tree, edition, contents, vault, point, group.Key, whole, interrupted) : null)
+            bool all = !isShare && group.Count() == point.Changes.Count(c => c.Edition == edition && FileOf(c) == group.Key);
+            switch (all ? Whole(tree, edition, contents, vault, point, group.Key, whole, interrupted, damaged) : null)
             {
                 case true:
                     settled.UnionWith(group);
@@ -184,7 +200,8 @@ public static class UndoPlanner
         if (overwrite)
             Overwrite(tree, conflicts, ready);
         ImmutableArray<Change> lost = [.. ready.OfType<TreeAdded>()
-            .Where(c => contents is not null && !WimEdition.Contents(c.Recorded!).All(contents.Has))];
+            .Where(c => contents is not null ? !WimEdition.Contents(c.Recorded!).All(contents.Has)
+                : !VaultUpkeep.Contents(c.Recorded!).All(b => vault.HasBlob(b) && !damaged.Contains(b)))];
         return new UndoPlan(point, packages, [.. ready.Except(lost)], [.. alreadyBack], [.. conflicts], lost) { Whole = whole.ToImmutable() };
     }
 
@@ -192,7 +209,7 @@ public static class UndoPlanner
     private static bool? Whole(
         WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, WindowsPath path,
         ImmutableDictionary<(int?, WindowsPath), WholeFile>.Builder whole,
-        bool interrupted)
+        bool interrupted, IReadOnlySet<string> damaged)
     {
         ImmutableArray<ReplacedFile> files = [.. point.Files.Where(f =>
             f.Edition == edition && f.Path is var p
@@ -204,6 +221,9 @@ public static class UndoPlanner
             return null;
         if (!interrupted && states.TrueForAll(s => s == InterruptedRun.FileState.Before))
             return false;
+        // Without its old content whole, a file is put back change by change.
+        if (contents is null && !files.All(f => vault.HasBlob(f.Before) && !damaged.Contains(f.Before)))
+            return null;
         if (contents is not null && !files.All(f => Sha1Hash.Parse(f.Before) is { } hash && contents.Has(hash)))
             return null;
         foreach (var file in files)

@@ -49,7 +49,7 @@ public sealed partial class Vault
     {
         using var shelf = IsHash(hash) ? _blobs.OpenFolder(hash[..2]) : null;
         var file = shelf?.OpenFile(BlobName(hash))
-            ?? throw new MoorfieldException(Trouble.Failed, $"The vault {FullPath} has lost the content {hash}.");
+            ?? throw new LostContentException(hash, $"The vault {FullPath} has lost the content {hash}.");
         return new VerifyingStream(new DecompressionStream(new FileStream(file, FileAccess.Read, bufferSize: 0), leaveOpen: false), hash);
     }
 

@@ -71,7 +71,7 @@ internal sealed class VerifyingStream(Stream inner, string expected) : Stream
 
     public override int Read(byte[] buffer, int offset, int count) => Read(buffer.AsSpan(offset, count));
 
-    private MoorfieldException Damaged() => new(Trouble.Failed, $"The vault's content {expected} is damaged.");
+    private LostContentException Damaged() => new(expected, $"The vault's content {expected} is damaged.");
 
     protected override void Dispose(bool disposing)
     {
