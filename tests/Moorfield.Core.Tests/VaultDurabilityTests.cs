@@ -68,17 +68,18 @@ public sealed class VaultDurabilityTests : IDisposable
                     File.WriteAllBytes(spoilt, Spoilt(content, place, how));
                 if (how != "gone" && File.ReadAllBytes(spoilt).AsSpan().SequenceEqual(content))
                     continue;
+                bool isFound;
                 bool isDamage = !file.EndsWith(".head", StringComparison.Ordinal) && !file.EndsWith(".journal", StringComparison.Ordinal);
                 using (var vault = Vault.OpenExisting(_folder["vault"])!)
                 {
                     var faults = vault.Numbers().SelectMany(n => VaultUpkeep.Verify(vault, n, new Dictionary<string, bool>())).ToList();
                     // A document may still mean the same, or something else that could be: only its contents have digests.
-                    if (file.StartsWith("blobs", StringComparison.Ordinal))
-                        faults.ShouldNotBeEmpty(story);
-                    if (faults.Count > 0)
+                    isFound = faults.Count > 0;
+                    if (isFound)
                         found++;
                 }
-                if (_random.Next(3) != 0 && region != 0)
+                bool isHarmless = !isFound && file.StartsWith("blobs", StringComparison.Ordinal); // not every bit of a zstd frame matters
+                if (_random.Next(3) != 0 && region != 0 && !isHarmless)
                     continue;
                 Tool.Read("sh", "-c", "rm -rf \"$1\" && cp -a \"$0\" \"$1\"", made + "-removed", made);
                 var removed = Words(bench);
@@ -86,6 +87,8 @@ public sealed class VaultDurabilityTests : IDisposable
                 {
                     bench.Undo(1, overwrite: true, verified: false);
                     back++;
+                    if (isHarmless)
+                        before.Except(Words(bench)).ShouldBeEmpty(story);
                     if (file.StartsWith("blobs", StringComparison.Ordinal) || !isDamage)
                     {
                         // Nothing of Calculator or of the registry is lost by what one content of Weather has, and the other way round.
@@ -96,6 +99,7 @@ public sealed class VaultDurabilityTests : IDisposable
                 catch (MoorfieldException e)
                 {
                     refused++;
+                    isHarmless.ShouldBeFalse(story);
                     e.Message.ShouldNotBeEmpty();
                     Words(bench).ShouldBe(removed, story);
                 }
