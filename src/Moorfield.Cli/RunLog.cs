@@ -168,7 +168,8 @@ internal static class RunLog
                     writer.WriteNumber("point", point);
                 if (line.Edition is { } edition)
                     writer.WriteNumber("edition", edition);
-                foreach (var (name, value) in new[] { ("package", line.Package), ("account", line.Account), ("what", line.What), ("message", line.Message) })
+                foreach (var (name, value) in new[] { ("package", line.Package), ("account", line.Account), ("what", line.What), ("message",
+                    line.Message) })
                 {
                     if (value is not null)
                         writer.WriteString(name, Plain(value));

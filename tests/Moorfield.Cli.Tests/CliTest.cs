@@ -39,7 +39,8 @@ public abstract class CliTest : IDisposable
     /// <summary>What programs under test get of the environment: nothing of the person's own is read or written.</summary>
     protected Dictionary<string, string> Surroundings => new()
     {
-        ["MOORFIELD_VAULT"] = Vault, ["XDG_CACHE_HOME"] = Folder["cache"], ["XDG_STATE_HOME"] = Folder["state"], ["XDG_CONFIG_HOME"] = Folder["config"],
+        ["MOORFIELD_VAULT"] = Vault, ["XDG_CACHE_HOME"] = Folder["cache"], ["XDG_STATE_HOME"] = Folder["state"],
+            ["XDG_CONFIG_HOME"] = Folder["config"],
     };
 
     protected ToolResult Run(params string[] arguments) => Tool.Run(Program, arguments, Surroundings, null);

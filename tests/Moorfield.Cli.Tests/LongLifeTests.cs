@@ -198,7 +198,8 @@ public sealed class LongLifeTests : CliTest
         string program = Command([])[0];
         var shells = roots.Select(root =>
         {
-            var start = new ProcessStartInfo("sh", ["-c", $"for i in $(seq {Rounds}); do \"$0\" remove \"$1\" Weather --for everyone --yes --accept-costs "
+            var start = new ProcessStartInfo("sh", ["-c",
+                $"for i in $(seq {Rounds}); do \"$0\" remove \"$1\" Weather --for everyone --yes --accept-costs "
                 + "--log none >/dev/null && \"$0\" undo \"$1\" --yes --log none >/dev/null || exit 1; done", program, root]);
             foreach (var (name, value) in Surroundings)
                 start.Environment[name] = value;

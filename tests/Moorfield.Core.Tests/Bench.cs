@@ -48,17 +48,19 @@ internal sealed class Bench(string root, string vaultPath)
     }
 
     internal Outcome Remove(string packages, string who, WriteSeam? seam = null, Func<RemovalWish, RemovalWish>? more = null, bool keepFiles = false,
-    params string[] editions) =>
-        Run(Plans(packages, who, more, editions), seam ?? new WriteSeam(), keepFiles);
+    bool replayLogs = false, params string[] editions) =>
+        Run(Plans(packages, who, more, editions), seam ?? new WriteSeam(), keepFiles, replayLogs: replayLogs);
 
     internal Outcome Run(Plan plan, WriteSeam seam) => Run([(Read(), plan)], seam);
 
     /// <summary>A removal that may fail in part.</summary>
     internal Outcome Carry(string packages, string who, WriteSeam seam) => Run(Plans(packages, who), seam, verified: false);
 
-    internal Outcome Run(List<(SystemSnapshot Snapshot, Plan Plan)> plans, WriteSeam seam, bool keepFiles = false, bool verified = true)
+    internal Outcome Run(List<(SystemSnapshot Snapshot, Plan Plan)> plans, WriteSeam seam, bool keepFiles = false, bool verified = true,
+    bool replayLogs = false)
     {
         using var target = Open(seam);
+        target.ReplaysLogs = replayLogs;
         var removal = new Removal(
             target, [.. plans.Select(p => p.Snapshot)], [.. plans.SelectMany(p => p.Plan.Wish.Guards).Select(g => g.Guard)],
             fresh => fresh.Zip(plans,

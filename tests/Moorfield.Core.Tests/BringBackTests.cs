@@ -97,6 +97,50 @@ public abstract class BringBackConformance(ConformanceKind kind) : IDisposable
         Bench.ReadAll().ShouldAllBe(s => !s.Notes.Any(n => n.Code == "dependencyMissing"));
     }
 
+    [Theory]
+    [InlineData("bring back")]
+    [InlineData("go back to a state")]
+    public void Cut_off_anywhere_it_has_taken_effect_or_not(string what)
+    {
+        if (kind == ConformanceKind.Volume)
+            return; // InterruptionTests
+        string other = Other("volume");
+        Bench.Create();
+        Bench.Remove("Weather", "everyone");
+        Tool.Read("cp", Bench.Root, Folder["without"]);
+        Tool.Read("cp", "-a", Folder["vault"], Folder["without-vault"]);
+        var without = Words();
+        void Run(WriteSeam seam) => _ = what == "bring back" ? Bench.BringBack("Weather", kind.All, other, seam) : Bench.Restore(1, seam);
+
+        int steps = 0;
+        Run(new WriteSeam((_, _) => steps++));
+        var whole = Words();
+        var (old, done) = (0, 0);
+        var random = new Random();
+        foreach (int step in Enumerable.Range(0, 14).Select(i => i > 8 ? steps - 13 + i : 1 + (i * steps / 9)).Where(i => i > 0))
+        {
+            Tool.Read("sh", "-c", "cat \"$0\" >\"$1\" && rm -rf \"$3\" && cp -a \"$2\" \"$3\"", Folder["without"], Bench.Root,
+                Folder["without-vault"], Folder["vault"]);
+            int seed = random.Next();
+            CrashDisk.Crash(Folder[$"stash{step}"], Run, step, seed);
+            if (kind == ConformanceKind.Image)
+                Bench.Settle();
+            var now = Words();
+            (now.SequenceEqual(without) || now.SequenceEqual(whole)).ShouldBeTrue($"step {step} of {steps}, seed {seed}");
+            if (now.SequenceEqual(whole))
+                done++;
+            else
+                old++;
+            Bench.Points().ShouldAllBe(p => p.State != PointState.Interrupted, $"step {step} of {steps}, seed {seed}");
+            // It can be done, or undone, whatever happened.
+            if (now.SequenceEqual(without))
+                Run(new WriteSeam());
+            else
+                Bench.Undo(3).Failures.ShouldBeEmpty();
+        }
+        (old > 3, done > 0).ShouldBe((true, true));
+    }
+
     [Fact]
     public void What_cannot_be_had_is_refused_and_nothing_changes()
     {
@@ -122,7 +166,8 @@ public abstract class BringBackConformance(ConformanceKind kind) : IDisposable
                 stream.CopyTo(content);
             using (var inner = new ZipArchive(content, ZipArchiveMode.Update, leaveOpen: true))
             {
-                var entry = inner.Entries.First(e => e.Length > 100 && e.Name is not ("AppxManifest.xml" or "AppxBlockMap.xml" or "AppxSignature.p7x"));
+                var entry = inner.Entries.First(e => e.Length > 100
+                    && e.Name is not ("AppxManifest.xml" or "AppxBlockMap.xml" or "AppxSignature.p7x"));
                 using var stream = entry.Open();
                 stream.Position = 50;
                 int old = stream.ReadByte();
@@ -179,7 +224,8 @@ public sealed class BringBackToVolume() : BringBackConformance(ConformanceKind.V
             {
                 var now = played.Package(package.FullName)!;
                 package.Accounts.Except(now.Accounts).ShouldBeEmpty();
-                (now.Newcomers, now.Blocked).ShouldBe((package.Newcomers || (names.Contains(package.FullName.Name) && who != "ivy"), package.Blocked));
+                (now.Newcomers, now.Blocked).ShouldBe((package.Newcomers || (names.Contains(package.FullName.Name) && who != "ivy"),
+                    package.Blocked));
                 if (!names.Contains(package.FullName.Name) && package.Role != PackageRole.Framework)
                     BringBackConformance.Words(played, now).ShouldBe(BringBackConformance.Words(expected, package));
             }
@@ -264,7 +310,8 @@ public sealed class BringBackToVolume() : BringBackConformance(ConformanceKind.V
         void Add(RecordedKey recorded, string place)
         {
             lines.Add(place);
-            lines.AddRange(recorded.Values.Where(v => v.Name is not ("InstallTime" or "DisplayName")).Select(v => $"{place}: {v.Name} {v.Type} {Convert.ToHexString(v.Data.Span)}"));
+            lines.AddRange(recorded.Values.Where(v => v.Name is not ("InstallTime" or "DisplayName")).Select(v =>
+                $"{place}: {v.Name} {v.Type} {Convert.ToHexString(v.Data.Span)}"));
             foreach (var child in recorded.Keys)
                 Add(child, $@"{place}\{child.Name}");
         }

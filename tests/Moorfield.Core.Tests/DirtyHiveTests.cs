@@ -32,7 +32,8 @@ public sealed class DirtyHiveTests : IDisposable
             after = hive.ToArray();
         }
         uint number = BitConverter.ToUInt32(before, 8);
-        byte[] log = older ? LogWriter.Older(before, after, number + 1) : [.. LogWriter.Head(before, number), .. LogWriter.Entry(before, after, number)];
+        byte[] log = older ? LogWriter.Older(before, after, number + 1) : [.. LogWriter.Head(before, number), .. LogWriter.Entry(before, after,
+            number)];
         File.WriteAllBytes(path, LogWriter.Dirty(before));
         File.WriteAllBytes(path + ".LOG1", spoil is null ? log : spoil(log));
         File.WriteAllBytes(path + ".LOG2", []);
@@ -45,7 +46,8 @@ public sealed class DirtyHiveTests : IDisposable
         return _folder[kind == "disk" ? "system.ntfs" : "system.wim"];
     }
 
-    private static string State(string path) => File.Exists(path) ? Convert.ToHexString(System.Security.Cryptography.SHA256.HashData(File.ReadAllBytes(path)))
+    private static string State(string path) => File.Exists(path)
+        ? Convert.ToHexString(System.Security.Cryptography.SHA256.HashData(File.ReadAllBytes(path)))
         : VolumeState.Files(path);
 
     private Outcome Block(string path, bool replay, string? vault = "vault")

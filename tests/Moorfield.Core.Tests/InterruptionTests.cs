@@ -220,6 +220,33 @@ public sealed class InterruptionTests : IDisposable
     private static IEnumerable<string> WithoutPlaces(string state) => WithoutRoot(state).Split('\n').Where(l =>
         !l.StartsWith("./Program Files/WindowsApps|", StringComparison.Ordinal) && !l.Contains("/AppRepository|", StringComparison.Ordinal));
 
+    [Fact]
+    public void A_replay_of_transaction_logs_cut_off_anywhere_is_taken_back_with_the_rest()
+    {
+        var bench = Original();
+        new StandIn.Play(Demo.World).PowerCut(_folder["original"]);
+        bench = Copy("original", "cut");
+        string before = VolumeState.Files(bench.Root);
+        int steps = CountSteps(seam => bench.Remove(Packages, "everyone", seam, replayLogs: true));
+        bench.Read().Notes.ShouldNotContain(n => n.Code == "hiveReplayed");
+        int begun = 0;
+        foreach (int step in Sample(steps, 16))
+        {
+            int seed = _random.Next();
+            bench = Copy("original", "cut");
+            Crash(seam => bench.Remove(Packages, "everyone", seam, replayLogs: true), step, seed).ShouldBeTrue();
+            if (bench.Interrupted() is not null)
+                begun++;
+            bench.ClearParts();
+            PutRight(bench);
+            if (bench.Points() is [{ State: PointState.Stands }])
+                bench.Undo(1).Failures.ShouldBeEmpty();
+            Same(bench, before, $"step {step} of {steps}, seed {seed}");
+            NothingLeft(bench);
+        }
+        begun.ShouldBeGreaterThan(0);
+    }
+
     private static string StateOf(Bench bench) => string.Join('\n', bench.Read().Packages.Select(p =>
         $"{p.FullName} {p.Bytes} {p.Newcomers} {p.Blocked} {string.Join(',', p.Accounts)} "
             + string.Join(';', p.Parts.SelectMany(t => t.Traces).Select(t => t.ToString()).Order(StringComparer.Ordinal))));

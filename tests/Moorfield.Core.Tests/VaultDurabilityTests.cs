@@ -45,11 +45,14 @@ public sealed class VaultDurabilityTests : IDisposable
         string whole = State(bench);
         bench.Remove("Weather,Calculator", "everyone");
         // Something else writes since, so that nothing goes back whole.
-        bench.Run(new Transactions.RunRequest(RunKind.Block, "block", null, bench.Identity(), [], [new KeyAdded("", Reading.Places.Software, @"Saltmarsh\Other")]));
+        bench.Run(new Transactions.RunRequest(RunKind.Block, "block", null, bench.Identity(), [], [new KeyAdded("", Reading.Places.Software,
+            @"Saltmarsh\Other")]));
         Tool.Read("cp", "-a", made, made + "-removed");
         Tool.Read("cp", "-a", _folder["vault"], _folder["sound"]);
-        var files = Directory.EnumerateFiles(_folder["sound"], "*", SearchOption.AllDirectories).Select(f => Path.GetRelativePath(_folder["sound"], f))
-            .Where(f => f.StartsWith("blobs", StringComparison.Ordinal) || f.Contains("000001", StringComparison.Ordinal)).Order(StringComparer.Ordinal).ToList();
+        var files = Directory.EnumerateFiles(_folder["sound"], "*", SearchOption.AllDirectories).Select(f =>
+            Path.GetRelativePath(_folder["sound"], f))
+            .Where(f => f.StartsWith("blobs", StringComparison.Ordinal) || f.Contains("000001",
+                StringComparison.Ordinal)).Order(StringComparer.Ordinal).ToList();
         var (found, back, refused) = (0, 0, 0);
         foreach (string file in files)
         {
@@ -58,7 +61,8 @@ public sealed class VaultDurabilityTests : IDisposable
             foreach (int region in Enumerable.Range(0, regions).Where(r => r == 0 || r == regions - 1 || _random.Next(4) == 0))
             {
                 string how = new[] { "flipped", "zeroes", "cut off", "emptied", "gone" }[_random.Next(5)];
-                int place = Math.Min(content.Length - 1, ((content.Length - 1) * region / regions) + _random.Next(Math.Max(1, content.Length / regions)));
+                int place = Math.Min(content.Length - 1, ((content.Length - 1) * region / regions) + _random.Next(Math.Max(1,
+                    content.Length / regions)));
                 string story = $"{file}, {how} at {place} of {content.Length}";
                 Tool.Read("sh", "-c", "rm -rf \"$1\" && cp -a \"$0\" \"$1\"", _folder["sound"], _folder["vault"]);
                 string spoilt = Path.Combine(_folder["vault"], file);
@@ -125,7 +129,8 @@ public sealed class VaultDurabilityTests : IDisposable
         {
             string name = names[_random.Next(names.Length)];
             string who = whose[_random.Next(whose.Length)];
-            string what = new[] { "remove", "remove", "undo", "undo", "bring back", "bring back", "record", "delete", "without restore point" }[_random.Next(9)];
+            string what = new[] { "remove", "remove", "undo", "undo", "bring back", "bring back", "record", "delete",
+                "without restore point" }[_random.Next(9)];
             try
             {
                 switch (what)
@@ -156,7 +161,8 @@ public sealed class VaultDurabilityTests : IDisposable
                             if (vault is null)
                                 continue;
                             var points = PointHistory.Read(vault, m => throw new InvalidOperationException(m));
-                            var old = points.Where(p => !states.ContainsKey(p.Point.Number)).Take(_random.Next(4)).Select(p => p.Point.Number).ToHashSet();
+                            var old = points.Where(p => !states.ContainsKey(p.Point.Number)).Take(_random.Next(4)).Select(p =>
+                                p.Point.Number).ToHashSet();
                             VaultUpkeep.Delete(vault, VaultUpkeep.Plan(points, old, byName: false), TimeProvider.System);
                             VaultUpkeep.Look(vault).Contents.ShouldBeEmpty();
                         }
@@ -192,7 +198,8 @@ public sealed class VaultDurabilityTests : IDisposable
         if (kind == "image")
         {
             return string.Join('\n', Enumerable.Range(1, 4).Select(i => Tool.Read("wimlib-imagex", "dir", bench.Root, $"{i}")
-                .Split('\n').Where(l => l.Contains("/WindowsApps/", StringComparison.Ordinal) || l.Contains("/AppRepository/", StringComparison.Ordinal))
+                .Split('\n').Where(l => l.Contains("/WindowsApps/", StringComparison.Ordinal) || l.Contains("/AppRepository/",
+                    StringComparison.Ordinal))
                 .Order(StringComparer.Ordinal).Aggregate("", (a, l) => a + l + '\n')));
         }
         string store = string.Join('\n', Tool.Read("hivexregedit", "--export", HiveEdit.Software(bench.Root),
@@ -201,7 +208,8 @@ public sealed class VaultDurabilityTests : IDisposable
             "SELECT PackageFullName, PackageFamilyName FROM Package JOIN PackageFamily ON PackageFamily = _PackageFamilyID ORDER BY 1; "
                 + "SELECT PackageFullName, UserSid FROM PackageUser JOIN Package ON Package = _PackageID JOIN User ON User = _UserID ORDER BY 1, 2; "
                 + "SELECT PackageFullName, ApplicationUserModelId FROM Application JOIN Package ON Package = _PackageID ORDER BY 1, 2");
-        string files = Tool.Read("sh", "-c", "cd \"$0\" && find 'Program Files/WindowsApps' ProgramData/Microsoft/Windows/AppRepository/*.xml -type f "
+        string files = Tool.Read("sh", "-c",
+            "cd \"$0\" && find 'Program Files/WindowsApps' ProgramData/Microsoft/Windows/AppRepository/*.xml -type f "
             + "-exec sha256sum {} + | LC_ALL=C sort -k 2", bench.Root);
         return $"{store}\n{rows}\n{files}";
     }

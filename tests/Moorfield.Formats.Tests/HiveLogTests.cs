@@ -177,7 +177,8 @@ public sealed class HiveLogTests : IDisposable
     [Fact]
     public void An_entry_may_announce_what_it_will_and_is_held_to_it()
     {
-        foreach (var (offset, number) in new[] { (4, uint.MaxValue), (4, 0u), (4, 513u), (16, 0u), (16, 4097u), (16, 0xFFFFF000u), (20, uint.MaxValue),
+        foreach (var (offset, number) in new[] { (4, uint.MaxValue), (4, 0u), (4, 513u), (16, 0u), (16, 4097u), (16, 0xFFFFF000u), (20,
+            uint.MaxValue),
             (20, 100_000u), (40, uint.MaxValue), (40, 0x7FFFF000u), (44, uint.MaxValue) })
         {
             byte[] entry = Entry(0);

@@ -18,7 +18,8 @@ internal static class RestorePointCommand
     internal static Command Create() =>
     new("restore-point", "Looks into the vault, where every run leaves a restore point, and keeps it in order.")
     {
-        CreateCreate(), CreateList(), CreateShow(), CreateFinish(), RestorePointUpkeepCommand.CreateVerify(), RestorePointUpkeepCommand.CreateDelete(),
+        CreateCreate(), CreateList(), CreateShow(), CreateFinish(), RestorePointUpkeepCommand.CreateVerify(),
+        RestorePointUpkeepCommand.CreateDelete(),
         RestorePointUpkeepCommand.CreatePin(), RestorePointUpkeepCommand.CreateNote(),
     };
 
@@ -64,7 +65,8 @@ internal static class RestorePointCommand
             Say.Line($"Restore point {point.Number} in {path} holds the state of {opened.Name}{(point.State!.WithFiles ? " with all files" : "")}: "
                 + $"{Sheet.Count(point.Packages.DistinctBy(p => p.Family).Count(), "package")}. Nothing was changed.");
             Say.Line($"'moorfield undo {opened.FullPath} {point.Number}{opened.Options}' goes back to it"
-                + (point.State.WithFiles ? "." : "; files that are gone by then come back only where the vault or the disk still has them (--with-files)."));
+                + (point.State.WithFiles ? "."
+                    : "; files that are gone by then come back only where the vault or the disk still has them (--with-files)."));
             RunLog.Write("record", opened.FullPath, point.Number, "done", point.Title);
             Common.KeepWithin(parsed.GetValue(limit), path, point.Number);
             return recorded.Lost.IsEmpty ? Program.Done : Program.DoneInPart;
@@ -182,7 +184,8 @@ internal static class RestorePointCommand
             var (vault, _) = run.Open(volume, new WriteSeam());
             using var open = vault;
             var outcome = run.Finish(volume, vault, TimeProvider.System, stop: Interruption.BeginChanging());
-            RunLog.Write("finish", opened.FullPath, run.Point, outcome.Failures.IsEmpty && outcome.Verified ? "done" : "failed", "carried on to its end");
+            RunLog.Write("finish", opened.FullPath, run.Point, outcome.Failures.IsEmpty && outcome.Verified ? "done" : "failed",
+                "carried on to its end");
             ChangeOptions.ShowTrouble(outcome, opened);
             Say.Line($"The run of restore point {run.Point} is finished: {Sheet.Count(outcome.Changes - outcome.Failures.Length, "change")} in "
                 + $"place.");
@@ -202,9 +205,11 @@ internal static class RestorePointCommand
         Say.Line($"  Packages   {string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}");
         if (point.State is { } state)
         {
-            Say.Line($"  Files      {Sheet.Count(state.Systems.Sum(s => s.Entries.Count(e => e.Content is not null)), "file")} that say what the state is, "
-                + $"{Sheet.Count(state.Systems.Sum(s => s.Trees.Length), "folder or file", "folders and files")} that can be put back "
-                + $"({Sheet.Size(state.Systems.Sum(s => s.Trees.Sum(t => t.Tree.Bytes)))}){(state.WithFiles ? "" : ", without those of the packages")}");
+            var trees = state.Systems.SelectMany(s => s.Trees).ToList();
+            int said = state.Systems.Sum(s => s.Entries.Count(e => e.Content is not null));
+            Say.Line($"  Files      {Sheet.Count(said, "file")} that say what the state is, "
+                + $"{Sheet.Count(trees.Count, "folder or file", "folders and files")} that can be put back "
+                + $"({Sheet.Size(trees.Sum(t => t.Tree.Bytes))}){(state.WithFiles ? "" : ", without those of the packages")}");
             return;
         }
         Say.Line($"  Changes    {ChangeText.Totals(point.Changes)}");

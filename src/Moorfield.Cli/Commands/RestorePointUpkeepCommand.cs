@@ -32,6 +32,7 @@ internal static class RestorePointUpkeepCommand
     internal static Command CreateVerify()
     {
         var numbers = new Argument<int[]>("POINT") { Description = "Numbers of restore points (default: all)", Arity = ArgumentArity.ZeroOrMore };
+        var every = new Option<bool>("--all") { Description = "All of the vault, which is what it does without numbers" };
         var vaultPath = Common.VaultPath();
         var command = new Command("verify", """
             Reads restore points, and all contents that they need, against their digests, and says which packages damage endangers. Nothing is
@@ -41,11 +42,13 @@ internal static class RestorePointUpkeepCommand
               moorfield restore-point verify
               moorfield restore-point verify 3 4
             """)
-        { numbers, vaultPath };
+        { numbers, every, vaultPath };
         command.Handle(parsed =>
         {
             using var vault = Open(parsed, vaultPath);
             int[] wanted = parsed.GetValue(numbers) ?? [];
+            if (parsed.GetValue(every) && wanted.Length > 0)
+                throw new MoorfieldException(Trouble.Misused, "Give numbers or --all.");
             CheckThere(vault, wanted);
             IReadOnlyList<int> all = wanted.Length > 0 ? wanted : vault.Numbers();
             var known = new Dictionary<string, bool>();

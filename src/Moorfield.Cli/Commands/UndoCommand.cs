@@ -134,7 +134,8 @@ internal static class UndoCommand
         if (parsed.GetValue(Only) is { Length: > 0 } || parsed.GetValue(Overwrite) || parsed.GetValue(Account) is not null)
         {
             throw new MoorfieldException(Trouble.Misused,
-                $"Restore point {point.Number} is a recorded state, to which the whole system goes back: leave --only, --account and --overwrite out.");
+                $"Restore point {point.Number} is a recorded state, to which the whole system goes back: leave --only, --account and "
+                    + "--overwrite out.");
         }
         var editions = parsed.GetValue(Edition) is { Length: > 0 } words ? target.Choose(words).ToHashSet() : null;
         var restoring = new Restoring(target, vault, point, editions);
@@ -155,7 +156,8 @@ internal static class UndoCommand
             DocumentMaker.Plan(target.FullPath, "undo", packages.Select(p => p.Family), changes, point.Number),
             () =>
             {
-                Say.Heading($"To be put back on {target.Name}, as recorded in restore point {point.Number} of {RestorePointCommand.Time(point.Head)}");
+                Say.Heading($"To be put back on {target.Name}, as recorded in restore point {point.Number} of "
+                    + RestorePointCommand.Time(point.Head));
                 ShowPackages(target, packages, changes);
             },
             outcome => Say.Line(!outcome.Verified ? "Not all is there as recorded."

@@ -47,6 +47,7 @@ public static class Prose
         string unit = text.TrimEnd()[number.Length..].Trim();
         int power = unit.Length == 0 ? 0 : Array.FindIndex(units, u => u.Equals(unit, StringComparison.OrdinalIgnoreCase));
         return power >= 0 && decimal.TryParse(number, System.Globalization.NumberStyles.AllowDecimalPoint,
-            System.Globalization.CultureInfo.InvariantCulture, out decimal parsed) && parsed < 1_000_000_000 ? (long)(parsed * (1L << (10 * power))) : null;
+            System.Globalization.CultureInfo.InvariantCulture, out decimal parsed) && parsed < 1_000_000_000
+                ? (long)(parsed * (1L << (10 * power))) : null;
     }
 }

@@ -65,7 +65,8 @@ public sealed class BringingBack(
         var audience = Who.Parse(who, now[0]);
         return new BringingBackProposal(now, plans, new RunRequest(
             RunKind.BringBack, $"bring back {Prose.List(names, 3)} for {audience.Describe(now[0])}", null, Target.Identify(now[0]),
-            [.. packages.Select(p => new ConcernedPackage(p.Package.FullName.Family.ToString(), p.Package.DisplayName, p.Snapshot.EditionNumber)).Distinct()],
+            [.. packages.Select(p => new ConcernedPackage(p.Package.FullName.Family.ToString(), p.Package.DisplayName,
+                p.Snapshot.EditionNumber)).Distinct()],
             [.. plans.SelectMany(p => p.Changes)])
         {
             Expected = [.. plans.Select(p => new BringBackExpectation(p.Snapshot, [.. p.Packages.Select(b => (b.FullName, b.Sids, b.Newcomers))]))],
@@ -74,9 +75,11 @@ public sealed class BringingBack(
 
     /// <summary>Plans for one system while everything is open that it takes from.</summary>
     private T Plan<T>(ITrees trees, SystemSnapshot system, Func<BringBackPlan, T> use) => trees.With(system.EditionNumber, tree =>
-        WithOffers(system, tree, 0, [], offers => use(new BringBackPlanner(tree, system, offers, Who.Parse(who, system), _guards, _now).Plan(arguments))));
+        WithOffers(system, tree, 0, [], offers => use(new BringBackPlanner(tree, system, offers, Who.Parse(who, system), _guards,
+            _now).Plan(arguments))));
 
-    private T WithOffers<T>(SystemSnapshot system, WindowsTree tree, int at, ImmutableList<PackageOffer> open, Func<IReadOnlyList<PackageOffer>, T> use)
+    private T WithOffers<T>(SystemSnapshot system, WindowsTree tree, int at, ImmutableList<PackageOffer> open, Func<IReadOnlyList<PackageOffer>,
+        T> use)
     {
         if (at == origins.Length)
             return use(open);
@@ -156,6 +159,7 @@ public sealed class BringingBack(
                 take(buffer.AsSpan(0, got));
         });
         if (kept != content.Sha256)
-            throw new MoorfieldException(Trouble.Refused, "What is to come back was changed by something else since the preview. Nothing was changed.");
+            throw new MoorfieldException(Trouble.Refused,
+                "What is to come back was changed by something else since the preview. Nothing was changed.");
     }
 }

@@ -148,7 +148,8 @@ public abstract class RunOperation<TProposal>(
     public sealed override TProposal Plan()
     {
         var proposal = Propose();
-        return (TProposal)(proposal with { Request = proposal.Request with { Changes = [.. Replays(proposal.Request.Changes), .. proposal.Request.Changes] } });
+        return (TProposal)(proposal with { Request = proposal.Request with { Changes = [.. Replays(proposal.Request.Changes),
+            .. proposal.Request.Changes] } });
     }
 
     /// <summary>Works out what is to be done, by itself.</summary>

@@ -61,22 +61,42 @@ public sealed class Undoing(
     protected override IEnumerable<Account>? Accounts(UndoProposal proposal) =>
         Target.HasEditions ? [] : interrupted ? null : Target.Read([null])[0].Accounts;
 
-    /// <summary>Where a content shows to be damaged before anything is written, all that can do without it is put back.</summary>
+    /// <summary>Looks at all contents before anything is written: all that can do without damaged ones is put back.</summary>
     protected override Outcome Run(UndoProposal proposal, RunSettings settings, CancellationToken stop)
     {
         while (true)
         {
+            if (!proposal.Plan.IsExact && FindDamage(proposal.Plan.Changes))
+                proposal = PlanWithout();
             try
             {
                 return base.Run(proposal, settings, stop);
             }
             catch (LostContentException e) when (Target.DescribeInterruption() is null && _damaged.Add(e.Hash))
             {
-                proposal = Plan();
-                if (!proposal.HasEffect)
-                    throw;
+                proposal = PlanWithout();
             }
         }
+    }
+
+    private bool FindDamage(ImmutableArray<Change> changes)
+    {
+        var contents = changes.OfType<TreeAdded>().SelectMany(c => VaultUpkeep.Contents(c.Recorded!)).Distinct().Where(c => !_damaged.Contains(c));
+        var found = new System.Collections.Concurrent.ConcurrentBag<string>();
+        Parallel.ForEach(contents, content =>
+        {
+            if (!vault.IsSound(content))
+                found.Add(content);
+        });
+        _damaged.UnionWith(found);
+        return !found.IsEmpty;
+    }
+
+    private UndoProposal PlanWithout()
+    {
+        var proposal = Plan();
+        return proposal.HasEffect ? proposal : throw new LostContentException(_damaged.First(),
+            $"The vault's content {_damaged.First()} is damaged, and without it nothing of this can be put back. Nothing was changed.");
     }
 
     private static RunFailure LeftOut(Change change, string why) => new(change.Family, change.Describe(), why, change.Edition);

@@ -71,7 +71,8 @@ internal sealed class SystemOffer(WindowsTree tree, SystemSnapshot snapshot) : P
         {
             if (info.Kind == EntryKind.Withheld)
             {
-                throw new MoorfieldException(Trouble.Refused, $@"{tree.Name}: {folder}\{below}\{name} holds more than this mount tells, so it cannot be "
+                throw new MoorfieldException(Trouble.Refused,
+                    $@"{tree.Name}: {folder}\{below}\{name} holds more than this mount tells, so it cannot be "
                     + "taken from here. Name the disk itself instead of a folder where it is mounted.");
             }
             string path = below.IsRoot ? name : $@"{below}\{name}";

@@ -6,8 +6,8 @@ using YamlDotNet.Core;
 namespace Moorfield.Core.Selection;
 
 /// <summary>
-/// A piece of a YAML document, a brief or the settings, with its place. Briefs come from anywhere: anchors, aliases and tags are refused, so that a document never
-/// means more than it says, and length, depth and keys are checked.
+/// A piece of a YAML document, a brief or the settings, with its place. Briefs come from anywhere: anchors, aliases and tags are refused, so
+/// that a document never means more than it says, and length, depth and keys are checked.
 /// </summary>
 internal abstract record YamlNode(int Line, int Column)
 {

@@ -142,7 +142,8 @@ internal sealed class BringBackPlanner
             }
         }
         throw trouble ?? new MoorfieldException(Trouble.Misused,
-            $"{Prose.List(_others.Select(o => o.Name))} holds {Prose.List(_others.SelectMany(o => o.Packages).Select(p => p.DisplayName))}, and not '{argument}'.");
+            $"{Prose.List(_others.Select(o => o.Name))} holds "
+                + $"{Prose.List(_others.SelectMany(o => o.Packages).Select(p => p.DisplayName))}, and not '{argument}'.");
     }
 
     // ---- what
@@ -223,7 +224,8 @@ internal sealed class BringBackPlanner
                 .ToList();
             if (found.Count == 0)
             {
-                throw new MoorfieldException(Trouble.Refused, $"{package.DisplayName} needs {dependency.Name} {dependency.MinVersion} or later, which "
+                throw new MoorfieldException(Trouble.Refused,
+                    $"{package.DisplayName} needs {dependency.Name} {dependency.MinVersion} or later, which "
                     + $"{_tree.Name} does not have. Name with another --from where it can be had.");
             }
             // What is there already is preferred to what would have to come.
@@ -249,7 +251,8 @@ internal sealed class BringBackPlanner
                 || (_audience.Sids.All(s => there.Exists(p => p.Accounts.Contains(s))) && (!_audience.Newcomers || there.Exists(p => p.Newcomers)));
             if (!isHeld)
             {
-                throw new MoorfieldException(Trouble.Refused, $"{package.DisplayName} extends {main}, which not all of them have. Bring that one back "
+                throw new MoorfieldException(Trouble.Refused,
+                    $"{package.DisplayName} extends {main}, which not all of them have. Bring that one back "
                     + $"first{(offer == _own ? "" : ", or name both")}.");
             }
         }

@@ -16,7 +16,8 @@ public sealed class RecordedTrees : ITrees
     {
         _vault = vault;
         _state = point.State ?? throw new MoorfieldException(Trouble.Misused,
-            $"Restore point {point.Number} holds what a run changed ({point.Title}), and no whole state. 'moorfield restore-point create' records one.");
+            $"Restore point {point.Number} holds what a run changed ({point.Title}), and no whole state. "
+                + "'moorfield restore-point create' records one.");
         Name = $"restore point {point.Number}";
     }
 

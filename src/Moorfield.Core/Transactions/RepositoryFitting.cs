@@ -83,7 +83,8 @@ internal sealed class RepositoryFitting(SqliteConnection to)
     }
 
     private static RecordedRow Row(string table, params (string Column, object Value)[] cells) => new(table, null,
-        [.. cells.Select(c => new RecordedCell(c.Column, c.Value is long ? "integer" : "text", Convert.ToString(c.Value, CultureInfo.InvariantCulture)))]);
+        [.. cells.Select(c => new RecordedCell(c.Column, c.Value is long ? "integer" : "text", Convert.ToString(c.Value,
+            CultureInfo.InvariantCulture)))]);
 
     /// <returns>False when it refers to what is not here.</returns>
     private bool Add(RecordedRow row, RepositoryTable table, Work work)
@@ -160,7 +161,8 @@ internal sealed class RepositoryFitting(SqliteConnection to)
     /// <summary>The number of the row of a name here; null when there is none.</summary>
     private long? Number(string table, string name)
     {
-        var found = !_tables.TryGetValue(table, out var known) || !known.Has(KeyOf(table)) || !known.Has(Names[table]) ? [] : RepositoryGuard.Query(to,
+        var found = !_tables.TryGetValue(table, out var known) || !known.Has(KeyOf(table)) || !known.Has(Names[table]) ? []
+            : RepositoryGuard.Query(to,
             $"SELECT {RepositoryGuard.Quote(KeyOf(table))} FROM {RepositoryGuard.Quote(table)} WHERE {RepositoryGuard.Quote(Names[table])} = $name "
                 + "COLLATE NOCASE",
             r => r.GetInt64(0), ("$name", name));
@@ -189,9 +191,8 @@ internal sealed class RepositoryFitting(SqliteConnection to)
     /// <summary>A number that no row of a table has.</summary>
     private long Next(string table, List<RecordedRow> added)
     {
-        var highest = RepositoryGuard.Query(to,
-            $"SELECT {RepositoryGuard.Quote(KeyOf(table))} FROM {RepositoryGuard.Quote(table)} ORDER BY {RepositoryGuard.Quote(KeyOf(table))} DESC LIMIT 1",
-            r => r.GetInt64(0));
+        string key = RepositoryGuard.Quote(KeyOf(table));
+        var highest = RepositoryGuard.Query(to, $"SELECT {key} FROM {RepositoryGuard.Quote(table)} ORDER BY {key} DESC LIMIT 1", r => r.GetInt64(0));
         long next = (highest.Count > 0 ? highest[0] : 0) + 1;
         while (HasKey(added, table, Text(next)))
             next++;

@@ -93,8 +93,10 @@ internal sealed class RepositoryRows(SqliteConnection connection)
         var all = rows.ToList();
         var found = all.Where(r => r.Cells.Any(c => c.Column.Equals("User", StringComparison.OrdinalIgnoreCase)
             && (number is null || c.Value == number))).ToHashSet();
-        while (all.Where(r => !found.Contains(r) && found.Any(f => f.Cells.Any(k => k.Column.Equals($"_{f.Table}ID", StringComparison.OrdinalIgnoreCase)
-            && r.Cells.Any(c => c.Column.Equals(f.Table, StringComparison.OrdinalIgnoreCase) && c.Value == k.Value)))).ToList() is { Count: > 0 } more)
+        while (all.Where(r => !found.Contains(r) && found.Any(f => f.Cells.Any(k => k.Column.Equals($"_{f.Table}ID",
+            StringComparison.OrdinalIgnoreCase)
+            && r.Cells.Any(c => c.Column.Equals(f.Table, StringComparison.OrdinalIgnoreCase)
+                && c.Value == k.Value)))).ToList() is { Count: > 0 } more)
             found.UnionWith(more);
         return found;
     }

@@ -158,7 +158,8 @@ internal sealed class StateDifference : IDisposable
                 if (there is null && kind == TraceKind.StagedFolder)
                 {
                     Skip(family, NameOf(family), _withFiles ? "cannot come back: its files could not be recorded."
-                        : "cannot come back: its files are gone, and were not recorded (--with-files). 'bring-back --from' can fetch them elsewhere.");
+                        : "cannot come back: its files are gone, and were not recorded (--with-files). "
+                            + "'bring-back --from' can fetch them elsewhere.");
                 }
                 continue;
             }
@@ -188,7 +189,8 @@ internal sealed class StateDifference : IDisposable
         _contents is not null || _system.Trees.IsEmpty || t.Entries[0].GetType() == _system.Trees[0].Tree.Entries[0].GetType());
 
     private static IEnumerable<(string Family, WindowsPath Path, TraceKind Kind)> Trees(SystemSnapshot snapshot) => snapshot.Packages
-        .SelectMany(p => p.AllTraces.Where(t => t.Kind is TraceKind.ManifestCopy or TraceKind.PackageState or TraceKind.Alias or TraceKind.StagedFolder
+        .SelectMany(p => p.AllTraces.Where(t =>
+            t.Kind is TraceKind.ManifestCopy or TraceKind.PackageState or TraceKind.Alias or TraceKind.StagedFolder
             or TraceKind.AppData).Select(t => (p.Family.ToString(), (t.Location as TreeLocation)?.Path, t.Kind)))
         .Where(t => t.Path is not null).Select(t => (t.Item1, t.Path!.Value, t.Kind)).Distinct();
 
@@ -337,7 +339,8 @@ internal sealed class StateDifference : IDisposable
         }
         catch (Microsoft.Data.Sqlite.SqliteException e)
         {
-            throw new MoorfieldException(Trouble.Failed, $"{_now.Name}: {Places.StateRepository}: {RepositoryGuard.Describe(e)}. Nothing was changed.", e);
+            throw new MoorfieldException(Trouble.Failed,
+                $"{_now.Name}: {Places.StateRepository}: {RepositoryGuard.Describe(e)}. Nothing was changed.", e);
         }
     }
 
@@ -376,7 +379,8 @@ internal sealed class StateDifference : IDisposable
             }
             else
             {
-                _left.Add(new RunFailure(family, NameOf(family), "has rows in the state repository that refer to what is gone: they do not come back."));
+                _left.Add(new RunFailure(family, NameOf(family),
+                    "has rows in the state repository that refer to what is gone: they do not come back."));
             }
         }
     }

@@ -127,7 +127,8 @@ internal sealed class TreeMaking(WindowsTree target)
             length += got;
         }
         if (length != file.Size)
-            throw new MoorfieldException(Trouble.Failed, $"'{file.Path}' has {length:N0} bytes where {file.Size:N0} were announced. Nothing was changed.");
+            throw new MoorfieldException(Trouble.Failed,
+                $"'{file.Path}' has {length:N0} bytes where {file.Size:N0} were announced. Nothing was changed.");
         string text = Convert.ToHexStringLower(hash.GetHashAndReset());
         if (target is WimEdition && length == 0)
             return new ForeignContent("", default, file.Open); // an image has no content for what is empty

@@ -168,6 +168,12 @@ public static class UndoPlanner
         ImmutableArray<Change> inverses, bool overwrite, bool interrupted,
         bool again, bool isShare, IReadOnlySet<string> damaged)
     {
+        // A package whose folder cannot come back is not registered again either.
+        var incomplete = contents is not null ? [] : inverses.OfType<TreeAdded>()
+            .Where(c => c.Path.Parent == Places.StagedPackages && tree.Stat(c.Path) is null && IsLost(c)).Select(c => c.Family)
+            .ToHashSet(StringComparer.OrdinalIgnoreCase);
+        ImmutableArray<Change> gone = [.. inverses.Where(c => incomplete.Contains(c.Family))];
+        inverses = inverses.RemoveRange(gone);
         var whole = ImmutableDictionary.CreateBuilder<(int?, WindowsPath), WholeFile>();
         var settled = new HashSet<Change>(ReferenceEqualityComparer.Instance);
         var alreadyBack = new List<Change>();
@@ -194,15 +200,17 @@ public static class UndoPlanner
                 ChangeState.Pending => ready,
                 // What was cut off, or failed, may have put the contents back and not all that belongs to them.
                 ChangeState.Done => change is TreeAdded && (interrupted || again) ? ready : alreadyBack,
-                _ => conflicts,
-            }).Add(change);
+                // What was cut off may have left a part of what it was adding; it is recorded once more as it goes.
+                _ => change is TreeRemoved && interrupted ? ready : conflicts,
+            }).Add(state == ChangeState.Conflict && interrupted && change is TreeRemoved half ? half with { Recorded = null } : change);
         }
         if (overwrite)
             Overwrite(tree, conflicts, ready);
-        ImmutableArray<Change> lost = [.. ready.OfType<TreeAdded>()
-            .Where(c => contents is not null ? !WimEdition.Contents(c.Recorded!).All(contents.Has)
-                : !VaultUpkeep.Contents(c.Recorded!).All(b => vault.HasBlob(b) && !damaged.Contains(b)))];
+        ImmutableArray<Change> lost = [.. gone, .. ready.OfType<TreeAdded>()
+            .Where(c => contents is not null ? !WimEdition.Contents(c.Recorded!).All(contents.Has) : IsLost(c))];
         return new UndoPlan(point, packages, [.. ready.Except(lost)], [.. alreadyBack], [.. conflicts], lost) { Whole = whole.ToImmutable() };
+
+        bool IsLost(TreeAdded change) => !VaultUpkeep.Contents(change.Recorded!).All(b => vault.HasBlob(b) && !damaged.Contains(b));
     }
 
     /// <summary>True: the file gets its old content whole. False: it has it already. Null: neither fits.</summary>

@@ -164,7 +164,8 @@ public sealed class PackageArchive : IDisposable
         foreach (var file in root.Elements().Where(e => e.Name.LocalName == "File"))
         {
             string path = ((string?)file.Attribute("Name") ?? "").Replace('/', '\\');
-            ImmutableArray<string> hashes = [.. file.Elements().Where(e => e.Name.LocalName == "Block").Select(e => (string?)e.Attribute("Hash") ?? "")];
+            ImmutableArray<string> hashes = [.. file.Elements().Where(e => e.Name.LocalName == "Block").Select(e => (string?)e.Attribute("Hash")
+                ?? "")];
             if (!long.TryParse((string?)file.Attribute("Size"), out long size) || size < 0 || hashes.Length != (size + BlockSize - 1) / BlockSize
                 || !_mapped.TryAdd(path, new MappedEntry(size, hashes)))
                 throw new InvalidDataException($"has a block map that does not hold together at '{path}'");
