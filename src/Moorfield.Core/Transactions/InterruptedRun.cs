@@ -155,6 +155,11 @@ public sealed class InterruptedRun
         vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Finished));
         if (Find(volume) is not { } run)
             return;
+        if (point.Undoes is { } undone && vault.Has(undone) && vault.Journal(undone).All(l => l.Step != JournalLine.Finished))
+        {
+            foreach (var folder in vault.Read(undone).Changes.OfType<TreeAdded>().Select(c => c.Path.Parent).Distinct())
+                volume.ClearPart(folder);
+        }
         if (Below(vault, point) is { } below)
             volume.WriteMarker(RunMarker.FileName, PointDocuments.Write(run.Marker with { Point = below }));
         else

@@ -266,6 +266,16 @@ public sealed class WindowsVolume : WindowsTree, ITrees
     /// <summary>Takes away a part of a marker that a run left which was cut off.</summary>
     internal void ClearPart() => TreeWriter.DeletePart(_root);
 
+    /// <summary>Takes away what a run that was cut off was adding to a folder; the folder keeps its times.</summary>
+    internal void ClearPart(WindowsPath path)
+    {
+        using var folder = OpenFolder(path);
+        if (folder?.Stat(TreeWriter.PartName) is null || Stat(path) is not { } info)
+            return;
+        TreeWriter.DeletePart(folder);
+        SetTimes(path, info.Accessed, info.Modified);
+    }
+
     private T? Within<T>(WindowsPath path, Func<Folder, string, T> use, out bool found)
     {
         using var folder = OpenFolder(path.Parent);
