@@ -236,6 +236,25 @@ public sealed class BringBackToVolume() : BringBackConformance(ConformanceKind.V
         names.All(n => bench.Read().Packages.Any(p => p.FullName.Name == n && p.HasFiles));
 
     [Fact]
+    public void From_a_package_file_and_back_to_a_recorded_state_all_rows_are_there()
+    {
+        string file = Other("package file");
+        string rows = Rows();
+        Bench.Create();
+        Bench.Remove("Weather", "everyone");
+        Bench.BringBack("Northlight.Weather", "ivy,newcomers", file);
+        Rows().ShouldNotBe(rows);
+        Bench.Restore(1).Failures.ShouldBeEmpty();
+        Rows().ShouldBe(rows);
+
+        string Rows() => Tool.Read("sqlite3", Path.Combine(Bench.Root, "ProgramData/Microsoft/Windows/AppRepository/StateRepository-Machine.srd"),
+            "SELECT PackageFullName, PackageFamilyName FROM Package JOIN PackageFamily ON PackageFamily = _PackageFamilyID ORDER BY 1; "
+                + "SELECT PackageFullName, UserSid FROM PackageUser JOIN Package ON Package = _PackageID JOIN User ON User = _UserID ORDER BY 1, 2; "
+                + "SELECT ApplicationUserModelId FROM Application ORDER BY 1; SELECT ApplicationUserModelId, UserSid FROM ApplicationUser "
+                + "JOIN Application ON Application = _ApplicationID JOIN User ON User = _UserID ORDER BY 1, 2");
+    }
+
+    [Fact]
     public void Another_version_that_is_there_is_not_mixed_with_an_older_one()
     {
         string other = Demo.CopyUpdateTo(Folder);

@@ -234,9 +234,8 @@ internal static class RestorePointCommand
     internal static string State(PointSummary summary) => summary.State switch
     {
         PointState.Undone => $"undone by {string.Join(", ", summary.UndoneBy)}",
-        PointState.UndoneInPart =>
-        $"undone in part by {string.Join(", ", summary.UndoneBy)}: "
-            + $"{Prose.List(summary.UndonePackages.Select(Name).Distinct(StringComparer.Ordinal), 3)}",
+        PointState.UndoneInPart => $"undone in part by {string.Join(", ", summary.UndoneBy)}" + (summary.UndonePackages.IsEmpty ? ""
+            : $": {Prose.List(summary.UndonePackages.Select(Name).Distinct(StringComparer.Ordinal), 3)}"),
         PointState.FilesGone => "its files are gone: compacted since",
         PointState.StandsInPart => "stands, done in part",
         PointState.Interrupted => "interrupted",

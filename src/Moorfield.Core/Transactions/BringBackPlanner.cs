@@ -418,7 +418,8 @@ internal sealed class BringBackPlanner
                     made = new RepositoryFitting(repository.Connection).Fit([.. collected.Where(r => !ofAccounts.Contains(r))], source!.Connection);
             }
             Add(made ?? []);
-            Add(new RepositoryFitting(repository.Connection).Package(part.ToString(), family));
+            Add(new RepositoryFitting(repository.Connection).Package(part.ToString(), family,
+                part == package.Main ? package.Manifest.Applications.Select(a => $"{family}!{a.Id}") : []));
             foreach (string sid in sids)
             {
                 var like = _snapshot.Package(package.Main)?.Accounts.FirstOrDefault(s => !sids.Contains(s, StringComparer.OrdinalIgnoreCase));

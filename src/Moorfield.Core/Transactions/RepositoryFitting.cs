@@ -46,7 +46,8 @@ internal sealed class RepositoryFitting(SqliteConnection to)
     }
 
     /// <summary>The least rows by which a package is known; none when it is.</summary>
-    internal ImmutableArray<RecordedRow> Package(string fullName, string family)
+    /// <param name="applications">User model ids of its applications.</param>
+    internal ImmutableArray<RecordedRow> Package(string fullName, string family, IEnumerable<string> applications)
     {
         var rows = new List<RecordedRow>();
         if (Number("Package", fullName) is not null)
@@ -56,7 +57,10 @@ internal sealed class RepositoryFitting(SqliteConnection to)
             owner = Next("PackageFamily", rows);
             rows.Add(Row("PackageFamily", ("_PackageFamilyID", owner), ("PackageFamilyName", family)));
         }
-        rows.Add(Row("Package", ("_PackageID", Next("Package", rows)), ("PackageFullName", fullName), ("PackageFamily", owner)));
+        long package = Next("Package", rows);
+        rows.Add(Row("Package", ("_PackageID", package), ("PackageFullName", fullName), ("PackageFamily", owner)));
+        foreach (string application in _tables["Application"].Has(Names["Application"]) ? applications : [])
+            rows.Add(Row("Application", ("_ApplicationID", Next("Application", rows)), ("Package", package), (Names["Application"], application)));
         rows.Reverse();
         return [.. rows];
     }
@@ -124,8 +128,8 @@ internal sealed class RepositoryFitting(SqliteConnection to)
                 cells.Add(cell);
             }
         }
-        // What an account has of a package is there once.
-        if (references.Count > 1 && Same(row.Table, references) is { } same)
+        // What an account has of a package is there once, and nothing is there twice.
+        if ((references.Count > 1 ? Same(row.Table, references) : Same(row.Table, [.. cells.Where(c => !Is(c, key))])) is { } same)
         {
             if (old is not null)
                 work.Known[(row.Table.ToUpperInvariant(), old)] = same;
@@ -149,8 +153,8 @@ internal sealed class RepositoryFitting(SqliteConnection to)
             name = work.ToSid;
             row = row with { Cells = [.. row.Cells.Select(c => Is(c, column) ? c with { Value = name } : c)] };
         }
-        // Families and accounts are added with what refers to them.
-        if (name is not null && Number(table, name) is null && (Is(table, "User") || Is(table, "PackageFamily")))
+        // Families, accounts and applications are added with what refers to them; a package that is not here is not there at all.
+        if (name is not null && Number(table, name) is null && !Is(table, "Package"))
             return Add(row, _tables[table], work) ? work.Known[(table.ToUpperInvariant(), old)] : null;
         var found = name is null ? null : Number(table, name);
         if (found is { } known)
@@ -169,15 +173,15 @@ internal sealed class RepositoryFitting(SqliteConnection to)
         return found.Count > 0 ? found[0] : null;
     }
 
-    private long? Same(string table, List<RecordedCell> references)
+    /// <summary>The number of a row here that has some cells; null when there is none.</summary>
+    private long? Same(string table, List<RecordedCell> cells)
     {
-        if (!_tables[table].Has(KeyOf(table)))
+        if (!_tables[table].Has(KeyOf(table)) || cells.Count == 0)
             return null;
         var found = RepositoryGuard.Query(to,
             $"SELECT {RepositoryGuard.Quote(KeyOf(table))} FROM {RepositoryGuard.Quote(table)} WHERE "
-                + string.Join(" AND ", references.Select((r, i) => $"{RepositoryGuard.Quote(r.Column)} = $v{i}")),
-            r => r.GetInt64(0),
-            [.. references.Select((r, i) => ($"$v{i}", (object)long.Parse(r.Value!, CultureInfo.InvariantCulture)))]);
+                + string.Join(" AND ", cells.Select((c, i) => $"{RepositoryGuard.Quote(c.Column)} IS $v{i}")),
+            r => r.GetInt64(0), [.. cells.Select((c, i) => ($"$v{i}", RepositoryRows.Value(c)))]);
         return found.Count > 0 ? found[0] : null;
     }
 

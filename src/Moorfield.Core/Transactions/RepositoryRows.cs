@@ -162,7 +162,8 @@ internal sealed class RepositoryRows(SqliteConnection connection)
         return new RecordedCell(column, type, value);
     }
 
-    private static object Value(RecordedCell cell) => cell.Type switch
+    /// <summary>A cell as SQLite takes it.</summary>
+    internal static object Value(RecordedCell cell) => cell.Type switch
     {
         "null" => DBNull.Value,
         "integer" => long.Parse(cell.Value!, CultureInfo.InvariantCulture),

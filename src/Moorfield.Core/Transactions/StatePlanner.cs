@@ -154,7 +154,7 @@ internal sealed class StateDifference : IDisposable
             if (tree is null)
             {
                 if (there is null && kind == TraceKind.AppData)
-                    _notes.Add($"What people have in {NameOf(family)} is gone and was not recorded: {path} does not come back.");
+                    _notes.Add($"What people had in {NameOf(family)} is gone and was not recorded: it does not come back.");
                 if (there is null && kind == TraceKind.StagedFolder)
                 {
                     Skip(family, NameOf(family), _withFiles ? "cannot come back: its files could not be recorded."
@@ -365,12 +365,15 @@ internal sealed class StateDifference : IDisposable
             scratch.Remove(removed.Rows!.Value);
             _rows.Add(removed);
         }
-        foreach (var row in before.Where(r => !after.Contains(r)).OrderBy(r => r.Sid is not null).ThenBy(r => r.FullName))
+        foreach (var row in before.OrderBy(r => r.Sid is not null).ThenBy(r => r.FullName))
         {
             string family = row.FullName.Family.ToString();
             if (_skipped.Contains(family) || (row.Sid is not null && !after.Contains(row with { Sid = null })))
                 continue;
             var collected = source.Collect(new RowsRemoved(family, row.FullName, row.Sid));
+            // Of what is there it may still lack rows.
+            if (row.Sid is null && after.Contains(row) && RepositoryRows.OfAccounts(collected) is var ofAccounts)
+                collected = collected.RemoveAll(ofAccounts.Contains);
             if (new RepositoryFitting(now.Connection).Fit(collected, then.Connection) is { } fitting)
             {
                 scratch.Add(fitting);
