@@ -75,8 +75,11 @@ public sealed class BringingBack(
 
     /// <summary>Plans for one system while everything is open that it takes from.</summary>
     private T Plan<T>(ITrees trees, SystemSnapshot system, Func<BringBackPlan, T> use) => trees.With(system.EditionNumber, tree =>
-        WithOffers(system, tree, 0, [], offers => use(new BringBackPlanner(tree, system, offers, Who.Parse(who, system), _guards,
-            _now).Plan(arguments))));
+        WithOffers(system, tree, 0, [], offers =>
+        {
+            using var planner = new BringBackPlanner(tree, system, offers, Who.Parse(who, system), _guards, _now);
+            return use(planner.Plan(arguments));
+        }));
 
     private T WithOffers<T>(SystemSnapshot system, WindowsTree tree, int at, ImmutableList<PackageOffer> open, Func<IReadOnlyList<PackageOffer>,
         T> use)

@@ -125,7 +125,7 @@ public sealed class StateRecording(Target target, ImmutableArray<int?> editions,
     private IEnumerable<(string Family, WindowsPath Path)> Trees(SystemSnapshot snapshot) => snapshot.Packages
         .SelectMany(p => p.AllTraces.Where(t => t.Kind is TraceKind.ManifestCopy or TraceKind.PackageState or TraceKind.Alias
             || (withFiles && t.Kind == TraceKind.StagedFolder)).Select(t => t.Location).OfType<TreeLocation>()
-            .Select(l => (p.Family.ToString(), l.Path))).Distinct();
+            .Select(l => (p.Family.ToString(), l.Path))).DistinctBy(t => t.Path);
 
     private void KeepContents(RecordedTree recorded, Vault vault)
     {

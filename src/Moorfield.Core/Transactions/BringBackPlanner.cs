@@ -33,7 +33,7 @@ public sealed record BringBackPlan(
 /// Works out how packages come back: their files where they are missing, the entries by which the machine, accounts and newcomers have them,
 /// the rows of the state repository. Source: docs/on-disk.md [seen]. What the system works out by itself at a sign-in is left to it.
 /// </summary>
-internal sealed class BringBackPlanner
+internal sealed class BringBackPlanner : IDisposable
 {
     private readonly WindowsTree _tree;
     private readonly SystemSnapshot _snapshot;
@@ -44,6 +44,7 @@ internal sealed class BringBackPlanner
     private readonly DateTimeOffset _now;
     private readonly TreeMaking _making;
     private readonly List<BroughtPackage> _brought = [];
+    private readonly Dictionary<WindowsPath, Hive?> _hives = [];
     private readonly List<Change> _registry = [];
     private readonly List<Change> _rows = [];
     private readonly List<Change> _lists = [];
@@ -367,7 +368,8 @@ internal sealed class BringBackPlanner
 
     private RecordedKey? Key(WindowsPath path, string key)
     {
-        using var hive = HiveFile.OpenRead(_tree, path, new SnapshotNotes());
+        if (!_hives.TryGetValue(path, out var hive))
+            _hives[path] = hive = HiveFile.OpenRead(_tree, path, new SnapshotNotes());
         return hive?.Find(key)?.Export();
     }
 
@@ -437,5 +439,11 @@ internal sealed class BringBackPlanner
             rows.Add(added);
             _rows.Add(new RowsAdded(family, added));
         }
+    }
+
+    public void Dispose()
+    {
+        foreach (var hive in _hives.Values)
+            hive?.Dispose();
     }
 }

@@ -86,6 +86,25 @@ internal sealed class RepositoryRows(SqliteConnection connection)
         return (there, taken);
     }
 
+    /// <summary>What is known of the applications of packages, and of what accounts have of them: by names, so that two can be compared.</summary>
+    internal HashSet<(string FullName, string? Sid, string Detail)> Details()
+    {
+        if (!_tables["Application"].Has("ApplicationUserModelId"))
+            return [];
+        const string Application = " JOIN Application ON Application._ApplicationID = t.Application JOIN Package ON Package._PackageID = "
+            + "Application.Package";
+        var details = RepositoryGuard.Query(connection,
+            "SELECT PackageFullName, ApplicationUserModelId FROM Application JOIN Package ON Package._PackageID = Application.Package",
+            r => (r.GetString(0), (string?)null, r.GetString(1))).ToHashSet();
+        foreach (string table in TablesWith("User", "Application"))
+        {
+            details.UnionWith(RepositoryGuard.Query(connection,
+                $"SELECT PackageFullName, UserSid, ApplicationUserModelId FROM {RepositoryGuard.Quote(table)} t{Application} JOIN User ON "
+                    + "User._UserID = t.User", r => (r.GetString(0), (string?)r.GetString(1), $"{table}: {r.GetString(2)}")));
+        }
+        return details;
+    }
+
     /// <summary>Those of some rows that tell what an account has: with an account's number, or referring to such a row.</summary>
     /// <param name="number">Of one account; null for all.</param>
     internal static HashSet<RecordedRow> OfAccounts(IEnumerable<RecordedRow> rows, string? number = null)

@@ -77,6 +77,8 @@ internal sealed class StateDifference : IDisposable
     private readonly List<RunFailure> _left = [];
     private readonly List<string> _notes = [];
     private readonly Dictionary<(bool, WindowsPath), Hive?> _hives = [];
+    private readonly Dictionary<(bool, WindowsPath), HandlerClasses> _classes = [];
+    private Dictionary<string, PackageFamilyName>? _owners;
 
     // Families of which nothing is put back.
     private readonly HashSet<string> _skipped = new(StringComparer.OrdinalIgnoreCase);
@@ -145,7 +147,8 @@ internal sealed class StateDifference : IDisposable
 
     private void Files()
     {
-        var recorded = _system.Trees.ToDictionary(t => t.Path);
+        // Packages may have an alias in common.
+        var recorded = _system.Trees.DistinctBy(t => t.Path).ToDictionary(t => t.Path);
         foreach (var (family, path, kind) in Trees(_before).Where(t => !IsOfOther(t.Path)))
         {
             var there = _now.Stat(path);
@@ -192,7 +195,7 @@ internal sealed class StateDifference : IDisposable
         .SelectMany(p => p.AllTraces.Where(t =>
             t.Kind is TraceKind.ManifestCopy or TraceKind.PackageState or TraceKind.Alias or TraceKind.StagedFolder
             or TraceKind.AppData).Select(t => (p.Family.ToString(), (t.Location as TreeLocation)?.Path, t.Kind)))
-        .Where(t => t.Path is not null).Select(t => (t.Item1, t.Path!.Value, t.Kind)).Distinct();
+        .Where(t => t.Path is not null).Select(t => (t.Item1, t.Path!.Value, t.Kind)).DistinctBy(t => t.Value);
 
     private string NameOf(string family) => _before.Packages.Concat(_after.Packages)
         .FirstOrDefault(p => p.Family.ToString().Equals(family, StringComparison.OrdinalIgnoreCase))?.DisplayName ?? family;
@@ -245,21 +248,30 @@ internal sealed class StateDifference : IDisposable
     /// <param name="onlyGone">Only those of packages that were not there when it was recorded.</param>
     private void Children(WindowsPath hive, string key, bool onlyGone = false)
     {
-        foreach (string name in Names(hive, key))
+        var (then, now) = (Below(false, hive, key), Below(true, hive, key));
+        foreach (string name in then.Keys.Union(now.Keys, StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase))
         {
             string family = PackageFullName.TryParse(name, out var fullName) ? fullName.Family.ToString()
                 : PackageFamilyName.TryParse(name, out var known) ? known.ToString() : "";
             if (family.Length == 0 || (onlyGone && (fullName is null || Had(fullName))))
                 continue;
-            Key(family, hive, $@"{key}\{name}");
+            Key(family, hive, $@"{key}\{name}", then.TryGetValue(name, out var old) ? old : null, now.TryGetValue(name, out var own) ? own : null);
         }
     }
 
+    /// <summary>The keys directly below one, by name.</summary>
+    private Dictionary<string, HiveKey> Below(bool isNow, WindowsPath hive, string key) =>
+        (HiveOf(isNow, hive)?.Find(key)?.Children() ?? []).DistinctBy(k => k.Name, StringComparer.OrdinalIgnoreCase)
+            .ToDictionary(k => k.Name, StringComparer.OrdinalIgnoreCase);
+
     private bool Had(PackageFullName fullName) => _before.Packages.Any(p => p.Parts.Any(part => part.FullName == fullName));
 
-    private void Key(string family, WindowsPath hive, string key)
+    private void Key(string family, WindowsPath hive, string key) =>
+        Key(family, hive, key, HiveOf(false, hive)?.Find(key), HiveOf(true, hive)?.Find(key));
+
+    private void Key(string family, WindowsPath hive, string key, HiveKey? old, HiveKey? own)
     {
-        var (then, now) = (HiveOf(false, hive)?.Find(key)?.Export(), HiveOf(true, hive)?.Find(key)?.Export());
+        var (then, now) = (old?.Export(), own?.Export());
         if (then is null ? now is null : then.Equals(now))
             return;
         if (now is not null)
@@ -271,8 +283,10 @@ internal sealed class StateDifference : IDisposable
     private void Handlers(WindowsPath path)
     {
         var (then, now) = (Classes(false, path), Classes(true, path));
+        var (old, own) = (Below(false, path, ""), Below(true, path, ""));
         foreach (var (progId, family) in then.Owners.Concat(now.Owners).DistinctBy(o => o.Key, StringComparer.OrdinalIgnoreCase))
-            Key(family.ToString(), path, progId);
+            Key(family.ToString(), path, progId, old.TryGetValue(progId, out var before) ? before : null,
+                own.TryGetValue(progId, out var after) ? after : null);
         foreach (var (progId, location) in then.Uses.Concat(now.Uses).Distinct())
         {
             if (then.Owners.TryGetValue(progId, out var owner) || now.Owners.TryGetValue(progId, out owner))
@@ -280,13 +294,17 @@ internal sealed class StateDifference : IDisposable
         }
     }
 
-    private HandlerClasses Classes(bool isNow, WindowsPath path) =>
-        HiveOf(isNow, path) is { } hive ? HandlerClasses.Read(hive.Root, path) : HandlerClasses.None;
+    private HandlerClasses Classes(bool isNow, WindowsPath path)
+    {
+        if (!_classes.TryGetValue((isNow, path), out var classes))
+            _classes[(isNow, path)] = classes = HiveOf(isNow, path) is { } hive ? HandlerClasses.Read(hive.Root, path) : HandlerClasses.None;
+        return classes;
+    }
 
     /// <summary>What the account chose to open things with, where a package was or is chosen.</summary>
     private void Choices(WindowsPath path)
     {
-        var owners = _before.Accounts.Concat(_after.Accounts).Select(a => a.Profile).OfType<WindowsPath>().Distinct()
+        var owners = _owners ??= _before.Accounts.Concat(_after.Accounts).Select(a => a.Profile).OfType<WindowsPath>().Distinct()
             .SelectMany(p => Classes(false, Places.Classes(p)).Owners.Concat(Classes(true, Places.Classes(p)).Owners))
             .DistinctBy(o => o.Key, StringComparer.OrdinalIgnoreCase).ToDictionary(o => o.Key, o => o.Value, StringComparer.OrdinalIgnoreCase);
         foreach (string place in new[] { Places.FileTypeChoices, Places.SchemeChoices })
@@ -365,13 +383,16 @@ internal sealed class StateDifference : IDisposable
             scratch.Remove(removed.Rows!.Value);
             _rows.Add(removed);
         }
-        foreach (var row in before.OrderBy(r => r.Sid is not null).ThenBy(r => r.FullName))
+        // Of what is there, rows may still be missing.
+        var lacking = source.Details().Except(scratch.Details()).Select(d => (d.FullName.ToUpperInvariant(), d.Sid?.ToUpperInvariant())).ToHashSet();
+        foreach (var row in before.Where(r => !after.Contains(r)
+            || lacking.Contains((r.FullName.ToString().ToUpperInvariant(), r.Sid?.ToUpperInvariant())))
+            .OrderBy(r => r.Sid is not null).ThenBy(r => r.FullName))
         {
             string family = row.FullName.Family.ToString();
             if (_skipped.Contains(family) || (row.Sid is not null && !after.Contains(row with { Sid = null })))
                 continue;
             var collected = source.Collect(new RowsRemoved(family, row.FullName, row.Sid));
-            // Of what is there it may still lack rows.
             if (row.Sid is null && after.Contains(row) && RepositoryRows.OfAccounts(collected) is var ofAccounts)
                 collected = collected.RemoveAll(ofAccounts.Contains);
             if (new RepositoryFitting(now.Connection).Fit(collected, then.Connection) is { } fitting)
