@@ -202,7 +202,7 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
     }
 
     /// <summary>Tells of damage that shows while a content is read.</summary>
-    private sealed class TranslatedStream(string path, Stream inner) : Stream
+    private sealed class TranslatedStream(string path, Stream inner) : ForwardStream
     {
         public override int Read(Span<byte> buffer)
         {
@@ -215,17 +215,6 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
                 throw FormatTrouble.Damaged(path, e);
             }
         }
-
-        public override int Read(byte[] buffer, int offset, int count) => Read(buffer.AsSpan(offset, count));
-        public override bool CanRead => true;
-        public override bool CanSeek => false;
-        public override bool CanWrite => false;
-        public override long Length => throw new NotSupportedException();
-        public override long Position { get => throw new NotSupportedException(); set => throw new NotSupportedException(); }
-        public override void Flush() { }
-        public override long Seek(long offset, SeekOrigin origin) => throw new NotSupportedException();
-        public override void SetLength(long value) => throw new NotSupportedException();
-        public override void Write(byte[] buffer, int offset, int count) => throw new NotSupportedException();
 
         protected override void Dispose(bool disposing)
         {

@@ -2,6 +2,7 @@ using System.Security.Cryptography;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
+using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Vaults;
 
@@ -34,16 +35,10 @@ internal sealed class SeamStream(Folder folder, SafeFileHandle file, string name
 }
 
 /// <summary>Passes a stream through and fails at its end when the content does not have the expected SHA-256.</summary>
-internal sealed class VerifyingStream(Stream inner, string expected) : Stream
+internal sealed class VerifyingStream(Stream inner, string expected) : ForwardStream
 {
     private readonly IncrementalHash _hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
     private bool _verified;
-
-    public override bool CanRead => true;
-    public override bool CanSeek => false;
-    public override bool CanWrite => false;
-    public override long Length => throw new NotSupportedException();
-    public override long Position { get => throw new NotSupportedException(); set => throw new NotSupportedException(); }
 
     public override int Read(Span<byte> buffer)
     {
@@ -69,8 +64,6 @@ internal sealed class VerifyingStream(Stream inner, string expected) : Stream
         return got;
     }
 
-    public override int Read(byte[] buffer, int offset, int count) => Read(buffer.AsSpan(offset, count));
-
     private LostContentException Damaged() => new(expected, $"The vault's content {expected} is damaged.");
 
     protected override void Dispose(bool disposing)
@@ -82,12 +75,4 @@ internal sealed class VerifyingStream(Stream inner, string expected) : Stream
         }
         base.Dispose(disposing);
     }
-
-    public override void Flush()
-    {
-    }
-
-    public override long Seek(long offset, SeekOrigin origin) => throw new NotSupportedException();
-    public override void SetLength(long value) => throw new NotSupportedException();
-    public override void Write(byte[] buffer, int offset, int count) => throw new NotSupportedException();
 }

@@ -215,7 +215,7 @@ public sealed class PackageArchive : IDisposable
     }
 
     /// <summary>A content that is held against its block map while it is read.</summary>
-    private sealed class MappedStream(Stream inner, string path, MappedEntry mapped) : Stream
+    private sealed class MappedStream(Stream inner, string path, MappedEntry mapped) : ForwardStream
     {
         private readonly byte[] _block = new byte[BlockSize];
         private int _at;
@@ -248,17 +248,6 @@ public sealed class PackageArchive : IDisposable
         }
 
         private InvalidDataException Wrong() => new($"holds '{path}' otherwise than its block map says");
-
-        public override int Read(byte[] buffer, int offset, int count) => Read(buffer.AsSpan(offset, count));
-        public override bool CanRead => true;
-        public override bool CanSeek => false;
-        public override bool CanWrite => false;
-        public override long Length => mapped.Size;
-        public override long Position { get => throw new NotSupportedException(); set => throw new NotSupportedException(); }
-        public override void Flush() { }
-        public override long Seek(long offset, SeekOrigin origin) => throw new NotSupportedException();
-        public override void SetLength(long value) => throw new NotSupportedException();
-        public override void Write(byte[] buffer, int offset, int count) => throw new NotSupportedException();
 
         protected override void Dispose(bool disposing)
         {
