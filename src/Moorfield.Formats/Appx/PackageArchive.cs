@@ -178,8 +178,8 @@ public sealed class PackageArchive : IDisposable
     {
         if (!_entries.TryGetValue(path, out var entry))
             throw new InvalidDataException($"does not hold '{path}'");
-        var stream = entry.Open();
-        return _mapped.TryGetValue(path, out var mapped) ? new MappedStream(stream, path, mapped) : stream;
+        // What is not in the block map is held to the length that it announces.
+        return new MappedStream(entry.Open(), path, _mapped.TryGetValue(path, out var mapped) ? mapped : new MappedEntry(entry.Length, default));
     }
 
     /// <summary>Opens a member of a bundle.</summary>
@@ -195,7 +195,7 @@ public sealed class PackageArchive : IDisposable
         });
         try
         {
-            using (var content = entry.Open())
+            using (var content = new MappedStream(entry.Open(), member.FileName, new MappedEntry(entry.Length, default)))
                 content.CopyTo(copy);
             copy.Position = 0;
             return Open(copy);
@@ -236,18 +236,27 @@ public sealed class PackageArchive : IDisposable
         private bool Fill()
         {
             (_at, _filled) = (0, 0);
-            while (_filled < BlockSize && inner.Read(_block, _filled, BlockSize - _filled) is > 0 and int got)
-                _filled += got;
+            try
+            {
+                while (_filled < BlockSize && inner.Read(_block, _filled, BlockSize - _filled) is > 0 and int got)
+                    _filled += got;
+            }
+            catch (Exception e) when (e is InvalidDataException or IOException or NotSupportedException)
+            {
+                throw new InvalidDataException($"holds '{path}' damaged", e);
+            }
             _read += _filled;
             if (_filled == 0)
                 return _read == mapped.Size ? false : throw Wrong();
-            if (_number >= mapped.Hashes.Length || _read > mapped.Size
-                || Convert.ToBase64String(SHA256.HashData(_block.AsSpan(0, _filled))) != mapped.Hashes[_number++])
+            if (_read > mapped.Size)
+                throw Wrong();
+            if (!mapped.Hashes.IsDefault && (_number >= mapped.Hashes.Length
+                || Convert.ToBase64String(SHA256.HashData(_block.AsSpan(0, _filled))) != mapped.Hashes[_number++]))
                 throw Wrong();
             return true;
         }
 
-        private InvalidDataException Wrong() => new($"holds '{path}' otherwise than its block map says");
+        private InvalidDataException Wrong() => new($"holds '{path}' otherwise than its block map or its list of files says");
 
         protected override void Dispose(bool disposing)
         {
