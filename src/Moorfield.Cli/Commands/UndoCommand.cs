@@ -286,6 +286,8 @@ internal static class UndoCommand
     {
         Say.Heading($"To be put back on {target.Name}, from restore point {plan.Point.Number}: {plan.Point.Title}");
         ShowPackages(target, plan.Packages, plan.Changes);
+        foreach (var logs in plan.Changes.OfType<LogsReturned>())
+            Say.Line($"Besides: {logs.Describe()}.");
         if (!plan.AlreadyBack.IsEmpty)
             Say.Line($"{Sheet.Count(plan.AlreadyBack.Length, "change")} back already.");
         if (plan.Rewind is { } state)
