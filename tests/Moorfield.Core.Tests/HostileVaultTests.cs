@@ -140,6 +140,36 @@ public sealed class HostileVaultTests : IDisposable
         Directory.GetFileSystemEntries(_folder.Path).Select(Path.GetFileName).Order().ShouldBe(["counter-07", "vault"]);
     }
 
+    [Theory]
+    [InlineData("/state", "null")]
+    [InlineData("/kind", "\"Remove\"")]
+    [InlineData("/state/kind", "\"floppy\"")]
+    [InlineData("/state/systems", "[]")]
+    [InlineData("/state/systems", "null")]
+    [InlineData("/state/systems/0", "null")]
+    [InlineData("/state/systems/0/edition", "-3")]
+    [InlineData("/state/systems/0/entries", "null")]
+    [InlineData("/state/systems/0/entries/0/path", "\"..\\\\outside\"")]
+    [InlineData("/state/systems/0/entries/0/content", "\"../../../etc/passwd\"")]
+    [InlineData("/state/systems/0/entries/0/size", "-1")]
+    [InlineData("/state/systems/0/entries/0/kind", "\"nothing\"")]
+    [InlineData("/state/systems/0/trees/0/path", "\"C:\\\\..\\\\..\\\\x\"")]
+    [InlineData("/state/systems/0/trees/0/family", "null")]
+    [InlineData("/state/systems/0/trees/0/tree", "null")]
+    [InlineData("/state/systems/0/trees/0/tree/entries", "[]")]
+    [InlineData("/state/systems/0/trees/0/tree/entries/0/blob", "\"../x\"")]
+    public void A_recorded_state_that_means_nothing_is_said_in_one_sentence_and_nothing_is_changed(string place, string value)
+    {
+        _bench.Create();
+        _bench.Remove("Weather", "everyone");
+        var document = JsonNode.Parse(File.ReadAllText(Document))!;
+        Set(document, place, JsonNode.Parse(value));
+        File.WriteAllText(Document, document.ToJsonString());
+        string before = VolumeState.Files(_bench.Root);
+        Should.Throw<MoorfieldException>(() => _bench.Restore(1)).Message.Length.ShouldBeLessThan(500);
+        VolumeState.Files(_bench.Root).ShouldBe(before);
+    }
+
     private static void Set(JsonNode document, string place, JsonNode? value)
     {
         string[] names = place.Split('/', StringSplitOptions.RemoveEmptyEntries);

@@ -175,6 +175,7 @@ public sealed class InterruptionTests : IDisposable
 
     [Theory]
     [InlineData("bring back")]
+    [InlineData("bring back and finish")]
     [InlineData("go back to a state")]
     public void What_brings_back_and_is_cut_off_anywhere_is_undone_or_carried_on(string what)
     {
@@ -187,7 +188,7 @@ public sealed class InterruptionTests : IDisposable
         string before = VolumeState.Files(bench.Root);
         void Run(Bench on, WriteSeam seam)
         {
-            if (what == "bring back")
+            if (what != "go back to a state")
                 on.BringBack(Packages, "everyone", _folder["other"], seam);
             else
                 on.Restore(1, seam);
@@ -204,10 +205,13 @@ public sealed class InterruptionTests : IDisposable
             if (bench.Interrupted() is not null)
                 begun++;
             bench.ClearParts();
-            bool isUndo = bench.Interrupted() is not null && what != "bring back";
-            PutRight(bench);
+            bool isEnded = bench.Interrupted() is not null && what != "bring back";
+            if (isEnded && what == "bring back and finish")
+                bench.Finish().Failures.ShouldBeEmpty();
+            else
+                PutRight(bench);
             NothingLeft(bench);
-            if (isUndo)
+            if (isEnded)
                 StateOf(bench).ShouldBe(wanted, $"step {step} of {steps}, seed {seed}");
             else if (StateOf(bench) != wanted)
                 WithoutPlaces(VolumeState.Files(bench.Root)).ShouldBe(WithoutPlaces(before), $"step {step} of {steps}, seed {seed}");

@@ -88,11 +88,11 @@ public sealed class RepositoryRowsTests : IDisposable
         Dump().ShouldNotBe(before);
         Use(rows =>
         {
-            rows.Count(images).ShouldBe((0, false));
+            rows.Count(images).ShouldBe((0, 0, false));
             rows.Add(images);
             rows.Add(images); // a second time adds nothing
             return rows.Count(images);
-        }).ShouldBe((images.Length, false));
+        }).ShouldBe((images.Length, 0, false));
         Dump().Split('\n').Order(StringComparer.Ordinal).ShouldBe(before.Split('\n').Order(StringComparer.Ordinal));
     }
 
@@ -113,6 +113,39 @@ public sealed class RepositoryRowsTests : IDisposable
         var images = Use(rows => rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", Package(FullName), null)));
         Tool.Read("sqlite3", _folder["db"], "DROP TRIGGER \"Other one\"; DROP TABLE Keyless");
         Use(rows => rows.Count(images)).Taken.ShouldBeTrue();
+    }
+
+    [Fact]
+    public void What_was_registered_anew_under_other_numbers_is_there_and_what_would_be_there_twice_is_not_added()
+    {
+        Tool.Read("sqlite3", _folder["db"], "CREATE UNIQUE INDEX Once ON PackageUser(Package, User); "
+            + "CREATE TABLE Status(_StatusID INTEGER PRIMARY KEY, PackageUser INTEGER, Code INTEGER); INSERT INTO Status VALUES (50, 20, 3)");
+        var rows = Use(rows =>
+        {
+            var found = rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", Package(FullName), "S-1-5-21-1"));
+            rows.Remove(found);
+            return found;
+        });
+        rows.Length.ShouldBe(2);
+        Add("INSERT INTO PackageUser VALUES (40, 10, 5)").ShouldBe((0, 1, false, false));
+        Add("INSERT INTO Status VALUES (60, 40, 4)").ShouldBe((0, 1, false, false));
+        Add("INSERT INTO Status VALUES (61, 40, 3)").ShouldBe((0, 2, false, false));
+        Add("DELETE FROM PackageUser; INSERT INTO PackageUser VALUES (20, 11, 6)").ShouldBe((0, 0, true, false));
+        Add("DELETE FROM PackageUser").ShouldBe((0, 0, false, true));
+
+        (int, int, bool, bool) Add(string sql)
+        {
+            Tool.Read("sqlite3", _folder["db"], sql);
+            string before = Dump();
+            using var connection = new SqliteConnection($"Data Source={_folder["db"]};Pooling=False");
+            connection.Open();
+            RepositoryGuard.Apply(connection);
+            var table = new RepositoryRows(connection);
+            var (there, renumbered, taken) = table.Count(rows);
+            bool can = table.CanAdd(rows);
+            Dump().ShouldBe(before);
+            return (there, renumbered, taken, can);
+        }
     }
 
     [Fact]

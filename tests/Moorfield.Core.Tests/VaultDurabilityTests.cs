@@ -173,7 +173,7 @@ public sealed class VaultDurabilityTests : IDisposable
             catch (MoorfieldException e)
             {
                 // What cannot be done is said, and changes nothing.
-                e.Trouble.ShouldBeOneOf(Trouble.Misused, Trouble.Refused);
+                e.Trouble.ShouldBeOneOf([Trouble.Misused, Trouble.Refused], $"{what} {name} {who}: {e}\nafter {string.Join("\n", story)}");
             }
             bench.Points().ShouldAllBe(p => p.State != PointState.Interrupted, string.Join("; ", story));
         }

@@ -66,9 +66,11 @@ internal static class ChangeStates
     {
         if (change.Rows is not { } recorded)
             return ChangeState.Pending;
-        var (there, taken) = rows.Count(recorded);
+        var (there, renumbered, taken) = rows.Count(recorded);
         if (change is RowsRemoved)
             return there == 0 ? ChangeState.Done : ChangeState.Pending;
-        return taken ? ChangeState.Conflict : there == recorded.Length ? ChangeState.Done : ChangeState.Pending;
+        if (!taken && there + renumbered == recorded.Length)
+            return ChangeState.Done;
+        return !taken && renumbered == 0 && rows.CanAdd(recorded) ? ChangeState.Pending : ChangeState.Conflict;
     }
 }

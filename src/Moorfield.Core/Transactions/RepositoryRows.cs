@@ -68,22 +68,53 @@ internal sealed class RepositoryRows(SqliteConnection connection)
         }
     }
 
-    /// <summary>How many of the rows are there as recorded, and whether other rows have taken one's key.</summary>
-    internal (int There, bool Taken) Count(ImmutableArray<RecordedRow> rows)
+    /// <summary>
+    /// How many of the rows are there as recorded, how many under another number, as what was registered anew since, and whether other rows
+    /// stand in the way of those that are not.
+    /// </summary>
+    internal (int There, int Renumbered, bool Taken) Count(ImmutableArray<RecordedRow> rows)
     {
-        int there = 0;
-        bool taken = false;
-        foreach (var row in rows)
+        var (there, taken) = (0, false);
+        var numbers = new Dictionary<(string Table, string Old), string>();
+        foreach (var row in rows.Reverse()) // those that are referred to first
         {
             if (!_tables.TryGetValue(row.Table, out var table) || row.Cells.Any(c => !table.Has(c.Column)))
-                return (there, true);
+                return (there, numbers.Count, true);
             if (Scalar($"SELECT count(*) FROM {RepositoryGuard.Quote(row.Table)} WHERE {Same(row)}", row) > 0)
+            {
                 there++;
-            else if (row.Cells.FirstOrDefault(c => c.Column.Equals($"_{row.Table}ID", StringComparison.OrdinalIgnoreCase)) is { } key)
+                continue;
+            }
+            if (row.Cells.FirstOrDefault(c => c.Column.Equals($"_{row.Table}ID", StringComparison.OrdinalIgnoreCase)) is not { Value: { } old } key)
+                continue;
+            var others = row with
+            {
+                Cells = [.. row.Cells.Where(c => c != key).Select(c => c.Value is not null
+                    && numbers.TryGetValue((c.Column.ToUpperInvariant(), c.Value), out string? now) ? c with { Value = now } : c)],
+            };
+            if (!others.Cells.IsEmpty && Scalar(
+                $"SELECT {RepositoryGuard.Quote(key.Column)} FROM {RepositoryGuard.Quote(row.Table)} WHERE {Same(others)}", others) is > 0 and var number)
+                numbers[(row.Table.ToUpperInvariant(), old)] = number.ToString(CultureInfo.InvariantCulture);
+            else
                 taken |= Scalar($"SELECT count(*) FROM {RepositoryGuard.Quote(row.Table)} WHERE {RepositoryGuard.Quote(key.Column)} = $key",
                     row with { Cells = [] }, ("$key", Value(key))) > 0;
         }
-        return (there, taken);
+        return (there, numbers.Count, taken);
+    }
+
+    /// <summary>Whether the rows could be added: a repository may hold that some columns are never the same twice. Nothing is kept of it.</summary>
+    internal bool CanAdd(ImmutableArray<RecordedRow> rows)
+    {
+        using var transaction = connection.BeginTransaction();
+        try
+        {
+            Add(rows);
+            return true;
+        }
+        catch (SqliteException)
+        {
+            return false;
+        }
     }
 
     /// <summary>What is known of the applications of packages, and of what accounts have of them: by names, so that two can be compared.</summary>
