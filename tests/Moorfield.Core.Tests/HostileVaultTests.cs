@@ -157,7 +157,6 @@ public sealed class HostileVaultTests : IDisposable
     [InlineData("/state/systems/0/trees/0/family", "null")]
     [InlineData("/state/systems/0/trees/0/tree", "null")]
     [InlineData("/state/systems/0/trees/0/tree/entries", "[]")]
-    [InlineData("/state/systems/0/trees/0/tree/entries/0/blob", "\"../x\"")]
     public void A_recorded_state_that_means_nothing_is_said_in_one_sentence_and_nothing_is_changed(string place, string value)
     {
         _bench.Create();

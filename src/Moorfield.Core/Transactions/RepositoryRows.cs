@@ -92,12 +92,11 @@ internal sealed class RepositoryRows(SqliteConnection connection)
                 Cells = [.. row.Cells.Where(c => c != key).Select(c => c.Value is not null
                     && numbers.TryGetValue((c.Column.ToUpperInvariant(), c.Value), out string? now) ? c with { Value = now } : c)],
             };
-            if (!others.Cells.IsEmpty && Scalar(
-                $"SELECT {RepositoryGuard.Quote(key.Column)} FROM {RepositoryGuard.Quote(row.Table)} WHERE {Same(others)}", others) is > 0 and var number)
-                numbers[(row.Table.ToUpperInvariant(), old)] = number.ToString(CultureInfo.InvariantCulture);
+            var (name, number) = (RepositoryGuard.Quote(row.Table), RepositoryGuard.Quote(key.Column));
+            if (!others.Cells.IsEmpty && Scalar($"SELECT {number} FROM {name} WHERE {Same(others)}", others) is > 0 and var other)
+                numbers[(row.Table.ToUpperInvariant(), old)] = other.ToString(CultureInfo.InvariantCulture);
             else
-                taken |= Scalar($"SELECT count(*) FROM {RepositoryGuard.Quote(row.Table)} WHERE {RepositoryGuard.Quote(key.Column)} = $key",
-                    row with { Cells = [] }, ("$key", Value(key))) > 0;
+                taken |= Scalar($"SELECT count(*) FROM {name} WHERE {number} = $key", row with { Cells = [] }, ("$key", Value(key))) > 0;
         }
         return (there, numbers.Count, taken);
     }
