@@ -1,4 +1,6 @@
 using System.CommandLine;
+using System.CommandLine.Parsing;
+using System.Globalization;
 using Moorfield.Cli.Commands;
 using Moorfield.Core.Model;
 using Moorfield.Reporting;
@@ -58,11 +60,26 @@ internal static class Program
         if (parsed.Errors.Count > 0)
         {
             foreach (var error in parsed.Errors)
-                Say.Error(error.Message);
+                Say.Error(Said(error));
             Say.Error($"'moorfield {string.Concat(Names(parsed.CommandResult.Command, root).Reverse())}--help' shows how it is called.");
             return CalledWrongly;
         }
         return parsed.Invoke(new InvocationConfiguration { EnableDefaultExceptionHandler = false, Error = Console.Error, Output = Console.Out });
+    }
+
+    /// <summary>An error as people say it: the library names types.</summary>
+    private static string Said(ParseError error)
+    {
+        var (type, name) = error.SymbolResult switch
+        {
+            OptionResult { Option: var option } => (option.ValueType, option.Name),
+            ArgumentResult { Argument: var argument } => (argument.ValueType, argument.Name),
+            _ => (null, null),
+        };
+        bool isNumber = type == typeof(int) || type == typeof(int?) || type == typeof(int[]);
+        string? text = !isNumber ? null
+            : error.SymbolResult!.Tokens.Select(t => t.Value).FirstOrDefault(t => !int.TryParse(t, CultureInfo.InvariantCulture, out _));
+        return text is null ? error.Message : $"'{text}' is no whole number for {name}.";
     }
 
     private static IEnumerable<string> Names(Command command, RootCommand root)

@@ -33,6 +33,20 @@ public sealed class VaultUpkeepTests : CliTest
         Run("undo", Root, "--all", "--yes").Error.ShouldContain("still stands");
     }
 
+    [Theory]
+    [InlineData("undo VOLUME --before 11/12/2026", "'11/12/2026' is no day")] // in November, or in December
+    [InlineData("undo VOLUME --before 2026-13-01", "'2026-13-01' is no day")]
+    [InlineData("restore-point delete --keep-last five", "'five' is no whole number for --keep-last")]
+    [InlineData("restore-point pin x", "'x' is no whole number for POINT")]
+    [InlineData("undo VOLUME first", "'first' is no whole number for POINT")]
+    public void What_is_no_day_and_no_number_is_said_in_words(string line, string said)
+    {
+        var result = Run([.. line.Split(' ').Select(a => a == "VOLUME" ? Root : a)]);
+        result.ExitCode.ShouldBe(2);
+        result.Error.ShouldContain(said);
+        result.Error.ShouldNotContain("System.");
+    }
+
     [Fact]
     public void What_is_deleted_gives_its_space_back_and_nothing_that_another_needs()
     {

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using System.CommandLine;
+using System.Globalization;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
@@ -25,8 +26,18 @@ internal static class UndoCommand
     private static readonly Option<bool> All = new("--all") { Description = "Every run on the target that still stands, newest first" };
     private static readonly Option<DateTime?> Before = new("--before")
     {
-        Description = "Every run on the target since this day, so that it is as before it: 2026-11-20, or with a time",
+        Description = "Every run on the target since this day, so that it is as before it: 2026-11-20, or 2026-11-20T14:30",
         HelpName = "DAY",
+        CustomParser = result =>
+        {
+            // A day that is written in another order could be two days.
+            string text = result.Tokens[0].Value;
+            if (DateTime.TryParseExact(text, ["yyyy-MM-dd", "yyyy-MM-dd'T'HH:mm", "yyyy-MM-dd'T'HH:mm:ss", "yyyy-MM-dd HH:mm",
+                "yyyy-MM-dd HH:mm:ss"], CultureInfo.InvariantCulture, DateTimeStyles.None, out var day))
+                return day;
+            result.AddError($"'{text}' is no day: written as 2026-11-20, or with a time as 2026-11-20T14:30.");
+            return null;
+        },
     };
 
     private static readonly Option<string?> Account = new("--account")
