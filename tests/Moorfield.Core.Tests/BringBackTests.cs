@@ -179,7 +179,8 @@ public abstract class BringBackConformance(ConformanceKind kind) : IDisposable
             content.Position = 0;
             content.CopyTo(to);
         }
-        Should.Throw<MoorfieldException>(() => Bench.BringBack("Northlight.Weather", kind.All, file)).Message.ShouldContain("otherwise than its block map");
+        Should.Throw<MoorfieldException>(() => Bench.BringBack("Northlight.Weather", kind.All, file))
+            .Message.ShouldContain("otherwise than its block map");
         State.ShouldBe(without);
     }
 

@@ -236,5 +236,26 @@ public sealed class VaultDurabilityTests : IDisposable
         Should.Throw<MoorfieldException>(() => one.Undo(1)).Message.ShouldContain("newer");
     }
 
+    [Theory]
+    [InlineData("volume")]
+    [InlineData("image")]
+    public void A_damaged_restore_point_stands_in_no_other_ones_way(string kind)
+    {
+        var bench = new Bench(kind == "image" ? Demo.CopyImageTo(_folder, "made.wim") : Demo.CopyFewTo(_folder, "made"), _folder["vault"]);
+        string who = kind == "image" ? "newcomers" : "everyone";
+        var before = Words(bench);
+        bench.Create().ShouldBe(1);
+        bench.Remove("Weather", who).Point.ShouldBe(2);
+        string document = _folder["vault/points/000002.json"];
+        File.WriteAllBytes(document, Spoilt(File.ReadAllBytes(document), 1000, "zeroes"));
+        bench.BringBack("Weather", who, Demo.CopyFewTo(_folder, "other")).Failures.ShouldBeEmpty();
+        bench.Undo(3).Failures.ShouldBeEmpty();
+        bench.Restore(1).Failures.ShouldBeEmpty();
+        Words(bench).ShouldBe(before);
+        // What the damaged one needs is not known: a limit takes nothing away, and says so.
+        using var vault = Vault.OpenExisting(_folder["vault"])!;
+        Should.Throw<MoorfieldException>(() => VaultUpkeep.Fit(vault, 1, 4));
+    }
+
     public void Dispose() => _folder.Dispose();
 }

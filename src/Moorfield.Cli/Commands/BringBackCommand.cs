@@ -71,6 +71,8 @@ internal static class BringBackCommand
         {
             foreach (string path in parsed.GetValue(From) ?? [])
             {
+                if (!Path.Exists(path))
+                    throw new MoorfieldException(Trouble.Misused, $"{path} does not exist. Name another system, an image or a package file.");
                 origins.Add(new OtherPlace(path, PackageArchive.IsNamedSo(path) && File.Exists(path) ? null : Common.Open(path),
                     parsed.GetValue(FromEdition)));
             }

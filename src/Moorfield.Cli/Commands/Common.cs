@@ -74,12 +74,12 @@ internal static class Common
         if (bytes is null || newest is not { } number)
             return;
         using var vault = Vault.OpenExisting(vaultPath, new WriteSeam());
-        if (vault is null || VaultUpkeep.Fit(vault, bytes.Value, number) is not { } deletion)
-            return;
-        Say.Aside($"moorfield: {vaultPath} holds {Prose.Size(vault.StoredBytes)}, more than {Prose.Size(bytes.Value)}. The oldest restore points go: "
-            + $"{string.Join(", ", deletion.Gone.Select(g => $"{g.Point.Number} ({g.Point.Title})"))}.");
         try
         {
+            if (vault is null || VaultUpkeep.Fit(vault, bytes.Value, number) is not { } deletion)
+                return;
+            Say.Aside($"moorfield: {vaultPath} holds {Prose.Size(vault.StoredBytes)}, more than {Prose.Size(bytes.Value)}. The oldest restore points "
+                + $"go: {string.Join(", ", deletion.Gone.Select(g => $"{g.Point.Number} ({g.Point.Title})"))}.");
             var (given, _) = VaultUpkeep.Delete(vault, deletion, TimeProvider.System);
             Say.Aside($"moorfield: {Prose.Size(given)} given back.");
             foreach (var gone in deletion.Gone)
@@ -87,7 +87,7 @@ internal static class Common
         }
         catch (MoorfieldException e)
         {
-            Say.Error(e.Message);
+            Say.Error($"The vault stays larger than its limit: {e.Message}");
         }
     }
 

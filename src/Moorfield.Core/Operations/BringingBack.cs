@@ -48,7 +48,7 @@ public sealed class BringingBack(
     [
         .. PointHistory.Read(vault, _ => { }).Where(p => PointHistory.CanBeUndone(p) && p.Point.Target.IsSameSystemAs(target)
             && p.Point.Intents.Any(i => i.Kind == IntentKind.Guard))
-            .SelectMany(p => vault.Read(p.Point.Number).Changes.OfType<ValueChanged>())
+            .SelectMany(p => vault.TryRead(p.Point.Number)?.Changes.OfType<ValueChanged>() ?? [])
             .Where(c => c.After is not null && PackageFamilyName.TryParse(c.Family, out _))
             .Select(c => new Guard(null, c.Hive == Places.Software ? GuardHive.Machine : GuardHive.Account, c.Key, c.After!, c.Family, null))
             .DistinctBy(g => (g.Hive, g.Key.ToUpperInvariant(), g.Value.Name.ToUpperInvariant())),

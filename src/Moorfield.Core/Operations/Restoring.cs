@@ -65,9 +65,9 @@ public sealed class Restoring(Target target, Vault vault, RestorePoint point, IS
         foreach (var later in PointHistory.Read(vault, _ => { })
             .Where(p => p.Point.Number > point.Number && PointHistory.CanBeUndone(p) && p.Point.Target.IsSameAs(identity)))
         {
-            var run = vault.Read(later.Point.Number);
             try
             {
+                var run = vault.Read(later.Point.Number);
                 if (UndoPlanner.Plan(Target.Trees!, vault, run, null, null, overwrite: false).IsAllBack)
                     vault.NoteBack(run, clock);
             }

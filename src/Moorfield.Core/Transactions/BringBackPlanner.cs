@@ -326,8 +326,8 @@ internal sealed class BringBackPlanner : IDisposable
     {
         // What another account has of it is what the system writes; without one, the least that is known.
         var like = _snapshot.Package(package.Main)?.Accounts.FirstOrDefault(s => !s.Equals(sid, StringComparison.OrdinalIgnoreCase));
-        Add(package, Places.Software, $@"{Places.Store}\{sid}\{package.Registered}", Like(Places.Software,
-            $@"{Places.Store}\{like}\{package.Registered}", like));
+        Add(package, Places.Software, $@"{Places.Store}\{sid}\{package.Registered}", like is null ? null
+            : Key(Places.Software, $@"{Places.Store}\{like}\{package.Registered}"));
         foreach (var part in package.Parts)
         {
             string mark = $@"{Places.EndOfLife}\{sid}\{part}";
@@ -344,7 +344,7 @@ internal sealed class BringBackPlanner : IDisposable
         foreach (var part in package.Parts)
         {
             Add(package, classes, $@"{Places.AccountPackages}\{part}", likeClasses is { } hive
-                ? Like(hive, $@"{Places.AccountPackages}\{part}", like) : null,
+                ? Key(hive, $@"{Places.AccountPackages}\{part}") : null,
                 HiveValue.FromString("DisplayName", package.DisplayName),
                 HiveValue.FromString("PackageID", part.ToString()),
                 HiveValue.FromString("PackageRootFolder", FolderOf(package, part)));
@@ -363,8 +363,6 @@ internal sealed class BringBackPlanner : IDisposable
         _registry.Add(new KeyAdded(package.Main.Family.ToString(), hive, key, like is null ? new RecordedKey(name, [.. values], [])
             : like with { Name = name }));
     }
-
-    private RecordedKey? Like(WindowsPath hive, string key, string? sid) => sid is null ? null : Key(hive, key);
 
     private RecordedKey? Key(WindowsPath path, string key)
     {

@@ -28,7 +28,7 @@ public sealed class DroppedContents
         string identity = TargetIdentities.Of(file);
         // Later runs may have dropped what an earlier one still had: all points of this image count.
         _dropped = PointHistory.Read(vault, _ => { }).Select(s => s.Point).Where(p => p.Target.MachineId == identity && p.IsImage)
-            .SelectMany(p => vault.Read(p.Number).Image!.Dropped).Where(d => Sha1Hash.Parse(d.Sha1) is not null)
+            .SelectMany(p => vault.TryRead(p.Number)?.Image!.Dropped ?? []).Where(d => Sha1Hash.Parse(d.Sha1) is not null)
                 .ToLookup(d => Sha1Hash.Parse(d.Sha1)!.Value);
     }
 

@@ -231,6 +231,19 @@ public sealed partial class Vault : IDisposable
     /// <exception cref="MoorfieldException">There is no such point, or its document is damaged.</exception>
     public RestorePoint Read(int number) => _read.GetOrAdd(number, Load);
 
+    /// <summary>A point that is looked at for what it may hold besides: null when it is damaged, or was deleted meanwhile.</summary>
+    internal RestorePoint? TryRead(int number)
+    {
+        try
+        {
+            return Read(number);
+        }
+        catch (MoorfieldException)
+        {
+            return null;
+        }
+    }
+
     private RestorePoint Load(int number)
     {
         using var file = _points.OpenFile(DocumentName(number))

@@ -171,15 +171,13 @@ public static class VaultUpkeep
     /// <summary>Works out which of the oldest restore points go so that the contents fit into a limit.</summary>
     /// <param name="limit">Bytes, as stored.</param>
     /// <param name="kept">The newest, which stays.</param>
-    /// <returns>Null when nothing has to go, or a document cannot be read.</returns>
+    /// <returns>Null when nothing has to go.</returns>
+    /// <exception cref="MoorfieldException">A document cannot be read: what it needs is not known, and nothing goes.</exception>
     public static PointDeletion? Fit(Vault vault, long limit, int kept)
     {
         if (vault.StoredBytes <= limit)
             return null;
-        bool isDamaged = false;
-        var points = PointHistory.Read(vault, _ => isDamaged = true);
-        if (isDamaged)
-            return null;
+        var points = PointHistory.Read(vault, message => throw new MoorfieldException(Trouble.Failed, message));
         var needed = points.ToDictionary(p => p.Point.Number, p => Contents(vault.Read(p.Point.Number)).Select(c => c.Hash).ToHashSet());
         var wanted = new HashSet<int>();
         PointDeletion? deletion = null;
