@@ -148,6 +148,8 @@ public abstract class BringBackConformance(ConformanceKind kind) : IDisposable
         string without = State;
         Should.Throw<MoorfieldException>(() => Bench.BringBack("Weather", kind.All)).Message.ShouldContain("--from");
         Should.Throw<MoorfieldException>(() => Bench.BringBack("Tide Tables", kind.All, Other("volume"))).Trouble.ShouldBe(Trouble.Misused);
+        Tool.Read("mkfifo", Folder["pipe.msix"]); // nobody writes into it: it must not be waited for
+        Should.Throw<MoorfieldException>(() => Bench.BringBack("Weather", kind.All, Folder["pipe.msix"])).Message.ShouldContain("no file");
         State.ShouldBe(without);
     }
 

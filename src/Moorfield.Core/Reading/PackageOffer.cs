@@ -29,9 +29,6 @@ internal abstract class PackageOffer
     /// <summary>The files of one part of a package.</summary>
     internal abstract IEnumerable<OfferedFile> Files(PackageFullName part);
 
-    /// <summary>Folders of a part that hold nothing.</summary>
-    internal virtual IEnumerable<string> EmptyFolders(PackageFullName part) => [];
-
     /// <summary>The manifest of a part, or of a bundle, as the system keeps a copy of it; null when there is none.</summary>
     internal OfferedFile? Manifest(PackageFullName part) => Files(part).FirstOrDefault(f => f.Path.Equals(
         part.IsBundle ? @"AppxMetadata\AppxBundleManifest.xml" : "AppxManifest.xml", StringComparison.OrdinalIgnoreCase));
@@ -100,7 +97,8 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
         {
             FormatTrouble.Translated(path, () =>
             {
-                Read(PackageArchive.Open(RegularFileStream(path)), architectures, languages);
+                Read(PackageArchive.Open(RegularFile.OpenRead(path) ?? throw new MoorfieldException(Trouble.Misused,
+                    $"{path} is no file that can be read.")), architectures, languages);
                 return true;
             });
         }
@@ -108,18 +106,6 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
         {
             Dispose();
             throw;
-        }
-    }
-
-    private static FileStream RegularFileStream(string path)
-    {
-        try
-        {
-            return File.OpenRead(path);
-        }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
-        {
-            throw new MoorfieldException(Trouble.Misused, $"{path} cannot be read: {e.Message}", e);
         }
     }
 
