@@ -1,3 +1,4 @@
+using System.Globalization;
 using System.Diagnostics;
 using System.Runtime.InteropServices;
 using Moorfield.Core.Trees;
@@ -25,8 +26,12 @@ internal static class DiskGuard
     /// <summary>Carries a command out in a second process; null when there is no need, or this is it.</summary>
     internal static int? Run(string[] arguments)
     {
-        if (Environment.GetEnvironmentVariable(Guarded) is not null)
+        if (Environment.GetEnvironmentVariable(Guarded) is { } first && first == ParentProcess().ToString(CultureInfo.InvariantCulture))
         {
+            // When the first process is killed this one goes with it. It may have gone before that was asked for.
+            _ = ProcessControl(SetParentDeathSignal, Kill9, 0, 0, 0);
+            if (first != ParentProcess().ToString(CultureInfo.InvariantCulture))
+                return Program.Failed;
             Watch();
             return null;
         }
@@ -37,13 +42,13 @@ internal static class DiskGuard
     private static int Run(string program, string[] arguments, string[] disks)
     {
         var start = new ProcessStartInfo(program, arguments) { UseShellExecute = false };
-        start.Environment[Guarded] = "1";
+        start.Environment[Guarded] = Environment.ProcessId.ToString(CultureInfo.InvariantCulture);
         // libhivex has a hive that it changes in one large piece of memory, which large pages make twice as fast to come by.
         string? tunables = Environment.GetEnvironmentVariable(Tunables);
         start.Environment[Tunables] = $"{LargePages}{(string.IsNullOrEmpty(tunables) ? "" : $":{tunables}")}";
         using var process = Process.Start(start)!;
-        // The terminal tells both of an interrupt; of the others this one passes word on.
-        using var interrupt = PosixSignalRegistration.Create(PosixSignal.SIGINT, c => c.Cancel = true);
+        // A terminal tells both of an interrupt, which the second process takes for one; whoever signals this process alone means both.
+        using var interrupt = PosixSignalRegistration.Create(PosixSignal.SIGINT, PassOn);
         using var end = PosixSignalRegistration.Create(PosixSignal.SIGTERM, PassOn);
         using var hangup = PosixSignalRegistration.Create(PosixSignal.SIGHUP, PassOn);
         process.WaitForExit();
@@ -64,9 +69,20 @@ internal static class DiskGuard
         void PassOn(PosixSignalContext context)
         {
             context.Cancel = true;
-            _ = Kill(process.Id, context.Signal == PosixSignal.SIGTERM ? 15 : 1);
+            _ = Kill(process.Id, context.Signal switch { PosixSignal.SIGTERM => 15, PosixSignal.SIGINT => 2, _ => 1 });
         }
     }
+
+    private const int SetParentDeathSignal = 1;
+    private const nint Kill9 = 9;
+
+    [DllImport("libc.so.6", EntryPoint = "prctl")]
+    [DefaultDllImportSearchPaths(DllImportSearchPath.System32)]
+    private static extern int ProcessControl(int option, nint signal, nint unused3, nint unused4, nint unused5);
+
+    [DllImport("libc.so.6", EntryPoint = "getppid")]
+    [DefaultDllImportSearchPaths(DllImportSearchPath.System32)]
+    private static extern int ParentProcess();
 
     [DllImport("libc.so.6", EntryPoint = "kill")]
     [DefaultDllImportSearchPaths(DllImportSearchPath.System32)]

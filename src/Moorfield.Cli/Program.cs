@@ -18,6 +18,18 @@ internal static class Program
 
     private static int Main(string[] arguments)
     {
+        try
+        {
+            return Run(arguments);
+        }
+        catch (IOException)
+        {
+            return Failed; // nothing more can be said: standard output and standard error are full, or closed
+        }
+    }
+
+    private static int Run(string[] arguments)
+    {
         var root = new RootCommand("Takes stock of the app packages built into an offline Windows or an install image, removes unwanted ones, "
             + "blocks their return, and can undo it all.")
         {
@@ -48,6 +60,11 @@ internal static class Program
             RunLog.FileOption,
             RunLog.FormatOption,
         };
+        if (arguments.FirstOrDefault(a => a.Contains('\uFFFD', StringComparison.Ordinal) && !Path.Exists(a)) is { } garbled)
+        {
+            Say.Error($"'{garbled}' is not valid UTF-8, so it cannot be told which file is meant. Rename it, or name it by a link.");
+            return CalledWrongly;
+        }
         if (DiskGuard.Run(arguments) is { } result)
             return result;
         Interruption.Listen();
@@ -99,6 +116,11 @@ internal static class Program
         {
             Say.Error(e.Message);
             return (int)e.Trouble;
+        }
+        catch (DllNotFoundException e)
+        {
+            Say.Error(e.Message);
+            return Failed;
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {

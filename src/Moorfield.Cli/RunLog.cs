@@ -7,6 +7,7 @@ using Moorfield.Core.Operations;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Reporting;
 using Serilog;
@@ -107,6 +108,8 @@ internal static class RunLog
         {
             if (named is null)
                 Directory.CreateDirectory(Path.GetDirectoryName(path)!, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+            else if (RegularFile.IsPipe(path))
+                throw new IOException("it is a pipe, which another program would have to read");
             else
                 using (File.Open(path, FileMode.Append, FileAccess.Write, FileShare.ReadWrite)) { } // says what is wrong, where Serilog is silent
             using var log = new LoggerConfiguration().WriteTo.File(

@@ -205,6 +205,20 @@ internal sealed record HandOverJson(string Schema, string Folder, ImmutableArray
 [JsonSerializable(typeof(BuiltMediumJson))]
 internal sealed partial class DocumentJson : JsonSerializerContext
 {
+    private const int MostDepth = 64;
+
+    /// <summary>Reads an inventory that somebody saved.</summary>
+    /// <exception cref="JsonException">It is none, or something is missing in it.</exception>
+    internal static InventoryJson? ReadInventory(ReadOnlySpan<byte> content)
+    {
+        ReceivedJson.CheckLists(content, MostDepth);
+        var strict = new DocumentJson(new JsonSerializerOptions(Default.Options)
+        {
+            MaxDepth = MostDepth, RespectNullableAnnotations = true, RespectRequiredConstructorParameters = true,
+        });
+        return JsonSerializer.Deserialize(content, strict.InventoryJson);
+    }
+
     /// <summary>Prints a document, with letters as they are instead of as escapes: readable on a terminal and in a diff.</summary>
     internal static void Write<T>(T document)
     {

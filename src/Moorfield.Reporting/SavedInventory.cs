@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using System.Text;
 using System.Text.Json;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
@@ -24,14 +25,20 @@ internal static class SavedInventory
         {
             if (file.Length > MaxBytes)
                 throw new MoorfieldException(Trouble.Misused, $"{path} is longer than any inventory.");
+            byte[] content = new byte[file.Length];
             file.Position = 0;
-            var inventory = JsonSerializer.Deserialize(file, DocumentJson.Default.InventoryJson);
-            if (inventory is not { Schema: DocumentMaker.InventorySchema, Systems.IsDefaultOrEmpty: false })
+            file.ReadExactly(content);
+            if (content.AsSpan().StartsWith(Encoding.UTF8.Preamble))
+                content = content[Encoding.UTF8.Preamble.Length..];
+            string? schema = ReceivedJson.Schema(content);
+            if (schema != DocumentMaker.InventorySchema)
             {
                 throw new MoorfieldException(
                     Trouble.Misused,
-                    $"{path} is no inventory that this version reads: its schema is '{inventory?.Schema}', not '{DocumentMaker.InventorySchema}'.");
+                    $"{path} is no inventory that this version reads: its schema is '{schema}', not '{DocumentMaker.InventorySchema}'.");
             }
+            if (DocumentJson.ReadInventory(content) is not { Systems.IsDefaultOrEmpty: false } inventory)
+                throw new JsonException("It holds no systems.");
             if (inventory.Filtered && !mayBePartial)
             {
                 throw new MoorfieldException(
@@ -39,7 +46,7 @@ internal static class SavedInventory
             }
             return new SavedTarget(path, inventory.Kind, [.. inventory.Systems.Select(System)]);
         }
-        catch (Exception e) when (e is JsonException or FormatException or NullReferenceException or InvalidOperationException or ArgumentException)
+        catch (Exception e) when (e is JsonException or FormatException or InvalidOperationException or ArgumentException or EndOfStreamException)
         {
             throw new MoorfieldException(Trouble.Misused, $"{path} is JSON, but not an inventory saved by 'moorfield inventory --format json'.", e);
         }

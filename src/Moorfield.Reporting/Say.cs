@@ -70,9 +70,18 @@ internal static class Say
     internal static void Aside(string text)
     {
         if (_captured is { } captured)
+        {
             captured.WriteLine(Clean(text));
-        else
+            return;
+        }
+        try
+        {
             Console.Error.WriteLine(Console.IsErrorRedirected ? Clean(text) : Wrapped(Clean(text), Width(), null));
+        }
+        catch (IOException)
+        {
+            // standard error is full or closed: what goes wrong besides still decides how the program ends
+        }
     }
 
     internal static void Error(string text) => Aside($"moorfield: {text}");

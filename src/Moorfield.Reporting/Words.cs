@@ -35,11 +35,6 @@ internal static class Words
 
     internal static string Place(Target target, int? edition) => edition is { } number ? $"edition {number} of {target.Name}" : target.Name;
 
-    /// <summary>A word as a shell takes it.</summary>
-    internal static string Quoted(string word) =>
-        word.Length > 0 && word.All(c => char.IsAsciiLetterOrDigit(c) || "-_./:=@%+,".Contains(c, StringComparison.Ordinal)) ? word
-            : $"'{word.Replace("'", "'\\''", StringComparison.Ordinal)}'";
-
     /// <summary>How much packages hold, or at least hold.</summary>
     internal static string Size(IEnumerable<InstalledPackage> packages)
     {

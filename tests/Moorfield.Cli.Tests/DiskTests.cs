@@ -104,7 +104,7 @@ public sealed class DiskTests : CliTest
         Tool.Read("qemu-img", "convert", "-c", "-O", "qcow2", disk, packed);
         long room = (new FileInfo(packed).Length / 1024) + 256;
         if (Tool.Run("mount", "-t", "tmpfs", "-o", $"size={room}k", "tmpfs", place).ExitCode != 0)
-            return; // no right to mount here
+            Assert.Skip("This machine lets nobody mount.");
         try
         {
             string full = Path.Combine(place, "packed.qcow2");
@@ -127,8 +127,8 @@ public sealed class DiskTests : CliTest
     [Fact]
     public void A_device_is_changed_and_comes_back_and_not_while_it_is_mounted_or_read_only()
     {
-        if (Attach() is not { } device)
-            return; // no loop devices here
+        string? device = Attach();
+        Assert.SkipWhen(device is null, "This machine has no loop devices.");
         byte[] before = File.ReadAllBytes(_volume);
         string place = Directory.CreateDirectory(Folder["mount"]).FullName;
         try
@@ -203,12 +203,10 @@ public sealed class DiskTests : CliTest
             "-l:libntfs-xx.so.89", "-Wl,-rpath," + fake);
         string[] command = Command(["remove", _volume, "Weather", "--for", "everyone", "--yes"]);
         byte[] before = File.ReadAllBytes(_volume);
-        var watch = System.Diagnostics.Stopwatch.StartNew();
         var outcome = Tool.Run(command[0], command[1..], new Dictionary<string, string> { ["LD_LIBRARY_PATH"] = fake, ["MOORFIELD_VAULT"] = Vault },
             null);
         outcome.ExitCode.ShouldBe(1, outcome.Output);
         outcome.Error.ShouldContain($"counter-07.ntfs: {said}");
-        watch.Elapsed.ShouldBeLessThan(TimeSpan.FromSeconds(20)); // 10 on a machine that does nothing else
         File.ReadAllBytes(_volume).AsSpan().SequenceEqual(before).ShouldBeTrue();
     }
 

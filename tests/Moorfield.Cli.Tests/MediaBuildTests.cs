@@ -87,7 +87,8 @@ public sealed class MediaBuildTests : CliTest
     public void A_label_is_written_in_place_and_back()
     {
         byte[] before = File.ReadAllBytes(_iso);
-        Run("media", "label", _iso, "COUNTERS_2026", "--yes").Output.ShouldContain("it was 'SALTMARSH_X64'");
+        var changed = Run("media", "label", _iso, "COUNTERS_2026", "--yes");
+        changed.Output.ShouldContain("it was 'SALTMARSH_X64'", Case.Sensitive, changed.Error);
         Run("image", "list", _iso).Output.ShouldContain("'COUNTERS_2026'");
         Tool.Read("isoinfo", "-d", "-i", _iso).ShouldContain("Volume id: COUNTERS_2026");
         Run("media", "label", _iso, new string('X', 33), "--yes").ExitCode.ShouldBe(2);
@@ -124,7 +125,7 @@ public sealed class MediaBuildTests : CliTest
         string to = Folder["cut.iso"];
         var outcome = RunInjected(injection, "media", "build", _iso, "Weather", "--to", to, "--yes", "--accept-costs");
         if (outcome.ExitCode == 0)
-            return; // that call was not made so often
+            Assert.Skip("That call is not made so often here.");
         File.Exists(to).ShouldBeFalse();
         File.ReadAllBytes(_iso).ShouldBe(before);
         Run("media", "build", _iso, "Weather", "--to", to, "--yes", "--accept-costs").ExitCode.ShouldBe(0);
@@ -134,7 +135,7 @@ public sealed class MediaBuildTests : CliTest
     [Fact]
     public void Another_run_that_builds_the_same_is_left_alone()
     {
-        string work = Folder[".same.iso.moorfield-build"], locked = Folder["locked"];
+        string work = Folder[".same.iso.moorfield-build-00112233445566778899aabbccddeeff"], locked = Folder["locked"];
         Directory.CreateDirectory(work);
         File.WriteAllText(Path.Combine(work, "medium.iso"), "half of it");
         using (var run = System.Diagnostics.Process.Start("flock", ["-x", work, "sh", "-c", $"touch '{locked}'; sleep 60"]))
@@ -232,8 +233,8 @@ public sealed class MediaBuildTests : CliTest
     public void A_folder_that_was_cut_off_gets_nothing_under_its_names(string injection)
     {
         RunInjected(injection, "media", "folder", _iso, "--to", Folder["cut"]).ExitCode.ShouldNotBe(0);
-        (Directory.Exists(Folder["cut"]) ? Directory.GetFileSystemEntries(Folder["cut"]).Select(Path.GetFileName) : [])
-            .ShouldBeSubsetOf([".moorfield-build"]);
+        (Directory.Exists(Folder["cut"]) ? Directory.GetFileSystemEntries(Folder["cut"]) : [])
+            .ShouldAllBe(e => Path.GetFileName(e).StartsWith(".moorfield-build-", StringComparison.Ordinal));
         Run("media", "folder", _iso, "--to", Folder["cut"]).ExitCode.ShouldBe(0);
         Tool.Read("diff", "-r", "--exclude=boot.cat", Folder["tree"], Folder["cut"]);
     }

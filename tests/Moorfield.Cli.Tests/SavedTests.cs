@@ -74,6 +74,13 @@ public sealed class SavedTests : CliTest
     }
 
     [Fact]
+    public void With_a_byte_order_mark_it_is_the_same()
+    {
+        string marked = Folder.Write("marked.json", [0xEF, 0xBB, 0xBF, .. File.ReadAllBytes(_saved)]);
+        Run("inventory", marked).Output.ShouldBe(Run("inventory", _saved).Output);
+    }
+
+    [Fact]
     public void It_cannot_be_changed()
     {
         Refused(5, "saved inventory, which can only be read", "remove", _saved, "Weather", "--for", "everyone", "--yes");

@@ -140,9 +140,11 @@ public sealed class VaultUpkeepTests : CliTest
         File.WriteAllText(Path.Combine(Vault, "points/000001.json"), "{");
         Run("restore-point", "verify").Error.ShouldContain("Nothing of it can be undone");
         Run("restore-point", "delete", "1", "--yes").ExitCode.ShouldBe(5);
+        int blobs = Directory.GetFiles(Blobs, "*.zst", SearchOption.AllDirectories).Length;
         var check = Run("vault", "check", "--mend");
         check.ExitCode.ShouldBe(4);
         check.Output.ShouldContain("all of them stay");
+        Directory.GetFiles(Blobs, "*.zst", SearchOption.AllDirectories).Length.ShouldBe(blobs);
     }
 
     [Theory]

@@ -63,6 +63,45 @@ public sealed class ArchitectureTests
         wrong.ShouldBeEmpty();
     }
 
+    // Files outside of Core/Trees that make, write, move or delete files by their names, and why they may.
+    private static readonly Dictionary<string, string> Writers = new()
+    {
+        ["Moorfield.Core/Reading/StateRepository.cs"] = "a copy of a database in a temporary folder of a random name, which SQLite needs",
+        ["Moorfield.Core/Vaults/Vault.cs"] = "makes the vault's own folder where a person wants it",
+        ["Moorfield.Core/Transactions/DiskMarker.cs"] = "makes the folder for markers of devices in the person's own state folder",
+        ["Moorfield.Core/Selection/BriefFetcher.cs"] = "the cache of fetched briefs in the person's own cache folder",
+        ["Moorfield.Core/Operations/MediumImageMaking.cs"] = "deletes parts of an image in its own work folder as soon as they are used",
+        ["Moorfield.Core/Operations/MediumUnpacking.cs"] = "makes the folder that a person names, and folders in its own work folder",
+        ["Moorfield.Cli/Commands/DemoCommand.cs"] = "lays out the demo data, which no restore point knows, in a folder that a person names",
+        ["Moorfield.Cli/RunLog.cs"] = "appends to the run log",
+        ["Moorfield.Formats/Disks/DiskServer.cs"] = "the socket of qemu-nbd in a temporary folder of a random name",
+        ["Moorfield.Formats/Appx/PackageArchive.cs"] = "a temporary file without a name, made anew",
+    };
+
+    [Fact]
+    public void Only_the_room_of_storage_makes_and_changes_files_by_their_names()
+    {
+        const string Change = @"\bFile\.(Write\w+|Create\w*|Open\(|OpenWrite|Delete|Move|Copy|Append\w+|Replace|Set\w+)|"
+            + @"\bDirectory\.(Create\w+|Delete|Move|Set\w+)|\bFileMode\.(?!Open\b)|\bFileAccess\.(Write|ReadWrite)\b|\bnew StreamWriter\(";
+        var found = Projects.SelectMany(Sources)
+            .Where(s => !s.File.StartsWith("Moorfield.Core/Trees/", StringComparison.Ordinal)
+                && Regex.IsMatch(s.Code, Change, RegexOptions.ExplicitCapture, Limit))
+            .Select(s => s.File).ToList();
+        found.Except(Writers.Keys).ShouldBeEmpty("Files are written by Core/Trees.");
+        Writers.Keys.Except(found).ShouldBeEmpty("These no longer need to be excepted.");
+    }
+
+    [Fact]
+    public void Files_of_tests_are_called_like_a_class_in_them()
+    {
+        string tests = Path.GetFullPath(Path.Combine(Root(), "../tests"));
+        string[] wrong = [.. Directory.EnumerateFiles(tests, "*.cs", SearchOption.AllDirectories)
+            .Where(f => !f.Contains("/obj/", StringComparison.Ordinal) && !f.Contains("/bin/", StringComparison.Ordinal))
+            .Where(f => !Regex.IsMatch(File.ReadAllText(f), $@"\b(class|record|enum) {Path.GetFileNameWithoutExtension(f)}\b",
+                RegexOptions.ExplicitCapture, Limit))];
+        wrong.ShouldBeEmpty("'./run test -class NAME' must find what a file is called.");
+    }
+
     [Fact]
     public void Formats_stand_alone()
     {

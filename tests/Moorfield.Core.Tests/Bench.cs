@@ -132,12 +132,12 @@ internal sealed class Bench(string root, string vaultPath)
     }
 
     internal Outcome Undo(int point, string? only = null, bool overwrite = false, WriteSeam? seam = null, int? edition = null, bool verified = true,
-    bool asIfFinished = false)
+    bool asIfFinished = false, string? target = null)
     {
-        using var target = Open(seam);
+        using var opened = Target.Open(target ?? root, seam ?? new WriteSeam());
         using var vault = Vault.Open(vaultPath, seam ?? new WriteSeam());
         var undoing = new Undoing(
-            target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null
+            opened, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null
             : new HashSet<int?> { edition },
             overwrite, Interrupted() == point && !asIfFinished);
         var proposal = undoing.Plan();

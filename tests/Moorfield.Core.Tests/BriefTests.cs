@@ -159,6 +159,23 @@ public sealed class BriefTests : IDisposable
         IsAllowed(text).ShouldBe(good);
     }
 
+    [Theory]
+    [InlineData("keep: [Northlight.Weather_8pewgm0k42rsa]")]
+    [InlineData("keep: [Weather]")]
+    [InlineData("keep: [{find: weather}]")]
+    public void What_is_kept_is_neither_removed_nor_blocked(string keep)
+    {
+        var wish = BriefPlanner.Wish(Brief($"for: everyone\nremove: [Weather, Clock]\n{keep}\n"
+            + "block: [Northlight.Weather_8pewgm0k42rsa, Northlight.Maps_8pewgm0k42rsa]\n"), _bench.Read(), []);
+        wish.Packages.Select(p => p.Package.DisplayName).ShouldBe(["Clock"]);
+        wish.Blocks.Select(b => b.Name).ShouldContain("Northlight.Maps");
+        wish.Blocks.Select(b => b.Name).ShouldNotContain("Northlight.Weather");
+        var plan = RemovalPlanner.Plan(_bench.Read(), wish);
+        plan.Changes.OfType<KeyAdded>().Select(c => c.KeyName).ShouldNotContain("Northlight.Weather_8pewgm0k42rsa");
+        BriefChoice.Unwanted(Brief($"for: everyone\nremove: [Weather]\n{keep}\nblock: [Northlight.Weather_8pewgm0k42rsa]\n"),
+            [_bench.Read()]).Blocked.ShouldBeEmpty();
+    }
+
     [Fact]
     public void The_briefs_of_the_demo_fit_the_schema()
     {

@@ -159,6 +159,19 @@ public sealed class CostTests : IDisposable
         Costs("Larkfield Crossword,Larkfield Anagrams", "everyone").ShouldBeEmpty();
     }
 
+    [Theory]
+    [InlineData("ivy", false)]
+    [InlineData("ivy,rowan", false)]
+    [InlineData("accounts", true)]
+    [InlineData("everyone", true)]
+    [InlineData("newcomers", false)]
+    public void Nothing_is_saved_while_another_account_keeps_it_running(string who, bool saves)
+    {
+        var reasons = _bench.Plan("Welcome to Kestrelworks", who).Meanings.SelectMany(m => m.Verdict.Reasons).Select(r => r.Code).ToList();
+        reasons.Contains("startsWithWindows").ShouldBe(saves);
+        reasons.Contains("runsInBackground").ShouldBe(saves);
+    }
+
     [Fact]
     public void What_each_leaves_to_the_other_is_lost_when_both_go()
     {

@@ -31,31 +31,58 @@ public sealed class DiskTests : IDisposable
         File.WriteAllBytes(_folder[name], _original);
     }
 
+    // As for the interruption tests: MOORFIELD_SEED repeats a sample.
+    private static readonly int Seed = int.TryParse(Environment.GetEnvironmentVariable("MOORFIELD_SEED"), out int seed) ? seed : Random.Shared.Next();
+
     private bool Crash(Action<WriteSeam> run, int step, int seed) => CrashDisk.Crash(_folder["stash"], run, step, seed);
 
     private static List<int> Sample(int count, int seed) =>
-        [.. Enumerable.Range(0, 36).Select(i => 1 + ((i * count / 36) + (seed * 7 % Math.Max(1, count / 36)))), .. Enumerable.Range(count - 8, 9)];
+    [
+        .. Enumerable.Range(0, 36).Select(i => 1 + (i * count / 36) + (int)((uint)seed * 7 % Math.Max(1, count / 36))),
+        .. Enumerable.Range(count - 8, 9),
+    ];
 
-    [Fact]
-    public void A_run_cut_off_anywhere_leaves_the_old_disk_or_the_new_one()
+    /// <summary>Names and contents as an independent reader sees them, without those of hives and databases, in which times stand.</summary>
+    private static string Seen(string path)
+    {
+        string[] withTimes = ["/SOFTWARE ", "/NTUSER.DAT ", "/UsrClass.dat ", "/StateRepository-Machine.srd "];
+        return string.Join('\n', Referee(path).Split('\n').Where(l => !withTimes.Any(n => l.Contains(n, StringComparison.Ordinal)))
+            .Select(l => l.Split(']')[0]));
+    }
+
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public void A_run_cut_off_anywhere_leaves_the_old_disk_or_the_new_one(bool withRestorePoint)
     {
         int count = 0;
         Start("cut.ntfs");
-        new Bench(_folder["cut.ntfs"], _folder["cut.ntfs-vault"]).Remove("Weather", "everyone", new WriteSeam((_, _) => count++));
-        byte[] changed = File.ReadAllBytes(_folder["cut.ntfs"]);
+        string? vault = withRestorePoint ? _folder["cut.ntfs-vault"] : null;
+        new Bench(_folder["cut.ntfs"], vault!).Remove("Weather", "everyone", new WriteSeam((_, _) => count++));
+        string changed = Seen(_folder["cut.ntfs"]);
+        changed.ShouldNotBe(Seen(_bench.Root));
         var seen = new HashSet<PointState?>();
-        foreach (int step in Sample(count, Environment.TickCount))
+        // One step more than there are: the power goes when the run has returned.
+        foreach (int step in Sample(count, Seed).Append(count + 1))
         {
-            string story = $"step {step} of {count}";
+            string story = $"step {step} of {count}, MOORFIELD_SEED={Seed}";
             Start("cut.ntfs");
-            var bench = new Bench(_folder["cut.ntfs"], _folder["cut.ntfs-vault"]);
-            Crash(seam => bench.Remove("Weather", "everyone", seam), step, step);
+            var bench = new Bench(_folder["cut.ntfs"], vault!);
+            bool cut = Crash(seam => bench.Remove("Weather", "everyone", seam), step, step);
             // Whoever opens it next puts it right.
             bool isOld = HasWeather(bench);
+            (isOld && !cut).ShouldBeFalse(story);
             if (isOld)
                 File.ReadAllBytes(bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue(story);
             else
-                File.ReadAllBytes(bench.Root).Length.ShouldBe(changed.Length, story);
+                Seen(bench.Root).ShouldBe(changed, story);
+            if (!withRestorePoint)
+            {
+                File.Exists(_folder[".cut.ntfs.moorfield-run.json"]).ShouldBeFalse(story);
+                bench.ClearParts();
+                Directory.GetFiles(_folder.Path, ".cut*").ShouldBeEmpty(story);
+                continue;
+            }
             Directory.GetFiles(_folder.Path, ".cut*").Where(f => !f.EndsWith(".part", StringComparison.Ordinal)).ShouldBeEmpty(story);
             var state = bench.Points().SingleOrDefault()?.State;
             state.ShouldBeOneOf(isOld ? [null, PointState.NotTaken] : [PointState.Stands]);
@@ -65,7 +92,7 @@ public sealed class DiskTests : IDisposable
             bench.Undo(1).Failures.ShouldBeEmpty();
             File.ReadAllBytes(bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue(story);
         }
-        seen.ShouldBe([null, PointState.NotTaken, PointState.Stands], ignoreOrder: true);
+        seen.ShouldBe(withRestorePoint ? [null, PointState.NotTaken, PointState.Stands] : [], ignoreOrder: true);
     }
 
     [Fact]
@@ -138,6 +165,113 @@ public sealed class DiskTests : IDisposable
         HasWeather(_bench).ShouldBeTrue();
         File.ReadAllBytes(_bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue();
         _bench.Remove("Weather", "everyone").Verified.ShouldBeTrue();
+    }
+
+    /// <summary>Says that it wrote to the disk, and did not, for one write.</summary>
+    private sealed class LyingDisk(int lie) : Disk
+    {
+        private int _writes;
+
+        internal bool IsDisk { get; set; }
+
+        internal override void Write(Microsoft.Win32.SafeHandles.SafeFileHandle file, ReadOnlySpan<byte> bytes, long offset)
+        {
+            if (!IsDisk || ++_writes != lie)
+                base.Write(file, bytes, offset);
+        }
+    }
+
+    [Theory]
+    [InlineData(1, true)]
+    [InlineData(9, true)]
+    [InlineData(40, true)]
+    [InlineData(9, false)]
+    public void A_disk_that_lies_is_found_out_and_gets_its_old_blocks_back(int lie, bool withRestorePoint)
+    {
+        var disk = new LyingDisk(lie);
+        var bench = new Bench(_bench.Root, withRestorePoint ? _folder["vault"] : null!);
+        var seam = new WriteSeam((_, name) => disk.IsDisk = name == _bench.Root, disk);
+        Should.Throw<MoorfieldException>(() => bench.Remove("Weather", "everyone", seam))
+            .Message.ShouldContain("does not hold what was written to it");
+        HasWeather(bench).ShouldBeTrue();
+        File.ReadAllBytes(_bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue();
+        Directory.GetFiles(_folder.Path, ".counter*").ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void Old_blocks_that_were_put_back_are_flushed_before_the_marker_goes()
+    {
+        var steps = new List<(WriteKind Kind, string Name)>();
+        int writes = 0;
+        var seam = new WriteSeam((kind, name) =>
+        {
+            steps.Add((kind, name));
+            if (kind == WriteKind.Write && name == _bench.Root && ++writes == 20)
+                throw new PowerCut();
+        });
+        Should.Throw<PowerCut>(() => _bench.Remove("Weather", "everyone", seam));
+        steps.Clear();
+        writes = -10_000;
+        using (var target = DiskTarget.Open(_bench.Root, null, seam))
+            target.Recovered.ShouldNotBeNull();
+        int last = steps.FindLastIndex(s => s == (WriteKind.Write, _bench.Root));
+        int flushed = steps.FindIndex(last, s => s == (WriteKind.Flush, _bench.Root));
+        int deleted = steps.FindIndex(s => s.Kind == WriteKind.Delete && s.Name.EndsWith(".moorfield-run.json", StringComparison.Ordinal));
+        last.ShouldBeGreaterThan(0);
+        flushed.ShouldBeGreaterThan(last);
+        deleted.ShouldBeGreaterThan(flushed);
+    }
+
+    [Fact]
+    public void The_marker_goes_before_the_blocks_beside_it()
+    {
+        var deleted = new List<string>();
+        new Bench(_bench.Root, null!).Remove("Weather", "everyone", new WriteSeam((kind, name) =>
+        {
+            if (kind == WriteKind.Delete)
+                deleted.Add(Path.GetFileName(name));
+        }));
+        deleted.ShouldBe([".counter-07.ntfs.moorfield-run.json", ".counter-07.ntfs.moorfield-run.json.blocks"]);
+    }
+
+    /// <summary>Bytes in memory as a volume.</summary>
+    private sealed class Blocks(byte[] bytes) : BlockSource
+    {
+        public override long Length => bytes.Length;
+
+        public override void Read(long offset, Span<byte> buffer) => bytes.AsSpan((int)offset, buffer.Length).CopyTo(buffer);
+
+        public override void Write(long offset, ReadOnlySpan<byte> written) => throw new InvalidOperationException();
+
+        public override void Flush() => throw new InvalidOperationException();
+    }
+
+    [Fact]
+    public void A_page_is_told_sector_by_sector()
+    {
+        const int Page = BlockOverlay.PageSize;
+        byte[] before = new byte[4 * Page], after = new byte[4 * Page];
+        new Random(1).NextBytes(before);
+        before.CopyTo(after, 0);
+        foreach (int page in new[] { 1, 3 })
+            new Random(page).NextBytes(after.AsSpan(page * Page, Page));
+        var journal = DiskJournal.Of(before.Length, new[] { 1, 3 }.Select(page => new ChangedPage(
+            page * Page, before.AsMemory(page * Page, Page), after.AsMemory(page * Page, Page))));
+        JournalState State(byte[] bytes) => journal.StateOn(new Blocks(bytes));
+        State(before).ShouldBe(JournalState.Before);
+        State(after).ShouldBe(JournalState.After);
+        for (int sector = 0; sector < Page / 512; sector++)
+        {
+            foreach (var (whole, torn) in new[] { (before, after), (after, before) })
+            {
+                byte[] bytes = [.. whole];
+                torn.AsSpan((3 * Page) + (sector * 512), 512).CopyTo(bytes.AsSpan((3 * Page) + (sector * 512)));
+                State(bytes).ShouldBe(JournalState.Between, $"sector {sector}");
+                bytes[(3 * Page) + (sector * 512) + 100] ^= 1;
+                State(bytes).ShouldBe(JournalState.Foreign, $"sector {sector}");
+            }
+        }
+        State(new byte[5 * Page]).ShouldBe(JournalState.Foreign);
     }
 
     [Theory]
@@ -235,7 +369,9 @@ public sealed class DiskTests : IDisposable
     }
 
     /// <summary>Names, sizes and contents as an independent reader sees them.</summary>
-    private string Referee() => Tool.Read("/usr/bin/python3", "-c", """
+    private string Referee() => Referee(_bench.Root);
+
+    private static string Referee(string path) => Tool.Read("/usr/bin/python3", "-c", """
         import pyfsntfs, sys, hashlib
         volume = pyfsntfs.volume(); volume.open(sys.argv[1])
         def walk(entry, path):
@@ -250,7 +386,7 @@ public sealed class DiskTests : IDisposable
                 print(place, child.size, hashlib.sha256(content).hexdigest(), streams, child.get_modification_time_as_integer(),
                     child.get_creation_time_as_integer(), child.file_attribute_flags)
         walk(volume.get_root_directory(), '')
-        """, _bench.Root).Split('\n').Order(StringComparer.Ordinal).Aggregate((a, b) => a + "\n" + b);
+        """, path).Split('\n').Order(StringComparer.Ordinal).Aggregate((a, b) => a + "\n" + b);
 
     /// <summary>Security, reparse data, short names and streams of all package files as Moorfield reads them.</summary>
     private string Facts()

@@ -53,6 +53,22 @@ public sealed class ForecastTests : IDisposable
     }
 
     [Fact]
+    public void An_entry_of_an_image_without_files_brings_nothing()
+    {
+        SystemSnapshot Without(string name) => _image.Value with
+        {
+            Packages = [.. _image.Value.Packages.Select(p => p.DisplayName != name ? p : p with
+            {
+                HasFiles = false,
+            })],
+        };
+        var forecaster = Forecaster();
+        forecaster.Update(_image.Value).Families.ShouldContain(f => f.DisplayName == "Chalkboard" && f.Fate == Fate.Arrives);
+        forecaster.Update(Without("Chalkboard")).Families.ShouldNotContain(f => f.DisplayName == "Chalkboard");
+        forecaster.Update(Without("Skittles")).Families.ShouldContain(f => f.DisplayName == "Chalkboard");
+    }
+
+    [Fact]
     public void An_update_renews_brings_back_brings_new_and_takes_away()
     {
         var forecast = Update();

@@ -44,6 +44,19 @@ public sealed class GuardTests : IDisposable
     }
 
     [Fact]
+    public void A_guard_of_the_machine_is_noted_for_nobody_in_particular()
+    {
+        Change(lift: false).Failures.ShouldBeEmpty();
+        using var vault = Core.Vaults.Vault.OpenExisting(_folder["vault"])!;
+        var intents = vault.Read(1).Intents;
+        var machine = intents.Single(i => i.Subject.Contains("consumer", StringComparison.OrdinalIgnoreCase));
+        (machine.Newcomers, machine.Sids.Length).ShouldBe((false, 0));
+        var others = intents.Where(i => i != machine).ToList();
+        others.ShouldAllBe(i => i.Newcomers == (i.Sids.Length == 0));
+        others.Count(i => i.Newcomers).ShouldBe(others.Select(i => i.Subject).Distinct().Count());
+    }
+
+    [Fact]
     public void Guards_are_not_set_set_or_set_otherwise()
     {
         var before = Read();

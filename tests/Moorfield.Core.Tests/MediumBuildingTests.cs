@@ -31,7 +31,8 @@ public sealed class MediumBuildingTests : IDisposable
         var making = new MediumImageMaking(source, image => new Removal(image, image.Read([1]), [],
             systems => systems.Select(s => new RemovalWish(PackageChoice.Find(["Weather"], [s]).Single(), Who.Parse(["newcomers"], s)))))
         { Only = [1, 3], Part = part };
-        return new MediumBuilding(source, output, making) { Label = "COUNTERS" }.Build(seam, TimeProvider.System, tell ?? (_ => { }), default);
+        return new MediumBuilding(source, output, making) { Label = "COUNTERS", Replaces = true }
+            .Build(seam, TimeProvider.System, tell ?? (_ => { }), default);
     }
 
     [Theory]
@@ -39,9 +40,11 @@ public sealed class MediumBuildingTests : IDisposable
     [InlineData(1L << 20)]
     public void A_failure_at_any_write_leaves_what_was_there(long? part)
     {
-        int steps = 0;
+        var kinds = new List<WriteKind>();
         string whole = _folder["whole.iso"];
-        Build(new WriteSeam((_, _) => steps++), whole, part: part);
+        Build(new WriteSeam((kind, _) => kinds.Add(kind)), whole, part: part);
+        // Once the result has its name and that is flushed, only what was under way is taken away.
+        int steps = kinds.LastIndexOf(WriteKind.Rename) + 2;
         steps.ShouldBeGreaterThan(20);
         byte[] source = File.ReadAllBytes(_iso);
         string output = _folder.Write("old.iso", "what was there"u8);
@@ -62,6 +65,23 @@ public sealed class MediumBuildingTests : IDisposable
         }
         File.ReadAllBytes(_iso).ShouldBe(source);
         File.ReadAllBytes(output).Length.ShouldBe(File.ReadAllBytes(whole).Length);
+    }
+
+    [Theory]
+    [InlineData(0, false)]
+    [InlineData(-1, true)]
+    [InlineData(1, true)]
+    public void A_result_whose_image_has_another_length_is_found_out(int more, bool isFound)
+    {
+        using var file = File.OpenHandle(_iso);
+        var medium = Medium.Read(file);
+        var image = medium.Find("sources/install.wim").ShouldNotBeNull();
+        byte[] content = new byte[image.Size];
+        RandomAccess.Read(file, content, image.Whole!.Value.Offset);
+        byte[] wanted = more < 0 ? content[..^1] : more > 0 ? [.. content, 0] : content;
+        var contents = new Dictionary<string, Action<Stream>> { [image.Path] = stream => stream.Write(wanted) };
+        var failure = Record.Exception(() => new MediumComparison(medium, file, "counters.iso", _ => { }).Check(file, image, image.Path, contents));
+        (failure is MoorfieldException && failure.Message.Contains("is another", StringComparison.Ordinal)).ShouldBe(isFound, $"{failure}");
     }
 
     [Fact]
@@ -90,8 +110,9 @@ public sealed class MediumBuildingTests : IDisposable
                 if (state.Step != "Reading it back" || spoilt)
                     return;
                 spoilt = true;
-                using var written = File.OpenHandle(_folder[".out.iso.moorfield-build/medium.iso"], FileMode.Open, FileAccess.ReadWrite,
-                    FileShare.ReadWrite);
+                using var written = File.OpenHandle(
+                    Path.Combine(Directory.GetDirectories(_folder.Path, ".out.iso.moorfield-build-*").Single(), "medium.iso"), FileMode.Open,
+                    FileAccess.ReadWrite, FileShare.ReadWrite);
                 var place = Medium.Read(written).Find(file)!.Whole!.Value;
                 RandomAccess.Write(written, [1, 2, 3, 4, 5, 6, 7, 8, 9], place.Offset + (place.Length / 2));
             }));

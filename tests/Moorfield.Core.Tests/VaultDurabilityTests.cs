@@ -163,7 +163,7 @@ public sealed class VaultDurabilityTests : IDisposable
                             var points = PointHistory.Read(vault, m => throw new InvalidOperationException(m));
                             var old = points.Where(p => !states.ContainsKey(p.Point.Number)).Take(_random.Next(4)).Select(p =>
                                 p.Point.Number).ToHashSet();
-                            VaultUpkeep.Delete(vault, VaultUpkeep.Plan(points, old, byName: false), TimeProvider.System);
+                            VaultUpkeep.Delete(vault, VaultUpkeep.Plan(points, old, byName: false, _ => false), TimeProvider.System, _ => false);
                             VaultUpkeep.Look(vault).Contents.ShouldBeEmpty();
                         }
                         break;
@@ -252,9 +252,36 @@ public sealed class VaultDurabilityTests : IDisposable
         bench.Undo(3).Failures.ShouldBeEmpty();
         bench.Restore(1).Failures.ShouldBeEmpty();
         Words(bench).ShouldBe(before);
-        // What the damaged one needs is not known: a limit takes nothing away, and says so.
+        // The damaged one stays with all that it names; a limit takes away what is left.
+        File.Delete(_folder["vault/points/000002.head"]);
         using var vault = Vault.OpenExisting(_folder["vault"])!;
-        Should.Throw<MoorfieldException>(() => VaultUpkeep.Fit(vault, 1, 4));
+        var named = vault.NamedContents(2);
+        named.Any().ShouldBe(kind == "volume");
+        string? told = null;
+        int last = vault.Numbers()[^1];
+        var deletion = VaultUpkeep.Fit(vault, 0, last, message => told = message)!;
+        told.ShouldNotBeNull().ShouldContain("Restore point 2");
+        deletion.Gone.ShouldNotBeEmpty();
+        deletion.Gone.Select(g => g.Point.Number).ShouldNotContain(2);
+        VaultUpkeep.Delete(vault, deletion, TimeProvider.System, _ => false);
+        vault.Numbers().ShouldContain(2);
+        vault.Numbers().ShouldContain(last);
+        named.Any(vault.HasBlob).ShouldBe(kind == "volume");
+        named.Where(vault.HasBlob).ShouldAllBe(n => vault.IsSound(n));
+    }
+
+    [Fact]
+    public void No_point_goes_for_a_limit_when_that_gives_nothing_back()
+    {
+        var bench = new Bench(Demo.CopyFewTo(_folder, "made"), _folder["vault"]);
+        bench.Create();
+        bench.Create(); // needs the same contents
+        using (var vault = Vault.OpenExisting(_folder["vault"])!)
+            VaultUpkeep.Fit(vault, 0, 2, Assert.Fail).ShouldBeNull();
+        bench.Remove("Weather", "everyone");
+        bench.Remove("Calculator", "everyone");
+        using (var vault = Vault.OpenExisting(_folder["vault"])!)
+            VaultUpkeep.Fit(vault, 0, 4, Assert.Fail)!.Gone.Select(g => g.Point.Number).ShouldBe([1, 2, 3]);
     }
 
     public void Dispose() => _folder.Dispose();

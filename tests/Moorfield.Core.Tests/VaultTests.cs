@@ -200,4 +200,31 @@ public sealed class VaultTests : IDisposable
     }
 
     public void Dispose() => _folder.Dispose();
+
+    [Fact]
+    public void Every_run_since_a_day_is_in_the_order_of_the_runs_even_where_the_clock_was_set_back()
+    {
+        using var folder = new TemporaryFolder(inMemory: true);
+        using var vault = Vault.Open(folder["vault"], new WriteSeam());
+        var target = new TargetIdentity("/mnt/counter-07", "COUNTER-07", "id", "", "");
+        var other = new TargetIdentity("/mnt/counter-08", "COUNTER-08", "other", "", "");
+        void Add(int day, TargetIdentity on, string step = JournalLine.Done)
+        {
+            int number = vault.Begin(new RestorePoint(
+                0, RunKind.Block, null, new DateTimeOffset(2026, 11, day, 12, 0, 0, TimeSpan.Zero), $"day {day}", null, on, [], [], [])).Number;
+            vault.Append(number, new JournalLine(DateTimeOffset.UnixEpoch, step));
+            vault.Append(number, new JournalLine(DateTimeOffset.UnixEpoch, JournalLine.Finished));
+        }
+        Add(10, target);
+        Add(25, other);
+        Add(20, target); // the first since then
+        Add(3, target); // the clock was set back
+        Add(21, target);
+        int[] Since(int day) => [.. PointHistory.Since(
+            PointHistory.Read(vault, Assert.Fail), target, new DateTimeOffset(2026, 11, day, 0, 0, 0, TimeSpan.Zero)).Select(p => p.Point.Number)];
+        Since(15).ShouldBe([5, 4, 3]);
+        Since(21).ShouldBe([5]);
+        Since(22).ShouldBeEmpty();
+        PointHistory.Since(PointHistory.Read(vault, Assert.Fail), target, null).Select(p => p.Point.Number).ShouldBe([5, 4, 3, 1]);
+    }
 }

@@ -35,13 +35,36 @@ public sealed class DiskTests : IDisposable
     [Theory]
     [InlineData("label: gpt\nsize=4M, name=\"System\"\nsize=8M, name=\"Basic data partition\"\nsize=4M\n")]
     [InlineData("label: dos\nsize=4M, type=7, bootable\nsize=8M, type=7\n")]
-    [InlineData("label: dos\nDISK1 : size=4M, type=7\nDISK2 : size=30M, type=f\nDISK5 : size=4M, type=7\nDISK6 : size=4M, type=7\nDISK3 : size=4M, "
+    [InlineData("label: dos\nDISK1 : size=4M, type=7\nDISK2 : size=30M, type=f\n"
+        + "DISK5 : size=4M, type=7\nDISK6 : size=4M, type=7\nDISK7 : size=6M, type=7\nDISK8 : size=2M, type=7\nDISK3 : size=4M, "
         + "type=c\n")]
     public void Partitions_are_those_that_sfdisk_made(string script)
     {
         string path = Disk(script);
         using var disk = Open(path);
         PartitionTable.Read(disk).ShouldNotBeNull().Select(p => (p.Number, p.Start, p.Length, p.Label)).ShouldBe(Referee(path));
+    }
+
+    [Fact]
+    public void A_list_of_partitions_without_its_checksum_is_refused()
+    {
+        string path = Disk("label: gpt\nsize=4M, name=\"System\"\n");
+        byte[] bytes = File.ReadAllBytes(path);
+        int list = (int)BitConverter.ToInt64(bytes, 512 + 72) * 512;
+        bytes[list + 40] ^= 8; // where the first partition ends
+        File.WriteAllBytes(path, bytes);
+        using var disk = Open(path);
+        Should.Throw<InvalidDataException>(() => PartitionTable.Read(disk)).Message.ShouldContain("checksum");
+    }
+
+    [Fact]
+    public void A_table_gives_its_disk_a_name()
+    {
+        string path = Disk("label: gpt\nlabel-id: 8F1C6F0A-0D8E-4D33-9A43-0B6A2A4F3F11\nsize=4M\n");
+        PartitionTable.Identifier(File.ReadAllBytes(path).AsSpan(0, 8192)).ShouldBe("gpt:8f1c6f0a-0d8e-4d33-9a43-0b6a2a4f3f11");
+        path = Disk("label: dos\nlabel-id: 0x1234abcd\nsize=4M, type=7\n");
+        PartitionTable.Identifier(File.ReadAllBytes(path).AsSpan(0, 8192)).ShouldBe("mbr:1234abcd");
+        PartitionTable.Identifier(new byte[8192]).ShouldBe("");
     }
 
     [Fact]

@@ -234,6 +234,22 @@ public sealed class HiveLogTests : IDisposable
     }
 
     [Fact]
+    public void The_flags_are_those_of_the_last_entry()
+    {
+        const int FlagsInHive = 144;
+        byte[] hive = Left(_states[0], First), log = Log(0, 2);
+        int second = LogWriter.Head(_states[0], First).Length + Entry(0).Length;
+        foreach (int at in new[] { LogWriter.Head(_states[0], First).Length, second })
+        {
+            Number(log, at + 8, at == second ? 5u : 3u);
+            LogWriter.Seal(log.AsSpan(at, (int)BinaryPrimitives.ReadUInt32LittleEndian(log.AsSpan(at + 4))));
+        }
+        byte[] content = Replay(hive, log).Content!;
+        BinaryPrimitives.ReadUInt32LittleEndian(content.AsSpan(FlagsInHive)).ShouldBe(5u);
+        BinaryPrimitives.ReadUInt32LittleEndian(content.AsSpan(508)).ShouldBe(LogWriter.Checksum(content));
+    }
+
+    [Fact]
     public void Older_logs_are_replayed_sector_by_sector()
     {
         byte[] hive = LogWriter.Dirty(_states[0]);

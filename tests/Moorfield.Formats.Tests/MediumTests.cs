@@ -109,6 +109,22 @@ public sealed class MediumTests : IDisposable
     }
 
     [Theory]
+    [InlineData(4999, 7)]
+    [InlineData(5001, 7)]
+    [InlineData(5000, 6)]
+    [InlineData(5000, 8)]
+    public void Contents_of_another_length_than_was_planned_end_the_writing(int image, int added)
+    {
+        using var source = File.OpenHandle(MediumSource.Make(_folder, MediumSource.Tree(_folder), plain: true));
+        var medium = Medium.Read(source);
+        var changes = new MediumChanges { Added = [new MediumAddition("new.txt", 7)] };
+        var rewrite = MediumRewrite.Plan(source, medium, medium.Find("sources/boot.wim")!, 5000, changes);
+        using var output = new MemoryStream();
+        Should.Throw<InvalidDataException>(() => rewrite.Write(output, s => s.Write(new byte[image]), (_, s) => s.Write(new byte[added])))
+            .Message.ShouldContain("it changed meanwhile");
+    }
+
+    [Theory]
     [InlineData(true)]
     [InlineData(false)]
     public void Files_are_added_in_old_folders_and_new_ones(bool plain)

@@ -45,6 +45,90 @@ public sealed class PackageArchiveTests : IDisposable
         }
     }
 
+    /// <summary>A package file with one more member in its zip.</summary>
+    private byte[] With(string name, byte[] content, CompressionLevel level)
+    {
+        var stream = new MemoryStream();
+        stream.Write(Packed("Northlight.Calculator"));
+        using (var zip = new ZipArchive(stream, ZipArchiveMode.Update, leaveOpen: true))
+        {
+            using var to = zip.CreateEntry(name, level).Open();
+            to.Write(content);
+        }
+        return stream.ToArray();
+    }
+
+    [Theory]
+    [InlineData("CON")]
+    [InlineData("data/nul.txt")]
+    [InlineData("Aux.")]
+    [InlineData("com1.tar.gz")]
+    [InlineData("LPT\u00b2")]
+    [InlineData("conin$")]
+    [InlineData("ends in a space ")]
+    [InlineData("ends in a dot.")]
+    [InlineData("stream:of it")]
+    [InlineData("appxmanifest.XML")]
+    [InlineData("AppxManifest.xml/below it")]
+    public void Names_that_Windows_cannot_hold_are_refused(string name) =>
+        Should.Throw<InvalidDataException>(() => PackageArchive.Open(new MemoryStream(With(name, [1], CompressionLevel.NoCompression))))
+            .Message.ShouldMatch("a name that none can have|twice|as a file and as a folder");
+
+    [Theory]
+    [InlineData("console.txt")]
+    [InlineData("nullable")]
+    [InlineData("com10")]
+    public void Names_that_only_look_so_are_not(string name) =>
+        Should.Throw<InvalidDataException>(() => PackageArchive.Open(new MemoryStream(With(name, [1], CompressionLevel.NoCompression))))
+            .Message.ShouldContain("which its block map does not have");
+
+    [Fact]
+    public void A_package_that_would_unpack_to_many_times_its_size_is_refused_before_it_is() =>
+        Should.Throw<InvalidDataException>(() => PackageArchive.Open(new MemoryStream(With("zeros", new byte[200 << 20], CompressionLevel.Optimal))))
+            .Message.ShouldContain("times what it has");
+
+    [Fact]
+    public void A_member_of_a_bundle_that_is_compressed_is_refused()
+    {
+        var stream = new MemoryStream();
+        stream.Write(Packed("Northlight.Weather"));
+        using (var zip = new ZipArchive(stream, ZipArchiveMode.Update, leaveOpen: true))
+        {
+            var member = zip.Entries.First(e => e.Name.EndsWith(".appx", StringComparison.Ordinal));
+            string name = member.FullName;
+            var content = new MemoryStream();
+            using (var from = member.Open())
+                from.CopyTo(content);
+            member.Delete();
+            using var to = zip.CreateEntry(name, CompressionLevel.Optimal).Open();
+            to.Write(content.ToArray());
+        }
+        using var archive = PackageArchive.Open(new MemoryStream(stream.ToArray()));
+        string[] before = Directory.GetFiles(Path.GetTempPath());
+        archive.Bundle!.Members.Select(m => Record.Exception(() => archive.OpenMember(m).Dispose())).OfType<InvalidDataException>()
+            .ShouldHaveSingleItem().Message.ShouldContain("compressed");
+        Directory.GetFiles(Path.GetTempPath()).Where(f => f.Contains("moorfield", StringComparison.Ordinal)).Except(before).ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void A_spoilt_local_header_is_damage()
+    {
+        byte[] packed = Packed("Northlight.Calculator");
+        int headers = 0, refused = 0;
+        for (int at = packed.AsSpan().IndexOf("PK\x03\x04"u8); at >= 0; headers++)
+        {
+            byte[] spoilt = [.. packed];
+            spoilt[at] = (byte)'Q';
+            var trouble = Record.Exception(() => ReadAll(spoilt));
+            (trouble is null or InvalidDataException).ShouldBeTrue($"{trouble}");
+            refused += trouble is null ? 0 : 1;
+            int next = packed.AsSpan(at + 4).IndexOf("PK\x03\x04"u8);
+            at = next < 0 ? -1 : at + 4 + next;
+        }
+        headers.ShouldBeGreaterThan(5);
+        refused.ShouldBe(headers - 1, "all but the list of content types, which is no file of the package");
+    }
+
     [Theory]
     [InlineData("Northlight.Calculator")]
     [InlineData("Northlight.Weather")]

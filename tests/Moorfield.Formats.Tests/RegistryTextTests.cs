@@ -97,7 +97,7 @@ public class RegistryTextTests
         byte[] text = RegistryText.Write(
             [new RegistryStatement(0, RegistryAction.SetValue, @"HKEY_LOCAL_MACHINE\SOFTWARE\Ferry", HiveValue.FromDWord("Off", 1)),
              new RegistryStatement(0, RegistryAction.AddKey, @"HKEY_LOCAL_MACHINE\SOFTWARE\Ferry\Blocked", null)], "x");
-        string hive = folder.Write("hive", Moorfield.StandIn.MinimalHive.Create("ROOT", DateTimeOffset.UnixEpoch));
+        string hive = folder.Write("hive", MinimalHive.Create("ROOT", DateTimeOffset.UnixEpoch));
         string plain = folder.Write("a.reg", Encoding.UTF8.GetBytes(Encoding.Unicode.GetString(text)[1..]));
         Moorfield.Tests.Tool.Read("hivexregedit", "--merge", hive, plain, "--prefix", @"HKEY_LOCAL_MACHINE\SOFTWARE");
         string back = Moorfield.Tests.Tool.Read("hivexregedit", "--export", hive, @"\Ferry");

@@ -153,7 +153,6 @@ public sealed class ResourceTests
             .Select(n => Unpacked(Path.Combine(Data(), n, "resources.pri.gz")))];
         var random = new Random(7);
         int read = 0;
-        var slowest = TimeSpan.Zero;
         for (int i = 0; i < Mutations; i++)
         {
             byte[] bytes = [.. originals[i % originals.Length]];
@@ -161,7 +160,6 @@ public sealed class ResourceTests
                 bytes = bytes[..random.Next(bytes.Length)];
             for (int edit = 0; edit < 1 + (i % 7) && bytes.Length > 0; edit++)
                 bytes[random.Next(bytes.Length)] = (byte)(edit % 2 == 0 ? random.Next(256) : 255);
-            var watch = System.Diagnostics.Stopwatch.StartNew();
             try
             {
                 var index = ResourceIndex.Read(bytes);
@@ -175,9 +173,7 @@ public sealed class ResourceTests
             {
                 // as documented
             }
-            slowest = watch.Elapsed > slowest ? watch.Elapsed : slowest;
         }
         read.ShouldBeGreaterThan(Mutations / 50);
-        slowest.ShouldBeLessThan(TimeSpan.FromMilliseconds(500)); // 100 ms on a machine that does nothing else
     }
 }

@@ -41,6 +41,14 @@ public sealed class MutantTests
     [InlineData("a block that nobody asked for", nameof(Scenarios.Where_it_may_return_no_block_stays),
         "Remove-Item -LiteralPath ($Store + '\\Deprovisioned\\' + $Family) -Recurse\r\n        }\r\n    }\r\n    catch { if (Add-Failure",
             "$null = 0\r\n        }\r\n    }\r\n    catch { if (Add-Failure")]
+    [InlineData("a block that was there before goes", nameof(Scenarios.A_block_that_was_there_before_stays_even_where_none_is_planned),
+        "if (-not $WasBlocked -and $Blocked", "if ($Blocked")]
+    [InlineData("the sign of numbers that are written", nameof(Scenarios.Numbers_of_32_bits_are_written_and_read_whatever_their_first_bit),
+        "-and [long]$Data -gt 2147483647)", "-and $false)")]
+    [InlineData("the sign of numbers that are read", nameof(Scenarios.Numbers_of_32_bits_are_written_and_read_whatever_their_first_bit),
+        "if ($Number -lt 0) { $Number += 4294967296 }", "")]
+    [InlineData("a guard is recorded again", nameof(Scenarios.What_a_guard_took_the_place_of_is_recorded_once),
+        "if ($Known.Count -eq 0) { Add-Record 'Guards'", "if ($true) { Add-Record 'Guards'")]
     [InlineData("no blocks", nameof(Scenarios.What_is_not_provisioned_goes_and_what_is_not_there_is_blocked),
         "Add-Key ($Store + '\\Deprovisioned\\' + $Family)", "$null = 0")]
     [InlineData("undo lifts others' blocks", nameof(Scenarios.Undo_lifts_only_its_own),

@@ -176,6 +176,55 @@ public sealed class Scenarios(Func<string, string> change) : IDisposable
     }
 
     [Scenario]
+    public void A_block_that_was_there_before_stays_even_where_none_is_planned()
+    {
+        var machine = Machine();
+        machine.Registry.Create($@"{MadeUpMachine.Store}\Deprovisioned\{Weather}");
+        var plan = Plan(["*"], true, Weather) with { Block = [] };
+        Remediate(machine, plan).ExitCode.ShouldBe(0);
+        IsProvisioned(machine, Weather).ShouldBeFalse();
+        IsBlocked(machine, Weather).ShouldBeTrue();
+        Run(machine, plan, HandOverFiles.Undo);
+        IsBlocked(machine, Weather).ShouldBeTrue();
+    }
+
+    [Scenario]
+    public void Numbers_of_32_bits_are_written_and_read_whatever_their_first_bit()
+    {
+        foreach (bool constrained in new[] { false, true })
+        {
+            var machine = Machine();
+            string name = OfMachine.Value.Name;
+            var guard = OfMachine with { Value = HiveValue.FromDWord(name, 0x80000001) };
+            machine.Software.Create(guard.Key).Values[name] = HiveValue.FromDWord(name, 0x90000002);
+            var plan = Plan([], false) with { Guards = [guard] };
+            Detect(machine, plan, constrained).ExitCode.ShouldBe(1);
+            Remediate(machine, plan, constrained).ExitCode.ShouldBe(0);
+            Value(machine.Software, guard).ShouldBe(0x80000001);
+            Detect(machine, plan, constrained).ExitCode.ShouldBe(0);
+            Remediate(machine, plan, constrained).Output[0].ShouldContain("as planned already");
+            Run(machine, plan, HandOverFiles.Undo, constrained).ExitCode.ShouldBe(0);
+            Value(machine.Software, guard).ShouldBe(0x90000002);
+        }
+    }
+
+    [Scenario]
+    public void What_a_guard_took_the_place_of_is_recorded_once()
+    {
+        var machine = Machine();
+        string name = OfMachine.Value.Name;
+        machine.Software.Create(OfMachine.Key).Values[name] = HiveValue.FromDWord(name, 7);
+        var plan = Plan([], false) with { Guards = [OfMachine] };
+        Remediate(machine, plan).ExitCode.ShouldBe(0);
+        machine.Software.Create(OfMachine.Key).Values[name] = HiveValue.FromDWord(name, 9); // somebody
+        Remediate(machine, plan).ExitCode.ShouldBe(0);
+        var records = machine.Software.Find(@"Moorfield\HandOver")!.Keys.Values.ShouldHaveSingleItem();
+        records.Values["Guards"].AsStrings().ShouldNotBeNull().ShouldHaveSingleItem().ShouldEndWith("|DWord|7");
+        Run(machine, plan, HandOverFiles.Undo).ExitCode.ShouldBe(0);
+        Value(machine.Software, OfMachine).ShouldBe(7u);
+    }
+
+    [Scenario]
     public void What_is_part_of_Windows_or_needed_or_kept_stays()
     {
         var machine = Machine();

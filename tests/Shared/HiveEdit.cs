@@ -21,6 +21,13 @@ public static class HiveEdit
         File.WriteAllBytes(path, bytes);
     }
 
+    public static T Read<T>(string path, Func<Hive, T> read)
+    {
+        using var file = File.OpenHandle(path);
+        using var hive = Hive.OpenRead(file);
+        return read(hive);
+    }
+
     public static bool HasKey(string path, string key)
     {
         using var file = File.OpenHandle(path);

@@ -130,17 +130,11 @@ internal static class BlockCommand
         }
         if (registry is null)
             return Wish.Nothing;
-        byte[] content;
-        try
-        {
-            if (new FileInfo(registry) is { Exists: true, Length: > RegistryText.MaxBytes })
-                throw new MoorfieldException(Trouble.Misused, $"{registry} is longer than any list of blocks.");
-            content = File.ReadAllBytes(registry);
-        }
-        catch (FileNotFoundException e)
-        {
-            throw new MoorfieldException(Trouble.Misused, $"There is no file {registry}.", e);
-        }
+        using var file = RegularFile.OpenNamed(registry);
+        if (file.Length > RegistryText.MaxBytes)
+            throw new MoorfieldException(Trouble.Misused, $"{registry} is longer than any list of blocks.");
+        byte[] content = new byte[file.Length];
+        file.ReadExactly(content);
         var (blocks, guards) = RegistryExchange.Read(registry, content);
         return new Wish(blocks, guards, Wish.Nothing.Who);
     }

@@ -5,6 +5,7 @@ using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
 using Moorfield.Reporting;
@@ -90,7 +91,7 @@ internal static class BlocksCommand
             throw new MoorfieldException(Trouble.Misused, "A registry text file is that of one system: choose one with --edition.");
         var guards = GuardStates.Of(snapshots[0], KnownGuards.All, Who.Parse(["everyone"], snapshots[0]));
         var set = guards.GroupBy(g => g.Guard).Where(g => g.All(s => s.IsSet)).Select(g => g.Key).ToList();
-        BriefCommand.WriteNew(file,
+        NewFile.Write(file,
             RegistryExchange.Write($"Blocks and guards of {Words.Place(target, snapshots[0])}, by moorfield", snapshots[0].Blocks, set));
         Say.Aside($"{file} holds {Sheet.Count(snapshots[0].Blocks.Length, "block")} and {Sheet.Count(set.Count, "guard")}.");
     }

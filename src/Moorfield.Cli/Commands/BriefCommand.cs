@@ -42,10 +42,10 @@ internal static class BriefCommand
                 Console.Out.Write(Say.CleanLines(text));
                 return Program.Done;
             }
-            WriteNew(file, text);
+            NewFile.Write(file, System.Text.Encoding.UTF8.GetBytes(text));
             int families = snapshots.SelectMany(s => s.Packages).Select(p => p.Family).Distinct().Count();
             Say.Line($"{file} names {Sheet.Count(families, "family", "families")}, all as kept. Move lines to remove, then look with "
-                + $"'moorfield brief show {file} --on {target.FullPath}'.");
+                + $"{Prose.Command("brief", "show", file, "--on", target.FullPath)}.");
             return Program.Done;
         });
         return command;
@@ -56,29 +56,6 @@ internal static class BriefCommand
     {
         Say.Error($"{target.Name}: a rule of the brief takes nothing, and --strict does not allow that. Nothing was changed.");
         return Program.Differs;
-    }
-
-    /// <summary>Writes a file that was not there.</summary>
-    /// <exception cref="MoorfieldException">It is there already.</exception>
-    internal static void WriteNew(string file, string text) => WriteNew(file, System.Text.Encoding.UTF8.GetBytes(text));
-
-    /// <summary>Writes a file that was not there.</summary>
-    /// <exception cref="MoorfieldException">It is there already.</exception>
-    internal static void WriteNew(string file, byte[] content)
-    {
-        if (Path.Exists(file))
-            throw new MoorfieldException(Trouble.Misused, $"{file} is there already. Name another file, or delete it.");
-        using var stream = new FileStream(file, FileMode.CreateNew);
-        try
-        {
-            stream.Write(content);
-            stream.Flush(flushToDisk: true);
-        }
-        catch (IOException)
-        {
-            File.Delete(file); // nobody is left with half of it
-            throw;
-        }
     }
 
     private static Command CreateShow()
@@ -142,7 +119,7 @@ internal static class BriefCommand
             var (plan, plans) = HandOverCommand.Plan(snapshots, HandOverCommand.Words(parsed.GetValue(who), brief, snapshots), brief,
                 s => BriefPlanner.Wish(brief, s, parsed.GetValue(who) ?? []));
             string path = parsed.GetRequiredValue(output);
-            WriteNew(path, BriefList.Write(plan));
+            NewFile.Write(path, BriefList.Write(plan));
             foreach (var refused in plans.SelectMany(p => p.Plan.Refused).DistinctBy(r => r.Package.Family))
                 Say.Error($"{refused.Package.DisplayName} is left out: it may not be removed. {refused.Verdict.Reasons[0].Text}");
             Say.Line($"{path} lists {Sheet.Count(plan.Remove.Length, "family", "families")} to go, "

@@ -40,10 +40,13 @@ internal sealed class ChangeOptions
     }
 
     /// <summary>Opens and takes what the command changes.</summary>
-    internal Target Open(ParseResult parsed, string path, bool mayFollowInterruption = false)
+    /// <param name="recoverBy">As for <see cref="DiskTarget.Open"/>.</param>
+    internal Target Open(ParseResult parsed, string path, bool mayFollowInterruption = false, NamedRun? recoverBy = null)
     {
-        var target = Common.OpenForChange(path, Progress.Seam, mayFollowInterruption);
+        var target = Common.OpenForChange(path, Progress.Seam, mayFollowInterruption, recoverBy);
         target.ReplaysLogs = ReplaysLogs(parsed);
+        if (target is ImageTarget image && !IsPreview(parsed))
+            Common.SettleImages(VaultPath(parsed), image);
         return target;
     }
 
@@ -154,8 +157,8 @@ internal sealed class ChangeOptions
             if (outcome.Point is not { } point)
                 return;
             string does = operation is Undoing ? "takes this undo back" : "puts it back";
-            Say.Line($"Restore point {point} in {vaultPath} holds what was there: 'moorfield undo {operation.Target.FullPath} {point}"
-                + $"{operation.Target.Options}' {does}.");
+            Say.Line($"Restore point {point} in {vaultPath} holds what was there: "
+                + $"{Prose.Command("undo", operation.Target.FullPath, $"{point}", operation.Target.Options)} {does}.");
         }
     }
 

@@ -3,8 +3,10 @@ using System.CommandLine;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
+using Moorfield.Formats.Native;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
@@ -76,13 +78,13 @@ internal static class Common
         using var vault = Vault.OpenExisting(vaultPath, new WriteSeam());
         try
         {
-            if (vault is null || VaultUpkeep.Fit(vault, bytes.Value, number) is not { } deletion)
+            if (vault is null || VaultUpkeep.Fit(vault, bytes.Value, number, message => Say.Aside($"moorfield: {message}")) is not { } deletion)
                 return;
             Say.Aside($"moorfield: {vaultPath} holds {Prose.Size(vault.StoredBytes)}, more than {Prose.Size(bytes.Value)}. The oldest restore points "
-                + $"go: {string.Join(", ", deletion.Gone.Select(g => $"{g.Point.Number} ({g.Point.Title})"))}.");
-            var (given, _) = VaultUpkeep.Delete(vault, deletion, TimeProvider.System);
+                + $"go: {Prose.List(deletion.Gone.Select(g => $"{g.Point.Number} ({g.Point.Title})"))}.");
+            var (given, deleted, _) = VaultUpkeep.Delete(vault, deletion, TimeProvider.System, _ => true);
             Say.Aside($"moorfield: {Prose.Size(given)} given back.");
-            foreach (var gone in deletion.Gone)
+            foreach (var gone in deleted.Gone)
                 RunLog.Write("drop", vaultPath, gone.Point.Number, "done", $"restore point dropped: {gone.Point.Title}");
         }
         catch (MoorfieldException e)
@@ -97,21 +99,21 @@ internal static class Common
 
     /// <summary>Opens whatever a person names for reading: a volume, an image, or an inventory that was saved as JSON.</summary>
     internal static Target Open(string path, bool mayBePartial = false) =>
-        Open(path, new WriteSeam(), mayBePartial);
+        Open(path, new WriteSeam(), mayBePartial, null);
 
     /// <summary>Opens a target, and tells of a run that was cut off on it and was put right by that.</summary>
-    private static Target Open(string path, WriteSeam seam, bool mayBePartial)
+    private static Target Open(string path, WriteSeam seam, bool mayBePartial, NamedRun? recoverBy)
     {
         Target target = SurveyTarget.TryOpen(path) is { } survey ? survey
-            : SavedInventory.TryOpen(path, mayBePartial) is { } saved ? saved : Target.Open(path, seam, _partition);
+            : SavedInventory.TryOpen(path, mayBePartial) is { } saved ? saved : Target.Open(path, seam, _partition, recoverBy);
         if (_languages.Length > 0)
             target.Languages = [.. _languages];
         if (target is SavedTarget && (_languages.Length > 0 || _partition is not null))
             Say.Aside($"moorfield: {target.Name} is a saved inventory: --language and --partition change nothing about it.");
         if (target is SurveyTarget && (_languages.Length > 0 || _partition is not null))
             Say.Aside($"moorfield: {target.Name} is a survey: --language and --partition change nothing about it.");
-        if (target is DiskTarget { Settled: { } settled })
-            Say.Aside($"moorfield: {settled}");
+        if (target is DiskTarget { Recovered: { } recovered })
+            Say.Aside($"moorfield: {recovered.Text}");
         return target;
     }
 
@@ -131,7 +133,7 @@ internal static class Common
     /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
     internal static Target OpenForPreview(string path, WriteSeam seam)
     {
-        var target = Open(path, seam, mayBePartial: false);
+        var target = Open(path, seam, mayBePartial: false, null);
         if (target.Trees is not null)
             target.Take();
         return target;
@@ -139,10 +141,11 @@ internal static class Common
 
     /// <summary>Opens a target for a run, which has it alone then.</summary>
     /// <param name="mayFollowInterruption">Whether it puts right what another run left that was cut off.</param>
+    /// <param name="recoverBy">As for <see cref="DiskTarget.Open"/>.</param>
     /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
-    internal static Target OpenForChange(string path, WriteSeam seam, bool mayFollowInterruption = false)
+    internal static Target OpenForChange(string path, WriteSeam seam, bool mayFollowInterruption = false, NamedRun? recoverBy = null)
     {
-        var target = Open(path, seam, mayBePartial: false);
+        var target = Open(path, seam, mayBePartial: false, recoverBy);
         target.Take(mayFollowInterruption);
         return target;
     }
@@ -165,6 +168,25 @@ internal static class Common
         if (target.DescribeInterruption() is { } interrupted)
             Say.Aside($"moorfield: {interrupted}");
         return snapshots;
+    }
+
+    /// <summary>Notes of runs on images that were cut off whether they took effect, as the images tell.</summary>
+    /// <param name="vaultPath">Where there need be no vault.</param>
+    /// <param name="taken">Only this one, which the command has taken; null for all that nobody has.</param>
+    internal static void SettleImages(string vaultPath, ImageTarget? taken = null)
+    {
+        try
+        {
+            using var vault = Vault.OpenExisting(vaultPath, new WriteSeam());
+            if (vault is not null && taken is not null)
+                ImageTransaction.Settle(taken.Image, vault, TimeProvider.System);
+            else if (vault is not null)
+                ImageTransaction.SettleAll(vault, TimeProvider.System);
+        }
+        catch (MoorfieldException)
+        {
+            // a vault that can only be read: it stays as it is
+        }
     }
 
     /// <summary>What the vault knows, oldest first; nothing where there is none.</summary>
@@ -204,6 +226,7 @@ internal static class Common
     internal static void Handle(this Command command, Func<ParseResult, int> act) =>
         command.SetAction(parsed => Program.Translated(() =>
         {
+            NativeParts.Check();
             RunLog.Take(parsed);
             _partition = parsed.GetValue(Partition);
             _languages = [.. (parsed.GetValue(Language) ?? []).Select(Tag)];

@@ -52,7 +52,10 @@ internal static class DemoCommand
             string place = Path.GetFullPath(parsed.GetRequiredValue(folder));
             string image = Path.Combine(place, "counter-install.wim");
             if (!File.Exists(image))
-                throw new MoorfieldException(Trouble.Misused, $"There is no {image}. 'moorfield demo {parsed.GetRequiredValue(folder)}' makes it.");
+            {
+                throw new MoorfieldException(Trouble.Misused,
+                    $"There is no {image}. {Prose.Command("demo", parsed.GetRequiredValue(folder))} makes it.");
+            }
             bool withLarge = parsed.GetValue(large);
             var names = MediumBuilder.Names.Take(withLarge ? 4 : 3).ToList();
             if (names.Select(n => Path.Combine(place, n)).FirstOrDefault(Path.Exists) is { } there)
@@ -76,7 +79,8 @@ internal static class DemoCommand
             {
                 Directory.Delete(work, recursive: true);
             }
-            Say.Line($"{Prose.List(names, 4)} are install media of counter-install.wim. 'moorfield image list {Path.Combine(place, names[0])}' "
+            Say.Line($"{Prose.List(names, 4)} are install media of counter-install.wim. "
+                + $"{Prose.Command("image", "list", Path.Combine(place, names[0]))} "
                 + "shows the first.");
             return Program.Done;
         });
@@ -174,16 +178,17 @@ internal static class DemoCommand
         {
             throw new MoorfieldException(Trouble.Failed, e.Message, e);
         }
-        Say.Line($"{volume} is a made-up Windows volume. 'moorfield inventory {volume}' takes stock of it.");
+        Say.Line($"{volume} is a made-up Windows volume. {Prose.Command("inventory", volume)} takes stock of it.");
         if (parsed.GetValue(Disk))
             Say.Line($"{disk} is the same system as a virtual disk.");
-        Say.Line($"{image} is an install image of three editions. 'moorfield image list {image}' shows them.");
-        Say.Line($"{update} is that of the coming release. 'moorfield forecast {volume} --update {update}' tells what it would bring.");
-        Say.Line($"{package} is a package file. 'moorfield bring-back {volume} 'Picture Viewer' --for everyone --from {package}' gives that package "
+        Say.Line($"{image} is an install image of three editions. {Prose.Command("image", "list", image)} shows them.");
+        Say.Line($"{update} is that of the coming release. {Prose.Command("forecast", volume, "--update", update)} tells what it would bring.");
+        Say.Line($"{package} is a package file. "
+            + $"{Prose.Command("bring-back", volume, "Picture Viewer", "--for", "everyone", "--from", package)} gives that package "
             + "again where it was removed.");
-        Say.Line($"{briefs[0]} is a brief. 'moorfield brief show {briefs[0]} --on {volume}' shows what it means there.");
+        Say.Line($"{briefs[0]} is a brief. {Prose.Command("brief", "show", briefs[0], "--on", volume)} shows what it means there.");
         Say.Line($"{Path.Combine(folder, Surveys)} holds surveys of running counters. "
-            + $"'moorfield survey {Path.Combine(folder, Surveys)}' lists them.");
+            + $"{Prose.Command("survey", Path.Combine(folder, Surveys))} lists them.");
         Say.Line($"{Path.Combine(folder, HandOver)} is what running machines need to carry that brief out; its plan.txt explains it.");
         return Program.Done;
     }

@@ -107,7 +107,7 @@ internal static class ForecastCommand
                 "--for", "newcomers"];
         return brief is null && families.IsEmpty ? null
             : string.Join(' ', new[] { "moorfield", "hand-over", parsed.GetRequiredValue(TargetPath) }.Concat(what).Concat(["--to", "FOLDER"])
-                .Select(Words.Quoted));
+                .Select(Prose.Quoted));
     }
 
     private static string? Remedy(
@@ -131,7 +131,7 @@ internal static class ForecastCommand
         };
         IEnumerable<string> edition = brief is null && update is not null ? (parsed.GetValue(Edition) ?? []).SelectMany(e => new[] { "--edition", e })
             : snapshot.EditionNumber is { } number ? ["--edition", $"{number}"] : [];
-        return string.Join(' ', words.Prepend("moorfield").Concat(edition).Select(Words.Quoted));
+        return string.Join(' ', words.Prepend("moorfield").Concat(edition).Select(Prose.Quoted));
     }
 
     /// <summary>The edition of an image that an update would come from.</summary>

@@ -3,6 +3,7 @@ using System.CommandLine;
 using System.Text;
 using Moorfield.Core.HandOver;
 using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
@@ -173,7 +174,7 @@ internal static class HandOverCommand
             (PlanText, Encoding.UTF8.GetBytes(Say.Captured(() => HandOverText.Write(target, plan, plans, () => Show(target, plan, plans))))),
             (PlanData, DocumentJson.Bytes(Document(target, plans))),
         ];
-        WriteAll(folder, files);
+        NewFile.WriteFolder(folder, files);
         return files;
     }
 
@@ -181,25 +182,6 @@ internal static class HandOverCommand
     {
         RemovalText.ShowPlan(target, plans, handsOver: true);
         HandOverText.ShowBesides(plan, plans);
-    }
-
-    /// <summary>Writes a folder that was not there: all of it or nothing.</summary>
-    private static void WriteAll(string folder, IReadOnlyList<(string Name, byte[] Content)> files)
-    {
-        string full = Path.TrimEndingDirectorySeparator(Path.GetFullPath(folder));
-        string half = $"{full}.part-{Environment.ProcessId}";
-        Directory.CreateDirectory(half);
-        try
-        {
-            foreach (var (name, content) in files)
-                BriefCommand.WriteNew(Path.Combine(half, name), content);
-            Directory.Move(half, full);
-        }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
-        {
-            Directory.Delete(half, recursive: true);
-            throw;
-        }
     }
 
     private static Option<string> RestorePointOption()

@@ -74,7 +74,7 @@ internal static class ImageCommand
         if (target is ImageTarget image)
             return image;
         target.Dispose();
-        throw new MoorfieldException(Trouble.Misused, $"{path} is no image file. 'moorfield inventory {path}' takes stock of a volume.");
+        throw new MoorfieldException(Trouble.Misused, $"{path} is no image file. {Prose.Command("inventory", path)} takes stock of a volume.");
     }
 
     /// <summary>Facts from the XML data, and from each edition's own registry where it can be read.</summary>

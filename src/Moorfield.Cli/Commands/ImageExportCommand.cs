@@ -88,7 +88,7 @@ internal static class ImageExportCommand
         Watched($"Writing {Path.GetFileName(output)}", (progress, stop) =>
         {
             ImageExport.Write(target.FullPath, target.Name, numbers, output, compression,
-                !target.Image.Wim.Header.Integrity.IsNone, progress, stop);
+                !target.Image.Wim.Header.Integrity.IsNone, new WriteSeam(), progress, stop);
             return 0;
         });
         using var fresh = ImageFile.Open(output, new WriteSeam());
@@ -137,7 +137,7 @@ internal static class ImageExportCommand
                     + "'moorfield image convert' makes a WIM of it.");
             long bytes = PartBytes(parsed, part, splits: true)!.Value;
             var parts = Watched("Splitting", (progress, stop) =>
-                ImageExport.Split(target.FullPath, target.Name, parsed.GetRequiredValue(to), bytes, progress, stop));
+                ImageExport.Split(target.FullPath, target.Name, parsed.GetRequiredValue(to), bytes, new WriteSeam(), progress, stop));
             Say.Line($"{target.Name} is split into {Sheet.Count(parts.Length, "part")}: {Prose.List(parts.Select(p => Path.GetFileName(p)), 6)}.");
             return Program.Done;
         });
@@ -158,11 +158,10 @@ internal static class ImageExportCommand
         command.Handle(parsed =>
         {
             string path = parsed.GetRequiredValue(first);
-            if (!File.Exists(path))
-                throw new MoorfieldException(Trouble.Misused, $"There is no file {path}.");
+            RegularFile.CheckNamed(path);
             Watched("Joining", (progress, stop) =>
             {
-                ImageExport.Join(path, parsed.GetRequiredValue(to), progress, stop);
+                ImageExport.Join(path, parsed.GetRequiredValue(to), new WriteSeam(), progress, stop);
                 return 0;
             });
             Say.Line($"{parsed.GetRequiredValue(to)} has {Sheet.Size(new FileInfo(parsed.GetRequiredValue(to)).Length)}.");

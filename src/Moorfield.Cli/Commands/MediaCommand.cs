@@ -188,8 +188,9 @@ internal static class MediaCommand
             Label = parsed.GetValue(Label),
             Added = added,
             HasDigest = !parsed.GetValue(NoDigest),
+            Replaces = parsed.GetValue(Replace),
         };
-        building.Check(parsed.GetValue(Replace));
+        building.Check();
         return CarryOut(parsed, options, source, building, plans, refused);
     }
 
@@ -312,6 +313,6 @@ internal static class MediaCommand
             + "byte for byte.");
         if (built.Sha256 is { } digest)
             Say.Verbatim($"SHA-256 {digest}");
-        Say.Line($"'moorfield compare {Words.Quoted(source.FullPath)} {Words.Quoted(output)}' tells what went.");
+        Say.Line($"{Prose.Command("compare", source.FullPath, output)} tells what went.");
     }
 }

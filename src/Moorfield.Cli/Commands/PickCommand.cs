@@ -3,6 +3,7 @@ using System.CommandLine;
 using Moorfield.Cli.Picking;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
@@ -86,7 +87,7 @@ internal static class PickCommand
             : string.Join(',', Words.Names(audience.Sids, plans[0].Snapshot).Concat(audience.Newcomers ? ["newcomers"] : []));
         Say.Line();
         Say.Line($"{target.Name} can only be read. This writes the scripts that do it on running machines:");
-        Say.Verbatim($"moorfield hand-over {Words.Quoted(target.FullPath)} {string.Join(' ', families)} --for {Words.Quoted(who)} --to FOLDER");
+        Say.Verbatim($"moorfield hand-over {Prose.Quoted(target.FullPath)} {string.Join(' ', families)} --for {Prose.Quoted(who)} --to FOLDER");
     }
 
     private static void SetAudience(PickState state, Audience audience)
@@ -131,8 +132,8 @@ internal static class PickCommand
                 : state.Newcomers && state.Sids.Count == state.Accounts.Length ? "everyone"
                 : string.Join(',', state.Accounts.Where(a => state.Sids.Contains(a.Sid)).Select(a => a.Name)
                     .Concat(state.Newcomers ? ["newcomers"] : []));
-            BriefCommand.WriteNew(file,
-                BriefDraft.Write($"Chosen on {target.Name}", who, state.Items.Where(i => state.Marked.Contains(i.Family)).Select(i => i.Package)));
+            NewFile.Write(file, System.Text.Encoding.UTF8.GetBytes(
+                BriefDraft.Write($"Chosen on {target.Name}", who, state.Items.Where(i => state.Marked.Contains(i.Family)).Select(i => i.Package))));
             return $"Saved as {file}.";
         }
         catch (Exception e) when (e is MoorfieldException or IOException or UnauthorizedAccessException)

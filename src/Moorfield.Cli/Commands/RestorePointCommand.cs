@@ -45,7 +45,7 @@ internal static class RestorePointCommand
             _ = Common.Limit(parsed.GetValue(limit));
             var progress = new ProgressLine();
             using var opened = Common.Open(parsed.GetRequiredValue(target));
-            if ((path + "/").StartsWith(opened.FullPath.TrimEnd('/') + "/", StringComparison.Ordinal))
+            if (opened is VolumeTarget && MountedPath.Of(path).IsWithin(MountedPath.Of(opened.FullPath)))
                 throw new MoorfieldException(Trouble.Misused, $"The vault {path} lies inside the target. Choose a folder elsewhere with --vault.");
             var recording = new StateRecording(opened, opened.Choose(parsed.GetValue(edition) ?? []), parsed.GetValue(withFiles));
             progress.Vault = path;
@@ -64,7 +64,7 @@ internal static class RestorePointCommand
             var point = recorded.Point;
             Say.Line($"Restore point {point.Number} in {path} holds the state of {opened.Name}{(point.State!.WithFiles ? " with all files" : "")}: "
                 + $"{Sheet.Count(point.Packages.DistinctBy(p => p.Family).Count(), "package")}. Nothing was changed.");
-            Say.Line($"'moorfield undo {opened.FullPath} {point.Number}{opened.Options}' goes back to it"
+            Say.Line($"{Prose.Command("undo", opened.FullPath, $"{point.Number}", opened.Options)} goes back to it"
                 + (point.State.WithFiles ? "."
                     : "; files that are gone by then come back only where the vault or the disk still has them (--with-files)."));
             RunLog.Write("record", opened.FullPath, point.Number, "done", point.Title);
@@ -91,6 +91,7 @@ internal static class RestorePointCommand
         command.Handle(parsed =>
         {
             string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
+            Common.SettleImages(path);
             using var vault = Vault.OpenExisting(path);
             var points = vault is null ? [] : PointHistory.Read(vault, Say.Error);
             if (parsed.GetValue(only) is { } place)
@@ -146,6 +147,7 @@ internal static class RestorePointCommand
         command.Handle(parsed =>
         {
             string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
+            Common.SettleImages(path);
             using var vault = Vault.OpenExisting(path)
                 ?? throw new MoorfieldException(Trouble.Misused, $"There is no vault at {path}. Name another with --vault.");
             var point = vault.Read(parsed.GetValue(number));
@@ -164,16 +166,19 @@ internal static class RestorePointCommand
     private static Command CreateFinish()
     {
         var target = Common.TargetArgument();
+        var vaultPath = Common.VaultPath();
         var command = new Command("finish", """
             Carries a run that was interrupted on a target to its end. ('undo' puts everything back instead.)
 
             Example:
               moorfield restore-point finish /mnt/counter-07
             """)
-        { target };
+        { target, vaultPath };
         command.Handle(parsed =>
         {
             using var opened = Common.OpenForChange(parsed.GetRequiredValue(target), new WriteSeam(), mayFollowInterruption: true);
+            if (opened is ImageTarget image)
+                Common.SettleImages(Vault.ChoosePath(parsed.GetValue(vaultPath)), image);
             if (opened is not VolumeTarget { Volume: var volume } || InterruptedRun.Find(volume) is not { } run)
             {
                 Say.Aside($"No run was interrupted on "

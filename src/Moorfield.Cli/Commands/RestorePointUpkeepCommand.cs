@@ -3,6 +3,7 @@ using System.CommandLine;
 using System.Globalization;
 using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
+using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
 using Moorfield.Reporting;
 
@@ -106,7 +107,7 @@ internal static class RestorePointUpkeepCommand
             if (parsed.GetValue(last) is < 0)
                 throw new MoorfieldException(Trouble.Misused, "--keep-last takes 0 or more.");
             var wanted = named.Length > 0 ? [.. named]
-                : Fitting(points, parsed.GetValue(older) is { } age ? DateTimeOffset.Now - Age(age) : null, parsed.GetValue(last),
+                : Fitting(points, parsed.GetValue(older) is { } age ? Before(DateTimeOffset.Now, Age(age)) : null, parsed.GetValue(last),
                     parsed.GetValue(only));
             // One whose document cannot be read is no part of the history, and nothing can be undone from it.
             var damaged = named.Where(n => points.All(p => p.Point.Number != n)).ToList();
@@ -115,7 +116,8 @@ internal static class RestorePointUpkeepCommand
                 throw new MoorfieldException(Trouble.Refused, $"Restore point {damaged[0]} cannot be read, so that it is not known what it needs. "
                     + "'moorfield vault check' says more.");
             }
-            return Delete(parsed, vault, VaultUpkeep.Plan(points, wanted, named.Length > 0), parsed.GetValue(preview), parsed.GetValue(yes));
+            var deletion = VaultUpkeep.Plan(points, wanted, named.Length > 0, IsMarked(vault));
+            return Delete(parsed, vault, deletion, parsed.GetValue(preview), parsed.GetValue(yes));
         });
         return command;
     }
@@ -134,12 +136,16 @@ internal static class RestorePointUpkeepCommand
         return [.. those.Where(p => (before is null || p.Point.Created < before) && !kept.Contains(p.Point.Number)).Select(p => p.Point.Number)];
     }
 
+    /// <summary>A time so long before another; the earliest that there is where that would be earlier.</summary>
+    private static DateTimeOffset Before(DateTimeOffset time, TimeSpan age) =>
+        time.UtcTicks - DateTimeOffset.MinValue.UtcTicks > age.Ticks ? time - age : DateTimeOffset.MinValue;
+
     private static TimeSpan Age(string text)
     {
-        const int MostDays = 100_000;
+        const double MostDays = 10_000_000; // a time span holds hardly more
         int days = text.Length < 2 ? 0 : char.ToLowerInvariant(text[^1]) switch { 'd' => 1, 'w' => 7, 'm' => 30, 'y' => 365, _ => 0 };
-        return days > 0 && int.TryParse(text[..^1], NumberStyles.None, CultureInfo.InvariantCulture, out int number) && number <= MostDays
-            ? TimeSpan.FromDays((double)number * days) : throw new MoorfieldException(Trouble.Misused,
+        return days > 0 && int.TryParse(text[..^1], NumberStyles.None, CultureInfo.InvariantCulture, out int number)
+            ? TimeSpan.FromDays(Math.Min((double)number * days, MostDays)) : throw new MoorfieldException(Trouble.Misused,
                 $"'{text}' is no age: a number with d, w, m or y behind it, such as 90d.");
     }
 
@@ -169,14 +175,18 @@ internal static class RestorePointUpkeepCommand
             Say.Aside("Nothing was deleted.");
             return Program.Done;
         }
-        var (bytes, why2) = VaultUpkeep.Delete(vault, deletion, TimeProvider.System);
-        foreach (var point in deletion.Gone)
+        var (bytes, deleted, unknown) = VaultUpkeep.Delete(vault, deletion, TimeProvider.System, IsMarked(vault));
+        foreach (var (point, why) in deleted.Stay)
+            Say.Error($"Restore point {point.Point.Number} stays: meanwhile it {why}.");
+        foreach (var point in deleted.Gone)
             RunLog.Write("delete", vault.FullPath, point.Point.Number, "done", $"restore point deleted: {point.Point.Title}");
-        Say.Line($"{Sheet.Count(deletion.Gone.Length, "restore point")} deleted; {Sheet.Size(bytes)} given back.");
-        if (why2 is not null)
-            Say.Error($"No contents were deleted, as it is not known which are needed: {why2}");
-        return deletion.Stay.IsEmpty ? Program.Done : Program.DoneInPart;
+        Say.Line($"{Sheet.Count(deleted.Gone.Length, "restore point")} deleted; {Sheet.Size(bytes)} given back.");
+        if (unknown is not null)
+            Say.Error($"No contents were deleted, as it is not known which are needed: {unknown}");
+        return deletion.Stay.IsEmpty && deleted.Gone.Length == deletion.Gone.Length ? Program.Done : Program.DoneInPart;
     }
+
+    private static Func<PointHead, bool> IsMarked(Vault vault) => point => InterruptedRun.MayBeMarked(point, vault);
 
     internal static Command CreatePin()
     {

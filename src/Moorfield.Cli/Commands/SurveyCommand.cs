@@ -3,6 +3,7 @@ using Moorfield.Core.HandOver;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
@@ -46,7 +47,7 @@ internal static class SurveyCommand
         if (file is null)
             return List(parsed, folder!);
         var guards = KnownGuards.With(brief.Load(parsed));
-        BriefCommand.WriteNew(file, SurveyScript.Write(guards));
+        NewFile.Write(file, SurveyScript.Write(guards));
         Say.Line($"{file} makes a survey: run it as administrator in the shell of Windows itself (5.1), and bring survey-COMPUTER.json back.");
         Say.Line($"It only reads, and looks up {Sheet.Count(guards.Length, "guard")}. It was tested on a made-up machine, never on Windows.");
         return Program.Done;

@@ -64,8 +64,15 @@ internal static class UndoCommand
 
     private static int Run(ParseResult parsed, ChangeOptions options)
     {
-        using var target = options.Open(parsed, parsed.GetRequiredValue(TargetPath), mayFollowInterruption: true);
+        int? asked = parsed.GetValue(Point);
+        using var target = options.Open(parsed, parsed.GetRequiredValue(TargetPath), mayFollowInterruption: true,
+            options.IsPreview(parsed) || asked is null ? null : new NamedRun(asked.Value, options.VaultPath(parsed)));
         int result = Program.Done;
+        // What undo was called for is done: the disk is as it was before the run that was interrupted.
+        if (target is DiskTarget { Recovered.IsPutBack: true } && !parsed.GetValue(All) && parsed.GetValue(Before) is null)
+            return result;
+        if (asked == 0)
+            throw new MoorfieldException(Trouble.Misused, $"No run without a restore point was interrupted on {target.Name}. Nothing was changed.");
         // An undo of an undo that was cut off leaves the run below it to be undone: back to the state before the first of them.
         while (target is VolumeTarget volume && InterruptedRun.Find(volume.Volume) is { } interrupted)
         {
@@ -93,10 +100,8 @@ internal static class UndoCommand
             ImageTransaction.Settle(image.Image, vault, TimeProvider.System);
         DateTimeOffset? since = parsed.GetValue(Before) is { } day ? new DateTimeOffset(DateTime.SpecifyKind(day, DateTimeKind.Local)) : null;
         var identity = target.Identify();
-        var runs = PointHistory.Read(vault, Say.Error)
-            .Where(p => PointHistory.CanBeUndone(p) && p.Point.Target.IsSameAs(identity) && (since is null || p.Point.Created >= since))
-            .Reverse().ToList();
-        if (runs.Count == 0)
+        var runs = PointHistory.Since(PointHistory.Read(vault, Say.Error), identity, since);
+        if (runs.IsEmpty)
         {
             Say.Aside($"No run on {target.Name}{(since is null ? "" : " since then")} still stands. Nothing was changed.");
             return Program.Done;
@@ -106,7 +111,7 @@ internal static class UndoCommand
             Say.Line($"  {run.Point.Number}  {RestorePointCommand.Time(run.Point)}  {run.Point.Title}");
         if (options.IsPreview(parsed))
             return Program.Done;
-        if (!options.GoesAhead(parsed) && !Say.Confirm($"Undo {Sheet.Count(runs.Count, "run")}?"))
+        if (!options.GoesAhead(parsed) && !Say.Confirm($"Undo {Sheet.Count(runs.Length, "run")}?"))
         {
             Say.Aside("Nothing was changed.");
             return Program.Done;
@@ -271,8 +276,8 @@ internal static class UndoCommand
         string what = target.HasEditions ? "this image" : "this system";
         throw new MoorfieldException(Trouble.Misused, PointHistory.Elsewhere(points, identity).LastOrDefault() is { Point: var other }
             ? $"The vault {vault.FullPath} has no run on {target.FullPath} that still stands. On {what} in another place, {other.Target.Path}, "
-                + $"restore point {other.Number} stands: {other.Title}. If {target.FullPath} is that one, moved, or a copy: 'moorfield undo "
-                + $"{target.FullPath} {other.Number}{target.Options}'."
+                + $"restore point {other.Number} stands: {other.Title}. If {target.FullPath} is that one, moved, or a copy: "
+                + $"{Prose.Command("undo", target.FullPath, $"{other.Number}", target.Options)}."
             : $"The vault {vault.FullPath} has no run on {what} that still stands. 'moorfield restore-point list' lists all.");
     }
 
@@ -337,7 +342,8 @@ internal static class UndoCommand
         string what = $"Put back {Sheet.Count(done, "change")}";
         Say.Line(!outcome.Verified ? $"{what}, of which not all are there as recorded."
             : !outcome.Failures.IsEmpty
-                ? $"{what}; {outcome.Failures.Length} could not be put back wholly. 'moorfield undo {target.FullPath}{target.Options}' tries again."
+                ? $"{what}; {outcome.Failures.Length} could not be put back wholly. "
+                    + $"{Prose.Command("undo", target.FullPath, target.Options)} tries again."
             : plan.IsExact ? $"{what}: {(target is DiskTarget ? "the volume on " : "")}{target.Name} is what it was before the run, to the last byte."
             : $"{what}. A fresh look at {target.Name} finds every one of them as recorded.");
     }

@@ -24,16 +24,32 @@ internal sealed class PickScreen(PickView view) : IDisposable
         Open();
         try
         {
-            for (var outcome = PickOutcome.GoesOn; ; outcome = Press(keys, Console.ReadKey(intercept: true)))
+            for (var outcome = PickOutcome.GoesOn; ; outcome = Press(keys, ReadKey()))
             {
                 if (outcome != PickOutcome.GoesOn)
                     return outcome == PickOutcome.Chosen;
                 Draw();
             }
         }
+        catch (IOException)
+        {
+            return false; // the terminal was closed
+        }
         finally
         {
             Close();
+        }
+    }
+
+    private static ConsoleKeyInfo ReadKey()
+    {
+        try
+        {
+            return Console.ReadKey(intercept: true);
+        }
+        catch (InvalidOperationException e)
+        {
+            throw new IOException("The terminal was closed.", e);
         }
     }
 
@@ -48,7 +64,7 @@ internal sealed class PickScreen(PickView view) : IDisposable
         Console.TreatControlCAsInput = true;
         Write(Enter);
         _open = true;
-        _signals.Add(PosixSignalRegistration.Create(PosixSignal.SIGWINCH, _ => Draw()));
+        _signals.Add(PosixSignalRegistration.Create(PosixSignal.SIGWINCH, _ => DrawAgain()));
         foreach (var signal in new[] { PosixSignal.SIGTERM, PosixSignal.SIGHUP, PosixSignal.SIGQUIT, PosixSignal.SIGINT })
         {
             _signals.Add(PosixSignalRegistration.Create(signal, context =>
@@ -67,8 +83,27 @@ internal sealed class PickScreen(PickView view) : IDisposable
             if (!_open)
                 return;
             _open = false;
-            Write(Leave);
-            Console.TreatControlCAsInput = false;
+            try
+            {
+                Write(Leave);
+                Console.TreatControlCAsInput = false;
+            }
+            catch (IOException)
+            {
+                // the terminal was closed
+            }
+        }
+    }
+
+    private void DrawAgain()
+    {
+        try
+        {
+            Draw();
+        }
+        catch (IOException)
+        {
+            // the terminal was closed, which the next key shows
         }
     }
 

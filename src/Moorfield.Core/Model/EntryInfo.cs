@@ -25,5 +25,7 @@ public readonly record struct FileTime(long Seconds, uint Nanoseconds);
 /// <param name="Mode">Permission bits, 0 to 0xFFF.</param>
 /// <param name="Size">Bytes, for files.</param>
 /// <param name="Links">How many names it has, as the file system counts them.</param>
+/// <param name="Allocated">Bytes that it takes on the file system, less than its size where it has holes; null where that is not known.</param>
 public readonly record struct EntryInfo(
-    EntryKind Kind, uint Mode, uint Uid, uint Gid, long Size, FileTime Modified, FileTime Accessed, FileTime Changed, ulong Inode, uint Links = 1);
+    EntryKind Kind, uint Mode, uint Uid, uint Gid, long Size, FileTime Modified, FileTime Accessed, FileTime Changed, ulong Inode, uint Links = 1,
+    long? Allocated = null);

@@ -24,6 +24,31 @@ public static class Prose
     /// <param name="many">Of several; with an s behind <paramref name="one"/> when null.</param>
     public static string Count(int number, string one, string? many = null) => number == 1 ? $"1 {one}" : $"{number} {many ?? one + "s"}";
 
+    /// <summary>A word as a POSIX shell takes it: as it is where that means itself, otherwise in single quotes.</summary>
+    public static string Quoted(string word) =>
+        word.Length > 0 && word.All(c => char.IsAsciiLetterOrDigit(c) || "-_./:=@%+,".Contains(c, StringComparison.Ordinal)) ? word
+            : $"'{word.Replace("'", "'\\''", StringComparison.Ordinal)}'";
+
+    /// <summary>A command of this program for a person to copy, in quotation marks where no word of it needs any itself.</summary>
+    /// <param name="words">Behind the program's name. What begins with a space is several words that need no quoting, or none.</param>
+    public static string Command(params ReadOnlySpan<string> words)
+    {
+        string command = "moorfield";
+        bool isPlain = true;
+        foreach (string word in words)
+        {
+            if (word.Length == 0 || word[0] == ' ')
+            {
+                command += word;
+                continue;
+            }
+            string quoted = Quoted(word);
+            isPlain &= quoted == word;
+            command += $" {quoted}";
+        }
+        return isPlain ? $"'{command}'" : command;
+    }
+
     internal static string Packages(IEnumerable<InstalledPackage> packages) =>
         List(packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal).Order(StringComparer.OrdinalIgnoreCase), NamesShown);
 

@@ -118,6 +118,7 @@ public sealed class BringingBack(
     {
         if (settings.VaultPath is not { } path)
             throw new MoorfieldException(Trouble.Misused, "What comes back is kept in the vault first: this run has a restore point.");
+        CheckRoom(proposal);
         return WithContents(proposal, 0, [], contents =>
         {
             if (Target is not ImageTarget)
@@ -135,6 +136,17 @@ public sealed class BringingBack(
                 },
             }, settings, stop);
         });
+    }
+
+    /// <summary>A folder is written file by file: that all of them find room is looked at first. A disk takes all or nothing.</summary>
+    private void CheckRoom(BringingBackProposal proposal)
+    {
+        long needed = proposal.Plans.Sum(p => p.Room);
+        if (Target is VolumeTarget && new DriveInfo(Target.FullPath).AvailableFreeSpace is var free && free < needed)
+        {
+            throw new MoorfieldException(Trouble.Refused,
+                $"{Target.Name} has {Prose.Size(free)} left, and what comes back needs {Prose.Size(needed)}. Nothing was changed.");
+        }
     }
 
     /// <summary>Opens a content for one of several editions at work: sources are read by one at a time.</summary>

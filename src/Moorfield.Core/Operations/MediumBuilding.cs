@@ -5,6 +5,7 @@ using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Media;
+using Moorfield.Formats.Native;
 using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Operations;
@@ -38,6 +39,9 @@ public sealed class MediumBuilding(ImageTarget source, string output, MediumImag
     private readonly MediumImage _medium = source.Image.Medium ?? throw new ArgumentException("The image lies on no medium.", nameof(source));
     private readonly string _full = Path.GetFullPath(output);
 
+    /// <summary>Whether a file that has the result's name already may be replaced.</summary>
+    public bool Replaces { get; init; }
+
     /// <summary>Null for that of the source.</summary>
     public string? Label { get; init; }
 
@@ -58,22 +62,21 @@ public sealed class MediumBuilding(ImageTarget source, string output, MediumImag
     public long Needs => SourceBytes + AddedBytes + making.Needs;
 
     /// <summary>Makes sure that it can begin.</summary>
-    /// <param name="replaces">Whether a result that is there already may be replaced.</param>
     /// <exception cref="MoorfieldException">It cannot.</exception>
-    public void Check(bool replaces)
+    public void Check()
     {
         if (Path.Exists(_full) && TargetPlace.Meet(_full, source.FullPath))
             throw new MoorfieldException(Trouble.Misused, $"{output} is the source itself, which is never written. Name another file.");
-        if (Path.Exists(_full) && (!replaces || !File.Exists(_full)))
-            throw new MoorfieldException(Trouble.Misused, $"{output} is there already. Name another file, or add --replace.");
+        if (RegularFile.KindOf(_full, followsLinks: false) is { } kind && (!Replaces || !RegularFile.IsNamed(kind)))
+        {
+            throw new MoorfieldException(Trouble.Misused, RegularFile.IsNamed(kind)
+                ? $"{output} is there already. Name another file, or add --replace." : $"{output} is {kind}. Name another file.");
+        }
         string folder = Path.GetDirectoryName(_full)!;
         if (!Directory.Exists(folder))
             throw new MoorfieldException(Trouble.Misused, $"There is no folder {folder}.");
         foreach (var (file, _) in Added)
-        {
-            if (!File.Exists(file))
-                throw new MoorfieldException(Trouble.Misused, $"There is no file {file}.");
-        }
+            RegularFile.CheckNamed(file);
         making.Check();
         long free = new DriveInfo(folder).AvailableFreeSpace;
         if (free < Needs)
@@ -106,18 +109,13 @@ public sealed class MediumBuilding(ImageTarget source, string output, MediumImag
     {
         var before = Stamp();
         string name = Path.GetFileName(_full);
-        using var work = new WorkFolder(Path.Combine(Path.GetDirectoryName(_full)!, $".{name}.moorfield-build"), seam);
+        using var work = WorkFolder.For(_full, seam);
         var meter = new WorkMeter([.. Steps()], clock, tell);
         using var image = making.Make(work.FullPath, seam, meter, clock, stop);
         var (hash, compared) = Write(image, work.FullPath, seam, meter, stop);
         if (Stamp() != before)
             throw new MoorfieldException(Trouble.Refused, $"{source.Name} was changed by something else meanwhile. Nothing was written.");
-        using (var from = Folder.Open(work.FullPath, seam))
-        using (var folder = Folder.Open(Path.GetDirectoryName(_full)!, seam))
-        {
-            from.Rename(PartName, name, folder);
-            folder.Flush();
-        }
+        work.MoveOut(PartName, name, Replaces);
         return new BuiltMedium(image.Removal, new FileInfo(_full).Length, image.Lengths.Sum(), image.Lengths.Length, hash, compared);
     }
 
@@ -168,24 +166,22 @@ public sealed class MediumBuilding(ImageTarget source, string output, MediumImag
             .Check(written, _medium.Image, making.ImagePath, contents);
     }
 
-    /// <summary>Gives a medium another label in its own file: some blocks are written, and read back.</summary>
+    /// <summary>Gives a medium another label in its own file: some blocks are written, and read back. What goes wrong is taken back.</summary>
     /// <returns>How many blocks.</returns>
-    /// <exception cref="MoorfieldException">It cannot be written, or the label cannot.</exception>
+    /// <exception cref="MoorfieldException">It cannot be written, or the label cannot; the medium is what it was, unless the message says
+    /// otherwise.</exception>
     public static int Relabel(ImageTarget source, string label)
     {
+        if (!source.Image.TryLock())
+            throw new MoorfieldException(Trouble.Failed, $"{source.Name} is being changed by another run of moorfield. Wait for it to end.");
         var building = new MediumBuilding(source, source.FullPath, new MediumImageMaking(source, null)) { Label = label };
-        List<(long Offset, ReadOnlyMemory<byte> Bytes)> changes;
-        using (var reading = File.OpenHandle(source.FullPath))
-            changes = [.. building.Plan(reading, building._medium.Image.Size, []).Changes];
-        using (var file = File.OpenHandle(source.FullPath, FileMode.Open, FileAccess.ReadWrite))
-        {
-            foreach (var (offset, bytes) in changes)
-                RandomAccess.Write(file, bytes.Span, offset);
-            RandomAccess.FlushToDisk(file);
-        }
-        using var fresh = File.OpenHandle(source.FullPath);
-        return Medium.Read(fresh).Label == label ? changes.Count
-            : throw new MoorfieldException(Trouble.Failed, $"{source.Name} does not have the label '{label}' after it was written.");
+        // Not by File.OpenHandle, whose own lock would meet the one that was just taken.
+        using var reading = RegularFile.Open(source.FullPath, LibC.ReadOnly)
+            ?? throw new MoorfieldException(Trouble.Failed, $"{source.FullPath} cannot be read.");
+        ImmutableArray<BlockChange> changes = [.. building.Plan(reading, building._medium.Image.Size, []).Changes
+            .Select(c => new BlockChange(c.Offset, FileContent.ReadAt(reading, c.Offset, c.Bytes.Length), c.Bytes))];
+        source.Image.Overwrite(changes, () => Medium.Read(reading).Label == label);
+        return changes.Length;
     }
 
     private (long, DateTime) Stamp()

@@ -130,7 +130,7 @@ public sealed class MediumImageMaking(ImageTarget source, Func<ImageTarget, Remo
             FileContent.Copy(source.FullPath, new CountedStream(writing, done => meter.At(done, _medium.Place.Length)), _medium.Place.Offset,
                 _medium.Place.Length);
         meter.Next();
-        ImageExport.Write(copy, source.Name, Only, wim, Compression, !source.Image.Wim.Header.Integrity.IsNone, meter.At, stop);
+        ImageExport.Write(copy, source.Name, Only, wim, Compression, !source.Image.Wim.Header.Integrity.IsNone, seam, meter.At, stop);
         File.Delete(copy);
         return ImageFile.Open(wim, seam);
     }
@@ -160,7 +160,7 @@ public sealed class MediumImageMaking(ImageTarget source, Func<ImageTarget, Remo
                 return 0;
             });
         target.Dispose();
-        var parts = ImageExport.Split(whole, source.Name, Path.Combine(work, "part.swm"), bytes,
+        var parts = ImageExport.Split(whole, source.Name, Path.Combine(work, "part.swm"), bytes, seam,
             (done, all) => meter.At(all + done, 2 * all), stop);
         File.Delete(whole);
         return new MadeMediumImage([.. parts.Select(p => new FileInfo(p).Length)], stream => FileContent.Copy(parts[0], stream), outcome, null)

@@ -61,16 +61,18 @@ public sealed class MediumUnpacking(ImageTarget source, string folder)
     {
         bool isNew = !Directory.Exists(_full);
         bool done = false;
+        if (isNew)
+            Directory.CreateDirectory(_full);
         try
         {
-            using var work = new WorkFolder(Path.Combine(_full, ".moorfield-build"), seam);
-            string files = Directory.CreateDirectory(Path.Combine(work.FullPath, "files")).FullName;
+            using var work = new WorkFolder(_full, ".moorfield-build", seam);
+            work.MakeFolder(Files);
+            string files = Path.Combine(work.FullPath, Files);
             long whole = _medium.Whole.Entries.Sum(e => e.Size);
             var meter = new WorkMeter([.. Making.Steps(), ("Writing the files", whole), ("Reading them back", whole / 2)], clock, tell);
             using var image = Making.Make(work.FullPath, seam, meter, clock, stop);
             var result = Write(image, files, seam, meter, stop);
-            foreach (string entry in Directory.GetFileSystemEntries(files))
-                Directory.Move(entry, Path.Combine(_full, Path.GetFileName(entry)));
+            MoveOut(work, [.. Directory.GetFileSystemEntries(files).Select(e => Path.GetFileName(e)).Order(StringComparer.Ordinal)]);
             done = true;
             return result;
         }
@@ -80,8 +82,41 @@ public sealed class MediumUnpacking(ImageTarget source, string folder)
         }
         finally
         {
-            if (isNew && !done && Directory.Exists(_full))
+            if (isNew && !done && Directory.Exists(_full) && !Directory.EnumerateFileSystemEntries(_full).Any())
                 Directory.Delete(_full);
+        }
+    }
+
+    private const string Files = "files";
+
+    /// <summary>Gives all files their places, or none.</summary>
+    private void MoveOut(WorkFolder work, string[] names)
+    {
+        var moved = new Stack<string>();
+        try
+        {
+            foreach (string name in names)
+            {
+                work.MoveOut(name, from: Files);
+                moved.Push(name);
+            }
+        }
+        catch (MoorfieldException e)
+        {
+            while (moved.TryPop(out string? name))
+            {
+                try
+                {
+                    work.MoveBack(name, Files);
+                }
+                catch (MoorfieldException)
+                {
+                    moved.Push(name);
+                    throw new MoorfieldException(e.Trouble, $"{e.Message.TrimEnd('.')}. Some of the files are left in {folder}: "
+                        + $"{Prose.List(moved, 3)}.", e);
+                }
+            }
+            throw;
         }
     }
 

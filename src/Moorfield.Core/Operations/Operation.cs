@@ -112,7 +112,7 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
     private void CheckSafe(RunSettings settings)
     {
         target.CheckChangeable(FollowsInterruption);
-        if (settings.VaultPath is { } vault && (vault + "/").StartsWith(target.FullPath.TrimEnd('/') + "/", StringComparison.Ordinal))
+        if (settings.VaultPath is { } vault && target is VolumeTarget && MountedPath.Of(vault).IsWithin(MountedPath.Of(target.FullPath)))
             throw new MoorfieldException(Trouble.Misused, $"The vault {vault} lies inside the target. Choose a folder elsewhere with --vault.");
     }
 

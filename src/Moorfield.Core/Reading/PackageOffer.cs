@@ -16,7 +16,8 @@ internal sealed record OfferedPackage(
 
 /// <summary>A file of a package.</summary>
 /// <param name="Path">Below the package's folder, with backslashes.</param>
-internal sealed record OfferedFile(string Path, long Size, FileTime Modified, Func<Stream> Open);
+/// <param name="Holds">Bytes that it takes: less than its size where it has holes.</param>
+internal sealed record OfferedFile(string Path, long Size, FileTime Modified, Func<Stream> Open, long Holds);
 
 /// <summary>Where packages lie with their files: a system, an edition of an image, or a package file.</summary>
 internal abstract class PackageOffer
@@ -75,9 +76,9 @@ internal sealed class SystemOffer(WindowsTree tree, SystemSnapshot snapshot) : P
             string path = below.IsRoot ? name : $@"{below}\{name}";
             files.Add(new OfferedFile(path, info.Size, info.Modified, () => new FileStream(
                 tree.OpenRead(WindowsPath.Of($@"{folder}\{path}")) ?? throw new MoorfieldException(Trouble.Failed,
-                    $@"{tree.Name}: {folder}\{path} is gone."), FileAccess.Read)));
+                    $@"{tree.Name}: {folder}\{path} is gone."), FileAccess.Read), Math.Min(info.Size, info.Allocated ?? info.Size)));
         });
-        return files.OrderBy(f => f.Path, StringComparer.OrdinalIgnoreCase);
+        return files.OrderBy(f => f.Path, StringComparer.OrdinalIgnoreCase).ThenBy(f => f.Path, StringComparer.Ordinal);
     }
 }
 
@@ -97,8 +98,7 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
         {
             FormatTrouble.Translated(path, () =>
             {
-                Read(PackageArchive.Open(RegularFile.OpenRead(path) ?? throw new MoorfieldException(Trouble.Misused,
-                    $"{path} is no file that can be read.")), architectures, languages);
+                Read(PackageArchive.Open(RegularFile.OpenNamed(path)), architectures, languages);
                 return true;
             });
         }
@@ -179,7 +179,8 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
     }
 
     internal override IEnumerable<OfferedFile> Files(PackageFullName part) => _archives[part].Files.Select(f => new OfferedFile(
-        f.Path, f.Size, new FileTime(f.Time.ToUnixTimeSeconds(), 0), () => new TranslatedStream(_path, _archives[part].OpenFile(f.Path))));
+        f.Path, f.Size, new FileTime(f.Time.ToUnixTimeSeconds(), 0), () => new TranslatedStream(_path,
+            FormatTrouble.Translated(_path, () => _archives[part].OpenFile(f.Path))), f.Size));
 
     public void Dispose()
     {

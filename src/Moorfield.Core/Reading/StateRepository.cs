@@ -3,6 +3,7 @@ using System.Runtime.InteropServices;
 using Microsoft.Data.Sqlite;
 using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
+using Moorfield.Formats.Native;
 using Moorfield.Formats.Appx;
 using SQLitePCL;
 
@@ -90,7 +91,7 @@ internal sealed class StateRepository : IDisposable
         }
         bool needsFiles = log is { Length: > 0 } || journal is { Length: > 0 } || content.Length < JournalVersions + 2;
         byte[] journalVersions = needsFiles ? [] : content[JournalVersions..(JournalVersions + 2)];
-        var folder = needsFiles ? Directory.CreateTempSubdirectory("moorfield-") : null;
+        var folder = needsFiles ? MakeFolder() : null;
         SqliteConnection? connection = null;
         bool keep = false;
         try
@@ -120,6 +121,19 @@ internal sealed class StateRepository : IDisposable
     // that file, wherever it is, and delete it.
     private static bool NamesAnotherJournal(byte[] journal) =>
         journal.AsSpan().EndsWith((ReadOnlySpan<byte>)[0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7]);
+
+    private static DirectoryInfo MakeFolder()
+    {
+        try
+        {
+            _ = TemporaryPlace.Folder;
+            return Directory.CreateTempSubdirectory("moorfield-");
+        }
+        catch (IOException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"The state repository {e.Message.TrimEnd('.')}.", e);
+        }
+    }
 
     private static SqliteConnection ConnectToCopy(DirectoryInfo folder, byte[] content, byte[]? log, byte[]? journal)
     {

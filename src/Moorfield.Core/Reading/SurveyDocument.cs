@@ -62,25 +62,12 @@ internal sealed record SurveyDocument(
     {
         try
         {
-            var reader = new Utf8JsonReader(content, new JsonReaderOptions { MaxDepth = MostDepth });
-            while (reader.Read())
-            {
-                if (reader.TokenType != JsonTokenType.PropertyName || reader.CurrentDepth != 1)
-                    continue;
-                bool schema = reader.ValueTextEquals("schema"u8);
-                if (!reader.Read())
-                    return false;
-                if (schema)
-                    return reader.TokenType == JsonTokenType.String && reader.GetString()!.StartsWith("moorfield.survey/", StringComparison.Ordinal);
-                if (!reader.TrySkip())
-                    return false;
-            }
+            return ReceivedJson.Schema(content)?.StartsWith("moorfield.survey/", StringComparison.Ordinal) == true;
         }
         catch (Exception e) when (e is JsonException or InvalidOperationException)
         {
-            // A survey that was cut off calls itself one before that.
+            return false; // a survey that was cut off calls itself one before that
         }
-        return false;
     }
 
     /// <summary>What a file holds as UTF-8, whatever it was written in: UTF-8 or UTF-16, with a byte order mark or without.</summary>
@@ -108,6 +95,7 @@ internal sealed record SurveyDocument(
         SurveyDocument? survey;
         try
         {
+            ReceivedJson.CheckLists(content, MostDepth);
             survey = JsonSerializer.Deserialize(content, SurveyJson.Default.SurveyDocument);
         }
         catch (JsonException e)

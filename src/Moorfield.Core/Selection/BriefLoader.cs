@@ -1,6 +1,7 @@
 using System.Security.Cryptography;
 using System.Text;
 using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Selection;
 
@@ -77,19 +78,17 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
 
     private static byte[] ReadFile(string path, string shown)
     {
+        if (RegularFile.KindOf(path) is null)
+            throw new MoorfieldException(Trouble.Misused, $"There is no brief {shown}.");
         try
         {
-            using var file = File.OpenRead(path);
+            using var file = RegularFile.OpenNamed(path);
             if (file.Length > MaxBytes)
                 throw new MoorfieldException(Trouble.Misused,
                     $"{shown} has {file.Length:N0} bytes, more than the {MaxBytes:N0} that a brief may have.");
             using var content = new MemoryStream();
             file.CopyTo(content);
             return content.ToArray();
-        }
-        catch (Exception e) when (e is FileNotFoundException or DirectoryNotFoundException)
-        {
-            throw new MoorfieldException(Trouble.Misused, $"There is no brief {shown}.", e);
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Selection;
 
@@ -33,9 +34,11 @@ public sealed record Settings(string? Vault, long? VaultLimit, string? Log, stri
         {
             if (!File.Exists(path))
                 return None;
-            if (new FileInfo(path).Length > YamlNode.MaxLength)
+            using var file = RegularFile.OpenNamed(path);
+            if (file.Length > YamlNode.MaxLength)
                 throw new MoorfieldException(Trouble.Misused, $"{path} is longer than settings can be.");
-            text = File.ReadAllText(path);
+            using var reader = new StreamReader(file);
+            text = reader.ReadToEnd();
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {

@@ -41,20 +41,21 @@ public sealed class DiskTarget(DiskVolume volume) : Target
     public override ITrees Trees => volume;
 
     /// <summary>A sentence about a run that was cut off on it and has just been put right; null when there was none.</summary>
-    public string? Settled { get; private init; }
+    public RecoveredDisk? Recovered { get; private init; }
 
     /// <summary>Opens the Windows on a disk. What a run left that was cut off is put right first.</summary>
     /// <param name="partition">Number of the partition; null for the only one that holds a Windows.</param>
+    /// <param name="recoverBy">An interrupted run that a person named; null when none was named.</param>
     /// <exception cref="MoorfieldException">None, several, or it cannot be read.</exception>
-    public static DiskTarget Open(string path, int? partition, WriteSeam seam)
+    public static DiskTarget Open(string path, int? partition, WriteSeam seam, NamedRun? recoverBy = null)
     {
         var disk = DiskFile.Open(path, seam);
         try
         {
-            string? settled = DiskMarker.Settle(disk, TimeProvider.System);
+            var recovered = DiskMarker.Recover(disk, TimeProvider.System, asked: recoverBy);
             return new DiskTarget(DiskVolume.Open(disk, partition, v => v.Stat(Places.Software) is { Kind: EntryKind.File }))
             {
-                Settled = settled,
+                Recovered = recovered,
                 _named = partition,
             };
         }
@@ -82,7 +83,10 @@ public sealed class DiskTarget(DiskVolume volume) : Target
     };
 
     /// <inheritdoc/>
-    public override TargetIdentity Identify(SystemSnapshot? read = null) => TargetIdentities.Identify(volume, volume.Place, read);
+    public override TargetIdentity Identify(SystemSnapshot? read = null) => TargetIdentities.Identify(volume, volume.Place, read) with
+    {
+        Disk = volume.Disk.Identity,
+    };
 
     /// <inheritdoc/>
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts)
@@ -109,7 +113,7 @@ public sealed class DiskTarget(DiskVolume volume) : Target
     protected override void Reload()
     {
         // Another run may have been cut off since this one opened the disk.
-        _ = DiskMarker.Settle(volume.Disk, TimeProvider.System, isTaken: true);
+        _ = DiskMarker.Recover(volume.Disk, TimeProvider.System, isTaken: true);
         volume.Reopen();
     }
 

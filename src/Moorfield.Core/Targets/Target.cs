@@ -45,9 +45,10 @@ public abstract class Target : IDisposable
     public abstract ITrees? Trees { get; }
 
     /// <summary>Opens a folder as a volume, or as a medium that was copied; a WIM or ESD file, or an ISO with one, as an image.</summary>
+    /// <param name="recoverBy">As for <see cref="DiskTarget.Open"/>.</param>
     /// <exception cref="MoorfieldException">Neither, or it cannot be read.</exception>
-    public static Target Open(string path, WriteSeam seam, int? partition = null) =>
-        DiskFile.Is(path) ? DiskTarget.Open(path, partition, seam)
+    public static Target Open(string path, WriteSeam seam, int? partition = null, NamedRun? recoverBy = null) =>
+        DiskFile.Is(path) ? DiskTarget.Open(path, partition, seam, recoverBy)
         : partition is not null ? throw new MoorfieldException(Trouble.Misused, $"{path} is no disk with partitions. Leave --partition out.") :
         File.Exists(path) ? new ImageTarget(ImageFile.Open(path, seam))
         : MediumImage.InFolder(path) is { } image ? new ImageTarget(ImageFile.Open(image, seam)) : new VolumeTarget(WindowsVolume.Open(path, seam));

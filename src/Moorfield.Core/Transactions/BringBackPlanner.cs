@@ -27,6 +27,9 @@ public sealed record BringBackPlan(
     SystemSnapshot Snapshot, ImmutableArray<BroughtPackage> Packages, ImmutableArray<Change> Changes, ImmutableArray<string> Notes)
 {
     internal ImmutableArray<ForeignContent> Contents { get; init; } = [];
+
+    /// <summary>Bytes that the added files take: those with holes only what they hold.</summary>
+    internal long Room { get; init; }
 }
 
 /// <summary>
@@ -43,6 +46,7 @@ internal sealed class BringBackPlanner : IDisposable
     private readonly IReadOnlyCollection<Guard> _guards;
     private readonly DateTimeOffset _now;
     private readonly TreeMaking _making;
+    private long _room;
     private readonly List<BroughtPackage> _brought = [];
     private readonly Dictionary<WindowsPath, Hive?> _hives = [];
     private readonly List<Change> _registry = [];
@@ -79,6 +83,7 @@ internal sealed class BringBackPlanner : IDisposable
             .Select(c => c with { Edition = _snapshot.EditionNumber })], [.. _notes.Distinct(StringComparer.Ordinal)])
         {
             Contents = [.. _making.Contents],
+            Room = _room,
         };
     }
 
@@ -271,7 +276,9 @@ internal sealed class BringBackPlanner : IDisposable
             var folder = Places.StagedPackages / part.ToString();
             if (_tree.Stat(folder) is null)
             {
-                var tree = _making.Folder(folder, from.Files(part), Beside(Places.StagedPackages, "AppxManifest.xml"));
+                var files = from.Files(part).ToList();
+                _room += files.Sum(f => f.Holds);
+                var tree = _making.Folder(folder, files, Beside(Places.StagedPackages, "AppxManifest.xml"));
                 _files.Add(new TreeAdded(family, folder, tree));
                 bytes += tree.Bytes;
             }

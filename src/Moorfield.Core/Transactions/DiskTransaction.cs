@@ -130,6 +130,7 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
     {
         Note(JournalLine.Finished, null);
         DiskMarker.Clear(volume.Disk);
+        Note(JournalLine.Unmarked, null);
     }
 
     /// <inheritdoc/>

@@ -23,6 +23,12 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, StepNote? jo
     /// <summary>Whether it undoes a run: a folder from which something goes that the run added gets its time of before the run.</summary>
     internal bool PutsBack { get; init; }
 
+    /// <summary>Whether trees that are added come all or not at all: when one cannot come, the others are taken away again.</summary>
+    internal bool AddsAllOrNothing { get; init; }
+
+    /// <summary>Whether it was taken back, so that the volume is what it was.</summary>
+    internal bool IsTakenBack { get; private set; }
+
     internal Outcome CarryOut(PreparedRun run, int? point)
     {
         // What comes back is there before the registry speaks of it; what goes, goes after.
@@ -68,12 +74,31 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, StepNote? jo
                 }
                 Done(change.Path.ToString());
             }
+            catch (MoorfieldException e) when (AddsAllOrNothing && change is TreeAdded)
+            {
+                TakeBack(run, change);
+                throw new MoorfieldException(e.Trouble, $"{e.Message.TrimEnd('.')}. Nothing was changed.", e);
+            }
             catch (MoorfieldException e) when (e.Trouble != Trouble.Stopped)
             {
                 // One package that cannot be removed does not stop the others.
                 Fail(change, e.Message);
             }
         }
+    }
+
+    /// <summary>Takes away the trees that were added so far, and what there is of one that could not be.</summary>
+    private void TakeBack(PreparedRun run, TreeChange last)
+    {
+        foreach (var added in run.Changes.OfType<TreeAdded>().TakeWhile(c => c != last).Append(last).Reverse())
+        {
+            volume.ClearPart(added.Path.Parent);
+            volume.RemoveTree(added.Path);
+            if (!added.Path.Parent.IsRoot && volume.Stat(added.Path.Parent) is { } parent)
+                volume.SetTimes(added.Path.Parent, parent.Accessed, added.Recorded!.ParentModified);
+        }
+        volume.Flush();
+        IsTakenBack = true;
     }
 
     private void Done(string what)

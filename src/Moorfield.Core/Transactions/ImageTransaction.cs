@@ -17,6 +17,9 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
     private bool _committing;
     private Func<bool>? _rewind;
 
+    /// <inheritdoc/>
+    private protected override bool HasMarker => false;
+
     private sealed record Prepared(ImmutableArray<Change> Changes, ImmutableArray<ReplacedFile> Files);
 
     /// <inheritdoc/>
@@ -201,6 +204,27 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
                 Trouble.Failed,
                 $"{reason.Message} What was appended to {image.Name} could not be cut off again ({e.Message}); it does no harm.",
                 reason);
+        }
+    }
+
+    /// <summary>Settles runs of a vault on images that were cut off, where the image is at its place and no run is at work on it.</summary>
+    public static void SettleAll(Vault vault, TimeProvider clock)
+    {
+        var points = PointHistory.Read(vault, _ => { });
+        var images = points.Where(p => p.Point.IsImage).Select(p => p.Point.Number).ToHashSet();
+        foreach (string path in points.Where(p => p.State == PointState.Interrupted
+            && (p.Point.IsImage || (p.Point.Undoes is { } undone && images.Contains(undone)))).Select(p => p.Point.Target.Path).Distinct())
+        {
+            try
+            {
+                using var image = ImageFile.Open(path, new WriteSeam());
+                if (image.TryLock())
+                    Settle(image, vault, clock);
+            }
+            catch (MoorfieldException)
+            {
+                // not there, or no image any more: the run stays as it is
+            }
         }
     }
 

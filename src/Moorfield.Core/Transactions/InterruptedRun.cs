@@ -52,7 +52,7 @@ public sealed class InterruptedRun
     /// <exception cref="MoorfieldException">They are not there, or are those of another target.</exception>
     public (Vault Vault, RestorePoint Point) Open(WindowsVolume volume, WriteSeam seam, int? asked = null)
     {
-        if ((Vault.TrimEnd('/') + "/").StartsWith(volume.FullPath.TrimEnd('/') + "/", StringComparison.Ordinal))
+        if (MountedPath.Of(Vault).IsWithin(MountedPath.Of(volume.FullPath)))
             throw new MoorfieldException(Trouble.Refused,
                 $"{volume.Name}: its marker of an interrupted run names a vault on the volume itself ({Vault}), which Moorfield never uses. "
                     + $"Nothing was changed.");
@@ -70,7 +70,7 @@ public sealed class InterruptedRun
                 return (vault, point);
             throw new MoorfieldException(Trouble.Refused,
                 $"{volume.Name}: restore point {Point} in {Vault}, which its marker names, was made on {point.Target.Path}. If this is that "
-                    + $"system, moved, or a copy of it: 'moorfield undo {volume.FullPath} {Point}'. Nothing was changed.");
+                    + $"system, moved, or a copy of it: {Prose.Command("undo", volume.FullPath, $"{Point}")}. Nothing was changed.");
         }
         catch
         {
@@ -79,13 +79,35 @@ public sealed class InterruptedRun
         }
     }
 
+    /// <summary>
+    /// Whether a marker may still name a restore point of which the journal leaves that open. Of a target that is not at its place now, that
+    /// is not known, and counts as yes.
+    /// </summary>
+    public static bool MayBeMarked(PointHead point, Vault vault)
+    {
+        if (point.Target.Disk is not null)
+            return DiskMarker.MayName(point.Target, vault.FullPath, point.Number);
+        if (!Directory.Exists(point.Target.Path))
+            return true;
+        try
+        {
+            using var volume = WindowsVolume.Open(point.Target.Path, new WriteSeam());
+            return volume.Place != point.Target.Place || (Find(volume) is { } run && run.Point == point.Number);
+        }
+        catch (MoorfieldException)
+        {
+            return true;
+        }
+    }
+
     /// <summary>One or two sentences: what was found, and what a person can do.</summary>
     public string Describe(WindowsVolume volume) =>
         $"{volume.Name}: an earlier run was interrupted (restore point {Point} in {Vault}). {Choices(volume, IsUndo(volume))}";
 
     internal static string Choices(WindowsVolume volume, bool isUndo) => isUndo
-        ? $"'moorfield undo {volume.FullPath}' carries the undo on to its end."
-        : $"'moorfield undo {volume.FullPath}' puts everything back; 'moorfield restore-point finish {volume.FullPath}' carries it to its end.";
+        ? $"{Prose.Command("undo", volume.FullPath)} carries the undo on to its end."
+        : $"{Prose.Command("undo", volume.FullPath)} puts everything back; {Prose.Command("restore-point", "finish", volume.FullPath)} carries it "
+            + "to its end.";
 
     private bool IsUndo(WindowsVolume volume)
     {
@@ -120,7 +142,7 @@ public sealed class InterruptedRun
             if (volume.Stat(path) is not { } info || (state == FileState.Foreign && !overwrite))
             {
                 string way = point.Kind == RunKind.Undo ? "'moorfield undo --overwrite' writes it all the same"
-                    : $"Undo the run instead: 'moorfield undo {volume.FullPath}'";
+                    : $"Undo the run instead: {Prose.Command("undo", volume.FullPath)}";
                 throw new MoorfieldException(
                     Trouble.Refused, $"{volume.Name}: {file.Path} was changed by something else since. {way}. Nothing was changed.");
             }
@@ -154,7 +176,10 @@ public sealed class InterruptedRun
     {
         vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Finished));
         if (Find(volume) is not { } run)
+        {
+            vault.NoteUnmarked(point, clock);
             return;
+        }
         if (point.Undoes is { } undone && vault.Has(undone) && vault.Journal(undone).All(l => l.Step != JournalLine.Finished))
         {
             foreach (var folder in vault.Read(undone).Changes.OfType<TreeAdded>().Select(c => c.Path.Parent).Distinct())
@@ -164,6 +189,7 @@ public sealed class InterruptedRun
             volume.WriteMarker(RunMarker.FileName, PointDocuments.Write(run.Marker with { Point = below }));
         else
             volume.DeleteMarker(RunMarker.FileName, run.Marker.RootAccessed, run.Marker.RootModified);
+        vault.NoteUnmarked(point, clock);
     }
 
     /// <summary>The unfinished run whose middle an undo of its undo has brought back; null when there is none.</summary>

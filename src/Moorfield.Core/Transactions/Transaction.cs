@@ -100,7 +100,7 @@ public abstract class Transaction
             Disk = ready.Disk,
         });
         Mark(_point);
-        Note(JournalLine.Started, null);
+        Note(JournalLine.Started, HasMarker ? JournalLine.Marked : null);
         foreach (var failure in request.LeftOut)
             Note(JournalLine.Failed, failure.What, failure.Message, failure.Family, failure.Edition);
     }
@@ -120,6 +120,9 @@ public abstract class Transaction
 
     /// <summary>Works out everything that will be written, in memory or where it does not count yet; null when there is nothing to do.</summary>
     private protected abstract ReadyRun? Prepare(RunRequest request);
+
+    /// <summary>Whether a marker on the target, or beside it, names the restore point while the run is under way.</summary>
+    private protected virtual bool HasMarker => true;
 
     /// <summary>Marks the target with the restore point that has just been recorded.</summary>
     private protected virtual void Mark(RestorePoint point)

@@ -33,9 +33,10 @@ internal sealed class TreeMaking(WindowsTree target)
     internal RecordedTree Folder(WindowsPath path, IEnumerable<OfferedFile> files, (WindowsPath? Folder, WindowsPath? File) like)
     {
         var all = files.ToList();
+        CheckNames(path, all);
         var newest = all.Count == 0 ? default : all.MaxBy(f => f.Modified.Seconds)!.Modified;
         var entries = ImmutableArray.CreateBuilder<RecordedEntry>();
-        var folders = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
+        var folders = new HashSet<string>(StringComparer.Ordinal);
         ulong number = 1;
         AddFolder("");
         foreach (var file in all)
@@ -55,6 +56,27 @@ internal sealed class TreeMaking(WindowsTree target)
                 AddFolder(cut < 0 ? "" : place[..cut]);
             folders.Add(place);
             entries.Add(Entry(place, place.Length == 0 ? path.Name : place[(cut + 1)..], newest, like.Folder, number++));
+        }
+    }
+
+    /// <exception cref="MoorfieldException">Two names differ in case only, which Windows takes for one (refused).</exception>
+    private static void CheckNames(WindowsPath path, List<OfferedFile> files)
+    {
+        var seen = new Dictionary<string, string>(StringComparer.OrdinalIgnoreCase);
+        foreach (string file in files.Select(f => f.Path))
+        {
+            for (int end = file.IndexOf('\\', StringComparison.Ordinal); ; end = file.IndexOf('\\', end + 1))
+            {
+                string part = end < 0 ? file : file[..end];
+                if (!seen.TryAdd(part, part) && (seen[part] != part || end < 0))
+                {
+                    throw new MoorfieldException(Trouble.Refused,
+                        $@"{path} has two names that differ in case only ('{seen[part]}' and '{part}'), so it cannot be brought from there: "
+                        + "Windows would take them for one. Nothing was changed.");
+                }
+                if (end < 0)
+                    break;
+            }
         }
     }
 
@@ -85,7 +107,7 @@ internal sealed class TreeMaking(WindowsTree target)
                 ImageEntry.NewRecord(name, (EntryAttributes)Archive, WindowsTime.To(file.Modified), content.Sha1), Like<byte[]>(like) ?? []),
             DiskVolume => new RecordedDiskEntry(place, EntryKind.File, file.Size, file.Modified, file.Modified,
                 new NtfsFacts(Archive, Times(file.Modified), Like<NtfsFacts>(like)?.Security ?? [], [], [], []), null, number,
-                [new RecordedStream(new NtfsStream("", file.Size, 0), content.Sha256)]),
+                [new RecordedStream(new NtfsStream("", file.Size, file.Holds < file.Size ? NtfsStream.Sparse : (ushort)0), content.Sha256)]),
             _ => Like<RecordedVolumeEntry>(like) is var beside && beside is not null
                 ? beside with { Path = place, Kind = EntryKind.File, Size = file.Size, Modified = file.Modified, Accessed = file.Modified,
                     Blob = content.Sha256 }

@@ -151,11 +151,11 @@ public static class UndoPlanner
         try
         {
             using var stream = vault.OpenBlob(state.Journal);
-            journal = FormatTrouble.Translated($"The record of the blocks of {volume.Name}", () => DiskJournal.Read(stream));
+            journal = DiskJournal.Read(stream);
         }
-        catch (LostContentException)
+        catch (Exception e) when (e is LostContentException or InvalidDataException)
         {
-            return null; // then change by change
+            return null; // lost or damaged: then change by change
         }
         return state.Start == volume.Start && volume.StateOf(journal) == JournalState.After ? journal : null;
     }

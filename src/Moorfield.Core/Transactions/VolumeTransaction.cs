@@ -14,6 +14,7 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunMeans means) : Tr
 {
     private PreparedRun? _prepared;
     private bool _marked;
+    private Execution? _execution;
 
     /// <inheritdoc/>
     private protected override ReadyRun? Prepare(RunRequest request)
@@ -66,21 +67,36 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunMeans means) : Tr
     private protected override Outcome Write(RunRequest request, ReadyRun ready, int? point, Action written)
     {
         bool resumes = request.Restored is { Interrupted: true };
-        return new Execution(volume, Means.Source ?? Means.Vault, Note, resumes, Means.Stop) { PutsBack = request.Restored is not null }
-            .CarryOut(_prepared!, point);
+        _execution = new Execution(volume, Means.Source ?? Means.Vault, Note, resumes, Means.Stop)
+        {
+            PutsBack = request.Restored is not null,
+            AddsAllOrNothing = request.Kind == RunKind.BringBack,
+        };
+        return _execution.CarryOut(_prepared!, point);
     }
 
     /// <inheritdoc/>
     private protected override void Close(RestorePoint point, Outcome outcome) => InterruptedRun.Close(volume, Means.Vault!, point, Means.Clock);
 
     /// <inheritdoc/>
-    private protected override Exception? GiveUp(RestorePoint? point, Exception reason) => _marked && reason is MoorfieldException trouble
-        ? new MoorfieldException(
-            trouble.Trouble,
-            $"{trouble.Message}{(trouble.Trouble == Trouble.Stopped ? "" : " The run was interrupted.")} "
-                + $"{InterruptedRun.Choices(volume, point!.Kind == RunKind.Undo)}",
-            trouble)
-        : null;
+    private protected override Exception? GiveUp(RestorePoint? point, Exception reason)
+    {
+        if (_execution is { IsTakenBack: true })
+        {
+            if (_marked && InterruptedRun.Find(volume) is { Marker: var marker })
+                volume.DeleteMarker(RunMarker.FileName, marker.RootAccessed, marker.RootModified);
+            if (point is not null)
+                Means.Vault!.Abandon(point.Number);
+            return null;
+        }
+        return _marked && reason is MoorfieldException trouble
+            ? new MoorfieldException(
+                trouble.Trouble,
+                $"{trouble.Message}{(trouble.Trouble == Trouble.Stopped ? "" : " The run was interrupted.")} "
+                    + $"{InterruptedRun.Choices(volume, point!.Kind == RunKind.Undo)}",
+                trouble)
+            : null;
+    }
 
     /// <inheritdoc/>
     public void Dispose() => _prepared?.Dispose();

@@ -16,7 +16,6 @@ public sealed class DiskFile : IDisposable
     private const uint KindMask = 0xF000;
     private const uint BlockDevice = 0x6000;
     private const int SeekEnd = 2;
-    private const int FingerprintLength = 1024;
 
     // Where QEMU and its tools lock the files that they have open: docs/locking in its sources.
     private const long FirstLock = 100;
@@ -31,6 +30,7 @@ public sealed class DiskFile : IDisposable
     {
         _given = path;
         FullPath = Path.GetFullPath(path);
+        RealPath = RegularFile.RealPath(path) ?? FullPath;
         _file = file;
         _seam = seam;
         using var raw = Look(file);
@@ -39,6 +39,12 @@ public sealed class DiskFile : IDisposable
 
     /// <summary>Full Linux path of the device or file.</summary>
     public string FullPath { get; }
+
+    /// <summary>The same without links: what lies beside the file lies beside this.</summary>
+    internal string RealPath { get; }
+
+    /// <summary>Which object it is, whatever its path.</summary>
+    public DiskIdentity Identity => field ??= ReadIdentity();
 
     /// <summary>How the disk lies in the file.</summary>
     public DiskKind Kind { get; }
@@ -174,12 +180,11 @@ public sealed class DiskFile : IDisposable
 
     internal WriteSeam Seam => _seam;
 
-    /// <summary>A name for it that no run changes: of the partition table or boot sector at its beginning.</summary>
-    internal string Fingerprint()
+    private DiskIdentity ReadIdentity()
     {
-        byte[] first = new byte[FingerprintLength];
-        _ = RandomAccess.Read(_file, first, 0);
-        return Convert.ToHexStringLower(System.Security.Cryptography.SHA256.HashData(first))[..32];
+        var facts = Facts(_file);
+        return IsDevice ? new DiskIdentity(null, DeviceIdentity.Of(_file, $"{facts.OwnMajor}:{facts.OwnMinor}", LibC.Seek(_file, 0, SeekEnd)))
+            : new DiskIdentity(TargetPlace.Of(_file), null);
     }
 
     /// <summary>Lets go of what <see cref="TryLock"/> took.</summary>
@@ -191,6 +196,8 @@ public sealed class DiskFile : IDisposable
         using var file = RegularFile.Open(FullPath, LibC.ReadWrite);
         if (file is null)
             return Marshal.GetLastPInvokeErrorMessage();
+        if (!IsDevice && Facts(_file).Links > 1)
+            return "it has several names (hard links), and a run that was cut off would be found under one of them only. Give it a file of its own";
         // Administrators may open a read-only device for writing, and are told by the first block. The attribute is of the block layer.
         var facts = Facts(_file);
         string attribute = $"/sys/dev/block/{facts.OwnMajor}:{facts.OwnMinor}/ro";
@@ -283,13 +290,11 @@ public sealed class DiskFile : IDisposable
         foreach (string[] mount in File.ReadLines("/proc/self/mountinfo").Select(l => l.Split(' ')).Where(f => f.Length > 6))
         {
             int separator = Array.IndexOf(mount, "-", 6);
-            string source = separator > 0 && separator + 2 < mount.Length ? Plain(mount[separator + 2]) : "";
+            string source = separator > 0 && separator + 2 < mount.Length ? MountedPath.Plain(mount[separator + 2]) : "";
             if (devices.Contains(mount[2]) || (source.StartsWith('/') && File.Exists(source) && TargetPlace.Meet(source, FullPath)))
-                return Plain(mount[4]);
+                return MountedPath.Plain(mount[4]);
         }
         return null;
-
-        static string Plain(string text) => text.Replace("\\040", " ", StringComparison.Ordinal);
     }
 
     /// <summary>A device and its partitions.</summary>

@@ -98,6 +98,7 @@ internal sealed class DiskJournal
         return file;
     }
 
+    /// <summary>Reads a journal to its last byte, so that a stream which checks a digest has checked it.</summary>
     /// <exception cref="InvalidDataException">It is none, or damaged.</exception>
     internal static DiskJournal Read(Stream stream)
     {
@@ -126,6 +127,8 @@ internal sealed class DiskJournal
             }
             foreach (var block in blocks)
                 stream.ReadExactly(block.Before);
+            if (stream.Read(entry, 0, 1) != 0)
+                throw new InvalidDataException("is a journal of a disk with something behind its end");
             return new DiskJournal(length, blocks.ToImmutable());
         }
         catch (EndOfStreamException e)

@@ -20,7 +20,7 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
 
     private readonly DiskFile _disk;
     private BlockOverlay _overlay;
-    private readonly Dictionary<ulong, Dictionary<string, NtfsName>> _folders = [];
+    private readonly Dictionary<ulong, NtfsNames> _folders = [];
     private NtfsVolume _ntfs;
     private int _cachedNames;
     private (ulong File, SafeFileHandle? Content) _kept;
@@ -179,7 +179,7 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
     /// <inheritdoc/>
     public override IReadOnlyList<string> List(WindowsPath path) => _disk.Translated(() =>
         Find(path) is { } folder && Names(folder) is { } names
-            ? names.Values.Select(n => n.Text).Order(StringComparer.OrdinalIgnoreCase).ToList() : []);
+            ? names.All.Select(n => n.Text).Order(StringComparer.OrdinalIgnoreCase).ToList() : []);
 
     /// <inheritdoc/>
     public override SafeFileHandle? OpenRead(WindowsPath path) => _disk.Translated(() =>
@@ -304,7 +304,7 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
         if (path.IsRoot)
             return path;
         var parent = Spelled(path.Parent);
-        return parent / (_disk.Translated(() => Find(parent) is { } folder && Names(folder) is { } names && names.TryGetValue(path.Name, out var name)
+        return parent / (_disk.Translated(() => Find(parent) is { } folder && Names(folder)?.Find(path.Name) is { } name
             ? name.Text : path.Name));
     }
 
@@ -316,7 +316,7 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
         ulong at = NtfsVolume.Root;
         foreach (string name in path.Names)
         {
-            if (Names(at) is not { } names || !names.TryGetValue(name, out var found))
+            if (Names(at)?.Find(name) is not { } found)
                 return null;
             at = found.Reference;
         }
@@ -324,15 +324,15 @@ public sealed partial class DiskVolume : WindowsTree, ITrees
     }
 
     /// <summary>The names in a folder, whatever their case; null when it is none.</summary>
-    private Dictionary<string, NtfsName>? Names(ulong folder)
+    private NtfsNames? Names(ulong folder)
     {
         if (_folders.TryGetValue(Number(folder), out var known))
             return known;
         if (Info(folder).Kind != EntryKind.Folder)
             return null;
-        var names = new Dictionary<string, NtfsName>(StringComparer.OrdinalIgnoreCase);
+        var names = new NtfsNames(_ntfs.Capitals);
         foreach (var name in _ntfs.List(folder).Where(n => !n.IsShort && IsName(n.Text)))
-            names.TryAdd(name.Text, name);
+            names.Add(name);
         if (_cachedNames > MostCachedNames)
         {
             _folders.Clear();

@@ -73,8 +73,7 @@ public sealed partial class DiskVolume
         : names.Where(n => n.IsShort && n.Reference == name.Reference).Select(n => n.Text).FirstOrDefault();
 
     private NtfsName? Entry(WindowsPath path) =>
-        Find(path.Parent) is { } parent && Names(parent) is { } names && names.TryGetValue(path.Name, out var name)
-        ? name : null;
+        Find(path.Parent) is { } parent ? Names(parent)?.Find(path.Name) : null;
 
     /// <summary>What is at a path has besides its content; null when nothing is.</summary>
     internal NtfsFacts? Describe(WindowsPath path) => _disk.Translated(() => Entry(path) is { } entry ? _ntfs.Facts(entry.Reference) : null);
@@ -110,7 +109,8 @@ public sealed partial class DiskVolume
     public void AddTree(WindowsPath path, RecordedTree recorded, Func<string, Stream> content) => _disk.Translated(() =>
     {
         ulong parent = FindOrMake(path.Parent);
-        var folders = new Dictionary<string, ulong>(StringComparer.OrdinalIgnoreCase);
+        var folders = new Dictionary<string, ulong>(StringComparer.Ordinal);
+        var paths = recorded.Entries.Select(e => e.Path).ToHashSet(StringComparer.Ordinal);
         var files = new Dictionary<ulong, ulong>();
         var made = new List<(ulong File, RecordedDiskEntry Entry)>();
         foreach (var recordedEntry in recorded.Entries)
@@ -121,7 +121,9 @@ public sealed partial class DiskVolume
             ulong folder = entry.Path.Length == 0 ? parent : folders[cut < 0 ? "" : entry.Path[..cut]];
             string name = entry.Path.Length == 0 ? path.Name : entry.Path[(cut + 1)..];
             var names = Names(folder) ?? throw new MoorfieldException(Trouble.Failed, $"{Name}: {path.Parent} is not a folder.");
-            if (names.TryGetValue(name, out var there))
+            // One that differs in case only may belong to the tree itself, beside this one.
+            if (names.Find(name) is { } there && (there.Text == name || cut < 0 && entry.Path.Length == 0
+                || !paths.Contains(cut < 0 ? there.Text : $@"{entry.Path[..cut]}\{there.Text}")))
             {
                 if (!IsSame(there.Reference, entry))
                     throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} is there already, with something else in it.");
@@ -132,14 +134,14 @@ public sealed partial class DiskVolume
             if (entry.Kind != EntryKind.Folder && files.TryGetValue(entry.File, out ulong linked))
             {
                 _ntfs.Link(linked, folder, name);
-                names[name] = new NtfsName(name, linked, IsShort: false, IsBoth: false);
+                names.Add(new NtfsName(name, linked, IsShort: false, IsBoth: false));
             }
             else
             {
                 ulong file = _ntfs.Create(folder, name, entry.Kind == EntryKind.Folder || IsFolderLink(entry));
                 folders[entry.Path] = file;
                 files[entry.File] = file;
-                names[name] = new NtfsName(name, file, IsShort: false, IsBoth: false);
+                names.Add(new NtfsName(name, file, IsShort: false, IsBoth: false));
                 Fill(file, entry, content);
                 if (entry.ShortName is { } shortName)
                     _ntfs.SetShortName(file, folder, shortName);
@@ -187,7 +189,7 @@ public sealed partial class DiskVolume
     {
         if (Find(path.Parent) is not { } parent || Entry(path) is not { } top)
             return TreeState.Absent;
-        var entries = recorded.Entries.OfType<RecordedDiskEntry>().ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
+        var entries = recorded.Entries.OfType<RecordedDiskEntry>().ToDictionary(e => e.Path, StringComparer.Ordinal);
         int found = 0;
         return !Matches(top, ShortName(parent, top), "", 0) ? TreeState.Different
             : found == recorded.Entries.Length ? TreeState.Same : TreeState.Partial;

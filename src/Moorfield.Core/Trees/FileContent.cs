@@ -53,6 +53,16 @@ internal static class FileContent
         return done == bytes.Length ? bytes : bytes[..done];
     }
 
+    /// <summary>A stretch of a file; shorter where the file ends.</summary>
+    internal static byte[] ReadAt(SafeFileHandle file, long offset, int length)
+    {
+        byte[] bytes = new byte[length];
+        int done = 0;
+        while (done < length && RandomAccess.Read(file, bytes.AsSpan(done), offset + done) is > 0 and int got)
+            done += got;
+        return bytes[..done];
+    }
+
     /// <summary>Copies a stretch of a file.</summary>
     /// <param name="length">Bytes; null for all up to the end.</param>
     /// <exception cref="MoorfieldException">The file is shorter.</exception>

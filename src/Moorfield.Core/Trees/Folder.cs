@@ -11,6 +11,8 @@ namespace Moorfield.Core.Trees;
 /// </summary>
 internal sealed unsafe class Folder : IDisposable
 {
+    // Of statx, whatever the blocks of the file system are.
+    private const int BlockUnit = 512;
     private const int DirentTypeOffset = 18;
     private const int DirentNameOffset = 19;
     private readonly string _display;
@@ -69,7 +71,7 @@ internal sealed unsafe class Folder : IDisposable
         };
         return new EntryInfo(
             kind, found.Mode & 0xFFFu, found.Uid, found.Gid, (long)found.Size, Time(found.Modification), Time(found.Access), Time(found.Change),
-            found.Inode, found.Links);
+            found.Inode, found.Links, (long)found.Blocks * BlockUnit);
 
         static FileTime Time(LibC.Time time) => new(time.Seconds, time.Nanoseconds);
     }
@@ -133,11 +135,19 @@ internal sealed unsafe class Folder : IDisposable
     /// <summary>Waits for the lock of this folder and takes it for as long as the folder is open.</summary>
     internal void Lock() => Check(LibC.Lock(Handle, LibC.LockExclusive), ".");
 
+    /// <summary>For files that only their owner may read.</summary>
+    internal const uint PrivateMode = 0x180;
+
+    /// <param name="mode">Less what the umask takes away; <see cref="PrivateMode"/> whatever that is.</param>
     internal SafeFileHandle CreateFile(string name, uint mode = 0x1A4)
     {
         _seam.Pass(WriteKind.Create, Display(name));
         var handle = _seam.Disk.Create(Handle, UnixName.Encode(name), mode);
-        return handle.IsInvalid ? throw Failure(Display(name)) : handle;
+        if (handle.IsInvalid)
+            throw Failure(Display(name));
+        if (mode == PrivateMode && Stat(name) is { } made && made.Mode != mode)
+            Check(_seam.Disk.SetMode(Handle, UnixName.Encode(name), mode), name);
+        return handle;
     }
 
     internal void Write(SafeFileHandle file, ReadOnlySpan<byte> bytes, long offset, string name)
@@ -182,10 +192,27 @@ internal sealed unsafe class Folder : IDisposable
         Check(_seam.Disk.Rename(Handle, UnixName.Encode(from), (toFolder ?? this).Handle, UnixName.Encode(to)), from);
     }
 
-    internal void Delete(string name, bool folder = false)
+    /// <param name="mayBeGone">Whether another process may have deleted it already.</param>
+    internal void Delete(string name, bool folder = false, bool mayBeGone = false)
     {
         _seam.Pass(WriteKind.Delete, Display(name));
-        Check(_seam.Disk.Delete(Handle, UnixName.Encode(name), folder), name);
+        int result = _seam.Disk.Delete(Handle, UnixName.Encode(name), folder);
+        if (result == 0 || !mayBeGone || Marshal.GetLastPInvokeError() != LibC.ENOENT)
+            Check(result, name);
+    }
+
+    /// <summary>Deletes a file where something else has gone wrong already, which is what a person must know.</summary>
+    internal void TryDelete(string name)
+    {
+        try
+        {
+            if (Stat(name) is not null)
+                Delete(name);
+        }
+        catch (MoorfieldException)
+        {
+            // what went wrong first is told
+        }
     }
 
     internal void MakeFolder(string name, uint mode = 0x1C0)
@@ -240,7 +267,10 @@ internal sealed unsafe class Folder : IDisposable
         return length == 0 ? [] : null;
     }
 
-    /// <summary>The names of the extended attributes that the file system lists; some exist without being listed.</summary>
+    /// <summary>
+    /// The names of the extended attributes that the file system lists; some exist without being listed. One that is not UTF-8 has U+FFFD in
+    /// it, and cannot be read by that name.
+    /// </summary>
     internal IEnumerable<string> AttributeNames(string name)
     {
         const int Length = 65536;
@@ -259,7 +289,8 @@ internal sealed unsafe class Folder : IDisposable
     private byte[] AttributePath(string name) =>
         [.. System.Text.Encoding.ASCII.GetBytes($"/proc/self/fd/{Handle.DangerousGetHandle()}/"), .. UnixName.Encode(name)];
 
-    private string Display(string name) => name == "." ? _display : $"{_display.TrimEnd('/')}/{name}";
+    /// <summary>The path of an entry, for messages.</summary>
+    internal string Display(string name) => name == "." ? _display : $"{_display.TrimEnd('/')}/{name}";
 
     private void Check(int result, string name)
     {

@@ -20,8 +20,8 @@ public static class ImageExport
     /// <param name="progress">Bytes done, and how many there are.</param>
     /// <exception cref="MoorfieldException">Nothing is left of what was begun.</exception>
     public static void Write(
-        string path, string name, IReadOnlyList<int> editions, string output, ExportCompression compression, bool integrity,
-        Action<long, long> progress, CancellationToken stop) => Whole(output, part => Translated(name, () => WimExport.Write(
+        string path, string name, IReadOnlyList<int> editions, string output, ExportCompression compression, bool integrity, WriteSeam seam,
+        Action<long, long> progress, CancellationToken stop) => NewFile.Write(output, seam, part => Translated(name, () => WimExport.Write(
             path, editions, part, compression.Kind, compression.IsThorough, integrity, Watching(progress, stop))));
 
     private static WimExport.Progress Watching(Action<long, long> progress, CancellationToken stop) => (done, total) =>
@@ -37,29 +37,40 @@ public static class ImageExport
     /// <returns>Paths of the parts.</returns>
     /// <exception cref="MoorfieldException">Nothing is left of what was begun.</exception>
     public static ImmutableArray<string> Split(
-        string path, string name, string first, long partBytes, Action<long, long> progress, CancellationToken stop)
+        string path, string name, string first, long partBytes, WriteSeam seam, Action<long, long> progress, CancellationToken stop)
     {
         if (Parts(first) is [var there, ..])
             throw new MoorfieldException(Trouble.Misused, $"{there} is there already. Name another file, or delete it.");
+        string full = Path.GetFullPath(first);
+        using var work = WorkFolder.For(full, seam);
+        Translated(name, () => WimExport.Split(path, Path.Combine(work.FullPath, Path.GetFileName(full)), partBytes, Watching(progress, stop)));
+        var names = Parts(Path.Combine(work.FullPath, Path.GetFileName(full))).ConvertAll(p => Path.GetFileName(p));
+        // Without the first part the others are no set that could be taken for a whole one.
+        var moved = new Stack<string>();
         try
         {
-            Translated(name, () => WimExport.Split(path, first, partBytes, Watching(progress, stop)));
-            return [.. Parts(first)];
+            foreach (string part in names.Skip(1).Append(names[0]))
+            {
+                work.MoveOut(part);
+                moved.Push(part);
+            }
         }
-        catch
+        catch (MoorfieldException)
         {
-            foreach (string part in Parts(first))
-                File.Delete(part);
+            foreach (string part in moved)
+                work.MoveBack(part);
             throw;
         }
+        return [.. Parts(full)];
     }
 
     /// <summary>Writes the parts of a split image file as one.</summary>
     /// <param name="first">Path of the first part; the others lie beside it.</param>
     /// <param name="progress">Bytes done, and how many there are.</param>
     /// <exception cref="MoorfieldException">Nothing is left of what was begun.</exception>
-    public static void Join(string first, string output, Action<long, long> progress, CancellationToken stop) =>
-        Whole(output, part => Translated(Path.GetFileName(first), () => WimExport.Join([.. Parts(first)], part, Watching(progress, stop))));
+    public static void Join(string first, string output, WriteSeam seam, Action<long, long> progress, CancellationToken stop) =>
+        NewFile.Write(output, seam, part => Translated(
+            Path.GetFileName(first), () => WimExport.Join([.. Parts(first)], part, Watching(progress, stop))));
 
     /// <summary>The parts that lie beside the first one, in their order.</summary>
     private static List<string> Parts(string first)
@@ -93,24 +104,6 @@ public static class ImageExport
             parts.Add(part);
         }
         return parts.ToImmutable();
-    }
-
-    private static void Whole(string output, Action<string> write)
-    {
-        string full = Path.GetFullPath(output);
-        if (Path.Exists(full))
-            throw new MoorfieldException(Trouble.Misused, $"{output} is there already. Name another file, or delete it.");
-        string part = Path.Combine(Path.GetDirectoryName(full)!, $".{Path.GetFileName(full)}.moorfield-part");
-        try
-        {
-            File.Delete(part); // left by a run that was cut off
-            write(part);
-            File.Move(part, full);
-        }
-        finally
-        {
-            File.Delete(part);
-        }
     }
 
     private static void Translated(string name, Action write)

@@ -9,6 +9,11 @@ using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Trees;
 
+/// <summary>A stretch of a file that is written in place.</summary>
+/// <param name="Before">What it holds.</param>
+/// <param name="After">What it is to hold; as many bytes.</param>
+internal sealed record BlockChange(long Offset, ReadOnlyMemory<byte> Before, ReadOnlyMemory<byte> After);
+
 /// <summary>An offline install image: a WIM or ESD file with one Windows in each of its editions.</summary>
 public sealed class ImageFile : ITrees, IDisposable
 {
@@ -63,7 +68,7 @@ public sealed class ImageFile : ITrees, IDisposable
         {
             if (!RegularFile.Is(file) || !(WimHeader.Begins(file) || Formats.Media.Medium.Is(file)))
                 throw new MoorfieldException(Trouble.Misused,
-                    $"{path} is a file, but no WIM, ESD or ISO, and no disk. "
+                    $"{path} is {(RegularFile.Is(file) ? "a file" : RegularFile.KindOf(path))}, but no WIM, ESD or ISO, and no disk. "
                     + "Name an image file, a disk, or the folder where a Windows volume is mounted.");
             if (WimHeader.Begins(file))
             {
@@ -123,7 +128,9 @@ public sealed class ImageFile : ITrees, IDisposable
             _looked = (Wim, Look());
         return _looked.Why;
 
-        string? Look() => Medium is not null
+        string? Look() => RegularFile.Names(_file) > 1
+            ? "has several names (hard links), and would be changed under all of them. Give it a file of its own"
+            : Medium is not null
             ? "is a medium, which is not changed in place: 'moorfield media build' writes another one" : Fault();
     }
 
@@ -327,6 +334,44 @@ public sealed class ImageFile : ITrees, IDisposable
             output.Flush();
         }
         Reload();
+    }
+
+    /// <summary>Writes some stretches of the file in place. When that fails, or they are not as they should be, the old ones are put
+    /// back.</summary>
+    /// <param name="isRight">Whether the file is as it should be, read afresh.</param>
+    /// <exception cref="MoorfieldException">The file is what it was, or, when the message says so, some of it could not be put back.</exception>
+    internal void Overwrite(ImmutableArray<BlockChange> changes, Func<bool> isRight)
+    {
+        using var output = OpenForWriting();
+        try
+        {
+            Write(c => c.After);
+            if (!changes.All(c => FileContent.ReadAt(_file, c.Offset, c.After.Length).AsSpan().SequenceEqual(c.After.Span)) || !isRight())
+                throw new MoorfieldException(Trouble.Failed, $"{Name} does not hold what was written to it. It is what it was before.");
+        }
+        catch (Exception e) when (e is MoorfieldException or IOException or InvalidDataException)
+        {
+            try
+            {
+                Write(c => c.Before);
+            }
+            catch (MoorfieldException again)
+            {
+                throw new MoorfieldException(Trouble.Failed, $"{e.Message.TrimEnd('.')}, and what was there before could not be put back: "
+                    + again.Message, e);
+            }
+            throw;
+        }
+
+        void Write(Func<BlockChange, ReadOnlyMemory<byte>> content)
+        {
+            foreach (var change in changes)
+            {
+                output.Position = change.Offset;
+                output.Write(content(change).Span);
+            }
+            output.Flush();
+        }
     }
 
     private SeamFileStream OpenForWriting()

@@ -65,7 +65,7 @@ public sealed record TargetPlace(string FileSystem, ulong Inode)
                 || !(mount[separator + 1].StartsWith("fuse", StringComparison.Ordinal)
                 || mount[separator + 1].StartsWith("ntfs", StringComparison.Ordinal)))
                 return null;
-            string source = mount[separator + 2].Replace("\\040", " ", StringComparison.Ordinal);
+            string source = MountedPath.Plain(mount[separator + 2]);
             if (!Path.IsPathRooted(source) || !File.Exists(source))
                 return null;
             using var disk = File.OpenHandle(source);

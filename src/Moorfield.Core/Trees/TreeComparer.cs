@@ -26,7 +26,7 @@ internal static class TreeComparer
     /// descriptors.</param>
     internal static TreeState Compare(Folder parent, string name, RecordedTree recorded, bool exactly = false)
     {
-        var entries = recorded.Entries.OfType<RecordedVolumeEntry>().ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
+        var entries = recorded.Entries.OfType<RecordedVolumeEntry>().ToDictionary(e => e.Path, StringComparer.Ordinal);
         int found = 0;
         if (!Matches(parent, name, "", entries, exactly, ref found, 0))
             return TreeState.Different;

@@ -47,7 +47,9 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<Los
         foreach (string attribute in folder.AttributeNames(name).Except(RepeatedAttributes, StringComparer.Ordinal)
             .Union(UnlistedAttributes, StringComparer.Ordinal))
         {
-            if (folder.Attribute(name, attribute, out bool isThere) is { } value)
+            if (attribute.Contains('\uFFFD', StringComparison.Ordinal))
+                unread?.Invoke(attribute); // its name is not UTF-8, so that it could not be written down
+            else if (folder.Attribute(name, attribute, out bool isThere) is { } value)
                 attributes[attribute] = value;
             else if (isThere)
                 unread?.Invoke(attribute);

@@ -10,6 +10,8 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
     /// <summary>A file has this name while it is being written, so that a file with its own name is always whole.</summary>
     internal const string PartName = ".moorfield-part";
 
+    private const uint PlainMode = 0x1A4;
+
     private readonly List<string> _warnings = [];
 
     internal IReadOnlyList<string> Warnings => _warnings;
@@ -40,12 +42,12 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
     }
 
     /// <summary>Writes a file whole or not at all, flushed with its name.</summary>
-    internal static void WriteWhole(Folder folder, string name, ReadOnlySpan<byte> bytes)
+    internal static void WriteWhole(Folder folder, string name, ReadOnlySpan<byte> bytes, uint mode = PlainMode)
     {
         byte[] content = bytes.ToArray();
         Place(folder, name, () =>
         {
-            using var file = folder.CreateFile(PartName);
+            using var file = folder.CreateFile(PartName, mode);
             folder.Write(file, content, 0, name);
             folder.Flush(file, name);
         });
@@ -53,9 +55,9 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
     }
 
     /// <summary>Writes a file that no power cut need spare.</summary>
-    internal static void Write(Folder folder, string name, byte[] content) => Place(folder, name, () =>
+    internal static void Write(Folder folder, string name, byte[] content, uint mode) => Place(folder, name, () =>
     {
-        using var file = folder.CreateFile(PartName);
+        using var file = folder.CreateFile(PartName, mode);
         folder.Write(file, content, 0, name);
     });
 
@@ -184,11 +186,17 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
         using var source = content(entry.Blob!);
         byte[] buffer = new byte[1 << 17];
         long done = 0;
-        while (source.Read(buffer) is > 0 and int got)
+        bool endsInHole = false;
+        while (source.ReadAtLeast(buffer, buffer.Length, throwOnEndOfStream: false) is > 0 and int got)
         {
-            parent.Write(file, buffer.AsSpan(0, got), done, name);
+            // A long stretch of zeros is left out: a file with holes gets them back, and takes no more room than it did.
+            endsInHole = got == buffer.Length && !buffer.AsSpan().ContainsAnyExcept((byte)0);
+            if (!endsInHole)
+                parent.Write(file, buffer.AsSpan(0, got), done, name);
             done += got;
         }
+        if (endsInHole)
+            parent.Truncate(file, done, name);
         if (done != entry.Size)
             throw new MoorfieldException(Trouble.Failed, $"The vault's copy of '{name}' has {done:N0} bytes, not {entry.Size:N0}.");
     }

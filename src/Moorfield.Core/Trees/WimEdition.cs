@@ -155,6 +155,7 @@ public sealed class WimEdition : WindowsTree
     public void AddTree(WindowsPath path, RecordedTree recorded) => Translated(() =>
     {
         var parent = FindOrAdd(path.Parent);
+        var paths = recorded.Entries.Select(e => e.Path).ToHashSet(StringComparer.Ordinal);
         foreach (var entry in recorded.Entries)
         {
             if (entry is not RecordedImageEntry added)
@@ -164,6 +165,10 @@ public sealed class WimEdition : WindowsTree
                 .Aggregate(parent, (at, name) => at.Find(name) ?? throw Missing(path / name));
             string wanted = place.Length == 0 ? path.Name : place[^1];
             var there = folder.Find(wanted);
+            // One that differs in case only may belong to the tree itself, beside this one.
+            if (there is not null && there.Name != wanted && place.Length > 0
+                && paths.Contains(string.Join('\\', [.. place.SkipLast(1), there.Name])))
+                there = null;
             if (there is null)
                 there = folder.Add(added.Record, added.Security);
             else if (!IsSame(there, added))
@@ -181,7 +186,7 @@ public sealed class WimEdition : WindowsTree
         {
             if (Find(path) is not { } top)
                 return TreeState.Absent;
-            var entries = recorded.Entries.OfType<RecordedImageEntry>().ToDictionary(e => e.Path, StringComparer.OrdinalIgnoreCase);
+            var entries = recorded.Entries.OfType<RecordedImageEntry>().ToDictionary(e => e.Path, StringComparer.Ordinal);
             int found = 0;
             return !Matches(top, "", 0) ? TreeState.Different : found == recorded.Entries.Length ? TreeState.Same : TreeState.Partial;
 

@@ -108,11 +108,12 @@ internal static class PointCheck
     {
         if (recorded.Entries.IsDefaultOrEmpty || !IsTime(recorded.ParentModified))
             return false;
-        var folders = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
-        var paths = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
+        // As they stand: a file system that keeps case apart may have names that differ in nothing else.
+        var folders = new HashSet<string>(StringComparer.Ordinal);
+        var paths = new HashSet<string>(StringComparer.Ordinal);
         foreach (var entry in recorded.Entries)
         {
-            if (!paths.Add(entry.Path) || (paths.Count == 1) != (entry.Path.Length == 0)
+            if (entry.Path is null || !paths.Add(entry.Path) || (paths.Count == 1) != (entry.Path.Length == 0)
                 || !Enum.IsDefined(entry.Kind) || entry.Size < 0 || !IsTime(entry.Modified) || !IsTime(entry.Accessed)
                 || entry.GetType() != recorded.Entries[0].GetType())
                 return false;
@@ -146,6 +147,7 @@ internal static class PointCheck
         entry.Kind is EntryKind.File or EntryKind.Folder or EntryKind.Link
         && (entry.ShortName is null || IsName(entry.ShortName))
         && new[] { entry.Facts.Security, entry.Facts.Reparse, entry.Facts.Extended, entry.Facts.ObjectId }.All(v => v is { Length: <= MostFact })
+        && entry.Streams.All(s => s.Stream.Name is not null)
         && entry.Streams.Select(s => s.Stream.Name).Distinct(StringComparer.OrdinalIgnoreCase).Count() == entry.Streams.Length
         && entry.Streams.All(s => s.Blob is not null && Vault.IsHash(s.Blob) && s.Stream.Length >= 0 && s.Stream.Name.Length <= byte.MaxValue
             && !IsBad(s.Stream.Name) && (s.Stream.Flags & ~NtfsStream.KnownFlags) == 0);

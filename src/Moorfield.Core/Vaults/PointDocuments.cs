@@ -47,12 +47,16 @@ internal static class PointDocuments
     internal static JournalLine Read(StoredLine line) => new(line.At, line.Step, line.What, line.Message, line.Family, line.Edition);
 
     internal static byte[] Write(RunMarker marker) => JsonSerializer.SerializeToUtf8Bytes(
-        new StoredMarker(marker.Point, marker.Vault, Of(marker.RootModified), Of(marker.RootAccessed), marker.Start), VaultJson.Default.StoredMarker);
+        new StoredMarker(marker.Point, marker.Vault, Of(marker.RootModified), Of(marker.RootAccessed), marker.Start, marker.Blocks,
+            marker.Disk is { } disk ? Of(disk) : null, marker.Path.Length == 0 ? null : marker.Path), VaultJson.Default.StoredMarker);
 
     /// <exception cref="JsonException">It is no marker.</exception>
     internal static RunMarker? ReadMarker(byte[] content) =>
         JsonSerializer.Deserialize(content, VaultJson.Default.StoredMarker) is { Vault: not null } marker
-        ? new RunMarker(marker.Point, marker.Vault, Read(marker.RootModified), Read(marker.RootAccessed)) { Start = marker.Start }
+        ? new RunMarker(marker.Point, marker.Vault, Read(marker.RootModified), Read(marker.RootAccessed))
+        {
+            Start = marker.Start, Blocks = marker.Blocks, Disk = marker.Disk is { } disk ? Read(disk) : null, Path = marker.Path ?? "",
+        }
         : null;
 
     // ---- parts
@@ -63,11 +67,26 @@ internal static class PointDocuments
 
     private static StoredTarget Of(TargetIdentity target) => new(
         target.Path, target.Computer, target.MachineId, target.Product, target.Build,
-        target.Place is { } place ? new StoredPlace(place.FileSystem, place.Inode) : null);
+        target.Place is { } place ? Of(place) : null, target.Disk is { } disk ? Of(disk) : null);
 
-    private static TargetIdentity Read(StoredTarget target) => new(
+    private static TargetIdentity Read(StoredTarget? target) => target is null ? throw new FormatException("its target is missing") : new(
         target.Path, target.Computer, target.MachineId, target.Product, target.Build,
-        target.Place is { } place ? new TargetPlace(place.FileSystem, place.Inode) : null);
+        target.Place is { } place ? Read(place) : null)
+    {
+        Disk = target.Disk is { } disk ? Read(disk) : null,
+    };
+
+    private static StoredPlace Of(TargetPlace place) => new(place.FileSystem, place.Inode);
+
+    private static TargetPlace Read(StoredPlace place) => new(place.FileSystem, place.Inode);
+
+    private static StoredDiskIdentity Of(DiskIdentity disk) => new(
+        disk.File is { } file ? Of(file) : null,
+        disk.Device is { } d ? new StoredDevice(d.Hardware, d.Table, d.Start, d.Bytes, d.Boot, d.Sequence) : null);
+
+    private static DiskIdentity Read(StoredDiskIdentity disk) => new(
+        disk.File is { } file ? Read(file) : null,
+        disk.Device is { } d ? new DeviceIdentity(d.Hardware, d.Table, d.Start, d.Bytes, d.Boot, d.Sequence) : null);
 
     private static StoredPackage Of(ConcernedPackage package) => new(package.Family, package.DisplayName, package.Edition);
 
@@ -101,7 +120,7 @@ internal static class PointDocuments
     private static RecordedState Read(StoredState state) => new(state.Kind, state.WithFiles, Each(state.Systems, s => new RecordedSystem(
         s.Edition, s.Name,
         Each(s.Entries, e => new StateEntry(Place(e.Path), One<EntryKind>(e.Kind), e.Size, Read(e.Modified), e.Content)),
-        Each(s.Trees, t => new StateTree(t.Family, Place(t.Path), Read(t.Tree)!)))));
+        Each(s.Trees, t => new StateTree(t.Family, Place(t.Path), Read(t.Tree) ?? throw new FormatException("a tree is missing"))))));
 
     // ---- changes
 
@@ -209,13 +228,14 @@ internal static class PointDocuments
         : new RecordedVolumeEntry(
             entry.Path, One<EntryKind>(entry.Kind), entry.Mode, entry.Uid, entry.Gid, entry.Size, Read(entry.Modified), Read(entry.Accessed),
             entry.Blob,
-            entry.LinkTarget, entry.Attributes.Values.All(v => v is not null) ? entry.Attributes
+            entry.LinkTarget, entry.Attributes is not null && entry.Attributes.Values.All(v => v is not null) ? entry.Attributes
             : throw new FormatException("an attribute is empty"));
 
     // ---- helps
 
-    private static WindowsPath Place(string text) =>
-        WindowsPath.Parse(text) ?? throw new FormatException($"'{text}' is not a path inside a Windows volume");
+    private static WindowsPath Place(string? text) =>
+        WindowsPath.Parse(text ?? throw new FormatException("a path is missing"))
+            ?? throw new FormatException($"'{text}' is not a path inside a Windows volume");
 
     private static PackageFullName FullName(string text) =>
         PackageFullName.TryParse(text, out var fullName) ? fullName : throw new FormatException($"'{text}' is not a package full name");

@@ -41,6 +41,9 @@ public sealed record PointSummary(PointHead Point, PointState State, ImmutableAr
 {
     /// <summary>Whether it stays when older ones are deleted.</summary>
     public bool IsPinned { get; init; }
+
+    /// <summary>Whether a marker may still name it: the run has ended, but not noted that its marker is gone.</summary>
+    public bool MayBeMarked { get; init; }
 }
 
 /// <summary>Works out from the documents and journals of a vault what became of each run.</summary>
@@ -66,6 +69,17 @@ public static class PointHistory
         var undoings = points.Where(p => p.Undoes is not null).ToLookup(p => p.Undoes!.Value);
         return [.. points.Select(p => Summary(p, undoings, journals))];
     }
+
+    /// <summary>
+    /// The runs on a target that still stand, newest first: all, or the first one since a time and whatever came after it, even where the
+    /// clock was set back in between. Runs are undone in the reverse of their order, not of their times.
+    /// </summary>
+    public static ImmutableArray<PointSummary> Since(IEnumerable<PointSummary> points, TargetIdentity target, DateTimeOffset? since) =>
+    [
+        .. points.Where(p => p.Point.Target.IsSameAs(target)).OrderBy(p => p.Point.Number)
+            .SkipWhile(p => since is not null && p.Point.Created < since)
+            .Where(CanBeUndone).Reverse(),
+    ];
 
     /// <summary>
     /// The point that a plain undo on a target means: the newest made on this very target that is no undo and still stands, wholly or in part.
@@ -122,11 +136,16 @@ public static class PointHistory
         return new PointSummary(noted is null ? point : point with { Note = noted.Message }, state, [.. undos.Select(u => u.Number)], back,
             state == PointState.UndoneInPart && anyFailed)
         {
+            MayBeMarked = MayBeMarked(journals[point.Number]),
             IsPinned = journals[point.Number].LastOrDefault(l => l.Step is JournalLine.Pinned or JournalLine.Unpinned)?.Step == JournalLine.Pinned,
         };
 
         static (string, int?) Key(ConcernedPackage package) => (package.Family.ToUpperInvariant(), package.Edition);
     }
+
+    /// <summary>Whether a journal leaves open that a marker names its point. Those of earlier versions do not say, and count as closed.</summary>
+    internal static bool MayBeMarked(IReadOnlyList<JournalLine> journal) =>
+        journal.Any(l => l is { Step: JournalLine.Started, What: JournalLine.Marked }) && journal.All(l => l.Step != JournalLine.Unmarked);
 
     /// <summary>
     /// Whether a change for a package failed. Journals of earlier versions do not say whose it was: then all of them count as failed.

@@ -37,8 +37,12 @@ public enum RunKind
 /// <param name="Place">Which folder of which file system; null for an image, and in restore points of earlier versions.</param>
 public sealed record TargetIdentity(string Path, string Computer, string MachineId, string Product, string Build, TargetPlace? Place = null)
 {
+    /// <summary>Which disk it is on, for a disk; null for other targets, and in restore points of earlier versions.</summary>
+    public DiskIdentity? Disk { get; init; }
+
     /// <summary>Whether this is the very target of another run: the same system or image, in the same place. A copy or a moved one is not.</summary>
-    public bool IsSameAs(TargetIdentity other) => IsSameSystemAs(other) && IsAt(other.Path, other.Place);
+    public bool IsSameAs(TargetIdentity other) => IsSameSystemAs(other) && (Disk is not null && other.Disk is not null
+        ? Place == other.Place && Disk.IsSame(other.Disk) : IsAt(other.Path, other.Place));
 
     /// <summary>Whether it is the same system or image, here or in another place.</summary>
     public bool IsSameSystemAs(TargetIdentity other) => MachineId.Equals(other.MachineId, StringComparison.OrdinalIgnoreCase);
@@ -119,7 +123,8 @@ public sealed record PointHead(
 
 /// <summary>One line of a restore point's journal.</summary>
 /// <param name="Step">started, done, failed, finished, notTaken, filesGone when the image was compacted since, back when everything was found
-/// as it had been, pinned, unpinned, or noted when it got another remark.</param>
+/// as it had been, unmarked when the marker is off the target, pinned, unpinned, or noted when it got another remark.</param>
+/// <param name="What">For started, "marked" when there is a marker on the target or beside it.</param>
 /// <param name="Family">Of what failed.</param>
 /// <param name="Edition">Of what failed; null on a volume.</param>
 public sealed record JournalLine(DateTimeOffset At, string Step, string? What = null, string? Message = null, string? Family = null,
@@ -132,6 +137,8 @@ public sealed record JournalLine(DateTimeOffset At, string Step, string? What = 
     internal const string NotTaken = "notTaken";
     internal const string FilesGone = "filesGone";
     internal const string Back = "back";
+    internal const string Unmarked = "unmarked";
+    internal const string Marked = "marked";
     internal const string Pinned = "pinned";
     internal const string Unpinned = "unpinned";
     internal const string Noted = "noted";
@@ -143,6 +150,15 @@ internal sealed record RunMarker(int Point, string Vault, FileTime RootModified,
 {
     /// <summary>Where the volume begins whose blocks are recorded beside the marker; null when a restore point has them.</summary>
     internal long? Start { get; init; }
+
+    /// <summary>SHA-256 of the blocks that are recorded beside the marker, in lower-case hexadecimal; null when a restore point has them.</summary>
+    internal string? Blocks { get; init; }
+
+    /// <summary>The disk that the run is on; null for a folder.</summary>
+    internal DiskIdentity? Disk { get; init; }
+
+    /// <summary>Path of the disk when the run began; empty for a folder.</summary>
+    internal string Path { get; init; } = "";
 
     internal const string FileName = ".moorfield-run.json";
 }

@@ -11,7 +11,12 @@ internal readonly record struct StoredTime(long Seconds, uint Nanoseconds);
 
 internal sealed record StoredPlace(string FileSystem, ulong Inode);
 
-internal sealed record StoredTarget(string Path, string Computer, string MachineId, string Product, string Build, StoredPlace? Place = null);
+internal sealed record StoredDevice(string Hardware, string Table, long Start, long Bytes, string Boot, long Sequence);
+
+internal sealed record StoredDiskIdentity(StoredPlace? File = null, StoredDevice? Device = null);
+
+internal sealed record StoredTarget(string Path, string Computer, string MachineId, string Product, string Build, StoredPlace? Place = null,
+    StoredDiskIdentity? Disk = null);
 
 internal sealed record StoredPackage(string Family, string DisplayName, int? Edition = null);
 
@@ -140,7 +145,8 @@ internal sealed record StoredHead(string Schema, long DocumentBytes, StoredHeadP
 internal sealed record StoredLine(DateTimeOffset At, string Step, string? What = null, string? Message = null, string? Family = null,
 int? Edition = null);
 
-internal sealed record StoredMarker(int Point, string Vault, StoredTime RootModified, StoredTime RootAccessed, long? Start = null);
+internal sealed record StoredMarker(int Point, string Vault, StoredTime RootModified, StoredTime RootAccessed, long? Start = null,
+    string? Blocks = null, StoredDiskIdentity? Disk = null, string? Path = null);
 
 /// <summary>Options shared by all documents of the vault.</summary>
 [JsonSourceGenerationOptions(

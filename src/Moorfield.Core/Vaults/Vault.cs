@@ -7,6 +7,7 @@ using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Trees;
+using Moorfield.Formats.Native;
 using ZstdSharp;
 
 namespace Moorfield.Core.Vaults;
@@ -34,6 +35,7 @@ public sealed partial class Vault : IDisposable
     private const string Points = "points";
     private const string HighestName = "highest";
     private const string PartPrefix = "part-";
+    private const int PartDigits = 32;
     private readonly Folder _root;
     private readonly Lazy<Compressor> _compressor;
     private readonly Folder _blobs;
@@ -117,19 +119,34 @@ public sealed partial class Vault : IDisposable
         return null;
     }
 
-    /// <summary>Takes away what runs that were cut off were writing. Other runs may be at work on their own.</summary>
+    /// <summary>Deletes what interrupted runs were writing. Other runs may be at work on parts of their own, which they have locked.</summary>
     private void ClearParts()
     {
-        foreach (string name in _blobs.Names()
-        .Where(n => n.StartsWith(PartPrefix, StringComparison.Ordinal) && int.TryParse(n[PartPrefix.Length..], out int process)
-        && !Directory.Exists($"/proc/{process}")))
-            _blobs.Delete(name);
+        foreach (string name in _blobs.Names().Where(IsPart))
+        {
+            using var part = _blobs.OpenFile(name);
+            if (part is not null && LibC.Lock(part, LibC.LockExclusive | LibC.LockNonBlocking) == 0)
+                _blobs.Delete(name, mayBeGone: true);
+        }
     }
+
+    /// <summary>Whether a name is that of a content which is being written, as Moorfield gives it.</summary>
+    private static bool IsPart(string name) => name.Length == PartPrefix.Length + PartDigits
+        && name.StartsWith(PartPrefix, StringComparison.Ordinal) && name[PartPrefix.Length..].All(char.IsAsciiHexDigitLower);
 
     private static Folder Subfolder(Folder parent, string name)
     {
         if (parent.Stat(name) is null)
-            parent.MakeFolder(name);
+        {
+            try
+            {
+                parent.MakeFolder(name);
+            }
+            catch (MoorfieldException) when (parent.Stat(name) is not null)
+            {
+                // another process makes the same vault at this moment
+            }
+        }
         return parent.OpenFolder(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' in it is no folder.");
     }
 
@@ -141,7 +158,11 @@ public sealed partial class Vault : IDisposable
             .Select(n => int.TryParse(n[..^5], out int number) && n == DocumentName(number) ? number : 0)
             .Where(n => n is > 0 and < int.MaxValue).Order()];
 
-    /// <summary>Writes a restore point, with everything it refers to, to the disk. Its number is given here.</summary>
+    /// <summary>
+    /// Writes a restore point, with everything it refers to, to the disk. Its number is given here. It is read back from its own bytes before
+    /// anything of it is written.
+    /// </summary>
+    /// <exception cref="MoorfieldException">It could not be read back (refused), or not be written.</exception>
     internal RestorePoint Begin(RestorePoint point)
     {
         _root.FlushFileSystem();
@@ -151,12 +172,13 @@ public sealed partial class Vault : IDisposable
         var numbered = point with { Number = Math.Max(Numbers().LastOrDefault(), Highest()) + 1 };
         DeleteJournal(numbered.Number); // of a point that was taken back as the power went
         byte[] document = JsonSerializer.SerializeToUtf8Bytes(PointDocuments.Of(numbered), VaultJson.Default.StoredPoint);
+        CheckReadable(document, numbered.Number);
         byte[] head = JsonSerializer.SerializeToUtf8Bytes(PointDocuments.Of(numbered.Head, document.Length), VaultJson.Default.StoredHead);
         try
         {
             // Not flushed: what a power cut leaves of it is no head, and the document tells.
-            TreeWriter.Write(_points, HeadName(numbered.Number), head);
-            TreeWriter.WriteWhole(_points, DocumentName(numbered.Number), document);
+            TreeWriter.Write(_points, HeadName(numbered.Number), head, Folder.PrivateMode);
+            TreeWriter.WriteWhole(_points, DocumentName(numbered.Number), document, Folder.PrivateMode);
         }
         catch (MoorfieldException) when (Has(numbered.Number))
         {
@@ -164,6 +186,19 @@ public sealed partial class Vault : IDisposable
             throw;
         }
         return numbered;
+    }
+
+    private void CheckReadable(byte[] document, int number)
+    {
+        try
+        {
+            _ = Checked(JsonSerializer.Deserialize(document, VaultJson.Default.StoredPoint), number);
+        }
+        catch (Exception e) when (e is MoorfieldException || IsDamage(e))
+        {
+            throw new MoorfieldException(Trouble.Refused, "What would be recorded could not be read back, so the run could not be undone: "
+                + $"{e.Message.TrimEnd('.')}. Nothing was changed. Please report it.", e);
+        }
     }
 
     // ---- upkeep
@@ -184,7 +219,8 @@ public sealed partial class Vault : IDisposable
     {
         int highest = Numbers().LastOrDefault();
         if (highest > Highest())
-            TreeWriter.WriteWhole(_points, HighestName, Encoding.ASCII.GetBytes(highest.ToString(CultureInfo.InvariantCulture)));
+            TreeWriter.WriteWhole(_points, HighestName, Encoding.ASCII.GetBytes(highest.ToString(CultureInfo.InvariantCulture)),
+                Folder.PrivateMode);
         foreach (int number in numbers)
         {
             _read.TryRemove(number, out _);
@@ -244,6 +280,20 @@ public sealed partial class Vault : IDisposable
         }
     }
 
+    /// <summary>What is wrong with the document of a point; null when nothing is. It is not kept in memory.</summary>
+    internal string? Fault(int number)
+    {
+        try
+        {
+            _ = Load(number);
+            return null;
+        }
+        catch (MoorfieldException e)
+        {
+            return e.Message;
+        }
+    }
+
     private RestorePoint Load(int number)
     {
         using var file = _points.OpenFile(DocumentName(number))
@@ -251,10 +301,15 @@ public sealed partial class Vault : IDisposable
                 $"The vault {FullPath} has no restore point {number}. 'moorfield restore-point list' lists them.");
         if (RandomAccess.GetLength(file) > MaxDocument)
             throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is longer than any that Moorfield writes.");
-        var stored = Parse(file, VaultJson.Default.StoredPoint, number);
+        return Translated(number, () => Checked(Parse(file, VaultJson.Default.StoredPoint, number), number));
+    }
+
+    /// <exception cref="MoorfieldException">It is not that restore point, or means nothing.</exception>
+    private RestorePoint Checked(StoredPoint? stored, int number)
+    {
         if (stored is not { Schema: PointDocuments.Schema } || stored.Number != number)
             throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged or of a newer Moorfield.");
-        var point = Translated(number, () => PointDocuments.Read(stored));
+        var point = PointDocuments.Read(stored);
         return PointCheck.Fault(point) is { } fault
             ? throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged: {fault}.")
             : point;
@@ -275,7 +330,7 @@ public sealed partial class Vault : IDisposable
                 && PointDocuments.Read(stored.Head) is var head && PointCheck.Fault(head) is null)
                 return head;
         }
-        catch (Exception e) when (e is MoorfieldException or NullReferenceException or FormatException)
+        catch (Exception e) when (e is MoorfieldException || IsDamage(e))
         {
             // the document tells
         }
@@ -311,9 +366,12 @@ public sealed partial class Vault : IDisposable
 
     internal void Append(int number, JournalLine line)
     {
+        // Several processes may add lines at once, each behind the last.
+        using var gate = _root.OpenFolder(Points)!;
+        gate.Lock();
         string name = JournalName(number);
         var there = _points.OpenFile(name, forWriting: true);
-        using var file = there ?? _points.CreateFile(name, 0x180);
+        using var file = there ?? _points.CreateFile(name, Folder.PrivateMode);
         long length = RandomAccess.GetLength(file);
         // What a power cut left of a line is ended first.
         byte[] last = new byte[1];
@@ -337,6 +395,16 @@ public sealed partial class Vault : IDisposable
     /// <summary>Notes that everything that a run changed was found back as it was.</summary>
     public void NoteBack(RestorePoint point, TimeProvider clock) => Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Back));
 
+    /// <summary>Notes that no marker names a point any more, nor the run that it undid, whose marker it took over.</summary>
+    internal void NoteUnmarked(RestorePoint point, TimeProvider clock)
+    {
+        for (var run = point; run is not null; run = run.Undoes is { } undone && Has(undone) ? TryRead(undone) : null)
+        {
+            if (PointHistory.MayBeMarked(Journal(run.Number)))
+                Append(run.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Unmarked));
+        }
+    }
+
     /// <summary>Notes that the files of runs on an image are gone for good.</summary>
     public void NoteFilesGone(IEnumerable<RestorePoint> points, TimeProvider clock)
     {
@@ -356,12 +424,15 @@ public sealed partial class Vault : IDisposable
         {
             return read();
         }
-        catch (Exception e) when (e is JsonException or NotSupportedException or FormatException or InvalidOperationException or ArgumentException
-            or NullReferenceException)
+        catch (Exception e) when (IsDamage(e))
         {
             throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged: {e.Message}", e);
         }
     }
+
+    /// <summary>Whether an exception is what reading a document that means nothing ends with.</summary>
+    private static bool IsDamage(Exception e) =>
+        e is JsonException or NotSupportedException or FormatException or InvalidOperationException or ArgumentException;
 
     private static string DocumentName(int number) => $"{number:D6}.json";
 

@@ -1,7 +1,9 @@
+using System.Runtime.InteropServices;
 using System.Security.Cryptography;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
+using Moorfield.Formats.Native;
 using ZstdSharp;
 
 namespace Moorfield.Core.Vaults;
@@ -15,32 +17,96 @@ public sealed partial class Vault
     /// <summary>Keeps a content that comes in pieces, as <see cref="Keep(SafeFileHandle)"/> does.</summary>
     internal string Keep(Action<FileContent.Take> pieces)
     {
-        string part = $"{PartPrefix}{Environment.ProcessId}";
-        if (_blobs.Stat(part) is not null)
-            _blobs.Delete(part);
-        string hash;
-        using (var file = _blobs.CreateFile(part, 0x180))
+        var (part, file) = CreatePart();
+        using (file)
         {
-            using var hasher = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
-            using var output = new SeamStream(_blobs, file, part);
-            using (var compressor = new CompressionStream(output, _compressor.Value, preserveCompressor: true, leaveOpen: true))
+            try
             {
-                pieces(piece =>
-                {
-                    hasher.AppendData(piece);
-                    compressor.Write(piece);
-                });
+                string hash = Write(file, part, pieces);
+                using var shelf = Subfolder(_blobs, hash[..2]);
+                // One that is there already is believed only after a look: a power cut may have left it without its content.
+                if (IsSound(hash))
+                    _blobs.Delete(part);
+                else
+                    _blobs.Rename(part, BlobName(hash), shelf);
+                return hash;
             }
-            hash = Convert.ToHexStringLower(hasher.GetHashAndReset());
+            catch (Exception e) when (e is MoorfieldException or IOException or InvalidDataException)
+            {
+                _blobs.TryDelete(part);
+                throw;
+            }
         }
-        using var shelf = Subfolder(_blobs, hash[..2]);
-        string name = BlobName(hash);
-        // One that is there already is believed only after a look: a power cut may have left it without its content.
-        if (IsSound(hash))
-            _blobs.Delete(part);
-        else
-            _blobs.Rename(part, name, shelf);
-        return hash;
+    }
+
+    private string Write(SafeFileHandle file, string part, Action<FileContent.Take> pieces)
+    {
+        using var hasher = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
+        using var output = new SeamStream(_blobs, file, part);
+        using (var compressor = new CompressionStream(output, _compressor.Value, preserveCompressor: true, leaveOpen: true))
+        {
+            pieces(piece =>
+            {
+                hasher.AppendData(piece);
+                compressor.Write(piece);
+            });
+        }
+        return Convert.ToHexStringLower(hasher.GetHashAndReset());
+    }
+
+    /// <summary>Makes a file for a content that is being written, locked as long as it is open: what is not locked was left by an interrupted
+    /// run.</summary>
+    private (string Name, SafeFileHandle File) CreatePart()
+    {
+        while (true)
+        {
+            string name = PartPrefix + Convert.ToHexStringLower(RandomNumberGenerator.GetBytes(PartDigits / 2));
+            var file = _blobs.CreateFile(name, Folder.PrivateMode);
+            // Not every file system has locks; where it has, another process may have taken this one for a left one before it was locked.
+            if (LibC.Lock(file, LibC.LockExclusive | LibC.LockNonBlocking) == 0 ? _blobs.Stat(name) is not null
+                : Marshal.GetLastPInvokeError() != LibC.EAGAIN)
+                return (name, file);
+            file.Dispose();
+        }
+    }
+
+    /// <summary>
+    /// Every content that a document may need, read or not: each word of 64 hexadecimal digits in it. Deletion goes by this, so that no kind of
+    /// record can be forgotten, and a document that cannot be read protects its contents as well.
+    /// </summary>
+    /// <exception cref="MoorfieldException">Not one byte of it can be read.</exception>
+    internal HashSet<string> NamedContents(int number)
+    {
+        var names = new HashSet<string>(StringComparer.Ordinal);
+        using var file = _points.OpenFile(DocumentName(number))
+            ?? throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} cannot be read.");
+        const int Digits = 2 * SHA256.HashSizeInBytes;
+        int run = 0;
+        var word = new char[Digits];
+        try
+        {
+            FileContent.ForEachPiece(file, piece =>
+            {
+                foreach (byte b in piece)
+                {
+                    if (b is (>= (byte)'0' and <= (byte)'9') or (>= (byte)'a' and <= (byte)'f'))
+                    {
+                        if (run < Digits)
+                            word[run] = (char)b;
+                        run++;
+                        continue;
+                    }
+                    if (run == Digits)
+                        names.Add(new string(word));
+                    run = 0;
+                }
+            });
+        }
+        catch (IOException e)
+        {
+            throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} cannot be read: {e.Message}", e);
+        }
+        return names;
     }
 
     /// <summary>The content kept under a SHA-256. Reading to the end fails when it is not that content any more.</summary>
@@ -103,7 +169,7 @@ public sealed partial class Vault
     {
         foreach (var (shelf, isFolder) in _blobs.Entries())
         {
-            if (shelf.StartsWith(PartPrefix, StringComparison.Ordinal))
+            if (IsPart(shelf))
                 yield return (shelf, null, _blobs.Stat(shelf)?.Size ?? 0);
             using var folder = isFolder == false || shelf.Length != 2 ? null : _blobs.OpenFolder(shelf);
             foreach (string name in folder?.Names() ?? [])

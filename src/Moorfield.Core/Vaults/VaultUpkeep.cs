@@ -24,8 +24,12 @@ public sealed record PointDeletion(ImmutableArray<PointSummary> Gone, ImmutableA
 /// <param name="Contents">Files among the contents that nothing needs.</param>
 /// <param name="Bytes">Of them.</param>
 /// <param name="Strays">Files beside the documents that belong to none.</param>
-/// <param name="Faults">Documents that cannot be read; while there are any, no content counts as unneeded.</param>
-public sealed record VaultFindings(ImmutableArray<string> Contents, long Bytes, ImmutableArray<string> Strays, ImmutableArray<PointFault> Faults);
+/// <param name="Faults">Documents that mean nothing. While there are any, contents that nothing names may be theirs, and count as needed.</param>
+public sealed record VaultFindings(ImmutableArray<string> Contents, long Bytes, ImmutableArray<string> Strays, ImmutableArray<PointFault> Faults)
+{
+    /// <summary>Why no content counts as unneeded: a document of which nothing can be read; null when all could be.</summary>
+    public string? Why { get; init; }
+}
 
 /// <summary>Keeps a vault in order over the years: sizes, verification, deletion.</summary>
 public static class VaultUpkeep
@@ -126,9 +130,12 @@ public static class VaultUpkeep
     /// <param name="points">All of the vault.</param>
     /// <param name="wanted">Numbers that are to go.</param>
     /// <param name="byName">Whether a person named each of them; otherwise pinned ones stay without a word.</param>
-    public static PointDeletion Plan(IReadOnlyCollection<PointSummary> points, IReadOnlySet<int> wanted, bool byName)
+    /// <param name="isMarked">Whether a marker still names a point of which the journal leaves that open.</param>
+    public static PointDeletion Plan(IReadOnlyCollection<PointSummary> points, IReadOnlySet<int> wanted, bool byName,
+        Func<PointHead, bool> isMarked)
     {
         var stay = new List<(PointSummary, string)>();
+        var all = points.ToDictionary(p => p.Point.Number);
         var gone = points.Where(p => wanted.Contains(p.Point.Number)).ToDictionary(p => p.Point.Number);
         var back = new HashSet<int>();
         foreach (var point in gone.Values.ToList())
@@ -137,6 +144,8 @@ public static class VaultUpkeep
                 Keep(point, "is pinned");
             else if (point.State == PointState.Interrupted)
                 Keep(point, "was interrupted: undo it or finish it first");
+            else if (point.MayBeMarked && isMarked(point.Point))
+                Keep(point, $"may still be named by the marker of an interrupted run on {point.Point.Target.Path}: run any command on that first");
         }
         // An undo says what became of the run that it undid: it goes with that one, or leaves a word there.
         bool changed = true;
@@ -146,8 +155,8 @@ public static class VaultUpkeep
             back.Clear();
             foreach (var undo in gone.Values.Where(p => p.Point.Undoes is not null).ToList())
             {
-                var undone = points.FirstOrDefault(p => p.Point.Number == undo.Point.Undoes);
-                if (undone is null || gone.ContainsKey(undone.Point.Number) || !undone.UndoneBy.Contains(undo.Point.Number))
+                if (!all.TryGetValue(undo.Point.Undoes!.Value, out var undone) || gone.ContainsKey(undone.Point.Number)
+                    || !undone.UndoneBy.Contains(undo.Point.Number))
                     continue;
                 if (undone.Point.Kind != RunKind.Undo && undone.State == PointState.Undone)
                     back.Add(undone.Point.Number);
@@ -168,64 +177,125 @@ public static class VaultUpkeep
         }
     }
 
-    /// <summary>Works out which of the oldest restore points go so that the contents fit into a limit.</summary>
+    /// <summary>
+    /// Works out which of the oldest restore points go so that the contents fit into a limit, or come as near to it as they can: where the newest
+    /// needs more, none goes that gives nothing back. A point that cannot be read stays, and with it all that it may need.
+    /// </summary>
     /// <param name="limit">Bytes, as stored.</param>
     /// <param name="kept">The newest, which stays.</param>
-    /// <returns>Null when nothing has to go.</returns>
-    /// <exception cref="MoorfieldException">A document cannot be read: what it needs is not known, and nothing goes.</exception>
-    public static PointDeletion? Fit(Vault vault, long limit, int kept)
+    /// <param name="damaged">Told of each point that cannot be read.</param>
+    /// <returns>Null when nothing has to go, or nothing can.</returns>
+    public static PointDeletion? Fit(Vault vault, long limit, int kept, Action<string> damaged)
     {
-        if (vault.StoredBytes <= limit)
-            return null;
-        var points = PointHistory.Read(vault, message => throw new MoorfieldException(Trouble.Failed, message));
-        var needed = points.ToDictionary(p => p.Point.Number, p => Contents(vault.Read(p.Point.Number)).Select(c => c.Hash).ToHashSet());
-        var wanted = new HashSet<int>();
-        PointDeletion? deletion = null;
-        foreach (var point in points.Where(p => !p.IsPinned && p.State != PointState.Interrupted && p.Point.Number != kept))
+        var bytes = new Dictionary<string, long>(StringComparer.Ordinal);
+        long total = 0;
+        foreach (var (_, hash, size) in vault.Files())
         {
-            wanted.Add(point.Point.Number);
-            deletion = Plan(points, wanted, byName: false);
-            var gone = deletion.Gone.Select(g => g.Point.Number).ToHashSet();
-            if (needed.Where(n => !gone.Contains(n.Key)).SelectMany(n => n.Value).Distinct().Sum(h => vault.StoredSize(h) ?? 0) <= limit)
-                break;
+            total += size;
+            if (hash is not null)
+                bytes[hash] = size;
         }
+        if (total <= limit)
+            return null;
+        var points = PointHistory.Read(vault, damaged);
+        var users = new Dictionary<string, int>(StringComparer.Ordinal);
+        var needed = new Dictionary<int, string[]>();
+        // So that each name is in memory once.
+        var names = bytes.Keys.ToDictionary(name => name, StringComparer.Ordinal);
+        foreach (int number in vault.Numbers())
+        {
+            needed[number] = [.. vault.NamedContents(number).Select(names.GetValueOrDefault).OfType<string>()];
+            foreach (string hash in needed[number])
+                users[hash] = users.GetValueOrDefault(hash) + 1;
+        }
+        // What nothing needs goes in any case.
+        long rest = total - bytes.Where(b => !users.ContainsKey(b.Key)).Sum(b => b.Value);
+        var wanted = new HashSet<int>();
+        HashSet<int> useful = [];
+        PointDeletion? deletion = null;
+        foreach (var point in points.Where(p => !p.IsPinned && !p.MayBeMarked && p.State != PointState.Interrupted && p.Point.Number != kept))
+        {
+            if (rest <= limit)
+            {
+                deletion = Plan(points, wanted, byName: false, _ => true);
+                if (deletion.Gone.Length == wanted.Count)
+                    break;
+            }
+            wanted.Add(point.Point.Number);
+            deletion = null;
+            long before = rest;
+            foreach (string hash in needed[point.Point.Number])
+            {
+                if (--users[hash] == 0)
+                    rest -= bytes[hash];
+            }
+            if (rest < before)
+                useful = [.. wanted];
+        }
+        deletion ??= Plan(points, useful, byName: false, _ => true);
         return deletion is { Gone.IsEmpty: false } ? deletion : null;
     }
 
     /// <summary>Deletes restore points, and contents that none of the others needs.</summary>
-    /// <returns>Bytes that were given back, and why no content went, when none could.</returns>
+    /// <param name="shown">What a person has seen, or a limit asks for.</param>
+    /// <param name="isMarked">As for <see cref="Plan"/>, asked again.</param>
+    /// <returns>Bytes that were given back, which points went, and why no content went, when none could.</returns>
     /// <exception cref="MoorfieldException">Another run has the vault open; nothing was deleted.</exception>
-    public static (long Bytes, string? Why) Delete(Vault vault, PointDeletion deletion, TimeProvider clock)
+    public static (long Bytes, PointDeletion Deleted, string? Why) Delete(
+        Vault vault, PointDeletion shown, TimeProvider clock, Func<PointHead, bool> isMarked)
     {
         TakeAlone(vault);
-        foreach (int number in deletion.NotedBack)
+        // Meanwhile one may have been pinned, undone or deleted.
+        var now = Plan(PointHistory.Read(vault, _ => { }), shown.Gone.Select(g => g.Point.Number).ToHashSet(), byName: true, isMarked);
+        foreach (int number in now.NotedBack)
             vault.Append(number, new JournalLine(clock.GetUtcNow(), JournalLine.Back));
-        vault.Delete(deletion.Gone.Select(g => g.Point.Number));
-        var findings = Look(vault);
+        var released = new HashSet<string>(StringComparer.Ordinal);
+        foreach (var gone in now.Gone)
+        {
+            try
+            {
+                released.UnionWith(vault.NamedContents(gone.Point.Number));
+            }
+            catch (MoorfieldException)
+            {
+                // what it needed stays, where another document is damaged
+            }
+        }
+        vault.Delete(now.Gone.Select(g => g.Point.Number));
+        var findings = Look(vault, released);
         Sweep(vault, findings);
-        return (findings.Bytes, findings.Faults is [var fault, ..] ? fault.Text : null);
+        return (findings.Bytes, now, findings.Why);
     }
 
     /// <summary>Looks for what runs left that were cut off.</summary>
     /// <exception cref="MoorfieldException">The vault cannot be read.</exception>
-    public static VaultFindings Look(Vault vault)
+    public static VaultFindings Look(Vault vault) => Look(vault, []);
+
+    /// <param name="released">Contents that a point named which was just deleted: these go even where it is not known whose the others are.</param>
+    private static VaultFindings Look(Vault vault, HashSet<string> released)
     {
         var faults = ImmutableArray.CreateBuilder<PointFault>();
-        var needed = new HashSet<string>();
+        var needed = new HashSet<string>(StringComparer.Ordinal);
+        string? why = null;
         foreach (int number in vault.Numbers())
         {
             try
             {
-                needed.UnionWith(Contents(vault.Read(number)).Select(c => c.Hash));
+                needed.UnionWith(vault.NamedContents(number));
             }
             catch (MoorfieldException e)
             {
-                faults.Add(new PointFault(number, e.Message, []));
+                why ??= e.Message; // what it needs cannot be known
             }
+            if (vault.Fault(number) is { } fault)
+                faults.Add(new PointFault(number, fault, []));
         }
-        // What a document needs that cannot be read is not known.
-        var unneeded = faults.Count > 0 ? [] : vault.Files().Where(f => f.Hash is null || !needed.Contains(f.Hash)).ToList();
-        return new VaultFindings([.. unneeded.Select(f => f.Path)], unneeded.Sum(f => f.Bytes), [.. vault.StrayNames()], faults.ToImmutable());
+        var unneeded = why is not null ? [] : vault.Files().Where(f => f.Hash is null
+            || (!needed.Contains(f.Hash) && (faults.Count == 0 || released.Contains(f.Hash)))).ToList();
+        return new VaultFindings([.. unneeded.Select(f => f.Path)], unneeded.Sum(f => f.Bytes), [.. vault.StrayNames()], faults.ToImmutable())
+        {
+            Why = why,
+        };
     }
 
     /// <summary>Takes away what a look found.</summary>

@@ -4,6 +4,7 @@ using System.Security.Cryptography;
 using System.Text;
 using System.Xml;
 using System.Xml.Linq;
+using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Appx;
 
@@ -24,6 +25,10 @@ public sealed class PackageArchive : IDisposable
 
     private const int MostFiles = 200_000;
     private const long MostMap = 256L << 20;
+
+    // Deflate makes of one byte 1,032 at most; what packages hold is made a few times smaller by it.
+    private const long FreeBytes = 64L << 20;
+    private const int MostRatio = 200;
     private const string BlockMap = "AppxBlockMap.xml";
     private const string ManifestName = "AppxManifest.xml";
     private const string BundleManifestName = @"AppxMetadata\AppxBundleManifest.xml";
@@ -97,6 +102,7 @@ public sealed class PackageArchive : IDisposable
             if (!_entries.TryAdd(path, entry))
                 throw new InvalidDataException($"holds '{path}' twice");
         }
+        CheckSizes();
         ReadMap();
         if (_entries.ContainsKey(BundleManifestName))
         {
@@ -122,6 +128,38 @@ public sealed class PackageArchive : IDisposable
         }
     }
 
+    /// <summary>Before anything is unpacked: what it would become, and names that cannot stand beside each other.</summary>
+    private void CheckSizes()
+    {
+        long whole = 0, stored = 0;
+        foreach (var (path, entry) in _entries)
+        {
+            if (entry.Length < 0 || entry.CompressedLength < 0 || entry.Length > long.MaxValue - whole)
+                throw new InvalidDataException($"holds '{path}' with an absurd length");
+            whole += entry.Length;
+            stored += Math.Min(entry.CompressedLength, _stream!.Length);
+            for (int cut = path.IndexOf('\\', StringComparison.Ordinal); cut >= 0; cut = path.IndexOf('\\', cut + 1))
+            {
+                if (_entries.ContainsKey(path[..cut]))
+                    throw new InvalidDataException($"holds '{path[..cut]}' as a file and as a folder");
+            }
+        }
+        if (whole > FreeBytes && whole / MostRatio > Math.Min(stored, _stream!.Length))
+            throw new InvalidDataException($"would unpack to {whole:N0} bytes, more than {MostRatio} times what it has, which no package does");
+    }
+
+    private static Stream Open(ZipArchiveEntry entry, string path)
+    {
+        try
+        {
+            return entry.Open();
+        }
+        catch (Exception e) when (e is InvalidDataException or IOException or ArgumentException or NotSupportedException or OverflowException)
+        {
+            throw new InvalidDataException($"is damaged: '{path}' cannot be unpacked", e);
+        }
+    }
+
     private bool IsMember(string path) => Bundle?.Members.Any(m => m.FileName.Equals(path, StringComparison.OrdinalIgnoreCase)) == true;
 
     /// <summary>A name of the zip as a path: nothing in it may lead elsewhere.</summary>
@@ -131,10 +169,19 @@ public sealed class PackageArchive : IDisposable
         foreach (string part in path.Split('\\'))
         {
             if (part.Length is 0 or > 255 || part is "." or ".." || part.AsSpan().ContainsAny(":*?\"<>|")
-                || part.AsSpan().ContainsAnyInRange('\0', '\u001f') || part[^1] is ' ' or '.')
+                || part.AsSpan().ContainsAnyInRange('\0', '\u001f') || part[^1] is ' ' or '.' || IsReserved(part))
                 throw new InvalidDataException($"holds a file with a name that none can have: '{path.ReplaceLineEndings(" ")}'");
         }
         return path;
+    }
+
+    /// <summary>Whether Windows means a device by a name, with whatever ending. Source: Win32, "Naming Files, Paths, and Namespaces".</summary>
+    private static bool IsReserved(string name)
+    {
+        string stem = name.Split('.')[0].TrimEnd(' ').ToUpperInvariant();
+        return stem is "CON" or "PRN" or "AUX" or "NUL" or "CONIN$" or "CONOUT$"
+            || (stem.Length == 4 && (stem.StartsWith("COM", StringComparison.Ordinal) || stem.StartsWith("LPT", StringComparison.Ordinal))
+                && "0123456789\u00b9\u00b2\u00b3".Contains(stem[3], StringComparison.Ordinal));
     }
 
     private void ReadMap()
@@ -146,7 +193,7 @@ public sealed class PackageArchive : IDisposable
         XElement root;
         try
         {
-            using var stream = entry.Open();
+            using var stream = Open(entry, BlockMap);
             using var reader = new DepthLimitedReader(XmlReader.Create(stream, new XmlReaderSettings
             {
                 DtdProcessing = DtdProcessing.Prohibit, XmlResolver = null, MaxCharactersInDocument = MostMap, IgnoreComments = true,
@@ -179,7 +226,7 @@ public sealed class PackageArchive : IDisposable
         if (!_entries.TryGetValue(path, out var entry))
             throw new InvalidDataException($"does not hold '{path}'");
         // What is not in the block map is held to the length that it announces.
-        return new MappedStream(entry.Open(), path, _mapped.TryGetValue(path, out var mapped) ? mapped : new MappedEntry(entry.Length, default));
+        return new MappedStream(Open(entry, path), path, _mapped.TryGetValue(path, out var mapped) ? mapped : new MappedEntry(entry.Length, default));
     }
 
     /// <summary>Opens a member of a bundle.</summary>
@@ -188,14 +235,17 @@ public sealed class PackageArchive : IDisposable
     {
         if (!_entries.TryGetValue(member.FileName.Replace('/', '\\'), out var entry))
             throw new InvalidDataException($"does not hold its member '{member.FileName}'");
-        // Members are stored; one that is not is unpacked beside, to be read in any order.
-        var copy = new FileStream(Path.GetTempFileName(), new FileStreamOptions
+        if (entry.CompressedLength != entry.Length)
+            throw new InvalidDataException($"holds its member '{member.FileName}' compressed; in a bundle members are stored as they are");
+        // A copy, to be read in any order.
+        var copy = new FileStream(TemporaryPlace.Combine($"moorfield-member-{Guid.NewGuid():N}"), new FileStreamOptions
         {
-            Mode = FileMode.Open, Access = FileAccess.ReadWrite, Options = FileOptions.DeleteOnClose,
+            Mode = FileMode.CreateNew, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite, Access = FileAccess.ReadWrite,
+            Options = FileOptions.DeleteOnClose,
         });
         try
         {
-            using (var content = new MappedStream(entry.Open(), member.FileName, new MappedEntry(entry.Length, default)))
+            using (var content = new MappedStream(Open(entry, member.FileName), member.FileName, new MappedEntry(entry.Length, default)))
                 content.CopyTo(copy);
             copy.Position = 0;
             return Open(copy);

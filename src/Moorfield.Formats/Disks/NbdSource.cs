@@ -24,7 +24,6 @@ public sealed class NbdSource : BlockSource
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(30);
 
     private readonly Stream _stream;
-    private readonly Action _end;
     private readonly Dictionary<long, byte[]> _cache = [];
     private readonly Queue<long> _cached = [];
     private ulong _number;
@@ -32,37 +31,41 @@ public sealed class NbdSource : BlockSource
     private long _length;
     private bool _isClosed;
 
-    private NbdSource(Stream stream, Action end)
-    {
-        _stream = stream;
-        _end = end;
-    }
+    private NbdSource(Stream stream) => _stream = stream;
+
+    /// <summary>Called when this is closed.</summary>
+    internal Action Closed { get; set; } = () => { };
 
     /// <inheritdoc/>
     public override long Length => _length;
 
     /// <summary>Connects to a server.</summary>
     /// <param name="path">Of its socket.</param>
-    /// <param name="end">Called when this is closed.</param>
-    /// <exception cref="IOException">Nothing that speaks the protocol answers.</exception>
-    public static NbdSource Connect(string path, Action end)
+    /// <param name="patience">How long it may take to give the disk out.</param>
+    /// <returns>Null when nothing listens there yet.</returns>
+    /// <exception cref="IOException">What listens does not speak the protocol, or does not answer.</exception>
+    internal static NbdSource? TryConnect(string path, TimeSpan patience)
     {
         var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified)
         {
-            ReceiveTimeout = (int)Patience.TotalMilliseconds,
-            SendTimeout = (int)Patience.TotalMilliseconds,
+            ReceiveTimeout = (int)patience.TotalMilliseconds,
+            SendTimeout = (int)patience.TotalMilliseconds,
         };
         try
         {
             socket.Connect(new UnixDomainSocketEndPoint(path));
-            var source = new NbdSource(new NetworkStream(socket, ownsSocket: true), end);
-            source.Shake();
-            return source;
         }
-        catch (SocketException e)
+        catch (SocketException)
         {
             socket.Dispose();
-            throw new IOException("its server does not answer", e);
+            return null;
+        }
+        try
+        {
+            var source = new NbdSource(new NetworkStream(socket, ownsSocket: true));
+            source.Shake();
+            socket.ReceiveTimeout = socket.SendTimeout = (int)Patience.TotalMilliseconds;
+            return source;
         }
         catch
         {
@@ -193,6 +196,10 @@ public sealed class NbdSource : BlockSource
         {
             throw new IOException("its server went away", e);
         }
+        catch (IOException e) when (e.InnerException is SocketException { SocketErrorCode: SocketError.TimedOut or SocketError.WouldBlock })
+        {
+            throw new IOException("could not be opened or read: qemu-nbd does not answer", e);
+        }
     }
 
     /// <inheritdoc/>
@@ -210,6 +217,6 @@ public sealed class NbdSource : BlockSource
             // It is gone already.
         }
         _stream.Dispose();
-        _end();
+        Closed();
     }
 }

@@ -16,6 +16,9 @@ public sealed record Partition(int Number, long Start, long Length, string Label
 /// </summary>
 public static class PartitionTable
 {
+    /// <summary>Bytes of the largest sector that a partition table is looked for in.</summary>
+    public const int MaxSector = 4096;
+
     private const int MostEntries = 1024;
     private const int MostLogical = 128;
     private static readonly int[] SectorSizes = [512, 4096];
@@ -38,6 +41,22 @@ public static class PartitionTable
                 throw new InvalidDataException($"has a damaged partition table: partitions {one.Number} and {next.Number} overlap");
         }
         return [.. partitions.OrderBy(p => p.Number)];
+    }
+
+    /// <summary>
+    /// The name that a partition table gives its disk: "gpt:" and the disk GUID, or "mbr:" and the signature. Empty when there is neither.
+    /// </summary>
+    /// <param name="first">The first 8 KiB of the disk, or all that it has.</param>
+    public static string Identifier(ReadOnlySpan<byte> first)
+    {
+        if (first.Length < 512 || first[510] != 0x55 || first[511] != 0xAA || IsFileSystem(first))
+            return "";
+        foreach (int sectorSize in SectorSizes)
+        {
+            if (first.Length >= sectorSize + 72 && first.Slice(sectorSize, 8).SequenceEqual("EFI PART"u8))
+                return $"gpt:{new Guid(first.Slice(sectorSize + 56, 16))}";
+        }
+        return $"mbr:{BinaryPrimitives.ReadUInt32LittleEndian(first[440..]):x8}";
     }
 
     // A partition that is a file system begins with a boot sector, which ends in the same two bytes.

@@ -1,6 +1,6 @@
 using System.Buffers.Binary;
-using System.Diagnostics;
 using System.Text;
+using System.Text.Json;
 
 namespace Moorfield.Formats.Disks;
 
@@ -32,7 +32,6 @@ public static class VirtualDisk
     private const int HeadLength = 1024;
     private const int FooterLength = 512;
     private const uint DifferencingVpc = 4;
-    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(20);
 
     /// <summary>
     /// What kind of disk a file holds, by its first kilobyte, or by its last sector for a <see cref="DiskKind.Vpc"/> of fixed size.
@@ -48,7 +47,7 @@ public static class VirtualDisk
             if (version is not (2 or 3))
                 throw new InvalidDataException("is a QEMU disk of a version that cannot be read");
             if (BinaryPrimitives.ReadUInt64BigEndian(head.AsSpan(8)) != 0)
-                throw new InvalidDataException("holds only the differences to another disk. Merge the two first: qemu-img convert -O qcow2 FROM TO");
+                throw new InvalidDataException(Differences);
             // Bit 2: the content is in another file. Bit 0: it was not closed.
             ulong incompatible = version == 3 ? BinaryPrimitives.ReadUInt64BigEndian(head.AsSpan(72)) : 0;
             if ((incompatible & 4) != 0)
@@ -58,7 +57,9 @@ public static class VirtualDisk
             return DiskKind.Qcow2;
         }
         if (Begins("vhdxfile"u8))
-            return DiskKind.Vhdx;
+        {
+            return HasVhdxParent(file) ? throw new InvalidDataException(Differences) : DiskKind.Vhdx;
+        }
         if (Begins("KDMV"u8))
         {
             CheckVmdk(file, head);
@@ -67,16 +68,66 @@ public static class VirtualDisk
         if (Begins("# Disk Descriptor"u8) || Begins("COWD"u8))
             throw new InvalidDataException("is a VMware disk made of several files. Bring them together first: qemu-img convert -O qcow2 FROM TO");
         if (head.Length >= 68 && BinaryPrimitives.ReadUInt32LittleEndian(head.AsSpan(64)) == 0xBEDA107F)
-            return DiskKind.Vdi;
+        {
+            // Kinds 1 and 2 hold a whole disk. The identifiers of a parent are zero then. Source: VirtualBox, VDICore.h.
+            return head.Length < VdiLength || BinaryPrimitives.ReadUInt32LittleEndian(head.AsSpan(VdiKind)) is not (1 or 2)
+                || head.AsSpan(VdiParents, 2 * GuidLength).ContainsAnyExcept((byte)0) ? throw new InvalidDataException(Differences) : DiskKind.Vdi;
+        }
         if (!HasFooter(file) && !Begins("conectix"u8))
             return DiskKind.Raw;
         byte[] footer = new byte[FooterLength];
         file.Read(Begins("conectix"u8) ? 0 : file.Length - FooterLength, footer);
         return BinaryPrimitives.ReadUInt32BigEndian(footer.AsSpan(60)) == DifferencingVpc
-            ? throw new InvalidDataException("holds only the differences to another disk. Merge the two first: qemu-img convert -O qcow2 FROM TO")
+            ? throw new InvalidDataException(Differences)
             : DiskKind.Vpc;
 
         bool Begins(ReadOnlySpan<byte> magic) => head.AsSpan().StartsWith(magic);
+    }
+
+    private const string Differences = "holds only the differences to another disk. Merge the two first: qemu-img convert -O qcow2 FROM TO";
+    private const int VdiKind = 0x4C;
+    private const int VdiParents = 0x1A8;
+    private const int GuidLength = 16;
+    private const int VdiLength = VdiParents + (2 * GuidLength);
+
+    /*
+       Region table at 192 KiB: "regi", checksum, count, reserved; entries of 32 bytes: GUID, offset, length, required. The metadata region:
+       "metadata", reserved 2, count 2, reserved 20; entries of 32 bytes: GUID, offset in the region, length, flags. The file parameters: block
+       size, flags, of which bit 1 says that there is a parent. Source: [MS-VHDX] 2.2.3, 2.6.
+    */
+    private static bool HasVhdxParent(BlockSource file)
+    {
+        const int Entry = 32;
+        const int Table = 64 << 10;
+        var metadata = new Guid("8B7CA206-4790-4B9A-B8FE-575F050F886E");
+        var parameters = new Guid("CAA16737-FA36-4D43-B3B6-33F0AA44E76B");
+        return Read(192 << 10) is { } regions && regions.AsSpan().StartsWith("regi"u8)
+            && Find(regions, 16, metadata, 16) is { } place && place <= (ulong)file.Length
+            && Read((long)place) is { } table && table.AsSpan().StartsWith("metadata"u8)
+            && Find(table, 32, parameters, 16, isShort: true) is { } at && at < 1 << 20
+            && Read((long)place + (long)at) is { } flags && (BinaryPrimitives.ReadUInt32LittleEndian(flags.AsSpan(4)) & 2) != 0;
+
+        byte[]? Read(long offset)
+        {
+            if (offset < 0 || offset > file.Length - 8)
+                return null;
+            byte[] bytes = new byte[Math.Min(Table, file.Length - offset)];
+            file.Read(offset, bytes);
+            return bytes;
+        }
+
+        static ulong? Find(byte[] table, int start, Guid wanted, int offset, bool isShort = false)
+        {
+            for (int at = start; at + Entry <= table.Length; at += Entry)
+            {
+                if (new Guid(table.AsSpan(at, GuidLength)) == wanted)
+                {
+                    return isShort ? BinaryPrimitives.ReadUInt32LittleEndian(table.AsSpan(at + offset))
+                        : BinaryPrimitives.ReadUInt64LittleEndian(table.AsSpan(at + offset));
+                }
+            }
+            return null;
+        }
     }
 
     private static bool HasFooter(BlockSource file)
@@ -88,7 +139,11 @@ public static class VirtualDisk
         return footer.AsSpan().SequenceEqual("conectix"u8);
     }
 
-    // The description inside names the files that hold the content, and a parent.
+    /*
+       The description is a text of lines "name = value" in its own sectors; QEMU reads it where the header says, to its first NUL, and looks
+       for names anywhere in it. So each line must be one that is known, and a parent may be named in none. Source: VMware, "Virtual Disk
+       Format 5.0"; QEMU, block/vmdk.c.
+    */
     private static void CheckVmdk(BlockSource file, byte[] head)
     {
         long capacity = BinaryPrimitives.ReadInt64LittleEndian(head.AsSpan(12));
@@ -98,86 +153,61 @@ public static class VirtualDisk
             throw new InvalidDataException("is a VMware disk of a kind that cannot be read");
         byte[] bytes = new byte[Math.Min(size * 512, file.Length - (place * 512))];
         file.Read(place * 512, bytes);
-        string text = Encoding.Latin1.GetString(bytes);
-        if (!text.Contains("createType=\"monolithicSparse\"", StringComparison.Ordinal)
-            && !text.Contains("createType=\"streamOptimized\"", StringComparison.Ordinal))
+        int end = bytes.AsSpan().IndexOf((byte)0);
+        string text = Encoding.Latin1.GetString(end < 0 ? bytes : bytes[..end]);
+        var values = new Dictionary<string, string>(StringComparer.OrdinalIgnoreCase);
+        int extents = 0;
+        foreach (string line in text.Split('\n').Select(l => l.Trim()).Where(l => l.Length > 0 && l[0] != '#'))
+        {
+            int equals = line.IndexOf('=', StringComparison.Ordinal);
+            string first = line.Split(' ', 2)[0];
+            if (first is "RW" or "RDONLY" or "NOACCESS")
+                extents++;
+            else if (equals <= 0 || !values.TryAdd(line[..equals].Trim(), line[(equals + 1)..].Trim().Trim('"')))
+                throw new InvalidDataException("is a VMware disk whose description cannot be understood");
+        }
+        string kind = values.GetValueOrDefault("createType", "");
+        if (kind is not ("monolithicSparse" or "streamOptimized") || extents != 1)
             throw new InvalidDataException("is a VMware disk made of several files. Bring them together first: qemu-img convert -O qcow2 FROM TO");
-        if (!text.Contains("parentCID=ffffffff", StringComparison.OrdinalIgnoreCase))
-            throw new InvalidDataException("holds only the differences to another disk. Merge the two first: qemu-img convert -O qcow2 FROM TO");
+        // QEMU looks for the hint anywhere, in comments as well.
+        if (!values.GetValueOrDefault("parentCID", "ffffffff").Equals("ffffffff", StringComparison.OrdinalIgnoreCase)
+            || text.Contains("parentFileNameHint", StringComparison.OrdinalIgnoreCase)
+            || Occurrences(text, "parentCID") > 1)
+            throw new InvalidDataException(Differences);
     }
 
-    /// <summary>Has a virtual disk served, and connects to its server, which ends with the connection.</summary>
+    private static int Occurrences(string text, string word) => text.Split(word, StringSplitOptions.None).Length - 1;
+
+    /// <summary>Has a virtual disk served, and connects to its server, which ends with the connection, and with this process.</summary>
     /// <param name="path">Full path.</param>
     /// <param name="kind">As it was recognised.</param>
     /// <param name="writable">Whether it is to be written: then nothing else may have it open.</param>
     /// <exception cref="IOException">qemu-nbd is not there, or cannot serve it; the message goes behind the file's name.</exception>
     public static BlockSource Serve(string path, DiskKind kind, bool writable)
     {
-        var folder = Directory.CreateTempSubdirectory("moorfield-");
-        try
-        {
-            string socket = Path.Combine(folder.FullName, "disk");
-            Start(path, kind, writable, socket);
-            return NbdSource.Connect(socket, () => folder.Delete(recursive: true));
-        }
-        catch
-        {
-            folder.Delete(recursive: true);
-            throw;
-        }
-    }
-
-    private static void Start(string path, DiskKind kind, bool writable, string socket)
-    {
-        var start = new ProcessStartInfo("qemu-nbd")
-        {
-            UseShellExecute = false,
-            RedirectStandardError = true,
-            RedirectStandardOutput = true,
-            RedirectStandardInput = true,
-        };
-        // In options a comma is written twice.
-        string file = path.Replace(",", ",,", StringComparison.Ordinal);
-        foreach (string argument in new[]
-        {
-            "--fork", "--socket=" + socket, "--image-opts", $"driver={kind.ToString().ToLowerInvariant()},file.driver=file,file.filename={file}",
-        })
-            start.ArgumentList.Add(argument);
-        if (!writable)
-            start.ArgumentList.Add("--read-only");
+        // Nothing but the file that was looked at is opened.
+        string driver = kind.ToString().ToLowerInvariant();
+        string name = JsonEncodedText.Encode(path).ToString();
+        string backing = kind is DiskKind.Qcow2 or DiskKind.Vmdk ? ",\"backing\":null" : "";
+        string node = $"json:{{\"driver\":\"{driver}\",\"file\":{{\"driver\":\"file\",\"filename\":\"{name}\"}}{backing}}}";
         // The server of a command before, or of this one before it writes, ends a little after its connection: its lock is waited for.
         for (int tries = 0; ; tries++)
         {
-            using var process = Begin(start);
-            process.StandardInput.Close();
-            string said = process.StandardError.ReadToEnd();
-            if (!process.WaitForExit(Patience))
+            try
             {
-                process.Kill();
-                throw new IOException("could not be opened: qemu-nbd does not come to an end with it");
+                return DiskServer.Start([.. writable ? [] : new[] { "--read-only" }, node]);
             }
-            if (process.ExitCode == 0)
-                return;
-            if (!said.Contains("lock", StringComparison.Ordinal) || tries == MostTries)
-                throw new IOException(Reason(said));
-            Thread.Sleep(Pause);
+            catch (DiskServerException e)
+            {
+                if (!e.Said.Contains("lock", StringComparison.Ordinal) || tries == MostTries)
+                    throw new IOException(Reason(e.Said), e);
+                Thread.Sleep(Pause);
+            }
         }
     }
 
     private const int MostTries = 20;
     private static readonly TimeSpan Pause = TimeSpan.FromMilliseconds(100);
-
-    private static Process Begin(ProcessStartInfo start)
-    {
-        try
-        {
-            return Process.Start(start)!;
-        }
-        catch (System.ComponentModel.Win32Exception e)
-        {
-            throw new IOException("is a virtual disk, which qemu-nbd opens. Install the Debian package qemu-utils", e);
-        }
-    }
 
     private static string Reason(string said)
     {

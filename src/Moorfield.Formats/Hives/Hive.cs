@@ -43,6 +43,41 @@ public sealed class Hive : IRegistry
 
     private static Hive Open(SafeFileHandle file, int flags)
     {
+        if (Fault.Value is { } fault)
+            throw new DllNotFoundException(fault);
+        return OpenUnchecked(file, flags);
+    }
+
+    // Where the C library lacks its tables of encodings, libhivex reads on without the names that it cannot convert.
+    private static readonly Lazy<string?> Fault = new(Probe);
+
+    /// <summary>Writes a hive that is made up and reads it back; says what is wrong, or null when nothing is.</summary>
+    private static string? Probe()
+    {
+        const string Key = "F\u00e4hre", Name = "Ma\u00df", Wide = "\u8239";
+        byte[] data = System.Text.Encoding.Unicode.GetBytes("\u00dcberfahrt 7 \u20ac\0");
+        try
+        {
+            using var empty = MemoryFile.Create();
+            RandomAccess.Write(empty, MinimalHive.Create("ROOT", DateTimeOffset.UnixEpoch), 0);
+            using var made = OpenUnchecked(empty, LibHivex.OpenWrite);
+            made.Create($@"Plain\{Key}\{Wide}").Set(new HiveValue(Name, HiveValueType.String, data));
+            using var written = made.ToFile();
+            using var read = OpenUnchecked(written, 0);
+            return read.Find($@"plain\{Key}\{Wide}")?.Value(Name) is { Type: HiveValueType.String } value
+                && value.Data.Span.SequenceEqual(data) ? null : Wrong;
+        }
+        catch (Exception e) when (e is InvalidDataException or IOException)
+        {
+            return Wrong;
+        }
+    }
+
+    private const string Wrong = "libhivex does not read back what it writes: the C library's tables of encodings (the folder gconv, of the Debian "
+        + "package libc6) may be missing. Nothing was read.";
+
+    private static Hive OpenUnchecked(SafeFileHandle file, int flags)
+    {
         var header = HiveHeader.Read(file);
         if (header.IsDirty && flags != 0)
             throw new InvalidDataException("was not flushed when Windows last shut down");
@@ -56,7 +91,7 @@ public sealed class Hive : IRegistry
         }
         catch (DllNotFoundException e)
         {
-            throw new DllNotFoundException("libhivex is missing. Install the Debian package libhivex0.", e);
+            throw NativeParts.Missing("libhivex", "libhivex.so.0", "libhivex0", e);
         }
         int error = Marshal.GetLastPInvokeError();
         return handle.IsInvalid

@@ -79,6 +79,7 @@ internal static class IsoFolders
     {
         var entries = ImmutableArray.CreateBuilder<MediumEntry>();
         var seen = new HashSet<uint>();
+        var space = new FolderSpace();
         Walk("", root.Block, root.Length, 0);
         return entries.ToImmutable();
 
@@ -86,6 +87,7 @@ internal static class IsoFolders
         {
             if (depth > Medium.MostDepth || !seen.Add(block))
                 throw new InvalidDataException($"is damaged: the folder '{path}' is inside itself, or nested too deep");
+            space.Claim(block, length, $"the folder '{path}'");
             byte[] folder = blocks.Read(block, length, $"the folder '{path}'");
             var below = new List<(string Path, uint Block, uint Length)>();
             var pieces = ImmutableArray.CreateBuilder<MediumExtent>();

@@ -80,6 +80,51 @@ public sealed class Medium
     public MediumEntry? Find(string path) => Entries.FirstOrDefault(e => e.Path.Equals(path, StringComparison.OrdinalIgnoreCase));
 }
 
+/// <summary>
+/// The stretches in which the folders of one view lie. Each is read once: folders that claim the same bytes, or more of them than all that a
+/// medium could list, are damage.
+/// </summary>
+internal sealed class FolderSpace
+{
+    /// <summary>200,000 entries take some 20 MB.</summary>
+    internal const long MaxBytes = 32L << 20;
+
+    private readonly SortedList<long, long> _ends = [];
+    private long _total;
+
+    /// <summary>Takes a stretch for a folder.</summary>
+    /// <param name="block">Where it begins.</param>
+    /// <param name="length">In bytes.</param>
+    /// <exception cref="InvalidDataException">Another folder has some of it, or all have more than there could be.</exception>
+    internal void Claim(long block, long length, string what)
+    {
+        if (length <= 0)
+            return;
+        long end = block + ((length + Medium.BlockSize - 1) / Medium.BlockSize);
+        int after = Search(block);
+        if ((after > 0 && _ends.Values[after - 1] > block) || (after < _ends.Count && _ends.Keys[after] < end))
+            throw new InvalidDataException($"is damaged: {what} lies where another folder does");
+        if ((_total += length) > MaxBytes)
+            throw new InvalidDataException("is damaged: its folders have more bytes than they could sensibly have");
+        _ends.Add(block, end);
+    }
+
+    /// <summary>How many stretches begin before a block.</summary>
+    private int Search(long block)
+    {
+        int low = 0, high = _ends.Count;
+        while (low < high)
+        {
+            int middle = (low + high) / 2;
+            if (_ends.Keys[middle] < block)
+                low = middle + 1;
+            else
+                high = middle;
+        }
+        return low;
+    }
+}
+
 /// <summary>Blocks of a medium, each read checked against its length.</summary>
 internal sealed class MediumBlocks(SafeFileHandle file)
 {

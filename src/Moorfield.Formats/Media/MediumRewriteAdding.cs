@@ -160,7 +160,7 @@ public sealed partial class MediumRewrite
     {
         if (_isRelocated)
             throw new InvalidDataException("keeps deep folders elsewhere (Rock Ridge), so that nothing can be added to it");
-        var top = IsoTree(root, length, [0], "", unicode, 0);
+        var top = IsoTree(root, length, [0], "", unicode, 0, new FolderSpace());
         // Path tables go by level, then by the folder above, then by name.
         var order = new List<(IsoFolder Folder, IsoFolder Above)> { (top, top) };
         for (int i = 0; i < order.Count; i++)
@@ -189,10 +189,11 @@ public sealed partial class MediumRewrite
         BothEndian(descriptor, 166, (uint)top.Length);
     }
 
-    private IsoFolder IsoTree(uint block, uint length, byte[] name, string path, bool unicode, int depth)
+    private IsoFolder IsoTree(uint block, uint length, byte[] name, string path, bool unicode, int depth, FolderSpace space)
     {
         if (depth > Medium.MostDepth)
             throw new InvalidDataException("is damaged: folders are nested too deep");
+        space.Claim(block, length, "a folder");
         // Where folders lie is read as it was, everything else as it will be.
         byte[] before = _blocks.Read(block, length, "a folder");
         byte[] after = Read(block * (long)Block, length, "a folder");
@@ -217,7 +218,7 @@ public sealed partial class MediumRewrite
             {
                 string below = MediumNames.Join(path, IsoFolders.Name(id, unicode));
                 folder.Records.Add((record, IsoTree(BinaryPrimitives.ReadUInt32LittleEndian(before.AsSpan(at + 2)),
-                    BinaryPrimitives.ReadUInt32LittleEndian(before.AsSpan(at + 10)), id, below, unicode, depth + 1)));
+                    BinaryPrimitives.ReadUInt32LittleEndian(before.AsSpan(at + 10)), id, below, unicode, depth + 1, space)));
             }
             at += size;
         }

@@ -6,6 +6,8 @@ namespace Moorfield.Formats.Media;
 /// <content>The views of ISO 9660 and Joliet: descriptors, path tables, folders.</content>
 public sealed partial class MediumRewrite
 {
+    private readonly FolderSpace _space = new();
+
     private const int MostJolietLabel = 16;
     private readonly HashSet<(uint, uint)> _further = [];
     private bool _isRelocated;
@@ -72,6 +74,7 @@ public sealed partial class MediumRewrite
     {
         if (depth > Medium.MostDepth || !_seen.Add(block))
             return; // the reader has refused loops already; views may share a folder
+        _space.Claim(block, length, "a folder");
         byte[] folder = Read(block * (long)Block, length, "a folder");
         var pieces = new List<(int At, uint Length)>();
         for (int at = 0; at < folder.Length;)

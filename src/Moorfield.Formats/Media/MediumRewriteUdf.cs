@@ -10,6 +10,7 @@ public sealed partial class MediumRewrite
     private uint _nextId;
     private byte[]? _imageEntry;
     private readonly List<(uint Folder, byte[] List, AddedNode Added)> _grown = [];
+    private FolderSpace _udfSpace = new();
 
     private long Absolute(uint relative) => (long)_start + relative;
 
@@ -127,6 +128,7 @@ public sealed partial class MediumRewrite
         if (IsTagged((at + 1) * Block, relative + 1, 8))
             Seal(Get(at + 1), Relative(at + 1));
         _seen.Clear();
+        _udfSpace = new FolderSpace();
         UdfFolder(root, "", 0);
         // The image's own file entry is known only now.
         foreach (var (folder, list, added) in _grown)
@@ -216,13 +218,9 @@ public sealed partial class MediumRewrite
         if (type != 4 || isShared)
             throw new InvalidDataException("is damaged: a folder is none, or inside itself");
         // Entries may cross the border of two blocks, and of two stretches.
-        var places = new List<long>();
-        byte[] folder = [.. extents.SelectMany(e =>
-        {
-            for (long at = 0; at < e.Length; at++)
-                places.Add(e.Offset + at);
-            return Read(e.Offset, e.Length, "a folder");
-        })];
+        foreach (var extent in extents)
+            _udfSpace.Claim(extent.Block, extent.Length, "a folder");
+        byte[] folder = [.. extents.SelectMany(e => Read(e.Offset, e.Length, "a folder"))];
         var below = new List<(uint Icb, string Path)>();
         for (int at = 0; at < folder.Length;)
         {
@@ -243,7 +241,7 @@ public sealed partial class MediumRewrite
                 else if ((entry[18] & 8) == 0 && FileEntryOf(icb, out _, out _).Any(e => IsIt(e.Block, e.Length, isFirst: false)))
                     Rename(NameOf(entry));
             }
-            Seal(entry, Relative(places[at] / Block));
+            Seal(entry, Relative(PlaceOf(at) / Block));
             at += size;
         }
         int done = 0;
@@ -256,6 +254,17 @@ public sealed partial class MediumRewrite
             _grown.Add((relative, folder, added));
         foreach (var (icb, name) in below)
             UdfFolder(icb, name, depth + 1);
+
+        long PlaceOf(long at)
+        {
+            foreach (var extent in extents)
+            {
+                if (at < extent.Length)
+                    return extent.Offset + at;
+                at -= extent.Length;
+            }
+            throw new InvalidDataException("is damaged: a folder ends within an entry");
+        }
     }
 
     /// <summary>The letters of an entry's name, without the byte that tells how wide they are.</summary>

@@ -25,6 +25,7 @@ internal sealed class UdfVolume
     private readonly MediumBlocks _blocks;
     private readonly ImmutableArray<MediumEntry>.Builder _entries = ImmutableArray.CreateBuilder<MediumEntry>();
     private readonly HashSet<uint> _folders = [];
+    private readonly FolderSpace _space = new();
     private uint _start;
     private uint _length;
 
@@ -176,7 +177,10 @@ internal sealed class UdfVolume
             return inside;
         var bytes = new List<byte>();
         foreach (var extent in Extents(entry, icb, type, what))
+        {
+            _space.Claim(extent.Block, extent.Length, what);
             bytes.AddRange(_blocks.Read(extent.Block, extent.Length, what));
+        }
         return [.. bytes];
     }
 

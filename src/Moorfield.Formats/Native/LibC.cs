@@ -53,6 +53,7 @@ internal static unsafe partial class LibC
         [FieldOffset(28)] internal ushort Mode;
         [FieldOffset(32)] internal ulong Inode;
         [FieldOffset(40)] internal ulong Size;
+        [FieldOffset(48)] internal ulong Blocks;
         [FieldOffset(64)] internal Time Access;
         [FieldOffset(96)] internal Time Change;
         [FieldOffset(112)] internal Time Modification;
@@ -100,6 +101,13 @@ internal static unsafe partial class LibC
     /// <summary>With one of the two commands above: locks that belong to the open file.</summary>
     [LibraryImport(Library, EntryPoint = "fcntl", SetLastError = true)]
     internal static partial int ControlLock(SafeFileHandle file, int command, ref FileLock what);
+
+    /// <summary>Room for what <see cref="RealPath"/> gives.</summary>
+    internal const int MaxPath = 4096;
+
+    /// <returns>Null when the path leads nowhere.</returns>
+    [LibraryImport(Library, EntryPoint = "realpath", SetLastError = true)]
+    internal static partial byte* RealPath(ReadOnlySpan<byte> path, byte* resolved);
 
     [LibraryImport(Library, EntryPoint = "openat", SetLastError = true)]
     internal static partial SafeFileHandle OpenAt(SafeFileHandle folder, ReadOnlySpan<byte> name, int flags, uint mode);

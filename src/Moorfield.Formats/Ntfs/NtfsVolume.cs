@@ -79,7 +79,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         catch (DllNotFoundException e)
         {
             volume.Dispose();
-            throw new DllNotFoundException("libntfs-3g is missing. Install the Debian package libntfs-3g89.", e);
+            throw NativeParts.Missing("libntfs-3g", "libntfs-3g.so.89", "libntfs-3g89", e);
         }
         catch
         {
@@ -130,6 +130,27 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         && (BinaryPrimitives.ReadUInt16LittleEndian(value.AsSpan(10)) & 1) != 0);
 
     // ---- names
+
+    /// <summary>The capitals by which this volume compares names.</summary>
+    public NtfsCapitals Capitals => field ??= ReadCapitals();
+
+    private NtfsCapitals ReadCapitals()
+    {
+        var content = new MemoryStream();
+        try
+        {
+            Read(NtfsCapitals.FileNumber, piece =>
+            {
+                if (content.Length + piece.Length <= NtfsCapitals.Units * sizeof(ushort))
+                    content.Write(piece);
+            });
+        }
+        catch (InvalidDataException)
+        {
+            content.SetLength(0); // names are compared as the runtime does
+        }
+        return new NtfsCapitals(content.ToArray());
+    }
 
     /// <summary>The names in a folder, in no order, without the system's own files.</summary>
     /// <exception cref="InvalidDataException">It is damaged.</exception>

@@ -76,7 +76,7 @@ internal sealed unsafe class Codec(WimCompression compression, int chunkSize) : 
         }
         catch (DllNotFoundException e)
         {
-            throw new DllNotFoundException("libwim is missing. Install the Debian package libwim15.", e);
+            throw NativeParts.Missing("libwim", "libwim.so.15", "libwim15", e);
         }
     }
 

@@ -117,8 +117,20 @@ public sealed class ImageEntry
 
     private List<ImageEntry> LoadedChildren => _children ??= IsFolder ? _metadata.ReadList(List) : [];
 
-    /// <summary>The entry of that name in this folder, any case; null when there is none.</summary>
-    public ImageEntry? Find(string name) => LoadedChildren.Find(c => NameOf(c.Bytes).Equals(name, StringComparison.OrdinalIgnoreCase));
+    /// <summary>The entry of that name in this folder: as it stands, else the first that differs in case only; null when there is none.</summary>
+    public ImageEntry? Find(string name)
+    {
+        ImageEntry? other = null;
+        foreach (var child in LoadedChildren)
+        {
+            if (!NameOf(child.Bytes).Equals(name, StringComparison.OrdinalIgnoreCase))
+                continue;
+            if (NameOf(child.Bytes).SequenceEqual(name))
+                return child;
+            other ??= child;
+        }
+        return other;
+    }
 
     /// <summary>Gives the unnamed data stream another content.</summary>
     public void SetContent(Sha1Hash hash) => hash.Write(OwnBytes().AsSpan(ContentOffset()));

@@ -50,7 +50,7 @@ public static unsafe class WimExport
         }
         catch (DllNotFoundException e)
         {
-            throw new DllNotFoundException("libwim is missing. Install the Debian package libwim15.", e);
+            throw NativeParts.Missing("libwim", "libwim.so.15", "libwim15", e);
         }
         finally
         {

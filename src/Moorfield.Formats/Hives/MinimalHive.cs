@@ -1,7 +1,7 @@
 using System.Buffers.Binary;
 using System.Text;
 
-namespace Moorfield.StandIn;
+namespace Moorfield.Formats.Hives;
 
 /*
    The smallest file that is a registry hive: a base block of 4096 bytes and one bin of 4096 with the root key (nk) and its

@@ -1,0 +1,237 @@
+using System.Collections.Immutable;
+using System.Text;
+using System.Xml.Linq;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Appx;
+using Moorfield.StandIn;
+using Moorfield.Tests;
+
+namespace Moorfield.Core.Tests;
+
+/// <summary>What bringing back takes, and what it does not take: each choice for itself.</summary>
+public sealed class BringBackPlanTests : IDisposable
+{
+    private const string Publisher = "CN=Tern Harbour Games";
+    private readonly TemporaryFolder _folder = new(inMemory: true);
+    private readonly Bench _bench;
+
+    public BringBackPlanTests() => _bench = new Bench(_folder, few: true);
+
+    /// <summary>A place with packages that have a manifest and nothing else.</summary>
+    private sealed class Place(string name, params OfferedPackage[] packages) : PackageOffer
+    {
+        internal override string Name => name;
+
+        internal override ImmutableArray<OfferedPackage> Packages { get; } = [.. packages];
+
+        internal override IEnumerable<OfferedFile> Files(PackageFullName part)
+        {
+            byte[] content = Encoding.UTF8.GetBytes($"what {part} holds");
+            yield return new OfferedFile("AppxManifest.xml", content.Length, default, () => new MemoryStream(content), content.Length);
+        }
+    }
+
+    private static OfferedPackage Offered(string name, string version, string publisher = Publisher, string architecture = "x64",
+        string? needs = null, bool framework = false)
+    {
+        string xml = $"""
+            <Package xmlns="http://schemas.microsoft.com/appx/manifest/foundation/windows10">
+              <Identity Name="{name}" Publisher="{publisher}" Version="{version}" ProcessorArchitecture="{architecture}"/>
+              <Properties><DisplayName>{name}</DisplayName><PublisherDisplayName>Tern</PublisherDisplayName><Logo>a.png</Logo>
+                <Framework>{(framework ? "true" : "false")}</Framework></Properties>
+              <Dependencies>{needs}</Dependencies>
+              <Applications/>
+            </Package>
+            """;
+        using var stream = new MemoryStream(Encoding.UTF8.GetBytes(xml));
+        var manifest = AppxManifestReader.Read(stream);
+        var full = manifest.Identity.FullName;
+        return new OfferedPackage(full, full, [full], name, framework ? PackageRole.Framework : PackageRole.Application, false, manifest);
+    }
+
+    private static string Needs(string version, string publisher = Publisher) =>
+        $"<PackageDependency Name=\"Tern.Engine\" MinVersion=\"{version}\" Publisher=\"{publisher}\"/>";
+
+    private BringBackPlan Plan(string argument, params PackageOffer[] others)
+    {
+        using var volume = WindowsVolume.Open(_bench.Root, new WriteSeam());
+        using var planner = new BringBackPlanner(volume, _bench.Read(), others, new Audience([], Newcomers: true), [], DateTimeOffset.UnixEpoch);
+        return planner.Plan([argument]);
+    }
+
+    [Theory]
+    [InlineData("2.0.0.0", true)]
+    [InlineData("2.1.0.0", true)]
+    [InlineData("2.1.0.1", false)]
+    [InlineData("3.0.0.0", false)]
+    public void A_framework_that_is_too_old_is_not_what_it_needs(string wanted, bool fits)
+    {
+        var game = Offered("Tern.Chess", "1.0.0.0", needs: Needs(wanted));
+        var engine = Offered("Tern.Engine", "2.1.0.0", framework: true);
+        if (fits)
+        {
+            Plan("Tern.Chess", new Place("elsewhere", game, engine)).Packages.Select(p => p.DisplayName).ShouldBe(["Tern.Engine", "Tern.Chess"]);
+            return;
+        }
+        var refused = Should.Throw<MoorfieldException>(() => Plan("Tern.Chess", new Place("elsewhere", game, engine)));
+        refused.Trouble.ShouldBe(Trouble.Refused);
+        refused.Message.ShouldContain($"needs Tern.Engine {wanted} or later");
+    }
+
+    [Fact]
+    public void A_framework_of_that_name_from_somebody_else_is_not_what_it_needs()
+    {
+        var game = Offered("Tern.Chess", "1.0.0.0", needs: Needs("2.0.0.0"));
+        var other = Offered("Tern.Engine", "2.1.0.0", publisher: "CN=Somebody Else", framework: true);
+        Should.Throw<MoorfieldException>(() => Plan("Tern.Chess", new Place("elsewhere", game, other))).Message.ShouldContain("needs Tern.Engine");
+        var right = Offered("Tern.Engine", "2.0.0.0", framework: true);
+        Plan("Tern.Chess", new Place("elsewhere", game, other), new Place("another", right)).Packages.Select(p => p.FullName)
+            .ShouldBe([right.Main, game.Main]);
+    }
+
+    [Fact]
+    public void A_framework_for_another_architecture_is_not_what_it_needs()
+    {
+        var game = Offered("Tern.Chess", "1.0.0.0", needs: Needs("2.0.0.0"));
+        var other = Offered("Tern.Engine", "2.1.0.0", architecture: "arm64", framework: true);
+        Should.Throw<MoorfieldException>(() => Plan("Tern.Chess", new Place("elsewhere", game, other))).Message.ShouldContain("needs Tern.Engine");
+    }
+
+    [Fact]
+    public void Of_several_versions_the_newest_comes()
+    {
+        var old = Offered("Tern.Chess", "1.9.0.0");
+        var newest = Offered("Tern.Chess", "1.10.0.0");
+        Plan("Tern.Chess", new Place("elsewhere", old, newest)).Packages.Single().FullName.ShouldBe(newest.Main);
+    }
+
+    [Theory]
+    [InlineData("x86", new[] { "x64", "x86" }, "x64")]
+    [InlineData("x86", new[] { "x86", "x64" }, "x86")]
+    [InlineData("x86", new[] { "arm64", "x86" }, "x86")]
+    [InlineData("neutral", new[] { "x64", "x86" }, "x64")]
+    [InlineData("neutral", new[] { "arm64", "x86" }, "neutral")]
+    public void Of_a_bundle_the_best_architecture_comes(string other, string[] architectures, string wanted)
+    {
+        string path = _folder["weather.msixbundle"];
+        PackageFileWriter.Write(_bench.Root, "Northlight.Weather", path);
+        // The stand-in's bundle has one architecture; a second member is that one under another name.
+        Rebundle(path, other);
+        using var offer = new ArchiveOffer(path, architectures, ["en-US"]);
+        offer.Packages.Single().Main.Architecture.ShouldBe(wanted);
+    }
+
+    /// <summary>Puts a second main package into a bundle, for another architecture.</summary>
+    private static void Rebundle(string path, string architecture)
+    {
+        using var zip = System.IO.Compression.ZipFile.Open(path, System.IO.Compression.ZipArchiveMode.Update);
+        byte[] Read(string name)
+        {
+            using var stream = zip.GetEntry(name)!.Open();
+            using var content = new MemoryStream();
+            stream.CopyTo(content);
+            return content.ToArray();
+        }
+        void Write(string name, byte[] content)
+        {
+            zip.GetEntry(name)?.Delete();
+            using var stream = zip.CreateEntry(name, System.IO.Compression.CompressionLevel.NoCompression).Open();
+            stream.Write(content);
+        }
+        string member = zip.Entries.First(e => e.Name.EndsWith("_x64.appx", StringComparison.Ordinal)).FullName;
+        byte[] inner = Read(member);
+        using (var changed = new MemoryStream())
+        {
+            changed.Write(inner);
+            using (var package = new System.IO.Compression.ZipArchive(changed, System.IO.Compression.ZipArchiveMode.Update, leaveOpen: true))
+            {
+                var entry = package.GetEntry("AppxManifest.xml")!;
+                string xml;
+                using (var reader = new StreamReader(entry.Open()))
+                    xml = reader.ReadToEnd().Replace("\"x64\"", $"\"{architecture}\"", StringComparison.Ordinal);
+                byte[] manifest = Encoding.UTF8.GetBytes(xml);
+                entry.Delete();
+                using (var stream = package.CreateEntry("AppxManifest.xml").Open())
+                    stream.Write(manifest);
+                Map(package, "AppxManifest.xml", manifest);
+            }
+            Write(member.Replace("_x64.", $"_{architecture}.", StringComparison.Ordinal), changed.ToArray());
+        }
+        const string Bundle = "AppxMetadata/AppxBundleManifest.xml";
+        string listed = Encoding.UTF8.GetString(Read(Bundle));
+        int at = listed.IndexOf("<Package ", StringComparison.Ordinal);
+        while (!listed[at..listed.IndexOf('>', at)].Contains("\"x64\"", StringComparison.Ordinal))
+            at = listed.IndexOf("<Package ", at + 1, StringComparison.Ordinal);
+        int end = listed.IndexOf("/>", at, StringComparison.Ordinal) + 2;
+        byte[] both = Encoding.UTF8.GetBytes(listed.Insert(end, listed[at..end].Replace("x64", architecture, StringComparison.Ordinal)));
+        Write(Bundle, both);
+        Map(zip, Bundle.Replace('/', '\\'), both);
+
+        static void Map(System.IO.Compression.ZipArchive zip, string name, byte[] content)
+        {
+            var entry = zip.GetEntry("AppxBlockMap.xml")!;
+            XElement map;
+            using (var stream = entry.Open())
+                map = XElement.Load(stream);
+            var file = map.Elements().Single(e => (string?)e.Attribute("Name") == name);
+            file.SetAttributeValue("Size", content.Length);
+            file.Elements().Remove();
+            for (int i = 0; i < content.Length; i += PackageArchive.BlockSize)
+            {
+                file.Add(new XElement(map.Name.Namespace + "Block", new XAttribute("Hash",
+                    Convert.ToBase64String(System.Security.Cryptography.SHA256.HashData(
+                        content.AsSpan(i, Math.Min(PackageArchive.BlockSize, content.Length - i)))))));
+            }
+            entry.Delete();
+            using var to = zip.CreateEntry("AppxBlockMap.xml").Open();
+            map.Save(to);
+        }
+    }
+
+    [Fact]
+    public void What_an_account_was_to_lose_at_its_next_sign_in_it_keeps()
+    {
+        string mark = $@"{Places.EndOfLife}\{Demo.Sid("ivy")}";
+        _bench.Remove("Weather", "ivy");
+        var package = _bench.Read().Packages.Single(p => p.FullName.Name == "Northlight.Weather");
+        HiveEdit.Change(_bench.Software, hive =>
+        {
+            foreach (var part in package.Parts)
+                hive.Create($@"{mark}\{part.FullName}");
+            hive.Create($@"{mark}\Somebody.Else_1.0.0.0_x64__8pewgm0k42rsa");
+        });
+        _bench.BringBack("Weather", "ivy").Failures.ShouldBeEmpty();
+        HiveEdit.Read(_bench.Software, hive => hive.Find(mark)!.Value.Children().Select(k => k.Name).ToList())
+            .ShouldBe(["Somebody.Else_1.0.0.0_x64__8pewgm0k42rsa"]);
+    }
+
+    [Fact]
+    public void Pins_of_new_accounts_come_along_once()
+    {
+        var whole = new Bench(Demo.CopyTo(_folder, "whole"), _folder["whole-vault"]);
+        string other = Demo.CopyTo(_folder, "other");
+        ImmutableArray<string> Pins(string root)
+        {
+            using var volume = WindowsVolume.Open(root, new WriteSeam());
+            return [.. DefaultLists.Open(volume, Places.Pins)!.Entries.Select(e => e.Text).Order(StringComparer.Ordinal)];
+        }
+        var before = Pins(whole.Root);
+        var pinned = new Bench(other, _folder["none"]).Read().Packages.First(p => p.Newcomers
+            && p.FamilyTraces.Any(t => t.Kind == TraceKind.StartPin && t.Location is EntryLocation e && e.File == Places.Pins));
+        whole.Remove(pinned.DisplayName, "everyone");
+        Pins(whole.Root).Length.ShouldBeLessThan(before.Length);
+        whole.BringBack(pinned.DisplayName, "everyone", other).Failures.ShouldBeEmpty();
+        Pins(whole.Root).ShouldBe(before);
+        // Where the pin is there already it is not set twice.
+        whole.Remove(pinned.DisplayName, "newcomers");
+        whole.Undo(whole.Points()[^1].Point.Number);
+        whole.Remove(pinned.DisplayName, "ivy");
+        whole.BringBack(pinned.DisplayName, "ivy,newcomers", other).Failures.ShouldBeEmpty();
+        Pins(whole.Root).ShouldBe(before);
+    }
+
+    public void Dispose() => _folder.Dispose();
+}

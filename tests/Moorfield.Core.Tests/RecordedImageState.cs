@@ -1,0 +1,4 @@
+namespace Moorfield.Core.Tests;
+
+/// <summary>On an image.</summary>
+public sealed class RecordedImageState() : RecordedStateConformance(ConformanceKind.Image);
