@@ -192,7 +192,7 @@ public sealed class CommandTests : CliTest
         var shown = Json(Run("restore-point", "show", "1", "--format", "json"));
         shown.GetProperty("changes").GetArrayLength().ShouldBe(point.GetProperty("changes").GetInt32());
         shown.GetProperty("journal").EnumerateArray().Select(l => l.GetProperty("step").GetString()).Distinct()
-            .ShouldBe(["started", "done", "finished"]);
+            .ShouldBe(["started", "done", "finished", "unmarked"]);
     }
 
     [Fact]

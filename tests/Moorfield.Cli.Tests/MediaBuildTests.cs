@@ -116,16 +116,15 @@ public sealed class MediaBuildTests : CliTest
 
     [Theory]
     [InlineData("pwrite64:error=ENOSPC:when=3+")]
-    [InlineData("write:error=ENOSPC:when=40+")]
+    [InlineData("renameat:error=ENOSPC:when=1")]
     [InlineData("fsync:signal=KILL:when=1")]
-    [InlineData("rename:signal=KILL:when=1")]
+    [InlineData("renameat:signal=KILL:when=1")]
     public void What_is_cut_off_leaves_nothing_under_the_name(string injection)
     {
         byte[] before = File.ReadAllBytes(_iso);
         string to = Folder["cut.iso"];
         var outcome = RunInjected(injection, "media", "build", _iso, "Weather", "--to", to, "--yes", "--accept-costs");
-        if (outcome.ExitCode == 0)
-            Assert.Skip("That call is not made so often here.");
+        outcome.ExitCode.ShouldNotBe(0);
         File.Exists(to).ShouldBeFalse();
         File.ReadAllBytes(_iso).ShouldBe(before);
         Run("media", "build", _iso, "Weather", "--to", to, "--yes", "--accept-costs").ExitCode.ShouldBe(0);
