@@ -10,16 +10,12 @@ namespace Moorfield.Cli.Tests;
 /// <summary>Drives the built program on a copy of the demo data.</summary>
 public abstract class CliTest : IDisposable
 {
-    protected CliTest()
-    {
-        Folder = new TemporaryFolder(inMemory: true);
-        Root = Demo.CopyTo(Folder);
-    }
+    private string? _root;
 
-    protected TemporaryFolder Folder { get; }
+    protected TemporaryFolder Folder { get; } = new(inMemory: true);
 
     /// <summary>The volume counter-07.</summary>
-    protected string Root { get; }
+    protected string Root => _root ??= Demo.CopyTo(Folder);
 
     protected string Vault => Folder["vault"];
 

@@ -18,7 +18,7 @@ public sealed class FuzzTests : CliTest
 {
     private const int MostSeconds = 10;
     private const int MostKilobytes = 300 * 1024;
-    private static readonly int Cases = Number("MOORFIELD_FUZZ", 4);
+    private static readonly int Cases = Number("MOORFIELD_FUZZ", 3);
     private static readonly int FirstSeed = Number("MOORFIELD_SEED", Random.Shared.Next());
 
     // Runs a program, and says how it ended and how much memory it took: Linux tells that only to the parent.

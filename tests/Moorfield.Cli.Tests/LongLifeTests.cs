@@ -190,9 +190,9 @@ public sealed class LongLifeTests : CliTest
     }
 
     [Fact]
-    public void A_hundred_rounds_of_two_who_share_a_vault_leave_it_whole()
+    public void Sixty_rounds_of_two_who_share_a_vault_leave_it_whole()
     {
-        const int Rounds = 50;
+        const int Rounds = 30;
         string[] roots = [Demo.CopyFewTo(Folder, "one"), Demo.CopyFewTo(Folder, "two")];
         string[] before = [.. roots.Select(VolumeState.Files)];
         string program = Command([])[0];

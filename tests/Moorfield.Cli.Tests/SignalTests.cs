@@ -69,7 +69,9 @@ public sealed class SignalTests : CliTest
     public void A_hang_up_leaves_no_parts_of_what_was_being_built()
     {
         string image = Demo.CopyImageTo(Folder);
-        var outcome = RunInjected("mkdirat:signal=HUP:when=1", "image", "export", image, "--edition", "1", "--to", Folder["one.wim"]);
+        // The first write waits for the signal to be taken note of, which another thread does.
+        var outcome = RunInjected("mkdirat:signal=HUP:when=1", ["-e", "inject=pwrite64:delay_enter=1000000:when=1"],
+            "image", "export", image, "--edition", "1", "--to", Folder["one.wim"]);
         outcome.ExitCode.ShouldBe(130, outcome.Error);
         File.Exists(Folder["one.wim"]).ShouldBeFalse();
         Directory.GetFileSystemEntries(Folder.Path, ".*moorfield*").ShouldBeEmpty();

@@ -258,7 +258,7 @@ public sealed class BriefTests : IDisposable
             foreach (var package in snapshot.Packages.Where(p => p.IsHeld
                 && (!leaving.TryGetValue(p.FullName, out var r) || !r.StaysFor.IsEmpty || r.StaysForNewcomers)))
                 package.Needs.Where(n => snapshot.Package(n)!.Role == PackageRole.Framework).ShouldAllBe(n => !gone.Contains(n), package.DisplayName);
-        }, iter: 300, threads: 1);
+        }, iter: 100, threads: 1);
     }
 
     [Fact]

@@ -52,7 +52,7 @@ public sealed class BringBackToVolume() : BringBackConformance(ConformanceKind.V
                     BringBackConformance.Words(played, now).ShouldBe(BringBackConformance.Words(expected, package));
             }
             had.ShouldNotBeEmpty();
-        }, iter: 8, threads: 1);
+        }, iter: 5, threads: 1);
 
     private static bool Held(Bench bench, IEnumerable<string> names) =>
         names.All(n => bench.Read().Packages.Any(p => p.FullName.Name == n && p.HasFiles));

@@ -38,7 +38,7 @@ public sealed class DiskTests : IDisposable
 
     private static List<int> Sample(int count, int seed) =>
     [
-        .. Enumerable.Range(0, 36).Select(i => 1 + (i * count / 36) + (int)((uint)seed * 7 % Math.Max(1, count / 36))),
+        .. Enumerable.Range(0, 24).Select(i => 1 + (i * count / 24) + (int)((uint)seed * 7 % Math.Max(1, count / 24))),
         .. Enumerable.Range(count - 8, 9),
     ];
 

@@ -254,6 +254,9 @@ public sealed class ImageTests : IDisposable
         });
     }
 
+    private static readonly int Seed = int.TryParse(Environment.GetEnvironmentVariable("MOORFIELD_SEED"), out int seed) ? seed
+        : Random.Shared.Next(int.MaxValue / 2);
+
     private bool Crash(Action<WriteSeam> run, int step, int seed) => CrashDisk.Crash(_folder["stash"], run, step, seed);
 
     private int CountSteps()
@@ -273,10 +276,10 @@ public sealed class ImageTests : IDisposable
         for (int step = 1; step <= count + 1; step++)
         {
             // It is at the end, with tables and header, that the order matters most.
-            for (int seed = 0; seed < (step > count - 12 ? 24 : 2); seed++)
+            for (int seed = Seed; seed < Seed + (step > count - 12 ? 10 : 2); seed++)
             {
                 string name = $"cut{step}";
-                string story = $"step {step} of {count}, seed {seed}";
+                string story = $"step {step} of {count}, MOORFIELD_SEED={seed}";
                 var bench = new Bench(Demo.CopyImageTo(_folder, name + ".wim"), _folder[name + "-vault"]);
                 bool cut = Crash(seam => bench.Remove("Weather", "newcomers", seam), step, seed);
                 cut.ShouldBe(step <= count);

@@ -152,7 +152,7 @@ public sealed class InterruptionTests : IDisposable
         int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
         int begun = 0;
         int untouched = 0;
-        foreach (int step in Sample(steps, 30))
+        foreach (int step in Sample(steps, 20))
         {
             int seed = _random.Next();
             var bench = Copy("original", "cut");
@@ -197,7 +197,7 @@ public sealed class InterruptionTests : IDisposable
         int steps = CountSteps(seam => Run(bench, seam));
         string wanted = StateOf(bench);
         int begun = 0;
-        foreach (int step in Sample(steps, 24))
+        foreach (int step in Sample(steps, 16))
         {
             int seed = _random.Next();
             bench = Copy("without", "cut");
@@ -290,7 +290,7 @@ public sealed class InterruptionTests : IDisposable
         int steps = CountSteps(seam => model.Undo(1, seam: seam));
         Same(model, before, "not cut");
         int carriedOn = 0;
-        foreach (int step in Sample(steps, 30))
+        foreach (int step in Sample(steps, 20))
         {
             int seed = _random.Next();
             var bench = Copy("removed", "cut");
@@ -316,7 +316,7 @@ public sealed class InterruptionTests : IDisposable
         string before = VolumeState.Files(model.Root);
         int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
         int nested = 0;
-        int rounds = EveryStep ? 1000 : 40;
+        int rounds = EveryStep ? 1000 : 28;
         for (int round = 0; round < rounds; round++)
         {
             string story = $"round {round}:";
@@ -407,7 +407,7 @@ public sealed class InterruptionTests : IDisposable
         string before = VolumeState.Files(model.Root);
         int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
         int failed = 0;
-        foreach (int step in Sample(steps, 25))
+        foreach (int step in Sample(steps, 16))
         {
             var bench = Copy("original", "cut");
             Outcome? outcome = null;
@@ -439,7 +439,7 @@ public sealed class InterruptionTests : IDisposable
         Copy("cut", "removed");
         int steps = CountSteps(seam => model.Undo(1, seam: seam));
         int parts = 0;
-        foreach (int step in Sample(steps, 30))
+        foreach (int step in Sample(steps, 20))
         {
             var bench = Copy("removed", "cut");
             Outcome? outcome = null;

@@ -42,7 +42,7 @@ public sealed class HandOverTests : IDisposable
     {
         string volume = Demo.BuildIn(_folder, Some, "original");
         int number = 0;
-        long iterations = long.Parse(Environment.GetEnvironmentVariable("MOORFIELD_HANDOVERS") ?? "6",
+        long iterations = long.Parse(Environment.GetEnvironmentVariable("MOORFIELD_HANDOVERS") ?? "4",
             System.Globalization.CultureInfo.InvariantCulture);
         Gen.Int.Sample(seed =>
         {

@@ -95,7 +95,8 @@ public static unsafe class WimExport
         try
         {
             int error = write(GCHandle.ToIntPtr(handle));
-            if (error == Aborted)
+            // libwim asks too seldom to be asked alone: of what is small, not once at the end.
+            if (error == Aborted || (error == 0 && !progress(0, 0)))
                 throw new OperationCanceledException();
             Check(error);
         }
