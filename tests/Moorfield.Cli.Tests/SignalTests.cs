@@ -69,12 +69,19 @@ public sealed class SignalTests : CliTest
     public void A_hang_up_leaves_no_parts_of_what_was_being_built()
     {
         string image = Demo.CopyImageTo(Folder);
-        // The first write waits for the signal to be taken note of, which another thread does.
-        var outcome = RunInjected("mkdirat:signal=HUP:when=1", ["-e", "inject=pwrite64:delay_enter=1000000:when=1"],
-            "image", "export", image, "--edition", "1", "--to", Folder["one.wim"]);
+        ToolResult outcome;
+        int tries = 0;
+        do
+        {
+            // The thread that takes note of a signal may come too late for what is so small, which is whole then.
+            outcome = RunInjected("mkdirat:signal=HUP:when=1", "image", "export", image, "--edition", "1", "--to", Folder["one.wim"]);
+            if (outcome.ExitCode == 0)
+                File.Delete(Folder["one.wim"]);
+            Directory.GetFileSystemEntries(Folder.Path, ".*moorfield*").ShouldBeEmpty();
+        }
+        while (outcome.ExitCode == 0 && ++tries < 20);
         outcome.ExitCode.ShouldBe(130, outcome.Error);
         File.Exists(Folder["one.wim"]).ShouldBeFalse();
-        Directory.GetFileSystemEntries(Folder.Path, ".*moorfield*").ShouldBeEmpty();
     }
 
     [Fact]
