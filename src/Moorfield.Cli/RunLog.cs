@@ -32,6 +32,7 @@ internal static class RunLog
 {
     private const long MostBytes = 10 << 20;
     private const int MostFiles = 10;
+    private const int LinesAtOnce = 200;
     private const string None = "none";
 
     /// <summary>Belongs to every command.</summary>
@@ -116,9 +117,10 @@ internal static class RunLog
                 new LineFormatter((_format ?? Settings.Current.LogFormat) == "json"), path,
                 fileSizeLimitBytes: named is null ? MostBytes : null, rollOnFileSizeLimit: named is null,
                 retainedFileCountLimit: named is null ? MostFiles : null, shared: true, encoding: new UTF8Encoding(false)).CreateLogger();
-            foreach (var line in lines)
+            // Each event is a write of its own, under a lock.
+            foreach (var some in lines.Chunk(LinesAtOnce))
                 log.Write(new LogEvent(DateTimeOffset.Now, LogEventLevel.Information, null, MessageTemplate.Empty,
-                    [new LogEventProperty(LineFormatter.Line, new ScalarValue(line))]));
+                    [new LogEventProperty(LineFormatter.Lines, new ScalarValue(some))]));
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException or ArgumentException or NotSupportedException)
         {
@@ -135,17 +137,20 @@ internal static class RunLog
 
     private sealed class LineFormatter(bool json) : ITextFormatter
     {
-        internal const string Line = "line";
+        internal const string Lines = "lines";
 
         public void Format(LogEvent logEvent, TextWriter output)
         {
-            if (logEvent.Properties[Line] is not ScalarValue { Value: LogLine line })
+            if (logEvent.Properties[Lines] is not ScalarValue { Value: LogLine[] lines })
                 return;
-            if (json)
-                WriteJson(logEvent.Timestamp, line, output);
-            else
-                WriteText(logEvent.Timestamp, line, output);
-            output.Write('\n');
+            foreach (var line in lines)
+            {
+                if (json)
+                    WriteJson(logEvent.Timestamp, line, output);
+                else
+                    WriteText(logEvent.Timestamp, line, output);
+                output.Write('\n');
+            }
         }
 
         private static void WriteText(DateTimeOffset time, LogLine line, TextWriter output) => output.Write(string.Join("  ", new[]
