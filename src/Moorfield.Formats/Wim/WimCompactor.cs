@@ -22,13 +22,21 @@ public static class WimCompactor
         var header = wim.Header;
         var tables = new[] { header.BlobTable, header.Xml, header.Integrity,
             new ResourceHeader(WimHeader.Size, ResourceFlags.None, 0, WimHeader.Size) };
-        CheckApart(Live(wim).Concat(wim.Blobs.SolidResources.SelectMany(r => r)).Concat(tables.Where(t => !t.IsNone)));
+        var all = Live(wim);
+        all.AddRange(wim.Blobs.SolidResources.SelectMany(r => r));
+        all.AddRange(tables.Where(t => !t.IsNone));
+        all.Sort(ByPlace);
+        CheckApart(all);
     }
 
-    private static void CheckApart(IEnumerable<ResourceHeader> resources)
+    private static int ByPlace(ResourceHeader one, ResourceHeader other) =>
+        one.Offset != other.Offset ? one.Offset.CompareTo(other.Offset) : one.StoredSize.CompareTo(other.StoredSize);
+
+    /// <param name="resources">By place.</param>
+    private static void CheckApart(List<ResourceHeader> resources)
     {
         long end = 0;
-        foreach (var resource in resources.OrderBy(r => r.Offset))
+        foreach (var resource in resources)
         {
             if (resource.Offset < end)
                 throw new InvalidDataException($"is damaged: two contents overlap at offset {resource.Offset:N0}");
@@ -76,8 +84,20 @@ public static class WimCompactor
     /// <exception cref="InvalidDataException">Two of them overlap.</exception>
     private static List<ResourceHeader> Live(WimFile wim)
     {
-        var live = wim.Blobs.Entries.Concat(wim.Blobs.Metadata).Append(new BlobEntry(wim.Header.BootMetadata, 1, 1, default))
-            .Select(e => e.Resource).Where(r => !r.IsSolid && !r.IsNone).DistinctBy(r => (r.Offset, r.StoredSize)).OrderBy(r => r.Offset).ToList();
+        // There may be millions: sorted once, then what has a place twice goes.
+        var all = new List<ResourceHeader>();
+        foreach (var entry in wim.Blobs.Entries.Concat(wim.Blobs.Metadata).Append(new BlobEntry(wim.Header.BootMetadata, 1, 1, default)))
+        {
+            if (entry.Resource is { IsSolid: false, IsNone: false } resource)
+                all.Add(resource);
+        }
+        all.Sort(ByPlace);
+        var live = new List<ResourceHeader>(all.Count);
+        foreach (var resource in all)
+        {
+            if (live.Count == 0 || ByPlace(live[^1], resource) != 0)
+                live.Add(resource);
+        }
         CheckApart(live);
         return live;
     }
