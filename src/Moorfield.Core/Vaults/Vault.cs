@@ -172,15 +172,13 @@ public sealed partial class Vault : IDisposable
         var numbered = point with { Number = Math.Max(Numbers().LastOrDefault(), Highest()) + 1 };
         DeleteJournal(numbered.Number); // of a point that was taken back as the power went
         byte[] document = JsonSerializer.SerializeToUtf8Bytes(PointDocuments.Of(numbered), VaultJson.Default.StoredPoint);
-        // While it is being written and flushed; it means nothing before the first line of its journal.
-        var check = Task.Run(() => CheckReadable(document, numbered.Number));
+        CheckReadable(document, numbered.Number);
         byte[] head = JsonSerializer.SerializeToUtf8Bytes(PointDocuments.Of(numbered.Head, document.Length), VaultJson.Default.StoredHead);
         try
         {
             // Not flushed: what a power cut leaves of it is no head, and the document tells.
             TreeWriter.Write(_points, HeadName(numbered.Number), head, Folder.PrivateMode);
             TreeWriter.WriteWhole(_points, DocumentName(numbered.Number), document, Folder.PrivateMode);
-            check.GetAwaiter().GetResult();
         }
         catch (MoorfieldException) when (Has(numbered.Number))
         {
