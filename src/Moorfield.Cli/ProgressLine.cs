@@ -1,7 +1,5 @@
 using System.Diagnostics;
-using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
-using Moorfield.Core.Vaults;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli;

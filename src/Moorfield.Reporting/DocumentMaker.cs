@@ -3,12 +3,9 @@ using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Reporting;
 

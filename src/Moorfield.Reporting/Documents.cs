@@ -2,15 +2,8 @@ using System.Collections.Immutable;
 using System.Text.Json.Serialization.Metadata;
 using System.Text.Json.Serialization;
 using System.Text.Json;
-using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
-using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Targets;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Reporting;
 

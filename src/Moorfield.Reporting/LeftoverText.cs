@@ -1,6 +1,4 @@
 using Moorfield.Core.Model;
-using Moorfield.Core.Transactions;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Reporting;
 

@@ -1,7 +1,6 @@
 using System.Text.Json;
 using Moorfield.Core.Model;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Formats.Resources;
 
 namespace Moorfield.Reporting;

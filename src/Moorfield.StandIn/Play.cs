@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
 using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 using Moorfield.Formats.Wim;
 
 namespace Moorfield.StandIn;

@@ -1,10 +1,3 @@
-using Moorfield.Core.Model;
-using Moorfield.Core.Operations;
-using Moorfield.Core.Reading;
-using Moorfield.Core.Trees;
-using Moorfield.Core.Vaults;
-using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;

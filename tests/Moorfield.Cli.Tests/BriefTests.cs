@@ -1,6 +1,4 @@
 using System.Text.Json;
-using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
 using Moorfield.StandIn;
 using Moorfield.Tests;
 

@@ -1,8 +1,6 @@
 using System.Diagnostics;
 using System.Text.Json;
 using System.Text;
-using Moorfield.Core.Trees;
-using Moorfield.Core.Vaults;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;

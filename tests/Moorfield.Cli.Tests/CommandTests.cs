@@ -1,8 +1,4 @@
 using System.Text.Json;
-using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
-using Moorfield.Core.Vaults;
-using Moorfield.Formats.Appx;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;

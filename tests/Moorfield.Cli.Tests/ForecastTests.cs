@@ -1,11 +1,5 @@
 using System.Text.Json;
 using System.Text;
-using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
-using Moorfield.Core.Reading;
-using Moorfield.Core.Trees;
-using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 using Moorfield.StandIn;
 using Moorfield.Tests;
 

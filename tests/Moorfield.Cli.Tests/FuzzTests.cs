@@ -1,10 +1,5 @@
 using System.Text.Json.Nodes;
 using System.Text;
-using Moorfield.Core.Model;
-using Moorfield.Core.Operations;
-using Moorfield.Core.Trees;
-using Moorfield.Core.Vaults;
-using Moorfield.Formats.Appx;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;

@@ -1,6 +1,4 @@
 using System.Text.Json;
-using Moorfield.Core.Reading;
-using Moorfield.Core.Trees;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;

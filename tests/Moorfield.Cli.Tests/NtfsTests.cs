@@ -1,4 +1,3 @@
-using Moorfield.Core.Trees;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;

@@ -1,6 +1,4 @@
 using System.Globalization;
-using Moorfield.Core.Trees;
-using Moorfield.Core.Vaults;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;

@@ -1,11 +1,6 @@
 using System.Diagnostics;
 using System.Text.Json;
 using System.Xml.Linq;
-using Moorfield.Core.Model;
-using Moorfield.Core.Reading;
-using Moorfield.Core.Trees;
-using Moorfield.Core.Vaults;
-using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 using Moorfield.Tests;
 

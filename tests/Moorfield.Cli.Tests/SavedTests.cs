@@ -1,7 +1,5 @@
 using System.Text.Json.Nodes;
 using System.Text.Json;
-using Moorfield.Core.Assessment;
-using Moorfield.Core.Trees;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;

@@ -1,5 +1,3 @@
-using Moorfield.Core.Trees;
-using Moorfield.Core.Vaults;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;

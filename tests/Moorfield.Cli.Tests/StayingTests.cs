@@ -1,6 +1,4 @@
 using System.Text;
-using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;

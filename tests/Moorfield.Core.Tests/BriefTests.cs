@@ -3,12 +3,10 @@ using System.Text.Json.Nodes;
 using System.Text;
 using CsCheck;
 using Json.Schema;
-using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Hives;
 using Moorfield.StandIn;
 using Moorfield.Tests;
 

@@ -1,12 +1,8 @@
-using System.Collections.Immutable;
 using System.IO.Compression;
 using CsCheck;
 using Moorfield.Core.Model;
-using Moorfield.Core.Operations;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
-using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 using Moorfield.StandIn;
 using Moorfield.Tests;
 

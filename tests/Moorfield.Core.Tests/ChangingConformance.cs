@@ -1,5 +1,4 @@
 using System.Collections.Immutable;
-using System.Text.Json;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
@@ -10,7 +9,6 @@ using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Hives;
-using Moorfield.Reporting;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;

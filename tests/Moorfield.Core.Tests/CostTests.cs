@@ -1,10 +1,6 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
-using Moorfield.Core.Operations;
-using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.StandIn;
 using Moorfield.Tests;

@@ -1,9 +1,7 @@
-using System.Collections.Immutable;
 using System.Text;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;

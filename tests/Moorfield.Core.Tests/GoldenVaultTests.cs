@@ -1,7 +1,6 @@
 using System.Runtime.CompilerServices;
 using System.Security.Cryptography;
 using Moorfield.Core.Model;
-using Moorfield.Core.Targets;
 using Moorfield.Core.Vaults;
 using Moorfield.Tests;
 

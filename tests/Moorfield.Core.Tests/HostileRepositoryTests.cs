@@ -1,6 +1,5 @@
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
-using Moorfield.Formats.Appx;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;

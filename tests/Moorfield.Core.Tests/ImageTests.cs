@@ -1,5 +1,4 @@
 using Moorfield.Core.Model;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Wim;

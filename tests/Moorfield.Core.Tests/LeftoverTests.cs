@@ -2,11 +2,7 @@ using System.Text.Json;
 using System.Xml.Linq;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
-using Moorfield.Core.Planning;
-using Moorfield.Core.Reading;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Hives;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;

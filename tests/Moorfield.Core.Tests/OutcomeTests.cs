@@ -4,7 +4,6 @@ using Moorfield.Core.Planning;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
-using Moorfield.Formats.Appx;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;

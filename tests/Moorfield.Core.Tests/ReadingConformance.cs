@@ -1,16 +1,11 @@
 using System.Collections.Immutable;
-using System.Text.Json;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
-using Moorfield.Core.Vaults;
-using Moorfield.Formats.Hives;
-using Moorfield.Reporting;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;

@@ -1,10 +1,8 @@
 using Moorfield.Core.Model;
-using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
-using Moorfield.Formats.Appx;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;

@@ -1,7 +1,5 @@
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
-using Moorfield.StandIn;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;

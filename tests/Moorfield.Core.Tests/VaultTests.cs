@@ -1,10 +1,8 @@
 using System.Text;
 using CsCheck;
 using Moorfield.Core.Model;
-using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
-using Moorfield.Formats.Hives;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;

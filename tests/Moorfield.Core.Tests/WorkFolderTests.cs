@@ -3,7 +3,6 @@ using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Media;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;

@@ -1,8 +1,6 @@
 using System.Text;
 using CsCheck;
 using Moorfield.Formats.Hives;
-using Moorfield.Formats.Native;
-using Moorfield.StandIn;
 using Moorfield.Tests;
 
 namespace Moorfield.Formats.Tests;

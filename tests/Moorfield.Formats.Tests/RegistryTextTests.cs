@@ -1,7 +1,6 @@
 using System.Text;
 using CsCheck;
 using Moorfield.Formats.Hives;
-using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Tests;
 

@@ -1,5 +1,4 @@
 using Microsoft.Win32.SafeHandles;
-using Moorfield.Formats.Native;
 using Moorfield.Formats.Wim;
 using Moorfield.Tests;
 

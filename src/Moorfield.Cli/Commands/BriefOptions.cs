@@ -3,7 +3,6 @@ using System.CommandLine;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Reporting;
 

@@ -1,7 +1,6 @@
 using System.CommandLine;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
-using Moorfield.Core.Planning;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;

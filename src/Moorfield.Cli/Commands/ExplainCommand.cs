@@ -2,11 +2,9 @@ using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;

@@ -3,12 +3,8 @@ using System.CommandLine;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
-using Moorfield.Core.Planning;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
-using Moorfield.Formats.Hives;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;

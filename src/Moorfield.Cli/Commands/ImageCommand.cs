@@ -3,7 +3,6 @@ using System.CommandLine;
 using System.Globalization;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
-using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;

@@ -1,7 +1,6 @@
 using System.CommandLine;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Reporting;

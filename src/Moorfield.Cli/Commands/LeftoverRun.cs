@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;

@@ -7,7 +7,6 @@ using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Media;
-using Moorfield.Formats.Wim;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;

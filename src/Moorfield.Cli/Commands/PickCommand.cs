@@ -8,7 +8,6 @@ using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Formats.Appx;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;

@@ -1,7 +1,6 @@
 using System.CommandLine;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
-using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 
 namespace Moorfield.Cli.Commands;

@@ -1,8 +1,6 @@
-using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
-using Moorfield.Core.Planning;
 using Moorfield.Core.Targets;
 using Moorfield.Reporting;
 

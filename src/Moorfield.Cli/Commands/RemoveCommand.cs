@@ -7,7 +7,6 @@ using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Vaults;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 

@@ -6,7 +6,6 @@ using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
-using Moorfield.Formats.Native;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;

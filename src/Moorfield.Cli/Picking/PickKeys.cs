@@ -1,5 +1,3 @@
-using Moorfield.Core.Selection;
-
 namespace Moorfield.Cli.Picking;
 
 /// <summary>What a key led to.</summary>

@@ -1,6 +1,5 @@
 using System.Runtime.InteropServices;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
 using Spectre.Console;
 
 namespace Moorfield.Cli.Picking;

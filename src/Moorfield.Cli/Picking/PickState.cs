@@ -1,6 +1,5 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
-using Moorfield.Core.Selection;
 using Moorfield.Formats.Appx;
 
 namespace Moorfield.Cli.Picking;

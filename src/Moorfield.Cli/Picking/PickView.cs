@@ -1,6 +1,4 @@
 using Moorfield.Core.Model;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Trees;
 using Moorfield.Reporting;
 using Spectre.Console.Rendering;
 using Spectre.Console;

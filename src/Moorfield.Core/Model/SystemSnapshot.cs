@@ -1,6 +1,5 @@
 using System.Collections.Immutable;
 using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Model;
 

@@ -8,7 +8,6 @@ using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
-using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Operations;
 

@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;

@@ -1,7 +1,6 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Media;
 using Moorfield.Formats.Wim;

@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Model;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;

@@ -1,6 +1,5 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
-using Moorfield.Core.Planning;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;

@@ -2,7 +2,6 @@ using System.Collections.Immutable;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Planning;
 

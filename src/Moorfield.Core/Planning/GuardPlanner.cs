@@ -1,5 +1,4 @@
 using Moorfield.Core.Model;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Planning;
 

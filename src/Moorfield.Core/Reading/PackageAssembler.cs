@@ -2,7 +2,6 @@ using System.Collections.Immutable;
 using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 using Moorfield.Formats.Resources;
 
 namespace Moorfield.Core.Reading;

@@ -1,9 +1,7 @@
-using System.Collections.Immutable;
 using System.Globalization;
 using System.Text;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Selection;
 

@@ -1,7 +1,5 @@
 using System.Collections.Immutable;
-using System.IO.Enumeration;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Selection;
 

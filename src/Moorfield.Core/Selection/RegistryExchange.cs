@@ -3,7 +3,6 @@ using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
-using Moorfield.Formats.Native;
 
 namespace Moorfield.Core.Selection;
 

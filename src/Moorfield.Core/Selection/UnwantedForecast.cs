@@ -1,7 +1,6 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Selection;
 

@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using System.Text.Json;
 using Moorfield.Core.Model;
 using Moorfield.Core.Trees;

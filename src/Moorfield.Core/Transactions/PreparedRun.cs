@@ -4,7 +4,6 @@ using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Transactions;
 

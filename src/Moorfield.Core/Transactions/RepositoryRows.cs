@@ -3,7 +3,6 @@ using System.Globalization;
 using Microsoft.Data.Sqlite;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Transactions;
 

@@ -1,10 +1,8 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
-using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
-using Moorfield.Formats.Hives;
 using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Transactions;

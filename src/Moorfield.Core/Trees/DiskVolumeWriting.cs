@@ -1,5 +1,4 @@
 using System.Collections.Immutable;
-using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Formats.Disks;
 using Moorfield.Formats.Native;

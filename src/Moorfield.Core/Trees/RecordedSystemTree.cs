@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 

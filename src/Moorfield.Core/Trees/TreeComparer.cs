@@ -1,4 +1,3 @@
-using System.Security.Cryptography;
 using Moorfield.Core.Model;
 
 namespace Moorfield.Core.Trees;

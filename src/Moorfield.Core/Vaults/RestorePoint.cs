@@ -1,9 +1,7 @@
 using System.Collections.Immutable;
-using System.Text.Json;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Vaults;
 

@@ -1,6 +1,5 @@
 using System.Collections.Immutable;
 using System.Text.Json.Serialization;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Vaults;
 

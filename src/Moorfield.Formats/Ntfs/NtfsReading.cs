@@ -1,6 +1,5 @@
 using System.Buffers;
 using System.Buffers.Binary;
-using System.Runtime.InteropServices;
 using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Ntfs;

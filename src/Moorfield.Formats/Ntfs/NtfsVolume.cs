@@ -1,5 +1,4 @@
 using System.Buffers.Binary;
-using System.Runtime.CompilerServices;
 using System.Runtime.InteropServices;
 using Moorfield.Formats.Disks;
 using Moorfield.Formats.Native;

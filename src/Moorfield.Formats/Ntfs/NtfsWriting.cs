@@ -1,6 +1,5 @@
 using System.Buffers.Binary;
 using System.Collections.Immutable;
-using System.Runtime.InteropServices;
 using System.Text;
 using Moorfield.Formats.Native;
 
