@@ -3,7 +3,6 @@ using System.CommandLine;
 using System.Globalization;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
-using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
@@ -96,8 +95,6 @@ internal static class UndoCommand
             throw new MoorfieldException(Trouble.Misused, "--all and --before stand alone: without a restore point, --only or --edition.");
         if (options.IsJson(parsed))
             throw new MoorfieldException(Trouble.Misused, "--format json tells of one run: undo them one by one.");
-        if (target is ImageTarget image && !options.IsPreview(parsed))
-            ImageTransaction.Settle(image.Image, vault, TimeProvider.System);
         DateTimeOffset? since = parsed.GetValue(Before) is { } day ? new DateTimeOffset(DateTime.SpecifyKind(day, DateTimeKind.Local)) : null;
         var identity = target.Identify();
         var runs = PointHistory.Since(PointHistory.Read(vault, Say.Error), identity, since);
@@ -256,8 +253,6 @@ internal static class UndoCommand
 
     private static RestorePoint Choose(ParseResult parsed, Target target, Vault vault)
     {
-        if (target is ImageTarget image && !parsed.GetValue<bool>("--preview"))
-            ImageTransaction.Settle(image.Image, vault, TimeProvider.System);
         var identity = target.Identify();
         if (parsed.GetValue(Point) is { } number)
         {

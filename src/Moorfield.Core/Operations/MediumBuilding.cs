@@ -2,7 +2,6 @@ using System.Collections.Immutable;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Media;
 using Moorfield.Formats.Native;
@@ -39,7 +38,7 @@ public sealed class MediumBuilding(ImageTarget source, string output, MediumImag
     private readonly MediumImage _medium = source.Image.Medium ?? throw new ArgumentException("The image lies on no medium.", nameof(source));
     private readonly string _full = Path.GetFullPath(output);
 
-    /// <summary>Whether a file that has the result's name already may be replaced.</summary>
+    /// <summary>Whether an existing file with the result's name may be replaced.</summary>
     public bool Replaces { get; init; }
 
     /// <summary>Null for that of the source.</summary>
