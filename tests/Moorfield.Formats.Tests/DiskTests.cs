@@ -6,6 +6,7 @@ using Moorfield.Tests;
 namespace Moorfield.Formats.Tests;
 
 /// <summary>Partition tables as other tools write them, virtual disks through qemu-nbd, the overlay, and files that Windows compressed.</summary>
+[Collection("disk servers")] // some put another program into the place of the server for this whole process
 public sealed class DiskTests : IDisposable
 {
     private readonly TemporaryFolder _folder = new(inMemory: true);

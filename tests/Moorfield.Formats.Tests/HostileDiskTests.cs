@@ -8,6 +8,7 @@ using Moorfield.Tests;
 namespace Moorfield.Formats.Tests;
 
 /// <summary>Virtual disks that would lead to other files, servers that do not answer, and what a server is asked.</summary>
+[Collection("disk servers")] // some put another program into the place of the server for this whole process
 public sealed class HostileDiskTests : IDisposable
 {
     private readonly TemporaryFolder _folder = new(inMemory: true);

@@ -107,7 +107,7 @@ public sealed class PackageArchiveTests : IDisposable
         string[] before = Directory.GetFiles(Path.GetTempPath());
         archive.Bundle!.Members.Select(m => Record.Exception(() => archive.OpenMember(m).Dispose())).OfType<InvalidDataException>()
             .ShouldHaveSingleItem().Message.ShouldContain("compressed");
-        Directory.GetFiles(Path.GetTempPath()).Where(f => f.Contains("moorfield", StringComparison.Ordinal)).Except(before).ShouldBeEmpty();
+        Directory.GetFiles(Path.GetTempPath(), "moorfield-member-*").Except(before).ShouldBeEmpty();
     }
 
     [Fact]
