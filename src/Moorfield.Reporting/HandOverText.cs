@@ -37,20 +37,28 @@ internal static class HandOverText
         string guide = $"""
             WHAT IS IN THIS FOLDER
 
-              remediate.ps1  brings a machine to this plan; a second run changes nothing
-              detect.ps1     looks only: exit code 0 as planned, 1 drifted, 2 could not tell
-              undo.ps1       lifts the blocks and guards that remediate.ps1 set, gives back packages whose files are still there
-                             to whoever runs it, and lists the rest, which has to be fetched again
+              remediate.ps1  brings a machine to this plan; a second run changes nothing; -Preview only says what it would do
+              detect.ps1     looks only, and mounts no registry of anybody
+              undo.ps1       lifts the blocks and guards that remediate.ps1 set; packages whose files are still there come back
+                             at the next sign-in of those who had them; lists the rest, which has to be fetched again
+              check-machine.ps1
+                             tests on a machine what the scripts take for granted, a line each, and writes a file to send back
               blocks.reg     the blocks and guards as registry text; guards of accounts go to the account that imports it
               plan.json      this plan for programs
 
             TO RUN ON ONE MACHINE, as administrator, in Windows' own shell (5.1)
 
-              powershell.exe -NoProfile -ExecutionPolicy Bypass -File detect.ps1
+              powershell.exe -NoProfile -ExecutionPolicy Bypass -File check-machine.ps1
+              powershell.exe -NoProfile -ExecutionPolicy Bypass -File remediate.ps1 -Preview
               powershell.exe -NoProfile -ExecutionPolicy Bypass -File remediate.ps1
 
-              Each writes one line and a log in Windows\Logs\Moorfield, and ends after {plan.Minutes} minutes at the latest with
-              what it began. Exit codes of remediate.ps1: 0 done, 1 failed, 3 done in part, 5 refused.
+              Each ends with one line, and writes a log, and what came of it in JSON, in Windows\Logs\Moorfield, and an event
+              (source Moorfield; 7100, 7200 for detect.ps1, 7300 for undo.ps1, and the exit code added). After {plan.Minutes} minutes
+              nothing new is begun.
+              Exit codes: 0 done, 1 failed or drifted, 2 could not tell, 3 done in part, 4 done but for what waits (in use, for
+              an account to sign in, or for another run), 5 refused.
+              {(plan.MountsSignedOut ? "The registry of accounts that are signed out is mounted for their guards."
+            : "Accounts that are signed out get their guards at their next sign-in, from a task that then goes.")}
               System restore point: {(plan.RestorePoint switch
             {
                 SystemRestorePoint.Require => "required; without one nothing is changed",
@@ -63,6 +71,9 @@ internal static class HandOverText
               Read the data at the top of each script: all else is the same in every hand-over. Sign them if your machines
               demand it: the same plan gives the same bytes, so that one signature serves. Give detect.ps1 and remediate.ps1
               to the management service as a pair, to run as SYSTEM in the 64-bit shell; begin with a few machines.
+              Where a person runs undo.ps1, the pair does nothing from then on, until a new plan comes or somebody runs
+              remediate.ps1 -Resume there. {(plan.Series.Length == 0 ? "It takes over from no earlier plan, since it was made without a brief."
+            : $"A new plan of the brief {plan.Series} takes over from the earlier one.")}
 
             These scripts are run in Moorfield's tests on a made-up machine. Their makers never ran them on Windows: try them first.
             """;
@@ -87,8 +98,9 @@ internal static class HandOverText
     private static string Purpose(string name) => name switch
     {
         HandOverFiles.Remediate => "carries the plan out; a second run changes nothing",
-        HandOverFiles.Detect => "looks only: 0 as planned, 1 drifted, 2 could not tell",
+        HandOverFiles.Detect => "looks only: 0 as planned, 1 drifted, 2 could not tell, 4 waits",
         HandOverFiles.Undo => "takes back its own blocks and guards, and what is still there",
+        HandOverFiles.Check => "tests what the scripts take for granted",
         HandOverFiles.Registry => "blocks and guards as registry text",
         "plan.txt" => "this preview, and how to run, sign and roll out",
         _ => "the plan for programs",

@@ -54,7 +54,7 @@ public sealed class HandOverTests : IDisposable
             var brief = Brief(chance);
             var before = Survey(machine, KnownGuards.With(brief));
             var plan = RemovalPlanner.Plan(before, BriefPlanner.Wish(brief, before, []));
-            var handOver = HandOverPlan.Of(brief.For, [new SystemPlan(before, plan)], brief);
+            var handOver = HandOverPlan.Of(brief.For, [new SystemPlan(before, plan)], brief) with { MountsSignedOut = chance.Next(2) == 0 };
             var files = HandOverFiles.Write(handOver).ToDictionary(f => f.Name, f => f.Content);
             bool nothing = handOver.IsEmpty;
             bool constrained = chance.Next(2) == 0;
@@ -66,6 +66,13 @@ public sealed class HandOverTests : IDisposable
             // Policies: exactly those of the brief, for exactly those whom it is for; what a survey does not see, the hives tell.
             foreach (var state in GuardStates.Of(after, brief.Guards, plan.Wish.For).Where(s => s.IsKnown))
                 state.IsSet.ShouldBeTrue(story);
+            // Who was signed out has them at the next sign-in at the latest.
+            if (!handOver.MountsSignedOut)
+            {
+                foreach (var (sid, _) in machine.Accounts.Where(a => !machine.IsSignedIn(a.Sid)).ToList())
+                    Scenarios.SignIn(machine, sid, constrained);
+                machine.Tasks.ShouldBeEmpty(story);
+            }
             foreach (var guard in brief.Guards.Where(g => g.Hive == GuardHive.Account))
             {
                 foreach (string? sid in machine.Accounts.Select(a => (string?)a.Sid).Append(null))
@@ -76,7 +83,8 @@ public sealed class HandOverTests : IDisposable
             }
             machine.Forget();
             Shell.Run(machine, files[HandOverFiles.Remediate], constrained: !constrained).ExitCode.ShouldBe(0, story);
-            machine.Calls.ShouldAllBe(c => c.StartsWith("reg.exe ", StringComparison.Ordinal), story);
+            machine.Calls.ShouldAllBe(
+                c => c.StartsWith("reg.exe ", StringComparison.Ordinal) || c.Contains(@"SOFTWARE\Moorfield\", StringComparison.Ordinal), story);
             Shell.Run(machine, files[HandOverFiles.Detect]).ExitCode.ShouldBe(0, story);
             Directory.Delete(root, recursive: true);
         }, iter: iterations, threads: 1);
@@ -122,7 +130,7 @@ public sealed class HandOverTests : IDisposable
         if (chance.Next(2) == 0)
             text.Append("  - {hive: machine, key: Policies\\Saltmarsh, name: Long, type: qword, data: 5000000000}\n");
         if (chance.Next(2) == 0)
-            text.Append("  - {hive: account, key: Policies\\Saltmarsh, name: \"It's\", type: text, data: \"a \u2019 b\"}\n");
+            text.Append("  - {hive: account, key: Policies\\Saltmarsh, name: \"It's\", type: text, data: \"a ' b\"}\n");
         string file = Path.GetTempFileName();
         File.WriteAllText(file, text.ToString());
         try

@@ -56,6 +56,12 @@ public sealed class GetAppxPackage : MadeUpCommand
         string[] types = (PackageTypeFilter ?? "Main,Framework").Split(',', StringSplitOptions.TrimEntries);
         foreach (var package in Machine.Packages)
         {
+            if (Machine.Corrupt.Contains(package.FullName.Family.ToString())
+                && (Name is null || new WildcardPattern(Name, WildcardOptions.IgnoreCase).IsMatch(package.FullName.Name)))
+            {
+                ThrowTerminatingError(new ErrorRecord(new InvalidOperationException("Das Paket ist fehlerhaft. 0x80073D05"), "Corrupt",
+                    ErrorCategory.InvalidData, null));
+            }
             string type = package.FullName.IsBundle ? "Bundle" : package.IsFramework ? "Framework" : package.IsResource ? "Resource"
                 : package.IsOptional ? "Optional" : "Main";
             if (!types.Contains(type) || (Name is not null && !new WildcardPattern(Name, WildcardOptions.IgnoreCase).IsMatch(package.FullName.Name)))
@@ -68,12 +74,15 @@ public sealed class GetAppxPackage : MadeUpCommand
                 ("SignatureKind", package.IsComponent ? "System" : "Store"), ("Status", "Ok"),
                 ("Dependencies", package.Needs.SelectMany(n => Machine.Packages.Where(p => p.FullName.Name == n))
                     .Select(p => Object(("PackageFullName", p.FullName.ToString()), ("PackageFamilyName", p.FullName.Family.ToString()))).ToArray()),
-                ("PackageUserInformation", package.Users.Order(StringComparer.Ordinal)
-                    .Select(u => Object(("UserSecurityId", Object(("Sid", u), ("Username", "?"))), ("InstallState", "Installed")))
+                ("PackageUserInformation", package.Users.Concat(package.Leaving).Order(StringComparer.Ordinal)
+                    .Select(u => Object(("UserSecurityId", Object(("Sid", u), ("Username", "?"))), ("InstallState", State(package, u))))
                     .DefaultIfEmpty(Object(("UserSecurityId", Object(("Sid", "S-1-5-18"), ("Username", "?"))), ("InstallState", "Staged")))
                         .ToArray())));
         }
     }
+
+    private string State(MadeUpPackage package, string sid) => package.States.GetValueOrDefault(sid)
+        ?? (package.Leaving.Contains(sid) && Machine.TellsDeferred ? "Installed(pending removal)" : "Installed");
 }
 
 /// <summary>As old builds have it.</summary>
@@ -122,7 +131,7 @@ public sealed class AddAppxPackage : MadeUpCommand
     protected override void ProcessRecord()
     {
         Machine.Tell($"Add-AppxPackage {Path}");
-        Try(Path, () => Machine.Register(Path, Machine.Accounts[0].Sid));
+        Try(Path, () => Machine.Register(Path, Machine.Runner));
     }
 }
 
@@ -224,8 +233,129 @@ public sealed class InvokeMadeUpReg : MadeUpCommand
     [Parameter(ValueFromRemainingArguments = true)]
     public string[] Arguments { get; set; } = [];
 
-    protected override void ProcessRecord() =>
-        SessionState.PSVariable.Set("global:LASTEXITCODE", Machine.Reg(Arguments));
+    protected override void ProcessRecord()
+    {
+        var (code, lines) = Machine.Reg(Arguments);
+        SessionState.PSVariable.Set("global:LASTEXITCODE", code);
+        WriteObject(lines, enumerateCollection: true);
+    }
+}
+
+[Cmdlet(VerbsLifecycle.Register, "ScheduledTask")]
+public sealed class RegisterScheduledTask : MadeUpCommand
+{
+    [Parameter(Mandatory = true)]
+    public string TaskPath { get; set; } = "";
+
+    [Parameter(Mandatory = true)]
+    public string TaskName { get; set; } = "";
+
+    [Parameter(Mandatory = true)]
+    public string Xml { get; set; } = "";
+
+    [Parameter]
+    public SwitchParameter Force { get; set; }
+
+    protected override void ProcessRecord()
+    {
+        Machine.Tell($"Register-ScheduledTask {TaskName}");
+        _ = System.Xml.Linq.XDocument.Parse(Xml);
+        Machine.Tasks[TaskPath + TaskName] = Xml;
+    }
+}
+
+[Cmdlet(VerbsLifecycle.Unregister, "ScheduledTask", SupportsShouldProcess = true, ConfirmImpact = ConfirmImpact.High)]
+public sealed class UnregisterScheduledTask : MadeUpCommand
+{
+    [Parameter(Mandatory = true)]
+    public string TaskPath { get; set; } = "";
+
+    [Parameter(Mandatory = true)]
+    public string TaskName { get; set; } = "";
+
+    protected override void ProcessRecord()
+    {
+        if (!ShouldProcess(TaskName))
+            return;
+        Machine.Tell($"Unregister-ScheduledTask {TaskName}");
+        Machine.Tasks.Remove(TaskPath + TaskName);
+    }
+}
+
+[Cmdlet(VerbsCommon.Get, "ScheduledTask")]
+public sealed class GetScheduledTask : MadeUpCommand
+{
+    [Parameter]
+    public string TaskPath { get; set; } = "";
+
+    [Parameter]
+    public string TaskName { get; set; } = "";
+
+    protected override void ProcessRecord()
+    {
+        if (Machine.Tasks.ContainsKey(TaskPath + TaskName))
+            WriteObject(Object(("TaskName", TaskName)));
+        else
+            WriteError(new ErrorRecord(new ItemNotFoundException(TaskName), "NoTask", ErrorCategory.ObjectNotFound, TaskName));
+    }
+}
+
+[Cmdlet(VerbsCommon.Get, "Acl")]
+public sealed class GetAcl : MadeUpCommand
+{
+    [Parameter]
+    public string LiteralPath { get; set; } = "";
+
+    protected override void ProcessRecord() => WriteObject(Object(("Sddl", Machine.Rights.GetValueOrDefault(LiteralPath.TrimEnd('\\'),
+        "O:SYG:SYD:PAI(A;;0x1200a9;;;BU)(A;OICIIO;GXGR;;;BU)(A;;FA;;;SY)(A;;FA;;;BA)"))));
+}
+
+[Cmdlet(VerbsCommon.Get, "Process")]
+public sealed class GetProcess : MadeUpCommand
+{
+    [Parameter]
+    public int Id { get; set; }
+
+    protected override void ProcessRecord()
+    {
+        if (Id == Environment.ProcessId)
+            WriteObject(Object(("Id", Id), ("StartTime", new DateTime(2026, 10, 5).AddSeconds(Machine.Runs))));
+        else if (Machine.Processes.TryGetValue(Id, out var start))
+            WriteObject(Object(("Id", Id), ("StartTime", start)));
+        else
+            WriteError(new ErrorRecord(new InvalidOperationException("Kein Prozess."), "NoProcess", ErrorCategory.ObjectNotFound, Id));
+    }
+}
+
+[Cmdlet(VerbsCommon.New, "EventLog")]
+public sealed class NewEventLog : MadeUpCommand
+{
+    [Parameter(Mandatory = true)]
+    public string LogName { get; set; } = "";
+
+    [Parameter(Mandatory = true)]
+    public string Source { get; set; } = "";
+}
+
+[Cmdlet(VerbsCommunications.Write, "EventLog")]
+public sealed class WriteEventLog : MadeUpCommand
+{
+    [Parameter(Mandatory = true)]
+    public string LogName { get; set; } = "";
+
+    [Parameter(Mandatory = true)]
+    public string Source { get; set; } = "";
+
+    [Parameter(Mandatory = true)]
+    public int EventId { get; set; }
+
+    [Parameter]
+    public string EntryType { get; set; } = "";
+
+    [Parameter(Mandatory = true)]
+    public string Message { get; set; } = "";
+
+    protected override void ProcessRecord() => Machine.Events.Add((EventId, Message));
 }
 
 [Cmdlet(VerbsLifecycle.Start, "Process")]
@@ -320,9 +450,12 @@ public sealed class InvokeWebRequest : MadeUpCommand
     [Parameter]
     public int MaximumRedirection { get; set; }
 
+    [Parameter]
+    public string? Proxy { get; set; }
+
     protected override void ProcessRecord()
     {
-        Machine.Tell($"Invoke-WebRequest {Uri}");
+        Machine.Tell($"Invoke-WebRequest {Uri}{(Proxy is null ? "" : $" by {Proxy}")}");
         if (Machine.Web.TryGetValue(Uri, out var content))
             File.WriteAllBytes(Machine.At(OutFile), content);
         else

@@ -1,5 +1,7 @@
+using System.Collections;
 using System.Collections.Immutable;
 using System.Management.Automation;
+using System.Text.RegularExpressions;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 using Moorfield.StandIn;
@@ -30,12 +32,19 @@ public sealed class MadeUpPackage(PackageFullName fullName, string place)
     public PackageFullName? Bundle { get; set; }
 
     public HashSet<string> Users { get; } = new(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>Whom it leaves when they sign in next.</summary>
+    public HashSet<string> Leaving { get; } = new(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>States of accounts that are told instead of those that they are in.</summary>
+    public Dictionary<string, string> States { get; } = new(StringComparer.OrdinalIgnoreCase);
 }
 
 /// <summary>What removing a family ends with.</summary>
 /// <param name="Code">An HRESULT.</param>
 /// <param name="Times">How often, before it goes.</param>
-public sealed record MadeUpFailure(uint Code, int Times);
+/// <param name="Cause">Another one that its text names; 0 for none.</param>
+public sealed record MadeUpFailure(uint Code, int Times, uint Cause = 0);
 
 /// <summary>
 /// A running Windows that is made up: a registry, a folder for its drive, packages, and what the system's own commands do to them as far as it
@@ -87,6 +96,40 @@ public sealed class MadeUpMachine
     /// <summary>Whether the machine's own commands for packages fail.</summary>
     public bool IsBroken { get; set; }
 
+    /// <summary>Families whose packages end the whole listing.</summary>
+    public HashSet<string> Corrupt { get; } = new(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>Whether removals for accounts that are signed out wait for them, and whether the state of such packages says so.</summary>
+    public bool Defers { get; set; }
+
+    public bool TellsDeferred { get; set; } = true;
+
+    /// <summary>Names below HKEY_USERS that something has a key of open: they cannot be unmounted.</summary>
+    public HashSet<string> Open { get; } = new(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>Tasks, by path and name, as they were given.</summary>
+    public SortedDictionary<string, string> Tasks { get; } = new(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>Number and text of what was written into the event log.</summary>
+    public List<(int Number, string Text)> Events { get; } = [];
+
+    /// <summary>Rights of files and folders in the system's own notation, where they are not those of folders of programs.</summary>
+    public Dictionary<string, string> Rights { get; } = new(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>Who runs what is run.</summary>
+    public string Runner { get; set; } = "S-1-5-18";
+
+    /// <summary>How many scripts were started.</summary>
+    public int Runs { get; set; }
+
+    /// <summary>Number and start of the processes that run besides the shell.</summary>
+    public Dictionary<int, DateTime> Processes { get; } = [];
+
+    /// <summary>Ends the run at that change; 0 for never.</summary>
+    public int KilledAt { get; set; }
+
+    private int _changes;
+
     /// <summary>What addresses give.</summary>
     public Dictionary<string, byte[]> Web { get; } = [];
 
@@ -96,13 +139,26 @@ public sealed class MadeUpMachine
     /// <summary>Everything that changes something, in order.</summary>
     public IReadOnlyList<string> Calls => _calls;
 
-    public void Forget() => _calls.Clear();
+    public void Forget()
+    {
+        _calls.Clear();
+        _changes = 0;
+    }
 
     internal void Tell(string call, bool quiet = false)
     {
-        if (!quiet)
-            _calls.Add(call);
+        if (quiet)
+            return;
+        if (++_changes == KilledAt)
+            throw new PipelineStoppedException(); // no script can catch it
+        _calls.Add(call);
     }
+
+    /// <summary>A text with the machine's variables in place of their names.</summary>
+    internal static string Expand(string text) => Regex.Replace(text, "%([A-Za-z()0-9]+)%",
+        m => Environment.GetEnvironmentVariables().Cast<DictionaryEntry>()
+            .FirstOrDefault(v => m.Groups[1].Value.Equals((string)v.Key, StringComparison.OrdinalIgnoreCase)).Value as string ?? m.Value,
+        RegexOptions.None, TimeSpan.FromSeconds(1));
 
     internal bool IsHidden(string path) => Hidden.Any(h => path.StartsWith(h, StringComparison.OrdinalIgnoreCase));
 
@@ -175,7 +231,11 @@ public sealed class MadeUpMachine
         string profile = Accounts.First(a => a.Sid == sid).Profile;
         Registry.Create("HKEY_USERS").Keys[sid] = Hives[$@"{profile}\NTUSER.DAT"];
         Registry.Create("HKEY_USERS").Keys[sid + "_Classes"] = Hives[$@"{profile}\UsrClass.dat"];
+        foreach (var package in Packages.Where(p => p.Leaving.Contains(sid)).ToList())
+            Leave(package, sid);
     }
+
+    internal bool IsSignedIn(string sid) => Registry.Find($@"HKEY_USERS\{sid}") is not null;
 
     public void SignOut(string sid)
     {
@@ -259,10 +319,33 @@ public sealed class MadeUpMachine
         foreach (var part in Along(package))
         {
             foreach (string user in allUsers ? [.. part.Users] : part.Users.Where(u => u.Equals(sid, StringComparison.OrdinalIgnoreCase)).ToList())
-                Unregister(part, user);
-            if (part.Users.Count == 0 && !Provisioned.Any(p => PackageFullName.TryParse(p, out var name) && name.Family == part.FullName.Family))
+                Take(part, user);
+            if (part.Users.Count + part.Leaving.Count == 0 && !Provisioned.Any(p => PackageFullName.TryParse(p, out var name) && name.Family == part.FullName.Family))
                 Unstage(part);
         }
+    }
+
+    /// <summary>From an account that is signed out it goes later, on builds that defer it.</summary>
+    private void Take(MadeUpPackage part, string sid)
+    {
+        if (!Defers || IsSignedIn(sid))
+        {
+            Unregister(part, sid);
+            return;
+        }
+        part.Users.Remove(sid);
+        part.Leaving.Add(sid);
+        Registry.Create($@"{Store}\EndOfLife\{sid}\{part.FullName}");
+    }
+
+    private void Leave(MadeUpPackage part, string sid)
+    {
+        part.Leaving.Remove(sid);
+        Unregister(part, sid);
+        Registry.Delete($@"{Store}\EndOfLife\{sid}\{part.FullName}");
+        if (part.Users.Count + part.Leaving.Count == 0
+            && !Provisioned.Any(p => PackageFullName.TryParse(p, out var name) && name.Family == part.FullName.Family))
+            Unstage(part);
     }
 
     private void Unregister(MadeUpPackage part, string sid)
@@ -294,8 +377,8 @@ public sealed class MadeUpMachine
         foreach (var part in Packages.Where(p => p.FullName.Family == name.Family).ToList())
         {
             foreach (string user in allUsers ? part.Users.ToList() : [])
-                Unregister(part, user);
-            if (part.Users.Count == 0)
+                Take(part, user);
+            if (part.Users.Count + part.Leaving.Count == 0)
                 Unstage(part);
         }
     }
@@ -306,6 +389,8 @@ public sealed class MadeUpMachine
         if (Packages.Find(p => p.Place.Equals(place, StringComparison.OrdinalIgnoreCase)) is not { } package || !File.Exists(At(manifest)))
             throw Failed(0x80073CF1, manifest);
         package.Users.Add(sid);
+        if (Accounts.All(a => a.Sid != sid))
+            return; // the system's own account has no profile here
         ClassesHive(sid).Create($@"{AccountPackages}\{package.FullName}");
     }
 
@@ -314,29 +399,77 @@ public sealed class MadeUpMachine
         if (Failures.GetValueOrDefault(family) is not { Times: > 0 } failure)
             return;
         Failures[family] = failure with { Times = failure.Times - 1 };
-        throw Failed(failure.Code, family);
+        throw failure.Cause == 0 ? Failed(failure.Code, family) : Failed(failure.Code, $"{family} (Ursache 0x{failure.Cause:x8})");
     }
 
     // Texts are in the machine's language.
     private static MadeUpException Failed(uint code, string what) =>
         new($"Fehler bei der Bereitstellung mit HRESULT: 0x{code:X8}, {what}. Weitere Informationen finden Sie im Ereignisprotokoll.", code);
 
-    internal int Reg(string[] arguments)
+    /// <summary>What reg.exe does and prints, in a machine's language that is not English and a code page that has ASCII only.</summary>
+    internal (int Code, string[] Lines) Reg(string[] arguments)
     {
-        Tell("reg.exe " + string.Join(' ', arguments));
+        if (arguments is not ["query", ..])
+            Tell("reg.exe " + string.Join(' ', arguments));
+        // The old shell does not protect quotation marks from the program's own reading of its command line.
+        arguments = [.. arguments.Select(a => a.Replace("\"", "", StringComparison.Ordinal)).Where(a => a.Length > 0)];
+        string Path(string key) => key.StartsWith(@"HKU\", StringComparison.Ordinal) || key == "HKU" ? "HKEY_USERS" + key[3..] : key;
         switch (arguments)
         {
-            case ["load", var key, var file] when key.StartsWith(@"HKU\", StringComparison.Ordinal):
-                if (!Hives.TryGetValue(file, out var hive) || Registry.Find($@"HKEY_USERS\{key[4..]}") is not null || IsInUse(hive))
-                    return 1;
-                Registry.Create("HKEY_USERS").Keys[key[4..]] = hive;
-                return 0;
-            case ["unload", var key] when key.StartsWith(@"HKU\", StringComparison.Ordinal):
-                return Registry.Create("HKEY_USERS").Keys.Remove(key[4..]) ? 0 : 1;
+            case ["load", var key, var file]:
+                string name = Path(key)["HKEY_USERS\\".Length..];
+                if (!Hives.TryGetValue(file, out var hive) || Registry.Find(Path(key)) is not null || IsInUse(hive))
+                    return (1, []);
+                Registry.Create("HKEY_USERS").Keys[name] = hive;
+                return (0, []);
+            case ["save", var key, var file, "/y"]:
+                Hives[file] = Registry.Find(Path(key.Replace("HKLM", "HKEY_LOCAL_MACHINE", StringComparison.Ordinal)))!.Copy();
+                File.WriteAllBytes(At(file), []);
+                return (0, []);
+            case ["unload", var key]:
+                string mounted = Path(key)["HKEY_USERS\\".Length..];
+                return (!Open.Contains(mounted) && Registry.Create("HKEY_USERS").Keys.Remove(mounted) ? 0 : 1, []);
+            case ["query", var key]:
+                return Registry.Find(Path(key)) is not { } asked ? (1, []) : (0, [.. asked.Keys.Keys.Select(k => $@"{Path(key)}\{k}")]);
+            case ["query", var key, .. var which]:
+                return IsHidden(Path(key)) || Registry.Find(Path(key))?.Values.GetValueOrDefault(which is ["/v", var v] ? v : "") is not { } value ? (1, [])
+                    : (0, ["", Path(key), Printed($"    {(value.Name.Length == 0 ? "(Standard)" : value.Name)}    {Typed(value)}"), ""]);
+            case ["add", var key, .. var which] when which[^1] == "/f" && Array.IndexOf(which, "/t") is >= 0 and var at:
+                if (IsReadOnly(Path(key)))
+                    return (1, []);
+                string named = which[0] == "/v" ? which[1] : "";
+                Registry.Create(Path(key)).Values[named] = Value(named, which[at + 1], which[at + 2] == "/d" ? which[at + 3] : "");
+                return (0, []);
+            case ["delete", var key, .. var which] when which[^1] == "/f":
+                return (!IsReadOnly(Path(key)) && Registry.Find(Path(key))?.Values.Remove(which[0] == "/v" ? which[1] : "") == true ? 0 : 1, []);
             default:
-                return 1;
+                throw new InvalidOperationException($"reg.exe {string.Join(' ', arguments)}");
         }
     }
+
+    private static string Printed(string line) => string.Concat(line.Select(c => c < 128 ? c : '?'));
+
+    private static string Typed(HiveValue value) => value.Type switch
+    {
+        HiveValueType.DWord => $"REG_DWORD    0x{value.AsDWord():x}",
+        HiveValueType.QWord => $"REG_QWORD    0x{BitConverter.ToUInt64(value.Data.Span):x}",
+        HiveValueType.String => $"REG_SZ    {value.AsString()}",
+        HiveValueType.ExpandString => $"REG_EXPAND_SZ    {value.AsString()}",
+        HiveValueType.MultiString => $"REG_MULTI_SZ    {string.Join(@"\0", value.AsStrings()!)}",
+        HiveValueType.Binary => $"REG_BINARY    {Convert.ToHexString(value.Data.Span)}",
+        _ => "REG_NONE    ",
+    };
+
+    private static HiveValue Value(string name, string type, string text) => type switch
+    {
+        "REG_DWORD" => HiveValue.FromDWord(name, Convert.ToUInt32(text, 16)),
+        "REG_QWORD" => HiveValue.FromQWord(name, Convert.ToUInt64(text, 16)),
+        "REG_SZ" => HiveValue.FromString(name, text),
+        "REG_EXPAND_SZ" => HiveValue.FromString(name, text, HiveValueType.ExpandString),
+        "REG_MULTI_SZ" => HiveValue.FromStrings(name, text.Split(@"\0", StringSplitOptions.RemoveEmptyEntries)),
+        "REG_BINARY" => new HiveValue(name, HiveValueType.Binary, Convert.FromHexString(text)),
+        _ => throw new InvalidOperationException(type),
+    };
 
     private bool IsInUse(RegistryNode hive) => Registry.Create("HKEY_USERS").Keys.Values.Contains(hive);
 }

@@ -7,7 +7,7 @@ public sealed class MutantTests
     [InlineData("lost -AllUsers of a removal", nameof(Scenarios.What_is_not_provisioned_goes_and_what_is_not_there_is_blocked),
         "Remove-AppxPackage -Package $Package.FullName -AllUsers", "Remove-AppxPackage -Package $Package.FullName")]
     [InlineData("-AllUsers although only some are meant", nameof(Scenarios.One_account_loses_it_and_nobody_else),
-        "$Everyone = $All -and $Wanted.Newcomers", "$Everyone = $true")]
+        "if ($All -and $Wanted.Newcomers -and $RemovesForAll) {", "if ($RemovesForAll) {")]
     [InlineData("the wrong user", nameof(Scenarios.All_accounts_lose_it_and_newcomers_still_get_it),
         "Remove-AppxPackage -Package $Package.FullName -User $Sid", "Remove-AppxPackage -Package $Package.FullName -User $Sids[0]")]
     [InlineData("a parameter that there is not", nameof(Scenarios.Everyone_loses_it_and_a_second_run_does_nothing),
@@ -15,50 +15,49 @@ public sealed class MutantTests
     [InlineData("deprovisioned for all accounts always", nameof(Scenarios.Newcomers_do_not_get_it_and_accounts_keep_it),
         "if ($All -and $DeprovisionsForAll)", "if ($true)")]
     [InlineData("provisioning is forgotten", nameof(Scenarios.Newcomers_do_not_get_it_and_accounts_keep_it),
-        "foreach ($Entry in $Look.Provisioned) {", "foreach ($Entry in @()) {")]
+        "foreach ($Entry in @($Now.Provisioned | Where-Object {", "foreach ($Entry in @(@() | Where-Object {")]
     [InlineData("guards of accounts in the machine's hive", nameof(Scenarios.Everyone_loses_it_and_a_second_run_does_nothing),
-        "$Root = $(if ($Entry.Who) { Open-Hive $Entry.Who } else { $MachineRoot })", "$Root = $MachineRoot")]
+        "$Root = $(if ($Who) { Open-Hive $Who } else { $Machine })\r\n        foreach", "$Root = $Machine\r\n        foreach")]
     [InlineData("new accounts are forgotten", nameof(Scenarios.Everyone_loses_it_and_a_second_run_does_nothing),
-        "if ($Wanted.Newcomers) { @{ Sid = ''", "if ($false) { @{ Sid = ''")]
+        "if ($Wanted.Newcomers) { $NewAccounts }", "if ($false) { $NewAccounts }")]
     [InlineData("hives stay mounted", nameof(Scenarios.Everyone_loses_it_and_a_second_run_does_nothing),
-        "$null = reg.exe unload ('HKU\\' + $Name) 2>$null", "$null = 0")]
+        "$null = Invoke-Reg @('unload',", "$null = @('unload',")]
     [InlineData("a swallowed failure", nameof(Scenarios.A_failure_is_told_with_its_code_and_the_rest_is_done),
-        "$Failures[$Title + ' could not be removed: ' + (Get-CodeText $Code)] = $Failures.Count + 10", "return $false")]
+        "Add-Failed ($Item.Title + ' could not be removed: ' + (Get-CodeText $Code)) 10", "$null = 0")]
     [InlineData("nothing is tried again", nameof(Scenarios.What_is_in_use_is_tried_once_more),
-        "$PassingCodes -contains $Code) { return $true }", "$PassingCodes -contains $Code) { return $false }")]
+        "if ($Retried.Count -eq 0 -or -not (Test-Time)) { break }", "break")]
     [InlineData("no second look", nameof(Scenarios.What_only_seems_to_go_is_no_success),
-        "$End = Get-Look", "$End = @{ Registered = @(); Drift = @() }")]
+        "$End = Get-Look $true", "$End = @{ Registered = @(); Provisioned = @(); Leaving = @{}; Drift = @() }")]
     [InlineData("what never goes is a failure", nameof(Scenarios.What_never_goes_is_told_and_is_no_drift),
-        "if ($LastingCodes -contains $Code) {", "if ($false) {")]
+        "if ($Codes -contains '0x80070032') {", "if ($false) {")]
     [InlineData("what never goes is drift", nameof(Scenarios.What_never_goes_is_told_and_is_no_drift),
         "if ($LastingFamilies -contains $Item.Family)", "if ($false)")]
     [InlineData("parts of Windows are taken", nameof(Scenarios.What_is_part_of_Windows_or_needed_or_kept_stays),
         "if (-not $Item.Part -and @($Own", "if ($false -and @($Own")]
     [InlineData("what is needed is taken", nameof(Scenarios.What_is_part_of_Windows_or_needed_or_kept_stays),
-        "-and $Needing.Count -gt 0) {", "-and $false) {")]
+        "if ($Needing.Count -gt 0) {", "if ($false) {")]
     [InlineData("what is kept is taken", nameof(Scenarios.What_is_part_of_Windows_or_needed_or_kept_stays),
-        "$Going = @($Wanted.Remove | Where-Object { $_ -and $Keep -cnotcontains $_.Family", "$Going = @($Wanted.Remove | Where-Object { $_")]
+        "Where-Object { $_ -and $Kept -notcontains $_.Family })", "Where-Object { $_ })")]
     [InlineData("a block that nobody asked for", nameof(Scenarios.Where_it_may_return_no_block_stays),
-        "Remove-Item -LiteralPath ($Store + '\\Deprovisioned\\' + $Family) -Recurse\r\n        }\r\n    }\r\n    catch { if (Add-Failure",
-            "$null = 0\r\n        }\r\n    }\r\n    catch { if (Add-Failure")]
+        "(Test-Path -LiteralPath $Path)) { Remove-Item -LiteralPath $Path -Recurse }", "$false) { $null = 0 }")]
     [InlineData("a block that was there before goes", nameof(Scenarios.A_block_that_was_there_before_stays_even_where_none_is_planned),
         "if (-not $WasBlocked -and $Blocked", "if ($Blocked")]
     [InlineData("the sign of numbers that are written", nameof(Scenarios.Numbers_of_32_bits_are_written_and_read_whatever_their_first_bit),
-        "-and [long]$Data -gt 2147483647)", "-and $false)")]
+        "if ($Kind -ceq 'DWord' -and [long]$Number -gt 4294967295) { return }", "if ($Kind -ceq 'DWord' -and [long]$Number -gt 2147483647) { return }")]
     [InlineData("the sign of numbers that are read", nameof(Scenarios.Numbers_of_32_bits_are_written_and_read_whatever_their_first_bit),
         "if ($Number -lt 0) { $Number += 4294967296 }", "")]
     [InlineData("a guard is recorded again", nameof(Scenarios.What_a_guard_took_the_place_of_is_recorded_once),
-        "if ($Known.Count -eq 0) { Add-Record 'Guards'", "if ($true) { Add-Record 'Guards'")]
+        "if ($Was.Count -ne 4) {", "if ($true) {")]
     [InlineData("no blocks", nameof(Scenarios.What_is_not_provisioned_goes_and_what_is_not_there_is_blocked),
         "Add-Key ($Store + '\\Deprovisioned\\' + $Family)", "$null = 0")]
     [InlineData("undo lifts others' blocks", nameof(Scenarios.Undo_lifts_only_its_own),
-        "Get-Value $Record 'Blocks' | Where-Object { $_ -and $Blocked -contains $_", "$Blocked | Where-Object { $_")]
+        "foreach ($Family in @(Get-List 'Blocks' | Where-Object { Test-Family $_ })) {", "foreach ($Family in $Block) {")]
     [InlineData("undo lifts others' guards", nameof(Scenarios.Undo_lifts_only_its_own),
-        "if ($Mark.Count -eq 0) { continue }", "if ($Mark.Count -eq 0) { $Mark = @($Start) }")]
+        "foreach ($Mark in @(Get-Marks)) {\r\n    if (-not", "foreach ($Mark in @($Guards | ForEach-Object { 'Machine|' + $_.Key + '|' + $_.Name })) {\r\n    if (-not")]
     [InlineData("undo takes away what others set since", nameof(Scenarios.Undo_lifts_only_its_own),
-        "if (Test-Guard $Root $Guard) {\r\n                $Was", "if ($true) {\r\n                $Was")]
+        "if ($null -ne $Now -and ('=' + $Now.Kind) -ceq $Was[2] -and ('=' + $Now.Text) -ceq $Was[3]) {", "if ($true) {")]
     [InlineData("undo forgets what was there", nameof(Scenarios.Undo_lifts_only_its_own),
-        "if ($Was.StartsWith('|DWord|'))", "if ($false)")]
+        "if ($Was[0] -ceq '=') {", "if ($true) {")]
     [InlineData("rights are not looked at", nameof(Scenarios.Without_rights_nothing_is_done),
         "if (-not (Test-Administrator)) {", "if ($false) {")]
     [InlineData("a required restore point is not", nameof(Scenarios.A_restore_point_is_told_truthfully),
@@ -69,23 +68,110 @@ public sealed class MutantTests
         "if ($null -eq $Provisioned) { Add-Unknown 'which packages are provisioned'; $Look.Failed = $true; $Provisioned = @() }",
             "if ($null -eq $Provisioned) { $Provisioned = @() }")]
     [InlineData("no packages are taken for none", nameof(Scenarios.What_cannot_be_known_is_said),
-        "if (@($Packages).Count -eq 0) { Add-Unknown 'which packages there are'; $Look.Failed = $true }", "")]
+        "if ($Packages.Count -eq 0 -and ($Broken.Count -gt 0 -or -not $IsPartial)) { Add-Unknown 'which packages there are'; $Look.Failed = $true }", "")]
     [InlineData("undo gives back what stayed", nameof(Scenarios.A_failure_is_told_with_its_code_and_the_rest_is_done),
-        "if ($Stayed.Count -gt 0 -and", "if ($false -and")]
+        "Where-Object { $Stayed -contains", "Where-Object { $false -and $Stayed -contains")]
     [InlineData("hives that cannot be read are in order", nameof(Scenarios.What_cannot_be_known_is_said),
         "{ Add-Unknown ('the guards of ' + $Who.Name) }", "{ }")]
     [InlineData("no time limit", nameof(Scenarios.Past_the_time_limit_nothing_is_begun),
         "if ([datetime]::UtcNow -lt $Deadline) { return $true }", "return $true")]
     [InlineData("the loud command of a program", nameof(Scenarios.Desktop_programs_are_removed_only_by_their_own_safe_silent_command),
-        "'QuietUninstallString')\r\n    $Match", "'UninstallString')\r\n    $Match")]
+        "$Program.Key 'QuietUninstallString').Text", "$Program.Key 'UninstallString').Text")]
     [InlineData("commands from anywhere", nameof(Scenarios.Desktop_programs_are_removed_only_by_their_own_safe_silent_command),
-        "if (-not $IsSafe) {", "if ($false) {")]
+        "if (-not $IsSafe -or -not $Rest -or", "if ($false -or")]
     [InlineData("a damaged list counts", nameof(Scenarios.A_fetched_list_decides_and_the_last_good_one_is_kept),
-        "if ($First -cne ('moorfield.list/1 sha256:' + $Digest)) { return $null }", "")]
+        "if ($First -cne ('moorfield.list/2 sha256:' + $Digest)) { return }", "")]
     [InlineData("the last good list is not kept", nameof(Scenarios.A_fetched_list_decides_and_the_last_good_one_is_kept),
         "Set-Value $ListRecord 'Body' 'String' $Lines[1]", "$null = 0")]
     [InlineData("detection says that all is well", nameof(Scenarios.One_account_loses_it_and_nobody_else),
-        "if ($Look.Drift.Count -gt 0) {\r\n    Write-Last ('drift", "if ($false) {\r\n    Write-Last ('drift")]
+        "if ($Look.Drift.Count -gt 0) { $Code = 1;", "if ($false) { $Code = 1;")]
+    [InlineData("hives that are mounted are read by the shell", nameof(Scenarios.Hives_that_are_mounted_here_are_unmounted_again),
+        "$IsOurs = $Root -clike 'HKEY_USERS\\Moorfield_*'", "$IsOurs = $false")]
+    [InlineData("a mount that is left is left", nameof(Scenarios.A_hive_that_an_ended_run_left_mounted_is_unmounted_first),
+        "    Close-Left\r\n", "")]
+    [InlineData("a hive that stays mounted is only told", nameof(Scenarios.A_hive_that_stays_mounted_is_a_failure),
+        "Add-Failed ('the registry of ' + ($Root.TrimEnd('\\') -creplace '^.*\\\\Moorfield_', '') + ' stays mounted until the next start') 5", "$null = 0")]
+    [InlineData("detection mounts hives", nameof(Scenarios.Detection_mounts_nothing_and_says_what_it_takes_from_the_record),
+        "$Look = Get-Look $false", "$Look = Get-Look $true")]
+    [InlineData("the record is not named", nameof(Scenarios.Detection_mounts_nothing_and_says_what_it_takes_from_the_record),
+        "if ($IsRecorded) {", "if ($false) {")]
+    [InlineData("hives of accounts are mounted unasked", nameof(Scenarios.Who_is_signed_out_gets_guards_at_the_next_sign_in),
+        "(-not $Who.Sid -or $SignedOut)", "$true")]
+    [InlineData("the task stays", nameof(Scenarios.Who_is_signed_out_gets_guards_at_the_next_sign_in),
+        "if ($Left.Count -eq 0) { Remove-Task 'sign-in';", "if ($false) {")]
+    [InlineData("what was seen set is forgotten", nameof(Scenarios.What_others_had_set_is_no_drift_once_they_are_signed_out),
+        "if ($New.Count -gt 0) { Set-Value $Record 'Seen'", "if ($false) { Set-Value $Record 'Seen'")]
+    [InlineData("undo leaves the task", nameof(Scenarios.Undo_removes_the_task_that_waits_for_a_sign_in),
+        "Remove-Task 'sign-in'\r\n$Lifted", "$Lifted")]
+    [InlineData("a list sets any key", nameof(Scenarios.A_list_sets_no_guard_that_the_script_does_not_hold_and_nothing_out_of_range),
+        "$Guards | Where-Object { $_.Hive -ceq $Guard.hive -and $_.Key -eq $Guard.key", "$Guard | Where-Object { $_.Hive -ceq $Guard.hive -and $_.Key -eq $Guard.key")]
+    [InlineData("the range of a list is not looked at", nameof(Scenarios.A_list_sets_no_guard_that_the_script_does_not_hold_and_nothing_out_of_range),
+        "$null -eq $Guard.data -or $null -eq (Get-GuardText $Guard.kind $Guard.data)", "$false")]
+    [InlineData("nulls of a list count", nameof(Scenarios.A_list_sets_no_guard_that_the_script_does_not_hold_and_nothing_out_of_range),
+        "if ($null -eq $List.$Name -or @($List.$Name | Where-Object { $null -eq $_ }).Count -gt 0) { return }", "")]
+    [InlineData("an older list counts", nameof(Scenarios.An_older_list_is_refused_and_an_outdated_one_is_none),
+        "$List.Issue -lt $Last.Issue", "$false")]
+    [InlineData("an outdated list counts", nameof(Scenarios.An_older_list_is_refused_and_an_outdated_one_is_none),
+        "if ($List.NotAfter -clt $Today)", "if ($false)")]
+    [InlineData("keeps go by case", nameof(Scenarios.Keeps_of_the_hand_over_win_over_a_list_whatever_the_case),
+        "$Kept -notcontains", "$Kept -cnotcontains")]
+    [InlineData("the general failure is never", nameof(Scenarios.The_general_failure_is_not_taken_for_never_and_never_ends_with_the_day_or_build),
+        "if ($Codes -contains '0x80070032') {", "if ($Codes -contains '0x80073CFA') {")]
+    [InlineData("never is for ever", nameof(Scenarios.The_general_failure_is_not_taken_for_never_and_never_ends_with_the_day_or_build),
+        "-clike ('*' + $Lately)", "-clike '*'")]
+    [InlineData("state goes by title", nameof(Scenarios.Two_packages_of_one_title_are_two),
+        "if ($Lasting[$Family] -or $Held[$Family]", "if ($Lasting.Count + $Held.Count -gt 0")]
+    [InlineData("what waits for a sign-in is done", nameof(Scenarios.What_goes_at_the_next_sign_in_is_neither_drift_nor_done),
+        "foreach ($Text in $End.Leaving.Values) { Add-Waiting $Text }", "")]
+    [InlineData("what waits for a sign-in is there", nameof(Scenarios.What_goes_at_the_next_sign_in_is_neither_drift_nor_done),
+        "if ($State -match 'pending *removal' -or (Test-Path -LiteralPath ($Store + '\\EndOfLife\\' + $Sid + '\\' + $One.FullName)))",
+            "if ($State -match 'pending *removal')")]
+    [InlineData("an unknown state is none", nameof(Scenarios.A_state_that_is_not_known_is_never_gone),
+        "else { $One.Odd += $Sid; $One.State = $State }", "")]
+    [InlineData("texts are read expanded", nameof(Scenarios.Texts_with_variables_are_read_as_they_stand_and_come_back_as_they_were),
+        "if (-not $IsOurs -and $Kind -ceq 'String')", "if (-not $IsOurs)")]
+    [InlineData("what is printed otherwise is written", nameof(Scenarios.What_the_systems_program_would_print_otherwise_is_not_written),
+        "if (-not (Test-Printed ($Text -creplace '\\\\0', '')) -or", "if ($false -or")]
+    [InlineData("what cannot be read is written over", nameof(Scenarios.What_the_systems_program_would_print_otherwise_is_not_written),
+        "if ($null -ne $Before -and -not $Before.Kind)", "if ($false)")]
+    [InlineData("frameworks go first", nameof(Scenarios.Frameworks_go_after_what_needs_them),
+        "if ($Entry.IsFramework) { $Look.Registered", "if ($true) { $Look.Registered")]
+    [InlineData("what something depends on is not tried again", nameof(Scenarios.Frameworks_go_after_what_needs_them),
+        "@('0x80073D02', '0x80073D19', '0x80073CF3')", "@('0x80073D02', '0x80073D19')")]
+    [InlineData("what is still registered is gone", nameof(Scenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
+        "elseif (Test-Path -LiteralPath ($MachineRoot + $Program.Key))", "elseif ($false)")]
+    [InlineData("rights of a program's file are not looked at",
+        nameof(Scenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone), "(Test-Writable $File) -or", "")]
+    [InlineData("rights of a program's folder are not looked at",
+        nameof(Scenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
+        "-or (Test-Writable ($File -creplace '\\\\[^\\\\]*$', '\\'))", "")]
+    [InlineData("folders below the system's", nameof(Scenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
+        "if (-not $File.Substring($System.Length).Contains('\\')) { $Rest", "if ($true) { $Rest")]
+    [InlineData("whoever runs undo gets packages", nameof(Scenarios.Undo_gives_packages_to_those_who_had_them_and_nothing_to_the_system),
+        "' -Account ' + $Sid", "''")]
+    [InlineData("an undo is forgotten", nameof(Scenarios.What_a_person_undid_stays_undone_until_a_new_plan_comes),
+        "if ($Undone -and -not $Resume) {", "if ($false) {")]
+    [InlineData("earlier plans stand", nameof(Scenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
+        "if ($Series) { Update-Earlier }", "")]
+    [InlineData("plans of other briefs go", nameof(Scenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
+        "(Get-Value ($Records + '\\' + $_) 'Series') -eq $Series", "$true")]
+    [InlineData("a preview does it", nameof(Scenarios.A_preview_says_what_would_be_done_and_changes_nothing),
+        "if ($Preview) {\r\n    foreach", "if ($false) {\r\n    foreach")]
+    [InlineData("a preview mounts hives", nameof(Scenarios.A_preview_says_what_would_be_done_and_changes_nothing),
+        "Get-Look (-not $Preview)", "Get-Look $true")]
+    [InlineData("what waits is a failure", nameof(Scenarios.What_came_of_it_is_told_to_programs_too),
+        "if (@('0x80073D02', '0x80073D19') -contains $Code) {", "if ($false) {")]
+    [InlineData("a restore point for guards", nameof(Scenarios.A_restore_point_is_made_only_when_something_goes),
+        "if (@($Look.Registered).Count + @($Look.Provisioned).Count + @($Look.Classic).Count -gt 0) { $Point", "if ($true) { $Point")]
+    [InlineData("two runs at once", nameof(Scenarios.Two_runs_do_not_work_at_once_and_an_ended_one_is_in_nobodys_way),
+        "if ($Other -and [string]$Other.StartTime.Ticks -ceq $Holder[1]) { return $false }", "")]
+    [InlineData("an ended run is in the way", nameof(Scenarios.Two_runs_do_not_work_at_once_and_an_ended_one_is_in_nobodys_way),
+        "-and [string]$Other.StartTime.Ticks -ceq $Holder[1]", "")]
+    [InlineData("one damaged package ends it", nameof(Scenarios.A_damaged_package_does_not_end_the_listing_of_the_others),
+        "$Found = @(foreach ($Item in $Going) {", "$Found = @(foreach ($Item in @()) {")]
+    [InlineData("logs grow", nameof(Scenarios.A_long_log_gives_way_to_a_new_one), "-gt 1000000)", "-gt 9000000)")]
+    [InlineData("undo goes by the list", nameof(Scenarios.Undo_goes_by_the_record_and_not_by_the_list_of_today),
+        "foreach ($Family in @(Get-List 'Blocks' | Where-Object { Test-Family $_ })) {", "foreach ($Family in $Block) {")]
     public void A_spoilt_script_fails_a_scenario(string what, string scenario, string code, string spoilt)
     {
         bool found = false;

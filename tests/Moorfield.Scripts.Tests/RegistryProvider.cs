@@ -17,7 +17,9 @@ public sealed class RegistryProvider : NavigationCmdletProvider, IPropertyCmdlet
 
     private RegistryNode? Find(string path)
     {
-        Machine.Tell($"registry {path}", quiet: true);
+        // The shell keeps a key open that it has looked at, so that a hive that was mounted stays so.
+        if (path.StartsWith(@"HKEY_USERS\Moorfield_", StringComparison.OrdinalIgnoreCase))
+            Machine.Open.Add(path.Split('\\')[1]);
         return Machine.IsHidden(path) ? null : Machine.Registry.Find(path);
     }
 
@@ -134,8 +136,8 @@ public sealed class RegistryProvider : NavigationCmdletProvider, IPropertyCmdlet
         HiveValueType.DWord => unchecked((int)value.AsDWord()!.Value),
         HiveValueType.QWord => BitConverter.ToInt64(value.Data.Span),
         HiveValueType.MultiString => value.AsStrings()!,
-        HiveValueType.String or HiveValueType.ExpandString => value.AsString()!.Replace("%systemroot%", @"C:\Windows",
-            StringComparison.OrdinalIgnoreCase),
+        HiveValueType.String => value.AsString()!,
+        HiveValueType.ExpandString => MadeUpMachine.Expand(value.AsString()!),
         _ => value.Data.ToArray(),
     };
 

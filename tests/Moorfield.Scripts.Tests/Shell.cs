@@ -1,6 +1,7 @@
 using System.Management.Automation;
 using System.Management.Automation.Runspaces;
 using System.Reflection;
+using System.Security.Cryptography;
 using Microsoft.PowerShell.Commands;
 
 namespace Moorfield.Scripts.Tests;
@@ -16,6 +17,7 @@ public static class Shell
     private static readonly HashSet<string> Replaced = new(StringComparer.OrdinalIgnoreCase)
     {
         "Start-Process", "Wait-Process", "Stop-Process", "Start-Sleep", "Invoke-WebRequest", "Invoke-Expression", "Add-Type",
+        "Get-Process",
     };
 
     private static readonly Lazy<SessionStateCmdletEntry[]> Engine = new(() =>
@@ -26,31 +28,40 @@ public static class Shell
             .Where(c => !Replaced.Contains(c.Name)),
     ]);
 
+    private static readonly Lazy<string> Files = new(() =>
+    {
+        string folder = Directory.CreateTempSubdirectory("moorfield-scripts-").FullName;
+        AppDomain.CurrentDomain.ProcessExit += (_, _) => Directory.Delete(folder, recursive: true);
+        return folder;
+    });
+
     static Shell()
     {
         Environment.SetEnvironmentVariable("SystemRoot", @"C:\Windows");
         Environment.SetEnvironmentVariable("windir", @"C:\Windows");
         Environment.SetEnvironmentVariable("ProgramData", @"C:\ProgramData");
+        Environment.SetEnvironmentVariable("ProgramFiles", @"C:\Program Files");
+        Environment.SetEnvironmentVariable("ProgramFiles(x86)", @"C:\Program Files (x86)");
+        Environment.SetEnvironmentVariable("SystemDrive", "C:");
     }
 
     /// <param name="constrained">In constrained language mode.</param>
     /// <param name="old">With the parameters of old builds.</param>
     public static ScriptResult Run(MadeUpMachine machine, byte[] script, string arguments = "", bool constrained = false, bool old = false)
     {
-        string file = Path.Combine(Path.GetTempPath(), $"moorfield-{Guid.NewGuid():N}.ps1");
-        File.WriteAllBytes(file, script);
-        try
+        // The engine keeps what it has read by a file's name and content, and scripts are long.
+        string file = Path.Combine(Files.Value, $"moorfield-{Convert.ToHexStringLower(SHA256.HashData(script))[..32]}.ps1");
+        lock (Files)
         {
-            return RunFile(machine, file, arguments, constrained, old);
+            if (!File.Exists(file))
+                File.WriteAllBytes(file, script);
         }
-        finally
-        {
-            File.Delete(file);
-        }
+        return RunFile(machine, file, arguments, constrained, old);
     }
 
     private static ScriptResult RunFile(MadeUpMachine machine, string file, string arguments, bool constrained, bool old)
     {
+        machine.Runs++;
         var state = InitialSessionState.CreateDefault2();
         state.Commands.Add(Engine.Value);
         foreach (var type in typeof(Shell).Assembly.GetExportedTypes())
@@ -61,7 +72,7 @@ public static class Shell
             if (!hasOld || type.Name.EndsWith("Old", StringComparison.Ordinal) == old)
                 state.Commands.Add(new SessionStateCmdletEntry($"{attribute.VerbName}-{attribute.NounName}", type, null));
         }
-        state.Commands.Add(new SessionStateAliasEntry("reg.exe", "Invoke-MadeUpReg"));
+        state.Commands.Add(new SessionStateAliasEntry(@"C:\Windows\System32\reg.exe", "Invoke-MadeUpReg"));
         state.Providers.Add(new SessionStateProviderEntry("Registry", typeof(RegistryProvider), null));
         state.Variables.Add(new SessionStateVariableEntry("MadeUp", machine, null));
         using var space = RunspaceFactory.CreateRunspace(state);

@@ -346,6 +346,6 @@ public sealed class SurveyTests : IDisposable
         };
     }
 
-    private static string Root([System.Runtime.CompilerServices.CallerFilePath] string here = "") =>
+    internal static string Root([System.Runtime.CompilerServices.CallerFilePath] string here = "") =>
         Path.GetFullPath(Path.Combine(Path.GetDirectoryName(here)!, "../.."));
 }

@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Globalization;
 using Moorfield.Core.HandOver;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
@@ -103,23 +104,34 @@ internal static class BriefCommand
         var edition = Common.Edition();
         var output = new Option<string>("--output", "-o") { Description = "File to write, which must not be there yet", HelpName = "FILE",
             Required = true };
+        var issue = new Option<int>("--issue")
+        {
+            Description = "Number of this list, from 1: machines that had a later one refuse it", HelpName = "N", Required = true,
+        };
+        var notAfter = new Option<string>("--not-after") { Description = "Last day on which it is good, as YYYY-MM-DD", HelpName = "DAY",
+            Required = true };
         var command = new Command("export", """
             Writes the plain list that the scripts of 'moorfield hand-over --brief-url' fetch: families, for whom, blocks and guards, with its
-            own digest. Put it where the address leads; what the scripts do changes with it.
+            own digest. Put it where the address leads; what the scripts do changes with it. Machines take only guards that the scripts
+            themselves hold, no list that is older than the last, and none after its last day.
 
             Example:
-              moorfield brief export counters.brief.yaml --on survey-COUNTER-03.json --output counters.list
+              moorfield brief export counters.brief.yaml --on survey-COUNTER-03.json --issue 1 --not-after 2027-03-31 --output counters.list
             """)
-        { file, on, who, edition, output };
+        { file, on, who, edition, issue, notAfter, output };
         command.Handle(parsed =>
         {
+            if (parsed.GetValue(issue) < 1)
+                throw new MoorfieldException(Trouble.Misused, "--issue takes a number from 1 on.");
+            if (!DateOnly.TryParseExact(parsed.GetRequiredValue(notAfter), "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var last))
+                throw new MoorfieldException(Trouble.Misused, $"--not-after takes a day as YYYY-MM-DD, not '{parsed.GetValue(notAfter)}'.");
             var brief = BriefOptions.Load(parsed.GetRequiredValue(file), null);
             var (target, snapshots) = Common.Read(parsed.GetRequiredValue(on), parsed.GetValue(edition), brief.Guards, maker: brief.Maker);
             using var open = target;
             var (plan, plans) = HandOverCommand.Plan(snapshots, HandOverCommand.Words(parsed.GetValue(who), brief, snapshots), brief,
                 s => BriefPlanner.Wish(brief, s, parsed.GetValue(who) ?? []));
             string path = parsed.GetRequiredValue(output);
-            NewFile.Write(path, BriefList.Write(plan));
+            NewFile.Write(path, BriefList.Write(plan, parsed.GetValue(issue), last));
             foreach (var refused in plans.SelectMany(p => p.Plan.Refused).DistinctBy(r => r.Package.Family))
                 Say.Error($"{refused.Package.DisplayName} is left out: it may not be removed. {refused.Verdict.Reasons[0].Text}");
             Say.Line($"{path} lists {Sheet.Count(plan.Remove.Length, "family", "families")} to go, "

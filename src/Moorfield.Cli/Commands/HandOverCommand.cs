@@ -36,6 +36,14 @@ internal static class HandOverCommand
         HelpName = "URL",
     };
 
+    private static readonly Option<string?> Proxy = new("--proxy") { Description = "Proxy by which they fetch it (default: the machine's own)",
+        HelpName = "URL" };
+
+    private static readonly Option<bool> SignedOut = new("--signed-out-accounts")
+    {
+        Description = "Mount the registry of accounts that are signed out for their guards, rather than wait until they sign in",
+    };
+
     internal static Option<string[]> For() => new("--for")
     {
         Description = "Account names, accounts (all that a machine has), newcomers, or everyone (both); on an image without accounts: newcomers",
@@ -55,7 +63,7 @@ internal static class HandOverCommand
             """)
         { TargetPath };
         var options = new WriteOptions(command);
-        foreach (var option in new Option[] { Who, To, Edition, Classic, RestorePoint, Minutes, BriefUrl })
+        foreach (var option in new Option[] { Who, To, Edition, Classic, RestorePoint, Minutes, SignedOut, BriefUrl, Proxy })
             command.Add(option);
         command.Handle(parsed => Run(parsed, options));
         return command;
@@ -89,6 +97,11 @@ internal static class HandOverCommand
         string? address = parsed.GetValue(BriefUrl);
         if (address is not null && !IsAddress(address))
             throw new MoorfieldException(Trouble.Misused, $"--brief-url takes an https address without a name and password in it, not '{address}'.");
+        string? proxy = parsed.GetValue(Proxy);
+        if (proxy is not null && (address is null || !(Uri.TryCreate(proxy, UriKind.Absolute, out var by)
+            && (by.Scheme == Uri.UriSchemeHttp || by.Scheme == Uri.UriSchemeHttps) && by.UserInfo.Length == 0)))
+            throw new MoorfieldException(Trouble.Misused,
+                "--proxy takes an http or https address without a name and password in it, and goes with --brief-url.");
         using var target = Common.Open(parsed.GetRequiredValue(TargetPath));
         var brief = options.Brief.Load(parsed);
         target.Maker = options.Maker(parsed) ?? brief?.Maker;
@@ -103,6 +116,8 @@ internal static class HandOverCommand
             RestorePoint = Enum.Parse<SystemRestorePoint>(parsed.GetRequiredValue(RestorePoint), ignoreCase: true),
             Minutes = minutes,
             ListAddress = address,
+            Proxy = proxy,
+            MountsSignedOut = parsed.GetValue(SignedOut),
         };
         return HandOver(parsed, options, target, plan, plans, folder);
     }

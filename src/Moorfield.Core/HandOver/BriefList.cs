@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using System.Globalization;
 using System.Security.Cryptography;
 using System.Text;
 using System.Text.Encodings.Web;
@@ -13,7 +14,7 @@ internal sealed record ListedPackage(string Family, string Title, bool Part);
 internal sealed record ListedGuard(string Hive, string Key, string Name, string Kind, JsonElement Data);
 
 internal sealed record ListJson(
-    ImmutableArray<string> For, ImmutableArray<ListedPackage> Remove, ImmutableArray<string> Keep, ImmutableArray<string> Block,
+    long Issue, string NotAfter, ImmutableArray<string> For, ImmutableArray<ListedPackage> Remove, ImmutableArray<string> Keep, ImmutableArray<string> Block,
     ImmutableArray<ListedGuard> Guards);
 
 /// <summary>
@@ -26,16 +27,19 @@ public static class BriefList
         new(new JsonSerializerOptions { PropertyNamingPolicy = JsonNamingPolicy.CamelCase, Encoder = JavaScriptEncoder.Default });
 
     /// <summary>Writes a list.</summary>
-    public static byte[] Write(HandOverPlan plan)
+    /// <param name="issue">Its number, from 1: a machine takes no older one than it had.</param>
+    /// <param name="notAfter">The last day on which it is good.</param>
+    public static byte[] Write(HandOverPlan plan, long issue, DateOnly notAfter)
     {
         var list = new ListJson(
+            issue, notAfter.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture),
             [.. plan.Accounts.Select(a => a == HandOverPlan.AllAccounts ? "accounts" : a), .. plan.Newcomers ? ["newcomers"] : Array.Empty<string>()],
             [.. plan.Remove.Select(r => new ListedPackage(r.Family.ToString(), r.Title, r.IsPart))],
             [.. plan.Keep.Select(f => f.ToString())], [.. plan.Block.Select(f => f.ToString())],
             [.. plan.Guards.Select(g => new ListedGuard(g.Hive.ToString(), g.Key, g.Value.Name, HandOverPlan.KindOf(g.Value)!, Data(g.Value)))]);
         string body = JsonSerializer.Serialize(list, Context.ListJson);
         string digest = Convert.ToHexStringLower(SHA256.HashData(Encoding.ASCII.GetBytes(body)));
-        return Encoding.ASCII.GetBytes($"moorfield.list/1 sha256:{digest}\n{body}\n");
+        return Encoding.ASCII.GetBytes($"moorfield.list/2 sha256:{digest}\n{body}\n");
     }
 
     private static JsonElement Data(HiveValue value) => value.Type switch

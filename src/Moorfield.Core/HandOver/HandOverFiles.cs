@@ -6,7 +6,7 @@ namespace Moorfield.Core.HandOver;
 public static class HandOverFiles
 {
     /// <summary>Name of a file in the folder.</summary>
-    public const string Remediate = "remediate.ps1", Detect = "detect.ps1", Undo = "undo.ps1", Registry = "blocks.reg";
+    public const string Remediate = "remediate.ps1", Detect = "detect.ps1", Undo = "undo.ps1", Check = "check-machine.ps1", Registry = "blocks.reg";
 
     /// <summary>The files that are made of the plan alone, by name.</summary>
     public static IReadOnlyList<(string Name, byte[] Content)> Write(HandOverPlan plan)
@@ -17,6 +17,7 @@ public static class HandOverFiles
         [
             .. new[] { Remediate, Detect, Undo }
                 .Select(name => (name, Script.With(Script.Text(name).Replace("##COMMON##\n", common, StringComparison.Ordinal), data))),
+            (Check, Script.With(Script.Text(Check), [])),
             (Registry, RegistryExchange.Write("Blocks and guards of a plan, by moorfield", plan.Block, plan.Guards)),
         ];
     }

@@ -49,6 +49,18 @@ public sealed partial record HandOverPlan(
     /// <summary>The https address of a list that scripts fetch; null when they hold it themselves.</summary>
     public string? ListAddress { get; init; }
 
+    /// <summary>The https or http address of a proxy by which they fetch it; null for the machine's own settings.</summary>
+    public string? Proxy { get; init; }
+
+    /// <summary>
+    /// What the plans of one brief have in common, its file's name: a later one takes over from the earlier ones on a machine. Empty when there is
+    /// no brief.
+    /// </summary>
+    public string Series { get; init; } = "";
+
+    /// <summary>Whether the hives of accounts that are signed out are mounted, rather than waiting until they sign in.</summary>
+    public bool MountsSignedOut { get; init; }
+
     /// <summary>Whether there is nothing to do anywhere.</summary>
     public bool IsEmpty => Remove.IsEmpty && Block.IsEmpty && Guards.IsEmpty && Classic.IsEmpty && ListAddress is null;
 
@@ -82,7 +94,8 @@ public sealed partial record HandOverPlan(
                 .DistinctBy(g => (g.Hive, PolicyPlace.Of(g)))
                 .OrderBy(g => g.Hive).ThenBy(g => g.Key, StringComparer.OrdinalIgnoreCase)
                 .ThenBy(g => g.Value.Name, StringComparer.OrdinalIgnoreCase)],
-            []);
+            [])
+        { Series = Path.GetFileName(brief?.Name ?? "") };
         plan.Check();
         return plan;
     }
@@ -95,9 +108,9 @@ public sealed partial record HandOverPlan(
                 $"'{family}' has letters that no family has, so it is not handed over. Nothing was written.");
         foreach (var guard in Guards)
         {
-            if ((guard.Key + guard.Value.Name).Any(c => char.IsControl(c) || "*?[]|".Contains(c, StringComparison.Ordinal)))
+            if ((guard.Key + guard.Value.Name).Any(c => char.IsControl(c) || "*?[]|\"".Contains(c, StringComparison.Ordinal)))
                 throw new MoorfieldException(Trouble.Refused,
-                    $"The guard {guard.Describe()} has one of * ? [ ] | in its name, which the system's shell would misread. Nothing was written.");
+                    $"The guard {guard.Describe()} has one of * ? [ ] | \" in its name, which the system's shell would misread. Nothing was written.");
             if (KindOf(guard.Value) is null)
                 throw new MoorfieldException(Trouble.Refused,
                     $"The guard {guard.Describe()} has data that cannot be handed over. Nothing was written.");
@@ -130,6 +143,7 @@ public sealed partial record HandOverPlan(
     {
         string[] lines =
         [
+            $"$Series = {Literal.Of(Series)}",
             $"$Accounts = {Literal.List(Accounts.Select(Literal.Of))}",
             $"$Newcomers = {Literal.Of(Newcomers)}",
             $"$Remove = {Literal.List(Remove.Select(r => Literal.Table(
@@ -141,7 +155,9 @@ public sealed partial record HandOverPlan(
             $"$ClassicSeconds = {Literal.Of(Math.Min(600, 60 * Minutes))}",
             $"$RestorePoint = {Literal.Of(RestorePoint.ToString().ToLowerInvariant())}",
             $"$Minutes = {Literal.Of(Minutes)}",
+            $"$SignedOut = {Literal.Of(MountsSignedOut)}",
             $"$ListUrl = {Literal.Of(ListAddress ?? "")}",
+            $"$Proxy = {Literal.Of(Proxy ?? "")}",
         ];
         string digest = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(string.Join('\n', lines))));
         return lines.Prepend($"$PlanId = {Literal.Of(digest[..16])}");

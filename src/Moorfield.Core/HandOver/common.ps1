@@ -4,57 +4,132 @@ $ErrorActionPreference = 'Stop'
 $ProgressPreference = 'SilentlyContinue'
 $WarningPreference = 'SilentlyContinue'
 $ConfirmPreference = 'None'
-$MachineRoot = 'Registry::HKEY_LOCAL_MACHINE\SOFTWARE\'
-$Record = $MachineRoot + 'Moorfield\HandOver\' + $PlanId
+$Machine = 'HKEY_LOCAL_MACHINE\SOFTWARE\'
+$MachineRoot = 'Registry::' + $Machine
+$Records = $MachineRoot + 'Moorfield\HandOver'
+$Record = $Records + '\' + $PlanId
 $ListRecord = $MachineRoot + 'Moorfield\List\' + $PlanId
+$Store = $MachineRoot + 'Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore'
+$ProfileList = $MachineRoot + 'Microsoft\Windows NT\CurrentVersion\ProfileList'
+$Reg = $env:SystemRoot + '\System32\reg.exe'
+$IsFull = $ExecutionContext.SessionState.LanguageMode -eq 'FullLanguage'
+$LogPath = ''
 $Told = @{}
 $Unknown = @{}
+$Failures = @{}
+$Waiting = @{}
+$Outcomes = @{}
 
 # Run as a 32-bit process, it would see another registry than the system's own: the 64-bit shell does it instead.
 if ($env:PROCESSOR_ARCHITEW6432) {
     $Native = $env:SystemRoot + '\SysNative\WindowsPowerShell\v1.0\powershell.exe'
     if (Test-Path -LiteralPath $Native) {
-        $Arguments = '-NoProfile -ExecutionPolicy Bypass -File "' + $PSCommandPath + '"'
-        $Again = Start-Process -FilePath $Native -ArgumentList $Arguments -NoNewWindow -Wait -PassThru
+        $Words = '-NoProfile -ExecutionPolicy Bypass -File "' + $PSCommandPath + '"' + $Passed
+        $Again = Start-Process -FilePath $Native -ArgumentList $Words -NoNewWindow -Wait -PassThru
+        if ($null -eq $Again.ExitCode) { exit 1 }
         exit $Again.ExitCode
     }
 }
 
-# Windows\Logs is a folder that only administrators write.
-function Start-Log([string]$Name) {
+# ---- What is said ----
+
+# Windows\Logs is a folder that only administrators write. A log of 1 MB gives way to a new one; one old one is kept.
+function Start-Log() {
     try {
         $Folder = $env:SystemRoot + '\Logs\Moorfield'
         if (-not (Test-Path -LiteralPath $Folder)) { $null = New-Item -Path $Folder -ItemType Directory }
-        $Folder + '\' + $Name + '-' + $PlanId + '.log'
+        $Path = $Folder + '\' + $ScriptName + '-' + $PlanId + '.log'
+        if ((Test-Path -LiteralPath $Path) -and (Get-Item -LiteralPath $Path).Length -gt 1000000) {
+            Move-Item -LiteralPath $Path -Destination ($Path + '.old') -Force
+        }
+        $Path
     }
     catch { '' }
 }
 
-function Write-Log([string]$Text) {
-    if (-not $LogPath) { return }
-    $Line = [datetime]::UtcNow.ToString('s', [cultureinfo]::InvariantCulture) + 'Z ' + (Get-Plain $Text)
-    try { Add-Content -LiteralPath $LogPath -Value $Line -Encoding Ascii } catch { return }
-}
+function Get-Now() { [datetime]::UtcNow.ToString('s', [cultureinfo]::InvariantCulture) + 'Z' }
 
 function Get-Plain([string]$Text) { $Text -creplace '[^ -~]', '?' }
 
-# The last word of a script: one line, the gravest first, short enough for a management service to keep.
-function Write-Last([string]$Text) {
+function Write-Log([string]$Text) {
+    if (-not $LogPath) { return }
+    try { Add-Content -LiteralPath $LogPath -Value ((Get-Now) + ' ' + (Get-Plain $Text)) -Encoding Ascii } catch { return }
+}
+
+function Add-Told([string]$Text) { if (-not $Told[$Text]) { $Told[$Text] = $Told.Count + 1; Write-Log ('told: ' + $Text) } }
+
+function Add-Unknown([string]$Text) { if (-not $Unknown[$Text]) { $Unknown[$Text] = $Unknown.Count + 1; Write-Log ('not known: ' + $Text) } }
+
+function Add-Waiting([string]$Text) { if (-not $Waiting[$Text]) { $Waiting[$Text] = $Waiting.Count + 1; Write-Log ('waiting: ' + $Text) } }
+
+function Add-Failed([string]$Text, [int]$Rank) { if (-not $Failures[$Text]) { $Failures[$Text] = $Rank + $Failures.Count; Write-Log ('failed: ' + $Text) } }
+
+# What became of a family, for programs that read the result.
+function Set-Outcome([string]$Family, [string]$State, [string]$Code, [string]$Next) {
+    $Outcomes[$Family] = @{ State = $State; Code = $Code; Next = $Next }
+}
+
+function Get-Count([int]$Count, [string]$One) { [string]$Count + ' ' + $One + $(if ($Count -eq 1) { '' } else { 's' }) }
+
+function Join-Texts($Texts, [int]$Most) {
+    $List = @($Texts)
+    $Text = (@($List | Select-Object -First $Most) -join '; ')
+    if ($List.Count -gt $Most) { $Text += '; and ' + [string]($List.Count - $Most) + ' more' }
+    $Text
+}
+
+function Get-Said([string]$Start, $Table, [int]$Most) {
+    if ($Table.Count -gt 0) { $Start + (Join-Texts @($Table.Keys | Sort-Object { $Table[$_] }) $Most) + '.' }
+}
+
+# What is said behind the gravest: what waits, what was told, what is not known.
+function Get-Notes() { (Get-Said ' Waiting: ' $Waiting 5) + (Get-Said ' Told: ' $Told 5) + (Get-Said ' Not known: ' $Unknown 5) }
+
+function Get-Json([string]$Text) {
+    $Text = $Text.Replace('\', '\\').Replace('"', '\"')
+    $Codes = @{}
+    foreach ($Match in [regex]::Matches($Text, '[^ -~]')) { $Codes[[int][char]$Match.Value] = $true }
+    foreach ($Code in $Codes.Keys) { $Text = $Text.Replace([string][char]$Code, ('\u{0:x4}' -f $Code)) }
+    '"' + $Text + '"'
+}
+
+# The end of a script: one line, short enough for a management service to keep; the same in JSON beside the log and in the record; an event.
+function Complete-Script([int]$Code, [string]$Text) {
     $Line = Get-Plain ('moorfield: ' + $Text)
     if ($Line.Length -gt 1900) { $Line = $Line.Substring(0, 1880) + '... (see the log)' }
     Write-Log $Line
+    if ($LogPath) {
+        $Families = @(foreach ($Family in @($Outcomes.Keys | Sort-Object)) {
+            $One = $Outcomes[$Family]
+            '{"family":' + (Get-Json $Family) + ',"state":' + (Get-Json $One.State) + ',"code":' + (Get-Json $One.Code) + ',"next":' + (Get-Json $One.Next) + '}'
+        })
+        $Result = '{"schema":"moorfield.result/1","script":"' + $ScriptName + '","plan":"' + $PlanId + '","when":"' + (Get-Now) + '","code":' +
+            [string]$Code + ',"line":' + (Get-Json $Line) + ',"families":[' + ($Families -join ',') + ']}'
+        try { Set-Content -LiteralPath ($LogPath -creplace '\.log$', '.json') -Value $Result -Encoding Ascii } catch { Write-Log 'the result could not be written' }
+        try { if ((Test-Path -LiteralPath $Record) -and $ScriptName -cne 'detect') { Set-Value $Record 'Result' 'String' $Result } }
+        catch { Write-Log 'the result could not be recorded' }
+        try {
+            New-EventLog -LogName 'Application' -Source 'Moorfield' -ErrorAction SilentlyContinue
+            $Base = @{ 'remediate' = 7100; 'detect' = 7200; 'undo' = 7300 }[$ScriptName]
+            $Type = $(if (@(0, 4) -contains $Code) { 'Information' } else { 'Warning' })
+            Write-EventLog -LogName 'Application' -Source 'Moorfield' -EventId ($Base + $Code) -EntryType $Type -Message $Line
+        }
+        catch { Write-Log 'no event could be written' }
+    }
+    Close-Run
     Write-Output $Line
 }
 
-# The code that a failure carries, such as 0x80073CFA. Its text is in the machine's language, and is never compared.
-function Get-Code($Failure) {
-    $Found = [regex]::Matches([string]$Failure.Exception.Message, '0x[0-9A-Fa-f]{8}')
-    if ($Found.Count -gt 0) { return '0x' + ([string]$Found[0].Value).Substring(2).ToUpperInvariant() }
-    '0x{0:X8}' -f [int]$Failure.Exception.HResult
+# All codes that a failure carries, such as 0x80073CFA. Its text is in the machine's language, and is never compared.
+function Get-Codes($Failure) {
+    $Found = @(foreach ($Match in [regex]::Matches([string]$Failure.Exception.Message, '0x[0-9A-Fa-f]{8}')) {
+        '0x' + ([string]$Match.Value).Substring(2).ToUpperInvariant()
+    })
+    if ($Found.Count -gt 0) { $Found } else { '0x{0:X8}' -f [int]$Failure.Exception.HResult }
 }
 
 $CodeTexts = @{
-    '0x80073CFA' = 'the system does not let it go'
+    '0x80073CFA' = 'the system did not let it go'
     '0x80070032' = 'it is part of Windows'
     '0x80073D19' = 'a user was signed off'
     '0x80073CF1' = 'it is not there'
@@ -66,43 +141,18 @@ $CodeTexts = @{
     '0x80070005' = 'access was denied'
 }
 
-# Those that may pass by themselves: tried once more at the end.
-$PassingCodes = @('0x80073D02', '0x80073D19')
+function Get-CodeText([string]$Code) { if ($CodeTexts[$Code]) { $CodeTexts[$Code] + ' (' + $Code + ')' } else { 'failed with ' + $Code } }
 
-# Those that the system never lets go: told, and no failure.
-$LastingCodes = @('0x80073CFA', '0x80070032')
-
-# Those that only say that there is nothing to do.
-$GoneCodes = @('0x80073CF1', '0x80070002', '0x80070003')
-
-function Get-CodeText([string]$Code) {
-    if ($CodeTexts[$Code]) { $CodeTexts[$Code] + ' (' + $Code + ')' } else { 'failed with ' + $Code }
-}
-
-function Add-Told([string]$Text) {
-    if (-not $Told[$Text]) {
-        $Told[$Text] = $Told.Count + 1
-        Write-Log ('told: ' + $Text)
-    }
-}
-
-function Add-Unknown([string]$Text) {
-    if (-not $Unknown[$Text]) {
-        $Unknown[$Text] = $Unknown.Count + 1
-        Write-Log ('not known: ' + $Text)
-    }
-}
-
-function Get-Ordered($Table) { @($Table.Keys | Sort-Object { $Table[$_] }) }
+# ---- The registry ----
 
 function Test-Family([string]$Family) { $Family -cmatch '^[A-Za-z0-9.-]{1,50}_[a-hj-km-np-tv-z0-9]{13}$' }
 
-# Keys are made by a command that knows wildcards: none may be in them.
-function Test-KeyPath([string]$Key) { $Key -and $Key -cnotmatch '[*?\[\]\x00-\x1f/]' -and $Key -cnotmatch '(^|\\)(\\|$)' }
-
-function Get-SubKeys([string]$Path) {
-    @(Get-ChildItem -LiteralPath $Path -ErrorAction SilentlyContinue | ForEach-Object { $_.PSChildName })
+# Keys are made by a command that knows wildcards: none may be in them. The record parts its words by |.
+function Test-Place([string]$Key, [string]$Name) {
+    $Key -and $Key -cnotmatch '[*?\[\]|"\x00-\x1f/]' -and $Key -cnotmatch '(^|\\)(\\|$)' -and $Name -cnotmatch '[*?\[\]|"\x00-\x1f]'
 }
+
+function Get-SubKeys([string]$Path) { @(Get-ChildItem -LiteralPath $Path -ErrorAction SilentlyContinue | ForEach-Object { $_.PSChildName }) }
 
 function Get-Value([string]$Path, [string]$Name) {
     $Shown = $(if ($Name) { $Name } else { '(default)' })
@@ -111,188 +161,336 @@ function Get-Value([string]$Path, [string]$Name) {
 
 # Makes a key and those above it; one that is there stays as it is.
 function Add-Key([string]$Path) {
-    $Start = $Path.IndexOf('\', $Path.IndexOf('\') + 1)
-    if ($Start -lt 0) { $Start = $Path.Length }
-    while ($Start -le $Path.Length) {
-        $Part = $Path.Substring(0, $Start)
-        if (-not (Test-Path -LiteralPath $Part)) { $null = New-Item -Path $Part }
-        if ($Start -eq $Path.Length) { return }
-        $Start = $Path.IndexOf('\', $Start + 1)
-        if ($Start -lt 0) { $Start = $Path.Length }
+    $Whole = ''
+    foreach ($Part in $Path.Split('\')) {
+        $Whole += $(if ($Whole) { '\' } else { '' }) + $Part
+        if ($Whole.Contains('\') -and -not (Test-Path -LiteralPath $Whole)) { $null = New-Item -Path $Whole }
     }
 }
 
 function Set-Value([string]$Path, [string]$Name, [string]$Kind, $Data) {
+    Add-Key $Path
     $Shown = $(if ($Name) { $Name } else { '(default)' })
     $null = New-ItemProperty -LiteralPath $Path -Name $Shown -PropertyType $Kind -Value $Data -Force
 }
 
-# Adds to a list in the record of what was done here: it lies where only administrators write.
+# Lists in the record of what was done here: it lies where only administrators write.
+function Get-List([string]$Name) { @(Get-Value $Record $Name | Where-Object { $_ }) }
+
 function Add-Record([string]$Name, [string]$Text) {
-    Add-Key $Record
-    $Before = @(Get-Value $Record $Name | Where-Object { $_ })
-    if ($Before -cnotcontains $Text) { Set-Value $Record $Name 'MultiString' ([string[]]@($Before + $Text)) }
+    $Before = @(Get-List $Name)
+    if ($Before -notcontains $Text) { Set-Value $Record $Name 'MultiString' ([string[]]@($Before + $Text)) }
 }
 
-# ---- Whom it is for ----
+# Guards of accounts that were seen set, by whomever: of those who are signed out later, that is all that is known.
+function Add-Seen($Marks) {
+    $Before = @(Get-List 'Seen')
+    $New = @($Marks | Where-Object { $Before -notcontains $_ })
+    if ($New.Count -gt 0) { Set-Value $Record 'Seen' 'MultiString' ([string[]]@($Before + $New)) }
+}
 
-$Profiles = @(foreach ($Sid in (Get-SubKeys ($MachineRoot + 'Microsoft\Windows NT\CurrentVersion\ProfileList'))) {
+function Remove-Record([string]$Name, $Texts) {
+    $Left = @(Get-List $Name | Where-Object { $Texts -notcontains $_ })
+    if ($Left.Count -gt 0) { Set-Value $Record $Name 'MultiString' ([string[]]$Left) }
+    elseif ($null -ne (Get-Value $Record $Name)) { Remove-ItemProperty -LiteralPath $Record -Name $Name }
+}
+
+# The system's own program for the registry. Unlike the shell it leaves no key open, which would keep a hive mounted.
+function Invoke-Reg($Words) {
+    $ErrorActionPreference = 'SilentlyContinue'
+    & $Reg @Words 2>$null
+}
+
+# Whether that program writes and prints a text as it is, whatever language and code page the machine has.
+function Test-Printed([string]$Text) { $Text -cnotmatch '[^ !#->@-~]|\\$|\\0' }
+
+$Kinds = @{
+    REG_DWORD = 'DWord'; REG_QWORD = 'QWord'; REG_SZ = 'String'; REG_EXPAND_SZ = 'ExpandString'; REG_MULTI_SZ = 'MultiString'; REG_BINARY = 'Binary'
+}
+
+# A value as it stands, nothing expanded: its kind, and its data as text (numbers as 0x1, texts of a list joined by \0). Kind is '' when it
+# cannot be read exactly. Nothing when there is no value. Hives that are mounted here are read by the system's own program only.
+function Get-Exact([string]$Root, [string]$Key, [string]$Name) {
+    $IsOurs = $Root -clike 'HKEY_USERS\Moorfield_*'
+    if (-not $IsOurs) {
+        $Data = Get-Value ('Registry::' + $Root + $Key) $Name
+        if ($null -eq $Data) { return }
+        if ($Data -is [int] -or $Data -is [uint32]) {
+            $Number = [long]$Data
+            if ($Number -lt 0) { $Number += 4294967296 }
+            return @{ Kind = 'DWord'; Text = '0x{0:x}' -f $Number }
+        }
+        if ($Data -is [long] -or $Data -is [uint64]) { return @{ Kind = 'QWord'; Text = '0x{0:x}' -f $Data } }
+        if ($Data -is [array] -and $Data -isnot [byte[]]) {
+            $Joined = @($Data) -join '\0'
+            return @{ Kind = $(if (@($Data | Where-Object { -not $_ -or ([string]$_).Contains('\0') }).Count -eq 0) { 'MultiString' } else { '' }); Text = $Joined }
+        }
+    }
+    $Words = @('query', ($Root + $Key)) + $(if ($Name) { @('/v', $Name) } else { @('/ve') })
+    foreach ($Line in @(Invoke-Reg $Words)) {
+        $Match = [regex]::Match([string]$Line, '^    .*?    (REG_[A-Z_]+)(?:    (.*))?$')
+        if (-not $Match.Success) { continue }
+        $Kind = [string]$Kinds[$Match.Groups[1].Value]
+        $Text = [string]$Match.Groups[2].Value
+        if (-not $IsOurs -and $Kind -ceq 'String') { return @{ Kind = 'String'; Text = [string]$Data } }
+        if (@('String', 'ExpandString', 'MultiString') -ccontains $Kind -and -not (Test-Printed ($Text -creplace '\\0', ''))) { $Kind = '' }
+        return @{ Kind = $Kind; Text = $Text }
+    }
+    if (-not $IsOurs) { @{ Kind = ''; Text = '' } }
+}
+
+# Writes such a value, and reads it back.
+function Set-Exact([string]$Root, [string]$Key, [string]$Name, [string]$Kind, [string]$Text) {
+    $Path = 'Registry::' + $Root + $Key
+    $IsOurs = $Root -clike 'HKEY_USERS\Moorfield_*'
+    if (-not $IsOurs -and @('String', 'ExpandString') -ccontains $Kind) { Set-Value $Path $Name $Kind $Text }
+    elseif (-not $IsOurs -and $Kind -ceq 'MultiString') { Set-Value $Path $Name $Kind ([string[]]@($Text -csplit '\\0' | Where-Object { $_ })) }
+    else {
+        if (-not (Test-Printed ($Text -creplace '\\0', '')) -or -not (Test-Printed ($Key + $Name))) { return $false }
+        $Words = @('add', ($Root + $Key)) + $(if ($Name) { @('/v', $Name) } else { @('/ve') }) +
+            @('/t', @($Kinds.Keys | Where-Object { $Kinds[$_] -ceq $Kind })[0]) + $(if ($Text) { @('/d', $Text) } else { @() }) + @('/f')
+        $null = Invoke-Reg $Words
+        if ($LASTEXITCODE -ne 0) { return $false }
+    }
+    $Now = Get-Exact $Root $Key $Name
+    $null -ne $Now -and $Now.Kind -ceq $Kind -and $Now.Text -ceq $Text
+}
+
+function Remove-Exact([string]$Root, [string]$Key, [string]$Name) {
+    $null = Invoke-Reg (@('delete', ($Root + $Key)) + $(if ($Name) { @('/v', $Name) } else { @('/ve') }) + @('/f'))
+    $LASTEXITCODE -eq 0 -and $null -eq (Get-Exact $Root $Key $Name)
+}
+
+# ---- Hives of accounts ----
+
+# Where the registry of an account, or of new accounts, stands: as the system mounted it, or mounted for the time being; '' when it is not to be had.
+function Open-Hive($Who) {
+    if ($Who.Sid -and (Test-SignedIn $Who.Sid)) { return 'HKEY_USERS\' + $Who.Sid + '\' }
+    $Name = 'Moorfield_' + $(if ($Who.Sid) { $Who.Sid } else { 'Default' })
+    $null = Invoke-Reg @('load', ('HKU\' + $Name), ($Who.Folder + '\NTUSER.DAT'))
+    if ($LASTEXITCODE -eq 0) { 'HKEY_USERS\' + $Name + '\' } else { '' }
+}
+
+function Test-SignedIn([string]$Sid) { Test-Path -LiteralPath ('Registry::HKEY_USERS\' + $Sid + '\Software') }
+
+function Close-Hive([string]$Root) {
+    if ($Root -cnotlike 'HKEY_USERS\Moorfield_*') { return }
+    foreach ($Try in 1..5) {
+        $null = Invoke-Reg @('unload', ($Root.TrimEnd('\') -creplace '^HKEY_USERS', 'HKU'))
+        if ($LASTEXITCODE -eq 0) { return }
+        Start-Sleep -Seconds 2
+    }
+    Add-Failed ('the registry of ' + ($Root.TrimEnd('\') -creplace '^.*\\Moorfield_', '') + ' stays mounted until the next start') 5
+}
+
+# Hives that a run left mounted which was ended.
+function Close-Left() {
+    foreach ($Line in @(Invoke-Reg @('query', 'HKU'))) {
+        if ([string]$Line -cmatch '^HKEY_USERS\\Moorfield_(S-1-[0-9-]+|Default)$') { Close-Hive ([string]$Line + '\') }
+    }
+}
+
+# ---- One run at a time ----
+
+# The shell that runs this, by its number and start: a number alone may be another one's by now.
+function Get-Run() {
+    try { [string]$PID + ' ' + (Get-Process -Id $PID).StartTime.Ticks } catch { '' }
+}
+
+$RunFile = $env:SystemRoot + '\Logs\Moorfield\running'
+$HoldsRun = $false
+
+function Open-Run() {
+    if (-not $LogPath) { return $true }
+    foreach ($Try in 1..2) {
+        try {
+            $null = New-Item -Path $RunFile -ItemType File -Value (Get-Run)
+            return $true
+        }
+        catch { $Holder = @([string](Get-Content -LiteralPath $RunFile -Raw -ErrorAction SilentlyContinue) -csplit ' ') }
+        $Other = $(if ($Holder[0] -cmatch '^[0-9]{1,9}$') { Get-Process -Id ([int]$Holder[0]) -ErrorAction SilentlyContinue } else { $null })
+        if ($Other -and [string]$Other.StartTime.Ticks -ceq $Holder[1]) { return $false }
+        Remove-Item -LiteralPath $RunFile -Force -ErrorAction SilentlyContinue
+    }
+    $false
+}
+
+function Close-Run() { if ($HoldsRun) { Remove-Item -LiteralPath $RunFile -Force -ErrorAction SilentlyContinue } }
+
+# ---- Tasks for when an account signs in ----
+
+$TaskFolder = $env:ProgramFiles + '\Moorfield\' + $PlanId
+
+# A task whose action is a copy of this script where only administrators write. Without a SID it runs as SYSTEM whoever signs in.
+function Add-Task([string]$Name, [string]$Sid) {
+    $File = $TaskFolder + '\' + $ScriptName + '.ps1'
+    if (-not (Test-Path -LiteralPath $TaskFolder)) { $null = New-Item -Path $TaskFolder -ItemType Directory }
+    if ($PSCommandPath -ne $File) { Copy-Item -LiteralPath $PSCommandPath -Destination $File -Force }
+    $Shell = $env:SystemRoot + '\System32\WindowsPowerShell\v1.0\powershell.exe'
+    $Words = '-NoProfile -NonInteractive -WindowStyle Hidden -ExecutionPolicy Bypass -File "' + $File + '" -AtSignIn' + $(if ($Sid) { ' -Account ' + $Sid })
+    $Who = $(if ($Sid) { '<UserId>' + $Sid + '</UserId><LogonType>InteractiveToken</LogonType>' }
+        else { '<UserId>S-1-5-18</UserId><RunLevel>HighestAvailable</RunLevel>' })
+    $Xml = '<Task version="1.2" xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task"><Triggers><LogonTrigger>' +
+        $(if ($Sid) { '<UserId>' + $Sid + '</UserId>' } else { '<Delay>PT30S</Delay>' }) + '</LogonTrigger></Triggers><Principals><Principal id="A">' + $Who +
+        '</Principal></Principals><Settings><DisallowStartIfOnBatteries>false</DisallowStartIfOnBatteries><StopIfGoingOnBatteries>false' +
+        '</StopIfGoingOnBatteries><ExecutionTimeLimit>PT30M</ExecutionTimeLimit></Settings><Actions Context="A"><Exec><Command>' +
+        (Get-Xml $Shell) + '</Command><Arguments>' + (Get-Xml $Words) + '</Arguments></Exec></Actions></Task>'
+    $null = Register-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($PlanId + '-' + $Name) -Xml $Xml -Force
+}
+
+function Get-Xml([string]$Text) { $Text.Replace('&', '&amp;').Replace('<', '&lt;').Replace('>', '&gt;').Replace('"', '&quot;') }
+
+function Test-Task([string]$Name) { $null -ne (Get-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($PlanId + '-' + $Name) -ErrorAction SilentlyContinue) }
+
+function Remove-Task([string]$Name) {
+    if (Test-Task $Name) { Unregister-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($PlanId + '-' + $Name) -Confirm:$false }
+}
+
+# ---- Whom it is for, and what is wanted: as written above, or as a list says that is fetched ----
+
+$Profiles = @(foreach ($Sid in (Get-SubKeys $ProfileList)) {
     if ($Sid -notmatch '^S-1-(5-21|12-1)-[0-9-]+$') { continue }
-    $Folder = [string](Get-Value ($MachineRoot + 'Microsoft\Windows NT\CurrentVersion\ProfileList\' + $Sid) 'ProfileImagePath')
-    if ($Folder) { @{ Sid = $Sid; Folder = $Folder.TrimEnd('\'); Name = $Folder.TrimEnd('\').Substring($Folder.TrimEnd('\').LastIndexOf('\') + 1) } }
+    $Folder = ([string](Get-Value ($ProfileList + '\' + $Sid) 'ProfileImagePath')).TrimEnd('\')
+    if ($Folder) { @{ Sid = $Sid; Folder = $Folder; Name = $Folder -creplace '^.*\\', '' } }
 })
+$DefaultFolder = [string](Get-Value $ProfileList 'Default')
+$NewAccounts = @{ Sid = ''; Folder = $(if ($DefaultFolder) { $DefaultFolder } else { $env:SystemDrive + '\Users\Default' }); Name = 'new accounts' }
 
-# ---- What is wanted: as written above, or as a list says that is fetched ----
+# The data of a guard as text, of the kind and range that it must have; nothing otherwise.
+function Get-GuardText($Kind, $Data) {
+    if ($Kind -ceq 'DWord' -or $Kind -ceq 'QWord') {
+        $Number = [string]$Data
+        if ($Kind -ceq 'DWord' -and $Data -isnot [int] -and $Data -isnot [long]) { return }
+        if ($Number -cnotmatch '^(0|[1-9][0-9]{0,18})$' -or ($Number.Length -eq 19 -and $Number -cgt '9223372036854775807')) { return }
+        if ($Kind -ceq 'DWord' -and [long]$Number -gt 4294967295) { return }
+        return '0x{0:x}' -f [long]$Number
+    }
+    $Texts = @($Data)
+    if (@($Texts | Where-Object { $_ -isnot [string] -or ([string]$_).Length -gt 30000 -or $_ -cmatch '\x00' }).Count -gt 0) { return }
+    if ($Kind -ceq 'MultiString' -and @($Texts | Where-Object { -not $_ -or $_.Contains('\0') }).Count -eq 0) { return $Texts -join '\0' }
+    if (@('String', 'ExpandString') -ccontains $Kind -and $Texts.Count -eq 1) { return $Texts[0] }
+}
 
-# A fetched list: one line with the digest of the other, which is data in JSON. Nothing of it is ever evaluated.
-function Get-List([string]$First, [string]$Body, [string]$Digest) {
-    if ($First -cne ('moorfield.list/1 sha256:' + $Digest)) { return $null }
-    try { $List = ConvertFrom-Json $Body } catch { return $null }
-    $Found = @{ Accounts = @(); Newcomers = $false; Remove = @(); Keep = @(); Block = @(); Guards = @() }
-    foreach ($Word in @($List.for)) {
-        if ($Word -eq 'everyone') { $Found.Accounts = @('*'); $Found.Newcomers = $true }
-        elseif ($Word -eq 'accounts') { $Found.Accounts = @('*') }
-        elseif ($Word -eq 'newcomers') { $Found.Newcomers = $true }
-        elseif ($Word) { $Found.Accounts += [string]$Word }
+# A fetched list: one line with the digest of the other, which is data in JSON. Nothing of it is ever evaluated, and it can name only families,
+# blocks, and those guards that stand in this script. Gives nothing for anything that is not exactly so.
+function Read-List([string]$First, [string]$Body, [string]$Digest) {
+    if ($First -cne ('moorfield.list/2 sha256:' + $Digest)) { return }
+    try { $List = ConvertFrom-Json $Body } catch { return }
+    if (($List.issue -isnot [int] -and $List.issue -isnot [long]) -or $List.issue -lt 1) { return }
+    if ([string]$List.notAfter -cnotmatch '^[0-9]{4}-[0-9]{2}-[0-9]{2}$') { return }
+    foreach ($Name in @('for', 'remove', 'keep', 'block', 'guards')) {
+        if ($null -eq $List.$Name -or @($List.$Name | Where-Object { $null -eq $_ }).Count -gt 0) { return }
     }
-    foreach ($Item in @($List.remove)) {
-        if ($null -eq $Item) { continue }
-        if (-not (Test-Family $Item.family)) { return $null }
-        $Found.Remove += @{ Family = [string]$Item.family; Title = [string]$Item.title; Part = [bool]$Item.part }
+    $Found = @{
+        Accounts = @(); Newcomers = $false; Remove = @(); Keep = @($List.keep); Block = @($List.block); Guards = @()
+        Issue = [long]$List.issue; NotAfter = [string]$List.notAfter
     }
-    foreach ($Name in @('Keep', 'Block')) {
-        foreach ($Family in @($List.$Name)) {
-            if ($null -eq $Family) { continue }
-            if (-not (Test-Family $Family)) { return $null }
-            $Found[$Name] += [string]$Family
-        }
+    foreach ($Word in $List.for) {
+        if ($Word -isnot [string] -or $Word -cmatch '^$|[\x00-\x1f"/\\\[\]:;|=,+*?<>]') { return }
+        if (@('everyone', 'accounts') -ccontains $Word) { $Found.Accounts += '*' }
+        if (@('everyone', 'newcomers') -ccontains $Word) { $Found.Newcomers = $true }
+        if (@('everyone', 'accounts', 'newcomers') -cnotcontains $Word) { $Found.Accounts += $Word }
     }
-    foreach ($Guard in @($List.guards)) {
-        if ($null -eq $Guard) { continue }
-        if (@('Machine', 'Account') -cnotcontains $Guard.hive -or -not (Test-KeyPath $Guard.key)) { return $null }
-        if (@('DWord', 'QWord', 'String', 'ExpandString', 'MultiString') -cnotcontains $Guard.kind) { return $null }
-        $Found.Guards += @{
-            Hive = [string]$Guard.hive; Key = [string]$Guard.key; Name = [string]$Guard.name; Kind = [string]$Guard.kind; Data = $Guard.data
-        }
+    foreach ($Item in $List.remove) {
+        if ($Item.family -isnot [string] -or -not (Test-Family $Item.family) -or $Item.part -isnot [bool]) { return }
+        if ($Item.title -isnot [string] -or $Item.title -cnotmatch '^[^\x00-\x1f|]{1,200}$') { return }
+        $Found.Remove += @{ Family = $Item.family; Title = $Item.title; Part = $Item.part }
+    }
+    foreach ($Family in $Found.Keep + $Found.Block) { if ($Family -isnot [string] -or -not (Test-Family $Family)) { return } }
+    foreach ($Guard in $List.guards) {
+        $Named = @($Guards | Where-Object { $_.Hive -ceq $Guard.hive -and $_.Key -eq $Guard.key -and $_.Name -eq $Guard.name -and $_.Kind -ceq $Guard.kind })
+        if ($Named.Count -ne 1 -or $null -eq $Guard.data -or $null -eq (Get-GuardText $Guard.kind $Guard.data)) { return }
+        $Found.Guards += @{ Hive = $Named[0].Hive; Key = $Named[0].Key; Name = $Named[0].Name; Kind = $Named[0].Kind; Data = $Guard.data }
     }
     $Found
 }
 
-# The list as it is at its address; the last good one when that fails; what is written above until there was one.
-function Get-Fetched() {
-    $Lines = $null
-    $Temporary = $env:SystemRoot + '\Logs\Moorfield\list-' + $PlanId
-    try {
-        if ($ListUrl -cnotmatch '^https://') { return $null }
-        Invoke-WebRequest -Uri $ListUrl -OutFile ($Temporary + '.part') -UseBasicParsing -TimeoutSec 60 -MaximumRedirection 0
-        $Lines = @(Get-Content -LiteralPath ($Temporary + '.part') -Encoding Ascii)
-    }
-    catch { Write-Log ('the list could not be fetched: ' + $_.Exception.Message) }
+# The list as it is at its address; the last good one when that fails or is older; what is written above until there was one. An outdated one is none.
+function Get-Wanted() {
+    $Own = @{ Accounts = $Accounts; Newcomers = $Newcomers; Remove = $Remove; Keep = @(); Block = $Block; Guards = $Guards }
+    if (-not $ListUrl) { return $Own }
+    $First = [string](Get-Value $ListRecord 'First')
+    $Body = [string](Get-Value $ListRecord 'Body')
+    $Last = Read-List $First $Body ($First -creplace '^.*sha256:', '')
+    $Temporary = $env:SystemRoot + '\Logs\Moorfield\list-' + [guid]::NewGuid().ToString()
     $List = $null
-    if ($Lines.Count -eq 2) {
-        Set-Content -LiteralPath ($Temporary + '.body') -Value $Lines[1] -Encoding Ascii -NoNewline
-        $Digest = (Get-FileHash -LiteralPath ($Temporary + '.body') -Algorithm SHA256).Hash.ToLowerInvariant()
-        $List = Get-List $Lines[0] $Lines[1] $Digest
-        if ($List -and $Kind -ceq 'remediate') {
-            Add-Key $ListRecord
+    $Lines = @()
+    try {
+        # What 5.1 offers by itself may be too old for the server; where the language is constrained the system decides.
+        if ($IsFull) { [Net.ServicePointManager]::SecurityProtocol = 'Tls12' }
+        $Part = $Temporary + '.part'
+        if ($Proxy) { Invoke-WebRequest -Uri $ListUrl -OutFile $Part -UseBasicParsing -TimeoutSec 60 -MaximumRedirection 0 -Proxy $Proxy }
+        else { Invoke-WebRequest -Uri $ListUrl -OutFile $Part -UseBasicParsing -TimeoutSec 60 -MaximumRedirection 0 }
+        $Lines = @(Get-Content -LiteralPath ($Temporary + '.part') -Encoding Ascii)
+        if ($Lines.Count -eq 2) {
+            Set-Content -LiteralPath ($Temporary + '.body') -Value $Lines[1] -Encoding Ascii -NoNewline
+            $List = Read-List $Lines[0] $Lines[1] (Get-FileHash -LiteralPath ($Temporary + '.body') -Algorithm SHA256).Hash.ToLowerInvariant()
+        }
+    }
+    catch { Write-Log ('the list could not be fetched: ' + $_.Exception.Message + $(if (-not $IsFull) { ' (TLS as the system sets it)' })) }
+    foreach ($End in @('.part', '.body')) { Remove-Item -LiteralPath ($Temporary + $End) -Force -ErrorAction SilentlyContinue }
+    $Today = (Get-Now).Substring(0, 10)
+    if ($List -and $Last -and $List.Issue -lt $Last.Issue) {
+        Add-Told ('the list has an older issue (' + $List.Issue + ') than the last good one (' + $Last.Issue + '), which is used')
+        $List = $Last
+    }
+    elseif ($List -and $List.NotAfter -cge $Today) {
+        if ($ScriptName -ceq 'remediate' -and $LogPath -and (Test-Administrator)) {
             Set-Value $ListRecord 'First' 'String' $Lines[0]
             Set-Value $ListRecord 'Body' 'String' $Lines[1]
         }
     }
-    foreach ($End in @('.part', '.body')) { Remove-Item -LiteralPath ($Temporary + $End) -Force -ErrorAction SilentlyContinue }
-    if ($List) { return $List }
-    $First = [string](Get-Value $ListRecord 'First')
-    $Body = [string](Get-Value $ListRecord 'Body')
-    if ($First -and $Body) {
-        $List = Get-List $First $Body ($First -creplace '^.*sha256:', '')
-        if ($List) { Add-Told 'the list could not be fetched or was damaged: the last good one is used'; return $List }
-    }
-    Add-Told 'the list could not be fetched or was damaged, and there is none from before: what the script itself holds is used'
-    $null
+    elseif ($Last) { if (-not $List) { Add-Told 'the list could not be fetched or was damaged: the last good one is used'; $List = $Last } }
+    elseif (-not $List) { Add-Told 'the list could not be fetched or was damaged, and there is none from before: what the script itself holds is used'; return $Own }
+    if ($List.NotAfter -clt $Today) { Add-Unknown ('what is wanted: the list was good until ' + $List.NotAfter); return $null }
+    $List
 }
 
-$LogPath = Start-Log $Kind
-$Wanted = $null
-if ($ListUrl) { $Wanted = Get-Fetched }
-if (-not $Wanted) { $Wanted = @{ Accounts = $Accounts; Newcomers = $Newcomers; Remove = $Remove; Keep = @(); Block = $Block; Guards = $Guards } }
-$Going = @($Wanted.Remove | Where-Object { $_ -and $Keep -cnotcontains $_.Family -and $Wanted.Keep -cnotcontains $_.Family })
-$Blocked = @($Wanted.Block | Where-Object { $_ -and $Keep -cnotcontains $_ -and $Wanted.Keep -cnotcontains $_ })
-$All = $Wanted.Accounts -ccontains '*'
-$People = @($Profiles | Where-Object { $All -or $Wanted.Accounts -contains $_.Name -or $Wanted.Accounts -contains $_.Sid })
-$Sids = @($People | ForEach-Object { $_.Sid })
-$Store = $MachineRoot + 'Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore'
-
-# ---- Hives of accounts ----
-
-# The registry of an account, or of new accounts: where it is mounted, mounted for the time being, or nothing.
-function Open-Hive($Who) {
-    $Root = 'Registry::HKEY_USERS\' + $Who.Sid + '\'
-    if ($Who.Sid -and (Test-Path -LiteralPath $Root)) { return $Root }
-    $Name = 'Moorfield_' + $(if ($Who.Sid) { $Who.Sid } else { 'Default' })
-    $File = $Who.Folder + '\NTUSER.DAT'
-    if (-not (Test-Path -LiteralPath $File)) { return '' }
-    $ErrorActionPreference = 'SilentlyContinue'
-    $null = reg.exe load ('HKU\' + $Name) $File 2>$null
-    if ($LASTEXITCODE -eq 0) { 'Registry::HKEY_USERS\' + $Name + '\' } else { '' }
-}
-
-function Close-Hive([string]$Root) {
-    $Name = $Root.Substring($Root.IndexOf('\') + 1).TrimEnd('\')
-    if (-not $Name.StartsWith('Moorfield_')) { return }
-    $ErrorActionPreference = 'SilentlyContinue'
-    foreach ($Try in 1..5) {
-        # The shell keeps keys open that it has read until it tidies up.
-        if ($ExecutionContext.SessionState.LanguageMode -eq 'FullLanguage') { [gc]::Collect(); [gc]::WaitForPendingFinalizers() }
-        $null = reg.exe unload ('HKU\' + $Name) 2>$null
-        if ($LASTEXITCODE -eq 0) { return }
-        Start-Sleep -Seconds 2
-    }
-    Add-Told ('the registry of ' + $Name + ' stays mounted until the next start')
-}
-
-function Test-Guard([string]$Root, $Guard) {
-    $Now = Get-Value ($Root + $Guard.Key) $Guard.Name
-    if ($null -eq $Now) { return $false }
-    if ($Guard.Kind -ceq 'DWord') {
-        if ($Now -isnot [int] -and $Now -isnot [uint32]) { return $false }
-        $Number = [long]$Now
-        if ($Number -lt 0) { $Number += 4294967296 }
-        return $Number -eq [long]$Guard.Data
-    }
-    if ($Guard.Kind -ceq 'QWord') { return ($Now -is [long] -or $Now -is [uint64]) -and [string]$Now -ceq [string]$Guard.Data }
-    if ($Guard.Kind -ceq 'MultiString') { return (@($Now) -join "`0") -ceq (@($Guard.Data) -join "`0") }
-    $Now -is [string] -and $Now -ceq [string]$Guard.Data
-}
-
-# Whose hives the guards of accounts are for.
-$GuardedPeople = @($People) + @(if ($Wanted.Newcomers) { @{ Sid = ''; Folder = 'C:\Users\Default'; Name = 'new accounts' } })
+function Test-Administrator() { @(Get-SubKeys 'Registry::HKEY_USERS\S-1-5-19').Count -gt 0 }
 
 # ---- What is there ----
 
-# All packages with those who have them; none when the system does not say: it always has some.
+$Filters = @('Main,Framework,Resource,Bundle,Optional', 'Main,Framework,Resource,Bundle')
+$IsPartial = $false
+
+# All packages with those who have them, those whom they leave at the next sign-in, and states that are not known here. One damaged package
+# ends the whole listing: then the families that are meant are asked for one by one, and whose listing fails is not known.
 function Get-Packages() {
     $Found = $null
-    foreach ($Filter in @('Main,Framework,Resource,Bundle,Optional', 'Main,Framework,Resource,Bundle')) {
+    foreach ($Filter in $Filters) {
         if ($null -ne $Found) { continue }
         try { $Found = @(Get-AppxPackage -AllUsers -PackageTypeFilter $Filter) }
         catch { Write-Log ('packages could not be listed: ' + $_.Exception.Message) }
     }
-    foreach ($Package in $Found) {
-        $Users = @(foreach ($User in $Package.PackageUserInformation) {
-            if ([string]$User.InstallState -eq 'Installed') { [string]$User.UserSecurityId.Sid }
+    if ($null -eq $Found) {
+        $Found = @(foreach ($Item in $Going) {
+            try { Get-AppxPackage -AllUsers -Name ($Item.Family -creplace '_[^_]*$', '') -PackageTypeFilter $Filters[1]; $script:IsPartial = $true }
+            catch { Add-Unknown ('who has ' + $Item.Title); $Broken[$Item.Family] = $true }
         })
-        @{
+    }
+    foreach ($Package in $Found) {
+        $One = @{
             Family = [string]$Package.PackageFamilyName; FullName = [string]$Package.PackageFullName; Place = [string]$Package.InstallLocation
             IsBundle = [bool]$Package.IsBundle; IsFramework = [bool]$Package.IsFramework; IsResource = [bool]$Package.IsResourcePackage
-            NonRemovable = [bool]$Package.NonRemovable; IsPart = [string]$Package.SignatureKind -eq 'System'; Users = $Users
+            NonRemovable = [bool]$Package.NonRemovable; IsPart = [string]$Package.SignatureKind -eq 'System'; Users = @(); Leaving = @(); Odd = @()
             Needs = @($Package.Dependencies | ForEach-Object { [string]$_.PackageFamilyName })
         }
+        foreach ($User in $Package.PackageUserInformation) {
+            $Sid = [string]$User.UserSecurityId.Sid
+            $State = [string]$User.InstallState
+            if ($State -match '^(Staged|NotInstalled|0|1)$') { continue }
+            if ($State -match 'pending *removal' -or (Test-Path -LiteralPath ($Store + '\EndOfLife\' + $Sid + '\' + $One.FullName))) { $One.Leaving += $Sid }
+            elseif ($State -match '^(Installed|2)$') { $One.Users += $Sid }
+            else { $One.Odd += $Sid; $One.State = $State }
+        }
+        $One
     }
 }
 
-# How the machine differs from what is wanted. Drift is what can be put right; the gravest first.
-function Get-Look() {
-    $Look = @{ Registered = @(); Provisioned = @(); Blocks = @(); Guards = @(); Classic = @(); Drift = @(); Failed = $false }
+# Which packages differ from what is wanted. Drift is what can be put right; the gravest first.
+function Get-PackageLook() {
+    $Look = @{ Registered = @(); Provisioned = @(); Leaving = @{}; Blocks = @(); Guards = @(); Later = @(); Classic = @(); Seen = @(); Drift = @(); Failed = $false }
+    $script:Broken = @{}
     $Packages = @(Get-Packages)
     $Provisioned = $null
     if ($Wanted.Newcomers) {
@@ -305,33 +503,41 @@ function Get-Look() {
         catch { Write-Log ('provisioned packages could not be listed: ' + $_.Exception.Message) }
         if ($null -eq $Provisioned) { Add-Unknown 'which packages are provisioned'; $Look.Failed = $true; $Provisioned = @() }
     }
-    if (@($Packages).Count -eq 0) { Add-Unknown 'which packages there are'; $Look.Failed = $true }
-    $LastingFamilies = @(Get-Value $Record 'Lasting' | Where-Object { $_ })
+    if ($Packages.Count -eq 0 -and ($Broken.Count -gt 0 -or -not $IsPartial)) { Add-Unknown 'which packages there are'; $Look.Failed = $true }
+    $LastingFamilies = @(Get-List 'Lasting' | Where-Object { $_ -clike ('*' + $Lately) } | ForEach-Object { $_.Split('|')[0] })
     $GoingFamilies = @($Going | ForEach-Object { $_.Family })
     foreach ($Item in $Going) {
+        if ($Broken[$Item.Family]) { Set-Outcome $Item.Family 'notKnown' '' 'asked again at the next run'; continue }
         $Own = @($Packages | Where-Object { $_.Family -eq $Item.Family -and -not $_.IsResource })
-        $Having = @(foreach ($Sid in $Sids) { if (@($Own | Where-Object { $_.Users -contains $Sid }).Count -gt 0) { $Sid } })
+        $Having = @($Sids | Where-Object { $Sid = $_; @($Own | Where-Object { $_.Users -contains $Sid }).Count -gt 0 })
+        $Leaving = @($Sids | Where-Object { $Sid = $_; $Having -notcontains $Sid -and @($Own | Where-Object { $_.Leaving -contains $Sid }).Count -gt 0 })
+        $Odd = @($Own | Where-Object { @($_.Odd | Where-Object { $Sids -contains $_ }).Count -gt 0 })
         $Given = @($Provisioned | Where-Object { $_.Family -eq $Item.Family })
+        if ($Odd.Count -gt 0) {
+            Add-Unknown ('who has ' + $Item.Title + ', whose state is ' + $Odd[0].State)
+            Set-Outcome $Item.Family 'notKnown' $Odd[0].State 'nothing: this state is not known'
+        }
+        elseif ($Leaving.Count -gt 0) {
+            $Look.Leaving[$Item.Family] = $Item.Title + ' goes at the next sign-in of ' + (Get-Count $Leaving.Count 'account')
+            Set-Outcome $Item.Family 'leaving' '' 'goes at the next sign-in'
+        }
+        else { Set-Outcome $Item.Family 'gone' '' '' }
         if ($Having.Count -eq 0 -and $Given.Count -eq 0) { continue }
-        if ($LastingFamilies -contains $Item.Family) { Add-Told ($Item.Title + ': ' + (Get-CodeText '0x80073CFA')); continue }
+        Set-Outcome $Item.Family 'stays' '' ''
         # The same refusals as Moorfield's own.
-        if (@($Own | Where-Object { $_.NonRemovable }).Count -gt 0) {
-            Add-Told ($Item.Title + ' is part of Windows here, and the system does not let it go')
-            continue
+        if ($LastingFamilies -contains $Item.Family) { Add-Told ($Item.Title + ': ' + (Get-CodeText '0x80070032')); continue }
+        if (@($Own | Where-Object { $_.NonRemovable }).Count -gt 0) { Add-Told ($Item.Title + ' is part of Windows here, and is not let go'); continue }
+        if (-not $Item.Part -and @($Own | Where-Object { $_.IsPart }).Count -gt 0) { Add-Told ($Item.Title + ' is part of Windows here, and stays'); continue }
+        if (@($Own | Where-Object { $_.IsFramework }).Count -gt 0) {
+            if ($IsPartial) { Add-Told ($Item.Title + ' stays: what needs it could not be listed'); continue }
+            $Needing = @($Packages | Where-Object { $_.Needs -contains $Item.Family -and $GoingFamilies -notcontains $_.Family -and $_.Users.Count -gt 0 })
+            if ($Needing.Count -gt 0) { Add-Told ($Item.Title + ' stays: ' + $Needing[0].Family + ' needs it'); continue }
         }
-        if (-not $Item.Part -and @($Own | Where-Object { $_.IsPart }).Count -gt 0) {
-            Add-Told ($Item.Title + ' is part of Windows here, and stays')
-            continue
-        }
-        $Needing = @($Packages | Where-Object {
-            $_.Needs -contains $Item.Family -and $GoingFamilies -notcontains $_.Family -and $_.Users.Count -gt 0
-        })
-        if (@($Own | Where-Object { $_.IsFramework }).Count -gt 0 -and $Needing.Count -gt 0) {
-            Add-Told ($Item.Title + ' stays: ' + $Needing[0].Family + ' needs it')
-            continue
-        }
+        Set-Outcome $Item.Family 'there' '' 'removed by remediate.ps1'
         if ($Having.Count -gt 0) {
-            $Look.Registered += @{ Item = $Item; Sids = $Having; Packages = $Own }
+            $Entry = @{ Item = $Item; Sids = $Having; Packages = $Own; IsFramework = @($Own | Where-Object { $_.IsFramework }).Count -gt 0 }
+            # Frameworks go after what needs them.
+            if ($Entry.IsFramework) { $Look.Registered = @($Look.Registered) + $Entry } else { $Look.Registered = @($Entry) + @($Look.Registered) }
             $Look.Drift += $Item.Title + ' is there for ' + (Get-Count $Having.Count 'account')
         }
         foreach ($One in $Given) {
@@ -339,6 +545,12 @@ function Get-Look() {
             $Look.Drift += $Item.Title + ' is provisioned for new accounts'
         }
     }
+    $Look
+}
+
+# How the machine differs from what is wanted. Hives are mounted only where that is asked for.
+function Get-Look([bool]$Mounts) {
+    $Look = Get-PackageLook
     foreach ($Family in $Blocked) {
         if (-not (Test-Path -LiteralPath ($Store + '\Deprovisioned\' + $Family))) {
             $Look.Blocks += $Family
@@ -346,45 +558,98 @@ function Get-Look() {
         }
     }
     foreach ($Guard in @($Wanted.Guards | Where-Object { $_.Hive -ceq 'Machine' })) {
-        if (-not (Test-Guard $MachineRoot $Guard)) {
+        if (-not (Test-Guard $Machine $Guard)) {
             $Look.Guards += @{ Guard = $Guard; Who = $null }
             $Look.Drift += 'the guard ' + $Guard.Name + ' is not set for the machine'
         }
     }
     $Own = @($Wanted.Guards | Where-Object { $_.Hive -ceq 'Account' })
-    foreach ($Who in $(if ($Own.Count -gt 0) { $GuardedPeople } else { @() })) {
-        $Root = Open-Hive $Who
-        if (-not $Root) {
-            if (Test-Path -LiteralPath ($Who.Folder + '\NTUSER.DAT')) { Add-Unknown ('the guards of ' + $Who.Name) }
+    $IsRecorded = $false
+    $Marks = @(Get-Marks) + @(Get-List 'Seen')
+    foreach ($Who in $(if ($Own.Count -gt 0) { @($People) + @(if ($Wanted.Newcomers) { $NewAccounts }) } else { @() })) {
+        $IsIn = $Who.Sid -and (Test-SignedIn $Who.Sid)
+        $Name = $(if ($Who.Sid) { $Who.Sid } else { 'Default' })
+        if (-not $IsIn -and -not ($Mounts -and (-not $Who.Sid -or $SignedOut))) {
+            # No hive is mounted for a look: what was set here is taken from the record; the rest of a signed-out account is set when it signs in.
+            $Missing = @($Own | Where-Object { $Marks -notcontains ($Name + '|' + $_.Key + '|' + $_.Name) })
+            if ($Missing.Count -eq 0) { $IsRecorded = $true; continue }
+            if ($Who.Sid -and -not $SignedOut) { $Look.Later += $Who; continue }
+            foreach ($Guard in $Missing) { $Look.Drift += 'the guard ' + $Guard.Name + ' is not set for ' + $Who.Name }
             continue
         }
+        $Root = Open-Hive $Who
+        if (-not $Root) { if (Test-Path -LiteralPath ($Who.Folder + '\NTUSER.DAT')) { Add-Unknown ('the guards of ' + $Who.Name) }; continue }
         foreach ($Guard in $Own) {
-            if (-not (Test-Guard $Root $Guard)) {
-                $Look.Guards += @{ Guard = $Guard; Who = $Who }
-                $Look.Drift += 'the guard ' + $Guard.Name + ' is not set for ' + $Who.Name
-            }
+            if (Test-Guard $Root $Guard) { $Look.Seen += $Name + '|' + $Guard.Key + '|' + $Guard.Name; continue }
+            $Look.Guards += @{ Guard = $Guard; Who = $Who }
+            $Look.Drift += 'the guard ' + $Guard.Name + ' is not set for ' + $Who.Name
         }
         Close-Hive $Root
     }
+    if ($IsRecorded) { Add-Told 'the guards of accounts that are signed out, and of new ones, are taken from the record' }
+    if ($Look.Later.Count -gt 0) {
+        $Text = 'the guards of ' + (Get-Count $Look.Later.Count 'account') + ' are set at the next sign-in'
+        if (Test-Task 'sign-in') { Add-Told $Text } else { $Look.Drift += $Text + ', for which there is no task yet' }
+    }
     foreach ($Program in $Classic) {
-        if (Test-Path -LiteralPath ($MachineRoot + $Program.Key)) {
-            if (Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString') {
-                $Look.Classic += $Program
-                $Look.Drift += $Program.Title + ' is installed'
-            }
-            else { Add-Told ($Program.Title + ' has no quiet way to be removed, and stays') }
+        if (-not (Test-Path -LiteralPath ($MachineRoot + $Program.Key))) { continue }
+        if (Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString') {
+            $Look.Classic += $Program
+            $Look.Drift += $Program.Title + ' is installed'
         }
+        else { Add-Told ($Program.Title + ' has no quiet way to be removed, and stays') }
     }
     $Look
 }
 
-function Join-Texts($Texts, [int]$Most) {
-    $List = @($Texts)
-    $Text = (@($List | Select-Object -First $Most) -join '; ')
-    if ($List.Count -gt $Most) { $Text += '; and ' + [string]($List.Count - $Most) + ' more' }
-    $Text
+function Test-Guard([string]$Root, $Guard) {
+    $Now = Get-Exact $Root $Guard.Key $Guard.Name
+    $null -ne $Now -and $Now.Kind -ceq $Guard.Kind -and $Now.Text -ceq (Get-GuardText $Guard.Kind $Guard.Data)
 }
 
-function Get-Count([int]$Count, [string]$One) { [string]$Count + ' ' + $One + $(if ($Count -eq 1) { '' } else { 's' }) }
+# Guards that were set here, as place|key|name; the record has for each the kind and text from before and as set, each behind a =.
+function Get-Marks() { @(Get-Item -LiteralPath ($Record + '\Guards') -ErrorAction SilentlyContinue | ForEach-Object { $_.Property }) }
 
-function Test-Administrator() { @(Get-SubKeys 'Registry::HKEY_USERS\S-1-5-19').Count -gt 0 }
+# Gives a guard's place back what was there before, unless somebody set something else since. Gives whether that is done with.
+function Restore-Guard([string]$Mark) {
+    $Parts = @($Mark.Split('|'))
+    $Was = @(Get-Value ($Record + '\Guards') $Mark)
+    $Who = $(if ($Parts[0] -ceq 'Default') { $NewAccounts } else { @($Profiles | Where-Object { $_.Sid -ceq $Parts[0] })[0] })
+    if ($Parts.Count -eq 3 -and $Was.Count -eq 4 -and (Test-Place $Parts[1] $Parts[2]) -and ($Parts[0] -ceq 'Machine' -or $Who)) {
+        if ($Who.Sid -and -not $SignedOut -and -not (Test-SignedIn $Who.Sid)) { return $false }
+        $Root = $(if ($Who) { Open-Hive $Who } else { $Machine })
+        $What = 'the guard ' + $Parts[2] + ' could not be lifted for ' + $(if ($Who) { $Who.Name } else { 'the machine' })
+        if (-not $Root) { Add-Failed $What 50; return $false }
+        $Now = Get-Exact $Root $Parts[1] $Parts[2]
+        $IsBack = $true
+        if ($null -ne $Now -and ('=' + $Now.Kind) -ceq $Was[2] -and ('=' + $Now.Text) -ceq $Was[3]) {
+            if ($Was[0] -ceq '=') { $IsBack = Remove-Exact $Root $Parts[1] $Parts[2] }
+            else { $IsBack = Set-Exact $Root $Parts[1] $Parts[2] $Was[0].Substring(1) $Was[1].Substring(1) }
+            if ($IsBack) { $script:Freed += 1 } else { Add-Failed $What 50 }
+        }
+        Close-Hive $Root
+        if (-not $IsBack) { return $false }
+    }
+    Remove-ItemProperty -LiteralPath ($Record + '\Guards') -Name $Mark
+    $true
+}
+
+# ---- Start ----
+
+$Freed = 0
+
+$LogPath = $(if ($Preview) { '' } else { Start-Log })
+$Windows = $MachineRoot + 'Microsoft\Windows NT\CurrentVersion'
+$Lately = '|' + [string](Get-Value $Windows 'CurrentBuild') + '.' + [string](Get-Value $Windows 'UBR') + '|' + (Get-Now).Substring(0, 10)
+$Undone = [string](Get-Value $Record 'Undone')
+
+function Start-Plan() {
+    $script:Wanted = Get-Wanted
+    if (-not $Wanted) { return }
+    $Kept = @($Keep) + @($Wanted.Keep)
+    $script:Going = @($Wanted.Remove | Where-Object { $_ -and $Kept -notcontains $_.Family })
+    $script:Blocked = @($Wanted.Block | Where-Object { $_ -and $Kept -notcontains $_ })
+    $script:All = $Wanted.Accounts -contains '*'
+    $script:People = @($Profiles | Where-Object { $All -or $Wanted.Accounts -contains $_.Name -or $Wanted.Accounts -contains $_.Sid })
+    $script:Sids = @($People | ForEach-Object { $_.Sid })
+}

@@ -1,41 +1,47 @@
 # Brings this computer to what is planned. Written by Moorfield; plan.txt says what is planned, and undo.ps1 takes back what can be.
 # Run it as administrator or as SYSTEM, in Windows' own shell (5.1). It asks nothing. A second run does nothing.
-# Exit codes: 0 done or nothing to do, 1 failed, 3 done in part (the line says what not), 5 refused: nothing was changed.
+#   -Preview   says what it would do, a line each, and changes nothing
+#   -Resume    does the plan although a person undid it here
+# Exit codes: 0 done or nothing to do, 1 failed: nothing was changed, 3 done in part (the line says what not), 4 done but for what waits (in use,
+# or for an account to sign in), 5 refused: nothing was changed.
 # Moorfield runs this script in its tests against a made-up machine. It was never run on Windows by its makers.
+
+param([switch]$Preview, [switch]$Resume, [switch]$AtSignIn)
 
 # ---- Data ----------------------------------------------------------------------------------------------------------
 ##DATA##
-$Kind = 'remediate'
+$ScriptName = 'remediate'
+$Passed = $(if ($Preview) { ' -Preview' }) + $(if ($Resume) { ' -Resume' }) + $(if ($AtSignIn) { ' -AtSignIn' })
 ##COMMON##
 $Deadline = [datetime]::UtcNow.AddMinutes($Minutes)
-$Failures = @{}
-$Done = @{ Packages = 0; Provisioned = 0; Blocks = 0; Guards = 0; Programs = 0 }
-$Again = @()
+$Done = @{ Provisioned = 0; Blocks = 0; Guards = 0; Programs = 0 }
+$Held = @{}
+$Lasting = @{}
 
 function Test-Time() {
     if ([datetime]::UtcNow -lt $Deadline) { return $true }
-    $Failures['the time limit of ' + [string]$Minutes + ' minutes was reached'] = 1
+    Add-Failed ('the time limit of ' + [string]$Minutes + ' minutes was reached') 1
     $false
 }
 
-# What a failure means for an item. Gives whether it should be tried again.
-function Add-Failure($Failure, $Item, [bool]$IsLast) {
-    $Title = $Item.Title
-    $Code = Get-Code $Failure
-    Write-Log ($Title + ': ' + $Code + ' ' + $Failure.Exception.Message)
-    if ($GoneCodes -contains $Code) { return $false }
-    if ($LastingCodes -contains $Code) {
-        Add-Told ($Title + ': ' + (Get-CodeText $Code))
-        $Lasting[$Title] = $true
-        Add-Record 'Lasting' $Item.Family
-        return $false
+# What a failure means for a family. Those that may pass by themselves are tried again at the end, and wait if that does not help; those that only
+# say that there is nothing to do are judged by the second look; part of Windows is remembered for this build and this day.
+function Add-Failure($Failure, $Item) {
+    $Codes = @(Get-Codes $Failure)
+    $Text = $Codes[0]
+    Write-Log ($Item.Title + ': ' + ($Codes -join ' ') + ' ' + $Failure.Exception.Message)
+    if ($Codes -contains '0x80070032') {
+        $Lasting[$Item.Family] = $true
+        Add-Told ($Item.Title + ': ' + (Get-CodeText '0x80070032'))
+        Add-Record 'Lasting' ($Item.Family + $Lately)
+        Set-Outcome $Item.Family 'stays' '0x80070032' 'tried again on another day or build'
+        return
     }
-    if (-not $IsLast -and $PassingCodes -contains $Code) { return $true }
-    $Failures[$Title + ' could not be removed: ' + (Get-CodeText $Code)] = $Failures.Count + 10
-    $false
+    if (@('0x80073CF1', '0x80070002', '0x80070003') -contains $Text) { return }
+    $Held[$Item.Family] = @{ Item = $Item; Code = $Text }
 }
 
-# A restore point of the system, as far as it makes one. Gives what came of it; '' when it must not go on.
+# A restore point of the system, as far as it makes one. Gives what came of it.
 function New-RestorePoint() {
     if ($RestorePoint -ceq 'none') { return 'none, as planned' }
     if ([string](Get-Value 'Registry::HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Control\ProductOptions' 'ProductType') -ne 'WinNT') {
@@ -67,69 +73,97 @@ function Get-RestoreNumbers() {
     catch { return }
 }
 
-# Takes a package from those who have it and are meant. Gives whether it should be tried again.
-function Remove-Registered($Entry, $Package, [bool]$IsLast) {
-    $Title = $Entry.Item.Title
-    $Everyone = $All -and $Wanted.Newcomers
-    if ($Everyone -and $RemovesForAll) {
-        try { Remove-AppxPackage -Package $Package.FullName -AllUsers }
-        catch { return Add-Failure $_ $Entry.Item $IsLast }
-        return $false
+# Takes a package from those who have it and are meant.
+function Remove-Registered($Entry, $Package) {
+    if ($All -and $Wanted.Newcomers -and $RemovesForAll) {
+        try { Remove-AppxPackage -Package $Package.FullName -AllUsers } catch { Add-Failure $_ $Entry.Item }
+        return
     }
-    $Retry = $false
     foreach ($Sid in @($Entry.Sids | Where-Object { $Package.Users -contains $_ })) {
         if (-not $RemovesForUser) {
-            $Failures[$Title + ' could not be removed: this build of Windows cannot take it from one account'] = $Failures.Count + 10
-            return $false
+            Add-Failed ($Entry.Item.Title + ' could not be removed: this build of Windows cannot take it from one account') 10
+            Set-Outcome $Entry.Item.Family 'failed' '' 'this build of Windows cannot take it from one account'
+            return
         }
-        try { Remove-AppxPackage -Package $Package.FullName -User $Sid }
-        catch { if (Add-Failure $_ $Entry.Item $IsLast) { $Retry = $true } }
+        try { Remove-AppxPackage -Package $Package.FullName -User $Sid } catch { Add-Failure $_ $Entry.Item }
     }
-    $Retry
 }
 
-function Set-Guard($Entry) {
-    $Guard = $Entry.Guard
-    $Whose = $(if ($Entry.Who) { $Entry.Who.Name } else { 'the machine' })
-    if (-not (Test-KeyPath $Guard.Key)) { $Failures['the guard ' + $Guard.Name + ' has a key that is refused'] = 50; return }
-    $Root = $(if ($Entry.Who) { Open-Hive $Entry.Who } else { $MachineRoot })
-    if (-not $Root) { $Failures['the guard ' + $Guard.Name + ' could not be set for ' + $Whose] = $Failures.Count + 50; return }
+function Remove-Provisioned($Entry) {
+    $Family = $Entry.Item.Family
+    $Path = $Store + '\Deprovisioned\' + $Family
+    $WasBlocked = Test-Path -LiteralPath $Path
     try {
-        $Place = $(if ($Entry.Who) { if ($Entry.Who.Sid) { $Entry.Who.Sid } else { 'Default' } } else { 'Machine' })
-        $Before = Get-Value ($Root + $Guard.Key) $Guard.Name
-        # What was there before, so that undo can bring it back; texts and numbers only.
-        $Mark = $Place + '|' + $Guard.Key + '|' + $Guard.Name
-        $Was = ''
-        if ($Before -is [int] -or $Before -is [uint32]) { $Was = '|DWord|' + [string]$Before }
-        elseif ($Before -is [string]) { $Was = '|String|' + $Before }
-        elseif ($null -ne $Before) { $Was = '|Other|' }
-        $Known = @(Get-Value $Record 'Guards' | Where-Object { $_ -and ([string]$_).StartsWith($Mark + '|') -or $_ -ceq $Mark })
-        if ($Known.Count -eq 0) { Add-Record 'Guards' ($Mark + $Was) }
-        Add-Key ($Root + $Guard.Key)
-        $Data = $Guard.Data
-        if ($Guard.Kind -ceq 'MultiString') { $Data = [string[]]@($Guard.Data) }
-        # Numbers of 32 bits have a sign here.
-        if ($Guard.Kind -ceq 'DWord' -and [long]$Data -gt 2147483647) { $Data = [int]([long]$Data - 4294967296) }
-        Set-Value ($Root + $Guard.Key) $Guard.Name $Guard.Kind $Data
-        $Done.Guards += 1
+        Add-Record 'Removed' ($Family + '||' + (Get-Plain $Entry.Item.Title))
+        if ($All -and $DeprovisionsForAll) { $null = Remove-AppxProvisionedPackage -Online -PackageName $Entry.FullName -AllUsers }
+        else { $null = Remove-AppxProvisionedPackage -Online -PackageName $Entry.FullName }
+        $Done.Provisioned += 1
+        # The command sets a block by itself; where none is planned, none stays.
+        if (-not $WasBlocked -and $Blocked -notcontains $Family -and (Test-Path -LiteralPath $Path)) { Remove-Item -LiteralPath $Path -Recurse }
     }
-    catch { $Failures['the guard ' + $Guard.Name + ' could not be set for ' + $Whose + ': ' + (Get-CodeText (Get-Code $_))] = $Failures.Count + 50 }
-    Close-Hive $Root
+    catch { Add-Failure $_ $Entry.Item }
+}
+
+function Set-Guard($Entry, [string]$Root) {
+    $Guard = $Entry.Guard
+    $What = 'the guard ' + $Guard.Name + ' could not be set for ' + $(if ($Entry.Who) { $Entry.Who.Name } else { 'the machine' })
+    if (-not $Root -or -not (Test-Place $Guard.Key $Guard.Name)) { Add-Failed $What 50; return }
+    try {
+        $Before = Get-Exact $Root $Guard.Key $Guard.Name
+        if ($null -ne $Before -and -not $Before.Kind) { Add-Failed ($What + ': what is there cannot be read exactly, so it could not come back') 50; return }
+        $Mark = $(if (-not $Entry.Who) { 'Machine' } elseif ($Entry.Who.Sid) { $Entry.Who.Sid } else { 'Default' }) + '|' + $Guard.Key + '|' + $Guard.Name
+        $Text = Get-GuardText $Guard.Kind $Guard.Data
+        $Was = @(Get-Value ($Record + '\Guards') $Mark)
+        if ($Was.Count -ne 4) { $Was = @(('=' + $Before.Kind), ('=' + $Before.Text)) }
+        Set-Value ($Record + '\Guards') $Mark 'MultiString' ([string[]]@($Was[0], $Was[1], ('=' + $Guard.Kind), ('=' + $Text)))
+        if (Set-Exact $Root $Guard.Key $Guard.Name $Guard.Kind $Text) { $Done.Guards += 1; return }
+        if ($null -eq $Before -and $null -eq (Get-Exact $Root $Guard.Key $Guard.Name)) { Remove-ItemProperty -LiteralPath ($Record + '\Guards') -Name $Mark }
+        Add-Failed ($What + ': it would not come back as it was written') 50
+    }
+    catch { Add-Failed ($What + ': ' + (Get-CodeText @(Get-Codes $_)[0])) 50 }
+}
+
+function Set-Guards($Entries) {
+    foreach ($Who in @($null) + @($People) + $NewAccounts) {
+        $Own = @($Entries | Where-Object { $(if ($Who) { $_.Who -and $_.Who.Sid -ceq $Who.Sid } else { -not $_.Who }) })
+        if ($Own.Count -eq 0 -or -not (Test-Time)) { continue }
+        $Root = $(if ($Who) { Open-Hive $Who } else { $Machine })
+        foreach ($Entry in $Own) { Set-Guard $Entry $Root }
+        if ($Root) { Close-Hive $Root }
+    }
+}
+
+# Whether a file, or a folder, lets people write: by its rights, which do not depend on the language.
+function Test-Writable([string]$Path) {
+    foreach ($Match in [regex]::Matches([string](Get-Acl -LiteralPath $Path).Sddl, '\((A|XA);([A-Z]*);([^;]*);[^;]*;[^;]*;(BU|WD|AU|IU|AN|BG|S-1-5-21-[0-9-]+)')) {
+        if (([string]$Match.Groups[2].Value).Contains('IO')) { continue }
+        if (@('0x1200a9', '0x1200a0', '0x120089', 'FR', 'FX', 'FRFX', 'GR', 'GX', 'GRGX', 'GXGR') -cnotcontains $Match.Groups[3].Value) { return $true }
+    }
+    $false
 }
 
 # Runs the silent removal that a program registered for itself, looked up here and now in the machine's own list.
 function Remove-Classic($Program) {
-    $Command = [string](Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString')
+    $What = $Program.Title + ' could not be removed: '
+    $Command = [string](Get-Exact $Machine $Program.Key 'QuietUninstallString').Text
     $Match = [regex]::Match($Command, '^\s*(?:"([^"]+)"|([^\s"]+))\s*(.*)$')
     $File = $Match.Groups[1].Value + $Match.Groups[2].Value
-    if ($File -match '^msiexec(\.exe)?$') { $File = $env:SystemRoot + '\System32\msiexec.exe' }
-    # Only from folders that ordinary users cannot write.
-    $IsSafe = $File -match '^[A-Z]:\\(Program Files|Program Files \(x86\)|Windows)\\' -and $File -notmatch '\\\.\.?(\\|$)|\\Windows\\Temp\\|["%]'
-    if (-not $IsSafe) {
-        $Failures[$Program.Title + ' could not be removed: its command is not in a folder that only administrators write'] = $Failures.Count + 30
-        return
+    $System = $env:SystemRoot + '\System32\'
+    if ($File -match '^msiexec(\.exe)?$') { $File = $System + 'msiexec.exe' }
+    # Only from the folders that the machine itself names for programs, or directly from the system's: nobody else may write there.
+    $IsSafe = $File -match '^[A-Z]:\\' -and $File -notmatch '\\\.\.?(\\|$)|[*?%"/]|:.*:|~'
+    $Rest = ''
+    foreach ($Root in @(${env:ProgramFiles}, ${env:ProgramFiles(x86)})) {
+        if ($Root -and $File.Length -gt $Root.Length + 1 -and $File.Substring(0, $Root.Length + 1) -eq ($Root + '\')) { $Rest = $Root }
+    }
+    if ($File.Length -gt $System.Length -and $File.Substring(0, $System.Length) -eq $System) {
+        if (-not $File.Substring($System.Length).Contains('\')) { $Rest = $System }
     }
     try {
+        if (-not $IsSafe -or -not $Rest -or (Test-Writable $File) -or (Test-Writable ($File -creplace '\\[^\\]*$', '\'))) {
+            Add-Failed ($What + 'its command is not in a folder that only administrators write') 30
+            return
+        }
         Write-Log ($Program.Title + ': ' + $Command)
         if ($Match.Groups[3].Value) { $Process = Start-Process -FilePath $File -ArgumentList $Match.Groups[3].Value -PassThru -WindowStyle Hidden }
         else { $Process = Start-Process -FilePath $File -PassThru -WindowStyle Hidden }
@@ -137,144 +171,203 @@ function Remove-Classic($Program) {
         $Process | Wait-Process -Timeout $ClassicSeconds -ErrorAction SilentlyContinue
         if (-not $Process.HasExited) {
             Stop-Process -Id $Process.Id -Force -ErrorAction SilentlyContinue
-            $Failures[$Program.Title + ' could not be removed: its own removal did not end in time'] = $Failures.Count + 30
+            Add-Failed ($What + 'its own removal did not end in time') 30
         }
-        elseif (@(0, 1641, 3010) -notcontains $Process.ExitCode) {
-            $Failures[$Program.Title + ' could not be removed: its own removal ended with ' + [string]$Process.ExitCode] = $Failures.Count + 30
-        }
+        elseif (@(0, 1641, 3010) -notcontains $Process.ExitCode) { Add-Failed ($What + 'its own removal ended with ' + [string]$Process.ExitCode) 30 }
+        elseif (Test-Path -LiteralPath ($MachineRoot + $Program.Key)) { Add-Failed ($What + 'its own removal ended well, and it is still registered') 30 }
         else {
             $Done.Programs += 1
             if ($Process.ExitCode -ne 0) { Add-Told ($Program.Title + ' wants the computer to be started again') }
         }
     }
-    catch { $Failures[$Program.Title + ' could not be removed: its own removal could not be started'] = $Failures.Count + 30 }
+    catch { Add-Failed ($What + 'its own removal could not be started') 30 }
+}
+
+# An earlier plan of the same brief: what this one wants too it takes over with what was there before; the rest is taken back, and its record goes.
+function Update-Earlier() {
+    foreach ($Other in @(Get-SubKeys $Records | Where-Object { $_ -cne $PlanId -and $Series -and (Get-Value ($Records + '\' + $_) 'Series') -eq $Series })) {
+        $Path = $Records + '\' + $Other
+        foreach ($Family in @(Get-Value $Path 'Blocks' | Where-Object { $_ -and (Test-Family $_) })) {
+            if ($Blocked -contains $Family) { Add-Record 'Blocks' $Family }
+            elseif (Test-Path -LiteralPath ($Store + '\Deprovisioned\' + $Family)) { Remove-Item -LiteralPath ($Store + '\Deprovisioned\' + $Family) -Recurse }
+        }
+        foreach ($Entry in @(Get-Value $Path 'Removed' | Where-Object { $_ })) { Add-Record 'Removed' $Entry }
+        foreach ($Mark in @(Get-Item -LiteralPath ($Path + '\Guards') -ErrorAction SilentlyContinue | ForEach-Object { $_.Property })) {
+            $Was = @(Get-Value ($Path + '\Guards') $Mark)
+            if ($Was.Count -eq 4 -and (Get-Marks) -notcontains $Mark) { Set-Value ($Record + '\Guards') $Mark 'MultiString' ([string[]]$Was) }
+        }
+        foreach ($Name in @('sign-in')) {
+            if (Get-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($Other + '-' + $Name) -ErrorAction SilentlyContinue) {
+                Unregister-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($Other + '-' + $Name) -Confirm:$false
+            }
+        }
+        Remove-Item -LiteralPath $Path -Recurse
+        Write-Log ('took over from the plan ' + $Other)
+    }
+    # Guards that are wanted no more.
+    foreach ($Mark in @(Get-Marks)) {
+        $Parts = $Mark.Split('|')
+        if ($Parts.Count -eq 3 -and @($Wanted.Guards | Where-Object { $_.Key -eq $Parts[1] -and $_.Name -eq $Parts[2] }).Count -eq 0) { $null = Restore-Guard $Mark }
+    }
 }
 
 # ---- Look ----
 
 if (-not (Test-Administrator)) {
-    Write-Last 'refused: this needs an administrator or SYSTEM. Nothing was changed.'
+    Complete-Script 5 'refused: this needs an administrator or SYSTEM. Nothing was changed.'
     exit 5
 }
-$Lasting = @{}
-$Look = Get-Look
-if ($Look.Failed) {
-    Write-Last ('failed: not known is ' + (Join-Texts (Get-Ordered $Unknown) 5) + '. Nothing was changed.')
+if ($Undone -and -not $Resume) {
+    Complete-Script 0 ('undone by a person on ' + $Undone + '; nothing is done until a new plan comes (plan.txt says how to end that).')
+    exit 0
+}
+$HoldsRun = Open-Run
+if (-not $HoldsRun) {
+    Complete-Script 4 'waiting: another run is at work on this computer. Nothing was changed.'
+    exit 4
+}
+if (-not $Preview) {
+    Close-Left
+    if ($Undone) { Remove-ItemProperty -LiteralPath $Record -Name 'Undone' }
+}
+Start-Plan
+$IsSignIn = [bool]$AtSignIn
+if ($Wanted -and $IsSignIn) {
+    # Only what waited for an account: the task that runs this goes when nothing waits any more.
+    $Own = @($Wanted.Guards | Where-Object { $_.Hive -ceq 'Account' })
+    $In = @($People | Where-Object { Test-SignedIn $_.Sid })
+    $Places = @(foreach ($Who in $In) { foreach ($Guard in $Own) { @{ Guard = $Guard; Who = $Who; Root = 'HKEY_USERS\' + $Who.Sid + '\' } } })
+    Set-Guards @($Places | Where-Object { -not (Test-Guard $_.Root $_.Guard) })
+    Add-Seen @($Places | Where-Object { Test-Guard $_.Root $_.Guard } | ForEach-Object { $_.Who.Sid + '|' + $_.Guard.Key + '|' + $_.Guard.Name })
+    $Seen = @(Get-List 'Seen') + @(Get-Marks)
+    $Left = @(foreach ($Who in $People) { foreach ($Guard in $Own) { $Who.Sid + '|' + $Guard.Key + '|' + $Guard.Name } })
+    $Left = @($Left | Where-Object { $Seen -notcontains $_ })
+    if ($Left.Count -eq 0) { Remove-Task 'sign-in'; Remove-Item -LiteralPath $TaskFolder -Recurse -Force -ErrorAction SilentlyContinue }
+    $Code = $(if ($Failures.Count -gt 0) { 3 } else { 0 })
+    $Start = $(if ($Code -eq 0) { 'done at sign-in: ' } else { (Get-Said 'done in part: ' $Failures 10) + ' ' })
+    Complete-Script $Code ($Start + (Get-Count $Done.Guards 'guard') + ' set.' + (Get-Notes))
+    exit $Code
+}
+if ($Wanted) { $Look = Get-Look (-not $Preview) }
+if (-not $Wanted -or $Look.Failed) {
+    Complete-Script 1 ('failed: nothing was changed.' + (Get-Notes))
     exit 1
 }
+foreach ($Text in $Look.Leaving.Values) { Add-Waiting $Text }
+if ($Preview) {
+    foreach ($Text in $Look.Drift) { Write-Output ('would put right: ' + (Get-Plain $Text)) }
+    if (@($Look.Registered).Count + @($Look.Provisioned).Count + @($Look.Classic).Count -gt 0) { Write-Output ('system restore point: ' + $RestorePoint) }
+    Complete-Script 0 ('preview: ' + (Get-Count $Look.Drift.Count 'difference') + ' would be put right; nothing was changed.' + (Get-Notes))
+    exit 0
+}
+if ($Series) { Update-Earlier }
+Add-Seen $Look.Seen
 if ($Look.Drift.Count -eq 0) {
-    $Notes = ''
-    if ($Unknown.Count -gt 0) { $Notes = ' Not known: ' + (Join-Texts (Get-Ordered $Unknown) 5) + '.' }
-    if ($Told.Count -gt 0) { $Notes += ' Told: ' + (Join-Texts (Get-Ordered $Told) 5) + '.' }
-    Write-Last ('as planned already; nothing was changed.' + $Notes)
-    exit $(if ($Unknown.Count -gt 0) { 3 } else { 0 })
+    $Code = $(if ($Failures.Count + $Unknown.Count -gt 0) { 3 } elseif ($Waiting.Count -gt 0) { 4 } else { 0 })
+    Complete-Script $Code ('as planned already; nothing was changed.' + (Get-Said ' Failed: ' $Failures 10) + (Get-Notes))
+    exit $Code
 }
 Write-Log ('drift: ' + ($Look.Drift -join '; '))
-$Point = New-RestorePoint
+$Point = 'none, since nothing goes'
+if (@($Look.Registered).Count + @($Look.Provisioned).Count + @($Look.Classic).Count -gt 0) { $Point = New-RestorePoint }
 Write-Log ('system restore point: ' + $Point)
-if ($RestorePoint -ceq 'require' -and $Point -cne 'made' -and -not $Point.StartsWith('an earlier')) {
-    Write-Last ('refused: a system restore point is required, and there is ' + $Point + '. Nothing was changed.')
+if ($RestorePoint -ceq 'require' -and $Point -clike 'none*' -and $Point -cne 'none, since nothing goes') {
+    Complete-Script 5 ('refused: a system restore point is required, and there is ' + $Point + '. Nothing was changed.')
     exit 5
 }
 
 # ---- Carry out: blocks first, so that nothing comes back in between ----
 
+Set-Value $Record 'Series' 'String' $Series
 foreach ($Family in $Look.Blocks) {
     try {
         Add-Record 'Blocks' $Family
         Add-Key ($Store + '\Deprovisioned\' + $Family)
         $Done.Blocks += 1
     }
-    catch { $Failures['the block of ' + $Family + ' could not be set: ' + (Get-CodeText (Get-Code $_))] = $Failures.Count + 40 }
+    catch { Add-Failed ('the block of ' + $Family + ' could not be set: ' + (Get-CodeText @(Get-Codes $_)[0])) 40 }
 }
 $Parameters = (Get-Command Remove-AppxPackage).Parameters.Keys
 $RemovesForAll = $Parameters -contains 'AllUsers'
 $RemovesForUser = $Parameters -contains 'User'
 $DeprovisionsForAll = (Get-Command Remove-AppxProvisionedPackage).Parameters.Keys -contains 'AllUsers'
-foreach ($Entry in $Look.Provisioned) {
-    if (-not (Test-Time)) { break }
-    $Family = $Entry.Item.Family
-    $WasBlocked = Test-Path -LiteralPath ($Store + '\Deprovisioned\' + $Family)
-    try {
-        Add-Record 'Removed' $Family
-        if ($All -and $DeprovisionsForAll) { $null = Remove-AppxProvisionedPackage -Online -PackageName $Entry.FullName -AllUsers }
-        else { $null = Remove-AppxProvisionedPackage -Online -PackageName $Entry.FullName }
-        $Done.Provisioned += 1
-        # The command sets a block by itself; where none is planned, none stays.
-        if (-not $WasBlocked -and $Blocked -notcontains $Family -and (Test-Path -LiteralPath ($Store + '\Deprovisioned\' + $Family))) {
-            Remove-Item -LiteralPath ($Store + '\Deprovisioned\' + $Family) -Recurse
-        }
+# What may pass by itself is tried once more: in use, a user signed off, something depends on it that went meanwhile.
+foreach ($Round in 1..2) {
+    $Retried = @($Held.Keys | Where-Object { @('0x80073D02', '0x80073D19', '0x80073CF3') -contains $Held[$_].Code })
+    if ($Round -eq 2) {
+        if ($Retried.Count -eq 0 -or -not (Test-Time)) { break }
+        Start-Sleep -Seconds 20
+        foreach ($Family in $Retried) { $Held.Remove($Family) }
     }
-    catch { if (Add-Failure $_ $Entry.Item $false) { $Again += @{ Entry = $Entry; Package = $null } } }
-}
-# Bundles take their parts along; what is left is taken one by one.
-foreach ($Turn in @('bundles', 'others')) {
-    if ($Turn -ceq 'others') { $Rest = Get-Look } else { $Rest = $Look }
-    foreach ($Entry in $Rest.Registered) {
-        if ($Lasting[$Entry.Item.Title]) { continue }
-        if (@($Failures.Keys | Where-Object { $_.StartsWith($Entry.Item.Title + ' could not') }).Count -gt 0) { continue }
-        $Bundles = @($Entry.Packages | Where-Object { $_.IsBundle -and @($_.Users | Where-Object { $Sids -contains $_ }).Count -gt 0 })
-        $Others = @($Entry.Packages | Where-Object { -not $_.IsBundle -and @($_.Users | Where-Object { $Sids -contains $_ }).Count -gt 0 })
-        foreach ($Package in $(if ($Turn -ceq 'bundles' -or $Bundles.Count -gt 0) { $Bundles } else { $Others })) {
-            if (-not (Test-Time)) { break }
-            if (@($Again | Where-Object { $_.Package -and $_.Package.FullName -ceq $Package.FullName }).Count -gt 0) { continue }
-            Add-Record 'Removed' $Entry.Item.Family
-            if (Remove-Registered $Entry $Package $false) { $Again += @{ Entry = $Entry; Package = $Package } }
+    $Now = $(if ($Round -eq 1) { $Look } else { Get-PackageLook })
+    foreach ($Entry in @($Now.Provisioned | Where-Object { $Round -eq 1 -or $Retried -contains $_.Item.Family })) { if (Test-Time) { Remove-Provisioned $Entry } }
+    # Bundles take their parts along; what is left is taken one by one.
+    foreach ($Turn in @('bundles', 'others')) {
+        if ($Turn -ceq 'others') { $Now = Get-PackageLook }
+        foreach ($Entry in @($Now.Registered | Where-Object { $Round -eq 1 -or $Retried -contains $_.Item.Family })) {
+            $Family = $Entry.Item.Family
+            $Meant = @($Entry.Packages | Where-Object { @($_.Users | Where-Object { $Sids -contains $_ }).Count -gt 0 })
+            $Bundles = @($Meant | Where-Object { $_.IsBundle })
+            foreach ($Package in $(if ($Turn -ceq 'bundles' -or $Bundles.Count -gt 0) { $Bundles } else { $Meant })) {
+                if ($Lasting[$Family] -or $Held[$Family] -or $Outcomes[$Family].State -ceq 'failed' -or -not (Test-Time)) { break }
+                Add-Record 'Removed' ($Family + '|' + ($Entry.Sids -join ' ') + '|' + (Get-Plain $Entry.Item.Title))
+                Remove-Registered $Entry $Package
+            }
         }
     }
 }
-foreach ($Entry in $Look.Guards) { if (Test-Time) { Set-Guard $Entry } }
+Set-Guards $Look.Guards
+if ($Look.Later.Count -gt 0) {
+    try { Add-Task 'sign-in' '' } catch { Add-Failed ('no task could be set up for accounts that sign in later: ' + (Get-CodeText @(Get-Codes $_)[0])) 50 }
+}
 foreach ($Program in $Look.Classic) { if (Test-Time) { Remove-Classic $Program } }
-if ($Again.Count -gt 0 -and (Test-Time)) {
-    Start-Sleep -Seconds 20
-    foreach ($One in $Again) {
-        if (-not (Test-Time)) { break }
-        if ($One.Package) { $null = Remove-Registered $One.Entry $One.Package $true; continue }
-        try {
-            if ($All -and $DeprovisionsForAll) { $null = Remove-AppxProvisionedPackage -Online -PackageName $One.Entry.FullName -AllUsers }
-            else { $null = Remove-AppxProvisionedPackage -Online -PackageName $One.Entry.FullName }
-        }
-        catch { $null = Add-Failure $_ $One.Entry.Item $true }
-    }
-}
 
 # ---- Look again: only what is seen counts ----
 
-$End = Get-Look
-foreach ($Entry in $Look.Registered) {
-    if ($Lasting[$Entry.Item.Title]) { continue }
-    if (@($End.Registered | Where-Object { $_.Item.Family -ceq $Entry.Item.Family }).Count -eq 0) { $Done.Packages += 1 }
-}
-foreach ($Entry in $End.Registered) {
-    if (-not $Lasting[$Entry.Item.Title] -and @($Failures.Keys | Where-Object { $_.StartsWith($Entry.Item.Title + ' could not') }).Count -eq 0) {
-        $Failures[$Entry.Item.Title + ' is still there, though the system said nothing'] = $Failures.Count + 20
+$Started = $Outcomes
+$Outcomes = @{}
+$End = Get-Look $true
+foreach ($Text in $End.Leaving.Values) { Add-Waiting $Text }
+Add-Seen $End.Seen
+$Going = @(@($Look.Registered) + @($Look.Provisioned) | ForEach-Object { $_.Item.Family } | Sort-Object -Unique)
+$Packages = 0
+$Stayed = @()
+foreach ($Family in $Going) {
+    $Item = @($Wanted.Remove | Where-Object { $_.Family -eq $Family })[0]
+    $Before = @($Look.Registered | Where-Object { $_.Item.Family -eq $Family } | ForEach-Object { $_.Sids })
+    $Still = @($End.Registered | Where-Object { $_.Item.Family -eq $Family } | ForEach-Object { $_.Sids })
+    $Given = @($End.Provisioned | Where-Object { $_.Item.Family -eq $Family }).Count
+    if ($Before.Count -gt 0 -and $Still.Count -eq 0 -and $Outcomes[$Family].State -ceq 'gone') { $Packages += 1 }
+    if ($Still.Count -eq $Before.Count -and $Given -eq @($Look.Provisioned | Where-Object { $_.Item.Family -eq $Family }).Count) { $Stayed += $Family }
+    if ($Lasting[$Family]) { Set-Outcome $Family 'stays' '0x80070032' 'tried again on another day or build'; continue }
+    if ($Still.Count -eq 0 -and $Given -eq 0) { continue }
+    $Code = [string]$Held[$Family].Code
+    if (@('0x80073D02', '0x80073D19') -contains $Code) {
+        Add-Waiting ($Item.Title + ': ' + (Get-CodeText $Code))
+        Set-Outcome $Family 'waiting' $Code 'tried again at the next run'
+    }
+    elseif ($Code) {
+        Add-Failed ($Item.Title + ' could not be removed: ' + (Get-CodeText $Code)) 10
+        Set-Outcome $Family 'failed' $Code 'tried again at the next run'
+    }
+    else {
+        if ($Started[$Family].State -cne 'failed' -and (Test-Time)) { Add-Failed ($Item.Title + ' is still there, though the system said nothing') 20 }
+        Set-Outcome $Family 'failed' '' 'tried again at the next run'
     }
 }
-foreach ($Text in @($End.Drift | Where-Object { $_ -match ' is not (blocked|set for) ?| is provisioned ' })) {
-    $IsLasting = $false
-    foreach ($Title in $Lasting.Keys) { if ($Text.StartsWith($Title + ' ')) { $IsLasting = $true } }
-    if (-not $IsLasting -and $Failures.Count -eq 0) { $Failures['after all, ' + $Text] = 60 }
+if ($Failures.Count -eq 0) {
+    $Stays = ' is not (blocked|set for) ?| is installed$| no task yet$'
+    foreach ($Text in @($End.Drift | Where-Object { $_ -cmatch $Stays })) { Add-Failed ('after all, ' + $Text) 60 }
 }
 # What stayed after all, undo has nothing to give back of.
-$Stayed = @(foreach ($Entry in $Look.Registered + $Look.Provisioned) {
-    $Family = $Entry.Item.Family
-    $Still = @($End.Registered | Where-Object { $_.Item.Family -ceq $Family } | ForEach-Object { $_.Sids })
-    $Before = @($Look.Registered | Where-Object { $_.Item.Family -ceq $Family } | ForEach-Object { $_.Sids })
-    $Given = @($End.Provisioned | Where-Object { $_.Item.Family -ceq $Family }).Count
-    $WasGiven = @($Look.Provisioned | Where-Object { $_.Item.Family -ceq $Family }).Count
-    if ($Lasting[$Entry.Item.Title] -or ($Still.Count -eq $Before.Count -and $Given -eq $WasGiven)) { $Family }
-})
-$Kept = @(Get-Value $Record 'Removed' | Where-Object { $_ -and $Stayed -cnotcontains $_ })
-if ($Stayed.Count -gt 0 -and (Test-Path -LiteralPath $Record)) { Set-Value $Record 'Removed' 'MultiString' ([string[]]$Kept) }
-$Sum = (Get-Count $Done.Packages 'package') + ' removed, ' + [string]$Done.Provisioned + ' no longer provisioned, ' +
+Remove-Record 'Removed' @(Get-List 'Removed' | Where-Object { $Stayed -contains $_.Split('|')[0] })
+$Sum = (Get-Count $Packages 'package') + ' removed, ' + [string]$Done.Provisioned + ' no longer provisioned, ' +
     (Get-Count $Done.Blocks 'block') + ' and ' + (Get-Count $Done.Guards 'guard') + ' set' +
-    $(if ($Classic.Count -gt 0) { ', ' + (Get-Count $Done.Programs 'program') + ' removed' } else { '' })
-$Notes = ' System restore point: ' + $Point + '.'
-if ($Told.Count -gt 0) { $Notes += ' Told: ' + (Join-Texts (Get-Ordered $Told) 5) + '.' }
-if ($Unknown.Count -gt 0) { $Notes += ' Not known: ' + (Join-Texts (Get-Ordered $Unknown) 5) + '.' }
-if ($Failures.Count -gt 0) {
-    Write-Last ('done in part: ' + (Join-Texts (Get-Ordered $Failures) 10) + '. ' + $Sum + '.' + $Notes)
-    exit 3
-}
-Write-Last ('done: ' + $Sum + '.' + $Notes)
-exit $(if ($Unknown.Count -gt 0) { 3 } else { 0 })
+    $(if ($Classic.Count -gt 0) { ', ' + (Get-Count $Done.Programs 'program') + ' removed' } else { '' }) + '. System restore point: ' + $Point + '.'
+$Code = 0
+$Start = 'done: '
+if ($Waiting.Count -gt 0) { $Code = 4; $Start = 'done but for what waits: ' }
+if ($Unknown.Count -gt 0) { $Code = 3; $Start = 'done as far as is known: ' }
+if ($Failures.Count -gt 0) { $Code = 3; $Start = (Get-Said 'done in part: ' $Failures 10) + ' ' }
+Complete-Script $Code ($Start + $Sum + (Get-Notes))
+exit $Code

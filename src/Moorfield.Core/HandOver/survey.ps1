@@ -123,7 +123,7 @@ function Get-JsonClasses([string]$Hive, [string]$Classes, $Types, $ProgIds) {
     foreach ($Type in $Types) {
         $Path = $Hive + $Classes + $Type
         if (-not (Test-Path -LiteralPath $Path)) { continue }
-        if ($Type.StartsWith('.')) {
+        if ($Type -clike '.*') {
             $Named = @(Get-Item -LiteralPath ($Path + '\OpenWithProgids') -ErrorAction SilentlyContinue | ForEach-Object { $_.Property })
             $Default = Get-Value $Path '(default)'
             if ($Default) { $Programs[[string]$Default] = $true }
@@ -140,7 +140,7 @@ function Get-JsonClasses([string]$Hive, [string]$Classes, $Types, $ProgIds) {
     foreach ($Program in @($Programs.Keys | Sort-Object)) {
         $Path = $Classes + $Program
         if (-not $Program -or $Program.Contains('\') -or -not (Test-Path -LiteralPath ($Hive + $Path))) { continue }
-        if ($Program.StartsWith('AppX')) { Get-JsonKey $Hive ($Path + '\Application') @('AppUserModelID') }
+        if ($Program -clike 'AppX*') { Get-JsonKey $Hive ($Path + '\Application') @('AppUserModelID') }
         elseif (Test-Path -LiteralPath ($Hive + $Path + '\shell\open\command')) {
             '{"key":' + (Get-Json ($Path + '\shell\open\command')) + ',"values":[]}'
         }
@@ -195,8 +195,10 @@ foreach ($Filter in $Filters) {
     try { $Packages = @(Get-AppxPackage -AllUsers -PackageTypeFilter $Filter) } catch { $Reason = $_.Exception.Message }
 }
 if ($null -eq $Packages) { Add-Gap 'packages' ('The packages of all users could not be listed: ' + $Reason) $null $null }
+$States = @{}
 $PackageLines = @(foreach ($Package in $Packages) {
     $Users = @(foreach ($User in $Package.PackageUserInformation) {
+        $States[[string]$User.InstallState] = [string]@($User.InstallState.PSObject.TypeNames)[0]
         '{"account":' + (Get-Json $User.UserSecurityId.Sid) + ',"state":' + (Get-Json $User.InstallState) + '}'
     })
     '{"fullName":' + (Get-Json $Package.PackageFullName) + ',"place":' + (Get-Json $Package.InstallLocation) + ',"nonRemovable":' +
@@ -210,6 +212,13 @@ try {
     })
 }
 catch { Add-Gap 'provisioned' ('The provisioned packages could not be listed: ' + $_.Exception.Message) $null $null }
+
+# What this Windows calls things: the makers of the scripts never saw one.
+$StateLines = @(foreach ($State in @($States.Keys | Sort-Object)) { '{"name":' + (Get-Json $State) + ',"type":' + (Get-Json $States[$State]) + '}' })
+$CommandLines = @(foreach ($Name in $Commands) {
+    $Has = @(Get-Command $Name -ErrorAction SilentlyContinue | ForEach-Object { $_.Parameters.Keys } | Sort-Object | ForEach-Object { Get-Json $_ })
+    '{"name":' + (Get-Json $Name) + ',"parameters":' + (Join-Json $Has) + '}'
+})
 
 # Their manifests and sizes.
 $Types = @{}
@@ -285,7 +294,7 @@ $PackageNames = @{}
 # The accounts' own: the registry of those that are signed in, and what they have in their apps.
 foreach ($Sid in @($Profiles.Keys | Sort-Object)) {
     $Home_ = $Profiles[$Sid]
-    $Name = $Home_.Substring($Home_.LastIndexOf('\') + 1)
+    $Name = $Home_ -creplace '^.*\\', ''
     $Own = 'Registry::HKEY_USERS\' + $Sid + '\'
     $Classes = 'Registry::HKEY_USERS\' + $Sid + '_Classes\'
     if (Test-Path -LiteralPath $Own) {
@@ -371,6 +380,8 @@ $Survey = '{"schema":"moorfield.survey/1",' + "`n" +
     '"provisioned":' + $(if ($null -eq $ProvisionedLines) { 'null' } else { Join-Json $ProvisionedLines }) + ",`n" +
     '"registry":' + (Join-Json $HiveLines) + ",`n" +
     '"files":' + (Join-Json @($FileLines | Where-Object { $_ })) + ",`n" +
+    '"states":' + (Join-Json $StateLines) + ",`n" +
+    '"commands":' + (Join-Json $CommandLines) + ",`n" +
     '"names":' + (Join-Json $NameLines) + "}`n"
 $Name = 'survey-' + ($Computer -creplace '[^A-Za-z0-9-]', '_') + '.json'
 $Path = $To.TrimEnd('\') + '\' + $Name

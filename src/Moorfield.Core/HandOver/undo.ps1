@@ -1,91 +1,104 @@
-# Takes back what remediate.ps1 of the same hand-over did on this computer: its own blocks and guards, and the packages whose files are still
-# there, for whoever runs it. The rest it lists by name: it has to be fetched again. Written by Moorfield.
-# Exit codes: 0 done or nothing to do, 1 failed, 3 done in part (the line says what is left), 5 refused: nothing was changed.
+# Takes back what remediate.ps1 of the same hand-over did on this computer, by the record that it left here: its own blocks and guards at once;
+# packages whose files are still there at the next sign-in of those who had them; the rest it lists by name, to be fetched again.
+# After that the pair does nothing here until a new plan comes. Written by Moorfield.
+# Exit codes: 0 done or nothing to do, 3 done in part (the line says what is left), 4 done but for what waits for a sign-in, 5 refused: nothing
+# was changed.
 # Moorfield runs this script in its tests against a made-up machine. It was never run on Windows by its makers.
+
+param([switch]$AtSignIn, [string]$Account)
 
 # ---- Data ----------------------------------------------------------------------------------------------------------
 ##DATA##
-$Kind = 'undo'
+$ScriptName = 'undo'
+$Passed = $(if ($AtSignIn) { ' -AtSignIn' }) + $(if ($Account) { ' -Account ' + $Account })
+$Preview = [bool]$Account
 ##COMMON##
-$Failures = @{}
-$Lifted = 0
-$Freed = 0
-$Back = @()
-$Lost = @()
-if (-not (Test-Administrator)) {
-    Write-Last 'refused: this needs an administrator or SYSTEM. Nothing was changed.'
-    exit 5
-}
-if (-not (Test-Path -LiteralPath $Record)) {
-    Write-Last 'nothing to undo: this plan was not carried out here.'
+# In an account's own session, by its own task: what it had is registered from the files that are still there.
+if ($Account) {
+    foreach ($Entry in @(Get-List 'Back')) {
+        $Parts = @($Entry -csplit '\|', 4)
+        if ($Parts.Count -ne 4 -or $Parts[1] -cne $Account) { continue }
+        try { Add-AppxPackage -Register -Path $Parts[2] -DisableDevelopmentMode } catch { continue }
+    }
     exit 0
 }
-
-# Only what both the plan and the record name.
-foreach ($Family in @(Get-Value $Record 'Blocks' | Where-Object { $_ -and $Blocked -contains $_ -and (Test-Family $_) })) {
+if (-not (Test-Administrator)) {
+    Complete-Script 5 'refused: this needs an administrator or SYSTEM. Nothing was changed.'
+    exit 5
+}
+$HoldsRun = Open-Run
+if (-not $HoldsRun) {
+    Complete-Script 4 'waiting: another run is at work on this computer. Nothing was changed.'
+    exit 4
+}
+if (-not (Test-Path -LiteralPath $Record)) {
+    Complete-Script 0 'nothing to undo: this plan was not carried out here.'
+    exit 0
+}
+if ($Undone -and @(Get-Marks).Count + @(Get-List 'Blocks').Count + @(Get-List 'Removed').Count + @(Get-List 'Back').Count -eq 0) {
+    Complete-Script 0 ('nothing to undo: it was undone on ' + $Undone + '.')
+    exit 0
+}
+Close-Left
+if (-not $Undone) { Set-Value $Record 'Undone' 'String' ((Get-Now).Substring(0, 10)) }
+foreach ($Name in @('remediate.ps1')) { Remove-Item -LiteralPath ($TaskFolder + '\' + $Name) -Force -ErrorAction SilentlyContinue }
+Remove-Task 'sign-in'
+$Lifted = 0
+$Lost = @()
+foreach ($Family in @(Get-List 'Blocks' | Where-Object { Test-Family $_ })) {
     try {
         if (Test-Path -LiteralPath ($Store + '\Deprovisioned\' + $Family)) {
             Remove-Item -LiteralPath ($Store + '\Deprovisioned\' + $Family) -Recurse
             $Lifted += 1
         }
+        Remove-Record 'Blocks' @($Family)
     }
-    catch { $Failures['the block of ' + $Family + ' could not be lifted: ' + (Get-CodeText (Get-Code $_))] = $Failures.Count + 1 }
+    catch { Add-Failed ('the block of ' + $Family + ' could not be lifted: ' + (Get-CodeText @(Get-Codes $_)[0])) 40 }
 }
-$Marks = @(Get-Value $Record 'Guards' | Where-Object { $_ })
-foreach ($Guard in $Wanted.Guards) {
-    $Places = $(if ($Guard.Hive -ceq 'Machine') { @(@{ Place = 'Machine'; Who = $null }) } else {
-        @($Profiles | ForEach-Object { @{ Place = $_.Sid; Who = $_ } }) +
-            @(@{ Place = 'Default'; Who = @{ Sid = ''; Folder = 'C:\Users\Default'; Name = 'new accounts' } })
-    })
-    foreach ($At in $Places) {
-        $Start = $At.Place + '|' + $Guard.Key + '|' + $Guard.Name
-        $Mark = @($Marks | Where-Object { $_ -ceq $Start -or ([string]$_).StartsWith($Start + '|') })
-        if ($Mark.Count -eq 0) { continue }
-        $Root = $(if ($At.Who) { Open-Hive $At.Who } else { $MachineRoot })
-        if (-not $Root) { $Failures['the guard ' + $Guard.Name + ' could not be lifted for ' + $At.Who.Name] = $Failures.Count + 1; continue }
-        try {
-            # What somebody else set since then stays.
-            if (Test-Guard $Root $Guard) {
-                $Was = ([string]$Mark[0]).Substring($Start.Length)
-                $Shown = $(if ($Guard.Name) { $Guard.Name } else { '(default)' })
-                if ($Was.StartsWith('|DWord|')) { Set-Value ($Root + $Guard.Key) $Guard.Name 'DWord' ([int]$Was.Substring(7)) }
-                elseif ($Was.StartsWith('|Other|')) {
-                    Add-Told ('the guard ' + $Guard.Name + ' stays: what was there before was not a text or a number')
-                    $Freed -= 1
-                }
-                elseif ($Was.StartsWith('|String|')) { Set-Value ($Root + $Guard.Key) $Guard.Name 'String' $Was.Substring(8) }
-                else { Remove-ItemProperty -LiteralPath ($Root + $Guard.Key) -Name $Shown }
-                $Freed += 1
-            }
-        }
-        catch { $Failures['the guard ' + $Guard.Name + ' could not be lifted: ' + (Get-CodeText (Get-Code $_))] = $Failures.Count + 1 }
-        Close-Hive $Root
-    }
+foreach ($Mark in @(Get-Marks)) {
+    if (-not (Restore-Guard $Mark) -and $Failures.Count -eq 0) { Add-Waiting 'guards of accounts that are signed out are lifted at their next sign-in' }
 }
+
+# What was removed: who had it gets it back when they sign in, while its files are there. What cannot be listed is looked at another time.
+$Going = @(@(Get-List 'Removed') + @(Get-List 'Back') | ForEach-Object { @{ Family = $_.Split('|')[0]; Title = $_.Split('|')[0] } })
+$Broken = @{}
 $Packages = @(Get-Packages)
-foreach ($Family in @(Get-Value $Record 'Removed' | Where-Object { $_ -and (Test-Family $_) })) {
-    $Item = @($Wanted.Remove | Where-Object { $_.Family -ceq $Family })
-    if ($Item.Count -eq 0) { continue }
-    $Own = @($Packages | Where-Object { $_.Family -eq $Family -and -not $_.IsResource -and -not $_.IsBundle -and $_.Place })
-    $Staged = @($Own | Where-Object { Test-Path -LiteralPath ($_.Place + '\AppxManifest.xml') })
-    if ($Staged.Count -eq 0) { $Lost += $Item[0].Title; continue }
-    try {
-        Add-AppxPackage -Register -Path ($Staged[0].Place + '\AppxManifest.xml') -DisableDevelopmentMode
-        $Back += $Item[0].Title
-    }
-    catch {
-        Write-Log ($Item[0].Title + ': ' + $_.Exception.Message)
-        $Lost += $Item[0].Title
-    }
+$Provisioned = @()
+try { $Provisioned = @(Get-AppxProvisionedPackage -Online | ForEach-Object { ([string]$_.PackageName -creplace '_.*_', '_') }) }
+catch { Add-Unknown 'which packages are provisioned' }
+foreach ($Entry in @(Get-List 'Removed')) {
+    $Parts = @($Entry -csplit '\|', 3)
+    if ($Broken[$Parts[0]]) { continue }
+    $Own = @($Packages | Where-Object { $_.Family -eq $Parts[0] -and -not $_.IsResource -and -not $_.IsBundle })
+    $Manifest = @($Own | ForEach-Object { $_.Place + '\AppxManifest.xml' } | Where-Object { Test-Path -LiteralPath $_ })
+    $Had = @($Parts[1].Split(' ') | Where-Object { $Sid = $_; $Sid -and @($Profiles | Where-Object { $_.Sid -ceq $Sid }).Count -gt 0 })
+    $What = $(if ($Parts[1]) { $Parts[2] } else { $Parts[2] + ' for new accounts' })
+    if ($Parts[1] -and $Manifest.Count -gt 0) { foreach ($Sid in $Had) { Add-Record 'Back' ($Parts[0] + '|' + $Sid + '|' + $Manifest[0] + '|' + $Parts[2]) } }
+    elseif ($Lost -notcontains $What -and ($Parts[1] -or $Provisioned -notcontains $Parts[0])) { $Lost += $What }
+    Remove-Record 'Removed' @($Entry)
 }
-if ($Failures.Count -eq 0) { Remove-Item -LiteralPath $Record -Recurse }
+foreach ($Entry in @(Get-List 'Back')) {
+    $Parts = @($Entry -csplit '\|', 4)
+    if (@($Packages | Where-Object { $_.Family -eq $Parts[0] -and $_.Users -contains $Parts[1] }).Count -gt 0) { Remove-Record 'Back' @($Entry); continue }
+    # Its files may have gone meanwhile, with a removal that waited for a sign-in.
+    if (-not (Test-Path -LiteralPath $Parts[2])) { Remove-Record 'Back' @($Entry); if ($Lost -notcontains $Parts[3]) { $Lost += $Parts[3] }; continue }
+    $Name = @($Profiles | Where-Object { $_.Sid -ceq $Parts[1] } | ForEach-Object { $_.Name })
+    Add-Waiting ($Parts[3] + ' comes back at the next sign-in of ' + ($Name -join ''))
+    try { Add-Task ('back-' + $Parts[1]) $Parts[1] } catch { Add-Failed ('no task could be set up: ' + (Get-CodeText @(Get-Codes $_)[0])) 50 }
+}
+foreach ($Who in $Profiles) { if (@(Get-List 'Back' | Where-Object { $_.Split('|')[1] -ceq $Who.Sid }).Count -eq 0) { Remove-Task ('back-' + $Who.Sid) } }
+# A task as SYSTEM looks after each sign-in, and goes with the last of what waits.
+try {
+    if ($Waiting.Count -gt 0) { Add-Task 'undo' '' }
+    else { Remove-Task 'undo'; Remove-Item -LiteralPath $TaskFolder -Recurse -Force -ErrorAction SilentlyContinue }
+}
+catch { Add-Failed ('no task could be set up: ' + (Get-CodeText @(Get-Codes $_)[0])) 50 }
 $Sum = (Get-Count $Lifted 'block') + ' and ' + (Get-Count $Freed 'guard') + ' lifted' +
-    $(if ($Back.Count -gt 0) { '; given back to whoever ran this: ' + (Join-Texts $Back 20) } else { '' }) +
-    $(if ($Lost.Count -gt 0) { '; to be fetched again: ' + (Join-Texts $Lost 40) } else { '' })
-if ($Told.Count -gt 0) { $Sum += '. Told: ' + (Join-Texts (Get-Ordered $Told) 5) }
-if ($Failures.Count -gt 0) {
-    Write-Last ('done in part: ' + (Join-Texts (Get-Ordered $Failures) 10) + '. ' + $Sum + '.')
-    exit 3
-}
-Write-Last ('done: ' + $Sum + '.')
-exit $(if ($Lost.Count -gt 0) { 3 } else { 0 })
+    $(if ($Lost.Count -gt 0) { '; to be fetched again: ' + (Join-Texts $Lost 40) }) + '.'
+$Code = 0
+$Start = 'done: '
+if ($Waiting.Count -gt 0) { $Code = 4; $Start = 'done but for what waits: ' }
+if ($Lost.Count + $Unknown.Count -gt 0) { $Code = 3 }
+if ($Failures.Count -gt 0) { $Code = 3; $Start = (Get-Said 'done in part: ' $Failures 10) + ' ' }
+Complete-Script $Code ($Start + $Sum + (Get-Notes))
+exit $Code

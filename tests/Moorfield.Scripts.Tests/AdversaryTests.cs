@@ -1,0 +1,146 @@
+using System.Globalization;
+using System.Text;
+using Moorfield.Core.HandOver;
+using Moorfield.Core.Model;
+using Moorfield.Core.Selection;
+using Moorfield.Formats.Hives;
+using Moorfield.Tests;
+
+namespace Moorfield.Scripts.Tests;
+
+/// <summary>
+/// Machines that are against it, made by chance: they defer, fail once, hide states, hold hives, end runs anywhere, and have two of them. Whatever
+/// happens, no run ends with 0 while a planned package is there for a planned account, nothing changes that was not planned, and undo gives back
+/// what it says. MOORFIELD_SEED and MOORFIELD_ADVERSARIES (how many) make them anew.
+/// </summary>
+public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
+{
+    private static readonly string[] Names = ["Northlight.Weather", "Larkfield.Crossword", "Northlight.Calculator"];
+    private readonly TemporaryFolder _folder = new(inMemory: true);
+
+    public void Dispose() => _folder.Dispose();
+
+    [Fact]
+    public void Whatever_a_machine_does_no_run_says_done_that_is_not()
+    {
+        int seed = int.Parse(Environment.GetEnvironmentVariable("MOORFIELD_SEED") ?? Random.Shared.Next().ToString(CultureInfo.InvariantCulture),
+            CultureInfo.InvariantCulture);
+        int count = int.Parse(Environment.GetEnvironmentVariable("MOORFIELD_ADVERSARIES") ?? "5", CultureInfo.InvariantCulture);
+        for (int i = 0; i < count; i++)
+            Story(seed + i);
+    }
+
+    private void Story(int seed)
+    {
+        var chance = new Random(seed);
+        var machine = MadeUpMachine.FromVolume(Demo.CopyFewTo(_folder, $"machine{seed}"));
+        string[] families = [.. Names.Select(n => Demo.World.Family(n))];
+        bool Often(int times) => chance.Next(times) == 0;
+        string[] accounts = Often(2) ? ["*"] : [machine.Accounts[chance.Next(3)].Profile.Split('\\')[^1]];
+        bool newcomers = Often(2);
+        string[] meant = [.. families.Where(_ => chance.Next(3) > 0)];
+        var guard = KnownGuards.All.First(g => g.Hive == GuardHive.Account);
+        var plan = Scenarios.Plan(accounts, newcomers, meant) with
+        {
+            Guards = Often(3) ? [] : [guard, KnownGuards.All.First(g => g.Hive == GuardHive.Machine)],
+            MountsSignedOut = Often(2),
+            RestorePoint = SystemRestorePoint.None,
+        };
+        string[] sids = accounts is ["*"] ? [.. machine.Accounts.Select(a => a.Sid)]
+            : [machine.Accounts.First(a => a.Profile.EndsWith(accounts[0], StringComparison.Ordinal)).Sid];
+        foreach (var (sid, _) in machine.Accounts.Where(_ => Often(2)).ToList())
+            machine.SignOut(sid);
+        machine.Defers = Often(2);
+        machine.TellsDeferred = Often(2);
+        uint[] codes = [0x80073CFA, 0x80073D02, 0x80073D19, 0x80073CF3, 0x80070005, 0x80073D01];
+        foreach (string family in families.Where(_ => Often(2)))
+            machine.Failures[family] = new MadeUpFailure(codes[chance.Next(codes.Length)], chance.Next(1, 4), Often(5) ? 0x80070032 : 0);
+        foreach (string family in families.Where(_ => Often(6)))
+            machine.Clinging.Add(family);
+        if (Often(4))
+            machine.Corrupt.Add(families[chance.Next(3)]);
+        if (Often(4))
+            machine.Packages.First(p => p.FullName.Family.ToString() == families[0]).States[machine.Accounts[chance.Next(3)].Sid] = "Verschoben";
+        if (Often(5))
+            machine.Open.Add(Often(2) ? "Moorfield_Default" : "Moorfield_" + machine.Accounts[chance.Next(3)].Sid);
+        if (Often(4))
+            machine.OwnHive(Often(2) ? null : sids[0]).Create(guard.Key).Values[guard.Value.Name] =
+                HiveValue.FromString(guard.Value.Name, "%SystemRoot%\\\u00fc", HiveValueType.ExpandString);
+        string[] before = Other(machine, meant, plan);
+        var hives = Hives(machine, guard);
+        var files = HandOverFiles.Write(plan).ToDictionary(f => f.Name, f => f.Content);
+        var story = new StringBuilder($"MOORFIELD_SEED={seed} MOORFIELD_ADVERSARIES=1: for {string.Join(',', accounts)}{(newcomers ? " and newcomers" : "")}");
+        for (int run = 0; run < 4; run++)
+        {
+            bool killed = Often(2);
+            machine.Forget();
+            machine.KilledAt = killed ? chance.Next(1, 25) : 0;
+            string name = Often(4) ? HandOverFiles.Detect : HandOverFiles.Remediate;
+            var result = Shell.Run(machine, files[name], constrained: Often(2));
+            killed &= result.ExitCode == -1;
+            machine.KilledAt = 0;
+            story.Append($"\n  {name} {(killed ? "killed" : result.ExitCode)} {string.Join(' ', result.Output)}");
+            if (!killed)
+            {
+                result.Errors.ShouldBeEmpty(story.ToString());
+                result.ExitCode.ShouldBeOneOf(0, 1, 2, 3, 4);
+                Hold(machine, plan, meant, sids, result, story.ToString());
+            }
+            Other(machine, meant, plan).ShouldBe(before, story.ToString());
+            if (Often(3) && machine.Accounts.FirstOrDefault(a => !machine.IsSignedIn(a.Sid)).Sid is { } sid)
+            {
+                Scenarios.SignIn(machine, sid);
+                story.Append($"\n  {sid} signed in");
+            }
+        }
+        machine.Open.Clear();
+        machine.Corrupt.Clear();
+        var undo = Shell.Run(machine, files[HandOverFiles.Undo], constrained: Often(2));
+        story.Append($"\n  undo {undo.ExitCode} {string.Join(' ', undo.Output)}");
+        output.WriteLine(story.ToString());
+        undo.Errors.ShouldBeEmpty(story.ToString());
+        foreach (var (account, _) in machine.Accounts)
+            Scenarios.SignIn(machine, account);
+        Scenarios.SignIn(machine, sids[0]);
+        machine.Tasks.ShouldBeEmpty(story.ToString());
+        machine.Registry.Find("HKEY_USERS")!.Keys.Keys.ShouldNotContain(k => k.StartsWith("Moorfield", StringComparison.Ordinal), story.ToString());
+        Hives(machine, guard).ShouldBe(hives, story.ToString());
+        machine.Registry.Find($@"{MadeUpMachine.Store}\Deprovisioned")?.Keys.Keys.Intersect(plan.Block.Select(b => b.ToString()))
+            .ShouldBeSubsetOf(machine.Software.Find(@"Moorfield\Nothing")?.Keys.Keys ?? Enumerable.Empty<string>(), story.ToString());
+        Shell.Run(machine, files[HandOverFiles.Remediate]).Output[0].ShouldContain(story.ToString().Contains("nothing to undo", StringComparison.Ordinal)
+            ? "moorfield" : "undone by a person", Case.Sensitive, story.ToString());
+        Directory.Delete(machine.Drive, recursive: true);
+    }
+
+    /// <summary>What a result promises.</summary>
+    private static void Hold(MadeUpMachine machine, HandOverPlan plan, string[] meant, string[] sids, ScriptResult result, string story)
+    {
+        if (result.ExitCode != 0 || result.Output[0].Contains("it is part of Windows (0x80070032)", StringComparison.Ordinal))
+            return;
+        foreach (string family in meant)
+        {
+            machine.Packages.Where(p => p.FullName.Family.ToString() == family && !p.IsResource).SelectMany(p => p.Users.Concat(p.Leaving)).Intersect(sids)
+                .ShouldBeEmpty(story);
+            if (plan.Newcomers)
+                machine.Provisioned.ShouldNotContain(p => p.StartsWith(family.Split('_')[0] + "_", StringComparison.Ordinal), story);
+        }
+        machine.Registry.Find("HKEY_USERS")!.Keys.Keys.ShouldNotContain(k => k.StartsWith("Moorfield", StringComparison.Ordinal), story);
+    }
+
+    /// <summary>What nobody planned to change: other packages, and the registry but for what is planned and what packages have there.</summary>
+    private static string[] Other(MadeUpMachine machine, string[] meant, HandOverPlan plan) =>
+    [
+        .. machine.Packages.Where(p => !meant.Contains(p.FullName.Family.ToString()))
+            .Select(p => $"{p.FullName}: {string.Join(',', p.Users.Order(StringComparer.Ordinal))}"),
+        .. machine.Software.Lines().Where(l => !l.Contains(@"\Moorfield", StringComparison.Ordinal) && !meant.Any(m => l.Contains(m.Split('_')[0],
+            StringComparison.OrdinalIgnoreCase)) && !plan.Guards.Any(g => g.Key.StartsWith(l.TrimStart('\\').Split(':')[0],
+            StringComparison.OrdinalIgnoreCase)) && !l.Contains(@"\EndOfLife", StringComparison.Ordinal) && !l.EndsWith("Deprovisioned",
+            StringComparison.Ordinal)),
+    ];
+
+    private static string[] Hives(MadeUpMachine machine, Guard guard) =>
+    [
+        .. machine.Accounts.Select(a => (string?)a.Sid).Append(null).Select(sid => machine.OwnHive(sid).Find(guard.Key)?.Values
+            .GetValueOrDefault(guard.Value.Name) is { } value ? $"{value.Type} {Convert.ToHexString(value.Data.Span)}" : ""),
+    ];
+}
