@@ -24,15 +24,15 @@ public sealed partial class Scenarios
             machine.SignIn(sid);
         foreach (var (name, xml) in machine.Tasks.ToList())
         {
-            var ids = Regex.Matches(xml, "<UserId>([^<]+)</UserId>", RegexOptions.None, TimeSpan.FromSeconds(1)).Select(m => m.Groups[1].Value).ToList();
+            var ids = Regex.Matches(xml, "(?<=<UserId>)[^<]+", RegexOptions.None, TimeSpan.FromSeconds(1)).Select(m => m.Value).ToList();
             if (ids.Count == 2 && ids[0] != sid)
                 continue;
-            string words = System.Net.WebUtility.HtmlDecode(Regex.Match(xml, "<Arguments>(.*)</Arguments>", RegexOptions.None,
-                TimeSpan.FromSeconds(1)).Groups[1].Value);
-            var match = Regex.Match(words, "-File \"(C:\\\\Program Files\\\\Moorfield\\\\[^\"]+)\"(.*)$", RegexOptions.None, TimeSpan.FromSeconds(1));
+            string words = System.Net.WebUtility.HtmlDecode(Regex.Match(xml, "(?<=<Arguments>).*(?=</Arguments>)", RegexOptions.None,
+                TimeSpan.FromSeconds(1)).Value);
+            var match = Regex.Match(words, "-File \"(?<file>C:\\\\Program Files\\\\Moorfield\\\\[^\"]+)\"(?<rest>.*)$", RegexOptions.None, TimeSpan.FromSeconds(1));
             match.Success.ShouldBeTrue(words);
             machine.Runner = ids[^1];
-            var result = Shell.Run(machine, File.ReadAllBytes(machine.At(match.Groups[1].Value)), match.Groups[2].Value, constrained);
+            var result = Shell.Run(machine, File.ReadAllBytes(machine.At(match.Groups["file"].Value)), match.Groups["rest"].Value, constrained);
             machine.Runner = "S-1-5-18";
             result.Errors.ShouldBeEmpty(name);
         }
@@ -145,8 +145,8 @@ public sealed partial class Scenarios
     }
 
     private static string PlanId(HandOverPlan plan) => Regex.Match(
-        Encoding.UTF8.GetString(HandOverFiles.Write(plan).Single(f => f.Name == HandOverFiles.Detect).Content), @"\$PlanId = '([0-9a-f]+)'",
-        RegexOptions.None, TimeSpan.FromSeconds(1)).Groups[1].Value;
+        Encoding.UTF8.GetString(HandOverFiles.Write(plan).Single(f => f.Name == HandOverFiles.Detect).Content), @"(?<=\$PlanId = ')[0-9a-f]+",
+        RegexOptions.None, TimeSpan.FromSeconds(1)).Value;
 
     [Scenario]
     public void What_others_had_set_is_no_drift_once_they_are_signed_out()

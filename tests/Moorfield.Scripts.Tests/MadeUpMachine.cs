@@ -155,9 +155,9 @@ public sealed class MadeUpMachine
     }
 
     /// <summary>A text with the machine's variables in place of their names.</summary>
-    internal static string Expand(string text) => Regex.Replace(text, "%([A-Za-z()0-9]+)%",
+    internal static string Expand(string text) => Regex.Replace(text, "%(?<name>[A-Za-z()0-9]+)%",
         m => Environment.GetEnvironmentVariables().Cast<DictionaryEntry>()
-            .FirstOrDefault(v => m.Groups[1].Value.Equals((string)v.Key, StringComparison.OrdinalIgnoreCase)).Value as string ?? m.Value,
+            .FirstOrDefault(v => m.Groups["name"].Value.Equals((string)v.Key, StringComparison.OrdinalIgnoreCase)).Value as string ?? m.Value,
         RegexOptions.None, TimeSpan.FromSeconds(1));
 
     internal bool IsHidden(string path) => Hidden.Any(h => path.StartsWith(h, StringComparison.OrdinalIgnoreCase));

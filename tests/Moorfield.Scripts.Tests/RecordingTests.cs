@@ -16,7 +16,7 @@ public sealed class RecordingTests
         using var document = JsonDocument.Parse(File.ReadAllText(Path.Combine(SurveyTests.Root(), "tests/data/recordings", name)));
         var recording = document.RootElement;
         string code = File.ReadAllText(Path.Combine(SurveyTests.Root(), "src/Moorfield.Core/HandOver/common.ps1"));
-        string[] known = [.. Regex.Matches(code, @"\$State -match '([^']+)'", RegexOptions.None, TimeSpan.FromSeconds(1)).Select(m => m.Groups[1].Value)];
+        string[] known = [.. Regex.Matches(code, @"(?<=\$State -match ')[^']+", RegexOptions.None, TimeSpan.FromSeconds(1)).Select(m => m.Value)];
         known.Length.ShouldBe(3);
         var states = recording.GetProperty("states").EnumerateArray().Select(s => s.GetProperty("name").GetString()!).ToList();
         states.ShouldNotBeEmpty();
