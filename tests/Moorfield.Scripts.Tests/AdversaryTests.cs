@@ -75,10 +75,22 @@ public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
             bool killed = Often(2);
             machine.Forget();
             machine.KilledAt = killed ? chance.Next(1, 25) : 0;
+            if (Often(3))
+            {
+                byte[] other = files[Often(2) ? HandOverFiles.Remediate : HandOverFiles.Undo];
+                machine.BesideAt = chance.Next(2, 20);
+                machine.Beside = () =>
+                {
+                    machine.Runs--; // the first one goes on: what it says of itself still holds
+                    var second = Shell.Run(machine, other);
+                    second.ExitCode.ShouldBe(4, story.ToString());
+                    second.Output[0].ShouldContain("another run is at work", Case.Sensitive, story.ToString());
+                };
+            }
             string name = Often(4) ? HandOverFiles.Detect : HandOverFiles.Remediate;
             var result = Shell.Run(machine, files[name], constrained: Often(2));
             killed &= result.ExitCode == -1;
-            machine.KilledAt = 0;
+            machine.KilledAt = machine.BesideAt = 0;
             story.Append($"\n  {name} {(killed ? "killed" : result.ExitCode)} {string.Join(' ', result.Output)}");
             if (!killed)
             {
@@ -89,7 +101,7 @@ public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
             Other(machine, meant, plan).ShouldBe(before, story.ToString());
             if (Often(3) && machine.Accounts.FirstOrDefault(a => !machine.IsSignedIn(a.Sid)).Sid is { } sid)
             {
-                Scenarios.SignIn(machine, sid);
+                AdverseScenarios.SignIn(machine, sid);
                 story.Append($"\n  {sid} signed in");
             }
         }
@@ -100,8 +112,8 @@ public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
         output.WriteLine(story.ToString());
         undo.Errors.ShouldBeEmpty(story.ToString());
         foreach (var (account, _) in machine.Accounts)
-            Scenarios.SignIn(machine, account);
-        Scenarios.SignIn(machine, sids[0]);
+            AdverseScenarios.SignIn(machine, account);
+        AdverseScenarios.SignIn(machine, sids[0]);
         machine.Tasks.ShouldBeEmpty(story.ToString());
         machine.Registry.Find("HKEY_USERS")!.Keys.Keys.ShouldNotContain(k => k.StartsWith("Moorfield", StringComparison.Ordinal), story.ToString());
         Hives(machine, guard).ShouldBe(hives, story.ToString());

@@ -9,9 +9,14 @@ using Moorfield.Formats.Hives;
 namespace Moorfield.Scripts.Tests;
 
 /// <summary>Machines that behave badly, as true ones do: hives that stay mounted, removals that wait, listings that fail.</summary>
-public sealed partial class Scenarios
+/// <param name="change">Done to the text of every script.</param>
+public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(change)
 {
-    private const string Address = "https://lists.saltmarsh.example/counters.list";
+    /// <summary>All, those that machines behave well in too, by name.</summary>
+    public static IReadOnlyDictionary<string, Action<AdverseScenarios>> All { get; } = typeof(AdverseScenarios).GetMethods()
+        .Where(m => m.GetCustomAttributes(typeof(ScenarioAttribute), false).Length > 0)
+        .ToDictionary(m => m.Name, m => (Action<AdverseScenarios>)Delegate.CreateDelegate(typeof(Action<AdverseScenarios>), m));
+
     private static readonly DateOnly Later = new(2099, 1, 1);
 
     private ScriptResult Undo(MadeUpMachine machine, HandOverPlan plan, bool constrained = false) =>
@@ -84,6 +89,27 @@ public sealed partial class Scenarios
         result.ExitCode.ShouldBe(0, result.Output[0]);
         Mounted(machine).ShouldBeEmpty();
         Value(machine.OwnHive(null), OfAccounts).ShouldBe(OfAccounts.Value.AsDWord());
+    }
+
+    [Scenario]
+    public void A_mount_that_is_left_goes_also_where_there_is_nothing_to_do()
+    {
+        var machine = Machine();
+        var plan = Plan(["ivy"], false, Calculator);
+        foreach (string name in new[] { HandOverFiles.Undo, HandOverFiles.Remediate })
+        {
+            machine.Registry.Find("HKEY_USERS")!.Keys["Moorfield_Default"] = machine.OwnHive(null);
+            Run(machine, plan, name).ExitCode.ShouldBe(0);
+            Mounted(machine).ShouldBeEmpty();
+            Undo(machine, plan);
+        }
+        machine.Registry.Find("HKEY_USERS")!.Keys["Moorfield_Default"] = machine.OwnHive(null);
+        Remediate(machine, plan).Output[0].ShouldContain("undone by a person");
+        Mounted(machine).ShouldBeEmpty();
+        machine.Registry.Find("HKEY_USERS")!.Keys["Moorfield_Default"] = machine.OwnHive(null);
+        machine.Open.Add("Moorfield_Default");
+        foreach (string name in new[] { HandOverFiles.Undo, HandOverFiles.Remediate })
+            Run(machine, plan, name).ExitCode.ShouldBe(3);
     }
 
     [Scenario]
@@ -243,6 +269,18 @@ public sealed partial class Scenarios
         result.ExitCode.ShouldBe(1);
         result.Output[0].ShouldContain("the list was good until 2020-01-01");
         State(machine).ShouldBe(before);
+    }
+
+    [Scenario]
+    public void A_list_is_fetched_into_files_of_the_runs_own()
+    {
+        var machine = Machine();
+        var plan = Plan(["*"], true, Weather) with { ListAddress = Address };
+        machine.Web[Address] = BriefList.Write(Plan(["*"], true, Crossword), 1, Later);
+        Detect(machine, plan, constrained: true).ExitCode.ShouldBe(1);
+        Detect(machine, plan).ExitCode.ShouldBe(1);
+        machine.Fetched.Distinct().Count().ShouldBe(2);
+        machine.Fetched.ShouldAllBe(f => !File.Exists(machine.At(f)));
     }
 
     [Scenario]
@@ -541,8 +579,7 @@ public sealed partial class Scenarios
 
     private ScriptResult Preview(MadeUpMachine machine, HandOverPlan plan)
     {
-        string text = Encoding.UTF8.GetString(HandOverFiles.Write(plan).Single(f => f.Name == HandOverFiles.Remediate).Content);
-        var result = Shell.Run(machine, Encoding.UTF8.GetBytes(change(text)), "-Preview");
+        var result = Shell.Run(machine, Changed(plan, HandOverFiles.Remediate), "-Preview");
         result.Errors.ShouldBeEmpty();
         return result;
     }
@@ -563,7 +600,7 @@ public sealed partial class Scenarios
         families[Weather].GetProperty("state").GetString().ShouldBe("gone");
         families[Crossword].GetProperty("state").GetString().ShouldBe("waiting");
         families[Crossword].GetProperty("code").GetString().ShouldBe("0x80073D02");
-        machine.Software.Find($@"Moorfield\HandOver\{PlanId(plan)}")!.Values["Result"].AsString()!.ShouldStartWith("{\"schema\":");
+        machine.Software.Find($@"Moorfield\HandOver\{PlanId(plan)}")!.Values.GetValueOrDefault("Result").ShouldNotBeNull().AsString()!.ShouldStartWith("{\"schema\":");
         machine.Events.ShouldHaveSingleItem().Number.ShouldBe(7104);
     }
 

@@ -70,7 +70,7 @@ public sealed class HandOverTests : IDisposable
             if (!handOver.MountsSignedOut)
             {
                 foreach (var (sid, _) in machine.Accounts.Where(a => !machine.IsSignedIn(a.Sid)).ToList())
-                    Scenarios.SignIn(machine, sid, constrained);
+                    AdverseScenarios.SignIn(machine, sid, constrained);
                 machine.Tasks.ShouldBeEmpty(story);
             }
             foreach (var guard in brief.Guards.Where(g => g.Hive == GuardHive.Account))

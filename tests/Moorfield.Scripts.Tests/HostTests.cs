@@ -48,6 +48,36 @@ public sealed class HostTests : IDisposable
     }
 
     [Fact]
+    public void A_shell_that_does_not_say_how_it_ended_has_failed()
+    {
+        var machine = MadeUpMachine.FromVolume(Demo.CopyFewTo(_folder, "machine"));
+        Environment.SetEnvironmentVariable("PROCESSOR_ARCHITEW6432", "AMD64");
+        Directory.CreateDirectory(Path.GetDirectoryName(machine.At(Native))!);
+        File.WriteAllText(machine.At(Native), "");
+        machine.Programs[Native] = _ => int.MinValue;
+        Shell.Run(machine, GateTests.Script(HandOverFiles.Detect)).ExitCode.ShouldBe(1);
+    }
+
+    [Theory]
+    [InlineData(false, true)]
+    [InlineData(true, true)]
+    [InlineData(false, false)] // a spoilt copy
+    public void Newer_TLS_is_asked_for_where_the_shell_may_say_so(bool constrained, bool asks)
+    {
+#pragma warning disable SYSLIB0014 // what the 5.1 shell goes by
+        System.Net.ServicePointManager.SecurityProtocol = System.Net.SecurityProtocolType.SystemDefault;
+        var machine = MadeUpMachine.FromVolume(Demo.CopyFewTo(_folder, "machine"));
+        var plan = Scenarios.Plan(["*"], true) with { ListAddress = "https://lists.saltmarsh.example/counters.list" };
+        string script = System.Text.Encoding.UTF8.GetString(GateTests.Script(HandOverFiles.Detect, plan));
+        script = asks ? script : script.Replace("if ($IsFull) {", "if ($false) {", StringComparison.Ordinal);
+        Shell.Run(machine, System.Text.Encoding.UTF8.GetBytes(script), constrained: constrained).Errors.ShouldBeEmpty();
+        machine.Fetched.ShouldHaveSingleItem();
+        System.Net.ServicePointManager.SecurityProtocol.ShouldBe(asks && !constrained ? System.Net.SecurityProtocolType.Tls12
+            : System.Net.SecurityProtocolType.SystemDefault);
+#pragma warning restore SYSLIB0014
+    }
+
+    [Fact]
     public void A_survey_that_stays_in_a_32_bit_host_says_so_and_leaves_everything_open()
     {
         var machine = MadeUpMachine.FromVolume(Demo.CopyFewTo(_folder, "machine"));

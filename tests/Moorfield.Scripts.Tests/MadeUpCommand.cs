@@ -388,8 +388,8 @@ public sealed class StartProcess : MadeUpCommand
             return;
         }
         int result = program(ArgumentList);
-        // -1 is one that does not end.
-        WriteObject(Object(("ExitCode", result), ("HasExited", result != -1), ("Id", 4711), ("Handle", 1)));
+        // -1 is one that does not end, the least number one that says nothing.
+        WriteObject(Object(("ExitCode", result == int.MinValue ? null : result), ("HasExited", result != -1), ("Id", 4711), ("Handle", 1)));
     }
 }
 
@@ -456,6 +456,7 @@ public sealed class InvokeWebRequest : MadeUpCommand
     protected override void ProcessRecord()
     {
         Machine.Tell($"Invoke-WebRequest {Uri}{(Proxy is null ? "" : $" by {Proxy}")}");
+        Machine.Fetched.Add(OutFile);
         if (Machine.Web.TryGetValue(Uri, out var content))
             File.WriteAllBytes(Machine.At(OutFile), content);
         else

@@ -128,6 +128,14 @@ public sealed class MadeUpMachine
     /// <summary>Ends the run at that change; 0 for never.</summary>
     public int KilledAt { get; set; }
 
+    /// <summary>Done at that change, beside the run that makes it; 0 for never.</summary>
+    public int BesideAt { get; set; }
+
+    public Action? Beside { get; set; }
+
+    /// <summary>Files that something was fetched into.</summary>
+    public List<string> Fetched { get; } = [];
+
     private int _changes;
 
     /// <summary>What addresses give.</summary>
@@ -152,6 +160,10 @@ public sealed class MadeUpMachine
         if (++_changes == KilledAt)
             throw new PipelineStoppedException(); // no script can catch it
         _calls.Add(call);
+        if (_changes != BesideAt)
+            return;
+        BesideAt = 0;
+        Beside!();
     }
 
     /// <summary>A text with the machine's variables in place of their names.</summary>

@@ -8,7 +8,7 @@ public sealed class MutantTests
         "Remove-AppxPackage -Package $Package.FullName -AllUsers", "Remove-AppxPackage -Package $Package.FullName")]
     [InlineData("-AllUsers although only some are meant", nameof(Scenarios.One_account_loses_it_and_nobody_else),
         "if ($All -and $Wanted.Newcomers -and $RemovesForAll) {", "if ($RemovesForAll) {")]
-    [InlineData("the wrong user", nameof(Scenarios.All_accounts_lose_it_and_newcomers_still_get_it),
+    [InlineData("the wrong user", nameof(AdverseScenarios.All_accounts_lose_it_and_newcomers_still_get_it),
         "Remove-AppxPackage -Package $Package.FullName -User $Sid", "Remove-AppxPackage -Package $Package.FullName -User $Sids[0]")]
     [InlineData("a parameter that there is not", nameof(Scenarios.Everyone_loses_it_and_a_second_run_does_nothing),
         "-PackageName $Entry.FullName -AllUsers", "-PackageFullName $Entry.FullName -AllUsers")]
@@ -85,102 +85,115 @@ public sealed class MutantTests
         "Set-Value $ListRecord 'Body' 'String' $Lines[1]", "$null = 0")]
     [InlineData("detection says that all is well", nameof(Scenarios.One_account_loses_it_and_nobody_else),
         "if ($Look.Drift.Count -gt 0) { $Code = 1;", "if ($false) { $Code = 1;")]
-    [InlineData("hives that are mounted are read by the shell", nameof(Scenarios.Hives_that_are_mounted_here_are_unmounted_again),
+    [InlineData("hives that are mounted are read by the shell", nameof(AdverseScenarios.Hives_that_are_mounted_here_are_unmounted_again),
         "$IsOurs = $Root -clike 'HKEY_USERS\\Moorfield_*'", "$IsOurs = $false")]
-    [InlineData("a mount that is left is left", nameof(Scenarios.A_hive_that_an_ended_run_left_mounted_is_unmounted_first),
-        "    Close-Left\r\n", "")]
-    [InlineData("a hive that stays mounted is only told", nameof(Scenarios.A_hive_that_stays_mounted_is_a_failure),
+    [InlineData("a mount that is left is left", nameof(AdverseScenarios.A_hive_that_an_ended_run_left_mounted_is_unmounted_first),
+        "{ Close-Left }", "{ $null = 0 }")]
+    [InlineData("undo leaves a mount", nameof(AdverseScenarios.A_mount_that_is_left_goes_also_where_there_is_nothing_to_do),
+        "Close-Left\r\nif (-not (Test-Path -LiteralPath $Record))", "if (-not (Test-Path -LiteralPath $Record))")]
+    [InlineData("a hive that stays mounted is only told", nameof(AdverseScenarios.A_hive_that_stays_mounted_is_a_failure),
         "Add-Failed ('the registry of ' + ($Root.TrimEnd('\\') -creplace '^.*\\\\Moorfield_', '') + ' stays mounted until the next start') 5", "$null = 0")]
-    [InlineData("detection mounts hives", nameof(Scenarios.Detection_mounts_nothing_and_says_what_it_takes_from_the_record),
+    [InlineData("detection mounts hives", nameof(AdverseScenarios.Detection_mounts_nothing_and_says_what_it_takes_from_the_record),
         "$Look = Get-Look $false", "$Look = Get-Look $true")]
-    [InlineData("the record is not named", nameof(Scenarios.Detection_mounts_nothing_and_says_what_it_takes_from_the_record),
+    [InlineData("the record is not named", nameof(AdverseScenarios.Detection_mounts_nothing_and_says_what_it_takes_from_the_record),
         "if ($IsRecorded) {", "if ($false) {")]
-    [InlineData("hives of accounts are mounted unasked", nameof(Scenarios.Who_is_signed_out_gets_guards_at_the_next_sign_in),
+    [InlineData("hives of accounts are mounted unasked", nameof(AdverseScenarios.Who_is_signed_out_gets_guards_at_the_next_sign_in),
         "(-not $Who.Sid -or $SignedOut)", "$true")]
-    [InlineData("the task stays", nameof(Scenarios.Who_is_signed_out_gets_guards_at_the_next_sign_in),
+    [InlineData("the task stays", nameof(AdverseScenarios.Who_is_signed_out_gets_guards_at_the_next_sign_in),
         "if ($Left.Count -eq 0) { Remove-Task 'sign-in';", "if ($false) {")]
-    [InlineData("what was seen set is forgotten", nameof(Scenarios.What_others_had_set_is_no_drift_once_they_are_signed_out),
+    [InlineData("what was seen set is forgotten", nameof(AdverseScenarios.What_others_had_set_is_no_drift_once_they_are_signed_out),
         "if ($New.Count -gt 0) { Set-Value $Record 'Seen'", "if ($false) { Set-Value $Record 'Seen'")]
-    [InlineData("undo leaves the task", nameof(Scenarios.Undo_removes_the_task_that_waits_for_a_sign_in),
+    [InlineData("undo leaves the task", nameof(AdverseScenarios.Undo_removes_the_task_that_waits_for_a_sign_in),
         "Remove-Task 'sign-in'\r\n$Lifted", "$Lifted")]
-    [InlineData("a list sets any key", nameof(Scenarios.A_list_sets_no_guard_that_the_script_does_not_hold_and_nothing_out_of_range),
+    [InlineData("a list sets any key", nameof(AdverseScenarios.A_list_sets_no_guard_that_the_script_does_not_hold_and_nothing_out_of_range),
         "$Guards | Where-Object { $_.Hive -ceq $Guard.hive -and $_.Key -eq $Guard.key", "$Guard | Where-Object { $_.Hive -ceq $Guard.hive -and $_.Key -eq $Guard.key")]
-    [InlineData("the range of a list is not looked at", nameof(Scenarios.A_list_sets_no_guard_that_the_script_does_not_hold_and_nothing_out_of_range),
+    [InlineData("the range of a list is not looked at", nameof(AdverseScenarios.A_list_sets_no_guard_that_the_script_does_not_hold_and_nothing_out_of_range),
         "$null -eq $Guard.data -or $null -eq (Get-GuardText $Guard.kind $Guard.data)", "$false")]
-    [InlineData("nulls of a list count", nameof(Scenarios.A_list_sets_no_guard_that_the_script_does_not_hold_and_nothing_out_of_range),
+    [InlineData("nulls of a list count", nameof(AdverseScenarios.A_list_sets_no_guard_that_the_script_does_not_hold_and_nothing_out_of_range),
         "if ($null -eq $List.$Name -or @($List.$Name | Where-Object { $null -eq $_ }).Count -gt 0) { return }", "")]
-    [InlineData("an older list counts", nameof(Scenarios.An_older_list_is_refused_and_an_outdated_one_is_none),
+    [InlineData("an older list counts", nameof(AdverseScenarios.An_older_list_is_refused_and_an_outdated_one_is_none),
         "$List.Issue -lt $Last.Issue", "$false")]
-    [InlineData("an outdated list counts", nameof(Scenarios.An_older_list_is_refused_and_an_outdated_one_is_none),
+    [InlineData("an outdated list counts", nameof(AdverseScenarios.An_older_list_is_refused_and_an_outdated_one_is_none),
         "if ($List.NotAfter -clt $Today)", "if ($false)")]
-    [InlineData("keeps go by case", nameof(Scenarios.Keeps_of_the_hand_over_win_over_a_list_whatever_the_case),
+    [InlineData("the proxy is forgotten", nameof(AdverseScenarios.An_older_list_is_refused_and_an_outdated_one_is_none),
+        "if ($Proxy) {", "if ($false) {")]
+    [InlineData("files have one name", nameof(AdverseScenarios.A_list_is_fetched_into_files_of_the_runs_own),
+        "[guid]::NewGuid().ToString()", "'one'")]
+    [InlineData("no event", nameof(AdverseScenarios.What_came_of_it_is_told_to_programs_too), "Write-EventLog -LogName", "$null = @('-LogName')\r\n#")]
+    [InlineData("no result in the record", nameof(AdverseScenarios.What_came_of_it_is_told_to_programs_too),
+        "Set-Value $Record 'Result' 'String' $Result", "$null = 0")]
+    [InlineData("guards that are wanted no more stay", nameof(AdverseScenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
+        "{ $null = Restore-Guard $Mark }", "{ $null = 0 }")]
+    [InlineData("not known is not told beside drift", nameof(AdverseScenarios.A_state_that_is_not_known_is_never_gone),
+        "(Get-Said ' Not known: ' $Unknown 5)", "''")]
+    [InlineData("keeps go by case", nameof(AdverseScenarios.Keeps_of_the_hand_over_win_over_a_list_whatever_the_case),
         "$Kept -notcontains", "$Kept -cnotcontains")]
-    [InlineData("the general failure is never", nameof(Scenarios.The_general_failure_is_not_taken_for_never_and_never_ends_with_the_day_or_build),
+    [InlineData("the general failure is never", nameof(AdverseScenarios.The_general_failure_is_not_taken_for_never_and_never_ends_with_the_day_or_build),
         "if ($Codes -contains '0x80070032') {", "if ($Codes -contains '0x80073CFA') {")]
-    [InlineData("never is for ever", nameof(Scenarios.The_general_failure_is_not_taken_for_never_and_never_ends_with_the_day_or_build),
+    [InlineData("never is for ever", nameof(AdverseScenarios.The_general_failure_is_not_taken_for_never_and_never_ends_with_the_day_or_build),
         "-clike ('*' + $Lately)", "-clike '*'")]
-    [InlineData("state goes by title", nameof(Scenarios.Two_packages_of_one_title_are_two),
+    [InlineData("state goes by title", nameof(AdverseScenarios.Two_packages_of_one_title_are_two),
         "if ($Lasting[$Family] -or $Held[$Family]", "if ($Lasting.Count + $Held.Count -gt 0")]
-    [InlineData("what waits for a sign-in is done", nameof(Scenarios.What_goes_at_the_next_sign_in_is_neither_drift_nor_done),
+    [InlineData("what waits for a sign-in is done", nameof(AdverseScenarios.What_goes_at_the_next_sign_in_is_neither_drift_nor_done),
         "foreach ($Text in $End.Leaving.Values) { Add-Waiting $Text }", "")]
-    [InlineData("what waits for a sign-in is there", nameof(Scenarios.What_goes_at_the_next_sign_in_is_neither_drift_nor_done),
+    [InlineData("what waits for a sign-in is there", nameof(AdverseScenarios.What_goes_at_the_next_sign_in_is_neither_drift_nor_done),
         "if ($State -match 'pending *removal' -or (Test-Path -LiteralPath ($Store + '\\EndOfLife\\' + $Sid + '\\' + $One.FullName)))",
             "if ($State -match 'pending *removal')")]
-    [InlineData("an unknown state is none", nameof(Scenarios.A_state_that_is_not_known_is_never_gone),
+    [InlineData("an unknown state is none", nameof(AdverseScenarios.A_state_that_is_not_known_is_never_gone),
         "else { $One.Odd += $Sid; $One.State = $State }", "")]
-    [InlineData("texts are read expanded", nameof(Scenarios.Texts_with_variables_are_read_as_they_stand_and_come_back_as_they_were),
+    [InlineData("texts are read expanded", nameof(AdverseScenarios.Texts_with_variables_are_read_as_they_stand_and_come_back_as_they_were),
         "if (-not $IsOurs -and $Kind -ceq 'String')", "if (-not $IsOurs)")]
-    [InlineData("what is printed otherwise is written", nameof(Scenarios.What_the_systems_program_would_print_otherwise_is_not_written),
+    [InlineData("what is printed otherwise is written", nameof(AdverseScenarios.What_the_systems_program_would_print_otherwise_is_not_written),
         "if (-not (Test-Printed ($Text -creplace '\\\\0', '')) -or", "if ($false -or")]
-    [InlineData("what cannot be read is written over", nameof(Scenarios.What_the_systems_program_would_print_otherwise_is_not_written),
+    [InlineData("what cannot be read is written over", nameof(AdverseScenarios.What_the_systems_program_would_print_otherwise_is_not_written),
         "if ($null -ne $Before -and -not $Before.Kind)", "if ($false)")]
-    [InlineData("frameworks go first", nameof(Scenarios.Frameworks_go_after_what_needs_them),
+    [InlineData("frameworks go first", nameof(AdverseScenarios.Frameworks_go_after_what_needs_them),
         "if ($Entry.IsFramework) { $Look.Registered", "if ($true) { $Look.Registered")]
-    [InlineData("what something depends on is not tried again", nameof(Scenarios.Frameworks_go_after_what_needs_them),
+    [InlineData("what something depends on is not tried again", nameof(AdverseScenarios.Frameworks_go_after_what_needs_them),
         "@('0x80073D02', '0x80073D19', '0x80073CF3')", "@('0x80073D02', '0x80073D19')")]
-    [InlineData("what is still registered is gone", nameof(Scenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
+    [InlineData("what is still registered is gone", nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
         "elseif (Test-Path -LiteralPath ($MachineRoot + $Program.Key))", "elseif ($false)")]
     [InlineData("rights of a program's file are not looked at",
-        nameof(Scenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone), "(Test-Writable $File) -or", "")]
+        nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone), "(Test-Writable $File) -or", "")]
     [InlineData("rights of a program's folder are not looked at",
-        nameof(Scenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
+        nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
         "-or (Test-Writable ($File -creplace '\\\\[^\\\\]*$', '\\'))", "")]
-    [InlineData("folders below the system's", nameof(Scenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
+    [InlineData("folders below the system's", nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
         "if (-not $File.Substring($System.Length).Contains('\\')) { $Rest", "if ($true) { $Rest")]
-    [InlineData("whoever runs undo gets packages", nameof(Scenarios.Undo_gives_packages_to_those_who_had_them_and_nothing_to_the_system),
+    [InlineData("whoever runs undo gets packages", nameof(AdverseScenarios.Undo_gives_packages_to_those_who_had_them_and_nothing_to_the_system),
         "' -Account ' + $Sid", "''")]
-    [InlineData("an undo is forgotten", nameof(Scenarios.What_a_person_undid_stays_undone_until_a_new_plan_comes),
+    [InlineData("an undo is forgotten", nameof(AdverseScenarios.What_a_person_undid_stays_undone_until_a_new_plan_comes),
         "if ($Undone -and -not $Resume) {", "if ($false) {")]
-    [InlineData("earlier plans stand", nameof(Scenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
+    [InlineData("earlier plans stand", nameof(AdverseScenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
         "if ($Series) { Update-Earlier }", "")]
-    [InlineData("plans of other briefs go", nameof(Scenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
+    [InlineData("plans of other briefs go", nameof(AdverseScenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
         "(Get-Value ($Records + '\\' + $_) 'Series') -eq $Series", "$true")]
-    [InlineData("a preview does it", nameof(Scenarios.A_preview_says_what_would_be_done_and_changes_nothing),
+    [InlineData("a preview does it", nameof(AdverseScenarios.A_preview_says_what_would_be_done_and_changes_nothing),
         "if ($Preview) {\r\n    foreach", "if ($false) {\r\n    foreach")]
-    [InlineData("a preview mounts hives", nameof(Scenarios.A_preview_says_what_would_be_done_and_changes_nothing),
+    [InlineData("a preview mounts hives", nameof(AdverseScenarios.A_preview_says_what_would_be_done_and_changes_nothing),
         "Get-Look (-not $Preview)", "Get-Look $true")]
-    [InlineData("what waits is a failure", nameof(Scenarios.What_came_of_it_is_told_to_programs_too),
+    [InlineData("what waits is a failure", nameof(AdverseScenarios.What_came_of_it_is_told_to_programs_too),
         "if (@('0x80073D02', '0x80073D19') -contains $Code) {", "if ($false) {")]
-    [InlineData("a restore point for guards", nameof(Scenarios.A_restore_point_is_made_only_when_something_goes),
+    [InlineData("a restore point for guards", nameof(AdverseScenarios.A_restore_point_is_made_only_when_something_goes),
         "if (@($Look.Registered).Count + @($Look.Provisioned).Count + @($Look.Classic).Count -gt 0) { $Point", "if ($true) { $Point")]
-    [InlineData("two runs at once", nameof(Scenarios.Two_runs_do_not_work_at_once_and_an_ended_one_is_in_nobodys_way),
+    [InlineData("two runs at once", nameof(AdverseScenarios.Two_runs_do_not_work_at_once_and_an_ended_one_is_in_nobodys_way),
         "if ($Other -and [string]$Other.StartTime.Ticks -ceq $Holder[1]) { return $false }", "")]
-    [InlineData("an ended run is in the way", nameof(Scenarios.Two_runs_do_not_work_at_once_and_an_ended_one_is_in_nobodys_way),
+    [InlineData("an ended run is in the way", nameof(AdverseScenarios.Two_runs_do_not_work_at_once_and_an_ended_one_is_in_nobodys_way),
         "-and [string]$Other.StartTime.Ticks -ceq $Holder[1]", "")]
-    [InlineData("one damaged package ends it", nameof(Scenarios.A_damaged_package_does_not_end_the_listing_of_the_others),
+    [InlineData("one damaged package ends it", nameof(AdverseScenarios.A_damaged_package_does_not_end_the_listing_of_the_others),
         "$Found = @(foreach ($Item in $Going) {", "$Found = @(foreach ($Item in @()) {")]
-    [InlineData("logs grow", nameof(Scenarios.A_long_log_gives_way_to_a_new_one), "-gt 1000000)", "-gt 9000000)")]
-    [InlineData("undo goes by the list", nameof(Scenarios.Undo_goes_by_the_record_and_not_by_the_list_of_today),
+    [InlineData("logs grow", nameof(AdverseScenarios.A_long_log_gives_way_to_a_new_one), "-gt 1000000)", "-gt 9000000)")]
+    [InlineData("undo goes by the list", nameof(AdverseScenarios.Undo_goes_by_the_record_and_not_by_the_list_of_today),
         "foreach ($Family in @(Get-List 'Blocks' | Where-Object { Test-Family $_ })) {", "foreach ($Family in $Block) {")]
     public void A_spoilt_script_fails_a_scenario(string what, string scenario, string code, string spoilt)
     {
         bool found = false;
-        using var scenarios = new Scenarios(text =>
+        using var scenarios = new AdverseScenarios(text =>
         {
             found |= text.Contains(code, StringComparison.Ordinal);
             return text.Replace(code, spoilt, StringComparison.Ordinal);
         });
-        var failure = Record.Exception(() => Scenarios.All[scenario](scenarios));
+        var failure = Record.Exception(() => AdverseScenarios.All[scenario](scenarios));
         found.ShouldBeTrue($"{what}: the code is not there any more.");
         failure.ShouldBeAssignableTo<ShouldAssertException>($"No scenario notices it: {what}.");
     }

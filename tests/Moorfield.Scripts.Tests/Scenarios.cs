@@ -14,70 +14,72 @@ namespace Moorfield.Scripts.Tests;
 /// what every spoilt script has to fail one of.
 /// </summary>
 /// <param name="change">Done to the text of every script.</param>
-public sealed partial class Scenarios(Func<string, string> change) : IDisposable
+public class Scenarios(Func<string, string> change) : IDisposable
 {
-    private const string Ivy = "S-1-5-21-1004336348-1177238915-682003330-1001";
-    private const string Rowan = "S-1-5-21-1004336348-1177238915-682003330-1002";
-    private const string Counter = "S-1-5-21-1004336348-1177238915-682003330-1003";
-    private static readonly string[] Everyone = [Ivy, Rowan, Counter];
-    private static readonly string Weather = Demo.World.Family("Northlight.Weather");
-    private static readonly string Crossword = Demo.World.Family("Larkfield.Crossword");
-    private static readonly string Calculator = Demo.World.Family("Northlight.Calculator");
-    private static readonly string ShellHost = Demo.World.Family("Northlight.ShellHost");
-    private static readonly string Runtime = Demo.World.Family("Northlight.UI.Runtime.2");
+    private protected const string Address = "https://lists.saltmarsh.example/counters.list";
+    private protected const string Ivy = "S-1-5-21-1004336348-1177238915-682003330-1001";
+    private protected const string Rowan = "S-1-5-21-1004336348-1177238915-682003330-1002";
+    private protected const string Counter = "S-1-5-21-1004336348-1177238915-682003330-1003";
+    private protected static readonly string[] Everyone = [Ivy, Rowan, Counter];
+    private protected static readonly string Weather = Demo.World.Family("Northlight.Weather");
+    private protected static readonly string Crossword = Demo.World.Family("Larkfield.Crossword");
+    private protected static readonly string Calculator = Demo.World.Family("Northlight.Calculator");
+    private protected static readonly string ShellHost = Demo.World.Family("Northlight.ShellHost");
+    private protected static readonly string Runtime = Demo.World.Family("Northlight.UI.Runtime.2");
     private readonly TemporaryFolder _folder = new(inMemory: true);
     private int _count;
 
-    public void Dispose() => _folder.Dispose();
+    public void Dispose()
+    {
+        _folder.Dispose();
+        GC.SuppressFinalize(this);
+    }
 
-    /// <summary>All, by name.</summary>
-    public static IReadOnlyDictionary<string, Action<Scenarios>> All { get; } = typeof(Scenarios).GetMethods()
-        .Where(m => m.GetCustomAttributes(typeof(ScenarioAttribute), false).Length > 0)
-        .ToDictionary(m => m.Name, m => (Action<Scenarios>)Delegate.CreateDelegate(typeof(Action<Scenarios>), m));
-
-    private MadeUpMachine Machine() => MadeUpMachine.FromVolume(Demo.CopyFewTo(_folder, $"machine{++_count}"));
+    private protected MadeUpMachine Machine() => MadeUpMachine.FromVolume(Demo.CopyFewTo(_folder, $"machine{++_count}"));
 
     internal static HandOverPlan Plan(string[] accounts, bool newcomers, params string[] families) => new(
         [.. accounts], newcomers, [.. families.Select(f => new HandOverPackage(Family(f), f.Split('_')[0].Split('.')[^1], IsPart: false))], [],
         newcomers ? [.. families.Select(Family)] : [], [], []);
 
-    private static PackageFamilyName Family(string text) => PackageFamilyName.TryParse(text, out var family) ? family
+    private protected static PackageFamilyName Family(string text) => PackageFamilyName.TryParse(text, out var family) ? family
         : throw new FormatException(text);
 
-    private ScriptResult Run(MadeUpMachine machine, HandOverPlan plan, string name, bool constrained = false, bool old = false,
+    private protected byte[] Changed(HandOverPlan plan, string name) =>
+        Encoding.UTF8.GetBytes(change(Encoding.UTF8.GetString(HandOverFiles.Write(plan).Single(f => f.Name == name).Content)));
+
+    private protected ScriptResult Run(MadeUpMachine machine, HandOverPlan plan, string name, bool constrained = false, bool old = false,
         string arguments = "")
     {
-        string text = Encoding.UTF8.GetString(HandOverFiles.Write(plan).Single(f => f.Name == name).Content);
-        var result = Shell.Run(machine, Encoding.UTF8.GetBytes(change(text)), arguments, constrained, old);
+        var result = Shell.Run(machine, Changed(plan, name), arguments, constrained, old);
         result.Errors.ShouldBeEmpty();
         result.Output.ShouldHaveSingleItem().ShouldStartWith("moorfield: ");
         result.Output[0].Length.ShouldBeLessThanOrEqualTo(1900);
         return result;
     }
 
-    private ScriptResult Remediate(MadeUpMachine machine, HandOverPlan plan, bool constrained = false, bool old = false) =>
+    private protected ScriptResult Remediate(MadeUpMachine machine, HandOverPlan plan, bool constrained = false, bool old = false) =>
         Run(machine, plan, HandOverFiles.Remediate, constrained, old);
 
-    private ScriptResult Detect(MadeUpMachine machine, HandOverPlan plan, bool constrained = false) =>
+    private protected ScriptResult Detect(MadeUpMachine machine, HandOverPlan plan, bool constrained = false) =>
         Run(machine, plan, HandOverFiles.Detect, constrained);
 
-    private static string[] Having(MadeUpMachine machine, string family) =>
+    private protected static string[] Having(MadeUpMachine machine, string family) =>
         [.. machine.Packages.Where(p => p.FullName.Family.ToString() == family).SelectMany(p => p.Users).Distinct().Order(StringComparer.Ordinal)];
 
-    private static bool IsProvisioned(MadeUpMachine machine, string family) =>
+    private protected static bool IsProvisioned(MadeUpMachine machine, string family) =>
         machine.Provisioned.Any(p => PackageFullName.TryParse(p, out var name) && name.Family.ToString() == family);
 
-    private static bool IsBlocked(MadeUpMachine machine, string family) =>
+    private protected static bool IsBlocked(MadeUpMachine machine, string family) =>
         machine.Registry.Find($@"{MadeUpMachine.Store}\Deprovisioned\{family}") is not null;
 
-    private static uint? Value(RegistryNode hive, Guard guard) => hive.Find(guard.Key)?.Values.GetValueOrDefault(guard.Value.Name)?.AsDWord();
+    private protected static uint? Value(RegistryNode hive, Guard guard) => hive.Find(guard.Key)?.Values.GetValueOrDefault(guard.Value.Name)?.AsDWord();
 
-    private static Guard OfMachine => KnownGuards.All.First(g => g.Hive == GuardHive.Machine);
+    private protected static Guard OfMachine => KnownGuards.All.First(g => g.Hive == GuardHive.Machine);
 
-    private static Guard OfAccounts => KnownGuards.All.First(g => g.Hive == GuardHive.Account);
+    private protected static Guard OfAccounts => KnownGuards.All.First(g => g.Hive == GuardHive.Account);
 
     /// <summary>What a machine holds that scripts could change, without Moorfield's own records.</summary>
-    private static string[] State(MadeUpMachine machine) =>
+    private protected static string[] State(MadeUpMachine machine) =>
     [
         .. machine.Registry.Lines().Concat(machine.Hives.OrderBy(h => h.Key, StringComparer.Ordinal).SelectMany(h => h.Value.Lines(h.Key)))
             .Where(l => !l.Contains(@"\Moorfield", StringComparison.OrdinalIgnoreCase)),

@@ -123,7 +123,8 @@ internal static class BriefCommand
         {
             if (parsed.GetValue(issue) < 1)
                 throw new MoorfieldException(Trouble.Misused, "--issue takes a number from 1 on.");
-            if (!DateOnly.TryParseExact(parsed.GetRequiredValue(notAfter), "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var last))
+            if (!DateOnly.TryParseExact(parsed.GetRequiredValue(notAfter), "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None,
+                out var last))
                 throw new MoorfieldException(Trouble.Misused, $"--not-after takes a day as YYYY-MM-DD, not '{parsed.GetValue(notAfter)}'.");
             var brief = BriefOptions.Load(parsed.GetRequiredValue(file), null);
             var (target, snapshots) = Common.Read(parsed.GetRequiredValue(on), parsed.GetValue(edition), brief.Guards, maker: brief.Maker);

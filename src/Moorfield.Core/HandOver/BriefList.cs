@@ -14,8 +14,9 @@ internal sealed record ListedPackage(string Family, string Title, bool Part);
 internal sealed record ListedGuard(string Hive, string Key, string Name, string Kind, JsonElement Data);
 
 internal sealed record ListJson(
-    long Issue, string NotAfter, ImmutableArray<string> For, ImmutableArray<ListedPackage> Remove, ImmutableArray<string> Keep, ImmutableArray<string> Block,
-    ImmutableArray<ListedGuard> Guards);
+    long Issue, string NotAfter,
+    ImmutableArray<string> For, ImmutableArray<ListedPackage> Remove, ImmutableArray<string> Keep,
+    ImmutableArray<string> Block, ImmutableArray<ListedGuard> Guards);
 
 /// <summary>
 /// The plain list that scripts of a hand-over fetch, so that it can be changed at one place. Two lines of ASCII: the digest of the second,

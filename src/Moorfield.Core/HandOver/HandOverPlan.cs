@@ -110,7 +110,8 @@ public sealed partial record HandOverPlan(
         {
             if ((guard.Key + guard.Value.Name).Any(c => char.IsControl(c) || "*?[]|\"".Contains(c, StringComparison.Ordinal)))
                 throw new MoorfieldException(Trouble.Refused,
-                    $"The guard {guard.Describe()} has one of * ? [ ] | \" in its name, which the system's shell would misread. Nothing was written.");
+                    $"The guard {guard.Describe()} has one of * ? [ ] | \" in its name, which the system's shell would misread. "
+                        + "Nothing was written.");
             if (KindOf(guard.Value) is null)
                 throw new MoorfieldException(Trouble.Refused,
                     $"The guard {guard.Describe()} has data that cannot be handed over. Nothing was written.");

@@ -16,9 +16,9 @@ public static class SurveyScript
         $"$Guards = {Literal.List(guards.DistinctBy(g => (g.Hive, PolicyPlace.Of(g))).Select(g => Literal.Table(
             ("Hive", Literal.Of(g.Hive.ToString())), ("Key", Literal.Of(g.Key)), ("Name", Literal.Of(g.Value.Name)),
             ("Expands", Literal.Of(g.Value.Type == HiveValueType.ExpandString)))))}",
-        $"$Commands = {Texts("Get-AppxPackage", "Remove-AppxPackage", "Add-AppxPackage", "Get-AppxProvisionedPackage", "Remove-AppxProvisionedPackage",
-            "Checkpoint-Computer", "Get-ComputerRestorePoint", "Register-ScheduledTask", "Unregister-ScheduledTask", "Get-ScheduledTask", "New-EventLog",
-            "Write-EventLog", "Get-Acl", "Get-FileHash", "Invoke-WebRequest")}",
+        $"$Commands = {Texts("Get-AppxPackage", "Remove-AppxPackage", "Add-AppxPackage", "Get-AppxProvisionedPackage",
+            "Remove-AppxProvisionedPackage", "Checkpoint-Computer", "Get-ComputerRestorePoint", "Register-ScheduledTask",
+            "Unregister-ScheduledTask", "Get-ScheduledTask", "New-EventLog", "Write-EventLog", "Get-Acl", "Get-FileHash", "Invoke-WebRequest")}",
         $"$MostText = {Literal.Of(MostText)}",
         $"$ProfileList = {Literal.Of(Places.ProfileList)}",
         $"$Store = {Literal.Of(Places.Store)}",

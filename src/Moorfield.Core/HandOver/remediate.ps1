@@ -217,19 +217,19 @@ if (-not (Test-Administrator)) {
     Complete-Script 5 'refused: this needs an administrator or SYSTEM. Nothing was changed.'
     exit 5
 }
-if ($Undone -and -not $Resume) {
-    Complete-Script 0 ('undone by a person on ' + $Undone + '; nothing is done until a new plan comes (plan.txt says how to end that).')
-    exit 0
-}
 $HoldsRun = Open-Run
 if (-not $HoldsRun) {
     Complete-Script 4 'waiting: another run is at work on this computer. Nothing was changed.'
     exit 4
 }
-if (-not $Preview) {
-    Close-Left
-    if ($Undone) { Remove-ItemProperty -LiteralPath $Record -Name 'Undone' }
+if (-not $Preview) { Close-Left }
+if ($Undone -and -not $Resume) {
+    $Code = $(if ($Failures.Count -gt 0) { 3 } else { 0 })
+    Complete-Script $Code ('undone by a person on ' + $Undone + '; nothing is done until a new plan comes (plan.txt says how to end that).' +
+        (Get-Said ' Failed: ' $Failures 5))
+    exit $Code
 }
+if ($Undone -and -not $Preview) { Remove-ItemProperty -LiteralPath $Record -Name 'Undone' }
 Start-Plan
 $IsSignIn = [bool]$AtSignIn
 if ($Wanted -and $IsSignIn) {

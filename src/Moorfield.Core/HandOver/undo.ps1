@@ -31,15 +31,17 @@ if (-not $HoldsRun) {
     Complete-Script 4 'waiting: another run is at work on this computer. Nothing was changed.'
     exit 4
 }
+Close-Left
 if (-not (Test-Path -LiteralPath $Record)) {
-    Complete-Script 0 'nothing to undo: this plan was not carried out here.'
-    exit 0
+    $Code = $(if ($Failures.Count -gt 0) { 3 } else { 0 })
+    Complete-Script $Code ('nothing to undo: this plan was not carried out here.' + (Get-Said ' Failed: ' $Failures 5))
+    exit $Code
 }
 if ($Undone -and @(Get-Marks).Count + @(Get-List 'Blocks').Count + @(Get-List 'Removed').Count + @(Get-List 'Back').Count -eq 0) {
-    Complete-Script 0 ('nothing to undo: it was undone on ' + $Undone + '.')
-    exit 0
+    $Code = $(if ($Failures.Count -gt 0) { 3 } else { 0 })
+    Complete-Script $Code ('nothing to undo: it was undone on ' + $Undone + '.' + (Get-Said ' Failed: ' $Failures 5))
+    exit $Code
 }
-Close-Left
 if (-not $Undone) { Set-Value $Record 'Undone' 'String' ((Get-Now).Substring(0, 10)) }
 foreach ($Name in @('remediate.ps1')) { Remove-Item -LiteralPath ($TaskFolder + '\' + $Name) -Force -ErrorAction SilentlyContinue }
 Remove-Task 'sign-in'
