@@ -546,8 +546,14 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         var first = Plan(["*"], true, Weather, Crossword) with { Guards = [OfMachine, OfAccounts], Series = "counters" };
         Remediate(machine, first).ExitCode.ShouldBe(0);
         var second = Plan(["*"], true, Weather) with { Guards = [OfMachine], Series = "counters" };
+        machine.SignOut(Rowan);
         var result = Remediate(machine, second);
         result.ExitCode.ShouldBe(0, result.Output[0]);
+        result.Output[0].ShouldContain("guards that are wanted no more are lifted at the next sign-in of those who are signed out");
+        Value(machine.OwnHive(Rowan), OfAccounts).ShouldBe(OfAccounts.Value.AsDWord());
+        SignIn(machine, Rowan);
+        Value(machine.OwnHive(Rowan), OfAccounts).ShouldBeNull();
+        machine.Tasks.ShouldBeEmpty();
         IsBlocked(machine, Weather).ShouldBeTrue();
         IsBlocked(machine, Crossword).ShouldBeFalse();
         Value(machine.OwnHive(Ivy), OfAccounts).ShouldBeNull();

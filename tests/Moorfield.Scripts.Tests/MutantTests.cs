@@ -122,8 +122,10 @@ public sealed class MutantTests
     [InlineData("no event", nameof(AdverseScenarios.What_came_of_it_is_told_to_programs_too), "Write-EventLog -LogName", "$null = @('-LogName')\r\n#")]
     [InlineData("no result in the record", nameof(AdverseScenarios.What_came_of_it_is_told_to_programs_too),
         "Set-Value $Record 'Result' 'String' $Result", "$null = 0")]
+    [InlineData("no task for guards that are wanted no more", nameof(AdverseScenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
+        "if (@(Get-Unwanted).Count -eq 0) { return }", "return")]
     [InlineData("guards that are wanted no more stay", nameof(AdverseScenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
-        "{ $null = Restore-Guard $Mark }", "{ $null = 0 }")]
+        "$null = Restore-Guard $Mark", "$null = 0")]
     [InlineData("not known is not told beside drift", nameof(AdverseScenarios.A_state_that_is_not_known_is_never_gone),
         "(Get-Said ' Not known: ' $Unknown 5)", "''")]
     [InlineData("keeps go by case", nameof(AdverseScenarios.Keeps_of_the_hand_over_win_over_a_list_whatever_the_case),

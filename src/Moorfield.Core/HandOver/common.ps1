@@ -108,8 +108,8 @@ function Complete-Script([int]$Code, [string]$Text) {
         try { Set-Content -LiteralPath ($LogPath -creplace '\.log$', '.json') -Value $Result -Encoding Ascii } catch { Write-Log 'the result could not be written' }
         try { if ((Test-Path -LiteralPath $Record) -and $ScriptName -cne 'detect') { Set-Value $Record 'Result' 'String' $Result } }
         catch { Write-Log 'the result could not be recorded' }
+        try { New-EventLog -LogName 'Application' -Source 'Moorfield' -ErrorAction SilentlyContinue } catch { $null = 'it is there already' }
         try {
-            New-EventLog -LogName 'Application' -Source 'Moorfield' -ErrorAction SilentlyContinue
             $Base = @{ 'remediate' = 7100; 'detect' = 7200; 'undo' = 7300 }[$ScriptName]
             $Type = $(if (@(0, 4) -contains $Code) { 'Information' } else { 'Warning' })
             Write-EventLog -LogName 'Application' -Source 'Moorfield' -EventId ($Base + $Code) -EntryType $Type -Message $Line

@@ -204,12 +204,21 @@ function Update-Earlier() {
         Remove-Item -LiteralPath $Path -Recurse
         Write-Log ('took over from the plan ' + $Other)
     }
-    # Guards that are wanted no more.
+    Restore-Unwanted
+    if (@(Get-Unwanted).Count -eq 0) { return }
+    Add-Told 'guards that are wanted no more are lifted at the next sign-in of those who are signed out'
+    try { Add-Task 'sign-in' '' } catch { Add-Failed ('no task could be set up: ' + (Get-CodeText @(Get-Codes $_)[0])) 50 }
+}
+
+# Guards that were set here and are wanted no more.
+function Get-Unwanted() {
     foreach ($Mark in @(Get-Marks)) {
         $Parts = $Mark.Split('|')
-        if ($Parts.Count -eq 3 -and @($Wanted.Guards | Where-Object { $_.Key -eq $Parts[1] -and $_.Name -eq $Parts[2] }).Count -eq 0) { $null = Restore-Guard $Mark }
+        if (@($Wanted.Guards | Where-Object { $_.Key -eq $Parts[1] -and $_.Name -eq $Parts[2] }).Count -eq 0) { $Mark }
     }
 }
+
+function Restore-Unwanted() { foreach ($Mark in @(Get-Unwanted)) { $null = Restore-Guard $Mark } }
 
 # ---- Look ----
 
@@ -241,7 +250,8 @@ if ($Wanted -and $IsSignIn) {
     Add-Seen @($Places | Where-Object { Test-Guard $_.Root $_.Guard } | ForEach-Object { $_.Who.Sid + '|' + $_.Guard.Key + '|' + $_.Guard.Name })
     $Seen = @(Get-List 'Seen') + @(Get-Marks)
     $Left = @(foreach ($Who in $People) { foreach ($Guard in $Own) { $Who.Sid + '|' + $Guard.Key + '|' + $Guard.Name } })
-    $Left = @($Left | Where-Object { $Seen -notcontains $_ })
+    Restore-Unwanted
+    $Left = @($Left | Where-Object { $Seen -notcontains $_ }) + @(Get-Unwanted)
     if ($Left.Count -eq 0) { Remove-Task 'sign-in'; Remove-Item -LiteralPath $TaskFolder -Recurse -Force -ErrorAction SilentlyContinue }
     $Code = $(if ($Failures.Count -gt 0) { 3 } else { 0 })
     $Start = $(if ($Code -eq 0) { 'done at sign-in: ' } else { (Get-Said 'done in part: ' $Failures 10) + ' ' })
