@@ -1,5 +1,7 @@
 using System.Globalization;
+using System.Runtime.InteropServices;
 using System.Text;
+using System.Text.RegularExpressions;
 using Moorfield.Core.HandOver;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
@@ -50,6 +52,7 @@ public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
             : [machine.Accounts.First(a => a.Profile.EndsWith(accounts[0], StringComparison.Ordinal)).Sid];
         foreach (var (sid, _) in machine.Accounts.Where(_ => Often(2)).ToList())
             machine.SignOut(sid);
+        chance.Shuffle(CollectionsMarshal.AsSpan(machine.Packages));
         machine.Defers = Often(2);
         machine.TellsDeferred = Often(2);
         uint[] codes = [0x80073CFA, 0x80073D02, 0x80073D19, 0x80073CF3, 0x80070005, 0x80073D01];
@@ -75,6 +78,7 @@ public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
             bool killed = Often(2);
             machine.Forget();
             machine.KilledAt = killed ? chance.Next(1, 25) : 0;
+            ScriptResult? beside = null;
             if (Often(3))
             {
                 byte[] other = files[Often(2) ? HandOverFiles.Remediate : HandOverFiles.Undo];
@@ -82,9 +86,7 @@ public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
                 machine.Beside = () =>
                 {
                     machine.Runs--; // the first one goes on: what it says of itself still holds
-                    var second = Shell.Run(machine, other);
-                    second.ExitCode.ShouldBe(4, story.ToString());
-                    second.Output[0].ShouldContain("another run is at work", Case.Sensitive, story.ToString());
+                    beside = Shell.Run(machine, other);
                 };
             }
             string name = Often(4) ? HandOverFiles.Detect : HandOverFiles.Remediate;
@@ -92,6 +94,11 @@ public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
             killed &= result.ExitCode == -1;
             machine.KilledAt = machine.BesideAt = 0;
             story.Append($"\n  {name} {(killed ? "killed" : result.ExitCode)} {string.Join(' ', result.Output)}");
+            if (beside is not null)
+            {
+                beside.ExitCode.ShouldBe(4, $"{story} beside it {beside.ExitCode} {string.Join(' ', beside.Output)} {string.Join(' ', beside.Errors)}");
+                beside.Output[0].ShouldContain("another run is at work", Case.Sensitive, story.ToString());
+            }
             if (!killed)
             {
                 result.Errors.ShouldBeEmpty(story.ToString());
@@ -115,6 +122,14 @@ public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
             AdverseScenarios.SignIn(machine, account);
         AdverseScenarios.SignIn(machine, sids[0]);
         machine.Tasks.ShouldBeEmpty(story.ToString());
+        // Who was told to get it back has it, unless its files went with a removal that had waited.
+        foreach (Match match in Regex.Matches(string.Join(' ', undo.Output), "(?<title>[A-Za-z]+) comes back at the next sign-in of (?<name>[a-z]+)",
+            RegexOptions.None, TimeSpan.FromSeconds(1)))
+        {
+            string sid = machine.Accounts.First(a => a.Profile.EndsWith($@"\{match.Groups["name"].Value}", StringComparison.Ordinal)).Sid;
+            var own = machine.Packages.Where(p => p.FullName.Name.EndsWith(match.Groups["title"].Value, StringComparison.Ordinal) && !p.IsResource).ToList();
+            (own.Count == 0 || own.Exists(p => p.Users.Contains(sid))).ShouldBeTrue(story.ToString());
+        }
         machine.Registry.Find("HKEY_USERS")!.Keys.Keys.ShouldNotContain(k => k.StartsWith("Moorfield", StringComparison.Ordinal), story.ToString());
         Hives(machine, guard).ShouldBe(hives, story.ToString());
         machine.Registry.Find($@"{MadeUpMachine.Store}\Deprovisioned")?.Keys.Keys.Intersect(plan.Block.Select(b => b.ToString()))

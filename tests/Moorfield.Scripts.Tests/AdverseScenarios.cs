@@ -107,6 +107,8 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         Remediate(machine, plan).Output[0].ShouldContain("undone by a person");
         Mounted(machine).ShouldBeEmpty();
         machine.Registry.Find("HKEY_USERS")!.Keys["Moorfield_Default"] = machine.OwnHive(null);
+        Detect(machine, plan).ExitCode.ShouldBe(1);
+        Detect(machine, Plan([], false)).Output[0].ShouldBe("moorfield: drift: the registry Moorfield_Default is still mounted.");
         machine.Open.Add("Moorfield_Default");
         foreach (string name in new[] { HandOverFiles.Undo, HandOverFiles.Remediate })
             Run(machine, plan, name).ExitCode.ShouldBe(3);
@@ -173,6 +175,19 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
     private static string PlanId(HandOverPlan plan) => Regex.Match(
         Encoding.UTF8.GetString(HandOverFiles.Write(plan).Single(f => f.Name == HandOverFiles.Detect).Content), @"(?<=\$PlanId = ')[0-9a-f]+",
         RegexOptions.None, TimeSpan.FromSeconds(1)).Value;
+
+    [Scenario]
+    public void No_task_has_its_action_where_people_write()
+    {
+        var machine = Bare();
+        machine.SignOut(Rowan);
+        var plan = Plan(["*"], true) with { Guards = [OfAccounts] };
+        machine.Rights[@"C:\Program Files\Moorfield\" + PlanId(plan)] = "O:BAG:BAD:(A;OICI;0x1301bf;;;BU)";
+        var result = Remediate(machine, plan);
+        result.ExitCode.ShouldBe(3);
+        result.Output[0].ShouldContain("no task could be set up for accounts that sign in later");
+        machine.Tasks.ShouldBeEmpty();
+    }
 
     [Scenario]
     public void What_others_had_set_is_no_drift_once_they_are_signed_out()
@@ -258,11 +273,16 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         machine.Web[Address] = BriefList.Write(Plan(["*"], true, Crossword), 7, Later);
         Remediate(machine, plan).ExitCode.ShouldBe(0);
         machine.Calls.ShouldContain($"Invoke-WebRequest {Address} by http://proxy.saltmarsh.example:8080");
+        IsBlocked(machine, Crossword).ShouldBeTrue();
+        machine.Web[Address] = BriefList.Write(Plan(["*"], true, Weather), 8, Later);
+        Remediate(machine, plan).ExitCode.ShouldBe(0);
+        IsBlocked(machine, Crossword).ShouldBeFalse();
+        IsBlocked(machine, Weather).ShouldBeTrue();
         machine.Web[Address] = BriefList.Write(Plan(["*"], true, Calculator), 6, Later);
         var result = Detect(machine, plan);
         result.ExitCode.ShouldBe(0, result.Output[0]);
-        result.Output[0].ShouldContain("the list has an older issue (6) than the last good one (7), which is used");
-        machine.Web[Address] = BriefList.Write(Plan(["*"], true, Calculator), 8, new DateOnly(2020, 1, 1));
+        result.Output[0].ShouldContain("the list has an older issue (6) than the last good one (8), which is used");
+        machine.Web[Address] = BriefList.Write(Plan(["*"], true, Calculator), 9, new DateOnly(2020, 1, 1));
         string[] before = State(machine);
         Detect(machine, plan).ExitCode.ShouldBe(2);
         result = Remediate(machine, plan);
@@ -382,6 +402,10 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         result.ExitCode.ShouldBe(2);
         result.Output[0].ShouldBe("moorfield: could not tell. Not known: who has Weather, whose state is Paused.");
         Remediate(machine, plan).ExitCode.ShouldBe(3);
+        var everyone = Machine();
+        everyone.Packages.First(p => p.FullName.Family.ToString() == Weather && !p.IsResource && p.Users.Count > 0).States[Rowan] = "Paused";
+        Remediate(everyone, Plan(["*"], true, Weather)).ExitCode.ShouldBe(3);
+        Having(everyone, Weather).ShouldBe(Everyone);
         // Beside drift it is told as well.
         Detect(machine, Plan([Rowan], false, Weather, Crossword)).Output[0].ShouldContain("drift: Crossword is there for 1 account. Not known: who has Weather");
     }
@@ -482,6 +506,9 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
                 return 0;
             };
         }
+        var twin = machine.Software.Find(Place + "Twin")!;
+        twin.Values["QuietUninstallString"] = HiveValue.FromString("QuietUninstallString", @"""%ProgramFiles(x86)%\Twin\remove.exe""",
+            HiveValueType.ExpandString);
         machine.Rights[@"C:\Program Files\Open\remove.exe"] = "O:BAG:BAD:(A;;0x1301bf;;;BU)(A;;FA;;;SY)";
         machine.Rights[@"C:\Program Files\OpenFolder"] = "O:BAG:BAD:(A;OICI;FA;;;WD)";
         var result = Remediate(machine, Plan(["*"], true) with
@@ -559,6 +586,15 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         Value(machine.OwnHive(Ivy), OfAccounts).ShouldBeNull();
         Value(machine.OwnHive(null), OfAccounts).ShouldBeNull();
         machine.Software.Find(@"Moorfield\HandOver")!.Keys.Count.ShouldBe(1);
+
+        // Also what still waits of an undo.
+        Remediate(machine, Plan(["ivy"], false, Calculator) with { Series = "clocks" }).ExitCode.ShouldBe(0);
+        Undo(machine, Plan(["ivy"], false, Calculator) with { Series = "clocks" }).ExitCode.ShouldBe(4);
+        machine.Tasks.Count.ShouldBe(2);
+        result = Remediate(machine, Plan(["ivy"], false) with { Series = "clocks" });
+        result.ExitCode.ShouldBe(0);
+        result.Output[0].ShouldContain("as planned already. Told: an earlier plan of the same brief was taken over.");
+        machine.Tasks.ShouldBeEmpty();
         // One of another brief does not.
         Remediate(machine, Plan(["*"], true) with { Guards = [OfMachine], Series = "office" }).ExitCode.ShouldBe(0);
         IsBlocked(machine, Weather).ShouldBeTrue();
@@ -635,6 +671,7 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         result.Output[0].ShouldContain("another run is at work");
         Undo(machine, plan).ExitCode.ShouldBe(4);
         State(machine).ShouldBe(before);
+        Preview(machine, plan).ExitCode.ShouldBe(0);
         File.Exists(running).ShouldBeTrue();
         File.WriteAllText(running, "17 4711"); // the number is another one's by now
         Remediate(machine, plan).ExitCode.ShouldBe(0);

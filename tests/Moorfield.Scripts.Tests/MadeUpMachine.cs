@@ -153,17 +153,17 @@ public sealed class MadeUpMachine
         _changes = 0;
     }
 
-    internal void Tell(string call, bool quiet = false)
+    internal void Tell(string call)
     {
-        if (quiet)
-            return;
         if (++_changes == KilledAt)
             throw new PipelineStoppedException(); // no script can catch it
         _calls.Add(call);
         if (_changes != BesideAt)
             return;
-        BesideAt = 0;
+        (int killedAt, int changes) = (KilledAt, _changes);
+        BesideAt = KilledAt = 0;
         Beside!();
+        (KilledAt, _changes) = (killedAt, changes);
     }
 
     /// <summary>A text with the machine's variables in place of their names.</summary>

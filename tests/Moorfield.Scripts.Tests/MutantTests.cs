@@ -76,7 +76,7 @@ public sealed class MutantTests
     [InlineData("no time limit", nameof(Scenarios.Past_the_time_limit_nothing_is_begun),
         "if ([datetime]::UtcNow -lt $Deadline) { return $true }", "return $true")]
     [InlineData("the loud command of a program", nameof(Scenarios.Desktop_programs_are_removed_only_by_their_own_safe_silent_command),
-        "$Program.Key 'QuietUninstallString').Text", "$Program.Key 'UninstallString').Text")]
+        "[string](Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString')", "[string](Get-Value ($MachineRoot + $Program.Key) 'UninstallString')")]
     [InlineData("commands from anywhere", nameof(Scenarios.Desktop_programs_are_removed_only_by_their_own_safe_silent_command),
         "if (-not $IsSafe -or -not $Rest -or", "if ($false -or")]
     [InlineData("a damaged list counts", nameof(Scenarios.A_fetched_list_decides_and_the_last_good_one_is_kept),
@@ -89,6 +89,8 @@ public sealed class MutantTests
         "$IsOurs = $Root -clike 'HKEY_USERS\\Moorfield_*'", "$IsOurs = $false")]
     [InlineData("a mount that is left is left", nameof(AdverseScenarios.A_hive_that_an_ended_run_left_mounted_is_unmounted_first),
         "{ Close-Left }", "{ $null = 0 }")]
+    [InlineData("detection does not see a mount", nameof(AdverseScenarios.A_mount_that_is_left_goes_also_where_there_is_nothing_to_do),
+        "foreach ($Root in @(Get-Left))", "foreach ($Root in @())")]
     [InlineData("undo leaves a mount", nameof(AdverseScenarios.A_mount_that_is_left_goes_also_where_there_is_nothing_to_do),
         "Close-Left\r\nif (-not (Test-Path -LiteralPath $Record))", "if (-not (Test-Path -LiteralPath $Record))")]
     [InlineData("a hive that stays mounted is only told", nameof(AdverseScenarios.A_hive_that_stays_mounted_is_a_failure),
@@ -101,6 +103,8 @@ public sealed class MutantTests
         "(-not $Who.Sid -or $SignedOut)", "$true")]
     [InlineData("the task stays", nameof(AdverseScenarios.Who_is_signed_out_gets_guards_at_the_next_sign_in),
         "if ($Left.Count -eq 0) { Remove-Task 'sign-in';", "if ($false) {")]
+    [InlineData("a task's folder may be anybody's", nameof(AdverseScenarios.No_task_has_its_action_where_people_write),
+        "if (Test-Writable $TaskFolder)", "if ($false)")]
     [InlineData("what was seen set is forgotten", nameof(AdverseScenarios.What_others_had_set_is_no_drift_once_they_are_signed_out),
         "if ($New.Count -gt 0) { Set-Value $Record 'Seen'", "if ($false) { Set-Value $Record 'Seen'")]
     [InlineData("undo leaves the task", nameof(AdverseScenarios.Undo_removes_the_task_that_waits_for_a_sign_in),
@@ -111,6 +115,8 @@ public sealed class MutantTests
         "$null -eq $Guard.data -or $null -eq (Get-GuardText $Guard.kind $Guard.data)", "$false")]
     [InlineData("nulls of a list count", nameof(AdverseScenarios.A_list_sets_no_guard_that_the_script_does_not_hold_and_nothing_out_of_range),
         "if ($null -eq $List.$Name -or @($List.$Name | Where-Object { $null -eq $_ }).Count -gt 0) { return }", "")]
+    [InlineData("blocks that are wanted no more stay", nameof(AdverseScenarios.An_older_list_is_refused_and_an_outdated_one_is_none),
+        "(Test-Family $_) -and $Blocked -notcontains $_", "$false")]
     [InlineData("an older list counts", nameof(AdverseScenarios.An_older_list_is_refused_and_an_outdated_one_is_none),
         "$List.Issue -lt $Last.Issue", "$false")]
     [InlineData("an outdated list counts", nameof(AdverseScenarios.An_older_list_is_refused_and_an_outdated_one_is_none),
@@ -167,11 +173,20 @@ public sealed class MutantTests
     [InlineData("an undo is forgotten", nameof(AdverseScenarios.What_a_person_undid_stays_undone_until_a_new_plan_comes),
         "if ($Undone -and -not $Resume) {", "if ($false) {")]
     [InlineData("earlier plans stand", nameof(AdverseScenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
-        "if ($Series) { Update-Earlier }", "")]
+        "Update-Earlier\r\nAdd-Seen", "Add-Seen")]
     [InlineData("plans of other briefs go", nameof(AdverseScenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
-        "(Get-Value ($Records + '\\' + $_) 'Series') -eq $Series", "$true")]
+        "if (-not $Series -or (Get-Value $Path 'Series') -ne $Series) { continue }", "")]
+    [InlineData("tasks of an earlier plan stay", nameof(AdverseScenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
+        "{ Remove-Task $Name $Other }", "{ $null = 0 }")]
     [InlineData("a preview does it", nameof(AdverseScenarios.A_preview_says_what_would_be_done_and_changes_nothing),
         "if ($Preview) {\r\n    foreach", "if ($false) {\r\n    foreach")]
+    [InlineData("a preview ends the claim of another run", nameof(AdverseScenarios.Two_runs_do_not_work_at_once_and_an_ended_one_is_in_nobodys_way),
+        "if ($HoldsRun -and $LogPath)", "if ($HoldsRun)")]
+    [InlineData("what is not known is touched", nameof(AdverseScenarios.A_state_that_is_not_known_is_never_gone),
+        "'nothing: this state is not known'\r\n            continue", "'nothing: this state is not known'")]
+    [InlineData("variables in commands are not expanded",
+        nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
+        "[string](Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString')", "[string](Get-Exact $Machine $Program.Key 'QuietUninstallString').Text")]
     [InlineData("a preview mounts hives", nameof(AdverseScenarios.A_preview_says_what_would_be_done_and_changes_nothing),
         "Get-Look (-not $Preview)", "Get-Look $true")]
     [InlineData("what waits is a failure", nameof(AdverseScenarios.What_came_of_it_is_told_to_programs_too),

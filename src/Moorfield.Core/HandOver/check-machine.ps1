@@ -105,7 +105,7 @@ Add-Line 'the rights of the folder of programs are read' ($Rights -cmatch '\(A;[
 
 $Computer = [string](Get-ItemProperty -LiteralPath 'Registry::HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Control\ComputerName\ComputerName' -ErrorAction SilentlyContinue).ComputerName
 $Path = $To.TrimEnd('\') + '\check-' + ($Computer -creplace '[^A-Za-z0-9-]', '_') + '.json'
-Set-Content -LiteralPath $Path -Value ('{"schema":"moorfield.check/1","build":' + (Get-Json (Get-Printed ($Software + 'Microsoft\Windows NT\CurrentVersion') 'CurrentBuild')) +
+Set-Content -LiteralPath $Path -Value ('{"schema":"moorfield.machine-check/1","build":' + (Get-Json (Get-Printed ($Software + 'Microsoft\Windows NT\CurrentVersion') 'CurrentBuild')) +
     ",`"lines`":[`n" + ($Lines -join ",`n") + "]}") -Encoding Ascii
 Write-Output ('moorfield: ' + $(if ($Wrong -eq 0) { 'all is as expected' } else { [string]$Wrong + ' of ' + [string]$Lines.Count + ' are not as expected' }) + '; ' + $Path)
 exit $(if ($Wrong -eq 0) { 0 } else { 3 })

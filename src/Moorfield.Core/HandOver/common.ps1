@@ -284,11 +284,9 @@ function Close-Hive([string]$Root) {
 }
 
 # Hives that a run left mounted which was ended.
-function Close-Left() {
-    foreach ($Line in @(Invoke-Reg @('query', 'HKU'))) {
-        if ([string]$Line -cmatch '^HKEY_USERS\\Moorfield_(S-1-[0-9-]+|Default)$') { Close-Hive ([string]$Line + '\') }
-    }
-}
+function Get-Left() { @(Invoke-Reg @('query', 'HKU') | Where-Object { [string]$_ -cmatch '^HKEY_USERS\\Moorfield_(S-1-[0-9-]+|Default)$' }) }
+
+function Close-Left() { foreach ($Line in @(Get-Left)) { Close-Hive ([string]$Line + '\') } }
 
 # ---- One run at a time ----
 
@@ -315,16 +313,26 @@ function Open-Run() {
     $false
 }
 
-function Close-Run() { if ($HoldsRun) { Remove-Item -LiteralPath $RunFile -Force -ErrorAction SilentlyContinue } }
+function Close-Run() { if ($HoldsRun -and $LogPath) { Remove-Item -LiteralPath $RunFile -Force -ErrorAction SilentlyContinue } }
 
 # ---- Tasks for when an account signs in ----
 
 $TaskFolder = $env:ProgramFiles + '\Moorfield\' + $PlanId
 
+# Whether a file, or a folder, lets people write: by its rights, which do not depend on the language.
+function Test-Writable([string]$Path) {
+    foreach ($Match in [regex]::Matches([string](Get-Acl -LiteralPath $Path).Sddl, '\((A|XA);([A-Z]*);([^;]*);[^;]*;[^;]*;(BU|WD|AU|IU|AN|BG|S-1-5-21-[0-9-]+)')) {
+        if (([string]$Match.Groups[2].Value).Contains('IO')) { continue }
+        if (@('0x1200a9', '0x1200a0', '0x120089', 'FR', 'FX', 'FRFX', 'GR', 'GX', 'GRGX', 'GXGR') -cnotcontains $Match.Groups[3].Value) { return $true }
+    }
+    $false
+}
+
 # A task whose action is a copy of this script where only administrators write. Without a SID it runs as SYSTEM whoever signs in.
 function Add-Task([string]$Name, [string]$Sid) {
     $File = $TaskFolder + '\' + $ScriptName + '.ps1'
     if (-not (Test-Path -LiteralPath $TaskFolder)) { $null = New-Item -Path $TaskFolder -ItemType Directory }
+    if (Test-Writable $TaskFolder) { throw 'people may write the folder of the task' }
     if ($PSCommandPath -ne $File) { Copy-Item -LiteralPath $PSCommandPath -Destination $File -Force }
     $Shell = $env:SystemRoot + '\System32\WindowsPowerShell\v1.0\powershell.exe'
     $Words = '-NoProfile -NonInteractive -WindowStyle Hidden -ExecutionPolicy Bypass -File "' + $File + '" -AtSignIn' + $(if ($Sid) { ' -Account ' + $Sid })
@@ -340,10 +348,12 @@ function Add-Task([string]$Name, [string]$Sid) {
 
 function Get-Xml([string]$Text) { $Text.Replace('&', '&amp;').Replace('<', '&lt;').Replace('>', '&gt;').Replace('"', '&quot;') }
 
-function Test-Task([string]$Name) { $null -ne (Get-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($PlanId + '-' + $Name) -ErrorAction SilentlyContinue) }
+function Test-Task([string]$Name, [string]$Plan = $PlanId) {
+    $null -ne (Get-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($Plan + '-' + $Name) -ErrorAction SilentlyContinue)
+}
 
-function Remove-Task([string]$Name) {
-    if (Test-Task $Name) { Unregister-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($PlanId + '-' + $Name) -Confirm:$false }
+function Remove-Task([string]$Name, [string]$Plan = $PlanId) {
+    if (Test-Task $Name $Plan) { Unregister-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($Plan + '-' + $Name) -Confirm:$false }
 }
 
 # ---- Whom it is for, and what is wanted: as written above, or as a list says that is fetched ----
@@ -417,7 +427,7 @@ function Get-Wanted() {
     $Lines = @()
     try {
         # What 5.1 offers by itself may be too old for the server; where the language is constrained the system decides.
-        if ($IsFull) { [Net.ServicePointManager]::SecurityProtocol = 'Tls12' }
+        if ($IsFull) { [Net.ServicePointManager]::SecurityProtocol = 'Tls12' } else { Write-Log 'the language is constrained: TLS is as the system sets it' }
         $Part = $Temporary + '.part'
         if ($Proxy) { Invoke-WebRequest -Uri $ListUrl -OutFile $Part -UseBasicParsing -TimeoutSec 60 -MaximumRedirection 0 -Proxy $Proxy }
         else { Invoke-WebRequest -Uri $ListUrl -OutFile $Part -UseBasicParsing -TimeoutSec 60 -MaximumRedirection 0 }
@@ -427,7 +437,7 @@ function Get-Wanted() {
             $List = Read-List $Lines[0] $Lines[1] (Get-FileHash -LiteralPath ($Temporary + '.body') -Algorithm SHA256).Hash.ToLowerInvariant()
         }
     }
-    catch { Write-Log ('the list could not be fetched: ' + $_.Exception.Message + $(if (-not $IsFull) { ' (TLS as the system sets it)' })) }
+    catch { Write-Log ('the list could not be fetched: ' + $_.Exception.Message) }
     foreach ($End in @('.part', '.body')) { Remove-Item -LiteralPath ($Temporary + $End) -Force -ErrorAction SilentlyContinue }
     $Today = (Get-Now).Substring(0, 10)
     if ($List -and $Last -and $List.Issue -lt $Last.Issue) {
@@ -516,8 +526,9 @@ function Get-PackageLook() {
         if ($Odd.Count -gt 0) {
             Add-Unknown ('who has ' + $Item.Title + ', whose state is ' + $Odd[0].State)
             Set-Outcome $Item.Family 'notKnown' $Odd[0].State 'nothing: this state is not known'
+            continue
         }
-        elseif ($Leaving.Count -gt 0) {
+        if ($Leaving.Count -gt 0) {
             $Look.Leaving[$Item.Family] = $Item.Title + ' goes at the next sign-in of ' + (Get-Count $Leaving.Count 'account')
             Set-Outcome $Item.Family 'leaving' '' 'goes at the next sign-in'
         }

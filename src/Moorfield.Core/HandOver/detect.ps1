@@ -1,4 +1,4 @@
-# Looks whether this computer is as planned, and changes nothing but the log. Written by Moorfield; plan.txt says what is planned.
+# Looks whether this computer is as planned, and changes nothing: it writes its log, its result beside it, and an event. Written by Moorfield; plan.txt says what is planned.
 # Exit codes: 0 as planned (or undone by a person), 1 it drifted (the line names the gravest first), 2 that could not be told,
 # 4 the rest waits for an account to sign in.
 # Moorfield runs this script in its tests against a made-up machine. It was never run on Windows by its makers.
@@ -10,13 +10,15 @@ $Passed = ''
 $Preview = $false
 ##COMMON##
 if ($Undone) {
-    Complete-Script 0 ('undone by a person on ' + $Undone + '; nothing is done until a new plan comes (plan.txt says how to end that).')
-    exit 0
+    $Code = $(if (@(Get-Left).Count -gt 0) { 1 } else { 0 })
+    Complete-Script $Code ('undone by a person on ' + $Undone + '; nothing is done until a new plan comes (plan.txt says how to end that).')
+    exit $Code
 }
 Start-Plan
 $Look = @{ Drift = @(); Leaving = @{} }
 if ($Wanted) { $Look = Get-Look $false }
 foreach ($Text in $Look.Leaving.Values) { Add-Waiting $Text }
+foreach ($Root in @(Get-Left)) { $Look.Drift += 'the registry ' + ([string]$Root -creplace '^.*\\', '') + ' is still mounted' }
 $Code = 0
 $Start = 'as planned.'
 if ($Waiting.Count -gt 0) { $Code = 4; $Start = 'as planned but for what waits.' }

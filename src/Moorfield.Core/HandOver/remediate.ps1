@@ -95,6 +95,7 @@ function Remove-Provisioned($Entry) {
     $WasBlocked = Test-Path -LiteralPath $Path
     try {
         Add-Record 'Removed' ($Family + '||' + (Get-Plain $Entry.Item.Title))
+        if (-not $WasBlocked -and $Blocked -contains $Family) { Add-Record 'Blocks' $Family }
         if ($All -and $DeprovisionsForAll) { $null = Remove-AppxProvisionedPackage -Online -PackageName $Entry.FullName -AllUsers }
         else { $null = Remove-AppxProvisionedPackage -Online -PackageName $Entry.FullName }
         $Done.Provisioned += 1
@@ -133,19 +134,10 @@ function Set-Guards($Entries) {
     }
 }
 
-# Whether a file, or a folder, lets people write: by its rights, which do not depend on the language.
-function Test-Writable([string]$Path) {
-    foreach ($Match in [regex]::Matches([string](Get-Acl -LiteralPath $Path).Sddl, '\((A|XA);([A-Z]*);([^;]*);[^;]*;[^;]*;(BU|WD|AU|IU|AN|BG|S-1-5-21-[0-9-]+)')) {
-        if (([string]$Match.Groups[2].Value).Contains('IO')) { continue }
-        if (@('0x1200a9', '0x1200a0', '0x120089', 'FR', 'FX', 'FRFX', 'GR', 'GX', 'GRGX', 'GXGR') -cnotcontains $Match.Groups[3].Value) { return $true }
-    }
-    $false
-}
-
 # Runs the silent removal that a program registered for itself, looked up here and now in the machine's own list.
 function Remove-Classic($Program) {
     $What = $Program.Title + ' could not be removed: '
-    $Command = [string](Get-Exact $Machine $Program.Key 'QuietUninstallString').Text
+    $Command = [string](Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString')
     $Match = [regex]::Match($Command, '^\s*(?:"([^"]+)"|([^\s"]+))\s*(.*)$')
     $File = $Match.Groups[1].Value + $Match.Groups[2].Value
     $System = $env:SystemRoot + '\System32\'
@@ -183,26 +175,27 @@ function Remove-Classic($Program) {
     catch { Add-Failed ($What + 'its own removal could not be started') 30 }
 }
 
-# An earlier plan of the same brief: what this one wants too it takes over with what was there before; the rest is taken back, and its record goes.
+# An earlier plan of the same brief: its record is taken over, with what was there before it. Then blocks and guards that were set here and are
+# wanted no more, by the plan or by a list, are taken back.
 function Update-Earlier() {
-    foreach ($Other in @(Get-SubKeys $Records | Where-Object { $_ -cne $PlanId -and $Series -and (Get-Value ($Records + '\' + $_) 'Series') -eq $Series })) {
+    foreach ($Other in @(Get-SubKeys $Records | Where-Object { $_ -cmatch '^[0-9a-f]{16}$' -and $_ -cne $PlanId })) {
         $Path = $Records + '\' + $Other
-        foreach ($Family in @(Get-Value $Path 'Blocks' | Where-Object { $_ -and (Test-Family $_) })) {
-            if ($Blocked -contains $Family) { Add-Record 'Blocks' $Family }
-            elseif (Test-Path -LiteralPath ($Store + '\Deprovisioned\' + $Family)) { Remove-Item -LiteralPath ($Store + '\Deprovisioned\' + $Family) -Recurse }
-        }
+        if (-not $Series -or (Get-Value $Path 'Series') -ne $Series) { continue }
+        Set-Value $Record 'Series' 'String' $Series
+        foreach ($Family in @(Get-Value $Path 'Blocks' | Where-Object { $_ })) { Add-Record 'Blocks' $Family }
         foreach ($Entry in @(Get-Value $Path 'Removed' | Where-Object { $_ })) { Add-Record 'Removed' $Entry }
         foreach ($Mark in @(Get-Item -LiteralPath ($Path + '\Guards') -ErrorAction SilentlyContinue | ForEach-Object { $_.Property })) {
             $Was = @(Get-Value ($Path + '\Guards') $Mark)
             if ($Was.Count -eq 4 -and (Get-Marks) -notcontains $Mark) { Set-Value ($Record + '\Guards') $Mark 'MultiString' ([string[]]$Was) }
         }
-        foreach ($Name in @('sign-in')) {
-            if (Get-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($Other + '-' + $Name) -ErrorAction SilentlyContinue) {
-                Unregister-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($Other + '-' + $Name) -Confirm:$false
-            }
-        }
+        foreach ($Name in @('sign-in', 'undo') + @($Profiles | ForEach-Object { 'back-' + $_.Sid })) { Remove-Task $Name $Other }
+        Remove-Item -LiteralPath ($env:ProgramFiles + '\Moorfield\' + $Other) -Recurse -Force -ErrorAction SilentlyContinue
         Remove-Item -LiteralPath $Path -Recurse
-        Write-Log ('took over from the plan ' + $Other)
+        Add-Told 'an earlier plan of the same brief was taken over'
+    }
+    foreach ($Family in @(Get-List 'Blocks' | Where-Object { (Test-Family $_) -and $Blocked -notcontains $_ })) {
+        if (Test-Path -LiteralPath ($Store + '\Deprovisioned\' + $Family)) { Remove-Item -LiteralPath ($Store + '\Deprovisioned\' + $Family) -Recurse }
+        Remove-Record 'Blocks' @($Family)
     }
     Restore-Unwanted
     if (@(Get-Unwanted).Count -eq 0) { return }
@@ -240,8 +233,7 @@ if ($Undone -and -not $Resume) {
 }
 if ($Undone -and -not $Preview) { Remove-ItemProperty -LiteralPath $Record -Name 'Undone' }
 Start-Plan
-$IsSignIn = [bool]$AtSignIn
-if ($Wanted -and $IsSignIn) {
+if ($Wanted -and $AtSignIn) {
     # Only what waited for an account: the task that runs this goes when nothing waits any more.
     $Own = @($Wanted.Guards | Where-Object { $_.Hive -ceq 'Account' })
     $In = @($People | Where-Object { Test-SignedIn $_.Sid })
@@ -270,11 +262,12 @@ if ($Preview) {
     Complete-Script 0 ('preview: ' + (Get-Count $Look.Drift.Count 'difference') + ' would be put right; nothing was changed.' + (Get-Notes))
     exit 0
 }
-if ($Series) { Update-Earlier }
-Add-Seen $Look.Seen
 if ($Look.Drift.Count -eq 0) {
+    Update-Earlier
+    Add-Seen $Look.Seen
     $Code = $(if ($Failures.Count + $Unknown.Count -gt 0) { 3 } elseif ($Waiting.Count -gt 0) { 4 } else { 0 })
-    Complete-Script $Code ('as planned already; nothing was changed.' + (Get-Said ' Failed: ' $Failures 10) + (Get-Notes))
+    $Start = 'as planned already' + $(if ($Told['an earlier plan of the same brief was taken over']) { '.' } else { '; nothing was changed.' })
+    Complete-Script $Code ($Start + (Get-Said ' Failed: ' $Failures 10) + (Get-Notes))
     exit $Code
 }
 Write-Log ('drift: ' + ($Look.Drift -join '; '))
@@ -289,6 +282,8 @@ if ($RestorePoint -ceq 'require' -and $Point -clike 'none*' -and $Point -cne 'no
 # ---- Carry out: blocks first, so that nothing comes back in between ----
 
 Set-Value $Record 'Series' 'String' $Series
+Update-Earlier
+Add-Seen $Look.Seen
 foreach ($Family in $Look.Blocks) {
     try {
         Add-Record 'Blocks' $Family
