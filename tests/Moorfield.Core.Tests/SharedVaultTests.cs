@@ -35,6 +35,24 @@ public sealed class SharedVaultTests : IDisposable
     }
 
     [Fact]
+    public async Task What_another_process_finishes_writing_at_this_moment_is_in_nobodys_way()
+    {
+        using var vault = Open();
+        var writing = Task.Run(() =>
+        {
+            for (int i = 0; i < 3000; i++)
+            {
+                byte[] content = BitConverter.GetBytes(i);
+                vault.Keep(take => take(content));
+            }
+        }, TestContext.Current.CancellationToken);
+        while (!writing.IsCompleted)
+            Open().Dispose();
+        await writing;
+        Directory.GetFiles(_folder["vault/blobs"]).ShouldBeEmpty();
+    }
+
+    [Fact]
     public void Contents_that_several_write_at_once_are_all_sound()
     {
         byte[][] contents = [.. Enumerable.Range(0, 4).Select(i =>

@@ -47,15 +47,19 @@ public sealed class HostTests : IDisposable
         Directory.GetFiles(machine.Drive, "survey-*").ShouldBeEmpty();
     }
 
-    [Fact]
-    public void A_shell_that_does_not_say_how_it_ended_has_failed()
+    [Theory]
+    [InlineData("survey")]
+    [InlineData(HandOverFiles.Remediate)]
+    [InlineData(HandOverFiles.Detect)]
+    [InlineData(HandOverFiles.Undo)]
+    public void A_shell_that_does_not_say_how_it_ended_has_failed(string name)
     {
         var machine = MadeUpMachine.FromVolume(Demo.CopyFewTo(_folder, "machine"));
         Environment.SetEnvironmentVariable("PROCESSOR_ARCHITEW6432", "AMD64");
         Directory.CreateDirectory(Path.GetDirectoryName(machine.At(Native))!);
         File.WriteAllText(machine.At(Native), "");
         machine.Programs[Native] = _ => int.MinValue;
-        Shell.Run(machine, GateTests.Script(HandOverFiles.Detect)).ExitCode.ShouldBe(1);
+        Shell.Run(machine, GateTests.Script(name)).ExitCode.ShouldBe(1);
     }
 
     [Theory]

@@ -26,6 +26,7 @@ if ($env:PROCESSOR_ARCHITEW6432) {
     if (Test-Path -LiteralPath $Native) {
         $Arguments = '-NoProfile -ExecutionPolicy Bypass -File "' + $PSCommandPath + '" -To "' + $To.TrimEnd('\') + '"'
         $Again = Start-Process -FilePath $Native -ArgumentList $Arguments -NoNewWindow -Wait -PassThru
+        if ($null -eq $Again.ExitCode) { exit 1 }
         exit $Again.ExitCode
     }
 }

@@ -55,7 +55,11 @@ internal sealed unsafe class Folder : IDisposable
             return null;
         int mode = forWriting ? LibC.ReadWrite : LibC.ReadOnly;
         var handle = LibC.OpenAt(Handle, UnixName.Encode(name), mode | LibC.NoFollow | LibC.NonBlock | LibC.CloseOnExec, 0);
-        return handle.IsInvalid ? throw Failure(Display(name)) : handle;
+        if (!handle.IsInvalid)
+            return handle;
+        int error = Marshal.GetLastPInvokeError();
+        handle.Dispose();
+        return error == LibC.ENOENT ? null : throw Failure(Display(name), error); // gone since it was looked at
     }
 
     internal EntryInfo? Stat(string name)
