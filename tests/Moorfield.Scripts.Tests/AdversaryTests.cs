@@ -127,14 +127,16 @@ public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
             RegexOptions.None, TimeSpan.FromSeconds(1)))
         {
             string sid = machine.Accounts.First(a => a.Profile.EndsWith($@"\{match.Groups["name"].Value}", StringComparison.Ordinal)).Sid;
-            var own = machine.Packages.Where(p => p.FullName.Name.EndsWith(match.Groups["title"].Value, StringComparison.Ordinal) && !p.IsResource).ToList();
+            var own = machine.Packages.Where(p => p.FullName.Name.EndsWith(match.Groups["title"].Value, StringComparison.Ordinal) && !p.IsResource)
+                .ToList();
             (own.Count == 0 || own.Exists(p => p.Users.Contains(sid))).ShouldBeTrue(story.ToString());
         }
         machine.Registry.Find("HKEY_USERS")!.Keys.Keys.ShouldNotContain(k => k.StartsWith("Moorfield", StringComparison.Ordinal), story.ToString());
         Hives(machine, guard).ShouldBe(hives, story.ToString());
         machine.Registry.Find($@"{MadeUpMachine.Store}\Deprovisioned")?.Keys.Keys.Intersect(plan.Block.Select(b => b.ToString()))
             .ShouldBeSubsetOf(machine.Software.Find(@"Moorfield\Nothing")?.Keys.Keys ?? Enumerable.Empty<string>(), story.ToString());
-        Shell.Run(machine, files[HandOverFiles.Remediate]).Output[0].ShouldContain(story.ToString().Contains("nothing to undo", StringComparison.Ordinal)
+        Shell.Run(machine, files[HandOverFiles.Remediate]).Output[0].ShouldContain(story.ToString().Contains("nothing to undo",
+            StringComparison.Ordinal)
             ? "moorfield" : "undone by a person", Case.Sensitive, story.ToString());
         Directory.Delete(machine.Drive, recursive: true);
     }
@@ -146,7 +148,8 @@ public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
             return;
         foreach (string family in meant)
         {
-            machine.Packages.Where(p => p.FullName.Family.ToString() == family && !p.IsResource).SelectMany(p => p.Users.Concat(p.Leaving)).Intersect(sids)
+            machine.Packages.Where(p => p.FullName.Family.ToString() == family && !p.IsResource).SelectMany(p => p.Users.Concat(p.Leaving))
+                .Intersect(sids)
                 .ShouldBeEmpty(story);
             if (plan.Newcomers)
                 machine.Provisioned.ShouldNotContain(p => p.StartsWith(family.Split('_')[0] + "_", StringComparison.Ordinal), story);

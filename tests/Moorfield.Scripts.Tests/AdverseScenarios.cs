@@ -34,7 +34,8 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
                 continue;
             string words = System.Net.WebUtility.HtmlDecode(Regex.Match(xml, "(?<=<Arguments>).*(?=</Arguments>)", RegexOptions.None,
                 TimeSpan.FromSeconds(1)).Value);
-            var match = Regex.Match(words, "-File \"(?<file>C:\\\\Program Files\\\\Moorfield\\\\[^\"]+)\"(?<rest>.*)$", RegexOptions.None, TimeSpan.FromSeconds(1));
+            var match = Regex.Match(words, "-File \"(?<file>C:\\\\Program Files\\\\Moorfield\\\\[^\"]+)\"(?<rest>.*)$", RegexOptions.None,
+                TimeSpan.FromSeconds(1));
             match.Success.ShouldBeTrue(words);
             machine.Runner = ids[^1];
             var result = Shell.Run(machine, File.ReadAllBytes(machine.At(match.Groups["file"].Value)), match.Groups["rest"].Value, constrained);
@@ -233,7 +234,8 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         {
             BriefList.Write(Plan(["*"], true, Crossword) with { Guards = [sly] }, 1, Later),
             BriefList.Write(Plan(["*"], true, Crossword) with { Guards = [OfMachine with { Hive = GuardHive.Account }] }, 1, Later),
-            BriefList.Write(Plan(["*"], true, Crossword) with { Guards = [OfMachine with { Value = HiveValue.FromString(OfMachine.Value.Name, "1") }] }, 1, Later),
+            BriefList.Write(Plan(["*"], true, Crossword) with { Guards = [OfMachine with { Value = HiveValue.FromString(OfMachine.Value.Name,
+                "1") }] }, 1, Later),
             Changed("\"data\":" + OfMachine.Value.AsDWord(), "\"data\":4294967296"), Changed("\"data\":" + OfMachine.Value.AsDWord(), "\"data\":-1"),
             Changed("\"data\":" + OfMachine.Value.AsDWord(), "\"data\":null"), Changed("\"data\":" + OfMachine.Value.AsDWord(), "\"data\":\"1\""),
             Changed("\"keep\":[]", "\"keep\":[null]"), Changed("\"keep\":[]", "\"keep\":null"), Changed("\"part\":false", "\"part\":\"yes\""),
@@ -407,7 +409,8 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         Remediate(everyone, Plan(["*"], true, Weather)).ExitCode.ShouldBe(3);
         Having(everyone, Weather).ShouldBe(Everyone);
         // Beside drift it is told as well.
-        Detect(machine, Plan([Rowan], false, Weather, Crossword)).Output[0].ShouldContain("drift: Crossword is there for 1 account. Not known: who has Weather");
+        Detect(machine, Plan([Rowan], false, Weather, Crossword))
+            .Output[0].ShouldContain("drift: Crossword is there for 1 account. Not known: who has Weather");
     }
 
     [Scenario]
@@ -465,7 +468,8 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
     public void Frameworks_go_after_what_needs_them()
     {
         var machine = Machine();
-        var needing = machine.Packages.Where(p => p.Needs.Contains("Northlight.UI.Runtime.2")).Select(p => p.FullName.Family.ToString()).Distinct().ToArray();
+        var needing = machine.Packages.Where(p => p.Needs.Contains("Northlight.UI.Runtime.2")).Select(p => p.FullName.Family.ToString()).Distinct()
+            .ToArray();
         foreach (var part in machine.Packages.Where(p => p.IsComponent && needing.Contains(p.FullName.Family.ToString())))
             part.Users.Clear();
         foreach (string sid in Everyone)
@@ -492,7 +496,8 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         {
             ("Open", @"""C:\Program Files\Open\remove.exe"""), ("OpenFolder", @"""C:\Program Files\OpenFolder\remove.exe"""),
             ("Twin", @"""C:\Program Files (x86)\Twin\remove.exe"""), ("Colours", @"C:\Windows\System32\spool\drivers\color\remove.exe"),
-            ("Windows", @"C:\Windows\Temp\remove.exe"), ("Near", @"C:\Program Files Near\remove.exe"), ("System", @"C:\Windows\System32\remove.exe /q"),
+            ("Windows", @"C:\Windows\Temp\remove.exe"), ("Near", @"C:\Program Files Near\remove.exe"), ("System",
+                @"C:\Windows\System32\remove.exe /q"),
             ("Stream", @"C:\Windows\System32\remove.exe:sly.exe"),
         })
         {
@@ -642,7 +647,8 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         families[Weather].GetProperty("state").GetString().ShouldBe("gone");
         families[Crossword].GetProperty("state").GetString().ShouldBe("waiting");
         families[Crossword].GetProperty("code").GetString().ShouldBe("0x80073D02");
-        machine.Software.Find($@"Moorfield\HandOver\{PlanId(plan)}")!.Values.GetValueOrDefault("Result").ShouldNotBeNull().AsString()!.ShouldStartWith("{\"schema\":");
+        machine.Software.Find($@"Moorfield\HandOver\{PlanId(plan)}")!.Values.GetValueOrDefault("Result").ShouldNotBeNull().AsString()!
+            .ShouldStartWith("{\"schema\":");
         machine.Events.ShouldHaveSingleItem().Number.ShouldBe(7104);
     }
 

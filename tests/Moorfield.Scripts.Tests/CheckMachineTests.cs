@@ -27,7 +27,8 @@ public sealed class CheckMachineTests : IDisposable
         var lines = document.RootElement.GetProperty("lines").EnumerateArray().ToList();
         result.Output.Count.ShouldBe(lines.Count + 1);
         result.ExitCode.ShouldBe(lines.All(l => l.GetProperty("asExpected").GetBoolean()) ? 0 : 3);
-        return lines.GroupBy(l => l.GetProperty("name").GetString()!).ToDictionary(g => g.Key, g => g.All(l => l.GetProperty("asExpected").GetBoolean()));
+        return lines.GroupBy(l => l.GetProperty("name").GetString()!).ToDictionary(g => g.Key, g => g.All(l => l.GetProperty("asExpected")
+            .GetBoolean()));
     }
 
     [Theory]

@@ -332,7 +332,8 @@ public sealed class MadeUpMachine
         {
             foreach (string user in allUsers ? [.. part.Users] : part.Users.Where(u => u.Equals(sid, StringComparison.OrdinalIgnoreCase)).ToList())
                 Take(part, user);
-            if (part.Users.Count + part.Leaving.Count == 0 && !Provisioned.Any(p => PackageFullName.TryParse(p, out var name) && name.Family == part.FullName.Family))
+            if (part.Users.Count + part.Leaving.Count == 0 && !Provisioned.Any(p => PackageFullName.TryParse(p,
+                out var name) && name.Family == part.FullName.Family))
                 Unstage(part);
         }
     }
@@ -444,7 +445,8 @@ public sealed class MadeUpMachine
             case ["query", var key]:
                 return Registry.Find(Path(key)) is not { } asked ? (1, []) : (0, [.. asked.Keys.Keys.Select(k => $@"{Path(key)}\{k}")]);
             case ["query", var key, .. var which]:
-                return IsHidden(Path(key)) || Registry.Find(Path(key))?.Values.GetValueOrDefault(which is ["/v", var v] ? v : "") is not { } value ? (1, [])
+                return IsHidden(Path(key)) || Registry.Find(Path(key))?.Values.GetValueOrDefault(which is ["/v",
+                    var v] ? v : "") is not { } value ? (1, [])
                     : (0, ["", Path(key), Printed($"    {(value.Name.Length == 0 ? "(Standard)" : value.Name)}    {Typed(value)}"), ""]);
             case ["add", var key, .. var which] when which[^1] == "/f" && Array.IndexOf(which, "/t") is >= 0 and var at:
                 if (IsReadOnly(Path(key)))

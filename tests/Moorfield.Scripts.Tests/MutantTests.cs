@@ -43,7 +43,8 @@ public sealed class MutantTests
     [InlineData("a block that was there before goes", nameof(Scenarios.A_block_that_was_there_before_stays_even_where_none_is_planned),
         "if (-not $WasBlocked -and $Blocked", "if ($Blocked")]
     [InlineData("the sign of numbers that are written", nameof(Scenarios.Numbers_of_32_bits_are_written_and_read_whatever_their_first_bit),
-        "if ($Kind -ceq 'DWord' -and [long]$Number -gt 4294967295) { return }", "if ($Kind -ceq 'DWord' -and [long]$Number -gt 2147483647) { return }")]
+        "if ($Kind -ceq 'DWord' -and [long]$Number -gt 4294967295) { return }",
+            "if ($Kind -ceq 'DWord' -and [long]$Number -gt 2147483647) { return }")]
     [InlineData("the sign of numbers that are read", nameof(Scenarios.Numbers_of_32_bits_are_written_and_read_whatever_their_first_bit),
         "if ($Number -lt 0) { $Number += 4294967296 }", "")]
     [InlineData("a guard is recorded again", nameof(Scenarios.What_a_guard_took_the_place_of_is_recorded_once),
@@ -53,7 +54,8 @@ public sealed class MutantTests
     [InlineData("undo lifts others' blocks", nameof(Scenarios.Undo_lifts_only_its_own),
         "foreach ($Family in @(Get-List 'Blocks' | Where-Object { Test-Family $_ })) {", "foreach ($Family in $Block) {")]
     [InlineData("undo lifts others' guards", nameof(Scenarios.Undo_lifts_only_its_own),
-        "foreach ($Mark in @(Get-Marks)) {\r\n    if (-not", "foreach ($Mark in @($Guards | ForEach-Object { 'Machine|' + $_.Key + '|' + $_.Name })) {\r\n    if (-not")]
+        "foreach ($Mark in @(Get-Marks)) {\r\n    if (-not",
+            "foreach ($Mark in @($Guards | ForEach-Object { 'Machine|' + $_.Key + '|' + $_.Name })) {\r\n    if (-not")]
     [InlineData("undo takes away what others set since", nameof(Scenarios.Undo_lifts_only_its_own),
         "if ($null -ne $Now -and ('=' + $Now.Kind) -ceq $Was[2] -and ('=' + $Now.Text) -ceq $Was[3]) {", "if ($true) {")]
     [InlineData("undo forgets what was there", nameof(Scenarios.Undo_lifts_only_its_own),
@@ -76,7 +78,8 @@ public sealed class MutantTests
     [InlineData("no time limit", nameof(Scenarios.Past_the_time_limit_nothing_is_begun),
         "if ([datetime]::UtcNow -lt $Deadline) { return $true }", "return $true")]
     [InlineData("the loud command of a program", nameof(Scenarios.Desktop_programs_are_removed_only_by_their_own_safe_silent_command),
-        "[string](Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString')", "[string](Get-Value ($MachineRoot + $Program.Key) 'UninstallString')")]
+        "[string](Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString')",
+            "[string](Get-Value ($MachineRoot + $Program.Key) 'UninstallString')")]
     [InlineData("commands from anywhere", nameof(Scenarios.Desktop_programs_are_removed_only_by_their_own_safe_silent_command),
         "if (-not $IsSafe -or -not $Rest -or", "if ($false -or")]
     [InlineData("a damaged list counts", nameof(Scenarios.A_fetched_list_decides_and_the_last_good_one_is_kept),
@@ -94,7 +97,8 @@ public sealed class MutantTests
     [InlineData("undo leaves a mount", nameof(AdverseScenarios.A_mount_that_is_left_goes_also_where_there_is_nothing_to_do),
         "Close-Left\r\nif (-not (Test-Path -LiteralPath $Record))", "if (-not (Test-Path -LiteralPath $Record))")]
     [InlineData("a hive that stays mounted is only told", nameof(AdverseScenarios.A_hive_that_stays_mounted_is_a_failure),
-        "Add-Failed ('the registry of ' + ($Root.TrimEnd('\\') -creplace '^.*\\\\Moorfield_', '') + ' stays mounted until the next start') 5", "$null = 0")]
+        "Add-Failed ('the registry of ' + ($Root.TrimEnd('\\') -creplace '^.*\\\\Moorfield_', '') + ' stays mounted until the next start') 5",
+            "$null = 0")]
     [InlineData("detection mounts hives", nameof(AdverseScenarios.Detection_mounts_nothing_and_says_what_it_takes_from_the_record),
         "$Look = Get-Look $false", "$Look = Get-Look $true")]
     [InlineData("the record is not named", nameof(AdverseScenarios.Detection_mounts_nothing_and_says_what_it_takes_from_the_record),
@@ -110,8 +114,10 @@ public sealed class MutantTests
     [InlineData("undo leaves the task", nameof(AdverseScenarios.Undo_removes_the_task_that_waits_for_a_sign_in),
         "Remove-Task 'sign-in'\r\n$Lifted", "$Lifted")]
     [InlineData("a list sets any key", nameof(AdverseScenarios.A_list_sets_no_guard_that_the_script_does_not_hold_and_nothing_out_of_range),
-        "$Guards | Where-Object { $_.Hive -ceq $Guard.hive -and $_.Key -eq $Guard.key", "$Guard | Where-Object { $_.Hive -ceq $Guard.hive -and $_.Key -eq $Guard.key")]
-    [InlineData("the range of a list is not looked at", nameof(AdverseScenarios.A_list_sets_no_guard_that_the_script_does_not_hold_and_nothing_out_of_range),
+        "$Guards | Where-Object { $_.Hive -ceq $Guard.hive -and $_.Key -eq $Guard.key",
+            "$Guard | Where-Object { $_.Hive -ceq $Guard.hive -and $_.Key -eq $Guard.key")]
+    [InlineData("the range of a list is not looked at",
+        nameof(AdverseScenarios.A_list_sets_no_guard_that_the_script_does_not_hold_and_nothing_out_of_range),
         "$null -eq $Guard.data -or $null -eq (Get-GuardText $Guard.kind $Guard.data)", "$false")]
     [InlineData("nulls of a list count", nameof(AdverseScenarios.A_list_sets_no_guard_that_the_script_does_not_hold_and_nothing_out_of_range),
         "if ($null -eq $List.$Name -or @($List.$Name | Where-Object { $null -eq $_ }).Count -gt 0) { return }", "")]
@@ -125,7 +131,8 @@ public sealed class MutantTests
         "if ($Proxy) {", "if ($false) {")]
     [InlineData("files have one name", nameof(AdverseScenarios.A_list_is_fetched_into_files_of_the_runs_own),
         "[guid]::NewGuid().ToString()", "'one'")]
-    [InlineData("no event", nameof(AdverseScenarios.What_came_of_it_is_told_to_programs_too), "Write-EventLog -LogName", "$null = @('-LogName')\r\n#")]
+    [InlineData("no event", nameof(AdverseScenarios.What_came_of_it_is_told_to_programs_too), "Write-EventLog -LogName",
+        "$null = @('-LogName')\r\n#")]
     [InlineData("no result in the record", nameof(AdverseScenarios.What_came_of_it_is_told_to_programs_too),
         "Set-Value $Record 'Result' 'String' $Result", "$null = 0")]
     [InlineData("no task for guards that are wanted no more", nameof(AdverseScenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
@@ -136,7 +143,8 @@ public sealed class MutantTests
         "(Get-Said ' Not known: ' $Unknown 5)", "''")]
     [InlineData("keeps go by case", nameof(AdverseScenarios.Keeps_of_the_hand_over_win_over_a_list_whatever_the_case),
         "$Kept -notcontains", "$Kept -cnotcontains")]
-    [InlineData("the general failure is never", nameof(AdverseScenarios.The_general_failure_is_not_taken_for_never_and_never_ends_with_the_day_or_build),
+    [InlineData("the general failure is never",
+        nameof(AdverseScenarios.The_general_failure_is_not_taken_for_never_and_never_ends_with_the_day_or_build),
         "if ($Codes -contains '0x80070032') {", "if ($Codes -contains '0x80073CFA') {")]
     [InlineData("never is for ever", nameof(AdverseScenarios.The_general_failure_is_not_taken_for_never_and_never_ends_with_the_day_or_build),
         "-clike ('*' + $Lately)", "-clike '*'")]
@@ -159,14 +167,17 @@ public sealed class MutantTests
         "if ($Entry.IsFramework) { $Look.Registered", "if ($true) { $Look.Registered")]
     [InlineData("what something depends on is not tried again", nameof(AdverseScenarios.Frameworks_go_after_what_needs_them),
         "@('0x80073D02', '0x80073D19', '0x80073CF3')", "@('0x80073D02', '0x80073D19')")]
-    [InlineData("what is still registered is gone", nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
+    [InlineData("what is still registered is gone",
+        nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
         "elseif (Test-Path -LiteralPath ($MachineRoot + $Program.Key))", "elseif ($false)")]
     [InlineData("rights of a program's file are not looked at",
-        nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone), "(Test-Writable $File) -or", "")]
+        nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
+            "(Test-Writable $File) -or", "")]
     [InlineData("rights of a program's folder are not looked at",
         nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
         "-or (Test-Writable ($File -creplace '\\\\[^\\\\]*$', '\\'))", "")]
-    [InlineData("folders below the system's", nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
+    [InlineData("folders below the system's",
+        nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
         "if (-not $File.Substring($System.Length).Contains('\\')) { $Rest", "if ($true) { $Rest")]
     [InlineData("whoever runs undo gets packages", nameof(AdverseScenarios.Undo_gives_packages_to_those_who_had_them_and_nothing_to_the_system),
         "' -Account ' + $Sid", "''")]
@@ -186,7 +197,8 @@ public sealed class MutantTests
         "'nothing: this state is not known'\r\n            continue", "'nothing: this state is not known'")]
     [InlineData("variables in commands are not expanded",
         nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
-        "[string](Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString')", "[string](Get-Exact $Machine $Program.Key 'QuietUninstallString').Text")]
+        "[string](Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString')",
+            "[string](Get-Exact $Machine $Program.Key 'QuietUninstallString').Text")]
     [InlineData("a preview mounts hives", nameof(AdverseScenarios.A_preview_says_what_would_be_done_and_changes_nothing),
         "Get-Look (-not $Preview)", "Get-Look $true")]
     [InlineData("what waits is a failure", nameof(AdverseScenarios.What_came_of_it_is_told_to_programs_too),

@@ -7,7 +7,8 @@ namespace Moorfield.Scripts.Tests;
 public sealed class RecordingTests
 {
     public static IEnumerable<TheoryDataRow<string>> Recordings =>
-        Directory.GetFiles(Path.Combine(SurveyTests.Root(), "tests/data/recordings"), "*.json").Select(f => new TheoryDataRow<string>(Path.GetFileName(f)));
+        Directory.GetFiles(Path.Combine(SurveyTests.Root(), "tests/data/recordings"), "*.json")
+            .Select(f => new TheoryDataRow<string>(Path.GetFileName(f)));
 
     [Theory]
     [MemberData(nameof(Recordings))]

@@ -72,7 +72,8 @@ public class Scenarios(Func<string, string> change) : IDisposable
     private protected static bool IsBlocked(MadeUpMachine machine, string family) =>
         machine.Registry.Find($@"{MadeUpMachine.Store}\Deprovisioned\{family}") is not null;
 
-    private protected static uint? Value(RegistryNode hive, Guard guard) => hive.Find(guard.Key)?.Values.GetValueOrDefault(guard.Value.Name)?.AsDWord();
+    private protected static uint? Value(RegistryNode hive,
+        Guard guard) => hive.Find(guard.Key)?.Values.GetValueOrDefault(guard.Value.Name)?.AsDWord();
 
     private protected static Guard OfMachine => KnownGuards.All.First(g => g.Hive == GuardHive.Machine);
 
@@ -423,7 +424,8 @@ public class Scenarios(Func<string, string> change) : IDisposable
         result.Output[0].ShouldContain("Not known: the guards of rowan.");
         machine.IsBroken = true;
         Detect(machine, Plan(["*"], true, Weather)).ExitCode.ShouldBe(2);
-        Detect(machine, Plan(["*"], false, Weather)).Output[0].ShouldBe("moorfield: could not tell. Not known: who has Weather; which packages there are.");
+        Detect(machine, Plan(["*"], false, Weather))
+            .Output[0].ShouldBe("moorfield: could not tell. Not known: who has Weather; which packages there are.");
         Remediate(machine, Plan(["*"], false, Weather)).ExitCode.ShouldBe(1);
     }
 

@@ -58,7 +58,7 @@ public sealed partial record HandOverPlan(
     /// </summary>
     public string Series { get; init; } = "";
 
-    /// <summary>Whether the hives of accounts that are signed out are mounted, rather than waiting until they sign in.</summary>
+    /// <summary>Whether scripts mount the registry of signed-out accounts to set their guards; otherwise they wait until these sign in.</summary>
     public bool MountsSignedOut { get; init; }
 
     /// <summary>Whether there is nothing to do anywhere.</summary>

@@ -106,7 +106,7 @@ function Complete-Script([int]$Code, [string]$Text) {
         $Result = '{"schema":"moorfield.result/1","script":"' + $ScriptName + '","plan":"' + $PlanId + '","when":"' + (Get-Now) + '","code":' +
             [string]$Code + ',"line":' + (Get-Json $Line) + ',"families":[' + ($Families -join ',') + ']}'
         try { Set-Content -LiteralPath ($LogPath -creplace '\.log$', '.json') -Value $Result -Encoding Ascii } catch { Write-Log 'the result could not be written' }
-        try { if ((Test-Path -LiteralPath $Record) -and $ScriptName -cne 'detect') { Set-Value $Record 'Result' 'String' $Result } }
+        try { if ($HoldsRun -and (Test-Path -LiteralPath $Record)) { Set-Value $Record 'Result' 'String' $Result } }
         catch { Write-Log 'the result could not be recorded' }
         try { New-EventLog -LogName 'Application' -Source 'Moorfield' -ErrorAction SilentlyContinue } catch { $null = 'it is there already' }
         try {
