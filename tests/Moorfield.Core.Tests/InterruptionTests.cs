@@ -36,19 +36,24 @@ public sealed class InterruptionTests : IDisposable
     private static WriteSeam CutAt(int step, CrashDisk disk)
     {
         int steps = 0;
-        return new WriteSeam((_, _) =>
+        return new WriteSeam((_, name) =>
         {
-            if (++steps >= step)
+            if (IsCounted(name) && ++steps >= step)
                 throw new PowerCut();
         }, disk);
     }
+
+    // Whether the vault lacks a folder for a content hangs on the content's digest, and so on times and random names in it: two runs that are
+    // alike differ by such steps, and the last steps of the one would not be there in the other.
+    private static bool IsCounted(string name) =>
+        !(Path.GetFileName(name).Length == 2 && Path.GetFileName(Path.GetDirectoryName(name)) == "blobs");
 
     private static WriteSeam FailAt(int step)
     {
         int steps = 0;
         return new WriteSeam((_, name) =>
         {
-            if (++steps == step)
+            if (IsCounted(name) && ++steps == step)
                 throw new MoorfieldException(Trouble.Failed, $"{name}: No space left on device.");
         });
     }
@@ -56,7 +61,7 @@ public sealed class InterruptionTests : IDisposable
     private static int CountSteps(Action<WriteSeam> run)
     {
         int steps = 0;
-        run(new WriteSeam((_, _) => steps++));
+        run(new WriteSeam((_, name) => steps += IsCounted(name) ? 1 : 0));
         steps.ShouldBeGreaterThan(50);
         return steps;
     }
