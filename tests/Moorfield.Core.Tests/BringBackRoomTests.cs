@@ -68,7 +68,7 @@ public sealed class BringBackRoomTests : IDisposable
     [Fact]
     public void A_file_with_holes_comes_back_with_them()
     {
-        const long Size = 200L << 20;
+        const long Size = 64L << 20;
         using var onDisk = new TemporaryFolder();
         var bench = new Bench(Demo.CopyFewTo(onDisk), onDisk["vault"]);
         var other = new Bench(Demo.CopyFewTo(onDisk, "other"), onDisk["other-vault"]);
@@ -76,7 +76,7 @@ public sealed class BringBackRoomTests : IDisposable
         using (var sparse = File.Create(file))
         {
             sparse.SetLength(Size);
-            sparse.Position = 100 << 20;
+            sparse.Position = 30 << 20;
             sparse.Write("in the middle"u8);
         }
         bench.Remove("Weather", "everyone");

@@ -14,8 +14,6 @@ public sealed class InterruptionTests : IDisposable
 {
     private const string Packages = "Weather,Calculator";
 
-    // All of them take long; without this, a seeded sample.
-    private static readonly bool EveryStep = Environment.GetEnvironmentVariable("MOORFIELD_EVERY_STEP") == "1";
     private static readonly int Seed = int.TryParse(Environment.GetEnvironmentVariable("MOORFIELD_SEED"), out int seed) ? seed : Random.Shared.Next();
 
     private readonly Random _random = new(Seed);
@@ -30,7 +28,7 @@ public sealed class InterruptionTests : IDisposable
     }
 
     private IEnumerable<int> Sample(int count, int size) =>
-        EveryStep ? Enumerable.Range(1, count)
+        Thorough.EveryStep ? Enumerable.Range(1, count)
             : Enumerable.Range(0, size).Select(i => 1 + (int)((i + _random.NextDouble()) * count / size)).Select(s => Math.Min(s, count)).Distinct();
 
     private static WriteSeam CutAt(int step, CrashDisk disk)
@@ -321,7 +319,7 @@ public sealed class InterruptionTests : IDisposable
         string before = VolumeState.Files(model.Root);
         int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
         int nested = 0;
-        int rounds = EveryStep ? 1000 : 28;
+        int rounds = Thorough.EveryStep ? 1000 : 28;
         for (int round = 0; round < rounds; round++)
         {
             string story = $"round {round}:";
