@@ -1,7 +1,7 @@
-using System.Globalization;
 using System.Diagnostics;
+using System.Globalization;
 using System.Runtime.InteropServices;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Disks;
 using Moorfield.Formats.Ntfs;
 using Moorfield.Reporting;
 
@@ -57,10 +57,10 @@ internal static class DiskGuard
         switch (process.ExitCode)
         {
             case Stuck:
-                Say.Error($"{names}: the NTFS library does not come to an end with this volume, which must be damaged. {More}");
+                ConsoleOutput.Error($"{names}: the NTFS library does not come to an end with this volume, which must be damaged. {More}");
                 return Program.Failed;
             case > SignalBase when Crashes.Contains(process.ExitCode - SignalBase):
-                Say.Error($"{names}: the NTFS library broke off on this volume, which must be damaged. {More}");
+                ConsoleOutput.Error($"{names}: the NTFS library broke off on this volume, which must be damaged. {More}");
                 return Program.Failed;
             default:
                 return process.ExitCode;

@@ -37,8 +37,8 @@ internal static class Interruption
         context.Cancel = true;
         if (Interlocked.CompareExchange(ref _changing, 0, 0) == 0)
         {
-            Say.Aside("");
-            Say.Aside("Nothing was changed.");
+            ConsoleOutput.Notice("");
+            ConsoleOutput.Notice("Nothing was changed.");
             Environment.Exit(Program.Stopped);
         }
         if (Interlocked.CompareExchange(ref _first, Stopwatch.GetTimestamp(), 0) is not 0 and var first

@@ -62,23 +62,23 @@ internal static class Program
         };
         if (arguments.FirstOrDefault(a => a.Contains('\uFFFD', StringComparison.Ordinal) && !Path.Exists(a)) is { } garbled)
         {
-            Say.Error($"'{garbled}' is not valid UTF-8, so it cannot be told which file is meant. Rename it, or name it by a link.");
+            ConsoleOutput.Error($"'{garbled}' is not valid UTF-8, so it cannot be told which file is meant. Rename it, or name it by a link.");
             return CalledWrongly;
         }
         if (DiskGuard.Run(arguments) is { } result)
             return result;
         Interruption.Listen();
         var parsed = root.Parse(arguments);
-        if (UnknownOption.Find(parsed) is { } unknown)
+        if (OptionSuggestion.Find(parsed) is { } unknown)
         {
-            Say.Error(unknown);
+            ConsoleOutput.Error(unknown);
             return CalledWrongly;
         }
         if (parsed.Errors.Count > 0)
         {
             foreach (var error in parsed.Errors)
-                Say.Error(Said(error));
-            Say.Error($"'moorfield {string.Concat(Names(parsed.CommandResult.Command, root).Reverse())}--help' shows how it is called.");
+                ConsoleOutput.Error(Said(error));
+            ConsoleOutput.Error($"'moorfield {string.Concat(Names(parsed.CommandResult.Command, root).Reverse())}--help' shows how it is called.");
             return CalledWrongly;
         }
         return parsed.Invoke(new InvocationConfiguration { EnableDefaultExceptionHandler = false, Error = Console.Error, Output = Console.Out });
@@ -106,7 +106,7 @@ internal static class Program
     }
 
     /// <summary>The one place where trouble becomes a message and an exit code.</summary>
-    internal static int Translated(Func<int> act)
+    internal static int WrapErrors(Func<int> act)
     {
         try
         {
@@ -114,22 +114,23 @@ internal static class Program
         }
         catch (MoorfieldException e)
         {
-            Say.Error(e.Message);
-            return (int)e.Trouble;
+            ConsoleOutput.Error(e.Message);
+            return (int)e.Kind;
         }
         catch (DllNotFoundException e)
         {
-            Say.Error(e.Message);
+            ConsoleOutput.Error(e.Message);
             return Failed;
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
-            Say.Error(e.Message);
+            ConsoleOutput.Error(e.Message);
             return Failed;
         }
         catch (Exception e)
         {
-            Say.Error($"This should not have happened ({e.GetType().Name}: {e.Message.Split('\n')[0]}). Please report it. 'moorfield inventory "
+            ConsoleOutput.Error($"This should not have happened ({e.GetType().Name}: {e.Message.Split('\n')[0]}). Please report it. 'moorfield "
+                + $"inventory "
                 + $"TARGET' says whether a run was interrupted.");
             return Failed;
         }

@@ -1,12 +1,12 @@
 using System.Diagnostics;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli;
 
 /// <summary>
-/// Says on stderr what a run is at: on a terminal in one line that goes again, elsewhere in a line every few seconds. It listens at the seam
-/// that every write passes.
+/// Says on stderr what a run is at: on a terminal in one line that goes again, elsewhere in a line every few seconds. It listens to the
+/// interceptor of writes.
 /// </summary>
 internal sealed class ProgressLine
 {
@@ -17,9 +17,9 @@ internal sealed class ProgressLine
     private TimeSpan _last;
     private bool _shown;
 
-    internal ProgressLine() => Seam = new WriteSeam(Step);
+    internal ProgressLine() => Interceptor = new WriteInterceptor(Step);
 
-    internal WriteSeam Seam { get; }
+    internal WriteInterceptor Interceptor { get; }
 
     /// <summary>Where restore points are recorded, to tell recording from changing.</summary>
     internal string Vault { get; set; } = "";
@@ -33,11 +33,11 @@ internal sealed class ProgressLine
             : $"{(kind == WriteKind.Delete ? "Removing" : "Writing")} {name}";
         if (!_terminal)
         {
-            Say.Aside(text);
+            ConsoleOutput.Notice(text);
             return;
         }
         int width = Math.Max(20, Console.WindowWidth - 1);
-        Console.Error.Write($"\r{Say.Clean(text.Length > width ? text[..width] : text)}\e[K");
+        Console.Error.Write($"\r{ConsoleOutput.Clean(text.Length > width ? text[..width] : text)}\e[K");
         _shown = true;
     }
 

@@ -4,9 +4,9 @@ using System.Text;
 using System.Text.Json;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Reporting;
 using Serilog;
@@ -28,8 +28,8 @@ internal sealed record LogLine(
 /// </summary>
 internal static class RunLog
 {
-    private const long MostBytes = 10 << 20;
-    private const int MostFiles = 10;
+    private const long MaxBytes = 10 << 20;
+    private const int MaxFiles = 10;
     private const int LinesAtOnce = 200;
     private const string None = "none";
 
@@ -55,7 +55,7 @@ internal static class RunLog
     }
 
     /// <summary>Takes what a person wants of it.</summary>
-    internal static void Take(ParseResult parsed) => (_file, _format) = (parsed.GetValue(FileOption), parsed.GetValue(FormatOption));
+    internal static void Append(ParseResult parsed) => (_file, _format) = (parsed.GetValue(FileOption), parsed.GetValue(FormatOption));
 
     /// <summary>Logs a run, change by change.</summary>
     internal static void Write(string action, Target target, RunRequest request, IReadOnlyCollection<SystemSnapshot> systems, Outcome outcome)
@@ -67,7 +67,7 @@ internal static class RunLog
             failed.Contains((c.Describe(), c.Edition)) ? "failed" : "done", c.Describe(), messages[(c.Describe(), c.Edition)].FirstOrDefault()))
             .Concat(request.LeftOut.Select(l => new LogLine(
                 action, target.FullPath, outcome.Point, l.Family, l.Edition, null, "failed", l.What, l.Message)))
-            .Concat(outcome.Disagreements.Select(d => new LogLine(
+            .Concat(outcome.Discrepancies.Select(d => new LogLine(
                 action, target.FullPath, outcome.Point, d.Family, d.Edition, null, "failed", "a fresh look", d.Text))));
     }
 
@@ -101,8 +101,8 @@ internal static class RunLog
         if (named == None)
             return;
         string path = named is null ? Path.Combine(Vault.StateFolder, "log", "moorfield.log") : Path.GetFullPath(named);
-        string? trouble = null;
-        SelfLog.Enable(message => trouble ??= message);
+        string? error = null;
+        SelfLog.Enable(message => error ??= message);
         try
         {
             if (named is null)
@@ -113,8 +113,8 @@ internal static class RunLog
                 using (File.Open(path, FileMode.Append, FileAccess.Write, FileShare.ReadWrite)) { } // says what is wrong, where Serilog is silent
             using var log = new LoggerConfiguration().WriteTo.File(
                 new LineFormatter((_format ?? Settings.Current.LogFormat) == "json"), path,
-                fileSizeLimitBytes: named is null ? MostBytes : null, rollOnFileSizeLimit: named is null,
-                retainedFileCountLimit: named is null ? MostFiles : null, shared: true, encoding: new UTF8Encoding(false)).CreateLogger();
+                fileSizeLimitBytes: named is null ? MaxBytes : null, rollOnFileSizeLimit: named is null,
+                retainedFileCountLimit: named is null ? MaxFiles : null, shared: true, encoding: new UTF8Encoding(false)).CreateLogger();
             // Each event is a write of its own, under a lock.
             foreach (var some in lines.Chunk(LinesAtOnce))
                 log.Write(new LogEvent(DateTimeOffset.Now, LogEventLevel.Information, null, MessageTemplate.Empty,
@@ -122,10 +122,10 @@ internal static class RunLog
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException or ArgumentException or NotSupportedException)
         {
-            trouble ??= e.Message;
+            error ??= e.Message;
         }
-        if (trouble is not null)
-            Say.Error($"The run log {path} cannot be written: {Plain(trouble.Split('\n')[0]).TrimEnd('.')}. All else was done as told.");
+        if (error is not null)
+            ConsoleOutput.Error($"The run log {path} cannot be written: {Plain(error.Split('\n')[0]).TrimEnd('.')}. All else was done as told.");
     }
 
     /// <summary>A text without what could steer a terminal or break a line.</summary>

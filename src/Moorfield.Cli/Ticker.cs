@@ -26,7 +26,7 @@ internal sealed class Ticker : IDisposable
     }
 
     /// <summary>How far a work of several steps is, in words.</summary>
-    internal static string Text(WorkState state) => $"{state.Step}, {state.Done:P0} of all"
+    internal static string Text(WorkProgress state) => $"{state.Step}, {state.Done:P0} of all"
         + (state.Left is not { } left ? "" : left.TotalSeconds < 90 ? $", about {Math.Max(1, left.TotalSeconds):0} s left"
             : $", about {left.TotalMinutes:0} minutes left");
 
@@ -37,9 +37,9 @@ internal sealed class Ticker : IDisposable
             if (_ended)
                 return;
             if (_terminal)
-                Console.Error.Write($"\r{Say.Clean($"{text}: {_watch.Elapsed.TotalSeconds:0} s")}\e[K");
+                Console.Error.Write($"\r{ConsoleOutput.Clean($"{text}: {_watch.Elapsed.TotalSeconds:0} s")}\e[K");
             else
-                Say.Aside($"{text}: {_watch.Elapsed.TotalSeconds:0} s");
+                ConsoleOutput.Notice($"{text}: {_watch.Elapsed.TotalSeconds:0} s");
         }
     }
 

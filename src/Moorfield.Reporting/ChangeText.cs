@@ -20,7 +20,7 @@ internal static class ChangeText
         void Part(int count, string one, string? many = null)
         {
             if (count > 0)
-                parts.Add(Sheet.Count(count, one, many));
+                parts.Add(TextTable.Count(count, one, many));
         }
     }
 }

@@ -18,7 +18,7 @@ internal static class Csv
 
     private static string Field(string text)
     {
-        string clean = Say.Clean(text);
+        string clean = ConsoleOutput.Clean(text);
         if (text.Length > 0 && "=+-@\t\r".Contains(text[0], StringComparison.Ordinal) && !long.TryParse(text, CultureInfo.InvariantCulture, out _))
             clean = "'" + clean;
         return clean.AsSpan().ContainsAny(",\"\r\n") ? $"\"{clean.Replace("\"", "\"\"", StringComparison.Ordinal)}\"" : clean;

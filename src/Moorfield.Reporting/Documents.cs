@@ -198,16 +198,16 @@ internal sealed record HandOverJson(string Schema, string Folder, ImmutableArray
 [JsonSerializable(typeof(BuiltMediumJson))]
 internal sealed partial class DocumentJson : JsonSerializerContext
 {
-    private const int MostDepth = 64;
+    private const int MaxDepth = 64;
 
     /// <summary>Reads an inventory that somebody saved.</summary>
     /// <exception cref="JsonException">It is none, or something is missing in it.</exception>
     internal static InventoryJson? ReadInventory(ReadOnlySpan<byte> content)
     {
-        ReceivedJson.CheckLists(content, MostDepth);
+        ReceivedJson.CheckLists(content, MaxDepth);
         var strict = new DocumentJson(new JsonSerializerOptions(Default.Options)
         {
-            MaxDepth = MostDepth, RespectNullableAnnotations = true, RespectRequiredConstructorParameters = true,
+            MaxDepth = MaxDepth, RespectNullableAnnotations = true, RespectRequiredConstructorParameters = true,
         });
         return JsonSerializer.Deserialize(content, strict.InventoryJson);
     }
@@ -241,7 +241,7 @@ internal sealed partial class DocumentJson : JsonSerializerContext
         var text = new System.Text.StringBuilder(json.Length);
         foreach (var rune in json.EnumerateRunes())
         {
-            if (rune.Value == '\n' || Say.IsShown(rune))
+            if (rune.Value == '\n' || ConsoleOutput.IsShown(rune))
                 text.Append(rune.ToString());
             else
                 text.Append(string.Concat(rune.ToString().Select(c => $"\\u{(int)c:x4}")));

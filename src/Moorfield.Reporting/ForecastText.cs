@@ -11,16 +11,16 @@ namespace Moorfield.Reporting;
 internal static class ForecastText
 {
     /// <param name="update">The image, and its edition that the update comes from; null for a sign-in.</param>
-    internal static void Show(Target target, ForeseenSystem system, (string Path, SystemSnapshot Edition)? update, Brief? brief, bool all)
+    internal static void Show(Target target, SystemForecast system, (string Path, SystemSnapshot Edition)? update, Brief? brief, bool all)
     {
         var (snapshot, forecast) = (system.Snapshot, system.Forecast);
-        Say.Heading(update is var (path, image)
-            ? $"{Words.Place(target, snapshot)}, build {snapshot.Build}, updated from edition {image.EditionNumber} ({image.Name}) of "
+        ConsoleOutput.Heading(update is var (path, image)
+            ? $"{DisplayText.Place(target, snapshot)}, build {snapshot.Build}, updated from edition {image.EditionNumber} ({image.Name}) of "
                 + $"{Path.GetFileName(path)}, build {image.Build}"
-            : $"The next new account on {Words.Place(target, snapshot)}");
+            : $"The next new account on {DisplayText.Place(target, snapshot)}");
         var shown = forecast.Families.Where(f => all || !IsOrdinary(f) || system.Families.Contains(f)).ToList();
-        var sheet = update is null ? new Sheet("Package", "Forecast", "Version", "Why").Quiet(2)
-            : new Sheet("Package", "Forecast", "For", "Now", "Then", "Why").Quiet(3, 4);
+        var sheet = update is null ? new TextTable("Package", "Forecast", "Version", "Why").Quiet(2)
+            : new TextTable("Package", "Forecast", "For", "Now", "Then", "Why").Quiet(3, 4);
         foreach (var family in shown.OrderByDescending(system.Families.Contains))
         {
             string forecasted = Word(family.Fate) + (brief is not null && system.Families.Contains(family) ? ", unwanted" : "");
@@ -36,14 +36,15 @@ internal static class ForecastText
         foreach (var delivery in forecast.Deliveries)
         {
             string unwanted = brief is not null && system.Deliveries.Contains(delivery) ? ", unwanted" : "";
-            Say.Line($"{Word(delivery.Kind)} may install themselves for {For(delivery.For, snapshot)}{unwanted}: no guard against that is set "
+            ConsoleOutput.Result($"{Word(delivery.Kind)} may install themselves for {For(delivery.For, snapshot)}{unwanted}: no guard against that "
+                + $"is set "
                 + $"({string.Join(", ", delivery.Guards.Select(g => g.Name))}).");
         }
         if (!forecast.Doubtful.IsEmpty)
         {
             var only = forecast.Doubtful.SelectMany(d => d.Guards).Where(g => !g.Editions.IsEmpty)
                 .Select(g => g.Name!).Distinct(StringComparer.Ordinal);
-            Say.Line($"Only the guard {Prose.List(only)} keeps apps from installing themselves for "
+            ConsoleOutput.Result($"Only the guard {TextFormat.List(only)} keeps apps from installing themselves for "
                 + $"{For(forecast.Doubtful.MaxBy(d => d.For.Sids.Length)!.For, snapshot)}, and systems like this one ({snapshot.EditionId}) are "
                 + $"reported not to honour it: set those of the accounts too.");
         }
@@ -60,19 +61,20 @@ internal static class ForecastText
         int parts = hidden.Count - staying;
         if (hidden.Count > 0)
         {
-            Say.Line("Not shown: " + string.Join(", ", new[]
+            ConsoleOutput.Result("Not shown: " + string.Join(", ", new[]
             {
-                staying == 0 ? "" : $"{Sheet.Count(staying, "package")} that {(staying == 1 ? "stays as it is" : "stay as they are")}",
-                parts == 0 ? "" : $"{Sheet.Count(parts, "part")} of the system",
+                staying == 0 ? "" : $"{TextTable.Count(staying, "package")} that {(staying == 1 ? "stays as it is" : "stay as they are")}",
+                parts == 0 ? "" : $"{TextTable.Count(parts, "part")} of the system",
             }.Where(t => t.Length > 0)) + $"; --all shows {(hidden.Count == 1 ? "it" : "them")}.");
         }
     }
 
-    private static void ShowRemedy(ForeseenSystem system, bool isUpdate, Brief? brief)
+    private static void ShowRemedy(SystemForecast system, bool isUpdate, Brief? brief)
     {
         if (system.IsClean)
         {
-            Say.Line(brief is not null ? "Nothing that the brief does not want would come." : isUpdate ? "Nothing comes back, and nothing new comes."
+            ConsoleOutput.Result(brief is not null ? "Nothing that the brief does not want would come." : isUpdate
+                ? "Nothing comes back, and nothing new comes."
             : "Nothing that all accounts do without would be given.");
             return;
         }
@@ -81,30 +83,31 @@ internal static class ForecastText
         int count = system.Families.Length;
         if (count > 0)
         {
-            Say.Line(brief is null
+            ConsoleOutput.Result(brief is null
                 ? isUpdate ? Coming(system)
-                    : $"{Sheet.Count(count, "package")} would be given, though {(count == 1 ? "it is" : "they are")} blocked, or no account has "
+                    : $"{TextTable.Count(count, "package")} would be given, though {(count == 1 ? "it is" : "they are")} blocked, or no account has "
                         + $"{(count == 1 ? "it" : "them")}."
-                : $"{Sheet.Count(count, "package")} that the brief does not want would come.");
+                : $"{TextTable.Count(count, "package")} that the brief does not want would come.");
         }
         if (lost.Count > 0)
-            Say.Line($"No block keeps {Prose.List(lost)} away, which {(lost.Count == 1 ? "is a part" : "are parts")} of the system: a guard may. A "
+            ConsoleOutput.Result($"No block keeps {TextFormat.List(lost)} away, which {(lost.Count == 1 ? "is a part" : "are parts")} of the "
+                + $"system: a guard may. A "
                 + $"brief says which, by its family.");
         if (system.Remedy is null)
             return;
-        Say.Line($"This would keep {(lost.Count == 0 ? "all of that" : "the rest")} away:");
-        Say.Verbatim($"  {system.Remedy}");
+        ConsoleOutput.Result($"This would keep {(lost.Count == 0 ? "all of that" : "the rest")} away:");
+        ConsoleOutput.Verbatim($"  {system.Remedy}");
     }
 
-    private static string Coming(ForeseenSystem system)
+    private static string Coming(SystemForecast system)
     {
         int back = system.Families.Count(f => f.Fate == Fate.ComesBack);
         int fresh = system.Families.Length - back;
-        return back == 0 ? $"{Sheet.Count(fresh, "new package")} would come."
-            : $"{Sheet.Count(back, "package")} would come back{(fresh == 0 ? "" : $", and {Sheet.Count(fresh, "new one")} would come")}.";
+        return back == 0 ? $"{TextTable.Count(fresh, "new package")} would come."
+            : $"{TextTable.Count(back, "package")} would come back{(fresh == 0 ? "" : $", and {TextTable.Count(fresh, "new one")} would come")}.";
     }
 
-    private static string Version(PackageVersion? version) => version?.ToString() ?? Words.Nothing;
+    private static string Version(PackageVersion? version) => version?.ToString() ?? DisplayText.Nothing;
 
     private static string For(Audience audience, SystemSnapshot snapshot) => audience.Describe(snapshot);
 
@@ -131,7 +134,7 @@ internal static class ForecastText
         string holders = family.Before.IsEmpty ? ""
         : $"; {For(family.Before, snapshot)} "
             + $"{(family.Before is { Sids.Length: 1, Newcomers: false } ? "has" : family.Before.Sids.IsEmpty ? "get" : "have")} it";
-        string guards = Prose.List(family.Guards.Select(g => g.Title));
+        string guards = TextFormat.List(family.Guards.Select(g => g.Title));
         return family.Cause switch
         {
             FateCause.StillProvisioned when family.Fate == Fate.Given => "provisioned",

@@ -15,25 +15,26 @@ internal static class HandOverText
         var here = plans.SelectMany(p => p.Effective).Select(r => r.Package.Family).ToHashSet();
         var elsewhere = plan.Remove.Where(r => !here.Contains(r.Family)).ToList();
         if (elsewhere.Count > 0)
-            Say.Line($"On machines that have {(elsewhere.Count == 1 ? "it" : "them")}: {Prose.List(elsewhere.Select(r => r.Title), 8)}.");
+            ConsoleOutput.Result($"On machines that have {(elsewhere.Count == 1 ? "it" : "them")}: "
+                + $"{TextFormat.List(elsewhere.Select(r => r.Title), 8)}.");
         int set = plan.Guards.Length - plans.SelectMany(p => p.Plan.Guards).Select(g => g.Guard).Distinct().Count();
         if (set > 0)
-            Say.Line($"{Sheet.Count(set, "guard")} more {(set == 1 ? "is" : "are")} set here already, and will be on every machine.");
+            ConsoleOutput.Result($"{TextTable.Count(set, "guard")} more {(set == 1 ? "is" : "are")} set here already, and will be on every machine.");
         foreach (var program in plan.Classic)
-            Say.Line($"The desktop program {program.Name} runs its own silent removal, where it registered one.");
+            ConsoleOutput.Result($"The desktop program {program.Name} runs its own silent removal, where it registered one.");
         if (plan.ListAddress is { } address)
-            Say.Line($"The scripts go by the list at {address}, as it is when they run.");
-        Say.Line("On each machine, what Windows does not let go, or what a package there needs, stays and is told.");
+            ConsoleOutput.Result($"The scripts go by the list at {address}, as it is when they run.");
+        ConsoleOutput.Result("On each machine, what Windows does not let go, or what a package there needs, stays and is told.");
     }
 
     /// <summary>The whole of plan.txt.</summary>
     internal static void Write(Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, Action preview)
     {
         string when = plans[0].Snapshot.AsOf is { } at ? $" as surveyed {at.UtcDateTime:yyyy-MM-dd HH:mm} UTC" : "";
-        Say.Line($"HAND-OVER, planned on {target.Name}{when}");
-        Say.Line();
+        ConsoleOutput.Result($"HAND-OVER, planned on {target.Name}{when}");
+        ConsoleOutput.Result();
         preview();
-        Say.Line();
+        ConsoleOutput.Result();
         string guide = $"""
             WHAT IS IN THIS FOLDER
 
@@ -78,20 +79,22 @@ internal static class HandOverText
             These scripts are run in Moorfield's tests on a made-up machine. Their makers never ran them on Windows: try them first.
             """;
         foreach (string line in guide.ReplaceLineEndings("\n").Split('\n'))
-            Say.Line(line);
+            ConsoleOutput.Result(line);
     }
 
     /// <summary>What was written.</summary>
     internal static void ShowResult(string folder, IReadOnlyList<(string Name, byte[] Content)> files, HandOverPlan plan)
     {
-        Say.Line();
-        Say.Heading($"{folder}: {Sheet.Count(plan.Remove.Length, "family", "families")} to go, {Sheet.Count(plan.Block.Length, "block")}, "
-            + Sheet.Count(plan.Guards.Length, "guard"));
-        var sheet = new Sheet("File", "Size", "What it is for").Right(1);
+        ConsoleOutput.Result();
+        ConsoleOutput.Heading($"{folder}: {TextTable.Count(plan.Remove.Length, "family", "families")} to go, "
+            + $"{TextTable.Count(plan.Block.Length, "block")}, "
+            + TextTable.Count(plan.Guards.Length, "guard"));
+        var sheet = new TextTable("File", "Size", "What it is for").Right(1);
         foreach (var (name, content) in files)
-            sheet.Add(name, Sheet.Size(content.Length), Purpose(name));
+            sheet.Add(name, TextTable.Size(content.Length), Purpose(name));
         sheet.Write();
-        Say.Line("Read the data at the top of the scripts, and try them on one machine first: they were tested on a made-up machine, never on "
+        ConsoleOutput.Result("Read the data at the top of the scripts, and try them on one machine first: they were tested on a made-up machine, "
+            + "never on "
             + "Windows.");
     }
 

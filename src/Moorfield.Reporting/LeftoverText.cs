@@ -7,13 +7,14 @@ internal static class LeftoverText
 {
     internal static void Write(SystemSnapshot snapshot)
     {
-        var sheet = new Sheet("Leftover", "Of", "Whose", "Size", "Where").Right(3).Quiet(4);
+        var sheet = new TextTable("Leftover", "Of", "Whose", "Size", "Where").Right(3).Quiet(4);
         foreach (var leftover in snapshot.Leftovers)
-            sheet.Add(Kind(leftover), Of(leftover), Whose(leftover, snapshot), leftover.Bytes == 0 ? Words.Nothing : Sheet.Size(leftover.Bytes),
+            sheet.Add(Kind(leftover), Of(leftover), Whose(leftover, snapshot), leftover.Bytes == 0 ? DisplayText.Nothing
+                : TextTable.Size(leftover.Bytes),
                 Where(leftover.Location));
         if (!snapshot.Leftovers.IsEmpty)
             sheet.Write();
-        Say.Line($"{Sheet.Count(snapshot.Leftovers.Length, "leftover")}, {Sheet.Size(snapshot.Leftovers.Sum(l => l.Bytes))}.");
+        ConsoleOutput.Result($"{TextTable.Count(snapshot.Leftovers.Length, "leftover")}, {TextTable.Size(snapshot.Leftovers.Sum(l => l.Bytes))}.");
     }
 
     internal static string Kind(Leftover leftover) => leftover.Kind switch

@@ -1,8 +1,8 @@
 using System.Collections.Immutable;
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 
 namespace Moorfield.Reporting;
 
@@ -15,10 +15,10 @@ internal static class RemovalText
     /// <param name="weighs">Whether to say what an image will weigh; a result that follows at once says it better.</param>
     internal static void ShowPreview(Target target, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint, bool weighs)
     {
-        if (target.WhyUnchangeable() is { } why)
-            Say.Line($"This will be refused: {why}");
+        if (target.ReadOnlyReason() is { } why)
+            ConsoleOutput.Result($"This will be refused: {why}");
         ShowPlan(target, plans, handsOver: false);
-        if (target is ImageTarget { Image: var image } && plans.Any(p => p.Effective.Any(r => r.FilesGo)))
+        if (target is ImageTarget { Image: var image } && plans.Any(p => p.Effective.Any(r => r.RemovesFiles)))
             ShowStay(image, plans, keepFiles, withPoint, weighs);
     }
 
@@ -26,31 +26,31 @@ internal static class RemovalText
     internal static void ShowPlan(Target target, ImmutableArray<SystemPlan> plans, bool handsOver)
     {
         string audience = string.Join(" or ", plans.Select(p => p.Audience).Distinct(StringComparer.Ordinal));
-        Say.Heading($"To be removed from {Where(target, plans)} for {audience}");
+        ConsoleOutput.Heading($"To be removed from {Where(target, plans)} for {audience}");
         WriteTable(plans);
         var lines = plans.SelectMany(p => Lines(p, handsOver).Select(l => (p.Snapshot.EditionNumber, Line: l))).ToList();
         var costs = Folded(lines.Where(l => l.Line.IsCost)).ToList();
         if (costs.Count > 0)
-            Say.Heading("What it costs:");
+            ConsoleOutput.Heading("What it costs:");
         foreach (var (line, editions) in costs)
-            Say.Line($"  {In(editions, plans.Length)}{line.Text}");
+            ConsoleOutput.Result($"  {In(editions, plans.Length)}{line.Text}");
         foreach (var (line, editions) in Folded(lines.Where(l => !l.Line.IsCost)))
         {
             string text = In(editions, plans.Length) + line.Text;
             if (line.IsError)
-                Say.Error(text);
+                ConsoleOutput.Error(text);
             else
-                Say.Line(text);
+                ConsoleOutput.Result(text);
         }
         if (plans.Length > 1 && !handsOver)
-            Say.Line($"{plans.Length} editions: {Sheet.Count(plans.Sum(p => p.Effective.Length), "package")}, "
+            ConsoleOutput.Result($"{plans.Length} editions: {TextTable.Count(plans.Sum(p => p.Effective.Length), "package")}, "
                 + $"{ChangeText.Totals([.. plans.SelectMany(p => p.Plan.Changes)])}, in one run.");
     }
 
     /// <summary>What becomes of the removed files of an image, and what the file will weigh.</summary>
     private static void ShowStay(ImageFile image, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint, bool weighs)
     {
-        Say.Line(!withPoint
+        ConsoleOutput.Result(!withPoint
         ? "The removed files stay inside the image file, unreferred to, until it is compacted; there is nothing to undo them from."
             : keepFiles ? "The removed files are copied to the vault: undo can bring them back even after the image is compacted."
             : "The removed files stay inside the image file until it is compacted; until then undo can bring them back (--keep-files copies them "
@@ -58,7 +58,8 @@ internal static class RemovalText
         if (!weighs)
             return;
         if (BytesWithout(image, plans) is { } bytes)
-            Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}, and about {Sheet.Size(bytes)} after 'moorfield image compact'.");
+            ConsoleOutput.Result($"{image.Name} has {TextTable.Size(image.Wim.Length)}, and about {TextTable.Size(bytes)} after 'moorfield image "
+                + $"compact'.");
     }
 
     /// <summary>Bytes of an image without what goes, once it is compacted; null when that cannot be told.</summary>
@@ -70,7 +71,7 @@ internal static class RemovalText
         [{ Snapshot.EditionNumber: null }] => target.Name,
         [{ Snapshot: var one }] => $"edition {one.EditionNumber} ({one.Name}) of {target.Name}",
         _ when plans.Length == target.Editions.Length => $"all {plans.Length} editions of {target.Name}",
-        _ => $"editions {Prose.List(plans.Select(p => $"{p.Snapshot.EditionNumber} ({p.Snapshot.Name})"), plans.Length)} of {target.Name}",
+        _ => $"editions {TextFormat.List(plans.Select(p => $"{p.Snapshot.EditionNumber} ({p.Snapshot.Name})"), plans.Length)} of {target.Name}",
     };
 
     /// <summary>Equal things of several editions, each once, with the editions that have it.</summary>
@@ -79,7 +80,7 @@ internal static class RemovalText
 
     /// <summary>"Edition 2: "; nothing when all are meant.</summary>
     internal static string In(ImmutableArray<int> editions, int all) =>
-        editions.Length == all ? "" : $"{(editions.Length == 1 ? "Edition" : "Editions")} {Prose.List(editions.Select(e => $"{e}"), all)}: ";
+        editions.Length == all ? "" : $"{(editions.Length == 1 ? "Edition" : "Editions")} {TextFormat.List(editions.Select(e => $"{e}"), all)}: ";
 
     /// <summary>A row of a preview, which editions share when all of it is the same.</summary>
     private sealed record PreviewRow(string Package, string Version, string Accounts, string Newcomers, string Files, string GoesWith);
@@ -87,12 +88,12 @@ internal static class RemovalText
     private static void WriteTable(ImmutableArray<SystemPlan> plans)
     {
         var rows = Folded(plans.SelectMany(p => p.Effective.Select(r => (p.Snapshot.EditionNumber, new PreviewRow(
-            r.Package.DisplayName, r.Package.FullName.Version.ToString(), Words.Accounts(r.LeavesAccounts, p.Snapshot), Newcomers(r),
+            r.Package.DisplayName, r.Package.FullName.Version.ToString(), DisplayText.Accounts(r.RemovedFromAccounts, p.Snapshot), Newcomers(r),
             Files(r, p.Snapshot),
-            r.GoesWith ?? ""))))).OrderBy(r => r.Item.Package, StringComparer.OrdinalIgnoreCase).ToList();
+            r.RemovedBecauseOf ?? ""))))).OrderBy(r => r.Item.Package, StringComparer.OrdinalIgnoreCase).ToList();
         if (rows.Count == 0)
         {
-            Say.Line("No package goes.");
+            ConsoleOutput.Result("No package goes.");
             return;
         }
         var columns = new List<(string Heading, bool Quiet, Func<PreviewRow, ImmutableArray<int>, string> Cell)>
@@ -108,7 +109,7 @@ internal static class RemovalText
         columns.Add(("Files", false, (r, _) => r.Files));
         if (rows.Exists(r => r.Item.GoesWith.Length > 0))
             columns.Add(("Goes with", true, (r, _) => r.GoesWith));
-        var sheet = new Sheet([.. columns.Select(c => c.Heading)]).Quiet([.. columns.Index().Where(c => c.Item.Quiet).Select(c => c.Index)]);
+        var sheet = new TextTable([.. columns.Select(c => c.Heading)]).Quiet([.. columns.Index().Where(c => c.Item.Quiet).Select(c => c.Index)]);
         foreach (var (row, editions) in rows)
             sheet.Add([.. columns.Select(c => c.Cell(row, editions))]);
         sheet.Write();
@@ -119,32 +120,33 @@ internal static class RemovalText
     {
         var (snapshot, plan) = system;
         var effective = system.Effective;
-        var going = effective.Where(r => r.FilesGo).Select(r => r.Package).ToList();
+        var going = effective.Where(r => r.RemovesFiles).Select(r => r.Package).ToList();
         if (!effective.IsEmpty)
             yield return new PreviewLine(Sum(system, going, handsOver));
         if (!handsOver && going.Sum(p => p.Withheld) is > 0 and int withheld)
         {
             string it = withheld == 1 ? "it" : "them";
             yield return new PreviewLine(
-                $"{Sheet.Count(withheld, "file")} of these cannot be read through this mount, so a restore point cannot hold {it}: with one, this "
+                $"{TextTable.Count(withheld, "file")} of these cannot be read through this mount, so a restore point cannot hold {it}: with one, "
+                + $"this "
                     + $"will be refused.");
         }
         foreach (var line in Meanings(plan, snapshot))
             yield return line;
         if (effective.Count(r => r.SetsBlock) is > 0 and int blocks)
-            yield return new PreviewLine($"{Sheet.Count(blocks, "block")} will keep updates from provisioning {(blocks == 1 ? "it" : "them")} "
+            yield return new PreviewLine($"{TextTable.Count(blocks, "block")} will keep updates from provisioning {(blocks == 1 ? "it" : "them")} "
                 + $"again (--allow-return sets none).");
         foreach (var family in plan.Blocks)
             yield return new PreviewLine($"Blocked as well: {family}.");
         foreach (var part in effective.Where(r => r.Package.Role == PackageRole.Component && r.SetsBlock
-            && !plan.Wish.Guards.Any(g => g.Guard.IsFor(r.Package.Family))))
+            && !plan.Request.Guards.Any(g => g.Guard.IsFor(r.Package.Family))))
             yield return new PreviewLine($"{part.Package.DisplayName} is part of the system: an update may bring it back in spite of the block, "
                 + $"unless a guard that a brief sets keeps it away.");
         foreach (var guard in plan.Guards)
             yield return new PreviewLine($"Guard to be set for {guard.Place(snapshot)}: {guard.Guard.Describe()}.");
         if (!handsOver)
             yield return new PreviewLine($"In all {ChangeText.Totals(plan.Changes)} (--preview --format json lists each).");
-        string does = plan.Wish.For.Sids.Length == 1 && !plan.Wish.For.Newcomers ? "does" : "do";
+        string does = plan.Request.For.Sids.Length == 1 && !plan.Request.For.Newcomers ? "does" : "do";
         foreach (var removal in plan.Removals.Where(r => !r.HasEffect))
             yield return new PreviewLine($"Nothing to do for {removal.Package.DisplayName} {removal.Package.FullName.Version}: {system.Audience} "
                 + $"{does} not have it.");
@@ -152,7 +154,7 @@ internal static class RemovalText
             yield return line;
         if (!plan.IdleFrameworks.IsEmpty && !handsOver)
         {
-            string idle = Prose.List(plan.IdleFrameworks.Select(f => $"{f.DisplayName} ({f.FullName.Architecture})")
+            string idle = TextFormat.List(plan.IdleFrameworks.Select(f => $"{f.DisplayName} ({f.FullName.Architecture})")
             .Distinct(StringComparer.Ordinal));
             yield return new PreviewLine($"Nothing will need {idle} any more; --sweep takes {(plan.IdleFrameworks.Length == 1 ? "it" : "them")} "
                 + $"along.");
@@ -161,11 +163,11 @@ internal static class RemovalText
 
     private static string Sum(SystemPlan system, List<InstalledPackage> going, bool handsOver)
     {
-        string files = going.Sum(p => p.Bytes + p.Withheld) == 0 ? "no package files" : $"{Words.Size(going)} of package files";
-        bool data = system.Effective.Any(r => r.Package.FamilyTraces.Any(t => t.Kind == TraceKind.AppData && r.LeavesAccounts.Contains(t.Sid!)));
-        string appData = !data ? "" : system.Plan.Wish.KeepData ? ", the accounts' app data stays"
+        string files = going.Sum(p => p.Bytes + p.Withheld) == 0 ? "no package files" : $"{DisplayText.Size(going)} of package files";
+        bool data = system.Effective.Any(r => r.Package.FamilyTraces.Any(t => t.Kind == TraceKind.AppData && r.RemovedFromAccounts.Contains(t.Sid!)));
+        string appData = !data ? "" : system.Plan.Request.KeepData ? ", the accounts' app data stays"
             : $", and the accounts' app data{(handsOver ? "" : " (--keep-data leaves it)")}";
-        return $"{Sheet.Count(system.Effective.Length, "package")}: {files} go{appData}.";
+        return $"{TextTable.Count(system.Effective.Length, "package")}: {files} go{appData}.";
     }
 
     /// <summary>What the whole removal costs and saves, package by package.</summary>
@@ -175,21 +177,23 @@ internal static class RemovalText
             yield return new PreviewLine($"{removal.Package.DisplayName}: {string.Join(' ', verdict.Costs.Select(r => r.Text))}", IsCost: true);
         foreach (var (code, verb, how) in new[] { ("startsWithWindows", "start", "with Windows"), ("runsInBackground", "run", "in the background") })
         {
-            foreach (var people in plan.Meanings.Where(m => m.Verdict.Reasons.Any(r => r.Code == code)).GroupBy(m => Gaining(m.Removal, snapshot)))
+            foreach (var people in plan.AssessedRemovals.Where(m => m.Verdict.Reasons.Any(r => r.Code == code))
+                .GroupBy(m => Gaining(m.Removal, snapshot)))
             {
                 var names = people.Select(m => m.Removal.Package.DisplayName).Distinct(StringComparer.Ordinal).ToList();
                 string does = names.Count == 1 ? $"{verb}s" : verb;
-                yield return new PreviewLine($"What it saves: {Prose.List(names)} no longer {does} {how}{people.Key}.");
+                yield return new PreviewLine($"What it saves: {TextFormat.List(names)} no longer {does} {how}{people.Key}.");
             }
         }
     }
 
     /// <summary>" for ivy"; nothing when all accounts gain.</summary>
     private static string Gaining(PlannedRemoval removal, SystemSnapshot snapshot) =>
-        removal.LeavesAccounts.Length == snapshot.Accounts.Length ? "" : $" for {Prose.List(Words.Names(removal.LeavesAccounts, snapshot))}";
+        removal.RemovedFromAccounts.Length == snapshot.Accounts.Length ? ""
+        : $" for {TextFormat.List(DisplayText.Names(removal.RemovedFromAccounts, snapshot))}";
 
     private static IEnumerable<PreviewLine> Staying(Plan plan) => plan.Staying.Select(s => new PreviewLine(
-        $"{s.Package.DisplayName} stays ({Words.Of(s.Verdict.Standing)}): {string.Join(' ', s.Verdict.Reasons.Select(r => r.Text))}",
+        $"{s.Package.DisplayName} stays ({DisplayText.Of(s.Verdict.Standing)}): {string.Join(' ', s.Verdict.Reasons.Select(r => r.Text))}",
         IsError: s.NamedExactly));
 
     /// <summary>What was named and stays, in a removal that has nothing to do.</summary>
@@ -199,51 +203,52 @@ internal static class RemovalText
         {
             string text = In(editions, plans.Length) + line.Text;
             if (line.IsError)
-                Say.Error(text);
+                ConsoleOutput.Error(text);
             else
-                Say.Line(text);
+                ConsoleOutput.Result(text);
         }
     }
 
     private static string Newcomers(PlannedRemoval removal)
     {
         if (removal.Package.Role is PackageRole.Framework or PackageRole.Resource)
-            return Words.Nothing;
-        string what = removal.LeavesNewcomers ? "no longer get it" : removal.StaysForNewcomers ? "still get it" : "did not get it";
+            return DisplayText.Nothing;
+        string what = removal.RemovedFromNewcomers ? "no longer get it" : removal.KeptForNewcomers ? "still get it" : "did not get it";
         return removal.SetsBlock ? $"{what}; block set" : removal.Package.Blocked ? $"{what}; blocked" : what;
     }
 
     private static string Files(PlannedRemoval removal, SystemSnapshot snapshot)
     {
-        if (removal.FilesGo)
-            return $"{Words.Size([removal.Package])} go";
+        if (removal.RemovesFiles)
+            return $"{DisplayText.Size([removal.Package])} go";
         if (removal.Package.Role == PackageRole.Component)
             return "stay: part of Windows";
-        var keepers = Words.Names(removal.StaysFor, snapshot).Concat(removal.StaysForNewcomers ? ["newcomers"] : []);
+        var keepers = DisplayText.Names(removal.KeptForAccounts, snapshot).Concat(removal.KeptForNewcomers ? ["newcomers"] : []);
         return $"stay for {string.Join(", ", keepers)}";
     }
 
     internal static void ShowResult(Target target, ImmutableArray<SystemPlan> plans, Outcome outcome)
     {
         foreach (var (text, editions) in Folded(plans.Select(p => (p.Snapshot.EditionNumber, Result(p, outcome)))))
-            Say.Line(In(editions, plans.Length) + text);
+            ConsoleOutput.Result(In(editions, plans.Length) + text);
         if (outcome.Verified)
         {
-            string what = plans.Length == 1 ? Words.Place(target, plans[0].Snapshot) : $"{plans.Length} editions of {target.Name}";
-            Say.Line($"A fresh look at {what} agrees with the plan{(outcome.Failures.IsEmpty ? "" : " in all else")}.");
+            string what = plans.Length == 1 ? DisplayText.Place(target, plans[0].Snapshot) : $"{plans.Length} editions of {target.Name}";
+            ConsoleOutput.Result($"A fresh look at {what} agrees with the plan{(outcome.Failures.IsEmpty ? "" : " in all else")}.");
         }
         if (target is ImageTarget { Image: var image })
-            Say.Line($"{image.Name} has {Sheet.Size(image.Wim.Length)}; 'moorfield image compact' would give back "
-                + $"{Sheet.Size(image.Reclaimable())}.");
+            ConsoleOutput.Result($"{image.Name} has {TextTable.Size(image.Wim.Length)}; 'moorfield image compact' would give back "
+                + $"{TextTable.Size(image.Reclaimable())}.");
     }
 
     private static string Result(SystemPlan plan, Outcome outcome)
     {
         var gone = plan.Effective.Where(r => !outcome.Failed(r.Package.Family.ToString(), plan.Snapshot.EditionNumber)).ToList();
         int failed = plan.Effective.Length - gone.Count;
-        string freed = gone.Exists(r => r.FilesGo) ? $"; {Words.Size(gone.Where(r => r.FilesGo).Select(r => r.Package))} of package files are gone"
+        string freed = gone.Exists(r => r.RemovesFiles) ? $"; {DisplayText.Size(gone.Where(r => r.RemovesFiles).Select(r => r.Package))} of package "
+            + $"files are gone"
             : "";
-        string not = failed > 0 ? $" {Sheet.Count(failed, "package")} not, or only in part." : "";
-        return $"Removed {Sheet.Count(gone.Count, "package")} for {plan.Audience}{freed}.{not}";
+        string not = failed > 0 ? $" {TextTable.Count(failed, "package")} not, or only in part." : "";
+        return $"Removed {TextTable.Count(gone.Count, "package")} for {plan.Audience}{freed}.{not}";
     }
 }

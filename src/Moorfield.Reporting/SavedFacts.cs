@@ -71,18 +71,19 @@ internal static class SavedFacts
         [.. snapshot.Handlers.Chosen.Select(c => new ChosenJson(c.Sid, c.What, c.Family?.ToString()))],
         [
             .. snapshot.PolicyHives.Select(h => new PolicyHiveJson(
-                Words.Of(h.Kind), h.Sid, h.Path.ToString(), h.Trouble,
+                DisplayText.Of(h.Kind), h.Sid, h.Path.ToString(), h.Error,
                 [.. h.Values.OrderBy(v => v.Key.Key, StringComparer.Ordinal).ThenBy(v => v.Key.Name, StringComparer.Ordinal)
                     .Select(v => new PolicyValueJson(v.Key.Key, v.Value?.Name ?? v.Key.Name, (int)(v.Value?.Type ?? HiveValueType.None),
                         v.Value?.Data.ToArray()))])),
         ],
-        snapshot.Unseen.IsEmpty ? null : [.. snapshot.Unseen.Select(u => new UnseenJson(Words.Of(u.Kind), u.Sid, u.Family?.ToString()))],
+        snapshot.ReadGaps.IsEmpty ? null : [.. snapshot.ReadGaps.Select(u => new UnseenJson(DisplayText.Of(u.Kind), u.Sid, u.Family?.ToString()))],
         snapshot.AsOf);
 
     /// <param name="mentions">What packages of the system offer: only mentions of these matter.</param>
     internal static PackageFactsJson Of(InstalledPackage package, IReadOnlySet<string> mentions) => new(
         package.HasFiles,
-        [.. package.Parts.Select(p => new PartFactsJson(p.FullName.ToString(), Words.Of(p.Kind), p.Bytes, p.Withheld, [.. p.Traces.Select(Of)]))],
+        [.. package.Parts.Select(p => new PartFactsJson(p.FullName.ToString(), DisplayText.Of(p.Kind), p.Bytes, p.Withheld,
+            [.. p.Traces.Select(Of)]))],
         [.. package.FamilyTraces.Select(Of)],
         [.. package.Needs.Select(n => n.ToString())],
         [.. package.Wants.Select(n => n.ToString())],
@@ -105,7 +106,7 @@ internal static class SavedFacts
     private static ImmutableArray<ExtensionJson> Of(ImmutableArray<AppxExtension> extensions) =>
         [.. extensions.Select(e => new ExtensionJson(e.Category, e.Values))];
 
-    private static TraceJson Of(Trace trace) => new(Words.Of(trace.Scope), trace.Sid, Words.Of(trace.Kind), Of(trace.Location));
+    private static TraceJson Of(Trace trace) => new(DisplayText.Of(trace.Scope), trace.Sid, DisplayText.Of(trace.Kind), Of(trace.Location));
 
     internal static PlaceJson Of(Location location) => location switch
     {
@@ -134,7 +135,7 @@ internal static class SavedFacts
             facts.Classic.Where(c => c.Sid is not null).GroupBy(c => c.Sid!).ToImmutableDictionary(g => g.Key, Set),
             [.. facts.Chosen.Select(c => new ChosenHandler(c.Sid, c.What, c.Family is null ? null : Family(c.Family)))]),
         PolicyHives = [.. facts.Policies.Select(Policies)],
-        Unseen = [.. (facts.Unseen ?? []).Select(u => new Unseen(One<UnseenKind>(u.Kind), u.Sid, u.Family is null ? null : Family(u.Family)))],
+        ReadGaps = [.. (facts.Unseen ?? []).Select(u => new ReadGap(One<ReadGapKind>(u.Kind), u.Sid, u.Family is null ? null : Family(u.Family)))],
         AsOf = facts.AsOf,
     };
 

@@ -3,8 +3,8 @@ using System.Text;
 using System.Text.Json;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 
 namespace Moorfield.Reporting;
 
@@ -24,31 +24,32 @@ internal static class SavedInventory
         try
         {
             if (file.Length > MaxBytes)
-                throw new MoorfieldException(Trouble.Misused, $"{path} is longer than any inventory.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is longer than any inventory.");
             byte[] content = new byte[file.Length];
             file.Position = 0;
             file.ReadExactly(content);
             if (content.AsSpan().StartsWith(Encoding.UTF8.Preamble))
                 content = content[Encoding.UTF8.Preamble.Length..];
             string? schema = ReceivedJson.Schema(content);
-            if (schema != DocumentMaker.InventorySchema)
+            if (schema != DocumentBuilder.InventorySchema)
             {
                 throw new MoorfieldException(
-                    Trouble.Misused,
-                    $"{path} is no inventory that this version reads: its schema is '{schema}', not '{DocumentMaker.InventorySchema}'.");
+                    ErrorKind.InvalidUsage,
+                    $"{path} is no inventory that this version reads: its schema is '{schema}', not '{DocumentBuilder.InventorySchema}'.");
             }
             if (DocumentJson.ReadInventory(content) is not { Systems.IsDefaultOrEmpty: false } inventory)
                 throw new JsonException("It holds no systems.");
             if (inventory.Filtered && !mayBePartial)
             {
                 throw new MoorfieldException(
-                    Trouble.Misused, $"{path} was saved with filters, so it does not hold all packages. Save it again without them.");
+                    ErrorKind.InvalidUsage, $"{path} was saved with filters, so it does not hold all packages. Save it again without them.");
             }
             return new SavedTarget(path, inventory.Kind, [.. inventory.Systems.Select(System)]);
         }
         catch (Exception e) when (e is JsonException or FormatException or InvalidOperationException or ArgumentException or EndOfStreamException)
         {
-            throw new MoorfieldException(Trouble.Misused, $"{path} is JSON, but not an inventory saved by 'moorfield inventory --format json'.", e);
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is JSON, but not an inventory saved by 'moorfield inventory --format "
+                + $"json'.", e);
         }
     }
 

@@ -22,9 +22,9 @@ public static class DiskBuilder
     private const long Room = 24 * MiB;
     private const int SectorSize = 512;
     private const int LargeStream = 100_000;
-    private const int LeastPacked = 8192;
+    private const int MinPacked = 8192;
     private const uint Archive = 0x20;
-    private const int MostShort = 8;
+    private const int MaxShort = 8;
 
     /// <summary>Makes a virtual disk with one partition.</summary>
     /// <param name="folder">The Windows folder.</param>
@@ -147,7 +147,7 @@ public static class DiskBuilder
             byte[] content = File.ReadAllBytes(file.FullName);
             bool isApp = place.StartsWith(@"Program Files\WindowsApps\", StringComparison.Ordinal);
             // As Windows does, a file is left alone that would not get smaller.
-            bool packed = isApp && content.Length >= LeastPacked && _packed % 3 != 2 && volume.AddPacked(made, content, (WofForm)(_packed % 4));
+            bool packed = isApp && content.Length >= MinPacked && _packed % 3 != 2 && volume.AddPacked(made, content, (WofForm)(_packed % 4));
             if (!packed)
             {
                 using var from = new MemoryStream(content);
@@ -172,12 +172,12 @@ public static class DiskBuilder
         private static string ShortName(string name, HashSet<string> taken)
         {
             string plain = string.Concat(name.Where(char.IsAsciiLetterOrDigit)).ToUpperInvariant();
-            if (name.Length <= MostShort && plain.Length == name.Length && taken.Add(plain))
+            if (name.Length <= MaxShort && plain.Length == name.Length && taken.Add(plain))
                 return name;
             for (int i = 1; ; i++)
             {
                 string number = i.ToString(CultureInfo.InvariantCulture);
-                string made = $"{plain[..Math.Min(plain.Length, MostShort - 1 - number.Length)]}~{number}";
+                string made = $"{plain[..Math.Min(plain.Length, MaxShort - 1 - number.Length)]}~{number}";
                 if (taken.Add(made))
                     return made;
             }

@@ -66,7 +66,7 @@ internal sealed class InstalledWindows : IDisposable
         if (profile is null)
             return Software.Find(key)?.Value(name)?.AsDWord();
         using var file = File.OpenRead(Full($"Users/{profile}/NTUSER.DAT"));
-        using var hive = Play.Naming(file.Name, () => Hive.OpenRead(file.SafeFileHandle));
+        using var hive = WindowsSimulator.Naming(file.Name, () => Hive.OpenRead(file.SafeFileHandle));
         return hive.Find(key)?.Value(name)?.AsDWord();
     }
 
@@ -217,7 +217,7 @@ internal sealed class InstalledWindows : IDisposable
         if (_hives.TryGetValue(path, out var hive))
             return hive;
         using var file = File.OpenHandle(Full(path));
-        return _hives[path] = Play.Naming(Full(path), () => Hive.OpenWrite(file));
+        return _hives[path] = WindowsSimulator.Naming(Full(path), () => Hive.OpenWrite(file));
     }
 
     private static void Delete(Hive hive, string key) => hive.Find(key)?.Delete();

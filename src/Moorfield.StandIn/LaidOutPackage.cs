@@ -36,7 +36,7 @@ internal sealed record LaidOutPackage(PackageFullName Main, PackageFullName Regi
             if (!File.Exists(manifest) || !PackageFullName.TryParse(Path.GetFileName(folder), out var bundle))
                 continue;
             using var stream = File.OpenRead(manifest);
-            var members = Play.Naming(manifest, () => AppxManifestReader.ReadBundle(stream)).Members.Select(m => m.FullName)
+            var members = WindowsSimulator.Naming(manifest, () => AppxManifestReader.ReadBundle(stream)).Members.Select(m => m.FullName)
                 .Where(apps.ContainsKey).ToList();
             var main = members.Select(m => apps[m]).FirstOrDefault(p => !p.Manifest.IsResourcePackage);
             if (main is null)
@@ -53,7 +53,7 @@ internal sealed record LaidOutPackage(PackageFullName Main, PackageFullName Regi
         if (!File.Exists(file))
             return null;
         using var stream = File.OpenRead(file);
-        var manifest = Play.Naming(file, () => AppxManifestReader.Read(stream));
+        var manifest = WindowsSimulator.Naming(file, () => AppxManifestReader.Read(stream));
         var name = manifest.Identity.FullName;
         return new LaidOutPackage(name, name, [name], isComponent, manifest);
     }

@@ -217,7 +217,7 @@ public sealed class BadInputTests : CliTest
     [Fact]
     public void A_second_run_on_a_target_in_use_is_refused()
     {
-        using var busy = Moorfield.Core.Trees.WindowsVolume.Open(Root, new Moorfield.Core.Trees.WriteSeam());
+        using var busy = Moorfield.Core.Trees.WindowsVolume.Open(Root, new Moorfield.Core.Storage.WriteInterceptor());
         busy.TryLock().ShouldBeTrue();
         Refused(1, "another run", All);
         Refused(1, "another run", "undo", Root, "--yes");

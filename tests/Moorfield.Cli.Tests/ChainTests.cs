@@ -13,7 +13,7 @@ namespace Moorfield.Cli.Tests;
 /// </summary>
 public sealed class ChainTests : CliTest
 {
-    private const int MostUndos = 40;
+    private const int MaxUndos = 40;
     private static readonly int Chains = int.TryParse(Environment.GetEnvironmentVariable("MOORFIELD_CHAINS"), out int chains) ? chains : 4;
     private static readonly int FirstSeed = int.TryParse(Environment.GetEnvironmentVariable("MOORFIELD_SEED"), out int seed) ? seed
         : Random.Shared.Next();
@@ -328,7 +328,7 @@ public sealed class ChainTests : CliTest
 
     private void UndoAll(string target)
     {
-        for (int i = 0; i < MostUndos; i++)
+        for (int i = 0; i < MaxUndos; i++)
         {
             var outcome = Run("undo", target, "--yes");
             if (outcome.ExitCode == 2)

@@ -11,8 +11,8 @@ namespace Moorfield.Cli.Tests;
 /// </summary>
 public sealed class FuzzTests : CliTest
 {
-    private const int MostSeconds = 10;
-    private const int MostKilobytes = 300 * 1024;
+    private const int MaxSeconds = 10;
+    private const int MaxKilobytes = 300 * 1024;
     private static readonly int Cases = Number("MOORFIELD_FUZZ", 3);
     private static readonly int FirstSeed = Number("MOORFIELD_SEED", Random.Shared.Next());
 
@@ -34,12 +34,12 @@ public sealed class FuzzTests : CliTest
 
     private void Try(string story, params string[] arguments)
     {
-        var outcome = Tool.Run("python3", ["-c", Measure, $"{MostSeconds}", .. Command(arguments)],
+        var outcome = Tool.Run("python3", ["-c", Measure, $"{MaxSeconds}", .. Command(arguments)],
         new Dictionary<string, string> { ["MOORFIELD_VAULT"] = Vault, ["XDG_CACHE_HOME"] = Folder["cache"] }, null);
         string[] end = outcome.Output.TrimEnd().Split('\n')[^1].Split(' ');
         story = $"{story}: moorfield {string.Join(' ', arguments)}\n{outcome.Error}";
         int.Parse(end[0]).ShouldBeInRange(0, 5, story);
-        int.Parse(end[1]).ShouldBeLessThan(MostKilobytes, story);
+        int.Parse(end[1]).ShouldBeLessThan(MaxKilobytes, story);
         outcome.Error.ShouldNotContain("should not have happened", Case.Insensitive, story);
         outcome.Error.ShouldNotContain("   at ", Case.Sensitive, story);
     }

@@ -240,7 +240,7 @@ public sealed class ImageTests : CliTest
     [Fact]
     public void Only_one_run_at_a_time_has_an_image()
     {
-        using var busy = Moorfield.Core.Trees.ImageFile.Open(_image, new Moorfield.Core.Trees.WriteSeam());
+        using var busy = Moorfield.Core.Images.ImageFile.Open(_image, new Moorfield.Core.Storage.WriteInterceptor());
         busy.TryLock().ShouldBeTrue();
         Refused(1, "is being changed by another run", "remove", _image, "Weather", "--yes");
         Done("inventory", _image);

@@ -6,7 +6,7 @@ namespace Moorfield.Cli.Tests;
 /// <summary>Types keys into a real terminal, which tmux keeps, and reads its screen.</summary>
 public sealed class PickTests : CliTest
 {
-    private const int MostLooks = 4000;
+    private const int MaxLooks = 4000;
     private string? _socket;
 
     private string Tmux(params string[] arguments) => Tool.Read("tmux", ["-S", _socket!, .. arguments]);
@@ -34,7 +34,7 @@ public sealed class PickTests : CliTest
     private void See(Func<string, bool> shows, string what)
     {
         string screen = "";
-        for (int i = 0; i < MostLooks; i++)
+        for (int i = 0; i < MaxLooks; i++)
         {
             screen = Screen();
             if (shows(screen))

@@ -8,7 +8,7 @@ public sealed class ArchitectureTests
 {
     // From the bottom up.
     private static readonly string[] CoreRooms =
-        ["Model", "Trees", "Reading", "Assessment", "Selection", "Vaults", "Planning", "Transactions", "Targets", "Operations", "HandOver"];
+        ["Model", "Storage", "Trees", "Images", "Disks", "Reading", "Assessment", "Selection", "Vaults", "Planning", "Transactions", "Targets", "Operations", "HandOver"];
 
     private static readonly string[] CliRooms = ["Moorfield.Cli", "Moorfield.Cli.Picking", "Moorfield.Cli.Commands"];
 
@@ -17,7 +17,7 @@ public sealed class ArchitectureTests
     private static readonly string[] Projects = ["Moorfield.Formats", "Moorfield.Core", "Moorfield.Reporting", "Moorfield.Cli"];
 
     // As max_line_length in .editorconfig.
-    private const int MostColumns = 150;
+    private const int MaxColumns = 150;
 
     private static readonly TimeSpan Limit = TimeSpan.FromSeconds(5);
 
@@ -63,15 +63,15 @@ public sealed class ArchitectureTests
         wrong.ShouldBeEmpty();
     }
 
-    // Files outside of Core/Trees that make, write, move or delete files by their names, and why they may.
+    // Files outside of Core/Storage that make, write, move or delete files by their names, and why they may.
     private static readonly Dictionary<string, string> Writers = new()
     {
         ["Moorfield.Core/Reading/StateRepository.cs"] = "a copy of a database in a temporary folder of a random name, which SQLite needs",
         ["Moorfield.Core/Vaults/Vault.cs"] = "makes the vault's own folder where a person wants it",
         ["Moorfield.Core/Transactions/DiskMarker.cs"] = "makes the folder for markers of devices in the person's own state folder",
         ["Moorfield.Core/Selection/BriefFetcher.cs"] = "the cache of fetched briefs in the person's own cache folder",
-        ["Moorfield.Core/Operations/MediumImageMaking.cs"] = "deletes parts of an image in its own work folder as soon as they are used",
-        ["Moorfield.Core/Operations/MediumUnpacking.cs"] = "makes the folder that a person names, and folders in its own work folder",
+        ["Moorfield.Core/Operations/MediaImageBuilder.cs"] = "deletes parts of an image in its own work folder as soon as they are used",
+        ["Moorfield.Core/Operations/MediaUnpacker.cs"] = "makes the folder that a person names, and folders in its own work folder",
         ["Moorfield.Cli/Commands/DemoCommand.cs"] = "lays out the demo data, which no restore point knows, in a folder that a person names",
         ["Moorfield.Cli/RunLog.cs"] = "appends to the run log",
         ["Moorfield.Formats/Disks/DiskServer.cs"] = "the socket of qemu-nbd in a temporary folder of a random name",
@@ -84,10 +84,10 @@ public sealed class ArchitectureTests
         const string Change = @"\bFile\.(Write\w+|Create\w*|Open\(|OpenWrite|Delete|Move|Copy|Append\w+|Replace|Set\w+)|"
             + @"\bDirectory\.(Create\w+|Delete|Move|Set\w+)|\bFileMode\.(?!Open\b)|\bFileAccess\.(Write|ReadWrite)\b|\bnew StreamWriter\(";
         var found = Projects.SelectMany(Sources)
-            .Where(s => !s.File.StartsWith("Moorfield.Core/Trees/", StringComparison.Ordinal)
+            .Where(s => !s.File.StartsWith("Moorfield.Core/Storage/", StringComparison.Ordinal)
                 && Regex.IsMatch(s.Code, Change, RegexOptions.ExplicitCapture, Limit))
             .Select(s => s.File).ToList();
-        found.Except(Writers.Keys).ShouldBeEmpty("Files are written by Core/Trees.");
+        found.Except(Writers.Keys).ShouldBeEmpty("Files are written by Core/Storage.");
         Writers.Keys.Except(found).ShouldBeEmpty("These no longer need to be excepted.");
     }
 
@@ -153,7 +153,7 @@ public sealed class ArchitectureTests
     [InlineData("Moorfield.Cli")]
     [InlineData("Moorfield.StandIn")]
     public void Lines_end_where_editorconfig_says(string project) => Sources(project)
-        .SelectMany(s => File.ReadLines(Path.Combine(Root(), s.File)).Index().Where(l => l.Item.Length > MostColumns)
+        .SelectMany(s => File.ReadLines(Path.Combine(Root(), s.File)).Index().Where(l => l.Item.Length > MaxColumns)
             .Select(l => $"{s.File}:{l.Index + 1}"))
         .ShouldBeEmpty();
 

@@ -3,6 +3,7 @@ using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
@@ -26,66 +27,66 @@ internal sealed class Bench(string root, string vaultPath)
     internal ImmutableArray<SystemSnapshot> ReadAll()
     {
         using var target = Open();
-        return target.Read(target.Choose([]));
+        return target.Read(target.SelectEditions([]));
     }
 
-    internal Target Open(WriteSeam? seam = null) => Target.Open(root, seam ?? new WriteSeam());
+    internal Target Open(WriteInterceptor? interceptor = null) => Target.Open(root, interceptor ?? new WriteInterceptor());
 
-    internal Plan Plan(string packages, string who, Func<RemovalWish, RemovalWish>? more = null) => Plans(packages, who, more).Single().Plan;
+    internal Plan Plan(string packages, string who, Func<RemovalRequest, RemovalRequest>? more = null) => Plans(packages, who, more).Single().Plan;
 
-    internal List<(SystemSnapshot Snapshot, Plan Plan)> Plans(string packages, string who, Func<RemovalWish, RemovalWish>? more = null,
+    internal List<(SystemSnapshot Snapshot, Plan Plan)> Plans(string packages, string who, Func<RemovalRequest, RemovalRequest>? more = null,
     params string[] editions)
     {
         using var target = Open();
-        var snapshots = target.Read(target.Choose(editions));
-        var chosen = PackageChoice.Find(packages.Split(','), snapshots);
+        var snapshots = target.Read(target.SelectEditions(editions));
+        var chosen = PackageSelector.Find(packages.Split(','), snapshots);
         return [.. snapshots.Select((snapshot, i) =>
         {
-            var wish = new RemovalWish(chosen[i], Who.Parse([who], snapshot));
-            return (snapshot, RemovalPlanner.Plan(snapshot, more is null ? wish : more(wish)));
+            var request = new RemovalRequest(chosen[i], AudienceParser.Parse([who], snapshot));
+            return (snapshot, RemovalPlanner.Plan(snapshot, more is null ? request : more(request)));
         })];
     }
 
-    internal Outcome Remove(string packages, string who, WriteSeam? seam = null, Func<RemovalWish, RemovalWish>? more = null, bool keepFiles = false,
+    internal Outcome Remove(string packages, string who, WriteInterceptor? interceptor = null, Func<RemovalRequest, RemovalRequest>? more = null, bool keepFiles = false,
     bool replayLogs = false, params string[] editions) =>
-        Run(Plans(packages, who, more, editions), seam ?? new WriteSeam(), keepFiles, replayLogs: replayLogs);
+        Run(Plans(packages, who, more, editions), interceptor ?? new WriteInterceptor(), keepFiles, replayLogs: replayLogs);
 
-    internal Outcome Run(Plan plan, WriteSeam seam) => Run([(Read(), plan)], seam);
+    internal Outcome Run(Plan plan, WriteInterceptor interceptor) => Run([(Read(), plan)], interceptor);
 
     /// <summary>A removal that may fail in part.</summary>
-    internal Outcome Carry(string packages, string who, WriteSeam seam) => Run(Plans(packages, who), seam, verified: false);
+    internal Outcome Carry(string packages, string who, WriteInterceptor interceptor) => Run(Plans(packages, who), interceptor, verified: false);
 
-    internal Outcome Run(List<(SystemSnapshot Snapshot, Plan Plan)> plans, WriteSeam seam, bool keepFiles = false, bool verified = true,
+    internal Outcome Run(List<(SystemSnapshot Snapshot, Plan Plan)> plans, WriteInterceptor interceptor, bool keepFiles = false, bool verified = true,
     bool replayLogs = false)
     {
-        using var target = Open(seam);
+        using var target = Open(interceptor);
         target.ReplaysLogs = replayLogs;
-        var removal = new Removal(
-            target, [.. plans.Select(p => p.Snapshot)], [.. plans.SelectMany(p => p.Plan.Wish.Guards).Select(g => g.Guard)],
+        var removal = new RemovalOperation(
+            target, [.. plans.Select(p => p.Snapshot)], [.. plans.SelectMany(p => p.Plan.Request.Guards).Select(g => g.Guard)],
             fresh => fresh.Zip(plans,
-            (s, p) => p.Plan.Wish with { Packages = [.. p.Plan.Wish.Packages.Select(c => c with { Package = s.Package(c.Package.FullName)! })] }));
-        var outcome = removal.CarryOut(removal.Plan(), new RunSettings(vaultPath, seam) { KeepFiles = keepFiles, AcceptsCosts = true })!;
+            (s, p) => p.Plan.Request with { Packages = [.. p.Plan.Request.Packages.Select(c => c with { Package = s.Package(c.Package.FullName)! })] }));
+        var outcome = removal.CarryOut(removal.Plan(), new RunSettings(vaultPath, interceptor) { KeepFiles = keepFiles, AcceptsCosts = true })!;
         if (verified)
-            outcome.Disagreements.ShouldBeEmpty();
+            outcome.Discrepancies.ShouldBeEmpty();
         return outcome;
     }
 
     /// <summary>Brings packages back.</summary>
     /// <param name="from">Another target, or a package file; null for what lies on the target.</param>
-    internal Outcome BringBack(string packages, string who, string? from = null, WriteSeam? seam = null, bool verified = true)
+    internal Outcome BringBack(string packages, string who, string? from = null, WriteInterceptor? interceptor = null, bool verified = true)
     {
-        using var target = Open(seam);
-        using var other = from is null || Formats.Appx.PackageArchive.IsNamedSo(from) ? null : Target.Open(from, new WriteSeam());
+        using var target = Open(interceptor);
+        using var other = from is null || Formats.Appx.PackageArchive.IsNamedSo(from) ? null : Target.Open(from, new WriteInterceptor());
         using var vault = Vault.OpenExisting(vaultPath);
-        var guards = BringingBack.GuardsSet(vault, target.Identify());
-        var bringing = new BringingBack(target, target.Read(target.Choose([]), guards), packages.Split(','), [who],
-            from is null ? [] : [new OtherPlace(from, other, null)], guards);
+        var guards = BringBackOperation.GuardsSet(vault, target.Identify());
+        var bringing = new BringBackOperation(target, target.Read(target.SelectEditions([]), guards), packages.Split(','), [who],
+            from is null ? [] : [new BringBackSource(from, other, null)], guards);
         var proposal = bringing.Plan();
         if (!proposal.HasEffect)
             return Outcome.Nothing;
-        var outcome = bringing.CarryOut(proposal, new RunSettings(vaultPath, seam ?? new WriteSeam()))!;
+        var outcome = bringing.CarryOut(proposal, new RunSettings(vaultPath, interceptor ?? new WriteInterceptor()))!;
         if (verified)
-            outcome.Disagreements.ShouldBeEmpty();
+            outcome.Discrepancies.ShouldBeEmpty();
         return outcome;
     }
 
@@ -93,18 +94,18 @@ internal sealed class Bench(string root, string vaultPath)
     internal int Create(bool withFiles = true)
     {
         using var target = Open();
-        using var vault = Vault.Open(vaultPath, new WriteSeam());
-        return new StateRecording(target, target.Choose([]), withFiles).Record(vault, null, TimeProvider.System).Point.Number;
+        using var vault = Vault.Open(vaultPath, new WriteInterceptor());
+        return new StateRecorder(target, target.SelectEditions([]), withFiles).Record(vault, null, TimeProvider.System).Point.Number;
     }
 
     /// <summary>Goes back to a recorded state.</summary>
-    internal Outcome Restore(int point, WriteSeam? seam = null)
+    internal Outcome Restore(int point, WriteInterceptor? interceptor = null)
     {
-        using var target = Open(seam);
-        using var vault = Vault.OpenExisting(vaultPath, seam)!;
-        var restoring = new Restoring(target, vault, vault.Read(point));
+        using var target = Open(interceptor);
+        using var vault = Vault.OpenExisting(vaultPath, interceptor)!;
+        var restoring = new RestoreStateOperation(target, vault, vault.Read(point));
         var proposal = restoring.Plan();
-        return proposal.HasEffect ? restoring.CarryOut(proposal, new RunSettings(vaultPath, seam ?? new WriteSeam()))! : Outcome.Nothing;
+        return proposal.HasEffect ? restoring.CarryOut(proposal, new RunSettings(vaultPath, interceptor ?? new WriteInterceptor()))! : Outcome.Nothing;
     }
 
     /// <summary>A run of given changes.</summary>
@@ -112,7 +113,7 @@ internal sealed class Bench(string root, string vaultPath)
     {
         using var target = Open();
         var operation = new GivenRun(target, request);
-        return operation.CarryOut(operation.Plan(), new RunSettings(vaultPath, new WriteSeam()))!;
+        return operation.CarryOut(operation.Plan(), new RunSettings(vaultPath, new WriteInterceptor()))!;
     }
 
     private sealed record GivenProposal(RunRequest Given) : RunProposal([], Given);
@@ -125,29 +126,29 @@ internal sealed class Bench(string root, string vaultPath)
     internal UndoPlan PlanUndo(int point, string? only = null, bool overwrite = false)
     {
         using var target = Open();
-        using var vault = Vault.Open(vaultPath, new WriteSeam());
+        using var vault = Vault.Open(vaultPath, new WriteInterceptor());
         return UndoPlanner.Plan(target.Trees!, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite,
             Interrupted() == point);
     }
 
-    internal Outcome Undo(int point, string? only = null, bool overwrite = false, WriteSeam? seam = null, int? edition = null, bool verified = true,
+    internal Outcome Undo(int point, string? only = null, bool overwrite = false, WriteInterceptor? interceptor = null, int? edition = null, bool verified = true,
     bool asIfFinished = false, string? target = null)
     {
-        using var opened = Target.Open(target ?? root, seam ?? new WriteSeam());
-        using var vault = Vault.Open(vaultPath, seam ?? new WriteSeam());
-        var undoing = new Undoing(
+        using var opened = Target.Open(target ?? root, interceptor ?? new WriteInterceptor());
+        using var vault = Vault.Open(vaultPath, interceptor ?? new WriteInterceptor());
+        var undoing = new UndoOperation(
             opened, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null
             : new HashSet<int?> { edition },
             overwrite, Interrupted() == point && !asIfFinished);
         var proposal = undoing.Plan();
-        if (proposal.Plan.IsAllBack)
+        if (proposal.Plan.IsFullyRestored)
         {
-            vault.NoteBack(proposal.Plan.Point, TimeProvider.System);
+            vault.MarkUndone(proposal.Plan.Point, TimeProvider.System);
             return Outcome.Nothing;
         }
-        var outcome = undoing.CarryOut(proposal, new RunSettings(vaultPath, seam ?? new WriteSeam()))!;
+        var outcome = undoing.CarryOut(proposal, new RunSettings(vaultPath, interceptor ?? new WriteInterceptor()))!;
         if (verified)
-            outcome.Disagreements.ShouldBeEmpty();
+            outcome.Discrepancies.ShouldBeEmpty();
         return outcome;
     }
 
@@ -155,18 +156,18 @@ internal sealed class Bench(string root, string vaultPath)
     internal void Settle()
     {
         using var target = Open();
-        using var vault = Vault.Open(vaultPath, new WriteSeam());
-        ImageTransaction.Settle(((ImageTarget)target).Image, vault, TimeProvider.System);
+        using var vault = Vault.Open(vaultPath, new WriteInterceptor());
+        ImageTransaction.Recover(((ImageTarget)target).Image, vault, TimeProvider.System);
     }
 
-    internal Outcome Finish(WriteSeam? seam = null)
+    internal Outcome Finish(WriteInterceptor? interceptor = null)
     {
-        using var volume = WindowsVolume.Open(root, seam ?? new WriteSeam());
+        using var volume = WindowsVolume.Open(root, interceptor ?? new WriteInterceptor());
         var run = InterruptedRun.Find(volume)!;
-        var (vault, _) = run.Open(volume, seam ?? new WriteSeam());
+        var (vault, _) = run.Open(volume, interceptor ?? new WriteInterceptor());
         using var open = vault;
         var outcome = run.Finish(volume, vault, TimeProvider.System);
-        outcome.Disagreements.ShouldBeEmpty();
+        outcome.Discrepancies.ShouldBeEmpty();
         return outcome;
     }
 
@@ -174,7 +175,7 @@ internal sealed class Bench(string root, string vaultPath)
     {
         if (!Directory.Exists(root))
             return null;
-        using var volume = WindowsVolume.Open(root, new WriteSeam());
+        using var volume = WindowsVolume.Open(root, new WriteInterceptor());
         return InterruptedRun.Find(volume)?.Point;
     }
 
@@ -185,10 +186,10 @@ internal sealed class Bench(string root, string vaultPath)
     }
 
     /// <summary>Ends an interrupted run that had changed nothing yet.</summary>
-    internal void Close(int point, WriteSeam? seam = null)
+    internal void Close(int point, WriteInterceptor? interceptor = null)
     {
-        using var volume = WindowsVolume.Open(root, seam ?? new WriteSeam());
-        using var vault = Vault.OpenExisting(vaultPath, seam)!;
+        using var volume = WindowsVolume.Open(root, interceptor ?? new WriteInterceptor());
+        using var vault = Vault.OpenExisting(vaultPath, interceptor)!;
         InterruptedRun.Close(volume, vault, vault.Read(point), TimeProvider.System);
     }
 
@@ -196,7 +197,7 @@ internal sealed class Bench(string root, string vaultPath)
     internal void ClearParts()
     {
         using var target = Open();
-        target.Take(afterInterruption: true);
+        target.AcquireForChange(afterInterruption: true);
     }
 
     /// <summary>The changes of a restore point, with before-images.</summary>
@@ -208,7 +209,7 @@ internal sealed class Bench(string root, string vaultPath)
 
     internal IReadOnlyList<PointSummary> Points()
     {
-        using var vault = Vault.Open(vaultPath, new WriteSeam());
+        using var vault = Vault.Open(vaultPath, new WriteInterceptor());
         return PointHistory.Read(vault, message => throw new InvalidOperationException(message));
     }
 

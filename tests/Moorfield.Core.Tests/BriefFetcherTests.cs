@@ -115,7 +115,7 @@ public sealed class BriefFetcherTests : IDisposable
     public void A_server_that_always_fails_is_not_asked_for_ever()
     {
         _answer = c => Send(c, 500, "no");
-        Should.Throw<MoorfieldException>(() => Load()).Trouble.ShouldBe(Trouble.Failed);
+        Should.Throw<MoorfieldException>(() => Load()).Kind.ShouldBe(ErrorKind.Failed);
         _asked.Count.ShouldBe(3);
     }
 
@@ -135,16 +135,16 @@ public sealed class BriefFetcherTests : IDisposable
     [Fact]
     public void A_digest_holds_for_what_was_kept_too()
     {
-        Should.Throw<MoorfieldException>(() => Load(new string('0', 64))).Trouble.ShouldBe(Trouble.Refused);
+        Should.Throw<MoorfieldException>(() => Load(new string('0', 64))).Kind.ShouldBe(ErrorKind.Refused);
         _server.Stop();
-        Should.Throw<MoorfieldException>(() => Load(new string('0', 64))).Trouble.ShouldBe(Trouble.Refused);
+        Should.Throw<MoorfieldException>(() => Load(new string('0', 64))).Kind.ShouldBe(ErrorKind.Refused);
     }
 
     [Fact]
     public void An_endless_answer_is_cut_off()
     {
         _answer = c => Send(c, 200, new string('x', BriefLoader.MaxBytes + 1));
-        Should.Throw<MoorfieldException>(() => Load()).Trouble.ShouldBe(Trouble.Failed);
+        Should.Throw<MoorfieldException>(() => Load()).Kind.ShouldBe(ErrorKind.Failed);
     }
 
     [Theory]
@@ -166,7 +166,7 @@ public sealed class BriefFetcherTests : IDisposable
         Load().Remove.ShouldHaveSingleItem().Packages.ShouldBe(["Weather"]);
         _answer = c => Send(c, 200, c.Request.Url!.AbsolutePath == "/inner.yaml" ? "brief: 1"
             : $"brief: 1\ninclude:\n  - {{url: '{_address}inner.yaml', sha256: {digest}}}");
-        Should.Throw<MoorfieldException>(() => Load()).Trouble.ShouldBe(Trouble.Refused);
+        Should.Throw<MoorfieldException>(() => Load()).Kind.ShouldBe(ErrorKind.Refused);
     }
 
     public void Dispose()

@@ -1,12 +1,12 @@
 using System.Security.Cryptography;
-using System.Text.Json.Nodes;
 using System.Text;
+using System.Text.Json.Nodes;
 using CsCheck;
 using Json.Schema;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.StandIn;
 using Moorfield.Tests;
 
@@ -26,13 +26,13 @@ public sealed class BriefTests : IDisposable
 
     private Brief Brief(string text) => Load(Write("brief: 1\n" + text));
 
-    private IEnumerable<string> Going(string text) => BriefChoice.Of(Brief(text), _bench.Read()).Going.Select(c => c.Package.DisplayName).Distinct();
+    private IEnumerable<string> Going(string text) => BriefSelection.Of(Brief(text), _bench.Read()).Going.Select(c => c.Package.DisplayName).Distinct();
 
     private Plan Plan(Brief brief, string who = "everyone")
     {
         using var target = _bench.Open();
         var snapshot = target.Read([null], brief.Guards)[0];
-        return RemovalPlanner.Plan(snapshot, BriefPlanner.Wish(brief, snapshot, [who]));
+        return RemovalPlanner.Plan(snapshot, BriefPlanner.ToRequest(brief, snapshot, [who]));
     }
 
     [Theory]
@@ -91,7 +91,7 @@ public sealed class BriefTests : IDisposable
     {
         var error = Should.Throw<MoorfieldException>(() => Load(Write(text)));
         error.Message.ShouldContain(message);
-        error.Trouble.ShouldBe(Trouble.Misused);
+        error.Kind.ShouldBe(ErrorKind.InvalidUsage);
         error.Message.Split('\n').Length.ShouldBe(1);
     }
 
@@ -163,14 +163,14 @@ public sealed class BriefTests : IDisposable
     [InlineData("keep: [{find: weather}]")]
     public void What_is_kept_is_neither_removed_nor_blocked(string keep)
     {
-        var wish = BriefPlanner.Wish(Brief($"for: everyone\nremove: [Weather, Clock]\n{keep}\n"
+        var request = BriefPlanner.ToRequest(Brief($"for: everyone\nremove: [Weather, Clock]\n{keep}\n"
             + "block: [Northlight.Weather_8pewgm0k42rsa, Northlight.Maps_8pewgm0k42rsa]\n"), _bench.Read(), []);
-        wish.Packages.Select(p => p.Package.DisplayName).ShouldBe(["Clock"]);
-        wish.Blocks.Select(b => b.Name).ShouldContain("Northlight.Maps");
-        wish.Blocks.Select(b => b.Name).ShouldNotContain("Northlight.Weather");
-        var plan = RemovalPlanner.Plan(_bench.Read(), wish);
+        request.Packages.Select(p => p.Package.DisplayName).ShouldBe(["Clock"]);
+        request.Blocks.Select(b => b.Name).ShouldContain("Northlight.Maps");
+        request.Blocks.Select(b => b.Name).ShouldNotContain("Northlight.Weather");
+        var plan = RemovalPlanner.Plan(_bench.Read(), request);
         plan.Changes.OfType<KeyAdded>().Select(c => c.KeyName).ShouldNotContain("Northlight.Weather_8pewgm0k42rsa");
-        BriefChoice.Unwanted(Brief($"for: everyone\nremove: [Weather]\n{keep}\nblock: [Northlight.Weather_8pewgm0k42rsa]\n"),
+        BriefSelection.Unwanted(Brief($"for: everyone\nremove: [Weather]\n{keep}\nblock: [Northlight.Weather_8pewgm0k42rsa]\n"),
             [_bench.Read()]).Blocked.ShouldBeEmpty();
     }
 
@@ -209,7 +209,7 @@ public sealed class BriefTests : IDisposable
         var brief = Brief("title: outer\ninclude: [inner.yaml]\nremove: ['Pennywhistle.*']");
         (brief.Title, brief.For.Single(), brief.Block.Single().Name).ShouldBe(("outer", "ivy", "A.Bc"));
         brief.Advice.Notes.ShouldHaveSingleItem();
-        BriefChoice.Of(brief, _bench.Read()).Going.ShouldNotContain(c => c.Package.DisplayName == "Patience");
+        BriefSelection.Of(brief, _bench.Read()).Going.ShouldNotContain(c => c.Package.DisplayName == "Patience");
         Brief("include: [inner.yaml]").Title.ShouldBe("inner");
     }
 
@@ -218,7 +218,7 @@ public sealed class BriefTests : IDisposable
     {
         string file = Write("brief: 1");
         Load(file, Convert.ToHexString(SHA256.HashData(File.ReadAllBytes(file)))).Remove.ShouldBeEmpty();
-        Should.Throw<MoorfieldException>(() => Load(file, new string('0', 64))).Trouble.ShouldBe(Trouble.Refused);
+        Should.Throw<MoorfieldException>(() => Load(file, new string('0', 64))).Kind.ShouldBe(ErrorKind.Refused);
     }
 
     [Fact]
@@ -235,9 +235,9 @@ public sealed class BriefTests : IDisposable
             .Sample((remove, keep, sweep, who) =>
         {
             var brief = Brief($"remove:{string.Concat(remove)}\nkeep:{(keep.Length == 0 ? " []" : string.Concat(keep))}");
-            var choice = BriefChoice.Of(brief, snapshot);
-            var keepers = BriefChoice.Of(brief with { Remove = brief.Keep, Keep = [] }, snapshot).Going.Select(c => c.Package.FullName).ToHashSet();
-            var plan = RemovalPlanner.Plan(snapshot, new RemovalWish(choice.Going, Who.Parse([who], snapshot)) { Kept = choice.Kept, Sweep = sweep });
+            var choice = BriefSelection.Of(brief, snapshot);
+            var keepers = BriefSelection.Of(brief with { Remove = brief.Keep, Keep = [] }, snapshot).Going.Select(c => c.Package.FullName).ToHashSet();
+            var plan = RemovalPlanner.Plan(snapshot, new RemovalRequest(choice.Going, AudienceParser.Parse([who], snapshot)) { Kept = choice.Kept, Sweep = sweep });
             plan.Removals.ShouldAllBe(r => !keepers.Contains(r.Package.FullName));
         }, iter: 60, threads: 1);
     }
@@ -249,12 +249,12 @@ public sealed class BriefTests : IDisposable
         Gen.Select(Gen.Int[0, snapshot.Packages.Length - 1].Array[1, 20],
             Gen.OneOf(Gen.Const("everyone"), Gen.Const("accounts"), Gen.Const("ivy"), Gen.Const("newcomers")), Gen.Bool).Sample((picks, who, sweep) =>
         {
-            var chosen = picks.Distinct().Select(i => new ChosenPackage(snapshot.Packages[i], i % 2 == 0));
-            var plan = RemovalPlanner.Plan(snapshot, new RemovalWish([.. chosen], Who.Parse([who], snapshot), Sweep: sweep));
-            var gone = plan.Removals.Where(r => r.FilesGo).Select(r => r.Package.FullName).ToHashSet();
+            var chosen = picks.Distinct().Select(i => new SelectedPackage(snapshot.Packages[i], i % 2 == 0));
+            var plan = RemovalPlanner.Plan(snapshot, new RemovalRequest([.. chosen], AudienceParser.Parse([who], snapshot), Sweep: sweep));
+            var gone = plan.Removals.Where(r => r.RemovesFiles).Select(r => r.Package.FullName).ToHashSet();
             var leaving = plan.Removals.ToDictionary(r => r.Package.FullName);
             foreach (var package in snapshot.Packages.Where(p => p.IsHeld
-                && (!leaving.TryGetValue(p.FullName, out var r) || !r.StaysFor.IsEmpty || r.StaysForNewcomers)))
+                && (!leaving.TryGetValue(p.FullName, out var r) || !r.KeptForAccounts.IsEmpty || r.KeptForNewcomers)))
                 package.Needs.Where(n => snapshot.Package(n)!.Role == PackageRole.Framework).ShouldAllBe(n => !gone.Contains(n), package.DisplayName);
         }, iter: 100, threads: 1);
     }
@@ -272,7 +272,7 @@ public sealed class BriefTests : IDisposable
             string second = string.Join(',', names[split..(split + 2)]);
             var both = bench.Plan($"{first},{second}", who).Changes.Select(c => c.Describe()).ToHashSet();
             var plan = bench.Plan(first, who);
-            bench.Run(plan, new WriteSeam());
+            bench.Run(plan, new WriteInterceptor());
             plan.Changes.Concat(bench.Plan(second, who).Changes).Select(c => c.Describe()).ShouldBe(both, ignoreOrder: true);
         }, iter: 4, threads: 1);
     }
@@ -288,7 +288,7 @@ public sealed class BriefTests : IDisposable
             .ShouldBe(["isNew", "notBlocked", "guardNotSet"]);
         BriefPlanner.Differences(plan, _bench.Read(), f => f.StartsWith("Northlight.Weather", StringComparison.Ordinal), _ => false)
             .Where(d => d.Code == "cameBack").ShouldHaveSingleItem().DisplayName.ShouldBe("Weather");
-        _bench.Run(plan, new WriteSeam()).Failures.ShouldBeEmpty();
+        _bench.Run(plan, new WriteInterceptor()).Failures.ShouldBeEmpty();
         Plan(brief).Changes.ShouldBeEmpty();
         BriefPlanner.Differences(Plan(brief), _bench.Read(), _ => true, _ => false).ShouldBeEmpty();
         _bench.Read().Blocks.Select(b => b.Name).ShouldContain("Saltmarsh.Lottery");
@@ -322,7 +322,7 @@ public sealed class BriefTests : IDisposable
         var brief = Load(Write(text));
         brief.Title.ShouldBe("All of \"it\": 100 %");
         brief.Keep.SelectMany(r => r.Families).ShouldBe(snapshot.Packages.Select(p => p.Family).Distinct(), ignoreOrder: true);
-        BriefChoice.Of(brief with { Remove = Brief("remove: ['*']").Remove }, snapshot).Going.ShouldBeEmpty();
+        BriefSelection.Of(brief with { Remove = Brief("remove: ['*']").Remove }, snapshot).Going.ShouldBeEmpty();
     }
 
     [Fact]
@@ -343,7 +343,7 @@ public sealed class BriefTests : IDisposable
         using var folder = new TemporaryFolder(inMemory: true);
         var snapshot = new Bench(Demo.BuildIn(folder, twins), folder["vault"]).Read();
         Should.Throw<MoorfieldException>(() =>
-            BriefChoice.Of(Brief("remove: [Weather]"), snapshot)).Message.ShouldContain("test.brief.yaml:2: 'Weather' fits 2 packages");
+            BriefSelection.Of(Brief("remove: [Weather]"), snapshot)).Message.ShouldContain("test.brief.yaml:2: 'Weather' fits 2 packages");
     }
 
     public void Dispose() => _folder.Dispose();

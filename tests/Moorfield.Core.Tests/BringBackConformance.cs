@@ -1,7 +1,7 @@
 using System.IO.Compression;
 using CsCheck;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Vaults;
 using Moorfield.StandIn;
 using Moorfield.Tests;
@@ -104,10 +104,10 @@ public abstract class BringBackConformance(ConformanceKind kind) : IDisposable
         Tool.Read("cp", Bench.Root, Folder["without"]);
         Tool.Read("cp", "-a", Folder["vault"], Folder["without-vault"]);
         var without = Words();
-        void Run(WriteSeam seam) => _ = what == "bring back" ? Bench.BringBack("Weather", kind.All, other, seam) : Bench.Restore(1, seam);
+        void Run(WriteInterceptor interceptor) => _ = what == "bring back" ? Bench.BringBack("Weather", kind.All, other, interceptor) : Bench.Restore(1, interceptor);
 
         int steps = 0;
-        Run(new WriteSeam((_, _) => steps++));
+        Run(new WriteInterceptor((_, _) => steps++));
         var whole = Words();
         var (old, done) = (0, 0);
         var random = new Random();
@@ -128,7 +128,7 @@ public abstract class BringBackConformance(ConformanceKind kind) : IDisposable
             Bench.Points().ShouldAllBe(p => p.State != PointState.Interrupted, $"step {step} of {steps}, seed {seed}");
             // It can be done, or undone, whatever happened.
             if (now.SequenceEqual(without))
-                Run(new WriteSeam());
+                Run(new WriteInterceptor());
             else
                 Bench.Undo(3).Failures.ShouldBeEmpty();
         }
@@ -141,7 +141,7 @@ public abstract class BringBackConformance(ConformanceKind kind) : IDisposable
         Bench.Remove("Weather,Calculator", "everyone", more: w => w with { Sweep = true });
         string without = State;
         Should.Throw<MoorfieldException>(() => Bench.BringBack("Weather", kind.All)).Message.ShouldContain("--from");
-        Should.Throw<MoorfieldException>(() => Bench.BringBack("Tide Tables", kind.All, Other("volume"))).Trouble.ShouldBe(Trouble.Misused);
+        Should.Throw<MoorfieldException>(() => Bench.BringBack("Tide Tables", kind.All, Other("volume"))).Kind.ShouldBe(ErrorKind.InvalidUsage);
         Tool.Read("mkfifo", Folder["pipe.msix"]); // nobody writes into it: it must not be waited for
         Should.Throw<MoorfieldException>(() => Bench.BringBack("Weather", kind.All, Folder["pipe.msix"])).Message.ShouldContain("is a pipe");
         State.ShouldBe(without);

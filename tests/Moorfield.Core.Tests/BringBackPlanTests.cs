@@ -3,6 +3,7 @@ using System.Text;
 using System.Xml.Linq;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
@@ -57,7 +58,7 @@ public sealed class BringBackPlanTests : IDisposable
 
     private BringBackPlan Plan(string argument, params PackageOffer[] others)
     {
-        using var volume = WindowsVolume.Open(_bench.Root, new WriteSeam());
+        using var volume = WindowsVolume.Open(_bench.Root, new WriteInterceptor());
         using var planner = new BringBackPlanner(volume, _bench.Read(), others, new Audience([], Newcomers: true), [], DateTimeOffset.UnixEpoch);
         return planner.Plan([argument]);
     }
@@ -77,7 +78,7 @@ public sealed class BringBackPlanTests : IDisposable
             return;
         }
         var refused = Should.Throw<MoorfieldException>(() => Plan("Tern.Chess", new Place("elsewhere", game, engine)));
-        refused.Trouble.ShouldBe(Trouble.Refused);
+        refused.Kind.ShouldBe(ErrorKind.Refused);
         refused.Message.ShouldContain($"needs Tern.Engine {wanted} or later");
     }
 
@@ -215,7 +216,7 @@ public sealed class BringBackPlanTests : IDisposable
         string other = Demo.CopyTo(_folder, "other");
         ImmutableArray<string> Pins(string root)
         {
-            using var volume = WindowsVolume.Open(root, new WriteSeam());
+            using var volume = WindowsVolume.Open(root, new WriteInterceptor());
             return [.. DefaultLists.Open(volume, Places.Pins)!.Entries.Select(e => e.Text).Order(StringComparer.Ordinal)];
         }
         var before = Pins(whole.Root);

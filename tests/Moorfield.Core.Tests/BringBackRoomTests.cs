@@ -1,5 +1,5 @@
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
@@ -20,15 +20,15 @@ public sealed class BringBackRoomTests : IDisposable
         for (int step = 1; ; step += 3)
         {
             int left = step;
-            var trouble = Record.Exception(() => bench.BringBack("Weather,Calculator", "everyone", other, new WriteSeam((kind, name) =>
+            var error = Record.Exception(() => bench.BringBack("Weather,Calculator", "everyone", other, new WriteInterceptor((kind, name) =>
             {
                 if (kind == WriteKind.Write && name.Contains("WindowsApps", StringComparison.Ordinal) && ++writes > 0 && --left == 0)
-                    throw new MoorfieldException(Trouble.Failed, $"{name}: No space left on device.");
+                    throw new MoorfieldException(ErrorKind.Failed, $"{name}: No space left on device.");
             })));
-            if (trouble is null)
+            if (error is null)
                 break;
             cut++;
-            trouble.ShouldBeOfType<MoorfieldException>().Message.ShouldContain("Nothing was changed");
+            error.ShouldBeOfType<MoorfieldException>().Message.ShouldContain("Nothing was changed");
             VolumeState.Files(bench.Root).ShouldBe(before, $"write {step}");
             bench.Points().Count.ShouldBe(1);
         }
@@ -54,7 +54,7 @@ public sealed class BringBackRoomTests : IDisposable
                 filler.Write(new byte[free - 50_000]);
             string before = VolumeState.Files(bench.Root);
             var refused = Should.Throw<MoorfieldException>(() => bench.BringBack("Weather", "everyone", source));
-            refused.Trouble.ShouldBe(Trouble.Refused);
+            refused.Kind.ShouldBe(ErrorKind.Refused);
             refused.Message.ShouldContain("left, and what comes back needs");
             VolumeState.Files(bench.Root).ShouldBe(before);
             bench.Points().Count.ShouldBe(1);

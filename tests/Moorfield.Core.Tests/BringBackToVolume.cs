@@ -30,8 +30,8 @@ public sealed class BringBackToVolume() : BringBackConformance(ConformanceKind.V
             foreach (string volume in new[] { bench.Root, untouched })
             {
                 if (update)
-                    new Play(Demo.World).Update(volume, image);
-                new Play(Demo.World).SignIn(volume, "hazel");
+                    new WindowsSimulator(Demo.World).Update(volume, image);
+                new WindowsSimulator(Demo.World).SignIn(volume, "hazel");
             }
             var (played, expected) = (bench.Read(), new Bench(untouched, folder["none"]).Read());
             var had = expected.Packages.Select(p => BringBackConformance.Words(expected, p)).ToList();
@@ -78,7 +78,7 @@ public sealed class BringBackToVolume() : BringBackConformance(ConformanceKind.V
         var whole = new Bench(Demo.CopyTo(Folder, "whole"), Folder["vault2"]);
         whole.Remove("Films", "ivy");
         var refused = Should.Throw<MoorfieldException>(() => whole.BringBack("Weather", "everyone", other));
-        (refused.Trouble, refused.Message.Contains("Leave --from out")).ShouldBe((Trouble.Refused, true));
+        (refused.Kind, refused.Message.Contains("Leave --from out")).ShouldBe((ErrorKind.Refused, true));
     }
 
     [Fact]
@@ -104,7 +104,7 @@ public sealed class BringBackToVolume() : BringBackConformance(ConformanceKind.V
         SystemSnapshot Guarded()
         {
             using var target = Bench.Open();
-            return target.Read(target.Choose([]), guards)[0];
+            return target.Read(target.SelectEditions([]), guards)[0];
         }
 
         Guarded().PolicyHives.SelectMany(h => h.Values.Values).ShouldContain(v => v != null);
@@ -122,7 +122,7 @@ public sealed class BringBackToVolume() : BringBackConformance(ConformanceKind.V
         Bench.Remove("Weather", "ivy");
         new Bench(theirs, Folder["vault2"]).Remove("Weather", "ivy");
         Bench.BringBack("Weather", "ivy");
-        new Play(Demo.World).Register(theirs, "Northlight.Weather", "ivy");
+        new WindowsSimulator(Demo.World).Register(theirs, "Northlight.Weather", "ivy");
         foreach (string key in new[] { $@"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\{Demo.Sid("ivy")}" })
             Keys(HiveEdit.Software(ours), key).ShouldBe(Keys(HiveEdit.Software(theirs), key));
         foreach (string place in new[] { "Packages", "Families" })

@@ -4,9 +4,9 @@ using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Hives;
 using Moorfield.Tests;
@@ -18,38 +18,38 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
 {
     private string VaultPath => Folder["vault"];
 
-    private Removal Removal(Target target, string packages, string? who = null, Func<RemovalWish, RemovalWish>? more = null) => new(
-        target, target.Read(target.Choose([])), [],
-        fresh => fresh.Zip(PackageChoice.Find(packages.Split(','), fresh), (s, chosen) =>
-            (more ?? (w => w))(new RemovalWish(chosen, Who.Parse([who ?? Kind.All], s)))));
+    private RemovalOperation Removal(Target target, string packages, string? who = null, Func<RemovalRequest, RemovalRequest>? more = null) => new(
+        target, target.Read(target.SelectEditions([])), [],
+        fresh => fresh.Zip(PackageSelector.Find(packages.Split(','), fresh), (s, chosen) =>
+            (more ?? (w => w))(new RemovalRequest(chosen, AudienceParser.Parse([who ?? Kind.All], s)))));
 
-    private Outcome Remove(string packages, string? who = null, Func<RemovalWish, RemovalWish>? more = null, RunSettings? settings = null,
-    WriteSeam? seam = null)
+    private Outcome Remove(string packages, string? who = null, Func<RemovalRequest, RemovalRequest>? more = null, RunSettings? settings = null,
+    WriteInterceptor? interceptor = null)
     {
-        using var target = Open(seam);
-        target.Take();
+        using var target = Open(interceptor);
+        target.AcquireForChange();
         var removal = Removal(target, packages, who, more);
-        return removal.CarryOut(removal.Plan(), settings ?? new RunSettings(VaultPath, seam ?? new WriteSeam()) { AcceptsCosts = true })!;
+        return removal.CarryOut(removal.Plan(), settings ?? new RunSettings(VaultPath, interceptor ?? new WriteInterceptor()) { AcceptsCosts = true })!;
     }
 
     private Outcome Undo(int point, string? only = null, bool overwrite = false)
     {
         using var target = Open();
-        target.Take(afterInterruption: true);
+        target.AcquireForChange(afterInterruption: true);
         using var vault = Vault.OpenExisting(VaultPath)!;
         bool interrupted = target.DescribeInterruption() is not null;
-        var undoing = new Undoing(target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite, interrupted);
+        var undoing = new UndoOperation(target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite, interrupted);
         var proposal = undoing.Plan();
-        return proposal.HasEffect ? undoing.CarryOut(proposal, new RunSettings(VaultPath, new WriteSeam()))! : Outcome.Nothing;
+        return proposal.HasEffect ? undoing.CarryOut(proposal, new RunSettings(VaultPath, new WriteInterceptor()))! : Outcome.Nothing;
     }
 
     private Outcome Block(string family, bool lift = false, bool recorded = true)
     {
         using var target = Open();
-        var systems = target.Read(target.Choose([]));
-        var blocking = lift ? Blocking.Unblock(target, systems, [family])
-            : Blocking.Block(target, systems, BlockPlanner.Families(systems, [family]), [], []);
-        return blocking.CarryOut(blocking.Plan(), new RunSettings(recorded ? VaultPath : null, new WriteSeam()))!;
+        var systems = target.Read(target.SelectEditions([]));
+        var blocking = lift ? BlockOperation.Unblock(target, systems, [family])
+            : BlockOperation.Block(target, systems, BlockPlanner.Families(systems, [family]), [], []);
+        return blocking.CarryOut(blocking.Plan(), new RunSettings(recorded ? VaultPath : null, new WriteInterceptor()))!;
     }
 
     private Outcome Guard(uint data, bool lift = false, bool recorded = true)
@@ -57,8 +57,8 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
         using var target = Open();
         ImmutableArray<Guard> guards = [new Guard(null, GuardHive.Machine, @"Policies\Saltmarsh\Counter", HiveValue.FromDWord("Quiet", data), null,
             null)];
-        var guarding = new Guarding(target, target.Read(target.Choose([]), guards), guards, [Kind.All], lift);
-        return guarding.CarryOut(guarding.Plan(), new RunSettings(recorded ? VaultPath : null, new WriteSeam()))!;
+        var guarding = new GuardOperation(target, target.Read(target.SelectEditions([]), guards), guards, [Kind.All], lift);
+        return guarding.CarryOut(guarding.Plan(), new RunSettings(recorded ? VaultPath : null, new WriteInterceptor()))!;
     }
 
     private ImmutableArray<PointSummary> Points()
@@ -72,7 +72,7 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     private static void ShouldBeGood(Outcome outcome)
     {
         outcome.Failures.ShouldBeEmpty();
-        outcome.Disagreements.ShouldBeEmpty();
+        outcome.Discrepancies.ShouldBeEmpty();
         outcome.Warnings.ShouldBeEmpty();
     }
 
@@ -128,7 +128,7 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     [Fact]
     public void A_run_is_recorded_with_what_it_means()
     {
-        Remove("Weather", settings: new RunSettings(VaultPath, new WriteSeam()) { Note = "spring", AcceptsCosts = true });
+        Remove("Weather", settings: new RunSettings(VaultPath, new WriteInterceptor()) { Note = "spring", AcceptsCosts = true });
         var point = Points().ShouldHaveSingleItem();
         (point.State, point.Point.Kind, point.Point.Note).ShouldBe((PointState.Stands, RunKind.Remove, "spring"));
         var removed = point.Point.Intents.Where(i => i.Kind == IntentKind.Remove).ToList();
@@ -140,7 +140,7 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     [Fact]
     public void A_run_without_a_restore_point_records_nothing()
     {
-        ShouldBeGood(Remove("Weather", settings: new RunSettings(null, new WriteSeam()) { AcceptsCosts = true }));
+        ShouldBeGood(Remove("Weather", settings: new RunSettings(null, new WriteInterceptor()) { AcceptsCosts = true }));
         Packages("Weather").ShouldBeEmpty();
         Directory.Exists(VaultPath).ShouldBeFalse();
     }
@@ -159,8 +159,8 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     {
         Block("Larkfield.Ferry_8pewgm0k42rsa");
         using var target = Open();
-        var systems = target.Read(target.Choose([]));
-        Blocking.Block(target, systems, BlockPlanner.Families(systems, ["Larkfield.Ferry_8pewgm0k42rsa"]), [], []).Plan().HasEffect.ShouldBeFalse();
+        var systems = target.Read(target.SelectEditions([]));
+        BlockOperation.Block(target, systems, BlockPlanner.Families(systems, ["Larkfield.Ferry_8pewgm0k42rsa"]), [], []).Plan().HasEffect.ShouldBeFalse();
         Removal(target, "Weather", "newcomers", w => w with { Packages = [] }).Plan().HasEffect.ShouldBeFalse();
     }
 
@@ -180,10 +180,10 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     public void Leftovers_are_cleared()
     {
         using var target = Open();
-        var clearing = new Clearing(target, target.Read(target.Choose([])));
+        var clearing = new LeftoverRemoval(target, target.Read(target.SelectEditions([])));
         var proposal = clearing.Plan();
         if (proposal.HasEffect)
-            ShouldBeGood(clearing.CarryOut(proposal, new RunSettings(VaultPath, new WriteSeam()))!);
+            ShouldBeGood(clearing.CarryOut(proposal, new RunSettings(VaultPath, new WriteInterceptor()))!);
         Read().ShouldAllBe(s => s.Leftovers.IsEmpty);
     }
 
@@ -246,14 +246,14 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
         using (var target = Open())
         {
             using var vault = Vault.OpenExisting(VaultPath)!;
-            var plan = new Undoing(target, vault, vault.Read(1)).Plan().Plan;
+            var plan = new UndoOperation(target, vault, vault.Read(1)).Plan().Plan;
             (plan.HasEffect, plan.Conflicts.Length).ShouldBe((false, Read().Length));
         }
         ShouldBeGood(Undo(1, overwrite: true));
         using var after = Open();
         ImmutableArray<Guard> guards = [new Guard(null, GuardHive.Machine, @"Policies\Saltmarsh\Counter", HiveValue.FromDWord("Quiet", 1), null,
             null)];
-        after.Read(after.Choose([]), guards).ShouldAllBe(s => GuardStates.Of(s, guards, Audience.Nobody)[0].Now == null);
+        after.Read(after.SelectEditions([]), guards).ShouldAllBe(s => GuardStates.Of(s, guards, Audience.Nobody)[0].Now == null);
     }
 
     [Theory]
@@ -267,13 +267,13 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
         string before = Kind.State(Place);
         long length = Directory.Exists(Place) ? 0 : new FileInfo(Place).Length;
         int steps = 0;
-        Remove("Weather", seam: new WriteSeam((_, _) => steps++));
+        Remove("Weather", interceptor: new WriteInterceptor((_, _) => steps++));
         Undo(1);
         Kind.State(Place).ShouldBe(before);
         Directory.Delete(VaultPath, recursive: true);
         int cut = (int)(where * steps);
         int step = 0;
-        Should.Throw<PowerCutException>(() => Remove("Weather", seam: new WriteSeam((_, _) =>
+        Should.Throw<PowerCutException>(() => Remove("Weather", interceptor: new WriteInterceptor((_, _) =>
         {
             if (step++ >= cut)
                 throw new PowerCutException();
@@ -292,20 +292,20 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     {
         using (var target = Open())
         {
-            target.Take(afterInterruption: true);
+            target.AcquireForChange(afterInterruption: true);
             if (target is ImageTarget image)
             {
-                using var vault = Vault.Open(VaultPath, new WriteSeam());
-                ImageTransaction.Settle(image.Image, vault, TimeProvider.System);
+                using var vault = Vault.Open(VaultPath, new WriteInterceptor());
+                ImageTransaction.Recover(image.Image, vault, TimeProvider.System);
             }
             if (target is VolumeTarget volume && target.DescribeInterruption() is not null)
             {
-                var (vault, point) = InterruptedRun.Find(volume.Volume)!.Open(volume.Volume, new WriteSeam());
+                var (vault, point) = InterruptedRun.Find(volume.Volume)!.Open(volume.Volume, new WriteInterceptor());
                 using var open = vault;
-                var undoing = new Undoing(target, vault, point, interrupted: true);
+                var undoing = new UndoOperation(target, vault, point, interrupted: true);
                 var proposal = undoing.Plan();
                 if (proposal.HasEffect)
-                    ShouldBeGood(undoing.CarryOut(proposal, new RunSettings(VaultPath, new WriteSeam()))!);
+                    ShouldBeGood(undoing.CarryOut(proposal, new RunSettings(VaultPath, new WriteInterceptor()))!);
                 else
                     InterruptedRun.Close(volume.Volume, vault, point, TimeProvider.System);
                 return;
@@ -324,16 +324,16 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     public void One_run_at_a_time_has_it()
     {
         using var first = Open();
-        first.Take();
+        first.AcquireForChange();
         using var second = Open();
-        Should.Throw<MoorfieldException>(() => second.Take()).Message.ShouldContain("another run");
+        Should.Throw<MoorfieldException>(() => second.AcquireForChange()).Message.ShouldContain("another run");
     }
 
     [Fact]
     public void Declined_nothing_happens()
     {
         string before = Kind.State(Place);
-        Remove("Weather", settings: new RunSettings(VaultPath, new WriteSeam()) { Confirm = () => false }).ShouldBeNull();
+        Remove("Weather", settings: new RunSettings(VaultPath, new WriteInterceptor()) { Confirm = () => false }).ShouldBeNull();
         Kind.State(Place).ShouldBe(before);
         Directory.Exists(VaultPath).ShouldBeFalse();
     }
@@ -341,7 +341,7 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     [Fact]
     public void Changed_while_a_person_is_asked_it_is_not_touched()
     {
-        var settings = new RunSettings(VaultPath, new WriteSeam())
+        var settings = new RunSettings(VaultPath, new WriteInterceptor())
         {
             Confirm = () =>
             {
@@ -349,17 +349,17 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
                 return true;
             },
         };
-        var trouble = Should.Throw<MoorfieldException>(() => Remove("Weather", settings: settings));
-        (trouble.Trouble, trouble.Message.Contains("since the preview")).ShouldBe((Trouble.Refused, true));
+        var error = Should.Throw<MoorfieldException>(() => Remove("Weather", settings: settings));
+        (error.Kind, error.Message.Contains("since the preview")).ShouldBe((ErrorKind.Refused, true));
         Packages("Weather").ShouldNotBeEmpty();
     }
 
     [Fact]
     public void What_costs_something_is_accepted_first()
     {
-        static RemovalWish Noted(RemovalWish wish) => wish with { Advice = new Advice([new PackageNote("Weather", "The pilots look at it.")], []) };
+        static RemovalRequest Noted(RemovalRequest request) => request with { Advice = new Advice([new PackageNote("Weather", "The pilots look at it.")], []) };
         string before = Kind.State(Place);
-        Should.Throw<MoorfieldException>(() => Remove("Weather", more: Noted, settings: new RunSettings(VaultPath, new WriteSeam())))
+        Should.Throw<MoorfieldException>(() => Remove("Weather", more: Noted, settings: new RunSettings(VaultPath, new WriteInterceptor())))
             .Message.ShouldContain("This costs something: Weather");
         Kind.State(Place).ShouldBe(before);
         ShouldBeGood(Remove("Weather", more: Noted));
@@ -370,6 +370,6 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     {
         if (Directory.Exists(Place))
             Should.Throw<MoorfieldException>(() =>
-                Remove("Weather", settings: new RunSettings(Path.Combine(Place, "vault"), new WriteSeam()))).Trouble.ShouldBe(Trouble.Misused);
+                Remove("Weather", settings: new RunSettings(Path.Combine(Place, "vault"), new WriteInterceptor()))).Kind.ShouldBe(ErrorKind.InvalidUsage);
     }
 }

@@ -12,7 +12,7 @@ public sealed class ChoosingTests : IDisposable
 
     public ChoosingTests() => _snapshot = new Bench(_folder).Read();
 
-    private IEnumerable<string> Find(string argument) => PackageChoice.Find([argument], _snapshot).Select(c => c.Package.FullName.Name).Distinct();
+    private IEnumerable<string> Find(string argument) => PackageSelector.Find([argument], _snapshot).Select(c => c.Package.FullName.Name).Distinct();
 
     [Theory]
     [InlineData("Weather", "Northlight.Weather")]
@@ -37,14 +37,14 @@ public sealed class ChoosingTests : IDisposable
 
     [Fact]
     public void Named_exactly_counts_over_named_by_wildcard() =>
-        PackageChoice.Find(["Northlight.*", "Assistant"], _snapshot).Where(c => c.Exactly)
+        PackageSelector.Find(["Northlight.*", "Assistant"], _snapshot).Where(c => c.Exactly)
             .ShouldHaveSingleItem().Package.DisplayName.ShouldBe("Assistant");
 
     [Fact]
     public void What_fits_nothing_lists_near_misses()
     {
-        var trouble = Should.Throw<MoorfieldException>(() => Find("Wether"));
-        (trouble.Trouble, trouble.Message).ShouldBe((Trouble.Misused, "No package here is called 'Wether'. Near misses: Weather."));
+        var error = Should.Throw<MoorfieldException>(() => Find("Wether"));
+        (error.Kind, error.Message).ShouldBe((ErrorKind.InvalidUsage, "No package here is called 'Wether'. Near misses: Weather."));
     }
 
     [Fact]
@@ -53,7 +53,7 @@ public sealed class ChoosingTests : IDisposable
         var twin = _snapshot.Packages.First(p => p.DisplayName == "Clock") with { DisplayName = "Weather" };
         var snapshot = _snapshot with { Packages = _snapshot.Packages.Add(twin) };
         Should.Throw<MoorfieldException>(() =>
-            PackageChoice.Find(["weather"],
+            PackageSelector.Find(["weather"],
             snapshot)).Message.ShouldContain("fits 2 packages: Northlight.Weather_8pewgm0k42rsa, Northlight.Clock_8pewgm0k42rsa");
     }
 
@@ -66,24 +66,24 @@ public sealed class ChoosingTests : IDisposable
     [InlineData("S-1-5-21-1004336348-1177238915-682003330-1001", 1, false)]
     public void Audiences_are_read(string words, int accounts, bool newcomers)
     {
-        var audience = Who.Parse([words], _snapshot);
+        var audience = AudienceParser.Parse([words], _snapshot);
         (audience.Sids.Length, audience.Newcomers).ShouldBe((accounts, newcomers));
     }
 
     [Fact]
     public void An_unknown_account_lists_those_there_are() =>
         Should.Throw<MoorfieldException>(() =>
-            Who.Parse(["wren"], _snapshot)).Message.ShouldContain("There is no account 'wren'. Accounts here: counter, ivy, rowan.");
+            AudienceParser.Parse(["wren"], _snapshot)).Message.ShouldContain("There is no account 'wren'. Accounts here: counter, ivy, rowan.");
 
     [Fact]
     public void No_audience_is_an_error_that_lists_the_choices() =>
-        Should.Throw<MoorfieldException>(() => Who.Parse([], _snapshot)).Message.ShouldContain("--for");
+        Should.Throw<MoorfieldException>(() => AudienceParser.Parse([], _snapshot)).Message.ShouldContain("--for");
 
     [Fact]
     public void An_account_name_that_two_have_asks_for_the_SID()
     {
         var twins = _snapshot with { Accounts = [.. _snapshot.Accounts.Select(a => a with { Name = "ivy" })] };
-        Should.Throw<MoorfieldException>(() => Who.Parse(["ivy"], twins)).Message.ShouldContain("Give the SID");
+        Should.Throw<MoorfieldException>(() => AudienceParser.Parse(["ivy"], twins)).Message.ShouldContain("Give the SID");
     }
 
     [Fact]

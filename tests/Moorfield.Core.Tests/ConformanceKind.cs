@@ -2,8 +2,8 @@ using System.Text.Json;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Reporting;
 using Moorfield.Tests;
 
@@ -16,27 +16,27 @@ namespace Moorfield.Core.Tests;
 /// <param name="All">Words of WHO for everybody that it can have.</param>
 /// <param name="Part">Words of WHO for a part of them; null when there are no parts.</param>
 public sealed record ConformanceKind(
-    Func<TemporaryFolder, string> Make, Func<string, WriteSeam, Target> Open, Func<string, string> State, string All = "everyone",
+    Func<TemporaryFolder, string> Make, Func<string, WriteInterceptor, Target> Open, Func<string, string> State, string All = "everyone",
     string? Part = null)
 {
-    internal static ConformanceKind Volume { get; } = new(f => Demo.CopyFewTo(f), (path, seam) => Target.Open(path, seam), VolumeState.Files,
+    internal static ConformanceKind Volume { get; } = new(f => Demo.CopyFewTo(f), (path, interceptor) => Target.Open(path, interceptor), VolumeState.Files,
     Part: "ivy");
 
     internal static ConformanceKind Image { get; } = new(
-        f => Demo.CopyImageTo(f), (path, seam) => Target.Open(path, seam), path =>
+        f => Demo.CopyImageTo(f), (path, interceptor) => Target.Open(path, interceptor), path =>
         Convert.ToHexString(System.Security.Cryptography.SHA256.HashData(File.ReadAllBytes(path))), "newcomers");
 
     internal static ConformanceKind Disk { get; } = new(
-        f => Demo.CopyDiskTo(f), (path, seam) => Target.Open(path, seam), Image.State, Part: "ivy");
+        f => Demo.CopyDiskTo(f), (path, interceptor) => Target.Open(path, interceptor), Image.State, Part: "ivy");
 
     /// <summary>An inventory that was saved of another kind.</summary>
     internal static ConformanceKind SavedOf(ConformanceKind kind) => new(
         folder =>
         {
-            using var target = kind.Open(kind.Make(folder), new WriteSeam());
-            var systems = target.Read(target.Choose([]), KnownGuards.All);
-            var document = DocumentMaker.Inventory(target,
-                [.. systems.Select(s => (s, new Judgement(s), (IEnumerable<InstalledPackage>)s.Packages))]);
+            using var target = kind.Open(kind.Make(folder), new WriteInterceptor());
+            var systems = target.Read(target.SelectEditions([]), KnownGuards.All);
+            var document = DocumentBuilder.Inventory(target,
+                [.. systems.Select(s => (s, new RemovalAssessment(s), (IEnumerable<InstalledPackage>)s.Packages))]);
             return folder.Write("saved.json", JsonSerializer.SerializeToUtf8Bytes(document, DocumentJson.Default.InventoryJson));
         },
         (path, _) => SavedInventory.TryOpen(path)!, File.ReadAllText, kind.All, kind.Part);

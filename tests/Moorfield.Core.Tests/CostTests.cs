@@ -1,6 +1,7 @@
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.StandIn;
 using Moorfield.Tests;
@@ -19,7 +20,7 @@ public sealed class CostTests : IDisposable
     private static SystemSnapshot Read(World world)
     {
         using var folder = new TemporaryFolder(inMemory: true);
-        using var volume = WindowsVolume.Open(Demo.BuildIn(folder, world), new WriteSeam());
+        using var volume = WindowsVolume.Open(Demo.BuildIn(folder, world), new WriteInterceptor());
         return SystemReader.Read(volume, []);
     }
 
@@ -35,7 +36,7 @@ public sealed class CostTests : IDisposable
     snapshot.Packages.Single(p => p.FullName.Name == name && p.IsHeld);
 
     private static Verdict Of(SystemSnapshot snapshot, string name, Advice? advice = null) =>
-    new Judgement(snapshot, advice).Of(Package(snapshot, name));
+    new RemovalAssessment(snapshot, advice).Of(Package(snapshot, name));
 
     private static readonly Dictionary<string, Func<World>> Twins = new()
     {
@@ -135,7 +136,7 @@ public sealed class CostTests : IDisposable
 
     [Theory]
     [InlineData("Northlight.Weather", PackageStanding.Free)]
-    [InlineData("Northlight.Pictures", PackageStanding.Weigh)]
+    [InlineData("Northlight.Pictures", PackageStanding.Costly)]
     [InlineData("Northlight.Assistant", PackageStanding.Guarded)]
     [InlineData("Northlight.ShellHost", PackageStanding.Essential)]
     public void Costs_alone_make_it_weigh(string package, PackageStanding standing) => Of(Demo07, package).Standing.ShouldBe(standing);
@@ -163,7 +164,7 @@ public sealed class CostTests : IDisposable
     [InlineData("newcomers", false)]
     public void Nothing_is_saved_while_another_account_keeps_it_running(string who, bool saves)
     {
-        var reasons = _bench.Plan("Welcome to Kestrelworks", who).Meanings.SelectMany(m => m.Verdict.Reasons).Select(r => r.Code).ToList();
+        var reasons = _bench.Plan("Welcome to Kestrelworks", who).AssessedRemovals.SelectMany(m => m.Verdict.Reasons).Select(r => r.Code).ToList();
         reasons.Contains("startsWithWindows").ShouldBe(saves);
         reasons.Contains("runsInBackground").ShouldBe(saves);
     }
@@ -194,10 +195,10 @@ public sealed class CostTests : IDisposable
     [Fact]
     public void A_framework_that_only_they_need_is_told()
     {
-        _bench.Plan("Patience", "everyone").Meanings[0].Verdict.Reasons.ShouldNotContain(r => r.Code == "idleFramework");
-        _bench.Plan("Patience,Whist Evening", "everyone").Meanings.ShouldAllBe(m => m.Verdict.Reasons.Any(r => r.Code == "idleFramework"));
+        _bench.Plan("Patience", "everyone").AssessedRemovals[0].Verdict.Reasons.ShouldNotContain(r => r.Code == "idleFramework");
+        _bench.Plan("Patience,Whist Evening", "everyone").AssessedRemovals.ShouldAllBe(m => m.Verdict.Reasons.Any(r => r.Code == "idleFramework"));
         _bench.Plan("Patience,Whist Evening", "everyone",
-            w => w with { Sweep = true }).Meanings.ShouldAllBe(m => m.Verdict.Reasons.All(r => r.Code != "idleFramework"));
+            w => w with { Sweep = true }).AssessedRemovals.ShouldAllBe(m => m.Verdict.Reasons.All(r => r.Code != "idleFramework"));
         var both = Of(Read(Twins["another needs the framework"]()), "Pennywhistle.Patience");
         both.Reasons.ShouldNotContain(r => r.Code == "idleFramework");
     }
@@ -213,10 +214,10 @@ public sealed class CostTests : IDisposable
     [Fact]
     public void What_is_free_together_costs_nothing_together()
     {
-        var judgement = new Judgement(Demo07);
-        var free = judgement.FreeTogether(Demo07.Packages.Where(p => p.IsHeld));
+        var assessment = new RemovalAssessment(Demo07);
+        var free = assessment.FreeTogether(Demo07.Packages.Where(p => p.IsHeld));
         free.Count.ShouldBeGreaterThan(10);
-        free.ShouldAllBe(p => judgement.Of(p, Departures.ForEveryone(free)).Costs.Count() == 0);
+        free.ShouldAllBe(p => assessment.Of(p, RemovalSet.ForEveryone(free)).Costs.Count() == 0);
     }
 
     public void Dispose() => _folder.Dispose();

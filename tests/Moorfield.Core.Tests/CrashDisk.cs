@@ -2,7 +2,7 @@ using System.Runtime.InteropServices;
 using System.Text;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Formats.Native;
 using Moorfield.Tests;
 using IO = System.IO;
@@ -18,7 +18,7 @@ internal sealed class PowerCut : Exception;
 /// Flushing a file makes its content, length and facts safe, not its name; flushing a folder makes its names safe, in the order in which they
 /// were altered; flushing the file system, everything on it: a vault counts as lying on another one than the target.
 /// </summary>
-internal sealed partial class CrashDisk : Disk, IDisposable
+internal sealed partial class CrashDisk : FileSystemOperations, IDisposable
 {
     private const int Sector = 512;
     private readonly string _stash;
@@ -36,14 +36,14 @@ internal sealed partial class CrashDisk : Disk, IDisposable
     /// <summary>Cuts the power before a step, and loses a choice of what was not flushed.</summary>
     /// <param name="stash">As for making one.</param>
     /// <returns>Whether the power was cut; false when all was done before.</returns>
-    internal static bool Crash(string stash, Action<WriteSeam> run, int step, int seed)
+    internal static bool Crash(string stash, Action<WriteInterceptor> run, int step, int seed)
     {
         using var disk = new CrashDisk(stash);
         int steps = 0;
         bool cut = false;
         try
         {
-            run(new WriteSeam((_, _) =>
+            run(new WriteInterceptor((_, _) =>
             {
                 if (++steps >= step)
                     throw new PowerCut();

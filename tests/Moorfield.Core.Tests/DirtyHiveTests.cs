@@ -1,8 +1,8 @@
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Hives;
 using Moorfield.StandIn;
@@ -52,25 +52,25 @@ public sealed class DirtyHiveTests : IDisposable
 
     private Outcome Block(string path, bool replay, string? vault = "vault")
     {
-        using var target = Target.Open(path, new WriteSeam());
+        using var target = Target.Open(path, new WriteInterceptor());
         target.ReplaysLogs = replay;
-        var systems = target.Read(target.Choose([]));
-        var blocking = Blocking.Block(target, systems, BlockPlanner.Families(systems, ["Larkfield.Ferry_8pewgm0k42rsa"]), [], []);
-        return blocking.CarryOut(blocking.Plan(), new RunSettings(vault is null ? null : _folder[vault], new WriteSeam()))!;
+        var systems = target.Read(target.SelectEditions([]));
+        var blocking = BlockOperation.Block(target, systems, BlockPlanner.Families(systems, ["Larkfield.Ferry_8pewgm0k42rsa"]), [], []);
+        return blocking.CarryOut(blocking.Plan(), new RunSettings(vault is null ? null : _folder[vault], new WriteInterceptor()))!;
     }
 
     private SystemSnapshot Read(string path)
     {
-        using var target = Target.Open(path, new WriteSeam());
-        return target.Read(target.Choose([]))[0];
+        using var target = Target.Open(path, new WriteInterceptor());
+        return target.Read(target.SelectEditions([]))[0];
     }
 
     private Outcome Undo(string path, int point, bool overwrite = false)
     {
-        using var target = Target.Open(path, new WriteSeam());
+        using var target = Target.Open(path, new WriteInterceptor());
         using var vault = Vault.OpenExisting(_folder["vault"])!;
-        var undoing = new Undoing(target, vault, vault.Read(point), overwrite: overwrite);
-        return undoing.CarryOut(undoing.Plan(), new RunSettings(_folder["vault"], new WriteSeam()))!;
+        var undoing = new UndoOperation(target, vault, vault.Read(point), overwrite: overwrite);
+        return undoing.CarryOut(undoing.Plan(), new RunSettings(_folder["vault"], new WriteInterceptor()))!;
     }
 
     [Theory]
@@ -89,24 +89,24 @@ public sealed class DirtyHiveTests : IDisposable
         system.Notes.ShouldNotContain(n => n.Code == "hiveDirty");
 
         var refused = Should.Throw<MoorfieldException>(() => Block(path, replay: false));
-        (refused.Trouble, refused.Message.Contains("--replay-logs")).ShouldBe((Trouble.Refused, true));
+        (refused.Kind, refused.Message.Contains("--replay-logs")).ShouldBe((ErrorKind.Refused, true));
         State(path).ShouldBe(before);
 
         var outcome = Block(path, replay: true);
-        (outcome.Failures.Length, outcome.Disagreements.Length).ShouldBe((0, 0));
+        (outcome.Failures.Length, outcome.Discrepancies.Length).ShouldBe((0, 0));
         var after = Read(path);
         after.Blocks.Select(b => b.Name).ShouldBe(["Larkfield.Ferry", "Larkfield.Logged", .. system.Blocks.Select(b => b.Name)
             .Where(n => n != "Larkfield.Logged")], ignoreOrder: true);
         after.Notes.ShouldNotContain(n => n.Code == "hiveReplayed" || n.Code == "hiveDirty");
-        using (var target = Target.Open(path, new WriteSeam()))
+        using (var target = Target.Open(path, new WriteInterceptor()))
         {
-            target.Trees!.With(target.Choose([])[0], tree => tree.Stat(WindowsPath.Of($@"{Config.Replace('/', '\\')}\SOFTWARE.LOG1"))!.Value.Size)
+            target.Trees!.With(target.SelectEditions([])[0], tree => tree.Stat(WindowsPath.Of($@"{Config.Replace('/', '\\')}\SOFTWARE.LOG1"))!.Value.Size)
                 .ShouldBe(0);
         }
         using (var vault = Vault.OpenExisting(_folder["vault"])!)
             vault.Read(1).Changes[0].ShouldBeOfType<LogsReplayed>().Writes.ShouldBeGreaterThan(0);
 
-        Undo(path, 1).Disagreements.ShouldBeEmpty();
+        Undo(path, 1).Discrepancies.ShouldBeEmpty();
         State(path).ShouldBe(before);
         Read(path).Notes.ShouldContain(n => n.Code == "hiveReplayed");
     }
@@ -118,11 +118,11 @@ public sealed class DirtyHiveTests : IDisposable
     {
         string path = Make(kind);
         Block(path, replay: true);
-        using (var target = Target.Open(path, new WriteSeam()))
+        using (var target = Target.Open(path, new WriteInterceptor()))
         {
-            var systems = target.Read(target.Choose([]));
-            var other = Blocking.Block(target, systems, BlockPlanner.Families(systems, ["Larkfield.Other_8pewgm0k42rsa"]), [], []);
-            other.CarryOut(other.Plan(), new RunSettings(null, new WriteSeam()));
+            var systems = target.Read(target.SelectEditions([]));
+            var other = BlockOperation.Block(target, systems, BlockPlanner.Families(systems, ["Larkfield.Other_8pewgm0k42rsa"]), [], []);
+            other.CarryOut(other.Plan(), new RunSettings(null, new WriteInterceptor()));
         }
         var outcome = Undo(path, 1);
         outcome.Failures.Single().What.ShouldContain("transaction logs");
@@ -141,7 +141,7 @@ public sealed class DirtyHiveTests : IDisposable
         foreach (bool replay in new[] { false, true })
         {
             var refused = Should.Throw<MoorfieldException>(() => Block(path, replay));
-            (refused.Trouble, refused.Message.Contains("its logs hold no entry that is whole")).ShouldBe((Trouble.Refused, true));
+            (refused.Kind, refused.Message.Contains("its logs hold no entry that is whole")).ShouldBe((ErrorKind.Refused, true));
         }
         State(path).ShouldBe(before);
     }
@@ -157,7 +157,7 @@ public sealed class DirtyHiveTests : IDisposable
         File.WriteAllBytes(hive, clean);
         byte[] log = File.ReadAllBytes(hive + ".LOG1");
         Read(path).Notes.ShouldNotContain(n => n.Code == "hiveReplayed");
-        Block(path, replay: true).Disagreements.ShouldBeEmpty();
+        Block(path, replay: true).Discrepancies.ShouldBeEmpty();
         File.ReadAllBytes(hive + ".LOG1").ShouldBe(log);
     }
 

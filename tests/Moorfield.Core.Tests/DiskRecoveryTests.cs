@@ -1,9 +1,10 @@
 using System.Security.Cryptography;
 using System.Text.Json.Nodes;
+using Moorfield.Core.Disks;
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Disks;
 using Moorfield.Tests;
@@ -28,7 +29,7 @@ public sealed class DiskRecoveryTests : IDisposable
     private static void Cut(Bench bench, string? named = null)
     {
         int writes = 0;
-        Should.Throw<PowerCut>(() => bench.Remove("Weather", "everyone", new WriteSeam((kind, name) =>
+        Should.Throw<PowerCut>(() => bench.Remove("Weather", "everyone", new WriteInterceptor((kind, name) =>
         {
             if (kind == WriteKind.Write && name == (named ?? bench.Root) && ++writes > 20)
                 throw new PowerCut();
@@ -36,7 +37,7 @@ public sealed class DiskRecoveryTests : IDisposable
     }
 
     private DiskTarget Open(string path, int? recoverBy = null) =>
-        DiskTarget.Open(path, null, new WriteSeam(), recoverBy is { } point ? new NamedRun(point, _folder["vault"]) : null);
+        DiskTarget.Open(path, null, new WriteInterceptor(), recoverBy is { } point ? new MarkedRun(point, _folder["vault"]) : null);
 
     private bool IsOriginal(string path) => File.ReadAllBytes(path).AsSpan().SequenceEqual(_original);
 
@@ -148,7 +149,7 @@ public sealed class DiskRecoveryTests : IDisposable
         // A copy of the disk with its marker, half written as well.
         Copy(_folder["copy"]);
         var refused = Should.Throw<MoorfieldException>(() => Open(_folder["copy/counter-07.ntfs"]));
-        refused.Trouble.ShouldBe(Trouble.Refused);
+        refused.Kind.ShouldBe(ErrorKind.Refused);
         refused.Message.ShouldContain("This disk is between the old and the new state of that run");
         refused.Message.ShouldContain($"'moorfield undo {_folder["copy/counter-07.ntfs"]} 1'");
         File.ReadAllBytes(_folder["copy/counter-07.ntfs"]).AsSpan().SequenceEqual(between).ShouldBeTrue();
@@ -288,7 +289,7 @@ public sealed class DiskRecoveryTests : IDisposable
         nameless.IsSame(nameless with { Boot = "boot-2" }).ShouldBeFalse("without a serial number nothing tells it from a clone after a restart");
         nameless.IsSame(nameless with { Sequence = 10 }).ShouldBeFalse();
         (nameless with { Sequence = 0 }).IsSame(nameless with { Sequence = 0 }).ShouldBeFalse();
-        new DiskIdentity(null, Drive).IsSame(new DiskIdentity(new TargetPlace("fs:1", 2), null)).ShouldBeFalse();
+        new DiskIdentity(null, Drive).IsSame(new DiskIdentity(new TargetLocation("fs:1", 2), null)).ShouldBeFalse();
     }
 
     [Fact]
@@ -298,7 +299,7 @@ public sealed class DiskRecoveryTests : IDisposable
         using var vault = Vault.OpenExisting(_folder["vault"])!;
         string journal = _folder["vault/points/000001.journal"];
         var all = new HashSet<int> { 1 };
-        PointDeletion Plan(bool marked) => VaultUpkeep.Plan(PointHistory.Read(vault, _ => { }), all, byName: true, _ => marked);
+        PointDeletion Plan(bool marked) => VaultMaintenance.Plan(PointHistory.Read(vault, _ => { }), all, byName: true, _ => marked);
         Plan(marked: true).Gone.ShouldHaveSingleItem();
         // The run was killed between the end of its journal and the deletion of its marker.
         File.WriteAllLines(journal, File.ReadAllLines(journal).Where(l => !l.Contains("unmarked", StringComparison.Ordinal)));

@@ -1,7 +1,8 @@
+using Moorfield.Core.Disks;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Disks;
 using Moorfield.Formats.Ntfs;
@@ -34,7 +35,7 @@ public sealed class DiskTests : IDisposable
     // As for the interruption tests: MOORFIELD_SEED repeats a sample.
     private static readonly int Seed = int.TryParse(Environment.GetEnvironmentVariable("MOORFIELD_SEED"), out int seed) ? seed : Random.Shared.Next();
 
-    private bool Crash(Action<WriteSeam> run, int step, int seed) => CrashDisk.Crash(_folder["stash"], run, step, seed);
+    private bool Crash(Action<WriteInterceptor> run, int step, int seed) => CrashDisk.Crash(_folder["stash"], run, step, seed);
 
     private static List<int> Sample(int count, int seed) =>
     [
@@ -58,7 +59,7 @@ public sealed class DiskTests : IDisposable
         int count = 0;
         Start("cut.ntfs");
         string? vault = withRestorePoint ? _folder["cut.ntfs-vault"] : null;
-        new Bench(_folder["cut.ntfs"], vault!).Remove("Weather", "everyone", new WriteSeam((_, _) => count++));
+        new Bench(_folder["cut.ntfs"], vault!).Remove("Weather", "everyone", new WriteInterceptor((_, _) => count++));
         string changed = Seen(_folder["cut.ntfs"]);
         changed.ShouldNotBe(Seen(_bench.Root));
         var seen = new HashSet<PointState?>();
@@ -68,7 +69,7 @@ public sealed class DiskTests : IDisposable
             string story = $"step {step} of {count}, MOORFIELD_SEED={Seed}";
             Start("cut.ntfs");
             var bench = new Bench(_folder["cut.ntfs"], vault!);
-            bool cut = Crash(seam => bench.Remove("Weather", "everyone", seam), step, step);
+            bool cut = Crash(interceptor => bench.Remove("Weather", "everyone", interceptor), step, step);
             // Whoever opens it next puts it right.
             bool isOld = HasWeather(bench);
             (isOld && !cut).ShouldBeFalse(story);
@@ -105,7 +106,7 @@ public sealed class DiskTests : IDisposable
             Tool.Run("sh", "-c", $"rm -rf {_folder["copy-vault"]} {_folder.Path}/.counter*; cp -a {_folder["vault"]} {_folder["copy-vault"]}");
             File.WriteAllBytes(_bench.Root, changed);
             var bench = new Bench(_bench.Root, _folder["copy-vault"]);
-            bool cut = Crash(seam => bench.Undo(1, seam: seam), step, step);
+            bool cut = Crash(interceptor => bench.Undo(1, interceptor: interceptor), step, step);
             bool isOld = HasWeather(bench);
             (isOld || cut).ShouldBeTrue($"step {step}");
             File.ReadAllBytes(bench.Root).AsSpan().SequenceEqual(isOld ? _original : changed).ShouldBeTrue($"step {step}");
@@ -117,26 +118,26 @@ public sealed class DiskTests : IDisposable
     {
         int count = 0;
         Start("fail.ntfs");
-        new Bench(_folder["fail.ntfs"], _folder["fail.ntfs-vault"]).Remove("Weather", "everyone", new WriteSeam((_, _) => count++));
+        new Bench(_folder["fail.ntfs"], _folder["fail.ntfs-vault"]).Remove("Weather", "everyone", new WriteInterceptor((_, _) => count++));
         foreach (int step in Sample(count - 4, 3))
         {
             Start("fail.ntfs");
             var bench = new Bench(_folder["fail.ntfs"], _folder["fail.ntfs-vault"]);
             int steps = 0;
-            var trouble = Record.Exception(() => bench.Remove("Weather", "everyone", new WriteSeam((_, name) =>
+            var error = Record.Exception(() => bench.Remove("Weather", "everyone", new WriteInterceptor((_, name) =>
             {
                 if (++steps == step)
-                    throw new MoorfieldException(Trouble.Failed, $"{name}: No space left on device.");
+                    throw new MoorfieldException(ErrorKind.Failed, $"{name}: No space left on device.");
             })));
             if (!HasWeather(bench))
                 continue; // only the marker could not be taken away any more
-            trouble.ShouldBeOfType<MoorfieldException>().Message.ShouldContain("No space left on device");
+            error.ShouldBeOfType<MoorfieldException>().Message.ShouldContain("No space left on device");
             File.ReadAllBytes(bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue($"step {step} of {count}");
         }
     }
 
     /// <summary>Becomes read-only in the middle, for some writes or for good.</summary>
-    private sealed class TurnedDisk(int after, int times) : Disk
+    private sealed class TurnedDisk(int after, int times) : FileSystemOperations
     {
         private int _writes;
 
@@ -157,7 +158,7 @@ public sealed class DiskTests : IDisposable
     public void A_disk_that_turns_read_only_in_the_middle_gets_its_old_blocks_back(int after, int times)
     {
         var disk = new TurnedDisk(after, times);
-        string said = Should.Throw<MoorfieldException>(() => _bench.Remove("Weather", "everyone", new WriteSeam(
+        string said = Should.Throw<MoorfieldException>(() => _bench.Remove("Weather", "everyone", new WriteInterceptor(
             (_, name) => disk.IsDisk = name == _bench.Root, disk))).Message;
         said.ShouldContain("does not let itself be written");
         said.Contains("the old blocks could not be put back", StringComparison.Ordinal).ShouldBe(times > 1);
@@ -168,7 +169,7 @@ public sealed class DiskTests : IDisposable
     }
 
     /// <summary>Says that it wrote to the disk, and did not, for one write.</summary>
-    private sealed class LyingDisk(int lie) : Disk
+    private sealed class LyingDisk(int lie) : FileSystemOperations
     {
         private int _writes;
 
@@ -190,8 +191,8 @@ public sealed class DiskTests : IDisposable
     {
         var disk = new LyingDisk(lie);
         var bench = new Bench(_bench.Root, withRestorePoint ? _folder["vault"] : null!);
-        var seam = new WriteSeam((_, name) => disk.IsDisk = name == _bench.Root, disk);
-        Should.Throw<MoorfieldException>(() => bench.Remove("Weather", "everyone", seam))
+        var interceptor = new WriteInterceptor((_, name) => disk.IsDisk = name == _bench.Root, disk);
+        Should.Throw<MoorfieldException>(() => bench.Remove("Weather", "everyone", interceptor))
             .Message.ShouldContain("does not hold what was written to it");
         HasWeather(bench).ShouldBeTrue();
         File.ReadAllBytes(_bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue();
@@ -203,16 +204,16 @@ public sealed class DiskTests : IDisposable
     {
         var steps = new List<(WriteKind Kind, string Name)>();
         int writes = 0;
-        var seam = new WriteSeam((kind, name) =>
+        var interceptor = new WriteInterceptor((kind, name) =>
         {
             steps.Add((kind, name));
             if (kind == WriteKind.Write && name == _bench.Root && ++writes == 20)
                 throw new PowerCut();
         });
-        Should.Throw<PowerCut>(() => _bench.Remove("Weather", "everyone", seam));
+        Should.Throw<PowerCut>(() => _bench.Remove("Weather", "everyone", interceptor));
         steps.Clear();
         writes = -10_000;
-        using (var target = DiskTarget.Open(_bench.Root, null, seam))
+        using (var target = DiskTarget.Open(_bench.Root, null, interceptor))
             target.Recovered.ShouldNotBeNull();
         int last = steps.FindLastIndex(s => s == (WriteKind.Write, _bench.Root));
         int flushed = steps.FindIndex(last, s => s == (WriteKind.Flush, _bench.Root));
@@ -226,7 +227,7 @@ public sealed class DiskTests : IDisposable
     public void The_marker_goes_before_the_blocks_beside_it()
     {
         var deleted = new List<string>();
-        new Bench(_bench.Root, null!).Remove("Weather", "everyone", new WriteSeam((kind, name) =>
+        new Bench(_bench.Root, null!).Remove("Weather", "everyone", new WriteInterceptor((kind, name) =>
         {
             if (kind == WriteKind.Delete)
                 deleted.Add(Path.GetFileName(name));
@@ -308,7 +309,7 @@ public sealed class DiskTests : IDisposable
             Add(volume, file, new NtfsStream("Empty", 0, 0), []);
             // One extended attribute, FERRY, whose value is "tide".
             byte[] extended = [20, 0, 0, 0, 0, 5, 4, 0, .. "FERRY\0tide\0\0"u8];
-            volume.SetFacts(file, new NtfsFacts(0x23, default, [], [], extended, [.. Enumerable.Range(1, 16).Select(i => (byte)i)]));
+            volume.SetFacts(file, new NtfsMetadata(0x23, default, [], [], extended, [.. Enumerable.Range(1, 16).Select(i => (byte)i)]));
             volume.SetStandard(file, 0x23,
                 new NtfsTimes(111_111_111_111_111_111, 122_222_222_222_222_222, 133_000_000_000_000_000, 133_000_000_000_000_001));
             volume.SetShortName(file, package, "ODD.BIN");
@@ -400,7 +401,7 @@ public sealed class DiskTests : IDisposable
             + $"{string.Join(' ', e.Streams.Select(s => $"{s.Stream}:{s.Blob}"))}"));
     }
 
-    private static Func<string> NameOf(ContentInMemory content)
+    private static Func<string> NameOf(InMemoryContent content)
     {
         using (content)
         {
@@ -592,8 +593,8 @@ public sealed class DiskTests : IDisposable
         byte[] before = File.ReadAllBytes(_bench.Root);
         var system = _bench.Read();
         system.Notes.Single(n => n.Code == "volumeUnclean").Text.ShouldContain(said);
-        var trouble = Should.Throw<MoorfieldException>(() => _bench.Remove("Weather", "everyone"));
-        (trouble.Trouble, trouble.Message.Contains(said)).ShouldBe((Trouble.Refused, true));
+        var error = Should.Throw<MoorfieldException>(() => _bench.Remove("Weather", "everyone"));
+        (error.Kind, error.Message.Contains(said)).ShouldBe((ErrorKind.Refused, true));
         File.ReadAllBytes(_bench.Root).AsSpan().SequenceEqual(before).ShouldBeTrue();
     }
 
@@ -622,7 +623,7 @@ public sealed class DiskTests : IDisposable
         byte[] sector = new byte[1 << 20];
         System.Text.Encoding.ASCII.GetBytes(name).CopyTo(sector, 3);
         string path = _folder.Write("other.img", sector);
-        Should.Throw<MoorfieldException>(() => Target.Open(path, new WriteSeam())).Message.ShouldContain(said);
+        Should.Throw<MoorfieldException>(() => Target.Open(path, new WriteInterceptor())).Message.ShouldContain(said);
     }
 
     [Fact]
@@ -660,7 +661,7 @@ public sealed class DiskTests : IDisposable
         File.Copy(disk, _folder["before.qcow2"]);
         var bench = new Bench(disk, _folder["vault"]);
         int writes = 0;
-        Should.Throw<MoorfieldException>(() => bench.Remove("Weather", "everyone", new WriteSeam((kind, name) =>
+        Should.Throw<MoorfieldException>(() => bench.Remove("Weather", "everyone", new WriteInterceptor((kind, name) =>
         {
             if (kind == WriteKind.Write && name == disk && ++writes == write)
                 Tool.Read("pkill", "-9", "-f", $"qemu-nbd.*{disk}");
@@ -678,7 +679,7 @@ public sealed class DiskTests : IDisposable
     public void A_disk_that_something_else_writes_meanwhile_is_left_alone()
     {
         bool meddled = false;
-        Should.Throw<MoorfieldException>(() => _bench.Remove("Weather", "everyone", new WriteSeam((kind, name) =>
+        Should.Throw<MoorfieldException>(() => _bench.Remove("Weather", "everyone", new WriteInterceptor((kind, name) =>
         {
             if (meddled || kind != WriteKind.Create || !name.Contains("moorfield", StringComparison.Ordinal))
                 return;

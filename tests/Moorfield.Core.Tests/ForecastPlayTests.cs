@@ -3,8 +3,8 @@ using CsCheck;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 using Moorfield.Formats.Wim;
@@ -74,12 +74,12 @@ public sealed class ForecastPlayTests
             ],
         };
         ImageBuilder.Build(evil, [new WorldEdition("One", "", "Windows 10 Pro", "Professional", [])], folder["image.wim"], WimCompression.None);
-        new Play(basis).Update(root, folder["image.wim"]).LaidOut.ShouldBe(4, "two frameworks, the app and a suggested one");
+        new WindowsSimulator(basis).Update(root, folder["image.wim"]).LaidOut.ShouldBe(4, "two frameworks, the app and a suggested one");
         Directory.GetFiles(folder.Path, "evil.exe", SearchOption.AllDirectories).ShouldBeEmpty();
         File.Exists(Path.Combine(root, "Users/ivy/AppData/Local/Microsoft/WindowsApps/fine.exe")).ShouldBeTrue();
 
         Directory.CreateSymbolicLink(Path.Combine(root, "Users/Default/Documents"), folder.Path);
-        Should.Throw<InvalidDataException>(() => new Play(basis).SignIn(root, "hazel")).Message.ShouldContain("Users/Default/Documents is a link");
+        Should.Throw<InvalidDataException>(() => new WindowsSimulator(basis).SignIn(root, "hazel")).Message.ShouldContain("Users/Default/Documents is a link");
         Directory.Exists(Path.Combine(root, "Users/hazel")).ShouldBeFalse();
 
         static WorldPackage Framework(string name, string needs) =>
@@ -111,7 +111,7 @@ public sealed class ForecastPlayTests
         var (before, guards) = Read(root, world, components);
         var (image, _) = Read(folder["image.wim"], world, []);
         var forecast = new Forecaster(before, guards, _ => false).Update(image);
-        var play = new Play(world with { Packages = [.. world.Packages, .. next.Packages] });
+        var play = new WindowsSimulator(world with { Packages = [.. world.Packages, .. next.Packages] });
         play.Update(root, folder["image.wim"]).Build.ShouldStartWith("28000.");
         var (after, guardsAfter) = Read(root, world, components);
         after.Notes.ShouldNotContain(n => n.Code == "registrationIncomplete" || n.Code == "registrationWithoutFiles");
@@ -147,14 +147,14 @@ public sealed class ForecastPlayTests
 
     private static (SystemSnapshot Snapshot, ImmutableArray<GuardState> Guards) Read(string path, World world, Component[] components)
     {
-        using var target = Target.Open(path, new WriteSeam());
+        using var target = Target.Open(path, new WriteInterceptor());
         var tied = components.Select((c, i) => (Policy: Policy(c, i), Name: ComponentNames[i])).Where(p => p.Policy is not null)
             .Select(p => new Guard(
             null, p.Policy!.Hive == "machine" ? GuardHive.Machine : GuardHive.Account, p.Policy.Key,
             HiveValue.FromDWord(p.Policy.Name, p.Policy.Data), Family(world, p.Name, "northlight"), null));
         Guard[] guards = [.. KnownGuards.All, .. tied];
-        var snapshot = target.Read(target.Choose([]), guards)[0];
-        return (snapshot, GuardStates.Of(snapshot, guards, Who.Parse(["everyone"], snapshot)));
+        var snapshot = target.Read(target.SelectEditions([]), guards)[0];
+        return (snapshot, GuardStates.Of(snapshot, guards, AudienceParser.Parse(["everyone"], snapshot)));
     }
 
     private static string Family(World world, string name, string by) => $"{name}_{PublisherId.FromPublisher(world.Publishers[by].Dn)}";

@@ -5,7 +5,7 @@ using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 using Moorfield.Tests;
@@ -24,14 +24,14 @@ public sealed class GuardTests : IDisposable
     {
         using var target = _bench.Open();
         var snapshot = target.Read([null], KnownGuards.All)[0];
-        return GuardStates.Of(snapshot, KnownGuards.All, Who.Parse([who], snapshot));
+        return GuardStates.Of(snapshot, KnownGuards.All, AudienceParser.Parse([who], snapshot));
     }
 
     private Outcome Change(bool lift, string who = "everyone")
     {
         using var target = _bench.Open();
-        var guarding = new Guarding(target, target.Read([null], KnownGuards.All), KnownGuards.All, [who], lift);
-        return guarding.CarryOut(guarding.Plan(), new RunSettings(_folder["vault"], new WriteSeam()))!;
+        var guarding = new GuardOperation(target, target.Read([null], KnownGuards.All), KnownGuards.All, [who], lift);
+        return guarding.CarryOut(guarding.Plan(), new RunSettings(_folder["vault"], new WriteInterceptor()))!;
     }
 
     [Fact]

@@ -109,9 +109,9 @@ public sealed class HostileRepositoryTests : IDisposable
         using var connection = new Microsoft.Data.Sqlite.SqliteConnection($"Data Source={_bench.Repository};Pooling=False");
         connection.Open();
         RepositoryGuard.Apply(connection);
-        var trouble = Should.Throw<Microsoft.Data.Sqlite.SqliteException>(() =>
+        var error = Should.Throw<Microsoft.Data.Sqlite.SqliteException>(() =>
             RepositoryGuard.Query(connection, "SELECT count(*) FROM n2 a, n2 b, n2 c", r => r.GetInt64(0)));
-        RepositoryGuard.Describe(trouble).ShouldContain("more steps than any repository needs");
+        RepositoryGuard.Describe(error).ShouldContain("more steps than any repository needs");
     }
 
     [Theory]

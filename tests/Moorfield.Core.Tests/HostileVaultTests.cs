@@ -1,6 +1,7 @@
-using System.Text.Json.Nodes;
 using System.Text.Json;
+using System.Text.Json.Nodes;
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
@@ -28,9 +29,9 @@ public sealed class HostileVaultTests : IDisposable
 
     private MoorfieldException Trouble() => Should.Throw<MoorfieldException>(() =>
     {
-        using var volume = WindowsVolume.Open(_bench.Root, new WriteSeam());
+        using var volume = WindowsVolume.Open(_bench.Root, new WriteInterceptor());
         var run = InterruptedRun.Find(volume)!;
-        var (vault, _) = run.Open(volume, new WriteSeam());
+        var (vault, _) = run.Open(volume, new WriteInterceptor());
         using var open = vault;
         run.Finish(volume, vault, TimeProvider.System);
     });

@@ -1,5 +1,6 @@
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Wim;
 using Moorfield.Tests;
@@ -139,8 +140,8 @@ public sealed class ImageTests : IDisposable
 
     private long Compact()
     {
-        using var image = ImageFile.Open(_path, new WriteSeam());
-        return ImageCompaction.Copy(image, _path, new WriteSeam(), TestContext.Current.CancellationToken);
+        using var image = ImageFile.Open(_path, new WriteInterceptor());
+        return ImageCompaction.Copy(image, _path, new WriteInterceptor(), TestContext.Current.CancellationToken);
     }
 
     private void RemoveEverywhereAndCompact(bool keepFiles)
@@ -178,7 +179,7 @@ public sealed class ImageTests : IDisposable
     public void Editions_with_the_same_hive_and_the_same_changes_go_on_sharing_it()
     {
         _bench.Remove("Weather", "newcomers", editions: ["2", "4"]);
-        using var image = ImageFile.Open(_path, new WriteSeam());
+        using var image = ImageFile.Open(_path, new WriteInterceptor());
         var software = WindowsPath.Of(@"Windows\System32\config\SOFTWARE");
         string second = image.OpenEdition(2).ContentName(software)!;
         image.OpenEdition(4).ContentName(software).ShouldBe(second);
@@ -212,15 +213,15 @@ public sealed class ImageTests : IDisposable
     public void Editions_are_named_by_number_or_by_name()
     {
         using var target = _bench.Open();
-        target.Choose(["counter office", "1"]).ShouldBe([1, 3]);
-        target.Choose([]).Length.ShouldBe(4);
-        Should.Throw<MoorfieldException>(() => target.Choose(["5"])).Message.ShouldContain("no edition '5'. It has: 1 (Counter Home), ");
+        target.SelectEditions(["counter office", "1"]).ShouldBe([1, 3]);
+        target.SelectEditions([]).Length.ShouldBe(4);
+        Should.Throw<MoorfieldException>(() => target.SelectEditions(["5"])).Message.ShouldContain("no edition '5'. It has: 1 (Counter Home), ");
         byte[] bytes = File.ReadAllBytes(_path);
         System.Text.Encoding.Unicode.GetBytes("Counter Pro ")
             .CopyTo(bytes, bytes.AsSpan().IndexOf(System.Text.Encoding.Unicode.GetBytes("Counter Twin")));
         File.WriteAllBytes(_path, bytes);
         using var again = _bench.Open();
-        Should.Throw<MoorfieldException>(() => again.Choose(["Counter Pro"])).Message.ShouldContain("Give a number: 2 or 4.");
+        Should.Throw<MoorfieldException>(() => again.SelectEditions(["Counter Pro"])).Message.ShouldContain("Give a number: 2 or 4.");
     }
 
     [Fact]
@@ -243,26 +244,26 @@ public sealed class ImageTests : IDisposable
 
     // ---- stopped and failed in the middle
 
-    private static WriteSeam Failing(int step)
+    private static WriteInterceptor Failing(int step)
     {
         int steps = 0;
-        return new WriteSeam((_, name) =>
+        return new WriteInterceptor((_, name) =>
         {
             if (++steps == step)
-                throw new MoorfieldException(Trouble.Failed, $"{name}: No space left on device.");
+                throw new MoorfieldException(ErrorKind.Failed, $"{name}: No space left on device.");
         });
     }
 
     private static readonly int Seed = int.TryParse(Environment.GetEnvironmentVariable("MOORFIELD_SEED"), out int seed) ? seed
         : Random.Shared.Next(int.MaxValue / 2);
 
-    private bool Crash(Action<WriteSeam> run, int step, int seed) => CrashDisk.Crash(_folder["stash"], run, step, seed);
+    private bool Crash(Action<WriteInterceptor> run, int step, int seed) => CrashDisk.Crash(_folder["stash"], run, step, seed);
 
     private int CountSteps()
     {
         int steps = 0;
         new Bench(Demo.CopyImageTo(_folder, "counted.wim"), _folder["counted-vault"])
-            .Remove("Weather", "newcomers", new WriteSeam((_, _) => steps++));
+            .Remove("Weather", "newcomers", new WriteInterceptor((_, _) => steps++));
         return steps;
     }
 
@@ -280,7 +281,7 @@ public sealed class ImageTests : IDisposable
                 string name = $"cut{step}";
                 string story = $"step {step} of {count}, MOORFIELD_SEED={seed}";
                 var bench = new Bench(Demo.CopyImageTo(_folder, name + ".wim"), _folder[name + "-vault"]);
-                bool cut = Crash(seam => bench.Remove("Weather", "newcomers", seam), step, seed);
+                bool cut = Crash(interceptor => bench.Remove("Weather", "newcomers", interceptor), step, seed);
                 cut.ShouldBe(step <= count);
                 bool isOld = bench.ReadAll().All(s => s.Packages.Any(p => p.DisplayName == "Weather" && p.Newcomers));
                 bool isNew = bench.ReadAll().All(s => !s.Packages.Any(p => p.DisplayName == "Weather"));
@@ -312,7 +313,7 @@ public sealed class ImageTests : IDisposable
         {
             var bench = new Bench(Demo.CopyImageTo(_folder, "undo.wim"), _folder["undo-vault"]);
             bench.Remove("Weather", "newcomers");
-            bool cut = Crash(seam => bench.Undo(1, seam: seam), step, step);
+            bool cut = Crash(interceptor => bench.Undo(1, interceptor: interceptor), step, step);
             bench.Settle();
             if (bench.PlanUndo(1).HasEffect)
             {
@@ -362,8 +363,8 @@ public sealed class ImageTests : IDisposable
     {
         _bench.Remove("Weather", "newcomers");
         byte[] before = File.ReadAllBytes(_path);
-        using (var image = ImageFile.Open(_path, new WriteSeam()))
-            ImageCompaction.Copy(image, _folder["counted.wim"], new WriteSeam(), TestContext.Current.CancellationToken);
+        using (var image = ImageFile.Open(_path, new WriteInterceptor()))
+            ImageCompaction.Copy(image, _folder["counted.wim"], new WriteInterceptor(), TestContext.Current.CancellationToken);
         byte[] compact = File.ReadAllBytes(_folder["counted.wim"]);
         int old = 0;
         bool cut = true;
@@ -371,8 +372,8 @@ public sealed class ImageTests : IDisposable
         for (int step = 1, returned = 0; returned < 12; step++, returned += cut ? 0 : 1)
         {
             File.WriteAllBytes(_path, before);
-            using (var image = ImageFile.Open(_path, new WriteSeam()))
-                cut = Crash(seam => ImageCompaction.Copy(image, _path, seam, TestContext.Current.CancellationToken), step, step);
+            using (var image = ImageFile.Open(_path, new WriteInterceptor()))
+                cut = Crash(interceptor => ImageCompaction.Copy(image, _path, interceptor, TestContext.Current.CancellationToken), step, step);
             byte[] after = File.ReadAllBytes(_path);
             after.Length.ShouldBeOneOf(before.Length, compact.Length);
             after.ShouldBe(after.Length == before.Length ? before : compact, $"step {step}");
@@ -398,7 +399,7 @@ public sealed class ImageTests : IDisposable
     /// <summary>Lets a content that nobody reads here begin within the one before it.</summary>
     private void Overlap()
     {
-        using var read = ImageFile.Open(_path, new WriteSeam());
+        using var read = ImageFile.Open(_path, new WriteInterceptor());
         var table = read.Wim.Header.BlobTable;
         var entries = read.Wim.Blobs.Entries.Where(e => !e.IsMetadata).OrderBy(e => e.Resource.Offset).ToList();
         byte[] hash = new byte[Sha1Hash.Length];

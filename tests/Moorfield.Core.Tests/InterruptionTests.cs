@@ -1,4 +1,5 @@
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
@@ -31,10 +32,10 @@ public sealed class InterruptionTests : IDisposable
         Thorough.EveryStep ? Enumerable.Range(1, count)
             : Enumerable.Range(0, size).Select(i => 1 + (int)((i + _random.NextDouble()) * count / size)).Select(s => Math.Min(s, count)).Distinct();
 
-    private static WriteSeam CutAt(int step, CrashDisk disk)
+    private static WriteInterceptor CutAt(int step, CrashDisk disk)
     {
         int steps = 0;
-        return new WriteSeam((_, name) =>
+        return new WriteInterceptor((_, name) =>
         {
             if (IsCounted(name) && ++steps >= step)
                 throw new PowerCut();
@@ -46,20 +47,20 @@ public sealed class InterruptionTests : IDisposable
     private static bool IsCounted(string name) =>
         !(Path.GetFileName(name).Length == 2 && Path.GetFileName(Path.GetDirectoryName(name)) == "blobs");
 
-    private static WriteSeam FailAt(int step)
+    private static WriteInterceptor FailAt(int step)
     {
         int steps = 0;
-        return new WriteSeam((_, name) =>
+        return new WriteInterceptor((_, name) =>
         {
             if (IsCounted(name) && ++steps == step)
-                throw new MoorfieldException(Trouble.Failed, $"{name}: No space left on device.");
+                throw new MoorfieldException(ErrorKind.Failed, $"{name}: No space left on device.");
         });
     }
 
-    private static int CountSteps(Action<WriteSeam> run)
+    private static int CountSteps(Action<WriteInterceptor> run)
     {
         int steps = 0;
-        run(new WriteSeam((_, name) => steps += IsCounted(name) ? 1 : 0));
+        run(new WriteInterceptor((_, name) => steps += IsCounted(name) ? 1 : 0));
         steps.ShouldBeGreaterThan(50);
         return steps;
     }
@@ -67,7 +68,7 @@ public sealed class InterruptionTests : IDisposable
     /// <summary>Lets something run until the power is cut, and loses what was not flushed.</summary>
     /// <param name="seed">Of what is lost; null when only the program was killed.</param>
     /// <returns>Whether the power was cut; false when it ended before.</returns>
-    private bool Crash(Action<WriteSeam> run, int step, int? seed)
+    private bool Crash(Action<WriteInterceptor> run, int step, int? seed)
     {
         using var disk = new CrashDisk(_folder[$"stash{_number++}"]);
         bool cut = false;
@@ -100,32 +101,32 @@ public sealed class InterruptionTests : IDisposable
     }
 
     /// <summary>What 'undo' does on a target whose marker says that a run was interrupted, until the marker is gone.</summary>
-    private static void PutRight(Bench bench, WriteSeam seam)
+    private static void PutRight(Bench bench, WriteInterceptor interceptor)
     {
         while (bench.Interrupted() is { } point)
         {
             if (bench.Kind(point) == RunKind.Undo)
-                bench.Finish(seam).Failures.ShouldBeEmpty();
+                bench.Finish(interceptor).Failures.ShouldBeEmpty();
             else if (bench.PlanUndo(point).HasEffect)
-                bench.Undo(point, seam: seam).Failures.ShouldBeEmpty();
+                bench.Undo(point, interceptor: interceptor).Failures.ShouldBeEmpty();
             else
-                bench.Close(point, seam);
+                bench.Close(point, interceptor);
         }
     }
 
-    private static void PutRight(Bench bench) => PutRight(bench, new WriteSeam());
+    private static void PutRight(Bench bench) => PutRight(bench, new WriteInterceptor());
 
     /// <summary>Something that may be done about an interrupted run.</summary>
-    private static void GoOn(Bench bench, WriteSeam seam, string way)
+    private static void GoOn(Bench bench, WriteInterceptor interceptor, string way)
     {
         if (bench.Interrupted() is not { } point)
             return;
         if (way == "finish")
-            bench.Finish(seam).Failures.ShouldBeEmpty();
+            bench.Finish(interceptor).Failures.ShouldBeEmpty();
         else if (way == "undo" || bench.Kind(point) != RunKind.Undo)
-            PutRight(bench, seam);
+            PutRight(bench, interceptor);
         else
-            Should.Throw<MoorfieldException>(() => bench.PlanUndo(point)).Trouble.ShouldBe(Trouble.Refused); // half of a run is nothing to go back to
+            Should.Throw<MoorfieldException>(() => bench.PlanUndo(point)).Kind.ShouldBe(ErrorKind.Refused); // half of a run is nothing to go back to
     }
 
     // The root's own time is that of the marker's deletion, when the power went right behind it.
@@ -152,14 +153,14 @@ public sealed class InterruptionTests : IDisposable
     {
         var model = Original();
         string before = VolumeState.Files(model.Root);
-        int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
+        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor));
         int begun = 0;
         int untouched = 0;
         foreach (int step in Sample(steps, 20))
         {
             int seed = _random.Next();
             var bench = Copy("original", "cut");
-            Crash(seam => bench.Remove(Packages, "everyone", seam), step, seed).ShouldBeTrue();
+            Crash(interceptor => bench.Remove(Packages, "everyone", interceptor), step, seed).ShouldBeTrue();
             bool marked = bench.Interrupted() is not null;
             (marked ? ref begun : ref untouched)++;
             bench.ClearParts();
@@ -189,22 +190,22 @@ public sealed class InterruptionTests : IDisposable
         bench.Remove(Packages, "everyone").Failures.ShouldBeEmpty();
         Copy("cut", "without");
         string before = VolumeState.Files(bench.Root);
-        void Run(Bench on, WriteSeam seam)
+        void Run(Bench on, WriteInterceptor interceptor)
         {
             if (what != "go back to a state")
-                on.BringBack(Packages, "everyone", _folder["other"], seam);
+                on.BringBack(Packages, "everyone", _folder["other"], interceptor);
             else
-                on.Restore(1, seam);
+                on.Restore(1, interceptor);
         }
 
-        int steps = CountSteps(seam => Run(bench, seam));
+        int steps = CountSteps(interceptor => Run(bench, interceptor));
         string wanted = StateOf(bench);
         int begun = 0;
         foreach (int step in Sample(steps, 16))
         {
             int seed = _random.Next();
             bench = Copy("without", "cut");
-            Crash(seam => Run(bench, seam), step, seed).ShouldBeTrue();
+            Crash(interceptor => Run(bench, interceptor), step, seed).ShouldBeTrue();
             if (bench.Interrupted() is not null)
                 begun++;
             bench.ClearParts();
@@ -231,17 +232,17 @@ public sealed class InterruptionTests : IDisposable
     public void A_replay_of_transaction_logs_cut_off_anywhere_is_taken_back_with_the_rest()
     {
         var bench = Original();
-        new StandIn.Play(Demo.World).PowerCut(_folder["original"]);
+        new StandIn.WindowsSimulator(Demo.World).PowerCut(_folder["original"]);
         bench = Copy("original", "cut");
         string before = VolumeState.Files(bench.Root);
-        int steps = CountSteps(seam => bench.Remove(Packages, "everyone", seam, replayLogs: true));
+        int steps = CountSteps(interceptor => bench.Remove(Packages, "everyone", interceptor, replayLogs: true));
         bench.Read().Notes.ShouldNotContain(n => n.Code == "hiveReplayed");
         int begun = 0;
         foreach (int step in Sample(steps, 16))
         {
             int seed = _random.Next();
             bench = Copy("original", "cut");
-            Crash(seam => bench.Remove(Packages, "everyone", seam, replayLogs: true), step, seed).ShouldBeTrue();
+            Crash(interceptor => bench.Remove(Packages, "everyone", interceptor, replayLogs: true), step, seed).ShouldBeTrue();
             if (bench.Interrupted() is not null)
                 begun++;
             bench.ClearParts();
@@ -262,7 +263,7 @@ public sealed class InterruptionTests : IDisposable
     public void A_removal_cut_off_anywhere_can_be_finished()
     {
         var model = Original();
-        int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
+        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor));
         string wanted = VolumeState.Contents(model.Root);
         string names = Tool.Read("sh", "-c", "cd \"$0\" && find . | LC_ALL=C sort", model.Root);
         int finished = 0;
@@ -270,7 +271,7 @@ public sealed class InterruptionTests : IDisposable
         {
             int seed = _random.Next();
             var bench = Copy("original", "cut");
-            Crash(seam => bench.Remove(Packages, "everyone", seam), step, seed).ShouldBeTrue();
+            Crash(interceptor => bench.Remove(Packages, "everyone", interceptor), step, seed).ShouldBeTrue();
             if (bench.Interrupted() is null)
                 continue;
             finished++;
@@ -290,14 +291,14 @@ public sealed class InterruptionTests : IDisposable
         string before = VolumeState.Files(model.Root);
         model.Remove(Packages, "everyone");
         Copy("cut", "removed");
-        int steps = CountSteps(seam => model.Undo(1, seam: seam));
+        int steps = CountSteps(interceptor => model.Undo(1, interceptor: interceptor));
         Same(model, before, "not cut");
         int carriedOn = 0;
         foreach (int step in Sample(steps, 20))
         {
             int seed = _random.Next();
             var bench = Copy("removed", "cut");
-            Crash(seam => bench.Undo(1, seam: seam), step, seed).ShouldBeTrue();
+            Crash(interceptor => bench.Undo(1, interceptor: interceptor), step, seed).ShouldBeTrue();
             bool marked = bench.Interrupted() is not null;
             bench.ClearParts();
             if (marked)
@@ -317,7 +318,7 @@ public sealed class InterruptionTests : IDisposable
     {
         var model = Original();
         string before = VolumeState.Files(model.Root);
-        int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
+        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor));
         int nested = 0;
         int rounds = Thorough.EveryStep ? 1000 : 28;
         for (int round = 0; round < rounds; round++)
@@ -331,12 +332,12 @@ public sealed class InterruptionTests : IDisposable
                 int step = _random.Next(1, steps + 40);
                 string way = new[] { "undo", "finish", "undo of the undo" }[_random.Next(3)];
                 int seed = _random.Next();
-                bool cut = Crash(seam =>
+                bool cut = Crash(interceptor =>
                 {
                     if (depth == 0)
-                        bench.Remove(Packages, "everyone", seam);
+                        bench.Remove(Packages, "everyone", interceptor);
                     else
-                        GoOn(bench, seam, way);
+                        GoOn(bench, interceptor, way);
                 }, step, seed);
                 story += $" {(depth == 0 ? "remove" : way)} {(cut ? "cut" : "done")} at {step} seed {seed};";
                 begun |= bench.Interrupted() is not null;
@@ -361,11 +362,11 @@ public sealed class InterruptionTests : IDisposable
     {
         var bench = Original();
         string before = VolumeState.Files(bench.Root);
-        int steps = CountSteps(seam => bench.Remove(Packages, "everyone", seam));
+        int steps = CountSteps(interceptor => bench.Remove(Packages, "everyone", interceptor));
         bench = Copy("original", "cut");
         // Killed among the files, so that the hives are whole.
-        Crash(seam => bench.Remove(Packages, "everyone", seam), steps - 40, null).ShouldBeTrue();
-        Crash(seam => bench.Undo(1, seam: seam), 60, null).ShouldBeTrue();
+        Crash(interceptor => bench.Remove(Packages, "everyone", interceptor), steps - 40, null).ShouldBeTrue();
+        Crash(interceptor => bench.Undo(1, interceptor: interceptor), 60, null).ShouldBeTrue();
         bench.Interrupted().ShouldBe(2);
         Copy("cut", "middle");
         int thirds = 0;
@@ -373,7 +374,7 @@ public sealed class InterruptionTests : IDisposable
         for (int step = 1; cut; step++)
         {
             bench = Copy("middle", "cut");
-            cut = Crash(seam => bench.Undo(2, seam: seam, verified: false, asIfFinished: true), step, null);
+            cut = Crash(interceptor => bench.Undo(2, interceptor: interceptor, verified: false, asIfFinished: true), step, null);
             if (bench.Interrupted() == 3)
                 thirds++;
             bench.ClearParts();
@@ -393,11 +394,11 @@ public sealed class InterruptionTests : IDisposable
         {
             int seed = _random.Next();
             var bench = Copy("original", "cut");
-            Crash(seam => bench.Remove(Packages, "everyone", seam), int.MaxValue, seed).ShouldBeFalse();
+            Crash(interceptor => bench.Remove(Packages, "everyone", interceptor), int.MaxValue, seed).ShouldBeFalse();
             bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.Stands, $"seed {seed}");
             bench.Interrupted().ShouldBeNull($"seed {seed}");
             bench.Read().Packages.ShouldNotContain(p => p.DisplayName == "Weather", $"seed {seed}");
-            Crash(seam => bench.Undo(1, seam: seam), int.MaxValue, seed).ShouldBeFalse();
+            Crash(interceptor => bench.Undo(1, interceptor: interceptor), int.MaxValue, seed).ShouldBeFalse();
             Same(bench, before, $"seed {seed}");
             bench.Points()[0].State.ShouldBe(PointState.Undone, $"seed {seed}");
         }
@@ -408,7 +409,7 @@ public sealed class InterruptionTests : IDisposable
     {
         var model = Original();
         string before = VolumeState.Files(model.Root);
-        int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
+        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor));
         int failed = 0;
         foreach (int step in Sample(steps, 16))
         {
@@ -440,7 +441,7 @@ public sealed class InterruptionTests : IDisposable
         string before = VolumeState.Files(model.Root);
         model.Remove(Packages, "everyone");
         Copy("cut", "removed");
-        int steps = CountSteps(seam => model.Undo(1, seam: seam));
+        int steps = CountSteps(interceptor => model.Undo(1, interceptor: interceptor));
         int parts = 0;
         foreach (int step in Sample(steps, 20))
         {
@@ -448,7 +449,7 @@ public sealed class InterruptionTests : IDisposable
             Outcome? outcome = null;
             try
             {
-                outcome = bench.Undo(1, seam: FailAt(step), verified: false);
+                outcome = bench.Undo(1, interceptor: FailAt(step), verified: false);
             }
             catch (MoorfieldException)
             {
@@ -474,13 +475,13 @@ public sealed class InterruptionTests : IDisposable
     public void A_file_that_something_else_changed_after_the_interruption_is_left_alone()
     {
         var model = Original();
-        int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
+        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor));
         var bench = Copy("original", "cut");
-        Crash(seam => bench.Remove(Packages, "everyone", seam), steps - 60, null).ShouldBeTrue();
+        Crash(interceptor => bench.Remove(Packages, "everyone", interceptor), steps - 60, null).ShouldBeTrue();
         bench.Interrupted().ShouldBe(1);
         HiveEdit.Change(bench.Software, hive => hive.Create(@"Saltmarsh\Later"));
         byte[] changed = File.ReadAllBytes(bench.Software);
-        Should.Throw<MoorfieldException>(() => bench.Finish()).Trouble.ShouldBe(Trouble.Refused);
+        Should.Throw<MoorfieldException>(() => bench.Finish()).Kind.ShouldBe(ErrorKind.Refused);
         File.ReadAllBytes(bench.Software).ShouldBe(changed);
         bench.Undo(1).Failures.ShouldBeEmpty();
         HiveEdit.HasKey(bench.Software, @"Saltmarsh\Later").ShouldBeTrue();
@@ -491,9 +492,9 @@ public sealed class InterruptionTests : IDisposable
     public void What_something_else_put_into_a_folder_after_the_interruption_is_not_removed_with_it()
     {
         var model = Original();
-        int steps = CountSteps(seam => model.Remove(Packages, "everyone", seam));
+        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor));
         var bench = Copy("original", "cut");
-        Crash(seam => bench.Remove(Packages, "everyone", seam), steps - 40, null).ShouldBeTrue();
+        Crash(interceptor => bench.Remove(Packages, "everyone", interceptor), steps - 40, null).ShouldBeTrue();
         bench.Interrupted().ShouldBe(1);
         string foreign = Path.Combine(bench.Staged("Northlight.Weather"), "of-mine.txt");
         Directory.CreateDirectory(Path.GetDirectoryName(foreign)!);
@@ -516,13 +517,13 @@ public sealed class InterruptionTests : IDisposable
         var bench = Original();
         string Keep(string text)
         {
-            using var vault = Vault.Open(_folder["cut-vault"], new WriteSeam());
+            using var vault = Vault.Open(_folder["cut-vault"], new WriteInterceptor());
             using var content = FileContent.InMemory(System.Text.Encoding.ASCII.GetBytes(text));
             return vault.Keep(content);
         }
         var file = new ReplacedFile(WindowsPath.Of(@"Windows\file"), Keep("before"), Keep("after"), default, default);
         File.WriteAllText(Path.Combine(bench.Root, "Windows/file"), now);
-        using var volume = WindowsVolume.Open(bench.Root, new WriteSeam());
+        using var volume = WindowsVolume.Open(bench.Root, new WriteInterceptor());
         using var opened = Vault.OpenExisting(_folder["cut-vault"])!;
         InterruptedRun.StateOf(volume, opened, file, interrupted).ToString().ShouldBe(state);
     }
@@ -536,10 +537,10 @@ public sealed class InterruptionTests : IDisposable
         Tool.Read("ln", Path.Combine(bench.Root, List), _folder["second"]);
         byte[] before = File.ReadAllBytes(_folder["second"]);
         var steps = new List<string>();
-        bench.Remove("Picture Viewer", "everyone", new WriteSeam((_, name) => steps.Add(name)));
+        bench.Remove("Picture Viewer", "everyone", new WriteInterceptor((_, name) => steps.Add(name)));
         byte[] after = File.ReadAllBytes(Path.Combine(bench.Root, List));
         after.ShouldNotBe(before);
-        int first = steps.FindIndex(s => s.EndsWith($"System32/{TreeWriter.PartName}", StringComparison.Ordinal));
+        int first = steps.FindIndex(s => s.EndsWith($"System32/{AtomicFile.PartName}", StringComparison.Ordinal));
         first.ShouldBeGreaterThan(0);
         var seen = new HashSet<bool>();
         for (int step = first + 2; step < first + 14; step++)
@@ -547,7 +548,7 @@ public sealed class InterruptionTests : IDisposable
             bench = Copy("original", "cut");
             File.Delete(_folder["second"]);
             Tool.Read("ln", Path.Combine(bench.Root, List), _folder["second"]);
-            Crash(seam => bench.Remove("Picture Viewer", "everyone", seam), step, step).ShouldBeTrue();
+            Crash(interceptor => bench.Remove("Picture Viewer", "everyone", interceptor), step, step).ShouldBeTrue();
             byte[] now = File.ReadAllBytes(Path.Combine(bench.Root, List));
             (now.AsSpan().SequenceEqual(before) || now.AsSpan().SequenceEqual(after)).ShouldBeTrue($"step {step}");
             seen.Add(now.AsSpan().SequenceEqual(after));

@@ -2,7 +2,7 @@ using System.Text.Json;
 using System.Xml.Linq;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
@@ -21,8 +21,8 @@ public sealed class LeftoverTests : IDisposable
     private Outcome Clear()
     {
         using var target = _bench.Open();
-        var clearing = new Clearing(target, target.Read([null]));
-        return clearing.CarryOut(clearing.Plan(), new RunSettings(_folder["vault"], new WriteSeam()))!;
+        var clearing = new LeftoverRemoval(target, target.Read([null]));
+        return clearing.CarryOut(clearing.Plan(), new RunSettings(_folder["vault"], new WriteInterceptor()))!;
     }
 
     [Theory]

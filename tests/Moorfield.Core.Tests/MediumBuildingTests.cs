@@ -1,9 +1,10 @@
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Formats.Media;
 using Moorfield.Tests;
 
@@ -24,14 +25,14 @@ public sealed class MediumBuildingTests : IDisposable
 
     public void Dispose() => _folder.Dispose();
 
-    private BuiltMedium Build(WriteSeam seam, string output, Action<WorkState>? tell = null, long? part = null)
+    private MediaBuildResult Build(WriteInterceptor interceptor, string output, Action<WorkProgress>? tell = null, long? part = null)
     {
-        using var source = (ImageTarget)Target.Open(_iso, new WriteSeam());
-        var making = new MediumImageMaking(source, image => new Removal(image, image.Read([1]), [],
-            systems => systems.Select(s => new RemovalWish(PackageChoice.Find(["Weather"], [s]).Single(), Who.Parse(["newcomers"], s)))))
+        using var source = (ImageTarget)Target.Open(_iso, new WriteInterceptor());
+        var making = new MediaImageBuilder(source, image => new RemovalOperation(image, image.Read([1]), [],
+            systems => systems.Select(s => new RemovalRequest(PackageSelector.Find(["Weather"], [s]).Single(), AudienceParser.Parse(["newcomers"], s)))))
         { Only = [1, 3], Part = part };
-        return new MediumBuilding(source, output, making) { Label = "COUNTERS", Replaces = true }
-            .Build(seam, TimeProvider.System, tell ?? (_ => { }), default);
+        return new MediaBuilder(source, output, making) { Label = "COUNTERS", Replaces = true }
+            .Build(interceptor, TimeProvider.System, tell ?? (_ => { }), default);
     }
 
     [Theory]
@@ -41,7 +42,7 @@ public sealed class MediumBuildingTests : IDisposable
     {
         var kinds = new List<WriteKind>();
         string whole = _folder["whole.iso"];
-        Build(new WriteSeam((kind, _) => kinds.Add(kind)), whole, part: part);
+        Build(new WriteInterceptor((kind, _) => kinds.Add(kind)), whole, part: part);
         // Once the result has its name and that is flushed, only what was under way is taken away.
         int steps = kinds.LastIndexOf(WriteKind.Rename) + 2;
         steps.ShouldBeGreaterThan(20);
@@ -52,7 +53,7 @@ public sealed class MediumBuildingTests : IDisposable
         foreach (int step in failing)
         {
             int left = step;
-            Should.Throw<IOException>(() => Build(new WriteSeam((_, _) =>
+            Should.Throw<IOException>(() => Build(new WriteInterceptor((_, _) =>
             {
                 if (left-- == 0)
                     throw new IOException("out of room");
@@ -79,7 +80,7 @@ public sealed class MediumBuildingTests : IDisposable
         RandomAccess.Read(file, content, image.Whole!.Value.Offset);
         byte[] wanted = more < 0 ? content[..^1] : more > 0 ? [.. content, 0] : content;
         var contents = new Dictionary<string, Action<Stream>> { [image.Path] = stream => stream.Write(wanted) };
-        var failure = Record.Exception(() => new MediumComparison(medium, file, "counters.iso", _ => { }).Check(file, image, image.Path, contents));
+        var failure = Record.Exception(() => new MediaComparer(medium, file, "counters.iso", _ => { }).Check(file, image, image.Path, contents));
         (failure is MoorfieldException && failure.Message.Contains("is another", StringComparison.Ordinal)).ShouldBe(isFound, $"{failure}");
     }
 
@@ -87,7 +88,7 @@ public sealed class MediumBuildingTests : IDisposable
     public void A_source_that_changes_meanwhile_is_found_out()
     {
         bool touched = false;
-        var error = Should.Throw<MoorfieldException>(() => Build(new WriteSeam(), _folder["out.iso"], state =>
+        var error = Should.Throw<MoorfieldException>(() => Build(new WriteInterceptor(), _folder["out.iso"], state =>
         {
             if (state.Step != "Reading it back" || touched)
                 return;
@@ -104,7 +105,7 @@ public sealed class MediumBuildingTests : IDisposable
         foreach (string file in new[] { "setup.exe", "sources/install.wim", "boot/etfsboot.com" })
         {
             bool spoilt = false;
-            var error = Should.Throw<MoorfieldException>(() => Build(new WriteSeam(), _folder["out.iso"], state =>
+            var error = Should.Throw<MoorfieldException>(() => Build(new WriteInterceptor(), _folder["out.iso"], state =>
             {
                 if (state.Step != "Reading it back" || spoilt)
                     return;
@@ -123,8 +124,8 @@ public sealed class MediumBuildingTests : IDisposable
     [Fact]
     public void Progress_goes_over_the_whole_and_never_back()
     {
-        var states = new List<WorkState>();
-        Build(new WriteSeam(), _folder["out.iso"], states.Add, part: 1 << 20);
+        var states = new List<WorkProgress>();
+        Build(new WriteInterceptor(), _folder["out.iso"], states.Add, part: 1 << 20);
         states.Select(s => s.Step).Distinct().ShouldBe(["Removing packages", "Splitting the image", "Writing the medium", "Reading it back"]);
         states.Select(s => s.Done).ShouldBe(states.Select(s => s.Done).Order());
         states[^1].Done.ShouldBeGreaterThan(0.95);

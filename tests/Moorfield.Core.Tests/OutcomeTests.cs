@@ -1,8 +1,8 @@
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Tests;
 
@@ -17,7 +17,7 @@ public sealed class OutcomeTests : IDisposable
     public OutcomeTests() => _bench = new Bench(_folder);
 
     /// <summary>Says that it did what it was told to some entries, and did not.</summary>
-    private sealed class LyingDisk : Disk
+    private sealed class LyingDisk : FileSystemOperations
     {
         internal bool Lies { get; set; }
 
@@ -32,10 +32,10 @@ public sealed class OutcomeTests : IDisposable
         internal override int SetMode(SafeFileHandle folder, byte[] name, uint mode) => Lies ? 0 : base.SetMode(folder, name, mode);
     }
 
-    private static WriteSeam Lying(Func<WriteKind, string, bool> about)
+    private static WriteInterceptor Lying(Func<WriteKind, string, bool> about)
     {
         var disk = new LyingDisk();
-        return new WriteSeam((kind, name) => disk.Lies = about(kind, name), disk);
+        return new WriteInterceptor((kind, name) => disk.Lies = about(kind, name), disk);
     }
 
     [Fact]
@@ -44,8 +44,8 @@ public sealed class OutcomeTests : IDisposable
         var outcome = _bench.Carry("Clock", "everyone", Lying((_, name) => name.EndsWith("config/SOFTWARE", StringComparison.Ordinal)));
         outcome.Verified.ShouldBeFalse();
         outcome.Failures.ShouldBeEmpty();
-        outcome.Disagreements.ShouldContain(d => d.Text.Contains("registry key removed"));
-        outcome.Disagreements.ShouldContain(d => d.Text.Contains("provisioned"));
+        outcome.Discrepancies.ShouldContain(d => d.Text.Contains("registry key removed"));
+        outcome.Discrepancies.ShouldContain(d => d.Text.Contains("provisioned"));
         _bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.StandsInPart);
     }
 
@@ -57,7 +57,7 @@ public sealed class OutcomeTests : IDisposable
         _bench.Remove("Clock", "everyone");
         string staged = Path.GetDirectoryName(_bench.Staged("Northlight.Clock"))!;
         var outcome = _bench.Undo(1, verified: false,
-            seam: Lying((k, name) => k == kind && name.StartsWith(staged, StringComparison.Ordinal) && name.Contains(place)));
+            interceptor: Lying((k, name) => k == kind && name.StartsWith(staged, StringComparison.Ordinal) && name.Contains(place)));
         outcome.Verified.ShouldBeFalse();
         _bench.Points()[0].State.ShouldBe(PointState.UndoneInPart);
         _bench.Undo(1, overwrite: true).Failures.ShouldBeEmpty();
@@ -72,7 +72,7 @@ public sealed class OutcomeTests : IDisposable
         var before = _bench.Read();
         var plan = _bench.Plan("Clock", "everyone");
         var outcome = Run(RunKind.Remove, plan.Changes.Where(c => c is not TreeRemoved), new RemovalExpectation(before, plan));
-        outcome.Disagreements.ShouldContain(d => d.Text.Contains("is still there"));
+        outcome.Discrepancies.ShouldContain(d => d.Text.Contains("is still there"));
         Run(RunKind.Remove, plan.Changes, new RemovalExpectation(before, plan)).Verified.ShouldBeTrue();
     }
 
@@ -83,7 +83,7 @@ public sealed class OutcomeTests : IDisposable
         var family = before.Packages.First(p => p.DisplayName == "Maps").Family;
         var plan = BlockPlanner.Block(before, [family]);
         Run(RunKind.Block, _bench.Plan("Clock", "everyone").Changes,
-            new BlocksExpectation(before, plan.Families, Blocked: true)).Disagreements.Length.ShouldBe(2);
+            new BlocksExpectation(before, plan.Families, Blocked: true)).Discrepancies.Length.ShouldBe(2);
         before = _bench.Read();
         Run(RunKind.Block, plan.Changes, new BlocksExpectation(before, plan.Families, Blocked: true)).Verified.ShouldBeTrue();
         Run(RunKind.Unblock, BlockPlanner.Unblock([_bench.Read()], ["Northlight.Maps"])[0].Changes,
@@ -96,7 +96,7 @@ public sealed class OutcomeTests : IDisposable
         var before = _bench.Read();
         var plan = LeftoverPlanner.Plan(before);
         var outcome = Run(RunKind.Remove, plan.Changes.Skip(1), new LeftoverExpectation(before));
-        outcome.Disagreements.Length.ShouldBe(1);
+        outcome.Discrepancies.Length.ShouldBe(1);
         Run(RunKind.Remove, LeftoverPlanner.Plan(_bench.Read()).Changes, new LeftoverExpectation(before)).Verified.ShouldBeTrue();
     }
 
@@ -131,7 +131,7 @@ public sealed class OutcomeTests : IDisposable
         var lost = new TreeRemoved(
             Demo.Family("Kestrelworks.Battery"), WindowsPath.Of($@"Users\ivy\AppData\Local\Packages\{Demo.Family("Kestrelworks.Battery")}"));
         Run(RunKind.Remove, [.. plan.Changes, lost],
-            new RemovalExpectation(before, plan)).Disagreements.ShouldContain(d => d.Text.Contains("has lost data"));
+            new RemovalExpectation(before, plan)).Discrepancies.ShouldContain(d => d.Text.Contains("has lost data"));
     }
 
     [Fact]

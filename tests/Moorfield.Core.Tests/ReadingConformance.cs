@@ -4,8 +4,8 @@ using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
@@ -21,12 +21,12 @@ public abstract class ReadingConformance(ConformanceKind kind) : IDisposable
 
     private protected string Place => _made ??= kind.Make(Folder);
 
-    private protected Target Open(WriteSeam? seam = null) => kind.Open(Place, seam ?? new WriteSeam());
+    private protected Target Open(WriteInterceptor? interceptor = null) => kind.Open(Place, interceptor ?? new WriteInterceptor());
 
     private protected ImmutableArray<SystemSnapshot> Read()
     {
         using var target = Open();
-        return target.Read(target.Choose([]), KnownGuards.All);
+        return target.Read(target.SelectEditions([]), KnownGuards.All);
     }
 
     [Fact]
@@ -47,12 +47,12 @@ public abstract class ReadingConformance(ConformanceKind kind) : IDisposable
         using var target = Open();
         if (!target.HasEditions)
         {
-            Should.Throw<MoorfieldException>(() => target.Choose(["1"])).Trouble.ShouldBe(Trouble.Misused);
+            Should.Throw<MoorfieldException>(() => target.SelectEditions(["1"])).Kind.ShouldBe(ErrorKind.InvalidUsage);
             return;
         }
         foreach (var edition in target.Editions)
-            target.Choose([edition.Name.ToUpperInvariant(), edition.Number.ToString()]).ShouldBe([edition.Number]);
-        Should.Throw<MoorfieldException>(() => target.Choose(["99"])).Message.ShouldContain(target.List());
+            target.SelectEditions([edition.Name.ToUpperInvariant(), edition.Number.ToString()]).ShouldBe([edition.Number]);
+        Should.Throw<MoorfieldException>(() => target.SelectEditions(["99"])).Message.ShouldContain(target.List());
     }
 
     [Fact]
@@ -86,11 +86,11 @@ public abstract class ReadingConformance(ConformanceKind kind) : IDisposable
     public void It_judges_packages()
     {
         var system = Read()[0];
-        var judgement = new Judgement(system);
-        PackageStanding Standing(string name) => judgement.Of(system.Packages.First(p => p.DisplayName == name)).Standing;
+        var assessment = new RemovalAssessment(system);
+        PackageStanding Standing(string name) => assessment.Of(system.Packages.First(p => p.DisplayName == name)).Standing;
         (Standing("Shell Host"), Standing("Assistant")).ShouldBe((PackageStanding.Essential, PackageStanding.Guarded));
-        system.Packages.Where(p => p.Role == PackageRole.Framework && judgement.NeededBy(p).Any())
-            .ShouldAllBe(p => judgement.Of(p).Standing == PackageStanding.Essential);
+        system.Packages.Where(p => p.Role == PackageRole.Framework && assessment.NeededBy(p).Any())
+            .ShouldAllBe(p => assessment.Of(p).Standing == PackageStanding.Essential);
     }
 
     [Fact]
@@ -98,8 +98,8 @@ public abstract class ReadingConformance(ConformanceKind kind) : IDisposable
     {
         var systems = Read();
         foreach (string name in new[] { "weather", "Northlight.Weather", Demo.Family("Northlight.Weather"), "*Weath*" })
-            PackageChoice.Find([name], systems).ShouldAllBe(found => found.Single().Package.DisplayName == "Weather");
-        Should.Throw<MoorfieldException>(() => PackageChoice.Find(["Wether"], systems)).Message.ShouldContain("Near misses: Weather");
+            PackageSelector.Find([name], systems).ShouldAllBe(found => found.Single().Package.DisplayName == "Weather");
+        Should.Throw<MoorfieldException>(() => PackageSelector.Find(["Wether"], systems)).Message.ShouldContain("Near misses: Weather");
     }
 
     [Fact]
@@ -107,7 +107,7 @@ public abstract class ReadingConformance(ConformanceKind kind) : IDisposable
     {
         foreach (var system in Read())
         {
-            var states = GuardStates.Of(system, KnownGuards.All, Who.Parse([kind.All], system));
+            var states = GuardStates.Of(system, KnownGuards.All, AudienceParser.Parse([kind.All], system));
             states.ShouldNotBeEmpty();
             states.ShouldAllBe(s => s.IsKnown && !s.IsSet);
         }
@@ -118,10 +118,10 @@ public abstract class ReadingConformance(ConformanceKind kind) : IDisposable
     {
         using var target = Open();
         var system = Read()[0];
-        Foresight.Of(target, system, null, null, []).Families.ShouldContain(f => f.DisplayName == "Weather" && f.Fate == Fate.Given);
+        ForecastOperation.Of(target, system, null, null, []).Families.ShouldContain(f => f.DisplayName == "Weather" && f.Fate == Fate.Given);
         string file = Folder.Write("b.yaml", "brief: 1\nremove: [Weather]\nblock: [Some.App_8wekyb3d8bbwe]"u8);
         var brief = new BriefLoader(_ => []).Load(file);
-        var plan = RemovalPlanner.Plan(system, BriefPlanner.Wish(brief, system, [kind.All]));
+        var plan = RemovalPlanner.Plan(system, BriefPlanner.ToRequest(brief, system, [kind.All]));
         BriefPlanner.Differences(plan, system, _ => false, _ => false).Select(d => d.Code).ShouldBe(["isNew", "notBlocked"]);
     }
 

@@ -2,8 +2,8 @@ using System.Text.Json.Nodes;
 using System.Text.RegularExpressions;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Reporting;
 using Moorfield.Tests;
 
@@ -35,10 +35,10 @@ public sealed partial class ReceivedDocumentTests : IDisposable
     [Fact]
     public void A_saved_inventory_with_anything_spoilt_is_read_or_refused()
     {
-        using var target = Target.Open(Demo.CopyTo(_folder), new WriteSeam());
+        using var target = Target.Open(Demo.CopyTo(_folder), new WriteInterceptor());
         var systems = target.Read([null]);
-        string saved = System.Text.Encoding.UTF8.GetString(DocumentJson.Bytes(DocumentMaker.Inventory(
-            target, [.. systems.Select(s => (s, new Judgement(s), (IEnumerable<InstalledPackage>)s.Packages))])));
+        string saved = System.Text.Encoding.UTF8.GetString(DocumentJson.Bytes(DocumentBuilder.Inventory(
+            target, [.. systems.Select(s => (s, new RemovalAssessment(s), (IEnumerable<InstalledPackage>)s.Packages))])));
         Spoil(saved, path => SavedInventory.TryOpen(path)).ShouldBeGreaterThan(400);
     }
 

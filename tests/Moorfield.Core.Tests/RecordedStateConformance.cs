@@ -4,8 +4,8 @@ using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Tests;
 
@@ -22,49 +22,49 @@ public abstract class RecordedStateConformance(ConformanceKind kind) : IDisposab
 
     private protected string VaultPath => Folder["vault"];
 
-    private protected StateRecorded Create(bool withFiles = true)
+    private protected StateRecordingResult Create(bool withFiles = true)
     {
-        using var target = kind.Open(Place, new WriteSeam());
-        using var vault = Vault.Open(VaultPath, new WriteSeam());
-        return new StateRecording(target, target.Choose([]), withFiles).Record(vault, "before", TimeProvider.System);
+        using var target = kind.Open(Place, new WriteInterceptor());
+        using var vault = Vault.Open(VaultPath, new WriteInterceptor());
+        return new StateRecorder(target, target.SelectEditions([]), withFiles).Record(vault, "before", TimeProvider.System);
     }
 
-    private protected (RestoringProposal Proposal, Outcome? Outcome) Restore(int point, WriteSeam? seam = null)
+    private protected (RestoreStateProposal Proposal, Outcome? Outcome) Restore(int point, WriteInterceptor? interceptor = null)
     {
-        using var target = kind.Open(Place, seam ?? new WriteSeam());
-        using var vault = Vault.OpenExisting(VaultPath, seam)!;
-        var restoring = new Restoring(target, vault, vault.Read(point));
+        using var target = kind.Open(Place, interceptor ?? new WriteInterceptor());
+        using var vault = Vault.OpenExisting(VaultPath, interceptor)!;
+        var restoring = new RestoreStateOperation(target, vault, vault.Read(point));
         var proposal = restoring.Plan();
-        return (proposal, proposal.HasEffect ? restoring.CarryOut(proposal, new RunSettings(VaultPath, seam ?? new WriteSeam())) : null);
+        return (proposal, proposal.HasEffect ? restoring.CarryOut(proposal, new RunSettings(VaultPath, interceptor ?? new WriteInterceptor())) : null);
     }
 
     private protected Outcome Remove(string packages, string? who = null, bool recorded = false)
     {
-        using var target = kind.Open(Place, new WriteSeam());
-        var removal = new Removal(target, target.Read(target.Choose([])), [], fresh => fresh.Zip(PackageChoice.Find(packages.Split(','), fresh),
-            (s, chosen) => new RemovalWish(chosen, Who.Parse([who ?? kind.All], s))));
-        return removal.CarryOut(removal.Plan(), new RunSettings(recorded ? VaultPath : null, new WriteSeam()) { AcceptsCosts = true })!;
+        using var target = kind.Open(Place, new WriteInterceptor());
+        var removal = new RemovalOperation(target, target.Read(target.SelectEditions([])), [], fresh => fresh.Zip(PackageSelector.Find(packages.Split(','), fresh),
+            (s, chosen) => new RemovalRequest(chosen, AudienceParser.Parse([who ?? kind.All], s))));
+        return removal.CarryOut(removal.Plan(), new RunSettings(recorded ? VaultPath : null, new WriteInterceptor()) { AcceptsCosts = true })!;
     }
 
     private protected void Guard()
     {
-        using var target = kind.Open(Place, new WriteSeam());
+        using var target = kind.Open(Place, new WriteInterceptor());
         var guards = KnownGuards.All.Where(g => g.Hive == GuardHive.Machine).ToImmutableArray();
-        var guarding = new Guarding(target, target.Read(target.Choose([]), guards), guards, [kind.All], false);
-        guarding.CarryOut(guarding.Plan(), new RunSettings(null, new WriteSeam()));
+        var guarding = new GuardOperation(target, target.Read(target.SelectEditions([]), guards), guards, [kind.All], false);
+        guarding.CarryOut(guarding.Plan(), new RunSettings(null, new WriteInterceptor()));
     }
 
     private protected ImmutableArray<SystemSnapshot> Read()
     {
-        using var target = kind.Open(Place, new WriteSeam());
-        return target.Read(target.Choose([]), KnownGuards.All);
+        using var target = kind.Open(Place, new WriteInterceptor());
+        return target.Read(target.SelectEditions([]), KnownGuards.All);
     }
 
     private protected ImmutableArray<SystemSnapshot> ReadRecorded(int point)
     {
         using var vault = Vault.OpenExisting(VaultPath)!;
         using var target = new RecordedTarget(vault, vault.Read(point));
-        return target.Read(target.Choose([]), KnownGuards.All);
+        return target.Read(target.SelectEditions([]), KnownGuards.All);
     }
 
     /// <summary>All that is known of the packages of a system, with the places where they stand.</summary>
@@ -88,7 +88,7 @@ public abstract class RecordedStateConformance(ConformanceKind kind) : IDisposab
         Restore(1).Proposal.HasEffect.ShouldBeFalse();
         using var vault = Vault.OpenExisting(VaultPath)!;
         PointHistory.Read(vault, _ => { }).Single().State.ShouldBe(PointState.Recorded);
-        VaultUpkeep.Verify(vault, 1, new Dictionary<string, bool>()).ShouldBeEmpty();
+        VaultMaintenance.Verify(vault, 1, new Dictionary<string, bool>()).ShouldBeEmpty();
     }
 
     [Theory]
@@ -98,27 +98,27 @@ public abstract class RecordedStateConformance(ConformanceKind kind) : IDisposab
     {
         var before = Read().Select(s => Words(s, recorded).ToList()).ToList();
         Create();
-        Remove("Weather,Assistant", recorded: recorded).Disagreements.ShouldBeEmpty();
-        Remove("Calculator", "newcomers").Disagreements.ShouldBeEmpty();
+        Remove("Weather,Assistant", recorded: recorded).Discrepancies.ShouldBeEmpty();
+        Remove("Calculator", "newcomers").Discrepancies.ShouldBeEmpty();
         Guard();
         int point = recorded ? 3 : 2;
         var (proposal, outcome) = Restore(1);
         proposal.Plan.Left.ShouldBeEmpty();
-        outcome!.Disagreements.ShouldBeEmpty();
+        outcome!.Discrepancies.ShouldBeEmpty();
         outcome.Failures.ShouldBeEmpty();
         outcome.Point.ShouldBe(point);
         Read().SelectMany(s => Words(s, recorded)).ShouldBe(before.SelectMany(b => b));
         Restore(1).Proposal.HasEffect.ShouldBeFalse();
 
         // It is a run like others, and can be undone itself.
-        using (var target = kind.Open(Place, new WriteSeam()))
+        using (var target = kind.Open(Place, new WriteInterceptor()))
         {
             using var vault = Vault.OpenExisting(VaultPath)!;
             if (recorded)
                 PointHistory.Read(vault, _ => { })[1].State.ShouldBe(PointState.Undone);
-            var undoing = new Undoing(target, vault, vault.Read(point));
-            var undone = undoing.CarryOut(undoing.Plan(), new RunSettings(VaultPath, new WriteSeam()))!;
-            undone.Disagreements.ShouldBeEmpty();
+            var undoing = new UndoOperation(target, vault, vault.Read(point));
+            var undone = undoing.CarryOut(undoing.Plan(), new RunSettings(VaultPath, new WriteInterceptor()))!;
+            undone.Discrepancies.ShouldBeEmpty();
         }
         Read().ShouldAllBe(s => s.Packages.All(p => p.DisplayName != "Weather"));
     }
@@ -131,7 +131,7 @@ public abstract class RecordedStateConformance(ConformanceKind kind) : IDisposab
         Remove("Weather,Calculator", recorded: true);
         var (proposal, outcome) = Restore(1);
         proposal.Plan.Left.ShouldBeEmpty();
-        outcome!.Disagreements.ShouldBeEmpty();
+        outcome!.Discrepancies.ShouldBeEmpty();
         Read().SelectMany(s => Words(s)).ShouldBe(before.SelectMany(b => b));
     }
 

@@ -14,10 +14,10 @@ public sealed class RecordedVolumeState() : RecordedStateConformance(Conformance
         var before = Words(Read()[0]).ToList();
         Create();
         Remove("Weather");
-        new Play(Demo.World).SignIn(Place, "hazel");
+        new WindowsSimulator(Demo.World).SignIn(Place, "hazel");
         var (proposal, outcome) = Restore(1);
         proposal.Plan.Notes.ShouldContain(n => n.StartsWith("hazel is an account that came since", StringComparison.Ordinal));
-        (outcome!.Disagreements.Length, outcome.Failures.Length).ShouldBe((0, 0));
+        (outcome!.Discrepancies.Length, outcome.Failures.Length).ShouldBe((0, 0));
         var now = Read()[0];
         now.Packages.Select(p => p.FullName).ShouldBe(ReadRecorded(1)[0].Packages.Select(p => p.FullName));
         string sid = now.Accounts.Single(a => a.Name == "hazel").Sid;
@@ -33,7 +33,7 @@ public sealed class RecordedVolumeState() : RecordedStateConformance(Conformance
     public void What_lies_in_the_profile_of_a_new_account_is_left_alone()
     {
         Create();
-        new Play(Demo.World).SignIn(Place, "hazel");
+        new WindowsSimulator(Demo.World).SignIn(Place, "hazel");
         var there = new[] { TraceKind.Alias, TraceKind.PackageState, TraceKind.AppData }.SelectMany(k => Places(k, @"Users\hazel\")).ToList();
         there.ShouldNotBeEmpty();
         Remove("Weather");
@@ -75,7 +75,7 @@ public sealed class RecordedVolumeState() : RecordedStateConformance(Conformance
             command.ExecuteNonQuery();
         }
         var (_, outcome) = Restore(1);
-        outcome!.Disagreements.ShouldBeEmpty();
+        outcome!.Discrepancies.ShouldBeEmpty();
         var weather = Read()[0].Packages.Single(p => p.DisplayName == "Weather");
         weather.AllTraces.Count(t => t.Location is RowsLocation { Sid: not null }).ShouldBe(3 * weather.Parts.Length);
         Read()[0].Notes.ShouldNotContain(n => n.Code == "registrationIncomplete");
@@ -88,14 +88,14 @@ public sealed class RecordedVolumeState() : RecordedStateConformance(Conformance
         Create(withFiles: false);
         HiveEdit.Change(HiveEdit.Software(Place), h => h.Find(@"Microsoft\Windows NT\CurrentVersion")!.Value.Set(HiveValue.FromString("CurrentBuild",
             "26200")));
-        Should.Throw<MoorfieldException>(() => Restore(1)).Trouble.ShouldBe(Trouble.Refused);
+        Should.Throw<MoorfieldException>(() => Restore(1)).Kind.ShouldBe(ErrorKind.Refused);
     }
 
     [Fact]
     public void A_point_of_a_run_is_no_state()
     {
         Remove("Weather", recorded: true);
-        Should.Throw<MoorfieldException>(() => ReadRecorded(1)).Trouble.ShouldBe(Trouble.Misused);
+        Should.Throw<MoorfieldException>(() => ReadRecorded(1)).Kind.ShouldBe(ErrorKind.InvalidUsage);
     }
 
     [Fact]
@@ -107,7 +107,7 @@ public sealed class RecordedVolumeState() : RecordedStateConformance(Conformance
         string before = VolumeState.Files(Place);
         byte[] content = File.ReadAllBytes(file);
         File.WriteAllBytes(file, [1, 2, 3]);
-        Restore(1).Outcome!.Disagreements.ShouldBeEmpty();
+        Restore(1).Outcome!.Discrepancies.ShouldBeEmpty();
         File.ReadAllBytes(file).ShouldBe(content);
         VolumeState.Files(Place).ShouldBe(before);
     }

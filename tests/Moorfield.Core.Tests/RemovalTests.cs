@@ -1,5 +1,6 @@
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
@@ -34,7 +35,7 @@ public sealed class RemovalTests : IDisposable
     public void Every_change_of_the_plan_is_made_and_no_other(string packages, string who)
     {
         var plan = _bench.Plan(packages, who, w => w with { Sweep = true });
-        var report = _bench.Run(plan, new WriteSeam());
+        var report = _bench.Run(plan, new WriteInterceptor());
         report.Failures.ShouldBeEmpty();
         report.Changes.ShouldBe(plan.Changes.Length);
         _bench.Changes(1).Select(c => c.GetType().Name + c.Family).ShouldBe(plan.Changes.Select(c => c.GetType().Name + c.Family));
@@ -87,8 +88,8 @@ public sealed class RemovalTests : IDisposable
     {
         var plan = _bench.Plan("Picture Viewer", "everyone");
         Names(plan.Removals).ShouldBe(["Northlight.Pictures", "Northlight.Pictures.Filters"]);
-        plan.Removals[1].GoesWith.ShouldBe("Picture Viewer");
-        _bench.Run(plan, new WriteSeam()).Failures.ShouldBeEmpty();
+        plan.Removals[1].RemovedBecauseOf.ShouldBe("Picture Viewer");
+        _bench.Run(plan, new WriteInterceptor()).Failures.ShouldBeEmpty();
         Directory.EnumerateDirectories(Path.Combine(_bench.Root, "Program Files/WindowsApps"), "Northlight.Pictures*").ShouldBeEmpty();
     }
 
@@ -203,16 +204,16 @@ public sealed class RemovalTests : IDisposable
     public void A_package_that_cannot_be_removed_does_not_stop_the_others()
     {
         string stuck = Path.Combine(_bench.Staged("Northlight.Clock"), "resources.pri");
-        var seam = new WriteSeam((kind, name) =>
+        var interceptor = new WriteInterceptor((kind, name) =>
         {
             if (kind == WriteKind.Delete && name.Contains(Path.GetFileName(_bench.Staged("Northlight.Clock"))))
-                throw new MoorfieldException(Trouble.Failed, $"{name}: Operation not permitted.");
+                throw new MoorfieldException(ErrorKind.Failed, $"{name}: Operation not permitted.");
         });
         var plan = _bench.Plan("Clock,Camera", "everyone");
-        using (var volume = WindowsVolume.Open(_bench.Root, seam))
-        using (var vault = Vault.Open(_folder["vault"], new WriteSeam()))
+        using (var volume = WindowsVolume.Open(_bench.Root, interceptor))
+        using (var vault = Vault.Open(_folder["vault"], new WriteInterceptor()))
         {
-            using var transaction = new VolumeTransaction(volume, new RunMeans(vault, TimeProvider.System));
+            using var transaction = new VolumeTransaction(volume, new RunContext(vault, TimeProvider.System));
             var report = transaction.CarryOut(new RunRequest(
                 RunKind.Remove, "remove", null, new(_bench.Root, "", _bench.Read().MachineId, "", ""),
                 [.. plan.Families.Select(f => new ConcernedPackage(f.ToString(), f.Name))], plan.Changes));

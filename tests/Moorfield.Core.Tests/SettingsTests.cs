@@ -50,7 +50,7 @@ public sealed class SettingsTests : IDisposable
     [InlineData("5 TB", -1L)]
     [InlineData("-5 MB", -1L)]
     [InlineData("", -1L)]
-    public void Sizes_are_read_as_people_write_them(string text, long bytes) => (Prose.ParseSize(text) ?? -1).ShouldBe(bytes);
+    public void Sizes_are_read_as_people_write_them(string text, long bytes) => (TextFormat.ParseSize(text) ?? -1).ShouldBe(bytes);
 
     public void Dispose() => _folder.Dispose();
 }

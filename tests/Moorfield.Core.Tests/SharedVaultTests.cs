@@ -1,6 +1,6 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Vaults;
 using Moorfield.Tests;
 
@@ -11,7 +11,7 @@ public sealed class SharedVaultTests : IDisposable
 {
     private readonly TemporaryFolder _folder = new(inMemory: true);
 
-    private Vault Open() => Vault.Open(_folder["vault"], new WriteSeam());
+    private Vault Open() => Vault.Open(_folder["vault"], new WriteInterceptor());
 
     private static RestorePoint Point(string title = "a run") => new(
         0, RunKind.Block, null, DateTimeOffset.UnixEpoch, title, null, new TargetIdentity("/mnt/counter-07", "COUNTER-07", "id", "", ""),
@@ -92,7 +92,7 @@ public sealed class SharedVaultTests : IDisposable
         first.IsSound(name).ShouldBeTrue();
         File.Exists(left).ShouldBeFalse();
         File.WriteAllText(left, "half");
-        VaultUpkeep.Mend(first);
+        VaultMaintenance.Repair(first);
         File.Exists(left).ShouldBeFalse();
         File.Exists(others).ShouldBeTrue();
     }
@@ -107,13 +107,13 @@ public sealed class SharedVaultTests : IDisposable
         }
         PointDeletion shown;
         using (var vault = Open())
-            shown = VaultUpkeep.Plan(PointHistory.Read(vault, _ => { }), new HashSet<int> { 1, 2 }, byName: true, _ => false);
+            shown = VaultMaintenance.Plan(PointHistory.Read(vault, _ => { }), new HashSet<int> { 1, 2 }, byName: true, _ => false);
         shown.Gone.Length.ShouldBe(2);
         using (var other = Open())
             other.Pin(1, true, TimeProvider.System);
         using (var vault = Open())
         {
-            var (_, deleted, _) = VaultUpkeep.Delete(vault, shown, TimeProvider.System, _ => false);
+            var (_, deleted, _) = VaultMaintenance.Delete(vault, shown, TimeProvider.System, _ => false);
             deleted.Stay.Single().Point.Point.Number.ShouldBe(1);
             vault.Numbers().ShouldBe([1]);
         }
@@ -139,7 +139,7 @@ public sealed class SharedVaultTests : IDisposable
             ImmutableSortedDictionary<string, byte[]>.Empty);
         var twice = new TreeRemoved("family", WindowsPath.Of("a"), new RecordedTree(default, [entry, entry]));
         var refused = Should.Throw<MoorfieldException>(() => vault.Begin(Point() with { Changes = [twice] }));
-        refused.Trouble.ShouldBe(Trouble.Refused);
+        refused.Kind.ShouldBe(ErrorKind.Refused);
         refused.Message.ShouldContain("could not be read back");
         vault.Numbers().ShouldBeEmpty();
         Directory.GetFiles(_folder["vault/points"]).ShouldBeEmpty();

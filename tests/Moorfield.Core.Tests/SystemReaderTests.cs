@@ -2,6 +2,7 @@ using System.Text;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Hives;
 using Moorfield.Tests;
@@ -17,7 +18,7 @@ public sealed class SystemReaderTests : IDisposable
 
     private SystemSnapshot Read()
     {
-        using var volume = WindowsVolume.Open(_root, new WriteSeam());
+        using var volume = WindowsVolume.Open(_root, new WriteInterceptor());
         return SystemReader.Read(volume, []);
     }
 
@@ -58,15 +59,15 @@ public sealed class SystemReaderTests : IDisposable
     [InlineData("Northlight.Maps", PackageRole.Application, PackageOrigin.Added, PackageStanding.Free)]
     [InlineData("Northlight.Pictures.Filters", PackageRole.Addon, PackageOrigin.Added, PackageStanding.Free)]
     [InlineData("Kestrelworks.Welcome", PackageRole.Application, PackageOrigin.Maker, PackageStanding.Free)]
-    [InlineData("Larkfield.Crossword", PackageRole.Application, PackageOrigin.Extra, PackageStanding.Weigh)]
+    [InlineData("Larkfield.Crossword", PackageRole.Application, PackageOrigin.Extra, PackageStanding.Costly)]
     [InlineData("Northlight.Media.Engine", PackageRole.Framework, PackageOrigin.Shipped, PackageStanding.Essential)]
     public void Role_origin_and_standing_follow_from_the_system(string name, PackageRole role, PackageOrigin origin, PackageStanding standing)
     {
         var snapshot = Read();
         var package = snapshot.Packages.Single(p => p.FullName.Name == name);
-        (package.Role, package.Origin, new Judgement(snapshot).Of(package).Standing).ShouldBe((role, origin, standing));
-        new Judgement(snapshot).Of(package).Reasons.ShouldNotBeEmpty();
-        new Judgement(snapshot).Of(package).Reasons.ShouldAllBe(r => r.Text.EndsWith('.'));
+        (package.Role, package.Origin, new RemovalAssessment(snapshot).Of(package).Standing).ShouldBe((role, origin, standing));
+        new RemovalAssessment(snapshot).Of(package).Reasons.ShouldNotBeEmpty();
+        new RemovalAssessment(snapshot).Of(package).Reasons.ShouldAllBe(r => r.Text.EndsWith('.'));
     }
 
     [Fact]
@@ -84,7 +85,7 @@ public sealed class SystemReaderTests : IDisposable
     {
         var snapshot = Read();
         var engine = snapshot.Packages.Single(p => p.FullName.Name == "Pennywhistle.CardTable.Engine");
-        new Judgement(snapshot).NeededBy(engine).Select(p => p.FullName.Name).Order().ShouldBe(["Pennywhistle.Patience", "Pennywhistle.Whist"]);
+        new RemovalAssessment(snapshot).NeededBy(engine).Select(p => p.FullName.Name).Order().ShouldBe(["Pennywhistle.Patience", "Pennywhistle.Whist"]);
         var panel = snapshot.Packages.Single(p => p.FullName.Name == "Kestrelworks.SoundPanel");
         panel.Needs.ShouldHaveSingleItem().Architecture.ShouldBe("x86");
     }
@@ -220,7 +221,7 @@ public sealed class SystemReaderTests : IDisposable
     [Fact]
     public void A_hibernated_system_is_known()
     {
-        using var volume = WindowsVolume.Open(_root, new WriteSeam());
+        using var volume = WindowsVolume.Open(_root, new WriteInterceptor());
         SystemReader.IsHibernated(volume).ShouldBeFalse();
         File.WriteAllBytes(At("hiberfil.sys"), Encoding.ASCII.GetBytes("HIBR....."));
         SystemReader.IsHibernated(volume).ShouldBeTrue();

@@ -1,7 +1,7 @@
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Formats.Disks;
 using Moorfield.Formats.Ntfs;
 using Moorfield.Tests;
@@ -131,7 +131,7 @@ public sealed class TwinNameTests : IDisposable
                 volume.Create(NtfsVolume.Root, name, isFolder: false);
             volume.Capitals.Fold("\u00e4\u00ff\u0131").ShouldBe("\u00c4\u0178\u0131", "the table that mkntfs writes");
         });
-        using var target = DiskTarget.Open(path, null, new WriteSeam());
+        using var target = DiskTarget.Open(path, null, new WriteInterceptor());
         bool Has(string name) => target.Volume.Stat(WindowsPath.Root / name) is not null;
         Has("\u00c4PFEL").ShouldBeTrue();
         Has("dUNE").ShouldBeTrue();
@@ -163,7 +163,7 @@ public sealed class TwinNameTests : IDisposable
         string State() => kind == "volume" ? VolumeState.Files(bench.Root) : Tool.Read("sha256sum", bench.Root);
         string before = State();
         var refused = Should.Throw<MoorfieldException>(() => bench.BringBack("Weather", who, other.Root));
-        refused.Trouble.ShouldBe(Trouble.Refused);
+        refused.Kind.ShouldBe(ErrorKind.Refused);
         refused.Message.ShouldContain("differ in case only");
         State().ShouldBe(before);
         bench.Points().Count.ShouldBe(1);

@@ -1,5 +1,5 @@
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Hives;
 using Moorfield.Tests;
@@ -144,7 +144,7 @@ public sealed class UndoTests : IDisposable
         _bench.Remove("Clock", "everyone");
         File.AppendAllText(_folder["vault/points/000001.journal"], "{\"at\": cut");
         _bench.Points()[0].State.ShouldBe(PointState.Stands);
-        using var vault = Vault.Open(_folder["vault"], new WriteSeam());
+        using var vault = Vault.Open(_folder["vault"], new WriteInterceptor());
         foreach (string text in new[] { "", "{", "[]", "{}", "null", "{\"schema\":\"moorfield.restore-point/9\"}" })
         {
             File.WriteAllText(_folder["vault/points/000001.json"], text);

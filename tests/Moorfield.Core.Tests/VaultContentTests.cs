@@ -13,7 +13,7 @@ public sealed class VaultContentTests : IDisposable
 {
     private readonly TemporaryFolder _folder = new(inMemory: true);
 
-    // Every place in the documents that names a content of the vault. One that is new belongs here and into VaultUpkeep.Contents, or below.
+    // Every place in the documents that names a content of the vault. One that is new belongs here and into VaultMaintenance.Contents, or below.
     private static readonly string[] Digests =
     [
         "StoredDisk.Journal", "StoredDropped.Kept", "StoredEntry.Blob", "StoredFile.After", "StoredFile.Before", "StoredStateEntry.Content",
@@ -78,7 +78,7 @@ public sealed class VaultContentTests : IDisposable
         foreach (int number in vault.Numbers())
         {
             var point = vault.Read(number);
-            var counted = VaultUpkeep.Contents(point).Select(c => c.Hash).ToHashSet();
+            var counted = VaultMaintenance.Contents(point).Select(c => c.Hash).ToHashSet();
             counted.ShouldBe(vault.NamedContents(number), ignoreOrder: true, $"restore point {number}");
             var document = JsonNode.Parse(File.ReadAllText(Path.Combine(vaultPath, $"points/{number:D6}.json")))!;
             Note(document, "");
@@ -132,14 +132,14 @@ public sealed class VaultContentTests : IDisposable
         image.Remove("Weather", "newcomers", keepFiles: true);
         using (var vault = Vault.OpenExisting(_folder["vault"])!)
         {
-            var deletion = VaultUpkeep.Plan(PointHistory.Read(vault, _ => { }), new HashSet<int> { 2 }, byName: true, _ => false);
-            VaultUpkeep.Delete(vault, deletion, TimeProvider.System, _ => false);
+            var deletion = VaultMaintenance.Plan(PointHistory.Read(vault, _ => { }), new HashSet<int> { 2 }, byName: true, _ => false);
+            VaultMaintenance.Delete(vault, deletion, TimeProvider.System, _ => false);
             vault.Numbers().ShouldBe([1, 3]);
             var known = new Dictionary<string, bool>();
-            VaultUpkeep.Verify(vault, 1, known).ShouldBeEmpty();
-            VaultUpkeep.Verify(vault, 3, known).ShouldBeEmpty();
+            VaultMaintenance.Verify(vault, 1, known).ShouldBeEmpty();
+            VaultMaintenance.Verify(vault, 3, known).ShouldBeEmpty();
             known.Count.ShouldBeGreaterThan(20);
-            VaultUpkeep.Look(vault).Contents.ShouldBeEmpty();
+            VaultMaintenance.Inspect(vault).Contents.ShouldBeEmpty();
         }
         volume.Restore(1).Failures.ShouldBeEmpty();
     }
@@ -228,14 +228,14 @@ public sealed class VaultContentTests : IDisposable
         {
             File.WriteAllText(path, text);
             using var vault = Vault.OpenExisting(_folder["vault"])!;
-            var trouble = Record.Exception(() =>
+            var error = Record.Exception(() =>
             {
                 var point = vault.Read(1);
-                _ = VaultUpkeep.Contents(point).Count();
+                _ = VaultMaintenance.Contents(point).Count();
                 _ = point.Changes.Select(c => c.Describe() + c.Invert()).Count();
             });
-            (trouble is null or MoorfieldException).ShouldBeTrue($"{where}: {trouble}");
-            refused += trouble is null ? 0 : 1;
+            (error is null or MoorfieldException).ShouldBeTrue($"{where}: {error}");
+            refused += error is null ? 0 : 1;
         }
         refused.ShouldBeGreaterThan(20);
     }

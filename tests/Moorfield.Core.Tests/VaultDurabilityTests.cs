@@ -74,7 +74,7 @@ public sealed class VaultDurabilityTests : IDisposable
                 bool isDamage = !file.EndsWith(".head", StringComparison.Ordinal) && !file.EndsWith(".journal", StringComparison.Ordinal);
                 using (var vault = Vault.OpenExisting(_folder["vault"])!)
                 {
-                    var faults = vault.Numbers().SelectMany(n => VaultUpkeep.Verify(vault, n, new Dictionary<string, bool>())).ToList();
+                    var faults = vault.Numbers().SelectMany(n => VaultMaintenance.Verify(vault, n, new Dictionary<string, bool>())).ToList();
                     // A document may still mean the same, or something else that could be: only its contents have digests.
                     isFound = faults.Count > 0;
                     if (isFound)
@@ -162,8 +162,8 @@ public sealed class VaultDurabilityTests : IDisposable
                             var points = PointHistory.Read(vault, m => throw new InvalidOperationException(m));
                             var old = points.Where(p => !states.ContainsKey(p.Point.Number)).Take(_random.Next(4)).Select(p =>
                                 p.Point.Number).ToHashSet();
-                            VaultUpkeep.Delete(vault, VaultUpkeep.Plan(points, old, byName: false, _ => false), TimeProvider.System, _ => false);
-                            VaultUpkeep.Look(vault).Contents.ShouldBeEmpty();
+                            VaultMaintenance.Delete(vault, VaultMaintenance.Plan(points, old, byName: false, _ => false), TimeProvider.System, _ => false);
+                            VaultMaintenance.Inspect(vault).Contents.ShouldBeEmpty();
                         }
                         break;
                 }
@@ -172,7 +172,7 @@ public sealed class VaultDurabilityTests : IDisposable
             catch (MoorfieldException e)
             {
                 // What cannot be done is said, and changes nothing.
-                e.Trouble.ShouldBeOneOf([Trouble.Misused, Trouble.Refused], $"{what} {name} {who}: {e}\nafter {string.Join("\n", story)}");
+                e.Kind.ShouldBeOneOf([ErrorKind.InvalidUsage, ErrorKind.Refused], $"{what} {name} {who}: {e}\nafter {string.Join("\n", story)}");
             }
             bench.Points().ShouldAllBe(p => p.State != PointState.Interrupted, string.Join("; ", story));
         }
@@ -187,7 +187,7 @@ public sealed class VaultDurabilityTests : IDisposable
             Referees(bench, kind).ShouldBe(referees, told);
         }
         using var last = Vault.OpenExisting(_folder["vault"])!;
-        last.Numbers().SelectMany(n => VaultUpkeep.Verify(last, n, new Dictionary<string, bool>())).ShouldBeEmpty();
+        last.Numbers().SelectMany(n => VaultMaintenance.Verify(last, n, new Dictionary<string, bool>())).ShouldBeEmpty();
     }
 
     /// <summary>The package state as programs that are not ours tell it: keys by hivexregedit, rows by sqlite3, folders by find; of an image by
@@ -258,11 +258,11 @@ public sealed class VaultDurabilityTests : IDisposable
         named.Any().ShouldBe(kind == "volume");
         string? told = null;
         int last = vault.Numbers()[^1];
-        var deletion = VaultUpkeep.Fit(vault, 0, last, message => told = message)!;
+        var deletion = VaultMaintenance.EnforceLimit(vault, 0, last, message => told = message)!;
         told.ShouldNotBeNull().ShouldContain("Restore point 2");
         deletion.Gone.ShouldNotBeEmpty();
         deletion.Gone.Select(g => g.Point.Number).ShouldNotContain(2);
-        VaultUpkeep.Delete(vault, deletion, TimeProvider.System, _ => false);
+        VaultMaintenance.Delete(vault, deletion, TimeProvider.System, _ => false);
         vault.Numbers().ShouldContain(2);
         vault.Numbers().ShouldContain(last);
         named.Any(vault.HasBlob).ShouldBe(kind == "volume");
@@ -276,11 +276,11 @@ public sealed class VaultDurabilityTests : IDisposable
         bench.Create();
         bench.Create(); // needs the same contents
         using (var vault = Vault.OpenExisting(_folder["vault"])!)
-            VaultUpkeep.Fit(vault, 0, 2, Assert.Fail).ShouldBeNull();
+            VaultMaintenance.EnforceLimit(vault, 0, 2, Assert.Fail).ShouldBeNull();
         bench.Remove("Weather", "everyone");
         bench.Remove("Calculator", "everyone");
         using (var vault = Vault.OpenExisting(_folder["vault"])!)
-            VaultUpkeep.Fit(vault, 0, 4, Assert.Fail)!.Gone.Select(g => g.Point.Number).ShouldBe([1, 2, 3]);
+            VaultMaintenance.EnforceLimit(vault, 0, 4, Assert.Fail)!.Gone.Select(g => g.Point.Number).ShouldBe([1, 2, 3]);
     }
 
     public void Dispose() => _folder.Dispose();

@@ -1,7 +1,7 @@
 using System.Text;
 using CsCheck;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Vaults;
 using Moorfield.Tests;
 
@@ -11,7 +11,7 @@ public sealed class VaultTests : IDisposable
 {
     private readonly TemporaryFolder _folder = new(inMemory: true);
 
-    private Vault Open() => Vault.Open(_folder["vault"], new WriteSeam());
+    private Vault Open() => Vault.Open(_folder["vault"], new WriteInterceptor());
 
     private static RestorePoint Point(string title, RunKind kind = RunKind.Remove, int? undoes = null, params string[] families) => new(
         0, kind, undoes, DateTimeOffset.UnixEpoch, title, null, new TargetIdentity("/mnt", "COUNTER-07", "guid", "", ""),
@@ -49,24 +49,24 @@ public sealed class VaultTests : IDisposable
     {
         byte[][] contents = [.. new[] { 0, 5, 3 << 20 }.Select(length => Enumerable.Range(0, length).Select(i => (byte)(i >> 8)).ToArray())];
         bool full = false;
-        using var vault = Vault.Open(_folder["vault"], new WriteSeam((kind, _) =>
+        using var vault = Vault.Open(_folder["vault"], new WriteInterceptor((kind, _) =>
         {
             if (full && kind == WriteKind.Write)
-                throw new MoorfieldException(Trouble.Failed, "No space left on device.");
+                throw new MoorfieldException(ErrorKind.Failed, "No space left on device.");
         }));
-        using (var behind = new KeptBehind(vault))
+        using (var behind = new BackgroundBlobWriter(vault))
         {
             var names = contents.Select(c => behind.Keep(InMemory(c))).ToList();
             names.Zip(contents).ShouldAllBe(k => vault.ReadBlob(k.First()).SequenceEqual(k.Second));
             behind.Finish();
         }
         full = true;
-        using var failing = new KeptBehind(vault);
+        using var failing = new BackgroundBlobWriter(vault);
         var waiting = failing.Keep(InMemory([1]));
         Should.Throw<MoorfieldException>(() => waiting()).Message.ShouldContain("No space left");
         Should.Throw<MoorfieldException>(() => failing.Keep(InMemory([2])));
 
-        static ContentInMemory InMemory(byte[] content) => new(content.Length, take =>
+        static InMemoryContent InMemory(byte[] content) => new(content.Length, take =>
         {
             take(content.AsSpan(0, content.Length / 2));
             take(content.AsSpan(content.Length / 2));
@@ -139,7 +139,7 @@ public sealed class VaultTests : IDisposable
     public void A_point_is_on_the_disk_before_its_number_is_given_away()
     {
         var steps = new List<WriteKind>();
-        using var vault = Vault.Open(_folder["vault"], new WriteSeam((kind, _) => steps.Add(kind)));
+        using var vault = Vault.Open(_folder["vault"], new WriteInterceptor((kind, _) => steps.Add(kind)));
         Keep(vault, [1, 2, 3]);
         steps.Clear();
         vault.Begin(Point("a"));
@@ -203,7 +203,7 @@ public sealed class VaultTests : IDisposable
     public void Every_run_since_a_day_is_in_the_order_of_the_runs_even_where_the_clock_was_set_back()
     {
         using var folder = new TemporaryFolder(inMemory: true);
-        using var vault = Vault.Open(folder["vault"], new WriteSeam());
+        using var vault = Vault.Open(folder["vault"], new WriteInterceptor());
         var target = new TargetIdentity("/mnt/counter-07", "COUNTER-07", "id", "", "");
         var other = new TargetIdentity("/mnt/counter-08", "COUNTER-08", "other", "", "");
         void Add(int day, TargetIdentity on, string step = JournalLine.Done)

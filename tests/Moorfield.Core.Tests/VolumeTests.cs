@@ -1,5 +1,6 @@
 using CsCheck;
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Tests;
 
@@ -19,7 +20,7 @@ public sealed class VolumeTests : IDisposable
 
     private static PreparedContent Content(ReadOnlySpan<byte> after) => new(FileContent.InMemory([]), FileContent.InMemory(after));
 
-    private WindowsVolume Open() => WindowsVolume.Open(_root, new WriteSeam());
+    private WindowsVolume Open() => WindowsVolume.Open(_root, new WriteInterceptor());
 
     private string Keep(Microsoft.Win32.SafeHandles.SafeFileHandle file)
     {
@@ -71,7 +72,7 @@ public sealed class VolumeTests : IDisposable
         _folder.Write("volume/Program Files/Saltmarsh/Berths.TXT", "seven"u8);
         using var volume = Open();
         volume.Read(At(@"PROGRAM FILES\saltmarsh\berths.txt"), 100).ShouldBe("seven"u8.ToArray());
-        volume.Spelled(At(@"PROGRAM FILES\saltmarsh\berths.txt\none")).ToString().ShouldBe(@"Program Files\Saltmarsh\Berths.TXT\none");
+        volume.ActualCasing(At(@"PROGRAM FILES\saltmarsh\berths.txt\none")).ToString().ShouldBe(@"Program Files\Saltmarsh\Berths.TXT\none");
         volume.Stat(At(@"program files\saltmarsh\other")).ShouldBeNull();
     }
 
@@ -196,7 +197,7 @@ public sealed class VolumeTests : IDisposable
         Tool.Read("mkfifo", _folder["volume/top/pipe"]);
         using var volume = Open();
         volume.Read(At(@"top\pipe"), 10).ShouldBeNull();
-        var lost = new List<LostContent>();
+        var lost = new List<MissingContent>();
         volume.Record(At("top"), Keep, lost.Add);
         lost.ShouldHaveSingleItem().Why.ShouldContain("pipe");
     }
@@ -224,7 +225,7 @@ public sealed class VolumeTests : IDisposable
     [InlineData("system.ntfs_reparse_data", "1b000080", EntryKind.File, null)]
     public void Content_that_a_mount_withholds_is_told_by_attributes(string attribute, string value, EntryKind kind, string? why)
     {
-        string? found = Withheld.Why(kind, new Dictionary<string, byte[]> { [attribute] = Convert.FromHexString(value) });
+        string? found = InaccessibleData.Reason(kind, new Dictionary<string, byte[]> { [attribute] = Convert.FromHexString(value) });
         (found is null).ShouldBe(why is null);
         (found ?? "").ShouldContain(why ?? "");
     }

@@ -1,8 +1,9 @@
 using System.Collections.Immutable;
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
@@ -28,7 +29,7 @@ public sealed class WorkFolderTests : IDisposable
         Precious(".result.moorfield-build");
         Precious(".result.moorfield-build-by-hand");
         Directory.CreateSymbolicLink(_folder[Left], _folder["elsewhere"]);
-        using (var work = new WorkFolder(_folder.Path, ".result.moorfield-build", new WriteSeam()))
+        using (var work = new WorkFolder(_folder.Path, ".result.moorfield-build", new WriteInterceptor()))
         {
             Path.GetFileName(work.FullPath).Length.ShouldBe(Left.Length);
             File.WriteAllText(Path.Combine(work.FullPath, "half"), "half");
@@ -44,20 +45,20 @@ public sealed class WorkFolderTests : IDisposable
     public void What_an_interrupted_run_left_goes_and_one_at_work_is_left_alone()
     {
         Precious(Left);
-        new WorkFolder(_folder.Path, ".result.moorfield-build", new WriteSeam()).Dispose();
+        new WorkFolder(_folder.Path, ".result.moorfield-build", new WriteInterceptor()).Dispose();
         Directory.Exists(_folder[Left]).ShouldBeFalse();
-        using var first = new WorkFolder(_folder.Path, ".result.moorfield-build", new WriteSeam());
-        Should.Throw<MoorfieldException>(() => new WorkFolder(_folder.Path, ".result.moorfield-build", new WriteSeam()))
+        using var first = new WorkFolder(_folder.Path, ".result.moorfield-build", new WriteInterceptor());
+        Should.Throw<MoorfieldException>(() => new WorkFolder(_folder.Path, ".result.moorfield-build", new WriteInterceptor()))
             .Message.ShouldContain("Another run is at work");
         Directory.Exists(first.FullPath).ShouldBeTrue();
-        using var other = new WorkFolder(_folder.Path, ".other.moorfield-build", new WriteSeam());
+        using var other = new WorkFolder(_folder.Path, ".other.moorfield-build", new WriteInterceptor());
     }
 
     [Fact]
     public void A_link_inside_of_it_goes_and_what_it_leads_to_stays()
     {
         Precious("elsewhere");
-        using (var work = new WorkFolder(_folder.Path, ".result.moorfield-build", new WriteSeam()))
+        using (var work = new WorkFolder(_folder.Path, ".result.moorfield-build", new WriteInterceptor()))
             Directory.CreateSymbolicLink(Path.Combine(work.FullPath, "link"), _folder["elsewhere"]);
         IsThere("elsewhere");
     }
@@ -65,11 +66,11 @@ public sealed class WorkFolderTests : IDisposable
     [Fact]
     public void A_result_that_is_there_by_now_is_not_replaced()
     {
-        Should.Throw<MoorfieldException>(() => NewFile.Write(_folder["result"], new WriteSeam(), part =>
+        Should.Throw<MoorfieldException>(() => NewFile.Write(_folder["result"], new WriteInterceptor(), part =>
         {
             File.WriteAllText(part, "new");
             File.WriteAllText(_folder["result"], "somebody was faster");
-        })).Trouble.ShouldBe(Trouble.Misused);
+        })).Kind.ShouldBe(ErrorKind.InvalidUsage);
         File.ReadAllText(_folder["result"]).ShouldBe("somebody was faster");
         Directory.GetFileSystemEntries(_folder.Path).ShouldHaveSingleItem();
     }
@@ -82,14 +83,14 @@ public sealed class WorkFolderTests : IDisposable
         string[] before = [.. Directory.GetFileSystemEntries(_folder.Path).Order()];
         string first = _folder["parts.swm"];
         int renames = 0;
-        ImmutableArray<string> Split(WriteSeam seam) => ImageExport.Split(image, "image", first, 1 << 20, seam, (_, _) => { }, default);
-        Split(new WriteSeam((kind, _) => renames += kind == WriteKind.Rename ? 1 : 0)).Length.ShouldBe(renames);
+        ImmutableArray<string> Split(WriteInterceptor interceptor) => ImageExport.Split(image, "image", first, 1 << 20, interceptor, (_, _) => { }, default);
+        Split(new WriteInterceptor((kind, _) => renames += kind == WriteKind.Rename ? 1 : 0)).Length.ShouldBe(renames);
         renames.ShouldBeGreaterThan(2);
         Tool.Read("sh", "-c", $"rm {_folder.Path}/parts*.swm");
         for (int step = 1; step <= renames; step++)
         {
             int left = step;
-            Should.Throw<PowerCut>(() => Split(new WriteSeam((kind, _) =>
+            Should.Throw<PowerCut>(() => Split(new WriteInterceptor((kind, _) =>
             {
                 if (kind == WriteKind.Rename && --left == 0)
                     throw new PowerCut();
@@ -99,10 +100,10 @@ public sealed class WorkFolderTests : IDisposable
         }
         // One that fails takes back what was moved.
         int failing = renames;
-        Should.Throw<MoorfieldException>(() => Split(new WriteSeam((kind, name) =>
+        Should.Throw<MoorfieldException>(() => Split(new WriteInterceptor((kind, name) =>
         {
             if (kind == WriteKind.Rename && --failing == 0)
-                throw new MoorfieldException(Trouble.Failed, $"{name}: No space left on device.");
+                throw new MoorfieldException(ErrorKind.Failed, $"{name}: No space left on device.");
         })));
         Directory.GetFileSystemEntries(_folder.Path).Where(f => !f.Contains("moorfield-build", StringComparison.Ordinal)).Order().ShouldBe(before);
     }
@@ -113,13 +114,13 @@ public sealed class WorkFolderTests : IDisposable
         string iso = MediumSource.Make(_folder, MediumSource.Tree(_folder, Demo.CopyImageTo(_folder)), plain: true);
         string stick = Directory.CreateDirectory(_folder["stick"]).FullName;
         File.WriteAllText(Path.Combine(stick, "letter.txt"), "a person's own");
-        using var source = (ImageTarget)Target.Open(iso, new WriteSeam());
+        using var source = (ImageTarget)Target.Open(iso, new WriteInterceptor());
         int renames = 0;
-        Should.Throw<MoorfieldException>(() => new MediumUnpacking(source, stick) { Making = new MediumImageMaking(source, null) }.Unpack(
-            new WriteSeam((kind, name) =>
+        Should.Throw<MoorfieldException>(() => new MediaUnpacker(source, stick) { Making = new MediaImageBuilder(source, null) }.Unpack(
+            new WriteInterceptor((kind, name) =>
             {
                 if (kind == WriteKind.Rename && ++renames == 4)
-                    throw new MoorfieldException(Trouble.Failed, $"{name}: Input/output error.");
+                    throw new MoorfieldException(ErrorKind.Failed, $"{name}: Input/output error.");
             }), TimeProvider.System, _ => { }, default)).Message.ShouldContain("Input/output error");
         renames.ShouldBeGreaterThan(4);
         Directory.GetFileSystemEntries(stick).ShouldHaveSingleItem().ShouldEndWith("letter.txt");
@@ -131,24 +132,24 @@ public sealed class WorkFolderTests : IDisposable
         string iso = MediumSource.Make(_folder, MediumSource.Tree(_folder, Demo.CopyImageTo(_folder)), plain: false);
         byte[] before = File.ReadAllBytes(iso);
         int writes = 0;
-        using (var source = (ImageTarget)Target.Open(iso, new WriteSeam()))
-            MediumBuilding.Relabel(source, "OTHER");
+        using (var source = (ImageTarget)Target.Open(iso, new WriteInterceptor()))
+            MediaBuilder.Relabel(source, "OTHER");
         byte[] after = File.ReadAllBytes(iso);
         after.AsSpan().SequenceEqual(before).ShouldBeFalse();
         File.WriteAllBytes(iso, before);
-        var failing = new WriteSeam((kind, name) =>
+        var failing = new WriteInterceptor((kind, name) =>
         {
             if (kind == WriteKind.Write && name == iso && ++writes == 4)
-                throw new MoorfieldException(Trouble.Failed, $"{name}: No space left on device.");
+                throw new MoorfieldException(ErrorKind.Failed, $"{name}: No space left on device.");
         });
         using (var source = (ImageTarget)Target.Open(iso, failing))
-            Should.Throw<MoorfieldException>(() => MediumBuilding.Relabel(source, "OTHER")).Message.ShouldContain("No space left");
+            Should.Throw<MoorfieldException>(() => MediaBuilder.Relabel(source, "OTHER")).Message.ShouldContain("No space left");
         File.ReadAllBytes(iso).AsSpan().SequenceEqual(before).ShouldBeTrue();
         // Nobody else writes to it meanwhile.
-        using var holder = (ImageTarget)Target.Open(iso, new WriteSeam());
+        using var holder = (ImageTarget)Target.Open(iso, new WriteInterceptor());
         holder.Image.TryLock().ShouldBeTrue();
-        using var second = (ImageTarget)Target.Open(iso, new WriteSeam());
-        Should.Throw<MoorfieldException>(() => MediumBuilding.Relabel(second, "OTHER")).Message.ShouldContain("another run");
+        using var second = (ImageTarget)Target.Open(iso, new WriteInterceptor());
+        Should.Throw<MoorfieldException>(() => MediaBuilder.Relabel(second, "OTHER")).Message.ShouldContain("another run");
         File.ReadAllBytes(iso).AsSpan().SequenceEqual(before).ShouldBeTrue();
     }
 
@@ -163,8 +164,8 @@ public sealed class WorkFolderTests : IDisposable
         string output = _folder["out.iso"];
         if (Tool.Run("sh", "-c", make.Replace("PATH", output, StringComparison.Ordinal)).ExitCode != 0)
             Assert.Skip("This machine lets nobody make devices.");
-        using var source = (ImageTarget)Target.Open(iso, new WriteSeam());
-        var building = new MediumBuilding(source, output, new MediumImageMaking(source, null)) { Label = "OTHER", Replaces = true };
+        using var source = (ImageTarget)Target.Open(iso, new WriteInterceptor());
+        var building = new MediaBuilder(source, output, new MediaImageBuilder(source, null)) { Label = "OTHER", Replaces = true };
         Should.Throw<MoorfieldException>(() => building.Check()).Message.ShouldContain(kind);
         RegularFile.KindOf(output, followsLinks: false).ShouldBe(kind);
     }
@@ -174,12 +175,12 @@ public sealed class WorkFolderTests : IDisposable
     {
         string iso = MediumSource.Make(_folder, MediumSource.Tree(_folder, Demo.CopyImageTo(_folder)), plain: true);
         Tool.Read("mkfifo", _folder["pipe"]);
-        using var source = (ImageTarget)Target.Open(iso, new WriteSeam());
+        using var source = (ImageTarget)Target.Open(iso, new WriteInterceptor());
         foreach (string file in new[] { _folder["pipe"], "/dev/zero", _folder.Path })
         {
-            var building = new MediumBuilding(source, _folder["out.iso"], new MediumImageMaking(source, null))
+            var building = new MediaBuilder(source, _folder["out.iso"], new MediaImageBuilder(source, null))
             {
-                Added = [new FileForMedium(file, "x")],
+                Added = [new MediaFile(file, "x")],
             };
             Should.Throw<MoorfieldException>(() => building.Check()).Message.ShouldContain("Name a file");
         }

@@ -124,8 +124,8 @@ public sealed class DiskTests : IDisposable
             for (int edit = 0; edit < 1 + (i % 6); edit++)
                 bytes[random.Next(4) == 0 ? random.Next(bytes.Length) : random.Next(1200)] = (byte)random.Next(256);
             using var disk = new MemorySource(bytes);
-            var trouble = Record.Exception(() => PartitionTable.Read(disk));
-            (trouble is null or InvalidDataException or IOException).ShouldBeTrue($"{i}: {trouble}");
+            var error = Record.Exception(() => PartitionTable.Read(disk));
+            (error is null or InvalidDataException or IOException).ShouldBeTrue($"{i}: {error}");
         }
     }
 
@@ -277,8 +277,8 @@ public sealed class DiskTests : IDisposable
                 byte[] spoilt = [.. packed[..(i % 3 == 0 ? random.Next(packed.Length) : packed.Length)]];
                 if (spoilt.Length > 0)
                     spoilt[random.Next(Math.Min(spoilt.Length, i % 2 == 0 ? 16 : spoilt.Length))] ^= 0x41;
-                var trouble = Record.Exception(() => Read(spoilt));
-                (trouble is null or InvalidDataException).ShouldBeTrue(trouble?.ToString());
+                var error = Record.Exception(() => Read(spoilt));
+                (error is null or InvalidDataException).ShouldBeTrue(error?.ToString());
             }
 
             byte[] Read(byte[] stream)

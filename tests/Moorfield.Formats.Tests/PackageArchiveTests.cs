@@ -119,9 +119,9 @@ public sealed class PackageArchiveTests : IDisposable
         {
             byte[] spoilt = [.. packed];
             spoilt[at] = (byte)'Q';
-            var trouble = Record.Exception(() => ReadAll(spoilt));
-            (trouble is null or InvalidDataException).ShouldBeTrue($"{trouble}");
-            refused += trouble is null ? 0 : 1;
+            var error = Record.Exception(() => ReadAll(spoilt));
+            (error is null or InvalidDataException).ShouldBeTrue($"{error}");
+            refused += error is null ? 0 : 1;
             int next = packed.AsSpan(at + 4).IndexOf("PK\x03\x04"u8);
             at = next < 0 ? -1 : at + 4 + next;
         }

@@ -3,7 +3,6 @@ using System.Text.Json;
 using System.Text.RegularExpressions;
 using Moorfield.Core.HandOver;
 using Moorfield.Core.Model;
-using Moorfield.Core.Selection;
 using Moorfield.Formats.Hives;
 
 namespace Moorfield.Scripts.Tests;

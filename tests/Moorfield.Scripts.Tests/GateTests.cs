@@ -107,8 +107,8 @@ public sealed class GateTests
                 StringComparer.OrdinalIgnoreCase);
         foreach (var node in tree.FindAll(_ => true, true))
         {
-            if (Trouble(node, functions) is { } trouble)
-                wrong.Add($"{node.Extent.StartLineNumber}: {trouble}: {node.Extent.Text.Split('\n')[0]}");
+            if (Trouble(node, functions) is { } error)
+                wrong.Add($"{node.Extent.StartLineNumber}: {error}: {node.Extent.Text.Split('\n')[0]}");
         }
         return wrong;
     }

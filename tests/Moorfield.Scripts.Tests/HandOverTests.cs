@@ -53,7 +53,7 @@ public sealed class HandOverTests : IDisposable
             Shake(machine, chance);
             var brief = Brief(chance);
             var before = Survey(machine, KnownGuards.With(brief));
-            var plan = RemovalPlanner.Plan(before, BriefPlanner.Wish(brief, before, []));
+            var plan = RemovalPlanner.Plan(before, BriefPlanner.ToRequest(brief, before, []));
             var handOver = HandOverPlan.Of(brief.For, [new SystemPlan(before, plan)], brief) with { MountsSignedOut = chance.Next(2) == 0 };
             var files = HandOverFiles.Write(handOver).ToDictionary(f => f.Name, f => f.Content);
             bool nothing = handOver.IsEmpty;
@@ -64,7 +64,7 @@ public sealed class HandOverTests : IDisposable
             var after = Survey(machine, KnownGuards.With(brief));
             new RemovalExpectation(before, plan).Check(after, _ => false).ShouldBeEmpty(story);
             // Policies: exactly those of the brief, for exactly those whom it is for; what a survey does not see, the hives tell.
-            foreach (var state in GuardStates.Of(after, brief.Guards, plan.Wish.For).Where(s => s.IsKnown))
+            foreach (var state in GuardStates.Of(after, brief.Guards, plan.Request.For).Where(s => s.IsKnown))
                 state.IsSet.ShouldBeTrue(story);
             // Who was signed out has them at the next sign-in at the latest.
             if (!handOver.MountsSignedOut)
@@ -77,7 +77,7 @@ public sealed class HandOverTests : IDisposable
             {
                 foreach (string? sid in machine.Accounts.Select(a => (string?)a.Sid).Append(null))
                 {
-                    bool meant = sid is null ? plan.Wish.For.Newcomers : plan.Wish.For.Sids.Contains(sid);
+                    bool meant = sid is null ? plan.Request.For.Newcomers : plan.Request.For.Sids.Contains(sid);
                     (machine.OwnHive(sid).Find(guard.Key)?.Values.GetValueOrDefault(guard.Value.Name) == guard.Value).ShouldBe(meant, story);
                 }
             }

@@ -91,8 +91,8 @@ public sealed class HostTests : IDisposable
         using var target = Core.Targets.SurveyTarget.TryOpen(machine.At(@"C:\survey-COUNTER-07.json")).ShouldNotBeNull();
         target.Gaps.ShouldContain(g => g.Contains("32-bit", StringComparison.Ordinal));
         var system = target.Read([null])[0];
-        var judgement = new Core.Assessment.Judgement(system);
+        var assessment = new Core.Assessment.RemovalAssessment(system);
         system.Packages.Where(p => p.Role == Core.Model.PackageRole.Application && p.IsHeld)
-            .ShouldAllBe(p => judgement.Of(p).Costs.Any(c => c.Code == "notKnown"));
+            .ShouldAllBe(p => assessment.Of(p).Costs.Any(c => c.Code == "notKnown"));
     }
 }

@@ -9,8 +9,8 @@ using Moorfield.Core.HandOver;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Formats.Hives;
 using Moorfield.StandIn;
 using Moorfield.Tests;
@@ -49,28 +49,28 @@ public sealed class SurveyTests : IDisposable
         machine.Calls.ShouldBeEmpty();
         machine.Registry.Lines().ShouldBe(before);
         var survey = Read(File(machine));
-        using var volume = Target.Open(_folder["machine"], new WriteSeam());
+        using var volume = Target.Open(_folder["machine"], new WriteInterceptor());
         var disk = volume.Read([null], KnownGuards.All)[0];
         Lines(survey).Except(Lines(disk)).ShouldBeEmpty();
         Lines(disk).Except(Lines(survey)).ShouldBeEmpty();
         survey.ClassicPrograms.ShouldBe(disk.ClassicPrograms);
         survey.Blocks.ShouldBe(disk.Blocks);
-        survey.Unseen.ShouldBeEmpty();
-        var everyone = Who.Parse(["accounts"], disk);
+        survey.ReadGaps.ShouldBeEmpty();
+        var everyone = AudienceParser.Parse(["accounts"], disk);
         GuardStates.Of(survey, KnownGuards.All, everyone).ShouldBe(GuardStates.Of(disk, KnownGuards.All, everyone));
     }
 
     /// <summary>What is told of each package, for people.</summary>
     private static List<string> Lines(SystemSnapshot system)
     {
-        var judgement = new Judgement(system);
+        var assessment = new RemovalAssessment(system);
         return
         [
             $"{system.Product} {system.EditionId} {system.Release} {system.Build} {system.Computer} {system.Manufacturer} {system.MachineId}",
             // What only the state repository remembers, a running machine does not tell.
             .. system.Packages.Where(p => p.IsHeld || p.HasFiles).Select(p =>
                 $"{p.FullName} {p.DisplayName} {p.Publisher} {p.Role} {p.Origin} {p.Bytes} {p.Newcomers} {p.Blocked} {string.Join(',', p.Accounts)}; "
-                    + $"{judgement.Of(p).Standing}: {string.Join(' ', judgement.Of(p).Reasons.Select(r => r.Text))}"),
+                    + $"{assessment.Of(p).Standing}: {string.Join(' ', assessment.Of(p).Reasons.Select(r => r.Text))}"),
         ];
     }
 
@@ -82,19 +82,19 @@ public sealed class SurveyTests : IDisposable
         Run(machine).ExitCode.ShouldBe(3);
         var system = Read(File(machine));
         system.Notes.ShouldContain(n => n.Code == "signedOut" && n.Text.Contains("rowan was signed out", StringComparison.Ordinal));
-        var judgement = new Judgement(system);
+        var assessment = new RemovalAssessment(system);
         foreach (var package in system.Packages.Where(p => p.Accounts.Contains(Demo.Sid("rowan")) && p.Role == PackageRole.Application
             && p.Manifest is { } m && m.FileTypes.Concat(m.Schemes).Any()))
         {
-            var verdict = judgement.Of(package);
+            var verdict = assessment.Of(package);
             verdict.Standing.ShouldNotBe(PackageStanding.Free, package.DisplayName);
             verdict.Costs.ShouldContain(c => c.Code == "notKnown" && c.Text.Contains("rowan", StringComparison.Ordinal), package.DisplayName);
         }
         // What is only for others, or opens nothing, is judged as ever.
-        judgement.Of(system.Packages.First(p => p.DisplayName == "Films")).Reasons.ShouldNotContain(r => r.Code == "notKnown");
-        judgement.Of(system.Packages.First(p => p.DisplayName == "Clock")).Standing.ShouldBe(PackageStanding.Free);
-        GuardStates.Of(system, KnownGuards.All, Who.Parse(["rowan"], system)).ShouldAllBe(g => g.Guard.Hive == GuardHive.Machine || !g.IsKnown);
-        GuardStates.Of(system, KnownGuards.All, Who.Parse(["ivy"], system)).ShouldAllBe(g => g.IsKnown);
+        assessment.Of(system.Packages.First(p => p.DisplayName == "Films")).Reasons.ShouldNotContain(r => r.Code == "notKnown");
+        assessment.Of(system.Packages.First(p => p.DisplayName == "Clock")).Standing.ShouldBe(PackageStanding.Free);
+        GuardStates.Of(system, KnownGuards.All, AudienceParser.Parse(["rowan"], system)).ShouldAllBe(g => g.Guard.Hive == GuardHive.Machine || !g.IsKnown);
+        GuardStates.Of(system, KnownGuards.All, AudienceParser.Parse(["ivy"], system)).ShouldAllBe(g => g.IsKnown);
     }
 
     [Fact]
@@ -118,15 +118,15 @@ public sealed class SurveyTests : IDisposable
         files.Add(new JsonObject { ["path"] = @"C:\Users\ivy\AppData\Local\Packages", ["unread"] = true });
         System.IO.File.WriteAllText(_folder["changed.json"], document.ToJsonString());
         var system = Read(_folder["changed.json"]);
-        var judgement = new Judgement(system);
+        var assessment = new RemovalAssessment(system);
         var calculator = system.Packages.Single(p => p.FullName.Name == "Northlight.Calculator");
         calculator.Withheld.ShouldBe(1); // "at least"
-        judgement.Of(calculator).Costs.Single().Text.ShouldBe(
+        assessment.Of(calculator).Costs.Single().Text.ShouldBe(
             "Its manifest could not be read, so that what it opens and offers is not known. What ivy has in it is not known.");
-        judgement.Of(system.Packages.First(p => p.FullName.Name == "Northlight.Weather")).Costs.ShouldContain(c => c.Code == "notKnown");
+        assessment.Of(system.Packages.First(p => p.FullName.Name == "Northlight.Weather")).Costs.ShouldContain(c => c.Code == "notKnown");
         // What the calculator needs is not known either: no framework is taken for idle.
         foreach (var framework in system.Packages.Where(p => p.Role == PackageRole.Framework))
-            judgement.Of(framework).Standing.ShouldBe(PackageStanding.Essential);
+            assessment.Of(framework).Standing.ShouldBe(PackageStanding.Essential);
     }
 
     [Fact]
@@ -137,10 +137,10 @@ public sealed class SurveyTests : IDisposable
         Run(machine).ExitCode.ShouldBe(3);
         var system = Read(File(machine));
         system.Notes.ShouldContain(n => n.Code == "packages");
-        var judgement = new Judgement(system);
+        var assessment = new RemovalAssessment(system);
         system.Packages.Where(p => p.Role == PackageRole.Application && p.IsHeld).ShouldNotBeEmpty();
         system.Packages.Where(p => p.Role == PackageRole.Application && p.IsHeld)
-            .ShouldAllBe(p => judgement.Of(p).Costs.Any(c => c.Code == "notKnown"));
+            .ShouldAllBe(p => assessment.Of(p).Costs.Any(c => c.Code == "notKnown"));
     }
 
     [Fact]
@@ -161,7 +161,7 @@ public sealed class SurveyTests : IDisposable
         var guard = new Guard(null, GuardHive.Machine, @"Policies\Saltmarsh", HiveValue.FromDWord("Quiet", 1), null, null);
         var system = Read(File(machine), [guard, .. KnownGuards.All]);
         var brief = Brief.Empty with { For = ["everyone"], Guards = [guard, KnownGuards.All[0]] };
-        var plan = RemovalPlanner.Plan(system, BriefPlanner.Wish(brief, system, []));
+        var plan = RemovalPlanner.Plan(system, BriefPlanner.ToRequest(brief, system, []));
         BriefPlanner.Differences(plan, system, _ => false, _ => false).Select(d => d.Code).ShouldBe(["guardNotKnown", "guardNotSet"]);
     }
 
@@ -227,7 +227,7 @@ public sealed class SurveyTests : IDisposable
     {
         System.IO.File.WriteAllText(_folder["odd.json"], text);
         var e = Should.Throw<MoorfieldException>(() => Read(_folder["odd.json"]));
-        e.Trouble.ShouldBe(Trouble.Misused);
+        e.Kind.ShouldBe(ErrorKind.InvalidUsage);
         e.Message.ShouldContain(says);
         e.Message.ShouldNotContain("\n");
     }
@@ -236,7 +236,7 @@ public sealed class SurveyTests : IDisposable
     public void A_survey_that_nests_without_end_is_refused()
     {
         System.IO.File.WriteAllText(_folder["deep.json"], "{\"schema\":\"moorfield.survey/1\",\"other\":" + new string('[', 100_000) + "}");
-        Should.Throw<MoorfieldException>(() => Read(_folder["deep.json"])).Trouble.ShouldBe(Trouble.Misused);
+        Should.Throw<MoorfieldException>(() => Read(_folder["deep.json"])).Kind.ShouldBe(ErrorKind.InvalidUsage);
     }
 
     [Fact]
@@ -262,7 +262,7 @@ public sealed class SurveyTests : IDisposable
                 using var target = SurveyTarget.TryOpen(file);
                 var system = target?.Read([null], KnownGuards.All)[0];
                 if (system is not null)
-                    _ = system.Packages.Select(new Judgement(system).Of).ToList();
+                    _ = system.Packages.Select(new RemovalAssessment(system).Of).ToList();
             }
             catch (MoorfieldException e)
             {

@@ -4,8 +4,8 @@ using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
@@ -21,9 +21,9 @@ internal static class BlockCommand
 
     /// <summary>What is to be blocked, and guards that came with it.</summary>
     /// <param name="Who">For whom guards of accounts are meant.</param>
-    private sealed record Wish(ImmutableArray<PackageFamilyName> Families, ImmutableArray<Guard> Guards, ImmutableArray<string> Who)
+    private sealed record BlockRequest(ImmutableArray<PackageFamilyName> Families, ImmutableArray<Guard> Guards, ImmutableArray<string> Who)
     {
-        internal static Wish Nothing { get; } = new([], [], ["everyone"]);
+        internal static BlockRequest Nothing { get; } = new([], [], ["everyone"]);
     }
 
     internal static Command CreateBlock()
@@ -58,44 +58,45 @@ internal static class BlockCommand
             var filter = filters.Read(parsed);
             target.Maker = parsed.GetValue(Maker);
             if (filter.IsEmpty && filters.Keep(parsed).Length > 0)
-                throw new MoorfieldException(Trouble.Misused,
+                throw new MoorfieldException(ErrorKind.InvalidUsage,
                     "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
             if (arguments.Length == 0 && filter.IsEmpty && parsed.GetValue(from) is not null && !brief.IsGiven(parsed))
-                throw new MoorfieldException(Trouble.Misused,
+                throw new MoorfieldException(ErrorKind.InvalidUsage,
                     "--from says where FAMILY is looked up: name families, or '*' for all of them, or give a --brief.");
             if (arguments.Length == 0 && filter.IsEmpty && !brief.IsGiven(parsed) && parsed.GetValue(registry) is null
                 && parsed.GetValue(coming) is null)
-                throw new MoorfieldException(Trouble.Misused,
+                throw new MoorfieldException(ErrorKind.InvalidUsage,
                     "Say what to block: families, what is known of packages (--standing, --origin and the like), --brief FILE, --coming IMAGE, or "
                         + "--reg FILE.");
             if (brief.IsGiven(parsed) && parsed.GetValue(registry) is not null)
-                throw new MoorfieldException(Trouble.Misused,
+                throw new MoorfieldException(ErrorKind.InvalidUsage,
                     "Give --brief or --reg: a brief's guards are for those whom it says, a file's for everyone.");
             if (parsed.GetValue(coming) is not null && (brief.IsGiven(parsed) || parsed.GetValue(registry) is not null || target.HasEditions))
-                throw new MoorfieldException(Trouble.Misused, "--coming is for an installed system, and goes without --brief and --reg.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "--coming is for an installed system, and goes without --brief and --reg.");
             var given = brief.Load(parsed);
             IReadOnlyCollection<Guard> guards = parsed.GetValue(coming) is not null || parsed.GetValue(registry) is not null ? KnownGuards.All
                 : given?.Guards ?? [];
             var snapshots = Common.Read(target, parsed.GetValue(coming) is null ? parsed.GetValue(Edition) : [], guards);
             ImmutableArray<SystemSnapshot> others = parsed.GetValue(from) is { } other ? ReadOther(other, parsed.GetValue(Maker)) : [];
-            var wish = Given(given, [.. snapshots, .. others], parsed.GetValue(registry));
+            var request = Given(given, [.. snapshots, .. others], parsed.GetValue(registry));
             if (parsed.GetValue(coming) is { } image)
             {
                 var edition = ForecastCommand.ReadImage(image, parsed.GetValue(Edition) ?? [], snapshots[0]);
-                var forecast = Foresight.Of(target, snapshots[0], edition, null, Common.Points(options.VaultPath(parsed)));
-                wish = wish with { Families = forecast.Blockable(isUpdate: true), Guards = forecast.Open(snapshots[0].EditionId) };
+                var forecast = ForecastOperation.Of(target, snapshots[0], edition, null, Common.Points(options.VaultPath(parsed)));
+                request = request with { Families = forecast.Blockable(isUpdate: true), Guards = forecast.Open(snapshots[0].EditionId) };
             }
             var named = parsed.GetValue(from) is null ? BlockPlanner.Families(snapshots, arguments) : FamiliesOf(others, arguments);
             var fitting = filter.IsEmpty ? []
                 : filter.Choose(filters.Keep(parsed), others.IsEmpty ? snapshots : others).SelectMany(c => c).Select(c => c.Package.Family);
-            wish = wish with { Families = [.. named.Concat(fitting).Concat(wish.Families).Distinct()] };
-            foreach (var family in wish.Families)
+            request = request with { Families = [.. named.Concat(fitting).Concat(request.Families).Distinct()] };
+            foreach (var family in request.Families)
             {
                 if (BlockPlanner.NearMiss(snapshots, family) is { } near)
-                    Say.Aside($"moorfield: {family} is not installed, and differs in {Sheet.Count(near.Letters, "letter")} from {near.Family}, "
+                    ConsoleOutput.Notice($"moorfield: {family} is not installed, and differs in {TextTable.Count(near.Letters, "letter")} from "
+                        + $"{near.Family}, "
                         + $"which is. Make sure that it is the one you mean.");
             }
-            return Run(parsed, options, Blocking.Block(target, snapshots, wish.Families, wish.Guards, wish.Who));
+            return Run(parsed, options, BlockOperation.Block(target, snapshots, request.Families, request.Guards, request.Who));
         });
         return command;
     }
@@ -116,27 +117,27 @@ internal static class BlockCommand
         {
             using var target = options.Open(parsed, parsed.GetRequiredValue(TargetPath));
             var snapshots = Common.Read(target, parsed.GetValue(Edition));
-            return Run(parsed, options, Blocking.Unblock(target, snapshots, parsed.GetRequiredValue(families)));
+            return Run(parsed, options, BlockOperation.Unblock(target, snapshots, parsed.GetRequiredValue(families)));
         });
         return command;
     }
 
-    private static Wish Given(Brief? brief, IReadOnlyList<SystemSnapshot> systems, string? registry)
+    private static BlockRequest Given(Brief? brief, IReadOnlyList<SystemSnapshot> systems, string? registry)
     {
         if (brief is not null)
         {
-            var (removed, blocked) = BriefChoice.Unwanted(brief, systems);
-            return new Wish([.. removed, .. blocked], brief.Guards, brief.For.IsEmpty ? Wish.Nothing.Who : brief.For);
+            var (removed, blocked) = BriefSelection.Unwanted(brief, systems);
+            return new BlockRequest([.. removed, .. blocked], brief.Guards, brief.For.IsEmpty ? BlockRequest.Nothing.Who : brief.For);
         }
         if (registry is null)
-            return Wish.Nothing;
+            return BlockRequest.Nothing;
         using var file = RegularFile.OpenNamed(registry);
         if (file.Length > RegistryText.MaxBytes)
-            throw new MoorfieldException(Trouble.Misused, $"{registry} is longer than any list of blocks.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{registry} is longer than any list of blocks.");
         byte[] content = new byte[file.Length];
         file.ReadExactly(content);
         var (blocks, guards) = RegistryExchange.Read(registry, content);
-        return new Wish(blocks, guards, Wish.Nothing.Who);
+        return new BlockRequest(blocks, guards, BlockRequest.Nothing.Who);
     }
 
     private static ImmutableArray<SystemSnapshot> ReadOther(string path, string? maker)
@@ -147,10 +148,10 @@ internal static class BlockCommand
     }
 
     private static ImmutableArray<PackageFamilyName> FamiliesOf(IReadOnlyList<SystemSnapshot> snapshots, string[] arguments) =>
-        [.. PackageChoice.Find(arguments, snapshots).SelectMany(s => s)
+        [.. PackageSelector.Find(arguments, snapshots).SelectMany(s => s)
             .Where(c => c.Exactly || c.Package.Role is PackageRole.Application or PackageRole.Addon).Select(c => c.Package.Family).Distinct()];
 
-    private static int Run(ParseResult parsed, ChangeOptions options, Blocking blocking)
+    private static int Run(ParseResult parsed, ChangeOptions options, BlockOperation blocking)
     {
         var target = blocking.Target;
         var proposal = blocking.Plan();
@@ -158,12 +159,13 @@ internal static class BlockCommand
         {
             string state = blocking.Lifts ? "not blocked" : "blocked";
             string where = snapshot.EditionNumber is { } number ? $" in edition {number}" : "";
-            Say.Aside($"{Prose.List(plan.Unchanged.Select(f => f.ToString()), 3)} {(plan.Unchanged.Length == 1 ? "is" : "are")} {state} "
+            ConsoleOutput.Notice($"{TextFormat.List(plan.Unchanged.Select(f => f.ToString()), 3)} {(plan.Unchanged.Length == 1 ? "is" : "are")} "
+                + $"{state} "
                 + $"already{where}.");
         }
         if (!proposal.HasEffect)
         {
-            Say.Aside("Nothing was changed.");
+            ConsoleOutput.Notice("Nothing was changed.");
             return Program.Done;
         }
         var guards = proposal.Guards;
@@ -171,45 +173,46 @@ internal static class BlockCommand
         var concerned = proposal.Plans.Where(p => !p.Plan.Families.IsEmpty).ToList();
         return options.CarryOut(
             parsed, blocking, proposal,
-            DocumentMaker.Plan(
+            DocumentBuilder.Plan(
                 target.FullPath, blocking.Lifts ? "unblock" : "block", proposal.Families.Select(f => f.ToString()), proposal.Request.Changes, null),
             () =>
             {
                 foreach (var (snapshot, plan, _) in concerned)
-                    ShowPreview(Words.Place(target, snapshot), plan, snapshot, kind);
+                    ShowPreview(DisplayText.Place(target, snapshot), plan, snapshot, kind);
                 if (guards.Length > 0)
-                    Say.Heading($"Guards to be set on {target.Name}");
+                    ConsoleOutput.Heading($"Guards to be set on {target.Name}");
                 foreach (var guard in guards)
-                    Say.Line($"  {guard.Title}: {guard.Purpose}");
+                    ConsoleOutput.Result($"  {guard.Title}: {guard.Purpose}");
             },
             _ =>
             {
                 foreach (var (snapshot, plan, _) in concerned)
                     ShowResult(target, snapshot, plan, kind);
                 if (guards.Length > 0)
-                    Say.Line($"{Sheet.Count(guards.Length, "guard")} set: {Prose.List(guards.Select(g => g.Title))}.");
+                    ConsoleOutput.Result($"{TextTable.Count(guards.Length, "guard")} set: {TextFormat.List(guards.Select(g => g.Title))}.");
             });
     }
 
     private static void ShowPreview(string target, BlockPlan plan, SystemSnapshot snapshot, RunKind kind)
     {
-        Say.Heading($"{(kind == RunKind.Block ? "To be blocked" : "Blocks to be lifted")} on {target}");
+        ConsoleOutput.Heading($"{(kind == RunKind.Block ? "To be blocked" : "Blocks to be lifted")} on {target}");
         foreach (var family in plan.Families)
         {
             var package = snapshot.Packages.FirstOrDefault(p => p.Family == family);
             string note = kind == RunKind.Block && package is { Newcomers: true }
                 ? "; it is provisioned now and stays so: 'remove --for newcomers' takes that away as well" : "";
-            Say.Line($"  {family}  ({(package is null ? "not installed" : package.DisplayName)}{note})");
+            ConsoleOutput.Result($"  {family}  ({(package is null ? "not installed" : package.DisplayName)}{note})");
         }
     }
 
     private static void ShowResult(Target target, SystemSnapshot snapshot, BlockPlan plan, RunKind kind)
     {
-        Say.Line($"{Sheet.Count(plan.Families.Length, "family", "families")} {(kind == RunKind.Block ? "blocked" : "no longer blocked")} on "
-            + $"{Words.Place(target, snapshot)}.");
+        ConsoleOutput.Result($"{TextTable.Count(plan.Families.Length, "family", "families")} "
+            + $"{(kind == RunKind.Block ? "blocked" : "no longer blocked")} on "
+            + $"{DisplayText.Place(target, snapshot)}.");
         var present = snapshot.Packages.Where(p => p.IsHeld && plan.Families.Contains(p.Family)).Select(p => p.DisplayName)
             .Distinct(StringComparer.Ordinal).ToList();
         if (kind == RunKind.Block && present.Count > 0)
-            Say.Line($"Nothing was removed: {Prose.List(present)} {(present.Count == 1 ? "is" : "are")} still there.");
+            ConsoleOutput.Result($"Nothing was removed: {TextFormat.List(present)} {(present.Count == 1 ? "is" : "are")} still there.");
     }
 }

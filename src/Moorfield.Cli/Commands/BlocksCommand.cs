@@ -4,8 +4,8 @@ using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
 using Moorfield.Reporting;
@@ -88,36 +88,37 @@ internal static class BlocksCommand
     private static void WriteRegistry(Target target, IReadOnlyList<SystemSnapshot> snapshots, string file)
     {
         if (snapshots.Count > 1)
-            throw new MoorfieldException(Trouble.Misused, "A registry text file is that of one system: choose one with --edition.");
-        var guards = GuardStates.Of(snapshots[0], KnownGuards.All, Who.Parse(["everyone"], snapshots[0]));
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "A registry text file is that of one system: choose one with --edition.");
+        var guards = GuardStates.Of(snapshots[0], KnownGuards.All, AudienceParser.Parse(["everyone"], snapshots[0]));
         var set = guards.GroupBy(g => g.Guard).Where(g => g.All(s => s.IsSet)).Select(g => g.Key).ToList();
         NewFile.Write(file,
-            RegistryExchange.Write($"Blocks and guards of {Words.Place(target, snapshots[0])}, by moorfield", snapshots[0].Blocks, set));
-        Say.Aside($"{file} holds {Sheet.Count(snapshots[0].Blocks.Length, "block")} and {Sheet.Count(set.Count, "guard")}.");
+            RegistryExchange.Write($"Blocks and guards of {DisplayText.Place(target, snapshots[0])}, by moorfield", snapshots[0].Blocks, set));
+        ConsoleOutput.Notice($"{file} holds {TextTable.Count(snapshots[0].Blocks.Length, "block")} and {TextTable.Count(set.Count, "guard")}.");
     }
 
     private static void WriteTable(Target target, SystemSnapshot snapshot, List<Block> blocks)
     {
         if (snapshot.EditionNumber is not null)
-            Say.Heading(Words.Describe(snapshot));
-        var sheet = new Sheet("Blocked family", "Here now", "Accounts", "Newcomers", "Since", "Set by").Quiet(4, 5);
+            ConsoleOutput.Heading(DisplayText.Describe(snapshot));
+        var sheet = new TextTable("Blocked family", "Here now", "Accounts", "Newcomers", "Since", "Set by").Quiet(4, 5);
         foreach (var block in blocks)
         {
             var package = block.Package;
             sheet.Add(
                 block.Family.ToString(), package is null ? "no" : block.IsPresent ? $"still: {package.DisplayName}"
                 : $"nobody has it: {package.DisplayName}",
-                package is null ? Words.Nothing : Words.Accounts(package.Accounts, snapshot),
-                package is null ? Words.Nothing : package.Newcomers ? "still get it" : "do not get it",
-                block.Since?.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture) ?? Words.Nothing,
-                block.SetBy is { } point ? $"restore point {point.Number}" : Words.Nothing);
+                package is null ? DisplayText.Nothing : DisplayText.Accounts(package.Accounts, snapshot),
+                package is null ? DisplayText.Nothing : package.Newcomers ? "still get it" : "do not get it",
+                block.Since?.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture) ?? DisplayText.Nothing,
+                block.SetBy is { } point ? $"restore point {point.Number}" : DisplayText.Nothing);
         }
         if (blocks.Count > 0)
             sheet.Write();
-        Say.Line($"{Sheet.Count(blocks.Count, "family", "families")} blocked on {Words.Place(target, snapshot)}.");
+        ConsoleOutput.Result($"{TextTable.Count(blocks.Count, "family", "families")} blocked on {DisplayText.Place(target, snapshot)}.");
         var present = blocks.Where(b => b.IsPresent).Select(b => b.Package!.DisplayName).ToList();
         if (present.Count > 0)
-            Say.Line($"Blocked but present: {Prose.List(present)}. A block only keeps updates from provisioning a family; 'moorfield remove' takes "
+            ConsoleOutput.Result($"Blocked but present: {TextFormat.List(present)}. A block only keeps updates from provisioning a family; "
+                + $"'moorfield remove' takes "
                 + $"away what is there.");
     }
 }

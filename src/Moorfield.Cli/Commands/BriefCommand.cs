@@ -4,8 +4,8 @@ using Moorfield.Core.HandOver;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
@@ -40,13 +40,13 @@ internal static class BriefCommand
             string text = BriefDraft.Write($"Packages of {target.Name}", snapshots);
             if (parsed.GetValue(output) is not { } file)
             {
-                Console.Out.Write(Say.CleanLines(text));
+                Console.Out.Write(ConsoleOutput.CleanLines(text));
                 return Program.Done;
             }
             NewFile.Write(file, System.Text.Encoding.UTF8.GetBytes(text));
             int families = snapshots.SelectMany(s => s.Packages).Select(p => p.Family).Distinct().Count();
-            Say.Line($"{file} names {Sheet.Count(families, "family", "families")}, all as kept. Move lines to remove, then look with "
-                + $"{Prose.Command("brief", "show", file, "--on", target.FullPath)}.");
+            ConsoleOutput.Result($"{file} names {TextTable.Count(families, "family", "families")}, all as kept. Move lines to remove, then look with "
+                + $"{TextFormat.Command("brief", "show", file, "--on", target.FullPath)}.");
             return Program.Done;
         });
         return command;
@@ -55,7 +55,7 @@ internal static class BriefCommand
     /// <summary>The end of a command that goes by a brief of which a rule takes nothing.</summary>
     internal static int Unmeant(Target target)
     {
-        Say.Error($"{target.Name}: a rule of the brief takes nothing, and --strict does not allow that. Nothing was changed.");
+        ConsoleOutput.Error($"{target.Name}: a rule of the brief takes nothing, and --strict does not allow that. Nothing was changed.");
         return Program.Differs;
     }
 
@@ -78,16 +78,16 @@ internal static class BriefCommand
             var brief = BriefOptions.Load(parsed.GetRequiredValue(file), parsed.GetValue(sha256));
             var (target, snapshots) = Common.Read(parsed.GetRequiredValue(on), parsed.GetValue(edition), maker: brief.Maker);
             using var open = target;
-            var systems = snapshots.Select(s => (Snapshot: s, Choice: BriefChoice.Of(brief, s))).ToList();
+            var systems = snapshots.Select(s => (Snapshot: s, Choice: BriefSelection.Of(brief, s))).ToList();
             if (parsed.GetValue(format) == "json")
             {
-                DocumentJson.Write(DocumentMaker.Brief(brief, target, systems));
+                DocumentJson.Write(DocumentBuilder.Brief(brief, target, systems));
                 return Program.Done;
             }
             for (int i = 0; i < systems.Count; i++)
             {
                 if (i > 0)
-                    Say.Line();
+                    ConsoleOutput.Result();
                 Show(brief, target, systems[i].Snapshot, systems[i].Choice);
             }
             return Program.Done;
@@ -122,49 +122,50 @@ internal static class BriefCommand
         command.Handle(parsed =>
         {
             if (parsed.GetValue(issue) < 1)
-                throw new MoorfieldException(Trouble.Misused, "--issue takes a number from 1 on.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "--issue takes a number from 1 on.");
             if (!DateOnly.TryParseExact(parsed.GetRequiredValue(notAfter), "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None,
                 out var last))
-                throw new MoorfieldException(Trouble.Misused, $"--not-after takes a day as YYYY-MM-DD, not '{parsed.GetValue(notAfter)}'.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"--not-after takes a day as YYYY-MM-DD, not '{parsed.GetValue(notAfter)}'.");
             var brief = BriefOptions.Load(parsed.GetRequiredValue(file), null);
             var (target, snapshots) = Common.Read(parsed.GetRequiredValue(on), parsed.GetValue(edition), brief.Guards, maker: brief.Maker);
             using var open = target;
             var (plan, plans) = HandOverCommand.Plan(snapshots, HandOverCommand.Words(parsed.GetValue(who), brief, snapshots), brief,
-                s => BriefPlanner.Wish(brief, s, parsed.GetValue(who) ?? []));
+                s => BriefPlanner.ToRequest(brief, s, parsed.GetValue(who) ?? []));
             string path = parsed.GetRequiredValue(output);
             NewFile.Write(path, BriefList.Write(plan, parsed.GetValue(issue), last));
             foreach (var refused in plans.SelectMany(p => p.Plan.Refused).DistinctBy(r => r.Package.Family))
-                Say.Error($"{refused.Package.DisplayName} is left out: it may not be removed. {refused.Verdict.Reasons[0].Text}");
-            Say.Line($"{path} lists {Sheet.Count(plan.Remove.Length, "family", "families")} to go, "
-                + $"{Sheet.Count(plan.Keep.Length, "family", "families")} that stay, {Sheet.Count(plan.Block.Length, "block")} and "
-                + $"{Sheet.Count(plan.Guards.Length, "guard")}.");
+                ConsoleOutput.Error($"{refused.Package.DisplayName} is left out: it may not be removed. {refused.Verdict.Reasons[0].Text}");
+            ConsoleOutput.Result($"{path} lists {TextTable.Count(plan.Remove.Length, "family", "families")} to go, "
+                + $"{TextTable.Count(plan.Keep.Length, "family", "families")} that stay, {TextTable.Count(plan.Block.Length, "block")} and "
+                + $"{TextTable.Count(plan.Guards.Length, "guard")}.");
             return plans.Any(p => p.Plan.Refused.Any()) ? Program.DoneInPart : Program.Done;
         });
         return command;
     }
 
-    private static void Show(Brief brief, Target target, SystemSnapshot snapshot, BriefChoice choice)
+    private static void Show(Brief brief, Target target, SystemSnapshot snapshot, BriefSelection choice)
     {
-        Say.Heading($"{brief.Title ?? brief.Name}, on "
-            + $"{Words.Place(target, snapshot)}{(brief.For.IsEmpty ? "" : $", for {string.Join(", ", brief.For)}")}");
-        var rules = new Sheet("Rule", "At", "Takes", "Because").Quiet(1, 3);
+        ConsoleOutput.Heading($"{brief.Title ?? brief.Name}, on "
+            + $"{DisplayText.Place(target, snapshot)}{(brief.For.IsEmpty ? "" : $", for {string.Join(", ", brief.For)}")}");
+        var rules = new TextTable("Rule", "At", "Takes", "Because").Quiet(1, 3);
         foreach (var (rule, keeps, packages) in choice.ByRule.Where(r => !r.Packages.IsEmpty))
-            rules.Add($"{(keeps ? "keep" : "remove")} {rule.Describe()}", rule.Source, Sheet.Count(packages.Length, "package"), rule.Because ?? "");
+            rules.Add($"{(keeps ? "keep" : "remove")} {rule.Describe()}", rule.Source, TextTable.Count(packages.Length, "package"), rule.Because
+                ?? "");
         if (choice.ByRule.Any(r => !r.Packages.IsEmpty))
             rules.Write();
-        var taken = new Sheet("Package", "Version", "Size", "Goes", "Taken by").Right(2).Quiet(1);
+        var taken = new TextTable("Package", "Version", "Size", "Goes", "Taken by").Right(2).Quiet(1);
         foreach (var take in choice.Taken)
         {
             var package = take.Package.Package;
             taken.Add(
-                package.DisplayName, package.FullName.Version.ToString(), Sheet.Size(package.Bytes),
+                package.DisplayName, package.FullName.Version.ToString(), TextTable.Size(package.Bytes),
                 take.KeptBy is { } keeper ? $"no, kept by {keeper.Source}" : !package.IsHeld ? "nobody has it" : "yes", take.Rule.Source);
         }
         if (!choice.Taken.IsEmpty)
             taken.Write();
-        Say.Line($"{Sheet.Count(choice.Going.Length, "package")} to go, {Sheet.Size(choice.Going.Sum(p => p.Package.Bytes))}; "
-            + $"{Sheet.Count(brief.Guards.Length, "guard")}; {Sheet.Count(choice.Blocks.Length, "family", "families")} blocked outright.");
+        ConsoleOutput.Result($"{TextTable.Count(choice.Going.Length, "package")} to go, {TextTable.Size(choice.Going.Sum(p => p.Package.Bytes))}; "
+            + $"{TextTable.Count(brief.Guards.Length, "guard")}; {TextTable.Count(choice.Blocks.Length, "family", "families")} blocked outright.");
         foreach (var (rule, keeps, _) in choice.ByRule.Where(r => r.Packages.IsEmpty))
-            Say.Line($"Takes nothing here: {(keeps ? "keep" : "remove")} {rule.Describe()} ({rule.Source}).");
+            ConsoleOutput.Result($"Takes nothing here: {(keeps ? "keep" : "remove")} {rule.Describe()} ({rule.Source}).");
     }
 }

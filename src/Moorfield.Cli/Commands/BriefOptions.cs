@@ -38,13 +38,13 @@ internal sealed class BriefOptions
     {
         var idle = brief is null ? [] : Idle(brief, target, snapshots, Common.Points(vaultPath));
         foreach (var rule in idle)
-            Say.Aside($"moorfield: {target.Name}: {rule.Describe()}");
+            ConsoleOutput.Notice($"moorfield: {target.Name}: {rule.Describe()}");
         return !idle.IsEmpty && IsStrict(parsed);
     }
 
-    internal static ImmutableArray<IdleRule> Idle(Brief brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots,
+    internal static ImmutableArray<UnmatchedRule> Idle(Brief brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots,
     IReadOnlyList<PointSummary> points) =>
-        IdleRule.Find(brief, snapshots,
+        UnmatchedRule.Find(brief, snapshots,
             [.. PointHistory.RemovedPackages(points, target.Identify(snapshots.First()))
             .SelectMany(p => new[] { p.Family, p.DisplayName }).Distinct(StringComparer.OrdinalIgnoreCase)]);
 
@@ -56,12 +56,12 @@ internal sealed class BriefOptions
         string? sha256 = parsed.GetValue(_sha256);
         if (parsed.GetValue(_brief) is { } place)
             return Load(place, sha256);
-        return sha256 is null ? null : throw new MoorfieldException(Trouble.Misused, "--brief-sha256 belongs to --brief.");
+        return sha256 is null ? null : throw new MoorfieldException(ErrorKind.InvalidUsage, "--brief-sha256 belongs to --brief.");
     }
 
     internal static Brief Load(string place, string? sha256)
     {
-        using var fetcher = new BriefFetcher(BriefFetcher.DefaultCache, text => Say.Aside($"moorfield: {text}"));
+        using var fetcher = new BriefFetcher(BriefFetcher.DefaultCache, text => ConsoleOutput.Notice($"moorfield: {text}"));
         return new BriefLoader(fetcher.Fetch).Load(place, sha256);
     }
 }

@@ -61,20 +61,20 @@ internal static class BringBackCommand
     {
         using var target = options.Open(parsed, parsed.GetRequiredValue(TargetPath));
         using var vault = Vault.OpenExisting(options.VaultPath(parsed));
-        var guards = BringingBack.GuardsSet(vault, target.Identify());
+        var guards = BringBackOperation.GuardsSet(vault, target.Identify());
         var snapshots = Common.Read(target, parsed.GetValue(Edition), guards);
-        _ = Who.Parse(parsed.GetValue(For) ?? [], snapshots[0]);
-        var origins = ImmutableArray.CreateBuilder<OtherPlace>();
+        _ = AudienceParser.Parse(parsed.GetValue(For) ?? [], snapshots[0]);
+        var origins = ImmutableArray.CreateBuilder<BringBackSource>();
         try
         {
             foreach (string path in parsed.GetValue(From) ?? [])
             {
                 if (!Path.Exists(path))
-                    throw new MoorfieldException(Trouble.Misused, $"{path} does not exist. Name another system, an image or a package file.");
-                origins.Add(new OtherPlace(path, PackageArchive.IsNamedSo(path) && File.Exists(path) ? null : Common.Open(path),
+                    throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} does not exist. Name another system, an image or a package file.");
+                origins.Add(new BringBackSource(path, PackageArchive.IsNamedSo(path) && File.Exists(path) ? null : Common.Open(path),
                     parsed.GetValue(FromEdition)));
             }
-            return Run(parsed, options, new BringingBack(
+            return Run(parsed, options, new BringBackOperation(
                 target, snapshots, parsed.GetRequiredValue(Packages), parsed.GetValue(For) ?? [], origins.ToImmutable(), guards));
         }
         finally
@@ -84,51 +84,53 @@ internal static class BringBackCommand
         }
     }
 
-    private static int Run(ParseResult parsed, ChangeOptions options, BringingBack bringing)
+    private static int Run(ParseResult parsed, ChangeOptions options, BringBackOperation bringing)
     {
         var target = bringing.Target;
         var proposal = bringing.Plan();
         if (!proposal.HasEffect)
         {
             foreach (string note in proposal.Plans.SelectMany(p => p.Notes).Distinct(StringComparer.Ordinal))
-                Say.Line(note);
-            Say.Aside("All of them have it already. Nothing was changed.");
+                ConsoleOutput.Result(note);
+            ConsoleOutput.Notice("All of them have it already. Nothing was changed.");
             return Program.Done;
         }
         var notes = proposal.Plans.SelectMany(p => p.Notes).Distinct(StringComparer.Ordinal).ToList();
         return options.CarryOut(
             parsed, bringing, proposal,
-            DocumentMaker.Plan(target.FullPath, "bringBack",
+            DocumentBuilder.Plan(target.FullPath, "bringBack",
                 proposal.Plans.SelectMany(p => p.Packages).Select(p => p.FullName.Family.ToString()), proposal.Request.Changes, null),
             () =>
             {
                 foreach (var plan in proposal.Plans)
-                    ShowPreview(Words.Place(target, plan.Snapshot), plan);
-                notes.ForEach(n => Say.Line(n));
+                    ShowPreview(DisplayText.Place(target, plan.Snapshot), plan);
+                notes.ForEach(n => ConsoleOutput.Result(n));
             },
             outcome =>
             {
                 var brought = proposal.Plans.SelectMany(p => p.Packages).Where(p => p.NeededBy is null).Select(p => p.DisplayName)
                     .Distinct(StringComparer.Ordinal).ToList();
-                Say.Line(!outcome.Verified ? "Not all of it is there as planned."
-                    : $"{Prose.List(brought, 3)} {(brought.Count == 1 ? "is" : "are")} back on {target.Name}; a fresh look finds "
-                        + $"{Sheet.Count(outcome.Changes, "change")} as planned.");
+                ConsoleOutput.Result(!outcome.Verified ? "Not all of it is there as planned."
+                    : $"{TextFormat.List(brought, 3)} {(brought.Count == 1 ? "is" : "are")} back on {target.Name}; a fresh look finds "
+                        + $"{TextTable.Count(outcome.Changes, "change")} as planned.");
             });
     }
 
     private static void ShowPreview(string place, BringBackPlan plan)
     {
-        Say.Heading($"To be brought back on {place}");
-        var sheet = new Sheet("Package", "Version", "For", "From", "Files", "Lifted", "Needed by").Right(4).Quiet(1);
+        ConsoleOutput.Heading($"To be brought back on {place}");
+        var sheet = new TextTable("Package", "Version", "For", "From", "Files", "Lifted", "Needed by").Right(4).Quiet(1);
         foreach (var package in plan.Packages)
         {
             var lifted = (package.Unblocks ? ["block"] : Array.Empty<string>()).Concat(package.Guards
                 .Select(g => $"guard {g.Guard.Title}").Distinct(StringComparer.Ordinal));
             sheet.Add(
                 package.DisplayName, package.FullName.Version.ToString(),
-                Words.OrNothing(Words.Names(package.Sids, plan.Snapshot).Concat(package.Newcomers ? ["newcomers"] : Array.Empty<string>())),
-                package.From ?? "its folder there", package.Bytes == 0 ? Words.Nothing : Sheet.Size(package.Bytes), Words.OrNothing(lifted),
-                package.NeededBy ?? Words.Nothing);
+                DisplayText.OrNothing(DisplayText.Names(package.Sids, plan.Snapshot)
+                    .Concat(package.Newcomers ? ["newcomers"] : Array.Empty<string>())),
+                package.From ?? "its folder there", package.Bytes == 0 ? DisplayText.Nothing : TextTable.Size(package.Bytes),
+                    DisplayText.OrNothing(lifted),
+                package.NeededBy ?? DisplayText.Nothing);
         }
         sheet.Write();
     }

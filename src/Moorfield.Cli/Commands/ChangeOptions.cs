@@ -40,12 +40,12 @@ internal sealed class ChangeOptions
 
     /// <summary>Opens and takes what the command changes.</summary>
     /// <param name="recoverBy">As for <see cref="DiskTarget.Open"/>.</param>
-    internal Target Open(ParseResult parsed, string path, bool mayFollowInterruption = false, NamedRun? recoverBy = null)
+    internal Target Open(ParseResult parsed, string path, bool mayFollowInterruption = false, MarkedRun? recoverBy = null)
     {
-        var target = Common.OpenForChange(path, Progress.Seam, mayFollowInterruption, recoverBy);
+        var target = Common.OpenForChange(path, Progress.Interceptor, mayFollowInterruption, recoverBy);
         target.ReplaysLogs = ReplaysLogs(parsed);
         if (target is ImageTarget image && !IsPreview(parsed))
-            Common.SettleImages(VaultPath(parsed), image);
+            Common.RecoverImages(VaultPath(parsed), image);
         return target;
     }
 
@@ -80,7 +80,7 @@ internal sealed class ChangeOptions
         bool json = IsJson(parsed);
         var replays = (proposal as RunProposal)?.Request.Changes.OfType<LogsReplayed>().ToList() ?? [];
         if (!document.Changes.Any(c => replays.Exists(r => r.Describe() == c.Text)))
-            document = document with { Changes = [.. replays.Select(DocumentMaker.Change), .. document.Changes] };
+            document = document with { Changes = [.. replays.Select(DocumentBuilder.Change), .. document.Changes] };
         bool withPoint = HasRestorePoint(parsed);
         string vaultPath = operation.Source?.FullPath ?? VaultPath(parsed);
         if (IsPreview(parsed))
@@ -96,7 +96,7 @@ internal sealed class ChangeOptions
         Outcome? outcome;
         try
         {
-            outcome = operation.CarryOut(proposal, new RunSettings(withPoint ? vaultPath : null, Progress.Seam)
+            outcome = operation.CarryOut(proposal, new RunSettings(withPoint ? vaultPath : null, Progress.Interceptor)
             {
                 Note = _records ? parsed.GetValue(_note) : null,
                 KeepFiles = keepFiles,
@@ -113,9 +113,9 @@ internal sealed class ChangeOptions
         }
         catch (MoorfieldException e)
         {
-            RunLog.Write(document.Action, operation.Target.FullPath, null, e.Trouble switch
+            RunLog.Write(document.Action, operation.Target.FullPath, null, e.Kind switch
             {
-                Trouble.Refused => "refused", Trouble.Stopped => "stopped", _ => "failed",
+                ErrorKind.Refused => "refused", ErrorKind.Stopped => "stopped", _ => "failed",
             }, (proposal as RunProposal)?.Request.Title ?? document.Action, e.Message);
             throw;
         }
@@ -125,7 +125,7 @@ internal sealed class ChangeOptions
         }
         if (outcome is null)
         {
-            Say.Aside("Nothing was changed.");
+            ConsoleOutput.Notice("Nothing was changed.");
             return Program.Done;
         }
         if (proposal is RunProposal run)
@@ -134,7 +134,7 @@ internal sealed class ChangeOptions
             RunLog.Write(document.Action, operation.Target.FullPath, null, "done", document.Action);
         Common.KeepWithin(limit, vaultPath, outcome.Point);
         if (json)
-            DocumentJson.Write(DocumentMaker.Result(operation.Target.FullPath, document, outcome, withPoint ? vaultPath : null, size?.Invoke()));
+            DocumentJson.Write(DocumentBuilder.Result(operation.Target.FullPath, document, outcome, withPoint ? vaultPath : null, size?.Invoke()));
         else
             ShowResult();
         return ExitCode(outcome);
@@ -142,45 +142,46 @@ internal sealed class ChangeOptions
         void ShowPreview()
         {
             foreach (var replay in replays)
-                Say.Line($"First: {(replay.Edition is { } number ? $"edition {number}: " : "")}{replay.Describe()}.");
+                ConsoleOutput.Result($"First: {(replay.Edition is { } number ? $"edition {number}: " : "")}{replay.Describe()}.");
             showPreview();
             if (changesTarget)
-                Say.Line(withPoint ? $"A restore point is recorded first, in {vaultPath}." : "No restore point is recorded: this cannot be undone.");
+                ConsoleOutput.Result(withPoint ? $"A restore point is recorded first, in {vaultPath}." : "No restore point is recorded: this cannot "
+                    + "be undone.");
         }
 
         void ShowResult()
         {
             ShowTrouble(outcome, operation.Target);
-            Say.Line();
+            ConsoleOutput.Result();
             showResult(outcome);
             if (outcome.Point is not { } point)
                 return;
-            string does = operation is Undoing ? "takes this undo back" : "puts it back";
-            Say.Line($"Restore point {point} in {vaultPath} holds what was there: "
-                + $"{Prose.Command("undo", operation.Target.FullPath, $"{point}", operation.Target.Options)} {does}.");
+            string does = operation is UndoOperation ? "takes this undo back" : "puts it back";
+            ConsoleOutput.Result($"Restore point {point} in {vaultPath} holds what was there: "
+                + $"{TextFormat.Command("undo", operation.Target.FullPath, $"{point}", operation.Target.Options)} {does}.");
         }
     }
 
     private static bool IsConfirmed(bool withPoint, IReadOnlyList<string> costs) =>
-        Say.Confirm(withPoint ? "Carry this out?" : "Carry this out without a restore point? It cannot be undone.")
-        && (costs.Count == 0 || Say.Confirm($"It costs something: {Prose.List(costs)}. Carry it out all the same?"));
+        ConsoleOutput.Confirm(withPoint ? "Carry this out?" : "Carry this out without a restore point? It cannot be undone.")
+        && (costs.Count == 0 || ConsoleOutput.Confirm($"It costs something: {TextFormat.List(costs)}. Carry it out all the same?"));
 
     /// <summary>Carries an undo that was cut off on to its end.</summary>
     internal int Finish(ParseResult parsed, VolumeTarget target, InterruptedRun interrupted, Vault vault, RestorePoint point, bool overwrite)
     {
         target.CheckChangeable(afterInterruption: true);
-        var document = DocumentMaker.Plan(target.FullPath, "undo", point.Packages.Select(p => p.Family), point.Changes, point.Undoes);
+        var document = DocumentBuilder.Plan(target.FullPath, "undo", point.Packages.Select(p => p.Family), point.Changes, point.Undoes);
         bool json = IsJson(parsed);
         if (json && IsPreview(parsed))
             DocumentJson.Write(document);
         if (!json)
-            Say.Line($"An undo was cut off on {target.Name} (restore point {point.Number}: {point.Title}). It is carried on: "
+            ConsoleOutput.Result($"An undo was cut off on {target.Name} (restore point {point.Number}: {point.Title}). It is carried on: "
                 + $"{ChangeText.Totals(point.Changes)}.");
         if (IsPreview(parsed))
             return Program.Done;
-        if (!parsed.GetValue(_yes) && !Say.Confirm("Carry it on?"))
+        if (!parsed.GetValue(_yes) && !ConsoleOutput.Confirm("Carry it on?"))
         {
-            Say.Aside("Nothing was changed.");
+            ConsoleOutput.Notice("Nothing was changed.");
             return Program.Done;
         }
         Progress.Vault = vault.FullPath;
@@ -196,14 +197,14 @@ internal sealed class ChangeOptions
         }
         if (json)
         {
-            DocumentJson.Write(DocumentMaker.Result(target.FullPath, document, outcome, vault.FullPath));
+            DocumentJson.Write(DocumentBuilder.Result(target.FullPath, document, outcome, vault.FullPath));
         }
         else
         {
             ShowTrouble(outcome, target);
             string look = outcome is { Verified: true, Failures.IsEmpty: true }
                 ? $" A fresh look at {target.Name} finds every one of them as recorded." : "";
-            Say.Line($"The undo is finished: {Sheet.Count(outcome.Changes - outcome.Failures.Length, "change")} put back.{look}");
+            ConsoleOutput.Result($"The undo is finished: {TextTable.Count(outcome.Changes - outcome.Failures.Length, "change")} put back.{look}");
         }
         return ExitCode(outcome);
     }
@@ -215,12 +216,12 @@ internal sealed class ChangeOptions
     internal static void ShowTrouble(Outcome outcome, Target target)
     {
         if (!outcome.Verified)
-            Say.Error($"A fresh look at {target.Name} does not agree with what was to be done:");
-        foreach (var disagreement in outcome.Disagreements)
-            Say.Error($"  {(disagreement.Edition is { } number ? $"edition {number}: " : "")}{disagreement.Text}");
+            ConsoleOutput.Error($"A fresh look at {target.Name} does not agree with what was to be done:");
+        foreach (var disagreement in outcome.Discrepancies)
+            ConsoleOutput.Error($"  {(disagreement.Edition is { } number ? $"edition {number}: " : "")}{disagreement.Text}");
         foreach (string warning in outcome.Warnings)
-            Say.Aside($"moorfield: {warning}");
+            ConsoleOutput.Notice($"moorfield: {warning}");
         foreach (var failure in outcome.Failures)
-            Say.Error($"{failure.What}: {failure.Message}");
+            ConsoleOutput.Error($"{failure.What}: {failure.Message}");
     }
 }

@@ -11,7 +11,7 @@ namespace Moorfield.Cli.Commands;
 internal static class CheckCommand
 {
     // Each reads hives of a hundred megabytes.
-    private const int MostAtOnce = 2;
+    private const int MaxAtOnce = 2;
 
     private static readonly Argument<string[]> Targets = new("TARGET")
     {
@@ -42,15 +42,15 @@ internal static class CheckCommand
 
     /// <summary>One system held against the brief.</summary>
     /// <param name="Idle">Rules that take nothing in any system of the target; told once, with its first.</param>
-    private sealed record Checked(string Path, string Place, int? Edition, ImmutableArray<BriefDifference> Differences,
-        ImmutableArray<IdleRule> Idle, string? Error);
+    private sealed record CheckedSystem(string Path, string Place, int? Edition, ImmutableArray<BriefDifference> Differences,
+        ImmutableArray<UnmatchedRule> Idle, string? Error);
 
     private static int Run(ParseResult parsed, Brief brief, bool strict)
     {
         string[] paths = parsed.GetRequiredValue(Targets);
         var points = Common.Points(parsed.GetValue(VaultPath));
-        var results = new List<Checked>[paths.Length];
-        Parallel.For(0, paths.Length, new ParallelOptions { MaxDegreeOfParallelism = MostAtOnce },
+        var results = new List<CheckedSystem>[paths.Length];
+        Parallel.For(0, paths.Length, new ParallelOptions { MaxDegreeOfParallelism = MaxAtOnce },
             i => results[i] = Check(paths[i], parsed, brief, points));
         var all = results.SelectMany(r => r).ToList();
         if (parsed.GetValue(Format) == "json")
@@ -71,57 +71,57 @@ internal static class CheckCommand
             foreach (var target in all.GroupBy(c => c.Path))
                 Show([.. target]);
             if (all.Count > 1)
-                Say.Line($"{all.Count} systems: {all.Count(c => c.Error is null && c.Differences.IsEmpty)} as the brief wants, "
+                ConsoleOutput.Result($"{all.Count} systems: {all.Count(c => c.Error is null && c.Differences.IsEmpty)} as the brief wants, "
                     + $"{all.Count(c => !c.Differences.IsEmpty)} not, {all.Count(c => c.Error is not null)} unread.");
         }
         return all.Exists(c => c.Error is not null) ? Program.DoneInPart : all.Exists(c => !c.Differences.IsEmpty || (strict && !c.Idle.IsEmpty))
             ? Program.Differs : Program.Done;
     }
 
-    private static List<Checked> Check(string path, ParseResult parsed, Brief brief, IReadOnlyList<PointSummary> points)
+    private static List<CheckedSystem> Check(string path, ParseResult parsed, Brief brief, IReadOnlyList<PointSummary> points)
     {
         try
         {
             using var target = Common.Open(path);
             target.Maker = brief.Maker;
-            var systems = target.Read(target.Choose(target.HasEditions ? parsed.GetValue(Edition) ?? [] : []), brief.Guards);
+            var systems = target.Read(target.SelectEditions(target.HasEditions ? parsed.GetValue(Edition) ?? [] : []), brief.Guards);
             var checkedSystems = systems.Select(snapshot =>
             {
-                var plan = RemovalPlanner.Plan(snapshot, BriefPlanner.Wish(brief, snapshot, parsed.GetValue(For) ?? []));
+                var plan = RemovalPlanner.Plan(snapshot, BriefPlanner.ToRequest(brief, snapshot, parsed.GetValue(For) ?? []));
                 var identity = target.Identify(snapshot);
                 var differences = BriefPlanner.Differences(
                     plan, snapshot, PointHistory.Removed(points, identity).Contains, PointHistory.Undone(points, identity).Contains);
-                return new Checked(target.FullPath, Words.Place(target, snapshot), snapshot.EditionNumber, differences, [], null);
+                return new CheckedSystem(target.FullPath, DisplayText.Place(target, snapshot), snapshot.EditionNumber, differences, [], null);
             }).ToList();
             var idle = BriefOptions.Idle(brief, target, systems, points);
             return [.. checkedSystems.Select((s, i) => i == 0 ? s with { Idle = idle } : s)];
         }
         catch (MoorfieldException e)
         {
-            return [new Checked(path, path, null, [], [], e.Message)];
+            return [new CheckedSystem(path, path, null, [], [], e.Message)];
         }
     }
 
-    private static string[] Row(Checked system, BriefDifference? difference) =>
+    private static string[] Row(CheckedSystem system, BriefDifference? difference) =>
     [
         system.Path, system.Edition?.ToString() ?? "", Csv.Flag(system.Error is null && system.Differences.IsEmpty), difference?.Code ?? "",
         difference?.Family ?? "", difference?.DisplayName ?? "", difference?.Text ?? "", system.Error ?? "",
     ];
 
     /// <summary>What was found in the systems of one target; those of an image that differ in the same are told together.</summary>
-    private static void Show(List<Checked> systems)
+    private static void Show(List<CheckedSystem> systems)
     {
         string name = Path.GetFileName(Path.TrimEndingDirectorySeparator(systems[0].Path));
         foreach (var rule in systems.SelectMany(s => s.Idle))
-            Say.Aside($"moorfield: {name}: {rule.Describe()}");
+            ConsoleOutput.Notice($"moorfield: {name}: {rule.Describe()}");
         foreach (var error in systems.Select(s => s.Error).OfType<string>())
-            Say.Error(error);
+            ConsoleOutput.Error(error);
         int idle = systems.Sum(s => s.Idle.Length);
         foreach (var alike in systems.Where(s => s.Error is null).GroupBy(s => string.Join('\n', s.Differences.Select(d => $"{d.Family} {d.Text}"))))
         {
             var editions = alike.Select(s => s.Edition).OfType<int>().ToList();
             string which = editions.Count == systems.Count ? $"all {editions.Count} editions"
-                : $"editions {Prose.List(editions.Select(e => $"{e}"), editions.Count)}";
+                : $"editions {TextFormat.List(editions.Select(e => $"{e}"), editions.Count)}";
             string place = editions.Count switch
             {
                 0 => alike.First().Place,
@@ -131,14 +131,15 @@ internal static class CheckCommand
             var differences = alike.First().Differences;
             if (differences.IsEmpty)
             {
-                string but = idle == 0 ? "" : $", but {Sheet.Count(idle, "of its rules takes", "of its rules take")} nothing";
-                Say.Line($"{place} {(editions.Count > 1 ? "are as the brief wants them" : "is as the brief wants it")}{but}.");
+                string but = idle == 0 ? "" : $", but {TextTable.Count(idle, "of its rules takes", "of its rules take")} nothing";
+                ConsoleOutput.Result($"{place} {(editions.Count > 1 ? "are as the brief wants them" : "is as the brief wants it")}{but}.");
                 continue;
             }
-            Say.Heading($"{place} {(editions.Count > 1 ? "differ" : "differs")} from the brief in {Sheet.Count(differences.Length, "point")}");
-            var sheet = new Sheet("Package", "How");
+            ConsoleOutput.Heading($"{place} {(editions.Count > 1 ? "differ" : "differs")} from the brief in "
+                + $"{TextTable.Count(differences.Length, "point")}");
+            var sheet = new TextTable("Package", "How");
             foreach (var difference in differences)
-                sheet.Add(difference.DisplayName ?? difference.Family ?? Words.Nothing, difference.Text);
+                sheet.Add(difference.DisplayName ?? difference.Family ?? DisplayText.Nothing, difference.Text);
             sheet.Write();
         }
     }

@@ -2,9 +2,9 @@ using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Native;
 using Moorfield.Reporting;
@@ -75,45 +75,47 @@ internal static class Common
         long? bytes = Limit(limit);
         if (bytes is null || newest is not { } number)
             return;
-        using var vault = Vault.OpenExisting(vaultPath, new WriteSeam());
+        using var vault = Vault.OpenExisting(vaultPath, new WriteInterceptor());
         try
         {
-            if (vault is null || VaultUpkeep.Fit(vault, bytes.Value, number, message => Say.Aside($"moorfield: {message}")) is not { } deletion)
+            if (vault is null || VaultMaintenance.EnforceLimit(vault, bytes.Value, number,
+                message => ConsoleOutput.Notice($"moorfield: {message}")) is not { } deletion)
                 return;
-            Say.Aside($"moorfield: {vaultPath} holds {Prose.Size(vault.StoredBytes)}, more than {Prose.Size(bytes.Value)}. The oldest restore points "
-                + $"go: {Prose.List(deletion.Gone.Select(g => $"{g.Point.Number} ({g.Point.Title})"))}.");
-            var (given, deleted, _) = VaultUpkeep.Delete(vault, deletion, TimeProvider.System, _ => true);
-            Say.Aside($"moorfield: {Prose.Size(given)} given back.");
+            ConsoleOutput.Notice($"moorfield: {vaultPath} holds {TextFormat.Size(vault.StoredBytes)}, more than {TextFormat.Size(bytes.Value)}. The "
+                + $"oldest restore points "
+                + $"go: {TextFormat.List(deletion.Gone.Select(g => $"{g.Point.Number} ({g.Point.Title})"))}.");
+            var (given, deleted, _) = VaultMaintenance.Delete(vault, deletion, TimeProvider.System, _ => true);
+            ConsoleOutput.Notice($"moorfield: {TextFormat.Size(given)} given back.");
             foreach (var gone in deleted.Gone)
                 RunLog.Write("drop", vaultPath, gone.Point.Number, "done", $"restore point dropped: {gone.Point.Title}");
         }
         catch (MoorfieldException e)
         {
-            Say.Error($"The vault stays larger than its limit: {e.Message}");
+            ConsoleOutput.Error($"The vault stays larger than its limit: {e.Message}");
         }
     }
 
     /// <exception cref="MoorfieldException">It is no size.</exception>
     internal static long? Limit(string? limit) => limit is null ? Settings.Current.VaultLimit
-        : Prose.ParseSize(limit) ?? throw new MoorfieldException(Trouble.Misused, $"'{limit}' is not a size such as 500MB or 20GB.");
+        : TextFormat.ParseSize(limit) ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"'{limit}' is not a size such as 500MB or 20GB.");
 
     /// <summary>Opens whatever a person names for reading: a volume, an image, or an inventory that was saved as JSON.</summary>
     internal static Target Open(string path, bool mayBePartial = false) =>
-        Open(path, new WriteSeam(), mayBePartial, null);
+        Open(path, new WriteInterceptor(), mayBePartial, null);
 
     /// <summary>Opens a target, and tells of a run that was cut off on it and was put right by that.</summary>
-    private static Target Open(string path, WriteSeam seam, bool mayBePartial, NamedRun? recoverBy)
+    private static Target Open(string path, WriteInterceptor interceptor, bool mayBePartial, MarkedRun? recoverBy)
     {
         Target target = SurveyTarget.TryOpen(path) is { } survey ? survey
-            : SavedInventory.TryOpen(path, mayBePartial) is { } saved ? saved : Target.Open(path, seam, _partition, recoverBy);
+            : SavedInventory.TryOpen(path, mayBePartial) is { } saved ? saved : Target.Open(path, interceptor, _partition, recoverBy);
         if (_languages.Length > 0)
             target.Languages = [.. _languages];
         if (target is SavedTarget && (_languages.Length > 0 || _partition is not null))
-            Say.Aside($"moorfield: {target.Name} is a saved inventory: --language and --partition change nothing about it.");
+            ConsoleOutput.Notice($"moorfield: {target.Name} is a saved inventory: --language and --partition change nothing about it.");
         if (target is SurveyTarget && (_languages.Length > 0 || _partition is not null))
-            Say.Aside($"moorfield: {target.Name} is a survey: --language and --partition change nothing about it.");
+            ConsoleOutput.Notice($"moorfield: {target.Name} is a survey: --language and --partition change nothing about it.");
         if (target is DiskTarget { Recovered: { } recovered })
-            Say.Aside($"moorfield: {recovered.Text}");
+            ConsoleOutput.Notice($"moorfield: {recovered.Text}");
         return target;
     }
 
@@ -131,11 +133,11 @@ internal static class Common
 
     /// <summary>Opens a target for a run, or one that can only be read, for its preview.</summary>
     /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
-    internal static Target OpenForPreview(string path, WriteSeam seam)
+    internal static Target OpenForPreview(string path, WriteInterceptor interceptor)
     {
-        var target = Open(path, seam, mayBePartial: false, null);
+        var target = Open(path, interceptor, mayBePartial: false, null);
         if (target.Trees is not null)
-            target.Take();
+            target.AcquireForChange();
         return target;
     }
 
@@ -143,45 +145,45 @@ internal static class Common
     /// <param name="mayFollowInterruption">Whether it puts right what another run left that was cut off.</param>
     /// <param name="recoverBy">As for <see cref="DiskTarget.Open"/>.</param>
     /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
-    internal static Target OpenForChange(string path, WriteSeam seam, bool mayFollowInterruption = false, NamedRun? recoverBy = null)
+    internal static Target OpenForChange(string path, WriteInterceptor interceptor, bool mayFollowInterruption = false, MarkedRun? recoverBy = null)
     {
-        var target = Open(path, seam, mayBePartial: false, recoverBy);
-        target.Take(mayFollowInterruption);
+        var target = Open(path, interceptor, mayBePartial: false, recoverBy);
+        target.AcquireForChange(mayFollowInterruption);
         return target;
     }
 
     internal static ImmutableArray<SystemSnapshot> Read(Target target, IReadOnlyCollection<string>? editions,
     IReadOnlyCollection<Guard>? guards = null)
     {
-        var snapshots = target.Read(target.Choose(editions ?? []), guards ?? []);
+        var snapshots = target.Read(target.SelectEditions(editions ?? []), guards ?? []);
         foreach (var snapshot in snapshots)
         {
             string place = snapshot.EditionNumber is { } number ? $"{target.Name}, edition {number}" : target.Name;
             foreach (var note in snapshot.Notes.Where(n => n.Code is "hiveDirty" or "hiveReplayed" or "volumeUnclean"))
-                Say.Aside($"moorfield: {place}: {note.Text}");
+                ConsoleOutput.Notice($"moorfield: {place}: {note.Text}");
         }
         if (target is SurveyTarget { Gaps: [var first, ..] gaps })
         {
             string more = gaps.Length > 1 ? $" {gaps.Length - 1} more of what it could not see: 'moorfield survey DIR' lists it." : "";
-            Say.Aside($"moorfield: {target.Name}: {first}{more}");
+            ConsoleOutput.Notice($"moorfield: {target.Name}: {first}{more}");
         }
         if (target.DescribeInterruption() is { } interrupted)
-            Say.Aside($"moorfield: {interrupted}");
+            ConsoleOutput.Notice($"moorfield: {interrupted}");
         return snapshots;
     }
 
     /// <summary>Notes of runs on images that were cut off whether they took effect, as the images tell.</summary>
     /// <param name="vaultPath">Where there need be no vault.</param>
     /// <param name="taken">Only this one, which the command has taken; null for all that nobody has.</param>
-    internal static void SettleImages(string vaultPath, ImageTarget? taken = null)
+    internal static void RecoverImages(string vaultPath, ImageTarget? taken = null)
     {
         try
         {
-            using var vault = Vault.OpenExisting(vaultPath, new WriteSeam());
+            using var vault = Vault.OpenExisting(vaultPath, new WriteInterceptor());
             if (vault is not null && taken is not null)
-                ImageTransaction.Settle(taken.Image, vault, TimeProvider.System);
+                ImageTransaction.Recover(taken.Image, vault, TimeProvider.System);
             else if (vault is not null)
-                ImageTransaction.SettleAll(vault, TimeProvider.System);
+                ImageTransaction.RecoverAll(vault, TimeProvider.System);
         }
         catch (MoorfieldException)
         {
@@ -196,8 +198,8 @@ internal static class Common
         string path = Vault.ChoosePath(vault);
         if (!Directory.Exists(path))
             return [];
-        using var open = Vault.Open(path, new WriteSeam());
-        return PointHistory.Read(open, message => Say.Aside($"moorfield: {message}"));
+        using var open = Vault.Open(path, new WriteInterceptor());
+        return PointHistory.Read(open, message => ConsoleOutput.Notice($"moorfield: {message}"));
     }
 
     /// <summary>Prints a result in the form that was asked for.</summary>
@@ -218,18 +220,18 @@ internal static class Common
         }
     }
 
-    private static string Tag(string language) => language.Length < 85 && language.Split('-') is [{ Length: 2 or 3 } first, .. var rest]
+    private static string CanonicalLanguage(string language) => language.Length < 85 && language.Split('-') is [{ Length: 2 or 3 } first, .. var rest]
         && first.All(char.IsAsciiLetter) && rest.All(p => p.Length is > 0 and < 9 && p.All(char.IsAsciiLetterOrDigit)) ? language
-            : throw new MoorfieldException(Trouble.Misused, $"'{language}' is no language tag, such as de-DE.");
+            : throw new MoorfieldException(ErrorKind.InvalidUsage, $"'{language}' is no language tag, such as de-DE.");
 
     /// <summary>What the command does, with trouble turned into a message and an exit code.</summary>
     internal static void Handle(this Command command, Func<ParseResult, int> act) =>
-        command.SetAction(parsed => Program.Translated(() =>
+        command.SetAction(parsed => Program.WrapErrors(() =>
         {
-            NativeParts.Check();
-            RunLog.Take(parsed);
+            NativeLibraries.Check();
+            RunLog.Append(parsed);
             _partition = parsed.GetValue(Partition);
-            _languages = [.. (parsed.GetValue(Language) ?? []).Select(Tag)];
+            _languages = [.. (parsed.GetValue(Language) ?? []).Select(CanonicalLanguage)];
             return act(parsed);
         }));
 }

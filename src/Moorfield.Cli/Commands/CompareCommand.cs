@@ -46,15 +46,15 @@ internal static class CompareCommand
             parsed.GetValue(Format),
             json: () =>
             {
-                DocumentJson.Write(DocumentMaker.Comparison(parsed.GetRequiredValue(BeforePath), parsed.GetRequiredValue(AfterPath), pairs));
+                DocumentJson.Write(DocumentBuilder.Comparison(parsed.GetRequiredValue(BeforePath), parsed.GetRequiredValue(AfterPath), pairs));
             },
             csv: () =>
             {
                 Csv.Write(["kind", "family", "displayName", "architecture", "before", "after", "gained", "lost", "newcomers", "bytes", "edition"],
                     pairs.SelectMany(p => p.Comparison.Packages.Select(d => new[]
                 {
-                    Words.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString() ?? "", d.After?.ToString() ?? "",
-                    Words.Joined(d.Gained), Words.Joined(d.Lost),
+                    DisplayText.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString() ?? "", d.After?.ToString() ?? "",
+                    DisplayText.Joined(d.Gained), DisplayText.Joined(d.Lost),
                     d.Newcomers?.ToString().ToLowerInvariant() ?? "", d.Bytes.ToString(), p.After.Edition?.ToString() ?? "",
                 })));
             },
@@ -63,7 +63,7 @@ internal static class CompareCommand
                 for (int i = 0; i < pairs.Count; i++)
                 {
                     if (i > 0)
-                        Say.Line();
+                        ConsoleOutput.Result();
                     Show(parsed, pairs[i].Before, pairs[i].After, pairs[i].Comparison);
                 }
             });
@@ -76,7 +76,7 @@ internal static class CompareCommand
         {
             string vaultPath = Vault.ChoosePath(parsed.GetValue(VaultPath));
             using var vault = Vault.OpenExisting(vaultPath)
-                ?? throw new MoorfieldException(Trouble.Misused, $"There is no vault at {vaultPath}. Name another with --vault.");
+                ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no vault at {vaultPath}. Name another with --vault.");
             using var recorded = new RecordedTarget(vault, vault.Read(number));
             return [.. Common.Read(recorded, edition is null ? null : [edition]).Select(ComparedSystem.Of)];
         }
@@ -97,42 +97,44 @@ internal static class CompareCommand
             .Concat(pairs.Where(p => p.Before is null).Select(p => p.After.Name)).ToList();
         return lonely.Count == 0
             ? [.. pairs.Select(p => (p.Before!, p.After))]
-            : throw new MoorfieldException(Trouble.Misused,
+            : throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"These have no counterpart of the same name: {string.Join(", ", lonely)}. Choose one of each with --before-edition and "
                     + $"--after-edition.");
     }
 
     private static void Show(ParseResult parsed, ComparedSystem before, ComparedSystem after, Comparison comparison)
     {
-        Say.Heading($"{Name(before)}, build {before.Build}, and {Name(after)}, build {after.Build}");
+        ConsoleOutput.Heading($"{Name(before)}, build {before.Build}, and {Name(after)}, build {after.Build}");
         var shown = comparison.Packages.Where(d => parsed.GetValue(All)
             || d.Role is nameof(PackageRole.Application) or nameof(PackageRole.Addon)).ToList();
-        var sheet = new Sheet("Change", "Package", "Before", "After", "Accounts", "Newcomers", "Bytes").Right(6).Quiet(2);
+        var sheet = new TextTable("Change", "Package", "Before", "After", "Accounts", "Newcomers", "Bytes").Right(6).Quiet(2);
         foreach (var difference in shown)
         {
             sheet.Add(
-                Words.Of(difference.Kind), difference.DisplayName, difference.Before?.ToString() ?? Words.Nothing, difference.After?.ToString()
-                ?? Words.Nothing,
-                Words.OrNothing(difference.Gained.Select(a => $"+{a}").Concat(difference.Lost.Select(a => $"-{a}"))),
-                difference.Newcomers switch { true => "get it now", false => "no longer", null => Words.Nothing },
-                difference.Bytes == 0 ? Words.Nothing : $"{(difference.Bytes < 0 ? "-" : "+")}{Sheet.Size(Math.Abs(difference.Bytes))}");
+                DisplayText.Of(difference.Kind), difference.DisplayName, difference.Before?.ToString() ?? DisplayText.Nothing,
+                difference.After?.ToString()
+                ?? DisplayText.Nothing,
+                DisplayText.OrNothing(difference.Gained.Select(a => $"+{a}").Concat(difference.Lost.Select(a => $"-{a}"))),
+                difference.Newcomers switch { true => "get it now", false => "no longer", null => DisplayText.Nothing },
+                difference.Bytes == 0 ? DisplayText.Nothing : $"{(difference.Bytes < 0 ? "-" : "+")}{TextTable.Size(Math.Abs(difference.Bytes))}");
         }
         if (shown.Count > 0)
             sheet.Write();
         foreach (string family in comparison.Blocked)
-            Say.Line($"Blocked now: {family}.");
+            ConsoleOutput.Result($"Blocked now: {family}.");
         foreach (string family in comparison.Unblocked)
-            Say.Line($"No longer blocked: {family}.");
+            ConsoleOutput.Result($"No longer blocked: {family}.");
         long bytes = comparison.Packages.Sum(d => d.Bytes);
         int hidden = comparison.Packages.Length - shown.Count;
         if (comparison.IsEmpty)
         {
-            Say.Line("Nothing differs.");
+            ConsoleOutput.Result("Nothing differs.");
             return;
         }
-        string others = Sheet.Count(hidden, "framework, resource or component", "frameworks, resources and components");
+        string others = TextTable.Count(hidden, "framework, resource or component", "frameworks, resources and components");
         string notShown = hidden == 0 ? "" : $" Not shown: {others}; --all shows {(hidden == 1 ? "it" : "them")}.";
-        Say.Line($"{Sheet.Count(shown.Count, "package")} {(shown.Count == 1 ? "differs" : "differ")}; in all {Sheet.Size(Math.Abs(bytes))} "
+        ConsoleOutput.Result($"{TextTable.Count(shown.Count, "package")} {(shown.Count == 1 ? "differs" : "differ")}; in all "
+            + $"{TextTable.Size(Math.Abs(bytes))} "
             + $"{(bytes < 0 ? "less" : "more")}.{notShown}");
     }
 

@@ -2,8 +2,8 @@ using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Reporting;
 using Moorfield.StandIn;
 
@@ -53,13 +53,13 @@ internal static class DemoCommand
             string image = Path.Combine(place, "counter-install.wim");
             if (!File.Exists(image))
             {
-                throw new MoorfieldException(Trouble.Misused,
-                    $"There is no {image}. {Prose.Command("demo", parsed.GetRequiredValue(folder))} makes it.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage,
+                    $"There is no {image}. {TextFormat.Command("demo", parsed.GetRequiredValue(folder))} makes it.");
             }
             bool withLarge = parsed.GetValue(large);
             var names = MediumBuilder.Names.Take(withLarge ? 4 : 3).ToList();
             if (names.Select(n => Path.Combine(place, n)).FirstOrDefault(Path.Exists) is { } there)
-                throw new MoorfieldException(Trouble.Misused, $"{there} is there already. Delete it first.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"{there} is there already. Delete it first.");
             string work = Path.Combine(place, ".media");
             if (Directory.Exists(work))
                 Directory.Delete(work, recursive: true);
@@ -73,14 +73,14 @@ internal static class DemoCommand
             {
                 foreach (string name in names)
                     File.Delete(Path.Combine(place, name));
-                throw new MoorfieldException(Trouble.Failed, e.Message, e);
+                throw new MoorfieldException(ErrorKind.Failed, e.Message, e);
             }
             finally
             {
                 Directory.Delete(work, recursive: true);
             }
-            Say.Line($"{Prose.List(names, 4)} are install media of counter-install.wim. "
-                + $"{Prose.Command("image", "list", Path.Combine(place, names[0]))} "
+            ConsoleOutput.Result($"{TextFormat.List(names, 4)} are install media of counter-install.wim. "
+                + $"{TextFormat.Command("image", "list", Path.Combine(place, names[0]))} "
                 + "shows the first.");
             return Program.Done;
         });
@@ -139,8 +139,8 @@ internal static class DemoCommand
         return command;
     }
 
-    private static string Counts(Played played) => $": {Sheet.Count(played.LaidOut, "package")} laid out, "
-        + $"{Sheet.Count(played.Registered, "registration")} made, {Sheet.Count(played.Gone, "package")} gone";
+    private static string Counts(SimulationResult played) => $": {TextTable.Count(played.LaidOut, "package")} laid out, "
+        + $"{TextTable.Count(played.Registered, "registration")} made, {TextTable.Count(played.Gone, "package")} gone";
 
     private static int Run(ParseResult parsed)
     {
@@ -152,7 +152,7 @@ internal static class DemoCommand
         string package = Path.Combine(folder, "picture-viewer.msixbundle");
         if (World.BriefNames.Append(Surveys).Append(HandOver).Select(n => Path.Combine(folder, n)).Concat([volume, image, update, disk, package])
             .FirstOrDefault(Path.Exists) is { } there)
-            throw new MoorfieldException(Trouble.Misused, $"{there} is there already. Delete it, or name another folder.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{there} is there already. Delete it, or name another folder.");
         ImmutableArray<string> briefs;
         try
         {
@@ -176,20 +176,21 @@ internal static class DemoCommand
         }
         catch (DllNotFoundException e)
         {
-            throw new MoorfieldException(Trouble.Failed, e.Message, e);
+            throw new MoorfieldException(ErrorKind.Failed, e.Message, e);
         }
-        Say.Line($"{volume} is a made-up Windows volume. {Prose.Command("inventory", volume)} takes stock of it.");
+        ConsoleOutput.Result($"{volume} is a made-up Windows volume. {TextFormat.Command("inventory", volume)} takes stock of it.");
         if (parsed.GetValue(Disk))
-            Say.Line($"{disk} is the same system as a virtual disk.");
-        Say.Line($"{image} is an install image of three editions. {Prose.Command("image", "list", image)} shows them.");
-        Say.Line($"{update} is that of the coming release. {Prose.Command("forecast", volume, "--update", update)} tells what it would bring.");
-        Say.Line($"{package} is a package file. "
-            + $"{Prose.Command("bring-back", volume, "Picture Viewer", "--for", "everyone", "--from", package)} gives that package "
+            ConsoleOutput.Result($"{disk} is the same system as a virtual disk.");
+        ConsoleOutput.Result($"{image} is an install image of three editions. {TextFormat.Command("image", "list", image)} shows them.");
+        ConsoleOutput.Result($"{update} is that of the coming release. {TextFormat.Command("forecast", volume, "--update", update)} tells what it "
+            + $"would bring.");
+        ConsoleOutput.Result($"{package} is a package file. "
+            + $"{TextFormat.Command("bring-back", volume, "Picture Viewer", "--for", "everyone", "--from", package)} gives that package "
             + "again where it was removed.");
-        Say.Line($"{briefs[0]} is a brief. {Prose.Command("brief", "show", briefs[0], "--on", volume)} shows what it means there.");
-        Say.Line($"{Path.Combine(folder, Surveys)} holds surveys of running counters. "
-            + $"{Prose.Command("survey", Path.Combine(folder, Surveys))} lists them.");
-        Say.Line($"{Path.Combine(folder, HandOver)} is what running machines need to carry that brief out; its plan.txt explains it.");
+        ConsoleOutput.Result($"{briefs[0]} is a brief. {TextFormat.Command("brief", "show", briefs[0], "--on", volume)} shows what it means there.");
+        ConsoleOutput.Result($"{Path.Combine(folder, Surveys)} holds surveys of running counters. "
+            + $"{TextFormat.Command("survey", Path.Combine(folder, Surveys))} lists them.");
+        ConsoleOutput.Result($"{Path.Combine(folder, HandOver)} is what running machines need to carry that brief out; its plan.txt explains it.");
         return Program.Done;
     }
 
@@ -198,7 +199,7 @@ internal static class DemoCommand
         using var target = Common.Open(survey);
         var brief = BriefOptions.Load(briefPath, null);
         var systems = target.Read([null], brief.Guards);
-        var (plan, plans) = HandOverCommand.Plan(systems, brief.For, brief, s => BriefPlanner.Wish(brief, s, []));
+        var (plan, plans) = HandOverCommand.Plan(systems, brief.For, brief, s => BriefPlanner.ToRequest(brief, s, []));
         HandOverCommand.Write(target, plan, plans, folder);
     }
 
@@ -209,7 +210,7 @@ internal static class DemoCommand
         using var watch = new Ticker(() =>
         {
             lock (left)
-                return $"Making {Prose.List(left)}";
+                return $"Making {TextFormat.List(left)}";
         });
         try
         {
@@ -226,30 +227,30 @@ internal static class DemoCommand
         }
     }
 
-    private static int Play(string path, string? image, Func<Play, string, string> play)
+    private static int Play(string path, string? image, Func<WindowsSimulator, string, string> play)
     {
         var world = World.Load();
-        using (var target = Target.Open(path, new WriteSeam()))
+        using (var target = Target.Open(path, new WriteInterceptor()))
         {
             if (target is not VolumeTarget || target.Read([null])[0].MachineId != world.MachineGuid)
-                throw new MoorfieldException(Trouble.Refused,
+                throw new MoorfieldException(ErrorKind.Refused,
                     $"{path} is no volume that 'moorfield demo' made. Updates and sign-ins are played on made-up ones only.");
         }
         if (image is not null && !File.Exists(image))
-            throw new MoorfieldException(Trouble.Misused, $"There is no file {image}.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no file {image}.");
         try
         {
-            string what = play(new Play(world), path);
-            Say.Line($"{Path.GetFileName(Path.TrimEndingDirectorySeparator(path))} {what}.");
+            string what = play(new WindowsSimulator(world), path);
+            ConsoleOutput.Result($"{Path.GetFileName(Path.TrimEndingDirectorySeparator(path))} {what}.");
             return Program.Done;
         }
         catch (InvalidDataException e)
         {
-            throw new MoorfieldException(Trouble.Misused, $"{e.Message}.", e);
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{e.Message}.", e);
         }
         catch (DllNotFoundException e)
         {
-            throw new MoorfieldException(Trouble.Failed, e.Message, e);
+            throw new MoorfieldException(ErrorKind.Failed, e.Message, e);
         }
     }
 }

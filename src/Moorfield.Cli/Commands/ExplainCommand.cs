@@ -39,10 +39,10 @@ internal static class ExplainCommand
             ?? brief?.Maker);
         using var open = target;
         string name = parsed.GetRequiredValue(Package);
-        ImmutableArray<ImmutableArray<ChosenPackage>> chosen;
+        ImmutableArray<ImmutableArray<SelectedPackage>> chosen;
         try
         {
-            chosen = PackageChoice.Find([name], snapshots);
+            chosen = PackageSelector.Find([name], snapshots);
         }
         catch (MoorfieldException) when (Programs(name, snapshots).Count > 0)
         {
@@ -51,18 +51,18 @@ internal static class ExplainCommand
         bool first = true;
         foreach (var (snapshot, packages) in snapshots.Zip(chosen))
         {
-            var judgement = new Judgement(snapshot, brief?.Advice);
+            var assessment = new RemovalAssessment(snapshot, brief?.Advice);
             foreach (var package in packages.Select(c => c.Package))
             {
                 if (parsed.GetValue(Format) == "json")
                 {
-                    DocumentJson.Write(Document(target, package, snapshot, judgement));
+                    DocumentJson.Write(Document(target, package, snapshot, assessment));
                     continue;
                 }
                 if (!first)
-                    Say.Line();
+                    ConsoleOutput.Result();
                 first = false;
-                Write(target, package, snapshot, judgement, parsed.GetValue(Places));
+                Write(target, package, snapshot, assessment, parsed.GetValue(Places));
             }
         }
         return Program.Done;
@@ -86,56 +86,56 @@ internal static class ExplainCommand
                 continue;
             }
             if (!first)
-                Say.Line();
+                ConsoleOutput.Result();
             first = false;
-            Say.Heading($"{program.Name} {program.Version}");
-            Say.Line("A classic desktop program. Moorfield shows it, and does not change it.");
-            Say.Line();
+            ConsoleOutput.Heading($"{program.Name} {program.Version}");
+            ConsoleOutput.Result("A classic desktop program. Moorfield shows it, and does not change it.");
+            ConsoleOutput.Result();
             Fact("Publisher", program.Publisher.Length > 0 ? program.Publisher : NotKnown);
             Fact("Accounts", holder ?? "the machine, and so everyone");
-            Fact("Size", program.Bytes > 0 ? $"{Sheet.Size(program.Bytes)}, as its installer says" : NotKnown);
+            Fact("Size", program.Bytes > 0 ? $"{TextTable.Size(program.Bytes)}, as its installer says" : NotKnown);
             Fact("Removed by", program.UninstallCommand ?? "no command that is recorded");
         }
         return Program.Done;
     }
 
-    private static void Write(Target target, InstalledPackage package, SystemSnapshot snapshot, Judgement judgement, bool places)
+    private static void Write(Target target, InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment, bool places)
     {
-        var verdict = judgement.Of(package);
+        var verdict = assessment.Of(package);
         // An inventory of an earlier version says little of a package.
         bool known = package.SavedVerdict is null;
-        string Known(IEnumerable<string> items) => known ? Words.OrNothing(items) : NotKnown;
-        Say.Heading($"{package.DisplayName} "
+        string Known(IEnumerable<string> items) => known ? DisplayText.OrNothing(items) : NotKnown;
+        ConsoleOutput.Heading($"{package.DisplayName} "
             + $"{package.FullName.Version}{(snapshot.EditionNumber is { } number ? $" in edition {number}: {snapshot.Name}" : "")}");
-        if (Words.Readable(package.Manifest?.Description) is { } description)
-            Say.Line(description);
-        Say.Line();
+        if (DisplayText.Readable(package.Manifest?.Description) is { } description)
+            ConsoleOutput.Result(description);
+        ConsoleOutput.Result();
         Fact("Family", package.Family.ToString());
         Fact("Full name", package.FullName.ToString());
         Fact("Publisher", package.Publisher);
-        Fact("Role", $"{Words.Of(package.Role)}, {Words.Describe(package.Origin)}");
-        Fact("Accounts", Words.OrNothing(Words.Names(package.Accounts, snapshot)));
+        Fact("Role", $"{DisplayText.Of(package.Role)}, {DisplayText.Describe(package.Origin)}");
+        Fact("Accounts", DisplayText.OrNothing(DisplayText.Names(package.Accounts, snapshot)));
         Fact("Newcomers", (package.Newcomers ? "get it at their first sign-in" : "do not get it")
             + (package.Blocked ? "; a block keeps it from being provisioned again" : ""));
-        Say.Line();
-        Fact("Files", $"{Words.Size([package])}{(package.Parts.Length > 1 ? $" in {package.Parts.Length} parts" : "")}");
+        ConsoleOutput.Result();
+        Fact("Files", $"{DisplayText.Size([package])}{(package.Parts.Length > 1 ? $" in {package.Parts.Length} parts" : "")}");
         if (package.Parts.Length > 1)
         {
             foreach (var part in package.Parts)
-                Fact("", $"{Words.Of(part.Kind),-9} {Sheet.Size(part.Bytes),9}  {part.FullName}");
+                Fact("", $"{DisplayText.Of(part.Kind),-9} {TextTable.Size(part.Bytes),9}  {part.FullName}");
         }
         Fact("App data", known ? AppData(target, package, snapshot) : NotKnown);
-        Say.Line();
+        ConsoleOutput.Result();
         Fact("Needs", Known(Named(package.Needs, snapshot)));
-        Fact("Needed by", Known(judgement.NeededBy(package).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal)));
+        Fact("Needed by", Known(assessment.NeededBy(package).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal)));
         Fact("Apps", Known((package.Manifest?.Applications ?? [])
-            .Select(a => $"{Words.Readable(a.DisplayName) ?? a.Id}{(a.ShownInStart ? "" : " (not shown in Start)")}{About(a, package)}")));
+            .Select(a => $"{DisplayText.Readable(a.DisplayName) ?? a.Id}{(a.ShownInStart ? "" : " (not shown in Start)")}{About(a, package)}")));
         Fact("Opens", Known(Values(package, "windows.fileTypeAssociation").Concat(Values(package, "windows.protocol").Select(s => s + ":"))));
         Fact("Command names", Known(Values(package, "windows.appExecutionAlias")));
         Fact("At start-up", Known(Values(package, "windows.startupTask")));
         Fact("In background", known ? package.RunsInBackground ? "yes" : "no" : NotKnown);
         Fact("May reach", Known(package.Manifest?.Capabilities ?? []));
-        Say.Line();
+        ConsoleOutput.Result();
         Fact("Standing", Standing(verdict.Standing));
         foreach (var group in verdict.Reasons.GroupBy(r => r.Kind))
         {
@@ -150,20 +150,20 @@ internal static class ExplainCommand
             Fact("Out of order", note.Text);
         if (!places)
             return;
-        Say.Line();
-        Say.Heading("Found in");
+        ConsoleOutput.Result();
+        ConsoleOutput.Heading("Found in");
         foreach (string place in PlaceTexts(package))
-            Say.Line($"  {place}");
+            ConsoleOutput.Result($"  {place}");
     }
 
     private const string NotKnown = "not known";
 
-    private static void Fact(string name, string text) => Say.Fact(name, text, 14);
+    private static void Fact(string name, string text) => ConsoleOutput.Fact(name, text, 14);
 
     private static string Standing(PackageStanding standing) => standing switch
     {
         PackageStanding.Free => "free: nothing else is lost with it",
-        PackageStanding.Weigh => "weigh: removing it costs something",
+        PackageStanding.Costly => "weigh: removing it costs something",
         PackageStanding.Guarded => "guarded: goes only when named exactly",
         _ => "essential: cannot be removed",
     };
@@ -177,11 +177,11 @@ internal static class ExplainCommand
     };
 
     private static string AppData(Target target, InstalledPackage package, SystemSnapshot snapshot) =>
-        Words.OrNothing(package.FamilyTraces.Where(t => t.Kind == TraceKind.AppData)
+        DisplayText.OrNothing(package.FamilyTraces.Where(t => t.Kind == TraceKind.AppData)
             .Select(t => $"{snapshot.Account(t.Sid!)?.Name ?? t.Sid} {Measured(target, snapshot, ((TreeLocation)t.Location).Path)}"));
 
     private static string Measured(Target target, SystemSnapshot snapshot, WindowsPath path) =>
-        target.Measure(snapshot.EditionNumber, path) is { } bytes ? Sheet.Size(bytes) : "(size not known)";
+        target.Measure(snapshot.EditionNumber, path) is { } bytes ? TextTable.Size(bytes) : "(size not known)";
 
     private static IEnumerable<string> Named(IEnumerable<Formats.Appx.PackageFullName> fullNames, SystemSnapshot snapshot) =>
         fullNames.Select(n => $"{snapshot.Package(n)?.DisplayName ?? n.Name} {n.Version}").Distinct(StringComparer.Ordinal);
@@ -199,16 +199,17 @@ internal static class ExplainCommand
 
     /// <summary>What an app is about, where that is not what its package is about.</summary>
     private static string About(AppxApplication app, InstalledPackage package) =>
-        Words.Readable(app.Description) is { } about && about != package.Manifest?.Description && about != package.DisplayName ? $": {about}" : "";
+        DisplayText.Readable(app.Description) is { } about && about != package.Manifest?.Description && about != package.DisplayName ? $": {about}"
+        : "";
 
-    private static ExplanationJson Document(Target target, InstalledPackage package, SystemSnapshot snapshot, Judgement judgement) => new(
-        "moorfield.package/1", target.FullPath, snapshot.EditionNumber, DocumentMaker.Package(package, snapshot, judgement),
+    private static ExplanationJson Document(Target target, InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment) => new(
+        "moorfield.package/1", target.FullPath, snapshot.EditionNumber, DocumentBuilder.Package(package, snapshot, assessment),
         package.Manifest?.Description,
-        [.. package.Parts.Select(p => new PartJson(p.FullName.ToString(), Words.Of(p.Kind), p.Bytes))],
+        [.. package.Parts.Select(p => new PartJson(p.FullName.ToString(), DisplayText.Of(p.Kind), p.Bytes))],
         [.. (package.Manifest?.Applications ?? [])
-            .Select(a => new ApplicationJson(a.Id, a.DisplayName, a.ShownInStart, Words.Readable(a.Description)))],
+            .Select(a => new ApplicationJson(a.Id, a.DisplayName, a.ShownInStart, DisplayText.Readable(a.Description)))],
         [.. package.Needs.Select(n => n.ToString())],
-        [.. judgement.NeededBy(package).Select(p => p.FullName.ToString())],
+        [.. assessment.NeededBy(package).Select(p => p.FullName.ToString())],
         [.. Values(package, "windows.fileTypeAssociation")], [.. Values(package, "windows.protocol")],
         [.. Values(package, "windows.appExecutionAlias")],
         [.. Values(package, "windows.startupTask")], package.RunsInBackground, package.Manifest?.Capabilities ?? [], [.. PlaceTexts(package)]);

@@ -42,19 +42,20 @@ internal sealed class FilterOptions
         parsed.GetValue(_starts), parsed.GetValue(_background));
 
     private static ImmutableArray<T> Values<T>(ParseResult parsed, Option<string[]> option) where T : struct, Enum =>
-        [.. (parsed.GetValue(option) ?? []).SelectMany(Words.Split).Select(word => Value<T>(word, option.Name)).Distinct()];
+        [.. (parsed.GetValue(option) ?? []).SelectMany(DisplayText.Split).Select(word => Value<T>(word, option.Name)).Distinct()];
 
     private static T Value<T>(string word, string option) where T : struct, Enum
     {
         var values = Enum.GetValues<T>();
-        int at = Array.FindIndex(values, v => Words.Of(v).Equals(word, StringComparison.OrdinalIgnoreCase));
+        int at = Array.FindIndex(values, v => DisplayText.Of(v).Equals(word, StringComparison.OrdinalIgnoreCase));
         return at >= 0 ? values[at] : throw new MoorfieldException(
-            Trouble.Misused, $"{option} takes {Prose.List(values.Select(Words.Of))}, several with commas; '{word}' is none of these.");
+            ErrorKind.InvalidUsage, $"{option} takes {TextFormat.List(values.Select(DisplayText.Of))}, several with commas; '{word}' is none of "
+            + $"these.");
     }
 
     private static Option<string[]> Among<T>(string name, string description) where T : struct, Enum
     {
-        string[] values = [.. Enum.GetValues<T>().Select(Words.Of)];
+        string[] values = [.. Enum.GetValues<T>().Select(DisplayText.Of)];
         var option = new Option<string[]>(name)
         {
             Description = $"{description}: {string.Join(", ", values)} (several with commas)",

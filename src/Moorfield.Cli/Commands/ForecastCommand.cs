@@ -48,29 +48,30 @@ internal static class ForecastCommand
     {
         string? update = parsed.GetValue(Update);
         if (update is null == !parsed.GetValue(SignIn))
-            throw new MoorfieldException(Trouble.Misused, "Say what to forecast: --update IMAGE or --sign-in.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "Say what to forecast: --update IMAGE or --sign-in.");
         var brief = briefOptions.Load(parsed);
         string[] editions = parsed.GetValue(Edition) ?? [];
         var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), update is null ? editions : [], KnownGuards.With(brief));
         using var open = target;
         if (update is not null && target.HasEditions)
-            throw new MoorfieldException(Trouble.Misused, "An update is for an installed system. 'moorfield compare' shows how two images differ.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "An update is for an installed system. 'moorfield compare' shows how two images "
+                + "differ.");
         var image = update is null ? null : ReadImage(update, editions, snapshots[0]);
         var points = Common.Points(parsed.GetValue(VaultPath));
-        var systems = snapshots.Select(s => Foresee(parsed, target, s, image, brief, points)).ToList();
+        var systems = snapshots.Select(s => Forecast(parsed, target, s, image, brief, points)).ToList();
         Common.Print(
             parsed.GetValue(Format),
             json: () =>
             {
-                DocumentJson.Write(DocumentMaker.Forecast(target.FullPath, update, image, systems));
+                DocumentJson.Write(DocumentBuilder.Forecast(target.FullPath, update, image, systems));
             },
             csv: () =>
             {
                 Csv.Write(["family", "displayName", "fate", "cause", "for", "now", "then", "unwanted", "edition"],
                     systems.SelectMany(s => s.Forecast.Families.Select(f => new[]
                 {
-                    f.Family.ToString(), f.DisplayName, Words.Of(f.Fate), Words.Of(f.Cause),
-                    Words.Joined(Words.Names(f.Concerned.Sids, s.Snapshot).Concat(f.Concerned.Newcomers ? ["newcomers"] : [])),
+                    f.Family.ToString(), f.DisplayName, DisplayText.Of(f.Fate), DisplayText.Of(f.Cause),
+                    DisplayText.Joined(DisplayText.Names(f.Concerned.Sids, s.Snapshot).Concat(f.Concerned.Newcomers ? ["newcomers"] : [])),
                     f.Now?.ToString() ?? "", f.Then?.ToString() ?? "", Csv.Flag(s.Families.Contains(f)), s.Snapshot.EditionNumber?.ToString() ?? "",
                 })));
             },
@@ -79,19 +80,19 @@ internal static class ForecastCommand
                 for (int i = 0; i < systems.Count; i++)
                 {
                     if (i > 0)
-                        Say.Line();
+                        ConsoleOutput.Result();
                     ForecastText.Show(target, systems[i], image is null ? null : (update!, image), brief, parsed.GetValue(All));
                 }
             });
         return parsed.GetValue(ExpectNone) && !systems.TrueForAll(s => s.IsClean) ? Program.Differs : Program.Done;
     }
 
-    private static ForeseenSystem Foresee(ParseResult parsed, Target target, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief,
+    private static SystemForecast Forecast(ParseResult parsed, Target target, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief,
     IReadOnlyList<PointSummary> points)
     {
-        var forecast = Foresight.Of(target, snapshot, image, brief, points);
+        var forecast = ForecastOperation.Of(target, snapshot, image, brief, points);
         var (unwanted, deliveries) = forecast.Unwanted(brief, snapshot, image);
-        return new ForeseenSystem(snapshot, forecast, unwanted, deliveries, target is not SurveyTarget
+        return new SystemForecast(snapshot, forecast, unwanted, deliveries, target is not SurveyTarget
             ? Remedy(parsed, snapshot, brief, forecast, unwanted, deliveries)
             : HandOver(parsed, snapshot, brief, forecast, unwanted.Length + deliveries.Length));
     }
@@ -107,7 +108,7 @@ internal static class ForecastCommand
                 "--for", "newcomers"];
         return brief is null && families.IsEmpty ? null
             : string.Join(' ', new[] { "moorfield", "hand-over", parsed.GetRequiredValue(TargetPath) }.Concat(what).Concat(["--to", "FOLDER"])
-                .Select(Prose.Quoted));
+                .Select(TextFormat.Quoted));
     }
 
     private static string? Remedy(
@@ -131,7 +132,7 @@ internal static class ForecastCommand
         };
         IEnumerable<string> edition = brief is null && update is not null ? (parsed.GetValue(Edition) ?? []).SelectMany(e => new[] { "--edition", e })
             : snapshot.EditionNumber is { } number ? ["--edition", $"{number}"] : [];
-        return string.Join(' ', words.Prepend("moorfield").Concat(edition).Select(Prose.Quoted));
+        return string.Join(' ', words.Prepend("moorfield").Concat(edition).Select(TextFormat.Quoted));
     }
 
     /// <summary>The edition of an image that an update would come from.</summary>
@@ -139,9 +140,9 @@ internal static class ForecastCommand
     {
         using var target = Common.Open(path);
         if (!target.HasEditions)
-            throw new MoorfieldException(Trouble.Misused, $"{path} is {target.Described}. An update comes from an image file.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is {target.Description}. An update comes from an image file.");
         if (editions.Length > 1)
-            throw new MoorfieldException(Trouble.Misused, "An update comes from one edition.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "An update comes from one edition.");
         if (editions.Length == 0)
         {
             var fitting = target.Editions.Where(e => e.EditionId.Equals(system.EditionId, StringComparison.OrdinalIgnoreCase))
@@ -150,17 +151,18 @@ internal static class ForecastCommand
             {
                 string has = fitting.Length == 0 ? "no edition" : "several editions";
                 throw new MoorfieldException(
-                    Trouble.Misused,
+                    ErrorKind.InvalidUsage,
                     $"{target.Name} has {has} of the system's kind ({system.EditionId}). Choose one with --edition: {target.List()}.");
             }
             editions = fitting;
         }
         var snapshot = Common.Read(target, editions)[0];
         if (!snapshot.EditionId.Equals(system.EditionId, StringComparison.OrdinalIgnoreCase))
-            Say.Aside($"moorfield: edition {snapshot.EditionNumber} of {target.Name} is of another kind ({snapshot.EditionId}) than the system "
+            ConsoleOutput.Notice($"moorfield: edition {snapshot.EditionNumber} of {target.Name} is of another kind ({snapshot.EditionId}) than the "
+                + $"system "
                 + $"({system.EditionId}): that would be more than an update.");
         if (Version.TryParse(snapshot.Build, out var coming) && Version.TryParse(system.Build, out var present) && coming <= present)
-            Say.Aside($"moorfield: {target.Name} holds build {snapshot.Build}, which is not newer than the system's ({system.Build}).");
+            ConsoleOutput.Notice($"moorfield: {target.Name} holds build {snapshot.Build}, which is not newer than the system's ({system.Build}).");
         return snapshot;
     }
 }

@@ -38,28 +38,28 @@ internal static class GuardCommand
             var given = brief.Load(parsed);
             ImmutableArray<Guard> guards = [.. (named.Length == 0 && given is not null ? [] : KnownGuards.Find(named)).Union(given?.Guards ?? [])];
             if (guards.IsEmpty)
-                throw new MoorfieldException(Trouble.Misused, $"{given!.Name} has no guards.");
-            var guarding = new Guarding(
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"{given!.Name} has no guards.");
+            var guarding = new GuardOperation(
                 target, Common.Read(target, parsed.GetValue(edition), guards), guards, ForWhom(parsed.GetValue(who), given), lifts);
             var proposal = guarding.Plan();
             if (!proposal.HasEffect)
             {
-                Say.Aside($"{(lifts ? "None of these guards is set" : "These guards are set already")}. Nothing was changed.");
+                ConsoleOutput.Notice($"{(lifts ? "None of these guards is set" : "These guards are set already")}. Nothing was changed.");
                 return Program.Done;
             }
             var request = proposal.Request;
             return options.CarryOut(
                 parsed, guarding, proposal,
-                DocumentMaker.Plan(target.FullPath, lifts ? "unguard" : "guard", request.Packages.Select(p => p.Family), request.Changes, null),
+                DocumentBuilder.Plan(target.FullPath, lifts ? "unguard" : "guard", request.Packages.Select(p => p.Family), request.Changes, null),
                 () =>
                 {
-                    Say.Heading($"{(lifts ? "Guards to be lifted" : "Guards to be set")} on {target.Name}");
+                    ConsoleOutput.Heading($"{(lifts ? "Guards to be lifted" : "Guards to be set")} on {target.Name}");
                     foreach (var (snapshot, state) in proposal.Concerned)
-                        Say.Line($"  {state.Guard.Title} for "
+                        ConsoleOutput.Result($"  {state.Guard.Title} for "
                             + $"{state.Place(snapshot)}{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}: "
                             + $"{state.Guard.Purpose}");
                 },
-                _ => Say.Line($"{Sheet.Count(request.Changes.Length, "value")} {(lifts ? "lifted" : "set")} on {target.Name}."));
+                _ => ConsoleOutput.Result($"{TextTable.Count(request.Changes.Length, "value")} {(lifts ? "lifted" : "set")} on {target.Name}."));
         });
         return command;
     }
@@ -90,14 +90,14 @@ internal static class GuardCommand
                 {
                     DocumentJson.Write(new GuardsJson("moorfield.guards/1", target.FullPath,
                         [.. states.SelectMany(s => s.States.Select(g => new GuardStateJson(
-                        s.Snapshot.EditionNumber, g.Guard.Name, Words.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot),
+                        s.Snapshot.EditionNumber, g.Guard.Name, DisplayText.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot),
                         State(g), g.Guard.Family, g.Guard.Because)))]));
                 },
                 csv: () =>
                 {
                     Csv.Write(["guard", "hive", "key", "name", "for", "state", "edition"], states.SelectMany(s => s.States.Select(g => new[]
                     {
-                        g.Guard.Name ?? "", Words.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot), State(g),
+                        g.Guard.Name ?? "", DisplayText.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot), State(g),
                         s.Snapshot.EditionNumber?.ToString() ?? "",
                     })));
                 },
@@ -119,7 +119,7 @@ internal static class GuardCommand
 
     private static List<(SystemSnapshot Snapshot, ImmutableArray<GuardState> States)> States(
         ImmutableArray<SystemSnapshot> snapshots, ImmutableArray<Guard> guards, IReadOnlyCollection<string> who) =>
-        [.. snapshots.Select(s => (s, GuardStates.Of(s, guards, Who.Parse(who, s))))];
+        [.. snapshots.Select(s => (s, GuardStates.Of(s, guards, AudienceParser.Parse(who, s))))];
 
     private static string State(GuardState state) =>
     !state.IsKnown ? "notKnown" : state.IsSet ? "set" : state.Now is null ? "notSet" : "setOtherwise";
@@ -127,19 +127,20 @@ internal static class GuardCommand
     private static void Show(Target target, SystemSnapshot snapshot, ImmutableArray<GuardState> states)
     {
         if (snapshot.EditionNumber is not null)
-            Say.Heading(Words.Describe(snapshot));
+            ConsoleOutput.Heading(DisplayText.Describe(snapshot));
         bool unknown = states.Any(s => !s.IsKnown);
         string[] headings = ["Guard", "Set for", "Not set for", "Set otherwise for", .. unknown ? ["Not known for"] : Array.Empty<string>(),
             "What it does"];
-        var sheet = new Sheet(headings).Quiet(headings.Length - 1);
+        var sheet = new TextTable(headings).Quiet(headings.Length - 1);
         var guards = states.GroupBy(s => s.Guard).ToList();
         foreach (var guard in guards)
             sheet.Add([guard.Key.Title, Places(guard, "set"), Places(guard, "notSet"), Places(guard, "setOtherwise"),
                 .. unknown ? [Places(guard, "notKnown")] : Array.Empty<string>(), guard.Key.Purpose]);
         sheet.Write();
-        Say.Line($"{guards.Count(g => g.All(s => s.IsSet))} of {Sheet.Count(guards.Count, "guard")} set in full on {Words.Place(target, snapshot)}.");
+        ConsoleOutput.Result($"{guards.Count(g => g.All(s => s.IsSet))} of {TextTable.Count(guards.Count, "guard")} set in full on "
+            + $"{DisplayText.Place(target, snapshot)}.");
 
         string Places(IEnumerable<GuardState> guard, string state) =>
-        Words.OrNothing(guard.Where(g => State(g) == state).Select(g => g.Place(snapshot)));
+        DisplayText.OrNothing(guard.Where(g => State(g) == state).Select(g => g.Place(snapshot)));
     }
 }

@@ -3,9 +3,9 @@ using System.CommandLine;
 using System.Text;
 using Moorfield.Core.HandOver;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Reporting;
 
@@ -15,7 +15,7 @@ namespace Moorfield.Cli.Commands;
 internal static class HandOverCommand
 {
     private const string PlanText = "plan.txt", PlanData = "plan.json";
-    private const int MostMinutes = 1440;
+    private const int MaxMinutes = 1440;
     private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
     private static readonly Option<string[]> Who = For();
     private static readonly Option<string[]> Edition = Common.Edition();
@@ -74,15 +74,15 @@ internal static class HandOverCommand
     {
         IReadOnlyCollection<string> words = given is { Length: > 0 } ? given : brief?.For ?? [];
         foreach (var system in systems)
-            _ = Core.Selection.Who.Parse(words, system);
+            _ = Core.Selection.AudienceParser.Parse(words, system);
         return words;
     }
 
     /// <summary>What is handed over, and the plans for the systems that it was made for.</summary>
     internal static (HandOverPlan Plan, ImmutableArray<SystemPlan> Systems) Plan(
-        ImmutableArray<SystemSnapshot> systems, IReadOnlyCollection<string> words, Brief? brief, Func<SystemSnapshot, RemovalWish> wish)
+        ImmutableArray<SystemSnapshot> systems, IReadOnlyCollection<string> words, Brief? brief, Func<SystemSnapshot, RemovalRequest> request)
     {
-        ImmutableArray<SystemPlan> plans = [.. systems.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, wish(s))))];
+        ImmutableArray<SystemPlan> plans = [.. systems.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, request(s))))];
         return (HandOverPlan.Of(words, plans, brief), plans);
     }
 
@@ -90,17 +90,18 @@ internal static class HandOverCommand
     {
         string folder = parsed.GetRequiredValue(To);
         if (Path.Exists(folder))
-            throw new MoorfieldException(Trouble.Misused, $"{folder} is there already. Name another folder, or delete it.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{folder} is there already. Name another folder, or delete it.");
         int minutes = parsed.GetValue(Minutes);
-        if (minutes is < 1 or > MostMinutes)
-            throw new MoorfieldException(Trouble.Misused, $"--minutes takes 1 to {MostMinutes}.");
+        if (minutes is < 1 or > MaxMinutes)
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"--minutes takes 1 to {MaxMinutes}.");
         string? address = parsed.GetValue(BriefUrl);
         if (address is not null && !IsAddress(address))
-            throw new MoorfieldException(Trouble.Misused, $"--brief-url takes an https address without a name and password in it, not '{address}'.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"--brief-url takes an https address without a name and password in it, not "
+                + $"'{address}'.");
         string? proxy = parsed.GetValue(Proxy);
         if (proxy is not null && (address is null || !(Uri.TryCreate(proxy, UriKind.Absolute, out var by)
             && (by.Scheme == Uri.UriSchemeHttp || by.Scheme == Uri.UriSchemeHttps) && by.UserInfo.Length == 0)))
-            throw new MoorfieldException(Trouble.Misused,
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "--proxy takes an http or https address without a name and password in it, and goes with --brief-url.");
         using var target = Common.Open(parsed.GetRequiredValue(TargetPath));
         var brief = options.Brief.Load(parsed);
@@ -109,7 +110,7 @@ internal static class HandOverCommand
         if (options.Brief.TellIdle(parsed, brief, target, systems, options.VaultPath(parsed)))
             return BriefCommand.Unmeant(target);
         var words = Words(parsed.GetValue(Who), brief, systems);
-        var (plan, plans) = Plan(systems, words, brief, Wish(parsed, options, brief, words, systems));
+        var (plan, plans) = Plan(systems, words, brief, Request(parsed, options, brief, words, systems));
         plan = plan with
         {
             Classic = Programs(parsed.GetValue(Classic) ?? [], systems),
@@ -122,18 +123,19 @@ internal static class HandOverCommand
         return HandOver(parsed, options, target, plan, plans, folder);
     }
 
-    private static Func<SystemSnapshot, RemovalWish> Wish(
+    private static Func<SystemSnapshot, RemovalRequest> Request(
         ParseResult parsed, WriteOptions options, Brief? brief, IReadOnlyCollection<string> words, ImmutableArray<SystemSnapshot> systems)
     {
         bool allowReturn = options.AllowsReturn(parsed);
         var choose = options.Chosen(parsed, brief);
         if (choose is null && brief is null && parsed.GetValue(Classic) is not { Length: > 0 } && parsed.GetValue(BriefUrl) is null)
-            throw new MoorfieldException(Trouble.Misused,
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "Say what to hand over: packages by name, by what is known of them (--standing, --origin and the like), or --brief FILE.");
         if (brief is not null)
-            return s => BriefPlanner.Wish(brief, s, words, allowReturn) with { AllowReturn = allowReturn };
+            return s => BriefPlanner.ToRequest(brief, s, words, allowReturn) with { AllowReturn = allowReturn };
         var chosen = choose?.Invoke(systems);
-        return s => new RemovalWish(chosen is { } all ? all[systems.IndexOf(s)] : [], Core.Selection.Who.Parse(words, s), AllowReturn: allowReturn);
+        return s => new RemovalRequest(chosen is { } all ? all[systems.IndexOf(s)] : [], Core.Selection.AudienceParser.Parse(words, s),
+            AllowReturn: allowReturn);
     }
 
     private static bool IsAddress(string text) =>
@@ -145,7 +147,7 @@ internal static class HandOverCommand
     {
         var fitting = systems.SelectMany(s => s.ClassicPrograms).Where(p => p.Name.Equals(name, StringComparison.OrdinalIgnoreCase)).ToList();
         var machines = fitting.Where(p => p is { Sid: null, Key: not null }).DistinctBy(p => p.Key).ToList();
-        return machines.Count == 1 ? machines[0] : throw new MoorfieldException(Trouble.Misused,
+        return machines.Count == 1 ? machines[0] : throw new MoorfieldException(ErrorKind.InvalidUsage,
             machines.Count > 1 ? $"Several programs are called '{name}'. It is not handed over."
             : fitting.Count > 0 ? $"'{name}' is not a program of the machine but of an account, or its key is not known. It is not handed over."
             : $"There is no desktop program '{name}'. 'moorfield inventory TARGET --classic' lists them.");
@@ -160,7 +162,7 @@ internal static class HandOverCommand
         if (plan.IsEmpty)
         {
             RemovalText.ShowStaying(plans);
-            throw new MoorfieldException(refused ? Trouble.Refused : Trouble.Misused, "There is nothing to hand over. Nothing was written.");
+            throw new MoorfieldException(refused ? ErrorKind.Refused : ErrorKind.InvalidUsage, "There is nothing to hand over. Nothing was written.");
         }
         if (json && options.IsPreview(parsed))
             DocumentJson.Write(document);
@@ -177,7 +179,8 @@ internal static class HandOverCommand
     }
 
     /// <summary>The plan without the single changes: machines that run make them in their own way.</summary>
-    private static PlanJson Document(Target target, ImmutableArray<SystemPlan> plans) => DocumentMaker.Plan(target.Name, plans) with { Changes = [] };
+    private static PlanJson Document(Target target, ImmutableArray<SystemPlan> plans) =>
+        DocumentBuilder.Plan(target.Name, plans) with { Changes = [] };
 
     /// <summary>Writes the folder of a hand-over, which must not be there.</summary>
     internal static IReadOnlyList<(string Name, byte[] Content)> Write(
@@ -186,7 +189,8 @@ internal static class HandOverCommand
         IReadOnlyList<(string Name, byte[] Content)> files =
         [
             .. HandOverFiles.Write(plan),
-            (PlanText, Encoding.UTF8.GetBytes(Say.Captured(() => HandOverText.Write(target, plan, plans, () => Show(target, plan, plans))))),
+            (PlanText, Encoding.UTF8.GetBytes(
+                ConsoleOutput.Captured(() => HandOverText.Write(target, plan, plans, () => Show(target, plan, plans))))),
             (PlanData, DocumentJson.Bytes(Document(target, plans))),
         ];
         NewFile.WriteFolder(folder, files);

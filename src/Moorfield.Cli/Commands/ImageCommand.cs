@@ -1,11 +1,12 @@
 using System.Collections.Immutable;
 using System.CommandLine;
 using System.Globalization;
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Reading;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Media;
 using Moorfield.Formats.Wim;
@@ -15,7 +16,7 @@ namespace Moorfield.Cli.Commands;
 
 internal static class ImageCommand
 {
-    private const int MostName = 200;
+    private const int MaxName = 200;
 
     internal static Command Create() =>
     new("image", "Looks into image files (WIM, ESD) themselves, and writes them in other ways.")
@@ -39,7 +40,7 @@ internal static class ImageCommand
         { path, format };
         command.Handle(parsed =>
         {
-            using var target = Open(parsed.GetRequiredValue(path), new WriteSeam());
+            using var target = Open(parsed.GetRequiredValue(path), new WriteInterceptor());
             var editions = Read(target);
             Common.Print(
                 parsed.GetValue(format),
@@ -67,13 +68,14 @@ internal static class ImageCommand
         return command;
     }
 
-    internal static ImageTarget Open(string path, WriteSeam seam)
+    internal static ImageTarget Open(string path, WriteInterceptor interceptor)
     {
-        var target = Target.Open(path, seam);
+        var target = Target.Open(path, interceptor);
         if (target is ImageTarget image)
             return image;
         target.Dispose();
-        throw new MoorfieldException(Trouble.Misused, $"{path} is no image file. {Prose.Command("inventory", path)} takes stock of a volume.");
+        throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is no image file. {TextFormat.Command("inventory", path)} takes stock of a "
+            + $"volume.");
     }
 
     /// <summary>Facts from the XML data, and from each edition's own registry where it can be read.</summary>
@@ -108,47 +110,47 @@ internal static class ImageCommand
     private static void Write(ImageFile image, List<EditionJson> editions)
     {
         var header = image.Wim.Header;
-        var sheet = new Sheet("Edition", "Name", "Product", "Build", "Architecture", "Languages", "Size", "Provisioned").Right(0, 6, 7).Quiet(3);
+        var sheet = new TextTable("Edition", "Name", "Product", "Build", "Architecture", "Languages", "Size", "Provisioned").Right(0, 6, 7).Quiet(3);
         foreach (var edition in editions)
         {
             sheet.Add(
-                Text(edition.Number), edition.Name, edition.Product, edition.Build, edition.Architecture, Words.OrNothing(edition.Languages),
-                Sheet.Size(edition.Bytes),
-                edition.Provisioned is { } count ? Sheet.Count(count, "package") : Words.Nothing);
+                Text(edition.Number), edition.Name, edition.Product, edition.Build, edition.Architecture, DisplayText.OrNothing(edition.Languages),
+                TextTable.Size(edition.Bytes),
+                edition.Provisioned is { } count ? TextTable.Count(count, "package") : DisplayText.Nothing);
         }
         if (editions.Count > 0)
             sheet.Write();
         foreach (var edition in editions.Where(e => e.Problem is not null))
-            Say.Line($"Edition {edition.Number}: {edition.Problem}");
+            ConsoleOutput.Result($"Edition {edition.Number}: {edition.Problem}");
         if (image.Medium is { } medium)
             WriteMedium(image, medium);
-        Fact("File", $"{Sheet.Size(image.Wim.Length)}, "
-            + $"{Sheet.Count(editions.Count, "edition")}{(header.BootIndex > 0 ? $", number {header.BootIndex} starts" : "")}");
+        Fact("File", $"{TextTable.Size(image.Wim.Length)}, "
+            + $"{TextTable.Count(editions.Count, "edition")}{(header.BootIndex > 0 ? $", number {header.BootIndex} starts" : "")}");
         Fact("Compression", Compression(header));
         Fact("Version", header.IsSolidVersion ? "0xE00, with contents compressed together (ESD)" : "0x10D00, the usual one");
         Fact("Split", !header.IsSplit ? "no, one file" : image.Wim.IsComplete ? $"in {header.Parts} parts" : $"part {header.Part} of {header.Parts}");
         Fact("Integrity", header.Integrity.IsNone ? "no integrity table" : "has an integrity table");
         Fact("Identifier", header.Guid.ToString());
-        Fact("Compacting", image.Reclaimable() is > 0 and var bytes ? $"would give back {Sheet.Size(bytes)}" : "would give back nothing");
-        if (image.WhyUnchangeable() is { } why)
-            Say.Line($"{image.Name} can be read, but not changed: it {why}.");
+        Fact("Compacting", image.Reclaimable() is > 0 and var bytes ? $"would give back {TextTable.Size(bytes)}" : "would give back nothing");
+        if (image.ReadOnlyReason() is { } why)
+            ConsoleOutput.Result($"{image.Name} can be read, but not changed: it {why}.");
 
     }
 
-    private static void Fact(string name, string text) => Say.Line($"{name,-12} {text}");
+    private static void Fact(string name, string text) => ConsoleOutput.Result($"{name,-12} {text}");
 
     /// <summary>What an ISO is beside its image.</summary>
-    private static void WriteMedium(ImageFile image, MediumImage medium)
+    private static void WriteMedium(ImageFile image, MediaImage medium)
     {
         const int Largest = 3;
         var whole = medium.Whole;
-        Fact("Medium", $"{(whole.Label.Length > 0 ? $"'{whole.Label}'" : "no label")}, {Sheet.Size(new FileInfo(image.FullPath).Length)}, "
-            + $"{Sheet.Count(whole.Entries.Count(e => !e.IsFolder), "file")} (views: {string.Join(", ", whole.Views)})");
-        Fact("Starts", whole.Boot.IsEmpty ? "no machine" : Prose.List(whole.Boot.Select(b => $"{Firmware(b.Platform)} (block {b.Block})"), 4));
-        Fact("Image", $"{medium.Image.Path}, {Sheet.Size(medium.Image.Size)}");
+        Fact("Medium", $"{(whole.Label.Length > 0 ? $"'{whole.Label}'" : "no label")}, {TextTable.Size(new FileInfo(image.FullPath).Length)}, "
+            + $"{TextTable.Count(whole.Entries.Count(e => !e.IsFolder), "file")} (views: {string.Join(", ", whole.Views)})");
+        Fact("Starts", whole.Boot.IsEmpty ? "no machine" : TextFormat.List(whole.Boot.Select(b => $"{Firmware(b.Platform)} (block {b.Block})"), 4));
+        Fact("Image", $"{medium.Image.Path}, {TextTable.Size(medium.Image.Size)}");
         Fact("Largest", string.Join(", ", whole.Entries.Where(e => !e.IsFolder).OrderByDescending(e => e.Size)
             .ThenBy(e => e.Path, StringComparer.Ordinal)
-            .Take(Largest).Select(e => $"{e.Path} ({Sheet.Size(e.Size)})")));
+            .Take(Largest).Select(e => $"{e.Path} ({TextTable.Size(e.Size)})")));
     }
 
     private static string Firmware(BootPlatform platform) => platform switch
@@ -169,7 +171,7 @@ internal static class ImageCommand
             "moorfield.image/1", image.FullPath, [.. editions], header.Compression.ToString().ToLowerInvariant(), header.ChunkSize,
             header.IsSolidVersion ? "solid" : "normal",
             header.Part, header.Parts, !header.Integrity.IsNone, header.BootIndex, header.Guid.ToString(), image.Wim.Length, image.Reclaimable(),
-            image.WhyUnchangeable() is null, image.Medium is not { } medium ? null : new MediumJson(
+            image.ReadOnlyReason() is null, image.Medium is not { } medium ? null : new MediumJson(
                 medium.Whole.Label, medium.Whole.Views, [.. medium.Whole.Boot.Select(b => new BootJson(Firmware(b.Platform), b.Block, b.Sectors))],
                 medium.Image.Path, medium.Place.Offset, new FileInfo(image.FullPath).Length,
                 [.. medium.Whole.Entries.Where(e => !e.IsFolder).Select(e => new MediumFileJson(e.Path, e.Size))]));
@@ -189,13 +191,13 @@ internal static class ImageCommand
         var options = new ChangeOptions(command, writesHives: false);
         command.Handle(parsed =>
         {
-            using var target = Open(parsed.GetRequiredValue(path), options.Progress.Seam);
+            using var target = Open(parsed.GetRequiredValue(path), options.Progress.Interceptor);
             if (parsed.GetValue(edition) is not { Length: > 0 } words)
-                throw new MoorfieldException(Trouble.Misused, $"Name what goes with --edition: {target.List()}.");
-            var dropped = target.Choose(words).OfType<int>().Distinct().Order().Select(n => target.Image.Editions[n - 1]).ToList();
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"Name what goes with --edition: {target.List()}.");
+            var dropped = target.SelectEditions(words).OfType<int>().Distinct().Order().Select(n => target.Image.Editions[n - 1]).ToList();
             if (dropped.Count == target.Image.Editions.Length)
-                throw new MoorfieldException(Trouble.Refused, $"That is every edition of {target.Name}. One at least must stay.");
-            string names = Prose.List(dropped.Select(d => d.Name), 3);
+                throw new MoorfieldException(ErrorKind.Refused, $"That is every edition of {target.Name}. One at least must stay.");
+            string names = TextFormat.List(dropped.Select(d => d.Name), 3);
             return Change(parsed, options, target, "drop", $"drop {names}", () => [.. dropped.Select(d => new EditionDropped(d.Number, d.Name))],
                 () =>
                 {
@@ -203,12 +205,12 @@ internal static class ImageCommand
                     {
                         int before = dropped.Count(d => d.Number < info.Number);
                         bool goes = dropped.Any(d => d.Number == info.Number);
-                        Say.Line($"Edition {info.Number} ({info.Name}) {(goes ? "goes" : $"stays, as number {info.Number - before}")}.");
+                        ConsoleOutput.Result($"Edition {info.Number} ({info.Name}) {(goes ? "goes" : $"stays, as number {info.Number - before}")}.");
                     }
                     if (target.Image.Wim.Header.BootIndex is > 0 and var boot && dropped.Any(d => d.Number == boot))
-                        Say.Line($"Edition {boot} is the one that starts; none does afterwards.");
+                        ConsoleOutput.Result($"Edition {boot} is the one that starts; none does afterwards.");
                 },
-                () => Say.Line($"{target.Name} has {Sheet.Count(target.Image.Editions.Length, "edition")} now, without {names}. "
+                () => ConsoleOutput.Result($"{target.Name} has {TextTable.Count(target.Image.Editions.Length, "edition")} now, without {names}. "
                     + "'moorfield image compact' gives the space back."));
         });
         return command;
@@ -229,24 +231,25 @@ internal static class ImageCommand
         var options = new ChangeOptions(command, writesHives: false);
         command.Handle(parsed =>
         {
-            using var target = Open(parsed.GetRequiredValue(path), options.Progress.Seam);
+            using var target = Open(parsed.GetRequiredValue(path), options.Progress.Interceptor);
             var (newName, newDescription) = (parsed.GetValue(name), parsed.GetValue(description));
-            if (target.Choose(parsed.GetValue(edition) ?? []) is not [{ } number])
-                throw new MoorfieldException(Trouble.Misused, $"Name one edition with --edition: {target.List()}.");
+            if (target.SelectEditions(parsed.GetValue(edition) ?? []) is not [{ } number])
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"Name one edition with --edition: {target.List()}.");
             if (newName is null && newDescription is null)
-                throw new MoorfieldException(Trouble.Misused, "Give a --name, a --description, or both.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "Give a --name, a --description, or both.");
             foreach (string? text in new[] { newName, newDescription })
             {
-                if (text is not null && (text.Trim() != text || text.Length > MostName || text.Any(char.IsControl) || text.Any(c => c > '\uFFFD')))
-                    throw new MoorfieldException(Trouble.Misused, $"A name has at most {MostName} letters, and no space before or behind it.");
+                if (text is not null && (text.Trim() != text || text.Length > MaxName || text.Any(char.IsControl) || text.Any(c => c > '\uFFFD')))
+                    throw new MoorfieldException(ErrorKind.InvalidUsage, $"A name has at most {MaxName} letters, and no space before or behind it.");
             }
             if (newName is { Length: 0 } || target.Image.Editions.Any(e => e.Number != number
                 && e.Name.Equals(newName, StringComparison.OrdinalIgnoreCase)))
-                throw new MoorfieldException(Trouble.Misused, $"No other edition may have the name, and it may not be empty: {target.List()}.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"No other edition may have the name, and it may not be empty: "
+                    + $"{target.List()}.");
             var old = target.Image.Editions[number - 1];
             if ((newName ?? old.Name, newDescription ?? old.Description) == (old.Name, old.Description))
             {
-                Say.Aside($"Edition {number} is called that already. Nothing was changed.");
+                ConsoleOutput.Notice($"Edition {number} is called that already. Nothing was changed.");
                 return Program.Done;
             }
             var change = new EditionRenamed(number, old.Name, newName ?? old.Name, old.Description, newDescription ?? old.Description);
@@ -256,14 +259,14 @@ internal static class ImageCommand
                     Line("Name", change.NameBefore, change.NameAfter);
                     Line("Description", change.DescriptionBefore, change.DescriptionAfter);
                 },
-                () => Say.Line($"Edition {number} of {target.Name} is '{change.NameAfter}' now."));
+                () => ConsoleOutput.Result($"Edition {number} of {target.Name} is '{change.NameAfter}' now."));
         });
         return command;
 
         static void Line(string what, string before, string after)
         {
             if (before != after)
-                Say.Line($"{what} of the edition: '{before}' becomes '{after}'.");
+                ConsoleOutput.Result($"{what} of the edition: '{before}' becomes '{after}'.");
         }
     }
 
@@ -272,15 +275,15 @@ internal static class ImageCommand
         Action show, Action result)
     {
         if (!options.IsPreview(parsed))
-            target.Take();
-        var changing = new EditionChanging(target, title, changes);
+            target.AcquireForChange();
+        var changing = new EditionOperation(target, title, changes);
         target.Image.CheckChangeable();
         var proposal = changing.Plan();
-        return options.CarryOut(parsed, changing, proposal, DocumentMaker.Plan(target.FullPath, action, [], proposal.Request.Changes, null), () =>
+        return options.CarryOut(parsed, changing, proposal, DocumentBuilder.Plan(target.FullPath, action, [], proposal.Request.Changes, null), () =>
         {
             show();
             if (options.HasRestorePoint(parsed))
-                Say.Line("It can be undone as long as nothing else changes the file, and it is not compacted.");
+                ConsoleOutput.Result("It can be undone as long as nothing else changes the file, and it is not compacted.");
         }, _ => result());
     }
 
@@ -298,48 +301,49 @@ internal static class ImageCommand
         var options = new ChangeOptions(command, records: false);
         command.Handle(parsed =>
         {
-            using var target = Open(parsed.GetRequiredValue(path), options.Progress.Seam);
+            using var target = Open(parsed.GetRequiredValue(path), options.Progress.Interceptor);
             var image = target.Image;
             string? copy = parsed.GetValue(to);
             bool inPlace = copy is null;
             if (inPlace && !options.IsPreview(parsed))
-                target.Take();
+                target.AcquireForChange();
             using var vault = inPlace ? Vault.OpenExisting(options.VaultPath(parsed)) : null;
-            var compacting = new Compacting(target, copy, vault, Say.Error);
+            var compacting = new CompactOperation(target, copy, vault, ConsoleOutput.Error);
             var proposal = compacting.Plan();
-            var document = DocumentMaker.Plan(target.FullPath, proposal);
+            var document = DocumentBuilder.Plan(target.FullPath, proposal);
             long before = image.Wim.Length;
             string result = proposal.Copy ?? image.FullPath;
             if (!proposal.HasEffect)
             {
                 if (options.IsJson(parsed))
                     DocumentJson.Write(document);
-                Say.Aside($"{image.Name} holds nothing to give back. Nothing was changed.");
+                ConsoleOutput.Notice($"{image.Name} holds nothing to give back. Nothing was changed.");
                 return Program.Done;
             }
             return options.CarryOut(
                 parsed, compacting, proposal, document,
                 () => ShowPreview(image, proposal, vault),
-                _ => Say.Line($"{Path.GetFileName(result)} has {Sheet.Size(new FileInfo(result).Length)} now; {image.Name} "
-                    + $"{(inPlace ? "had" : "has")} {Sheet.Size(before)}."),
+                _ => ConsoleOutput.Result($"{Path.GetFileName(result)} has {TextTable.Size(new FileInfo(result).Length)} now; {image.Name} "
+                    + $"{(inPlace ? "had" : "has")} {TextTable.Size(before)}."),
                 changesTarget: inPlace, size: () => new FileInfo(result).Length);
         });
         return command;
     }
 
     /// <summary>Says what compacting gives back, and what it ends when it is done in place.</summary>
-    private static void ShowPreview(ImageFile image, CompactingProposal proposal, Vault? vault)
+    private static void ShowPreview(ImageFile image, CompactProposal proposal, Vault? vault)
     {
-        Say.Line($"Compacting {image.Name} gives back {Sheet.Size(proposal.Bytes)}.");
+        ConsoleOutput.Result($"Compacting {image.Name} gives back {TextTable.Size(proposal.Bytes)}.");
         if (proposal.Copy is not null)
             return;
-        Say.Line("The way back to the file as it was before earlier runs ends with it.");
+        ConsoleOutput.Result("The way back to the file as it was before earlier runs ends with it.");
         var (runs, lost) = (proposal.Runs.Length, proposal.Lost.Length);
         if (runs > 0)
         {
-            Say.Line(lost == 0
-                ? $"{Sheet.Count(runs, "run")} on it in {vault!.FullPath} can still be undone afterwards, change by change."
-                : $"Of {Sheet.Count(runs, "run")} on it in {vault!.FullPath}, {runs - lost} can still be undone afterwards, change by change; what "
+            ConsoleOutput.Result(lost == 0
+                ? $"{TextTable.Count(runs, "run")} on it in {vault!.FullPath} can still be undone afterwards, change by change."
+                : $"Of {TextTable.Count(runs, "run")} on it in {vault!.FullPath}, {runs - lost} can still be undone afterwards, change by change; "
+                + $"what "
                     + $"the others removed is gone for good.");
         }
     }

@@ -1,7 +1,8 @@
 using System.CommandLine;
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Formats.Wim;
 using Moorfield.Reporting;
 
@@ -77,31 +78,32 @@ internal static class ImageExportCommand
     {
         int mebibytes = parsed.GetValue(part);
         if (mebibytes < 1)
-            throw new MoorfieldException(Trouble.Misused, "--part takes 1 or more.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--part takes 1 or more.");
         return splits ? (long)mebibytes << 20 : null;
     }
 
     private static int Write(string path, string[] editions, string output, ExportCompression compression)
     {
         using var target = Open(path);
-        var numbers = editions.SelectMany(e => target.Choose([e])).OfType<int>().Distinct().ToList();
+        var numbers = editions.SelectMany(e => target.SelectEditions([e])).OfType<int>().Distinct().ToList();
         Watched($"Writing {Path.GetFileName(output)}", (progress, stop) =>
         {
             ImageExport.Write(target.FullPath, target.Name, numbers, output, compression,
-                !target.Image.Wim.Header.Integrity.IsNone, new WriteSeam(), progress, stop);
+                !target.Image.Wim.Header.Integrity.IsNone, new WriteInterceptor(), progress, stop);
             return 0;
         });
-        using var fresh = ImageFile.Open(output, new WriteSeam());
-        Say.Line($"{output} has {Sheet.Count(fresh.Editions.Length, "edition")} and {Sheet.Size(fresh.Wim.Length)}; {target.Name} has "
-            + $"{Sheet.Count(target.Image.Editions.Length, "edition")} and {Sheet.Size(target.Image.Wim.Length)}.");
+        using var fresh = ImageFile.Open(output, new WriteInterceptor());
+        ConsoleOutput.Result($"{output} has {TextTable.Count(fresh.Editions.Length, "edition")} and {TextTable.Size(fresh.Wim.Length)}; "
+            + $"{target.Name} has "
+            + $"{TextTable.Count(target.Image.Editions.Length, "edition")} and {TextTable.Size(target.Image.Wim.Length)}.");
         return Program.Done;
     }
 
     /// <summary>Does something long, and says how far it is.</summary>
     private static T Watched<T>(string what, Func<Action<long, long>, CancellationToken, T> work)
     {
-        var at = new WorkState(what, 0, null);
-        var meter = new WorkMeter([(what, 1)], TimeProvider.System, state => at = state);
+        var at = new WorkProgress(what, 0, null);
+        var meter = new ProgressEstimator([(what, 1)], TimeProvider.System, state => at = state);
         using (new Ticker(() => Ticker.Text(at)))
         {
             meter.Next();
@@ -111,8 +113,8 @@ internal static class ImageExportCommand
 
     private static Core.Targets.ImageTarget Open(string path)
     {
-        var target = ImageCommand.Open(path, new WriteSeam());
-        return target.Image.Medium is null ? target : throw new MoorfieldException(Trouble.Misused,
+        var target = ImageCommand.Open(path, new WriteInterceptor());
+        return target.Image.Medium is null ? target : throw new MoorfieldException(ErrorKind.InvalidUsage,
             $"{target.Name} is a medium. Copy {target.Image.Medium.Image.Path} out of it first, or use 'moorfield media build'.");
     }
 
@@ -133,12 +135,13 @@ internal static class ImageExportCommand
         {
             using var target = Open(parsed.GetRequiredValue(source));
             if (target.Image.Wim.Header.IsSolidVersion)
-                throw new MoorfieldException(Trouble.Refused, $"{target.Name} is an ESD, which cannot be split. "
+                throw new MoorfieldException(ErrorKind.Refused, $"{target.Name} is an ESD, which cannot be split. "
                     + "'moorfield image convert' makes a WIM of it.");
             long bytes = PartBytes(parsed, part, splits: true)!.Value;
             var parts = Watched("Splitting", (progress, stop) =>
-                ImageExport.Split(target.FullPath, target.Name, parsed.GetRequiredValue(to), bytes, new WriteSeam(), progress, stop));
-            Say.Line($"{target.Name} is split into {Sheet.Count(parts.Length, "part")}: {Prose.List(parts.Select(p => Path.GetFileName(p)), 6)}.");
+                ImageExport.Split(target.FullPath, target.Name, parsed.GetRequiredValue(to), bytes, new WriteInterceptor(), progress, stop));
+            ConsoleOutput.Result($"{target.Name} is split into {TextTable.Count(parts.Length, "part")}: "
+                + $"{TextFormat.List(parts.Select(p => Path.GetFileName(p)), 6)}.");
             return Program.Done;
         });
         return command;
@@ -161,10 +164,10 @@ internal static class ImageExportCommand
             RegularFile.CheckNamed(path);
             Watched("Joining", (progress, stop) =>
             {
-                ImageExport.Join(path, parsed.GetRequiredValue(to), new WriteSeam(), progress, stop);
+                ImageExport.Join(path, parsed.GetRequiredValue(to), new WriteInterceptor(), progress, stop);
                 return 0;
             });
-            Say.Line($"{parsed.GetRequiredValue(to)} has {Sheet.Size(new FileInfo(parsed.GetRequiredValue(to)).Length)}.");
+            ConsoleOutput.Result($"{parsed.GetRequiredValue(to)} has {TextTable.Size(new FileInfo(parsed.GetRequiredValue(to)).Length)}.");
             return Program.Done;
         });
         return command;

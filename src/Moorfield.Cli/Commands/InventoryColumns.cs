@@ -7,7 +7,7 @@ namespace Moorfield.Cli.Commands;
 /// <summary>One row of an inventory: a package, or a classic program.</summary>
 /// <param name="Package">Null for a program.</param>
 /// <param name="Program">Null for a package.</param>
-internal sealed record InventoryRow(SystemSnapshot Snapshot, Judgement Judgement, InstalledPackage? Package, ClassicProgram? Program)
+internal sealed record InventoryRow(SystemSnapshot Snapshot, RemovalAssessment Assessment, InstalledPackage? Package, ClassicProgram? Program)
 {
     internal string DisplayName => Package?.DisplayName ?? Program!.Name;
 
@@ -15,7 +15,7 @@ internal sealed record InventoryRow(SystemSnapshot Snapshot, Judgement Judgement
 
     internal long Bytes => Package?.Bytes ?? Program!.Bytes;
 
-    internal Verdict? Verdict => Package is null ? null : Judgement.Of(Package);
+    internal Verdict? Verdict => Package is null ? null : Assessment.Of(Package);
 
     internal string ProgramHolder => Program!.Sid is { } sid ? Snapshot.Account(sid)?.Name ?? sid : "the machine";
 }
@@ -42,24 +42,28 @@ internal static class InventoryColumns
         Of("publisher", "Publisher", (p, _) => p.Publisher, r => r.Publisher),
         Of("version", "Version", (p, _) => p.FullName.Version.ToString(), r => r.Program!.Version, quiet: true),
         Of("architecture", "Architecture", (p, _) => p.FullName.Architecture, quiet: true),
-        Of("role", "Role", (p, _) => Words.Of(p.Role), _ => "program"),
-        Of("origin", "Origin", (p, _) => Words.Of(p.Origin), _ => "classic"),
-        new("bytes", "Size", r => r.Package is { } p ? Words.Size([p]) : r.Bytes == 0 ? Words.Nothing : Sheet.Size(r.Bytes), r => r.Bytes.ToString(),
+        Of("role", "Role", (p, _) => DisplayText.Of(p.Role), _ => "program"),
+        Of("origin", "Origin", (p, _) => DisplayText.Of(p.Origin), _ => "classic"),
+        new("bytes", "Size", r => r.Package is { } p ? DisplayText.Size([p]) : r.Bytes == 0 ? DisplayText.Nothing : TextTable.Size(r.Bytes),
+            r => r.Bytes.ToString(),
         IsNumber: true),
-        new("accounts", "Accounts", r => r.Package is { } p ? Words.Accounts(p.Accounts, r.Snapshot) : r.ProgramHolder,
-            r => r.Package is { } p ? Words.Joined(Words.Names(p.Accounts, r.Snapshot)) : r.Program!.Sid is null ? "" : r.ProgramHolder),
-        new("newcomers", "Newcomers", r => r.Package is { } p ? Words.Newcomers(p) : Words.Nothing, r => r.Package is { } p ? Csv.Flag(p.Newcomers)
+        new("accounts", "Accounts", r => r.Package is { } p ? DisplayText.Accounts(p.Accounts, r.Snapshot) : r.ProgramHolder,
+            r => r.Package is { } p ? DisplayText.Joined(DisplayText.Names(p.Accounts, r.Snapshot)) : r.Program!.Sid is null ? "" : r.ProgramHolder),
+        new("newcomers", "Newcomers", r => r.Package is { } p ? DisplayText.Newcomers(p) : DisplayText.Nothing, r => r.Package is { } p
+            ? Csv.Flag(p.Newcomers)
         : ""),
-        new("blocked", "Blocked", r => r.Package?.Blocked == true ? "yes" : Words.Nothing, r => r.Package is { } p ? Csv.Flag(p.Blocked) : ""),
-        Of("standing", "Standing", (_, r) => Words.Of(r.Verdict!.Standing), _ => "not changed"),
+        new("blocked", "Blocked", r => r.Package?.Blocked == true ? "yes" : DisplayText.Nothing, r => r.Package is { } p ? Csv.Flag(p.Blocked) : ""),
+        Of("standing", "Standing", (_, r) => DisplayText.Of(r.Verdict!.Standing), _ => "not changed"),
         new("reasons", "Because", r => r.Verdict is { } verdict ? Gravest(verdict) : r.Program!.UninstallCommand is { } command
         ? $"remove by: {command}" : "",
             r => string.Join(' ', (r.Verdict?.Reasons ?? []).Select(x => x.Code)), IsQuiet: true),
         new("uninstallCommand", "Removed by", r => r.Program?.UninstallCommand ?? ""),
-        Of("description", "Description", (p, _) => Words.Readable(p.Manifest?.Description) ?? "", quiet: true),
-        new("startsWithWindows", "At start-up", r => r.Package is { } p ? p.StartsWithWindows ? "yes" : Words.Nothing : "", r => r.Package is { } p
+        Of("description", "Description", (p, _) => DisplayText.Readable(p.Manifest?.Description) ?? "", quiet: true),
+        new("startsWithWindows", "At start-up", r => r.Package is { } p ? p.StartsWithWindows ? "yes" : DisplayText.Nothing : "",
+            r => r.Package is { } p
         ? Csv.Flag(p.StartsWithWindows) : ""),
-        new("runsInBackground", "In background", r => r.Package is { } p ? p.RunsInBackground ? "yes" : Words.Nothing : "", r => r.Package is { } p
+        new("runsInBackground", "In background", r => r.Package is { } p ? p.RunsInBackground ? "yes" : DisplayText.Nothing : "",
+            r => r.Package is { } p
         ? Csv.Flag(p.RunsInBackground) : ""),
         Of("edition", "Edition", (_, r) => r.Snapshot.EditionNumber?.ToString() ?? "", r => r.Snapshot.EditionNumber?.ToString() ?? ""),
     ];
@@ -74,8 +78,9 @@ internal static class InventoryColumns
     internal static IEnumerable<InventoryColumn> UsualFields => All;
 
     /// <exception cref="MoorfieldException">There is no such column.</exception>
-    internal static IReadOnlyList<InventoryColumn> Named(IEnumerable<string> names) => [.. names.SelectMany(Words.Split).Select(n => Find(n)
-        ?? throw new MoorfieldException(Trouble.Misused, $"There is no column '{n}'. Columns are {string.Join(", ", All.Select(c => c.Name))}."))];
+    internal static IReadOnlyList<InventoryColumn> Named(IEnumerable<string> names) => [.. names.SelectMany(DisplayText.Split).Select(n => Find(n)
+        ?? throw new MoorfieldException(ErrorKind.InvalidUsage,
+        $"There is no column '{n}'. Columns are {string.Join(", ", All.Select(c => c.Name))}."))];
 
     /// <summary>By its name or its heading, with or without hyphens and spaces.</summary>
     private static InventoryColumn? Find(string name) =>

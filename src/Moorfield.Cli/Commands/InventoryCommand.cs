@@ -48,12 +48,13 @@ internal static class InventoryCommand
     /// <param name="Packages">All that fit the filters.</param>
     /// <param name="Shown">Those that the table has.</param>
     /// <param name="Programs">Classic ones that were asked for.</param>
-    private sealed record Section(SystemSnapshot Snapshot, Judgement Judgement, List<InstalledPackage> Packages, List<InstalledPackage> Shown,
+    private sealed record Section(SystemSnapshot Snapshot, RemovalAssessment Assessment, List<InstalledPackage> Packages,
+        List<InstalledPackage> Shown,
         List<ClassicProgram> Programs)
     {
         internal IEnumerable<InventoryRow> Rows(IEnumerable<InstalledPackage> packages) =>
-            packages.Select(p => new InventoryRow(Snapshot, Judgement, p, null))
-                .Concat(Programs.Select(p => new InventoryRow(Snapshot, Judgement, null, p)));
+            packages.Select(p => new InventoryRow(Snapshot, Assessment, p, null))
+                .Concat(Programs.Select(p => new InventoryRow(Snapshot, Assessment, null, p)));
     }
 
     private static int Run(ParseResult parsed, FilterOptions filters)
@@ -70,12 +71,12 @@ internal static class InventoryCommand
         bool whole = filter.IsEmpty && parsed.GetValue(For) is not { Length: > 0 };
         var sections = snapshots.Select(snapshot =>
         {
-            var judgement = new Judgement(snapshot);
-            var audience = parsed.GetValue(For) is { Length: > 0 } words ? Who.Parse(words, snapshot) : null;
-            var packages = snapshot.Packages.Where(p => filter.Fits(p, judgement)
+            var assessment = new RemovalAssessment(snapshot);
+            var audience = parsed.GetValue(For) is { Length: > 0 } words ? AudienceParser.Parse(words, snapshot) : null;
+            var packages = snapshot.Packages.Where(p => filter.Fits(p, assessment)
                 && (audience is null || (audience.Newcomers && p.Newcomers) || p.Accounts.Intersect(audience.Sids).Any())).ToList();
             return new Section(
-                snapshot, judgement, packages,
+                snapshot, assessment, packages,
                 [.. packages.Where(p => all || (p.Role is PackageRole.Application or PackageRole.Addon && (p.HasFiles || p.IsHeld)))],
                 parsed.GetValue(Classic) ? [.. Programs(filters.Find(parsed), audience, snapshot)] : []);
         }).ToList();
@@ -84,9 +85,9 @@ internal static class InventoryCommand
             json: () =>
             {
                 // Programs filter for themselves: nothing is left out that was not asked for.
-                DocumentJson.Write(DocumentMaker.Inventory(
+                DocumentJson.Write(DocumentBuilder.Inventory(
                     target, [.. sections.Select(s =>
-                    (s.Snapshot, s.Judgement, Sorted(parsed, s.Rows(s.Packages)).Select(r => r.Package).OfType<InstalledPackage>()))]));
+                    (s.Snapshot, s.Assessment, Sorted(parsed, s.Rows(s.Packages)).Select(r => r.Package).OfType<InstalledPackage>()))]));
             },
             csv: () =>
             {
@@ -97,7 +98,7 @@ internal static class InventoryCommand
                 for (int i = 0; i < sections.Count; i++)
                 {
                     if (i > 0)
-                        Say.Line();
+                        ConsoleOutput.Result();
                     if (parsed.GetValue(Leftovers))
                         WriteLeftovers(sections[i].Snapshot);
                     else
@@ -113,9 +114,10 @@ internal static class InventoryCommand
     {
         var shown = sections.SelectMany(s => s.Shown).ToList();
         int families = shown.Select(p => p.Family).Distinct().Count();
-        Say.Line();
-        Say.Line($"{target.Name}, {sections.Count} editions: {Sheet.Count(shown.Count, "package")} of "
-            + $"{Sheet.Count(families, "family", "families")}, {Sheet.Size(shown.Sum(p => p.Bytes))}; the file holds each content only once.");
+        ConsoleOutput.Result();
+        ConsoleOutput.Result($"{target.Name}, {sections.Count} editions: {TextTable.Count(shown.Count, "package")} of "
+            + $"{TextTable.Count(families, "family", "families")}, {TextTable.Size(shown.Sum(p => p.Bytes))}; the file holds each content only "
+            + $"once.");
     }
 
     private static IEnumerable<InventoryRow> Sorted(ParseResult parsed, IEnumerable<InventoryRow> rows)
@@ -136,28 +138,30 @@ internal static class InventoryCommand
 
     private static void WriteTable(ParseResult parsed, Section section, bool all, bool whole)
     {
-        var (snapshot, judgement, packages, shown, programs) = section;
-        Say.Heading(Words.Describe(snapshot));
+        var (snapshot, assessment, packages, shown, programs) = section;
+        ConsoleOutput.Heading(DisplayText.Describe(snapshot));
         IReadOnlyList<InventoryColumn> columns = parsed.GetValue(Columns) is { Length: > 0 } named ? InventoryColumns.Named(named)
             : [.. InventoryColumns.Usual(all, !snapshot.Accounts.IsEmpty)];
-        var sheet = new Sheet([.. columns.Select(c => c.Heading)]);
+        var sheet = new TextTable([.. columns.Select(c => c.Heading)]);
         for (int i = 0; i < columns.Count; i++)
             sheet = columns[i].IsNumber ? sheet.Right(i) : columns[i].IsQuiet ? sheet.Quiet(i) : sheet;
         var rows = Sorted(parsed, section.Rows(shown)).ToList();
         rows.ForEach(r => sheet.Add([.. columns.Select(c => c.Text(r))]));
         if (rows.Count > 0)
             sheet.Write();
-        string classic = programs.Count > 0 ? $", and {Sheet.Count(programs.Count, "classic program")}, {Sheet.Size(programs.Sum(p => p.Bytes))}"
+        string classic = programs.Count > 0 ? $", and {TextTable.Count(programs.Count, "classic program")}, "
+            + $"{TextTable.Size(programs.Sum(p => p.Bytes))}"
             : "";
-        Say.Line($"{Sheet.Count(shown.Count, "package")}, {Words.Size(shown)}{classic}.{Hidden([.. packages.Except(shown)])}");
-        var free = judgement.FreeTogether(shown.Where(p => p.IsHeld));
+        ConsoleOutput.Result($"{TextTable.Count(shown.Count, "package")}, {DisplayText.Size(shown)}{classic}.{Hidden([.. packages.Except(shown)])}");
+        var free = assessment.FreeTogether(shown.Where(p => p.IsHeld));
         if (free.Count > 0)
-            Say.Line($"Removing {(free.Count == 1 ? "the one that is" : $"all {free.Count} that are")} free would free {Words.Size(free)}.");
+            ConsoleOutput.Result($"Removing {(free.Count == 1 ? "the one that is" : $"all {free.Count} that are")} free would free "
+                + $"{DisplayText.Size(free)}.");
         if (!whole)
             return;
         if (!snapshot.Leftovers.IsEmpty)
-            Say.Line($"{Sheet.Count(snapshot.Leftovers.Length, "leftover")} of earlier removals, "
-                + $"{Sheet.Size(snapshot.Leftovers.Sum(l => l.Bytes))}; --leftovers lists {(snapshot.Leftovers.Length == 1 ? "it" : "them")}.");
+            ConsoleOutput.Result($"{TextTable.Count(snapshot.Leftovers.Length, "leftover")} of earlier removals, "
+                + $"{TextTable.Size(snapshot.Leftovers.Sum(l => l.Bytes))}; --leftovers lists {(snapshot.Leftovers.Length == 1 ? "it" : "them")}.");
         WriteNotes(snapshot);
     }
 
@@ -172,7 +176,7 @@ internal static class InventoryCommand
         if (hidden.Count == 0)
             return "";
         var kinds = hidden.GroupBy(p => p.Role).OrderBy(g => g.Key).Select(g => g.Key is PackageRole.Application or PackageRole.Addon
-            ? Sheet.Count(g.Count(), "leftover of a package", "leftovers of packages") : Sheet.Count(g.Count(), Words.Of(g.Key)));
+            ? TextTable.Count(g.Count(), "leftover of a package", "leftovers of packages") : TextTable.Count(g.Count(), DisplayText.Of(g.Key)));
         return $" Not shown: {string.Join(", ", kinds)}; --all shows {(hidden.Count == 1 ? "it" : "them")}.";
     }
 
@@ -180,15 +184,15 @@ internal static class InventoryCommand
     {
         if (snapshot.Notes.IsEmpty)
             return;
-        Say.Line();
-        Say.Heading($"Out of order on this system ({snapshot.Notes.Length}):");
+        ConsoleOutput.Result();
+        ConsoleOutput.Heading($"Out of order on this system ({snapshot.Notes.Length}):");
         foreach (var note in snapshot.Notes)
-            Say.Line($"  {note.Text}");
+            ConsoleOutput.Result($"  {note.Text}");
     }
 
     private static void WriteLeftovers(SystemSnapshot snapshot)
     {
-        Say.Heading(Words.Describe(snapshot));
+        ConsoleOutput.Heading(DisplayText.Describe(snapshot));
         LeftoverText.Write(snapshot);
     }
 
@@ -199,7 +203,7 @@ internal static class InventoryCommand
             Csv.Write(["kind", "family", "fullName", "account", "bytes", "place", "edition"],
             sections.SelectMany(s => s.Snapshot.Leftovers.Select(l => new[]
             {
-                Words.Of(l.Kind), l.Family?.ToString() ?? "", l.FullName?.ToString() ?? "", l.Sid is null ? "" : s.Snapshot.Account(l.Sid)?.Name
+                DisplayText.Of(l.Kind), l.Family?.ToString() ?? "", l.FullName?.ToString() ?? "", l.Sid is null ? "" : s.Snapshot.Account(l.Sid)?.Name
                 ?? l.Sid, l.Bytes.ToString(),
                 LeftoverText.Where(l.Location), s.Snapshot.EditionNumber?.ToString() ?? "",
             })));

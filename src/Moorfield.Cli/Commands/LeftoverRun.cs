@@ -10,17 +10,17 @@ namespace Moorfield.Cli.Commands;
 /// <summary>Clears what earlier removals left behind, like any removal: preview, restore point, a fresh look.</summary>
 internal static class LeftoverRun
 {
-    internal static int Run(ParseResult parsed, ChangeOptions options, Clearing clearing, bool keepFiles)
+    internal static int Run(ParseResult parsed, ChangeOptions options, LeftoverRemoval clearing, bool keepFiles)
     {
         var target = clearing.Target;
         var proposal = clearing.Plan();
-        var document = DocumentMaker.Plan(
+        var document = DocumentBuilder.Plan(
             target.FullPath, "removeLeftovers", proposal.Request.Packages.Select(p => p.Family), proposal.Request.Changes, null);
         if (!proposal.HasEffect)
         {
             if (options.IsJson(parsed))
                 DocumentJson.Write(document);
-            Say.Aside($"{target.Name} has no leftovers. Nothing was changed.");
+            ConsoleOutput.Notice($"{target.Name} has no leftovers. Nothing was changed.");
             return Program.Done;
         }
         var systems = proposal.Plans.Select(p => p.System).ToList();
@@ -33,15 +33,16 @@ internal static class LeftoverRun
 
     private static void ShowPreview(Target target, SystemSnapshot snapshot)
     {
-        Say.Heading($"Leftovers to be removed from {Words.Place(target, snapshot)}");
+        ConsoleOutput.Heading($"Leftovers to be removed from {DisplayText.Place(target, snapshot)}");
         LeftoverText.Write(snapshot);
-        Say.Line($"In all {ChangeText.Totals(LeftoverPlanner.Plan(snapshot).Changes)} (--preview --format json lists each).");
+        ConsoleOutput.Result($"In all {ChangeText.Totals(LeftoverPlanner.Plan(snapshot).Changes)} (--preview --format json lists each).");
     }
 
     private static void ShowResult(Target target, SystemSnapshot before, Outcome outcome)
     {
         int left = before.Leftovers.Count(l => outcome.Failed(l.Family?.ToString() ?? "", before.EditionNumber));
         string rest = left > 0 ? $"; {left} not, or only in part" : outcome.Verified ? "; a fresh look finds none" : "";
-        Say.Line($"{Sheet.Count(before.Leftovers.Length - left, "leftover")} removed from {Words.Place(target, before)}{rest}.");
+        ConsoleOutput.Result($"{TextTable.Count(before.Leftovers.Length - left, "leftover")} removed from "
+            + $"{DisplayText.Place(target, before)}{rest}.");
     }
 }

@@ -1,11 +1,12 @@
 using System.Collections.Immutable;
 using System.CommandLine;
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Formats.Media;
 using Moorfield.Reporting;
 
@@ -61,20 +62,20 @@ internal static class MediaCommand
         {
             using var target = Common.Open(parsed.GetRequiredValue(iso));
             if (target is not ImageTarget { Image.Medium: { } medium } source)
-                throw new MoorfieldException(Trouble.Misused, $"{target.Name} is {target.Described}. 'media label' takes an ISO.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}. 'media label' takes an ISO.");
             string label = parsed.GetRequiredValue(text);
             if (medium.Whole.Label == label)
             {
-                Say.Aside($"{source.Name} has the label '{label}' already. Nothing was changed.");
+                ConsoleOutput.Notice($"{source.Name} has the label '{label}' already. Nothing was changed.");
                 return Program.Done;
             }
-            if (!parsed.GetValue(yes) && !Say.Confirm($"Write the label '{label}' in place of '{medium.Whole.Label}'?"))
+            if (!parsed.GetValue(yes) && !ConsoleOutput.Confirm($"Write the label '{label}' in place of '{medium.Whole.Label}'?"))
             {
-                Say.Aside("Nothing was changed.");
+                ConsoleOutput.Notice("Nothing was changed.");
                 return Program.Done;
             }
-            int blocks = MediumBuilding.Relabel(source, label);
-            Say.Line($"{source.Name} has the label '{label}' now, in {Sheet.Count(blocks, "block")}; it was '{medium.Whole.Label}'.");
+            int blocks = MediaBuilder.Relabel(source, label);
+            ConsoleOutput.Result($"{source.Name} has the label '{label}' now, in {TextTable.Count(blocks, "block")}; it was '{medium.Whole.Label}'.");
             return Program.Done;
         });
         return command;
@@ -99,27 +100,28 @@ internal static class MediaCommand
         {
             using var target = Common.Open(parsed.GetRequiredValue(iso));
             if (target is not ImageTarget { Image.Medium: { } medium } source)
-                throw new MoorfieldException(Trouble.Misused, $"{target.Name} is {target.Described}. 'media folder' takes an ISO.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}. 'media folder' takes an ISO.");
             string folder = parsed.GetRequiredValue(to);
-            bool splits = !parsed.GetValue(whole) && medium.Image.Size > Math.Min(MediumUnpacking.MostOnFat,
+            bool splits = !parsed.GetValue(whole) && medium.Image.Size > Math.Min(MediaUnpacker.MaxFatFileBytes,
                 parsed.GetResult(part) is { Implicit: false } ? ImageExportCommand.PartBytes(parsed, part, splits: true)!.Value : long.MaxValue);
-            var making = new MediumImageMaking(source, null)
+            var making = new MediaImageBuilder(source, null)
             {
                 Part = ImageExportCommand.PartBytes(parsed, part, splits),
                 Compression = ImageExportCommand.CompressionOf(parsed, compression),
             };
-            var unpacking = new MediumUnpacking(source, folder) { Making = making };
+            var unpacking = new MediaUnpacker(source, folder) { Making = making };
             unpacking.Check();
             if (making.Converts)
-                Say.Line($"The image is an ESD, which cannot be split: it becomes a WIM on the way. That takes {Minutes(medium.Image.Size)}.");
-            var at = new WorkState("Beginning", 0, null);
-            UnpackedMedium done;
+                ConsoleOutput.Result($"The image is an ESD, which cannot be split: it becomes a WIM on the way. That takes "
+                    + $"{Minutes(medium.Image.Size)}.");
+            var at = new WorkProgress("Beginning", 0, null);
+            MediaUnpackResult done;
             using (new Ticker(() => Ticker.Text(at)))
-                done = unpacking.Unpack(new WriteSeam(), TimeProvider.System, state => at = state, Interruption.BeginChanging());
-            Say.Line($"{folder} has {Sheet.Count(done.Files, "file")} of {source.Name}, {Sheet.Size(done.Bytes)}"
+                done = unpacking.Unpack(new WriteInterceptor(), TimeProvider.System, state => at = state, Interruption.BeginChanging());
+            ConsoleOutput.Result($"{folder} has {TextTable.Count(done.Files, "file")} of {source.Name}, {TextTable.Size(done.Bytes)}"
                 + $"{(done.Parts > 1 ? $", the image in {done.Parts} parts" : "")}. All of them were read back, byte for byte.");
             if (!medium.Whole.Boot.Any(b => b.Platform == BootPlatform.Uefi))
-                Say.Line("The medium has no entry for UEFI: a stick with these files may start no machine.");
+                ConsoleOutput.Result("The medium has no entry for UEFI: a stick with these files may start no machine.");
             return Program.Done;
         });
         return command;
@@ -149,40 +151,40 @@ internal static class MediaCommand
     {
         using var target = Common.Open(parsed.GetRequiredValue(Source));
         if (target is not ImageTarget { Image.Medium: not null } source)
-            throw new MoorfieldException(Trouble.Misused, $"{target.Name} is {target.Described}. 'media build' takes an ISO.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}. 'media build' takes an ISO.");
         var brief = options.Brief.Load(parsed);
         target.Maker = options.Maker(parsed) ?? brief?.Maker;
         IReadOnlyCollection<Guard> guards = brief?.Guards ?? [];
-        var wishes = Wishes(parsed, options, brief);
+        var requests = Requests(parsed, options, brief);
         // What is no Windows may have another label, or go.
-        var systems = wishes is null ? [] : Common.Read(target, parsed.GetValue(Edition), guards);
-        if (wishes is not null && options.Brief.TellIdle(parsed, brief, target, systems, options.VaultPath(parsed)))
+        var systems = requests is null ? [] : Common.Read(target, parsed.GetValue(Edition), guards);
+        if (requests is not null && options.Brief.TellIdle(parsed, brief, target, systems, options.VaultPath(parsed)))
             return BriefCommand.Unmeant(target);
         bool only = parsed.GetValue(OnlyEditions);
         if (only && parsed.GetValue(Edition) is not { Length: > 0 })
-            throw new MoorfieldException(Trouble.Misused, $"--only-editions keeps what --edition names: {source.List()}.");
-        ImmutableArray<SystemPlan> plans = wishes is null ? []
-            : [.. systems.Zip(wishes(systems), (s, w) => new SystemPlan(s, RemovalPlanner.Plan(s, w)))];
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"--only-editions keeps what --edition names: {source.List()}.");
+        ImmutableArray<SystemPlan> plans = requests is null ? []
+            : [.. systems.Zip(requests(systems), (s, w) => new SystemPlan(s, RemovalPlanner.Plan(s, w)))];
         bool refused = plans.Any(p => p.Plan.Refused.Any());
-        if (wishes is not null && !plans.Any(p => p.Effective.Any() || p.Plan.Changes.Any()))
+        if (requests is not null && !plans.Any(p => p.Effective.Any() || p.Plan.Changes.Any()))
         {
             RemovalText.ShowStaying(plans);
-            throw new MoorfieldException(refused ? Trouble.Refused : Trouble.Misused,
+            throw new MoorfieldException(refused ? ErrorKind.Refused : ErrorKind.InvalidUsage,
                 "Nothing of what was named would be removed from the image. Nothing was written.");
         }
         var added = Added(parsed.GetValue(Add) ?? []);
-        if (wishes is null && !only && parsed.GetValue(Label) is null && added.IsEmpty && !parsed.GetValue(Split))
-            throw new MoorfieldException(Trouble.Misused,
+        if (requests is null && !only && parsed.GetValue(Label) is null && added.IsEmpty && !parsed.GetValue(Split))
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "Say what goes (packages, --brief FILE, --standing and the like, or --only-editions), or give a --label, --add or --split.");
-        var making = new MediumImageMaking(source, wishes is null ? null
+        var making = new MediaImageBuilder(source, requests is null ? null
             : image => Removal(image, source, only ? [.. Enumerable.Range(1, systems.Length)] : [.. systems.Select(s => s.EditionNumber!.Value)],
-                guards, wishes, brief))
+                guards, requests, brief))
         {
-            Only = only ? [.. target.Choose(parsed.GetValue(Edition) ?? []).OfType<int>().Distinct().Order()] : [],
+            Only = only ? [.. target.SelectEditions(parsed.GetValue(Edition) ?? []).OfType<int>().Distinct().Order()] : [],
             Part = ImageExportCommand.PartBytes(parsed, Part, parsed.GetValue(Split)),
             Compression = ImageExportCommand.CompressionOf(parsed, Compression),
         };
-        var building = new MediumBuilding(source, parsed.GetRequiredValue(To), making)
+        var building = new MediaBuilder(source, parsed.GetRequiredValue(To), making)
         {
             Label = parsed.GetValue(Label),
             Added = added,
@@ -193,49 +195,49 @@ internal static class MediaCommand
         return CarryOut(parsed, options, source, building, plans, refused);
     }
 
-    private static ImmutableArray<FileForMedium> Added(string[] texts) => [.. texts.Select(text =>
+    private static ImmutableArray<MediaFile> Added(string[] texts) => [.. texts.Select(text =>
     {
         int at = text.LastIndexOf('=');
-        return at > 0 && at < text.Length - 1 ? new FileForMedium(text[..at], text[(at + 1)..]) : throw new MoorfieldException(Trouble.Misused,
+        return at > 0 && at < text.Length - 1 ? new MediaFile(text[..at], text[(at + 1)..]) : throw new MoorfieldException(ErrorKind.InvalidUsage,
             $"'{text}' is no FILE=PATH: a file, an equals sign, and where on the medium it goes, such as answers.xml=sources/answers.xml.");
     })];
 
-    private static Removal Removal(
+    private static RemovalOperation Removal(
         ImageTarget image, ImageTarget source, ImmutableArray<int> editions, IReadOnlyCollection<Guard> guards,
-        Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalWish>> wishes, Brief? brief)
+        Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>> requests, Brief? brief)
     {
         image.Maker = source.Maker;
-        return new Removal(image, image.Read([.. editions.Select(e => (int?)e)], guards), guards, wishes, brief?.Title ?? brief?.Name);
+        return new RemovalOperation(image, image.Read([.. editions.Select(e => (int?)e)], guards), guards, requests, brief?.Title ?? brief?.Name);
     }
 
-    private static Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalWish>>? Wishes(ParseResult parsed, WriteOptions options, Brief? brief)
+    private static Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>>? Requests(ParseResult parsed, WriteOptions options, Brief? brief)
     {
         var choose = options.Chosen(parsed, brief);
         if (choose is null && brief is null)
             return null;
         string[] newcomers = ["newcomers"];
         bool allowReturn = options.AllowsReturn(parsed);
-        return systems => (choose is null ? systems.Select(s => BriefPlanner.Wish(brief!, s, newcomers, allowReturn))
-            : systems.Zip(choose(systems), (s, chosen) => new RemovalWish(chosen, Who.Parse(newcomers, s))))
+        return systems => (choose is null ? systems.Select(s => BriefPlanner.ToRequest(brief!, s, newcomers, allowReturn))
+            : systems.Zip(choose(systems), (s, chosen) => new RemovalRequest(chosen, AudienceParser.Parse(newcomers, s))))
             .Select(w => w with { AllowReturn = allowReturn, Sweep = parsed.GetValue(Sweep) });
     }
 
     private static int CarryOut(
-        ParseResult parsed, WriteOptions options, ImageTarget source, MediumBuilding building, ImmutableArray<SystemPlan> plans, bool refused)
+        ParseResult parsed, WriteOptions options, ImageTarget source, MediaBuilder building, ImmutableArray<SystemPlan> plans, bool refused)
     {
         bool json = options.IsJson(parsed);
         string output = Path.GetFullPath(parsed.GetRequiredValue(To));
-        var document = plans.IsEmpty ? DocumentMaker.Plan(source.FullPath, "build", [], [], null) : DocumentMaker.Plan(source.FullPath, plans);
+        var document = plans.IsEmpty ? DocumentBuilder.Plan(source.FullPath, "build", [], [], null) : DocumentBuilder.Plan(source.FullPath, plans);
         if (json && options.IsPreview(parsed))
             DocumentJson.Write(document);
         if (!json)
             Show(parsed, source, building, plans, output);
         if (options.IsPreview(parsed) || !options.IsConfirmed(parsed, plans, "Build this medium?"))
             return Program.Done;
-        BuiltMedium built;
-        var at = new WorkState("Beginning", 0, null);
+        MediaBuildResult built;
+        var at = new WorkProgress("Beginning", 0, null);
         using (new Ticker(() => Ticker.Text(at)))
-            built = building.Build(new WriteSeam(), TimeProvider.System, state => at = state, Interruption.BeginChanging());
+            built = building.Build(new WriteInterceptor(), TimeProvider.System, state => at = state, Interruption.BeginChanging());
         if (json)
             DocumentJson.Write(new BuiltMediumJson("moorfield.medium/1", source.FullPath, output, built.Bytes, built.ImageBytes, built.Parts,
                 built.Sha256, built.Compared, document));
@@ -244,36 +246,38 @@ internal static class MediaCommand
         return refused || built.Removal is { Failures.IsEmpty: false } ? Program.DoneInPart : Program.Done;
     }
 
-    private static void Show(ParseResult parsed, ImageTarget source, MediumBuilding building, ImmutableArray<SystemPlan> plans, string output)
+    private static void Show(ParseResult parsed, ImageTarget source, MediaBuilder building, ImmutableArray<SystemPlan> plans, string output)
     {
         if (!plans.IsEmpty)
             RemovalText.ShowPlan(source, plans, handsOver: false);
         if (parsed.GetValue(OnlyEditions))
         {
             var only = building.Making.Only;
-            Say.Line($"Of the {source.Editions.Length} editions {Prose.List(only.Select(n => $"{n} ({source.Editions[n - 1].Name})"), 6)} "
+            ConsoleOutput.Result($"Of the {source.Editions.Length} editions "
+                + $"{TextFormat.List(only.Select(n => $"{n} ({source.Editions[n - 1].Name})"), 6)} "
                 + $"{(only.Length == 1 ? "stays, as number 1" : $"stay, as numbers 1 to {only.Length}")}; the others go.");
         }
         if (parsed.GetValue(Label) is { } label)
-            Say.Line($"The label will be '{label}'; {source.Name} has '{source.Image.Medium!.Whole.Label}'.");
+            ConsoleOutput.Result($"The label will be '{label}'; {source.Name} has '{source.Image.Medium!.Whole.Label}'.");
         if (building.Making.Converts)
         {
-            Say.Line($"The image is an ESD, which is not changed: it becomes a WIM on the way ({building.Making.ImagePath}). That takes "
+            ConsoleOutput.Result($"The image is an ESD, which is not changed: it becomes a WIM on the way ({building.Making.ImagePath}). That takes "
                 + $"{Minutes(source.Image.Medium!.Image.Size)}.");
         }
         if (building.Making.Part is { } part)
-            Say.Line($"The image is written in parts of {Sheet.Size(part)}: install.swm, install2.swm and so on.");
+            ConsoleOutput.Result($"The image is written in parts of {TextTable.Size(part)}: install.swm, install2.swm and so on.");
         foreach (var (file, path) in building.Added)
-            Say.Line($"{file} ({Sheet.Size(new FileInfo(file).Length)}) is added as {path}.");
+            ConsoleOutput.Result($"{file} ({TextTable.Size(new FileInfo(file).Length)}) is added as {path}.");
         if (!plans.IsEmpty && building.Making is { Converts: false, Only.IsEmpty: true }
             && RemovalText.BytesWithout(source.Image, plans) is { } image)
         {
             var old = source.Image.Medium!.Image.Size;
-            Say.Line($"The image has {Sheet.Size(old)}, and will have about {Sheet.Size(image)}; the medium "
-                + $"{Sheet.Size(new FileInfo(source.FullPath).Length)}, and about "
-                + $"{Sheet.Size(new FileInfo(source.FullPath).Length - old + image)}.");
+            ConsoleOutput.Result($"The image has {TextTable.Size(old)}, and will have about {TextTable.Size(image)}; the medium "
+                + $"{TextTable.Size(new FileInfo(source.FullPath).Length)}, and about "
+                + $"{TextTable.Size(new FileInfo(source.FullPath).Length - old + image)}.");
         }
-        Say.Line($"{output} is written anew, needs {Sheet.Size(building.Needs)} for a time, and is read back. {source.Name} is only read.");
+        ConsoleOutput.Result($"{output} is written anew, needs {TextTable.Size(building.Needs)} for a time, and is read back. {source.Name} is only "
+            + $"read.");
     }
 
     // 9 s for an ESD of 102 MB on two cores, a factor of two either way.
@@ -283,35 +287,39 @@ internal static class MediaCommand
     /// <summary>What each edition of the new medium has, and had.</summary>
     private static void ShowEditions(ImageTarget source, string output, ImmutableArray<int> only, ImmutableArray<SystemPlan> plans)
     {
-        using var fresh = ImageFile.Open(output, new WriteSeam());
+        using var fresh = ImageFile.Open(output, new WriteInterceptor());
         var old = source.Image.Editions;
-        var sheet = new Sheet("Edition", "Name", "Removed", "Size", "Before").Right(0, 3, 4);
+        var sheet = new TextTable("Edition", "Name", "Removed", "Size", "Before").Right(0, 3, 4);
         foreach (var edition in fresh.Editions)
         {
             var before = old[only.IsEmpty ? edition.Number - 1 : only[edition.Number - 1] - 1];
             int removed = plans.Where(p => p.Snapshot.EditionNumber == before.Number).Sum(p => p.Effective.Length);
-            sheet.Add($"{edition.Number}", edition.Name, removed > 0 ? Sheet.Count(removed, "package") : Words.Nothing, Sheet.Size(edition.Bytes),
-                Sheet.Size(before.Bytes));
+            sheet.Add($"{edition.Number}", edition.Name, removed > 0 ? TextTable.Count(removed, "package") : DisplayText.Nothing,
+                TextTable.Size(edition.Bytes),
+                TextTable.Size(before.Bytes));
         }
         sheet.Write();
     }
 
-    private static void ShowResult(ImageTarget source, string output, MediumBuilding building, BuiltMedium built, ImmutableArray<SystemPlan> plans)
+    private static void ShowResult(ImageTarget source, string output, MediaBuilder building, MediaBuildResult built, ImmutableArray<SystemPlan> plans)
     {
         long before = new FileInfo(source.FullPath).Length;
-        Say.Line();
-        Say.Heading($"{output} is built");
+        ConsoleOutput.Result();
+        ConsoleOutput.Heading($"{output} is built");
         if (built.Removal is { } outcome)
             ChangeOptions.ShowTrouble(outcome, source);
         ShowEditions(source, output, building.Making.Only, plans);
         if (plans.Any(p => !p.Plan.IdleFrameworks.IsEmpty))
-            Say.Line("Frameworks that nothing needs any more stay (--sweep takes them along).");
-        Say.Line($"{source.Name} has {Sheet.Size(before)}, of which the image {Sheet.Size(source.Image.Medium!.Image.Size)}; the new medium "
-            + $"{Sheet.Size(built.Bytes)}, of which the image {Sheet.Size(built.ImageBytes)}{(built.Parts > 1 ? $" in {built.Parts} parts" : "")}.");
-        Say.Line($"Read back: {Sheet.Count(built.Compared, "other file")} and the ways it starts are as on the source, the image is what was made, "
+            ConsoleOutput.Result("Frameworks that nothing needs any more stay (--sweep takes them along).");
+        ConsoleOutput.Result($"{source.Name} has {TextTable.Size(before)}, of which the image {TextTable.Size(source.Image.Medium!.Image.Size)}; "
+            + $"the new medium "
+            + $"{TextTable.Size(built.Bytes)}, of which the image "
+            + $"{TextTable.Size(built.ImageBytes)}{(built.Parts > 1 ? $" in {built.Parts} parts" : "")}.");
+        ConsoleOutput.Result($"Read back: {TextTable.Count(built.Compared, "other file")} and the ways it starts are as on the source, the image is "
+            + $"what was made, "
             + "byte for byte.");
         if (built.Sha256 is { } digest)
-            Say.Verbatim($"SHA-256 {digest}");
-        Say.Line($"{Prose.Command("compare", source.FullPath, output)} tells what went.");
+            ConsoleOutput.Verbatim($"SHA-256 {digest}");
+        ConsoleOutput.Result($"{TextFormat.Command("compare", source.FullPath, output)} tells what went.");
     }
 }

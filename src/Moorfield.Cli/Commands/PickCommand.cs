@@ -3,10 +3,10 @@ using System.CommandLine;
 using Moorfield.Cli.Picking;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Reporting;
 
@@ -38,7 +38,7 @@ internal static class PickCommand
 
     private static int Run(ParseResult parsed, ChangeOptions options, RemovalOptions removal, BriefOptions briefOptions)
     {
-        using var target = Common.OpenForPreview(parsed.GetRequiredValue(TargetPath), options.Progress.Seam);
+        using var target = Common.OpenForPreview(parsed.GetRequiredValue(TargetPath), options.Progress.Interceptor);
         target.ReplaysLogs = options.ReplaysLogs(parsed);
         bool isRead = target.Trees is null;
         var brief = briefOptions.Load(parsed);
@@ -51,12 +51,12 @@ internal static class PickCommand
             return BriefCommand.Unmeant(target);
         var advice = brief?.Advice ?? Advice.None;
         var state = new PickState(
-            snapshots.Length == 1 ? Words.Place(target, snapshots[0]) : target.Name, PickItem.Of(snapshots, advice), snapshots[0].Accounts,
-            chosen => Total([.. snapshots.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, Wish(chosen, s, parsed, removal, advice))))]));
+            snapshots.Length == 1 ? DisplayText.Place(target, snapshots[0]) : target.Name, PickItem.Of(snapshots, advice), snapshots[0].Accounts,
+            chosen => Total([.. snapshots.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, Request(chosen, s, parsed, removal, advice))))]));
         if (removal.Who(parsed) is { Length: > 0 } who)
-            SetAudience(state, Who.Parse(who, snapshots[0]));
+            SetAudience(state, AudienceParser.Parse(who, snapshots[0]));
         else if (brief is { For.IsEmpty: false })
-            SetAudience(state, Who.Parse(brief.For, snapshots[0]));
+            SetAudience(state, AudienceParser.Parse(brief.For, snapshots[0]));
         if (brief is not null)
             state.Mark(Taken(brief, snapshots));
         var view = new PickView(state);
@@ -64,15 +64,15 @@ internal static class PickCommand
         var keys = new PickKeys(state, place => OpenBrief(place, state, snapshots), file => SaveBrief(file, state, target), () => view.Page);
         if (!screen.Run(keys))
         {
-            Say.Aside("Nothing was changed.");
+            ConsoleOutput.Notice("Nothing was changed.");
             return Program.Done;
         }
         if (isRead)
         {
-            ShowOnly(target, [.. snapshots.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, Wish(state, s, parsed, removal, advice))))]);
+            ShowOnly(target, [.. snapshots.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, Request(state, s, parsed, removal, advice))))]);
             return Program.Done;
         }
-        var operation = new Removal(target, snapshots, [], fresh => fresh.Select(s => Wish(state, s, parsed, removal, advice)));
+        var operation = new RemovalOperation(target, snapshots, [], fresh => fresh.Select(s => Request(state, s, parsed, removal, advice)));
         return RemovalRun.Run(parsed, options, operation, null, keepFiles, removal.AcceptsCosts(parsed));
     }
 
@@ -80,13 +80,15 @@ internal static class PickCommand
     private static void ShowOnly(Target target, ImmutableArray<SystemPlan> plans)
     {
         RemovalText.ShowPlan(target, plans, handsOver: true);
-        var families = plans.SelectMany(p => p.Plan.Removals).Where(r => r.GoesWith is null).Select(r => r.Package.Family.ToString()).Distinct();
-        var audience = plans[0].Plan.Wish.For;
+        var families = plans.SelectMany(p => p.Plan.Removals).Where(r => r.RemovedBecauseOf is null).Select(r => r.Package.Family.ToString())
+            .Distinct();
+        var audience = plans[0].Plan.Request.For;
         string who = audience.Newcomers && audience.Sids.Length == plans[0].Snapshot.Accounts.Length ? "everyone"
-            : string.Join(',', Words.Names(audience.Sids, plans[0].Snapshot).Concat(audience.Newcomers ? ["newcomers"] : []));
-        Say.Line();
-        Say.Line($"{target.Name} can only be read. This writes the scripts that do it on running machines:");
-        Say.Verbatim($"moorfield hand-over {Prose.Quoted(target.FullPath)} {string.Join(' ', families)} --for {Prose.Quoted(who)} --to FOLDER");
+            : string.Join(',', DisplayText.Names(audience.Sids, plans[0].Snapshot).Concat(audience.Newcomers ? ["newcomers"] : []));
+        ConsoleOutput.Result();
+        ConsoleOutput.Result($"{target.Name} can only be read. This writes the scripts that do it on running machines:");
+        ConsoleOutput.Verbatim($"moorfield hand-over {TextFormat.Quoted(target.FullPath)} {string.Join(' ', families)} --for "
+            + $"{TextFormat.Quoted(who)} --to FOLDER");
     }
 
     private static void SetAudience(PickState state, Audience audience)
@@ -96,18 +98,18 @@ internal static class PickCommand
         state.Newcomers = audience.Newcomers;
     }
 
-    private static RemovalWish Wish(PickState state, SystemSnapshot snapshot, ParseResult parsed, RemovalOptions removal, Advice advice) =>
-        removal.Apply(parsed, new RemovalWish(
-            [.. snapshot.Packages.Where(p => state.Marked.Contains(p.Family)).Select(p => new ChosenPackage(p, Exactly: true))],
+    private static RemovalRequest Request(PickState state, SystemSnapshot snapshot, ParseResult parsed, RemovalOptions removal, Advice advice) =>
+        removal.Apply(parsed, new RemovalRequest(
+            [.. snapshot.Packages.Where(p => state.Marked.Contains(p.Family)).Select(p => new SelectedPackage(p, Exactly: true))],
             state.Accounts.IsEmpty ? new Audience([], Newcomers: true) : state.Audience) { Advice = advice });
 
     private static PickTotal Total(List<SystemPlan> plans) => new(
         plans.Max(p => p.Effective.Select(r => r.Package.Family).Distinct().Count()),
-        plans.Max(p => p.Effective.Where(r => r.FilesGo).Sum(r => r.Package.Bytes)),
+        plans.Max(p => p.Effective.Where(r => r.RemovesFiles).Sum(r => r.Package.Bytes)),
         [.. plans.SelectMany(p => p.Plan.Costly).SelectMany(m => m.Verdict.Costs).Select(c => c.Short).Distinct(StringComparer.Ordinal)]);
 
     private static IEnumerable<Formats.Appx.PackageFamilyName> Taken(Brief brief, ImmutableArray<SystemSnapshot> snapshots) =>
-        snapshots.SelectMany(s => BriefChoice.Of(brief, s).Going).Select(c => c.Package.Family);
+        snapshots.SelectMany(s => BriefSelection.Of(brief, s).Going).Select(c => c.Package.Family);
 
     private static string OpenBrief(string place, PickState state, ImmutableArray<SystemSnapshot> snapshots)
     {
@@ -115,7 +117,7 @@ internal static class PickCommand
         {
             var families = Taken(BriefOptions.Load(place, null), snapshots).ToHashSet();
             state.Mark(families);
-            return $"{Sheet.Count(families.Count, "package")} marked by {place}.";
+            return $"{TextTable.Count(families.Count, "package")} marked by {place}.";
         }
         catch (MoorfieldException e)
         {

@@ -36,9 +36,9 @@ internal sealed class RemovalOptions
     internal bool KeepFiles(ParseResult parsed, Target target) =>
         parsed.GetValue(_keepFiles) && (target.HasEditions
             ? true
-            : throw new MoorfieldException(Trouble.Misused,
+            : throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "--keep-files is for images. On a volume the restore point always holds the removed files."));
 
-    internal RemovalWish Apply(ParseResult parsed, RemovalWish wish) =>
-        wish with { KeepData = parsed.GetValue(_keepData), AllowReturn = AllowsReturn(parsed), Sweep = parsed.GetValue(_sweep) };
+    internal RemovalRequest Apply(ParseResult parsed, RemovalRequest request) =>
+        request with { KeepData = parsed.GetValue(_keepData), AllowReturn = AllowsReturn(parsed), Sweep = parsed.GetValue(_sweep) };
 }

@@ -59,17 +59,17 @@ internal static class RemoveCommand
         bool coming = parsed.GetValue(Coming);
         var filter = filters.Read(parsed);
         if (packages.Length > 0 && !filter.IsEmpty)
-            throw new MoorfieldException(Trouble.Misused,
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "Packages are named, or chosen by what is known of them (--standing, --origin and the like): not both.");
         if (filter.IsEmpty && filters.Keep(parsed).Length > 0)
-            throw new MoorfieldException(Trouble.Misused,
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
         if ((packages.Length > 0 || !filter.IsEmpty ? 1 : 0) + (leftovers ? 1 : 0) + (coming ? 1 : 0) + (briefOptions.IsGiven(parsed) ? 1 : 0) != 1)
-            throw new MoorfieldException(Trouble.Misused,
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "Say what to remove in one of these ways: packages by name, by what is known of them (--standing, --origin and the like), --brief "
                     + "FILE, --coming, or --leftovers.");
         if (coming && removal.Who(parsed).Length > 0)
-            throw new MoorfieldException(Trouble.Misused, "--coming is for newcomers: leave --for out.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--coming is for newcomers: leave --for out.");
         var brief = briefOptions.Load(parsed);
         target.Maker = parsed.GetValue(Maker) ?? brief?.Maker;
         IReadOnlyCollection<Guard> guards = coming ? KnownGuards.All : brief?.Guards ?? [];
@@ -78,29 +78,30 @@ internal static class RemoveCommand
         if (leftovers)
         {
             return removal.Who(parsed).Length == 0
-                ? LeftoverRun.Run(parsed, options, new Clearing(target, snapshots), keepFiles)
-                : throw new MoorfieldException(Trouble.Misused, "Leftovers are nobody's any more: leave --for out.");
+                ? LeftoverRun.Run(parsed, options, new LeftoverRemoval(target, snapshots), keepFiles)
+                : throw new MoorfieldException(ErrorKind.InvalidUsage, "Leftovers are nobody's any more: leave --for out.");
         }
         if (briefOptions.TellIdle(parsed, brief, target, snapshots, options.VaultPath(parsed)))
             return BriefCommand.Unmeant(target);
-        Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalWish>> wishes = coming
+        Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>> requests = coming
             ? fresh => fresh.Select(s => WishForComing(target, s, Common.Points(options.VaultPath(parsed))))
             : brief is not null
-            ? fresh => fresh.Select(s => BriefPlanner.Wish(brief, s, removal.Who(parsed), removal.AllowsReturn(parsed)))
-            : fresh => fresh.Zip(filter.IsEmpty ? PackageChoice.Find(packages, fresh) : filter.Choose(filters.Keep(parsed), fresh),
-                (s, chosen) => new RemovalWish(chosen, Who.Parse(removal.Who(parsed), s)));
-        var operation = new Removal(target, snapshots, guards, fresh => wishes(fresh).Select(w => removal.Apply(parsed, w)), brief?.Title
+            ? fresh => fresh.Select(s => BriefPlanner.ToRequest(brief, s, removal.Who(parsed), removal.AllowsReturn(parsed)))
+            : fresh => fresh.Zip(filter.IsEmpty ? PackageSelector.Find(packages, fresh) : filter.Choose(filters.Keep(parsed), fresh),
+                (s, chosen) => new RemovalRequest(chosen, AudienceParser.Parse(removal.Who(parsed), s)));
+        var operation = new RemovalOperation(target, snapshots, guards, fresh => requests(fresh).Select(w => removal.Apply(parsed, w)), brief?.Title
             ?? brief?.Name);
         return RemovalRun.Run(parsed, options, operation, brief?.Title ?? brief?.Name, keepFiles, removal.AcceptsCosts(parsed));
     }
 
-    private static RemovalWish WishForComing(Target target, SystemSnapshot snapshot, IReadOnlyList<PointSummary> points)
+    private static RemovalRequest WishForComing(Target target, SystemSnapshot snapshot, IReadOnlyList<PointSummary> points)
     {
-        var forecast = Foresight.Of(target, snapshot, null, null, points);
+        var forecast = ForecastOperation.Of(target, snapshot, null, null, points);
         var families = forecast.Blockable(isUpdate: false);
         var newcomers = new Audience([], Newcomers: true);
-        return new RemovalWish(
-            [.. snapshot.Packages.Where(p => p.Newcomers && families.Contains(p.Family)).Select(p => new ChosenPackage(p, Exactly: true))], newcomers)
+        return new RemovalRequest(
+            [.. snapshot.Packages.Where(p => p.Newcomers && families.Contains(p.Family)).Select(p => new SelectedPackage(p, Exactly: true))],
+            newcomers)
         {
             Guards = GuardStates.Of(snapshot, forecast.Open(snapshot.EditionId), newcomers),
         };

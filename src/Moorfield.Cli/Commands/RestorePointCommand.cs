@@ -2,9 +2,9 @@ using System.CommandLine;
 using System.Globalization;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Reporting;
 
@@ -45,13 +45,14 @@ internal static class RestorePointCommand
             var progress = new ProgressLine();
             using var opened = Common.Open(parsed.GetRequiredValue(target));
             if (opened is VolumeTarget && MountedPath.Of(path).IsWithin(MountedPath.Of(opened.FullPath)))
-                throw new MoorfieldException(Trouble.Misused, $"The vault {path} lies inside the target. Choose a folder elsewhere with --vault.");
-            var recording = new StateRecording(opened, opened.Choose(parsed.GetValue(edition) ?? []), parsed.GetValue(withFiles));
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"The vault {path} lies inside the target. Choose a folder elsewhere with "
+                    + $"--vault.");
+            var recording = new StateRecorder(opened, opened.SelectEditions(parsed.GetValue(edition) ?? []), parsed.GetValue(withFiles));
             progress.Vault = path;
-            StateRecorded recorded;
+            StateRecordingResult recorded;
             try
             {
-                using var vault = Vault.Open(path, progress.Seam);
+                using var vault = Vault.Open(path, progress.Interceptor);
                 recorded = recording.Record(vault, parsed.GetValue(note), TimeProvider.System);
             }
             finally
@@ -59,11 +60,12 @@ internal static class RestorePointCommand
                 progress.Clear();
             }
             foreach (var lost in recorded.Lost)
-                Say.Error($"{lost.Path} cannot be recorded completely: {lost.Why}. The files of its package are left out.");
+                ConsoleOutput.Error($"{lost.Path} cannot be recorded completely: {lost.Why}. The files of its package are left out.");
             var point = recorded.Point;
-            Say.Line($"Restore point {point.Number} in {path} holds the state of {opened.Name}{(point.State!.WithFiles ? " with all files" : "")}: "
-                + $"{Sheet.Count(point.Packages.DistinctBy(p => p.Family).Count(), "package")}. Nothing was changed.");
-            Say.Line($"{Prose.Command("undo", opened.FullPath, $"{point.Number}", opened.Options)} goes back to it"
+            ConsoleOutput.Result($"Restore point {point.Number} in {path} holds the state of "
+                + $"{opened.Name}{(point.State!.WithFiles ? " with all files" : "")}: "
+                + $"{TextTable.Count(point.Packages.DistinctBy(p => p.Family).Count(), "package")}. Nothing was changed.");
+            ConsoleOutput.Result($"{TextFormat.Command("undo", opened.FullPath, $"{point.Number}", opened.Options)} goes back to it"
                 + (point.State.WithFiles ? "."
                     : "; files that are gone by then come back only where the vault or the disk still has them (--with-files)."));
             RunLog.Write("record", opened.FullPath, point.Number, "done", point.Title);
@@ -90,41 +92,41 @@ internal static class RestorePointCommand
         command.Handle(parsed =>
         {
             string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
-            Common.SettleImages(path);
+            Common.RecoverImages(path);
             using var vault = Vault.OpenExisting(path);
-            var points = vault is null ? [] : PointHistory.Read(vault, Say.Error);
+            var points = vault is null ? [] : PointHistory.Read(vault, ConsoleOutput.Error);
             if (parsed.GetValue(only) is { } place)
             {
                 using var target = Common.Open(place);
                 var identity = target.Identify();
                 points = [.. points.Where(p => p.Point.Target.IsSameAs(identity))];
             }
-            var sizes = vault is not null && parsed.GetValue(withSizes) ? VaultUpkeep.Sizes(vault, _ => { }).ToDictionary(s => s.Number) : null;
+            var sizes = vault is not null && parsed.GetValue(withSizes) ? VaultMaintenance.Sizes(vault, _ => { }).ToDictionary(s => s.Number) : null;
             if (parsed.GetValue(format) == "json")
             {
                 DocumentJson.Write(new PointsJson("moorfield.restore-points/1", path,
-                    [.. points.Select(p => DocumentMaker.Point(p, sizes?.GetValueOrDefault(p.Point.Number)))]));
+                    [.. points.Select(p => DocumentBuilder.Point(p, sizes?.GetValueOrDefault(p.Point.Number)))]));
                 return Program.Done;
             }
             if (points.Length == 0)
             {
-                Say.Line($"No restore points{(parsed.GetValue(only) is { } which ? $" of {which}" : "")} in {path}.");
+                ConsoleOutput.Result($"No restore points{(parsed.GetValue(only) is { } which ? $" of {which}" : "")} in {path}.");
                 return Program.Done;
             }
             string[] sizeHeadings = sizes is null ? [] : ["Own", "Shared"];
-            var sheet = new Sheet(["Point", "Recorded", "Target", "What was done", "State", .. sizeHeadings, "Place", "Note"]);
+            var sheet = new TextTable(["Point", "Recorded", "Target", "What was done", "State", .. sizeHeadings, "Place", "Note"]);
             sheet = sizes is null ? sheet.Right(0).Quiet(1, 5) : sheet.Right(0, 5, 6).Quiet(1, 7);
             foreach (var summary in points)
             {
                 var size = sizes?.GetValueOrDefault(summary.Point.Number);
-                string[] sizeCells = sizes is null ? [] : size is null ? [Words.Nothing, Words.Nothing]
-                    : [Sheet.Size(size.Own), Sheet.Size(size.Shared)];
+                string[] sizeCells = sizes is null ? [] : size is null ? [DisplayText.Nothing, DisplayText.Nothing]
+                    : [TextTable.Size(size.Own), TextTable.Size(size.Shared)];
                 sheet.Add([summary.Point.Number.ToString(CultureInfo.InvariantCulture), Time(summary.Point), summary.Point.Target.Computer,
                     summary.Point.Title, State(summary) + (summary.IsPinned ? "; pinned" : ""), .. sizeCells, summary.Point.Target.Path,
                     summary.Point.Note ?? ""]);
             }
             sheet.Write();
-            Say.Line($"Vault: {path}{(sizes is null ? "" : $", {Sheet.Size(vault!.StoredBytes)} of contents")}");
+            ConsoleOutput.Result($"Vault: {path}{(sizes is null ? "" : $", {TextTable.Size(vault!.StoredBytes)} of contents")}");
             return Program.Done;
         });
         return command;
@@ -146,15 +148,15 @@ internal static class RestorePointCommand
         command.Handle(parsed =>
         {
             string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
-            Common.SettleImages(path);
+            Common.RecoverImages(path);
             using var vault = Vault.OpenExisting(path)
-                ?? throw new MoorfieldException(Trouble.Misused, $"There is no vault at {path}. Name another with --vault.");
+                ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no vault at {path}. Name another with --vault.");
             var point = vault.Read(parsed.GetValue(number));
             var summary = PointHistory.Read(vault, _ => { }).First(s => s.Point.Number == point.Number);
             var journal = vault.Journal(point.Number);
             if (parsed.GetValue(format) == "json")
-                DocumentJson.Write(new PointDetailJson("moorfield.restore-point-detail/1", path, DocumentMaker.Point(summary),
-                    [.. point.Changes.Select(DocumentMaker.Change)], [.. journal]));
+                DocumentJson.Write(new PointDetailJson("moorfield.restore-point-detail/1", path, DocumentBuilder.Point(summary),
+                    [.. point.Changes.Select(DocumentBuilder.Change)], [.. journal]));
             else
                 Show(summary, point, journal, parsed.GetValue(all));
             return Program.Done;
@@ -175,23 +177,24 @@ internal static class RestorePointCommand
         { target, vaultPath };
         command.Handle(parsed =>
         {
-            using var opened = Common.OpenForChange(parsed.GetRequiredValue(target), new WriteSeam(), mayFollowInterruption: true);
+            using var opened = Common.OpenForChange(parsed.GetRequiredValue(target), new WriteInterceptor(), mayFollowInterruption: true);
             if (opened is ImageTarget image)
-                Common.SettleImages(Vault.ChoosePath(parsed.GetValue(vaultPath)), image);
+                Common.RecoverImages(Vault.ChoosePath(parsed.GetValue(vaultPath)), image);
             if (opened is not VolumeTarget { Volume: var volume } || InterruptedRun.Find(volume) is not { } run)
             {
-                Say.Aside($"No run was interrupted on "
+                ConsoleOutput.Notice($"No run was interrupted on "
                     + $"{opened.Name}{(opened is VolumeTarget ? "" : ": a run there takes effect as a whole, or not at all")}. Nothing was "
                     + $"changed.");
                 return Program.Done;
             }
-            var (vault, _) = run.Open(volume, new WriteSeam());
+            var (vault, _) = run.Open(volume, new WriteInterceptor());
             using var open = vault;
             var outcome = run.Finish(volume, vault, TimeProvider.System, stop: Interruption.BeginChanging());
             RunLog.Write("finish", opened.FullPath, run.Point, outcome.Failures.IsEmpty && outcome.Verified ? "done" : "failed",
                 "carried on to its end");
             ChangeOptions.ShowTrouble(outcome, opened);
-            Say.Line($"The run of restore point {run.Point} is finished: {Sheet.Count(outcome.Changes - outcome.Failures.Length, "change")} in "
+            ConsoleOutput.Result($"The run of restore point {run.Point} is finished: "
+                + $"{TextTable.Count(outcome.Changes - outcome.Failures.Length, "change")} in "
                 + $"place.");
             return ChangeOptions.ExitCode(outcome);
         });
@@ -200,34 +203,34 @@ internal static class RestorePointCommand
 
     private static void Show(PointSummary summary, RestorePoint point, IReadOnlyList<JournalLine> journal, bool all)
     {
-        Say.Heading($"Restore point {point.Number}: {point.Title}");
-        Say.Line($"  Recorded   {Time(summary.Point)}");
-        Say.Line($"  Target     {point.Target.Path} ({point.Target.Computer}, {point.Target.Product}, build {point.Target.Build})");
-        Say.Line($"  State      {State(summary)}");
+        ConsoleOutput.Heading($"Restore point {point.Number}: {point.Title}");
+        ConsoleOutput.Result($"  Recorded   {Time(summary.Point)}");
+        ConsoleOutput.Result($"  Target     {point.Target.Path} ({point.Target.Computer}, {point.Target.Product}, build {point.Target.Build})");
+        ConsoleOutput.Result($"  State      {State(summary)}");
         if (point.Note is not null)
-            Say.Line($"  Note       {point.Note}");
-        Say.Line($"  Packages   {string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}");
+            ConsoleOutput.Result($"  Note       {point.Note}");
+        ConsoleOutput.Result($"  Packages   {string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}");
         if (point.State is { } state)
         {
             var trees = state.Systems.SelectMany(s => s.Trees).ToList();
             int said = state.Systems.Sum(s => s.Entries.Count(e => e.Content is not null));
-            Say.Line($"  Files      {Sheet.Count(said, "file")} that say what the state is, "
-                + $"{Sheet.Count(trees.Count, "folder or file", "folders and files")} that can be put back "
-                + $"({Sheet.Size(trees.Sum(t => t.Tree.Bytes))}){(state.WithFiles ? "" : ", without those of the packages")}");
+            ConsoleOutput.Result($"  Files      {TextTable.Count(said, "file")} that say what the state is, "
+                + $"{TextTable.Count(trees.Count, "folder or file", "folders and files")} that can be put back "
+                + $"({TextTable.Size(trees.Sum(t => t.Tree.Bytes))}){(state.WithFiles ? "" : ", without those of the packages")}");
             return;
         }
-        Say.Line($"  Changes    {ChangeText.Totals(point.Changes)}");
+        ConsoleOutput.Result($"  Changes    {ChangeText.Totals(point.Changes)}");
         if (point.Image is { } image)
-            Say.Line($"  Image      from {Sheet.Size(image.LengthBefore)} to {Sheet.Size(image.LengthAfter)}; "
-                + $"{Sheet.Count(image.Dropped.Length, "content")} dropped, "
+            ConsoleOutput.Result($"  Image      from {TextTable.Size(image.LengthBefore)} to {TextTable.Size(image.LengthAfter)}; "
+                + $"{TextTable.Count(image.Dropped.Length, "content")} dropped, "
                 + $"{(image.Dropped.Any(d => d.Kept is not null) ? "kept in the vault" : "in the file until it is compacted")}");
-        Say.Line();
+        ConsoleOutput.Result();
         foreach (var change in all ? point.Changes : [.. point.Changes.Take(DetailsShown)])
-            Say.Line($"  {change.Describe()}");
+            ConsoleOutput.Result($"  {change.Describe()}");
         if (!all && point.Changes.Length > DetailsShown)
-            Say.Line($"  and {point.Changes.Length - DetailsShown} more; --all lists them.");
+            ConsoleOutput.Result($"  and {point.Changes.Length - DetailsShown} more; --all lists them.");
         foreach (var failure in journal.Where(l => l.Step == "failed"))
-            Say.Line($"  failed: {failure.What}: {failure.Message}");
+            ConsoleOutput.Result($"  failed: {failure.What}: {failure.Message}");
     }
 
     internal static string Time(PointHead point) => point.Created.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
@@ -239,7 +242,7 @@ internal static class RestorePointCommand
     {
         PointState.Undone => $"undone by {string.Join(", ", summary.UndoneBy)}",
         PointState.UndoneInPart => $"undone in part by {string.Join(", ", summary.UndoneBy)}" + (summary.UndonePackages.IsEmpty ? ""
-            : $": {Prose.List(summary.UndonePackages.Select(Name).Distinct(StringComparer.Ordinal), 3)}"),
+            : $": {TextFormat.List(summary.UndonePackages.Select(Name).Distinct(StringComparer.Ordinal), 3)}"),
         PointState.FilesGone => "its files are gone: compacted since",
         PointState.StandsInPart => "stands, done in part",
         PointState.Interrupted => "interrupted",

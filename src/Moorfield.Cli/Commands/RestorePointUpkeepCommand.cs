@@ -2,7 +2,7 @@ using System.Collections.Immutable;
 using System.CommandLine;
 using System.Globalization;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
 using Moorfield.Reporting;
@@ -17,15 +17,15 @@ internal static class RestorePointUpkeepCommand
     private static Vault Open(ParseResult parsed, Option<string?> vaultPath)
     {
         string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
-        return Vault.OpenExisting(path, new WriteSeam())
-            ?? throw new MoorfieldException(Trouble.Misused, $"There is no vault at {path}. Name another with --vault.");
+        return Vault.OpenExisting(path, new WriteInterceptor())
+            ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no vault at {path}. Name another with --vault.");
     }
 
     private static void CheckThere(Vault vault, IEnumerable<int> numbers)
     {
         if (numbers.Except(vault.Numbers()).FirstOrDefault() is > 0 and var missing)
         {
-            throw new MoorfieldException(Trouble.Misused,
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"The vault {vault.FullPath} has no restore point {missing}. 'moorfield restore-point list' lists them.");
         }
     }
@@ -49,7 +49,7 @@ internal static class RestorePointUpkeepCommand
             using var vault = Open(parsed, vaultPath);
             int[] wanted = parsed.GetValue(numbers) ?? [];
             if (parsed.GetValue(every) && wanted.Length > 0)
-                throw new MoorfieldException(Trouble.Misused, "Give numbers or --all.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "Give numbers or --all.");
             CheckThere(vault, wanted);
             IReadOnlyList<int> all = wanted.Length > 0 ? wanted : vault.Numbers();
             var known = new Dictionary<string, bool>();
@@ -60,18 +60,18 @@ internal static class RestorePointUpkeepCommand
                 foreach (int number in all.Distinct())
                 {
                     at = number;
-                    faults.AddRange(VaultUpkeep.Verify(vault, number, known));
+                    faults.AddRange(VaultMaintenance.Verify(vault, number, known));
                 }
             }
             foreach (var fault in faults)
             {
-                Say.Error($"Restore point {fault.Number}: {fault.Text}" + (fault.Packages.IsEmpty ? ""
-                    : $" It is needed to put back {Prose.List(fault.Packages)}; "
+                ConsoleOutput.Error($"Restore point {fault.Number}: {fault.Text}" + (fault.Packages.IsEmpty ? ""
+                    : $" It is needed to put back {TextFormat.List(fault.Packages)}; "
                     + "undo puts back all else."));
             }
             int sound = all.Distinct().Count() - faults.Select(f => f.Number).Distinct().Count();
-            Say.Line($"{Sheet.Count(sound, "restore point")} of {all.Distinct().Count()} sound, "
-                + $"{Sheet.Count(known.Count(k => k.Value), "content")} of {known.Count} as recorded.");
+            ConsoleOutput.Result($"{TextTable.Count(sound, "restore point")} of {all.Distinct().Count()} sound, "
+                + $"{TextTable.Count(known.Count(k => k.Value), "content")} of {known.Count} as recorded.");
             return faults.Count > 0 ? Program.Differs : Program.Done;
         });
         return command;
@@ -100,12 +100,12 @@ internal static class RestorePointUpkeepCommand
             using var vault = Open(parsed, vaultPath);
             int[] named = parsed.GetValue(numbers) ?? [];
             CheckThere(vault, named);
-            var points = PointHistory.Read(vault, Say.Error);
+            var points = PointHistory.Read(vault, ConsoleOutput.Error);
             bool filters = parsed.GetValue(older) is not null || parsed.GetValue(last) is not null;
             if (named.Length > 0 == filters)
-                throw new MoorfieldException(Trouble.Misused, "Name restore points by number, or give --older-than, --keep-last, or both.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "Name restore points by number, or give --older-than, --keep-last, or both.");
             if (parsed.GetValue(last) is < 0)
-                throw new MoorfieldException(Trouble.Misused, "--keep-last takes 0 or more.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "--keep-last takes 0 or more.");
             var wanted = named.Length > 0 ? [.. named]
                 : Fitting(points, parsed.GetValue(older) is { } age ? Before(DateTimeOffset.Now, Age(age)) : null, parsed.GetValue(last),
                     parsed.GetValue(only));
@@ -113,10 +113,10 @@ internal static class RestorePointUpkeepCommand
             var damaged = named.Where(n => points.All(p => p.Point.Number != n)).ToList();
             if (damaged.Count > 0)
             {
-                throw new MoorfieldException(Trouble.Refused, $"Restore point {damaged[0]} cannot be read, so that it is not known what it needs. "
+                throw new MoorfieldException(ErrorKind.Refused, $"Restore point {damaged[0]} cannot be read, so that it is not known what it needs. "
                     + "'moorfield vault check' says more.");
             }
-            var deletion = VaultUpkeep.Plan(points, wanted, named.Length > 0, IsMarked(vault));
+            var deletion = VaultMaintenance.Plan(points, wanted, named.Length > 0, IsMarked(vault));
             return Delete(parsed, vault, deletion, parsed.GetValue(preview), parsed.GetValue(yes));
         });
         return command;
@@ -142,26 +142,26 @@ internal static class RestorePointUpkeepCommand
 
     private static TimeSpan Age(string text)
     {
-        const double MostDays = 10_000_000; // a time span holds hardly more
+        const double MaxDays = 10_000_000; // a time span holds hardly more
         int days = text.Length < 2 ? 0 : char.ToLowerInvariant(text[^1]) switch { 'd' => 1, 'w' => 7, 'm' => 30, 'y' => 365, _ => 0 };
         return days > 0 && int.TryParse(text[..^1], NumberStyles.None, CultureInfo.InvariantCulture, out int number)
-            ? TimeSpan.FromDays(Math.Min((double)number * days, MostDays)) : throw new MoorfieldException(Trouble.Misused,
+            ? TimeSpan.FromDays(Math.Min((double)number * days, MaxDays)) : throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"'{text}' is no age: a number with d, w, m or y behind it, such as 90d.");
     }
 
     private static int Delete(ParseResult parsed, Vault vault, PointDeletion deletion, bool preview, bool yes)
     {
         foreach (var (point, why) in deletion.Stay)
-            Say.Line($"Restore point {point.Point.Number} stays: it {why}.");
+            ConsoleOutput.Result($"Restore point {point.Point.Number} stays: it {why}.");
         if (deletion.Gone.IsEmpty)
         {
             if (!deletion.Stay.IsEmpty)
-                throw new MoorfieldException(Trouble.Refused, "Nothing was deleted.");
-            Say.Aside("No restore point fits. Nothing was deleted.");
+                throw new MoorfieldException(ErrorKind.Refused, "Nothing was deleted.");
+            ConsoleOutput.Notice("No restore point fits. Nothing was deleted.");
             return Program.Done;
         }
-        Say.Heading("To be deleted, so that it can no longer be undone");
-        var sheet = new Sheet("Point", "Recorded", "Target", "What was done", "State", "Note").Right(0).Quiet(1);
+        ConsoleOutput.Heading("To be deleted, so that it can no longer be undone");
+        var sheet = new TextTable("Point", "Recorded", "Target", "What was done", "State", "Note").Right(0).Quiet(1);
         foreach (var point in deletion.Gone)
         {
             sheet.Add(point.Point.Number.ToString(CultureInfo.InvariantCulture), RestorePointCommand.Time(point.Point), point.Point.Target.Computer,
@@ -170,19 +170,19 @@ internal static class RestorePointUpkeepCommand
         sheet.Write();
         if (preview)
             return Program.Done;
-        if (!yes && !Say.Confirm($"Delete {Sheet.Count(deletion.Gone.Length, "restore point")} for good?"))
+        if (!yes && !ConsoleOutput.Confirm($"Delete {TextTable.Count(deletion.Gone.Length, "restore point")} for good?"))
         {
-            Say.Aside("Nothing was deleted.");
+            ConsoleOutput.Notice("Nothing was deleted.");
             return Program.Done;
         }
-        var (bytes, deleted, unknown) = VaultUpkeep.Delete(vault, deletion, TimeProvider.System, IsMarked(vault));
+        var (bytes, deleted, unknown) = VaultMaintenance.Delete(vault, deletion, TimeProvider.System, IsMarked(vault));
         foreach (var (point, why) in deleted.Stay)
-            Say.Error($"Restore point {point.Point.Number} stays: meanwhile it {why}.");
+            ConsoleOutput.Error($"Restore point {point.Point.Number} stays: meanwhile it {why}.");
         foreach (var point in deleted.Gone)
             RunLog.Write("delete", vault.FullPath, point.Point.Number, "done", $"restore point deleted: {point.Point.Title}");
-        Say.Line($"{Sheet.Count(deleted.Gone.Length, "restore point")} deleted; {Sheet.Size(bytes)} given back.");
+        ConsoleOutput.Result($"{TextTable.Count(deleted.Gone.Length, "restore point")} deleted; {TextTable.Size(bytes)} given back.");
         if (unknown is not null)
-            Say.Error($"No contents were deleted, as it is not known which are needed: {unknown}");
+            ConsoleOutput.Error($"No contents were deleted, as it is not known which are needed: {unknown}");
         return deletion.Stay.IsEmpty && deleted.Gone.Length == deletion.Gone.Length ? Program.Done : Program.DoneInPart;
     }
 
@@ -208,7 +208,7 @@ internal static class RestorePointUpkeepCommand
             CheckThere(vault, [point]);
             vault.Pin(point, !parsed.GetValue(off), TimeProvider.System);
             RunLog.Write("pin", vault.FullPath, point, "done", parsed.GetValue(off) ? "no longer pinned" : "pinned");
-            Say.Line($"Restore point {point} is {(parsed.GetValue(off) ? "no longer pinned" : "pinned")}.");
+            ConsoleOutput.Result($"Restore point {point} is {(parsed.GetValue(off) ? "no longer pinned" : "pinned")}.");
             return Program.Done;
         });
         return command;
@@ -232,7 +232,7 @@ internal static class RestorePointUpkeepCommand
             int point = parsed.GetValue(number);
             CheckThere(vault, [point]);
             vault.SetNote(point, parsed.GetRequiredValue(text), TimeProvider.System);
-            Say.Line($"Restore point {point} has the note '{parsed.GetRequiredValue(text)}'.");
+            ConsoleOutput.Result($"Restore point {point} has the note '{parsed.GetRequiredValue(text)}'.");
             return Program.Done;
         });
         return command;
@@ -254,15 +254,16 @@ internal static class RestorePointUpkeepCommand
         {
             using var vault = Open(parsed, vaultPath);
             bool mends = parsed.GetValue(mend);
-            var findings = mends ? VaultUpkeep.Mend(vault) : VaultUpkeep.Look(vault);
+            var findings = mends ? VaultMaintenance.Repair(vault) : VaultMaintenance.Inspect(vault);
             foreach (var fault in findings.Faults)
-                Say.Error(fault.Text);
+                ConsoleOutput.Error(fault.Text);
             if (!findings.Faults.IsEmpty)
-                Say.Line("While that is so, it is not known which contents are needed, and all of them stay.");
-            string what = $"{Sheet.Count(findings.Contents.Length, "content")} that nothing needs ({Sheet.Size(findings.Bytes)}), "
-                + $"{Sheet.Count(findings.Strays.Length, "file")} beside the documents";
+                ConsoleOutput.Result("While that is so, it is not known which contents are needed, and all of them stay.");
+            string what = $"{TextTable.Count(findings.Contents.Length, "content")} that nothing needs ({TextTable.Size(findings.Bytes)}), "
+                + $"{TextTable.Count(findings.Strays.Length, "file")} beside the documents";
             bool any = findings.Contents.Length + findings.Strays.Length > 0;
-            Say.Line(!any ? $"The vault {vault.FullPath} holds {Sheet.Count(vault.Numbers().Count, "restore point")}, and nothing that they do "
+            ConsoleOutput.Result(!any ? $"The vault {vault.FullPath} holds {TextTable.Count(vault.Numbers().Count, "restore point")}, and nothing "
+                + $"that they do "
                 + "not need."
                 : mends ? $"Taken away: {what}." : $"Found: {what}. --mend takes them away.");
             return !findings.Faults.IsEmpty || (any && !mends) ? Program.Differs : Program.Done;

@@ -2,8 +2,8 @@ using System.CommandLine;
 using Moorfield.Core.HandOver;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
@@ -11,7 +11,7 @@ namespace Moorfield.Cli.Commands;
 /// <summary><c>survey</c> writes the script that makes surveys of running machines, and lists those that came back.</summary>
 internal static class SurveyCommand
 {
-    private const int MostAtOnce = 4;
+    private const int MaxAtOnce = 4;
 
     private static readonly Argument<string?> Folder = new("DIR") { Description = "A folder with surveys, to be listed",
         Arity = ArgumentArity.ZeroOrOne };
@@ -43,28 +43,30 @@ internal static class SurveyCommand
         string? folder = parsed.GetValue(Folder);
         string? file = parsed.GetValue(To);
         if ((folder is null) == (file is null))
-            throw new MoorfieldException(Trouble.Misused, "Say either --to FILE, for the script, or a folder with surveys to be listed.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "Say either --to FILE, for the script, or a folder with surveys to be listed.");
         if (file is null)
             return List(parsed, folder!);
         var guards = KnownGuards.With(brief.Load(parsed));
         NewFile.Write(file, SurveyScript.Write(guards));
-        Say.Line($"{file} makes a survey: run it as administrator in the shell of Windows itself (5.1), and bring survey-COMPUTER.json back.");
-        Say.Line($"It only reads, and looks up {Sheet.Count(guards.Length, "guard")}. It was tested on a made-up machine, never on Windows.");
+        ConsoleOutput.Result($"{file} makes a survey: run it as administrator in the shell of Windows itself (5.1), and bring survey-COMPUTER.json "
+            + $"back.");
+        ConsoleOutput.Result($"It only reads, and looks up {TextTable.Count(guards.Length, "guard")}. It was tested on a made-up machine, never on "
+            + $"Windows.");
         return Program.Done;
     }
 
     /// <summary>A survey in a folder.</summary>
     /// <param name="Error">Why it cannot be read; null when it can.</param>
-    private sealed record Listed(string File, SystemSnapshot? System, SurveyTarget? Survey, string? Error);
+    private sealed record ListedSurvey(string File, SystemSnapshot? System, SurveyTarget? Survey, string? Error);
 
     private static int List(ParseResult parsed, string folder)
     {
         if (!Directory.Exists(folder))
-            throw new MoorfieldException(Trouble.Misused, $"There is no folder {folder}.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no folder {folder}.");
         string[] files = [.. Directory.GetFiles(folder, "*.json").Order(StringComparer.Ordinal)];
-        var found = new Listed?[files.Length];
-        Parallel.For(0, files.Length, new ParallelOptions { MaxDegreeOfParallelism = MostAtOnce }, i => found[i] = Look(files[i]));
-        var surveys = found.OfType<Listed>().ToList();
+        var found = new ListedSurvey?[files.Length];
+        Parallel.For(0, files.Length, new ParallelOptions { MaxDegreeOfParallelism = MaxAtOnce }, i => found[i] = Look(files[i]));
+        var surveys = found.OfType<ListedSurvey>().ToList();
         Common.Print(
             parsed.GetValue(Format),
             json: () => DocumentJson.Write(new SurveysJson("moorfield.surveys/1", Path.GetFullPath(folder),
@@ -80,26 +82,26 @@ internal static class SurveyCommand
         return surveys.Exists(s => s.Error is not null) ? Program.DoneInPart : Program.Done;
     }
 
-    private static Listed? Look(string file)
+    private static ListedSurvey? Look(string file)
     {
         try
         {
             var survey = SurveyTarget.TryOpen(file);
-            return survey is null ? null : new Listed(file, survey.Read([null])[0], survey, null);
+            return survey is null ? null : new ListedSurvey(file, survey.Read([null])[0], survey, null);
         }
         catch (MoorfieldException e)
         {
-            return new Listed(file, null, null, e.Message);
+            return new ListedSurvey(file, null, null, e.Message);
         }
     }
 
-    private static void Write(List<Listed> surveys, string folder)
+    private static void Write(List<ListedSurvey> surveys, string folder)
     {
-        var sheet = new Sheet("Computer", "System", "Build", "Surveyed (UTC)", "Packages", "Not known").Right(4).Quiet(2);
+        var sheet = new TextTable("Computer", "System", "Build", "Surveyed (UTC)", "Packages", "Not known").Right(4).Quiet(2);
         foreach (var (_, system, survey, _) in surveys.Where(s => s.Error is null))
         {
             sheet.Add(system!.Computer, $"{system.Product} {system.Release}".Trim(), system.Build,
-                survey!.Made?.UtcDateTime.ToString("yyyy-MM-dd HH:mm") ?? Words.Nothing,
+                survey!.Made?.UtcDateTime.ToString("yyyy-MM-dd HH:mm") ?? DisplayText.Nothing,
                 $"{system.Packages.Count(p => p.IsHeld && p.Role is PackageRole.Application or PackageRole.Addon)}",
                 survey.Gaps.IsEmpty ? "complete"
                     : string.Join(' ', survey.Gaps.Take(2)) + (survey.Gaps.Length > 2 ? $" And {survey.Gaps.Length - 2} more." : ""));
@@ -107,7 +109,7 @@ internal static class SurveyCommand
         if (surveys.Exists(s => s.Error is null))
             sheet.Write();
         foreach (string error in surveys.Select(s => s.Error).OfType<string>())
-            Say.Error(error);
-        Say.Line($"{Sheet.Count(surveys.Count, "survey")} in {folder}.");
+            ConsoleOutput.Error(error);
+        ConsoleOutput.Result($"{TextTable.Count(surveys.Count, "survey")} in {folder}.");
     }
 }

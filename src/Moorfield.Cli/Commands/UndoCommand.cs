@@ -65,13 +65,14 @@ internal static class UndoCommand
     {
         int? asked = parsed.GetValue(Point);
         using var target = options.Open(parsed, parsed.GetRequiredValue(TargetPath), mayFollowInterruption: true,
-            options.IsPreview(parsed) || asked is null ? null : new NamedRun(asked.Value, options.VaultPath(parsed)));
+            options.IsPreview(parsed) || asked is null ? null : new MarkedRun(asked.Value, options.VaultPath(parsed)));
         int result = Program.Done;
         // What undo was called for is done: the disk is as it was before the run that was interrupted.
         if (target is DiskTarget { Recovered.IsPutBack: true } && !parsed.GetValue(All) && parsed.GetValue(Before) is null)
             return result;
         if (asked == 0)
-            throw new MoorfieldException(Trouble.Misused, $"No run without a restore point was interrupted on {target.Name}. Nothing was changed.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"No run without a restore point was interrupted on {target.Name}. Nothing was "
+                + $"changed.");
         // An undo of an undo that was cut off leaves the run below it to be undone: back to the state before the first of them.
         while (target is VolumeTarget volume && InterruptedRun.Find(volume.Volume) is { } interrupted)
         {
@@ -81,7 +82,8 @@ internal static class UndoCommand
         }
         string path = options.VaultPath(parsed);
         using var vault = Vault.OpenExisting(path)
-            ?? throw new MoorfieldException(Trouble.Misused, $"There is no vault at {path}, so nothing can be undone. Name another with --vault.");
+            ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no vault at {path}, so nothing can be undone. Name another with "
+            + $"--vault.");
         if (parsed.GetValue(All) || parsed.GetValue(Before) is not null)
             return UndoSeveral(parsed, options, target, vault);
         return Undo(parsed, options, target, vault, Choose(parsed, target, vault), null);
@@ -92,32 +94,32 @@ internal static class UndoCommand
     {
         if (parsed.GetValue(Point) is not null || parsed.GetValue(Only) is { Length: > 0 } || parsed.GetValue(Edition) is { Length: > 0 }
             || (parsed.GetValue(All) && parsed.GetValue(Before) is not null))
-            throw new MoorfieldException(Trouble.Misused, "--all and --before stand alone: without a restore point, --only or --edition.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--all and --before stand alone: without a restore point, --only or --edition.");
         if (options.IsJson(parsed))
-            throw new MoorfieldException(Trouble.Misused, "--format json tells of one run: undo them one by one.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--format json tells of one run: undo them one by one.");
         DateTimeOffset? since = parsed.GetValue(Before) is { } day ? new DateTimeOffset(DateTime.SpecifyKind(day, DateTimeKind.Local)) : null;
         var identity = target.Identify();
-        var runs = PointHistory.Since(PointHistory.Read(vault, Say.Error), identity, since);
+        var runs = PointHistory.Since(PointHistory.Read(vault, ConsoleOutput.Error), identity, since);
         if (runs.IsEmpty)
         {
-            Say.Aside($"No run on {target.Name}{(since is null ? "" : " since then")} still stands. Nothing was changed.");
+            ConsoleOutput.Notice($"No run on {target.Name}{(since is null ? "" : " since then")} still stands. Nothing was changed.");
             return Program.Done;
         }
-        Say.Heading($"To be undone on {target.Name}, newest first");
+        ConsoleOutput.Heading($"To be undone on {target.Name}, newest first");
         foreach (var run in runs)
-            Say.Line($"  {run.Point.Number}  {RestorePointCommand.Time(run.Point)}  {run.Point.Title}");
+            ConsoleOutput.Result($"  {run.Point.Number}  {RestorePointCommand.Time(run.Point)}  {run.Point.Title}");
         if (options.IsPreview(parsed))
             return Program.Done;
-        if (!options.GoesAhead(parsed) && !Say.Confirm($"Undo {Sheet.Count(runs.Length, "run")}?"))
+        if (!options.GoesAhead(parsed) && !ConsoleOutput.Confirm($"Undo {TextTable.Count(runs.Length, "run")}?"))
         {
-            Say.Aside("Nothing was changed.");
+            ConsoleOutput.Notice("Nothing was changed.");
             return Program.Done;
         }
         options.IsAgreed = true;
         int result = Program.Done;
         foreach (var run in runs)
         {
-            Say.Line();
+            ConsoleOutput.Result();
             int one = Undo(parsed, options, target, vault, vault.Read(run.Point.Number), null);
             result = Math.Max(result, one);
             if (one == Program.Failed)
@@ -131,10 +133,10 @@ internal static class UndoCommand
     {
         int? asked = parsed.GetValue(Point);
         if (asked is not null && asked != interrupted.Point)
-            throw new MoorfieldException(Trouble.Refused, $"{target.DescribeInterruption()} That comes before undoing anything else.");
+            throw new MoorfieldException(ErrorKind.Refused, $"{target.DescribeInterruption()} That comes before undoing anything else.");
         if (parsed.GetValue(Only) is { Length: > 0 } || parsed.GetValue(Account) is not null)
-            throw new MoorfieldException(Trouble.Refused, $"{target.DescribeInterruption()} Only the whole of an interrupted run can be undone.");
-        var (vault, point) = interrupted.Open(target.Volume, options.Progress.Seam, asked);
+            throw new MoorfieldException(ErrorKind.Refused, $"{target.DescribeInterruption()} Only the whole of an interrupted run can be undone.");
+        var (vault, point) = interrupted.Open(target.Volume, options.Progress.Interceptor, asked);
         using var open = vault;
         if (point.Kind != RunKind.Undo)
             return Undo(parsed, options, target, vault, point, interrupted);
@@ -146,35 +148,36 @@ internal static class UndoCommand
     {
         if (parsed.GetValue(Only) is { Length: > 0 } || parsed.GetValue(Overwrite) || parsed.GetValue(Account) is not null)
         {
-            throw new MoorfieldException(Trouble.Misused,
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"Restore point {point.Number} is a recorded state, to which the whole system goes back: leave --only, --account and "
                     + "--overwrite out.");
         }
-        var editions = parsed.GetValue(Edition) is { Length: > 0 } words ? target.Choose(words).ToHashSet() : null;
-        var restoring = new Restoring(target, vault, point, editions);
+        var editions = parsed.GetValue(Edition) is { Length: > 0 } words ? target.SelectEditions(words).ToHashSet() : null;
+        var restoring = new RestoreStateOperation(target, vault, point, editions);
         var proposal = restoring.Plan();
         foreach (string note in proposal.Plan.Notes)
-            Say.Aside($"moorfield: {note}");
+            ConsoleOutput.Notice($"moorfield: {note}");
         foreach (var left in proposal.Plan.Left)
-            Say.Error($"{(left.Edition is { } number ? $"edition {number}: " : "")}{left.What} {left.Message}");
+            ConsoleOutput.Error($"{(left.Edition is { } number ? $"edition {number}: " : "")}{left.What} {left.Message}");
         if (!proposal.HasEffect)
         {
-            Say.Aside($"{target.Name} is as recorded in restore point {point.Number}"
+            ConsoleOutput.Notice($"{target.Name} is as recorded in restore point {point.Number}"
                 + $"{(proposal.Plan.Left.IsEmpty ? "" : ", apart from that")}. Nothing was changed.");
             return proposal.Plan.Left.IsEmpty ? Program.Done : Program.DoneInPart;
         }
         var (packages, changes) = (proposal.Packages, proposal.Request.Changes);
         return options.CarryOut(
             parsed, restoring, proposal,
-            DocumentMaker.Plan(target.FullPath, "undo", packages.Select(p => p.Family), changes, point.Number),
+            DocumentBuilder.Plan(target.FullPath, "undo", packages.Select(p => p.Family), changes, point.Number),
             () =>
             {
-                Say.Heading($"To be put back on {target.Name}, as recorded in restore point {point.Number} of "
+                ConsoleOutput.Heading($"To be put back on {target.Name}, as recorded in restore point {point.Number} of "
                     + RestorePointCommand.Time(point.Head));
                 ShowPackages(target, packages, changes);
             },
-            outcome => Say.Line(!outcome.Verified ? "Not all is there as recorded."
-                : $"{Sheet.Count(outcome.Changes, "change")} put back. A fresh look finds {target.Name} as recorded in restore point {point.Number}"
+            outcome => ConsoleOutput.Result(!outcome.Verified ? "Not all is there as recorded."
+                : $"{TextTable.Count(outcome.Changes, "change")} put back. A fresh look finds {target.Name} as recorded in restore point "
+                + $"{point.Number}"
                     + $"{(proposal.Plan.Left.IsEmpty ? "" : ", apart from what is said above")}."));
     }
 
@@ -183,19 +186,19 @@ internal static class UndoCommand
         if (point.State is not null)
             return Restore(parsed, options, target, vault, point);
         var families = Families(parsed, point);
-        var editions = parsed.GetValue(Edition) is { Length: > 0 } words ? target.Choose(words).ToHashSet() : null;
+        var editions = parsed.GetValue(Edition) is { Length: > 0 } words ? target.SelectEditions(words).ToHashSet() : null;
         bool overwrite = parsed.GetValue(Overwrite);
         var account = parsed.GetValue(Account) is { } who ? FindAccount(target, who) : null;
-        var undoing = new Undoing(target, vault, point, families, editions, overwrite, interrupted is not null, account);
+        var undoing = new UndoOperation(target, vault, point, families, editions, overwrite, interrupted is not null, account);
         var proposal = undoing.Plan();
         var plan = proposal.Plan;
         CheckConflicts(plan, overwrite);
         if (!proposal.HasEffect && interrupted is null)
         {
-            if (plan.IsAllBack && account is null && !options.IsPreview(parsed)
+            if (plan.IsFullyRestored && account is null && !options.IsPreview(parsed)
                 && PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.State != PointState.Undone))
-                vault.NoteBack(point, TimeProvider.System);
-            Say.Aside($"Everything in restore point {point.Number}{(families is null ? "" : " for these packages")}"
+                vault.MarkUndone(point, TimeProvider.System);
+            ConsoleOutput.Notice($"Everything in restore point {point.Number}{(families is null ? "" : " for these packages")}"
                 + $"{(account is null ? "" : $" that {account.Name} had")} is back already. Nothing was "
                 + $"changed.");
             return Program.Done;
@@ -204,16 +207,16 @@ internal static class UndoCommand
         {
             if (options.IsPreview(parsed))
             {
-                Say.Line($"The interrupted run had changed nothing yet. 'undo' only takes its marker off {target.Name}.");
+                ConsoleOutput.Result($"The interrupted run had changed nothing yet. 'undo' only takes its marker off {target.Name}.");
                 return Program.Done;
             }
             InterruptedRun.Close(((VolumeTarget)target).Volume, vault, point, TimeProvider.System);
-            Say.Line($"The interrupted run had changed nothing yet. {target.Name} is as it was.");
+            ConsoleOutput.Result($"The interrupted run had changed nothing yet. {target.Name} is as it was.");
             return Program.Done;
         }
         return options.CarryOut(
             parsed, undoing, proposal,
-            DocumentMaker.Plan(target.FullPath, "undo", plan.Packages.Select(p => p.Family), plan.Changes, point.Number, plan.IsExact),
+            DocumentBuilder.Plan(target.FullPath, "undo", plan.Packages.Select(p => p.Family), plan.Changes, point.Number, plan.IsExact),
             () => ShowPreview(target, plan),
             outcome => ShowResult(target, plan, outcome));
     }
@@ -221,21 +224,22 @@ internal static class UndoCommand
     private static Account FindAccount(Target target, string who)
     {
         if (target.HasEditions)
-            throw new MoorfieldException(Trouble.Misused, $"{target.Name} is {target.Described}, which has no accounts. Leave --account out.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}, which has no accounts. Leave --account "
+                + $"out.");
         var system = target.Read([null])[0];
-        var audience = Who.Parse([who], system);
+        var audience = AudienceParser.Parse([who], system);
         return audience is { Newcomers: false, Sids: [var sid] } ? system.Account(sid)!
-            : throw new MoorfieldException(Trouble.Misused, "--account takes one account.");
+            : throw new MoorfieldException(ErrorKind.InvalidUsage, "--account takes one account.");
     }
 
     private static void CheckConflicts(UndoPlan plan, bool overwrite)
     {
         foreach (var conflict in plan.Conflicts)
-            Say.Error($"in conflict: {conflict.Describe()}");
+            ConsoleOutput.Error($"in conflict: {conflict.Describe()}");
         if (!plan.Conflicts.IsEmpty && !overwrite)
         {
-            throw new MoorfieldException(Trouble.Refused,
-                $"{Sheet.Count(plan.Conflicts.Length, "change")} cannot be undone, because something else changed the same place since. Nothing "
+            throw new MoorfieldException(ErrorKind.Refused,
+                $"{TextTable.Count(plan.Conflicts.Length, "change")} cannot be undone, because something else changed the same place since. Nothing "
                     + $"was done; --overwrite puts the recorded state there all the same.");
         }
         if (plan.Lost.IsEmpty)
@@ -247,8 +251,8 @@ internal static class UndoCommand
             ? "the image was compacted since, and the run did not keep them (--keep-files)."
             : "the vault has lost contents of them ('moorfield restore-point verify' tells more).");
         if (!overwrite)
-            throw new MoorfieldException(Trouble.Refused, $"{lost} Nothing was done; --overwrite puts back everything else.");
-        Say.Error(lost);
+            throw new MoorfieldException(ErrorKind.Refused, $"{lost} Nothing was done; --overwrite puts back everything else.");
+        ConsoleOutput.Error(lost);
     }
 
     private static RestorePoint Choose(ParseResult parsed, Target target, Vault vault)
@@ -258,21 +262,21 @@ internal static class UndoCommand
         {
             var point = vault.Read(number);
             if (InterruptedRun.UndoesHalf(vault, point) is { } half)
-                throw new MoorfieldException(Trouble.Refused,
+                throw new MoorfieldException(ErrorKind.Refused,
                     $"Restore point {number} is that of an undo of run {half}, which had been interrupted: undoing it would bring back half of "
                         + $"that run. Make the change anew instead.");
             return point.Target.IsSameSystemAs(identity) ? point
-                : throw new MoorfieldException(Trouble.Refused,
+                : throw new MoorfieldException(ErrorKind.Refused,
                     $"Restore point {number} belongs to {point.Target.Computer}, which is another system than the one in {target.FullPath}.");
         }
-        var points = PointHistory.Read(vault, Say.Error);
+        var points = PointHistory.Read(vault, ConsoleOutput.Error);
         if (PointHistory.Newest(points, identity) is { } newest)
             return vault.Read(newest.Point.Number);
         string what = target.HasEditions ? "this image" : "this system";
-        throw new MoorfieldException(Trouble.Misused, PointHistory.Elsewhere(points, identity).LastOrDefault() is { Point: var other }
+        throw new MoorfieldException(ErrorKind.InvalidUsage, PointHistory.Elsewhere(points, identity).LastOrDefault() is { Point: var other }
             ? $"The vault {vault.FullPath} has no run on {target.FullPath} that still stands. On {what} in another place, {other.Target.Path}, "
                 + $"restore point {other.Number} stands: {other.Title}. If {target.FullPath} is that one, moved, or a copy: "
-                + $"{Prose.Command("undo", target.FullPath, $"{other.Number}", target.Options)}."
+                + $"{TextFormat.Command("undo", target.FullPath, $"{other.Number}", target.Options)}."
             : $"The vault {vault.FullPath} has no run on {what} that still stands. 'moorfield restore-point list' lists all.");
     }
 
@@ -285,7 +289,7 @@ internal static class UndoCommand
         {
             var fitting = point.Packages.DistinctBy(p => p.Family).Where(p => NamePattern.Fits(name, p.Family, p.DisplayName)).ToList();
             if (fitting.Count == 0)
-                throw new MoorfieldException(Trouble.Misused,
+                throw new MoorfieldException(ErrorKind.InvalidUsage,
                     $"Restore point {point.Number} is not about '{name}'. It is about: "
                         + $"{string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}.");
             families.UnionWith(fitting.Select(p => p.Family));
@@ -295,24 +299,24 @@ internal static class UndoCommand
 
     private static void ShowPreview(Target target, UndoPlan plan)
     {
-        Say.Heading($"To be put back on {target.Name}, from restore point {plan.Point.Number}: {plan.Point.Title}");
+        ConsoleOutput.Heading($"To be put back on {target.Name}, from restore point {plan.Point.Number}: {plan.Point.Title}");
         ShowPackages(target, plan.Packages, plan.Changes);
         foreach (var logs in plan.Changes.OfType<LogsReturned>())
-            Say.Line($"Besides: {logs.Describe()}.");
-        if (!plan.AlreadyBack.IsEmpty)
-            Say.Line($"{Sheet.Count(plan.AlreadyBack.Length, "change")} back already.");
+            ConsoleOutput.Result($"Besides: {logs.Describe()}.");
+        if (!plan.AlreadyRestored.IsEmpty)
+            ConsoleOutput.Result($"{TextTable.Count(plan.AlreadyRestored.Length, "change")} back already.");
         if (plan.Rewind is { } state)
-            Say.Line($"The file is just as the run left it, so it goes back whole: the old header, and the length from "
-                + $"{Sheet.Size(state.LengthAfter)} to {Sheet.Size(state.LengthBefore)}.");
+            ConsoleOutput.Result($"The file is just as the run left it, so it goes back whole: the old header, and the length from "
+                + $"{TextTable.Size(state.LengthAfter)} to {TextTable.Size(state.LengthBefore)}.");
         else if (plan.IsExact)
-            Say.Line("The volume is just as the run left it, so every block that the run changed goes back as it was.");
+            ConsoleOutput.Result("The volume is just as the run left it, so every block that the run changed goes back as it was.");
     }
 
     private static void ShowPackages(Target target, ImmutableArray<ConcernedPackage> packages, ImmutableArray<Change> changes)
     {
         bool editions = target.HasEditions;
         string[] headings = ["Package", "Registry", "State repository", "Lists", "Folders and files", "Size"];
-        var sheet = editions ? new Sheet([.. headings, "Edition"]).Right(1, 2, 3, 4, 5, 6) : new Sheet(headings).Right(1, 2, 3, 4, 5);
+        var sheet = editions ? new TextTable([.. headings, "Edition"]).Right(1, 2, 3, 4, 5, 6) : new TextTable(headings).Right(1, 2, 3, 4, 5);
         foreach (var package in packages)
         {
             var own = changes.Where(c => c.Edition == package.Edition
@@ -320,11 +324,11 @@ internal static class UndoCommand
             string[] cells =
             [
                 package.DisplayName,
-                Sheet.Count(own.Count(c => c is HiveChange), "change"),
-                Sheet.Count(own.OfType<RowsChange>().Sum(c => c.Rows?.Length ?? 0), "row"),
-                Sheet.Count(own.Count(c => c is EntryChange), "entry", "entries"),
-                Sheet.Count(own.OfType<TreeChange>().Sum(t => t.Recorded?.Entries.Length ?? 1), "entry", "entries"),
-                Sheet.Size(own.OfType<TreeAdded>().Sum(t => t.Recorded!.Bytes)),
+                TextTable.Count(own.Count(c => c is HiveChange), "change"),
+                TextTable.Count(own.OfType<RowsChange>().Sum(c => c.Rows?.Length ?? 0), "row"),
+                TextTable.Count(own.Count(c => c is EntryChange), "entry", "entries"),
+                TextTable.Count(own.OfType<TreeChange>().Sum(t => t.Recorded?.Entries.Length ?? 1), "entry", "entries"),
+                TextTable.Size(own.OfType<TreeAdded>().Sum(t => t.Recorded!.Bytes)),
             ];
             sheet.Add(editions ? [.. cells, $"{package.Edition}"] : cells);
         }
@@ -334,11 +338,11 @@ internal static class UndoCommand
     private static void ShowResult(Target target, UndoPlan plan, Outcome outcome)
     {
         int done = plan.Changes.Length - outcome.Failures.Count(f => plan.Changes.Any(c => c.Describe() == f.What));
-        string what = $"Put back {Sheet.Count(done, "change")}";
-        Say.Line(!outcome.Verified ? $"{what}, of which not all are there as recorded."
+        string what = $"Put back {TextTable.Count(done, "change")}";
+        ConsoleOutput.Result(!outcome.Verified ? $"{what}, of which not all are there as recorded."
             : !outcome.Failures.IsEmpty
                 ? $"{what}; {outcome.Failures.Length} could not be put back wholly. "
-                    + $"{Prose.Command("undo", target.FullPath, target.Options)} tries again."
+                    + $"{TextFormat.Command("undo", target.FullPath, target.Options)} tries again."
             : plan.IsExact ? $"{what}: {(target is DiskTarget ? "the volume on " : "")}{target.Name} is what it was before the run, to the last byte."
             : $"{what}. A fresh look at {target.Name} finds every one of them as recorded.");
     }

@@ -51,17 +51,17 @@ internal sealed class WriteOptions
 
     /// <summary>The packages of each system that are named or chosen; null when a brief says it, or nobody does.</summary>
     /// <exception cref="MoorfieldException">They are chosen in several ways, or a name fits nothing.</exception>
-    internal Func<ImmutableArray<SystemSnapshot>, ImmutableArray<ImmutableArray<ChosenPackage>>>? Chosen(ParseResult parsed, Brief? brief)
+    internal Func<ImmutableArray<SystemSnapshot>, ImmutableArray<ImmutableArray<SelectedPackage>>>? Chosen(ParseResult parsed, Brief? brief)
     {
         string[] packages = parsed.GetValue(_packages) ?? [];
         var filter = _filters.Read(parsed);
         if ((packages.Length > 0 ? 1 : 0) + (filter.IsEmpty ? 0 : 1) + (brief is null ? 0 : 1) > 1)
-            throw new MoorfieldException(Trouble.Misused,
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "Packages are named, chosen by what is known of them (--standing, --origin and the like), or by --brief FILE: only one of these.");
         if (filter.IsEmpty && _filters.Keep(parsed).Length > 0)
-            throw new MoorfieldException(Trouble.Misused,
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
-        return packages.Length > 0 ? systems => PackageChoice.Find(packages, systems)
+        return packages.Length > 0 ? systems => PackageSelector.Find(packages, systems)
             : filter.IsEmpty ? null : systems => filter.Choose(_filters.Keep(parsed), systems);
     }
 
@@ -73,13 +73,14 @@ internal sealed class WriteOptions
         bool accepted = parsed.GetValue(_acceptCosts) || costs.IsEmpty;
         if (parsed.GetValue(_yes))
         {
-            return accepted ? true : throw new MoorfieldException(Trouble.Refused,
-                $"This costs something: {Prose.List(costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. "
+            return accepted ? true : throw new MoorfieldException(ErrorKind.Refused,
+                $"This costs something: {TextFormat.List(costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. "
                     + "Nothing was written.");
         }
-        if (Say.Confirm(question) && (accepted || Say.Confirm($"It costs something: {Prose.List(costs)}. Go on all the same?")))
+        if (ConsoleOutput.Confirm(question)
+            && (accepted || ConsoleOutput.Confirm($"It costs something: {TextFormat.List(costs)}. Go on all the same?")))
             return true;
-        Say.Aside("Nothing was written.");
+        ConsoleOutput.Notice("Nothing was written.");
         return false;
     }
 }

@@ -20,17 +20,17 @@ internal sealed record PickItem(InstalledPackage Package, long Bytes, Verdict Ve
     {
         var found = snapshots.SelectMany(s =>
         {
-            var judgement = new Judgement(s, advice);
+            var assessment = new RemovalAssessment(s, advice);
             return s.Packages
                 .Where(p => p.Role is PackageRole.Application or PackageRole.Addon || (p.Role == PackageRole.Component && p.IsShownInStart))
                 .Where(p => p.IsHeld || p.HasFiles)
                 .GroupBy(p => p.Family)
-                .Select(g => (Snapshot: s, Main: g.MaxBy(p => (p.IsHeld, p.FullName.Version))!, Bytes: g.Sum(p => p.Bytes), Judgement: judgement));
+                .Select(g => (Snapshot: s, Main: g.MaxBy(p => (p.IsHeld, p.FullName.Version))!, Bytes: g.Sum(p => p.Bytes), Assessment: assessment));
         });
         return [.. found.GroupBy(f => f.Main.Family).Select(g =>
         {
             var first = g.First();
-            return new PickItem(first.Main, g.Max(f => f.Bytes), g.Select(f => f.Judgement.Of(f.Main)).MaxBy(v => v.Standing)!,
+            return new PickItem(first.Main, g.Max(f => f.Bytes), g.Select(f => f.Assessment.Of(f.Main)).MaxBy(v => v.Standing)!,
                 Holders(first.Snapshot, first.Main, g.Count(), snapshots.Length));
         }).OrderBy(i => i.Package.DisplayName, StringComparer.OrdinalIgnoreCase)];
     }
@@ -40,6 +40,6 @@ internal sealed record PickItem(InstalledPackage Package, long Bytes, Verdict Ve
         if (all > 1)
             return $"In {systems} of {all} editions.";
         var names = package.Accounts.Select(sid => snapshot.Account(sid)?.Name ?? sid).Concat(package.Newcomers ? ["newcomers"] : []);
-        return $"Had by {(Prose.List(names, 4) is { Length: > 0 } list ? list : "nobody")}.";
+        return $"Had by {(TextFormat.List(names, 4) is { Length: > 0 } list ? list : "nobody")}.";
     }
 }

@@ -19,7 +19,8 @@ internal sealed class PickScreen(PickView view) : IDisposable
     internal bool Run(PickKeys keys)
     {
         if (Console.IsInputRedirected || Console.IsOutputRedirected || Environment.GetEnvironmentVariable("TERM") is null or "dumb")
-            throw new MoorfieldException(Trouble.Misused, "'pick' needs a terminal. Without one, name packages for 'remove', or give it a brief.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "'pick' needs a terminal. Without one, name packages for 'remove', or give it a "
+                + "brief.");
         Open();
         try
         {

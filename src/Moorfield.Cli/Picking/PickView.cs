@@ -60,7 +60,7 @@ internal sealed class PickView(PickState state)
     {
         PickMode.Who => "For whom are they removed?",
         PickMode.Help => "Keys",
-        _ => $"{state.Place}: {state.Shown.Length} of {Sheet.Count(state.Items.Length, "package")}, by {(state.BySize ? "size" : "name")}",
+        _ => $"{state.Place}: {state.Shown.Length} of {TextTable.Count(state.Items.Length, "package")}, by {(state.BySize ? "size" : "name")}",
     };
 
     private string TotalText()
@@ -68,14 +68,14 @@ internal sealed class PickView(PickState state)
         var total = state.Total;
         return total.Packages == 0
             ? "Nothing is marked."
-            : $"{Sheet.Count(total.Packages, "package")}, {Sheet.Size(total.Bytes)} for {Who()}. "
-                + $"{(total.Costs.IsEmpty ? "It costs nothing." : $"To weigh: {Prose.List(total.Costs, 3)}.")}";
+            : $"{TextTable.Count(total.Packages, "package")}, {TextTable.Size(total.Bytes)} for {Who()}. "
+                + $"{(total.Costs.IsEmpty ? "It costs nothing." : $"To weigh: {TextFormat.List(total.Costs, 3)}.")}";
     }
 
     private string Who() =>
         state.Accounts.IsEmpty ? "newcomers"
         : state.Newcomers && state.Sids.Count == state.Accounts.Length ? "everyone"
-        : Prose.List(state.Accounts.Where(a => state.Sids.Contains(a.Sid)).Select(a => a.Name).Concat(state.Newcomers ? ["newcomers"] : []),
+        : TextFormat.List(state.Accounts.Where(a => state.Sids.Contains(a.Sid)).Select(a => a.Name).Concat(state.Newcomers ? ["newcomers"] : []),
             3) is { Length: > 0 } names ? names : "nobody";
 
     private string Keys() => state.Mode switch
@@ -98,7 +98,7 @@ internal sealed class PickView(PickState state)
             {
                 group = item.Package.Origin;
                 var members = state.Shown.Where(s => s.Package.Origin == group).ToList();
-                string heading = $"{Words.Describe(group.Value)}: {members.Count}, {Sheet.Size(members.Sum(m => m.Bytes))}";
+                string heading = $"{DisplayText.Describe(group.Value)}: {members.Count}, {TextTable.Size(members.Sum(m => m.Bytes))}";
                 lines.Add(($"[bold {Accent}]{Markup.Escape(Fit(heading, width))}[/]", false));
             }
             if (i == state.Cursor)
@@ -106,7 +106,7 @@ internal sealed class PickView(PickState state)
             lines.Add((Row(item, width), i == state.Cursor));
         }
         if (lines.Count == 0)
-            return [$"Nothing fits '{Markup.Escape(Say.Clean(state.Search))}'. Esc shows all."];
+            return [$"Nothing fits '{Markup.Escape(ConsoleOutput.Clean(state.Search))}'. Esc shows all."];
         // Scroll just as far as the highlighted row needs, with a group's heading if it is the first below it.
         _top = Math.Clamp(_top, Math.Max(0, highlighted - rows + 1), highlighted);
         if (highlighted == 1 && state.Grouped)
@@ -122,8 +122,8 @@ internal sealed class PickView(PickState state)
         string pointer = item == state.Highlighted ? ">" : " ";
         int rest = width - 6;
         int name = Math.Clamp(rest * 2 / 5, 12, 40);
-        string text = $"{pointer} {mark} {Fit(item.Package.DisplayName, name)} {Sheet.Size(item.Bytes),9}  "
-            + $"{Fit(Words.Of(item.Verdict.Standing), 9)} {reason}";
+        string text = $"{pointer} {mark} {Fit(item.Package.DisplayName, name)} {TextTable.Size(item.Bytes),9}  "
+            + $"{Fit(DisplayText.Of(item.Verdict.Standing), 9)} {reason}";
         string fitted = Markup.Escape(Fit(text, width));
         return state.Marked.Contains(item.Family) ? $"[bold]{fitted}[/]" : fitted;
     }
@@ -161,11 +161,12 @@ internal sealed class PickView(PickState state)
             return [];
         var package = item.Package;
         var lines = new List<string>();
-        if (Words.Readable(package.Manifest?.Description) is { } description)
+        if (DisplayText.Readable(package.Manifest?.Description) is { } description)
             Add(description);
         foreach (var reason in item.Verdict.Reasons)
             Add(reason.Kind switch { ReasonKind.Cost => "It would cost: ", ReasonKind.Saving => "It would save: ", _ => "" } + reason.Text);
-        Add($"{package.Publisher}, {package.FullName.Version}, {Words.Describe(package.Origin)}. {item.Has}{(package.Blocked ? " Blocked." : "")}");
+        Add($"{package.Publisher}, {package.FullName.Version}, {DisplayText.Describe(package.Origin)}. "
+            + $"{item.Has}{(package.Blocked ? " Blocked." : "")}");
         Add(package.Family.ToString());
         state.DetailsTop = Math.Clamp(state.DetailsTop, 0, Math.Max(0, lines.Count - rows));
         bool more = lines.Count - state.DetailsTop > rows;
@@ -179,7 +180,7 @@ internal sealed class PickView(PickState state)
 
     private static Panel Framed(string title, IEnumerable<string> lines, int height) => new(new Rows(lines.Select(l => new Markup(l))))
     {
-        Header = new PanelHeader($"[bold {Accent}]{Markup.Escape(Say.Clean(title))}[/]"),
+        Header = new PanelHeader($"[bold {Accent}]{Markup.Escape(ConsoleOutput.Clean(title))}[/]"),
         Border = BoxBorder.Square,
         BorderStyle = new Style(Color.Grey42),
         Padding = new Padding(1, 0),
@@ -196,7 +197,7 @@ internal sealed class PickView(PickState state)
     /// <summary>A text in exactly so many cells, cut or filled up; wide letters count for two.</summary>
     private static string Fit(string text, int cells)
     {
-        text = Say.Clean(text);
+        text = ConsoleOutput.Clean(text);
         int used = new Segment(text).CellCount();
         if (used <= cells)
             return text + new string(' ', cells - used);
@@ -209,7 +210,7 @@ internal sealed class PickView(PickState state)
     private static IEnumerable<string> Wrap(string text, int cells)
     {
         string line = "";
-        foreach (string word in Say.CleanLines(text).Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries))
+        foreach (string word in ConsoleOutput.CleanLines(text).Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries))
         {
             string longer = line.Length == 0 ? word : $"{line} {word}";
             if (new Segment(longer).CellCount() <= cells)

@@ -17,11 +17,11 @@ public sealed record Advice(ImmutableArray<PackageNote> Notes, ImmutableArray<Pa
     /// <summary>Nothing is known besides.</summary>
     public static Advice None { get; } = new([], []);
 
-    internal Advice And(Advice other) => new([.. Notes, .. other.Notes], [.. Needs, .. other.Needs]);
+    internal Advice Merge(Advice other) => new([.. Notes, .. other.Notes], [.. Needs, .. other.Needs]);
 
     internal IEnumerable<string> NotesOn(InstalledPackage package) =>
     Notes.Where(n => NamePattern.FitsLasting(n.Package, package)).Select(n => n.Text).Distinct(StringComparer.Ordinal);
 
-    internal bool SaysThat(InstalledPackage package, InstalledPackage needs) =>
+    internal bool Confirms(InstalledPackage package, InstalledPackage needs) =>
         Needs.Any(n => NamePattern.FitsLasting(n.Package, package) && n.Needs.Any(other => NamePattern.FitsLasting(other, needs)));
 }

@@ -59,23 +59,23 @@ internal sealed class CostFinder
     /// <summary>What a package offers to others, with the names by which they ask for it.</summary>
     private sealed record Offer(string What, ImmutableArray<string> Names);
 
-    internal IEnumerable<Reason> Find(InstalledPackage package, Departures departures)
+    internal IEnumerable<Reason> Find(InstalledPackage package, RemovalSet removalSet)
     {
-        List<string?> losing = [.. _everyone.Where(who => departures.Leaves(package, who))];
-        var opened = losing.Count == 0 ? [] : Lost(package, departures, losing);
-        return ShopFront(opened)
-            .Concat(Needed(package, departures, losing))
-            .Concat(Sole(package, departures, opened))
-            .Concat(Unopened(package, departures, opened))
-            .Concat(Offered(package, departures, losing))
-            .Concat(NotKnown(package, departures, losing))
-            .Concat(Data(package, departures, losing))
-            .Concat(Chosen(package, departures, losing, opened))
+        List<string?> losing = [.. _everyone.Where(who => removalSet.Leaves(package, who))];
+        var opened = losing.Count == 0 ? [] : LostHandlers(package, removalSet, losing);
+        return LostStoreLinks(opened)
+            .Concat(Needed(package, removalSet, losing))
+            .Concat(OnlyOpenerOf(package, removalSet, opened))
+            .Concat(Unopened(package, removalSet, opened))
+            .Concat(Offered(package, removalSet, losing))
+            .Concat(NotKnown(package, removalSet, losing))
+            .Concat(Data(package, removalSet, losing))
+            .Concat(Chosen(package, removalSet, losing, opened))
             .Concat(Hardware(package, losing))
             .Concat(Noted(package))
-            .Concat(Saved(package, departures, losing))
-            .Concat(Along(package, departures))
-            .Concat(Idle(package, departures));
+            .Concat(Saved(package, removalSet, losing))
+            .Concat(RemovedAddons(package, removalSet))
+            .Concat(Idle(package, removalSet));
     }
 
     /// <summary>A file type or scheme with those for whom nothing opens it any more.</summary>
@@ -84,17 +84,17 @@ internal sealed class CostFinder
         internal bool IsType => What.StartsWith('.');
     }
 
-    private bool IsOpened(string what, Departures departures, string? who) =>
-        _snapshot.Handlers.HasClassic(what, who) || _openers[what].Any(p => departures.Keeps(p, who));
+    private bool IsOpened(string what, RemovalSet removalSet, string? who) =>
+        _snapshot.Handlers.HasClassic(what, who) || _openers[what].Any(p => removalSet.Keeps(p, who));
 
-    private List<Opened> Lost(InstalledPackage package, Departures departures, List<string?> losing) =>
+    private List<Opened> LostHandlers(InstalledPackage package, RemovalSet removalSet, List<string?> losing) =>
         [.. _opens[package.FullName]
-            .Select(what => new Opened(what, [.. losing.Where(who => !IsOpened(what, departures, who))]))
+            .Select(what => new Opened(what, [.. losing.Where(who => !IsOpened(what, removalSet, who))]))
             .Where(o => !o.For.IsEmpty)];
 
-    private IEnumerable<Reason> ShopFront(List<Opened> opened)
+    private IEnumerable<Reason> LostStoreLinks(List<Opened> opened)
     {
-        if (opened.Find(IsShop) is { } shop)
+        if (opened.Find(IsStore) is { } shop)
         {
             yield return new Reason("shopFront", ReasonKind.Cost,
             $"It handles {OpenableFamily.ShopScheme} links{For(shop.For)}: removed apps could not be fetched again.",
@@ -102,11 +102,11 @@ internal sealed class CostFinder
         }
     }
 
-    private static bool IsShop(Opened opened) => opened.What.Equals(OpenableFamily.ShopScheme, StringComparison.OrdinalIgnoreCase);
+    private static bool IsStore(Opened opened) => opened.What.Equals(OpenableFamily.ShopScheme, StringComparison.OrdinalIgnoreCase);
 
-    private IEnumerable<Reason> Needed(InstalledPackage package, Departures departures, List<string?> losing)
+    private IEnumerable<Reason> Needed(InstalledPackage package, RemovalSet removalSet, List<string?> losing)
     {
-        bool Stays(InstalledPackage other) => other.Family != package.Family && losing.Exists(who => departures.Keeps(other, who));
+        bool Stays(InstalledPackage other) => other.Family != package.Family && losing.Exists(who => removalSet.Keeps(other, who));
         var needing = _neededBy[package.FullName].Where(Stays).ToList();
         if (needing.Count > 0)
             yield return Because(needing, needing.Count == 1 ? "needs it and stays" : "need it and stay", "needed");
@@ -114,25 +114,25 @@ internal sealed class CostFinder
         if (wanting.Count > 0)
             yield return Because(wanting, wanting.Count == 1 ? "stays, and does less without it" : "stay, and do less without it", "wanted");
         List<InstalledPackage> told = _advice.Needs.IsEmpty ? []
-            : [.. _snapshot.Packages.Where(p => _advice.SaysThat(p, package) && Stays(p)).Except(needing)];
+            : [.. _snapshot.Packages.Where(p => _advice.Confirms(p, package) && Stays(p)).Except(needing)];
         if (told.Count > 0)
             yield return Because(told, $"{(told.Count == 1 ? "stays and needs" : "stay and need")} it, the brief says", "neededByBrief");
 
         static Reason Because(List<InstalledPackage> packages, string what, string code) =>
-            new(code, ReasonKind.Cost, $"{Prose.Packages(packages)} {what}.",
-                $"{(code == "wanted" ? "wanted" : "needed")} by {Prose.Packages(packages)}", Prose.Families(packages));
+            new(code, ReasonKind.Cost, $"{TextFormat.Packages(packages)} {what}.",
+                $"{(code == "wanted" ? "wanted" : "needed")} by {TextFormat.Packages(packages)}", TextFormat.Families(packages));
     }
 
     /// <summary>The only one that opens a well-known family of types.</summary>
-    private IEnumerable<Reason> Sole(InstalledPackage package, Departures departures, List<Opened> opened)
+    private IEnumerable<Reason> OnlyOpenerOf(InstalledPackage package, RemovalSet removalSet, List<Opened> opened)
     {
-        foreach (var (family, group) in SoleFamilies(departures, opened))
+        foreach (var (family, group) in SoleFamilies(removalSet, opened))
         {
             foreach (var people in group.GroupBy(o => Key(o.For)))
             {
                 var types = people.Select(o => o.What).ToList();
                 bool shared = family.Members.Any(m => _openers[m]
-                    .Any(p => p.Family != package.Family && people.First().For.Any(who => departures.Leaves(p, who))));
+                    .Any(p => p.Family != package.Family && people.First().For.Any(who => removalSet.Leaves(p, who))));
                 string how = shared ? $"Nothing that stays opens {family.Name}" : $"It is the only one that opens {family.Name}";
                 yield return new Reason(
                     "soleOpener", ReasonKind.Cost, $"{how}{For(people.First().For)}: {Shown(types)}.", $"opens {family.Name}", [.. types]);
@@ -140,47 +140,47 @@ internal sealed class CostFinder
         }
     }
 
-    private IEnumerable<(OpenableFamily Family, List<Opened> Opened)> SoleFamilies(Departures departures, List<Opened> opened) =>
+    private IEnumerable<(OpenableFamily Family, List<Opened> Opened)> SoleFamilies(RemovalSet removalSet, List<Opened> opened) =>
         OpenableFamily.All
             .Select(f => (Family: f, Opened: opened.Where(o => f.Members.Contains(o.What))
-                .Select(o => o with { For = [.. o.For.Where(who => !f.Members.Any(m => IsOpened(m, departures, who)))] })
+                .Select(o => o with { For = [.. o.For.Where(who => !f.Members.Any(m => IsOpened(m, removalSet, who)))] })
                 .Where(o => !o.For.IsEmpty).ToList()))
             .Where(f => f.Opened.Count > 0);
 
     /// <summary>Other types and schemes that nothing opens any more.</summary>
-    private IEnumerable<Reason> Unopened(InstalledPackage package, Departures departures, List<Opened> opened)
+    private IEnumerable<Reason> Unopened(InstalledPackage package, RemovalSet removalSet, List<Opened> opened)
     {
-        var told = SoleFamilies(departures, opened).SelectMany(f => f.Opened).SelectMany(o => o.For.Select(who => (o.What, who))).ToHashSet();
-        var rest = opened.Where(o => !IsShop(o)).Select(o => o with { For = [.. o.For.Where(who => !told.Contains((o.What, who)))] })
+        var told = SoleFamilies(removalSet, opened).SelectMany(f => f.Opened).SelectMany(o => o.For.Select(who => (o.What, who))).ToHashSet();
+        var rest = opened.Where(o => !IsStore(o)).Select(o => o with { For = [.. o.For.Where(who => !told.Contains((o.What, who)))] })
             .Where(o => !o.For.IsEmpty).ToList();
-        foreach (var people in rest.Where(o => o.IsType || IsAsked(package, departures, o)).GroupBy(o => Key(o.For)))
+        foreach (var people in rest.Where(o => o.IsType || IsAsked(package, removalSet, o)).GroupBy(o => Key(o.For)))
         {
             string types = Shown(people.Select(o => o.What));
             yield return new Reason("noOpener", ReasonKind.Cost, $"Nothing else opens {types}{For(people.First().For)}.", $"opens {types}",
                 [.. people.Select(o => o.What)]);
         }
-        var own = rest.Where(o => !o.IsType && !IsAsked(package, departures, o)).Select(o => o.What).ToList();
+        var own = rest.Where(o => !o.IsType && !IsAsked(package, removalSet, o)).Select(o => o.What).ToList();
         if (own.Count > 0)
             yield return new Reason("ownScheme", ReasonKind.Note, $"Links of its own, {Shown(own)}, will lead nowhere.", "", [.. own]);
     }
 
     /// <summary>Whether anybody may follow such a link: everyone knows it, somebody chose who opens it, or a package that stays names it.</summary>
-    private bool IsAsked(InstalledPackage package, Departures departures, Opened opened) =>
+    private bool IsAsked(InstalledPackage package, RemovalSet removalSet, Opened opened) =>
         OpenableFamily.IsPublicScheme(opened.What)
         || _chosenTypes[opened.What].Any(c => opened.For.Contains(c.Sid))
-        || _mentionedBy[opened.What].Any(p => p.Family != package.Family && opened.For.Any(who => departures.Keeps(p, who)));
+        || _mentionedBy[opened.What].Any(p => p.Family != package.Family && opened.For.Any(who => removalSet.Keeps(p, who)));
 
-    private IEnumerable<Reason> Offered(InstalledPackage package, Departures departures, List<string?> losing)
+    private IEnumerable<Reason> Offered(InstalledPackage package, RemovalSet removalSet, List<string?> losing)
     {
         foreach (var (what, names) in _offers[package.FullName])
         {
             var asking = names.SelectMany(n => _mentionedBy[n]).DistinctBy(p => p.FullName).Where(p => p.Family != package.Family
                 && !_offers[p.FullName].SelectMany(o => o.Names).Intersect(names, StringComparer.OrdinalIgnoreCase).Any()
-                && losing.Exists(who => departures.Keeps(p, who))).ToList();
+                && losing.Exists(who => removalSet.Keeps(p, who))).ToList();
             if (asking.Count > 0)
                 yield return new Reason("offers", ReasonKind.Cost,
-                    $"It offers {what}, which {Prose.Packages(asking)} {(asking.Count == 1 ? "names" : "name")}.",
-                    $"used by {Prose.Packages(asking)}", [.. names, .. Prose.Families(asking)]);
+                    $"It offers {what}, which {TextFormat.Packages(asking)} {(asking.Count == 1 ? "names" : "name")}.",
+                    $"used by {TextFormat.Packages(asking)}", [.. names, .. TextFormat.Families(asking)]);
         }
     }
 
@@ -197,57 +197,57 @@ internal sealed class CostFinder
     }
 
     /// <summary>What could not be looked at and might cost something: not known is never nothing.</summary>
-    private IEnumerable<Reason> NotKnown(InstalledPackage package, Departures departures, List<string?> losing)
+    private IEnumerable<Reason> NotKnown(InstalledPackage package, RemovalSet removalSet, List<string?> losing)
     {
-        if (_snapshot.Unseen.IsEmpty || losing.Count == 0)
+        if (_snapshot.ReadGaps.IsEmpty || losing.Count == 0)
             yield break;
         var facts = new List<(string Text, string Short)>();
-        if (_snapshot.Unseen.Any(u => u.Kind == UnseenKind.Machine))
+        if (_snapshot.ReadGaps.Any(u => u.Kind == ReadGapKind.Machine))
             facts.Add(("The machine's packages or registry could not be read in full, so that what depends on it is not known.",
                 "much is not known"));
-        if (package.Manifest is null && _snapshot.Unseen.Any(u => u.Kind == UnseenKind.Manifest && u.Family == package.Family))
+        if (package.Manifest is null && _snapshot.ReadGaps.Any(u => u.Kind == ReadGapKind.Manifest && u.Family == package.Family))
             facts.Add(("Its manifest could not be read, so that what it opens and offers is not known.", "its manifest is not known"));
         var open = _opens[package.FullName];
-        if (!open.IsEmpty && Unseen(UnseenKind.Choices) is { Count: > 0 } choosers)
-            facts.Add(($"Whether {Prose.List(choosers, 3)} chose it to open {Shown(open.Order(StringComparer.OrdinalIgnoreCase))} is not known.",
-                $"choice of {Prose.List(choosers, 2)} not known"));
-        if (!departures.KeepsData && Unseen(UnseenKind.Data) is { Count: > 0 } owners)
-            facts.Add(($"What {Prose.List(owners, 3)} {(owners.Count == 1 ? "has" : "have")} in it is not known.",
-                $"data of {Prose.List(owners, 2)} not known"));
+        if (!open.IsEmpty && Unseen(ReadGapKind.Choices) is { Count: > 0 } choosers)
+            facts.Add(($"Whether {TextFormat.List(choosers, 3)} chose it to open {Shown(open.Order(StringComparer.OrdinalIgnoreCase))} is not known.",
+                $"choice of {TextFormat.List(choosers, 2)} not known"));
+        if (!removalSet.KeepsData && Unseen(ReadGapKind.Data) is { Count: > 0 } owners)
+            facts.Add(($"What {TextFormat.List(owners, 3)} {(owners.Count == 1 ? "has" : "have")} in it is not known.",
+                $"data of {TextFormat.List(owners, 2)} not known"));
         if (facts.Count > 0)
             yield return new Reason("notKnown", ReasonKind.Cost, string.Join(' ', facts.Select(f => f.Text)), facts[0].Short, []);
 
-        List<string> Unseen(UnseenKind kind) =>
-            [.. _snapshot.Unseen.Where(u => u.Kind == kind && losing.Contains(u.Sid) && (u.Family is null || u.Family == package.Family))
+        List<string> Unseen(ReadGapKind kind) =>
+            [.. _snapshot.ReadGaps.Where(u => u.Kind == kind && losing.Contains(u.Sid) && (u.Family is null || u.Family == package.Family))
                 .Select(u => Name(u.Sid!)).Distinct(StringComparer.Ordinal)];
     }
 
-    private IEnumerable<Reason> Data(InstalledPackage package, Departures departures, List<string?> losing)
+    private IEnumerable<Reason> Data(InstalledPackage package, RemovalSet removalSet, List<string?> losing)
     {
-        if (departures.KeepsData)
+        if (removalSet.KeepsData)
             yield break;
         var lost = package.Data.Where(d => losing.Contains(d.Sid)
-            && !_versions[package.Family].Any(p => departures.Keeps(p, d.Sid))).ToList();
+            && !_versions[package.Family].Any(p => removalSet.Keeps(p, d.Sid))).ToList();
         if (lost.Count == 0)
             yield break;
         var who = lost.Select(d => Name(d.Sid)).ToList();
         var facts = lost.Select(d =>
-            $"{Name(d.Sid)} has {Prose.Size(d.Bytes)} of data in it, last changed "
+            $"{Name(d.Sid)} has {TextFormat.Size(d.Bytes)} of data in it, last changed "
             + $"{d.LastChange.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)}.");
-        yield return new Reason("data", ReasonKind.Cost, string.Join(' ', facts), $"data of {Prose.List(who, 2)}", [.. who]);
+        yield return new Reason("data", ReasonKind.Cost, string.Join(' ', facts), $"data of {TextFormat.List(who, 2)}", [.. who]);
     }
 
-    private IEnumerable<Reason> Chosen(InstalledPackage package, Departures departures, List<string?> losing, List<Opened> opened)
+    private IEnumerable<Reason> Chosen(InstalledPackage package, RemovalSet removalSet, List<string?> losing, List<Opened> opened)
     {
         var unopened = opened.SelectMany(o => o.For.Select(who => (o.What.ToUpperInvariant(), who))).ToHashSet();
         var lost = _chosenFamilies[package.Family].Where(c => losing.Contains(c.Sid)
             && !unopened.Contains((c.What.ToUpperInvariant(), c.Sid))
-            && !_versions[package.Family].Any(p => departures.Keeps(p, c.Sid))).ToList();
+            && !_versions[package.Family].Any(p => removalSet.Keeps(p, c.Sid))).ToList();
         foreach (var people in lost.GroupBy(c => c.Sid)
             .Select(g => (Sid: g.Key, What: Shown(g.Select(c => c.What).Order(StringComparer.OrdinalIgnoreCase)))).GroupBy(g => g.What))
         {
             var sids = people.Select(p => p.Sid).ToList();
-            string who = Prose.List(sids.Where(s => s is not null).Select(s => Name(s!)), 4);
+            string who = TextFormat.List(sids.Where(s => s is not null).Select(s => Name(s!)), 4);
             string text = who.Length > 0 ? $"{who} chose it to open {people.Key}" : "";
             if (sids.Contains(null))
                 text += $"{(text.Length > 0 ? ", and new" : "New")} accounts are given it for {(text.Length > 0 ? "the same" : people.Key)}";
@@ -263,7 +263,7 @@ internal sealed class CostFinder
             yield break;
         bool isMaker = package.Origin == PackageOrigin.Maker;
         string comes = isMaker ? "It comes from the maker of the machine and reaches its hardware" : "It reaches hardware of the machine";
-        yield return new Reason("hardware", ReasonKind.Cost, $"{comes}: {Prose.List(devices)}.", isMaker ? "the maker's hardware"
+        yield return new Reason("hardware", ReasonKind.Cost, $"{comes}: {TextFormat.List(devices)}.", isMaker ? "the maker's hardware"
             : "reaches hardware", [.. devices]);
     }
 
@@ -276,48 +276,48 @@ internal sealed class CostFinder
     /// <summary>
     /// What those gain who lose it: nothing while another account keeps it running. Only where there are no accounts yet do newcomers gain.
     /// </summary>
-    private IEnumerable<Reason> Saved(InstalledPackage package, Departures departures, List<string?> losing)
+    private IEnumerable<Reason> Saved(InstalledPackage package, RemovalSet removalSet, List<string?> losing)
     {
         ImmutableArray<string?> gaining = [.. losing.Where(who => who is not null || _snapshot.Accounts.IsEmpty)];
-        if (package.Manifest is not { } manifest || gaining.IsEmpty || package.Accounts.Any(sid => departures.Keeps(package, sid)))
+        if (package.Manifest is not { } manifest || gaining.IsEmpty || package.Accounts.Any(sid => removalSet.Keeps(package, sid)))
             yield break;
         string who = gaining.Length >= Math.Max(_snapshot.Accounts.Length, 1) ? "" : For(gaining);
         ImmutableArray<string> tasks = [.. manifest.Values("windows.startupTask")];
         if (!tasks.IsEmpty)
-            yield return new Reason("startsWithWindows", ReasonKind.Saving, $"It starts with Windows{who} ({Prose.List(tasks)}).",
+            yield return new Reason("startsWithWindows", ReasonKind.Saving, $"It starts with Windows{who} ({TextFormat.List(tasks)}).",
                 "starts with Windows" + who, tasks);
         if (manifest.Has("windows.backgroundTasks"))
             yield return new Reason("runsInBackground", ReasonKind.Saving, $"It runs in the background{who}.", "runs in the background" + who, []);
     }
 
     /// <summary>Addons, which go with what they extend.</summary>
-    private IEnumerable<Reason> Along(InstalledPackage package, Departures departures)
+    private IEnumerable<Reason> RemovedAddons(InstalledPackage package, RemovalSet removalSet)
     {
-        var along = _neededBy[package.FullName].Where(p => p.Role == PackageRole.Addon && p.IsHeld && departures.Concerns(p)).ToList();
+        var along = _neededBy[package.FullName].Where(p => p.Role == PackageRole.Addon && p.IsHeld && removalSet.Concerns(p)).ToList();
         if (along.Count > 0)
             yield return new Reason("takesAlong", ReasonKind.Note,
-                $"{Prose.Packages(along)} {(along.Count == 1 ? "extends" : "extend")} it and will go with it.", "", Prose.Families(along));
+                $"{TextFormat.Packages(along)} {(along.Count == 1 ? "extends" : "extend")} it and will go with it.", "", TextFormat.Families(along));
     }
 
     /// <summary>Frameworks that nothing needs any more once this package is gone.</summary>
-    private IEnumerable<Reason> Idle(InstalledPackage package, Departures departures)
+    private IEnumerable<Reason> Idle(InstalledPackage package, RemovalSet removalSet)
     {
-        if (departures.IsKept(package))
+        if (removalSet.IsKept(package))
             yield break;
         var idle = package.Needs.Select(_snapshot.Package).OfType<InstalledPackage>()
-            .Where(f => f.Role == PackageRole.Framework && !departures.Concerns(f) && !_neededBy[f.FullName].Any(departures.IsKept)).ToList();
+            .Where(f => f.Role == PackageRole.Framework && !removalSet.Concerns(f) && !_neededBy[f.FullName].Any(removalSet.IsKept)).ToList();
         if (idle.Count > 0)
-            yield return new Reason("idleFramework", ReasonKind.Note, $"Nothing will need {Prose.Packages(idle)} any more.", "",
-                Prose.Families(idle));
+            yield return new Reason("idleFramework", ReasonKind.Note, $"Nothing will need {TextFormat.Packages(idle)} any more.", "",
+                TextFormat.Families(idle));
     }
 
     private static string Key(ImmutableArray<string?> people) => string.Join('|', people);
 
-    private static string Shown(IEnumerable<string> what) => Prose.List(what.Select(w => w.StartsWith('.') ? w : w + ":"));
+    private static string Shown(IEnumerable<string> what) => TextFormat.List(what.Select(w => w.StartsWith('.') ? w : w + ":"));
 
     private string Name(string sid) => _names.GetValueOrDefault(sid, sid);
 
     /// <summary>" for ivy and newcomers"; nothing when everyone is meant.</summary>
     private string For(ImmutableArray<string?> people) =>
-        people.Length == _everyone.Length ? "" : $" for {Prose.List(people.Select(p => p is null ? "newcomers" : Name(p)), 4)}";
+        people.Length == _everyone.Length ? "" : $" for {TextFormat.List(people.Select(p => p is null ? "newcomers" : Name(p)), 4)}";
 }

@@ -14,13 +14,13 @@ namespace Moorfield.Core.Assessment;
 public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardState> guards, Func<PackageFamilyName, bool> removedBefore)
 {
     private readonly Audience _everyone = new([.. system.Accounts.Select(a => a.Sid)], Newcomers: true);
-    private readonly ILookup<PackageFamilyName, InstalledPackage> _installed = Foreseeable(system).ToLookup(p => p.Family);
+    private readonly ILookup<PackageFamilyName, InstalledPackage> _installed = ForecastablePackages(system).ToLookup(p => p.Family);
 
     /// <summary>What an update from an image would bring.</summary>
     public Forecast Update(SystemSnapshot image)
     {
         // An image brings what it gives to new accounts and has the files of.
-        var coming = Foreseeable(image).Where(p => p.Newcomers && p.HasFiles).ToLookup(p => p.Family);
+        var coming = ForecastablePackages(image).Where(p => p.Newcomers && p.HasFiles).ToLookup(p => p.Family);
         var families = _installed.Select(g => g.Key).Union(coming.Select(g => g.Key))
             .Select(f => ForUpdate(f, coming[f].MaxBy(p => p.FullName.Version))).OfType<ForecastFamily>();
         return With(families, _everyone);
@@ -39,7 +39,7 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
         return new Forecast(Sorted(families), open, [.. doubtful.Where(d => !d.For.IsEmpty)]);
     }
 
-    private static IEnumerable<InstalledPackage> Foreseeable(SystemSnapshot snapshot) =>
+    private static IEnumerable<InstalledPackage> ForecastablePackages(SystemSnapshot snapshot) =>
     snapshot.Packages.Where(p => p.Role is not PackageRole.Framework and not PackageRole.Resource);
 
     private static ImmutableArray<ForecastFamily> Sorted(IEnumerable<ForecastFamily> families) =>
@@ -61,7 +61,7 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
         var then = !isThere ? null
             : coming is null || (!isComponent && (system.IsBlocked(family) || coming.FullName.Version < now)) ? now
             : coming.FullName.Version;
-        var tied = Tied(family);
+        var tied = HonouredGuards(family);
         var keptFrom = unhindered.Without(after);
         var (fate, cause) = !after.Without(before).IsEmpty
             ? (IsKnown(family) ? Fate.ComesBack : Fate.Arrives,
@@ -87,12 +87,12 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
         bool unexpected = system.IsBlocked(family) || (before.IsEmpty && !system.Accounts.IsEmpty);
         var (fate, cause) = guarded ? (Fate.StaysAway, FateCause.Guarded)
             : (unexpected ? Fate.ComesBack : Fate.Given,
-                package.Role == PackageRole.Component ? (Tied(family).IsEmpty ? FateCause.NoGuard : FateCause.GuardNotSet)
+                package.Role == PackageRole.Component ? (HonouredGuards(family).IsEmpty ? FateCause.NoGuard : FateCause.GuardNotSet)
                 : system.IsBlocked(family) ? FateCause.ProvisionedThoughBlocked : FateCause.StillProvisioned);
         return new ForecastFamily(
             family, package.DisplayName, package.Role, fate, cause, VersionNow(family), VersionNow(family), before,
             before with { Newcomers = !guarded },
-            new Audience([], guarded), Tied(family));
+            new Audience([], guarded), HonouredGuards(family));
     }
 
     /// <summary>
@@ -125,7 +125,7 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
         : new Audience([.. _everyone.Sids.Where(sid => before.Sids.Contains(sid) || !IsGuarded(family, sid))], !IsGuarded(family, null));
 
     /// <summary>The guards that a family is said to honour.</summary>
-    private ImmutableArray<Guard> Tied(PackageFamilyName family) => [.. States(family).Select(s => s.Guard).Distinct()];
+    private ImmutableArray<Guard> HonouredGuards(PackageFamilyName family) => [.. States(family).Select(s => s.Guard).Distinct()];
 
     /// <summary>U8.</summary>
     /// <param name="sid">Null for newcomers.</param>

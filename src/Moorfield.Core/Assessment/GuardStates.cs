@@ -30,11 +30,11 @@ public static class GuardStates
             var hive = snapshot.PolicyHives.FirstOrDefault(h => h.Kind == kind && string.Equals(h.Sid, sid, StringComparison.OrdinalIgnoreCase));
             if (hive is null && sid is not null)
                 return;
-            if (hive is null || hive.Trouble is not null)
+            if (hive is null || hive.Error is not null)
             {
                 throw new MoorfieldException(
-                    Trouble.Failed,
-                    hive?.Trouble ?? $"{snapshot.Name}: {Places.UserHive(Places.DefaultProfile)} is not there, so its guards cannot be looked up.");
+                    ErrorKind.Failed,
+                    hive?.Error ?? $"{snapshot.Name}: {Places.UserHive(Places.DefaultProfile)} is not there, so its guards cannot be looked up.");
             }
             states.AddRange(concerned.Select(g => new GuardState(
                 g, sid, hive.Path, hive.Values.GetValueOrDefault(PolicyPlace.Of(g)), hive.Values.ContainsKey(PolicyPlace.Of(g)))));

@@ -11,13 +11,14 @@ public static class HandOverFiles
     /// <summary>The files that are made of the plan alone, by name.</summary>
     public static IReadOnlyList<(string Name, byte[] Content)> Write(HandOverPlan plan)
     {
-        string common = Script.Text("common.ps1");
+        string common = PowerShellScript.Text("common.ps1");
         string[] data = [.. plan.Data()];
         return
         [
             .. new[] { Remediate, Detect, Undo }
-                .Select(name => (name, Script.With(Script.Text(name).Replace("##COMMON##\n", common, StringComparison.Ordinal), data))),
-            (Check, Script.With(Script.Text(Check), [])),
+                .Select(name => (name, PowerShellScript.With(PowerShellScript.Text(name).Replace("##COMMON##\n", common, StringComparison.Ordinal),
+                data))),
+            (Check, PowerShellScript.With(PowerShellScript.Text(Check), [])),
             (Registry, RegistryExchange.Write("Blocks and guards of a plan, by moorfield", plan.Block, plan.Guards)),
         ];
     }

@@ -71,7 +71,7 @@ public sealed partial record HandOverPlan(
     public static HandOverPlan Of(IReadOnlyCollection<string> words, ImmutableArray<SystemPlan> plans, Brief? brief)
     {
         var (accounts, newcomers) = Whom(words);
-        var choices = brief is null ? [] : plans.Select(p => BriefChoice.Of(brief, p.Snapshot)).ToList();
+        var choices = brief is null ? [] : plans.Select(p => BriefSelection.Of(brief, p.Snapshot)).ToList();
         var staying = plans.SelectMany(p => p.Plan.Staying).Select(s => s.Package.Family).ToHashSet();
         var removals = plans.SelectMany(p => p.Plan.Removals).Where(r => r.Package.Role != PackageRole.Resource).ToList();
         // What a brief names is meant on every machine, though this one may not have it.
@@ -84,13 +84,13 @@ public sealed partial record HandOverPlan(
                 .OrderBy(p => p.Title, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.Family),
         ];
         var frameworks = removals.Where(r => r.Package.Role == PackageRole.Framework).Select(r => r.Package.Family).ToHashSet();
-        bool blocks = newcomers && !plans.Any(p => p.Plan.Wish.AllowReturn);
+        bool blocks = newcomers && !plans.Any(p => p.Plan.Request.AllowReturn);
         var plan = new HandOverPlan(
             accounts, newcomers, remove,
             [.. choices.SelectMany(c => c.Kept.Select(k => k.Family)).Concat((brief?.Keep ?? []).SelectMany(r => r.Families)).Distinct().Order()],
             [.. remove.Where(p => blocks && !frameworks.Contains(p.Family)).Select(p => p.Family)
-                .Concat(plans.SelectMany(p => p.Plan.Wish.Blocks)).Distinct().Order()],
-            [.. plans.SelectMany(p => p.Plan.Wish.Guards).Select(g => g.Guard).Concat(brief?.Guards ?? [])
+                .Concat(plans.SelectMany(p => p.Plan.Request.Blocks)).Distinct().Order()],
+            [.. plans.SelectMany(p => p.Plan.Request.Guards).Select(g => g.Guard).Concat(brief?.Guards ?? [])
                 .DistinctBy(g => (g.Hive, PolicyPlace.Of(g)))
                 .OrderBy(g => g.Hive).ThenBy(g => g.Key, StringComparer.OrdinalIgnoreCase)
                 .ThenBy(g => g.Value.Name, StringComparer.OrdinalIgnoreCase)],
@@ -104,16 +104,16 @@ public sealed partial record HandOverPlan(
     private void Check()
     {
         foreach (var family in Remove.Select(r => r.Family).Concat(Keep).Concat(Block).Where(f => !ProperFamily().IsMatch(f.ToString())))
-            throw new MoorfieldException(Trouble.Refused, 
+            throw new MoorfieldException(ErrorKind.Refused, 
                 $"'{family}' has letters that no family has, so it is not handed over. Nothing was written.");
         foreach (var guard in Guards)
         {
             if ((guard.Key + guard.Value.Name).Any(c => char.IsControl(c) || "*?[]|\"".Contains(c, StringComparison.Ordinal)))
-                throw new MoorfieldException(Trouble.Refused,
+                throw new MoorfieldException(ErrorKind.Refused,
                     $"The guard {guard.Describe()} has one of * ? [ ] | \" in its name, which the system's shell would misread. "
                         + "Nothing was written.");
             if (KindOf(guard.Value) is null)
-                throw new MoorfieldException(Trouble.Refused,
+                throw new MoorfieldException(ErrorKind.Refused,
                     $"The guard {guard.Describe()} has data that cannot be handed over. Nothing was written.");
         }
     }
@@ -144,36 +144,39 @@ public sealed partial record HandOverPlan(
     {
         string[] lines =
         [
-            $"$Series = {Literal.Of(Series)}",
-            $"$Accounts = {Literal.List(Accounts.Select(Literal.Of))}",
-            $"$Newcomers = {Literal.Of(Newcomers)}",
-            $"$Remove = {Literal.List(Remove.Select(r => Literal.Table(
-                ("Family", Literal.Of(r.Family.ToString())), ("Title", Literal.Of(r.Title)), ("Part", Literal.Of(r.IsPart)))))}",
-            $"$Keep = {Literal.List(Keep.Select(f => Literal.Of(f.ToString())))}",
-            $"$Block = {Literal.List(Block.Select(f => Literal.Of(f.ToString())))}",
-            $"$Guards = {Literal.List(Guards.Select(Of))}",
-            $"$Classic = {Literal.List(Classic.Select(p => Literal.Table(("Key", Literal.Of(p.Key!)), ("Title", Literal.Of(p.Name)))))}",
-            $"$ClassicSeconds = {Literal.Of(Math.Min(600, 60 * Minutes))}",
-            $"$RestorePoint = {Literal.Of(RestorePoint.ToString().ToLowerInvariant())}",
-            $"$Minutes = {Literal.Of(Minutes)}",
-            $"$SignedOut = {Literal.Of(MountsSignedOut)}",
-            $"$ListUrl = {Literal.Of(ListAddress ?? "")}",
-            $"$Proxy = {Literal.Of(Proxy ?? "")}",
+            $"$Series = {PowerShellLiteral.Of(Series)}",
+            $"$Accounts = {PowerShellLiteral.List(Accounts.Select(PowerShellLiteral.Of))}",
+            $"$Newcomers = {PowerShellLiteral.Of(Newcomers)}",
+            $"$Remove = {PowerShellLiteral.List(Remove.Select(r => PowerShellLiteral.Table(
+                ("Family", PowerShellLiteral.Of(r.Family.ToString())), ("Title", PowerShellLiteral.Of(r.Title)),
+                ("Part", PowerShellLiteral.Of(r.IsPart)))))}",
+            $"$Keep = {PowerShellLiteral.List(Keep.Select(f => PowerShellLiteral.Of(f.ToString())))}",
+            $"$Block = {PowerShellLiteral.List(Block.Select(f => PowerShellLiteral.Of(f.ToString())))}",
+            $"$Guards = {PowerShellLiteral.List(Guards.Select(Of))}",
+            $"$Classic = {PowerShellLiteral.List(Classic.Select(p => PowerShellLiteral.Table(
+                ("Key", PowerShellLiteral.Of(p.Key!)), ("Title", PowerShellLiteral.Of(p.Name)))))}",
+            $"$ClassicSeconds = {PowerShellLiteral.Of(Math.Min(600, 60 * Minutes))}",
+            $"$RestorePoint = {PowerShellLiteral.Of(RestorePoint.ToString().ToLowerInvariant())}",
+            $"$Minutes = {PowerShellLiteral.Of(Minutes)}",
+            $"$SignedOut = {PowerShellLiteral.Of(MountsSignedOut)}",
+            $"$ListUrl = {PowerShellLiteral.Of(ListAddress ?? "")}",
+            $"$Proxy = {PowerShellLiteral.Of(Proxy ?? "")}",
         ];
         string digest = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(string.Join('\n', lines))));
-        return lines.Prepend($"$PlanId = {Literal.Of(digest[..16])}");
+        return lines.Prepend($"$PlanId = {PowerShellLiteral.Of(digest[..16])}");
     }
 
-    private static string Of(Guard guard) => Literal.Table(
-        ("Hive", Literal.Of(guard.Hive.ToString())), ("Key", Literal.Of(guard.Key)), ("Name", Literal.Of(guard.Value.Name)),
-        ("Kind", Literal.Of(KindOf(guard.Value)!)), ("Data", DataOf(guard.Value)));
+    private static string Of(Guard guard) => PowerShellLiteral.Table(
+        ("Hive", PowerShellLiteral.Of(guard.Hive.ToString())), ("Key", PowerShellLiteral.Of(guard.Key)),
+        ("Name", PowerShellLiteral.Of(guard.Value.Name)),
+        ("Kind", PowerShellLiteral.Of(KindOf(guard.Value)!)), ("Data", DataOf(guard.Value)));
 
     private static string DataOf(HiveValue value) => value.Type switch
     {
-        HiveValueType.DWord => Literal.Of(value.AsDWord()!.Value),
-        HiveValueType.QWord => Literal.Of(Literal.Of(BitConverter.ToInt64(value.Data.Span))),
-        HiveValueType.MultiString => Literal.List(value.AsStrings()!.Select(Literal.Of)).ReplaceLineEndings(" "),
-        _ => Literal.Of(value.AsString()!),
+        HiveValueType.DWord => PowerShellLiteral.Of(value.AsDWord()!.Value),
+        HiveValueType.QWord => PowerShellLiteral.Of(PowerShellLiteral.Of(BitConverter.ToInt64(value.Data.Span))),
+        HiveValueType.MultiString => PowerShellLiteral.List(value.AsStrings()!.Select(PowerShellLiteral.Of)).ReplaceLineEndings(" "),
+        _ => PowerShellLiteral.Of(value.AsString()!),
     };
 
     [GeneratedRegex("^[A-Za-z0-9.-]{1,50}_[a-hj-km-np-tv-z0-9]{13}$", RegexOptions.None, 1000)]

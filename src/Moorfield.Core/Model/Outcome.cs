@@ -9,20 +9,20 @@ public sealed record RunFailure(string Family, string What, string Message, int?
 /// <summary>Something that a fresh look at the target finds otherwise than the run should have left it.</summary>
 /// <param name="Family">Null when it is about no package.</param>
 /// <param name="Edition">Number of the edition; null on a volume.</param>
-public sealed record Disagreement(string? Family, string Text, int? Edition = null);
+public sealed record Discrepancy(string? Family, string Text, int? Edition = null);
 
 /// <summary>How a run ended: what was done, what failed, and what a fresh look found different.</summary>
 /// <param name="Point">Number of its restore point; null when there is none.</param>
 /// <param name="Changes">How many it was to make.</param>
 /// <param name="Warnings">What else a person should know.</param>
 public sealed record Outcome(int? Point, int Changes, ImmutableArray<RunFailure> Failures, ImmutableArray<string> Warnings,
-    ImmutableArray<Disagreement> Disagreements)
+    ImmutableArray<Discrepancy> Discrepancies)
 {
     /// <summary>A run that had nothing to do.</summary>
     public static Outcome Nothing { get; } = new(null, 0, [], [], []);
 
     /// <summary>Whether a fresh look finds everything that was done as it should be.</summary>
-    public bool Verified => Disagreements.IsEmpty;
+    public bool Verified => Discrepancies.IsEmpty;
 
     /// <summary>Whether a family had a change that failed.</summary>
     public bool Failed(string family, int? edition) =>

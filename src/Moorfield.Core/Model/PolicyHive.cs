@@ -25,6 +25,6 @@ public readonly record struct PolicyPlace
 /// <param name="Sid">The account whose hive it is; null for the machine's and new accounts'.</param>
 /// <param name="Path">Of the hive.</param>
 /// <param name="Values">What was found at each place that was looked up; null where there is no such value.</param>
-/// <param name="Trouble">Why it could not be read, as a full sentence; null when it could.</param>
+/// <param name="Error">Why it could not be read, as a full sentence; null when it could.</param>
 public sealed record PolicyHive(
-    GuardHive Kind, string? Sid, WindowsPath Path, ImmutableDictionary<PolicyPlace, HiveValue?> Values, string? Trouble = null);
+    GuardHive Kind, string? Sid, WindowsPath Path, ImmutableDictionary<PolicyPlace, HiveValue?> Values, string? Error = null);

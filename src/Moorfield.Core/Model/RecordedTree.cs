@@ -29,7 +29,7 @@ public sealed record RecordedImageEntry(string Path, EntryKind Kind, long Size, 
 /// <param name="File">The same number for all names of one file.</param>
 /// <param name="Streams">As they were stored, the unnamed one among them.</param>
 public sealed record RecordedDiskEntry(
-    string Path, EntryKind Kind, long Size, FileTime Modified, FileTime Accessed, NtfsFacts Facts, string? ShortName, ulong File,
+    string Path, EntryKind Kind, long Size, FileTime Modified, FileTime Accessed, NtfsMetadata Facts, string? ShortName, ulong File,
     ImmutableArray<RecordedStream> Streams) : RecordedEntry(Path, Kind, Size, Modified, Accessed);
 
 /// <summary>A stream of an entry on a disk.</summary>

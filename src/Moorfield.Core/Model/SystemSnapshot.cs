@@ -45,7 +45,7 @@ public sealed record SystemSnapshot(
     public DateTimeOffset? AsOf { get; init; }
 
     /// <summary>What could not be looked at; empty on a target that holds everything.</summary>
-    public ImmutableArray<Unseen> Unseen { get; init; } = [];
+    public ImmutableArray<ReadGap> ReadGaps { get; init; } = [];
 
     /// <summary>Classic desktop programs, by name.</summary>
     public ImmutableArray<ClassicProgram> ClassicPrograms { get; init; } = [];

@@ -32,7 +32,7 @@ public readonly struct WindowsPath : IEquatable<WindowsPath>
     /// <summary>A path of names that the program itself knows or read from a directory.</summary>
     /// <exception cref="MoorfieldException">A name is empty, <c>.</c> or <c>..</c>.</exception>
     public static WindowsPath Of(string path) =>
-        Parse(path) ?? throw new MoorfieldException(Trouble.Failed, $"'{path}' is not a path inside a Windows volume.");
+        Parse(path) ?? throw new MoorfieldException(ErrorKind.Failed, $"'{path}' is not a path inside a Windows volume.");
 
     /// <summary>
     /// Reads a path as the registry writes it: with or without the drive letter of the system (<c>C:</c>), the prefix <c>\\?\</c> and the
@@ -72,7 +72,7 @@ public readonly struct WindowsPath : IEquatable<WindowsPath>
     public static WindowsPath operator /(WindowsPath folder, string name) =>
         name.Length > 0 && name is not "." and not ".." && !name.AsSpan().ContainsAny('\0', '\\')
             ? new(folder.IsRoot ? name : $"{folder.Text}\\{name}")
-            : throw new MoorfieldException(Trouble.Failed, $"'{name}' cannot be the name of a file.");
+            : throw new MoorfieldException(ErrorKind.Failed, $"'{name}' cannot be the name of a file.");
 
     /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
     public static bool operator ==(WindowsPath left, WindowsPath right) => left.Equals(right);

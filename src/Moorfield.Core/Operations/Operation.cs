@@ -2,9 +2,9 @@ using System.Collections.Immutable;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Operations;
@@ -36,8 +36,8 @@ public abstract record RunProposal(ImmutableArray<SystemSnapshot> Systems, RunRe
 
 /// <summary>How an operation is to be carried out.</summary>
 /// <param name="VaultPath">Of the vault that gets the restore point; null for a run without one.</param>
-/// <param name="Seam">Where the vault's writes pass.</param>
-public sealed record RunSettings(string? VaultPath, WriteSeam Seam)
+/// <param name="Interceptor">Where the vault's writes pass.</param>
+public sealed record RunSettings(string? VaultPath, WriteInterceptor Interceptor)
 {
     /// <summary>A remark to keep with the restore point.</summary>
     public string? Note { get; init; }
@@ -99,8 +99,8 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
         if (proposal.Costs.Count > 0 && settings is { Confirm: null, AcceptsCosts: false })
         {
             throw new MoorfieldException(
-                Trouble.Refused,
-                $"This costs something: {Prose.List(proposal.Costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. "
+                ErrorKind.Refused,
+                $"This costs something: {TextFormat.List(proposal.Costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. "
                     + $"Nothing was changed.");
         }
         settings.Show();
@@ -113,7 +113,8 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
     {
         target.CheckChangeable(FollowsInterruption);
         if (settings.VaultPath is { } vault && target is VolumeTarget && MountedPath.Of(vault).IsWithin(MountedPath.Of(target.FullPath)))
-            throw new MoorfieldException(Trouble.Misused, $"The vault {vault} lies inside the target. Choose a folder elsewhere with --vault.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"The vault {vault} lies inside the target. Choose a folder elsewhere with "
+                + $"--vault.");
     }
 
     private bool IsConfirmed(TProposal proposal, Func<bool> confirm)
@@ -125,7 +126,7 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
         if ((before is not null && !before.Equals(target.Fingerprint(accounts!))) || !proposal.IsSameAs(Plan()))
         {
             throw new MoorfieldException(
-                Trouble.Refused,
+                ErrorKind.Refused,
                 $"{target.Name} was changed by something else since the preview. Nothing was done; look at a new preview.");
         }
         return true;
@@ -183,15 +184,15 @@ public abstract class RunOperation<TProposal>(
     /// <inheritdoc/>
     protected override Outcome Run(TProposal proposal, RunSettings settings, CancellationToken stop)
     {
-        using var vault = settings.VaultPath is { } path ? Vault.Open(Source?.FullPath ?? path, settings.Seam) : null;
+        using var vault = settings.VaultPath is { } path ? Vault.Open(Source?.FullPath ?? path, settings.Interceptor) : null;
         var outcome = Target.CarryOut(
             proposal.Request with { Note = settings.Note },
-            new RunMeans(vault, settings.Clock, Source, settings.KeepFiles, stop));
-        return outcome with { Disagreements = [.. outcome.Disagreements, .. Verify(proposal.Request.Expected, outcome)] };
+            new RunContext(vault, settings.Clock, Source, settings.KeepFiles, stop));
+        return outcome with { Discrepancies = [.. outcome.Discrepancies, .. Verify(proposal.Request.Expected, outcome)] };
     }
 
     /// <summary>Holds a fresh look against what is expected of the systems.</summary>
-    private ImmutableArray<Disagreement> Verify(ImmutableArray<Expectation> expected, Outcome outcome)
+    private ImmutableArray<Discrepancy> Verify(ImmutableArray<Expectation> expected, Outcome outcome)
     {
         if (expected.IsEmpty)
             return [];

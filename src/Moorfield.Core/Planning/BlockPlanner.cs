@@ -19,7 +19,7 @@ public static class BlockPlanner
     /// <param name="arguments">Family names, which need not be installed, or what names a package that is.</param>
     /// <exception cref="MoorfieldException">An argument is neither.</exception>
     public static ImmutableArray<PackageFamilyName> Families(IReadOnlyList<SystemSnapshot> snapshots, IEnumerable<string> arguments) =>
-        [.. arguments.SelectMany(a => PackageFamilyName.TryParse(a, out var family) ? [Spelled(snapshots, family)]
+        [.. arguments.SelectMany(a => PackageFamilyName.TryParse(a, out var family) ? [ActualCasing(snapshots, family)]
             : FindInstalled(a, snapshots)).Distinct()];
 
     /// <summary>A plan that blocks families in a system.</summary>
@@ -54,18 +54,18 @@ public static class BlockPlanner
             [.. concerned.Select(f => change(f) with { Edition = snapshot.EditionNumber })]);
     }
 
-    private static PackageFamilyName Spelled(IEnumerable<SystemSnapshot> snapshots, PackageFamilyName family) =>
+    private static PackageFamilyName ActualCasing(IEnumerable<SystemSnapshot> snapshots, PackageFamilyName family) =>
         snapshots.SelectMany(s => s.Packages).FirstOrDefault(p => p.Family == family)?.Family ?? family;
 
     private static IEnumerable<PackageFamilyName> FindInstalled(string argument, IReadOnlyList<SystemSnapshot> snapshots)
     {
         try
         {
-            return PackageChoice.Find([argument], snapshots).SelectMany(s => s).Select(c => c.Package.Family);
+            return PackageSelector.Find([argument], snapshots).SelectMany(s => s).Select(c => c.Package.Family);
         }
         catch (MoorfieldException e)
         {
-            throw new MoorfieldException(e.Trouble,
+            throw new MoorfieldException(e.Kind,
             $"{e.Message} A family that is not installed is given by its full family name, Name_PublisherId.", e);
         }
     }
@@ -76,7 +76,7 @@ public static class BlockPlanner
         var names = snapshots.SelectMany(s => s.Packages).ToLookup(p => p.Family, p => p.DisplayName);
         var fitting = blocks.Where(b => NamePattern.Fits(argument, b.ToString(), null) || names[b].Any(n => NamePattern.Matches(argument, n)))
             .ToList();
-        return fitting.Count > 0 ? fitting : throw new MoorfieldException(Trouble.Misused,
+        return fitting.Count > 0 ? fitting : throw new MoorfieldException(ErrorKind.InvalidUsage,
             $"No block fits '{argument}'. Blocked here: {(blocks.Count == 0 ? "nothing" : string.Join(", ", blocks))}.");
     }
 }

@@ -17,11 +17,11 @@ public static class BriefPlanner
     /// <param name="who">Words of <c>--for</c>, which win over the brief's.</param>
     /// <param name="allowReturn">Block only what the brief blocks outright.</param>
     /// <exception cref="MoorfieldException">Neither says for whom, a rule is ambiguous, or a hive with a guard could not be read.</exception>
-    public static RemovalWish Wish(Brief brief, SystemSnapshot snapshot, IReadOnlyCollection<string> who, bool allowReturn = false)
+    public static RemovalRequest ToRequest(Brief brief, SystemSnapshot snapshot, IReadOnlyCollection<string> who, bool allowReturn = false)
     {
-        var choice = BriefChoice.Of(brief, snapshot);
-        var audience = Who.Parse(who.Count > 0 ? who : brief.For, snapshot);
-        return new RemovalWish(choice.Going, audience)
+        var choice = BriefSelection.Of(brief, snapshot);
+        var audience = AudienceParser.Parse(who.Count > 0 ? who : brief.For, snapshot);
+        return new RemovalRequest(choice.Going, audience)
         {
             Advice = brief.Advice,
             Kept = choice.Kept,
@@ -41,15 +41,15 @@ public static class BriefPlanner
         {
             var package = removal.Package;
             string family = package.Family.ToString();
-            if (removal.LeavesAccounts.IsEmpty && !removal.LeavesNewcomers && !removal.FilesGo)
+            if (removal.RemovedFromAccounts.IsEmpty && !removal.RemovedFromNewcomers && !removal.RemovesFiles)
             {
                 found.Add(new BriefDifference("notBlocked", family, package.DisplayName, "is not blocked: an update may provision it again."));
                 continue;
             }
-            var has = removal.LeavesAccounts.Select(sid => snapshot.Account(sid)?.Name ?? sid)
-                .Concat(removal.LeavesNewcomers ? ["newcomers"] : []).ToList();
+            var has = removal.RemovedFromAccounts.Select(sid => snapshot.Account(sid)?.Name ?? sid)
+                .Concat(removal.RemovedFromNewcomers ? ["newcomers"] : []).ToList();
             string who = has.Count == 0 ? "its files are there, though nobody has it"
-                : $"{Prose.List(has)} {(has.Count == 1 && has[0] != "newcomers" ? "has" : "have")} it";
+                : $"{TextFormat.List(has)} {(has.Count == 1 && has[0] != "newcomers" ? "has" : "have")} it";
             var (code, how) = package.IsHeld && (package.Blocked || removedBefore(family)) ? ("cameBack", "came back")
                 : !package.IsHeld || undoneBefore(family) ? ("stillThere", "is still there")
                 : ("isNew", "is new");

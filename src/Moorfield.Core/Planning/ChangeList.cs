@@ -9,17 +9,17 @@ namespace Moorfield.Core.Planning;
 internal sealed class ChangeList
 {
     private readonly SystemSnapshot _snapshot;
-    private readonly RemovalWish _wish;
+    private readonly RemovalRequest _request;
     private readonly ImmutableArray<PlannedRemoval> _removals;
     private readonly List<Change> _registry = [];
     private readonly List<Change> _rows = [];
     private readonly List<Change> _lists = [];
     private readonly List<Change> _files = [];
 
-    internal ChangeList(SystemSnapshot snapshot, IEnumerable<PlannedRemoval> removals, RemovalWish wish)
+    internal ChangeList(SystemSnapshot snapshot, IEnumerable<PlannedRemoval> removals, RemovalRequest request)
     {
         _snapshot = snapshot;
-        _wish = wish;
+        _request = request;
         _removals = [.. removals];
         foreach (var removal in _removals)
             Add(removal);
@@ -30,7 +30,7 @@ internal sealed class ChangeList
     /// <summary>The changes that clear leftovers.</summary>
     internal static ImmutableArray<Change> Clear(SystemSnapshot snapshot, IEnumerable<Leftover> leftovers)
     {
-        var list = new ChangeList(snapshot, [], new RemovalWish([], new Audience([], false)));
+        var list = new ChangeList(snapshot, [], new RemovalRequest([], new Audience([], false)));
         foreach (var leftover in leftovers)
             list.Add(leftover.Family?.ToString() ?? "", leftover.Location);
         return list.ToImmutable();
@@ -51,9 +51,9 @@ internal sealed class ChangeList
             _registry.Add(Block(package.Family));
         foreach (var trace in package.Parts.SelectMany(p => p.Traces).Where(t => IsConcerned(t, removal)))
             Add(package.Family.ToString(), trace.Location);
-        foreach (string sid in removal.LeavesAccounts.Where(sid => IsLastOfFamily(package.Family, sid)))
+        foreach (string sid in removal.RemovedFromAccounts.Where(sid => IsLastOfFamily(package.Family, sid)))
             AddFamily(package, sid);
-        if ((removal.LeavesNewcomers || removal.FilesGo) && IsLastForNewcomers(package.Family))
+        if ((removal.RemovedFromNewcomers || removal.RemovesFiles) && IsLastForNewcomers(package.Family))
         {
             foreach (var trace in package.FamilyTraces.Where(t => t.Scope == TraceScope.Newcomers))
                 Add(package.Family.ToString(), trace.Location);
@@ -64,9 +64,10 @@ internal sealed class ChangeList
     {
         // The whole package's rows take those of its registrations along.
         TraceScope.Account =>
-            !(removal.FilesGo && trace.Location is RowsLocation) && removal.LeavesAccounts.Contains(trace.Sid!, StringComparer.OrdinalIgnoreCase),
-        TraceScope.Newcomers => removal.LeavesNewcomers,
-        _ => removal.FilesGo && trace.Kind != TraceKind.SystemFolder,
+            !(removal.RemovesFiles && trace.Location is RowsLocation)
+            && removal.RemovedFromAccounts.Contains(trace.Sid!, StringComparer.OrdinalIgnoreCase),
+        TraceScope.Newcomers => removal.RemovedFromNewcomers,
+        _ => removal.RemovesFiles && trace.Kind != TraceKind.SystemFolder,
     };
 
     private void Add(string family, Location location)
@@ -94,7 +95,7 @@ internal sealed class ChangeList
     /// <summary>What an account has of a family whatever the version: data, aliases, file handlers, the family's own key.</summary>
     private void AddFamily(InstalledPackage package, string sid)
     {
-        foreach (var trace in package.FamilyTraces.Where(t => t.Sid == sid && !(t.Kind == TraceKind.AppData && _wish.KeepData)))
+        foreach (var trace in package.FamilyTraces.Where(t => t.Sid == sid && !(t.Kind == TraceKind.AppData && _request.KeepData)))
             Add(package.Family.ToString(), trace.Location);
         var families = package.Parts.SelectMany(p => p.Traces).Where(t => t.Sid == sid).Select(t => t.Location).OfType<KeyLocation>()
             .FirstOrDefault(k => k.Key.StartsWith(Places.AccountFamilies, StringComparison.OrdinalIgnoreCase));
@@ -108,9 +109,9 @@ internal sealed class ChangeList
     }
 
     private bool IsLastForNewcomers(PackageFamilyName family) =>
-        _snapshot.Packages.Where(p => p.Family == family && p.Newcomers).All(p => _removals.Any(r => r.Package == p && r.LeavesNewcomers));
+        _snapshot.Packages.Where(p => p.Family == family && p.Newcomers).All(p => _removals.Any(r => r.Package == p && r.RemovedFromNewcomers));
 
     private bool IsLastOfFamily(PackageFamilyName family, string sid) =>
         _snapshot.Packages.Where(p => p.Family == family && p.Accounts.Contains(sid))
-            .All(p => _removals.Any(r => r.Package == p && r.LeavesAccounts.Contains(sid)));
+            .All(p => _removals.Any(r => r.Package == p && r.RemovedFromAccounts.Contains(sid)));
 }

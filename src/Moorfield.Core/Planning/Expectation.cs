@@ -9,28 +9,28 @@ namespace Moorfield.Core.Planning;
 public abstract record Expectation(SystemSnapshot Before)
 {
     /// <summary>What is otherwise; nothing is said of families that failed and are listed as such.</summary>
-    internal abstract IEnumerable<Disagreement> Check(SystemSnapshot after, Func<string, bool> failed);
+    internal abstract IEnumerable<Discrepancy> Check(SystemSnapshot after, Func<string, bool> failed);
 }
 
 /// <summary>After a removal: who has what, what is provisioned, what is blocked.</summary>
 public sealed record RemovalExpectation(SystemSnapshot Before, Plan Plan) : Expectation(Before)
 {
-    internal override IEnumerable<Disagreement> Check(SystemSnapshot after, Func<string, bool> failed)
+    internal override IEnumerable<Discrepancy> Check(SystemSnapshot after, Func<string, bool> failed)
     {
         foreach (var package in Before.Packages.Where(p => !failed(p.Family.ToString())))
         {
             var removal = Plan.Removals.FirstOrDefault(r => r.Package.FullName == package.FullName);
             foreach (string wrong in Check(package, removal, after.Package(package.FullName)))
-                yield return new Disagreement(package.Family.ToString(), wrong);
+                yield return new Discrepancy(package.Family.ToString(), wrong);
         }
         var blocks = Before.Blocks.Concat(Plan.Removals.Where(r => r.SetsBlock).Select(r => r.Package.Family)).Concat(Plan.Blocks).ToHashSet();
         if (!blocks.SetEquals(after.Blocks))
-            yield return new Disagreement(null, "The blocks are others than planned.");
+            yield return new Discrepancy(null, "The blocks are others than planned.");
     }
 
     private static IEnumerable<string> Check(InstalledPackage before, PlannedRemoval? removal, InstalledPackage? now)
     {
-        if (removal is { FilesGo: true })
+        if (removal is { RemovesFiles: true })
         {
             if (now is not null)
                 yield return $"{before.FullName} is still there.";
@@ -41,9 +41,9 @@ public sealed record RemovalExpectation(SystemSnapshot Before, Plan Plan) : Expe
             yield return $"{before.FullName} is gone.";
             yield break;
         }
-        if (!now.Accounts.ToHashSet().SetEquals(removal is null ? before.Accounts : removal.StaysFor))
+        if (!now.Accounts.ToHashSet().SetEquals(removal is null ? before.Accounts : removal.KeptForAccounts))
             yield return $"{before.FullName} is registered for other accounts than planned.";
-        if (now.Newcomers != (before.Newcomers && removal is not { LeavesNewcomers: true }))
+        if (now.Newcomers != (before.Newcomers && removal is not { RemovedFromNewcomers: true }))
             yield return $"{before.FullName} is {(now.Newcomers ? "still" : "no longer")} provisioned.";
         var keeps = now.Accounts.ToHashSet();
         if (before.FamilyTraces.Where(t => t.Kind == TraceKind.AppData && t.Sid is { } sid && keeps.Contains(sid)).Except(now.FamilyTraces).Any())
@@ -55,38 +55,38 @@ public sealed record RemovalExpectation(SystemSnapshot Before, Plan Plan) : Expe
 public sealed record BringBackExpectation(
     SystemSnapshot Before, ImmutableArray<(PackageFullName FullName, ImmutableArray<string> Sids, bool Newcomers)> Packages) : Expectation(Before)
 {
-    internal override IEnumerable<Disagreement> Check(SystemSnapshot after, Func<string, bool> failed)
+    internal override IEnumerable<Discrepancy> Check(SystemSnapshot after, Func<string, bool> failed)
     {
         foreach (var (fullName, sids, newcomers) in Packages.Where(p => !failed(p.FullName.Family.ToString())))
         {
             var now = after.Package(fullName);
             if (now is null || !now.HasFiles || sids.Except(now.Accounts, StringComparer.OrdinalIgnoreCase).Any() || (newcomers && !now.Newcomers))
-                yield return new Disagreement(fullName.Family.ToString(), $"{fullName} is not back for all who should have it.");
+                yield return new Discrepancy(fullName.Family.ToString(), $"{fullName} is not back for all who should have it.");
         }
         foreach (var package in Before.Packages.Where(p => p.IsHeld && after.Package(p.FullName) is not { IsHeld: true }))
-            yield return new Disagreement(package.Family.ToString(), $"{package.FullName} is gone.");
+            yield return new Discrepancy(package.Family.ToString(), $"{package.FullName} is gone.");
     }
 }
 
 /// <summary>After blocks were set or lifted.</summary>
 public sealed record BlocksExpectation(SystemSnapshot Before, ImmutableArray<PackageFamilyName> Families, bool Blocked) : Expectation(Before)
 {
-    internal override IEnumerable<Disagreement> Check(SystemSnapshot after, Func<string, bool> failed)
+    internal override IEnumerable<Discrepancy> Check(SystemSnapshot after, Func<string, bool> failed)
     {
         var wanted = Blocked ? Before.Blocks.Union(Families) : Before.Blocks.Except(Families);
         if (!wanted.ToHashSet().SetEquals(after.Blocks))
-            yield return new Disagreement(null, "The blocks are others than planned.");
+            yield return new Discrepancy(null, "The blocks are others than planned.");
         if (!Before.Packages.Select(p => (p.FullName, p.IsHeld)).SequenceEqual(after.Packages.Select(p => (p.FullName, p.IsHeld))))
-            yield return new Disagreement(null, "There are other packages than before.");
+            yield return new Discrepancy(null, "There are other packages than before.");
     }
 }
 
 /// <summary>After leftovers were cleared.</summary>
 public sealed record LeftoverExpectation(SystemSnapshot Before) : Expectation(Before)
 {
-    internal override IEnumerable<Disagreement> Check(SystemSnapshot after, Func<string, bool> failed)
+    internal override IEnumerable<Discrepancy> Check(SystemSnapshot after, Func<string, bool> failed)
     {
         foreach (var leftover in after.Leftovers.Intersect(Before.Leftovers).Where(l => !failed(l.Family?.ToString() ?? "")))
-            yield return new Disagreement(leftover.Family?.ToString(), $"A leftover is still there: {leftover.Location}.");
+            yield return new Discrepancy(leftover.Family?.ToString(), $"A leftover is still there: {leftover.Location}.");
     }
 }

@@ -10,7 +10,7 @@ namespace Moorfield.Core.Planning;
 /// <param name="KeepData">Leave the accounts' app data folders.</param>
 /// <param name="AllowReturn">Set no blocks.</param>
 /// <param name="Sweep">Take along frameworks that nothing needs afterwards.</param>
-public sealed record RemovalWish(ImmutableArray<ChosenPackage> Packages, Audience For, bool KeepData = false, bool AllowReturn = false,
+public sealed record RemovalRequest(ImmutableArray<SelectedPackage> Packages, Audience For, bool KeepData = false, bool AllowReturn = false,
     bool Sweep = false)
 {
     /// <summary>What an administrator knows of the packages.</summary>
@@ -27,29 +27,29 @@ public sealed record RemovalWish(ImmutableArray<ChosenPackage> Packages, Audienc
 }
 
 /// <summary>What happens to one package.</summary>
-/// <param name="LeavesAccounts">SIDs of the accounts that have it and lose it.</param>
-/// <param name="LeavesNewcomers">Whether new accounts got it until now and no longer will.</param>
+/// <param name="RemovedFromAccounts">SIDs of the accounts that have it and lose it.</param>
+/// <param name="RemovedFromNewcomers">Whether new accounts got it until now and no longer will.</param>
 /// <param name="SetsBlock">Whether a block is set that was not there.</param>
-/// <param name="FilesGo">Whether its staged files and machine-level entries go: nobody has it any more.</param>
-/// <param name="StaysFor">SIDs of the accounts that keep it.</param>
-/// <param name="StaysForNewcomers">Whether new accounts go on getting it.</param>
-/// <param name="GoesWith">The package whose going takes this one along; null when it was chosen itself.</param>
+/// <param name="RemovesFiles">Whether its staged files and machine-level entries go: nobody has it any more.</param>
+/// <param name="KeptForAccounts">SIDs of the accounts that keep it.</param>
+/// <param name="KeptForNewcomers">Whether new accounts go on getting it.</param>
+/// <param name="RemovedBecauseOf">The package whose going takes this one along; null when it was chosen itself.</param>
 public sealed record PlannedRemoval(
     InstalledPackage Package,
-    ImmutableArray<string> LeavesAccounts,
-    bool LeavesNewcomers,
+    ImmutableArray<string> RemovedFromAccounts,
+    bool RemovedFromNewcomers,
     bool SetsBlock,
-    bool FilesGo,
-    ImmutableArray<string> StaysFor,
-    bool StaysForNewcomers,
-    string? GoesWith)
+    bool RemovesFiles,
+    ImmutableArray<string> KeptForAccounts,
+    bool KeptForNewcomers,
+    string? RemovedBecauseOf)
 {
     /// <summary>Whether it changes anything.</summary>
-    public bool HasEffect => !LeavesAccounts.IsEmpty || LeavesNewcomers || SetsBlock || FilesGo;
+    public bool HasEffect => !RemovedFromAccounts.IsEmpty || RemovedFromNewcomers || SetsBlock || RemovesFiles;
 }
 
 /// <summary>What it means that a package goes, as one of all that go.</summary>
-public sealed record RemovalMeaning(PlannedRemoval Removal, Verdict Verdict);
+public sealed record AssessedRemoval(PlannedRemoval Removal, Verdict Verdict);
 
 /// <summary>A chosen package that stays.</summary>
 /// <param name="NamedExactly">Then the person must be told that it was refused; packages that only a wildcard hit just stay.</param>
@@ -59,7 +59,7 @@ public sealed record StayingPackage(InstalledPackage Package, Verdict Verdict, b
 /// <param name="IdleFrameworks">Frameworks that nothing needs afterwards and that stay.</param>
 /// <param name="Changes">In the order in which they are carried out.</param>
 public sealed record Plan(
-    RemovalWish Wish,
+    RemovalRequest Request,
     ImmutableArray<PlannedRemoval> Removals,
     ImmutableArray<StayingPackage> Staying,
     ImmutableArray<InstalledPackage> IdleFrameworks,
@@ -69,21 +69,21 @@ public sealed record Plan(
     public ImmutableArray<PackageFamilyName> Blocks { get; init; } = [];
 
     /// <summary>Guards that it sets.</summary>
-    public IEnumerable<GuardState> Guards => Wish.Guards.Where(g => !g.IsSet);
+    public IEnumerable<GuardState> Guards => Request.Guards.Where(g => !g.IsSet);
 
     /// <summary>What each removal means.</summary>
-    public ImmutableArray<RemovalMeaning> Meanings { get; init; } = [];
+    public ImmutableArray<AssessedRemoval> AssessedRemovals { get; init; } = [];
 
     /// <summary>What it means, part by part.</summary>
     public IEnumerable<Intent> Intents(SystemSnapshot snapshot) =>
         Removals.Where(r => r.HasEffect).Select(r => new Intent(
-            IntentKind.Remove, snapshot.EditionNumber, r.Package.Family.ToString(), r.LeavesAccounts, r.LeavesNewcomers, Wish.KeepData))
+            IntentKind.Remove, snapshot.EditionNumber, r.Package.Family.ToString(), r.RemovedFromAccounts, r.RemovedFromNewcomers, Request.KeepData))
             .Concat(Removals.Where(r => r.SetsBlock).Select(r => r.Package.Family).Concat(Blocks)
                 .Select(f => Intent.Of(IntentKind.Block, snapshot.EditionNumber, f.ToString())))
             .Concat(GuardPlanner.Intents(Guards, snapshot, lift: false)).Distinct();
 
     /// <summary>The removals that cost something.</summary>
-    public IEnumerable<RemovalMeaning> Costly => Meanings.Where(m => m.Verdict.Costs.Any());
+    public IEnumerable<AssessedRemoval> Costly => AssessedRemovals.Where(m => m.Verdict.Costs.Any());
 
     /// <summary>What was named exactly and may not go.</summary>
     public IEnumerable<StayingPackage> Refused => Staying.Where(s => s.NamedExactly);
@@ -99,10 +99,11 @@ public sealed record SystemPlan(SystemSnapshot Snapshot, Plan Plan)
     public ImmutableArray<PlannedRemoval> Effective { get; } = [.. Plan.Removals.Where(r => r.HasEffect)];
 
     /// <summary>For whom, in words.</summary>
-    public string Audience => Plan.Wish.For.Describe(Snapshot);
+    public string Audience => Plan.Request.For.Describe(Snapshot);
 
     /// <summary>What plans cost, a few words each.</summary>
     public static ImmutableArray<string> Costs(IEnumerable<SystemPlan> plans) =>
         [.. plans.SelectMany(p => p.Plan.Costly)
-            .Select(m => $"{m.Removal.Package.DisplayName} ({Prose.List(m.Verdict.Costs.Select(c => c.Short))})").Distinct(StringComparer.Ordinal)];
+            .Select(m => $"{m.Removal.Package.DisplayName} ({TextFormat.List(m.Verdict.Costs.Select(c => c.Short))})")
+            .Distinct(StringComparer.Ordinal)];
 }

@@ -10,12 +10,12 @@ namespace Moorfield.Core.Planning;
 public static class RemovalPlanner
 {
     /// <summary>What a wish means on a system.</summary>
-    public static Plan Plan(SystemSnapshot snapshot, RemovalWish wish)
+    public static Plan Plan(SystemSnapshot snapshot, RemovalRequest request)
     {
-        var judgement = new Judgement(snapshot, wish.Advice);
-        var chosen = wish.Packages.ToDictionary(c => c.Package.FullName);
+        var assessment = new RemovalAssessment(snapshot, request.Advice);
+        var chosen = request.Packages.ToDictionary(c => c.Package.FullName);
         var staying = new List<StayingPackage>();
-        Settle(judgement, wish, chosen, staying);
+        ResolveStaying(assessment, request, chosen, staying);
         var going = new Dictionary<PackageFullName, (InstalledPackage Package, string? GoesWith)>();
         foreach (var choice in chosen.Values)
             going[choice.Package.FullName] = (choice.Package, null);
@@ -24,37 +24,38 @@ public static class RemovalPlanner
             if (addon.Needs.Select(n => going.GetValueOrDefault(n).Package).FirstOrDefault(p => p is not null) is { } main)
                 going[addon.FullName] = (addon, main.DisplayName);
         }
-        var leaving = Leaving(going.Values.Select(g => g.Package), wish);
+        var leaving = Leaving(going.Values.Select(g => g.Package), request);
         var idle = snapshot.Packages
-            .Where(p => p.Role == PackageRole.Framework && !going.ContainsKey(p.FullName) && !wish.Kept.Contains(p.FullName)
-                && judgement.Bar(p, leaving).Bar is null)
+            .Where(p => p.Role == PackageRole.Framework && !going.ContainsKey(p.FullName) && !request.Kept.Contains(p.FullName)
+                && assessment.Bar(p, leaving).Bar is null)
             .ToList();
         var everyone = new Audience([.. snapshot.Accounts.Select(a => a.Sid)], Newcomers: true);
-        var removals = going.Values.Select(g => Removal(g.Package, wish, wish.For, g.GoesWith))
-            .Concat(wish.Sweep ? idle.Select(f => Removal(f, wish with { AllowReturn = true }, everyone, "the packages that needed it")) : [])
+        var removals = going.Values.Select(g => Removal(g.Package, request, request.For, g.GoesWith))
+            .Concat(request.Sweep ? idle.Select(f => Removal(f, request with { AllowReturn = true }, everyone, "the packages that needed it")) : [])
             .OrderBy(r => r.Package.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(r => r.Package.FullName)
             .ToImmutableArray();
         removals = BlockOnce(removals);
-        var departures = new Departures(removals.Where(r => r.HasEffect)
-            .Select(r => (r.Package, (IReadOnlyCollection<string>)r.LeavesAccounts, r.LeavesNewcomers)), wish.KeepData);
-        ImmutableArray<PackageFamilyName> blocks = [.. wish.Blocks.Distinct()
+        var removalSet = new RemovalSet(removals.Where(r => r.HasEffect)
+            .Select(r => (r.Package, (IReadOnlyCollection<string>)r.RemovedFromAccounts, r.RemovedFromNewcomers)), request.KeepData);
+        ImmutableArray<PackageFamilyName> blocks = [.. request.Blocks.Distinct()
             .Where(f => !snapshot.IsBlocked(f) && !removals.Any(r => r.SetsBlock && r.Package.Family == f))];
-        var changes = new ChangeList(snapshot, removals.Where(r => r.HasEffect), wish).ToImmutable()
+        var changes = new ChangeList(snapshot, removals.Where(r => r.HasEffect), request).ToImmutable()
             .InsertRange(0, blocks.Select(ChangeList.Block))
-            .AddRange(GuardPlanner.Changes(wish.Guards, snapshot, lift: false));
-        return new Plan(wish, removals, [.. staying], wish.Sweep ? [] : [.. idle],
+            .AddRange(GuardPlanner.Changes(request.Guards, snapshot, lift: false));
+        return new Plan(request, removals, [.. staying], request.Sweep ? [] : [.. idle],
             [.. changes.Select(c => c with { Edition = snapshot.EditionNumber })])
         {
             Blocks = blocks,
-            Meanings = [.. removals.Where(r => r.HasEffect).Select(r => new RemovalMeaning(r, judgement.Of(r.Package, departures)))],
+            AssessedRemovals = [.. removals.Where(r => r.HasEffect).Select(r => new AssessedRemoval(r, assessment.Of(r.Package, removalSet)))],
         };
     }
 
-    private static Departures Leaving(IEnumerable<InstalledPackage> packages, RemovalWish wish) =>
-        new(packages.Select(p => (p, (IReadOnlyCollection<string>)wish.For.Sids, wish.For.Newcomers)), wish.KeepData);
+    private static RemovalSet Leaving(IEnumerable<InstalledPackage> packages, RemovalRequest request) =>
+        new(packages.Select(p => (p, (IReadOnlyCollection<string>)request.For.Sids, request.For.Newcomers)), request.KeepData);
 
     /// <summary>Takes out what must stay, until what is left holds together: a package that stays can make another one needed.</summary>
-    private static void Settle(Judgement judgement, RemovalWish wish, Dictionary<PackageFullName, ChosenPackage> chosen, List<StayingPackage> staying)
+    private static void ResolveStaying(RemovalAssessment assessment, RemovalRequest request, Dictionary<PackageFullName, SelectedPackage> chosen,
+        List<StayingPackage> staying)
     {
         int before;
         do
@@ -62,7 +63,8 @@ public static class RemovalPlanner
             before = chosen.Count;
             foreach (var choice in chosen.Values.ToList())
             {
-                if (judgement.NeededBy(choice.Package).FirstOrDefault(p => p.Role == PackageRole.Addon && wish.Kept.Contains(p.FullName)) is { } kept)
+                if (assessment.NeededBy(choice.Package)
+                    .FirstOrDefault(p => p.Role == PackageRole.Addon && request.Kept.Contains(p.FullName)) is { } kept)
                 {
                     chosen.Remove(choice.Package.FullName);
                     staying.Add(new StayingPackage(choice.Package, new Verdict(PackageStanding.Free, [new Reason(
@@ -70,7 +72,7 @@ public static class RemovalPlanner
                         [kept.Family.ToString()])]), NamedExactly: false));
                     continue;
                 }
-                var (standing, bar) = judgement.Bar(choice.Package, Leaving(chosen.Values.Select(c => c.Package), wish));
+                var (standing, bar) = assessment.Bar(choice.Package, Leaving(chosen.Values.Select(c => c.Package), request));
                 bool stays = standing == PackageStanding.Essential || (standing == PackageStanding.Guarded && !choice.Exactly);
                 if (!stays)
                     continue;
@@ -84,7 +86,7 @@ public static class RemovalPlanner
     private static bool IsHeldAfter(InstalledPackage package, Audience audience) =>
         (package.Newcomers && !audience.Newcomers) || package.Accounts.Except(audience.Sids, StringComparer.OrdinalIgnoreCase).Any();
 
-    private static PlannedRemoval Removal(InstalledPackage package, RemovalWish wish, Audience audience, string? goesWith)
+    private static PlannedRemoval Removal(InstalledPackage package, RemovalRequest request, Audience audience, string? goesWith)
     {
         ImmutableArray<string> leaves = [.. package.Accounts.Intersect(audience.Sids, StringComparer.OrdinalIgnoreCase)];
         bool leavesNewcomers = package.Newcomers && audience.Newcomers;
@@ -96,9 +98,9 @@ public static class RemovalPlanner
             package,
             leaves,
             leavesNewcomers,
-            SetsBlock: audience.Newcomers && !wish.AllowReturn && !package.Blocked
+            SetsBlock: audience.Newcomers && !request.AllowReturn && !package.Blocked
             && package.Role is not PackageRole.Framework and not PackageRole.Resource,
-            FilesGo: !isHeld && touchesAll && package.Role != PackageRole.Component && (wasHeld || package.AllTraces.Any()),
+            RemovesFiles: !isHeld && touchesAll && package.Role != PackageRole.Component && (wasHeld || package.AllTraces.Any()),
             [.. package.Accounts.Except(audience.Sids, StringComparer.OrdinalIgnoreCase)],
             package.Newcomers && !audience.Newcomers,
             goesWith);

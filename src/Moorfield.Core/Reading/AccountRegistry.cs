@@ -9,15 +9,16 @@ namespace Moorfield.Core.Reading;
 /// <param name="HasClasses">Whether the classes hive could be read.</param>
 /// <param name="Registrations">Registrations by full name.</param>
 /// <param name="FamilyTraces">Data, aliases, file handlers and choices, by family.</param>
-/// <param name="Given">The places that registrations give for packages, as written.</param>
-/// <param name="Strays">File handlers and choices that name a package's ProgId which is not there.</param>
+/// <param name="ProvisionedFamilies">The places that registrations give for packages, as written.</param>
+/// <param name="UnknownRegistrations">File handlers and choices that name a package's ProgId which is not there.</param>
 /// <param name="Handlers">Of the account's own classes.</param>
 /// <param name="Choices">What the account chose to open file types and links with.</param>
 /// <param name="Policies">Null when the account has no hive of its own.</param>
 internal sealed record AccountRegistry(
     Account Account, bool HasClasses, ILookup<PackageFullName, Trace> Registrations, ILookup<PackageFamilyName, Trace> FamilyTraces,
-    ImmutableArray<Trace> Strays, HandlerClasses Handlers, ImmutableArray<ChosenHandler> Choices, ImmutableArray<ClassicProgram> Programs,
-    IReadOnlyDictionary<PackageFamilyName, PersonalData> Data, ILookup<PackageFullName, string> Given, PolicyHive? Policies)
+    ImmutableArray<Trace> UnknownRegistrations, HandlerClasses Handlers, ImmutableArray<ChosenHandler> Choices,
+        ImmutableArray<ClassicProgram> Programs,
+    IReadOnlyDictionary<PackageFamilyName, PersonalData> Data, ILookup<PackageFullName, string> ProvisionedFamilies, PolicyHive? Policies)
 {
     /// <param name="machine">The machine's classes.</param>
     internal static AccountRegistry Read(
@@ -28,7 +29,7 @@ internal sealed record AccountRegistry(
         var strays = new List<Trace>();
         var given = new List<(PackageFullName Package, string Place)>();
         HandlerClasses? handlers = null;
-        var own = new OwnHive([], [], null);
+        var own = new AccountHive([], [], null);
         if (account.Profile is { } profile)
         {
             handlers = ReadClasses(tree, account, Places.Classes(profile), registrations, given, notes);
@@ -52,17 +53,18 @@ internal sealed record AccountRegistry(
         handlers?.Owners.TryGetValue(progId, out var family) == true || machine.Owners.TryGetValue(progId, out family) ? family : null;
 
     /// <summary>What an account's own hive says.</summary>
-    private sealed record OwnHive(ImmutableArray<(string What, string ProgId, KeyLocation Location)> Choices, ImmutableArray<ClassicProgram> Programs,
+    private sealed record AccountHive(ImmutableArray<(string What, string ProgId, KeyLocation Location)> Choices,
+        ImmutableArray<ClassicProgram> Programs,
         PolicyHive? Policies);
 
-    private static OwnHive ReadOwn(WindowsTree tree, Account account, WindowsPath path, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
+    private static AccountHive ReadOwn(WindowsTree tree, Account account, WindowsPath path, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
     {
         if (tree.IsUnseen(path))
-            return new OwnHive([], [], PolicyReader.Unseen(GuardHive.Account, account.Sid, path));
+            return new AccountHive([], [], PolicyReader.Unseen(GuardHive.Account, account.Sid, path));
         try
         {
             using var hive = HiveFile.OpenRegistry(tree, path, notes);
-            return hive is null ? new OwnHive([], [], null) : new OwnHive(
+            return hive is null ? new AccountHive([], [], null) : new AccountHive(
                 [.. Choices(Places.FileTypeChoices).Concat(Choices(Places.SchemeChoices))],
                 [.. ClassicPrograms.Read(hive, Places.AccountUninstall, account.Sid)],
                 PolicyReader.Read(hive, GuardHive.Account, account.Sid, path, guards));
@@ -79,11 +81,11 @@ internal sealed record AccountRegistry(
         catch (Exception e) when (e is MoorfieldException or InvalidDataException)
         {
             notes.Add("hiveUnreadable", $"{account.Name}: {path} cannot be read, so what this account opens files with is not known. {e.Message}");
-            return new OwnHive([], [], PolicyReader.Unread(GuardHive.Account, account.Sid, path, TroubleOf(tree, path, e)));
+            return new AccountHive([], [], PolicyReader.Unread(GuardHive.Account, account.Sid, path, ErrorOf(tree, path, e)));
         }
     }
 
-    private static string TroubleOf(WindowsTree tree, WindowsPath path, Exception e) =>
+    private static string ErrorOf(WindowsTree tree, WindowsPath path, Exception e) =>
         e is InvalidDataException damage ? HiveFile.Damaged(tree, path, damage).Message : e.Message;
 
     private static HandlerClasses? ReadClasses(
@@ -128,7 +130,7 @@ internal sealed record AccountRegistry(
 
     /// <summary>A package's ProgIds, the file types that name them, and the choices of the account for them.</summary>
     private static void AddHandlers(
-        Account account, WindowsPath path, HandlerClasses handlers, HandlerClasses machine, OwnHive own, List<(PackageFamilyName, Trace)> traces,
+        Account account, WindowsPath path, HandlerClasses handlers, HandlerClasses machine, AccountHive own, List<(PackageFamilyName, Trace)> traces,
         List<Trace> strays)
     {
         foreach (var (progId, family) in handlers.Owners.OrderBy(o => o.Key, StringComparer.OrdinalIgnoreCase))

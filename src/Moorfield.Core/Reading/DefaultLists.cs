@@ -21,7 +21,7 @@ internal static class DefaultLists
         }
         catch (InvalidDataException e)
         {
-            throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} {e.Message}.", e);
+            throw new MoorfieldException(ErrorKind.Failed, $"{tree.Name}: {path} {e.Message}.", e);
         }
     }
 

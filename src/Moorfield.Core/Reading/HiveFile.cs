@@ -1,5 +1,6 @@
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Hives;
 
@@ -22,10 +23,10 @@ internal static class HiveFile
         if (file is null)
             return null;
         if (!HiveLogs.AreNeeded(file))
-            return FormatTrouble.Translated(What(tree, path), () => Hive.OpenRead(file), Advice);
+            return FormatErrors.Wrap(What(tree, path), () => Hive.OpenRead(file), Advice);
         var replay = Replay(tree, path, file);
         using var content = replay.Content;
-        var hive = FormatTrouble.Translated(What(tree, path), () => Hive.OpenRead(content ?? file), Advice);
+        var hive = FormatErrors.Wrap(What(tree, path), () => Hive.OpenRead(content ?? file), Advice);
         if (content is null)
         {
             notes.Add("hiveDirty", $"{path} was not flushed when Windows last shut down, and {replay.Why}: what is read may be out of date, and "
@@ -78,17 +79,17 @@ internal static class HiveFile
     /// <summary>The file of a hive that is to be changed, as it is, for the caller to close.</summary>
     /// <exception cref="MoorfieldException">Missing.</exception>
     internal static SafeFileHandle Take(WindowsTree tree, WindowsPath path) =>
-        tree.OpenRead(path) ?? throw new MoorfieldException(Trouble.Failed, $"{tree.Name}: {path} is not there.");
+        tree.OpenRead(path) ?? throw new MoorfieldException(ErrorKind.Failed, $"{tree.Name}: {path} is not there.");
 
     /// <summary>Opens a hive for changing in memory.</summary>
     /// <exception cref="MoorfieldException">Damaged, or dirty (refused).</exception>
     internal static Hive OpenWrite(WindowsTree tree, WindowsPath path, SafeFileHandle file)
     {
         if (!HiveLogs.AreNeeded(file))
-            return FormatTrouble.Translated(What(tree, path), () => Hive.OpenWrite(file), Advice);
+            return FormatErrors.Wrap(What(tree, path), () => Hive.OpenWrite(file), Advice);
         var replay = Replay(tree, path, file);
         using var content = replay.Content;
-        throw new MoorfieldException(Trouble.Refused, $"{What(tree, path)} was not flushed when Windows last shut down, so it must not be written "
+        throw new MoorfieldException(ErrorKind.Refused, $"{What(tree, path)} was not flushed when Windows last shut down, so it must not be written "
             + (content is null ? $"as it is, and {replay.Why}. Start Windows once, shut it down fully, and try again."
                 : $"without what its transaction logs hold ({Writes(replay)}). Add --replay-logs to write these first, as a change that undo takes "
                     + "back with the rest; or start Windows once and shut it down fully."));
@@ -100,9 +101,9 @@ internal static class HiveFile
     internal static Hive OpenReplayed(WindowsTree tree, WindowsPath path, SafeFileHandle file, out SafeFileHandle content)
     {
         var replay = Replay(tree, path, file);
-        var replayed = content = replay.Content ?? throw new MoorfieldException(Trouble.Refused,
+        var replayed = content = replay.Content ?? throw new MoorfieldException(ErrorKind.Refused,
             $"{What(tree, path)} was not flushed when Windows last shut down, and {replay.Why}. Nothing was changed.");
-        return FormatTrouble.Translated(What(tree, path), () => Hive.OpenWrite(replayed), Advice);
+        return FormatErrors.Wrap(What(tree, path), () => Hive.OpenWrite(replayed), Advice);
     }
 
     private const string Advice = "Check the disk, or restore the file from a backup.";
@@ -110,5 +111,5 @@ internal static class HiveFile
     private static string What(WindowsTree tree, WindowsPath path) => $"{tree.Name}: {path}";
 
     internal static MoorfieldException Damaged(WindowsTree tree, WindowsPath path, InvalidDataException inner) =>
-        FormatTrouble.Damaged(What(tree, path), inner, Advice);
+        FormatErrors.Damaged(What(tree, path), inner, Advice);
 }

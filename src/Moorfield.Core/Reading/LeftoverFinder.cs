@@ -31,9 +31,9 @@ internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledP
             var has = packages.Where(p => p.Accounts.Contains(sid) && !IsLeftover(p)).Select(p => p.Family).ToHashSet();
             foreach (var family in account.FamilyTraces.Where(g => !has.Contains(g.Key) && !IsSystemPart(g.Key)))
                 found.AddRange(family.Select(t => Leftover(KindOf(t), family.Key, null, t)));
-            found.AddRange(account.Strays.Select(t => Leftover(KindOf(t), null, null, t)));
+            found.AddRange(account.UnknownRegistrations.Select(t => Leftover(KindOf(t), null, null, t)));
         }
-        found.AddRange(lists.Strays.Select(t => Leftover(KindOf(t), null, null, t)));
+        found.AddRange(lists.UnknownEntries.Select(t => Leftover(KindOf(t), null, null, t)));
         return [.. found.Distinct().OrderBy(l => l.Kind).ThenBy(l => l.Family?.ToString() ?? "", StringComparer.OrdinalIgnoreCase)
             .ThenBy(l => l.Sid, StringComparer.Ordinal)];
     }
@@ -48,7 +48,7 @@ internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledP
     /// them where they are made. [doc]
     /// </summary>
     private bool LiesElsewhere(InstalledPackage package) =>
-        package.Parts.SelectMany(p => machine.Given[p.FullName].Concat(accounts.SelectMany(a => a.Given[p.FullName])))
+        package.Parts.SelectMany(p => machine.ProvisionedFamilies[p.FullName].Concat(accounts.SelectMany(a => a.ProvisionedFamilies[p.FullName])))
             .Any(place => WindowsPath.Parse(place) is not { } path || tree.Stat(path) is not null);
 
     private bool IsSystemPart(PackageFamilyName family) =>

@@ -7,7 +7,7 @@ using Moorfield.Formats.Hives;
 namespace Moorfield.Core.Reading;
 
 /// <summary>What the machine's hives say, before it is put together with anything else.</summary>
-/// <param name="Given">The places that entries give for packages, as written.</param>
+/// <param name="ProvisionedFamilies">The places that entries give for packages, as written.</param>
 internal sealed record MachineRegistry(
     string Product,
     string EditionId,
@@ -19,20 +19,20 @@ internal sealed record MachineRegistry(
     ImmutableArray<Account> Accounts,
     ImmutableDictionary<PackageFamilyName, DateTimeOffset?> Blocks,
     ILookup<PackageFullName, Trace> Traces,
-    ILookup<PackageFullName, string> Given,
+    ILookup<PackageFullName, string> ProvisionedFamilies,
     HandlerClasses Handlers,
     ImmutableArray<ClassicProgram> Programs,
     PolicyHive Policies,
     ImmutableArray<string> Languages)
 {
     private const int FirstWindows11Build = 22000;
-    private const int MostLanguage = 85; // LOCALE_NAME_MAX_LENGTH
-    private const int MostLanguages = 64;
+    private const int MaxLanguage = 85; // LOCALE_NAME_MAX_LENGTH
+    private const int MaxLanguages = 64;
 
     internal static MachineRegistry Read(WindowsTree tree, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
     {
         using var hive = HiveFile.OpenRegistry(tree, Places.Software, notes)
-            ?? throw new MoorfieldException(Trouble.Misused, $"{tree.Name} holds no Windows: it has no {Places.Software}.");
+            ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{tree.Name} holds no Windows: it has no {Places.Software}.");
         try
         {
             var accounts = ReadAccounts(hive, notes);
@@ -79,8 +79,8 @@ internal sealed record MachineRegistry(
             var preferred = spoken?.Child("Settings")?.Value("PreferredUILanguages")?.AsStrings() ?? [];
             var installed = spoken?.Child("UILanguages")?.Children().Select(k => k.Name) ?? [];
             return (control?.Child("ComputerName")?.Child("ComputerName")?.Text("ComputerName") ?? "",
-                [.. preferred.Concat(installed).Where(l => l.Length is > 1 and < MostLanguage).Distinct(StringComparer.OrdinalIgnoreCase)
-                    .Take(MostLanguages)]);
+                [.. preferred.Concat(installed).Where(l => l.Length is > 1 and < MaxLanguage).Distinct(StringComparer.OrdinalIgnoreCase)
+                    .Take(MaxLanguages)]);
         }
         catch (Exception e) when (e is MoorfieldException or InvalidDataException)
         {

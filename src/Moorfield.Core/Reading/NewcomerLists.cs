@@ -8,9 +8,10 @@ namespace Moorfield.Core.Reading;
 
 /// <summary>What the lists for new accounts say of packages.</summary>
 /// <param name="Traces">Entries by family.</param>
-/// <param name="Strays">Entries that point to a package which is not there.</param>
+/// <param name="UnknownEntries">Entries that point to a package which is not there.</param>
 /// <param name="Given">What new accounts open file types and links with.</param>
-internal sealed record NewcomerLists(ILookup<PackageFamilyName, Trace> Traces, ImmutableArray<Trace> Strays, ImmutableArray<ChosenHandler> Given)
+internal sealed record NewcomerLists(ILookup<PackageFamilyName, Trace> Traces, ImmutableArray<Trace> UnknownEntries,
+    ImmutableArray<ChosenHandler> Given)
 {
     /// <param name="owners">Families by ProgId, as far as any classes tell.</param>
     internal static NewcomerLists Read(

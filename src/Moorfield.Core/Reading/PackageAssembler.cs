@@ -23,7 +23,7 @@ internal sealed class PackageAssembler(
     private readonly HashSet<string> _withClasses = [.. accounts.Where(a => a.HasClasses).Select(a => a.Account.Sid)];
 
     /// <summary>One full name with its manifest, before it is known what it belongs to.</summary>
-    private sealed record Found(PackageFullName FullName, AppxManifest? Manifest, ImmutableArray<Trace> Traces)
+    private sealed record FoundPackage(PackageFullName FullName, AppxManifest? Manifest, ImmutableArray<Trace> Traces)
     {
         /// <summary>Without a manifest, the resource id that bundles give their resource packages tells. [seen]</summary>
         internal bool IsResource => Manifest?.IsResourcePackage ?? FullName.ResourceId.StartsWith("split.", StringComparison.OrdinalIgnoreCase);
@@ -40,7 +40,7 @@ internal sealed class PackageAssembler(
         if (tree is not SurveyTree && packages.Where(p => p.Withheld > 0).ToList() is { Count: > 0 } withheld)
         {
             notes.Add("contentWithheld",
-                $"{withheld.Sum(p => p.Withheld):N0} files of {Prose.List(withheld.Select(p => p.DisplayName), 3)} hold more than this mount "
+                $"{withheld.Sum(p => p.Withheld):N0} files of {TextFormat.List(withheld.Select(p => p.DisplayName), 3)} hold more than this mount "
                     + $"tells, as files do that Windows compresses: sizes are at least what is shown, and undo could not bring these files back.");
         }
         return [.. Dependencies.Resolve(packages, notes).OrderBy(p => p.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.FullName)];
@@ -54,15 +54,15 @@ internal sealed class PackageAssembler(
             .Distinct()
             .Order();
 
-    private Found Find(PackageFullName fullName) => new(
+    private FoundPackage Find(PackageFullName fullName) => new(
         fullName,
         fullName.IsBundle ? null : files.Manifest(fullName),
         [.. machine.Traces[fullName], .. accounts.SelectMany(a => a.Registrations[fullName]), .. rows?[fullName] ?? [], .. files.Traces(fullName)]);
 
     /// <summary>Main packages with what belongs to them: a bundle's members, then resource packages of the same family.</summary>
-    private IEnumerable<(Found Main, List<Found> Parts)> Group(Dictionary<PackageFullName, Found> found)
+    private IEnumerable<(FoundPackage Main, List<FoundPackage> Parts)> Group(Dictionary<PackageFullName, FoundPackage> found)
     {
-        var groups = new Dictionary<PackageFullName, (Found Main, List<Found> Parts)>();
+        var groups = new Dictionary<PackageFullName, (FoundPackage Main, List<FoundPackage> Parts)>();
         var taken = new HashSet<PackageFullName>();
         foreach (var bundle in found.Values.Where(f => f.FullName.IsBundle).OrderByDescending(f => f.FullName.Version))
         {
@@ -72,7 +72,7 @@ internal sealed class PackageAssembler(
                 : found.Values.Where(f => f.FullName.Family == bundle.FullName.Family && !f.FullName.IsBundle && !taken.Contains(f.FullName))
                     .ToList();
             var main = members.Where(m => !m.IsResource).OrderByDescending(m => m.FullName.Architecture == "x64").FirstOrDefault() ?? bundle;
-            List<Found> parts = [bundle, .. members];
+            List<FoundPackage> parts = [bundle, .. members];
             groups.Add(main.FullName, (main, parts));
             taken.UnionWith(parts.Select(p => p.FullName));
         }
@@ -94,7 +94,7 @@ internal sealed class PackageAssembler(
         return groups.Values;
     }
 
-    private InstalledPackage Package(Found main, List<Found> found, HashSet<string> systemPublishers)
+    private InstalledPackage Package(FoundPackage main, List<FoundPackage> found, HashSet<string> systemPublishers)
     {
         ImmutableArray<PackagePart> parts = [.. found.Select(f =>
         {
@@ -140,14 +140,14 @@ internal sealed class PackageAssembler(
         return package;
     }
 
-    private static PackageRole Role(Found main, bool isComponent) =>
+    private static PackageRole Role(FoundPackage main, bool isComponent) =>
         isComponent ? PackageRole.Component
         : main.Manifest?.IsFramework == true ? PackageRole.Framework
         : main.IsResource ? PackageRole.Resource
         : main.Manifest?.IsOptional == true ? PackageRole.Addon
         : PackageRole.Application;
 
-    private PackageOrigin Origin(Found main, string publisher, bool isComponent, bool provisioned, HashSet<string> systemPublishers) =>
+    private PackageOrigin Origin(FoundPackage main, string publisher, bool isComponent, bool provisioned, HashSet<string> systemPublishers) =>
         isComponent ? PackageOrigin.System
         : provisioned && systemPublishers.Contains(main.FullName.Family.Publisher) ? PackageOrigin.Shipped
         : Maker.Is(machine.Manufacturer, publisher) || Maker.Is(machine.Manufacturer, CommonName(main.Manifest?.Identity.Publisher) ?? "")

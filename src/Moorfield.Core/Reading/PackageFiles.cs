@@ -71,7 +71,7 @@ internal sealed class PackageFiles
     {
         try
         {
-            return _tree.Read(folder / "resources.pri", ResourceIndex.MostBytes) is { } content ? ResourceIndex.Read(content) : null;
+            return _tree.Read(folder / "resources.pri", ResourceIndex.MaxBytes) is { } content ? ResourceIndex.Read(content) : null;
         }
         catch (Exception e) when (e is InvalidDataException or MoorfieldException)
         {

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Resources;
@@ -68,13 +69,13 @@ internal sealed class SystemOffer(WindowsTree tree, SystemSnapshot snapshot) : P
         {
             if (info.Kind == EntryKind.Withheld)
             {
-                throw new MoorfieldException(Trouble.Refused,
+                throw new MoorfieldException(ErrorKind.Refused,
                     $@"{tree.Name}: {folder}\{below}\{name} holds more than this mount tells, so it cannot be "
                     + "taken from here. Name the disk itself instead of a folder where it is mounted.");
             }
             string path = below.IsRoot ? name : $@"{below}\{name}";
             files.Add(new OfferedFile(path, info.Size, info.Modified, () => new FileStream(
-                tree.OpenRead(WindowsPath.Of($@"{folder}\{path}")) ?? throw new MoorfieldException(Trouble.Failed,
+                tree.OpenRead(WindowsPath.Of($@"{folder}\{path}")) ?? throw new MoorfieldException(ErrorKind.Failed,
                     $@"{tree.Name}: {folder}\{path} is gone."), FileAccess.Read), Math.Min(info.Size, info.Allocated ?? info.Size)));
         });
         return files.OrderBy(f => f.Path, StringComparer.OrdinalIgnoreCase).ThenBy(f => f.Path, StringComparer.Ordinal);
@@ -95,7 +96,7 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
         _path = path;
         try
         {
-            FormatTrouble.Translated(path, () =>
+            FormatErrors.Wrap(path, () =>
             {
                 Read(PackageArchive.Open(RegularFile.OpenNamed(path)), architectures, languages);
                 return true;
@@ -162,7 +163,7 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
     private ResourceIndex? Index(PackageFullName part)
     {
         if (Files(part).FirstOrDefault(f => f.Path.Equals("resources.pri", StringComparison.OrdinalIgnoreCase)) is not { } file
-            || file.Size > ResourceIndex.MostBytes)
+            || file.Size > ResourceIndex.MaxBytes)
             return null;
         using var content = new MemoryStream();
         using (var stream = file.Open())
@@ -178,8 +179,8 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
     }
 
     internal override IEnumerable<OfferedFile> Files(PackageFullName part) => _archives[part].Files.Select(f => new OfferedFile(
-        f.Path, f.Size, new FileTime(f.Time.ToUnixTimeSeconds(), 0), () => new TranslatedStream(_path,
-            FormatTrouble.Translated(_path, () => _archives[part].OpenFile(f.Path))), f.Size));
+        f.Path, f.Size, new FileTime(f.Time.ToUnixTimeSeconds(), 0), () => new ErrorWrappingStream(_path,
+            FormatErrors.Wrap(_path, () => _archives[part].OpenFile(f.Path))), f.Size));
 
     public void Dispose()
     {
@@ -188,7 +189,7 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
     }
 
     /// <summary>Tells of damage that shows while a content is read.</summary>
-    private sealed class TranslatedStream(string path, Stream inner) : ForwardStream
+    private sealed class ErrorWrappingStream(string path, Stream inner) : ForwardStream
     {
         public override int Read(Span<byte> buffer)
         {
@@ -198,7 +199,7 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
             }
             catch (InvalidDataException e)
             {
-                throw FormatTrouble.Damaged(path, e);
+                throw FormatErrors.Damaged(path, e);
             }
         }
 

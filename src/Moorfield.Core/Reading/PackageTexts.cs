@@ -23,7 +23,7 @@ internal sealed class PackageTexts(
         if (!PackageFiles.References(manifest).Any())
             return new ResolvedManifest(manifest, name);
         if (index(fullName) is not { } main)
-            return appNames is null ? new ResolvedManifest(manifest, name) : Told(fullName, manifest, appNames);
+            return appNames is null ? new ResolvedManifest(manifest, name) : Describe(fullName, manifest, appNames);
         ImmutableArray<ResourceIndex> packs = [.. parts.Where(p => p != fullName).Select(index).OfType<ResourceIndex>()];
         var resolver = new ResourceResolver(main, packs, fullName.Name);
         var resolved = manifest with
@@ -54,7 +54,7 @@ internal sealed class PackageTexts(
 
     /// <summary>A manifest with the texts that the machine itself shows; where it shows none for a package, that is called like its
     /// application if both refer to one text, or if it has only one.</summary>
-    private static ResolvedManifest Told(PackageFullName fullName, AppxManifest manifest, IReadOnlyDictionary<string, string> shown)
+    private static ResolvedManifest Describe(PackageFullName fullName, AppxManifest manifest, IReadOnlyDictionary<string, string> shown)
     {
         var texts = new Dictionary<string, string>(StringComparer.Ordinal);
         foreach (var app in manifest.Applications.Where(a => a.DisplayName is not null && ResourceResolver.IsReference(a.DisplayName)))

@@ -19,8 +19,8 @@ internal static class PolicyReader
     }
 
     /// <summary>A hive that could not be read.</summary>
-    internal static PolicyHive Unread(GuardHive kind, string? sid, WindowsPath path, string trouble) =>
-        new(kind, sid, path, ImmutableDictionary<PolicyPlace, HiveValue?>.Empty, trouble);
+    internal static PolicyHive Unread(GuardHive kind, string? sid, WindowsPath path, string error) =>
+        new(kind, sid, path, ImmutableDictionary<PolicyPlace, HiveValue?>.Empty, error);
 
     /// <summary>A hive that is there, but was not looked into: none of its values is known.</summary>
     internal static PolicyHive Unseen(GuardHive kind, string? sid, WindowsPath path) =>

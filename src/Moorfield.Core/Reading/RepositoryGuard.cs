@@ -125,12 +125,12 @@ internal static class RepositoryGuard
     }
 
     /// <summary>What went wrong, for people.</summary>
-    internal static string Describe(SqliteException trouble) => trouble.SqliteErrorCode switch
+    internal static string Describe(SqliteException error) => error.SqliteErrorCode switch
     {
         raw.SQLITE_INTERRUPT => "reading it takes more steps than any repository needs",
         raw.SQLITE_NOMEM => "reading it takes more memory than any repository needs",
         raw.SQLITE_AUTH => "it wants something run that is not ours",
-        _ => $"SQLite says '{trouble.Message.TrimEnd('.')}'",
+        _ => $"SQLite says '{error.Message.TrimEnd('.')}'",
     };
 }
 

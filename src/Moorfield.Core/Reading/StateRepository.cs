@@ -3,8 +3,8 @@ using System.Runtime.InteropServices;
 using Microsoft.Data.Sqlite;
 using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Native;
 using Moorfield.Formats.Appx;
+using Moorfield.Formats.Native;
 using SQLitePCL;
 
 namespace Moorfield.Core.Reading;
@@ -126,12 +126,12 @@ internal sealed class StateRepository : IDisposable
     {
         try
         {
-            _ = TemporaryPlace.Folder;
+            _ = TemporaryPath.Folder;
             return Directory.CreateTempSubdirectory("moorfield-");
         }
         catch (IOException e)
         {
-            throw new MoorfieldException(Trouble.Failed, $"The state repository {e.Message.TrimEnd('.')}.", e);
+            throw new MoorfieldException(ErrorKind.Failed, $"The state repository {e.Message.TrimEnd('.')}.", e);
         }
     }
 
@@ -171,7 +171,7 @@ internal sealed class StateRepository : IDisposable
         }
         catch (Exception e) when (e is TypeInitializationException or DllNotFoundException)
         {
-            throw new MoorfieldException(Trouble.Failed, "The SQLite library is missing: libe_sqlite3.so belongs beside the moorfield executable.",
+            throw new MoorfieldException(ErrorKind.Failed, "The SQLite library is missing: libe_sqlite3.so belongs beside the moorfield executable.",
             e);
         }
     }
@@ -204,7 +204,7 @@ internal sealed class StateRepository : IDisposable
                 if (PackageFullName.TryParse(name ?? "", out var fullName))
                     traces.Add((fullName, new Trace(TraceScope.Machine, null, TraceKind.MachineEntry, new RowsLocation(fullName, null))));
                 else
-                    notes.AddOneOfMany("unknownEntry",
+                    notes.AddLimited("unknownEntry",
                         $"The state repository's package '{Shortened(name)}' is not named like a package and is left alone.");
             }
             const string Registrations = """

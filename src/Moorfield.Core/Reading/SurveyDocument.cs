@@ -52,10 +52,10 @@ internal sealed record SurveyDocument(
     ImmutableArray<SurveyFileJson>? Files, ImmutableArray<SurveyName>? Names)
 {
     internal const string KnownSchema = "moorfield.survey/1";
-    private const int MostDepth = 12;
+    private const int MaxDepth = 12;
 
     /// <summary>Most bytes that are read; a survey of 200 packages has less than 10 MB.</summary>
-    internal const long MostBytes = 96L << 20;
+    internal const long MaxBytes = 96L << 20;
 
     /// <summary>Whether a file calls itself a survey of whatever version.</summary>
     internal static bool Is(ReadOnlySpan<byte> content)
@@ -95,7 +95,7 @@ internal sealed record SurveyDocument(
         SurveyDocument? survey;
         try
         {
-            ReceivedJson.CheckLists(content, MostDepth);
+            ReceivedJson.CheckLists(content, MaxDepth);
             survey = JsonSerializer.Deserialize(content, SurveyJson.Default.SurveyDocument);
         }
         catch (JsonException e)

@@ -8,7 +8,7 @@ namespace Moorfield.Core.Reading;
 internal sealed class SurveyRegistry : IRegistry
 {
     // As deep as the registry itself allows; more would be an attack on whoever reads it.
-    private const int MostLevels = 512;
+    private const int MaxLevels = 512;
     private const int LongestName = 255;
     private readonly Key _root = new("");
     private readonly IReadOnlySet<PolicyPlace> _asked;
@@ -32,7 +32,7 @@ internal sealed class SurveyRegistry : IRegistry
     internal void Add(string path, ImmutableArray<HiveValue> values)
     {
         string[] names = path.Split('\\');
-        if (names.Length > MostLevels || names.Any(n => n.Length is 0 or > LongestName))
+        if (names.Length > MaxLevels || names.Any(n => n.Length is 0 or > LongestName))
             throw new InvalidDataException("holds a registry key that cannot be one");
         var key = _root;
         foreach (string name in names)

@@ -13,12 +13,12 @@ namespace Moorfield.Core.Reading;
 /// </summary>
 internal sealed class SurveyTree : WindowsTree
 {
-    private const int MostShown = 80;
+    private const int MaxShown = 80;
     private readonly SurveyDocument _survey;
     private readonly Node _root = new("");
     private readonly Dictionary<WindowsPath, SurveyRegistry> _hives = [];
-    private readonly HashSet<WindowsPath> _unseen = [];
-    private readonly List<Unseen> _unknown = [];
+    private readonly HashSet<WindowsPath> _gaps = [];
+    private readonly List<ReadGap> _unknown = [];
     private readonly SnapshotNotes _notes = new();
 
     /// <param name="name">Of the file.</param>
@@ -60,7 +60,7 @@ internal sealed class SurveyTree : WindowsTree
         {
             if (!PackageFullName.TryParse(package.FullName ?? "", out var fullName))
             {
-                notes.AddOneOfMany("unknownEntry", $"The package '{Shortened(package.FullName)}' is not named like one and is left alone.");
+                notes.AddLimited("unknownEntry", $"The package '{Shortened(package.FullName)}' is not named like one and is left alone.");
                 continue;
             }
             traces.Add((fullName, new Trace(TraceScope.Machine, null, TraceKind.MachineEntry, new RowsLocation(fullName, null))));
@@ -77,15 +77,15 @@ internal sealed class SurveyTree : WindowsTree
 
     /// <summary>What could not be looked at.</summary>
     /// <param name="packages">As they were read.</param>
-    internal ImmutableArray<Unseen> Unknown(ImmutableArray<InstalledPackage> packages) =>
+    internal ImmutableArray<ReadGap> Unknown(ImmutableArray<InstalledPackage> packages) =>
         [.. _unknown.Concat(packages.Where(p => p is { Manifest: null, IsHeld: true, HasFiles: true })
-            .Select(p => new Unseen(UnseenKind.Manifest, null, p.Family))).Distinct()];
+            .Select(p => new ReadGap(ReadGapKind.Manifest, null, p.Family))).Distinct()];
 
     /// <summary>Tells what the survey itself says that it could not see.</summary>
     internal void AddNotes(SnapshotNotes notes) => notes.Add(_notes);
 
     /// <inheritdoc/>
-    internal override bool IsUnseen(WindowsPath path) => _unseen.Contains(path);
+    internal override bool IsUnseen(WindowsPath path) => _gaps.Contains(path);
 
     /// <inheritdoc/>
     internal override Formats.Hives.IRegistry? OpenRegistry(WindowsPath path) => _hives.GetValueOrDefault(path);
@@ -130,7 +130,7 @@ internal sealed class SurveyTree : WindowsTree
     }
 
     /// <inheritdoc/>
-    public override WindowsPath Spelled(WindowsPath path) => path;
+    public override WindowsPath ActualCasing(WindowsPath path) => path;
 
     /// <inheritdoc/>
     public override TreeState Compare(WindowsPath path, RecordedTree recorded, bool exactly = false) =>
@@ -156,7 +156,7 @@ internal sealed class SurveyTree : WindowsTree
     {
         if (WindowsPath.Parse(file.Path ?? "") is not { IsRoot: false } path)
         {
-            _notes.AddOneOfMany("pathOutside", $"The survey gives a file as '{Shortened(file.Path)}', which is no place on the system's volume.");
+            _notes.AddLimited("pathOutside", $"The survey gives a file as '{Shortened(file.Path)}', which is no place on the system's volume.");
             return;
         }
         var node = _root;
@@ -165,7 +165,7 @@ internal sealed class SurveyTree : WindowsTree
         node.Take(file);
         // What is unread below an account's app data is data that is not known.
         if (file.Unread)
-            _unseen.Add(path);
+            _gaps.Add(path);
     }
 
     private void AddHives()
@@ -192,20 +192,20 @@ internal sealed class SurveyTree : WindowsTree
             AddAccount("account", sid, Places.UserHive(profile));
             AddAccount("classes", sid, Places.Classes(profile));
             var data = Places.AppData(profile);
-            if (_unseen.Contains(profile) || _unseen.Contains(data))
-                _unknown.Add(new Unseen(UnseenKind.Data, sid));
-            foreach (var path in _unseen.Where(p => p.Names.Length > data.Names.Length && p.ToString().StartsWith(data + @"\",
+            if (_gaps.Contains(profile) || _gaps.Contains(data))
+                _unknown.Add(new ReadGap(ReadGapKind.Data, sid));
+            foreach (var path in _gaps.Where(p => p.Names.Length > data.Names.Length && p.ToString().StartsWith(data + @"\",
                 StringComparison.OrdinalIgnoreCase)).ToList())
             {
                 if (PackageFamilyName.TryParse(path.Names[data.Names.Length], out var family))
-                    _unknown.Add(new Unseen(UnseenKind.Data, sid, family));
+                    _unknown.Add(new ReadGap(ReadGapKind.Data, sid, family));
             }
         }
-        _unseen.Add(Places.UserHive(Places.DefaultProfile)); // loading it would write beside it
+        _gaps.Add(Places.UserHive(Places.DefaultProfile)); // loading it would write beside it
         if (hives.FirstOrDefault(h => h.Hive == "system") is { } system)
             _hives[Places.System] = new SurveyRegistry(system.Keys ?? [], Asked(null));
         if (_survey.Packages is null || _survey.Shell?.Bits == 32)
-            _unknown.Add(new Unseen(UnseenKind.Machine));
+            _unknown.Add(new ReadGap(ReadGapKind.Machine));
 
         void AddAccount(string kind, string sid, WindowsPath path)
         {
@@ -213,8 +213,8 @@ internal sealed class SurveyTree : WindowsTree
                 _hives[path] = new SurveyRegistry(hive.Keys ?? [], Asked(hive.Hive));
             else
             {
-                _unseen.Add(path);
-                _unknown.Add(new Unseen(UnseenKind.Choices, sid));
+                _gaps.Add(path);
+                _unknown.Add(new ReadGap(ReadGapKind.Choices, sid));
             }
         }
     }
@@ -228,12 +228,12 @@ internal sealed class SurveyTree : WindowsTree
         foreach (var gap in _survey.Gaps ?? [])
         {
             PackageFullName? package = PackageFullName.TryParse(gap.Package ?? "", out var fullName) ? fullName : null;
-            _notes.AddOneOfMany(gap.Code is { Length: > 0 and <= MostShown } code && code.All(char.IsAsciiLetterOrDigit) ? code : "gap",
+            _notes.AddLimited(gap.Code is { Length: > 0 and <= MaxShown } code && code.All(char.IsAsciiLetterOrDigit) ? code : "gap",
                 gap.Text is { Length: > 0 } text ? text : "The survey could not see something, and does not say what.", package);
         }
     }
 
-    private static string Shortened(string? text) => text is null ? "" : text.Length > MostShown ? text[..MostShown] + "…" : text;
+    private static string Shortened(string? text) => text is null ? "" : text.Length > MaxShown ? text[..MaxShown] + "…" : text;
 
     /// <summary>A file or folder that the survey tells of.</summary>
     private sealed class Node(string name)

@@ -49,7 +49,7 @@ public static class SystemReader
                 [.. accounts.SelectMany(a => a.Choices), .. lists.Given]),
             Leftovers = new LeftoverFinder(tree, packages, machine, accounts, lists).Find(),
             AsOf = survey?.Made,
-            Unseen = survey?.Unknown(packages) ?? [],
+            ReadGaps = survey?.Unknown(packages) ?? [],
             ClassicPrograms = ClassicPrograms.Sorted(machine.Programs.Concat(accounts.SelectMany(a => a.Programs))),
         };
     }

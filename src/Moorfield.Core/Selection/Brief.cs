@@ -28,7 +28,7 @@ public sealed record Brief(
     /// <summary>This brief with what it includes. Title and WHO are this one's, unless it gives none.</summary>
     internal Brief Including(Brief other) => new(
         Name, Title ?? other.Title, For.IsEmpty ? other.For : For, [.. other.Remove, .. Remove], [.. other.Keep, .. Keep],
-        [.. other.Block.Concat(Block).Distinct()], [.. other.Guards, .. Guards], other.Advice.And(Advice))
+        [.. other.Block.Concat(Block).Distinct()], [.. other.Guards, .. Guards], other.Advice.Merge(Advice))
     {
         Maker = Maker ?? other.Maker,
     };
@@ -58,7 +58,7 @@ public sealed record BriefRule(
 
     /// <summary>Whether the rule means a package; null when it does not. Exactly when it names it without a wildcard.</summary>
     /// <exception cref="MoorfieldException">It names several families without a wildcard.</exception>
-    internal ChosenPackage? Choose(InstalledPackage package, SystemSnapshot snapshot)
+    internal SelectedPackage? Choose(InstalledPackage package, SystemSnapshot snapshot)
     {
         bool exactly = false;
         if (!Packages.IsEmpty)
@@ -68,7 +68,7 @@ public sealed record BriefRule(
                 return null;
             exactly = naming.Exists(p => !NamePattern.IsWildcard(p));
             foreach (string name in naming.Where(p => !NamePattern.IsWildcard(p)))
-                PackageChoice.CheckOneFamily(name, snapshot, Source);
+                PackageSelector.CheckOneFamily(name, snapshot, Source);
         }
         // Frameworks, resource packages and parts of the system are meant only when they are named or their role is.
         bool ordinary = package.Role is PackageRole.Application or PackageRole.Addon;
@@ -80,7 +80,7 @@ public sealed record BriefRule(
             && (LargerThan is not { } larger || package.Bytes > larger)
             && (SmallerThan is not { } smaller || package.Bytes < smaller)
             && (StartsWithWindows is not { } starts || starts == package.StartsWithWindows);
-        return fits ? new ChosenPackage(package, exactly) : null;
+        return fits ? new SelectedPackage(package, exactly) : null;
     }
 
     /// <summary>The conditions in words.</summary>
@@ -93,9 +93,9 @@ public sealed record BriefRule(
         Add("role ", Roles.Select(r => r.ToString().ToLowerInvariant()));
         Add("find ", Find);
         if (LargerThan is { } larger)
-            parts.Add($"larger than {Prose.Size(larger)}");
+            parts.Add($"larger than {TextFormat.Size(larger)}");
         if (SmallerThan is { } smaller)
-            parts.Add($"smaller than {Prose.Size(smaller)}");
+            parts.Add($"smaller than {TextFormat.Size(smaller)}");
         if (StartsWithWindows is { } starts)
             parts.Add(starts ? "starts with Windows" : "does not start with Windows");
         return string.Join(", ", parts);

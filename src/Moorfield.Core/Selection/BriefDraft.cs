@@ -18,16 +18,17 @@ public static class BriefDraft
         text.AppendLine("# Move a line from keep to remove to have that package removed. What is kept is never removed, whatever a rule says.");
         text.AppendLine("remove: []").AppendLine().AppendLine("keep:");
         var families = snapshots.SelectMany(s =>
-            s.Packages.Select(p => (Package: p, Judgement: new Lazy<Judgement>(() => new Judgement(s))))).ToLookup(p => p.Package.Family);
+            s.Packages.Select(p => (Package: p, Assessment: new Lazy<RemovalAssessment>(() => new RemovalAssessment(s)))))
+            .ToLookup(p => p.Package.Family);
         foreach (var role in families.SelectMany(f => f.Take(1)).GroupBy(f => f.Package.Role).OrderBy(g => g.Key))
         {
             text.AppendLine(CultureInfo.InvariantCulture, $"  # {role.Key.ToString().ToLowerInvariant()}");
-            foreach (var (package, judgement) in role.OrderBy(p => p.Package.DisplayName, StringComparer.OrdinalIgnoreCase)
+            foreach (var (package, assessment) in role.OrderBy(p => p.Package.DisplayName, StringComparer.OrdinalIgnoreCase)
                 .ThenBy(p => p.Package.Family))
             {
-                var verdict = judgement.Value.Of(package);
+                var verdict = assessment.Value.Of(package);
                 string remark = verdict.Costs.FirstOrDefault() is { } cost ? $": {cost.Short}" : "";
-                Line(text, package, $"{Prose.Size(package.Bytes)}, {verdict.Standing.ToString().ToLowerInvariant()}{remark}");
+                Line(text, package, $"{TextFormat.Size(package.Bytes)}, {verdict.Standing.ToString().ToLowerInvariant()}{remark}");
             }
         }
         return text.ToString();
@@ -40,7 +41,7 @@ public static class BriefDraft
         var text = Start(title, who);
         text.AppendLine("remove:");
         foreach (var package in chosen.DistinctBy(p => p.Family).OrderBy(p => p.DisplayName, StringComparer.OrdinalIgnoreCase))
-            Line(text, package, Prose.Size(package.Bytes));
+            Line(text, package, TextFormat.Size(package.Bytes));
         return text.ToString();
     }
 

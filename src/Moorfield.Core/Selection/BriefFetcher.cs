@@ -3,9 +3,7 @@ using System.Net;
 using System.Security.Cryptography;
 using System.Text;
 using Moorfield.Core.Model;
-using Polly.Retry;
-using Polly.Timeout;
-using Polly;
+using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Selection;
 
@@ -19,7 +17,7 @@ public sealed class BriefFetcher : IDisposable
     private static readonly TimeSpan Attempt = TimeSpan.FromSeconds(10);
     private static readonly TimeSpan Total = TimeSpan.FromSeconds(30);
     private readonly HttpClient _client;
-    private readonly ResiliencePipeline<HttpResponseMessage> _attempts;
+    private readonly TimeSpan _delay;
     private readonly string _cache;
     private readonly Action<string> _warn;
 
@@ -33,21 +31,9 @@ public sealed class BriefFetcher : IDisposable
         _client = new HttpClient(new SocketsHttpHandler { AllowAutoRedirect = false, AutomaticDecompression = DecompressionMethods.All })
         {
             MaxResponseContentBufferSize = BriefLoader.MaxBytes,
-            Timeout = Timeout.InfiniteTimeSpan, // the pipeline's limits count
+            Timeout = Timeout.InfiniteTimeSpan, // the limits of SendAsync count
         };
-        _attempts = new ResiliencePipelineBuilder<HttpResponseMessage>()
-            .AddTimeout(Total)
-            .AddRetry(new RetryStrategyOptions<HttpResponseMessage>
-            {
-                MaxRetryAttempts = Retries,
-                Delay = delay ?? TimeSpan.FromSeconds(1),
-                BackoffType = DelayBackoffType.Exponential,
-                UseJitter = true,
-                ShouldHandle = new PredicateBuilder<HttpResponseMessage>().Handle<HttpRequestException>().Handle<TimeoutRejectedException>()
-                    .HandleResult(r => (int)r.StatusCode >= 500 || r.StatusCode is HttpStatusCode.RequestTimeout or HttpStatusCode.TooManyRequests),
-            })
-            .AddTimeout(Attempt)
-            .Build();
+        _delay = delay ?? TimeSpan.FromSeconds(1);
     }
 
     /// <summary>$XDG_CACHE_HOME/moorfield/briefs, or the same below ~/.cache.</summary>
@@ -65,11 +51,11 @@ public sealed class BriefFetcher : IDisposable
         {
             return FetchAsync(address, kept).GetAwaiter().GetResult();
         }
-        catch (Exception e) when (e is HttpRequestException or OperationCanceledException or Polly.ExecutionRejectedException)
+        catch (Exception e) when (e is HttpRequestException or OperationCanceledException)
         {
             string reason = e.InnerException?.Message ?? e.Message;
             if (Read(kept) is not { } content)
-                throw new MoorfieldException(Trouble.Failed,
+                throw new MoorfieldException(ErrorKind.Failed,
                     $"{address} cannot be fetched ({reason.TrimEnd('.')}), and there is no copy of it from before.", e);
             _warn($"{address} cannot be fetched ({reason.TrimEnd('.')}). The copy of {File.GetLastWriteTime(kept):yyyy-MM-dd HH:mm} is used.");
             return content;
@@ -81,24 +67,50 @@ public sealed class BriefFetcher : IDisposable
         byte[]? copy = Read(kept);
         var known = copy is not null && Read(kept + ".etag") is { } tag
             && EntityTagHeaderValue.TryParse(Encoding.UTF8.GetString(tag), out var parsed) ? parsed : null;
-        using var response = await _attempts.ExecuteAsync(async stop =>
-        {
-            using var request = new HttpRequestMessage(HttpMethod.Get, address);
-            if (known is not null)
-                request.Headers.IfNoneMatch.Add(known);
-            return await _client.SendAsync(request, stop).ConfigureAwait(false);
-        }).ConfigureAwait(false);
+        using var response = await SendAsync(address, known).ConfigureAwait(false);
         if (response.StatusCode == HttpStatusCode.NotModified && copy is not null)
             return copy;
         if ((int)response.StatusCode is >= 300 and < 400)
-            throw new MoorfieldException(Trouble.Failed, $"{address} leads on to {response.Headers.Location}. Give that address if you trust it.");
+            throw new MoorfieldException(ErrorKind.Failed, $"{address} leads on to {response.Headers.Location}. Give that address if you trust it.");
         if ((int)response.StatusCode is >= 400 and < 500)
-            throw new MoorfieldException(Trouble.Failed,
+            throw new MoorfieldException(ErrorKind.Failed,
                 $"{address} cannot be fetched: the server answers {(int)response.StatusCode} ({response.ReasonPhrase}).");
         response.EnsureSuccessStatusCode();
         byte[] content = await response.Content.ReadAsByteArrayAsync().ConfigureAwait(false);
         Keep(kept, content, response.Headers.ETag);
         return content;
+    }
+
+    /// <summary>Asks again, after a delay that doubles, when the server cannot be reached, is too slow, or answers that it is busy.</summary>
+    private async Task<HttpResponseMessage> SendAsync(Uri address, EntityTagHeaderValue? known)
+    {
+        using var total = new CancellationTokenSource(Total);
+        for (int retries = 0; ; retries++)
+        {
+            using var attempt = CancellationTokenSource.CreateLinkedTokenSource(total.Token);
+            attempt.CancelAfter(Attempt);
+            try
+            {
+                using var request = new HttpRequestMessage(HttpMethod.Get, address);
+                if (known is not null)
+                    request.Headers.IfNoneMatch.Add(known);
+                var response = await _client.SendAsync(request, attempt.Token).ConfigureAwait(false);
+                bool mayChange = (int)response.StatusCode >= 500
+                    || response.StatusCode is HttpStatusCode.RequestTimeout or HttpStatusCode.TooManyRequests;
+                if (!mayChange || retries == Retries)
+                    return response;
+                response.Dispose();
+            }
+            catch (Exception e) when (e is HttpRequestException or OperationCanceledException && retries < Retries && !total.IsCancellationRequested)
+            {
+                // tried again
+            }
+            catch (OperationCanceledException e)
+            {
+                throw new HttpRequestException("The server did not answer in time.", e);
+            }
+            await Task.Delay(_delay * (1 << retries), total.Token).ConfigureAwait(false);
+        }
     }
 
     private static byte[]? Read(string path)
@@ -119,22 +131,17 @@ public sealed class BriefFetcher : IDisposable
         try
         {
             Directory.CreateDirectory(_cache);
-            File.Delete(path + ".etag"); // never the new tag beside the old content
-            Write(path, content);
+            using var folder = Folder.Open(_cache, new WriteInterceptor());
+            string name = Path.GetFileName(path), part = $"{name}.{Environment.ProcessId}";
+            folder.TryDelete(name + ".etag"); // never the new tag beside the old content
+            AtomicFile.Write(folder, name, content, part: part);
             if (tag is not null)
-                Write(path + ".etag", Encoding.UTF8.GetBytes(tag.ToString()));
+                AtomicFile.Write(folder, name + ".etag", Encoding.UTF8.GetBytes(tag.ToString()), part: part);
         }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException or MoorfieldException)
         {
             _warn($"No copy of the brief can be kept in {_cache}: {e.Message}");
         }
-    }
-
-    private static void Write(string path, byte[] content)
-    {
-        string half = $"{path}.{Environment.ProcessId}";
-        File.WriteAllBytes(half, content);
-        File.Move(half, path, overwrite: true);
     }
 
     /// <inheritdoc/>

@@ -1,7 +1,7 @@
 using System.Security.Cryptography;
 using System.Text;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Selection;
 
@@ -29,13 +29,13 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
     private Brief Load(string place, string shown, string? sha256, IReadOnlyCollection<string> above)
     {
         if (above.Contains(place))
-            throw new MoorfieldException(Trouble.Misused, $"{shown} includes itself, by way of {string.Join(", ", above.Select(Shown))}.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{shown} includes itself, by way of {string.Join(", ", above.Select(Shown))}.");
         if (_included++ > MaxIncluded)
-            throw new MoorfieldException(Trouble.Misused, $"{shown} is one brief too many: at most {MaxIncluded} may be included in all.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{shown} is one brief too many: at most {MaxIncluded} may be included in all.");
         byte[] content = IsAddress(place) ? fetch(Address(place)) : ReadFile(place, shown);
         if (sha256 is not null && !Convert.ToHexString(SHA256.HashData(content)).Equals(sha256, StringComparison.OrdinalIgnoreCase))
         {
-            throw new MoorfieldException(Trouble.Refused,
+            throw new MoorfieldException(ErrorKind.Refused,
                 $"{shown} has the SHA-256 {Convert.ToHexStringLower(SHA256.HashData(content))}, not {sha256.ToLowerInvariant()}. Look at what was "
                     + $"changed before you use it.");
         }
@@ -55,11 +55,12 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
         if (include.Sha256 is not null)
             return include.Place;
         if (IsAddress(include.Place))
-            throw new MoorfieldException(Trouble.Misused, $"{include.Source}: a brief from an address is included with url and sha256.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{include.Source}: a brief from an address is included with url and sha256.");
         if (IsAddress(from))
-            throw new MoorfieldException(Trouble.Misused, $"{include.Source}: a brief from an address can only include others by url and sha256.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{include.Source}: a brief from an address can only include others by url and "
+                + $"sha256.");
         if (include.Place.Contains('/', StringComparison.Ordinal) || include.Place is "." or "..")
-            throw new MoorfieldException(Trouble.Misused,
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"{include.Source}: '{include.Place}' is not a file beside this brief. Give a file name without a folder.");
         return Path.Combine(Path.GetDirectoryName(from)!, include.Place);
     }
@@ -68,23 +69,23 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
     {
         if (!Uri.TryCreate(place, UriKind.Absolute, out var address) || (address.Scheme != Uri.UriSchemeHttps && address.Scheme != Uri.UriSchemeHttp)
         || address.UserInfo.Length > 0)
-            throw new MoorfieldException(Trouble.Misused,
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"'{place}' is not an address that a brief can be fetched from. Give a file or an https address.");
         return address.Scheme == Uri.UriSchemeHttps || address.IsLoopback
             ? address
-            : throw new MoorfieldException(Trouble.Misused,
+            : throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"{place} would be fetched without encryption, so anybody on the way could change it. Use https; http is for this machine only.");
     }
 
     private static byte[] ReadFile(string path, string shown)
     {
         if (RegularFile.KindOf(path) is null)
-            throw new MoorfieldException(Trouble.Misused, $"There is no brief {shown}.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no brief {shown}.");
         try
         {
             using var file = RegularFile.OpenNamed(path);
             if (file.Length > MaxBytes)
-                throw new MoorfieldException(Trouble.Misused,
+                throw new MoorfieldException(ErrorKind.InvalidUsage,
                     $"{shown} has {file.Length:N0} bytes, more than the {MaxBytes:N0} that a brief may have.");
             using var content = new MemoryStream();
             file.CopyTo(content);
@@ -92,7 +93,7 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
-            throw new MoorfieldException(Trouble.Failed, $"{shown} cannot be read. {e.Message}", e);
+            throw new MoorfieldException(ErrorKind.Failed, $"{shown} cannot be read. {e.Message}", e);
         }
     }
 
@@ -105,7 +106,7 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
         }
         catch (DecoderFallbackException e)
         {
-            throw new MoorfieldException(Trouble.Misused, $"{shown} is not a text in UTF-8.", e);
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{shown} is not a text in UTF-8.", e);
         }
     }
 

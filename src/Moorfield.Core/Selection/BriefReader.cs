@@ -27,7 +27,7 @@ internal sealed class BriefReader(string name)
     internal (Brief Brief, ImmutableArray<BriefInclude> Includes) Read(string text)
     {
         var root = YamlNode.Read(name, text)
-        ?? throw new MoorfieldException(Trouble.Misused, $"{name} is empty. 'moorfield brief draft TARGET' writes a brief to start from.");
+        ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{name} is empty. 'moorfield brief draft TARGET' writes a brief to start from.");
         var fields = Fields(root, "a brief", TopKeys);
         if (!fields.TryGetValue("brief", out var version) || Text(version) != "1")
             throw Error(version ?? root, "a brief begins with 'brief: 1', the version of the format");
@@ -191,7 +191,7 @@ internal sealed class BriefReader(string name)
     {
         if (!fields.TryGetValue(key, out var node))
             return null;
-        return Prose.ParseSize(Text(node)) ?? throw Error(node, $"'{Text(node)}' is not a size such as 500 KB, 1.5 MB or 2 GB");
+        return TextFormat.ParseSize(Text(node)) ?? throw Error(node, $"'{Text(node)}' is not a size such as 500 KB, 1.5 MB or 2 GB");
     }
 
     private ImmutableArray<T> Values<T>(Dictionary<string, YamlNode> fields, string key) where T : struct, Enum =>
@@ -209,5 +209,5 @@ internal sealed class BriefReader(string name)
         throw Error(node, $"'{text}' is none of {string.Join(", ", known.Select(v => v.ToString().ToLowerInvariant()))}");
     }
 
-    private MoorfieldException Error(YamlNode at, string what) => new(Trouble.Misused, $"{name}:{at.Line}:{at.Column}: {what}.");
+    private MoorfieldException Error(YamlNode at, string what) => new(ErrorKind.InvalidUsage, $"{name}:{at.Line}:{at.Column}: {what}.");
 }

@@ -24,6 +24,7 @@ public static class KnownGuards
 
     internal static Guard Find(string name) =>
     All.FirstOrDefault(g => g.Name!.Equals(name, StringComparison.OrdinalIgnoreCase)) ?? throw new MoorfieldException(
-        Trouble.Misused, $"There is no guard '{name}'. The nearest is '{All.MinBy(g => NamePattern.Distance(name, g.Name!))!.Name}'; 'moorfield "
+        ErrorKind.InvalidUsage, $"There is no guard '{name}'. The nearest is '{All.MinBy(g => NamePattern.Distance(name, g.Name!))!.Name}'; "
+        + $"'moorfield "
             + $"guards TARGET' lists all.");
 }

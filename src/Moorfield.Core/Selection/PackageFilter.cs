@@ -16,14 +16,14 @@ public sealed record PackageFilter(
     public bool IsEmpty => Find.IsEmpty && Roles.IsEmpty && Origins.IsEmpty && Standings.IsEmpty && !StartsWithWindows && !RunsInBackground;
 
     /// <summary>Whether a package fits.</summary>
-    /// <param name="judgement">Of its system.</param>
-    public bool Fits(InstalledPackage package, Judgement judgement) =>
+    /// <param name="assessment">Of its system.</param>
+    public bool Fits(InstalledPackage package, RemovalAssessment assessment) =>
         (Find.IsEmpty || Find.Any(t => NamePattern.Finds(t, package)))
         && (Roles.IsEmpty || Roles.Contains(package.Role))
         && (Origins.IsEmpty || Origins.Contains(package.Origin))
         && (!StartsWithWindows || package.StartsWithWindows)
         && (!RunsInBackground || package.RunsInBackground)
-        && (Standings.IsEmpty || Standings.Contains(judgement.Of(package).Standing));
+        && (Standings.IsEmpty || Standings.Contains(assessment.Of(package).Standing));
 
     /// <summary>
     /// The packages of each system that fit, for a change: what people take for packages, and others only when their role is given. None of
@@ -31,19 +31,19 @@ public sealed record PackageFilter(
     /// </summary>
     /// <param name="keep">PACKAGE arguments of those that stay all the same.</param>
     /// <exception cref="MoorfieldException">One of those that stay fits nothing anywhere.</exception>
-    public ImmutableArray<ImmutableArray<ChosenPackage>> Choose(IReadOnlyCollection<string> keep, IReadOnlyList<SystemSnapshot> systems)
+    public ImmutableArray<ImmutableArray<SelectedPackage>> Choose(IReadOnlyCollection<string> keep, IReadOnlyList<SystemSnapshot> systems)
     {
-        var kept = PackageChoice.Find(keep, systems);
+        var kept = PackageSelector.Find(keep, systems);
         return
         [
             .. systems.Select((system, i) =>
             {
-                var judgement = new Judgement(system);
+                var assessment = new RemovalAssessment(system);
                 var stays = kept[i].Select(k => k.Package.Family).ToHashSet();
                 return system.Packages
                     .Where(p => (p.IsHeld || p.HasFiles) && (!Roles.IsEmpty || p.Role is PackageRole.Application or PackageRole.Addon)
-                        && !stays.Contains(p.Family) && Fits(p, judgement))
-                    .Select(p => new ChosenPackage(p, Exactly: false)).ToImmutableArray();
+                        && !stays.Contains(p.Family) && Fits(p, assessment))
+                    .Select(p => new SelectedPackage(p, Exactly: false)).ToImmutableArray();
             }),
         ];
     }

@@ -37,14 +37,14 @@ public static class RegistryExchange
                     && statement.Action == RegistryAction.SetValue)
                     guards.Add(guard);
                 else if (statement.Action != RegistryAction.AddKey || !IsOnTheWay(statement.Key))
-                    throw new MoorfieldException(Trouble.Misused,
+                    throw new MoorfieldException(ErrorKind.InvalidUsage,
                         $"{path}:{statement.Line}: {statement.Key}{(statement.Value is { } value ? $": {value.Name}" : "")} is neither a block nor "
                             + $"a known guard. Nothing of the file is taken.");
             }
         }
         catch (InvalidDataException e)
         {
-            throw new MoorfieldException(Trouble.Misused, $"{path} {e.Message}.", e);
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} {e.Message}.", e);
         }
         return ([.. blocks.Distinct()], [.. guards.Distinct()]);
     }

@@ -1,6 +1,6 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Selection;
 
@@ -36,23 +36,23 @@ public sealed record Settings(string? Vault, long? VaultLimit, string? Log, stri
                 return None;
             using var file = RegularFile.OpenNamed(path);
             if (file.Length > YamlNode.MaxLength)
-                throw new MoorfieldException(Trouble.Misused, $"{path} is longer than settings can be.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is longer than settings can be.");
             using var reader = new StreamReader(file);
             text = reader.ReadToEnd();
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
-            throw new MoorfieldException(Trouble.Failed, $"{path} cannot be read: {e.Message}", e);
+            throw new MoorfieldException(ErrorKind.Failed, $"{path} cannot be read: {e.Message}", e);
         }
         if (YamlNode.Read(path, text) is not { } root)
             return None;
         if (root is not YamlMap map)
-            throw Error(path, root, $"settings are 'key: value', one a line; keys are {Prose.List(Keys)}");
+            throw Error(path, root, $"settings are 'key: value', one a line; keys are {TextFormat.List(Keys)}");
         var values = new Dictionary<string, YamlText>(StringComparer.Ordinal);
         foreach (var (key, value) in map.Fields)
         {
             if (!Keys.Contains(key.Text))
-                throw Error(path, key, $"'{key.Text}' is no setting; there are {Prose.List(Keys)}");
+                throw Error(path, key, $"'{key.Text}' is no setting; there are {TextFormat.List(Keys)}");
             values[key.Text] = value is YamlText { IsEmpty: false } given ? given : throw Error(path, value, $"'{key.Text}' takes one value");
         }
         string? Place(string key) => !values.TryGetValue(key, out var value) ? null
@@ -61,12 +61,12 @@ public sealed record Settings(string? Vault, long? VaultLimit, string? Log, stri
         return new Settings(
             Place("vault"),
             values.TryGetValue("vault-limit", out var limit)
-                ? Prose.ParseSize(limit.Text) ?? throw Error(path, limit, $"'{limit.Text}' is not a size such as 500 MB or 20 GB") : null,
+                ? TextFormat.ParseSize(limit.Text) ?? throw Error(path, limit, $"'{limit.Text}' is not a size such as 500 MB or 20 GB") : null,
             Place("log"),
             !values.TryGetValue("log-format", out var format) ? null : format.Text is "text" or "json" ? format.Text
                 : throw Error(path, format, "'log-format' is text or json"));
     }
 
     private static MoorfieldException Error(string path, YamlNode node, string what) =>
-        new(Trouble.Misused, $"{path}:{node.Line}:{node.Column}: {what}.");
+        new(ErrorKind.InvalidUsage, $"{path}:{node.Line}:{node.Column}: {what}.");
 }

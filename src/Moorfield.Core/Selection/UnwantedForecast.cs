@@ -22,8 +22,8 @@ public static class UnwantedForecast
     {
         if (brief is null)
             return (forecast.Coming, forecast.Deliveries);
-        var audience = Who.Parse(brief.For.IsEmpty ? ["everyone"] : brief.For, system);
-        var (removed, blocked) = BriefChoice.Unwanted(brief, new[] { system, image }.OfType<SystemSnapshot>());
+        var audience = AudienceParser.Parse(brief.For.IsEmpty ? ["everyone"] : brief.For, system);
+        var (removed, blocked) = BriefSelection.Unwanted(brief, new[] { system, image }.OfType<SystemSnapshot>());
         return (
             // Blocks are for everyone, and keep nothing from new accounts. [doc: docs/updates.md, S1]
             [.. forecast.Families.Where(f => (removed.Contains(f.Family) && f.Gaining.Meets(audience))

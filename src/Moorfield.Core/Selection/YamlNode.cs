@@ -21,7 +21,7 @@ internal abstract record YamlNode(int Line, int Column)
     internal static YamlNode? Read(string name, string text)
     {
         if (text.Length > MaxLength)
-            throw new MoorfieldException(Trouble.Misused,
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"{name} has {text.Length:N0} characters, more than the {MaxLength:N0} that such a file may have.");
         int number = 0;
         foreach (var line in text.AsSpan().EnumerateLines())
@@ -29,7 +29,7 @@ internal abstract record YamlNode(int Line, int Column)
             number++;
             int tab = line[..^line.TrimStart().Length].IndexOf('\t');
             if (tab >= 0 && !line.IsWhiteSpace()) // the parser gives the place of something long before
-                throw new MoorfieldException(Trouble.Misused, $"{name}:{number}:{tab + 1}: a tab indents this line; YAML wants spaces.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"{name}:{number}:{tab + 1}: a tab indents this line; YAML wants spaces.");
         }
         try
         {
@@ -47,13 +47,14 @@ internal abstract record YamlNode(int Line, int Column)
         catch (YamlException e)
         {
             string reason = e.Message[(e.Message.IndexOf("): ", StringComparison.Ordinal) is var at and >= 0 ? at + 3 : 0)..].TrimEnd('.');
-            throw new MoorfieldException(Trouble.Misused, $"{name}:{e.End.Line}:{e.End.Column}: this is not YAML that can be read: {reason}.", e);
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{name}:{e.End.Line}:{e.End.Column}: this is not YAML that can be read: {reason}.",
+                e);
         }
         catch (Exception e) when (e is InvalidOperationException or ArgumentException or IndexOutOfRangeException or FormatException
             or OverflowException)
         {
             // The parser trips over some texts instead of saying what is wrong with them.
-            throw new MoorfieldException(Trouble.Misused, $"{name}: this is not YAML that can be read.", e);
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{name}: this is not YAML that can be read.", e);
         }
     }
 
@@ -88,7 +89,7 @@ internal abstract record YamlNode(int Line, int Column)
                     if (Read(name, parser, depth + 1) is not YamlText key)
                         throw Error(name, at, "a key has to be a text");
                     if (!keys.Add(key.Text))
-                        throw new MoorfieldException(Trouble.Misused, $"{name}:{key.Line}:{key.Column}: the key '{key.Text}' is there twice.");
+                        throw new MoorfieldException(ErrorKind.InvalidUsage, $"{name}:{key.Line}:{key.Column}: the key '{key.Text}' is there twice.");
                     fields.Add((key, Read(name, parser, depth + 1)));
                 }
                 parser.MoveNext();
@@ -99,7 +100,7 @@ internal abstract record YamlNode(int Line, int Column)
     }
 
     private static MoorfieldException Error(string name, ParsingEvent at, string what) =>
-        new(Trouble.Misused, $"{name}:{at.Start.Line}:{at.Start.Column}: {what}.");
+        new(ErrorKind.InvalidUsage, $"{name}:{at.Start.Line}:{at.Start.Column}: {what}.");
 }
 
 /// <param name="IsPlain">Written without quotes.</param>

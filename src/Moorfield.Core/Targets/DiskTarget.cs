@@ -1,6 +1,8 @@
 using System.Collections.Immutable;
+using Moorfield.Core.Disks;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
@@ -29,7 +31,7 @@ public sealed class DiskTarget(DiskVolume volume) : Target
     public override string Kind => "disk";
 
     /// <inheritdoc/>
-    public override string Described => "a disk";
+    public override string Description => "a disk";
 
     /// <inheritdoc/>
     public override ImmutableArray<TargetEdition> Editions => [];
@@ -38,7 +40,7 @@ public sealed class DiskTarget(DiskVolume volume) : Target
     public override bool HasEditions => false;
 
     /// <inheritdoc/>
-    public override ITrees Trees => volume;
+    public override ITreeProvider Trees => volume;
 
     /// <summary>A sentence about a run that was cut off on it and has just been put right; null when there was none.</summary>
     public RecoveredDisk? Recovered { get; private init; }
@@ -47,9 +49,9 @@ public sealed class DiskTarget(DiskVolume volume) : Target
     /// <param name="partition">Number of the partition; null for the only one that holds a Windows.</param>
     /// <param name="recoverBy">An interrupted run that a person named; null when none was named.</param>
     /// <exception cref="MoorfieldException">None, several, or it cannot be read.</exception>
-    public static DiskTarget Open(string path, int? partition, WriteSeam seam, NamedRun? recoverBy = null)
+    public static DiskTarget Open(string path, int? partition, WriteInterceptor interceptor, MarkedRun? recoverBy = null)
     {
-        var disk = DiskFile.Open(path, seam);
+        var disk = DiskFile.Open(path, interceptor);
         try
         {
             var recovered = DiskMarker.Recover(disk, TimeProvider.System, asked: recoverBy);
@@ -78,7 +80,7 @@ public sealed class DiskTarget(DiskVolume volume) : Target
     private string State => volume.Unwritable switch
     {
         UnwritableReason.UncleanLog => "this volume was not shut down cleanly",
-        UnwritableReason.Asleep => "this Windows is hibernated or was shut down by fast start-up",
+        UnwritableReason.Hibernated => "this Windows is hibernated or was shut down by fast start-up",
         _ => "Windows wants to check this volume first",
     };
 
@@ -96,18 +98,18 @@ public sealed class DiskTarget(DiskVolume volume) : Target
     }
 
     /// <inheritdoc/>
-    public override string? WhyUnchangeable() => volume.Unwritable switch
+    public override string? ReadOnlyReason() => volume.Unwritable switch
     {
         UnwritableReason.UncleanLog => $"{Name}: {State}, so it must not be written. "
             + "Start Windows and shut it down fully (shutdown /s /t 0), and try again.",
-        UnwritableReason.Asleep => $"{Name}: {State}, so it must not be written. Start it, shut it down fully (shutdown /s /t 0), and try again.",
+        UnwritableReason.Hibernated => $"{Name}: {State}, so it must not be written. Start it, shut it down fully (shutdown /s /t 0), and try again.",
         UnwritableReason.Dirty => $"{Name}: {State}, so it must not be written. Start Windows and let it (chkdsk), and try again.",
-        _ when volume.Disk.WhyReadOnly() is { } why => $"{Name} cannot be written: {why}. Nothing was changed.",
+        _ when volume.Disk.ReadOnlyReason() is { } why => $"{Name} cannot be written: {why}. Nothing was changed.",
         _ => null,
     };
 
     /// <inheritdoc/>
-    public override Outcome CarryOut(RunRequest request, RunMeans means) => new DiskTransaction(volume, means).CarryOut(request);
+    public override Outcome CarryOut(RunRequest request, RunContext means) => new DiskTransaction(volume, means).CarryOut(request);
 
     /// <inheritdoc/>
     protected override void Reload()

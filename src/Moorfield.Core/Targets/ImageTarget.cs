@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Transactions;
@@ -23,13 +24,13 @@ public sealed class ImageTarget(ImageFile image) : Target
     public override string Kind => "image";
 
     /// <inheritdoc/>
-    public override string Described => "an image file";
+    public override string Description => "an image file";
 
     /// <inheritdoc/>
     public override ImmutableArray<TargetEdition> Editions => [.. image.Editions.Select(e => new TargetEdition(e.Number, e.Name, e.EditionId))];
 
     /// <inheritdoc/>
-    public override ITrees Trees => image;
+    public override ITreeProvider Trees => image;
 
     /// <inheritdoc/>
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) => image.ForEach(
@@ -53,10 +54,10 @@ public sealed class ImageTarget(ImageFile image) : Target
     }
 
     /// <inheritdoc/>
-    public override string? WhyUnchangeable() => image.WhyUnchangeable() is { } why ? $"{Name} {why}. Nothing was changed." : null;
+    public override string? ReadOnlyReason() => image.ReadOnlyReason() is { } why ? $"{Name} {why}. Nothing was changed." : null;
 
     /// <inheritdoc/>
-    public override Outcome CarryOut(RunRequest request, RunMeans means)
+    public override Outcome CarryOut(RunRequest request, RunContext means)
     {
         using var transaction = new ImageTransaction(image, means);
         return transaction.CarryOut(request);

@@ -11,14 +11,14 @@ namespace Moorfield.Core.Targets;
 public sealed class RecordedTarget : Target
 {
     private readonly RestorePoint _point;
-    private readonly RecordedTrees _trees;
+    private readonly RecordedTreeProvider _trees;
 
     /// <exception cref="MoorfieldException">The restore point is that of a run.</exception>
     public RecordedTarget(Vault vault, RestorePoint point)
     {
         _point = point;
         FullPath = vault.FullPath;
-        _trees = new RecordedTrees(vault, point);
+        _trees = new RecordedTreeProvider(vault, point);
     }
 
     /// <inheritdoc/>
@@ -31,7 +31,7 @@ public sealed class RecordedTarget : Target
     public override string Kind => _point.State!.Kind;
 
     /// <inheritdoc/>
-    public override string Described => "a recorded state";
+    public override string Description => "a recorded state";
 
     /// <inheritdoc/>
     public override ImmutableArray<TargetEdition> Editions => [.. _point.State!.Systems.Where(s => s.Edition is not null)
@@ -41,7 +41,7 @@ public sealed class RecordedTarget : Target
     public override bool HasEditions => _point.State!.Systems[0].Edition is not null;
 
     /// <inheritdoc/>
-    public override ITrees? Trees => _trees;
+    public override ITreeProvider? Trees => _trees;
 
     /// <inheritdoc/>
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
@@ -55,10 +55,10 @@ public sealed class RecordedTarget : Target
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new([]);
 
     /// <inheritdoc/>
-    public override string WhyUnchangeable() => $"{Name} is a recorded state, which can only be read. Nothing was changed.";
+    public override string ReadOnlyReason() => $"{Name} is a recorded state, which can only be read. Nothing was changed.";
 
     /// <inheritdoc/>
-    public override Outcome CarryOut(RunRequest request, RunMeans means) => throw new MoorfieldException(Trouble.Refused, WhyUnchangeable());
+    public override Outcome CarryOut(RunRequest request, RunContext means) => throw new MoorfieldException(ErrorKind.Refused, ReadOnlyReason());
 
     /// <inheritdoc/>
     protected override bool TryLock() => true;

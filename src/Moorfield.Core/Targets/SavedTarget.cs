@@ -22,7 +22,7 @@ public sealed class SavedTarget(string path, string kind, ImmutableArray<SystemS
     public override string Kind => kind;
 
     /// <inheritdoc/>
-    public override string Described => "a saved inventory";
+    public override string Description => "a saved inventory";
 
     /// <inheritdoc/>
     public override ImmutableArray<TargetEdition> Editions =>
@@ -32,7 +32,7 @@ public sealed class SavedTarget(string path, string kind, ImmutableArray<SystemS
     public override bool HasEditions => systems.Any(s => s.EditionNumber is not null);
 
     /// <inheritdoc/>
-    public override ITrees? Trees => null;
+    public override ITreeProvider? Trees => null;
 
     /// <inheritdoc/>
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
@@ -49,11 +49,11 @@ public sealed class SavedTarget(string path, string kind, ImmutableArray<SystemS
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new([]);
 
     /// <inheritdoc/>
-    public override string WhyUnchangeable() =>
+    public override string ReadOnlyReason() =>
         $"{Name} is a saved inventory, which can only be read. Name the volume or the image itself. Nothing was changed.";
 
     /// <inheritdoc/>
-    public override Outcome CarryOut(RunRequest request, RunMeans means) => throw new MoorfieldException(Trouble.Refused, WhyUnchangeable());
+    public override Outcome CarryOut(RunRequest request, RunContext means) => throw new MoorfieldException(ErrorKind.Refused, ReadOnlyReason());
 
     /// <inheritdoc/>
     protected override bool TryLock() => true;

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
@@ -32,9 +33,9 @@ public sealed class SurveyTarget : Target
         start = start[..RandomAccess.Read(file.SafeFileHandle, start, 0)];
         if (start.TrimStart((ReadOnlySpan<byte>)[0xEF, 0xBB, 0xBF, 0xFF, 0xFE, 0, 32, 9, 10, 13]) is not [(byte)'{', ..])
             return null;
-        if (file.Length > SurveyDocument.MostBytes)
+        if (file.Length > SurveyDocument.MaxBytes)
             return null; // too long for one; as an inventory it is refused with its length
-        byte[] content = SurveyDocument.ToUtf8(FileContent.ReadAll(file.SafeFileHandle, SurveyDocument.MostBytes));
+        byte[] content = SurveyDocument.ToUtf8(FileContent.ReadAll(file.SafeFileHandle, SurveyDocument.MaxBytes));
         if (!SurveyDocument.Is(content))
             return null;
         try
@@ -43,7 +44,7 @@ public sealed class SurveyTarget : Target
         }
         catch (InvalidDataException e)
         {
-            throw new MoorfieldException(Trouble.Misused, $"{path} {e.Message}.", e);
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} {e.Message}.", e);
         }
     }
 
@@ -57,7 +58,7 @@ public sealed class SurveyTarget : Target
     public override string Kind => "survey";
 
     /// <inheritdoc/>
-    public override string Described => "a survey";
+    public override string Description => "a survey";
 
     /// <summary>The computer's name, as the survey says; empty when it says none.</summary>
     public string Computer => _survey.Computer ?? "";
@@ -75,7 +76,7 @@ public sealed class SurveyTarget : Target
     public override bool HasEditions => false;
 
     /// <inheritdoc/>
-    public override ITrees? Trees => null;
+    public override ITreeProvider? Trees => null;
 
     /// <inheritdoc/>
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards)
@@ -86,7 +87,7 @@ public sealed class SurveyTarget : Target
         }
         catch (InvalidDataException e)
         {
-            throw new MoorfieldException(Trouble.Misused, $"{Name} {e.Message}.", e);
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{Name} {e.Message}.", e);
         }
     }
 
@@ -101,12 +102,12 @@ public sealed class SurveyTarget : Target
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new([]);
 
     /// <inheritdoc/>
-    public override string WhyUnchangeable() =>
+    public override string ReadOnlyReason() =>
         $"{Name} is a survey of a running machine, which can only be read. 'moorfield hand-over' writes the scripts that change the machine. "
             + "Nothing was changed.";
 
     /// <inheritdoc/>
-    public override Outcome CarryOut(RunRequest request, RunMeans means) => throw new MoorfieldException(Trouble.Refused, WhyUnchangeable());
+    public override Outcome CarryOut(RunRequest request, RunContext means) => throw new MoorfieldException(ErrorKind.Refused, ReadOnlyReason());
 
     /// <inheritdoc/>
     protected override bool TryLock() => true;

@@ -1,5 +1,8 @@
 using System.Collections.Immutable;
+using Moorfield.Core.Disks;
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
@@ -33,7 +36,7 @@ public abstract class Target : IDisposable
     public abstract string Kind { get; }
 
     /// <summary>What it is, as in "This is a volume".</summary>
-    public abstract string Described { get; }
+    public abstract string Description { get; }
 
     /// <summary>The systems of a target that has several, in their order; empty when it is one system itself.</summary>
     public abstract ImmutableArray<TargetEdition> Editions { get; }
@@ -42,34 +45,35 @@ public abstract class Target : IDisposable
     public virtual bool HasEditions => true;
 
     /// <summary>The file trees behind it; null when it has none, because it was saved earlier.</summary>
-    public abstract ITrees? Trees { get; }
+    public abstract ITreeProvider? Trees { get; }
 
     /// <summary>Opens a folder as a volume, or as a medium that was copied; a WIM or ESD file, or an ISO with one, as an image.</summary>
     /// <param name="recoverBy">As for <see cref="DiskTarget.Open"/>.</param>
     /// <exception cref="MoorfieldException">Neither, or it cannot be read.</exception>
-    public static Target Open(string path, WriteSeam seam, int? partition = null, NamedRun? recoverBy = null) =>
-        DiskFile.Is(path) ? DiskTarget.Open(path, partition, seam, recoverBy)
-        : partition is not null ? throw new MoorfieldException(Trouble.Misused, $"{path} is no disk with partitions. Leave --partition out.") :
-        File.Exists(path) ? new ImageTarget(ImageFile.Open(path, seam))
-        : MediumImage.InFolder(path) is { } image ? new ImageTarget(ImageFile.Open(image, seam)) : new VolumeTarget(WindowsVolume.Open(path, seam));
+    public static Target Open(string path, WriteInterceptor interceptor, int? partition = null, MarkedRun? recoverBy = null) =>
+        DiskFile.Is(path) ? DiskTarget.Open(path, partition, interceptor, recoverBy)
+        : partition is not null ? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is no disk with partitions. Leave --partition out.") :
+        File.Exists(path) ? new ImageTarget(ImageFile.Open(path, interceptor))
+        : MediaImage.InFolder(path) is { } image ? new ImageTarget(ImageFile.Open(image, interceptor))
+        : new VolumeTarget(WindowsVolume.Open(path, interceptor));
 
     /// <summary>The editions that a person means: by number, or by name in any case; all when none is named. [null] for a single system.</summary>
     /// <exception cref="MoorfieldException">No such edition, or a name that several have.</exception>
-    public ImmutableArray<int?> Choose(IReadOnlyCollection<string> words)
+    public ImmutableArray<int?> SelectEditions(IReadOnlyCollection<string> words)
     {
         if (!HasEditions)
         {
             return words.Count == 0 ? [null]
-                : throw new MoorfieldException(Trouble.Misused, $"{Name} is {Described}, which has no editions. Leave --edition out.");
+                : throw new MoorfieldException(ErrorKind.InvalidUsage, $"{Name} is {Description}, which has no editions. Leave --edition out.");
         }
         if (Editions.IsEmpty)
-            throw new MoorfieldException(Trouble.Misused, $"{Name} holds no edition.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{Name} holds no edition.");
         return words.Count == 0
             ? [.. Editions.Select(e => (int?)e.Number)]
-            : [.. words.Select(Choose).Distinct().Order()];
+            : [.. words.Select(SelectEditions).Distinct().Order()];
     }
 
-    private int? Choose(string word)
+    private int? SelectEditions(string word)
     {
         var fitting = Editions.Where(e => e.Name.Equals(word, StringComparison.OrdinalIgnoreCase)).ToList();
         if (fitting.Count == 0 && int.TryParse(word, out int number) && Editions.Any(e => e.Number == number))
@@ -77,9 +81,9 @@ public abstract class Target : IDisposable
         return fitting.Count switch
         {
             1 => fitting[0].Number,
-            0 => throw new MoorfieldException(Trouble.Misused, $"{Name} has no edition '{word}'. It has: {List()}."),
+            0 => throw new MoorfieldException(ErrorKind.InvalidUsage, $"{Name} has no edition '{word}'. It has: {List()}."),
             _ => throw new MoorfieldException(
-                Trouble.Misused,
+                ErrorKind.InvalidUsage,
                 $"'{word}' is the name of several editions of {Name}. Give a number: {string.Join(" or ", fitting.Select(e => e.Number))}."),
         };
     }
@@ -88,7 +92,7 @@ public abstract class Target : IDisposable
     public string List() => string.Join(", ", Editions.Select(e => $"{e.Number} ({e.Name})"));
 
     /// <summary>Reads systems.</summary>
-    /// <param name="editions">As <see cref="Choose(IReadOnlyCollection{string})"/> gives them.</param>
+    /// <param name="editions">As <see cref="SelectEditions(IReadOnlyCollection{string})"/> gives them.</param>
     /// <param name="guards">Whose values are looked up as well; none when they do not matter.</param>
     /// <exception cref="MoorfieldException">No Windows there, or it cannot be read.</exception>
     public ImmutableArray<SystemSnapshot> Read(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards)
@@ -126,7 +130,7 @@ public abstract class Target : IDisposable
     public abstract TargetFingerprint Fingerprint(IEnumerable<Account> accounts);
 
     /// <summary>Why it cannot be changed now, as a full sentence; null when it can.</summary>
-    public abstract string? WhyUnchangeable();
+    public abstract string? ReadOnlyReason();
 
     /// <summary>The run on it that was cut off; null when there is none, or none can be.</summary>
     /// <exception cref="MoorfieldException">There is a mark of one, but it cannot be read or means nothing.</exception>
@@ -137,8 +141,8 @@ public abstract class Target : IDisposable
     /// <exception cref="MoorfieldException">Not of a kind that is changed, hibernated, or an earlier run was interrupted: refused.</exception>
     public void CheckChangeable(bool afterInterruption = false)
     {
-        if (WhyUnchangeable() is { } why)
-            throw new MoorfieldException(Trouble.Refused, why);
+        if (ReadOnlyReason() is { } why)
+            throw new MoorfieldException(ErrorKind.Refused, why);
         if (!afterInterruption)
             CheckNotInterrupted();
     }
@@ -147,18 +151,18 @@ public abstract class Target : IDisposable
     public void CheckNotInterrupted()
     {
         if (DescribeInterruption() is { } interrupted)
-            throw new MoorfieldException(Trouble.Refused, interrupted);
+            throw new MoorfieldException(ErrorKind.Refused, interrupted);
     }
 
     /// <summary>Takes the target for this run, and takes away what a run that was cut off was writing.</summary>
     /// <param name="afterInterruption">An earlier run may have been cut off there: this one puts it right.</param>
     /// <exception cref="MoorfieldException">Another run has it, or an earlier one was interrupted.</exception>
-    public void Take(bool afterInterruption = false)
+    public void AcquireForChange(bool afterInterruption = false)
     {
         if (Trees is null)
-            throw new MoorfieldException(Trouble.Refused, WhyUnchangeable()!);
+            throw new MoorfieldException(ErrorKind.Refused, ReadOnlyReason()!);
         if (!TryLock())
-            throw new MoorfieldException(Trouble.Failed, $"{Name} is being changed by another run of moorfield. Wait for it to end.");
+            throw new MoorfieldException(ErrorKind.Failed, $"{Name} is being changed by another run of moorfield. Wait for it to end.");
         Reload();
         if (!afterInterruption)
             CheckNotInterrupted();
@@ -167,7 +171,7 @@ public abstract class Target : IDisposable
 
     /// <summary>Carries a run out.</summary>
     /// <exception cref="MoorfieldException">Nothing was changed, or, when the message says so, the run was interrupted.</exception>
-    public abstract Outcome CarryOut(RunRequest request, RunMeans means);
+    public abstract Outcome CarryOut(RunRequest request, RunContext means);
 
     /// <summary>Takes the target for this run; false when another run has it.</summary>
     protected abstract bool TryLock();

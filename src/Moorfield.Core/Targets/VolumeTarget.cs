@@ -23,7 +23,7 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
     public override string Kind => "volume";
 
     /// <inheritdoc/>
-    public override string Described => "a volume";
+    public override string Description => "a volume";
 
     /// <inheritdoc/>
     public override ImmutableArray<TargetEdition> Editions => [];
@@ -32,7 +32,7 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
     public override bool HasEditions => false;
 
     /// <inheritdoc/>
-    public override ITrees Trees => volume;
+    public override ITreeProvider Trees => volume;
 
     /// <inheritdoc/>
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
@@ -54,7 +54,7 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
                 f.Info.Value.Inode)));
 
     /// <inheritdoc/>
-    public override string? WhyUnchangeable() => SystemReader.IsHibernated(volume)
+    public override string? ReadOnlyReason() => SystemReader.IsHibernated(volume)
         ? $"{Name}: this Windows is hibernated or was shut down by fast start-up, so the volume must not be written. "
             + "Start it, shut it down fully (shutdown /s /t 0), and try again."
         : null;
@@ -63,7 +63,7 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
     public override string? DescribeInterruption() => InterruptedRun.Find(volume)?.Describe(volume);
 
     /// <inheritdoc/>
-    public override Outcome CarryOut(RunRequest request, RunMeans means)
+    public override Outcome CarryOut(RunRequest request, RunContext means)
     {
         using var transaction = new VolumeTransaction(volume, means);
         return transaction.CarryOut(request);

@@ -11,7 +11,7 @@ namespace Moorfield.Core.Transactions;
 /// </summary>
 internal static class AccountShare
 {
-    internal static ImmutableArray<Change> Of(ImmutableArray<Change> changes, Account account, ITrees target)
+    internal static ImmutableArray<Change> Of(ImmutableArray<Change> changes, Account account, ITreeProvider target)
     {
         string? number = target.With(null, tree => NumberOf(tree, account.Sid));
         var families = changes.Where(c => IsOf(c, account) || (c is RowsRemoved { Sid: null, Rows: { } rows } && Own(rows, number).Count > 0))

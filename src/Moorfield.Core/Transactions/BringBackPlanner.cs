@@ -17,14 +17,14 @@ namespace Moorfield.Core.Transactions;
 /// <param name="NeededBy">The package that needs it; null when it was named itself.</param>
 /// <param name="Unblocks">Whether its block is lifted.</param>
 /// <param name="Guards">Guards that are lifted for it.</param>
-public sealed record BroughtPackage(
+public sealed record BringBackPackage(
     PackageFullName FullName, string DisplayName, string? From, ImmutableArray<string> Sids, bool Newcomers, long Bytes, string? NeededBy,
     bool Unblocks, ImmutableArray<GuardState> Guards);
 
 /// <summary>What bringing packages back does in one system.</summary>
 /// <param name="Notes">What the system does by itself, or is not done, a sentence each.</param>
 public sealed record BringBackPlan(
-    SystemSnapshot Snapshot, ImmutableArray<BroughtPackage> Packages, ImmutableArray<Change> Changes, ImmutableArray<string> Notes)
+    SystemSnapshot Snapshot, ImmutableArray<BringBackPackage> Packages, ImmutableArray<Change> Changes, ImmutableArray<string> Notes)
 {
     internal ImmutableArray<ForeignContent> Contents { get; init; } = [];
 
@@ -45,9 +45,9 @@ internal sealed class BringBackPlanner : IDisposable
     private readonly Audience _audience;
     private readonly IReadOnlyCollection<Guard> _guards;
     private readonly DateTimeOffset _now;
-    private readonly TreeMaking _making;
+    private readonly TreeRecordBuilder _making;
     private long _room;
-    private readonly List<BroughtPackage> _brought = [];
+    private readonly List<BringBackPackage> _brought = [];
     private readonly Dictionary<WindowsPath, Hive?> _hives = [];
     private readonly List<Change> _registry = [];
     private readonly List<Change> _rows = [];
@@ -67,7 +67,7 @@ internal sealed class BringBackPlanner : IDisposable
     {
         (_tree, _snapshot, _others, _audience, _guards, _now) = (tree, snapshot, others, audience, guards, now);
         _own = new SystemOffer(tree, snapshot);
-        _making = new TreeMaking(tree);
+        _making = new TreeRecordBuilder(tree);
     }
 
     /// <exception cref="MoorfieldException">A package or what it needs cannot be had, or is there in another version.</exception>
@@ -105,40 +105,40 @@ internal sealed class BringBackPlanner : IDisposable
 
     private List<(OfferedPackage Package, PackageOffer Offer)> Own(string argument)
     {
-        ImmutableArray<ChosenPackage> chosen;
+        ImmutableArray<SelectedPackage> chosen;
         try
         {
-            chosen = PackageChoice.Find([argument], _snapshot);
+            chosen = PackageSelector.Find([argument], _snapshot);
         }
         catch (MoorfieldException e)
         {
-            throw new MoorfieldException(e.Trouble, $"{e.Message} What is not there any more can be taken from another system, an image or a package "
+            throw new MoorfieldException(e.Kind, $"{e.Message} What is not there any more can be taken from another system, an image or a package "
                 + "file with --from.", e);
         }
         var offered = chosen.Select(c => _own.Packages.FirstOrDefault(o => o.Main == c.Package.FullName)).OfType<OfferedPackage>().ToList();
-        return offered.Count > 0 ? [.. offered.Select(o => (o, (PackageOffer)_own))] : throw new MoorfieldException(Trouble.Misused,
+        return offered.Count > 0 ? [.. offered.Select(o => (o, (PackageOffer)_own))] : throw new MoorfieldException(ErrorKind.InvalidUsage,
             $"The files of {chosen[0].Package.DisplayName} are not on {_tree.Name} any more. Name with --from where they are: another system, an "
                 + "image, or a package file.");
     }
 
     private List<(OfferedPackage Package, PackageOffer Offer)> Others(string argument)
     {
-        MoorfieldException? trouble = null;
+        MoorfieldException? error = null;
         foreach (var offer in _others)
         {
             if (offer.System is { } system)
             {
                 try
                 {
-                    var names = PackageChoice.Find([argument], system).Select(c => c.Package.FullName).ToHashSet();
+                    var names = PackageSelector.Find([argument], system).Select(c => c.Package.FullName).ToHashSet();
                     var found = offer.Packages.Where(p => names.Contains(p.Main)).Select(p => (p, offer)).ToList();
                     if (found.Count > 0)
                         return found;
-                    trouble ??= new MoorfieldException(Trouble.Misused, $"{offer.Name} has no files of '{argument}'.");
+                    error ??= new MoorfieldException(ErrorKind.InvalidUsage, $"{offer.Name} has no files of '{argument}'.");
                 }
                 catch (MoorfieldException e)
                 {
-                    trouble ??= new MoorfieldException(e.Trouble, $"{offer.Name}: {e.Message}", e);
+                    error ??= new MoorfieldException(e.Kind, $"{offer.Name}: {e.Message}", e);
                 }
             }
             else if (offer.Packages.Where(p => NamePattern.Fits(argument, p.Main.Family.ToString(), p.DisplayName)
@@ -147,9 +147,9 @@ internal sealed class BringBackPlanner : IDisposable
                 return [.. packages.Select(p => (p, offer))];
             }
         }
-        throw trouble ?? new MoorfieldException(Trouble.Misused,
-            $"{Prose.List(_others.Select(o => o.Name))} holds "
-                + $"{Prose.List(_others.SelectMany(o => o.Packages).Select(p => p.DisplayName))}, and not '{argument}'.");
+        throw error ?? new MoorfieldException(ErrorKind.InvalidUsage,
+            $"{TextFormat.List(_others.Select(o => o.Name))} holds "
+                + $"{TextFormat.List(_others.SelectMany(o => o.Packages).Select(p => p.DisplayName))}, and not '{argument}'.");
     }
 
     // ---- what
@@ -162,16 +162,17 @@ internal sealed class BringBackPlanner : IDisposable
         var there = _snapshot.Package(package.Main);
         bool isOwn = _own.Packages.Any(p => p.Main == package.Main);
         if (package.Role == PackageRole.Resource)
-            throw new MoorfieldException(Trouble.Misused, $"{package.Main} is a resource package: it comes with the package that it belongs to.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{package.Main} is a resource package: it comes with the package that it belongs "
+                + $"to.");
         if (package.IsComponent && !isOwn)
         {
-            throw new MoorfieldException(Trouble.Refused,
+            throw new MoorfieldException(ErrorKind.Refused,
                 $"{name} is a part of the system whose folder is not on {_tree.Name}: only Windows' own servicing can lay it out.");
         }
         if (neededBy is null && _snapshot.Packages.FirstOrDefault(p => p.Family == package.Main.Family && p.FullName != package.Main && p.IsHeld
             && p.Role != PackageRole.Framework) is { } held)
         {
-            throw new MoorfieldException(Trouble.Refused, $"{held.DisplayName} is there in version {held.FullName.Version}, and {offer.Name} has "
+            throw new MoorfieldException(ErrorKind.Refused, $"{held.DisplayName} is there in version {held.FullName.Version}, and {offer.Name} has "
                 + $"{package.Main.Version}. Leave --from out to give others the version that is there.");
         }
         var from = isOwn ? _own : offer;
@@ -199,7 +200,7 @@ internal sealed class BringBackPlanner : IDisposable
         if (bytes == 0 && sids.IsEmpty && !newcomers && !unblocks && guards.IsEmpty)
             return;
         Tell(package, offer, isOwn, sids, there);
-        _brought.Add(new BroughtPackage(
+        _brought.Add(new BringBackPackage(
             package.Main, name, isOwn ? null : offer.Name, sids, newcomers, bytes, neededBy, unblocks, guards));
     }
 
@@ -220,7 +221,7 @@ internal sealed class BringBackPlanner : IDisposable
             _notes.Add($"{package.DisplayName} comes back without the data that people had in it; a restore point of its removal would have that.");
     }
 
-    private string Names(IEnumerable<string> sids) => Prose.List(sids.Select(s => _snapshot.Account(s)?.Name ?? s));
+    private string Names(IEnumerable<string> sids) => TextFormat.List(sids.Select(s => _snapshot.Account(s)?.Name ?? s));
 
     private IEnumerable<(OfferedPackage, PackageOffer)> Needed(OfferedPackage package, PackageOffer offer)
     {
@@ -230,7 +231,7 @@ internal sealed class BringBackPlanner : IDisposable
                 .ToList();
             if (found.Count == 0)
             {
-                throw new MoorfieldException(Trouble.Refused,
+                throw new MoorfieldException(ErrorKind.Refused,
                     $"{package.DisplayName} needs {dependency.Name} {dependency.MinVersion} or later, which "
                     + $"{_tree.Name} does not have. Name with another --from where it can be had.");
             }
@@ -257,7 +258,7 @@ internal sealed class BringBackPlanner : IDisposable
                 || (_audience.Sids.All(s => there.Exists(p => p.Accounts.Contains(s))) && (!_audience.Newcomers || there.Exists(p => p.Newcomers)));
             if (!isHeld)
             {
-                throw new MoorfieldException(Trouble.Refused,
+                throw new MoorfieldException(ErrorKind.Refused,
                     $"{package.DisplayName} extends {main}, which not all of them have. Bring that one back "
                     + $"first{(offer == _own ? "" : ", or name both")}.");
             }
@@ -422,18 +423,19 @@ internal sealed class BringBackPlanner : IDisposable
                 var collected = sourceRows.Collect(new RowsRemoved(family, part, null));
                 var ofAccounts = RepositoryRows.OfAccounts(collected);
                 if (collected.Length > ofAccounts.Count)
-                    made = new RepositoryFitting(repository.Connection).Fit([.. collected.Where(r => !ofAccounts.Contains(r))], source!.Connection);
+                    made = new RepositoryRemapper(repository.Connection)
+                        .Remap([.. collected.Where(r => !ofAccounts.Contains(r))], source!.Connection);
             }
             Add(made ?? []);
-            Add(new RepositoryFitting(repository.Connection).Package(part.ToString(), family,
+            Add(new RepositoryRemapper(repository.Connection).Package(part.ToString(), family,
                 part == package.Main ? package.Manifest.Applications.Select(a => $"{family}!{a.Id}") : []));
             foreach (string sid in sids)
             {
                 var like = _snapshot.Package(package.Main)?.Accounts.FirstOrDefault(s => !sids.Contains(s, StringComparer.OrdinalIgnoreCase));
                 var registration = like is null ? [] : rows.Collect(new RowsRemoved(family, part, like));
                 Add((registration.IsEmpty ? null
-                    : new RepositoryFitting(repository.Connection).Fit(registration, repository.Connection, like, sid)) ?? []);
-                Add(new RepositoryFitting(repository.Connection).Registration(part.ToString(), sid) ?? []);
+                    : new RepositoryRemapper(repository.Connection).Remap(registration, repository.Connection, like, sid)) ?? []);
+                Add(new RepositoryRemapper(repository.Connection).Registration(part.ToString(), sid) ?? []);
             }
         }
 

@@ -1,5 +1,6 @@
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Hives;
 
@@ -38,7 +39,7 @@ internal static class ChangeStates
         }
         catch (InvalidDataException e)
         {
-            throw FormatTrouble.Damaged($"{tree.Name}: a hive", e);
+            throw FormatErrors.Damaged($"{tree.Name}: a hive", e);
         }
         finally
         {

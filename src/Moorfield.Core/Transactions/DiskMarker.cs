@@ -1,7 +1,8 @@
 using System.Security.Cryptography;
 using System.Text.Json;
+using Moorfield.Core.Disks;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Native;
 
@@ -10,7 +11,7 @@ namespace Moorfield.Core.Transactions;
 /// <summary>An interrupted run that a person named, which may have been on the same disk attached in another way, or on a copy of it.</summary>
 /// <param name="Point">Number of its restore point; 0 for a run without one.</param>
 /// <param name="Vault">Path of the vault that has it.</param>
-public sealed record NamedRun(int Point, string Vault);
+public sealed record MarkedRun(int Point, string Vault);
 
 /// <summary>An interrupted run on a disk that was put right.</summary>
 /// <param name="Text">A sentence that says so.</param>
@@ -36,7 +37,7 @@ public static class DiskMarker
         : (Path.GetDirectoryName(disk.RealPath)!, $".{Path.GetFileName(disk.RealPath)}.moorfield-run.json");
 
     /// <summary>A marker, and the file that it is in.</summary>
-    private sealed record Found(string Folder, string Name, RunMarker Marker)
+    private sealed record FoundMarker(string Folder, string Name, RunMarker Marker)
     {
         internal string FullPath => Path.Combine(Folder, Name);
     }
@@ -47,11 +48,12 @@ public static class DiskMarker
     {
         var (path, name) = Place(disk);
         if (Read(Path.Combine(path, name), disk.Name) is { } other && !IsOf(other, disk))
-            throw new MoorfieldException(Trouble.Refused, $"{Foreign(disk, new Found(path, name, other))} Nothing was changed; if that disk is gone "
+            throw new MoorfieldException(ErrorKind.Refused, $"{Foreign(disk, new FoundMarker(path, name, other))} Nothing was changed; if that disk "
+                + $"is gone "
                 + $"for good, delete {Path.Combine(path, name)}.");
         if (disk.IsDevice)
             Directory.CreateDirectory(path);
-        using var folder = Folder.Open(path, disk.Seam);
+        using var folder = Folder.Open(path, disk.Interceptor);
         string? digest = null;
         if (journal is not null)
         {
@@ -64,27 +66,8 @@ public static class DiskMarker
     }
 
     // Under a name of its own for each disk: several in one folder may be changed at once.
-    private static void WriteWhole(Folder folder, string name, ReadOnlySpan<byte> content)
-    {
-        string part = name + PartEnding;
-        if (folder.Stat(part) is not null)
-            folder.Delete(part);
-        try
-        {
-            using (var file = folder.CreateFile(part, Folder.PrivateMode))
-            {
-                folder.Write(file, content, 0, part);
-                folder.Flush(file, part);
-            }
-            folder.Rename(part, name);
-            folder.Flush();
-        }
-        catch (MoorfieldException)
-        {
-            folder.TryDelete(part);
-            throw;
-        }
-    }
+    private static void WriteWhole(Folder folder, string name, ReadOnlySpan<byte> content) =>
+        AtomicFile.Write(folder, name, content, Folder.PrivateMode, name + PartEnding);
 
     /// <summary>Deletes the marker of a disk with what belongs to it.</summary>
     internal static void Clear(DiskFile disk)
@@ -110,7 +93,7 @@ public static class DiskMarker
     {
         if (!Directory.Exists(path))
             return;
-        using var folder = Folder.Open(path, disk.Seam);
+        using var folder = Folder.Open(path, disk.Interceptor);
         // The marker first: without it nobody looks for the blocks.
         foreach (string ending in endings)
         {
@@ -138,7 +121,7 @@ public static class DiskMarker
         }
         catch (Exception e) when (e is JsonException or NotSupportedException or FormatException or EndOfStreamException)
         {
-            throw new MoorfieldException(Trouble.Failed, $"{disk}: {path}, which marks an interrupted run, cannot be read: "
+            throw new MoorfieldException(ErrorKind.Failed, $"{disk}: {path}, which marks an interrupted run, cannot be read: "
                 + $"{e.Message.TrimEnd('.')}. If no run was interrupted, delete it.", e);
         }
     }
@@ -146,18 +129,18 @@ public static class DiskMarker
     private static bool IsOf(RunMarker marker, DiskFile disk) => marker.Disk?.IsSame(disk.Identity) == true;
 
     /// <summary>The markers that may be about a disk: its own first.</summary>
-    private static IEnumerable<Found> Find(DiskFile disk)
+    private static IEnumerable<FoundMarker> Find(DiskFile disk)
     {
         var (folder, name) = Place(disk);
         if (!disk.IsDevice)
-            return Read(Path.Combine(folder, name), disk.Name) is { } beside ? [new Found(folder, name, beside)] : [];
+            return Read(Path.Combine(folder, name), disk.Name) is { } beside ? [new FoundMarker(folder, name, beside)] : [];
         if (!Directory.Exists(folder))
             return [];
-        var found = new List<Found>();
+        var found = new List<FoundMarker>();
         foreach (string path in Directory.GetFiles(folder, "*" + Ending).Order(StringComparer.Ordinal))
         {
             if (TryRead(path, isOwn: Path.GetFileName(path) == name) is { } marker && marker.Disk?.LooksLike(disk.Identity) == true)
-                found.Add(new Found(folder, Path.GetFileName(path), marker));
+                found.Add(new FoundMarker(folder, Path.GetFileName(path), marker));
         }
         return found.OrderByDescending(f => IsOf(f.Marker, disk));
 
@@ -184,7 +167,7 @@ public static class DiskMarker
         if (target.Disk?.File is { } place)
         {
             using var file = RegularFile.Open(target.Path, LibC.ReadOnly);
-            if (file is null || TargetPlace.Of(file) != place)
+            if (file is null || TargetLocation.Of(file) != place)
                 return true;
             folder = Path.GetDirectoryName(RegularFile.RealPath(target.Path) ?? target.Path)!;
         }
@@ -194,7 +177,7 @@ public static class DiskMarker
         {
             try
             {
-                if (Read(path, target.Path) is { Point: var number } marker && number == point && TargetPlace.Meet(marker.Vault, vault))
+                if (Read(path, target.Path) is { Point: var number } marker && number == point && TargetLocation.IsSameFile(marker.Vault, vault))
                     return true;
             }
             catch (MoorfieldException)
@@ -217,7 +200,7 @@ public static class DiskMarker
     /// <param name="asked">What a person named; null when nothing was named.</param>
     /// <returns>Null when no run on this disk was cut off.</returns>
     /// <exception cref="MoorfieldException">A run is under way, or this one cannot be put right.</exception>
-    public static RecoveredDisk? Recover(DiskFile disk, TimeProvider clock, bool isTaken = false, NamedRun? asked = null)
+    public static RecoveredDisk? Recover(DiskFile disk, TimeProvider clock, bool isTaken = false, MarkedRun? asked = null)
     {
         RecoveredDisk? recovered = null;
         foreach (var found in Find(disk).ToList())
@@ -231,7 +214,7 @@ public static class DiskMarker
     private static RecoveredDisk? Locked(DiskFile disk, Func<RecoveredDisk?> recover)
     {
         if (!disk.TryLock())
-            throw new MoorfieldException(Trouble.Failed, $"{disk.Name} is being changed by another run of moorfield. Wait for it to end.");
+            throw new MoorfieldException(ErrorKind.Failed, $"{disk.Name} is being changed by another run of moorfield. Wait for it to end.");
         try
         {
             return recover();
@@ -242,7 +225,7 @@ public static class DiskMarker
         }
     }
 
-    private static RecoveredDisk? Recover(DiskFile disk, Found found, TimeProvider clock, int? asked)
+    private static RecoveredDisk? Recover(DiskFile disk, FoundMarker found, TimeProvider clock, int? asked)
     {
         // Another run may have put it right before this one had the lock.
         if (Read(found.FullPath, disk.Name) is not { } marker)
@@ -253,14 +236,14 @@ public static class DiskMarker
             return RecoverBeside(disk, found, start, isOwn, asked);
         string recorded = isOwn ? $"{disk.Name}: an earlier run was interrupted (restore point {marker.Point} in {marker.Vault})"
             : Foreign(disk, found);
-        using var vault = Vault.OpenExisting(marker.Vault, disk.Seam);
+        using var vault = Vault.OpenExisting(marker.Vault, disk.Interceptor);
         if (vault is null)
         {
-            return !isOwn && asked is null ? null : throw new MoorfieldException(Trouble.Failed,
+            return !isOwn && asked is null ? null : throw new MoorfieldException(ErrorKind.Failed,
                 $"{recorded}, and its vault is not there. Make it available under that path. Nothing was changed.");
         }
         if (!vault.Has(marker.Point) || vault.Read(marker.Point) is not { Disk: { } recordedDisk })
-            throw new MoorfieldException(Trouble.Failed, $"{recorded}, but that restore point is not for a disk. Nothing was changed.");
+            throw new MoorfieldException(ErrorKind.Failed, $"{recorded}, but that restore point is not for a disk. Nothing was changed.");
         var journal = ReadJournal(recorded, () => vault.OpenBlob(recordedDisk.Journal));
         bool isClosed = vault.Journal(marker.Point).Any(l => l.Step is JournalLine.Finished or JournalLine.NotTaken);
         if (!isOwn)
@@ -273,9 +256,9 @@ public static class DiskMarker
     /// Puts back the old blocks of the run that a person named, where no marker speaks of it: a copy of a disk whose marker stayed behind or
     /// is gone.
     /// </summary>
-    private static RecoveredDisk? RecoverUnmarked(DiskFile disk, NamedRun asked)
+    private static RecoveredDisk? RecoverUnmarked(DiskFile disk, MarkedRun asked)
     {
-        using var vault = Vault.OpenExisting(asked.Vault, disk.Seam);
+        using var vault = Vault.OpenExisting(asked.Vault, disk.Interceptor);
         if (vault is null || !vault.Has(asked.Point) || vault.Read(asked.Point).Disk is not { } recorded)
             return null;
         DiskJournal journal;
@@ -284,7 +267,7 @@ public static class DiskMarker
             using var stream = vault.OpenBlob(recorded.Journal);
             journal = DiskJournal.Read(stream);
         }
-        catch (Exception e) when (e is LostContentException or InvalidDataException)
+        catch (Exception e) when (e is MissingContentException or InvalidDataException)
         {
             return null; // it can still be undone without
         }
@@ -295,12 +278,12 @@ public static class DiskMarker
             + "It was put back as it was before that run.", IsPutBack: true);
     }
 
-    private static RecoveredDisk? RecoverBeside(DiskFile disk, Found found, long start, bool isOwn, int? asked)
+    private static RecoveredDisk? RecoverBeside(DiskFile disk, FoundMarker found, long start, bool isOwn, int? asked)
     {
         string what = isOwn ? $"{disk.Name}: an earlier run without a restore point was interrupted" : Foreign(disk, found);
         string path = found.FullPath + BlocksEnding;
         var journal = ReadJournal(what, () => new VerifyingStream(RegularFile.OpenRead(path)
-            ?? throw new MoorfieldException(Trouble.Failed, $"{what}, and {path} is gone. Nothing was changed."), found.Marker.Blocks!));
+            ?? throw new MoorfieldException(ErrorKind.Failed, $"{what}, and {path} is gone. Nothing was changed."), found.Marker.Blocks!));
         return isOwn ? Recover(disk, found, what, journal, start, isClosed: false, _ => { })
             : RecoverForeign(disk, found, what, journal, start, asked == 0);
     }
@@ -312,14 +295,14 @@ public static class DiskMarker
             using var stream = open();
             return DiskJournal.Read(stream);
         }
-        catch (Exception e) when (e is LostContentException or InvalidDataException)
+        catch (Exception e) when (e is MissingContentException or InvalidDataException)
         {
-            throw new MoorfieldException(Trouble.Failed,
+            throw new MoorfieldException(ErrorKind.Failed,
                 $"{what}, and its record of the old blocks is lost or damaged, so they cannot be put back from it. Nothing was changed.", e);
         }
     }
 
-    private static string Foreign(DiskFile disk, Found found)
+    private static string Foreign(DiskFile disk, FoundMarker found)
     {
         string point = found.Marker.Point == 0 ? "without a restore point" : $"restore point {found.Marker.Point} in {found.Marker.Vault}";
         string made = found.Marker.Path.Length == 0 ? "" : $"; made on {found.Marker.Path}";
@@ -327,14 +310,14 @@ public static class DiskMarker
     }
 
     /// <summary>On another disk than that of the run: a clone, or the same disk attached in another way.</summary>
-    private static RecoveredDisk? RecoverForeign(DiskFile disk, Found found, string what, DiskJournal journal, long start, bool isAsked)
+    private static RecoveredDisk? RecoverForeign(DiskFile disk, FoundMarker found, string what, DiskJournal journal, long start, bool isAsked)
     {
         if (disk.StateOf(journal, start) != JournalState.Between)
             return null; // whole, in one state or another: nothing was cut off on this one
         if (!isAsked)
         {
-            throw new MoorfieldException(Trouble.Refused, $"{what}. This disk is between the old and the new state of that run: the same disk "
-                + $"attached in another way, or a copy of it. {Prose.Command("undo", disk.FullPath, $"{found.Marker.Point}")} puts the "
+            throw new MoorfieldException(ErrorKind.Refused, $"{what}. This disk is between the old and the new state of that run: the same disk "
+                + $"attached in another way, or a copy of it. {TextFormat.Command("undo", disk.FullPath, $"{found.Marker.Point}")} puts the "
                 + "old blocks back here. Nothing was changed.");
         }
         disk.PutBack(journal, start);
@@ -345,7 +328,8 @@ public static class DiskMarker
     }
 
     /// <param name="isClosed">Whether the journal of the restore point says that the run has ended.</param>
-    private static RecoveredDisk Recover(DiskFile disk, Found found, string what, DiskJournal journal, long start, bool isClosed, Action<string> note)
+    private static RecoveredDisk Recover(DiskFile disk, FoundMarker found, string what, DiskJournal journal, long start, bool isClosed,
+        Action<string> note)
     {
         var state = disk.StateOf(journal, start);
         switch (state)
@@ -355,7 +339,7 @@ public static class DiskMarker
                 note(JournalLine.Unmarked);
                 return new RecoveredDisk($"{what}. It was put right before, and the disk was changed since.", IsPutBack: false);
             case JournalState.Foreign:
-                throw new MoorfieldException(Trouble.Refused,
+                throw new MoorfieldException(ErrorKind.Refused,
                     $"{what}, and something else wrote to the disk since. Nothing was changed; if the disk is in order, delete {found.FullPath}.");
             case JournalState.After:
                 note(JournalLine.Finished);

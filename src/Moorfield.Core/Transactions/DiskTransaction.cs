@@ -1,6 +1,6 @@
 using System.Collections.Immutable;
+using Moorfield.Core.Disks;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Disks;
 
@@ -10,7 +10,7 @@ namespace Moorfield.Core.Transactions;
 /// A run on a disk. Everything is done in front of the disk and looked at there; then the blocks that it changes are recorded as they were,
 /// and written. Killed at any moment, the next command finds the disk as it was, as it is to be, or puts the old blocks back.
 /// </summary>
-public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transaction(means)
+public sealed class DiskTransaction(DiskVolume volume, RunContext means) : Transaction(means)
 {
     private readonly List<string> _remarks = [];
     private ImmutableArray<ChangedPage> _pages;
@@ -19,11 +19,11 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
     private bool _between;
 
     /// <inheritdoc/>
-    private protected override ReadyRun? Prepare(RunRequest request)
+    private protected override PreparedRun? Prepare(RunRequest request)
     {
         var changes = request.Changes;
         Func<ImmutableArray<Change>>? recorded = null;
-        using var keeper = Means.Vault is null ? null : new KeptBehind(Means.Vault);
+        using var keeper = Context.Vault is null ? null : new BackgroundBlobWriter(Context.Vault);
         if (request.Restored?.Blocks is { } blocks)
             volume.Rewind(blocks);
         else
@@ -36,28 +36,28 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
         _journal = DiskJournal.Of(volume.Length, _pages);
         volume.Remount();
         if (Execution.Unseen(volume, changes).Select(u => u.Disagreement.Text).FirstOrDefault() is { } wrong)
-            throw new MoorfieldException(Trouble.Failed, $"{volume.Name}: {wrong} Nothing was changed.");
+            throw new MoorfieldException(ErrorKind.Failed, $"{volume.Name}: {wrong} Nothing was changed.");
         CheckStop();
         // What goes was being kept meanwhile.
         changes = recorded?.Invoke() ?? changes;
         keeper?.Finish();
-        if (Means.Vault is not { } vault)
-            return new ReadyRun(changes, []);
+        if (Context.Vault is not { } vault)
+            return new PreparedRun(changes, []);
         using var journal = _journal.ToFile();
         // Files need not be kept as they were: their blocks are, and what else it takes to undo a change stands with the change.
-        return new ReadyRun(changes, []) { Disk = new DiskState(vault.Keep(journal), _journal.Blocks, volume.Start) };
+        return new PreparedRun(changes, []) { Disk = new DiskState(vault.Keep(journal), _journal.Blocks, volume.Start) };
     }
 
     private void CheckStop()
     {
-        if (Means.Stop.IsCancellationRequested)
-            throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was changed.");
+        if (Context.Stop.IsCancellationRequested)
+            throw new MoorfieldException(ErrorKind.Stopped, "Stopped. Nothing was changed.");
     }
 
-    private (ImmutableArray<Change> Changes, Func<ImmutableArray<Change>>? Recorded) PrepareChanges(RunRequest request, KeptBehind? keeper)
+    private (ImmutableArray<Change> Changes, Func<ImmutableArray<Change>>? Recorded) PrepareChanges(RunRequest request, BackgroundBlobWriter? keeper)
     {
         Recorder? record = keeper is null ? null : (path, lost) => volume.Record(path, keeper.Keep, lost);
-        using var prepared = new Preparation(volume, record, ImmutableDictionary<WindowsPath, WholeFile>.Empty, stop: Means.Stop)
+        using var prepared = new Preparation(volume, record, ImmutableDictionary<WindowsPath, WholeFile>.Empty, stop: Context.Stop)
             .PrepareAhead(request.Changes);
         foreach (var file in prepared.Files)
             volume.CheckWritable(file.Path);
@@ -65,13 +65,13 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
         {
             CheckStop();
             if (change is TreeAdded)
-                volume.AddTree(change.Path, change.Recorded!, (Means.Source ?? Means.Vault)!.OpenBlob);
+                volume.AddTree(change.Path, change.Recorded!, (Context.Source ?? Context.Vault)!.OpenBlob);
             else
                 volume.RemoveTree(change.Path);
         }
         foreach (var file in prepared.Files)
         {
-            if (volume.ReplaceContent(file.Content!, file.Path, Means.Clock.GetUtcNow()) is { } remark)
+            if (volume.ReplaceContent(file.Content!, file.Path, Context.Clock.GetUtcNow()) is { } remark)
                 _remarks.Add(remark);
         }
         return (prepared.Changes, prepared.Recorded);
@@ -80,12 +80,12 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
     /// <inheritdoc/>
     private protected override void Mark(RestorePoint point)
     {
-        DiskMarker.Write(volume.Disk, new RunMarker(point.Number, Means.Vault!.FullPath, default, default));
+        DiskMarker.Write(volume.Disk, new RunMarker(point.Number, Context.Vault!.FullPath, default, default));
         _committing = true;
     }
 
     /// <inheritdoc/>
-    private protected override Outcome Write(RunRequest request, ReadyRun ready, int? point, Action written)
+    private protected override Outcome Write(RunRequest request, PreparedRun ready, int? point, Action written)
     {
         if (point is null)
         {
@@ -119,7 +119,7 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
         }
         catch (MoorfieldException e)
         {
-            throw new MoorfieldException(Trouble.Failed,
+            throw new MoorfieldException(ErrorKind.Failed,
                 $"{reason.Message.TrimEnd('.')}, and the old blocks could not be put back ({e.Message.TrimEnd('.')}). "
                     + $"{DiskMarker.Advice(volume.Disk)}", e);
         }
@@ -134,7 +134,7 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
     }
 
     /// <inheritdoc/>
-    private protected override Exception? GiveUp(RestorePoint? point, Exception reason)
+    private protected override Exception? Abort(RestorePoint? point, Exception reason)
     {
         // The mark stays: whoever opens the disk next puts it right.
         if (_between)
@@ -142,7 +142,7 @@ public sealed class DiskTransaction(DiskVolume volume, RunMeans means) : Transac
         if (_committing)
             DiskMarker.Clear(volume.Disk);
         if (point is not null)
-            Means.Vault!.Abandon(point.Number);
+            Context.Vault!.Abandon(point.Number);
         volume.Abandon();
         return null;
     }

@@ -1,7 +1,7 @@
 using System.Collections.Concurrent;
 using System.Collections.Immutable;
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Wim;
 
@@ -33,7 +33,7 @@ public sealed class DroppedContents
     }
 
     /// <summary>Whether the files of a run could still come back after the image is compacted: kept in the vault, or still used in it.</summary>
-    public static bool Survive(RestorePoint point, ImageFile file)
+    public static bool AreRecoverable(RestorePoint point, ImageFile file)
     {
         var kept = (point.Image?.Dropped ?? []).Where(d => d.Kept is not null).Select(d => d.Sha1).ToHashSet(StringComparer.OrdinalIgnoreCase);
         return point.Changes.OfType<TreeRemoved>().Where(t => t.Recorded is not null).SelectMany(t => WimEdition.Contents(t.Recorded!))
@@ -52,7 +52,7 @@ public sealed class DroppedContents
         if ((_file.Wim.Blobs.Find(hash) ?? Find(hash)?.Blob) is { } blob)
             return new FileStream(_file.OpenContent(blob), FileAccess.Read);
         return Find(hash)?.Open?.Invoke()
-            ?? throw new MoorfieldException(Trouble.Failed, $"{_file.Name}: the content {hash} is neither in the file nor in the vault.");
+            ?? throw new MoorfieldException(ErrorKind.Failed, $"{_file.Name}: the content {hash} is neither in the file nor in the vault.");
     }
 
     private RestorableContent? Find(Sha1Hash hash) => _found.GetOrAdd(hash, Search);

@@ -29,7 +29,7 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, StepNote? jo
     /// <summary>Whether it was taken back, so that the volume is what it was.</summary>
     internal bool IsTakenBack { get; private set; }
 
-    internal Outcome CarryOut(PreparedRun run, int? point)
+    internal Outcome CarryOut(PreparedChanges run, int? point)
     {
         // What comes back is there before the registry speaks of it; what goes, goes after.
         bool filesFirst = run.Changes.Any(c => c is TreeAdded);
@@ -54,7 +54,7 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, StepNote? jo
         return new Outcome(point, run.Changes.Length, [.. _failures], [.. _warnings], [.. disagreements.Select(d => d.Disagreement)]);
     }
 
-    private void WriteTrees(PreparedRun run)
+    private void WriteTrees(PreparedChanges run)
     {
         foreach (var change in run.Changes.OfType<TreeChange>())
         {
@@ -77,9 +77,9 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, StepNote? jo
             catch (MoorfieldException e) when (AddsAllOrNothing && change is TreeAdded)
             {
                 TakeBack(run, change);
-                throw new MoorfieldException(e.Trouble, $"{e.Message.TrimEnd('.')}. Nothing was changed.", e);
+                throw new MoorfieldException(e.Kind, $"{e.Message.TrimEnd('.')}. Nothing was changed.", e);
             }
-            catch (MoorfieldException e) when (e.Trouble != Trouble.Stopped)
+            catch (MoorfieldException e) when (e.Kind != ErrorKind.Stopped)
             {
                 // One package that cannot be removed does not stop the others.
                 Fail(change, e.Message);
@@ -88,7 +88,7 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, StepNote? jo
     }
 
     /// <summary>Takes away the trees that were added so far, and what there is of one that could not be.</summary>
-    private void TakeBack(PreparedRun run, TreeChange last)
+    private void TakeBack(PreparedChanges run, TreeChange last)
     {
         foreach (var added in run.Changes.OfType<TreeAdded>().TakeWhile(c => c != last).Append(last).Reverse())
         {
@@ -113,24 +113,24 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, StepNote? jo
         journal?.Invoke(JournalLine.Failed, change.Path.ToString(), message, change.Family, change.Edition);
     }
 
-    private void CheckStop(PreparedRun run)
+    private void CheckStop(PreparedChanges run)
     {
         if (!stop.IsCancellationRequested)
             return;
         volume.Flush();
-        throw new MoorfieldException(Trouble.Stopped,
+        throw new MoorfieldException(ErrorKind.Stopped,
             $"{volume.Name}: stopped after {_done} of {run.Files.Length + run.Changes.OfType<TreeChange>().Count()} steps.");
     }
 
     /// <summary>The changes that a fresh look at a tree does not show, trees that came back to the last attribute.</summary>
-    internal static IEnumerable<(Change Change, Disagreement Disagreement)> Unseen(WindowsTree tree, ImmutableArray<Change> changes)
+    internal static IEnumerable<(Change Change, Discrepancy Disagreement)> Unseen(WindowsTree tree, ImmutableArray<Change> changes)
     {
         // Where one change overwrote another's place, the last one counts.
         foreach (var (change, state) in ChangeStates.Read(tree, [.. changes.GroupBy(c => c.Where).Select(g => g.Last())], exactly: true))
         {
             if (state != ChangeState.Done)
                 yield return (change,
-                    new Disagreement(change.Family, $"{change.Describe()}: this was carried out, but is not there as it should be.", change.Edition));
+                    new Discrepancy(change.Family, $"{change.Describe()}: this was carried out, but is not there as it should be.", change.Edition));
         }
     }
 }

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Wim;
 
@@ -10,7 +11,7 @@ namespace Moorfield.Core.Transactions;
 /// A run on an image file, over all its editions at once. Everything new is appended first; then the restore point is recorded, with the old
 /// header and length; the header comes last. Killed at any moment, the file opens as the old image or as the new one.
 /// </summary>
-public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transaction(means), IDisposable
+public sealed class ImageTransaction(ImageFile image, RunContext means) : Transaction(means), IDisposable
 {
     private ImageEdit? _edit;
     private bool _committing;
@@ -19,19 +20,19 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
     /// <inheritdoc/>
     private protected override bool HasMarker => false;
 
-    private sealed record Prepared(ImmutableArray<Change> Changes, ImmutableArray<ReplacedFile> Files);
+    private sealed record PreparedItem(ImmutableArray<Change> Changes, ImmutableArray<ReplacedFile> Files);
 
     /// <inheritdoc/>
-    private protected override ReadyRun? Prepare(RunRequest request)
+    private protected override PreparedRun? Prepare(RunRequest request)
     {
         if (request.Restored?.Rewind is { } state)
         {
             _rewind = () => Rewind(state);
-            return new ReadyRun(request.Changes, []);
+            return new PreparedRun(request.Changes, []);
         }
         byte[] headerBefore = [.. image.Wim.Header.Bytes];
         long lengthBefore = image.Wim.Length;
-        _edit = image.BeginEdit(Means.Clock.GetUtcNow().UtcDateTime, request.Contents);
+        _edit = image.BeginEdit(Context.Clock.GetUtcNow().UtcDateTime, request.Contents);
         var shared = new SharedHives();
         ImmutableArray<Change> ofFile = [.. request.Changes.Where(c => c is ImageChange)];
         foreach (var change in ofFile)
@@ -46,25 +47,25 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
             return null;
         }
         _edit.Finish();
-        if (Means.Stop.IsCancellationRequested)
-            throw new MoorfieldException(Trouble.Stopped, "Stopped. Nothing was changed.");
-        return new ReadyRun(changes, files, Means.Vault is null ? null
+        if (Context.Stop.IsCancellationRequested)
+            throw new MoorfieldException(ErrorKind.Stopped, "Stopped. Nothing was changed.");
+        return new PreparedRun(changes, files, Context.Vault is null ? null
             : new ImageState(headerBefore, lengthBefore, [.. _edit.HeaderAfter], _edit.LengthAfter, Dropped(_edit)));
     }
 
-    private Prepared PrepareEdition(ImageEdit edit, int number, RunRequest request, SharedHives shared)
+    private PreparedItem PrepareEdition(ImageEdit edit, int number, RunRequest request, SharedHives shared)
     {
         using var edition = edit.OpenEdition(number);
-        Recorder? record = Means.Vault is null ? null : (path, _) => edition.Record(path) is { } tree ? () => tree : null;
+        Recorder? record = Context.Vault is null ? null : (path, _) => edition.Record(path) is { } tree ? () => tree : null;
         using var prepared = new Preparation(edition, record, request.Restored?.WholeOf(number) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty,
-            shared, Means.Stop)
+            shared, Context.Stop)
             .Prepare([.. request.Changes.Where(c => c.Edition == number)]);
         if (prepared.Changes.IsEmpty && prepared.Files.IsEmpty)
-            return new Prepared([], []);
+            return new PreparedItem([], []);
         var names = prepared.Files.Select(f => edition.ContentName(f.Path)!).ToList();
         Apply(edition, prepared);
         edit.Add(edition);
-        return new Prepared(
+        return new PreparedItem(
             prepared.Changes,
             [.. prepared.Files.Select((f, i) =>
             new ReplacedFile(f.Path, names[i], edition.ContentName(f.Path)!, f.Info.Accessed, f.Info.Modified, number))]);
@@ -85,7 +86,7 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
         }
     }
 
-    private static void Apply(WimEdition edition, PreparedRun run)
+    private static void Apply(WimEdition edition, PreparedChanges run)
     {
         foreach (var change in run.Changes.OfType<TreeChange>())
         {
@@ -108,27 +109,27 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
 
     private string? Kept(BlobEntry blob)
     {
-        if (!Means.KeepFiles)
+        if (!Context.KeepFiles)
             return null;
         try
         {
             using var content = image.OpenContent(blob);
-            return Means.Vault!.Keep(content);
+            return Context.Vault!.Keep(content);
         }
         catch (InvalidDataException e)
         {
-            throw FormatTrouble.Damaged(image.Name, e);
+            throw FormatErrors.Damaged(image.Name, e);
         }
     }
 
     /// <inheritdoc/>
-    private protected override Outcome Write(RunRequest request, ReadyRun ready, int? point, Action written)
+    private protected override Outcome Write(RunRequest request, PreparedRun ready, int? point, Action written)
     {
         if (_rewind is { } rewind)
         {
             bool isBack = rewind();
             written();
-            var wrong = new Disagreement(null, $"{image.Name} should have its old header and length back.");
+            var wrong = new Discrepancy(null, $"{image.Name} should have its old header and length back.");
             if (!isBack)
                 Note(JournalLine.Failed, null, wrong.Text);
             return new Outcome(point, ready.Changes.Length, [], [], isBack ? [] : [wrong]);
@@ -148,7 +149,7 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
 
     /// <summary>What a look at the file's own list of editions does not find as it should be.</summary>
     /// <param name="before">How many there were.</param>
-    private IEnumerable<(Change Change, Disagreement Disagreement)> Unseen(ImmutableArray<Change> changes, int before)
+    private IEnumerable<(Change Change, Discrepancy Disagreement)> Unseen(ImmutableArray<Change> changes, int before)
     {
         var dropped = changes.OfType<EditionDropped>().Select(d => d.Number).ToHashSet();
         foreach (var change in changes)
@@ -161,7 +162,7 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
                 _ => true,
             };
             if (!isSeen)
-                yield return (change, new Disagreement(null, $"{image.Name} does not show it: {change.Describe()}."));
+                yield return (change, new Discrepancy(null, $"{image.Name} does not show it: {change.Describe()}."));
         }
     }
 
@@ -188,26 +189,26 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
     private protected override void Close(RestorePoint point, Outcome outcome) => Note(JournalLine.Finished, null);
 
     /// <inheritdoc/>
-    private protected override Exception? GiveUp(RestorePoint? point, Exception reason)
+    private protected override Exception? Abort(RestorePoint? point, Exception reason)
     {
         try
         {
             _edit?.Abandon(_committing);
             if (point is not null && !_rewound)
-                Means.Vault!.Abandon(point.Number);
+                Context.Vault!.Abandon(point.Number);
             return null;
         }
         catch (MoorfieldException e)
         {
             return new MoorfieldException(
-                Trouble.Failed,
+                ErrorKind.Failed,
                 $"{reason.Message} What was appended to {image.Name} could not be cut off again ({e.Message}); it does no harm.",
                 reason);
         }
     }
 
     /// <summary>Settles runs of a vault on images that were cut off, where the image is at its place and no run is at work on it.</summary>
-    public static void SettleAll(Vault vault, TimeProvider clock)
+    public static void RecoverAll(Vault vault, TimeProvider clock)
     {
         var points = PointHistory.Read(vault, _ => { });
         var images = points.Where(p => p.Point.IsImage).Select(p => p.Point.Number).ToHashSet();
@@ -216,9 +217,9 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
         {
             try
             {
-                using var image = ImageFile.Open(path, new WriteSeam());
+                using var image = ImageFile.Open(path, new WriteInterceptor());
                 if (image.TryLock())
-                    Settle(image, vault, clock);
+                    Recover(image, vault, clock);
             }
             catch (MoorfieldException)
             {
@@ -230,7 +231,7 @@ public sealed class ImageTransaction(ImageFile image, RunMeans means) : Transact
     /// <summary>
     /// Settles runs on this image that were cut off: the header tells whether they took effect. Nothing is left for a person to do.
     /// </summary>
-    public static void Settle(ImageFile file, Vault vault, TimeProvider clock)
+    public static void Recover(ImageFile file, Vault vault, TimeProvider clock)
     {
         var identity = TargetIdentities.Identify(file);
         foreach (var point in PointHistory.Read(vault, _ => { })

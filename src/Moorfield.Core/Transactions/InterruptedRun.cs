@@ -1,5 +1,6 @@
 using System.Text.Json;
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 
@@ -40,7 +41,7 @@ public sealed class InterruptedRun
         }
         catch (Exception e) when (e is JsonException or NotSupportedException or FormatException)
         {
-            throw new MoorfieldException(Trouble.Failed,
+            throw new MoorfieldException(ErrorKind.Failed,
                 $"{volume.Name}: the file {RunMarker.FileName}, which marks an interrupted run, cannot be read: {e.Message.TrimEnd('.')}. If no "
                     + $"run was interrupted here, delete it.", e);
         }
@@ -49,27 +50,27 @@ public sealed class InterruptedRun
     /// <summary>The vault and the restore point that the marker names. Both must be there already: a marker makes nothing.</summary>
     /// <param name="asked">The number that the person gave; needed when the run was made on a copy, or before the volume was moved.</param>
     /// <exception cref="MoorfieldException">They are not there, or are those of another target.</exception>
-    public (Vault Vault, RestorePoint Point) Open(WindowsVolume volume, WriteSeam seam, int? asked = null)
+    public (Vault Vault, RestorePoint Point) Open(WindowsVolume volume, WriteInterceptor interceptor, int? asked = null)
     {
         if (MountedPath.Of(Vault).IsWithin(MountedPath.Of(volume.FullPath)))
-            throw new MoorfieldException(Trouble.Refused,
+            throw new MoorfieldException(ErrorKind.Refused,
                 $"{volume.Name}: its marker of an interrupted run names a vault on the volume itself ({Vault}), which Moorfield never uses. "
                     + $"Nothing was changed.");
-        var vault = Vaults.Vault.OpenExisting(Vault, seam)
-            ?? throw new MoorfieldException(Trouble.Failed,
+        var vault = Vaults.Vault.OpenExisting(Vault, interceptor)
+            ?? throw new MoorfieldException(ErrorKind.Failed,
                 $"{volume.Name}: an earlier run was interrupted, and its vault {Vault} is not there. Make it available under that path. Nothing "
                     + $"was changed.");
         try
         {
             var point = vault.Read(Point);
             if (point.Image is not null || point.Changes.Any(c => c.Edition is not null))
-                throw new MoorfieldException(Trouble.Refused,
+                throw new MoorfieldException(ErrorKind.Refused,
                     $"{volume.Name}: restore point {Point} in {Vault}, which its marker names, is that of an image. Nothing was changed.");
             if (point.Target.IsAt(volume.FullPath, volume.Place) || asked == Point)
                 return (vault, point);
-            throw new MoorfieldException(Trouble.Refused,
+            throw new MoorfieldException(ErrorKind.Refused,
                 $"{volume.Name}: restore point {Point} in {Vault}, which its marker names, was made on {point.Target.Path}. If this is that "
-                    + $"system, moved, or a copy of it: {Prose.Command("undo", volume.FullPath, $"{Point}")}. Nothing was changed.");
+                    + $"system, moved, or a copy of it: {TextFormat.Command("undo", volume.FullPath, $"{Point}")}. Nothing was changed.");
         }
         catch
         {
@@ -90,7 +91,7 @@ public sealed class InterruptedRun
             return true;
         try
         {
-            using var volume = WindowsVolume.Open(point.Target.Path, new WriteSeam());
+            using var volume = WindowsVolume.Open(point.Target.Path, new WriteInterceptor());
             return volume.Place != point.Target.Place || (Find(volume) is { } run && run.Point == point.Number);
         }
         catch (MoorfieldException)
@@ -104,15 +105,16 @@ public sealed class InterruptedRun
         $"{volume.Name}: an earlier run was interrupted (restore point {Point} in {Vault}). {Choices(volume, IsUndo(volume))}";
 
     internal static string Choices(WindowsVolume volume, bool isUndo) => isUndo
-        ? $"{Prose.Command("undo", volume.FullPath)} carries the undo on to its end."
-        : $"{Prose.Command("undo", volume.FullPath)} puts everything back; {Prose.Command("restore-point", "finish", volume.FullPath)} carries it "
+        ? $"{TextFormat.Command("undo", volume.FullPath)} carries the undo on to its end."
+        : $"{TextFormat.Command("undo", volume.FullPath)} puts everything back; {TextFormat.Command("restore-point", "finish", volume.FullPath)} "
+        + $"carries it "
             + "to its end.";
 
     private bool IsUndo(WindowsVolume volume)
     {
         try
         {
-            var (vault, point) = Open(volume, new WriteSeam(), Point);
+            var (vault, point) = Open(volume, new WriteInterceptor(), Point);
             vault.Dispose();
             return point.Kind == RunKind.Undo;
         }
@@ -141,9 +143,9 @@ public sealed class InterruptedRun
             if (volume.Stat(path) is not { } info || (state == FileState.Foreign && !overwrite))
             {
                 string way = point.Kind == RunKind.Undo ? "'moorfield undo --overwrite' writes it all the same"
-                    : $"Undo the run instead: {Prose.Command("undo", volume.FullPath)}";
+                    : $"Undo the run instead: {TextFormat.Command("undo", volume.FullPath)}";
                 throw new MoorfieldException(
-                    Trouble.Refused, $"{volume.Name}: {file.Path} was changed by something else since. {way}. Nothing was changed.");
+                    ErrorKind.Refused, $"{volume.Name}: {file.Path} was changed by something else since. {way}. Nothing was changed.");
             }
             var content = state == FileState.After ? null
                 : new PreparedContent(FileContent.InMemory([]), FileContent.InMemory(vault.OpenBlob(file.After)));
@@ -151,7 +153,7 @@ public sealed class InterruptedRun
             files.Add(new PreparedFile(path, content, info, before is null ? null : (before.Accessed, before.Modified)));
         }
         var foreign = Foreign(volume, point).ToList();
-        using var prepared = new PreparedRun([.. point.Changes.Except(foreign)], [.. files]);
+        using var prepared = new PreparedChanges([.. point.Changes.Except(foreign)], [.. files]);
         StepNote note = (step, what, message, family, edition) =>
             vault.Append(Point, new JournalLine(clock.GetUtcNow(), step, what, message, family, edition));
         foreach (var change in foreign)
@@ -159,8 +161,8 @@ public sealed class InterruptedRun
         var outcome = new Execution(volume, vault, note, resumes: true, stop).CarryOut(prepared, Point);
         Close(volume, vault, point, clock);
         // Half of a run does not agree with anything; the run below is undone next.
-        if (Below(vault, point) is not null)
-            outcome = outcome with { Disagreements = [] };
+        if (HalfUndoneRun(vault, point) is not null)
+            outcome = outcome with { Discrepancies = [] };
         return outcome with { Failures = [.. foreign.Select(c => new RunFailure(c.Family, c.Describe(), Foreigner)), .. outcome.Failures] };
     }
 
@@ -176,7 +178,7 @@ public sealed class InterruptedRun
         vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Finished));
         if (Find(volume) is not { } run)
         {
-            vault.NoteUnmarked(point, clock);
+            vault.RecordMarkerRemoved(point, clock);
             return;
         }
         if (point.Undoes is { } undone && vault.Has(undone) && vault.Journal(undone).All(l => l.Step != JournalLine.Finished))
@@ -184,15 +186,15 @@ public sealed class InterruptedRun
             foreach (var folder in vault.Read(undone).Changes.OfType<TreeAdded>().Select(c => c.Path.Parent).Distinct())
                 volume.ClearPart(folder);
         }
-        if (Below(vault, point) is { } below)
+        if (HalfUndoneRun(vault, point) is { } below)
             volume.WriteMarker(RunMarker.FileName, PointDocuments.Write(run.Marker with { Point = below }));
         else
             volume.DeleteMarker(RunMarker.FileName, run.Marker.RootAccessed, run.Marker.RootModified);
-        vault.NoteUnmarked(point, clock);
+        vault.RecordMarkerRemoved(point, clock);
     }
 
     /// <summary>The unfinished run whose middle an undo of its undo has brought back; null when there is none.</summary>
-    private static int? Below(Vault vault, RestorePoint point) =>
+    private static int? HalfUndoneRun(Vault vault, RestorePoint point) =>
         point.Undoes is { } undone && vault.Has(undone) && UndoesHalf(vault, vault.Read(undone)) is { } first ? first : null;
 
     /// <summary>The run that an undo undid, when that had been cut off: undoing the undo would bring back half of it.</summary>

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
@@ -41,7 +42,8 @@ internal sealed class StateDifference : IDisposable
         _after = SystemReader.Read(now, guards);
         if (_before.Build.Split('.')[0] != _after.Build.Split('.')[0])
         {
-            throw new MoorfieldException(Trouble.Refused, $"{now.Name} was updated from build {_before.Build} to {_after.Build} since: the state of "
+            throw new MoorfieldException(ErrorKind.Refused, $"{now.Name} was updated from build {_before.Build} to {_after.Build} since: the state "
+                + $"of "
                 + "another build is not put back. Use 'compare' to see what differs, and 'bring-back' for single packages.");
         }
     }
@@ -306,7 +308,7 @@ internal sealed class StateDifference : IDisposable
         }
         catch (Microsoft.Data.Sqlite.SqliteException e)
         {
-            throw new MoorfieldException(Trouble.Failed,
+            throw new MoorfieldException(ErrorKind.Failed,
                 $"{_now.Name}: {Places.StateRepository}: {RepositoryGuard.Describe(e)}. Nothing was changed.", e);
         }
     }
@@ -344,7 +346,7 @@ internal sealed class StateDifference : IDisposable
             var collected = source.Collect(new RowsRemoved(family, row.FullName, row.Sid));
             if (row.Sid is null && after.Contains(row) && RepositoryRows.OfAccounts(collected) is var ofAccounts)
                 collected = collected.RemoveAll(ofAccounts.Contains);
-            if (new RepositoryFitting(now.Connection).Fit(collected, then.Connection) is { } fitting)
+            if (new RepositoryRemapper(now.Connection).Remap(collected, then.Connection) is { } fitting)
             {
                 scratch.Add(fitting);
                 if (!fitting.IsEmpty)

@@ -1,5 +1,7 @@
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 
@@ -17,7 +19,7 @@ public static class TargetIdentities
     /// <summary>What a volume is called in a restore point, from what little must be read for it.</summary>
     /// <exception cref="Model.MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
     /// <param name="read">Its system, where that was read already.</param>
-    public static TargetIdentity Identify(WindowsTree volume, TargetPlace place, SystemSnapshot? read)
+    public static TargetIdentity Identify(WindowsTree volume, TargetLocation place, SystemSnapshot? read)
     {
         if (read is not null)
             return new TargetIdentity(volume.FullPath, read.Computer, read.MachineId, read.Product, read.Build, place);

@@ -1,7 +1,7 @@
 using System.Collections.Immutable;
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Wim;
 
@@ -44,13 +44,13 @@ public sealed record RunRequest(
 /// <param name="Source">Where the content of files that come back is kept; the same vault when null.</param>
 /// <param name="KeepFiles">Copy what an image drops into the vault, so that it can come back even after compacting.</param>
 /// <param name="Stop">Asked at points where it is safe to stop.</param>
-public sealed record RunMeans(Vault? Vault, TimeProvider Clock, Vault? Source = null, bool KeepFiles = false, CancellationToken Stop = default);
+public sealed record RunContext(Vault? Vault, TimeProvider Clock, Vault? Source = null, bool KeepFiles = false, CancellationToken Stop = default);
 
 /// <summary>What a transaction has ready before anything is recorded or changed.</summary>
 /// <param name="Changes">With before-images; changes that would alter nothing are left out.</param>
 /// <param name="Files">Whose content is replaced.</param>
 /// <param name="Image">The image file before and after; null for other targets.</param>
-internal sealed record ReadyRun(ImmutableArray<Change> Changes, ImmutableArray<ReplacedFile> Files, ImageState? Image = null)
+internal sealed record PreparedRun(ImmutableArray<Change> Changes, ImmutableArray<ReplacedFile> Files, ImageState? Image = null)
 {
     /// <summary>The blocks that it changes; null for other targets than disks.</summary>
     internal DiskState? Disk { get; init; }
@@ -64,9 +64,9 @@ public abstract class Transaction
 {
     private RestorePoint? _point;
 
-    private protected Transaction(RunMeans means) => Means = means;
+    private protected Transaction(RunContext means) => Context = means;
 
-    private protected RunMeans Means { get; }
+    private protected RunContext Context { get; }
 
     /// <exception cref="MoorfieldException">Nothing was changed, or, when the message says so, the run was interrupted.</exception>
     public Outcome CarryOut(RunRequest request)
@@ -76,7 +76,7 @@ public abstract class Transaction
         {
             if (Prepare(request) is not { } ready)
                 return Outcome.Nothing with { Failures = request.LeftOut };
-            if (Means.Vault is not null)
+            if (Context.Vault is not null)
                 Record(request, ready);
             var outcome = Write(request, ready, _point?.Number, () => written = true);
             End(outcome);
@@ -84,16 +84,16 @@ public abstract class Transaction
         }
         catch (Exception e) when (!written)
         {
-            if (GiveUp(_point, e) is { } other)
+            if (Abort(_point, e) is { } other)
                 throw other;
             throw;
         }
     }
 
-    private void Record(RunRequest request, ReadyRun ready)
+    private void Record(RunRequest request, PreparedRun ready)
     {
-        _point = Means.Vault!.Begin(new RestorePoint(
-            0, request.Kind, request.Undoes, Means.Clock.GetUtcNow(), request.Title, request.Note, request.Target,
+        _point = Context.Vault!.Begin(new RestorePoint(
+            0, request.Kind, request.Undoes, Context.Clock.GetUtcNow(), request.Title, request.Note, request.Target,
             request.Packages, ready.Files, ready.Changes, ready.Image)
         {
             Intents = request.Intents,
@@ -115,11 +115,11 @@ public abstract class Transaction
     private protected void Note(string step, string? what, string? message = null, string? family = null, int? edition = null)
     {
         if (_point is not null)
-            Means.Vault!.Append(_point.Number, new JournalLine(Means.Clock.GetUtcNow(), step, what, message, family, edition));
+            Context.Vault!.Append(_point.Number, new JournalLine(Context.Clock.GetUtcNow(), step, what, message, family, edition));
     }
 
     /// <summary>Works out everything that will be written, in memory or where it does not count yet; null when there is nothing to do.</summary>
-    private protected abstract ReadyRun? Prepare(RunRequest request);
+    private protected abstract PreparedRun? Prepare(RunRequest request);
 
     /// <summary>Whether a marker on the target, or beside it, names the restore point while the run is under way.</summary>
     private protected virtual bool HasMarker => true;
@@ -134,7 +134,7 @@ public abstract class Transaction
     /// <param name="ready">What was prepared.</param>
     /// <param name="point">Number of the restore point; null for a run without one.</param>
     /// <param name="written">Called when nothing can be given up any more.</param>
-    private protected abstract Outcome Write(RunRequest request, ReadyRun ready, int? point, Action written);
+    private protected abstract Outcome Write(RunRequest request, PreparedRun ready, int? point, Action written);
 
     /// <summary>Ends the journal, and takes the mark off the target.</summary>
     private protected abstract void Close(RestorePoint point, Outcome outcome);
@@ -143,5 +143,5 @@ public abstract class Transaction
     /// <param name="point">Null when none is recorded yet, or the run is to have none.</param>
     /// <param name="reason">What went wrong.</param>
     /// <returns>What to tell instead; null to tell the reason itself.</returns>
-    private protected abstract Exception? GiveUp(RestorePoint? point, Exception reason);
+    private protected abstract Exception? Abort(RestorePoint? point, Exception reason);
 }

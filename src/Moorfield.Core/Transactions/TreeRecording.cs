@@ -1,4 +1,7 @@
+using Moorfield.Core.Disks;
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 
@@ -10,7 +13,7 @@ internal static class TreeRecording
     /// <summary>Records a file, link or folder with all below it, contents in the vault; those of an image stay in its file.</summary>
     /// <param name="lost">Told of what cannot be recorded completely.</param>
     /// <returns>Null when nothing is there.</returns>
-    internal static RecordedTree? Record(WindowsTree tree, WindowsPath path, Vault vault, Action<LostContent> lost) => tree switch
+    internal static RecordedTree? Record(WindowsTree tree, WindowsPath path, Vault vault, Action<MissingContent> lost) => tree switch
     {
         WindowsVolume volume => volume.Record(path, vault.Keep, lost),
         DiskVolume disk => disk.Record(path, content => Keep(content, vault), lost)?.Invoke(),
@@ -18,7 +21,7 @@ internal static class TreeRecording
         _ => throw new InvalidOperationException($"Nothing is recorded of a {tree.GetType().Name}."),
     };
 
-    private static Func<string> Keep(ContentInMemory content, Vault vault)
+    private static Func<string> Keep(InMemoryContent content, Vault vault)
     {
         using (content)
         {

@@ -1,4 +1,6 @@
 using System.Collections.Immutable;
+using Moorfield.Core.Disks;
+using Moorfield.Core.Images;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
@@ -9,14 +11,14 @@ namespace Moorfield.Core.Transactions;
 
 /// <summary>What an undo is going to do.</summary>
 /// <param name="Changes">To be carried out.</param>
-/// <param name="AlreadyBack">Changes that are undone already.</param>
+/// <param name="AlreadyRestored">Changes that are undone already.</param>
 /// <param name="Conflicts">Changes whose place holds something that the run did not leave there.</param>
 /// <param name="Lost">Changes whose files are not, or not sound, in the vault, or are neither there nor in the image any more.</param>
 public sealed record UndoPlan(
     RestorePoint Point,
     ImmutableArray<ConcernedPackage> Packages,
     ImmutableArray<Change> Changes,
-    ImmutableArray<Change> AlreadyBack,
+    ImmutableArray<Change> AlreadyRestored,
     ImmutableArray<Change> Conflicts,
     ImmutableArray<Change> Lost)
 {
@@ -38,7 +40,7 @@ public sealed record UndoPlan(
     internal IReadOnlyDictionary<Sha1Hash, RestorableContent> Contents { get; init; } = ImmutableDictionary<Sha1Hash, RestorableContent>.Empty;
 
     /// <summary>Whether all that the run changed is as it was before.</summary>
-    public bool IsAllBack => !HasEffect && AlreadyBack.Length == Point.Changes.Length;
+    public bool IsFullyRestored => !HasEffect && AlreadyRestored.Length == Point.Changes.Length;
 
     /// <summary>Whether there is anything to put back.</summary>
     public bool HasEffect => !Changes.IsEmpty || !Whole.IsEmpty || IsExact;
@@ -61,12 +63,12 @@ public static class UndoPlanner
     /// <param name="account">Only what this account had; null for all.</param>
     /// <param name="damaged">Contents that the vault is known to have damaged.</param>
     /// <exception cref="MoorfieldException">The run is itself an undo that was cut off: refused.</exception>
-    public static UndoPlan Plan(ITrees target, Vault vault, RestorePoint point, ISet<string>? families, ISet<int?>? editions, bool overwrite,
+    public static UndoPlan Plan(ITreeProvider target, Vault vault, RestorePoint point, ISet<string>? families, ISet<int?>? editions, bool overwrite,
         bool interrupted = false, Account? account = null, IReadOnlySet<string>? damaged = null)
     {
         damaged ??= ImmutableHashSet<string>.Empty;
         if (interrupted && point.Kind == RunKind.Undo)
-            throw new MoorfieldException(Trouble.Refused,
+            throw new MoorfieldException(ErrorKind.Refused,
                 $"Restore point {point.Number} is that of an undo that was interrupted: it is carried on, not undone.");
         bool Concerns(string family, int? edition) =>
             (families is null || families.Contains(family)) && (editions is null || editions.Contains(edition));
@@ -95,7 +97,7 @@ public static class UndoPlanner
             tree => Plan(tree, edition, contents, vault, point, packages, [.. inverses.Where(c => c.Edition == edition)], overwrite, interrupted,
             again, isShare: account is not null, damaged)));
         return new UndoPlan(
-            point, packages, [.. ofFile, .. plans.SelectMany(p => p.Changes)], [.. fileBack, .. plans.SelectMany(p => p.AlreadyBack)],
+            point, packages, [.. ofFile, .. plans.SelectMany(p => p.Changes)], [.. fileBack, .. plans.SelectMany(p => p.AlreadyRestored)],
             [.. fileConflicts, .. plans.SelectMany(p => p.Conflicts)], [.. plans.SelectMany(p => p.Lost)])
         {
             Interrupted = interrupted,
@@ -113,7 +115,8 @@ public static class UndoPlanner
             && vault.Read(s.Point.Number).Changes.Any(c => c is EditionDropped));
         if (later is not null)
         {
-            throw new MoorfieldException(Trouble.Refused, $"Restore point {later.Point.Number} stands ({later.Point.Title}): the editions have other "
+            throw new MoorfieldException(ErrorKind.Refused, $"Restore point {later.Point.Number} stands ({later.Point.Title}): the editions have "
+                + $"other "
                 + $"numbers since. Undo that one first.");
         }
     }
@@ -128,7 +131,7 @@ public static class UndoPlanner
             var now = change.Number <= file.Editions.Length ? file.Editions[change.Number - 1] : null;
             if (change is EditionReturned gone)
             {
-                throw new MoorfieldException(Trouble.Refused, $"Edition {gone.Number} ({gone.Name}) cannot come back: an edition comes back with "
+                throw new MoorfieldException(ErrorKind.Refused, $"Edition {gone.Number} ({gone.Name}) cannot come back: an edition comes back with "
                     + $"the whole file only, and {file.Name} was changed by something else since, or was compacted. Undo what came later first.");
             }
             (change switch
@@ -151,7 +154,7 @@ public static class UndoPlanner
             using var stream = vault.OpenBlob(state.Journal);
             journal = DiskJournal.Read(stream);
         }
-        catch (Exception e) when (e is LostContentException or InvalidDataException)
+        catch (Exception e) when (e is MissingContentException or InvalidDataException)
         {
             return null; // lost or damaged: then change by change
         }
@@ -208,7 +211,7 @@ public static class UndoPlanner
             .Where(c => contents is not null ? !WimEdition.Contents(c.Recorded!).All(contents.Has) : IsLost(c))];
         return new UndoPlan(point, packages, [.. ready.Except(lost)], [.. alreadyBack], [.. conflicts], lost) { Whole = whole.ToImmutable() };
 
-        bool IsLost(TreeAdded change) => !VaultUpkeep.Contents(change.Recorded!).All(b => vault.HasBlob(b) && !damaged.Contains(b));
+        bool IsLost(TreeAdded change) => !VaultMaintenance.Contents(change.Recorded!).All(b => vault.HasBlob(b) && !damaged.Contains(b));
     }
 
     /// <summary>True: the file gets its old content whole. False: it has it already. Null: neither fits.</summary>

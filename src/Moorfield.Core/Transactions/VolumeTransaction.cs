@@ -10,25 +10,25 @@ namespace Moorfield.Core.Transactions;
 /// A run on a volume. Order of writing: blobs, restore point, marker, then the target, so that at any moment either nothing was changed or
 /// everything needed to go back is on the disk.
 /// </summary>
-public sealed class VolumeTransaction(WindowsVolume volume, RunMeans means) : Transaction(means), IDisposable
+public sealed class VolumeTransaction(WindowsVolume volume, RunContext means) : Transaction(means), IDisposable
 {
-    private PreparedRun? _prepared;
+    private PreparedChanges? _prepared;
     private bool _marked;
     private Execution? _execution;
 
     /// <inheritdoc/>
-    private protected override ReadyRun? Prepare(RunRequest request)
+    private protected override PreparedRun? Prepare(RunRequest request)
     {
         var whole = request.Restored?.WholeOf(null) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty;
-        var vault = Means.Vault;
+        var vault = Context.Vault;
         Recorder? record = vault is null ? null : (path, lost) => volume.Record(path, vault.Keep, lost) is { } tree ? () => tree : null;
-        _prepared = new Preparation(volume, record, whole, stop: Means.Stop).Prepare(request.Changes);
+        _prepared = new Preparation(volume, record, whole, stop: Context.Stop).Prepare(request.Changes);
         foreach (var file in _prepared.Files)
             volume.CheckWritable(file.Path, DefaultLists.IsList(file.Path));
         if (_prepared.Changes.IsEmpty && _prepared.Files.IsEmpty)
             return null;
         // The new contents are kept as well: an interrupted run can then be finished, and a half-written file be told from a foreign one.
-        return new ReadyRun(_prepared.Changes, vault is null ? [] : [.. _prepared.Files.Select(f => Keep(f, vault))]);
+        return new PreparedRun(_prepared.Changes, vault is null ? [] : [.. _prepared.Files.Select(f => Keep(f, vault))]);
     }
 
     private ReplacedFile Keep(PreparedFile file, Vault keeper)
@@ -45,7 +45,7 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunMeans means) : Tr
         // An undo of an interrupted run takes over from it; the root's times are those from before the first.
         var root = volume.Stat(WindowsPath.Root)!.Value;
         var earlier = InterruptedRun.Find(volume)?.Marker;
-        var marker = new RunMarker(point.Number, Means.Vault!.FullPath, earlier?.RootModified ?? root.Modified, earlier?.RootAccessed
+        var marker = new RunMarker(point.Number, Context.Vault!.FullPath, earlier?.RootModified ?? root.Modified, earlier?.RootAccessed
             ?? root.Accessed);
         try
         {
@@ -56,18 +56,18 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunMeans means) : Tr
             if (earlier is null)
             {
                 volume.ClearMarker(RunMarker.FileName, root.Accessed, root.Modified);
-                Means.Vault.Abandon(point.Number);
+                Context.Vault.Abandon(point.Number);
             }
-            throw new MoorfieldException(e.Trouble, $"{volume.Name} cannot be written: {e.Message} Nothing was changed.", e);
+            throw new MoorfieldException(e.Kind, $"{volume.Name} cannot be written: {e.Message} Nothing was changed.", e);
         }
         _marked = true;
     }
 
     /// <inheritdoc/>
-    private protected override Outcome Write(RunRequest request, ReadyRun ready, int? point, Action written)
+    private protected override Outcome Write(RunRequest request, PreparedRun ready, int? point, Action written)
     {
         bool resumes = request.Restored is { Interrupted: true };
-        _execution = new Execution(volume, Means.Source ?? Means.Vault, Note, resumes, Means.Stop)
+        _execution = new Execution(volume, Context.Source ?? Context.Vault, Note, resumes, Context.Stop)
         {
             PutsBack = request.Restored is not null,
             AddsAllOrNothing = request.Kind == RunKind.BringBack,
@@ -76,25 +76,25 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunMeans means) : Tr
     }
 
     /// <inheritdoc/>
-    private protected override void Close(RestorePoint point, Outcome outcome) => InterruptedRun.Close(volume, Means.Vault!, point, Means.Clock);
+    private protected override void Close(RestorePoint point, Outcome outcome) => InterruptedRun.Close(volume, Context.Vault!, point, Context.Clock);
 
     /// <inheritdoc/>
-    private protected override Exception? GiveUp(RestorePoint? point, Exception reason)
+    private protected override Exception? Abort(RestorePoint? point, Exception reason)
     {
         if (_execution is { IsTakenBack: true })
         {
             if (_marked && InterruptedRun.Find(volume) is { Marker: var marker })
                 volume.DeleteMarker(RunMarker.FileName, marker.RootAccessed, marker.RootModified);
             if (point is not null)
-                Means.Vault!.Abandon(point.Number);
+                Context.Vault!.Abandon(point.Number);
             return null;
         }
-        return _marked && reason is MoorfieldException trouble
+        return _marked && reason is MoorfieldException error
             ? new MoorfieldException(
-                trouble.Trouble,
-                $"{trouble.Message}{(trouble.Trouble == Trouble.Stopped ? "" : " The run was interrupted.")} "
+                error.Kind,
+                $"{error.Message}{(error.Kind == ErrorKind.Stopped ? "" : " The run was interrupted.")} "
                     + $"{InterruptedRun.Choices(volume, point!.Kind == RunKind.Undo)}",
-                trouble)
+                error)
             : null;
     }
 

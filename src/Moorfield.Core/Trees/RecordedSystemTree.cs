@@ -1,5 +1,6 @@
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Trees;
 
@@ -77,7 +78,7 @@ public sealed class RecordedSystemTree : WindowsTree
     }
 
     /// <inheritdoc/>
-    public override WindowsPath Spelled(WindowsPath path) => _entries.TryGetValue(path, out var entry) ? entry.Path : path;
+    public override WindowsPath ActualCasing(WindowsPath path) => _entries.TryGetValue(path, out var entry) ? entry.Path : path;
 
     /// <inheritdoc/>
     public override TreeState Compare(WindowsPath path, RecordedTree recorded, bool exactly = false) =>

@@ -1,4 +1,5 @@
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Trees;
 
@@ -35,8 +36,8 @@ internal static class TreeComparer
     private static bool Matches(Folder folder, string name, string path, Dictionary<string, RecordedVolumeEntry> entries, bool exactly, ref int found,
     int depth)
     {
-        TreeRecorder.CheckDepth(depth);
-        if (name == TreeWriter.PartName)
+        Folder.CheckDepth(depth);
+        if (name == AtomicFile.PartName)
             return true; // left by a run that was cut off; the next one takes it away
         if (!entries.TryGetValue(path, out var entry) || !IsSame(folder, name, entry) || (exactly && !HasAttributes(folder, name, entry)))
             return false;
@@ -60,8 +61,8 @@ internal static class TreeComparer
         var info = folder.Stat(name);
         if (info?.Kind != entry.Kind)
             return false;
-        if (entry.Attributes.TryGetValue(Withheld.ReparseAttribute, out byte[]? reparse))
-            return folder.Attribute(name, Withheld.ReparseAttribute) is { } now && now.AsSpan().SequenceEqual(reparse);
+        if (entry.Attributes.TryGetValue(InaccessibleData.ReparseAttribute, out byte[]? reparse))
+            return folder.Attribute(name, InaccessibleData.ReparseAttribute) is { } now && now.AsSpan().SequenceEqual(reparse);
         if (entry.Kind == EntryKind.Link)
             return folder.ReadLink(name) == entry.LinkTarget;
         if (entry.Kind != EntryKind.File)

@@ -1,17 +1,15 @@
 using System.Collections.Immutable;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Trees;
 
 /// <summary>Records trees with everything needed to make them again.</summary>
 /// <param name="keep">Takes each file's content and gives the name it is kept under.</param>
 /// <param name="lost">Told of each entry that cannot be recorded completely; the others are recorded all the same.</param>
-internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<LostContent> lost)
+internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<MissingContent> lost)
 {
-    /// <summary>Deepest nesting of folders that is walked; each level holds one open file.</summary>
-    internal const int MaxDepth = 500;
-
     // Reachable by name, but not listed by the drivers (ntfs-3g; the kernel's ntfs3). Source: docs/on-disk.md, "Files" [seen].
     private static readonly string[] UnlistedAttributes =
     [
@@ -34,12 +32,6 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<Los
         return new RecordedTree(parentTime, _entries.ToImmutable());
     }
 
-    internal static void CheckDepth(int depth)
-    {
-        if (depth > MaxDepth)
-            throw new MoorfieldException(Trouble.Failed, $"Folders are nested deeper than {MaxDepth} levels.");
-    }
-
     /// <param name="unread">Told of each attribute that is there and cannot be read.</param>
     internal static ImmutableSortedDictionary<string, byte[]> Attributes(Folder folder, string name, Action<string>? unread = null)
     {
@@ -59,20 +51,20 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<Los
 
     private void Add(Folder folder, string name, string path, int depth)
     {
-        CheckDepth(depth);
+        Folder.CheckDepth(depth);
         EntryInfo info;
         try
         {
-            info = folder.Stat(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' went away while it was being recorded.");
+            info = folder.Stat(name) ?? throw new MoorfieldException(ErrorKind.Failed, $"'{name}' went away while it was being recorded.");
         }
         catch (MoorfieldException e) when (path.Length > 0)
         {
-            lost(new LostContent(path, $"it cannot be looked at ({e.Message.TrimEnd('.')})"));
+            lost(new MissingContent(path, $"it cannot be looked at ({e.Message.TrimEnd('.')})"));
             return;
         }
         string? unread = null;
         var attributes = Attributes(folder, name, attribute => unread ??= attribute);
-        string? why = unread is null ? Withheld.Why(info.Kind, attributes)
+        string? why = unread is null ? InaccessibleData.Reason(info.Kind, attributes)
             : unread.StartsWith(StreamPrefix, StringComparison.Ordinal)
                 ? $"its stream '{unread[StreamPrefix.Length..]}' cannot be read through this mount" : $"its attribute {unread} cannot be read";
         string? blob = null;
@@ -84,7 +76,7 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<Los
                 break;
             case EntryKind.Link:
                 link = folder.ReadLink(name);
-                why ??= Withheld.Why(folder, name);
+                why ??= InaccessibleData.Reason(folder, name);
                 break;
             case EntryKind.Other:
                 why = "it is a device, socket or pipe";
@@ -92,7 +84,7 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<Los
         }
         if (why is not null)
         {
-            lost(new LostContent(path, why));
+            lost(new MissingContent(path, why));
             return;
         }
         long size = info.Kind == EntryKind.File ? info.Size : 0;
@@ -100,7 +92,8 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<Los
             attributes));
         if (info.Kind != EntryKind.Folder)
             return;
-        using var child = folder.OpenFolder(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' went away while it was being recorded.");
+        using var child = folder.OpenFolder(name)
+            ?? throw new MoorfieldException(ErrorKind.Failed, $"'{name}' went away while it was being recorded.");
         foreach (string childName in child.Names().Order(StringComparer.Ordinal))
             Add(child, childName, path.Length == 0 ? childName : $"{path}\\{childName}", depth + 1);
     }
@@ -110,7 +103,7 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<Los
         SafeFileHandle? file;
         try
         {
-            file = folder.OpenFile(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' went away while it was being recorded.");
+            file = folder.OpenFile(name) ?? throw new MoorfieldException(ErrorKind.Failed, $"'{name}' went away while it was being recorded.");
         }
         catch (MoorfieldException e)
         {

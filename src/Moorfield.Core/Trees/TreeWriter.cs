@@ -1,88 +1,16 @@
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Trees;
 
-/// <summary>Adds and removes trees inside open folders.</summary>
+/// <summary>Adds recorded trees to open folders.</summary>
 /// <param name="content">Opens the content kept under a name.</param>
 /// <param name="resumes">A run that was cut off may have left files that are not whole.</param>
 internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = false)
 {
-    /// <summary>A file has this name while it is being written, so that a file with its own name is always whole.</summary>
-    internal const string PartName = ".moorfield-part";
-
-    private const uint PlainMode = 0x1A4;
-
     private readonly List<string> _warnings = [];
 
     internal IReadOnlyList<string> Warnings => _warnings;
-
-    internal static void Remove(Folder parent, string name, int depth = 0)
-    {
-        TreeRecorder.CheckDepth(depth);
-        if (parent.Stat(name) is not { } info)
-            return;
-        if (info.Kind == EntryKind.Folder)
-        {
-            using (var folder = parent.OpenFolder(name))
-            {
-                // A listing can be incomplete when entries go meanwhile (fuse drivers): again until it is empty.
-                int last = int.MaxValue;
-                for (var names = folder!.Names(); names.Count > 0; names = folder.Names())
-                {
-                    if (names.Count == last)
-                        throw new MoorfieldException(Trouble.Failed, $"'{names[0]}' was deleted and is still there.");
-                    last = names.Count;
-                    names.ForEach(child => Remove(folder, child, depth + 1));
-                }
-            }
-            parent.Delete(name, folder: true);
-            return;
-        }
-        parent.Delete(name);
-    }
-
-    /// <summary>Writes a file whole or not at all, flushed with its name.</summary>
-    internal static void WriteWhole(Folder folder, string name, ReadOnlySpan<byte> bytes, uint mode = PlainMode)
-    {
-        byte[] content = bytes.ToArray();
-        Place(folder, name, () =>
-        {
-            using var file = folder.CreateFile(PartName, mode);
-            folder.Write(file, content, 0, name);
-            folder.Flush(file, name);
-        });
-        folder.Flush();
-    }
-
-    /// <summary>Writes a file that no power cut need spare.</summary>
-    internal static void Write(Folder folder, string name, byte[] content, uint mode) => Place(folder, name, () =>
-    {
-        using var file = folder.CreateFile(PartName, mode);
-        folder.Write(file, content, 0, name);
-    });
-
-    /// <summary>Makes something under the name for parts and gives it its own name; nothing is left of it when that fails.</summary>
-    internal static void Place(Folder folder, string name, Action make)
-    {
-        DeletePart(folder);
-        try
-        {
-            make();
-            folder.Rename(PartName, name);
-        }
-        catch (MoorfieldException)
-        {
-            try
-            {
-                DeletePart(folder);
-            }
-            catch (MoorfieldException)
-            {
-                // what went wrong first is what a person must know
-            }
-            throw;
-        }
-    }
 
     internal void Add(Folder parent, string name, RecordedTree recorded)
     {
@@ -94,7 +22,7 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
     private void Add(Folder parent, string name, RecordedVolumeEntry entry, ILookup<string, RecordedVolumeEntry> children)
     {
         // Writing its data turns an empty file or folder into a reparse point. [seen]
-        bool isReparsePoint = entry.Attributes.ContainsKey(Withheld.ReparseAttribute);
+        bool isReparsePoint = entry.Attributes.ContainsKey(InaccessibleData.ReparseAttribute);
         if (parent.Stat(name) is { } there)
         {
             if (there.Kind != EntryKind.Folder || entry.Kind != EntryKind.Folder || isReparsePoint)
@@ -109,7 +37,7 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
                     AddLeaf(parent, name, entry, isReparsePoint);
                     return;
                 }
-                throw new MoorfieldException(Trouble.Failed, $"'{name}' is there already, with other content.");
+                throw new MoorfieldException(ErrorKind.Failed, $"'{name}' is there already, with other content.");
             }
         }
         else if (isReparsePoint || entry.Kind != EntryKind.Folder)
@@ -121,9 +49,9 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
         {
             parent.MakeFolder(name);
         }
-        using (var folder = parent.OpenFolder(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' is no folder any more."))
+        using (var folder = parent.OpenFolder(name) ?? throw new MoorfieldException(ErrorKind.Failed, $"'{name}' is no folder any more."))
         {
-            DeletePart(folder);
+            AtomicFile.DeletePart(folder);
             foreach (var child in children[entry.Path])
                 Add(folder, child.Path[(child.Path.LastIndexOf('\\') + 1)..], child, children);
         }
@@ -132,23 +60,23 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
 
     private void AddLeaf(Folder parent, string name, RecordedVolumeEntry entry, bool isReparsePoint)
     {
-        Place(parent, name, () =>
+        AtomicFile.Place(parent, name, () =>
         {
             if (entry.Kind == EntryKind.Link && !isReparsePoint)
             {
-                parent.MakeLink(PartName, UnixName.EncodeTarget(entry.LinkTarget!));
+                parent.MakeLink(AtomicFile.PartName, UnixName.EncodeTarget(entry.LinkTarget!));
             }
             else if (entry.Kind == EntryKind.Folder)
             {
-                parent.MakeFolder(PartName);
+                parent.MakeFolder(AtomicFile.PartName);
             }
             else
             {
-                using var file = parent.CreateFile(PartName, 0x180);
+                using var file = parent.CreateFile(AtomicFile.PartName, 0x180);
                 if (!isReparsePoint)
                     Copy(parent, file, entry, name);
             }
-            SetAttributes(parent, PartName, entry);
+            SetAttributes(parent, AtomicFile.PartName, entry);
         });
         SetAttributes(parent, name, entry, IsFlags); // a new name counts as a change on ntfs-3g
     }
@@ -198,7 +126,7 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
         if (endsInHole)
             parent.Truncate(file, done, name);
         if (done != entry.Size)
-            throw new MoorfieldException(Trouble.Failed, $"The vault's copy of '{name}' has {done:N0} bytes, not {entry.Size:N0}.");
+            throw new MoorfieldException(ErrorKind.Failed, $"The vault's copy of '{name}' has {done:N0} bytes, not {entry.Size:N0}.");
     }
 
     private void SetAttributes(Folder parent, string name, RecordedVolumeEntry entry)
@@ -234,16 +162,9 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
         {
             set();
         }
-        catch (MoorfieldException e) when (e.Trouble == Trouble.Failed)
+        catch (MoorfieldException e) when (e.Kind == ErrorKind.Failed)
         {
             _warnings.Add($"'{name}': {what} could not be put back. {e.Message}");
         }
-    }
-
-    /// <summary>Takes away what a run that was cut off was writing here.</summary>
-    internal static void DeletePart(Folder folder)
-    {
-        if (folder.Stat(PartName) is not null)
-            Remove(folder, PartName);
     }
 }

@@ -1,5 +1,6 @@
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Trees;
@@ -46,7 +47,7 @@ public abstract class WindowsTree : IDisposable
     public abstract void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit);
 
     /// <summary>The path as it is spelled there as far as it exists; the rest as given.</summary>
-    public abstract WindowsPath Spelled(WindowsPath path);
+    public abstract WindowsPath ActualCasing(WindowsPath path);
 
     /// <summary>Whether what is at a path is the recorded tree, part of it, nothing, or something else.</summary>
     /// <param name="exactly">Also by streams, attributes and security descriptors.</param>
@@ -71,17 +72,17 @@ public abstract class WindowsTree : IDisposable
         long length = RandomAccess.GetLength(file);
         return length <= limit
             ? FileContent.ReadAll(file, limit)
-            : throw new MoorfieldException(Trouble.Failed,
+            : throw new MoorfieldException(ErrorKind.Failed,
                 $"{Name}: {path} has {length:N0} bytes, more than the {limit:N0} that it could sensibly have.");
     }
 
     /// <summary>Trouble for a file that would be written under other names as well.</summary>
-    private protected MoorfieldException HasOtherNames(WindowsPath path, int others) => new(Trouble.Refused,
+    private protected MoorfieldException HasOtherNames(WindowsPath path, int others) => new(ErrorKind.Refused,
         $"{Name}: {path} has {(others == 1 ? "another name" : $"{others} other names")} (hard links), and writing it would change it under "
             + $"{(others == 1 ? "both" : "all of them")}. Give it a file of its own first. Nothing was changed.");
 
     /// <summary>Trouble for a path where something should be.</summary>
-    protected MoorfieldException Missing(WindowsPath path) => new(Trouble.Failed, $"{Name}: {path} is not there.");
+    protected MoorfieldException Missing(WindowsPath path) => new(ErrorKind.Failed, $"{Name}: {path} is not there.");
 
     /// <inheritdoc/>
     public void Dispose()

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Trees;
 
@@ -8,7 +9,7 @@ namespace Moorfield.Core.Trees;
 /// The file tree of a Windows volume mounted as a Linux folder. Paths are case-insensitive; links are never followed, so that nothing
 /// outside the folder is ever read or changed.
 /// </summary>
-public sealed class WindowsVolume : WindowsTree, ITrees
+public sealed class WindowsVolume : WindowsTree, ITreeProvider
 {
     private readonly Folder _root;
 
@@ -27,19 +28,19 @@ public sealed class WindowsVolume : WindowsTree, ITrees
 
     /// <summary>Opens the folder that is the volume's root.</summary>
     /// <exception cref="MoorfieldException">It is not there, is no folder, or cannot be read.</exception>
-    public static WindowsVolume Open(string path, WriteSeam seam)
+    public static WindowsVolume Open(string path, WriteInterceptor interceptor)
     {
         if (!Directory.Exists(path))
         {
-            throw new MoorfieldException(Trouble.Misused, File.Exists(path)
+            throw new MoorfieldException(ErrorKind.InvalidUsage, File.Exists(path)
                 ? $"{path} is a file. Name the folder where a Windows volume is mounted."
                 : $"{path} does not exist. Name a disk, the folder where a Windows volume is mounted, or an image file.");
         }
-        return new WindowsVolume(Folder.Open(path, seam), path);
+        return new WindowsVolume(Folder.Open(path, interceptor), path);
     }
 
     /// <summary>Which folder this is, wherever it is mounted.</summary>
-    public TargetPlace Place => TargetPlace.Of(_root.Handle);
+    public TargetLocation Place => TargetLocation.Of(_root.Handle);
 
     /// <inheritdoc/>
     public T With<T>(int? edition, Func<WindowsTree, T> use) => use(this);
@@ -77,7 +78,7 @@ public sealed class WindowsVolume : WindowsTree, ITrees
 
         void Enter(Folder folder, WindowsPath below, int depth)
         {
-            TreeRecorder.CheckDepth(depth);
+            Folder.CheckDepth(depth);
             foreach (var (name, isFolder) in folder.Entries())
             {
                 if (isFolder != true && Look(folder, name) is { Kind: not EntryKind.Folder } other)
@@ -98,7 +99,7 @@ public sealed class WindowsVolume : WindowsTree, ITrees
         {
             try
             {
-                return folder.Stat(name) is { } info ? info.Kind == EntryKind.Link && Withheld.Why(folder, name) is not null
+                return folder.Stat(name) is { } info ? info.Kind == EntryKind.Link && InaccessibleData.Reason(folder, name) is not null
                 ? info with { Kind = EntryKind.Withheld, Size = 0 } : info : null;
             }
             catch (MoorfieldException)
@@ -109,13 +110,13 @@ public sealed class WindowsVolume : WindowsTree, ITrees
     }
 
     /// <inheritdoc/>
-    public override WindowsPath Spelled(WindowsPath path)
+    public override WindowsPath ActualCasing(WindowsPath path)
     {
         if (path.IsRoot)
             return path;
-        var parent = Spelled(path.Parent);
+        var parent = ActualCasing(path.Parent);
         using var folder = OpenFolder(parent);
-        return parent / (folder?.Spelling(path.Name) ?? path.Name);
+        return parent / (folder?.ActualCasing(path.Name) ?? path.Name);
     }
 
     /// <summary>
@@ -127,7 +128,7 @@ public sealed class WindowsVolume : WindowsTree, ITrees
     internal string? ReplaceContent(PreparedContent file, WindowsPath path)
     {
         using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
-        string name = folder.Spelling(path.Name) ?? throw Missing(path);
+        string name = folder.ActualCasing(path.Name) ?? throw Missing(path);
         if (OtherNames(folder, name) is > 0 and int others)
         {
             ReplaceByOwn(folder, name, file.After);
@@ -154,13 +155,13 @@ public sealed class WindowsVolume : WindowsTree, ITrees
     {
         var info = folder.Stat(name)!.Value;
         var attributes = TreeRecorder.Attributes(folder, name);
-        TreeWriter.Place(folder, name, () =>
+        AtomicFile.Place(folder, name, () =>
         {
-            using var own = folder.CreateFile(TreeWriter.PartName, 0x180);
+            using var own = folder.CreateFile(AtomicFile.PartName, 0x180);
             Fill(folder, name, own, content);
-            folder.SetOwnerAndMode(TreeWriter.PartName, info.Uid, info.Gid, info.Mode, EntryKind.File);
+            folder.SetOwnerAndMode(AtomicFile.PartName, info.Uid, info.Gid, info.Mode, EntryKind.File);
             foreach (var (attribute, value) in attributes.Where(a => !TreeWriter.IsTimes(a.Key)))
-                folder.SetAttribute(TreeWriter.PartName, attribute, value);
+                folder.SetAttribute(AtomicFile.PartName, attribute, value);
             folder.Flush(own, name);
         });
     }
@@ -181,7 +182,7 @@ public sealed class WindowsVolume : WindowsTree, ITrees
     public void CheckWritable(WindowsPath path, bool mayBecomeItsOwn)
     {
         using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
-        string name = folder.Spelling(path.Name) ?? throw Missing(path);
+        string name = folder.ActualCasing(path.Name) ?? throw Missing(path);
         using var file = folder.OpenFile(name, forWriting: true) ?? throw Missing(path);
         if (!mayBecomeItsOwn && OtherNames(folder, name) is > 0 and int others)
             throw HasOtherNames(path, others);
@@ -194,13 +195,13 @@ public sealed class WindowsVolume : WindowsTree, ITrees
     public void SetTimes(WindowsPath path, FileTime accessed, FileTime modified)
     {
         using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
-        folder.SetTimes(folder.Spelling(path.Name) ?? throw Missing(path), accessed, modified);
+        folder.SetTimes(folder.ActualCasing(path.Name) ?? throw Missing(path), accessed, modified);
     }
 
     /// <summary>Records a file, link or folder with all below it; null when nothing is there.</summary>
     /// <param name="keep">Takes each file's content and gives the name it is kept under.</param>
     /// <param name="lost">Told of what cannot be recorded completely.</param>
-    public RecordedTree? Record(WindowsPath path, Func<SafeFileHandle, string> keep, Action<LostContent> lost) =>
+    public RecordedTree? Record(WindowsPath path, Func<SafeFileHandle, string> keep, Action<MissingContent> lost) =>
         Within(path, (folder, name) =>
             new TreeRecorder(keep, l => lost(l with { Path = l.Path.Length == 0 ? path.ToString() : $@"{path}\{l.Path}" })).Record(folder, name),
             out _);
@@ -216,7 +217,7 @@ public sealed class WindowsVolume : WindowsTree, ITrees
     {
         _ = Within(path, (folder, name) =>
         {
-            TreeWriter.Remove(folder, name);
+            folder.DeleteTree(name);
             return true;
         }, out _);
     }
@@ -231,8 +232,8 @@ public sealed class WindowsVolume : WindowsTree, ITrees
     public IReadOnlyList<string> AddTree(WindowsPath path, RecordedTree recorded, Func<string, Stream> content, bool resumes = false)
     {
         using var parent = OpenOrMakeFolder(path.Parent);
-        TreeWriter.DeletePart(parent);
-        string name = parent.Spelling(path.Name) ?? path.Name;
+        AtomicFile.DeletePart(parent);
+        string name = parent.ActualCasing(path.Name) ?? path.Name;
         var writer = new TreeWriter(content, resumes);
         writer.Add(parent, name, recorded);
         if (!path.Parent.IsRoot)
@@ -246,7 +247,7 @@ public sealed class WindowsVolume : WindowsTree, ITrees
             : TreeState.Absent;
 
     /// <summary>Writes a small file at the volume's root, flushed with its name, replacing one that is there.</summary>
-    internal void WriteMarker(string name, ReadOnlySpan<byte> content) => TreeWriter.WriteWhole(_root, name, content);
+    internal void WriteMarker(string name, ReadOnlySpan<byte> content) => AtomicFile.Write(_root, name, content);
 
     /// <summary>Deletes the file again and gives the root the times it had before.</summary>
     internal void DeleteMarker(string name, FileTime accessed, FileTime modified)
@@ -259,27 +260,27 @@ public sealed class WindowsVolume : WindowsTree, ITrees
     /// <summary>Takes away what is left of a marker that could not be written.</summary>
     internal void ClearMarker(string name, FileTime accessed, FileTime modified)
     {
-        foreach (string left in new[] { TreeWriter.PartName, name }.Where(n => _root.Stat(n) is not null))
+        foreach (string left in new[] { AtomicFile.PartName, name }.Where(n => _root.Stat(n) is not null))
             DeleteMarker(left, accessed, modified);
     }
 
     /// <summary>Takes away a part of a marker that a run left which was cut off.</summary>
-    internal void ClearPart() => TreeWriter.DeletePart(_root);
+    internal void ClearPart() => AtomicFile.DeletePart(_root);
 
     /// <summary>Takes away what a run that was cut off was adding to a folder; the folder keeps its times.</summary>
     internal void ClearPart(WindowsPath path)
     {
         using var folder = OpenFolder(path);
-        if (folder?.Stat(TreeWriter.PartName) is null || Stat(path) is not { } info)
+        if (folder?.Stat(AtomicFile.PartName) is null || Stat(path) is not { } info)
             return;
-        TreeWriter.DeletePart(folder);
+        AtomicFile.DeletePart(folder);
         SetTimes(path, info.Accessed, info.Modified);
     }
 
     private T? Within<T>(WindowsPath path, Func<Folder, string, T> use, out bool found)
     {
         using var folder = OpenFolder(path.Parent);
-        string? name = folder?.Spelling(path.Name);
+        string? name = folder?.ActualCasing(path.Name);
         found = name is not null;
         return name is null ? default : use(folder!, name);
     }
@@ -291,7 +292,7 @@ public sealed class WindowsVolume : WindowsTree, ITrees
         {
             using var parent = current;
             current = parent?.OpenFolder(name);
-            if (current is null && parent?.Spelling(name) is { } spelling && spelling != name)
+            if (current is null && parent?.ActualCasing(name) is { } spelling && spelling != name)
                 current = parent.OpenFolder(spelling);
         }
         return current;
@@ -302,7 +303,7 @@ public sealed class WindowsVolume : WindowsTree, ITrees
         if (OpenFolder(path) is { } folder)
             return folder;
         if (Stat(path) is not null)
-            throw new MoorfieldException(Trouble.Failed, $"{Name}: {path} is not a folder.");
+            throw new MoorfieldException(ErrorKind.Failed, $"{Name}: {path} is not a folder.");
         using var parent = OpenOrMakeFolder(path.Parent);
         parent.MakeFolder(path.Name, 0x1ED);
         return parent.OpenFolder(path.Name) ?? throw Missing(path);

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using System.Globalization;
 using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Hives;
 using Moorfield.Formats.Ntfs;
@@ -11,8 +12,8 @@ namespace Moorfield.Core.Vaults;
 /// <summary>Looks whether a document of a vault, which anyone may have written, means something, before anything is done by it.</summary>
 internal static class PointCheck
 {
-    private const uint MostNanoseconds = 999_999_999;
-    private const int MostFact = 64 << 10;
+    private const uint MaxNanoseconds = 999_999_999;
+    private const int MaxFact = 64 << 10;
 
     /// <summary>What is wrong with it, in a few words; null when nothing is.</summary>
     internal static string? Fault(PointHead point)
@@ -91,7 +92,7 @@ internal static class PointCheck
         }
     }
 
-    private static bool IsTime(FileTime time) => time.Nanoseconds <= MostNanoseconds;
+    private static bool IsTime(FileTime time) => time.Nanoseconds <= MaxNanoseconds;
 
     private static bool IsContent(string? name, int? edition) =>
     name is not null && (edition is null ? Vault.IsHash(name) : Sha1Hash.Parse(name) is not null);
@@ -138,7 +139,7 @@ internal static class PointCheck
         entry.Mode <= 0xFFF && !entry.Attributes.Any(a => IsBad(a.Key)) && entry.Kind switch
         {
             EntryKind.File => entry.Blob is not null && Vault.IsHash(entry.Blob),
-            EntryKind.Link => !IsBad(entry.LinkTarget) || entry.Attributes.ContainsKey(Withheld.ReparseAttribute),
+            EntryKind.Link => !IsBad(entry.LinkTarget) || entry.Attributes.ContainsKey(InaccessibleData.ReparseAttribute),
             EntryKind.Folder => true,
             _ => false,
         };
@@ -146,7 +147,7 @@ internal static class PointCheck
     private static bool IsDiskEntry(RecordedDiskEntry entry) =>
         entry.Kind is EntryKind.File or EntryKind.Folder or EntryKind.Link
         && (entry.ShortName is null || IsName(entry.ShortName))
-        && new[] { entry.Facts.Security, entry.Facts.Reparse, entry.Facts.Extended, entry.Facts.ObjectId }.All(v => v is { Length: <= MostFact })
+        && new[] { entry.Facts.Security, entry.Facts.Reparse, entry.Facts.Extended, entry.Facts.ObjectId }.All(v => v is { Length: <= MaxFact })
         && entry.Streams.All(s => s.Stream.Name is not null)
         && entry.Streams.Select(s => s.Stream.Name).Distinct(StringComparer.OrdinalIgnoreCase).Count() == entry.Streams.Length
         && entry.Streams.All(s => s.Blob is not null && Vault.IsHash(s.Blob) && s.Stream.Length >= 0 && s.Stream.Name.Length <= byte.MaxValue

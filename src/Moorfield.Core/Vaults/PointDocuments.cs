@@ -1,7 +1,8 @@
 using System.Collections.Immutable;
 using System.Text.Json;
+using Moorfield.Core.Disks;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 using Moorfield.Formats.Ntfs;
@@ -76,9 +77,9 @@ internal static class PointDocuments
         Disk = target.Disk is { } disk ? Read(disk) : null,
     };
 
-    private static StoredPlace Of(TargetPlace place) => new(place.FileSystem, place.Inode);
+    private static StoredPlace Of(TargetLocation place) => new(place.FileSystem, place.Inode);
 
-    private static TargetPlace Read(StoredPlace place) => new(place.FileSystem, place.Inode);
+    private static TargetLocation Read(StoredPlace place) => new(place.FileSystem, place.Inode);
 
     private static StoredDiskIdentity Of(DiskIdentity disk) => new(
         disk.File is { } file ? Of(file) : null,
@@ -215,7 +216,7 @@ internal static class PointDocuments
     private static RecordedEntry Read(StoredEntry entry) => entry.Ntfs is { } ntfs
         ? new RecordedDiskEntry(
             entry.Path, One<EntryKind>(entry.Kind), entry.Size, Read(entry.Modified), Read(entry.Accessed),
-            new NtfsFacts(
+            new NtfsMetadata(
                 ntfs.Attributes,
                 ntfs.Times is { IsDefault: false, Length: 4 } times ? new NtfsTimes(times[0], times[1], times[2], times[3])
                     : throw new FormatException("an entry of a disk has no times"),

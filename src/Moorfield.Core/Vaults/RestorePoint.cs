@@ -1,7 +1,8 @@
 using System.Collections.Immutable;
+using Moorfield.Core.Disks;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Vaults;
 
@@ -33,7 +34,7 @@ public enum RunKind
 /// <param name="Computer">Name of the computer, or of the image file.</param>
 /// <param name="MachineId">The system's MachineGuid, or the image file's GUID, which must be the same when it is undone.</param>
 /// <param name="Place">Which folder of which file system; null for an image, and in restore points of earlier versions.</param>
-public sealed record TargetIdentity(string Path, string Computer, string MachineId, string Product, string Build, TargetPlace? Place = null)
+public sealed record TargetIdentity(string Path, string Computer, string MachineId, string Product, string Build, TargetLocation? Place = null)
 {
     /// <summary>Which disk it is on, for a disk; null for other targets, and in restore points of earlier versions.</summary>
     public DiskIdentity? Disk { get; init; }
@@ -45,8 +46,8 @@ public sealed record TargetIdentity(string Path, string Computer, string Machine
     /// <summary>Whether it is the same system or image, here or in another place.</summary>
     public bool IsSameSystemAs(TargetIdentity other) => MachineId.Equals(other.MachineId, StringComparison.OrdinalIgnoreCase);
 
-    internal bool IsAt(string path, TargetPlace? place) =>
-    (Place is null || place is null || Place == place) && (Path == path || TargetPlace.Meet(Path, path));
+    internal bool IsAt(string path, TargetLocation? place) =>
+    (Place is null || place is null || Place == place) && (Path == path || TargetLocation.IsSameFile(Path, path));
 }
 
 /// <summary>A package that a run was about.</summary>

@@ -1,12 +1,12 @@
 using System.Collections.Concurrent;
 using System.Globalization;
-using System.Text.Json.Serialization.Metadata;
-using System.Text.Json;
 using System.Text;
+using System.Text.Json;
+using System.Text.Json.Serialization.Metadata;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Formats.Native;
 using ZstdSharp;
 
@@ -74,12 +74,12 @@ public sealed partial class Vault : IDisposable
 
     /// <summary>Opens a vault for writing; it is made when it is missing.</summary>
     /// <exception cref="MoorfieldException">It cannot be made or written.</exception>
-    public static Vault Open(string path, WriteSeam seam)
+    public static Vault Open(string path, WriteInterceptor interceptor)
     {
         try
         {
             Directory.CreateDirectory(path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
-            var root = Folder.Open(path, seam);
+            var root = Folder.Open(path, interceptor);
             root.Share();
             var vault = new Vault(path, root, Subfolder(root, Blobs), Subfolder(root, Points));
             vault.ClearParts();
@@ -87,20 +87,20 @@ public sealed partial class Vault : IDisposable
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException or MoorfieldException)
         {
-            throw new MoorfieldException(Trouble.Failed,
+            throw new MoorfieldException(ErrorKind.Failed,
             $"The vault {path} cannot be used: {e.Message} Choose another with --vault. Nothing was changed.", e);
         }
     }
 
     /// <summary>Opens a vault that is there, and makes nothing; null when there is none.</summary>
-    public static Vault? OpenExisting(string path, WriteSeam? seam = null)
+    public static Vault? OpenExisting(string path, WriteInterceptor? interceptor = null)
     {
         Folder? root = null;
         Folder? blobs = null;
         Folder? points = null;
         try
         {
-            root = Directory.Exists(path) ? Folder.Open(path, seam ?? new WriteSeam()) : null;
+            root = Directory.Exists(path) ? Folder.Open(path, interceptor ?? new WriteInterceptor()) : null;
             root?.Share();
             blobs = root?.OpenFolder(Blobs);
             points = root?.OpenFolder(Points);
@@ -111,7 +111,7 @@ public sealed partial class Vault : IDisposable
         {
             blobs?.Dispose();
             root?.Dispose();
-            throw new MoorfieldException(Trouble.Failed, $"The vault {path} cannot be used: {e.Message}", e);
+            throw new MoorfieldException(ErrorKind.Failed, $"The vault {path} cannot be used: {e.Message}", e);
         }
         points?.Dispose();
         blobs?.Dispose();
@@ -147,7 +147,7 @@ public sealed partial class Vault : IDisposable
                 // another process makes the same vault at this moment
             }
         }
-        return parent.OpenFolder(name) ?? throw new MoorfieldException(Trouble.Failed, $"'{name}' in it is no folder.");
+        return parent.OpenFolder(name) ?? throw new MoorfieldException(ErrorKind.Failed, $"'{name}' in it is no folder.");
     }
 
     // ---- points
@@ -177,8 +177,8 @@ public sealed partial class Vault : IDisposable
         try
         {
             // Not flushed: what a power cut leaves of it is no head, and the document tells.
-            TreeWriter.Write(_points, HeadName(numbered.Number), head, Folder.PrivateMode);
-            TreeWriter.WriteWhole(_points, DocumentName(numbered.Number), document, Folder.PrivateMode);
+            AtomicFile.WriteUnflushed(_points, HeadName(numbered.Number), head, Folder.PrivateMode);
+            AtomicFile.Write(_points, DocumentName(numbered.Number), document, Folder.PrivateMode);
         }
         catch (MoorfieldException) when (Has(numbered.Number))
         {
@@ -196,7 +196,7 @@ public sealed partial class Vault : IDisposable
         }
         catch (Exception e) when (e is MoorfieldException || IsDamage(e))
         {
-            throw new MoorfieldException(Trouble.Refused, "What would be recorded could not be read back, so the run could not be undone: "
+            throw new MoorfieldException(ErrorKind.Refused, "What would be recorded could not be read back, so the run could not be undone: "
                 + $"{e.Message.TrimEnd('.')}. Nothing was changed. Please report it.", e);
         }
     }
@@ -219,7 +219,7 @@ public sealed partial class Vault : IDisposable
     {
         int highest = Numbers().LastOrDefault();
         if (highest > Highest())
-            TreeWriter.WriteWhole(_points, HighestName, Encoding.ASCII.GetBytes(highest.ToString(CultureInfo.InvariantCulture)),
+            AtomicFile.Write(_points, HighestName, Encoding.ASCII.GetBytes(highest.ToString(CultureInfo.InvariantCulture)),
                 Folder.PrivateMode);
         foreach (int number in numbers)
         {
@@ -238,7 +238,7 @@ public sealed partial class Vault : IDisposable
     internal IEnumerable<string> StrayNames()
     {
         var numbers = Numbers().ToHashSet();
-        return _points.Names().Where(n => n == TreeWriter.PartName || (int.TryParse(Path.GetFileNameWithoutExtension(n), out int number)
+        return _points.Names().Where(n => n == AtomicFile.PartName || (int.TryParse(Path.GetFileNameWithoutExtension(n), out int number)
             && (n == HeadName(number) || n == JournalName(number)) && !numbers.Contains(number)));
     }
 
@@ -297,21 +297,21 @@ public sealed partial class Vault : IDisposable
     private RestorePoint Load(int number)
     {
         using var file = _points.OpenFile(DocumentName(number))
-            ?? throw new MoorfieldException(Trouble.Misused,
+            ?? throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"The vault {FullPath} has no restore point {number}. 'moorfield restore-point list' lists them.");
         if (RandomAccess.GetLength(file) > MaxDocument)
-            throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is longer than any that Moorfield writes.");
-        return Translated(number, () => Checked(Parse(file, VaultJson.Default.StoredPoint, number), number));
+            throw new MoorfieldException(ErrorKind.Failed, $"Restore point {number} in {FullPath} is longer than any that Moorfield writes.");
+        return WrapErrors(number, () => Checked(Parse(file, VaultJson.Default.StoredPoint, number), number));
     }
 
     /// <exception cref="MoorfieldException">It is not that restore point, or means nothing.</exception>
     private RestorePoint Checked(StoredPoint? stored, int number)
     {
         if (stored is not { Schema: PointDocuments.Schema } || stored.Number != number)
-            throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged or of a newer Moorfield.");
+            throw new MoorfieldException(ErrorKind.Failed, $"Restore point {number} in {FullPath} is damaged or of a newer Moorfield.");
         var point = PointDocuments.Read(stored);
         return PointCheck.Fault(point) is { } fault
-            ? throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged: {fault}.")
+            ? throw new MoorfieldException(ErrorKind.Failed, $"Restore point {number} in {FullPath} is damaged: {fault}.")
             : point;
     }
 
@@ -345,7 +345,7 @@ public sealed partial class Vault : IDisposable
             return [];
         using var reader = new StreamReader(new FileStream(file, FileAccess.Read), Encoding.UTF8);
         if (reader.BaseStream.Length > MaxDocument)
-            throw new MoorfieldException(Trouble.Failed,
+            throw new MoorfieldException(ErrorKind.Failed,
                 $"The journal of restore point {number} in {FullPath} is longer than any that Moorfield writes.");
         var lines = new List<JournalLine>();
         while (reader.ReadLine() is { } text)
@@ -393,10 +393,10 @@ public sealed partial class Vault : IDisposable
         Append(number, new JournalLine(clock.GetUtcNow(), JournalLine.Noted, Message: text));
 
     /// <summary>Notes that everything that a run changed was found back as it was.</summary>
-    public void NoteBack(RestorePoint point, TimeProvider clock) => Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Back));
+    public void MarkUndone(RestorePoint point, TimeProvider clock) => Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Back));
 
     /// <summary>Notes that no marker names a point any more, nor the run that it undid, whose marker it took over.</summary>
-    internal void NoteUnmarked(RestorePoint point, TimeProvider clock)
+    internal void RecordMarkerRemoved(RestorePoint point, TimeProvider clock)
     {
         for (var run = point; run is not null; run = run.Undoes is { } undone && Has(undone) ? TryRead(undone) : null)
         {
@@ -406,19 +406,19 @@ public sealed partial class Vault : IDisposable
     }
 
     /// <summary>Notes that the files of runs on an image are gone for good.</summary>
-    public void NoteFilesGone(IEnumerable<RestorePoint> points, TimeProvider clock)
+    public void RecordFilesGone(IEnumerable<RestorePoint> points, TimeProvider clock)
     {
         foreach (var point in points)
             Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.FilesGone));
     }
 
-    private T? Parse<T>(SafeFileHandle file, JsonTypeInfo<T> type, int number) where T : class => Translated(number, () =>
+    private T? Parse<T>(SafeFileHandle file, JsonTypeInfo<T> type, int number) where T : class => WrapErrors(number, () =>
     {
         using var stream = new FileStream(file, FileAccess.Read);
         return JsonSerializer.Deserialize(stream, type);
     });
 
-    private T Translated<T>(int number, Func<T> read)
+    private T WrapErrors<T>(int number, Func<T> read)
     {
         try
         {
@@ -426,7 +426,7 @@ public sealed partial class Vault : IDisposable
         }
         catch (Exception e) when (IsDamage(e))
         {
-            throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} is damaged: {e.Message}", e);
+            throw new MoorfieldException(ErrorKind.Failed, $"Restore point {number} in {FullPath} is damaged: {e.Message}", e);
         }
     }
 

@@ -2,7 +2,7 @@ using System.Runtime.InteropServices;
 using System.Security.Cryptography;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Storage;
 using Moorfield.Formats.Native;
 using ZstdSharp;
 
@@ -42,7 +42,7 @@ public sealed partial class Vault
     private string Write(SafeFileHandle file, string part, Action<FileContent.Take> pieces)
     {
         using var hasher = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
-        using var output = new SeamStream(_blobs, file, part);
+        using var output = new InterceptedStream(_blobs, file, part);
         using (var compressor = new CompressionStream(output, _compressor.Value, preserveCompressor: true, leaveOpen: true))
         {
             pieces(piece =>
@@ -79,7 +79,7 @@ public sealed partial class Vault
     {
         var names = new HashSet<string>(StringComparer.Ordinal);
         using var file = _points.OpenFile(DocumentName(number))
-            ?? throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} cannot be read.");
+            ?? throw new MoorfieldException(ErrorKind.Failed, $"Restore point {number} in {FullPath} cannot be read.");
         const int Digits = 2 * SHA256.HashSizeInBytes;
         int run = 0;
         var word = new char[Digits];
@@ -104,7 +104,7 @@ public sealed partial class Vault
         }
         catch (IOException e)
         {
-            throw new MoorfieldException(Trouble.Failed, $"Restore point {number} in {FullPath} cannot be read: {e.Message}", e);
+            throw new MoorfieldException(ErrorKind.Failed, $"Restore point {number} in {FullPath} cannot be read: {e.Message}", e);
         }
         return names;
     }
@@ -115,7 +115,7 @@ public sealed partial class Vault
     {
         using var shelf = IsHash(hash) ? _blobs.OpenFolder(hash[..2]) : null;
         var file = shelf?.OpenFile(BlobName(hash))
-            ?? throw new LostContentException(hash, $"The vault {FullPath} has lost the content {hash}.");
+            ?? throw new MissingContentException(hash, $"The vault {FullPath} has lost the content {hash}.");
         return new VerifyingStream(new DecompressionStream(new FileStream(file, FileAccess.Read, bufferSize: 0), leaveOpen: false), hash);
     }
 

@@ -23,12 +23,12 @@ public sealed class PackageArchive : IDisposable
     /// <summary>Bytes that one hash of the block map covers.</summary>
     public const int BlockSize = 64 << 10;
 
-    private const int MostFiles = 200_000;
-    private const long MostMap = 256L << 20;
+    private const int MaxFiles = 200_000;
+    private const long MaxMap = 256L << 20;
 
     // Deflate makes of one byte 1,032 at most; what packages hold is made a few times smaller by it.
     private const long FreeBytes = 64L << 20;
-    private const int MostRatio = 200;
+    private const int MaxRatio = 200;
     private const string BlockMap = "AppxBlockMap.xml";
     private const string ManifestName = "AppxManifest.xml";
     private const string BundleManifestName = @"AppxMetadata\AppxBundleManifest.xml";
@@ -94,8 +94,8 @@ public sealed class PackageArchive : IDisposable
 
     private void Read()
     {
-        if (_zip.Entries.Count > MostFiles)
-            throw new InvalidDataException($"holds more than {MostFiles:N0} files");
+        if (_zip.Entries.Count > MaxFiles)
+            throw new InvalidDataException($"holds more than {MaxFiles:N0} files");
         foreach (var entry in _zip.Entries.Where(e => !e.FullName.EndsWith('/')))
         {
             string path = Decoded(entry.FullName);
@@ -144,8 +144,8 @@ public sealed class PackageArchive : IDisposable
                     throw new InvalidDataException($"holds '{path[..cut]}' as a file and as a folder");
             }
         }
-        if (whole > FreeBytes && whole / MostRatio > Math.Min(stored, _stream!.Length))
-            throw new InvalidDataException($"would unpack to {whole:N0} bytes, more than {MostRatio} times what it has, which no package does");
+        if (whole > FreeBytes && whole / MaxRatio > Math.Min(stored, _stream!.Length))
+            throw new InvalidDataException($"would unpack to {whole:N0} bytes, more than {MaxRatio} times what it has, which no package does");
     }
 
     private static Stream Open(ZipArchiveEntry entry, string path)
@@ -188,7 +188,7 @@ public sealed class PackageArchive : IDisposable
     {
         if (!_entries.TryGetValue(BlockMap, out var entry))
             throw new InvalidDataException("is no app package: it has no block map");
-        if (entry.Length > MostMap)
+        if (entry.Length > MaxMap)
             throw new InvalidDataException("has a block map longer than any");
         XElement root;
         try
@@ -196,7 +196,7 @@ public sealed class PackageArchive : IDisposable
             using var stream = Open(entry, BlockMap);
             using var reader = new DepthLimitedReader(XmlReader.Create(stream, new XmlReaderSettings
             {
-                DtdProcessing = DtdProcessing.Prohibit, XmlResolver = null, MaxCharactersInDocument = MostMap, IgnoreComments = true,
+                DtdProcessing = DtdProcessing.Prohibit, XmlResolver = null, MaxCharactersInDocument = MaxMap, IgnoreComments = true,
                 IgnoreWhitespace = true,
             }), AppxManifestReader.MaxDepth);
             root = XElement.Load(reader);
@@ -238,7 +238,7 @@ public sealed class PackageArchive : IDisposable
         if (entry.CompressedLength != entry.Length)
             throw new InvalidDataException($"holds its member '{member.FileName}' compressed; in a bundle members are stored as they are");
         // A copy, to be read in any order.
-        var copy = new FileStream(TemporaryPlace.Combine($"moorfield-member-{Guid.NewGuid():N}"), new FileStreamOptions
+        var copy = new FileStream(TemporaryPath.Combine($"moorfield-member-{Guid.NewGuid():N}"), new FileStreamOptions
         {
             Mode = FileMode.CreateNew, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite, Access = FileAccess.ReadWrite,
             Options = FileOptions.DeleteOnClose,

@@ -52,7 +52,7 @@ internal static class DiskServer
     internal static NbdSource Start(IEnumerable<string> arguments)
     {
         Sweep();
-        string folder = TemporaryPlace.Combine(FolderPrefix + Convert.ToHexStringLower(RandomNumberGenerator.GetBytes(Digits / 2)));
+        string folder = TemporaryPath.Combine(FolderPrefix + Convert.ToHexStringLower(RandomNumberGenerator.GetBytes(Digits / 2)));
         Directory.CreateDirectory(folder, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
         using var held = OpenFolder(folder);
         _ = LibC.Lock(held, LibC.LockExclusive | LibC.LockNonBlocking);
@@ -160,7 +160,7 @@ internal static class DiskServer
     /// <summary>Deletes the folders of servers whose process was killed before it had connected.</summary>
     private static void Sweep()
     {
-        foreach (string left in Directory.GetDirectories(TemporaryPlace.Folder, FolderPrefix + "*")
+        foreach (string left in Directory.GetDirectories(TemporaryPath.Folder, FolderPrefix + "*")
             .Where(d => Path.GetFileName(d)[FolderPrefix.Length..] is { Length: Digits } rest && rest.All(char.IsAsciiHexDigitLower)
                 && Directory.GetLastWriteTimeUtc(d) < DateTime.UtcNow - Patience)) // a newer one may be about to be locked
         {

@@ -18,9 +18,9 @@ public sealed class NbdSource : BlockSource
     private const uint Information = 3;
     private const ushort HasFlush = 4;
     private const ushort ReadCommand = 0, WriteCommand = 1, DisconnectCommand = 2, FlushCommand = 3;
-    private const int MostAtOnce = 1 << 20;
+    private const int MaxAtOnce = 1 << 20;
     private const int CachedLength = 64 << 10;
-    private const int MostCached = 256;
+    private const int MaxCached = 256;
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(30);
 
     private readonly Stream _stream;
@@ -63,7 +63,7 @@ public sealed class NbdSource : BlockSource
         try
         {
             var source = new NbdSource(new NetworkStream(socket, ownsSocket: true));
-            source.Shake();
+            source.Handshake();
             socket.ReceiveTimeout = socket.SendTimeout = (int)Patience.TotalMilliseconds;
             return source;
         }
@@ -74,7 +74,7 @@ public sealed class NbdSource : BlockSource
         }
     }
 
-    private void Shake()
+    private void Handshake()
     {
         Span<byte> buffer = stackalloc byte[26];
         Receive(buffer[..18]);
@@ -92,7 +92,7 @@ public sealed class NbdSource : BlockSource
             Receive(buffer[..20]);
             uint type = BinaryPrimitives.ReadUInt32BigEndian(buffer[12..]);
             uint length = BinaryPrimitives.ReadUInt32BigEndian(buffer[16..]);
-            if (BinaryPrimitives.ReadUInt64BigEndian(buffer) != OptionReplyMagic || length > MostAtOnce)
+            if (BinaryPrimitives.ReadUInt64BigEndian(buffer) != OptionReplyMagic || length > MaxAtOnce)
                 throw new IOException("its server does not speak the protocol");
             byte[] data = new byte[length];
             Receive(data);
@@ -134,8 +134,8 @@ public sealed class NbdSource : BlockSource
         if (_cache.TryGetValue(start, out byte[]? bytes))
             return bytes;
         bytes = new byte[Math.Min(CachedLength, Length - start)];
-        Ask(ReadCommand, start, (uint)bytes.Length, default, bytes);
-        if (_cached.Count == MostCached)
+        SendRequest(ReadCommand, start, (uint)bytes.Length, default, bytes);
+        if (_cached.Count == MaxCached)
             _cache.Remove(_cached.Dequeue());
         _cached.Enqueue(start);
         return _cache[start] = bytes;
@@ -149,8 +149,8 @@ public sealed class NbdSource : BlockSource
         _cached.Clear();
         for (int done = 0; done < bytes.Length;)
         {
-            int count = Math.Min(MostAtOnce, bytes.Length - done);
-            Ask(WriteCommand, offset + done, (uint)count, bytes.Slice(done, count), default);
+            int count = Math.Min(MaxAtOnce, bytes.Length - done);
+            SendRequest(WriteCommand, offset + done, (uint)count, bytes.Slice(done, count), default);
             done += count;
         }
     }
@@ -159,10 +159,10 @@ public sealed class NbdSource : BlockSource
     public override void Flush()
     {
         if ((_flags & HasFlush) != 0)
-            Ask(FlushCommand, 0, 0, default, default);
+            SendRequest(FlushCommand, 0, 0, default, default);
     }
 
-    private void Ask(ushort command, long offset, uint length, ReadOnlySpan<byte> sent, Span<byte> received)
+    private void SendRequest(ushort command, long offset, uint length, ReadOnlySpan<byte> sent, Span<byte> received)
     {
         Span<byte> head = stackalloc byte[28];
         BinaryPrimitives.WriteUInt32BigEndian(head, RequestMagic);
@@ -210,7 +210,7 @@ public sealed class NbdSource : BlockSource
         _isClosed = true;
         try
         {
-            Ask(DisconnectCommand, 0, 0, default, default);
+            SendRequest(DisconnectCommand, 0, 0, default, default);
         }
         catch (IOException)
         {

@@ -19,8 +19,8 @@ public static class PartitionTable
     /// <summary>Bytes of the largest sector that a partition table is looked for in.</summary>
     public const int MaxSector = 4096;
 
-    private const int MostEntries = 1024;
-    private const int MostLogical = 128;
+    private const int MaxEntries = 1024;
+    private const int MaxLogical = 128;
     private static readonly int[] SectorSizes = [512, 4096];
 
     /// <summary>The partitions, in their order; null when there is no partition table.</summary>
@@ -98,7 +98,7 @@ public static class PartitionTable
         long place = Sectors(BinaryPrimitives.ReadUInt64LittleEndian(header.AsSpan(72)), sectorSize);
         uint count = BinaryPrimitives.ReadUInt32LittleEndian(header.AsSpan(80));
         uint size = BinaryPrimitives.ReadUInt32LittleEndian(header.AsSpan(84));
-        if (count > MostEntries || size is < 128 or > 4096 || place < 0 || place > disk.Length - ((long)count * size))
+        if (count > MaxEntries || size is < 128 or > 4096 || place < 0 || place > disk.Length - ((long)count * size))
             throw new InvalidDataException("has a damaged partition table: its list of partitions makes no sense");
         byte[] list = new byte[count * size];
         disk.Read(place, list);
@@ -154,7 +154,7 @@ public static class PartitionTable
         byte[] sector = new byte[512];
         for (int number = 5; ; number++)
         {
-            if (number > MostLogical || place > disk.Length - sector.Length)
+            if (number > MaxLogical || place > disk.Length - sector.Length)
                 throw new InvalidDataException("has a damaged partition table: its logical partitions do not end");
             disk.Read(place, sector);
             if (sector[510] != 0x55 || sector[511] != 0xAA)

@@ -199,14 +199,14 @@ public static class VirtualDisk
             }
             catch (DiskServerException e)
             {
-                if (!e.Said.Contains("lock", StringComparison.Ordinal) || tries == MostTries)
+                if (!e.Said.Contains("lock", StringComparison.Ordinal) || tries == MaxTries)
                     throw new IOException(Reason(e.Said), e);
                 Thread.Sleep(Pause);
             }
         }
     }
 
-    private const int MostTries = 20;
+    private const int MaxTries = 20;
     private static readonly TimeSpan Pause = TimeSpan.FromMilliseconds(100);
 
     private static string Reason(string said)

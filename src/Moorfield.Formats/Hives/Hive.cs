@@ -91,7 +91,7 @@ public sealed class Hive : IRegistry
         }
         catch (DllNotFoundException e)
         {
-            throw NativeParts.Missing("libhivex", "libhivex.so.0", "libhivex0", e);
+            throw NativeLibraries.Missing("libhivex", "libhivex.so.0", "libhivex0", e);
         }
         int error = Marshal.GetLastPInvokeError();
         return handle.IsInvalid

@@ -23,7 +23,7 @@ public sealed record HiveReplay(SafeFileHandle? Content, int Writes, string? Why
 public static class HiveLogs
 {
     /// <summary>Longest log that is read, in bytes: longer than any that Windows writes.</summary>
-    public const long MostBytes = 256L << 20;
+    public const long MaxBytes = 256L << 20;
 
     private const int Sector = 512;
     private const int Page = 4096;
@@ -44,7 +44,7 @@ public static class HiveLogs
     public static HiveReplay Replay(SafeFileHandle hive, IReadOnlyList<SafeFileHandle> logs)
     {
         byte[] block = Start(hive);
-        if (logs.Any(l => RandomAccess.GetLength(l) > MostBytes))
+        if (logs.Any(l => RandomAccess.GetLength(l) > MaxBytes))
             return Nothing("a log is longer than any that Windows writes");
         var read = logs.Select(ReadAll).Where(l => l.Length > 0).ToList();
         if (read.Count == 0)

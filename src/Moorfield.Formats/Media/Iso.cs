@@ -16,7 +16,7 @@ internal sealed record IsoRoot(string Label, uint Block, uint Length);
 /// <summary>The volume descriptors of a medium.</summary>
 internal sealed record IsoDescriptors(IsoRoot? Primary, IsoRoot? Joliet, uint? BootCatalogue, bool HasUdf)
 {
-    private const int MostDescriptors = 64;
+    private const int MaxDescriptors = 64;
 
     internal static IsoDescriptors Read(MediumBlocks blocks)
     {
@@ -25,7 +25,7 @@ internal sealed record IsoDescriptors(IsoRoot? Primary, IsoRoot? Joliet, uint? B
         uint? boot = null;
         bool udf = false;
         bool ended = false;
-        for (int i = 0; i < MostDescriptors; i++)
+        for (int i = 0; i < MaxDescriptors; i++)
         {
             if (((Medium.FirstDescriptor + i + 1L) * Medium.BlockSize) > blocks.Length)
                 break;
@@ -85,7 +85,7 @@ internal static class IsoFolders
 
         void Walk(string path, uint block, uint length, int depth)
         {
-            if (depth > Medium.MostDepth || !seen.Add(block))
+            if (depth > Medium.MaxDepth || !seen.Add(block))
                 throw new InvalidDataException($"is damaged: the folder '{path}' is inside itself, or nested too deep");
             space.Claim(block, length, $"the folder '{path}'");
             byte[] folder = blocks.Read(block, length, $"the folder '{path}'");
@@ -127,8 +127,8 @@ internal static class IsoFolders
                     entries.Add(new MediumEntry(full, false, pieces.ToImmutable(), (flags & HiddenFlag) != 0));
                     pieces.Clear();
                 }
-                if (entries.Count > Medium.MostEntries)
-                    throw new InvalidDataException($"is damaged: it has more than {Medium.MostEntries:N0} files and folders");
+                if (entries.Count > Medium.MaxEntries)
+                    throw new InvalidDataException($"is damaged: it has more than {Medium.MaxEntries:N0} files and folders");
             }
             foreach (var (child, start, bytes) in below)
                 Walk(child, start, bytes, depth + 1);
@@ -159,7 +159,7 @@ internal static class MediumNames
 internal static class BootCatalogue
 {
     private const int EntrySize = 32;
-    private const int MostEntries = 64;
+    private const int MaxEntries = 64;
     private const byte Bootable = 0x88;
 
     internal static ImmutableArray<BootEntry> Read(MediumBlocks blocks, uint block)
@@ -172,7 +172,7 @@ internal static class BootCatalogue
             throw new InvalidDataException("is damaged: its boot catalogue is none");
         var entries = ImmutableArray.CreateBuilder<BootEntry>();
         byte platform = table[1];
-        for (int i = 1; i < MostEntries; i++)
+        for (int i = 1; i < MaxEntries; i++)
         {
             var entry = table.AsSpan(i * EntrySize, EntrySize);
             if (entry[0] is 0x90 or 0x91)

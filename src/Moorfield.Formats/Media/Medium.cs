@@ -15,9 +15,9 @@ public sealed class Medium
     internal const int FirstDescriptor = 16;
 
     /// <summary>Vendor's media have some thousand entries.</summary>
-    internal const int MostEntries = 200_000;
+    internal const int MaxEntries = 200_000;
 
-    internal const int MostDepth = 64;
+    internal const int MaxDepth = 64;
 
     private Medium(string label, string view, ImmutableArray<MediumEntry> entries, ImmutableArray<BootEntry> boot, ImmutableArray<string> views)
     {
@@ -129,7 +129,7 @@ internal sealed class FolderSpace
 internal sealed class MediumBlocks(SafeFileHandle file)
 {
     /// <summary>Most bytes that one folder or table may have.</summary>
-    private const long MostBytes = 64L << 20;
+    private const long MaxBytes = 64L << 20;
 
     internal long Length { get; } = RandomAccess.GetLength(file);
 
@@ -138,7 +138,7 @@ internal sealed class MediumBlocks(SafeFileHandle file)
     /// <exception cref="InvalidDataException">It lies outside of the file.</exception>
     internal byte[] Read(long block, long length, string what)
     {
-        if (length is < 0 or > MostBytes)
+        if (length is < 0 or > MaxBytes)
             throw new InvalidDataException($"is damaged: {what} has {length:N0} bytes, more than it could sensibly have");
         CheckInside(block, length, what);
         byte[] bytes = new byte[length];

@@ -36,7 +36,7 @@ internal sealed class AddedNode(string path, bool isFolder)
     /// <summary>Of the content, where it comes to lie.</summary>
     internal uint Block { get; set; }
 
-    private const int MostName = 64; // in a Joliet view
+    private const int MaxName = 64; // in a Joliet view
 
     /// <summary>Orders what is added by the folders of the medium that get it.</summary>
     /// <exception cref="ArgumentException">A path cannot be one, or is taken; the message says why.</exception>
@@ -48,7 +48,7 @@ internal sealed class AddedNode(string path, bool isFolder)
             string[] names = file.Path.Split('/');
             if (names.Any(n => !IsName(n)) || names.Length > 8)
             {
-                throw new ArgumentException($"'{file.Path}' is no path for a medium: names of 1 to {MostName} letters, with slashes between them, "
+                throw new ArgumentException($"'{file.Path}' is no path for a medium: names of 1 to {MaxName} letters, with slashes between them, "
                     + "in at most seven folders.");
             }
             // The part of the path that is there already.
@@ -75,6 +75,6 @@ internal sealed class AddedNode(string path, bool isFolder)
         return folders;
     }
 
-    private static bool IsName(string name) => name.Length is > 0 and <= MostName && name is not ("." or "..") && name.Trim() == name
+    private static bool IsName(string name) => name.Length is > 0 and <= MaxName && name is not ("." or "..") && name.Trim() == name
         && !name.EndsWith('.') && !name.Any(c => c < ' ' || "<>:\"|?*\\;".Contains(c) || char.IsSurrogate(c));
 }

@@ -15,8 +15,8 @@ public sealed partial class MediumRewrite
     private const int Block = Medium.BlockSize;
     private const int TagSize = 16;
     private const int CopyLength = 4 << 20;
-    private const int MostLabel = 32;
-    private const int MostPiece = 0x3FFFF800;
+    private const int MaxLabel = 32;
+    private const int MaxPiece = 0x3FFFF800;
     private readonly SafeFileHandle _source;
     private readonly MediumBlocks _blocks;
     private readonly Dictionary<long, byte[]> _changed = [];
@@ -191,8 +191,8 @@ public sealed partial class MediumRewrite
 
     private void CheckLabel()
     {
-        if (_label is not { Length: > 0 and <= MostLabel } || _label.Any(c => c is < ' ' or > '~'))
-            throw new ArgumentException($"A label has 1 to {MostLabel} letters of ASCII; '{_label}' has not.");
+        if (_label is not { Length: > 0 and <= MaxLabel } || _label.Any(c => c is < ' ' or > '~'))
+            throw new ArgumentException($"A label has 1 to {MaxLabel} letters of ASCII; '{_label}' has not.");
     }
 
     // ---- El Torito

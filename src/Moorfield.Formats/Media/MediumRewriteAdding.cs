@@ -13,7 +13,7 @@ namespace Moorfield.Formats.Media;
 public sealed partial class MediumRewrite
 {
     private const int LongestName = 31;
-    private const uint MostRecord = 0xFFFFF800;
+    private const uint MaxRecord = 0xFFFFF800;
     private readonly List<byte[]> _tail = [];
 
     /// <summary>Takes blocks behind the image.</summary>
@@ -191,7 +191,7 @@ public sealed partial class MediumRewrite
 
     private IsoFolder IsoTree(uint block, uint length, byte[] name, string path, bool unicode, int depth, FolderSpace space)
     {
-        if (depth > Medium.MostDepth)
+        if (depth > Medium.MaxDepth)
             throw new InvalidDataException("is damaged: folders are nested too deep");
         space.Claim(block, length, "a folder");
         // Where folders lie is read as it was, everything else as it will be.
@@ -250,7 +250,7 @@ public sealed partial class MediumRewrite
             uint block = node.Length > 0 ? node.Block : 0;
             do
             {
-                uint piece = (uint)Math.Min(MostRecord, left);
+                uint piece = (uint)Math.Min(MaxRecord, left);
                 left -= piece;
                 folder.Records.Insert(at++, (IsoRecord(id, block, piece, left > 0 ? (byte)0x80 : (byte)0), null));
                 block += (uint)Blocks(piece);

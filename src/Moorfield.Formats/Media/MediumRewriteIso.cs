@@ -8,7 +8,7 @@ public sealed partial class MediumRewrite
 {
     private readonly FolderSpace _space = new();
 
-    private const int MostJolietLabel = 16;
+    private const int MaxJolietLabel = 16;
     private readonly HashSet<(uint, uint)> _further = [];
     private bool _isRelocated;
     private byte[]? _imageRecord;
@@ -19,8 +19,8 @@ public sealed partial class MediumRewrite
         if (_label is not null)
         {
             CheckLabel();
-            if (unicode && _label.Length > MostJolietLabel)
-                throw new ArgumentException($"The medium has a Joliet view, whose label has at most {MostJolietLabel} letters; '{_label}' has more.");
+            if (unicode && _label.Length > MaxJolietLabel)
+                throw new ArgumentException($"The medium has a Joliet view, whose label has at most {MaxJolietLabel} letters; '{_label}' has more.");
             var field = descriptor.AsSpan(40, 32);
             field.Fill((byte)' ');
             if (unicode)
@@ -72,7 +72,7 @@ public sealed partial class MediumRewrite
 
     private void Folder(uint block, uint length, int depth)
     {
-        if (depth > Medium.MostDepth || !_seen.Add(block))
+        if (depth > Medium.MaxDepth || !_seen.Add(block))
             return; // the reader has refused loops already; views may share a folder
         _space.Claim(block, length, "a folder");
         byte[] folder = Read(block * (long)Block, length, "a folder");

@@ -189,7 +189,7 @@ public sealed partial class MediumRewrite
     /// <summary>Tells a file entry where its content lies, in one stretch.</summary>
     private void Extents(byte[] entry, long block, long length)
     {
-        int count = (int)((length + MostPiece - 1) / MostPiece);
+        int count = (int)((length + MaxPiece - 1) / MaxPiece);
         int step = (BinaryPrimitives.ReadUInt16LittleEndian(entry.AsSpan(34)) & 7) == 0 ? 8 : 16;
         int start = 176 + BinaryPrimitives.ReadInt32LittleEndian(entry.AsSpan(168));
         if (start + (count * step) > Block)
@@ -198,7 +198,7 @@ public sealed partial class MediumRewrite
         long left = length;
         for (int i = 0; i < count; i++)
         {
-            long bytes = Math.Min(MostPiece, left);
+            long bytes = Math.Min(MaxPiece, left);
             BinaryPrimitives.WriteUInt32LittleEndian(entry.AsSpan(start + (i * step)), (uint)bytes);
             BinaryPrimitives.WriteUInt32LittleEndian(entry.AsSpan(start + (i * step) + 4), checked((uint)(block - _start)));
             (block, left) = (block + Blocks(bytes), left - bytes);
@@ -212,7 +212,7 @@ public sealed partial class MediumRewrite
 
     private void UdfFolder(uint relative, string path, int depth)
     {
-        if (depth > Medium.MostDepth)
+        if (depth > Medium.MaxDepth)
             throw new InvalidDataException("is damaged: folders are nested too deep");
         var extents = FileEntryOf(relative, out int type, out bool isShared);
         if (type != 4 || isShared)

@@ -19,7 +19,7 @@ internal sealed class UdfVolume
         ExtendedFileEntry = 266;
 
     private const int AnchorBlock = 256;
-    private const int MostSequence = 64;
+    private const int MaxSequence = 64;
     private const int FolderType = 4, FileType = 5;
     private const int HiddenFlag = 1, FolderFlag = 2, DeletedFlag = 4, ParentFlag = 8;
     private readonly MediumBlocks _blocks;
@@ -49,7 +49,7 @@ internal sealed class UdfVolume
         byte[]? partition = null;
         foreach (var (block, length) in sequences)
         {
-            for (uint i = 0; i < Math.Min(length / Medium.BlockSize, MostSequence) && (logical is null || partition is null); i++)
+            for (uint i = 0; i < Math.Min(length / Medium.BlockSize, MaxSequence) && (logical is null || partition is null); i++)
             {
                 if (TryTag(block + i, block + i) is not { } descriptor)
                     break;
@@ -135,7 +135,7 @@ internal sealed class UdfVolume
 
     private void Walk(string path, uint icb, int depth)
     {
-        if (depth > Medium.MostDepth || !_folders.Add(icb))
+        if (depth > Medium.MaxDepth || !_folders.Add(icb))
             throw new InvalidDataException($"is damaged: the folder '{path}' is inside itself, or nested too deep");
         byte[] folder = Content(icb, FolderType, $"the folder '{path}'");
         var below = new List<(string Path, uint Icb)>();
@@ -163,8 +163,8 @@ internal sealed class UdfVolume
             }
             else
                 _entries.Add(new MediumEntry(full, false, Extents(Structure(child, FileEntry, $"the file '{full}'"), child, FileType, full), hidden));
-            if (_entries.Count > Medium.MostEntries)
-                throw new InvalidDataException($"is damaged: it has more than {Medium.MostEntries:N0} files and folders");
+            if (_entries.Count > Medium.MaxEntries)
+                throw new InvalidDataException($"is damaged: it has more than {Medium.MaxEntries:N0} files and folders");
         }
         foreach (var (child, at) in below)
             Walk(child, at, depth + 1);

@@ -18,7 +18,7 @@ public readonly record struct NtfsName(string Text, ulong Reference, bool IsShor
 /// <param name="Times">When it was made, changed, changed in any way, and looked at: units of 100 ns since 1601.</param>
 /// <param name="Links">Names that it has, short ones included.</param>
 /// <param name="Wof">How its content is compressed by the Windows Overlay Filter; null when it is not.</param>
-public readonly record struct NtfsInfo(bool IsFolder, FileAttributes Attributes, uint Tag, long Size, NtfsTimes Times, int Links, WofForm? Wof)
+public readonly record struct NtfsFileInfo(bool IsFolder, FileAttributes Attributes, uint Tag, long Size, NtfsTimes Times, int Links, WofForm? Wof)
 {
     /// <summary>Whether it is encrypted by the system.</summary>
     public bool IsEncrypted => Attributes.HasFlag(FileAttributes.Encrypted);

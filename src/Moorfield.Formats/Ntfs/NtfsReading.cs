@@ -9,15 +9,15 @@ public sealed unsafe partial class NtfsVolume
 {
     private const uint StandardInformation = 0x10, Data = 0x80, IndexRoot = 0x90, ReparsePoint = 0xC0;
     private const uint EndOfAttributes = 0;
-    private const int MostReparse = 16 << 10;
-    private const int MostStreams = 4096;
-    private const int MostAtOnce = 1 << 18;
+    private const int MaxReparse = 16 << 10;
+    private const int MaxStreams = 4096;
+    private const int MaxAtOnce = 1 << 18;
 
     /// <summary>Looks at a file or folder.</summary>
     /// <exception cref="InvalidDataException">It is damaged.</exception>
-    public NtfsInfo Look(ulong reference) => Locked(() => WithInode(reference, Look));
+    public NtfsFileInfo Look(ulong reference) => Locked(() => WithInode(reference, Look));
 
-    private NtfsInfo Look(nint inode)
+    private NtfsFileInfo Look(nint inode)
     {
         var search = BeginSearch(inode);
         try
@@ -45,7 +45,7 @@ public sealed unsafe partial class NtfsVolume
                 tag = BinaryPrimitives.ReadUInt32LittleEndian(reparse);
                 wof = Wof.FormOf(reparse);
             }
-            return new NtfsInfo(isFolder, attributes, tag, Math.Max(size, 0), times, links, wof);
+            return new NtfsFileInfo(isFolder, attributes, tag, Math.Max(size, 0), times, links, wof);
         }
         finally
         {
@@ -77,7 +77,7 @@ public sealed unsafe partial class NtfsVolume
         _ = Locked(() => WithInode(reference, inode => WithStream(inode, name, attribute =>
         {
             long length = StreamLength(inode, name);
-            byte[] piece = ArrayPool<byte>.Shared.Rent((int)Math.Min(MostAtOnce, Math.Max(1, length)));
+            byte[] piece = ArrayPool<byte>.Shared.Rent((int)Math.Min(MaxAtOnce, Math.Max(1, length)));
             try
             {
                 for (long at = 0; at < length;)
@@ -151,7 +151,7 @@ public sealed unsafe partial class NtfsVolume
     }
 
     /// <summary>The data of a reparse point, with its head; null when it has none.</summary>
-    private byte[]? Reparse(nint inode) => Value((value, size) => LibNtfs.GetReparseData(inode, value, size), MostReparse);
+    private byte[]? Reparse(nint inode) => Value((value, size) => LibNtfs.GetReparseData(inode, value, size), MaxReparse);
 
     private delegate int GetValue(byte* value, nuint size);
 

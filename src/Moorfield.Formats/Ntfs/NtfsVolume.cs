@@ -15,7 +15,7 @@ public enum UnwritableReason
     UncleanLog,
 
     /// <summary>A Windows sleeps on it: hibernated, or shut down with fast start-up.</summary>
-    Asleep,
+    Hibernated,
 
     /// <summary>It is marked to be checked.</summary>
     Dirty,
@@ -31,7 +31,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
     public const ulong Root = 5;
 
     private const uint VolumeInformation = 0x70;
-    private const int MostNames = 4_000_000;
+    private const int MaxNames = 4_000_000;
     private const int ShortNameSpace = 2, BothNameSpace = 3;
     private const nuint IsOpen = 1;
     private const int EIO = 5;
@@ -45,7 +45,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
     private nint _device;
     private nint _volume;
     private long _position;
-    private Exception? _trouble;
+    private Exception? _error;
 
     private NtfsVolume(BlockSource source)
     {
@@ -78,7 +78,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         catch (DllNotFoundException e)
         {
             volume.Dispose();
-            throw NativeParts.Missing("libntfs-3g", "libntfs-3g.so.89", "libntfs-3g89", e);
+            throw NativeLibraries.Missing("libntfs-3g", "libntfs-3g.so.89", "libntfs-3g89", e);
         }
         catch
         {
@@ -93,7 +93,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         if (error != 0)
         {
             // Of volume.h: 14 hibernated, 15 unclean journal.
-            Unwritable = error switch { 14 => UnwritableReason.Asleep, 15 => UnwritableReason.UncleanLog, _ => throw Refused(error) };
+            Unwritable = error switch { 14 => UnwritableReason.Hibernated, 15 => UnwritableReason.UncleanLog, _ => throw Refused(error) };
             if (TryMount(LibNtfs.ReadOnlyMount) is not 0 and var again)
                 throw Refused(again);
         }
@@ -131,16 +131,16 @@ public sealed unsafe partial class NtfsVolume : IDisposable
     // ---- names
 
     /// <summary>The capitals by which this volume compares names.</summary>
-    public NtfsCapitals Capitals => field ??= ReadCapitals();
+    public NtfsUpcaseTable Capitals => field ??= ReadCapitals();
 
-    private NtfsCapitals ReadCapitals()
+    private NtfsUpcaseTable ReadCapitals()
     {
         var content = new MemoryStream();
         try
         {
-            Read(NtfsCapitals.FileNumber, piece =>
+            Read(NtfsUpcaseTable.FileNumber, piece =>
             {
-                if (content.Length + piece.Length <= NtfsCapitals.Units * sizeof(ushort))
+                if (content.Length + piece.Length <= NtfsUpcaseTable.Units * sizeof(ushort))
                     content.Write(piece);
             });
         }
@@ -148,7 +148,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         {
             content.SetLength(0); // names are compared as the runtime does
         }
-        return new NtfsCapitals(content.ToArray());
+        return new NtfsUpcaseTable(content.ToArray());
     }
 
     /// <summary>The names in a folder, in no order, without the system's own files.</summary>
@@ -180,7 +180,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         if (text is "." or ".." || (reference & NtfsName.NumberMask) < 24)
             return 0;
         names.Add(new NtfsName(text.ToString(), reference, space == ShortNameSpace, space == BothNameSpace));
-        return names.Count < MostNames ? 0 : -1;
+        return names.Count < MaxNames ? 0 : -1;
     }
 
     // ---- calling the library
@@ -243,10 +243,10 @@ public sealed unsafe partial class NtfsVolume : IDisposable
 
     private void ThrowTrouble()
     {
-        if (_trouble is not { } trouble)
+        if (_error is not { } error)
             return;
-        _trouble = null;
-        throw new IOException(trouble.Message, trouble);
+        _error = null;
+        throw new IOException(error.Message, error);
     }
 
     // ---- the device below the library
@@ -342,7 +342,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         catch (Exception e)
 #pragma warning restore CA1031
         {
-            Of(device)._trouble ??= e;
+            Of(device)._error ??= e;
             Marshal.SetLastSystemError(EIO);
             return -1;
         }

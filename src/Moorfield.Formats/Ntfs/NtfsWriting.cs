@@ -10,7 +10,7 @@ namespace Moorfield.Formats.Ntfs;
 /// <param name="Reparse">Reparse data with their head; empty for none.</param>
 /// <param name="Extended">Extended attributes as they are stored; empty for none.</param>
 /// <param name="ObjectId">16 or 64 bytes; empty for none.</param>
-public sealed record NtfsFacts(uint Attributes, NtfsTimes Times, byte[] Security, byte[] Reparse, byte[] Extended, byte[] ObjectId);
+public sealed record NtfsMetadata(uint Attributes, NtfsTimes Times, byte[] Security, byte[] Reparse, byte[] Extended, byte[] ObjectId);
 
 /// <summary>A stream of a file.</summary>
 /// <param name="Name">Empty for the unnamed one.</param>
@@ -33,22 +33,22 @@ public delegate ReadOnlySpan<byte> Stretch(long offset, int length);
 // Changing files. Everything goes to the source below.
 public sealed unsafe partial class NtfsVolume
 {
-    private const int MostValue = 64 << 10;
+    private const int MaxValue = 64 << 10;
     private const uint FileMode = 0x8000, FolderMode = 0x4000;
     private const int StandardLength = 36;
     private const int PageSize = 4096;
 
     /// <summary>All that a file or folder has besides its content and its names.</summary>
-    public NtfsFacts Facts(ulong reference) => Locked(() => WithInode(reference, inode =>
+    public NtfsMetadata Facts(ulong reference) => Locked(() => WithInode(reference, inode =>
     {
         byte[] standard = Find(inode, StandardInformation, null) is { Length: >= StandardLength } value ? value
             : throw new InvalidDataException("is damaged: a file has no times");
-        return new NtfsFacts(
+        return new NtfsMetadata(
             BinaryPrimitives.ReadUInt32LittleEndian(standard.AsSpan(32)), Times(standard),
-            Value((bytes, size) => Security(inode, bytes, size), MostValue) ?? [],
+            Value((bytes, size) => Security(inode, bytes, size), MaxValue) ?? [],
             Reparse(inode) ?? [],
-            Value((bytes, size) => LibNtfs.GetExtendedAttributes(inode, bytes, size), MostValue) ?? [],
-            Value((bytes, size) => LibNtfs.GetObjectId(inode, bytes, size), MostValue) ?? []);
+            Value((bytes, size) => LibNtfs.GetExtendedAttributes(inode, bytes, size), MaxValue) ?? [],
+            Value((bytes, size) => LibNtfs.GetObjectId(inode, bytes, size), MaxValue) ?? []);
     }));
 
     /// <summary>The streams of a file or folder, the unnamed one first if it has one.</summary>
@@ -66,7 +66,7 @@ public sealed unsafe partial class NtfsVolume
                     continue; // a later stretch of a stream that had no room in one record
                 int place = BinaryPrimitives.ReadUInt16LittleEndian(attribute[10..]);
                 int length = attribute[9] * sizeof(char);
-                if (place > attribute.Length - length || streams.Count == MostStreams)
+                if (place > attribute.Length - length || streams.Count == MaxStreams)
                     throw new InvalidDataException("is damaged: the streams of a file make no sense");
                 ushort flags = (ushort)(BinaryPrimitives.ReadUInt16LittleEndian(attribute[12..]) & NtfsStream.KnownFlags);
                 streams.Add(new NtfsStream(Encoding.Unicode.GetString(attribute.Slice(place, length)), DataSize(search), flags));
@@ -137,7 +137,7 @@ public sealed unsafe partial class NtfsVolume
     });
 
     /// <summary>Gives a file all that <see cref="Facts"/> told, but for its times and attributes: <see cref="SetStandard"/> comes last.</summary>
-    public void SetFacts(ulong file, NtfsFacts facts) => Locked(() => WithInode(file, inode =>
+    public void SetFacts(ulong file, NtfsMetadata facts) => Locked(() => WithInode(file, inode =>
     {
         Set(facts.Security, (bytes, size) => SetSecurity(inode, bytes, size), "its security descriptor");
         byte[] attributes = BitConverter.GetBytes(facts.Attributes);

@@ -152,7 +152,7 @@ internal static unsafe class Wof
         }
         catch (DllNotFoundException e)
         {
-            throw NativeParts.Missing("libwim", "libwim.so.15", "libwim15", e);
+            throw NativeLibraries.Missing("libwim", "libwim.so.15", "libwim15", e);
         }
     }
 

@@ -11,13 +11,13 @@ namespace Moorfield.Formats.Resources;
 public sealed partial class ResourceIndex
 {
     /// <summary>Longer files are refused, in bytes.</summary>
-    public const int MostBytes = 64 << 20;
+    public const int MaxBytes = 64 << 20;
 
     private const int HeadLength = 32, EntryLength = 32, SectionHead = 32, SectionTail = 8, FileTail = 16;
     private const uint FileEnd = 0xDEFFFADE, SectionEnd = 0xDEF5FADE;
-    private const int MostSteps = 64;
-    private const int MostCandidates = 4096;
-    private const int MostListed = 4_000_000;
+    private const int MaxSteps = 64;
+    private const int MaxCandidates = 4096;
+    private const int MaxListed = 4_000_000;
     private const byte IsScope = 0x10, IsAscii = 0x20;
     private static readonly string[] Magics = ["mrm_pri0", "mrm_pri1", "mrm_pri2", "mrm_pri3", "mrm_vnxt"];
 
@@ -49,7 +49,7 @@ public sealed partial class ResourceIndex
     /// <summary>Reads an index.</summary>
     /// <exception cref="InvalidDataException">It is none, or damaged.</exception>
     public static ResourceIndex Read(ReadOnlyMemory<byte> bytes) =>
-        bytes.Length > MostBytes ? throw Damaged("is too long") : new ResourceIndex(new View(bytes));
+        bytes.Length > MaxBytes ? throw Damaged("is too long") : new ResourceIndex(new View(bytes));
 
     internal static InvalidDataException Damaged(string what) => new($"is damaged or no resource index: it {what}");
 
@@ -76,7 +76,7 @@ public sealed partial class ResourceIndex
         for (int item = 0; item < all.Items; item++)
         {
             var candidates = Candidates(item);
-            if ((listed += candidates.Length) > MostListed)
+            if ((listed += candidates.Length) > MaxListed)
                 throw Damaged("has too many values");
             if (!candidates.IsEmpty)
                 yield return (all.PathOf(item), candidates);
@@ -89,7 +89,7 @@ public sealed partial class ResourceIndex
             return [];
         var (decision, first) = info;
         var (start, sets) = _decisions.Decision(decision);
-        if (sets > MostCandidates)
+        if (sets > MaxCandidates)
             throw Damaged("has too many values for one resource");
         var candidates = ImmutableArray.CreateBuilder<ResourceCandidate>(sets);
         for (int i = 0; i < sets; i++)

@@ -57,7 +57,7 @@ public sealed partial class ResourceIndex
         private static Identity ReadReference(View view)
         {
             uint items = view.U32(16);
-            return items > MostListed ? throw Damaged("refers to an absurd list of names")
+            return items > MaxListed ? throw Damaged("refers to an absurd list of names")
                 : new Identity(view.Wide(32, view.U16(20)), view.U16(0), view.U16(2), view.U32(8), view.U32(12), (int)items);
         }
 

@@ -52,7 +52,7 @@ public sealed partial class ResourceIndex
         {
             string[] parts = path.Split('/');
             string last = parts[^1];
-            if (last.Length is 0 or > byte.MaxValue || parts.Length > MostSteps)
+            if (last.Length is 0 or > byte.MaxValue || parts.Length > MaxSteps)
                 return null;
             for (int item = 0; item < Items; item++)
             {
@@ -79,7 +79,7 @@ public sealed partial class ResourceIndex
             var parts = new List<string>();
             for (long node = NodeOf(item); node != 0; node = ParentOf(node))
             {
-                if (parts.Count == MostSteps)
+                if (parts.Count == MaxSteps)
                     throw Damaged("has names that lead in a circle");
                 parts.Add(NameOf(node));
             }

@@ -12,7 +12,7 @@ namespace Moorfield.Formats.Resources;
 public sealed class ResourceResolver(ResourceIndex main, IReadOnlyCollection<ResourceIndex> packs, string packageName)
 {
     private const string Scheme = "ms-resource:";
-    private const int MostSteps = 4;
+    private const int MaxSteps = 4;
 
     /// <summary>Whether a text of a manifest is a reference.</summary>
     public static bool IsReference(string? text) => text?.StartsWith(Scheme, StringComparison.OrdinalIgnoreCase) == true;
@@ -24,7 +24,7 @@ public sealed class ResourceResolver(ResourceIndex main, IReadOnlyCollection<Res
     public string? Text(string reference, ImmutableArray<string> languages)
     {
         string text = reference;
-        for (int step = 0; step < MostSteps; step++)
+        for (int step = 0; step < MaxSteps; step++)
         {
             if (Paths(text).Select(Candidates).FirstOrDefault(c => c.Count > 0) is not { } candidates || Best(candidates, languages) is not { } best)
                 return null;
@@ -83,7 +83,7 @@ public sealed class ResourceResolver(ResourceIndex main, IReadOnlyCollection<Res
         foreach (var qualifier in candidate.Qualifiers)
         {
             int match = qualifier.Kind == QualifierKind.Language ? LanguageMatch.Score(qualifier.Value, languages) : 0;
-            int score = match > 0 ? LanguageMatch.LeastScore + match : qualifier.Fallback;
+            int score = match > 0 ? LanguageMatch.MinScore + match : qualifier.Fallback;
             if (score <= 0)
                 return null;
             scores.Add((qualifier.Priority, score));
@@ -108,7 +108,7 @@ public sealed class ResourceResolver(ResourceIndex main, IReadOnlyCollection<Res
 internal static class LanguageMatch
 {
     /// <summary>Above every fallback score.</summary>
-    internal const int LeastScore = 1000;
+    internal const int MinScore = 1000;
 
     private const int Step = 10;
     private const int Most = 1_000_000;

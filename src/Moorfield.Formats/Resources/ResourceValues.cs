@@ -61,7 +61,7 @@ public enum ResourceValueKind
 /// <param name="Bytes">As stored, without what lies behind.</param>
 public sealed record ResourceCandidate(ImmutableArray<ResourceQualifier> Qualifiers, ResourceValueKind Kind, ReadOnlyMemory<byte> Bytes)
 {
-    private const int MostText = 32_768;
+    private const int MaxText = 32_768;
 
     /// <summary>Whether it is text to be shown.</summary>
     public bool IsText => Kind is ResourceValueKind.String or ResourceValueKind.AsciiString or ResourceValueKind.Utf8String;
@@ -81,7 +81,7 @@ public sealed record ResourceCandidate(ImmutableArray<ResourceQualifier> Qualifi
             };
             string text = encoding.GetString(Bytes.Span);
             int end = text.IndexOf('\0', StringComparison.Ordinal);
-            return text[..Math.Min(end < 0 ? text.Length : end, MostText)];
+            return text[..Math.Min(end < 0 ? text.Length : end, MaxText)];
         }
     }
 }

@@ -76,7 +76,7 @@ internal sealed unsafe class Codec(WimCompression compression, int chunkSize) : 
         }
         catch (DllNotFoundException e)
         {
-            throw NativeParts.Missing("libwim", "libwim.so.15", "libwim15", e);
+            throw NativeLibraries.Missing("libwim", "libwim.so.15", "libwim15", e);
         }
     }
 

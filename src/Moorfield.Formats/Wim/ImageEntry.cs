@@ -201,7 +201,7 @@ public sealed class ImageEntry
     internal static int StreamCount(ReadOnlySpan<byte> record) => BinaryPrimitives.ReadUInt16LittleEndian(record[StreamCountOffset..]);
 
     /// <summary>Bytes that the fixed fields and both names need.</summary>
-    internal static int LeastLength(ReadOnlySpan<byte> record)
+    internal static int MinLength(ReadOnlySpan<byte> record)
     {
         int names = BinaryPrimitives.ReadUInt16LittleEndian(record[NameLengthOffset..]);
         int shortName = BinaryPrimitives.ReadUInt16LittleEndian(record[ShortNameLengthOffset..]);
@@ -261,5 +261,5 @@ public sealed class ImageEntry
         return _own;
     }
 
-    internal const int LeastStreamLength = StreamHeaderLength;
+    internal const int MinStreamLength = StreamHeaderLength;
 }

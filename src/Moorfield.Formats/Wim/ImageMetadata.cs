@@ -148,13 +148,13 @@ public sealed class ImageMetadata
         if (length is >= 0 and <= Mark)
             return 0;
         long end = offset + ((length + 7) & ~7);
-        if (length < ImageEntry.FixedLength || end > bytes.Length || end < offset || length < ImageEntry.LeastLength(bytes[(int)offset..]))
+        if (length < ImageEntry.FixedLength || end > bytes.Length || end < offset || length < ImageEntry.MinLength(bytes[(int)offset..]))
             throw Damaged(offset, $"an entry of {length:N0} bytes does not fit");
         for (int i = ImageEntry.StreamCount(bytes[(int)offset..]); i > 0; i--)
         {
             long stream = end <= bytes.Length - 8 ? BinaryPrimitives.ReadInt64LittleEndian(bytes[(int)end..]) : 0;
             long streamEnd = end + ((stream + 7) & ~7);
-            if (stream < ImageEntry.LeastStreamLength || streamEnd > bytes.Length || streamEnd < end)
+            if (stream < ImageEntry.MinStreamLength || streamEnd > bytes.Length || streamEnd < end)
                 throw Damaged(end, $"a stream entry of {stream:N0} bytes does not fit");
             end = streamEnd;
         }

@@ -14,7 +14,7 @@ internal static class IntegrityTable
     private const int HeaderLength = 12;
     private const int UsualChunkSize = 10 << 20;
     private const int PieceLength = 1 << 20;
-    private const int MostAtOnce = 2;
+    private const int MaxAtOnce = 2;
 
     /// <summary>The table for a file whose blob table ends at <paramref name="end"/>.</summary>
     /// <param name="old">The table from before bytes were appended, whose hashes hold for the chunks that it covers whole; null for none.</param>
@@ -95,8 +95,8 @@ internal static class IntegrityTable
         private void Hash()
         {
             var (chunk, length, at) = (_chunk, _filled, HeaderLength + (_done++ * Sha1Hash.Length));
-            if (_hashing.Count >= MostAtOnce)
-                _hashing[^MostAtOnce].Wait();
+            if (_hashing.Count >= MaxAtOnce)
+                _hashing[^MaxAtOnce].Wait();
             _hashing.Add(Task.Run(() => SHA1.HashData(chunk.AsSpan(0, length), _table.AsSpan(at, Sha1Hash.Length))));
             (_chunk, _filled) = (new byte[UsualChunkSize], 0);
         }

@@ -6,7 +6,7 @@ namespace Moorfield.Formats.Wim;
 /// <summary>A stretch of a file.</summary>
 /// <param name="Start">Where it begins, in bytes.</param>
 /// <param name="Length">Its bytes.</param>
-public readonly record struct WimStretch(SafeFileHandle File, long Start, long Length);
+public readonly record struct WimExtent(SafeFileHandle File, long Start, long Length);
 
 /// <summary>
 /// Where the bytes of a WIM lie: in a file, in a stretch of one, in the parts of a split one, which follow each other then, or in a stretch
@@ -14,11 +14,11 @@ public readonly record struct WimStretch(SafeFileHandle File, long Start, long L
 /// </summary>
 public sealed class WimBytes
 {
-    private readonly ImmutableArray<WimStretch> _parts;
+    private readonly ImmutableArray<WimExtent> _parts;
     private readonly long _length;
     private readonly SafeFileHandle? _changes;
 
-    private WimBytes(ImmutableArray<WimStretch> parts, SafeFileHandle? changes)
+    private WimBytes(ImmutableArray<WimExtent> parts, SafeFileHandle? changes)
     {
         _parts = parts;
         _length = parts.Sum(p => p.Length);
@@ -34,13 +34,13 @@ public sealed class WimBytes
     internal ImmutableArray<long> Starts { get; }
 
     /// <summary>All of a file.</summary>
-    public static WimBytes Of(SafeFileHandle file) => Of([new WimStretch(file, 0, RandomAccess.GetLength(file))]);
+    public static WimBytes Of(SafeFileHandle file) => Of([new WimExtent(file, 0, RandomAccess.GetLength(file))]);
 
     /// <summary>Stretches of files: one, or the parts of a split WIM in their order.</summary>
-    public static WimBytes Of(ImmutableArray<WimStretch> parts) => new(parts, null);
+    public static WimBytes Of(ImmutableArray<WimExtent> parts) => new(parts, null);
 
     /// <summary>A stretch of a file that is only read, and an empty file that takes its changes: a new header, and what is appended.</summary>
-    public static WimBytes Over(WimStretch whole, SafeFileHandle changes)
+    public static WimBytes Over(WimExtent whole, SafeFileHandle changes)
     {
         byte[] header = new byte[WimHeader.Size];
         ChunkMap.ReadExactly(whole.File, header, whole.Start);

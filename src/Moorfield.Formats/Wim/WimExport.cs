@@ -50,7 +50,7 @@ public static unsafe class WimExport
         }
         catch (DllNotFoundException e)
         {
-            throw NativeParts.Missing("libwim", "libwim.so.15", "libwim15", e);
+            throw NativeLibraries.Missing("libwim", "libwim.so.15", "libwim15", e);
         }
         finally
         {

@@ -15,7 +15,7 @@ public sealed class WimFile : IDisposable
 
     private const int CachedChunkSize = 1 << 22;
     private const int Stretch = 8 << 20;
-    private const int MostCachedChunks = 2;
+    private const int MaxCachedChunks = 2;
     private readonly ConcurrentDictionary<(WimCompression, int), Codec> _codecs = new();
     private readonly List<(long Start, byte[] Chunk)> _cache = [];
     private readonly Lock _cacheGate = new();
@@ -120,7 +120,7 @@ public sealed class WimFile : IDisposable
     /// <exception cref="InvalidDataException">Damaged.</exception>
     public void CopyTo(in BlobEntry blob, SafeFileHandle target)
     {
-        using var hash = new FollowingHash(target);
+        using var hash = new BackgroundSha1(target);
         long done = 0;
         foreach (var (map, offset, length) in Extents(blob))
         {
@@ -149,7 +149,7 @@ public sealed class WimFile : IDisposable
     /// <summary>The SHA-1 of a file's first bytes.</summary>
     internal static Sha1Hash HashOf(SafeFileHandle file, long length)
     {
-        using var hash = new FollowingHash(file);
+        using var hash = new BackgroundSha1(file);
         return hash.Finish(length);
     }
 
@@ -224,7 +224,7 @@ public sealed class WimFile : IDisposable
         }
     }
 
-    private void CopyRange(ChunkMap map, long offset, long length, SafeFileHandle target, long at, FollowingHash hash)
+    private void CopyRange(ChunkMap map, long offset, long length, SafeFileHandle target, long at, BackgroundSha1 hash)
     {
         if (map.ChunkSize >= CachedChunkSize || length < 4L * map.ChunkSize || offset != 0)
         {
@@ -331,8 +331,8 @@ public sealed class WimFile : IDisposable
             if (cached)
             {
                 _cache.Insert(0, (map.Starts[chunk], plain));
-                if (_cache.Count > MostCachedChunks)
-                    _cache.RemoveAt(MostCachedChunks);
+                if (_cache.Count > MaxCachedChunks)
+                    _cache.RemoveAt(MaxCachedChunks);
             }
             return plain;
         }

@@ -66,7 +66,7 @@ public sealed class WimHeader
     private const int IntegrityOffset = 124;
     private const uint NormalVersion = 0x10D00;
     private const uint SolidVersion = 0xE00;
-    private const int MostImages = 10_000;
+    private const int MaxImages = 10_000;
 
     private static readonly byte[] Magic = "MSWIM\0\0\0"u8.ToArray();
     private static readonly byte[] PipableMagic = "WLPWM\0\0\0"u8.ToArray();
@@ -177,7 +177,7 @@ public sealed class WimHeader
             throw new InvalidDataException($"is a WIM of an unknown version (0x{UInt32(VersionOffset):X}, header of {UInt32(8)} bytes)");
         if (Part < 1 || Part > Parts)
             throw new InvalidDataException($"is a damaged WIM: it calls itself part {Part} of {Parts}");
-        if (UInt32(ImageCountOffset) > MostImages || UInt32(BootIndexOffset) > UInt32(ImageCountOffset))
+        if (UInt32(ImageCountOffset) > MaxImages || UInt32(BootIndexOffset) > UInt32(ImageCountOffset))
             throw new InvalidDataException($"is a damaged WIM: it claims {UInt32(ImageCountOffset)} images, and that number "
                 + $"{UInt32(BootIndexOffset)} starts");
         if (Compression != WimCompression.None)

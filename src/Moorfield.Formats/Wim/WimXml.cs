@@ -24,7 +24,7 @@ public sealed record ImageInfo(
 /// <summary>The XML data of a WIM. Source: docs/wim-format.md, "XML data" [doc].</summary>
 public sealed class WimXml
 {
-    private const int MostCharacters = 64 << 20;
+    private const int MaxCharacters = 64 << 20;
     private readonly XDocument _document;
 
     private WimXml(XDocument document) => _document = document;
@@ -42,7 +42,7 @@ public sealed class WimXml
         try
         {
             var settings = new XmlReaderSettings { DtdProcessing = DtdProcessing.Prohibit, XmlResolver = null,
-            MaxCharactersInDocument = MostCharacters };
+            MaxCharactersInDocument = MaxCharacters };
             string text = new UnicodeEncoding(bigEndian: false, byteOrderMark: false, throwOnInvalidBytes: true).GetString(bytes)
                 .TrimStart('\ufeff').TrimEnd('\0');
             using var reader = XmlReader.Create(new StringReader(text), settings);

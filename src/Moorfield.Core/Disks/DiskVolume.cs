@@ -1,0 +1,380 @@
+using System.Collections.Immutable;
+using Microsoft.Win32.SafeHandles;
+using Moorfield.Core.Model;
+using Moorfield.Core.Storage;
+using Moorfield.Core.Trees;
+using Moorfield.Formats.Disks;
+using Moorfield.Formats.Native;
+using Moorfield.Formats.Ntfs;
+
+namespace Moorfield.Core.Disks;
+
+/// <summary>
+/// The file tree of a Windows volume on a disk, a partition or a virtual disk, read through libntfs-3g without mounting. What is written
+/// goes into memory; nothing of the disk changes by it. Not for use from several threads.
+/// </summary>
+public sealed partial class DiskVolume : WindowsTree, ITreeProvider
+{
+    // A large SOFTWARE hive has about 100 MB; a state repository less.
+    private const long ContentLimit = 2L << 30;
+    private const int MaxCachedNames = 200_000;
+    private const long MinKept = 16L << 20;
+
+    private readonly DiskFile _disk;
+    private BlockOverlay _overlay;
+    private readonly Dictionary<ulong, NtfsNames> _folders = [];
+    private NtfsVolume _ntfs;
+    private int _cachedNames;
+    private (ulong File, SafeFileHandle? Content) _kept;
+    private (ulong File, SafeFileHandle? Content) _expected;
+    private (long Length, FileTime Modified) _read;
+
+    private DiskVolume(DiskFile disk, Partition? partition, BlockOverlay overlay, NtfsVolume ntfs)
+    {
+        _disk = disk;
+        Partition = partition;
+        _overlay = overlay;
+        _ntfs = ntfs;
+        _read = disk.State();
+    }
+
+    /// <summary>The partition that it is; null when the disk is a single volume.</summary>
+    public Partition? Partition { get; }
+
+    /// <inheritdoc/>
+    public override string Name => _disk.Name;
+
+    /// <inheritdoc/>
+    public override string FullPath => _disk.FullPath;
+
+    /// <summary>Why it is read and not written.</summary>
+    public UnwritableReason Unwritable => _ntfs.Unwritable;
+
+    internal DiskFile Disk => _disk;
+
+    /// <summary>Which volume this is, wherever the file lies: its serial number and its root.</summary>
+    public TargetLocation Place
+    {
+        get
+        {
+            byte[] sector = new byte[TargetLocation.BootSector];
+            _overlay.Read(0, sector);
+            return new TargetLocation(TargetLocation.Serial(sector), NtfsVolume.Root);
+        }
+    }
+
+    /// <summary>Opens the volume of a disk that holds a Windows.</summary>
+    /// <param name="disk">Closed with this.</param>
+    /// <param name="partition">Number of the partition that is meant; null for the only one that holds a Windows.</param>
+    /// <param name="isWindows">Whether a volume holds a Windows.</param>
+    /// <exception cref="MoorfieldException">None, several, or it cannot be read.</exception>
+    public static DiskVolume Open(DiskFile disk, int? partition, Func<DiskVolume, bool> isWindows)
+    {
+        var source = disk.OpenSource(writable: false);
+        try
+        {
+            return disk.WrapErrors(() => Choose(disk, source, partition, isWindows));
+        }
+        catch
+        {
+            source.Dispose();
+            throw;
+        }
+    }
+
+    private static DiskVolume Choose(DiskFile disk, BlockSource source, int? number, Func<DiskVolume, bool> isWindows)
+    {
+        var kind = BootSector.Of(source);
+        if (kind == BootSectorKind.Unknown && PartitionTable.Read(source) is { } partitions)
+            return Choose(disk, source, partitions, number, isWindows);
+        if (number is not null)
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{disk.Name} is a single volume. Leave --partition out.");
+        CheckKind(disk.Name, kind);
+        return Mount(disk, null, new BlockOverlay(source));
+    }
+
+    private static void CheckKind(string what, BootSectorKind kind)
+    {
+        switch (kind)
+        {
+            case BootSectorKind.BitLocker:
+                throw new MoorfieldException(ErrorKind.Refused,
+                    $"{what} is encrypted by BitLocker. Open it with 'cryptsetup open --type bitlk' first, and name what that makes.");
+            case BootSectorKind.Refs:
+                throw new MoorfieldException(ErrorKind.Refused, $"{what} holds ReFS, which is not supported.");
+            case BootSectorKind.Unknown:
+                throw new MoorfieldException(ErrorKind.Failed, $"{what} holds no NTFS volume.");
+        }
+    }
+
+    private static DiskVolume Choose(
+        DiskFile disk, BlockSource source, ImmutableArray<Partition> partitions, int? number, Func<DiskVolume, bool> isWindows)
+    {
+        if (number is not null)
+        {
+            var wanted = partitions.FirstOrDefault(p => p.Number == number)
+                ?? throw new MoorfieldException(ErrorKind.InvalidUsage,
+                $"{disk.Name} has no partition {number}. It has: {List(source, partitions)}.");
+            var part = new PartSource(source, wanted.Start, wanted.Length);
+            CheckKind($"Partition {number} of {disk.Name}", BootSector.Of(part));
+            return Mount(disk, wanted, new BlockOverlay(part));
+        }
+        var found = new List<DiskVolume>();
+        Exception? damaged = null;
+        foreach (var candidate in partitions)
+        {
+            var part = new PartSource(source, candidate.Start, candidate.Length);
+            if (BootSector.Of(part) != BootSectorKind.Ntfs)
+                continue;
+            DiskVolume? volume = null;
+            try
+            {
+                volume = Mount(disk, candidate, new BlockOverlay(part));
+                if (isWindows(volume))
+                {
+                    found.Add(volume);
+                    continue;
+                }
+            }
+            catch (Exception e) when (e is InvalidDataException or MoorfieldException)
+            {
+                damaged ??= e; // of no account where another partition holds the Windows
+            }
+            volume?._ntfs.Dispose();
+        }
+        if (found.Count == 1)
+            return found[0];
+        found.ForEach(v => v._ntfs.Dispose());
+        if (found.Count > 1)
+        {
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{disk.Name} has {found.Count} partitions with a Windows. Name one with "
+                + $"--partition: "
+                + $"{List(source, [.. found.Select(f => f.Partition!)])}.");
+        }
+        throw new MoorfieldException(ErrorKind.Failed, partitions.IsEmpty ? $"{disk.Name} has no partitions."
+            : $"{(damaged is null ? "" : "A partition with an NTFS volume is damaged. ")}{disk.Name} has no partition with a Windows. It has: "
+                + $"{List(source, partitions)}.");
+    }
+
+    private static string List(BlockSource source, ImmutableArray<Partition> partitions) => string.Join(", ", partitions.Select(p =>
+    {
+        string kind = BootSector.Of(new PartSource(source, p.Start, p.Length)) switch
+        {
+            BootSectorKind.Ntfs => ", NTFS",
+            BootSectorKind.BitLocker => ", BitLocker",
+            BootSectorKind.Refs => ", ReFS",
+            _ => "",
+        };
+        return $"{p.Number} ({(p.Label.Length > 0 ? $"{p.Label}, " : "")}{p.Length / 1_000_000.0:N0} MB{kind})";
+    }));
+
+    private static DiskVolume Mount(DiskFile disk, Partition? partition, BlockOverlay overlay) =>
+        new(disk, partition, overlay, NtfsVolume.Mount(overlay));
+
+    /// <inheritdoc/>
+    public T With<T>(int? edition, Func<WindowsTree, T> use) => use(this);
+
+    /// <inheritdoc/>
+    public ImmutableArray<T> ForEach<T>(IReadOnlyList<int?> editions, Func<int?, T> use) => [.. editions.Select(use)];
+
+    /// <inheritdoc/>
+    public override EntryInfo? Stat(WindowsPath path) => _disk.WrapErrors(() => Find(path) is { } file ? Info(file) : (EntryInfo?)null);
+
+    /// <inheritdoc/>
+    public override IReadOnlyList<string> List(WindowsPath path) => _disk.WrapErrors(() =>
+        Find(path) is { } folder && Names(folder) is { } names
+            ? names.All.Select(n => n.Text).Order(StringComparer.OrdinalIgnoreCase).ToList() : []);
+
+    /// <inheritdoc/>
+    public override SafeFileHandle? OpenRead(WindowsPath path) => _disk.WrapErrors(() =>
+    {
+        if (Find(path) is not { } file || Info(file) is not { Kind: EntryKind.File } info)
+            return null;
+        if (info.Size > ContentLimit)
+            throw new InvalidDataException($"has a file of {info.Size:N0} bytes where that makes no sense: {path}");
+        return info.Size < MinKept ? Content(file) : Kept(file);
+    });
+
+    /// <summary>A large content that was read already, as long as nothing was changed since: plans and runs read the same hives.</summary>
+    private SafeFileHandle Kept(ulong file)
+    {
+        if (_kept.Content is not null && _kept.File == Number(file))
+            return FileContent.Again(_kept.Content);
+        _kept.Content?.Dispose();
+        _kept = default;
+        _kept = (Number(file), _expected.Content is { } expected && _expected.File == Number(file) && Holds(file, expected)
+            ? FileContent.Again(expected) : Content(file));
+        return FileContent.Again(_kept.Content!);
+    }
+
+    /// <summary>What was read is not believed any more. It may be found again, and need not be put into memory once more then.</summary>
+    private void ForgetContent()
+    {
+        if (_kept.Content is not null)
+            Expect(_kept.File, _kept.Content);
+        _kept = default;
+    }
+
+    private void Expect(ulong file, SafeFileHandle? content)
+    {
+        _expected.Content?.Dispose();
+        _expected = (file, content);
+    }
+
+    private bool Holds(ulong file, SafeFileHandle expected)
+    {
+        using var known = new MappedFile(expected);
+        bool same = true;
+        long done = 0;
+        _ntfs.Read(file, piece =>
+        {
+            same = same && piece.Length <= known.Length - done && piece.SequenceEqual(known.At(done, piece.Length));
+            done += piece.Length;
+        });
+        return same && done == known.Length;
+    }
+
+    /// <summary>A file's content as a program of Windows reads it, in a file in memory.</summary>
+    private SafeFileHandle Content(ulong file)
+    {
+        var content = MemoryFile.Create();
+        try
+        {
+            long done = 0;
+            _ntfs.Read(file, piece =>
+            {
+                RandomAccess.Write(content, piece, done);
+                done += piece.Length;
+            });
+            return content;
+        }
+        catch
+        {
+            content.Dispose();
+            throw;
+        }
+    }
+
+    /// <inheritdoc/>
+    public override void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit)
+    {
+        _ = _disk.WrapErrors(() =>
+        {
+            if (Find(path) is { } top && Info(top).Kind == EntryKind.Folder)
+                Enter(top, WindowsPath.Root, 0, [Number(top)]);
+            return true;
+        });
+
+        void Enter(ulong folder, WindowsPath below, int depth, HashSet<ulong> seen)
+        {
+            Folder.CheckDepth(depth);
+            foreach (var name in _ntfs.List(folder))
+            {
+                if (name.IsShort || !IsName(name.Text))
+                    continue;
+                var info = Look(name.Reference);
+                if (info.Kind is EntryKind.File or EntryKind.Withheld)
+                    visit(below, name.Text, info);
+                else if (info.Kind == EntryKind.Folder && enters(below / name.Text))
+                {
+                    // A folder has one name: where it has two, they may lead in a circle.
+                    if (!seen.Add(Number(name.Reference)))
+                        throw new InvalidDataException($"is damaged: the folder {below / name.Text} is in several places");
+                    Enter(name.Reference, below / name.Text, depth + 1, seen);
+                }
+            }
+        }
+    }
+
+    /// <summary>What an entry is; one that is damaged holds more than can be told.</summary>
+    private EntryInfo Look(ulong file)
+    {
+        try
+        {
+            return Info(file, withheld: true);
+        }
+        catch (InvalidDataException)
+        {
+            return new EntryInfo(EntryKind.Withheld, 0, 0, 0, 0, default, default, default, Number(file));
+        }
+    }
+
+    // NTFS allows what Windows does not.
+    private static bool IsName(string name) => name.Length > 0 && name is not "." and not ".." && !name.AsSpan().ContainsAny('\0', '\\', '/');
+
+    /// <inheritdoc/>
+    public override WindowsPath ActualCasing(WindowsPath path)
+    {
+        if (path.IsRoot)
+            return path;
+        var parent = ActualCasing(path.Parent);
+        return parent / (_disk.WrapErrors(() => Find(parent) is { } folder && Names(folder)?.Find(path.Name) is { } name
+            ? name.Text : path.Name));
+    }
+
+    private static ulong Number(ulong reference) => reference & NtfsName.NumberMask;
+
+    /// <summary>The file or folder at a path; null when nothing is there or a link stands in the way.</summary>
+    private ulong? Find(WindowsPath path)
+    {
+        ulong at = NtfsVolume.Root;
+        foreach (string name in path.Names)
+        {
+            if (Names(at)?.Find(name) is not { } found)
+                return null;
+            at = found.Reference;
+        }
+        return at;
+    }
+
+    /// <summary>The names in a folder, whatever their case; null when it is none.</summary>
+    private NtfsNames? Names(ulong folder)
+    {
+        if (_folders.TryGetValue(Number(folder), out var known))
+            return known;
+        if (Info(folder).Kind != EntryKind.Folder)
+            return null;
+        var names = new NtfsNames(_ntfs.Capitals);
+        foreach (var name in _ntfs.List(folder).Where(n => !n.IsShort && IsName(n.Text)))
+            names.Add(name);
+        if (_cachedNames > MaxCachedNames)
+        {
+            _folders.Clear();
+            _cachedNames = 0;
+        }
+        _cachedNames += names.Count;
+        return _folders[Number(folder)] = names;
+    }
+
+    private void Forget()
+    {
+        _folders.Clear();
+        _cachedNames = 0;
+        ForgetContent();
+    }
+
+    private EntryInfo Info(ulong file, bool withheld = false) => Info(file, _ntfs.Look(file), withheld);
+
+    private static EntryInfo Info(ulong file, NtfsFileInfo info, bool withheld = false)
+    {
+        var kind = info.Wof is not null ? EntryKind.File
+            : info.Tag != 0 ? withheld && InaccessibleData.Reason(info.Tag) is not null ? EntryKind.Withheld : EntryKind.Link
+            : info.IsFolder ? EntryKind.Folder
+            : withheld && info.IsEncrypted ? EntryKind.Withheld : EntryKind.File;
+        return new EntryInfo(
+            kind, 0, 0, 0, kind == EntryKind.File ? info.Size : 0, WindowsTime.From(info.Times.Written), WindowsTime.From(info.Times.Accessed),
+            WindowsTime.From(info.Times.Changed), Number(file), (uint)Math.Max(1, info.Links));
+    }
+
+    /// <inheritdoc/>
+    protected override void Dispose(bool disposing)
+    {
+        if (!disposing)
+            return;
+        ForgetContent();
+        Expect(0, null);
+        _ntfs.Dispose();
+        _overlay.Dispose();
+        _disk.Dispose();
+    }
+}

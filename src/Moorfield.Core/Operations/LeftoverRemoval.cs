@@ -1,0 +1,40 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Core.Operations;
+
+/// <summary>What clearing leftovers is going to do.</summary>
+/// <param name="Plans">Of the systems that have some.</param>
+public sealed record LeftoverRemovalProposal(
+    ImmutableArray<SystemSnapshot> Systems, ImmutableArray<(SystemSnapshot System, LeftoverPlan Plan)> Plans, RunRequest Request)
+    : RunProposal(Systems, Request);
+
+/// <summary>Clears what earlier removals left behind.</summary>
+/// <param name="systems">As the command has read them.</param>
+public sealed class LeftoverRemoval(Target target, ImmutableArray<SystemSnapshot> systems) : RunOperation<LeftoverRemovalProposal>(target, systems)
+{
+    /// <inheritdoc/>
+    protected override LeftoverRemovalProposal Propose()
+    {
+        var now = Systems();
+        ImmutableArray<(SystemSnapshot System, LeftoverPlan Plan)> plans =
+            [.. now.Select(s => (System: s, Plan: LeftoverPlanner.Plan(s))).Where(p => !p.Plan.Changes.IsEmpty)];
+        ImmutableArray<ConcernedPackage> families =
+        [
+            .. plans.SelectMany(p => p.Plan.Leftovers.Where(l => l.Family is not null)
+                .Select(l => new ConcernedPackage(l.Family!.Value.ToString(), l.Family.Value.Name, p.System.EditionNumber))).Distinct(),
+        ];
+        var request = new RunRequest(
+            RunKind.Remove, $"remove {TextFormat.Count(plans.Sum(p => p.Plan.Leftovers.Length), "leftover")}", null, Target.Identify(now[0]),
+            families, [.. plans.SelectMany(p => p.Plan.Changes)])
+        {
+            Intents = [.. families.Select(f => Intent.Of(IntentKind.Clear, f.Edition, f.Family))],
+            Expected = [.. plans.Select(p => new LeftoverExpectation(p.System))],
+        };
+        return new LeftoverRemovalProposal(now, plans, request);
+    }
+}

@@ -1,0 +1,144 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Images;
+using Moorfield.Core.Model;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+using Moorfield.Formats.Appx;
+using Moorfield.Formats.Wim;
+
+namespace Moorfield.Core.Operations;
+
+/// <summary>What came of recording a state.</summary>
+/// <param name="Lost">What could not be recorded completely, with the reason; the packages that it belongs to have no files in it.</param>
+public sealed record StateRecordingResult(RestorePoint Point, ImmutableArray<MissingContent> Lost);
+
+/// <summary>Records the package state of a target as it is, without changing anything.</summary>
+/// <param name="editions">Of an image; [null] for a single system.</param>
+/// <param name="withFiles">Whether the packages' folders are recorded with all that is in them.</param>
+public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, bool withFiles)
+{
+    private static readonly WindowsPath PackageStates = Places.Repository / "Packages";
+
+    // What is read of a package's folder.
+    private static readonly string[] ReadFiles = ["AppxManifest.xml", @"AppxMetadata\AppxBundleManifest.xml", "resources.pri"];
+
+    private readonly List<MissingContent> _lost = [];
+    private readonly Dictionary<Sha1Hash, DroppedContent> _contents = [];
+
+    /// <summary>Records it.</summary>
+    /// <exception cref="MoorfieldException">It cannot be read, or the vault cannot be written; nothing was recorded.</exception>
+    public StateRecordingResult Record(Vault vault, string? note, TimeProvider clock)
+    {
+        var trees = target.Trees ?? throw new MoorfieldException(ErrorKind.Refused,
+            $"{target.Name} is {target.Description}, of which no state can be recorded. Name the volume, disk or image itself.");
+        target.CheckNotInterrupted();
+        var snapshots = target.Read(editions);
+        ImmutableArray<RecordedSystem> systems = [.. editions.Zip(snapshots, (edition, snapshot) =>
+            trees.With(edition, tree => Record(tree, edition, snapshot, vault)))];
+        // Of an image the files are kept as well: another program may drop them for good.
+        var image = (target as ImageTarget)?.Image;
+        byte[] header = image is null ? [] : [.. image.Wim.Header.Bytes];
+        var point = vault.Begin(new RestorePoint(
+            0, RunKind.Record, null, clock.GetUtcNow(), $"state {(withFiles ? "with" : "without")} files", note, target.Identify(snapshots[0]),
+            [.. snapshots.SelectMany(s => s.Packages.Where(p => p.Role is not PackageRole.Framework and not PackageRole.Resource)
+                .Select(p => new ConcernedPackage(p.Family.ToString(), p.DisplayName, s.EditionNumber))).Distinct()],
+            [], [], image is null ? null : new ImageState(header, image.Wim.Length, header, image.Wim.Length, [.. _contents.Values]))
+        {
+            State = new RecordedState(target.Kind, withFiles, systems),
+        });
+        return new StateRecordingResult(point, [.. _lost]);
+    }
+
+    private RecordedSystem Record(WindowsTree tree, int? edition, SystemSnapshot snapshot, Vault vault)
+    {
+        var entries = ImmutableArray.CreateBuilder<StateEntry>();
+        foreach (var file in Files(snapshot))
+            Add(file);
+        foreach (var (place, isStaged) in new[] { (Places.StagedPackages, true), (Places.SystemPackages, false) })
+        {
+            foreach (string name in tree.List(place))
+            {
+                var path = place / name;
+                if (isStaged ? !PackageFullName.TryParse(name, out _) : !PackageFamilyName.TryParse(name, out _))
+                    continue;
+                if (tree.Stat(path) is not { } info)
+                    continue;
+                entries.Add(new StateEntry(path, info.Kind, info.Kind == EntryKind.Folder ? tree.TreeBytes(path) : 0, info.Modified, null));
+                foreach (string file in info.Kind == EntryKind.Folder ? ReadFiles : [])
+                    Add(WindowsPath.Of($@"{path}\{file}"));
+            }
+        }
+        foreach (string name in tree.List(Places.Repository).Where(n => n.EndsWith(".xml", StringComparison.OrdinalIgnoreCase)))
+            Add(Places.Repository / name);
+        foreach (var profile in snapshot.Accounts.Select(a => a.Profile).OfType<WindowsPath>())
+        {
+            Look(Places.AppData(profile), 1);
+            Look(Places.Aliases(profile), 2);
+        }
+        Look(PackageStates, 1);
+        var trees = ImmutableArray.CreateBuilder<StateTree>();
+        foreach (var (family, path) in Trees(snapshot))
+        {
+            int lostBefore = _lost.Count;
+            var recorded = TreeRecording.Record(tree, path, vault, _lost.Add);
+            if (recorded is not null && _lost.Count == lostBefore)
+            {
+                trees.Add(new StateTree(family, path, recorded));
+                KeepContents(recorded, vault);
+            }
+        }
+        return new RecordedSystem(edition, snapshot.Name, entries.ToImmutable(), trees.ToImmutable());
+
+        void Add(WindowsPath path)
+        {
+            using var file = tree.Stat(path) is { Kind: EntryKind.File } ? tree.OpenRead(path) : null;
+            if (file is not null && tree.Stat(path) is { } info)
+                entries.Add(new StateEntry(path, EntryKind.File, info.Size, info.Modified, vault.Keep(file)));
+        }
+
+        // What is there, without what is in it.
+        void Look(WindowsPath folder, int depth)
+        {
+            foreach (string name in tree.List(folder))
+            {
+                if (tree.Stat(folder / name) is not { } info)
+                    continue;
+                entries.Add(new StateEntry(folder / name, info.Kind, info.Kind == EntryKind.File ? info.Size : 0, info.Modified, null));
+                if (info.Kind == EntryKind.Folder && depth > 1)
+                    Look(folder / name, depth - 1);
+            }
+        }
+    }
+
+    /// <summary>The files that say what the state is.</summary>
+    private static IEnumerable<WindowsPath> Files(SystemSnapshot snapshot)
+    {
+        var hives = new[] { Places.Software, Places.System, Places.UserHive(Places.DefaultProfile) }
+            .Concat(snapshot.Accounts.Select(a => a.Profile).OfType<WindowsPath>().SelectMany(p => new[] { Places.UserHive(p), Places.Classes(p) }));
+        return hives.SelectMany(h => HiveFile.LogsOf(h).Prepend(h))
+            .Concat([Places.StateRepository, StateRepository.Log, StateRepository.Journal, Places.DefaultAssociations, Places.Pins]);
+    }
+
+    /// <summary>What is recorded so that it can be put back.</summary>
+    private IEnumerable<(string Family, WindowsPath Path)> Trees(SystemSnapshot snapshot) => snapshot.Packages
+        .SelectMany(p => p.AllTraces.Where(t => t.Kind is TraceKind.ManifestCopy or TraceKind.PackageState or TraceKind.Alias
+            || (withFiles && t.Kind == TraceKind.StagedFolder)).Select(t => t.Location).OfType<TreeLocation>()
+            .Select(l => (p.Family.ToString(), l.Path))).DistinctBy(t => t.Path);
+
+    private void KeepContents(RecordedTree recorded, Vault vault)
+    {
+        if (target is not ImageTarget { Image: var image })
+            return;
+        foreach (var hash in WimEdition.Contents(recorded).Where(h => !_contents.ContainsKey(h)))
+        {
+            if (image.Wim.Blobs.Find(hash) is not { } blob)
+                continue;
+            using var content = image.OpenContent(blob);
+            _contents[hash] = new DroppedContent(
+                hash.ToString(), blob.Resource.Offset, blob.Resource.StoredSize, blob.Resource.Size, (byte)blob.Resource.Flags, vault.Keep(content));
+        }
+    }
+}

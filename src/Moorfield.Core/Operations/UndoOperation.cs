@@ -1,0 +1,103 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Model;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Core.Operations;
+
+/// <summary>What an undo is going to put back.</summary>
+public sealed record UndoProposal(ImmutableArray<SystemSnapshot> Systems, UndoPlan Plan, RunRequest Request) : RunProposal(Systems, Request)
+{
+    /// <inheritdoc/>
+    public override bool HasEffect => Plan.HasEffect;
+
+    /// <inheritdoc/>
+    public override bool IsSameAs(Proposal other) =>
+        base.IsSameAs(other) && other is UndoProposal { Plan: var plan } && Plan.Conflicts.SequenceEqual(plan.Conflicts);
+}
+
+/// <summary>Puts back what a run changed.</summary>
+/// <param name="vault">That holds the restore point.</param>
+/// <param name="families">Only the changes for these families; null for all.</param>
+/// <param name="editions">Only the changes in these; null for all.</param>
+/// <param name="overwrite">Put the recorded state in place of what is in conflict with it.</param>
+/// <param name="interrupted">The run was cut off.</param>
+/// <param name="account">Only what this account had; null for all.</param>
+public sealed class UndoOperation(
+    Target target, Vault vault, RestorePoint point, ISet<string>? families = null, ISet<int?>? editions = null, bool overwrite = false,
+    bool interrupted = false, Account? account = null) : RunOperation<UndoProposal>(target)
+{
+    private readonly HashSet<string> _damaged = [];
+
+    /// <inheritdoc/>
+    protected override bool FollowsInterruption => true;
+
+    /// <inheritdoc/>
+    public override Vault Source => vault;
+
+    /// <inheritdoc/>
+    protected override UndoProposal Propose()
+    {
+        var trees = Target.Trees ?? throw new MoorfieldException(ErrorKind.Refused, Target.ReadOnlyReason()!);
+        var plan = UndoPlanner.Plan(trees, vault, point, families, editions, overwrite, interrupted, account, _damaged);
+        // While a run is cut off in the middle, a hive may be half written: then the marker itself ties target and point together.
+        var identity = !interrupted ? Target.Identify()
+            : point.Target with { Path = Target.FullPath, Place = (Target as VolumeTarget)?.Volume.Place };
+        return new UndoProposal([], plan, new RunRequest(
+            // What one account got back leaves the packages of the run gone for others.
+            RunKind.Undo, $"undo {point.Number}{(account is null ? "" : $" for {account.Name}")}: {point.Title}", null, identity,
+            account is null ? plan.Packages : [], plan.Changes, point.Number)
+        {
+            Restored = plan,
+            Contents = plan.Contents,
+            LeftOut = [.. plan.Conflicts.Select(c => LeftOut(c, "something else has taken its place.")),
+                .. plan.Lost.Select(c => LeftOut(c, "its files are gone."))],
+        });
+    }
+
+    /// <inheritdoc/>
+    protected override IEnumerable<Account>? Accounts(UndoProposal proposal) =>
+        Target.HasEditions ? [] : interrupted ? null : Target.Read([null])[0].Accounts;
+
+    /// <summary>Looks at all contents before anything is written: all that can do without damaged ones is put back.</summary>
+    protected override Outcome Run(UndoProposal proposal, RunSettings settings, CancellationToken stop)
+    {
+        while (true)
+        {
+            if (!proposal.Plan.IsExact && FindDamage(proposal.Plan.Changes))
+                proposal = PlanWithout();
+            try
+            {
+                return base.Run(proposal, settings, stop);
+            }
+            catch (MissingContentException e) when (Target.DescribeInterruption() is null && _damaged.Add(e.Hash))
+            {
+                proposal = PlanWithout();
+            }
+        }
+    }
+
+    private bool FindDamage(ImmutableArray<Change> changes)
+    {
+        var contents = changes.OfType<TreeAdded>().SelectMany(c => VaultMaintenance.Contents(c.Recorded!)).Distinct()
+            .Where(c => !_damaged.Contains(c));
+        var found = new System.Collections.Concurrent.ConcurrentBag<string>();
+        Parallel.ForEach(contents, content =>
+        {
+            if (!vault.IsSound(content))
+                found.Add(content);
+        });
+        _damaged.UnionWith(found);
+        return !found.IsEmpty;
+    }
+
+    private UndoProposal PlanWithout()
+    {
+        var proposal = Plan();
+        return proposal.HasEffect ? proposal : throw new MissingContentException(_damaged.First(),
+            $"The vault's content {_damaged.First()} is damaged, and without it nothing of this can be put back. Nothing was changed.");
+    }
+
+    private static RunFailure LeftOut(Change change, string why) => new(change.Family, change.Describe(), why, change.Edition);
+}

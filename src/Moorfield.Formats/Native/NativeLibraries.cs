@@ -1,0 +1,68 @@
+using System.Runtime.InteropServices;
+using System.Security.Cryptography;
+using System.Text;
+
+namespace Moorfield.Formats.Native;
+
+/// <summary>
+/// What this program needs of the machine it runs on, tried before it is relied on: some of it ends the process, or gives wrong answers, where
+/// it is missing.
+/// </summary>
+public static unsafe partial class NativeLibraries
+{
+    private const string DescriptorFolder = "/proc/self/fd";
+    private const string EmptyDigest = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855";
+    private const int Lazily = 1;
+
+    // As the runtime looks for them; without any it aborts.
+    private static readonly string[] OpenSsl = ["libssl.so.3", "libssl.so.1.1"];
+
+    /// <summary>Makes sure that digests and random numbers can be had, and files be opened by their descriptors.</summary>
+    /// <exception cref="DllNotFoundException">Something is missing; the message is a full sentence.</exception>
+    public static void Check()
+    {
+        if (!Directory.Exists(DescriptorFolder))
+        {
+            throw new DllNotFoundException(
+                $"{DescriptorFolder} is not there, through which files are opened. Mount /proc (mount -t proc proc /proc).");
+        }
+        if (!OpenSsl.Any(name => Load(name) is null))
+            throw Missing("OpenSSL", OpenSsl[0], "libssl3");
+        try
+        {
+            _ = RandomNumberGenerator.GetBytes(1);
+            if (Convert.ToHexStringLower(SHA256.HashData([])) != EmptyDigest)
+                throw new DllNotFoundException("OpenSSL gives wrong digests. Install the Debian package libssl3 anew.");
+        }
+        catch (CryptographicException e)
+        {
+            throw new DllNotFoundException($"OpenSSL cannot be used: {e.Message}", e);
+        }
+    }
+
+    /// <summary>What to say of a library that could not be loaded, with the loader's own reason.</summary>
+    /// <param name="library">As people call it.</param>
+    /// <param name="file">That the loader looks for.</param>
+    /// <param name="package">The Debian package that has it.</param>
+    internal static DllNotFoundException Missing(string library, string file, string package, Exception? inner = null) => new(
+        Load(file) is { } reason ? $"{library} cannot be loaded ({reason}). Install the Debian package {package}."
+            : $"{library} cannot be used{(inner is null ? "" : $" ({inner.Message.Split('\n')[0].TrimEnd('.')})")}. "
+                + $"Install the Debian package {package}.",
+        inner);
+
+    /// <summary>Why the loader cannot load a library; null when it can.</summary>
+    private static string? Load(string file)
+    {
+        _ = LastError();
+        if (Open([.. Encoding.UTF8.GetBytes(file), 0], Lazily) != 0)
+            return null;
+        byte* error = LastError();
+        return error is null ? "no reason given" : Encoding.UTF8.GetString(MemoryMarshal.CreateReadOnlySpanFromNullTerminated(error));
+    }
+
+    [LibraryImport("libc.so.6", EntryPoint = "dlopen")]
+    private static partial nint Open(ReadOnlySpan<byte> file, int flags);
+
+    [LibraryImport("libc.so.6", EntryPoint = "dlerror")]
+    private static partial byte* LastError();
+}

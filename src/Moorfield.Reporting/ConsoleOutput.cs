@@ -1,0 +1,167 @@
+using System.Globalization;
+using System.Text;
+using Moorfield.Core.Model;
+using Spectre.Console;
+
+namespace Moorfield.Reporting;
+
+/// <summary>What goes to people. Results to stdout, everything else to stderr. Text from a target is never trusted with control characters.</summary>
+internal static class ConsoleOutput
+{
+    private const int MinColumns = 40;
+    private const int UsualColumns = 80;
+    private const int MaxColumns = 120;
+    private static readonly bool PlainOutput = Console.IsOutputRedirected || Environment.GetEnvironmentVariable("TERM") == "dumb";
+    private static readonly bool NoColour = Environment.GetEnvironmentVariable("NO_COLOR") is { Length: > 0 };
+
+    /// <summary>Whether stdout is a terminal that can show boxes.</summary>
+    internal static bool IsTerminal => !PlainOutput && _captured is null;
+
+    private static StringWriter? _captured;
+
+    private static TextWriter Out => _captured ?? Console.Out;
+
+    /// <summary>What something would say where there is no terminal, errors included, instead of saying it.</summary>
+    internal static string Captured(Action say)
+    {
+        using var text = new StringWriter { NewLine = "\n" };
+        _captured = text;
+        try
+        {
+            say();
+        }
+        finally
+        {
+            _captured = null;
+        }
+        return text.ToString();
+    }
+
+    /// <summary>The terminal, for tables. Only to be used when <see cref="IsTerminal"/>.</summary>
+    internal static IAnsiConsole Terminal => LazyTerminal.Value;
+
+    private static readonly Lazy<IAnsiConsole> LazyTerminal = new(() => AnsiConsole.Create(new AnsiConsoleSettings
+    {
+        ColorSystem = NoColour ? ColorSystemSupport.NoColors : ColorSystemSupport.Detect,
+    }));
+
+    /// <summary>A line of the result; on a terminal broken between words where it would not fit.</summary>
+    /// <param name="hang">Columns by which lines that follow are set in; two more than the line itself when null.</param>
+    internal static void Result(string text = "", int? hang = null) =>
+        Out.WriteLine(IsTerminal ? Wrapped(Clean(text), Width(), hang) : Clean(text));
+
+    /// <summary>A line to be copied, which is never broken.</summary>
+    internal static void Verbatim(string text) => Out.WriteLine(Clean(text));
+
+    /// <summary>A fact with its name in front.</summary>
+    /// <param name="width">Columns of the name.</param>
+    internal static void Fact(string name, string text, int width) => Result($"  {name.PadRight(width)} {text}", width + 3);
+
+    /// <summary>A line of the result that names what follows.</summary>
+    internal static void Heading(string text)
+    {
+        if (IsTerminal)
+            Terminal.MarkupLine($"[bold]{Markup.Escape(Clean(text))}[/]");
+        else
+            Result(text);
+    }
+
+    /// <summary>A line beside the result.</summary>
+    internal static void Notice(string text)
+    {
+        if (_captured is { } captured)
+        {
+            captured.WriteLine(Clean(text));
+            return;
+        }
+        try
+        {
+            Console.Error.WriteLine(Console.IsErrorRedirected ? Clean(text) : Wrapped(Clean(text), Width(), null));
+        }
+        catch (IOException)
+        {
+            // standard error is full or closed: what goes wrong besides still decides how the program ends
+        }
+    }
+
+    internal static void Error(string text) => Notice($"moorfield: {text}");
+
+    private static int Width() => Console.WindowWidth is > 0 and var width ? Math.Clamp(width, MinColumns, MaxColumns) : UsualColumns;
+
+    /// <summary>
+    /// A text in lines of so many columns. Commands in quotes stay whole where that can be; what has no spaces is broken behind a separator.
+    /// </summary>
+    internal static string Wrapped(string text, int width, int? hang)
+    {
+        if (text.Length <= width)
+            return text;
+        int indent = text.Length - text.TrimStart(' ').Length;
+        string next = new(' ', Math.Min(hang ?? indent + 2, width / 2));
+        var lines = new List<string>();
+        string line = text[..indent];
+        bool started = false;
+        foreach (string word in Tokens(text[indent..]))
+        {
+            string rest = word;
+            if (started && line.Length + 1 + rest.Length > width)
+            {
+                lines.Add(line);
+                (line, started) = (next, false);
+            }
+            while (line.Length + rest.Length + (started ? 1 : 0) > width)
+            {
+                int room = width - line.Length;
+                int cut = rest.LastIndexOfAny(['\\', '/'], room - 1) + 1;
+                cut = cut > 0 ? cut : room;
+                lines.Add(line + rest[..cut]);
+                (line, rest) = (next, rest[cut..]);
+            }
+            line += (started ? " " : "") + rest;
+            started = true;
+        }
+        lines.Add(line);
+        return string.Join('\n', lines);
+    }
+
+    private static IEnumerable<string> Tokens(string text)
+    {
+        string? quoted = null;
+        foreach (string word in text.Split(' '))
+        {
+            quoted = quoted is null ? word : $"{quoted} {word}";
+            if (quoted.StartsWith("'moorfield", StringComparison.Ordinal) && quoted.IndexOf('\'', 1) < 0)
+                continue;
+            yield return quoted;
+            quoted = null;
+        }
+        if (quoted is not null)
+            yield return quoted;
+    }
+
+    /// <summary>
+    /// One line of text without what could drive a terminal or deceive who reads it: control characters and line breaks, characters that turn
+    /// the direction of text or have no width, halves of characters, and the private ones of escaped names.
+    /// </summary>
+    internal static string Clean(string text) =>
+        text.AsSpan().IndexOfAnyExceptInRange(' ', '~') < 0 ? text
+        : string.Concat(text.EnumerateRunes().Select(r => IsShown(r) ? r.ToString() : "\ufffd"));
+
+    /// <summary>The same of several lines.</summary>
+    internal static string CleanLines(string text) => string.Join('\n', text.Split('\n').Select(Clean));
+
+    internal static bool IsShown(Rune rune) => Rune.GetUnicodeCategory(rune) is not (UnicodeCategory.Control or UnicodeCategory.Format
+        or UnicodeCategory.LineSeparator or UnicodeCategory.ParagraphSeparator or UnicodeCategory.PrivateUse or UnicodeCategory.OtherNotAssigned);
+
+    /// <summary>Asks on the terminal; the person must type y or yes.</summary>
+    /// <exception cref="MoorfieldException">There is nobody to ask.</exception>
+    internal static bool Confirm(string question)
+    {
+        if (Console.IsInputRedirected)
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
+                "Standard input is not a terminal, so nobody can be asked. Add --yes to go ahead. Nothing was changed.");
+        Console.Error.Write($"{Clean(question)} [y/N] ");
+        string? answer = Console.In.ReadLine()?.Trim();
+        return answer is not null
+            && (answer.Equals("y", StringComparison.OrdinalIgnoreCase) || answer.Equals("yes", StringComparison.OrdinalIgnoreCase));
+    }
+}

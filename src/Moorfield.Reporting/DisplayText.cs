@@ -1,0 +1,79 @@
+using System.Text.Json;
+using Moorfield.Core.Model;
+using Moorfield.Core.Targets;
+using Moorfield.Formats.Resources;
+
+namespace Moorfield.Reporting;
+
+/// <summary>Turns facts into the words of the word table.</summary>
+internal static class DisplayText
+{
+    private const int MaxNames = 4;
+
+    internal const string Nothing = "-";
+
+    /// <summary>An enumeration's value as it is written in tables, JSON and options.</summary>
+    internal static string Of<T>(T value) where T : struct, Enum => JsonNamingPolicy.CamelCase.ConvertName(value.ToString());
+
+    /// <summary>Account names, or "all 3", or a count when there are many.</summary>
+    internal static string Accounts(IReadOnlyCollection<string> sids, SystemSnapshot snapshot)
+    {
+        if (sids.Count == 0)
+            return Nothing;
+        if (sids.Count == snapshot.Accounts.Length && sids.Count > 1)
+            return $"all {sids.Count}";
+        return sids.Count <= MaxNames ? string.Join(", ", Names(sids, snapshot)) : $"{sids.Count} of {snapshot.Accounts.Length}";
+    }
+
+    internal static IEnumerable<string> Names(IEnumerable<string> sids, SystemSnapshot snapshot) => sids.Select(s => snapshot.Account(s)?.Name ?? s);
+
+    internal static string Newcomers(InstalledPackage package) => (package.Newcomers ? "yes" : "no") + (package.Blocked ? ", blocked" : "");
+
+    /// <summary>What a system of a target is called: the target, and the edition if it has several.</summary>
+    internal static string Place(Target target, SystemSnapshot snapshot) => Place(target, snapshot.EditionNumber);
+
+    internal static string Place(Target target, int? edition) => edition is { } number ? $"edition {number} of {target.Name}" : target.Name;
+
+    /// <summary>How much packages hold, or at least hold.</summary>
+    internal static string Size(IEnumerable<InstalledPackage> packages)
+    {
+        var all = packages.ToList();
+        return $"{(all.Exists(p => p.Withheld > 0) ? "at least " : "")}{TextTable.Size(all.Sum(p => p.Bytes))}";
+    }
+
+    /// <summary>The parts of a list that is written with commas.</summary>
+    internal static string[] Split(string list) => list.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
+
+    /// <summary>Account names in one field: no account can have a semicolon in its name.</summary>
+    internal static string Joined(IEnumerable<string> accounts) => string.Join(';', accounts);
+
+    /// <summary>A text from a manifest; null when it is only the name of a resource.</summary>
+    internal static string? Readable(string? text) => ResourceResolver.IsReference(text) ? null : text;
+
+    internal static string OrNothing(IEnumerable<string> items) => string.Join(", ", items) is { Length: > 0 } text ? text : Nothing;
+
+    /// <summary>One line that says which system this is.</summary>
+    internal static string Describe(SystemSnapshot snapshot)
+    {
+        var parts = new[]
+        {
+            snapshot.EditionNumber is { } number ? $"Edition {number}: {snapshot.Name}" : snapshot.Computer,
+            $"{snapshot.Product} {snapshot.Release}".Trim(),
+            snapshot.Build.Length > 0 ? $"build {snapshot.Build}" : "",
+            snapshot.Manufacturer.Length > 0 ? $"made by {snapshot.Manufacturer}" : "",
+            snapshot.AsOf is { } made ? $"surveyed {made.UtcDateTime:yyyy-MM-dd HH:mm} UTC" : "",
+            snapshot.Accounts.IsEmpty ? "no accounts" : $"accounts: {string.Join(", ", snapshot.Accounts.Select(a => a.Name))}",
+        };
+        return string.Join(" · ", parts.Where(p => p.Length > 0));
+    }
+
+    /// <summary>How a package came, in a few words.</summary>
+    internal static string Describe(PackageOrigin origin) => origin switch
+    {
+        PackageOrigin.System => "part of the system",
+        PackageOrigin.Shipped => "shipped with the system",
+        PackageOrigin.Maker => "from the maker of the machine",
+        PackageOrigin.Extra => "provisioned by someone else",
+        _ => "added later for accounts",
+    };
+}

@@ -1,0 +1,151 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Reporting;
+
+/// <summary>Makes the JSON documents from the core's records.</summary>
+internal static class DocumentBuilder
+{
+    internal const string InventorySchema = "moorfield.inventory/1";
+
+    internal static InventoryJson Inventory(
+        Target target, IReadOnlyCollection<(SystemSnapshot Snapshot, RemovalAssessment Assessment,
+        IEnumerable<InstalledPackage> Packages)> systems) => new(
+        InventorySchema, target.FullPath, target.Kind, [.. systems.Select(s => System(s.Snapshot, s.Assessment, s.Packages))],
+        systems.Any(s => s.Packages.Count() < s.Snapshot.Packages.Length));
+
+    private static SystemJson System(SystemSnapshot snapshot, RemovalAssessment assessment, IEnumerable<InstalledPackage> packages)
+    {
+        var mentions = SavedFacts.Offered(snapshot);
+        string? Name(string? sid) => sid is null ? null : snapshot.Account(sid)?.Name ?? sid;
+        return new SystemJson(
+            snapshot.EditionNumber, snapshot.Name, snapshot.Product, snapshot.Release, snapshot.Build, snapshot.Computer, snapshot.Manufacturer,
+            [.. snapshot.Accounts.Select(a => new AccountJson(a.Name, a.Sid))],
+            [.. packages.Select(p => Package(p, snapshot, assessment) with { Facts = p.SavedVerdict is null ? SavedFacts.Of(p, mentions) : null })],
+            [.. snapshot.Blocks.Select(b => b.ToString())],
+            [.. snapshot.Notes.Select(n => new NoteJson(n.Code, n.Text, n.Package?.ToString()))],
+            [
+                .. snapshot.Leftovers.Select(l => new LeftoverJson(
+                    DisplayText.Of(l.Kind), l.Family?.ToString(), l.FullName?.ToString(), Name(l.Sid), l.Bytes, LeftoverText.Where(l.Location),
+                    SavedFacts.Of(l.Location))),
+            ],
+            [.. snapshot.ClassicPrograms.Select(p =>
+                new ProgramJson(p.Name, p.Version, p.Publisher, p.Bytes, Name(p.Sid), p.UninstallCommand, p.Key))],
+            SavedFacts.Of(snapshot));
+    }
+
+    internal static PackageJson Package(InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment)
+    {
+        var verdict = assessment.Of(package);
+        return new PackageJson(
+            package.Family.ToString(), package.FullName.ToString(), package.FullName.Name, package.DisplayName, package.RawDisplayName,
+            package.Publisher,
+            package.FullName.Version.ToString(), package.FullName.Architecture, DisplayText.Of(package.Role), DisplayText.Of(package.Origin),
+                package.Bytes,
+            [.. DisplayText.Names(package.Accounts, snapshot)], package.Newcomers, package.Blocked, DisplayText.Of(verdict.Standing),
+            [.. verdict.Reasons.Select(Reason)],
+            package.Withheld, DisplayText.Readable(package.Manifest?.Description), package.StartsWithWindows, package.RunsInBackground)
+        {
+            NameSource = DisplayText.Of(package.NameSource),
+            NeutralName = package.NeutralName,
+        };
+    }
+
+    internal static PlanJson Plan(string target, ImmutableArray<SystemPlan> systems) => new(
+        "moorfield.plan/1", target, "remove", systems[0].Plan.Request.For.Describe(systems[0].Snapshot),
+        [.. systems.SelectMany(s =>
+        s.Plan.Removals.Select(r => Removal(r, s.Snapshot, s.Plan.AssessedRemovals.FirstOrDefault(m => m.Removal == r)?.Verdict)))],
+        [.. systems.SelectMany(s => s.Plan.Staying.Select(t => new StayingJson(
+            s.Snapshot.EditionNumber, t.Package.Family.ToString(), t.Package.DisplayName, DisplayText.Of(t.Verdict.Standing),
+            [.. t.Verdict.Reasons.Select(Reason)], t.NamedExactly)))],
+        [.. systems.SelectMany(s => s.Plan.Families).Distinct().Select(f => f.ToString())],
+        [.. systems.SelectMany(s => s.Plan.IdleFrameworks).Select(f => f.FullName.ToString()).Distinct(StringComparer.Ordinal)],
+        [.. systems.SelectMany(s =>
+        s.Plan.Guards.Select(g => new GuardJson(DisplayText.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot))))],
+        [.. systems.SelectMany(s => s.Plan.Changes).Select(Change)],
+        null);
+
+    private static RemovalJson Removal(PlannedRemoval removal, SystemSnapshot snapshot, Verdict? verdict) => new(
+        snapshot.EditionNumber, removal.Package.Family.ToString(), removal.Package.FullName.ToString(), removal.Package.DisplayName,
+        removal.Package.FullName.Version.ToString(),
+        [.. DisplayText.Names(removal.RemovedFromAccounts, snapshot)], removal.RemovedFromNewcomers, removal.SetsBlock, removal.RemovesFiles,
+            removal.RemovesFiles
+        ? removal.Package.Bytes : 0,
+        [.. DisplayText.Names(removal.KeptForAccounts, snapshot)], removal.KeptForNewcomers, removal.RemovedBecauseOf,
+        DisplayText.Of(verdict?.Standing ?? PackageStanding.Free), [.. (verdict?.Reasons ?? []).Select(Reason)]);
+
+    internal static PlanJson Plan(string target, string action, IEnumerable<string> families, IEnumerable<Change> changes, int? undoes,
+    bool wholeFile = false) =>
+        new("moorfield.plan/1", target, action, null, [], [], [.. families.Distinct(StringComparer.OrdinalIgnoreCase)], [], [],
+            [.. changes.Select(Change)], undoes, wholeFile);
+
+    internal static PlanJson Plan(string target, CompactProposal proposal) => Plan(target, "compact", [], [], null) with
+    {
+        Compacting = new CompactingJson(
+            proposal.Copy, proposal.Bytes, [.. proposal.Runs.Select(r => r.Number)], [.. proposal.Lost.Select(r => r.Number)]),
+    };
+
+    internal static ResultJson Result(string target, PlanJson plan, Outcome outcome, string? vault, long? fileBytes = null) => new(
+        "moorfield.result/1", target, plan, outcome.Changes, outcome.Point, vault,
+        [.. outcome.Failures.Select(f => new FailureJson(f.Family, f.What, f.Message))], outcome.Warnings,
+        outcome.Verified, [.. outcome.Discrepancies.Select(d => new DisagreementJson(d.Edition, d.Family, d.Text))], fileBytes);
+
+    internal static PointJson Point(PointSummary summary, PointSize? size = null)
+    {
+        var point = summary.Point;
+        return new PointJson(
+            point.Number, DisplayText.Of(point.Kind), point.Undoes, point.Created, point.Title, point.Note, DisplayText.Of(summary.State),
+            summary.UndoneBy,
+            point.Target.Computer, point.Target.Path, point.Packages, point.Changes, summary.UndonePackages, summary.IsPinned,
+            size?.Own, size?.Shared);
+    }
+
+    internal static BriefJson Brief(Brief brief, Target target, IEnumerable<(SystemSnapshot Snapshot, BriefSelection Choice)> systems) => new(
+        "moorfield.brief/1", brief.Name, brief.Title, target.FullPath, [.. systems.Select(s => new BriefSystemJson(
+            s.Snapshot.EditionNumber,
+            [.. s.Choice.ByRule.Select(r =>
+            new RuleJson(r.Keeps ? "keep" : "remove", r.Rule.Source, r.Rule.Describe(), r.Rule.Because,
+            [.. r.Packages.Select(p => p.FullName.ToString())]))],
+            [.. s.Choice.Taken.Select(t =>
+            new TakenJson(t.Package.Package.FullName.ToString(), t.Package.Package.DisplayName, t.Rule.Source, t.KeptBy?.Source))],
+            [.. s.Choice.Blocks.Select(b => b.ToString())]))]);
+
+    internal static ComparisonJson Comparison(string before, string after,
+    IEnumerable<(ComparedSystem Before, ComparedSystem After, Comparison Comparison)> pairs) => new(
+        "moorfield.comparison/1", before, after, [.. pairs.Select(p => new ComparedJson(
+            p.Before.Edition, p.After.Edition,
+            [.. p.Comparison.Packages.Select(d => new PackageDifferenceJson(
+                DisplayText.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString(), d.After?.ToString(), d.Gained, d.Lost,
+                d.Newcomers,
+                d.Bytes))],
+            p.Comparison.Blocked, p.Comparison.Unblocked))]);
+
+    internal static ForecastJson Forecast(string target, string? path, SystemSnapshot? image, IEnumerable<SystemForecast> systems) => new(
+        "moorfield.forecast/1", target, image is null ? "signIn" : "update", path is null ? null : Path.GetFullPath(path), image?.EditionNumber,
+        image?.Build, [.. systems.Select(s => new ForecastSystemJson(
+            s.Snapshot.EditionNumber, s.Snapshot.Build,
+            [.. s.Forecast.Families.Select(f => new ForecastFamilyJson(
+                f.Family.ToString(), f.DisplayName, DisplayText.Of(f.Role), DisplayText.Of(f.Fate), DisplayText.Of(f.Cause), f.Now?.ToString(),
+                f.Then?.ToString(),
+                Holders(f.Before, s.Snapshot), Holders(f.After, s.Snapshot), Holders(f.KeptFrom, s.Snapshot), s.Families.Contains(f)))],
+            [.. s.Forecast.Deliveries.Select(d => Delivery(d, s))],
+            [.. s.Forecast.Doubtful.Select(d => Delivery(d, s))],
+            s.Remedy))]);
+
+    private static DeliveryJson Delivery(ForecastDelivery delivery, SystemForecast system) => new(
+        DisplayText.Of(delivery.Kind), Holders(delivery.For, system.Snapshot), [.. delivery.Guards.Select(g => g.Name!)],
+        system.Deliveries.Contains(delivery));
+
+    private static HoldersJson Holders(Audience audience, SystemSnapshot snapshot) =>
+    new([.. DisplayText.Names(audience.Sids, snapshot)], audience.Newcomers);
+
+    internal static ChangeJson Change(Change change) => new(change.Edition, change.Family, change.Describe());
+
+    private static ReasonJson Reason(Reason reason) => new(reason.Code, DisplayText.Of(reason.Kind), reason.Text, reason.Objects);
+}
