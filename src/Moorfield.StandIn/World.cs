@@ -261,6 +261,9 @@ public sealed record WorldPackage(
     /// <summary>The policy value by which a part of the system is kept from coming back; null when there is none.</summary>
     public WorldPolicy? Honours { get; init; }
 
+    /// <summary>Accounts for which Windows has marked it to be cleaned up.</summary>
+    public ImmutableArray<string>? EndOfLife { get; init; }
+
     /// <summary>KiB of a person's own files in it, by account.</summary>
     public ImmutableDictionary<string, int>? Data { get; init; }
 

@@ -163,7 +163,7 @@ internal static class ExplainCommand
     private static string Standing(PackageStanding standing) => standing switch
     {
         PackageStanding.Free => "free: nothing else is lost with it",
-        PackageStanding.Costly => "weigh: removing it costs something",
+        PackageStanding.Weigh => "weigh: removing it costs something",
         PackageStanding.Guarded => "guarded: goes only when named exactly",
         _ => "essential: cannot be removed",
     };

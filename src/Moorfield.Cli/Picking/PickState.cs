@@ -126,7 +126,7 @@ internal sealed class PickState
     /// <summary>Marks everything that is shown and may be taken by the dozen.</summary>
     internal void MarkShown()
     {
-        var all = _shown.Where(i => i.Verdict.Standing is PackageStanding.Free or PackageStanding.Costly).ToList();
+        var all = _shown.Where(i => i.Verdict.Standing is PackageStanding.Free or PackageStanding.Weigh).ToList();
         Marked.UnionWith(all.Select(i => i.Family));
         Message = all.Count < _shown.Length ? $"{_shown.Length - all.Count} not marked: parts of the system are marked one by one." : "";
         Recount();

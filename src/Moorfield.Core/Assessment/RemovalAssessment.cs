@@ -64,7 +64,7 @@ public sealed class RemovalAssessment
             reasons.Add(new Reason("nothingNeedsIt", ReasonKind.Note, package.Role == PackageRole.Framework ? "A framework that no package needs."
                 : "No other package needs it.", "", []));
         if (standing == PackageStanding.Free && reasons.Exists(r => r.Kind == ReasonKind.Cost))
-            standing = PackageStanding.Costly;
+            standing = PackageStanding.Weigh;
         return new Verdict(standing, [.. reasons.OrderBy(r => r.Kind)]);
     }
 

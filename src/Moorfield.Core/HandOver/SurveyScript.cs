@@ -22,16 +22,23 @@ public static class SurveyScript
         $"$MostText = {PowerShellLiteral.Of(MaxText)}",
         $"$ProfileList = {PowerShellLiteral.Of(Places.ProfileList)}",
         $"$Store = {PowerShellLiteral.Of(Places.Store)}",
-        $"$MachinePackages = {PowerShellLiteral.Of(Places.MachinePackages)}",
+        $"$MachinePlaces = {Keys(PlaceContainer.Software, perAccount: false)}",
+        $"$MachineAccountPlaces = {Keys(PlaceContainer.Software, perAccount: true)}",
+        $"$ClassesPlaces = {Keys(PlaceContainer.Classes, perAccount: true)}",
         $"$AccountPackages = {PowerShellLiteral.Of(Places.AccountPackages)}",
-        $"$AccountFamilies = {PowerShellLiteral.Of(Places.AccountFamilies)}",
         $"$AccountUninstall = {PowerShellLiteral.Of(Places.AccountUninstall)}",
         $"$Uninstalls = {Texts(Places.Uninstall, Places.Uninstall32)}",
-        $"$ChoicePlaces = {Texts(Places.FileTypeChoices, Places.SchemeChoices)}",
+        $"$ChoicePlaces = {Texts(PackagePlaces.TypeChoices.Path, PackagePlaces.SchemeChoices.Path)}",
         $"$ProgramValues = {Texts("DisplayName", "DisplayVersion", "Publisher", "EstimatedSize", "UninstallString", "SystemComponent",
             "ParentKeyName")}",
-        $"$Lists = {Texts($@"C:\{Places.DefaultAssociations}", $@"C:\{Places.Pins}")}",
+        $"$Lists = {Texts(PackagePlaces.All.Where(p => p.Container == PlaceContainer.List).Select(p => $@"C:\{p.Path}"))}",
     ]);
+
+    // Where {sid} stands in a key, the script puts the account.
+    private static string Keys(PlaceContainer hive, bool perAccount) => PowerShellLiteral.List(PackagePlaces.KeysIn(hive)
+        .Where(p => p.IsPerAccount == perAccount && p.NotInSurveysBecause is null).Select(p => PowerShellLiteral.Table(
+            ("Key", PowerShellLiteral.Of(p.Path)), ("Value", PowerShellLiteral.Of(p.FolderValue ?? "")),
+            ("Nested", PowerShellLiteral.Of(p.Names == PlaceNames.FamilyAndFullName)))));
 
     private static string Texts(params IEnumerable<string> texts) => PowerShellLiteral.List(texts.Select(PowerShellLiteral.Of));
 }

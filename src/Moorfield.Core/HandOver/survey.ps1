@@ -102,6 +102,14 @@ function Get-JsonSubKeys([string]$Hive, [string]$Path, $Names) {
     foreach ($Name in (Get-SubKeys ($Hive + $Path))) { Get-JsonKey $Hive ($Path + '\' + $Name) $Names }
 }
 
+# A place of the registry that the program knows packages by.
+function Get-JsonPlace([string]$Hive, $Place, [string]$Sid) {
+    $Key = $Place.Key.Replace('{sid}', $Sid)
+    $Values = @($Place.Value | Where-Object { $_ })
+    if (-not $Place.Nested) { Get-JsonSubKeys $Hive $Key $Values }
+    else { foreach ($Name in (Get-SubKeys ($Hive + $Key))) { Get-JsonSubKeys $Hive ($Key + '\' + $Name) $Values } }
+}
+
 function Get-Value([string]$Path, [string]$Name) {
     (Get-ItemProperty -LiteralPath $Path -ErrorAction SilentlyContinue).$Name
 }
@@ -261,12 +269,10 @@ $MachineLines = @(
     Get-JsonKey $Machine 'Microsoft\Windows\CurrentVersion\OEMInformation' @('Manufacturer', 'Model')
     Get-JsonSubKeys $Machine $ProfileList @('ProfileImagePath')
     if (Test-Path -LiteralPath ($Machine + $Store)) { Get-JsonKey $Machine $Store @() }
-    foreach ($Name in @('Applications', 'InboxApplications', 'Deprovisioned')) { Get-JsonSubKeys $Machine ($Store + '\' + $Name) @('Path') }
+    foreach ($Place in $MachinePlaces) { Get-JsonPlace $Machine $Place '' }
     foreach ($Sid in @($Profiles.Keys | Sort-Object)) {
-        Get-JsonSubKeys $Machine ($Store + '\' + $Sid) @('Path')
-        Get-JsonSubKeys $Machine ($Store + '\EndOfLife\' + $Sid) @('Path')
+        foreach ($Place in $MachineAccountPlaces) { Get-JsonPlace $Machine $Place $Sid }
     }
-    Get-JsonSubKeys $Machine $MachinePackages @('Path')
     foreach ($Uninstall in $Uninstalls) { Get-JsonSubKeys $Machine $Uninstall $ProgramValues }
     Get-JsonClasses $Machine 'Classes\' $TypeNames @()
     Get-JsonGuards 'Machine' $Machine
@@ -319,10 +325,7 @@ foreach ($Sid in @($Profiles.Keys | Sort-Object)) {
             if ($Shown -and $Shown -notmatch '^(@\{|ms-resource:)') { $PackageNames[$Package] = $Shown }
         }
         $ClassLines = @(
-            Get-JsonSubKeys $Classes $AccountPackages @('PackageRootFolder')
-            foreach ($Family in (Get-SubKeys ($Classes + $AccountFamilies))) {
-                Get-JsonSubKeys $Classes ($AccountFamilies + '\' + $Family) @()
-            }
+            foreach ($Place in $ClassesPlaces) { Get-JsonPlace $Classes $Place $Sid }
             Get-JsonClasses $Classes '' $TypeNames $ChosenIds
         )
         if (Test-Path -LiteralPath $Classes) {

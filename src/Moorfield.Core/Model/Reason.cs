@@ -9,7 +9,7 @@ public enum PackageStanding
     Free,
 
     /// <summary>It costs something: the reasons say what.</summary>
-    Costly,
+    Weigh,
 
     /// <summary>Part of the system, but people see and open it: removed only when named exactly.</summary>
     Guarded,

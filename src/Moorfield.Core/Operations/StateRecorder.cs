@@ -20,8 +20,6 @@ public sealed record StateRecordingResult(RestorePoint Point, ImmutableArray<Mis
 /// <param name="withFiles">Whether the packages' folders are recorded with all that is in them.</param>
 public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, bool withFiles)
 {
-    private static readonly WindowsPath PackageStates = Places.Repository / "Packages";
-
     // What is read of a package's folder.
     private static readonly string[] ReadFiles = ["AppxManifest.xml", @"AppxMetadata\AppxBundleManifest.xml", "resources.pri"];
 
@@ -57,12 +55,12 @@ public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, 
         var entries = ImmutableArray.CreateBuilder<StateEntry>();
         foreach (var file in Files(snapshot))
             Add(file);
-        foreach (var (place, isStaged) in new[] { (Places.StagedPackages, true), (Places.SystemPackages, false) })
+        foreach (var place in new[] { PackagePlaces.Staged, PackagePlaces.SystemFolder })
         {
-            foreach (string name in tree.List(place))
+            foreach (string name in tree.List(place.Folder()))
             {
-                var path = place / name;
-                if (isStaged ? !PackageFullName.TryParse(name, out _) : !PackageFamilyName.TryParse(name, out _))
+                var path = place.Folder() / name;
+                if (place.Names == PlaceNames.FullName ? !PackageFullName.TryParse(name, out _) : !PackageFamilyName.TryParse(name, out _))
                     continue;
                 if (tree.Stat(path) is not { } info)
                     continue;
@@ -75,10 +73,10 @@ public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, 
             Add(Places.Repository / name);
         foreach (var profile in snapshot.Accounts.Select(a => a.Profile).OfType<WindowsPath>())
         {
-            Look(Places.AppData(profile), 1);
-            Look(Places.Aliases(profile), 2);
+            foreach (var place in PackagePlaces.Folders(TraceScope.Account))
+                Look(place.Folder(profile), place == PackagePlaces.Aliases ? 2 : 1);
         }
-        Look(PackageStates, 1);
+        Look(PackagePlaces.PackageState.Folder(), 1);
         var trees = ImmutableArray.CreateBuilder<StateTree>();
         foreach (var (family, path) in Trees(snapshot))
         {
@@ -124,8 +122,8 @@ public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, 
 
     /// <summary>What is recorded so that it can be put back.</summary>
     private IEnumerable<(string Family, WindowsPath Path)> Trees(SystemSnapshot snapshot) => snapshot.Packages
-        .SelectMany(p => p.AllTraces.Where(t => t.Kind is TraceKind.ManifestCopy or TraceKind.PackageState or TraceKind.Alias
-            || (withFiles && t.Kind == TraceKind.StagedFolder)).Select(t => t.Location).OfType<TreeLocation>()
+        .SelectMany(p => p.AllTraces.Where(t => PackagePlaces.Of(t)?.State is PlaceState.Tree or PlaceState.TreeIfAbsent
+            || (withFiles && PackagePlaces.Of(t)?.State == PlaceState.TreeWithFiles)).Select(t => t.Location).OfType<TreeLocation>()
             .Select(l => (p.Family.ToString(), l.Path))).DistinctBy(t => t.Path);
 
     private void KeepContents(RecordedTree recorded, Vault vault)

@@ -67,7 +67,7 @@ internal sealed class ChangeList
             !(removal.RemovesFiles && trace.Location is RowsLocation)
             && removal.RemovedFromAccounts.Contains(trace.Sid!, StringComparer.OrdinalIgnoreCase),
         TraceScope.Newcomers => removal.RemovedFromNewcomers,
-        _ => removal.RemovesFiles && trace.Kind != TraceKind.SystemFolder,
+        _ => removal.RemovesFiles && PackagePlaces.Of(trace)?.StaysBecause is null,
     };
 
     private void Add(string family, Location location)
@@ -95,10 +95,10 @@ internal sealed class ChangeList
     /// <summary>What an account has of a family whatever the version: data, aliases, file handlers, the family's own key.</summary>
     private void AddFamily(InstalledPackage package, string sid)
     {
-        foreach (var trace in package.FamilyTraces.Where(t => t.Sid == sid && !(t.Kind == TraceKind.AppData && _request.KeepData)))
+        foreach (var trace in package.FamilyTraces.Where(t => t.Sid == sid && !(_request.KeepData && PackagePlaces.Of(t)?.IsPersonal == true)))
             Add(package.Family.ToString(), trace.Location);
-        var families = package.Parts.SelectMany(p => p.Traces).Where(t => t.Sid == sid).Select(t => t.Location).OfType<KeyLocation>()
-            .FirstOrDefault(k => k.Key.StartsWith(Places.AccountFamilies, StringComparison.OrdinalIgnoreCase));
+        var families = package.Parts.SelectMany(p => p.Traces)
+            .FirstOrDefault(t => t.Sid == sid && PackagePlaces.AccountFamilies.Holds(t))?.Location as KeyLocation;
         if (families is null)
             return;
         // The key of the family, instead of those of its packages one by one.

@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Reading;
 
@@ -9,7 +10,7 @@ namespace Moorfield.Core.Reading;
 /// <param name="HasClasses">Whether the classes hive could be read.</param>
 /// <param name="Registrations">Registrations by full name.</param>
 /// <param name="FamilyTraces">Data, aliases, file handlers and choices, by family.</param>
-/// <param name="ProvisionedFamilies">The places that registrations give for packages, as written.</param>
+/// <param name="RecordedPaths">The places that registrations give for packages, as written.</param>
 /// <param name="UnknownRegistrations">File handlers and choices that name a package's ProgId which is not there.</param>
 /// <param name="Handlers">Of the account's own classes.</param>
 /// <param name="Choices">What the account chose to open file types and links with.</param>
@@ -18,7 +19,7 @@ internal sealed record AccountRegistry(
     Account Account, bool HasClasses, ILookup<PackageFullName, Trace> Registrations, ILookup<PackageFamilyName, Trace> FamilyTraces,
     ImmutableArray<Trace> UnknownRegistrations, HandlerClasses Handlers, ImmutableArray<ChosenHandler> Choices,
         ImmutableArray<ClassicProgram> Programs,
-    IReadOnlyDictionary<PackageFamilyName, PersonalData> Data, ILookup<PackageFullName, string> ProvisionedFamilies, PolicyHive? Policies)
+    IReadOnlyDictionary<PackageFamilyName, PersonalData> Data, ILookup<PackageFullName, string> RecordedPaths, PolicyHive? Policies)
 {
     /// <param name="machine">The machine's classes.</param>
     internal static AccountRegistry Read(
@@ -32,18 +33,17 @@ internal sealed record AccountRegistry(
         var own = new AccountHive([], [], null);
         if (account.Profile is { } profile)
         {
-            handlers = ReadClasses(tree, account, Places.Classes(profile), registrations, given, notes);
+            handlers = ReadClasses(tree, account, Places.Classes(profile), registrations, familyTraces, given, notes);
             own = ReadOwn(tree, account, Places.UserHive(profile), notes, guards);
             if (handlers is not null)
                 AddHandlers(account, Places.Classes(profile), handlers, machine, own, familyTraces, strays);
-            ReadFolders(tree, account, Places.AppData(profile), TraceKind.AppData, familyTraces);
-            ReadFolders(tree, account, Places.Aliases(profile), TraceKind.Alias, familyTraces);
+            ReadFolders(tree, account, profile, familyTraces);
         }
         return new AccountRegistry(
             account, handlers is not null, registrations.ToLookup(r => r.Package, r => r.Trace), familyTraces.ToLookup(f => f.Family, f => f.Trace),
             [.. strays], handlers ?? HandlerClasses.None, [.. own.Choices.Select(c => new ChosenHandler(account.Sid, c.What, Owner(c.ProgId)))],
             own.Programs,
-            account.Profile is { } home ? PersonalDataReader.Read(tree, account.Sid, Places.AppData(home)) : [],
+            account.Profile is { } home ? PersonalDataReader.Read(tree, account.Sid, PackagePlaces.AppData.Folder(home)) : [],
             given.ToLookup(g => g.Package, g => g.Place), own.Policies);
 
         PackageFamilyName? Owner(string progId) => OwnerOf(progId, handlers, machine);
@@ -65,16 +65,16 @@ internal sealed record AccountRegistry(
         {
             using var hive = HiveFile.OpenRegistry(tree, path, notes);
             return hive is null ? new AccountHive([], [], null) : new AccountHive(
-                [.. Choices(Places.FileTypeChoices).Concat(Choices(Places.SchemeChoices))],
+                [.. Choices(PackagePlaces.TypeChoices).Concat(Choices(PackagePlaces.SchemeChoices))],
                 [.. ClassicPrograms.Read(hive, Places.AccountUninstall, account.Sid)],
                 PolicyReader.Read(hive, GuardHive.Account, account.Sid, path, guards));
 
-            IEnumerable<(string, string, KeyLocation)> Choices(string place)
+            IEnumerable<(string, string, KeyLocation)> Choices(PackagePlace place)
             {
-                foreach (var key in hive.Find(place)?.Children() ?? [])
+                foreach (var (name, key, entry) in place.Entries(hive, account.Sid))
                 {
-                    if (key.Child(Places.Choice)?.Text("ProgId") is { Length: > 0 } progId)
-                        yield return (key.Name, progId, new KeyLocation(path, $@"{place}\{key.Name}\{Places.Choice}"));
+                    if (entry.Child(Places.Choice)?.Text("ProgId") is { Length: > 0 } progId)
+                        yield return (name, progId, new KeyLocation(path, $@"{key}\{Places.Choice}"));
                 }
             }
         }
@@ -89,8 +89,8 @@ internal sealed record AccountRegistry(
         e is InvalidDataException damage ? HiveFile.Damaged(tree, path, damage).Message : e.Message;
 
     private static HandlerClasses? ReadClasses(
-        WindowsTree tree, Account account, WindowsPath path, List<(PackageFullName, Trace)> registrations, List<(PackageFullName, string)> given,
-        SnapshotNotes notes)
+        WindowsTree tree, Account account, WindowsPath path, List<(PackageFullName, Trace)> registrations,
+        List<(PackageFamilyName, Trace)> familyTraces, List<(PackageFullName, string)> given, SnapshotNotes notes)
     {
         if (tree.IsUnseen(path))
             return null;
@@ -102,17 +102,8 @@ internal sealed record AccountRegistry(
                 notes.Add("hiveMissing", $"{account.Name}: {path} is not there, so this account's own registrations are not known.");
                 return null;
             }
-            foreach (var key in hive.Find(Places.AccountPackages)?.Children() ?? [])
-            {
-                Add(key.Name, $@"{Places.AccountPackages}\{key.Name}");
-                if (key.Text("PackageRootFolder") is { } place && PackageFullName.TryParse(key.Name, out var fullName))
-                    given.Add((fullName, place));
-            }
-            foreach (var family in hive.Find(Places.AccountFamilies)?.Children() ?? [])
-            {
-                foreach (var key in family.Children())
-                    Add(key.Name, $@"{Places.AccountFamilies}\{family.Name}\{key.Name}");
-            }
+            foreach (var place in PackagePlaces.KeysIn(PlaceContainer.Classes))
+                place.Entries(hive, account.Sid).ToList().ForEach(e => Add(place, e.Name, e.Key, e.Entry));
             return HandlerClasses.Read(hive.Root, path);
         }
         catch (Exception e) when (e is MoorfieldException or InvalidDataException)
@@ -121,10 +112,16 @@ internal sealed record AccountRegistry(
             return null;
         }
 
-        void Add(string name, string key)
+        void Add(PackagePlace place, string name, string key, IRegistryKey entry)
         {
-            if (PackageFullName.TryParse(name, out var fullName))
-                registrations.Add((fullName, new Trace(TraceScope.Account, account.Sid, TraceKind.Registration, new KeyLocation(path, key))));
+            var trace = new Trace(TraceScope.Account, account.Sid, place.Kind, new KeyLocation(path, key));
+            if (place.Names == PlaceNames.Family && PackageFamilyName.TryParse(name, out var family))
+                familyTraces.Add((family, trace));
+            if (place.Names == PlaceNames.Family || !PackageFullName.TryParse(name, out var fullName))
+                return;
+            registrations.Add((fullName, trace));
+            if (place.FolderValue is { } value && entry.Text(value) is { } folder)
+                given.Add((fullName, folder));
         }
     }
 
@@ -150,26 +147,25 @@ internal sealed record AccountRegistry(
         }
     }
 
-    /// <summary>
-    /// Folders named after a family. Beside the aliases' folder of a family lie the aliases themselves under the same names.
-    /// </summary>
-    private static void ReadFolders(WindowsTree tree, Account account, WindowsPath place, TraceKind kind, List<(PackageFamilyName, Trace)> traces)
+    /// <summary>Folders named after a family. Beside the aliases' folder of a family are the aliases themselves, under the same names.</summary>
+    private static void ReadFolders(WindowsTree tree, Account account, WindowsPath profile, List<(PackageFamilyName, Trace)> traces)
     {
-        var names = tree.List(place);
-        var files = names.ToHashSet(StringComparer.OrdinalIgnoreCase);
-        foreach (string name in names)
+        foreach (var place in PackagePlaces.All.Where(p => p is { Container: PlaceContainer.Folder, Scope: TraceScope.Account }))
         {
-            if (!PackageFamilyName.TryParse(name, out var family))
-                continue;
-            if (kind == TraceKind.Alias)
+            var folder = place.Folder(profile);
+            var names = tree.List(folder);
+            var files = names.ToHashSet(StringComparer.OrdinalIgnoreCase);
+            foreach (string name in names)
             {
-                foreach (string alias in tree.List(place / name).Where(files.Contains))
-                    Add(family, place / alias);
+                if (!PackageFamilyName.TryParse(name, out var family))
+                    continue;
+                foreach (string alias in place.Kind == TraceKind.Alias ? tree.List(folder / name).Where(files.Contains) : [])
+                    Add(place, family, folder / alias);
+                Add(place, family, folder / name);
             }
-            Add(family, place / name);
         }
 
-        void Add(PackageFamilyName family, WindowsPath path) =>
-            traces.Add((family, new Trace(TraceScope.Account, account.Sid, kind, new TreeLocation(path))));
+        void Add(PackagePlace place, PackageFamilyName family, WindowsPath path) =>
+            traces.Add((family, new Trace(TraceScope.Account, account.Sid, place.Kind, new TreeLocation(path))));
     }
 }

@@ -48,7 +48,7 @@ internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledP
     /// them where they are made. [doc]
     /// </summary>
     private bool LiesElsewhere(InstalledPackage package) =>
-        package.Parts.SelectMany(p => machine.ProvisionedFamilies[p.FullName].Concat(accounts.SelectMany(a => a.ProvisionedFamilies[p.FullName])))
+        package.Parts.SelectMany(p => machine.RecordedPaths[p.FullName].Concat(accounts.SelectMany(a => a.RecordedPaths[p.FullName])))
             .Any(place => WindowsPath.Parse(place) is not { } path || tree.Stat(path) is not null);
 
     private bool IsSystemPart(PackageFamilyName family) =>
@@ -57,14 +57,5 @@ internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledP
     private Leftover Leftover(LeftoverKind kind, PackageFamilyName? family, PackageFullName? fullName, Trace trace) =>
         new(kind, family, fullName, trace.Sid, trace.Location is TreeLocation place ? tree.TreeBytes(place.Path) : 0, trace.Location);
 
-    private static LeftoverKind KindOf(Trace trace) => trace.Kind switch
-    {
-        TraceKind.AppData => LeftoverKind.AppData,
-        TraceKind.Alias => LeftoverKind.Alias,
-        TraceKind.FileHandler or TraceKind.HandlerChoice or TraceKind.DefaultAssociation => LeftoverKind.Association,
-        TraceKind.StartPin => LeftoverKind.Pin,
-        TraceKind.StagedFolder => LeftoverKind.StagedFolder,
-        TraceKind.ManifestCopy or TraceKind.PackageState => LeftoverKind.RepositoryFiles,
-        _ => trace.Location is RowsLocation ? LeftoverKind.RepositoryRows : LeftoverKind.Registration,
-    };
+    private static LeftoverKind KindOf(Trace trace) => PackagePlaces.Of(trace)?.Leftover ?? LeftoverKind.Registration;
 }

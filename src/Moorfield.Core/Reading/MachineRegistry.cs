@@ -7,7 +7,7 @@ using Moorfield.Formats.Hives;
 namespace Moorfield.Core.Reading;
 
 /// <summary>What the machine's hives say, before it is put together with anything else.</summary>
-/// <param name="ProvisionedFamilies">The places that entries give for packages, as written.</param>
+/// <param name="RecordedPaths">The places that entries give for packages, as written.</param>
 internal sealed record MachineRegistry(
     string Product,
     string EditionId,
@@ -19,7 +19,7 @@ internal sealed record MachineRegistry(
     ImmutableArray<Account> Accounts,
     ImmutableDictionary<PackageFamilyName, DateTimeOffset?> Blocks,
     ILookup<PackageFullName, Trace> Traces,
-    ILookup<PackageFullName, string> ProvisionedFamilies,
+    ILookup<PackageFullName, string> RecordedPaths,
     HandlerClasses Handlers,
     ImmutableArray<ClassicProgram> Programs,
     PolicyHive Policies,
@@ -132,36 +132,33 @@ internal sealed record MachineRegistry(
     {
         var found = new List<(PackageFullName Package, Trace Trace)>();
         var given = new List<(PackageFullName Package, string Place)>();
-        Collect(Places.Provisioned, TraceScope.Newcomers, null, TraceKind.Provisioned);
-        Collect(Places.Inbox, TraceScope.Newcomers, null, TraceKind.Inbox);
-        Collect(Places.MachinePackages, TraceScope.Machine, null, TraceKind.MachineEntry);
+        var places = PackagePlaces.KeysIn(PlaceContainer.Software).Where(p => p.Names != PlaceNames.Family).ToList();
+        foreach (var place in places.Where(p => !p.IsPerAccount))
+            Collect(place, null);
         foreach (var account in accounts)
-        {
-            Collect($@"{Places.Store}\{account.Sid}", TraceScope.Account, account.Sid, TraceKind.Registration);
-            Collect($@"{Places.EndOfLife}\{account.Sid}", TraceScope.Machine, null, TraceKind.MachineEntry);
-        }
+            places.Where(p => p.IsPerAccount).ToList().ForEach(p => Collect(p, account.Sid));
         if (hive.Find(Places.Store) is null)
             notes.Add("storeMissing",
                 $"SOFTWARE has no {Places.Store}: either no app packages were ever set up, or it is of a layout not known here.");
         return (found.ToLookup(f => f.Package, f => f.Trace), given.ToLookup(g => g.Package, g => g.Place));
 
-        void Collect(string path, TraceScope scope, string? sid, TraceKind kind)
+        void Collect(PackagePlace place, string? sid)
         {
-            foreach (var key in hive.Find(path)?.Children() ?? [])
+            foreach (var (name, path, key) in place.Entries(hive, sid))
             {
-                string name = key.Name;
                 if (!PackageFullName.TryParse(name, out var fullName))
                 {
-                    notes.Add("unknownEntry", $@"The key {path}\{name} is not named like a package and is left alone.");
+                    notes.Add("unknownEntry", $@"The key {path} is not named like a package and is left alone.");
                     continue;
                 }
-                string? place = key.Text("Path");
-                if (place is not null)
-                    given.Add((fullName, place));
-                if (place is not null && WindowsPath.Parse(place) is null)
+                string? folder = place.FolderValue is { } value ? key.Text(value) : null;
+                if (folder is not null)
+                    given.Add((fullName, folder));
+                if (folder is not null && WindowsPath.Parse(folder) is null)
                     notes.Add("pathOutside",
-                        $"{fullName}: the registry gives its place as '{place}', which leads out of this volume. That path is not used.", fullName);
-                found.Add((fullName, new Trace(scope, sid, kind, new KeyLocation(Places.Software, $@"{path}\{name}"))));
+                        $"{fullName}: the registry gives its place as '{folder}', which leads out of this volume. That path is not used.", fullName);
+                found.Add((fullName, new Trace(
+                    place.Scope, place.Scope == TraceScope.Account ? sid : null, place.Kind, new KeyLocation(Places.Software, path))));
             }
         }
     }

@@ -10,7 +10,6 @@ namespace Moorfield.Core.Reading;
 internal sealed class PackageFiles
 {
     private const long ManifestLimit = 64L << 20;
-    private static readonly string PackageStates = "Packages";
     private readonly WindowsTree _tree;
     private readonly SnapshotNotes _notes;
     private readonly Dictionary<PackageFullName, List<Trace>> _traces = [];
@@ -28,8 +27,9 @@ internal sealed class PackageFiles
     internal static PackageFiles Read(WindowsTree tree, SnapshotNotes notes)
     {
         var files = new PackageFiles(tree, notes);
-        files.ReadNamedFolders(Places.StagedPackages, TraceKind.StagedFolder);
-        files.ReadNamedFolders(Places.Repository / PackageStates, TraceKind.PackageState);
+        foreach (var place in PackagePlaces.All.Where(p => p is { Container: PlaceContainer.Folder, Names: PlaceNames.FullName }
+            && p != PackagePlaces.ManifestCopy))
+            files.ReadNamedFolders(place.Folder(), place.Kind);
         foreach (string name in tree.List(Places.Repository))
         {
             if (name.EndsWith(".xml", StringComparison.OrdinalIgnoreCase) && PackageFullName.TryParse(name[..^4], out var fullName))

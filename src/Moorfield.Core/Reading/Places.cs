@@ -18,8 +18,10 @@ internal static class Places
 
     internal static WindowsPath UserHive(WindowsPath profile) => profile / "NTUSER.DAT";
     internal static WindowsPath Classes(WindowsPath profile) => profile / "AppData" / "Local" / "Microsoft" / "Windows" / "UsrClass.dat";
-    internal static WindowsPath AppData(WindowsPath profile) => profile / "AppData" / "Local" / "Packages";
-    internal static WindowsPath Aliases(WindowsPath profile) => profile / "AppData" / "Local" / "Microsoft" / "WindowsApps";
+
+    // Inside a profile.
+    internal const string AppDataFolder = @"AppData\Local\Packages";
+    internal const string AliasFolder = @"AppData\Local\Microsoft\WindowsApps";
 
     // Inside SOFTWARE.
     internal const string CurrentVersion = @"Microsoft\Windows NT\CurrentVersion";

@@ -179,7 +179,7 @@ internal sealed class SurveyTree : WindowsTree
         foreach (var provisioned in _survey.Provisioned ?? [])
         {
             if (PackageFullName.TryParse(provisioned.FullName ?? "", out var fullName))
-                software.Add($@"{Places.Provisioned}\{fullName}", []);
+                software.Add($@"{PackagePlaces.Provisioned.Path}\{fullName}", []);
         }
         foreach (var key in ((Formats.Hives.IRegistry)software).Find(Places.ProfileList)?.Children() ?? [])
         {
@@ -191,7 +191,7 @@ internal sealed class SurveyTree : WindowsTree
         {
             AddAccount("account", sid, Places.UserHive(profile));
             AddAccount("classes", sid, Places.Classes(profile));
-            var data = Places.AppData(profile);
+            var data = PackagePlaces.AppData.Folder(profile);
             if (_gaps.Contains(profile) || _gaps.Contains(data))
                 _unknown.Add(new ReadGap(ReadGapKind.Data, sid));
             foreach (var path in _gaps.Where(p => p.Names.Length > data.Names.Length && p.ToString().StartsWith(data + @"\",

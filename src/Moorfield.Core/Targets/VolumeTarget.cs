@@ -43,13 +43,7 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
 
     /// <inheritdoc/>
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new(
-        ((IEnumerable<WindowsPath>)
-        [
-            Places.Software, Places.StateRepository, Places.StagedPackages, Places.Repository,
-            Places.DefaultAssociations, Places.Pins, Places.UserHive(Places.DefaultProfile),
-            .. accounts.Select(a => a.Profile).OfType<WindowsPath>()
-                .SelectMany(p => new[] { Places.UserHive(p), Places.Classes(p), Places.AppData(p), Places.Aliases(p) }),
-        ]).Select(p => (Path: p, Info: volume.Stat(p))).Where(f => f.Info is not null)
+        PackagePlaces.Containers(accounts.Select(a => a.Profile).OfType<WindowsPath>()).Select(p => (Path: p, Info: volume.Stat(p))).Where(f => f.Info is not null)
             .Select(f => new FingerprintFile(f.Path.ToString(), f.Info!.Value.Size, f.Info.Value.Modified, f.Info.Value.Changed,
                 f.Info.Value.Inode)));
 

@@ -43,7 +43,8 @@ internal static class AccountShare
     private static bool IsOfOthers(Change change) => change switch
     {
         HiveChange hive => hive.Hive != Places.Software || hive is ValueChanged || hive.Key.Split('\\').Any(MachineRegistry.IsPerson)
-            || new[] { Places.Provisioned, Places.Inbox, Places.Blocks }.Any(p => hive.Key.StartsWith(p + @"\", StringComparison.OrdinalIgnoreCase)),
+            || PackagePlaces.KeysIn(PlaceContainer.Software).Any(p => (p.Scope == TraceScope.Newcomers || p == PackagePlaces.Blocked)
+                && hive.Key.StartsWith(p.Path + @"\", StringComparison.OrdinalIgnoreCase)),
         TreeChange tree => tree.Path.Names[0].Equals("Users", StringComparison.OrdinalIgnoreCase),
         RowsRemoved rows => rows.Sid is not null,
         RowsAdded => false,

@@ -183,7 +183,7 @@ internal sealed class BringBackPlanner : IDisposable
         ImmutableArray<string> sids = [.. _audience.Sids.Except(there?.Accounts ?? [], StringComparer.OrdinalIgnoreCase)];
         bool newcomers = _audience.Newcomers && there?.Newcomers != true && package.Role != PackageRole.Framework;
         long bytes = Files(package, from);
-        Machine(package);
+        Entries(package, TraceScope.Machine, PlaceContainer.Software);
         var guards = Guards(package);
         bool unblocks = _audience.Newcomers && package.Role != PackageRole.Framework && _snapshot.IsBlocked(package.Main.Family);
         string family = package.Main.Family.ToString();
@@ -305,23 +305,32 @@ internal sealed class BringBackPlanner : IDisposable
 
     // ---- registry
 
-    private void Machine(OfferedPackage package)
+    /// <summary>Makes the entries of a package in the places of a scope.</summary>
+    /// <param name="like">Another account that has the package; null when none has, or the scope is not an account's.</param>
+    private void Entries(OfferedPackage package, TraceScope scope, PlaceContainer container, Account? account = null, Account? like = null)
     {
-        foreach (var part in package.Parts)
+        foreach (var place in PackagePlaces.KeysIn(container).Where(p => p.BringBack is not null && p.Scope == scope
+            && (p.ForComponents ?? package.IsComponent) == package.IsComponent))
         {
-            Add(package, Places.Software, $@"{Places.MachinePackages}\{part}",
-                HiveValue.FromString("Path", FolderOf(package, part)));
+            foreach (var part in place.ForEachPart ? package.Parts : [package.Registered])
+            {
+                var (hive, other) = container == PlaceContainer.Software ? (Places.Software, Places.Software)
+                    : (Places.Classes(account!.Profile!.Value), like?.Profile is { } profile ? Places.Classes(profile) : default);
+                var copied = place.LikeOthers && like is not null && !other.IsRoot ? Key(other, place.Key(like.Sid, part)) : null;
+                Add(package, hive, place.Key(account?.Sid, part), copied, [.. place.BringBack!(new PlaceEntry(
+                    part, package.DisplayName, FolderOf(package, part), $@"{FolderOf(package, part)}\{ManifestOf(part)}", _now))]);
+            }
         }
     }
+
+    private static string ManifestOf(PackageFullName part) => part.IsBundle ? @"AppxMetadata\AppxBundleManifest.xml" : "AppxManifest.xml";
 
     private static string FolderOf(OfferedPackage package, PackageFullName part) =>
         $@"C:\{(package.IsComponent ? Places.SystemPackages / part.Family.ToString() : Places.StagedPackages / part.ToString())}";
 
     private void Provision(OfferedPackage package, PackageOffer offer)
     {
-        string manifest = package.Registered.IsBundle ? @"AppxMetadata\AppxBundleManifest.xml" : "AppxManifest.xml";
-        Add(package, Places.Software, $@"{(package.IsComponent ? Places.Inbox : Places.Provisioned)}\{package.Registered}",
-            HiveValue.FromString("Path", $@"{FolderOf(package, package.Registered)}\{manifest}"));
+        Entries(package, TraceScope.Newcomers, PlaceContainer.Software);
         // The pins that new accounts got with it, where the source has the list.
         if (offer.System?.Package(package.Main) is not { } source || DefaultLists.Open(_tree, Places.Pins) is not { } pins)
             return;
@@ -333,42 +342,27 @@ internal sealed class BringBackPlanner : IDisposable
     private void Register(OfferedPackage package, string sid)
     {
         // What another account has of it is what the system writes; without one, the least that is known.
-        var like = _snapshot.Package(package.Main)?.Accounts.FirstOrDefault(s => !s.Equals(sid, StringComparison.OrdinalIgnoreCase));
-        Add(package, Places.Software, $@"{Places.Store}\{sid}\{package.Registered}", like is null ? null
-            : Key(Places.Software, $@"{Places.Store}\{like}\{package.Registered}"));
-        foreach (var part in package.Parts)
+        var like = _snapshot.Package(package.Main)?.Accounts.FirstOrDefault(s => !s.Equals(sid, StringComparison.OrdinalIgnoreCase)) is { } other
+            ? _snapshot.Account(other) : null;
+        var account = _snapshot.Account(sid) ?? new Account(sid, sid, null);
+        Entries(package, TraceScope.Account, PlaceContainer.Software, account, like);
+        foreach (var place in PackagePlaces.KeysIn(PlaceContainer.Software).Where(p => p.ClearedByBringBack))
         {
-            string mark = $@"{Places.EndOfLife}\{sid}\{part}";
-            if (Key(Places.Software, mark) is not null)
-                _registry.Add(new KeyRemoved(package.Main.Family.ToString(), Places.Software, mark));
+            foreach (string key in package.Parts.Select(p => place.Key(sid, p)).Where(k => Key(Places.Software, k) is not null))
+                _registry.Add(new KeyRemoved(package.Main.Family.ToString(), Places.Software, key));
         }
-        if (_snapshot.Account(sid)?.Profile is not { } profile || _tree.Stat(Places.Classes(profile)) is null)
-        {
+        if (account.Profile is not { } profile || _tree.Stat(Places.Classes(profile)) is null)
             _notes.Add($"{Names([sid])} has no classes hive: Windows registers {package.DisplayName} there itself at the next sign-in.");
-            return;
-        }
-        var classes = Places.Classes(profile);
-        var likeClasses = like is not null && _snapshot.Account(like)?.Profile is { } other ? Places.Classes(other) : (WindowsPath?)null;
-        foreach (var part in package.Parts)
-        {
-            Add(package, classes, $@"{Places.AccountPackages}\{part}", likeClasses is { } hive
-                ? Key(hive, $@"{Places.AccountPackages}\{part}") : null,
-                HiveValue.FromString("DisplayName", package.DisplayName),
-                HiveValue.FromString("PackageID", part.ToString()),
-                HiveValue.FromString("PackageRootFolder", FolderOf(package, part)));
-            Add(package, classes, $@"{Places.AccountFamilies}\{part.Family}\{part}",
-                HiveValue.FromQWord("InstallTime", (ulong)_now.ToFileTime()));
-        }
+        else
+            Entries(package, TraceScope.Account, PlaceContainer.Classes, account, like);
     }
 
-    private void Add(OfferedPackage package, WindowsPath hive, string key, params HiveValue[] values) => Add(package, hive, key, null, values);
-
-    private void Add(OfferedPackage package, WindowsPath hive, string key, RecordedKey? like, params HiveValue[] values)
+    private void Add(OfferedPackage package, WindowsPath hive, string key, RecordedKey? like, ImmutableArray<HiveValue> values)
     {
         if (Key(hive, key) is not null)
             return;
         string name = key[(key.LastIndexOf('\\') + 1)..];
-        _registry.Add(new KeyAdded(package.Main.Family.ToString(), hive, key, like is null ? new RecordedKey(name, [.. values], [])
+        _registry.Add(new KeyAdded(package.Main.Family.ToString(), hive, key, like is null ? new RecordedKey(name, values, [])
             : like with { Name = name }));
     }
 

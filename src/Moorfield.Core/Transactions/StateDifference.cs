@@ -100,16 +100,16 @@ internal sealed class StateDifference : IDisposable
     {
         // Packages may have an alias in common.
         var recorded = _system.Trees.DistinctBy(t => t.Path).ToDictionary(t => t.Path);
-        foreach (var (family, path, kind) in Trees(_before).Where(t => !IsOfOther(t.Path)))
+        foreach (var (family, path, place) in Trees(_before).Where(t => !IsOfOther(t.Path)))
         {
             var there = _now.Stat(path);
             var tree = recorded.TryGetValue(path, out var own) ? own.Tree
-                : kind is TraceKind.StagedFolder || (kind is TraceKind.AppData && there is null) ? FindLater(path) : null;
+                : place.State == PlaceState.TreeWithFiles || (place.State == PlaceState.Existence && there is null) ? FindLater(path) : null;
             if (tree is null)
             {
-                if (there is null && kind == TraceKind.AppData)
+                if (there is null && place.IsPersonal)
                     _notes.Add($"What people had in {NameOf(family)} is gone and was not recorded: it does not come back.");
-                if (there is null && kind == TraceKind.StagedFolder)
+                if (there is null && place.State == PlaceState.TreeWithFiles)
                 {
                     Skip(family, NameOf(family), _withFiles ? "cannot come back: its files could not be recorded."
                         : "cannot come back: its files are gone, and were not recorded (--with-files). "
@@ -118,7 +118,7 @@ internal sealed class StateDifference : IDisposable
                 continue;
             }
             var state = there is null ? TreeState.Absent : _now.Compare(path, tree);
-            if (state == TreeState.Same || (kind == TraceKind.PackageState && state != TreeState.Absent))
+            if (state == TreeState.Same || (place.State == PlaceState.TreeIfAbsent && state != TreeState.Absent))
                 continue;
             if (_contents is not null && !WimEdition.Contents(tree).All(_contents.Has))
             {
@@ -130,7 +130,7 @@ internal sealed class StateDifference : IDisposable
             _files.Add(new TreeAdded(family, path, tree));
         }
         var before = Trees(_before).Select(t => t.Path).ToHashSet();
-        foreach (var (family, path, _) in Trees(_after).Where(t => t.Kind != TraceKind.AppData && !before.Contains(t.Path) && !IsOfOther(t.Path)))
+        foreach (var (family, path, _) in Trees(_after).Where(t => !t.Place.IsPersonal && !before.Contains(t.Path) && !IsOfOther(t.Path)))
             _files.Add(new TreeRemoved(family, path));
     }
 
@@ -142,11 +142,10 @@ internal sealed class StateDifference : IDisposable
     private RecordedTree? FindLater(WindowsPath path) => _later[(_system.Edition, path)].FirstOrDefault(t =>
         _contents is not null || _system.Trees.IsEmpty || t.Entries[0].GetType() == _system.Trees[0].Tree.Entries[0].GetType());
 
-    private static IEnumerable<(string Family, WindowsPath Path, TraceKind Kind)> Trees(SystemSnapshot snapshot) => snapshot.Packages
-        .SelectMany(p => p.AllTraces.Where(t =>
-            t.Kind is TraceKind.ManifestCopy or TraceKind.PackageState or TraceKind.Alias or TraceKind.StagedFolder
-            or TraceKind.AppData).Select(t => (p.Family.ToString(), (t.Location as TreeLocation)?.Path, t.Kind)))
-        .Where(t => t.Path is not null).Select(t => (t.Item1, t.Path!.Value, t.Kind)).DistinctBy(t => t.Value);
+    private static IEnumerable<(string Family, WindowsPath Path, PackagePlace Place)> Trees(SystemSnapshot snapshot) => snapshot.Packages
+        .SelectMany(p => p.AllTraces.Select(t => (p.Family.ToString(), (t.Location as TreeLocation)?.Path, PackagePlaces.Of(t))))
+        .Where(t => t.Path is not null && t.Item3 is { State: not PlaceState.Never }).Select(t => (t.Item1, t.Path!.Value, t.Item3!))
+        .DistinctBy(t => t.Value);
 
     private string NameOf(string family) => _before.Packages.Concat(_after.Packages)
         .FirstOrDefault(p => p.Family.ToString().Equals(family, StringComparison.OrdinalIgnoreCase))?.DisplayName ?? family;
@@ -162,8 +161,8 @@ internal sealed class StateDifference : IDisposable
 
     private void Registry()
     {
-        foreach (string place in new[] { Places.Provisioned, Places.Inbox, Places.Blocks, Places.MachinePackages })
-            Children(Places.Software, place);
+        foreach (var place in PackagePlaces.KeysIn(PlaceContainer.Software).Where(p => !p.IsPerAccount))
+            Children(Places.Software, place.Key());
         var known = _before.Accounts.Select(a => a.Sid).ToHashSet(StringComparer.OrdinalIgnoreCase);
         foreach (var account in _after.Accounts)
         {
@@ -172,14 +171,17 @@ internal sealed class StateDifference : IDisposable
             {
                 _notes.Add($"{account.Name} is an account that came since: it loses packages that were not there, and keeps what else it has.");
             }
-            foreach (string place in new[] { Places.Store, Places.EndOfLife })
-                Children(Places.Software, $@"{place}\{account.Sid}", isNew);
+            foreach (var place in PackagePlaces.KeysIn(PlaceContainer.Software).Where(p => p.IsPerAccount))
+                Children(Places.Software, place.Key(account.Sid), isNew);
             if (account.Profile is not { } profile)
                 continue;
             var classes = Places.Classes(profile);
-            Children(classes, Places.AccountPackages, isNew);
-            foreach (string family in Names(classes, Places.AccountFamilies))
-                Children(classes, $@"{Places.AccountFamilies}\{family}", isNew);
+            foreach (var place in PackagePlaces.KeysIn(PlaceContainer.Classes))
+            {
+                string key = place.Key(account.Sid);
+                foreach (string name in place.Names == PlaceNames.FamilyAndFullName ? Names(classes, key).Select(f => $@"{key}\{f}") : [key])
+                    Children(classes, name, isNew);
+            }
             if (!isNew)
             {
                 Handlers(classes);
@@ -258,7 +260,7 @@ internal sealed class StateDifference : IDisposable
         var owners = _owners ??= _before.Accounts.Concat(_after.Accounts).Select(a => a.Profile).OfType<WindowsPath>().Distinct()
             .SelectMany(p => Classes(false, Places.Classes(p)).Owners.Concat(Classes(true, Places.Classes(p)).Owners))
             .DistinctBy(o => o.Key, StringComparer.OrdinalIgnoreCase).ToDictionary(o => o.Key, o => o.Value, StringComparer.OrdinalIgnoreCase);
-        foreach (string place in new[] { Places.FileTypeChoices, Places.SchemeChoices })
+        foreach (string place in new[] { PackagePlaces.TypeChoices.Path, PackagePlaces.SchemeChoices.Path })
         {
             foreach (string what in Names(path, place))
             {
@@ -368,7 +370,7 @@ internal sealed class StateDifference : IDisposable
 
     private void Lists()
     {
-        foreach (var path in new[] { Places.DefaultAssociations, Places.Pins })
+        foreach (var path in PackagePlaces.All.Where(p => p.Container == PlaceContainer.List).Select(p => p.Folder()))
         {
             var before = Entries(_before, path);
             var after = Entries(_after, path);

@@ -171,7 +171,7 @@ public static class UndoPlanner
     {
         // A package whose folder cannot come back is not registered again either.
         var incomplete = contents is not null ? [] : inverses.OfType<TreeAdded>()
-            .Where(c => c.Path.Parent == Places.StagedPackages && tree.Stat(c.Path) is null && IsLost(c)).Select(c => c.Family)
+            .Where(c => c.Path.Parent == PackagePlaces.Staged.Folder() && tree.Stat(c.Path) is null && IsLost(c)).Select(c => c.Family)
             .ToHashSet(StringComparer.OrdinalIgnoreCase);
         ImmutableArray<Change> gone = [.. inverses.Where(c => incomplete.Contains(c.Family))];
         inverses = inverses.RemoveRange(gone);
