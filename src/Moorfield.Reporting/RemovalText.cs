@@ -18,7 +18,7 @@ internal static class RemovalText
         if (target.ReadOnlyReason() is { } why)
             ConsoleOutput.Result($"This will be refused: {why}");
         ShowPlan(target, plans, handsOver: false);
-        if (target is ImageTarget { Image: var image } && plans.Any(p => p.Effective.Any(r => r.RemovesFiles)))
+        if (target.Image is { } image && plans.Any(p => p.Effective.Any(r => r.RemovesFiles)))
             ShowStay(image, plans, keepFiles, withPoint, weighs);
     }
 
@@ -236,7 +236,7 @@ internal static class RemovalText
             string what = plans.Length == 1 ? DisplayText.Place(target, plans[0].Snapshot) : $"{plans.Length} editions of {target.Name}";
             ConsoleOutput.Result($"A fresh look at {what} agrees with the plan{(outcome.Failures.IsEmpty ? "" : " in all else")}.");
         }
-        if (target is ImageTarget { Image: var image })
+        if (target.Image is { } image)
             ConsoleOutput.Result($"{image.Name} has {TextTable.Size(image.Wim.Length)}; 'moorfield image compact' would give back "
                 + $"{TextTable.Size(image.Reclaimable())}.");
     }

@@ -91,6 +91,19 @@ public sealed class ArchitectureTests
         Writers.Keys.Except(found).ShouldBeEmpty("These no longer need to be excepted.");
     }
 
+    [Theory]
+    [InlineData("Moorfield.Core")]
+    [InlineData("Moorfield.Reporting")]
+    [InlineData("Moorfield.Cli")]
+    public void Nothing_outside_of_Targets_asks_of_what_kind_a_target_or_a_tree_is(string project)
+    {
+        const string Kinds = "(?:Image|Disk|Volume|Saved|Survey|Recorded)Target|SurveyTree|WimEdition|DiskVolume|WindowsVolume|ImageFile";
+        Sources(project).Where(s => !s.File.StartsWith("Moorfield.Core/Targets/", StringComparison.Ordinal)
+            && Regex.IsMatch(s.Code, $@"\b(?:is|is not|as|case) (?:{Kinds})\b|(?<!typeof)\((?:{Kinds})\)|^ *(?:{Kinds})(?: \w+)? =>",
+                RegexOptions.ExplicitCapture | RegexOptions.Multiline, Limit))
+            .Select(s => s.File).ShouldBeEmpty("What differs by kind is a member of the target or the tree.");
+    }
+
     [Fact]
     public void Files_of_tests_are_called_like_a_class_in_them()
     {

@@ -127,7 +127,7 @@ internal sealed class Bench(string root, string vaultPath)
     {
         using var target = Open();
         using var vault = Vault.Open(vaultPath, new WriteInterceptor());
-        return UndoPlanner.Plan(target.Trees!, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite,
+        return UndoPlanner.Plan(target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite,
             Interrupted() == point);
     }
 
@@ -164,9 +164,9 @@ internal sealed class Bench(string root, string vaultPath)
     {
         using var volume = WindowsVolume.Open(root, interceptor ?? new WriteInterceptor());
         var run = InterruptedRun.Find(volume)!;
-        var (vault, _) = run.Open(volume, interceptor ?? new WriteInterceptor());
+        var (vault, _) = run.Open(interceptor ?? new WriteInterceptor());
         using var open = vault;
-        var outcome = run.Finish(volume, vault, TimeProvider.System);
+        var outcome = run.Finish(vault, TimeProvider.System);
         outcome.Discrepancies.ShouldBeEmpty();
         return outcome;
     }

@@ -300,7 +300,7 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
             }
             if (target is VolumeTarget volume && target.DescribeInterruption() is not null)
             {
-                var (vault, point) = InterruptedRun.Find(volume.Volume)!.Open(volume.Volume, new WriteInterceptor());
+                var (vault, point) = InterruptedRun.Find(volume.Volume)!.Open(new WriteInterceptor());
                 using var open = vault;
                 var undoing = new UndoOperation(target, vault, point, interrupted: true);
                 var proposal = undoing.Plan();

@@ -31,9 +31,9 @@ public sealed class HostileVaultTests : IDisposable
     {
         using var volume = WindowsVolume.Open(_bench.Root, new WriteInterceptor());
         var run = InterruptedRun.Find(volume)!;
-        var (vault, _) = run.Open(volume, new WriteInterceptor());
+        var (vault, _) = run.Open(new WriteInterceptor());
         using var open = vault;
-        run.Finish(volume, vault, TimeProvider.System);
+        run.Finish(vault, TimeProvider.System);
     });
 
     [Fact]

@@ -44,8 +44,8 @@ internal sealed class ChangeOptions
     {
         var target = Common.OpenForChange(path, Progress.Interceptor, mayFollowInterruption, recoverBy);
         target.ReplaysLogs = ReplaysLogs(parsed);
-        if (target is ImageTarget image && !IsPreview(parsed))
-            Common.RecoverImages(VaultPath(parsed), image);
+        if (!IsPreview(parsed))
+            Common.RecoverRuns(VaultPath(parsed), target);
         return target;
     }
 
@@ -167,7 +167,7 @@ internal sealed class ChangeOptions
         && (costs.Count == 0 || ConsoleOutput.Confirm($"It costs something: {TextFormat.List(costs)}. Carry it out all the same?"));
 
     /// <summary>Carries an undo that was cut off on to its end.</summary>
-    internal int Finish(ParseResult parsed, VolumeTarget target, InterruptedRun interrupted, Vault vault, RestorePoint point, bool overwrite)
+    internal int Finish(ParseResult parsed, Target target, InterruptedRun interrupted, Vault vault, RestorePoint point, bool overwrite)
     {
         target.CheckChangeable(afterInterruption: true);
         var document = DocumentBuilder.Plan(target.FullPath, "undo", point.Packages.Select(p => p.Family), point.Changes, point.Undoes);
@@ -188,7 +188,7 @@ internal sealed class ChangeOptions
         Outcome outcome;
         try
         {
-            outcome = interrupted.Finish(target.Volume, vault, TimeProvider.System, overwrite, Interruption.BeginChanging());
+            outcome = interrupted.Finish(vault, TimeProvider.System, overwrite, Interruption.BeginChanging());
             RunLog.Write("undo", target.FullPath, point.Number, "done", $"carried on to its end: {point.Title}");
         }
         finally

@@ -110,11 +110,9 @@ internal static class Common
             : SavedInventory.TryOpen(path, mayBePartial) is { } saved ? saved : Target.Open(path, interceptor, _partition, recoverBy);
         if (_languages.Length > 0)
             target.Languages = [.. _languages];
-        if (target is SavedTarget && (_languages.Length > 0 || _partition is not null))
-            ConsoleOutput.Notice($"moorfield: {target.Name} is a saved inventory: --language and --partition change nothing about it.");
-        if (target is SurveyTarget && (_languages.Length > 0 || _partition is not null))
-            ConsoleOutput.Notice($"moorfield: {target.Name} is a survey: --language and --partition change nothing about it.");
-        if (target is DiskTarget { Recovered: { } recovered })
+        if (target.IsDocument && (_languages.Length > 0 || _partition is not null))
+            ConsoleOutput.Notice($"moorfield: {target.Name} is {target.Description}: --language and --partition change nothing about it.");
+        if (target.Recovered is { } recovered)
             ConsoleOutput.Notice($"moorfield: {recovered.Text}");
         return target;
     }
@@ -162,7 +160,7 @@ internal static class Common
             foreach (var note in snapshot.Notes.Where(n => n.Code is "hiveDirty" or "hiveReplayed" or "volumeUnclean"))
                 ConsoleOutput.Notice($"moorfield: {place}: {note.Text}");
         }
-        if (target is SurveyTarget { Gaps: [var first, ..] gaps })
+        if (target.Gaps is [var first, ..] gaps)
         {
             string more = gaps.Length > 1 ? $" {gaps.Length - 1} more of what it could not see: 'moorfield survey DIR' lists it." : "";
             ConsoleOutput.Notice($"moorfield: {target.Name}: {first}{more}");
@@ -172,16 +170,16 @@ internal static class Common
         return snapshots;
     }
 
-    /// <summary>Notes of runs on images that were cut off whether they took effect, as the images tell.</summary>
+    /// <summary>Notes whether interrupted runs took effect, where only the target can tell.</summary>
     /// <param name="vaultPath">Where there need be no vault.</param>
     /// <param name="taken">Only this one, which the command has taken; null for all that nobody has.</param>
-    internal static void RecoverImages(string vaultPath, ImageTarget? taken = null)
+    internal static void RecoverRuns(string vaultPath, Target? taken = null)
     {
         try
         {
             using var vault = Vault.OpenExisting(vaultPath, new WriteInterceptor());
             if (vault is not null && taken is not null)
-                ImageTransaction.Recover(taken.Image, vault, TimeProvider.System);
+                taken.RecoverRuns(vault);
             else if (vault is not null)
                 ImageTransaction.RecoverAll(vault, TimeProvider.System);
         }

@@ -232,7 +232,7 @@ internal static class DemoCommand
         var world = World.Load();
         using (var target = Target.Open(path, new WriteInterceptor()))
         {
-            if (target is not VolumeTarget || target.Read([null])[0].MachineId != world.MachineGuid)
+            if (target.Kind != "volume" || target.Read([null])[0].MachineId != world.MachineGuid)
                 throw new MoorfieldException(ErrorKind.Refused,
                     $"{path} is no volume that 'moorfield demo' made. Updates and sign-ins are played on made-up ones only.");
         }

@@ -92,7 +92,7 @@ internal static class ForecastCommand
     {
         var forecast = ForecastOperation.Of(target, snapshot, image, brief, points);
         var (unwanted, deliveries) = forecast.Unwanted(brief, snapshot, image);
-        return new SystemForecast(snapshot, forecast, unwanted, deliveries, target is not SurveyTarget
+        return new SystemForecast(snapshot, forecast, unwanted, deliveries, !target.IsRunningMachine
             ? Remedy(parsed, snapshot, brief, forecast, unwanted, deliveries)
             : HandOver(parsed, snapshot, brief, forecast, unwanted.Length + deliveries.Length));
     }

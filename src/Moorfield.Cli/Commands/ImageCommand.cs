@@ -71,7 +71,7 @@ internal static class ImageCommand
     internal static ImageTarget Open(string path, WriteInterceptor interceptor)
     {
         var target = Target.Open(path, interceptor);
-        if (target is ImageTarget image)
+        if (target.AsImage is { } image)
             return image;
         target.Dispose();
         throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is no image file. {TextFormat.Command("inventory", path)} takes stock of a "

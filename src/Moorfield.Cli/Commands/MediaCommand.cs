@@ -61,7 +61,7 @@ internal static class MediaCommand
         command.Handle(parsed =>
         {
             using var target = Common.Open(parsed.GetRequiredValue(iso));
-            if (target is not ImageTarget { Image.Medium: { } medium } source)
+            if (target.AsImage is not { Image.Medium: { } medium } source)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}. 'media label' takes an ISO.");
             string label = parsed.GetRequiredValue(text);
             if (medium.Whole.Label == label)
@@ -99,7 +99,7 @@ internal static class MediaCommand
         command.Handle(parsed =>
         {
             using var target = Common.Open(parsed.GetRequiredValue(iso));
-            if (target is not ImageTarget { Image.Medium: { } medium } source)
+            if (target.AsImage is not { Image.Medium: { } medium } source)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}. 'media folder' takes an ISO.");
             string folder = parsed.GetRequiredValue(to);
             bool splits = !parsed.GetValue(whole) && medium.Image.Size > Math.Min(MediaUnpacker.MaxFatFileBytes,
@@ -150,7 +150,7 @@ internal static class MediaCommand
     private static int Build(ParseResult parsed, WriteOptions options)
     {
         using var target = Common.Open(parsed.GetRequiredValue(Source));
-        if (target is not ImageTarget { Image.Medium: not null } source)
+        if (target.AsImage is not { Image.Medium: not null } source)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}. 'media build' takes an ISO.");
         var brief = options.Brief.Load(parsed);
         target.Maker = options.Maker(parsed) ?? brief?.Maker;

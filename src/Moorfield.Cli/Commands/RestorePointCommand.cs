@@ -3,8 +3,6 @@ using System.Globalization;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Storage;
-using Moorfield.Core.Targets;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
 using Moorfield.Reporting;
 
@@ -44,7 +42,7 @@ internal static class RestorePointCommand
             _ = Common.Limit(parsed.GetValue(limit));
             var progress = new ProgressLine();
             using var opened = Common.Open(parsed.GetRequiredValue(target));
-            if (opened is VolumeTarget && MountedPath.Of(path).IsWithin(MountedPath.Of(opened.FullPath)))
+            if (opened.Contains(path))
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"The vault {path} lies inside the target. Choose a folder elsewhere with "
                     + $"--vault.");
             var recording = new StateRecorder(opened, opened.SelectEditions(parsed.GetValue(edition) ?? []), parsed.GetValue(withFiles));
@@ -92,7 +90,7 @@ internal static class RestorePointCommand
         command.Handle(parsed =>
         {
             string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
-            Common.RecoverImages(path);
+            Common.RecoverRuns(path);
             using var vault = Vault.OpenExisting(path);
             var points = vault is null ? [] : PointHistory.Read(vault, ConsoleOutput.Error);
             if (parsed.GetValue(only) is { } place)
@@ -148,7 +146,7 @@ internal static class RestorePointCommand
         command.Handle(parsed =>
         {
             string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
-            Common.RecoverImages(path);
+            Common.RecoverRuns(path);
             using var vault = Vault.OpenExisting(path)
                 ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no vault at {path}. Name another with --vault.");
             var point = vault.Read(parsed.GetValue(number));
@@ -178,18 +176,17 @@ internal static class RestorePointCommand
         command.Handle(parsed =>
         {
             using var opened = Common.OpenForChange(parsed.GetRequiredValue(target), new WriteInterceptor(), mayFollowInterruption: true);
-            if (opened is ImageTarget image)
-                Common.RecoverImages(Vault.ChoosePath(parsed.GetValue(vaultPath)), image);
-            if (opened is not VolumeTarget { Volume: var volume } || InterruptedRun.Find(volume) is not { } run)
+            Common.RecoverRuns(Vault.ChoosePath(parsed.GetValue(vaultPath)), opened);
+            if (opened.FindInterruptedRun() is not { } run)
             {
                 ConsoleOutput.Notice($"No run was interrupted on "
-                    + $"{opened.Name}{(opened is VolumeTarget ? "" : ": a run there takes effect as a whole, or not at all")}. Nothing was "
+                    + $"{opened.Name}{(!opened.ChangesAtOnce ? "" : ": a run there takes effect as a whole, or not at all")}. Nothing was "
                     + $"changed.");
                 return Program.Done;
             }
-            var (vault, _) = run.Open(volume, new WriteInterceptor());
+            var (vault, _) = run.Open(new WriteInterceptor());
             using var open = vault;
-            var outcome = run.Finish(volume, vault, TimeProvider.System, stop: Interruption.BeginChanging());
+            var outcome = run.Finish(vault, TimeProvider.System, stop: Interruption.BeginChanging());
             RunLog.Write("finish", opened.FullPath, run.Point, outcome.Failures.IsEmpty && outcome.Verified ? "done" : "failed",
                 "carried on to its end");
             ChangeOptions.ShowTrouble(outcome, opened);

@@ -68,16 +68,16 @@ internal static class UndoCommand
             options.IsPreview(parsed) || asked is null ? null : new MarkedRun(asked.Value, options.VaultPath(parsed)));
         int result = Program.Done;
         // What undo was called for is done: the disk is as it was before the run that was interrupted.
-        if (target is DiskTarget { Recovered.IsPutBack: true } && !parsed.GetValue(All) && parsed.GetValue(Before) is null)
+        if (target.Recovered is { IsPutBack: true } && !parsed.GetValue(All) && parsed.GetValue(Before) is null)
             return result;
         if (asked == 0)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"No run without a restore point was interrupted on {target.Name}. Nothing was "
                 + $"changed.");
         // An undo of an undo that was cut off leaves the run below it to be undone: back to the state before the first of them.
-        while (target is VolumeTarget volume && InterruptedRun.Find(volume.Volume) is { } interrupted)
+        while (target.FindInterruptedRun() is { } interrupted)
         {
-            result = Math.Max(result, PutRight(parsed, options, volume, interrupted));
-            if (InterruptedRun.Find(volume.Volume) is not { } next || next.Point == interrupted.Point)
+            result = Math.Max(result, PutRight(parsed, options, target, interrupted));
+            if (target.FindInterruptedRun() is not { } next || next.Point == interrupted.Point)
                 return result;
         }
         string path = options.VaultPath(parsed);
@@ -129,14 +129,14 @@ internal static class UndoCommand
     }
 
     /// <summary>Undoes a run that was cut off; carries one on that is itself an undo.</summary>
-    private static int PutRight(ParseResult parsed, ChangeOptions options, VolumeTarget target, InterruptedRun interrupted)
+    private static int PutRight(ParseResult parsed, ChangeOptions options, Target target, InterruptedRun interrupted)
     {
         int? asked = parsed.GetValue(Point);
         if (asked is not null && asked != interrupted.Point)
             throw new MoorfieldException(ErrorKind.Refused, $"{target.DescribeInterruption()} That comes before undoing anything else.");
         if (parsed.GetValue(Only) is { Length: > 0 } || parsed.GetValue(Account) is not null)
             throw new MoorfieldException(ErrorKind.Refused, $"{target.DescribeInterruption()} Only the whole of an interrupted run can be undone.");
-        var (vault, point) = interrupted.Open(target.Volume, options.Progress.Interceptor, asked);
+        var (vault, point) = interrupted.Open(options.Progress.Interceptor, asked);
         using var open = vault;
         if (point.Kind != RunKind.Undo)
             return Undo(parsed, options, target, vault, point, interrupted);
@@ -210,7 +210,7 @@ internal static class UndoCommand
                 ConsoleOutput.Result($"The interrupted run had changed nothing yet. 'undo' only takes its marker off {target.Name}.");
                 return Program.Done;
             }
-            InterruptedRun.Close(((VolumeTarget)target).Volume, vault, point, TimeProvider.System);
+            interrupted!.Close(vault, point, TimeProvider.System);
             ConsoleOutput.Result($"The interrupted run had changed nothing yet. {target.Name} is as it was.");
             return Program.Done;
         }
@@ -343,7 +343,7 @@ internal static class UndoCommand
             : !outcome.Failures.IsEmpty
                 ? $"{what}; {outcome.Failures.Length} could not be put back wholly. "
                     + $"{TextFormat.Command("undo", target.FullPath, target.Options)} tries again."
-            : plan.IsExact ? $"{what}: {(target is DiskTarget ? "the volume on " : "")}{target.Name} is what it was before the run, to the last byte."
+            : plan.IsExact ? $"{what}: {target.SystemName} is what it was before the run, to the last byte."
             : $"{what}. A fresh look at {target.Name} finds every one of them as recorded.");
     }
 }

@@ -13,6 +13,24 @@ public sealed partial class DiskVolume
 {
     // ---- trees
 
+    /// <inheritdoc/>
+    internal override RecordedTree? Record(WindowsPath path, IContentStore store, Action<MissingContent> lost)
+    {
+        return Record(path, Keep, lost)?.Invoke();
+
+        Func<string> Keep(InMemoryContent content)
+        {
+            using (content)
+            {
+                string name = store.Keep(content.ForEachPiece);
+                return () => name;
+            }
+        }
+    }
+
+    /// <inheritdoc/>
+    internal override EntryFactory NewEntries() => new DiskEntryFactory(this);
+
     /// <summary>Records a file, link or folder with all below it.</summary>
     /// <param name="keep">Takes over each stream's content, and gives what tells the name it is kept under.</param>
     /// <param name="lost">Told of what cannot be recorded completely.</param>

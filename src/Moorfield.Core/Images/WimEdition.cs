@@ -115,6 +115,12 @@ public sealed class WimEdition : WindowsTree
     /// <summary>All entries of one file: several when it has hard links.</summary>
     private List<ImageEntry> Names(ImageEntry entry) => entry.LinkGroup == 0 ? [entry] : [.. Metadata.Linked(entry.LinkGroup)];
 
+    /// <inheritdoc/>
+    internal override RecordedTree? Record(WindowsPath path, IContentStore store, Action<MissingContent> lost) => Record(path);
+
+    /// <inheritdoc/>
+    internal override EntryFactory NewEntries() => new EditionEntryFactory(this);
+
     /// <summary>Records entries as they are stored. Their contents stay in the file.</summary>
     public RecordedTree? Record(WindowsPath path)
     {

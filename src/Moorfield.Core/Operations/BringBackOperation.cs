@@ -122,7 +122,7 @@ public sealed class BringBackOperation(
         CheckRoom(proposal);
         return WithContents(proposal, 0, [], contents =>
         {
-            if (Target is not ImageTarget)
+            if (!Target.TakesContentsDirectly)
             {
                 using var vault = Vault.Open(path, settings.Interceptor);
                 foreach (var content in contents)
@@ -143,7 +143,7 @@ public sealed class BringBackOperation(
     private void CheckRoom(BringBackProposal proposal)
     {
         long needed = proposal.Plans.Sum(p => p.Room);
-        if (Target is VolumeTarget && new DriveInfo(Target.FullPath).AvailableFreeSpace is var free && free < needed)
+        if (Target.FreeBytes is { } free && free < needed)
         {
             throw new MoorfieldException(ErrorKind.Refused,
                 $"{Target.Name} has {TextFormat.Size(free)} left, and what comes back needs {TextFormat.Size(needed)}. Nothing was changed.");

@@ -112,7 +112,7 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
     private void CheckSafe(RunSettings settings)
     {
         target.CheckChangeable(FollowsInterruption);
-        if (settings.VaultPath is { } vault && target is VolumeTarget && MountedPath.Of(vault).IsWithin(MountedPath.Of(target.FullPath)))
+        if (settings.VaultPath is { } vault && target.Contains(vault))
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"The vault {vault} lies inside the target. Choose a folder elsewhere with "
                 + $"--vault.");
     }

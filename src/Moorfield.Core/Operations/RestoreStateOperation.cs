@@ -27,8 +27,7 @@ public sealed class RestoreStateOperation(Target target, Vault vault, RestorePoi
     /// <inheritdoc/>
     protected override RestoreStateProposal Propose()
     {
-        var trees = Target.Trees ?? throw new MoorfieldException(ErrorKind.Refused, Target.ReadOnlyReason()!);
-        var plan = StatePlanner.Plan(trees, vault, point, editions, KnownGuards.All);
+        var plan = StatePlanner.Plan(Target, vault, point, editions, KnownGuards.All);
         ImmutableArray<ConcernedPackage> packages = [.. plan.Changes.Where(c => c.Family.Length > 0)
             .Select(c => new ConcernedPackage(c.Family, plan.Names.GetValueOrDefault(c.Family, c.Family.Split('_')[0]), c.Edition)).Distinct()];
         return new RestoreStateProposal([], plan, new RunRequest(
@@ -46,7 +45,7 @@ public sealed class RestoreStateOperation(Target target, Vault vault, RestorePoi
         if (!outcome.Failures.Except(proposal.Plan.Left).Any() && outcome.Verified)
         {
             // A fresh look must find nothing more to put back.
-            var again = StatePlanner.Plan(Target.Trees!, vault, point, editions, KnownGuards.All);
+            var again = StatePlanner.Plan(Target, vault, point, editions, KnownGuards.All);
             outcome = outcome with
             {
                 Discrepancies = [.. outcome.Discrepancies, .. again.Changes.Select(c => new Discrepancy(
@@ -68,7 +67,7 @@ public sealed class RestoreStateOperation(Target target, Vault vault, RestorePoi
             try
             {
                 var run = vault.Read(later.Point.Number);
-                if (UndoPlanner.Plan(Target.Trees!, vault, run, null, null, overwrite: false).IsFullyRestored)
+                if (UndoPlanner.Plan(Target, vault, run, null, null, overwrite: false).IsFullyRestored)
                     vault.MarkUndone(run, clock);
             }
             catch (MoorfieldException)

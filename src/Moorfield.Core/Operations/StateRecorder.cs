@@ -1,5 +1,4 @@
 using System.Collections.Immutable;
-using Moorfield.Core.Images;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Targets;
@@ -7,7 +6,6 @@ using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
-using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Operations;
 
@@ -24,7 +22,6 @@ public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, 
     private static readonly string[] ReadFiles = ["AppxManifest.xml", @"AppxMetadata\AppxBundleManifest.xml", "resources.pri"];
 
     private readonly List<MissingContent> _lost = [];
-    private readonly Dictionary<Sha1Hash, DroppedContent> _contents = [];
 
     /// <summary>Records it.</summary>
     /// <exception cref="MoorfieldException">It cannot be read, or the vault cannot be written; nothing was recorded.</exception>
@@ -34,23 +31,21 @@ public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, 
             $"{target.Name} is {target.Description}, of which no state can be recorded. Name the volume, disk or image itself.");
         target.CheckNotInterrupted();
         var snapshots = target.Read(editions);
+        var contents = target.BeginState(vault);
         ImmutableArray<RecordedSystem> systems = [.. editions.Zip(snapshots, (edition, snapshot) =>
-            trees.With(edition, tree => Record(tree, edition, snapshot, vault)))];
-        // Of an image the files are kept as well: another program may drop them for good.
-        var image = (target as ImageTarget)?.Image;
-        byte[] header = image is null ? [] : [.. image.Wim.Header.Bytes];
+            trees.With(edition, tree => Record(tree, edition, snapshot, vault, contents)))];
         var point = vault.Begin(new RestorePoint(
             0, RunKind.Record, null, clock.GetUtcNow(), $"state {(withFiles ? "with" : "without")} files", note, target.Identify(snapshots[0]),
             [.. snapshots.SelectMany(s => s.Packages.Where(p => p.Role is not PackageRole.Framework and not PackageRole.Resource)
                 .Select(p => new ConcernedPackage(p.Family.ToString(), p.DisplayName, s.EditionNumber))).Distinct()],
-            [], [], image is null ? null : new ImageState(header, image.Wim.Length, header, image.Wim.Length, [.. _contents.Values]))
+            [], [], contents.Image)
         {
             State = new RecordedState(target.Kind, withFiles, systems),
         });
         return new StateRecordingResult(point, [.. _lost]);
     }
 
-    private RecordedSystem Record(WindowsTree tree, int? edition, SystemSnapshot snapshot, Vault vault)
+    private RecordedSystem Record(WindowsTree tree, int? edition, SystemSnapshot snapshot, Vault vault, StateContents contents)
     {
         var entries = ImmutableArray.CreateBuilder<StateEntry>();
         foreach (var file in Files(snapshot))
@@ -81,11 +76,11 @@ public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, 
         foreach (var (family, path) in Trees(snapshot))
         {
             int lostBefore = _lost.Count;
-            var recorded = TreeRecording.Record(tree, path, vault, _lost.Add);
+            var recorded = tree.Record(path, vault, _lost.Add);
             if (recorded is not null && _lost.Count == lostBefore)
             {
                 trees.Add(new StateTree(family, path, recorded));
-                KeepContents(recorded, vault);
+                contents.Keep(recorded);
             }
         }
         return new RecordedSystem(edition, snapshot.Name, entries.ToImmutable(), trees.ToImmutable());
@@ -125,18 +120,4 @@ public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, 
         .SelectMany(p => p.AllTraces.Where(t => PackagePlaces.Of(t)?.State is PlaceState.Tree or PlaceState.TreeIfAbsent
             || (withFiles && PackagePlaces.Of(t)?.State == PlaceState.TreeWithFiles)).Select(t => t.Location).OfType<TreeLocation>()
             .Select(l => (p.Family.ToString(), l.Path))).DistinctBy(t => t.Path);
-
-    private void KeepContents(RecordedTree recorded, Vault vault)
-    {
-        if (target is not ImageTarget { Image: var image })
-            return;
-        foreach (var hash in WimEdition.Contents(recorded).Where(h => !_contents.ContainsKey(h)))
-        {
-            if (image.Wim.Blobs.Find(hash) is not { } blob)
-                continue;
-            using var content = image.OpenContent(blob);
-            _contents[hash] = new DroppedContent(
-                hash.ToString(), blob.Resource.Offset, blob.Resource.StoredSize, blob.Resource.Size, (byte)blob.Resource.Flags, vault.Keep(content));
-        }
-    }
 }

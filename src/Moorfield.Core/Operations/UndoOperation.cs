@@ -39,11 +39,10 @@ public sealed class UndoOperation(
     /// <inheritdoc/>
     protected override UndoProposal Propose()
     {
-        var trees = Target.Trees ?? throw new MoorfieldException(ErrorKind.Refused, Target.ReadOnlyReason()!);
-        var plan = UndoPlanner.Plan(trees, vault, point, families, editions, overwrite, interrupted, account, _damaged);
+        var plan = UndoPlanner.Plan(Target, vault, point, families, editions, overwrite, interrupted, account, _damaged);
         // While a run is cut off in the middle, a hive may be half written: then the marker itself ties target and point together.
         var identity = !interrupted ? Target.Identify()
-            : point.Target with { Path = Target.FullPath, Place = (Target as VolumeTarget)?.Volume.Place };
+            : point.Target with { Path = Target.FullPath, Place = Target.Location };
         return new UndoProposal([], plan, new RunRequest(
             // What one account got back leaves the packages of the run gone for others.
             RunKind.Undo, $"undo {point.Number}{(account is null ? "" : $" for {account.Name}")}: {point.Title}", null, identity,

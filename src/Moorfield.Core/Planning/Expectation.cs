@@ -47,7 +47,8 @@ public sealed record RemovalExpectation(SystemSnapshot Before, Plan Plan) : Expe
         if (now.Newcomers != (before.Newcomers && removal is not { RemovedFromNewcomers: true }))
             yield return $"{before.FullName} is {(now.Newcomers ? "still" : "no longer")} provisioned.";
         var keeps = now.Accounts.ToHashSet();
-        if (before.FamilyTraces.Where(t => PackagePlaces.Of(t)?.IsPersonal == true && t.Sid is { } sid && keeps.Contains(sid)).Except(now.FamilyTraces).Any())
+        if (before.FamilyTraces.Where(t => PackagePlaces.Of(t)?.IsPersonal == true && t.Sid is { } sid && keeps.Contains(sid))
+            .Except(now.FamilyTraces).Any())
             yield return $"{before.FullName} has lost data of accounts that keep it.";
     }
 }

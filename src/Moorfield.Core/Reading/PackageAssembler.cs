@@ -16,7 +16,8 @@ internal sealed class PackageAssembler(
     PackageFiles files,
     ILookup<PackageFullName, Trace>? rows,
     ImmutableArray<string> languages,
-    SnapshotNotes notes)
+    SnapshotNotes notes,
+    bool isSurvey)
 {
     private readonly PackageTexts _texts = new(files.Index, files.AppNames, languages, notes);
 
@@ -37,7 +38,7 @@ internal sealed class PackageAssembler(
             .ToHashSet(StringComparer.OrdinalIgnoreCase);
         var packages = groups.Select(g => Package(g.Main, g.Parts, systemPublishers)).ToList();
         // What a survey could not look into it says itself.
-        if (tree is not SurveyTree && packages.Where(p => p.Withheld > 0).ToList() is { Count: > 0 } withheld)
+        if (!isSurvey && packages.Where(p => p.Withheld > 0).ToList() is { Count: > 0 } withheld)
         {
             notes.Add("contentWithheld",
                 $"{withheld.Sum(p => p.Withheld):N0} files of {TextFormat.List(withheld.Select(p => p.DisplayName), 3)} hold more than this mount "
@@ -174,7 +175,7 @@ internal sealed class PackageAssembler(
             if (_withClasses.Contains(sid) && !registrations.OfType<KeyLocation>().Any(k => k.Hive != Places.Software))
                 missing.Add("the account's own registry");
             if (rows is not null && registrations.OfType<RowsLocation>().FirstOrDefault() is null)
-                missing.Add(tree is SurveyTree ? "what the system lists" : "the state repository");
+                missing.Add(isSurvey ? "what the system lists" : "the state repository");
             if (missing.Count > 0)
                 notes.Add("registrationIncomplete", $"{name} is registered for {Names([sid])}, but not in {string.Join(" and not in ", missing)}.",
                     package.FullName);

@@ -24,9 +24,10 @@ internal sealed class PackageFiles
         _notes = notes;
     }
 
-    internal static PackageFiles Read(WindowsTree tree, SnapshotNotes notes)
+    /// <param name="appNames">As <see cref="AppNames"/>.</param>
+    internal static PackageFiles Read(WindowsTree tree, SnapshotNotes notes, IReadOnlyDictionary<string, string>? appNames)
     {
-        var files = new PackageFiles(tree, notes);
+        var files = new PackageFiles(tree, notes) { AppNames = appNames };
         foreach (var place in PackagePlaces.All.Where(p => p is { Container: PlaceContainer.Folder, Names: PlaceNames.FullName }
             && p != PackagePlaces.ManifestCopy))
             files.ReadNamedFolders(place.Folder(), place.Kind);
@@ -49,7 +50,7 @@ internal sealed class PackageFiles
     internal IEnumerable<Trace> Traces(PackageFullName fullName) => _traces.GetValueOrDefault(fullName) ?? [];
 
     /// <summary>What people see of packages and applications, where the tree tells that instead of the packages' resources; null otherwise.</summary>
-    internal IReadOnlyDictionary<string, string>? AppNames => (_tree as SurveyTree)?.AppNames;
+    internal IReadOnlyDictionary<string, string>? AppNames { get; private init; }
 
     /// <summary>The package's own folder; null when it has none.</summary>
     internal WindowsPath? Folder(PackageFullName fullName) => _folders.TryGetValue(fullName, out var folder) ? folder : null;

@@ -17,13 +17,22 @@ public static class SystemReader
     /// <param name="guards">Whose values are looked up as well; none when they do not matter.</param>
     /// <param name="languages">In which names are wanted, the best first; null for those of the system.</param>
     /// <exception cref="MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
-    public static SystemSnapshot Read(WindowsTree tree, IReadOnlyCollection<Guard> guards, ImmutableArray<string>? languages = null)
+    public static SystemSnapshot Read(WindowsTree tree, IReadOnlyCollection<Guard> guards, ImmutableArray<string>? languages = null) =>
+        Read(tree, null, guards, languages);
+
+    /// <summary>Reads what a survey tells of a running machine.</summary>
+    /// <inheritdoc cref="Read(WindowsTree, IReadOnlyCollection{Guard}, ImmutableArray{string}?)"/>
+    internal static SystemSnapshot Read(SurveyTree survey, IReadOnlyCollection<Guard> guards, ImmutableArray<string>? languages = null) =>
+        Read(survey, survey, guards, languages);
+
+    private static SystemSnapshot Read(
+        WindowsTree tree, SurveyTree? survey, IReadOnlyCollection<Guard> guards, ImmutableArray<string>? languages)
     {
         var notes = new SnapshotNotes();
         var machine = MachineRegistry.Read(tree, notes, guards);
         // Accounts and packages lie in different places, so that the one can be read beside the other.
         var fileNotes = new SnapshotNotes();
-        var reading = new Task<PackageFiles>(() => PackageFiles.Read(tree, fileNotes));
+        var reading = new Task<PackageFiles>(() => PackageFiles.Read(tree, fileNotes, survey?.AppNames));
         if (tree.IsReadByMany)
             reading.Start();
         var accounts = ReadAccounts(tree, machine, notes, guards);
@@ -31,11 +40,11 @@ public static class SystemReader
             reading.RunSynchronously();
         var files = reading.GetAwaiter().GetResult();
         notes.Add(fileNotes);
-        var survey = tree as SurveyTree;
         survey?.AddNotes(notes);
         using var repository = survey is null ? StateRepository.Open(tree, notes) : null;
         var rows = survey?.Rows(machine.Accounts, notes) ?? repository?.ReadTraces(machine.Accounts, notes);
-        var packages = new PackageAssembler(tree, machine, accounts, files, rows, languages ?? machine.Languages, notes).Assemble();
+        var packages = new PackageAssembler(tree, machine, accounts, files, rows, languages ?? machine.Languages, notes, isSurvey: survey is not null)
+            .Assemble();
         var lists = NewcomerLists.Read(tree, packages, Owners(machine, accounts), notes);
         packages = [.. packages.Select(p => p with { FamilyTraces = [.. p.FamilyTraces, .. lists.Traces[p.Family]] })];
         return new SystemSnapshot(

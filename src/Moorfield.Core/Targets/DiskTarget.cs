@@ -11,7 +11,7 @@ using Moorfield.Formats.Ntfs;
 namespace Moorfield.Core.Targets;
 
 /// <summary>An installed Windows on a disk, a partition or a virtual disk, which is not mounted.</summary>
-public sealed class DiskTarget(DiskVolume volume) : Target
+public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
 {
     private int? _named;
 
@@ -43,7 +43,9 @@ public sealed class DiskTarget(DiskVolume volume) : Target
     public override ITreeProvider Trees => volume;
 
     /// <summary>A sentence about a run that was cut off on it and has just been put right; null when there was none.</summary>
-    public RecoveredDisk? Recovered { get; private init; }
+    public override RecoveredDisk? Recovered => _recovered;
+
+    private RecoveredDisk? _recovered;
 
     /// <summary>Opens the Windows on a disk. What a run left that was cut off is put right first.</summary>
     /// <param name="partition">Number of the partition; null for the only one that holds a Windows.</param>
@@ -57,7 +59,7 @@ public sealed class DiskTarget(DiskVolume volume) : Target
             var recovered = DiskMarker.Recover(disk, TimeProvider.System, asked: recoverBy);
             return new DiskTarget(DiskVolume.Open(disk, partition, v => v.Stat(Places.Software) is { Kind: EntryKind.File }))
             {
-                Recovered = recovered,
+                _recovered = recovered,
                 _named = partition,
             };
         }
@@ -89,6 +91,12 @@ public sealed class DiskTarget(DiskVolume volume) : Target
     {
         Disk = volume.Disk.Identity,
     };
+
+    /// <inheritdoc/>
+    public override string SystemName => $"the volume on {Name}";
+
+    WholeUndo IUndoTarget.AsLeft(Vault vault, RestorePoint point) =>
+        new(null, point.Disk is { } disk ? DiskUndo.AsLeft(volume, vault, disk) : null);
 
     /// <inheritdoc/>
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts)

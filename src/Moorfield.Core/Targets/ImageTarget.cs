@@ -9,10 +9,13 @@ using Moorfield.Core.Vaults;
 namespace Moorfield.Core.Targets;
 
 /// <summary>An offline install image: a WIM or ESD file with a system in each edition.</summary>
-public sealed class ImageTarget(ImageFile image) : Target
+public sealed class ImageTarget(ImageFile image) : Target, IUndoTarget
 {
     /// <summary>The image file itself.</summary>
-    public ImageFile Image => image;
+    public override ImageFile Image => image;
+
+    /// <inheritdoc/>
+    public override ImageTarget AsImage => this;
 
     /// <inheritdoc/>
     public override string Name => image.Name;
@@ -44,6 +47,23 @@ public sealed class ImageTarget(ImageFile image) : Target
     /// <inheritdoc/>
     public override TargetIdentity Identify(SystemSnapshot? read = null) =>
         TargetIdentities.Identify(image) with { Product = read?.Product ?? "", Build = read?.Build ?? "" };
+
+    internal override bool TakesContentsDirectly => true;
+
+    internal override StateContents BeginState(Vault vault) => new ImageStateContents(image, vault);
+
+    /// <inheritdoc/>
+    public override void RecoverRuns(Vault vault) => ImageTransaction.Recover(image, vault, TimeProvider.System);
+
+    WholeUndo IUndoTarget.AsLeft(Vault vault, RestorePoint point) =>
+        point.Image is { } state && ImageUndo.IsAsLeft(image, state) ? new WholeUndo(state, null) : default;
+
+    void IUndoTarget.CheckUndoable(Vault vault, RestorePoint point) => ImageUndo.CheckNumbers(vault, point, image);
+
+    (List<Change> Ready, List<Change> Back, List<Change> Conflicts) IUndoTarget.StatesOf(IEnumerable<ImageChange> inverses) =>
+        ImageUndo.States(image, inverses);
+
+    DroppedContents? IUndoTarget.DroppedContents(Vault vault, IReadOnlySet<string>? damaged) => new(image, vault, damaged);
 
     /// <inheritdoc/>
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts)

@@ -32,6 +32,9 @@ public sealed class SavedTarget(string path, string kind, ImmutableArray<SystemS
     public override bool HasEditions => systems.Any(s => s.EditionNumber is not null);
 
     /// <inheritdoc/>
+    public override bool IsDocument => true;
+
+    /// <inheritdoc/>
     public override ITreeProvider? Trees => null;
 
     /// <inheritdoc/>

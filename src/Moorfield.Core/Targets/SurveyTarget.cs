@@ -67,13 +67,19 @@ public sealed class SurveyTarget : Target
     public DateTimeOffset? Made => _survey.Made;
 
     /// <summary>What it could not see, a sentence each.</summary>
-    public ImmutableArray<string> Gaps => [.. (_survey.Gaps ?? []).Select(g => g.Text ?? "").Where(t => t.Length > 0)];
+    public override ImmutableArray<string> Gaps => [.. (_survey.Gaps ?? []).Select(g => g.Text ?? "").Where(t => t.Length > 0)];
 
     /// <inheritdoc/>
     public override ImmutableArray<TargetEdition> Editions => [];
 
     /// <inheritdoc/>
     public override bool HasEditions => false;
+
+    /// <inheritdoc/>
+    public override bool IsDocument => true;
+
+    /// <inheritdoc/>
+    public override bool IsRunningMachine => true;
 
     /// <inheritdoc/>
     public override ITreeProvider? Trees => null;

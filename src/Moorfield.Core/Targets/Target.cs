@@ -19,7 +19,7 @@ public sealed record TargetEdition(int Number, string Name, string EditionId);
 /// What a command works on. Each kind opens something, names its systems and reads them; those that can be changed begin a transaction, the
 /// others say why they cannot.
 /// </summary>
-public abstract class Target : IDisposable
+public abstract class Target : IUndoTarget, IDisposable
 {
     /// <summary>Name of the folder or file, for messages.</summary>
     public abstract string Name { get; }
@@ -46,6 +46,56 @@ public abstract class Target : IDisposable
 
     /// <summary>The file trees behind it; null when it has none, because it was saved earlier.</summary>
     public abstract ITreeProvider? Trees { get; }
+
+    ITreeProvider IUndoTarget.Systems => Trees ?? throw new MoorfieldException(ErrorKind.Refused, ReadOnlyReason()!);
+
+    /// <summary>The image file with its systems; null when it is none.</summary>
+    public virtual ImageFile? Image => null;
+
+    /// <summary>This target where only an image will do; null when it is none.</summary>
+    public virtual ImageTarget? AsImage => null;
+
+    /// <summary>The volume that a run was interrupted on, with what its marker says; null when there is none.</summary>
+    /// <exception cref="MoorfieldException">There is a marker, but it cannot be read or means nothing.</exception>
+    public virtual InterruptedRun? FindInterruptedRun() => null;
+
+    /// <summary>Whether a run on it takes effect as a whole or not at all, so that none can be carried on.</summary>
+    public virtual bool ChangesAtOnce => true;
+
+    /// <summary>A run that was interrupted on it and was put right when it was opened; null when there was none.</summary>
+    public virtual RecoveredDisk? Recovered => null;
+
+    /// <summary>Whether it was read from a document, so that neither languages nor partitions can be chosen.</summary>
+    public virtual bool IsDocument => false;
+
+    /// <summary>Whether it tells of a running machine, which only a hand-over changes.</summary>
+    public virtual bool IsRunningMachine => false;
+
+    /// <summary>What it could not see, a sentence each.</summary>
+    public virtual ImmutableArray<string> Gaps => [];
+
+    /// <summary>What undo puts back, for messages.</summary>
+    public virtual string SystemName => Name;
+
+    /// <summary>Where its file system is; null when a restore point needs no such place.</summary>
+    internal virtual TargetLocation? Location => null;
+
+    /// <summary>Bytes that are left for files; null when a run takes all its room or none.</summary>
+    internal virtual long? FreeBytes => null;
+
+    /// <summary>Whether contents that come from elsewhere are written straight into it, rather than kept in the vault first.</summary>
+    internal virtual bool TakesContentsDirectly => false;
+
+    /// <summary>Whether a path is inside of it.</summary>
+    public virtual bool Contains(string path) => false;
+
+    /// <summary>Keeps what a recorded state needs of the file that holds the systems.</summary>
+    internal virtual StateContents BeginState(Vault vault) => new();
+
+    /// <summary>Finds out whether runs that were interrupted took effect, where only the target itself can tell.</summary>
+    public virtual void RecoverRuns(Vault vault)
+    {
+    }
 
     /// <summary>Opens a folder as a volume, or as a medium that was copied; a WIM or ESD file, or an ISO with one, as an image.</summary>
     /// <param name="recoverBy">As for <see cref="DiskTarget.Open"/>.</param>

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
@@ -42,8 +43,22 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
     public override TargetIdentity Identify(SystemSnapshot? read = null) => TargetIdentities.Identify(volume, volume.Place, read);
 
     /// <inheritdoc/>
+    public override InterruptedRun? FindInterruptedRun() => InterruptedRun.Find(volume);
+
+    /// <inheritdoc/>
+    public override bool ChangesAtOnce => false;
+
+    /// <inheritdoc/>
+    public override bool Contains(string path) => MountedPath.Of(path).IsWithin(MountedPath.Of(FullPath));
+
+    internal override TargetLocation? Location => volume.Place;
+
+    internal override long? FreeBytes => new DriveInfo(FullPath).AvailableFreeSpace;
+
+    /// <inheritdoc/>
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new(
-        PackagePlaces.Containers(accounts.Select(a => a.Profile).OfType<WindowsPath>()).Select(p => (Path: p, Info: volume.Stat(p))).Where(f => f.Info is not null)
+        PackagePlaces.Containers(accounts.Select(a => a.Profile).OfType<WindowsPath>()).Select(p => (Path: p, Info: volume.Stat(p)))
+        .Where(f => f.Info is not null)
             .Select(f => new FingerprintFile(f.Path.ToString(), f.Info!.Value.Size, f.Info.Value.Modified, f.Info.Value.Changed,
                 f.Info.Value.Inode)));
 
@@ -54,7 +69,7 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
         : null;
 
     /// <inheritdoc/>
-    public override string? DescribeInterruption() => InterruptedRun.Find(volume)?.Describe(volume);
+    public override string? DescribeInterruption() => FindInterruptedRun()?.Describe();
 
     /// <inheritdoc/>
     public override Outcome CarryOut(RunRequest request, RunContext means)

@@ -13,7 +13,9 @@ public sealed class InterruptedRun
 
     private const uint NanosecondsPerSecond = 1_000_000_000;
 
-    private InterruptedRun(RunMarker marker) => Marker = marker;
+    private readonly WindowsVolume _volume;
+
+    private InterruptedRun(WindowsVolume volume, RunMarker marker) => (_volume, Marker) = (volume, marker);
 
     internal RunMarker Marker { get; }
 
@@ -36,7 +38,7 @@ public sealed class InterruptedRun
             return marker is { Point: > 0, Vault: not null } && Path.IsPathFullyQualified(marker.Vault)
                 && !marker.Vault.Contains('\0', StringComparison.Ordinal)
                 && marker.RootModified.Nanoseconds < NanosecondsPerSecond && marker.RootAccessed.Nanoseconds < NanosecondsPerSecond
-                ? new InterruptedRun(marker)
+                ? new InterruptedRun(volume, marker)
                 : throw new JsonException("it names no restore point");
         }
         catch (Exception e) when (e is JsonException or NotSupportedException or FormatException)
@@ -50,27 +52,27 @@ public sealed class InterruptedRun
     /// <summary>The vault and the restore point that the marker names. Both must be there already: a marker makes nothing.</summary>
     /// <param name="asked">The number that the person gave; needed when the run was made on a copy, or before the volume was moved.</param>
     /// <exception cref="MoorfieldException">They are not there, or are those of another target.</exception>
-    public (Vault Vault, RestorePoint Point) Open(WindowsVolume volume, WriteInterceptor interceptor, int? asked = null)
+    public (Vault Vault, RestorePoint Point) Open(WriteInterceptor interceptor, int? asked = null)
     {
-        if (MountedPath.Of(Vault).IsWithin(MountedPath.Of(volume.FullPath)))
+        if (MountedPath.Of(Vault).IsWithin(MountedPath.Of(_volume.FullPath)))
             throw new MoorfieldException(ErrorKind.Refused,
-                $"{volume.Name}: its marker of an interrupted run names a vault on the volume itself ({Vault}), which Moorfield never uses. "
+                $"{_volume.Name}: its marker of an interrupted run names a vault on the volume itself ({Vault}), which Moorfield never uses. "
                     + $"Nothing was changed.");
         var vault = Vaults.Vault.OpenExisting(Vault, interceptor)
             ?? throw new MoorfieldException(ErrorKind.Failed,
-                $"{volume.Name}: an earlier run was interrupted, and its vault {Vault} is not there. Make it available under that path. Nothing "
+                $"{_volume.Name}: an earlier run was interrupted, and its vault {Vault} is not there. Make it available under that path. Nothing "
                     + $"was changed.");
         try
         {
             var point = vault.Read(Point);
             if (point.Image is not null || point.Changes.Any(c => c.Edition is not null))
                 throw new MoorfieldException(ErrorKind.Refused,
-                    $"{volume.Name}: restore point {Point} in {Vault}, which its marker names, is that of an image. Nothing was changed.");
-            if (point.Target.IsAt(volume.FullPath, volume.Place) || asked == Point)
+                    $"{_volume.Name}: restore point {Point} in {Vault}, which its marker names, is that of an image. Nothing was changed.");
+            if (point.Target.IsAt(_volume.FullPath, _volume.Place) || asked == Point)
                 return (vault, point);
             throw new MoorfieldException(ErrorKind.Refused,
-                $"{volume.Name}: restore point {Point} in {Vault}, which its marker names, was made on {point.Target.Path}. If this is that "
-                    + $"system, moved, or a copy of it: {TextFormat.Command("undo", volume.FullPath, $"{Point}")}. Nothing was changed.");
+                $"{_volume.Name}: restore point {Point} in {Vault}, which its marker names, was made on {point.Target.Path}. If this is that "
+                    + $"system, moved, or a copy of it: {TextFormat.Command("undo", _volume.FullPath, $"{Point}")}. Nothing was changed.");
         }
         catch
         {
@@ -101,8 +103,8 @@ public sealed class InterruptedRun
     }
 
     /// <summary>One or two sentences: what was found, and what a person can do.</summary>
-    public string Describe(WindowsVolume volume) =>
-        $"{volume.Name}: an earlier run was interrupted (restore point {Point} in {Vault}). {Choices(volume, IsUndo(volume))}";
+    public string Describe() =>
+        $"{_volume.Name}: an earlier run was interrupted (restore point {Point} in {Vault}). {Choices(_volume, IsUndo())}";
 
     internal static string Choices(WindowsVolume volume, bool isUndo) => isUndo
         ? $"{TextFormat.Command("undo", volume.FullPath)} carries the undo on to its end."
@@ -110,11 +112,11 @@ public sealed class InterruptedRun
         + $"carries it "
             + "to its end.";
 
-    private bool IsUndo(WindowsVolume volume)
+    private bool IsUndo()
     {
         try
         {
-            var (vault, point) = Open(volume, new WriteInterceptor(), Point);
+            var (vault, point) = Open(new WriteInterceptor(), Point);
             vault.Dispose();
             return point.Kind == RunKind.Undo;
         }
@@ -130,7 +132,7 @@ public sealed class InterruptedRun
     /// </summary>
     /// <param name="overwrite">Write files as the run wanted them even where something else changed them since.</param>
     /// <exception cref="MoorfieldException">A file is neither as before nor as after the run, nor between: refused.</exception>
-    public Outcome Finish(WindowsVolume volume, Vault vault, TimeProvider clock, bool overwrite = false, CancellationToken stop = default)
+    public Outcome Finish(Vault vault, TimeProvider clock, bool overwrite = false, CancellationToken stop = default)
     {
         var point = vault.Read(Point);
         // An undo gives files the times that they had before what it undoes.
@@ -139,27 +141,27 @@ public sealed class InterruptedRun
         foreach (var file in point.Files)
         {
             var path = file.Path;
-            var state = StateOf(volume, vault, file, interrupted: true);
-            if (volume.Stat(path) is not { } info || (state == FileState.Foreign && !overwrite))
+            var state = StateOf(_volume, vault, file, interrupted: true);
+            if (_volume.Stat(path) is not { } info || (state == FileState.Foreign && !overwrite))
             {
                 string way = point.Kind == RunKind.Undo ? "'moorfield undo --overwrite' writes it all the same"
-                    : $"Undo the run instead: {TextFormat.Command("undo", volume.FullPath)}";
+                    : $"Undo the run instead: {TextFormat.Command("undo", _volume.FullPath)}";
                 throw new MoorfieldException(
-                    ErrorKind.Refused, $"{volume.Name}: {file.Path} was changed by something else since. {way}. Nothing was changed.");
+                    ErrorKind.Refused, $"{_volume.Name}: {file.Path} was changed by something else since. {way}. Nothing was changed.");
             }
             var content = state == FileState.After ? null
                 : new PreparedContent(FileContent.InMemory([]), FileContent.InMemory(vault.OpenBlob(file.After)));
             var before = times.FirstOrDefault(t => t.Path == file.Path && t.Before == file.After);
             files.Add(new PreparedFile(path, content, info, before is null ? null : (before.Accessed, before.Modified)));
         }
-        var foreign = Foreign(volume, point).ToList();
+        var foreign = Foreign(_volume, point).ToList();
         using var prepared = new PreparedChanges([.. point.Changes.Except(foreign)], [.. files]);
         StepNote note = (step, what, message, family, edition) =>
             vault.Append(Point, new JournalLine(clock.GetUtcNow(), step, what, message, family, edition));
         foreach (var change in foreign)
             note(JournalLine.Failed, change.Describe(), Foreigner, change.Family);
-        var outcome = new Execution(volume, vault, note, resumes: true, stop).CarryOut(prepared, Point);
-        Close(volume, vault, point, clock);
+        var outcome = new Execution(_volume, vault, note, resumes: true, stop).CarryOut(prepared, Point);
+        Close(_volume, vault, point, clock);
         // Half of a run does not agree with anything; the run below is undone next.
         if (HalfUndoneRun(vault, point) is not null)
             outcome = outcome with { Discrepancies = [] };
@@ -173,7 +175,10 @@ public sealed class InterruptedRun
         point.Changes.OfType<TreeRemoved>().Where(c => c.Recorded is not null && ChangeStates.Of(c, volume) == ChangeState.Conflict);
 
     /// <summary>Writes into the journal that a run is at its end, and takes the marker off the target, or sets it back to the run below.</summary>
-    public static void Close(WindowsVolume volume, Vault vault, RestorePoint point, TimeProvider clock)
+    public void Close(Vault vault, RestorePoint point, TimeProvider clock) => Close(_volume, vault, point, clock);
+
+    /// <summary>Ends a run: takes its marker off, or names the run below it.</summary>
+    internal static void Close(WindowsVolume volume, Vault vault, RestorePoint point, TimeProvider clock)
     {
         vault.Append(point.Number, new JournalLine(clock.GetUtcNow(), JournalLine.Finished));
         if (Find(volume) is not { } run)

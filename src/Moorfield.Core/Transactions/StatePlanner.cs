@@ -1,7 +1,6 @@
 using System.Collections.Immutable;
 using Moorfield.Core.Images;
 using Moorfield.Core.Model;
-using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Wim;
 
@@ -29,13 +28,13 @@ public static class StatePlanner
     /// <param name="editions">Only these; null for all that were recorded.</param>
     /// <param name="guards">Whose values are put back as well.</param>
     /// <exception cref="MoorfieldException">One of the two cannot be read, or Windows was updated since (refused).</exception>
-    public static StatePlan Plan(ITreeProvider target, Vault vault, RestorePoint point, ISet<int?>? editions, IReadOnlyCollection<Guard> guards)
+    public static StatePlan Plan(IUndoTarget target, Vault vault, RestorePoint point, ISet<int?>? editions, IReadOnlyCollection<Guard> guards)
     {
         var recorded = new RecordedTreeProvider(vault, point);
-        var contents = target is ImageFile image ? new DroppedContents(image, vault) : null;
+        var contents = target.DroppedContents(vault, null);
         var later = LaterTrees(vault, point);
         var plans = point.State!.Systems.Where(s => editions is null || editions.Contains(s.Edition)).Select(system => recorded.With(system.Edition,
-            then => target.With(system.Edition, now =>
+            then => target.Systems.With(system.Edition, now =>
             {
                 using var difference = new StateDifference(then, now, system, later, contents, guards, point.State.WithFiles);
                 return difference.Plan();

@@ -1,11 +1,8 @@
 using System.Collections.Immutable;
 using System.Security.Cryptography;
-using Moorfield.Core.Disks;
-using Moorfield.Core.Images;
 using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Ntfs;
 using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Transactions;
@@ -22,10 +19,8 @@ internal sealed record ForeignContent(string Sha256, Sha1Hash Sha1, Func<Stream>
 /// </summary>
 internal sealed class TreeRecordBuilder(WindowsTree target)
 {
-    private const uint Archive = 0x20;
-    private const uint NtfsFolder = 0x10000000;
     private readonly Dictionary<string, ForeignContent> _contents = new(StringComparer.Ordinal);
-    private readonly Dictionary<WindowsPath, object?> _like = [];
+    private readonly EntryFactory _entries = target.NewEntries();
 
     /// <summary>All contents of the trees that were made.</summary>
     internal IEnumerable<ForeignContent> Contents => _contents.Values;
@@ -57,7 +52,7 @@ internal sealed class TreeRecordBuilder(WindowsTree target)
             if (place.Length > 0)
                 AddFolder(cut < 0 ? "" : place[..cut]);
             folders.Add(place);
-            entries.Add(Entry(place, place.Length == 0 ? path.Name : place[(cut + 1)..], newest, like.Folder, number++));
+            entries.Add(_entries.Folder(place, place.Length == 0 ? path.Name : place[(cut + 1)..], newest, like.Folder, number++));
         }
     }
 
@@ -88,61 +83,18 @@ internal sealed class TreeRecordBuilder(WindowsTree target)
 
     private FileTime ParentTime(WindowsPath path) => target.Stat(path.Parent)?.Modified ?? default;
 
-    private RecordedEntry Entry(string place, string name, FileTime time, WindowsPath? like, ulong number) => target switch
-    {
-        WimEdition => new RecordedImageEntry(place, EntryKind.Folder, 0, time, time,
-            ImageEntry.NewRecord(name, EntryAttributes.Folder, WindowsTime.To(time)), Like<byte[]>(like) ?? []),
-        DiskVolume => new RecordedDiskEntry(place, EntryKind.Folder, 0, time, time,
-            new NtfsMetadata(NtfsFolder, Times(time), Like<NtfsMetadata>(like)?.Security ?? [], [], [], []), null, number, []),
-        _ => Like<RecordedVolumeEntry>(like) is var beside && beside is not null
-            ? beside with { Path = place, Kind = EntryKind.Folder, Modified = time, Accessed = time }
-            : new RecordedVolumeEntry(place, EntryKind.Folder, 0x1ED, 0, 0, 0, time, time, null, null,
-                ImmutableSortedDictionary<string, byte[]>.Empty),
-    };
-
     private RecordedEntry File(string place, string name, OfferedFile file, WindowsPath? like, ulong number)
     {
         var content = Content(file);
-        return target switch
-        {
-            WimEdition => new RecordedImageEntry(place, EntryKind.File, file.Size, file.Modified, file.Modified,
-                ImageEntry.NewRecord(name, (EntryAttributes)Archive, WindowsTime.To(file.Modified), content.Sha1), Like<byte[]>(like) ?? []),
-            DiskVolume => new RecordedDiskEntry(place, EntryKind.File, file.Size, file.Modified, file.Modified,
-                new NtfsMetadata(Archive, Times(file.Modified), Like<NtfsMetadata>(like)?.Security ?? [], [], [], []), null, number,
-                [new RecordedStream(new NtfsStream("", file.Size, file.Holds < file.Size ? NtfsStream.Sparse : (ushort)0), content.Sha256)]),
-            _ => Like<RecordedVolumeEntry>(like) is var beside && beside is not null
-                ? beside with { Path = place, Kind = EntryKind.File, Size = file.Size, Modified = file.Modified, Accessed = file.Modified,
-                    Blob = content.Sha256 }
-                : new RecordedVolumeEntry(place, EntryKind.File, 0x1A4, 0, 0, file.Size, file.Modified, file.Modified, content.Sha256, null,
-                    ImmutableSortedDictionary<string, byte[]>.Empty),
-        };
-    }
-
-    private static NtfsTimes Times(FileTime time) => WindowsTime.To(time) is var t ? new NtfsTimes(t, t, t, t) : default;
-
-    /// <summary>What lies beside, described once.</summary>
-    private T? Like<T>(WindowsPath? path) where T : class
-    {
-        if (path is not { } beside)
-            return null;
-        if (!_like.TryGetValue(beside, out object? known))
-        {
-            _like[beside] = known = target switch
-            {
-                WimEdition image => image.Describe(beside),
-                DiskVolume disk => disk.Describe(beside),
-                WindowsVolume volume => volume.Describe(beside),
-                _ => null,
-            };
-        }
-        return (T?)known;
+        string digest = !_entries.UsesSha1 ? content.Sha256 : content.Sha1.IsZero ? "" : content.Sha1.ToString();
+        return _entries.File(place, name, new NewFileEntry(file.Size, file.Holds, file.Modified, digest), like, number);
     }
 
     /// <summary>A content's digest, which is worked out by reading all of it.</summary>
     private ForeignContent Content(OfferedFile file)
     {
         using var stream = file.Open();
-        using var hash = IncrementalHash.CreateHash(target is WimEdition ? HashAlgorithmName.SHA1 : HashAlgorithmName.SHA256);
+        using var hash = IncrementalHash.CreateHash(_entries.UsesSha1 ? HashAlgorithmName.SHA1 : HashAlgorithmName.SHA256);
         byte[] buffer = new byte[1 << 17];
         long length = 0;
         while (stream.Read(buffer) is > 0 and int got)
@@ -154,11 +106,11 @@ internal sealed class TreeRecordBuilder(WindowsTree target)
             throw new MoorfieldException(ErrorKind.Failed,
                 $"'{file.Path}' has {length:N0} bytes where {file.Size:N0} were announced. Nothing was changed.");
         string text = Convert.ToHexStringLower(hash.GetHashAndReset());
-        if (target is WimEdition && length == 0)
+        if (_entries.UsesSha1 && length == 0)
             return new ForeignContent("", default, file.Open); // an image has no content for what is empty
         if (!_contents.TryGetValue(text, out var content))
         {
-            _contents[text] = content = target is WimEdition ? new ForeignContent("", Sha1Hash.Parse(text)!.Value, file.Open)
+            _contents[text] = content = _entries.UsesSha1 ? new ForeignContent("", Sha1Hash.Parse(text)!.Value, file.Open)
                 : new ForeignContent(text, default, file.Open);
         }
         return content;

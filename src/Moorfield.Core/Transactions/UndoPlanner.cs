@@ -63,7 +63,7 @@ public static class UndoPlanner
     /// <param name="account">Only what this account had; null for all.</param>
     /// <param name="damaged">Contents that the vault is known to have damaged.</param>
     /// <exception cref="MoorfieldException">The run is itself an undo that was cut off: refused.</exception>
-    public static UndoPlan Plan(ITreeProvider target, Vault vault, RestorePoint point, ISet<string>? families, ISet<int?>? editions, bool overwrite,
+    public static UndoPlan Plan(IUndoTarget target, Vault vault, RestorePoint point, ISet<string>? families, ISet<int?>? editions, bool overwrite,
         bool interrupted = false, Account? account = null, IReadOnlySet<string>? damaged = null)
     {
         damaged ??= ImmutableHashSet<string>.Empty;
@@ -76,24 +76,20 @@ public static class UndoPlanner
         var concerned = point.Changes.Where(c => Concerns(c.Family, c.Edition));
         if (account is not null)
         {
-            concerned = AccountShare.Of([.. concerned], account, target);
+            concerned = AccountShare.Of([.. concerned], account, target.Systems);
             packages = [.. packages.Where(p => concerned.Any(c => c.Family.Equals(p.Family, StringComparison.OrdinalIgnoreCase)))];
         }
         ImmutableArray<Change> inverses = [.. concerned.Reverse().Select(c => c.Invert() with { Edition = c.Edition })];
-        if (point.Image is { } image && target is ImageFile file && inverses.Length == point.Changes.Length && IsAsLeft(file, image))
-            return new UndoPlan(point, packages, inverses, [], [], []) { Rewind = image };
-        if (point.Disk is { } disk && target is DiskVolume volume && inverses.Length == point.Changes.Length
-            && AsLeft(volume, vault, disk) is { } journal)
-            return new UndoPlan(point, packages, inverses, [], [], []) { Blocks = journal };
-        if (target is ImageFile now)
-            CheckNumbers(vault, point, now);
-        var (ofFile, fileBack, fileConflicts) = target is ImageFile renamed ? States(renamed, inverses.OfType<ImageChange>()) : ([], [], []);
+        if (inverses.Length == point.Changes.Length && target.AsLeft(vault, point) is { IsEmpty: false } left)
+            return new UndoPlan(point, packages, inverses, [], [], []) { Rewind = left.Rewind, Blocks = left.Blocks };
+        target.CheckUndoable(vault, point);
+        var (ofFile, fileBack, fileConflicts) = target.StatesOf(inverses.OfType<ImageChange>());
         inverses = inverses.RemoveAll(c => c is ImageChange);
         bool again = PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.UndoFailed);
-        var contents = target is ImageFile dropped ? new DroppedContents(dropped, vault, damaged) : null;
-        var plans = target.ForEach(
+        var contents = target.DroppedContents(vault, damaged);
+        var plans = target.Systems.ForEach(
             [.. inverses.Select(c => c.Edition).Distinct().Order()],
-            edition => target.With(edition,
+            edition => target.Systems.With(edition,
             tree => Plan(tree, edition, contents, vault, point, packages, [.. inverses.Where(c => c.Edition == edition)], overwrite, interrupted,
             again, isShare: account is not null, damaged)));
         return new UndoPlan(
@@ -105,64 +101,6 @@ public static class UndoPlanner
             Contents = contents?.Restorable ?? ImmutableDictionary<Sha1Hash, RestorableContent>.Empty,
         };
     }
-
-    /// <summary>A run that dropped editions has numbered the others anew: what came before it cannot be put back while it stands.</summary>
-    private static void CheckNumbers(Vault vault, RestorePoint point, ImageFile file)
-    {
-        var identity = TargetIdentities.Identify(file);
-        var later = PointHistory.Read(vault, _ => { }).FirstOrDefault(s => s.Point.Number > point.Number && s.Point.Kind == RunKind.Editions
-            && s.State is PointState.Stands or PointState.StandsInPart && s.Point.Target.IsSameAs(identity)
-            && vault.Read(s.Point.Number).Changes.Any(c => c is EditionDropped));
-        if (later is not null)
-        {
-            throw new MoorfieldException(ErrorKind.Refused, $"Restore point {later.Point.Number} stands ({later.Point.Title}): the editions have "
-                + $"other "
-                + $"numbers since. Undo that one first.");
-        }
-    }
-
-    /// <summary>What of an image file itself can be put back although something else changed it since.</summary>
-    /// <exception cref="MoorfieldException">Editions would have to come back: they do so with the whole file only.</exception>
-    private static (List<Change> Ready, List<Change> Back, List<Change> Conflicts) States(ImageFile file, IEnumerable<ImageChange> inverses)
-    {
-        var (ready, back, conflicts) = (new List<Change>(), new List<Change>(), new List<Change>());
-        foreach (var change in inverses)
-        {
-            var now = change.Number <= file.Editions.Length ? file.Editions[change.Number - 1] : null;
-            if (change is EditionReturned gone)
-            {
-                throw new MoorfieldException(ErrorKind.Refused, $"Edition {gone.Number} ({gone.Name}) cannot come back: an edition comes back with "
-                    + $"the whole file only, and {file.Name} was changed by something else since, or was compacted. Undo what came later first.");
-            }
-            (change switch
-            {
-                EditionDropped dropped => now?.Name == dropped.Name ? ready : conflicts, // an undo that is undone
-                EditionRenamed renamed when now is not null => (now.Name, now.Description) == (renamed.NameBefore, renamed.DescriptionBefore) ? ready
-                    : (now.Name, now.Description) == (renamed.NameAfter, renamed.DescriptionAfter) ? back : conflicts,
-                _ => conflicts,
-            }).Add(change);
-        }
-        return (ready, back, conflicts);
-    }
-
-    /// <summary>The blocks before a run, when all that it wrote is still there.</summary>
-    private static DiskJournal? AsLeft(DiskVolume volume, Vault vault, DiskState state)
-    {
-        DiskJournal journal;
-        try
-        {
-            using var stream = vault.OpenBlob(state.Journal);
-            journal = DiskJournal.Read(stream);
-        }
-        catch (Exception e) when (e is MissingContentException or InvalidDataException)
-        {
-            return null; // lost or damaged: then change by change
-        }
-        return state.Start == volume.Start && volume.StateOf(journal) == JournalState.After ? journal : null;
-    }
-
-    private static bool IsAsLeft(ImageFile file, ImageState state) =>
-        file.Wim.Header.Bytes.SequenceEqual(state.HeaderAfter) && file.Wim.Length == state.LengthAfter && state.LengthBefore < state.LengthAfter;
 
     private static UndoPlan Plan(
         WindowsTree tree, int? edition, DroppedContents? contents, Vault vault, RestorePoint point, ImmutableArray<ConcernedPackage> packages,

@@ -59,6 +59,17 @@ public abstract class WindowsTree : IDisposable
     /// <summary>A registry hive that the tree holds in another form than as a file; null when it is a file, or is not there.</summary>
     internal virtual IRegistry? OpenRegistry(WindowsPath path) => null;
 
+    /// <summary>Records a file, link or folder with all below it, contents in a store; those of an image stay in its file.</summary>
+    /// <param name="lost">Told of what cannot be recorded completely.</param>
+    /// <returns>Null when nothing is there.</returns>
+    /// <exception cref="NotSupportedException">The tree is of a kind that is never changed.</exception>
+    internal virtual RecordedTree? Record(WindowsPath path, IContentStore store, Action<MissingContent> lost) =>
+        throw new NotSupportedException($"Nothing is recorded of {Name}.");
+
+    /// <summary>Makes the records of entries that are to be added to this tree.</summary>
+    /// <exception cref="NotSupportedException">The tree is of a kind that is never changed.</exception>
+    internal virtual EntryFactory NewEntries() => throw new NotSupportedException($"Nothing is added to {Name}.");
+
     /// <summary>The name by which the tree itself knows a file's content; null when it knows none without reading.</summary>
     internal virtual string? ContentName(WindowsPath path) => null;
 

@@ -206,6 +206,12 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
             new TreeRecorder(keep, l => lost(l with { Path = l.Path.Length == 0 ? path.ToString() : $@"{path}\{l.Path}" })).Record(folder, name),
             out _);
 
+    /// <inheritdoc/>
+    internal override RecordedTree? Record(WindowsPath path, IContentStore store, Action<MissingContent> lost) => Record(path, store.Keep, lost);
+
+    /// <inheritdoc/>
+    internal override EntryFactory NewEntries() => new VolumeEntryFactory(this);
+
     /// <summary>Owner, mode and security of what is at a path, as a recorded entry without content; null when nothing is.</summary>
     internal RecordedVolumeEntry? Describe(WindowsPath path) => Within(path, (folder, name) => folder.Stat(name) is not { } info ? null
         : new RecordedVolumeEntry("", info.Kind, info.Mode, info.Uid, info.Gid, 0, info.Modified, info.Accessed, null, null,

@@ -7,6 +7,7 @@ using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
+using Moorfield.Core.Trees;
 using Moorfield.Formats.Native;
 using ZstdSharp;
 
@@ -25,7 +26,7 @@ namespace Moorfield.Core.Vaults;
 */
 
 /// <summary>The folder that holds restore points.</summary>
-public sealed partial class Vault : IDisposable
+public sealed partial class Vault : IContentStore, IDisposable
 {
     private const int CompressionLevel = 1;
 

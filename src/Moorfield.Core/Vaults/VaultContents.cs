@@ -3,6 +3,7 @@ using System.Security.Cryptography;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
+using Moorfield.Core.Trees;
 using Moorfield.Formats.Native;
 using ZstdSharp;
 
@@ -13,6 +14,10 @@ public sealed partial class Vault
 {
     /// <summary>Keeps a file's content and gives its SHA-256. Not flushed: <see cref="Begin"/> flushes all.</summary>
     internal string Keep(SafeFileHandle content) => Keep(take => FileContent.ForEachPiece(content, take));
+
+    string IContentStore.Keep(SafeFileHandle file) => Keep(file);
+
+    string IContentStore.Keep(Action<FileContent.Take> pieces) => Keep(pieces);
 
     /// <summary>Keeps a content that comes in pieces, as <see cref="Keep(SafeFileHandle)"/> does.</summary>
     internal string Keep(Action<FileContent.Take> pieces)

@@ -1,0 +1,35 @@
+using Moorfield.Core.Disks;
+using Moorfield.Core.Model;
+using Moorfield.Core.Trees;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Core.Transactions;
+
+/// <summary>How a whole target is put back: an image by its old header and length, a disk by its old blocks.</summary>
+internal readonly record struct WholeUndo(ImageState? Rewind, DiskJournal? Blocks)
+{
+    internal bool IsEmpty => Rewind is null && Blocks is null;
+}
+
+/// <summary>What an undo needs to know of a target besides what its systems hold. The members' own text is that of a single system.</summary>
+public interface IUndoTarget
+{
+    /// <summary>The file trees of its systems.</summary>
+    internal ITreeProvider Systems { get; }
+
+    /// <summary>How the whole target goes back, if it is exactly as the run left it.</summary>
+    internal WholeUndo AsLeft(Vault vault, RestorePoint point) => default;
+
+    /// <exception cref="MoorfieldException">A later run has to be undone first (refused).</exception>
+    internal void CheckUndoable(Vault vault, RestorePoint point)
+    {
+    }
+
+    /// <summary>What of the file that holds the systems can be put back, is back, or is in conflict.</summary>
+    /// <exception cref="MoorfieldException">Something comes back with the whole file only (refused).</exception>
+    internal (List<Change> Ready, List<Change> Back, List<Change> Conflicts) StatesOf(IEnumerable<ImageChange> inverses) => ([], [], []);
+
+    /// <summary>The contents that were dropped from the file; null where the vault has all.</summary>
+    /// <param name="damaged">Contents that the vault is known to have damaged.</param>
+    internal DroppedContents? DroppedContents(Vault vault, IReadOnlySet<string>? damaged) => null;
+}

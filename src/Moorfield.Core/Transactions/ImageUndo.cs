@@ -1,0 +1,51 @@
+using Moorfield.Core.Images;
+using Moorfield.Core.Model;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Core.Transactions;
+
+/// <summary>What undo does with an image file as a whole.</summary>
+internal static class ImageUndo
+{
+    /// <summary>A run that dropped editions has numbered the others anew: what came before it cannot be put back while it stands.</summary>
+    internal static void CheckNumbers(Vault vault, RestorePoint point, ImageFile file)
+    {
+        var identity = TargetIdentities.Identify(file);
+        var later = PointHistory.Read(vault, _ => { }).FirstOrDefault(s => s.Point.Number > point.Number && s.Point.Kind == RunKind.Editions
+            && s.State is PointState.Stands or PointState.StandsInPart && s.Point.Target.IsSameAs(identity)
+            && vault.Read(s.Point.Number).Changes.Any(c => c is EditionDropped));
+        if (later is not null)
+        {
+            throw new MoorfieldException(ErrorKind.Refused, $"Restore point {later.Point.Number} stands ({later.Point.Title}): the editions have "
+                + $"other "
+                + $"numbers since. Undo that one first.");
+        }
+    }
+
+    /// <summary>What of an image file itself can be put back although something else changed it since.</summary>
+    /// <exception cref="MoorfieldException">Editions would have to come back: they do so with the whole file only.</exception>
+    internal static (List<Change> Ready, List<Change> Back, List<Change> Conflicts) States(ImageFile file, IEnumerable<ImageChange> inverses)
+    {
+        var (ready, back, conflicts) = (new List<Change>(), new List<Change>(), new List<Change>());
+        foreach (var change in inverses)
+        {
+            var now = change.Number <= file.Editions.Length ? file.Editions[change.Number - 1] : null;
+            if (change is EditionReturned gone)
+            {
+                throw new MoorfieldException(ErrorKind.Refused, $"Edition {gone.Number} ({gone.Name}) cannot come back: an edition comes back with "
+                    + $"the whole file only, and {file.Name} was changed by something else since, or was compacted. Undo what came later first.");
+            }
+            (change switch
+            {
+                EditionDropped dropped => now?.Name == dropped.Name ? ready : conflicts, // an undo that is undone
+                EditionRenamed renamed when now is not null => (now.Name, now.Description) == (renamed.NameBefore, renamed.DescriptionBefore) ? ready
+                    : (now.Name, now.Description) == (renamed.NameAfter, renamed.DescriptionAfter) ? back : conflicts,
+                _ => conflicts,
+            }).Add(change);
+        }
+        return (ready, back, conflicts);
+    }
+
+    internal static bool IsAsLeft(ImageFile file, ImageState state) =>
+        file.Wim.Header.Bytes.SequenceEqual(state.HeaderAfter) && file.Wim.Length == state.LengthAfter && state.LengthBefore < state.LengthAfter;
+}
