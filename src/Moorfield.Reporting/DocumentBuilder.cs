@@ -12,32 +12,27 @@ namespace Moorfield.Reporting;
 /// <summary>Makes the JSON documents from the core's records.</summary>
 internal static class DocumentBuilder
 {
-    internal const string InventorySchema = "moorfield.inventory/1";
-
     internal static InventoryJson Inventory(
         Target target, IReadOnlyCollection<(SystemSnapshot Snapshot, RemovalAssessment Assessment,
         IEnumerable<InstalledPackage> Packages)> systems) => new(
-        InventorySchema, target.FullPath, target.Kind, [.. systems.Select(s => System(s.Snapshot, s.Assessment, s.Packages))],
+        "moorfield.inventory/1", target.FullPath, target.Kind, [.. systems.Select(s => System(s.Snapshot, s.Assessment, s.Packages))],
         systems.Any(s => s.Packages.Count() < s.Snapshot.Packages.Length));
 
     private static SystemJson System(SystemSnapshot snapshot, RemovalAssessment assessment, IEnumerable<InstalledPackage> packages)
     {
-        var mentions = SavedFacts.Offered(snapshot);
         string? Name(string? sid) => sid is null ? null : snapshot.Account(sid)?.Name ?? sid;
         return new SystemJson(
             snapshot.EditionNumber, snapshot.Name, snapshot.Product, snapshot.Release, snapshot.Build, snapshot.Computer, snapshot.Manufacturer,
             [.. snapshot.Accounts.Select(a => new AccountJson(a.Name, a.Sid))],
-            [.. packages.Select(p => Package(p, snapshot, assessment) with { Facts = p.SavedVerdict is null ? SavedFacts.Of(p, mentions) : null })],
+            [.. packages.Select(p => Package(p, snapshot, assessment))],
             [.. snapshot.Blocks.Select(b => b.ToString())],
             [.. snapshot.Notes.Select(n => new NoteJson(n.Code, n.Text, n.Package?.ToString()))],
             [
                 .. snapshot.Leftovers.Select(l => new LeftoverJson(
-                    DisplayText.Of(l.Kind), l.Family?.ToString(), l.FullName?.ToString(), Name(l.Sid), l.Bytes, LeftoverText.Where(l.Location),
-                    SavedFacts.Of(l.Location))),
+                    DisplayText.Of(l.Kind), l.Family?.ToString(), l.FullName?.ToString(), Name(l.Sid), l.Bytes, LeftoverText.Where(l.Location))),
             ],
             [.. snapshot.ClassicPrograms.Select(p =>
-                new ProgramJson(p.Name, p.Version, p.Publisher, p.Bytes, Name(p.Sid), p.UninstallCommand, p.Key))],
-            SavedFacts.Of(snapshot));
+                new ProgramJson(p.Name, p.Version, p.Publisher, p.Bytes, Name(p.Sid), p.UninstallCommand, p.Key))]);
     }
 
     internal static PackageJson Package(InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment)

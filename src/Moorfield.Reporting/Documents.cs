@@ -2,7 +2,6 @@ using System.Collections.Immutable;
 using System.Text.Json.Serialization.Metadata;
 using System.Text.Json.Serialization;
 using System.Text.Json;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Vaults;
 
 namespace Moorfield.Reporting;
@@ -19,15 +18,15 @@ internal sealed record PackageJson(
     string Family, string FullName, string Name, string DisplayName, string? RawDisplayName, string Publisher, string Version, string Architecture,
     string Role, string Origin, long Bytes, ImmutableArray<string> Accounts, bool Newcomers, bool Blocked, string Standing,
     ImmutableArray<ReasonJson> Reasons,
-    int WithheldFiles = 0, string? Description = null, bool StartsWithWindows = false, bool RunsInBackground = false, PackageFactsJson? Facts = null,
+    int WithheldFiles = 0, string? Description = null, bool StartsWithWindows = false, bool RunsInBackground = false,
     string? NameSource = null, string? NeutralName = null);
 
 internal sealed record SystemJson(
     int? Edition, string Name, string Product, string Release, string Build, string Computer, string Manufacturer,
     ImmutableArray<AccountJson> Accounts, ImmutableArray<PackageJson> Packages, ImmutableArray<string> Blocks, ImmutableArray<NoteJson> Notes,
-    ImmutableArray<LeftoverJson> Leftovers, ImmutableArray<ProgramJson> Programs, SystemFactsJson? Facts = null);
+    ImmutableArray<LeftoverJson> Leftovers, ImmutableArray<ProgramJson> Programs);
 
-internal sealed record LeftoverJson(string Kind, string? Family, string? FullName, string? Account, long Bytes, string Place, PlaceJson? At = null);
+internal sealed record LeftoverJson(string Kind, string? Family, string? FullName, string? Account, long Bytes, string Place);
 
 /// <param name="Account">Null when the machine has it.</param>
 internal sealed record ProgramJson(string Name, string Version, string Publisher, long Bytes, string? Account, string? UninstallCommand,
@@ -198,20 +197,6 @@ internal sealed record HandOverJson(string Schema, string Folder, ImmutableArray
 [JsonSerializable(typeof(BuiltMediumJson))]
 internal sealed partial class DocumentJson : JsonSerializerContext
 {
-    private const int MaxDepth = 64;
-
-    /// <summary>Reads an inventory that somebody saved.</summary>
-    /// <exception cref="JsonException">It is none, or something is missing in it.</exception>
-    internal static InventoryJson? ReadInventory(ReadOnlySpan<byte> content)
-    {
-        ReceivedJson.CheckLists(content, MaxDepth);
-        var strict = new DocumentJson(new JsonSerializerOptions(Default.Options)
-        {
-            MaxDepth = MaxDepth, RespectNullableAnnotations = true, RespectRequiredConstructorParameters = true,
-        });
-        return JsonSerializer.Deserialize(content, strict.InventoryJson);
-    }
-
     /// <summary>Prints a document, with letters as they are instead of as escapes: readable on a terminal and in a diff.</summary>
     internal static void Write<T>(T document)
     {

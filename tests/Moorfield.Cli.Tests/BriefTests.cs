@@ -144,18 +144,18 @@ public sealed class BriefTests : CliTest
     [Fact]
     public void A_saved_inventory_is_compared_with_what_is_there_now()
     {
-        File.WriteAllText(Folder["before.json"], Run("inventory", Root, "--format", "json").Output);
-        Run("compare", Folder["before.json"], Root).Output.ShouldContain("Nothing differs.");
+        Save("before", Root);
+        Run("compare", Folder["before"], Root).Output.ShouldContain("Nothing differs.");
         Run("remove", Root, "Weather", "--for", "everyone", "--yes").ExitCode.ShouldBe(0);
         Run("remove", Root, "Calculator", "--for", "ivy", "--yes").ExitCode.ShouldBe(0);
-        File.WriteAllText(Folder["after.json"], Run("inventory", Root, "--format", "json").Output);
-        var rows = Json(Run("compare", Folder["before.json"], Folder["after.json"], "--format", "json")).GetProperty("systems")[0];
+        Save("after", Root);
+        var rows = Json(Run("compare", Folder["before"], Folder["after"], "--format", "json")).GetProperty("systems")[0];
         var packages = rows.GetProperty("packages").EnumerateArray()
             .Select(p => (p.GetProperty("kind").GetString(), p.GetProperty("displayName").GetString(),
             string.Join(' ', p.GetProperty("lost").EnumerateArray()), p.GetProperty("newcomers").ToString())).ToList();
         packages.ShouldBe([("gone", "Weather", "counter ivy rowan", "False"), ("altered", "Calculator", "ivy", "")]);
         rows.GetProperty("blocked")[0].GetString().ShouldBe("Northlight.Weather_8pewgm0k42rsa");
-        Run("compare", Folder["after.json"], Folder["before.json"]).Output.ShouldContain("No longer blocked: Northlight.Weather_8pewgm0k42rsa.");
+        Run("compare", Folder["after"], Folder["before"]).Output.ShouldContain("No longer blocked: Northlight.Weather_8pewgm0k42rsa.");
     }
 
     [Fact]
@@ -167,7 +167,7 @@ public sealed class BriefTests : CliTest
             "Counter Office").Output.ShouldContain("gone    Larkfield Crossword");
         Refused(2, "These have no counterpart of the same name", "compare", Root, image);
         File.WriteAllText(Folder["x.json"], "{ \"schema\": \"other/1\" }");
-        Refused(2, "is no inventory", "compare", Folder["x.json"], Root);
+        Refused(2, "is no saved inventory", "compare", Folder["x.json"], Root);
         File.WriteAllText(Folder["x.json"], "{ \"schema\": ");
         Refused(2, "is JSON, but not an inventory", "compare", Folder["x.json"], Root);
     }

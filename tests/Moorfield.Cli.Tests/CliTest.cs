@@ -39,6 +39,14 @@ public abstract class CliTest : IDisposable
 
     protected ToolResult Run(params string[] arguments) => Tool.Run(Program, arguments, Surroundings, null);
 
+    /// <summary>Saves an inventory; gives the path of its file.</summary>
+    protected string Save(string name, params string[] arguments)
+    {
+        var outcome = Run(["inventory", .. arguments, "--format", "saved", "--to", Folder[name]]);
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+        return Folder[name];
+    }
+
     /// <summary>Runs the program under strace, which does something to a system call of it.</summary>
     /// <param name="injection">As strace takes it, such as "ftruncate:signal=KILL:when=2".</param>
     protected ToolResult RunInjected(string injection, params string[] arguments) => RunInjected(injection, [], arguments);

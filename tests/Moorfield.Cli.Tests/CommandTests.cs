@@ -37,13 +37,13 @@ public sealed class CommandTests : CliTest
         var system = json.GetProperty("systems")[0];
         system.EnumerateObject().Select(p => p.Name).ShouldBe(
             ["edition", "name", "product", "release", "build", "computer", "manufacturer", "accounts", "packages", "blocks", "notes", "leftovers",
-            "programs", "facts"]);
+            "programs"]);
         var package = system.GetProperty("packages").EnumerateArray().Single(p => p.GetProperty("name").GetString() == "Northlight.Weather");
         package.EnumerateObject().Select(p => p.Name).ShouldBe(
         [
             "family", "fullName", "name", "displayName", "rawDisplayName", "publisher", "version", "architecture", "role", "origin", "bytes",
             "accounts", "newcomers", "blocked",
-            "standing", "reasons", "withheldFiles", "description", "startsWithWindows", "runsInBackground", "facts",
+            "standing", "reasons", "withheldFiles", "description", "startsWithWindows", "runsInBackground",
             "nameSource", "neutralName",
         ]);
         package.GetProperty("accounts").EnumerateArray().Select(a => a.GetString()).ShouldBe(["counter", "ivy", "rowan"]);
@@ -246,7 +246,7 @@ public sealed class CommandTests : CliTest
         Name("--language", "cy").ShouldBe(Name());
         Refused(2, "'german' is no language tag, such as de-DE.", "inventory", Root, "--language", "german");
         Refused(2, "is no disk with partitions. Leave --partition out.", "inventory", Root, "--partition", "1");
-        string saved = Folder.Write("saved.json", System.Text.Encoding.UTF8.GetBytes(Run("inventory", Root, "--format", "json").Output));
+        string saved = Save("saved", Root);
         Run("inventory", saved, "--language", "de").Error.ShouldContain("is a saved inventory: --language and --partition change nothing about it.");
         Run("inventory", Root, "--language", "de", "--find", "vorhersagen").Output.ShouldContain("\nWetter ");
         Run("explain", Root, "Wetter", "--language", "de").Output.ShouldContain("Vorhersagen und Warnungen.");

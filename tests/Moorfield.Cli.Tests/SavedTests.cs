@@ -1,10 +1,10 @@
+using System.IO.Compression;
 using System.Text.Json.Nodes;
-using System.Text.Json;
 using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;
 
-/// <summary>An inventory that was saved as JSON, in place of the target that it was taken from.</summary>
+/// <summary>An inventory that was saved, in place of the target that it was taken from.</summary>
 public sealed class SavedTests : CliTest
 {
     private readonly string _saved;
@@ -14,15 +14,17 @@ public sealed class SavedTests : CliTest
     public SavedTests()
     {
         _image = Demo.CopyImageTo(Folder);
-        _saved = Save("saved.json", Root);
-        _savedImage = Save("image.json", _image);
+        _saved = Save("saved", Root);
+        _savedImage = Save("image", _image);
     }
 
-    private string Save(string name, params string[] arguments)
+    /// <summary>A saved inventory without its compression.</summary>
+    private string Plain(string path)
     {
-        var outcome = Run(["inventory", .. arguments, "--format", "json"]);
-        outcome.ExitCode.ShouldBe(0, outcome.Error);
-        return Folder.Write(name, System.Text.Encoding.UTF8.GetBytes(outcome.Output));
+        using var packed = new GZipStream(File.OpenRead(path), CompressionMode.Decompress);
+        using var plain = File.Create(path + ".plain");
+        packed.CopyTo(plain);
+        return plain.Name;
     }
 
     /// <summary>What a command says of the saved inventory must be what it says of the target, but for the name.</summary>
@@ -57,8 +59,8 @@ public sealed class SavedTests : CliTest
     [Fact]
     public void Saved_again_it_is_the_same()
     {
-        var first = JsonNode.Parse(File.ReadAllText(_saved))!.AsObject();
-        var second = JsonNode.Parse(File.ReadAllText(Save("again.json", _saved)))!.AsObject();
+        var first = JsonNode.Parse(File.ReadAllText(Plain(_saved)))!.AsObject();
+        var second = JsonNode.Parse(File.ReadAllText(Plain(Save("again", _saved))))!.AsObject();
         second["target"] = first["target"]!.DeepClone();
         JsonNode.DeepEquals(first, second).ShouldBeTrue();
     }
@@ -68,13 +70,13 @@ public sealed class SavedTests : CliTest
     {
         string update = Demo.CopyUpdateTo(Folder);
         string[] Forecast(string target, string image) => ["forecast", target, "--update", image, "--format", "csv"];
-        Run(Forecast(_saved, Save("update.json", update))).Output.ShouldBe(Run(Forecast(Root, update)).Output);
+        Run(Forecast(_saved, Save("update", update))).Output.ShouldBe(Run(Forecast(Root, update)).Output);
     }
 
     [Fact]
     public void With_a_byte_order_mark_it_is_the_same()
     {
-        string marked = Folder.Write("marked.json", [0xEF, 0xBB, 0xBF, .. File.ReadAllBytes(_saved)]);
+        string marked = Folder.Write("marked.json", [0xEF, 0xBB, 0xBF, .. File.ReadAllBytes(Plain(_saved))]);
         Run("inventory", marked).Output.ShouldBe(Run("inventory", _saved).Output);
     }
 
@@ -87,13 +89,34 @@ public sealed class SavedTests : CliTest
     }
 
     [Fact]
-    public void One_that_was_saved_with_filters_is_not_taken_for_the_whole()
+    public void All_of_it_is_saved_into_a_new_file_or_nothing()
     {
-        string part = Save("part.json", Root, "--find", "Weather");
-        Run("inventory", part).Output.ShouldContain("1 package");
-        string brief = Folder.Write("b.yaml", "brief: 1\nremove: [Weather]"u8);
-        var outcome = Run("check", part, "--brief", brief, "--for", "everyone");
-        (outcome.ExitCode, outcome.Error.Contains("saved with filters")).ShouldBe((3, true));
+        Refused(2, "leave filters, --for and --leftovers out", "inventory", Root, "--find", "Weather", "--format", "saved", "--to", Folder["part"]);
+        Refused(2, "go together", "inventory", Root, "--format", "saved");
+        Refused(2, "go together", "inventory", Root, "--to", Folder["part"]);
+        byte[] before = File.ReadAllBytes(_saved);
+        Refused(2, "is there already", "inventory", Root, "--format", "saved", "--to", _saved);
+        File.ReadAllBytes(_saved).ShouldBe(before);
+        File.Exists(Folder["part"]).ShouldBeFalse();
+    }
+
+    [Fact]
+    public void A_document_for_other_programs_is_no_target_and_has_nothing_that_only_moorfield_reads()
+    {
+        string json = Run("inventory", Root, "--format", "json").Output;
+        json.Length.ShouldBeLessThan(200_000);
+        json.ShouldNotContain("\"facts\"");
+        Refused(2, "is an inventory for other programs", "inventory", Folder.Write("inventory.json", System.Text.Encoding.UTF8.GetBytes(json)));
+    }
+
+    [Fact]
+    public void What_is_compressed_and_no_inventory_is_refused()
+    {
+        using (var packed = new GZipStream(File.Create(Folder["other.gz"]), CompressionLevel.Fastest))
+            packed.Write("something else"u8);
+        Refused(2, "is compressed, but not an inventory", "inventory", Folder["other.gz"]);
+        File.WriteAllBytes(_saved, File.ReadAllBytes(_saved)[..^200]);
+        Refused(2, "is compressed, but not an inventory", "inventory", _saved);
     }
 
     [Fact]
@@ -105,42 +128,10 @@ public sealed class SavedTests : CliTest
         (outcome.ExitCode, outcome.Output.Contains("it is not known whether the guard SOFTWARE: A: B is set")).ShouldBe((4, true));
     }
 
-    /// <summary>What earlier versions wrote lacks what only Moorfield reads.</summary>
-    private string Older()
-    {
-        var json = JsonNode.Parse(File.ReadAllText(_saved))!.AsObject();
-        json.Remove("filtered");
-        foreach (var system in json["systems"]!.AsArray().Select(s => s!.AsObject()))
-        {
-            system.Remove("facts");
-            foreach (var package in system["packages"]!.AsArray().Select(p => p!.AsObject()))
-            {
-                foreach (string added in new[] { "facts", "description", "startsWithWindows", "runsInBackground" })
-                    package.Remove(added);
-            }
-            foreach (var leftover in system["leftovers"]!.AsArray().Select(l => l!.AsObject()))
-                leftover.Remove("at");
-        }
-        return Folder.Write("older.json", JsonSerializer.SerializeToUtf8Bytes(json));
-    }
-
-    [Fact]
-    public void An_older_document_is_read_and_what_it_does_not_say_is_not_known()
-    {
-        string older = Older();
-        string[] Standings(string target) =>
-            [.. Run("inventory", target, "--all", "--columns", "package,standing,accounts", "--format", "csv").Output.Split("\r\n")];
-        Standings(older).ShouldBe(Standings(_saved));
-        Run("explain", older, "Weather").Output.ShouldContain("Needs          not known");
-        Run("compare", older, Root).Output.ShouldContain("Nothing differs.");
-        string brief = Folder.Write("b.yaml", "brief: 1\nfor: everyone\nremove: [Weather, Shell Host]"u8);
-        Run("check", older, "--brief", brief).Output.ShouldContain("Shell Host");
-    }
-
     [Theory]
     [InlineData("{}")]
-    [InlineData("{\"schema\":\"moorfield.inventory/1\"}")]
-    [InlineData("{\"schema\":\"moorfield.inventory/1\",\"target\":\"x\",\"kind\":\"volume\",\"systems\":[null]}")]
+    [InlineData("{\"schema\":\"moorfield.saved-inventory/1\"}")]
+    [InlineData("{\"schema\":\"moorfield.saved-inventory/1\",\"target\":\"x\",\"kind\":\"volume\",\"systems\":[null]}")]
     [InlineData("{\"schema\":\"moorfield.plan/1\",\"systems\":[]}")]
     public void What_is_no_inventory_is_said_in_one_sentence(string json)
     {
@@ -150,17 +141,17 @@ public sealed class SavedTests : CliTest
     }
 
     [Theory]
-    [InlineData("\"fullName\": \"Northlight.Weather", "\"fullName\": \"..")]
-    [InlineData("\"at\": \"Windows", "\"at\": \"..\\\\..\\\\Windows")]
-    [InlineData("\"type\": \"tree\"", "\"type\": \"bush\"")]
-    [InlineData("\"scope\": \"account\"", "\"scope\": \"9\"")]
-    [InlineData("\"hive\": \"machine\"", "\"hive\": \"moon\"")]
+    [InlineData("\"fullName\":\"Northlight.Weather", "\"fullName\":\"..")]
+    [InlineData("\"at\":\"Windows", "\"at\":\"..\\\\..\\\\Windows")]
+    [InlineData("\"type\":\"tree\"", "\"type\":\"bush\"")]
+    [InlineData("\"scope\":\"Account\"", "\"scope\":\"9\"")]
+    [InlineData("\"hive\":\"Machine\"", "\"hive\":\"moon\"")]
     public void A_spoilt_one_is_refused(string what, string by)
     {
-        string text = File.ReadAllText(_saved);
-        text.ShouldContain(what);
-        File.WriteAllText(_saved, text.Replace(what, by, StringComparison.Ordinal));
-        var outcome = Run("inventory", _saved);
+        string plain = Plain(_saved), text = File.ReadAllText(plain);
+        text.Contains(what, StringComparison.Ordinal).ShouldBeTrue();
+        File.WriteAllText(plain, text.Replace(what, by, StringComparison.Ordinal));
+        var outcome = Run("inventory", plain);
         (outcome.ExitCode, outcome.Error.Contains("is JSON, but not an inventory")).ShouldBe((2, true), outcome.Error);
     }
 }

@@ -69,7 +69,7 @@ public sealed class SurveyTests : CliTest
         check.Output.ShouldContain("survey-COUNTER-12.json differs from the brief in 5 points");
         check.Output.ShouldContain("3 systems: 0 as the brief wants, 3 not, 0 unread.");
         // Saved as an inventory it says the same.
-        string saved = Folder.Write("saved.json", System.Text.Encoding.UTF8.GetBytes(Run("inventory", _surveys[1], "--format", "json").Output));
+        string saved = Save("saved", _surveys[1]);
         Run("inventory", saved, "--all").Output.ShouldBe(Run("inventory", _surveys[1], "--all").Output);
         Run("explain", saved, "Camera").Output.ShouldContain("is not known");
     }
@@ -113,7 +113,7 @@ public sealed class SurveyTests : CliTest
     [Fact]
     public void A_hand_over_can_be_planned_on_disks_images_and_inventories()
     {
-        string saved = Folder.Write("saved.json", System.Text.Encoding.UTF8.GetBytes(Run("inventory", Root, "--format", "json").Output));
+        string saved = Save("saved", Root);
         var texts = new List<string>();
         foreach (var (i, target) in new[] { Root, saved, _surveys[0] }.Index())
         {

@@ -1,10 +1,6 @@
-using System.Text.Json;
-using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Reporting;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
@@ -35,9 +31,7 @@ public sealed record ConformanceKind(
         {
             using var target = kind.Open(kind.Make(folder), new WriteInterceptor());
             var systems = target.Read(target.SelectEditions([]), KnownGuards.All);
-            var document = DocumentBuilder.Inventory(target,
-                [.. systems.Select(s => (s, new RemovalAssessment(s), (IEnumerable<InstalledPackage>)s.Packages))]);
-            return folder.Write("saved.json", JsonSerializer.SerializeToUtf8Bytes(document, DocumentJson.Default.InventoryJson));
+            return folder.Write("saved.gz", SavedInventory.Write(target, systems));
         },
         (path, _) => SavedInventory.TryOpen(path)!, File.ReadAllText, kind.All, kind.Part);
 }

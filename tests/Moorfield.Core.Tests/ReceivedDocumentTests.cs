@@ -1,10 +1,10 @@
+using System.IO.Compression;
 using System.Text.Json.Nodes;
 using System.Text.RegularExpressions;
-using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
+using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Reporting;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
@@ -36,9 +36,10 @@ public sealed partial class ReceivedDocumentTests : IDisposable
     public void A_saved_inventory_with_anything_spoilt_is_read_or_refused()
     {
         using var target = Target.Open(Demo.CopyTo(_folder), new WriteInterceptor());
-        var systems = target.Read([null]);
-        string saved = System.Text.Encoding.UTF8.GetString(DocumentJson.Bytes(DocumentBuilder.Inventory(
-            target, [.. systems.Select(s => (s, new RemovalAssessment(s), (IEnumerable<InstalledPackage>)s.Packages))])));
+        using var packed = new GZipStream(new MemoryStream(SavedInventory.Write(target, target.Read([null], KnownGuards.All))),
+            CompressionMode.Decompress);
+        using var reader = new StreamReader(packed);
+        string saved = reader.ReadToEnd();
         Spoil(saved, path => SavedInventory.TryOpen(path)).ShouldBeGreaterThan(400);
     }
 

@@ -99,15 +99,14 @@ internal static class Common
     internal static long? Limit(string? limit) => limit is null ? Settings.Current.VaultLimit
         : TextFormat.ParseSize(limit) ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"'{limit}' is not a size such as 500MB or 20GB.");
 
-    /// <summary>Opens whatever a person names for reading: a volume, an image, or an inventory that was saved as JSON.</summary>
-    internal static Target Open(string path, bool mayBePartial = false) =>
-        Open(path, new WriteInterceptor(), mayBePartial, null);
+    /// <summary>Opens whatever a person names for reading: a volume, an image, or an inventory that was saved.</summary>
+    internal static Target Open(string path) => Open(path, new WriteInterceptor(), null);
 
     /// <summary>Opens a target, and tells of a run that was cut off on it and was put right by that.</summary>
-    private static Target Open(string path, WriteInterceptor interceptor, bool mayBePartial, MarkedRun? recoverBy)
+    private static Target Open(string path, WriteInterceptor interceptor, MarkedRun? recoverBy)
     {
         Target target = SurveyTarget.TryOpen(path) is { } survey ? survey
-            : SavedInventory.TryOpen(path, mayBePartial) is { } saved ? saved : Target.Open(path, interceptor, _partition, recoverBy);
+            : SavedInventory.TryOpen(path) is { } saved ? saved : Target.Open(path, interceptor, _partition, recoverBy);
         if (_languages.Length > 0)
             target.Languages = [.. _languages];
         if (target.IsDocument && (_languages.Length > 0 || _partition is not null))
@@ -121,10 +120,9 @@ internal static class Common
     /// <param name="editions">Words of a person; all when there are none.</param>
     /// <param name="guards">Whose values are looked up as well.</param>
     internal static (Target Target, ImmutableArray<SystemSnapshot> Snapshots) Read(
-        string path, IReadOnlyCollection<string>? editions = null, IReadOnlyCollection<Guard>? guards = null, bool mayBePartial = false,
-        string? maker = null)
+        string path, IReadOnlyCollection<string>? editions = null, IReadOnlyCollection<Guard>? guards = null, string? maker = null)
     {
-        var target = Open(path, mayBePartial);
+        var target = Open(path);
         target.Maker = maker;
         return (target, Read(target, editions, guards));
     }
@@ -133,7 +131,7 @@ internal static class Common
     /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
     internal static Target OpenForPreview(string path, WriteInterceptor interceptor)
     {
-        var target = Open(path, interceptor, mayBePartial: false, null);
+        var target = Open(path, interceptor, null);
         if (target.Trees is not null)
             target.AcquireForChange();
         return target;
@@ -145,7 +143,7 @@ internal static class Common
     /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
     internal static Target OpenForChange(string path, WriteInterceptor interceptor, bool mayFollowInterruption = false, MarkedRun? recoverBy = null)
     {
-        var target = Open(path, interceptor, mayBePartial: false, recoverBy);
+        var target = Open(path, interceptor, recoverBy);
         target.AcquireForChange(mayFollowInterruption);
         return target;
     }

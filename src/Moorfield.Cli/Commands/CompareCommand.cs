@@ -27,8 +27,8 @@ internal static class CompareCommand
             Shows what differs between two targets, two editions, or inventories saved before and after something happened.
 
             Example:
-              moorfield inventory /mnt/counter-07 --format json > before.json
-              moorfield compare before.json /mnt/counter-07
+              moorfield inventory /mnt/counter-07 --format saved --to before.saved
+              moorfield compare before.saved /mnt/counter-07
               moorfield compare counter-install.wim counter-install.wim --before-edition 1 --after-edition 2
               moorfield compare 3 /mnt/counter-07
             """)
@@ -80,7 +80,7 @@ internal static class CompareCommand
             using var recorded = new RecordedTarget(vault, vault.Read(number));
             return [.. Common.Read(recorded, edition is null ? null : [edition]).Select(ComparedSystem.Of)];
         }
-        var (target, snapshots) = Common.Read(path, edition is null ? null : [edition], mayBePartial: true);
+        var (target, snapshots) = Common.Read(path, edition is null ? null : [edition]);
         using var open = target;
         return [.. snapshots.Select(ComparedSystem.Of)];
     }

@@ -102,9 +102,6 @@ internal static class ExplainCommand
     private static void Write(Target target, InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment, bool places)
     {
         var verdict = assessment.Of(package);
-        // An inventory of an earlier version says little of a package.
-        bool known = package.SavedVerdict is null;
-        string Known(IEnumerable<string> items) => known ? DisplayText.OrNothing(items) : NotKnown;
         ConsoleOutput.Heading($"{package.DisplayName} "
             + $"{package.FullName.Version}{(snapshot.EditionNumber is { } number ? $" in edition {number}: {snapshot.Name}" : "")}");
         if (DisplayText.Readable(package.Manifest?.Description) is { } description)
@@ -124,17 +121,17 @@ internal static class ExplainCommand
             foreach (var part in package.Parts)
                 Fact("", $"{DisplayText.Of(part.Kind),-9} {TextTable.Size(part.Bytes),9}  {part.FullName}");
         }
-        Fact("App data", known ? AppData(target, package, snapshot) : NotKnown);
+        Fact("App data", AppData(target, package, snapshot));
         ConsoleOutput.Result();
-        Fact("Needs", Known(Named(package.Needs, snapshot)));
-        Fact("Needed by", Known(assessment.NeededBy(package).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal)));
-        Fact("Apps", Known((package.Manifest?.Applications ?? [])
+        Fact("Needs", DisplayText.OrNothing(Named(package.Needs, snapshot)));
+        Fact("Needed by", DisplayText.OrNothing(assessment.NeededBy(package).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal)));
+        Fact("Apps", DisplayText.OrNothing((package.Manifest?.Applications ?? [])
             .Select(a => $"{DisplayText.Readable(a.DisplayName) ?? a.Id}{(a.ShownInStart ? "" : " (not shown in Start)")}{About(a, package)}")));
-        Fact("Opens", Known(Values(package, "windows.fileTypeAssociation").Concat(Values(package, "windows.protocol").Select(s => s + ":"))));
-        Fact("Command names", Known(Values(package, "windows.appExecutionAlias")));
-        Fact("At start-up", Known(Values(package, "windows.startupTask")));
-        Fact("In background", known ? package.RunsInBackground ? "yes" : "no" : NotKnown);
-        Fact("May reach", Known(package.Manifest?.Capabilities ?? []));
+        Fact("Opens", DisplayText.OrNothing(Values(package, "windows.fileTypeAssociation").Concat(Values(package, "windows.protocol").Select(s => s + ":"))));
+        Fact("Command names", DisplayText.OrNothing(Values(package, "windows.appExecutionAlias")));
+        Fact("At start-up", DisplayText.OrNothing(Values(package, "windows.startupTask")));
+        Fact("In background", package.RunsInBackground ? "yes" : "no");
+        Fact("May reach", DisplayText.OrNothing(package.Manifest?.Capabilities ?? []));
         ConsoleOutput.Result();
         Fact("Standing", Standing(verdict.Standing));
         foreach (var group in verdict.Reasons.GroupBy(r => r.Kind))

@@ -1,7 +1,9 @@
+using System.Collections.Immutable;
 using System.CommandLine;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Reporting;
 
@@ -20,7 +22,8 @@ internal static class InventoryCommand
     {
         Description = "Also classic desktop programs, which Moorfield does not change",
     };
-    private static readonly Option<string> Format = Common.Format("table", "json", "csv");
+    private static readonly Option<string> Format = Common.Format("table", "json", "csv", "saved");
+    private static readonly Option<string?> To = new("--to") { Description = "File for --format saved, which must not exist", HelpName = "FILE" };
     private static readonly Option<string> Sort = SortOption();
     private static readonly Option<bool> Reverse = new("--reverse") { Description = "In the opposite order" };
     private static readonly Option<string[]> Columns = ColumnsOption();
@@ -34,11 +37,12 @@ internal static class InventoryCommand
             Example:
               moorfield inventory /mnt/counter-07 --for ivy --sort size
               moorfield inventory /mnt/counter-07 --classic --find ferries
+              moorfield inventory /mnt/counter-07 --format saved --to before.saved
               moorfield inventory /mnt/counter-07 --starts-with-windows --columns package,publisher,description
             """)
         { TargetPath, Edition };
         var filters = new FilterOptions(command);
-        foreach (var option in new Option[] { For, Sort, Reverse, Columns, All, Classic, Leftovers, Maker, Format })
+        foreach (var option in new Option[] { For, Sort, Reverse, Columns, All, Classic, Leftovers, Maker, Format, To })
             command.Add(option);
         command.Handle(parsed => Run(parsed, filters));
         return command;
@@ -59,14 +63,21 @@ internal static class InventoryCommand
 
     private static int Run(ParseResult parsed, FilterOptions filters)
     {
-        // The document holds what its reader would ask the target for.
-        IReadOnlyCollection<Guard> guards = parsed.GetValue(Format) == "json" ? KnownGuards.All : [];
+        bool isSaved = parsed.GetValue(Format) == "saved";
+        if (isSaved != parsed.GetValue(To) is not null)
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--format saved and --to FILE go together.");
+        // The file holds what its reader would ask the target for.
+        IReadOnlyCollection<Guard> guards = isSaved ? KnownGuards.All : [];
         var filter = filters.Read(parsed);
+        if (isSaved && (!filter.IsEmpty || parsed.GetValue(For) is { Length: > 0 } || parsed.GetValue(Leftovers)))
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--format saved keeps everything: leave filters, --for and --leftovers out.");
         if (parsed.GetValue(Columns) is { Length: > 0 } wanted)
             _ = InventoryColumns.Named(wanted); // before anything is read or printed
-        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition), guards, mayBePartial: true,
+        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition), guards,
             parsed.GetValue(Maker));
         using var open = target;
+        if (isSaved)
+            return Save(parsed.GetRequiredValue(To)!, target, snapshots);
         bool all = parsed.GetValue(All) || filters.HasRoles(parsed);
         bool whole = filter.IsEmpty && parsed.GetValue(For) is not { Length: > 0 };
         var sections = snapshots.Select(snapshot =>
@@ -107,6 +118,15 @@ internal static class InventoryCommand
                 if (sections.Count > 1 && !parsed.GetValue(Leftovers))
                     WriteTotal(target, sections);
             });
+        return Program.Done;
+    }
+
+    private static int Save(string path, Target target, ImmutableArray<SystemSnapshot> snapshots)
+    {
+        byte[] content = SavedInventory.Write(target, snapshots);
+        NewFile.Write(path, content);
+        ConsoleOutput.Result($"{path} holds the inventory of {target.Name}: {TextTable.Count(snapshots.Sum(s => s.Packages.Length), "package")} in "
+            + $"{TextTable.Size(content.Length)}. Name it where any target is named.");
         return Program.Done;
     }
 

@@ -52,8 +52,6 @@ public sealed class RemovalAssessment
     /// <summary>What a removal means for one of its packages.</summary>
     public Verdict Of(InstalledPackage package, RemovalSet removalSet)
     {
-        if (package.SavedVerdict is { } saved)
-            return saved;
         var (standing, bar) = Bar(package, removalSet);
         if (standing == PackageStanding.Essential)
             return new Verdict(standing, [bar!]);
@@ -71,9 +69,6 @@ public sealed class RemovalAssessment
     /// <summary>What keeps a package from being removed like any other.</summary>
     internal (PackageStanding Standing, Reason? Bar) Bar(InstalledPackage package, RemovalSet removalSet)
     {
-        if (package.SavedVerdict is { Standing: PackageStanding.Guarded or PackageStanding.Essential } saved)
-            return (saved.Standing, saved.Reasons.FirstOrDefault()
-                ?? new Reason("asSaved", ReasonKind.Bar, "So the saved inventory says.", "as saved", []));
         if (package.Role == PackageRole.Component)
         {
             if (package.Manifest is null)

@@ -139,9 +139,6 @@ public sealed record InstalledPackage(
     /// <summary>How many of its files hold more than the mount tells: it has at least <see cref="Bytes"/>.</summary>
     public int Withheld => Parts.Sum(p => p.Withheld);
 
-    /// <summary>What an inventory of an earlier version says of removing it, which is all that is known then; null otherwise.</summary>
-    public Verdict? SavedVerdict { get; init; }
-
     /// <summary>Whether it has a folder of its own on the disk.</summary>
     public bool HasFiles { get; init; }
 
