@@ -212,7 +212,8 @@ public sealed class CommandTests : CliTest
             var outcome = Run([.. command.Split(' ', StringSplitOptions.RemoveEmptyEntries), "--help"]);
             (outcome.ExitCode, outcome.Error).ShouldBe((0, ""), command);
             string[] below = [.. outcome.Output.Split('\n').SkipWhile(l => l != "Commands:").Skip(1)
-                .Select(l => Regex.Match(l, "^  ([a-z][a-z-]*)( |$)", RegexOptions.None, TimeSpan.FromSeconds(5)).Groups[1].Value)
+                .Select(l => Regex.Match(l, "^  (?<name>[a-z][a-z-]*)( |$)", RegexOptions.ExplicitCapture, TimeSpan.FromSeconds(5))
+                    .Groups["name"].Value)
                 .Where(n => n.Length > 0)];
             foreach (string name in below)
                 waiting.Enqueue($"{command} {name}".Trim());

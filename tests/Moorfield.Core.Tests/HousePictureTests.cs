@@ -34,8 +34,8 @@ public sealed class HousePictureTests
                 && Rooms.Contains(RoomOf(f)))
             .ToList();
         // No file has a using directive that it does not need.
-        var uses = files.SelectMany(f => Regex.Matches(File.ReadAllText(Path.Combine(sources, f)), @"^using (?:static )?(Moorfield[\w.]+);",
-                RegexOptions.Multiline, Limit).Select(m => (From: RoomOf(f), To: RoomOf(m.Groups[1].Value.Replace('.', '/').Replace(
+        var uses = files.SelectMany(f => Regex.Matches(File.ReadAllText(Path.Combine(sources, f)), @"^using (static )?(?<name>Moorfield[\w.]+);",
+                RegexOptions.Multiline | RegexOptions.ExplicitCapture, Limit).Select(m => (From: RoomOf(f), To: RoomOf(m.Groups["name"].Value.Replace('.', '/').Replace(
                     "Moorfield/", "Moorfield.", StringComparison.Ordinal)))).Where(u => u.From != u.To && Rooms.Contains(u.To)).Distinct())
             .GroupBy(u => u).ToDictionary(g => g.Key, g => g.Count());
         uses.Count.ShouldBeGreaterThan(60);

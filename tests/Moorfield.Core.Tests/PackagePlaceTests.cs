@@ -76,6 +76,18 @@ public sealed class PackagePlaceTests : IDisposable
         PackagePlaces.All.Select(p => p.Id).Distinct().Count().ShouldBe(PackagePlaces.All.Length);
     }
 
+    [Fact]
+    public void All_that_holds_a_place_counts_when_it_is_looked_whether_a_target_was_touched() =>
+        PackagePlaces.Containers([WindowsPath.Of(@"Users\ivy")]).Select(p => p.ToString()).ShouldBe(
+        [
+            @"Windows\System32\config\SOFTWARE", @"Users\ivy\AppData\Local\Microsoft\Windows\UsrClass.dat", @"Users\ivy\NTUSER.DAT",
+            @"Users\Default\NTUSER.DAT", @"ProgramData\Microsoft\Windows\AppRepository\StateRepository-Machine.srd",
+            @"Windows\System32\OEMDefaultAssociations.xml",
+            @"Users\Default\AppData\Local\Microsoft\Windows\Shell\LayoutModification.json", @"Program Files\WindowsApps", @"Windows\SystemApps",
+            @"ProgramData\Microsoft\Windows\AppRepository", @"ProgramData\Microsoft\Windows\AppRepository\Packages",
+            @"Users\ivy\AppData\Local\Packages", @"Users\ivy\AppData\Local\Microsoft\WindowsApps",
+        ]);
+
     /// <summary>An entry that is the only trace of its package is seen, is found as a leftover, goes, and comes back.</summary>
     [Theory]
     [MemberData(nameof(Ids))]
@@ -172,6 +184,8 @@ public sealed class PackagePlaceTests : IDisposable
         bench.Remove(string.Join(',', Names), "everyone").Failures.ShouldBeEmpty();
         var after = Seen(bench);
         var gone = before.Packages.Where(p => Names.Contains(p.DisplayName)).ToList();
+        // Nothing is read twice.
+        before.Packages.SelectMany(p => p.Parts).SelectMany(p => p.Traces).GroupBy(t => t).Where(g => g.Count() > 1).Select(g => g.Key).ShouldBeEmpty();
         var taken = new HashSet<PackagePlace>();
         foreach (var (package, trace) in gone.SelectMany(p => p.AllTraces.Select(t => (p, t))))
         {
@@ -185,6 +199,18 @@ public sealed class PackagePlaceTests : IDisposable
         bench.Read().Blocks.Length.ShouldBeGreaterThan(before.Blocks.Length);
         bench.Undo(1).Failures.ShouldBeEmpty();
         VolumeState.Files(bench.Root).ShouldBe(files);
+    }
+
+    [Fact]
+    public void Only_what_is_personal_stays_when_data_is_kept()
+    {
+        var bench = new Bench(Demo.CopyTo(_folder), _folder["vault"]);
+        var before = bench.Read();
+        bench.Remove("Weather", "everyone", more: r => r with { KeepData = true });
+        var after = Seen(bench);
+        foreach (var trace in before.Packages.Single(p => p.DisplayName == "Weather").AllTraces)
+            after.Contains(trace.Location).ShouldBe(PackagePlaces.Of(trace)!.IsPersonal, $"{trace}");
+        PackagePlaces.All.ShouldContain(p => p.IsPersonal);
     }
 
     [Fact]

@@ -127,7 +127,8 @@ internal static class ExplainCommand
         Fact("Needed by", DisplayText.OrNothing(assessment.NeededBy(package).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal)));
         Fact("Apps", DisplayText.OrNothing((package.Manifest?.Applications ?? [])
             .Select(a => $"{DisplayText.Readable(a.DisplayName) ?? a.Id}{(a.ShownInStart ? "" : " (not shown in Start)")}{About(a, package)}")));
-        Fact("Opens", DisplayText.OrNothing(Values(package, "windows.fileTypeAssociation").Concat(Values(package, "windows.protocol").Select(s => s + ":"))));
+        Fact("Opens", DisplayText.OrNothing(Values(package, "windows.fileTypeAssociation")
+            .Concat(Values(package, "windows.protocol").Select(s => s + ":"))));
         Fact("Command names", DisplayText.OrNothing(Values(package, "windows.appExecutionAlias")));
         Fact("At start-up", DisplayText.OrNothing(Values(package, "windows.startupTask")));
         Fact("In background", package.RunsInBackground ? "yes" : "no");

@@ -11,7 +11,7 @@ namespace Moorfield.Cli.Commands;
 /// <summary>Commands that write image files anew, which is libwim's job: convert, export, split, join.</summary>
 internal static class ImageExportCommand
 {
-    private const int UsualPart = 3800;
+    private const int UsualPart = (int)(MediaImageBuilder.UsualPart >> 20);
 
     private static Argument<string> Source() => new("FILE") { Description = "A WIM or ESD file; it is only read" };
 

@@ -297,7 +297,6 @@ internal static class PackagePlaces
         {
             FolderValue = "Path",
             Leftover = LeftoverKind.Registration,
-            ForEachPart = true,
             ClearedByBringBack = true,
             NotBroughtBackBecause = "it marks what is to be cleaned up, so it goes",
         },

@@ -69,8 +69,7 @@ internal sealed record SavedDocument(string Schema, string Target, string Kind, 
     internal const string KnownSchema = "moorfield.saved-inventory/1";
 }
 
-[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase,
-    DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull)]
+[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase)]
 [JsonSerializable(typeof(SavedDocument))]
 internal sealed partial class SavedJson : JsonSerializerContext
 {
@@ -82,7 +81,7 @@ internal sealed partial class SavedJson : JsonSerializerContext
         ReceivedJson.CheckLists(content, MaxDepth);
         var strict = new SavedJson(new JsonSerializerOptions(Default.Options)
         {
-            MaxDepth = MaxDepth, RespectNullableAnnotations = true,
+            MaxDepth = MaxDepth, RespectNullableAnnotations = true, RespectRequiredConstructorParameters = true,
         });
         return JsonSerializer.Deserialize(content, strict.SavedDocument);
     }

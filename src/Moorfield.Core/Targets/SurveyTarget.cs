@@ -60,9 +60,6 @@ public sealed class SurveyTarget : Target
     /// <inheritdoc/>
     public override string Description => "a survey";
 
-    /// <summary>The computer's name, as the survey says; empty when it says none.</summary>
-    public string Computer => _survey.Computer ?? "";
-
     /// <summary>When it was made; null when it does not say.</summary>
     public DateTimeOffset? Made => _survey.Made;
 

@@ -7,8 +7,7 @@ namespace Moorfield.Formats.Ntfs;
 // Looking at files and reading them.
 public sealed unsafe partial class NtfsVolume
 {
-    private const uint StandardInformation = 0x10, Data = 0x80, IndexRoot = 0x90, ReparsePoint = 0xC0;
-    private const uint EndOfAttributes = 0;
+    private const uint StandardInformation = 0x10, Data = 0x80, IndexRoot = 0x90;
     private const int MaxReparse = 16 << 10;
     private const int MaxStreams = 4096;
     private const int MaxAtOnce = 1 << 18;

@@ -18,7 +18,7 @@ public sealed partial class ResourceIndex
     private const int MaxSteps = 64;
     private const int MaxCandidates = 4096;
     private const int MaxListed = 4_000_000;
-    private const byte IsScope = 0x10, IsAscii = 0x20;
+    private const byte IsAscii = 0x20;
     private static readonly string[] Magics = ["mrm_pri0", "mrm_pri1", "mrm_pri2", "mrm_pri3", "mrm_vnxt"];
 
     private readonly View _file;
