@@ -58,8 +58,8 @@ internal sealed class RegistryLayout(World world)
             Set(hive, $@"{Store}\Applications\{registered}", HiveValue.FromString("Path", path));
         foreach (var account in Having(package))
             hive.Create($@"{Store}\{account.Sid}\{registered}");
-        foreach (string account in package.EndOfLife ?? [])
-            hive.Create($@"{Store}\EndOfLife\{world.Accounts.First(a => a.Name == account).Sid}\{fullName}");
+        foreach (var account in world.Accounts.Where(a => package.EndOfLife?.Contains(a.Name) == true))
+            hive.Create($@"{Store}\EndOfLife\{account.Sid}\{fullName}");
         foreach (var part in VolumeBuilder.Parts(world, package))
             Set(hive, $@"{MachinePackages}\{part}", HiveValue.FromString("Path", Place(part, package.IsComponent)));
     }
