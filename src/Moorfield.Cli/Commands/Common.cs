@@ -14,11 +14,11 @@ namespace Moorfield.Cli.Commands;
 /// <summary>Arguments and options that several commands share.</summary>
 internal static class Common
 {
-    /// <param name="saved">Whether an inventory will do that was saved as JSON.</param>
+    /// <param name="saved">Whether a saved inventory will do.</param>
     internal static Argument<string> TargetArgument(bool saved = false) => new("TARGET")
     {
         Description = saved ? "A disk, partition, virtual disk or folder with an offline Windows, a WIM, ESD or ISO file, a survey of a "
-            + "running one, or an inventory saved as JSON"
+            + "running one, or a saved inventory"
             : "A disk, partition, virtual disk or folder with an offline Windows, or a WIM file",
     };
 
