@@ -130,8 +130,7 @@ internal static class Program
         catch (Exception e)
         {
             ConsoleOutput.Error($"This should not have happened ({e.GetType().Name}: {e.Message.Split('\n')[0]}). Please report it. 'moorfield "
-                + $"inventory "
-                + $"TARGET' says whether a run was interrupted.");
+                + "inventory TARGET' says whether a run was interrupted.");
             return Failed;
         }
     }

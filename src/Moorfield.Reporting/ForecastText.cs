@@ -37,8 +37,7 @@ internal static class ForecastText
         {
             string unwanted = brief is not null && system.Deliveries.Contains(delivery) ? ", unwanted" : "";
             ConsoleOutput.Result($"{Word(delivery.Kind)} may install themselves for {For(delivery.For, snapshot)}{unwanted}: no guard against that "
-                + $"is set "
-                + $"({string.Join(", ", delivery.Guards.Select(g => g.Name))}).");
+                + $"is set ({string.Join(", ", delivery.Guards.Select(g => g.Name))}).");
         }
         if (!forecast.Doubtful.IsEmpty)
         {
@@ -46,7 +45,7 @@ internal static class ForecastText
                 .Select(g => g.Name!).Distinct(StringComparer.Ordinal);
             ConsoleOutput.Result($"Only the guard {TextFormat.List(only)} keeps apps from installing themselves for "
                 + $"{For(forecast.Doubtful.MaxBy(d => d.For.Sids.Length)!.For, snapshot)}, and systems like this one ({snapshot.EditionId}) are "
-                + $"reported not to honour it: set those of the accounts too.");
+                + "reported not to honour it: set those of the accounts too.");
         }
         ShowRemedy(system, update is not null, brief);
     }
@@ -91,8 +90,7 @@ internal static class ForecastText
         }
         if (lost.Count > 0)
             ConsoleOutput.Result($"No block keeps {TextFormat.List(lost)} away, which {(lost.Count == 1 ? "is a part" : "are parts")} of the "
-                + $"system: a guard may. A "
-                + $"brief says which, by its family.");
+                + "system: a guard may. A brief says which, by its family.");
         if (system.Remedy is null)
             return;
         ConsoleOutput.Result($"This would keep {(lost.Count == 0 ? "all of that" : "the rest")} away:");

@@ -94,8 +94,7 @@ internal static class HandOverText
             sheet.Add(name, TextTable.Size(content.Length), Purpose(name));
         sheet.Write();
         ConsoleOutput.Result("Read the data at the top of the scripts, and try them on one machine first: they were tested on a made-up machine, "
-            + "never on "
-            + "Windows.");
+            + "never on Windows.");
     }
 
     private static string Purpose(string name) => name switch

@@ -59,7 +59,7 @@ internal static class RemovalText
             return;
         if (BytesWithout(image, plans) is { } bytes)
             ConsoleOutput.Result($"{image.Name} has {TextTable.Size(image.Wim.Length)}, and about {TextTable.Size(bytes)} after 'moorfield image "
-                + $"compact'.");
+                + "compact'.");
     }
 
     /// <summary>Bytes of an image without what goes, once it is compacted; null when that cannot be told.</summary>
@@ -128,20 +128,19 @@ internal static class RemovalText
             string it = withheld == 1 ? "it" : "them";
             yield return new PreviewLine(
                 $"{TextTable.Count(withheld, "file")} of these cannot be read through this mount, so a restore point cannot hold {it}: with one, "
-                + $"this "
-                    + $"will be refused.");
+                + "this will be refused.");
         }
         foreach (var line in Meanings(plan, snapshot))
             yield return line;
         if (effective.Count(r => r.SetsBlock) is > 0 and int blocks)
             yield return new PreviewLine($"{TextTable.Count(blocks, "block")} will keep updates from provisioning {(blocks == 1 ? "it" : "them")} "
-                + $"again (--allow-return sets none).");
+                + "again (--allow-return sets none).");
         foreach (var family in plan.Blocks)
             yield return new PreviewLine($"Blocked as well: {family}.");
         foreach (var part in effective.Where(r => r.Package.Role == PackageRole.Component && r.SetsBlock
             && !plan.Request.Guards.Any(g => g.Guard.IsFor(r.Package.Family))))
             yield return new PreviewLine($"{part.Package.DisplayName} is part of the system: an update may bring it back in spite of the block, "
-                + $"unless a guard that a brief sets keeps it away.");
+                + "unless a guard that a brief sets keeps it away.");
         foreach (var guard in plan.Guards)
             yield return new PreviewLine($"Guard to be set for {guard.Place(snapshot)}: {guard.Guard.Describe()}.");
         if (!handsOver)
@@ -157,7 +156,7 @@ internal static class RemovalText
             string idle = TextFormat.List(plan.IdleFrameworks.Select(f => $"{f.DisplayName} ({f.FullName.Architecture})")
             .Distinct(StringComparer.Ordinal));
             yield return new PreviewLine($"Nothing will need {idle} any more; --sweep takes {(plan.IdleFrameworks.Length == 1 ? "it" : "them")} "
-                + $"along.");
+                + "along.");
         }
     }
 
@@ -246,7 +245,7 @@ internal static class RemovalText
         var gone = plan.Effective.Where(r => !outcome.Failed(r.Package.Family.ToString(), plan.Snapshot.EditionNumber)).ToList();
         int failed = plan.Effective.Length - gone.Count;
         string freed = gone.Exists(r => r.RemovesFiles) ? $"; {DisplayText.Size(gone.Where(r => r.RemovesFiles).Select(r => r.Package))} of package "
-            + $"files are gone"
+            + "files are gone"
             : "";
         string not = failed > 0 ? $" {TextTable.Count(failed, "package")} not, or only in part." : "";
         return $"Removed {TextTable.Count(gone.Count, "package")} for {plan.Audience}{freed}.{not}";

@@ -229,7 +229,8 @@ public sealed class BadInputTests : CliTest
         Run(All).ExitCode.ShouldBe(0);
         string removed = VolumeState.Contents(Root);
         // As if the power had gone just before the run took its marker away again.
-        File.WriteAllText(At(".moorfield-run.json"), $$$"""{"point":1,"vault":"{{{Vault}}}","rootModified":{"seconds":0,"nanoseconds":0},"rootAccessed":{"seconds":0,"nanoseconds":0}}""");
+        File.WriteAllText(At(".moorfield-run.json"),
+            $$$"""{"point":1,"vault":"{{{Vault}}}","rootModified":{"seconds":0,"nanoseconds":0},"rootAccessed":{"seconds":0,"nanoseconds":0}}""");
         Refused(5, "an earlier run was interrupted", "remove", Root, "Camera", "--for", "everyone", "--yes");
         Run("inventory", Root).Error.ShouldContain("an earlier run was interrupted (restore point 1");
         Run("restore-point", "finish", Root).ExitCode.ShouldBe(0);

@@ -8,7 +8,8 @@ public sealed class ArchitectureTests
 {
     // From the bottom up.
     private static readonly string[] CoreRooms =
-        ["Model", "Storage", "Trees", "Images", "Disks", "Reading", "Assessment", "Selection", "Vaults", "Planning", "Transactions", "Targets", "Operations", "HandOver"];
+        ["Model", "Storage", "Trees", "Images", "Disks", "Reading", "Assessment", "Selection", "Vaults", "Planning", "Transactions", "Targets",
+        "Operations", "HandOver"];
 
     private static readonly string[] CliRooms = ["Moorfield.Cli", "Moorfield.Cli.Picking", "Moorfield.Cli.Commands"];
 

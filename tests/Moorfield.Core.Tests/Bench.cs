@@ -47,7 +47,8 @@ internal sealed class Bench(string root, string vaultPath)
         })];
     }
 
-    internal Outcome Remove(string packages, string who, WriteInterceptor? interceptor = null, Func<RemovalRequest, RemovalRequest>? more = null, bool keepFiles = false,
+    internal Outcome Remove(string packages, string who, WriteInterceptor? interceptor = null, Func<RemovalRequest, RemovalRequest>? more = null,
+        bool keepFiles = false,
     bool replayLogs = false, params string[] editions) =>
         Run(Plans(packages, who, more, editions), interceptor ?? new WriteInterceptor(), keepFiles, replayLogs: replayLogs);
 
@@ -64,7 +65,8 @@ internal sealed class Bench(string root, string vaultPath)
         var removal = new RemovalOperation(
             target, [.. plans.Select(p => p.Snapshot)], [.. plans.SelectMany(p => p.Plan.Request.Guards).Select(g => g.Guard)],
             fresh => fresh.Zip(plans,
-            (s, p) => p.Plan.Request with { Packages = [.. p.Plan.Request.Packages.Select(c => c with { Package = s.Package(c.Package.FullName)! })] }));
+            (s, p) => p.Plan.Request with { Packages = [.. p.Plan.Request.Packages.Select(c =>
+                c with { Package = s.Package(c.Package.FullName)! })] }));
         var outcome = removal.CarryOut(removal.Plan(), new RunSettings(vaultPath, interceptor) { KeepFiles = keepFiles, AcceptsCosts = true })!;
         if (verified)
             outcome.Discrepancies.ShouldBeEmpty();
@@ -105,7 +107,8 @@ internal sealed class Bench(string root, string vaultPath)
         using var vault = Vault.OpenExisting(vaultPath, interceptor)!;
         var restoring = new RestoreStateOperation(target, vault, vault.Read(point));
         var proposal = restoring.Plan();
-        return proposal.HasEffect ? restoring.CarryOut(proposal, new RunSettings(vaultPath, interceptor ?? new WriteInterceptor()))! : Outcome.Nothing;
+        return proposal.HasEffect ? restoring.CarryOut(proposal, new RunSettings(vaultPath, interceptor ?? new WriteInterceptor()))!
+            : Outcome.Nothing;
     }
 
     /// <summary>A run of given changes.</summary>
@@ -131,7 +134,8 @@ internal sealed class Bench(string root, string vaultPath)
             Interrupted() == point);
     }
 
-    internal Outcome Undo(int point, string? only = null, bool overwrite = false, WriteInterceptor? interceptor = null, int? edition = null, bool verified = true,
+    internal Outcome Undo(int point, string? only = null, bool overwrite = false, WriteInterceptor? interceptor = null, int? edition = null,
+        bool verified = true,
     bool asIfFinished = false, string? target = null)
     {
         using var opened = Target.Open(target ?? root, interceptor ?? new WriteInterceptor());

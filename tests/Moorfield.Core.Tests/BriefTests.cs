@@ -26,7 +26,8 @@ public sealed class BriefTests : IDisposable
 
     private Brief Brief(string text) => Load(Write("brief: 1\n" + text));
 
-    private IEnumerable<string> Going(string text) => BriefSelection.Of(Brief(text), _bench.Read()).Going.Select(c => c.Package.DisplayName).Distinct();
+    private IEnumerable<string> Going(string text) => BriefSelection.Of(Brief(text), _bench.Read()).Going.Select(c => c.Package.DisplayName)
+        .Distinct();
 
     private Plan Plan(Brief brief, string who = "everyone")
     {
@@ -236,8 +237,10 @@ public sealed class BriefTests : IDisposable
         {
             var brief = Brief($"remove:{string.Concat(remove)}\nkeep:{(keep.Length == 0 ? " []" : string.Concat(keep))}");
             var choice = BriefSelection.Of(brief, snapshot);
-            var keepers = BriefSelection.Of(brief with { Remove = brief.Keep, Keep = [] }, snapshot).Going.Select(c => c.Package.FullName).ToHashSet();
-            var plan = RemovalPlanner.Plan(snapshot, new RemovalRequest(choice.Going, AudienceParser.Parse([who], snapshot)) { Kept = choice.Kept, Sweep = sweep });
+            var keepers = BriefSelection.Of(brief with { Remove = brief.Keep, Keep = [] }, snapshot).Going.Select(c => c.Package.FullName)
+                .ToHashSet();
+            var plan = RemovalPlanner.Plan(snapshot,
+                new RemovalRequest(choice.Going, AudienceParser.Parse([who], snapshot)) { Kept = choice.Kept, Sweep = sweep });
             plan.Removals.ShouldAllBe(r => !keepers.Contains(r.Package.FullName));
         }, iter: 60, threads: 1);
     }

@@ -104,7 +104,8 @@ public abstract class BringBackConformance(ConformanceKind kind) : IDisposable
         Tool.Read("cp", Bench.Root, Folder["without"]);
         Tool.Read("cp", "-a", Folder["vault"], Folder["without-vault"]);
         var without = Words();
-        void Run(WriteInterceptor interceptor) => _ = what == "bring back" ? Bench.BringBack("Weather", kind.All, other, interceptor) : Bench.Restore(1, interceptor);
+        void Run(WriteInterceptor interceptor) => _ = what == "bring back" ? Bench.BringBack("Weather", kind.All, other, interceptor)
+            : Bench.Restore(1, interceptor);
 
         int steps = 0;
         Run(new WriteInterceptor((_, _) => steps++));

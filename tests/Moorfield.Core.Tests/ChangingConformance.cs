@@ -29,7 +29,8 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
         using var target = Open(interceptor);
         target.AcquireForChange();
         var removal = Removal(target, packages, who, more);
-        return removal.CarryOut(removal.Plan(), settings ?? new RunSettings(VaultPath, interceptor ?? new WriteInterceptor()) { AcceptsCosts = true })!;
+        return removal.CarryOut(removal.Plan(),
+            settings ?? new RunSettings(VaultPath, interceptor ?? new WriteInterceptor()) { AcceptsCosts = true })!;
     }
 
     private Outcome Undo(int point, string? only = null, bool overwrite = false)
@@ -38,7 +39,8 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
         target.AcquireForChange(afterInterruption: true);
         using var vault = Vault.OpenExisting(VaultPath)!;
         bool interrupted = target.DescribeInterruption() is not null;
-        var undoing = new UndoOperation(target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite, interrupted);
+        var undoing = new UndoOperation(target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite,
+            interrupted);
         var proposal = undoing.Plan();
         return proposal.HasEffect ? undoing.CarryOut(proposal, new RunSettings(VaultPath, new WriteInterceptor()))! : Outcome.Nothing;
     }
@@ -160,7 +162,8 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
         Block("Larkfield.Ferry_8pewgm0k42rsa");
         using var target = Open();
         var systems = target.Read(target.SelectEditions([]));
-        BlockOperation.Block(target, systems, BlockPlanner.Families(systems, ["Larkfield.Ferry_8pewgm0k42rsa"]), [], []).Plan().HasEffect.ShouldBeFalse();
+        BlockOperation.Block(target, systems, BlockPlanner.Families(systems, ["Larkfield.Ferry_8pewgm0k42rsa"]), [], []).Plan()
+            .HasEffect.ShouldBeFalse();
         Removal(target, "Weather", "newcomers", w => w with { Packages = [] }).Plan().HasEffect.ShouldBeFalse();
     }
 
@@ -357,7 +360,8 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     [Fact]
     public void What_costs_something_is_accepted_first()
     {
-        static RemovalRequest Noted(RemovalRequest request) => request with { Advice = new Advice([new PackageNote("Weather", "The pilots look at it.")], []) };
+        static RemovalRequest Noted(RemovalRequest request) =>
+            request with { Advice = new Advice([new PackageNote("Weather", "The pilots look at it.")], []) };
         string before = Kind.State(Place);
         Should.Throw<MoorfieldException>(() => Remove("Weather", more: Noted, settings: new RunSettings(VaultPath, new WriteInterceptor())))
             .Message.ShouldContain("This costs something: Weather");
@@ -370,6 +374,7 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     {
         if (Directory.Exists(Place))
             Should.Throw<MoorfieldException>(() =>
-                Remove("Weather", settings: new RunSettings(Path.Combine(Place, "vault"), new WriteInterceptor()))).Kind.ShouldBe(ErrorKind.InvalidUsage);
+                Remove("Weather", settings: new RunSettings(Path.Combine(Place, "vault"), new WriteInterceptor())))
+                .Kind.ShouldBe(ErrorKind.InvalidUsage);
     }
 }

@@ -15,7 +15,8 @@ public sealed record ConformanceKind(
     Func<TemporaryFolder, string> Make, Func<string, WriteInterceptor, Target> Open, Func<string, string> State, string All = "everyone",
     string? Part = null)
 {
-    internal static ConformanceKind Volume { get; } = new(f => Demo.CopyFewTo(f), (path, interceptor) => Target.Open(path, interceptor), VolumeState.Files,
+    internal static ConformanceKind Volume { get; } = new(f => Demo.CopyFewTo(f), (path, interceptor) => Target.Open(path, interceptor),
+        VolumeState.Files,
     Part: "ivy");
 
     internal static ConformanceKind Image { get; } = new(

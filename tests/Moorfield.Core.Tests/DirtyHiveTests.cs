@@ -100,7 +100,8 @@ public sealed class DirtyHiveTests : IDisposable
         after.Notes.ShouldNotContain(n => n.Code == "hiveReplayed" || n.Code == "hiveDirty");
         using (var target = Target.Open(path, new WriteInterceptor()))
         {
-            target.Trees!.With(target.SelectEditions([])[0], tree => tree.Stat(WindowsPath.Of($@"{Config.Replace('/', '\\')}\SOFTWARE.LOG1"))!.Value.Size)
+            target.Trees!.With(target.SelectEditions([])[0],
+                tree => tree.Stat(WindowsPath.Of($@"{Config.Replace('/', '\\')}\SOFTWARE.LOG1"))!.Value.Size)
                 .ShouldBe(0);
         }
         using (var vault = Vault.OpenExisting(_folder["vault"])!)

@@ -79,7 +79,8 @@ public sealed class ForecastPlayTests
         File.Exists(Path.Combine(root, "Users/ivy/AppData/Local/Microsoft/WindowsApps/fine.exe")).ShouldBeTrue();
 
         Directory.CreateSymbolicLink(Path.Combine(root, "Users/Default/Documents"), folder.Path);
-        Should.Throw<InvalidDataException>(() => new WindowsSimulator(basis).SignIn(root, "hazel")).Message.ShouldContain("Users/Default/Documents is a link");
+        Should.Throw<InvalidDataException>(() => new WindowsSimulator(basis).SignIn(root, "hazel"))
+            .Message.ShouldContain("Users/Default/Documents is a link");
         Directory.Exists(Path.Combine(root, "Users/hazel")).ShouldBeFalse();
 
         static WorldPackage Framework(string name, string needs) =>

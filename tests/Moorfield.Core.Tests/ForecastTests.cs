@@ -31,7 +31,8 @@ public sealed class ForecastTests : IDisposable
         Guard[] guards = [.. KnownGuards.All, .. more];
         var snapshot = target.Read([null], guards)[0];
         var removed = PointHistory.Removed(_bench.Points(), _bench.Identity());
-        return new Forecaster(snapshot, GuardStates.Of(snapshot, guards, AudienceParser.Parse(["everyone"], snapshot)), f => removed.Contains(f.ToString()));
+        return new Forecaster(snapshot, GuardStates.Of(snapshot, guards, AudienceParser.Parse(["everyone"], snapshot)),
+            f => removed.Contains(f.ToString()));
     }
 
     private Forecast Update(params Guard[] more) => Forecaster(more).Update(_image.Value);

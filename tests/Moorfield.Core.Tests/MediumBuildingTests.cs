@@ -29,7 +29,8 @@ public sealed class MediumBuildingTests : IDisposable
     {
         using var source = (ImageTarget)Target.Open(_iso, new WriteInterceptor());
         var making = new MediaImageBuilder(source, image => new RemovalOperation(image, image.Read([1]), [],
-            systems => systems.Select(s => new RemovalRequest(PackageSelector.Find(["Weather"], [s]).Single(), AudienceParser.Parse(["newcomers"], s)))))
+            systems => systems.Select(s =>
+            new RemovalRequest(PackageSelector.Find(["Weather"], [s]).Single(), AudienceParser.Parse(["newcomers"], s)))))
         { Only = [1, 3], Part = part };
         return new MediaBuilder(source, output, making) { Label = "COUNTERS", Replaces = true }
             .Build(interceptor, TimeProvider.System, tell ?? (_ => { }), default);

@@ -185,7 +185,8 @@ public sealed class PackagePlaceTests : IDisposable
         var after = Seen(bench);
         var gone = before.Packages.Where(p => Names.Contains(p.DisplayName)).ToList();
         // Nothing is read twice.
-        before.Packages.SelectMany(p => p.Parts).SelectMany(p => p.Traces).GroupBy(t => t).Where(g => g.Count() > 1).Select(g => g.Key).ShouldBeEmpty();
+        before.Packages.SelectMany(p => p.Parts).SelectMany(p => p.Traces).GroupBy(t => t).Where(g => g.Count() > 1).Select(g => g.Key)
+            .ShouldBeEmpty();
         var taken = new HashSet<PackagePlace>();
         foreach (var (package, trace) in gone.SelectMany(p => p.AllTraces.Select(t => (p, t))))
         {

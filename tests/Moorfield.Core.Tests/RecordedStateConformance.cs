@@ -35,13 +35,15 @@ public abstract class RecordedStateConformance(ConformanceKind kind) : IDisposab
         using var vault = Vault.OpenExisting(VaultPath, interceptor)!;
         var restoring = new RestoreStateOperation(target, vault, vault.Read(point));
         var proposal = restoring.Plan();
-        return (proposal, proposal.HasEffect ? restoring.CarryOut(proposal, new RunSettings(VaultPath, interceptor ?? new WriteInterceptor())) : null);
+        return (proposal, proposal.HasEffect ? restoring.CarryOut(proposal, new RunSettings(VaultPath, interceptor ?? new WriteInterceptor()))
+            : null);
     }
 
     private protected Outcome Remove(string packages, string? who = null, bool recorded = false)
     {
         using var target = kind.Open(Place, new WriteInterceptor());
-        var removal = new RemovalOperation(target, target.Read(target.SelectEditions([])), [], fresh => fresh.Zip(PackageSelector.Find(packages.Split(','), fresh),
+        var removal = new RemovalOperation(target, target.Read(target.SelectEditions([])), [],
+            fresh => fresh.Zip(PackageSelector.Find(packages.Split(','), fresh),
             (s, chosen) => new RemovalRequest(chosen, AudienceParser.Parse([who ?? kind.All], s))));
         return removal.CarryOut(removal.Plan(), new RunSettings(recorded ? VaultPath : null, new WriteInterceptor()) { AcceptsCosts = true })!;
     }

@@ -42,7 +42,8 @@ public sealed class RepositoryRowsTests : IDisposable
 
     public RepositoryRowsTests() => Tool.Read("sqlite3", _folder["db"], Schema);
 
-    private string Dump() => Tool.Read("sqlite3", _folder["db"], ".dump") + Tool.Read("sqlite3", _folder["db"], "SELECT rowid, * FROM Keyless ORDER BY rowid");
+    private string Dump() => Tool.Read("sqlite3", _folder["db"], ".dump")
+        + Tool.Read("sqlite3", _folder["db"], "SELECT rowid, * FROM Keyless ORDER BY rowid");
 
     private T Use<T>(Func<RepositoryRows, T> use)
     {

@@ -85,7 +85,8 @@ public sealed class SystemReaderTests : IDisposable
     {
         var snapshot = Read();
         var engine = snapshot.Packages.Single(p => p.FullName.Name == "Pennywhistle.CardTable.Engine");
-        new RemovalAssessment(snapshot).NeededBy(engine).Select(p => p.FullName.Name).Order().ShouldBe(["Pennywhistle.Patience", "Pennywhistle.Whist"]);
+        new RemovalAssessment(snapshot).NeededBy(engine).Select(p => p.FullName.Name).Order()
+            .ShouldBe(["Pennywhistle.Patience", "Pennywhistle.Whist"]);
         var panel = snapshot.Packages.Single(p => p.FullName.Name == "Kestrelworks.SoundPanel");
         panel.Needs.ShouldHaveSingleItem().Architecture.ShouldBe("x86");
     }

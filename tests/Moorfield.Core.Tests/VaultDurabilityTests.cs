@@ -162,7 +162,8 @@ public sealed class VaultDurabilityTests : IDisposable
                             var points = PointHistory.Read(vault, m => throw new InvalidOperationException(m));
                             var old = points.Where(p => !states.ContainsKey(p.Point.Number)).Take(_random.Next(4)).Select(p =>
                                 p.Point.Number).ToHashSet();
-                            VaultMaintenance.Delete(vault, VaultMaintenance.Plan(points, old, byName: false, _ => false), TimeProvider.System, _ => false);
+                            VaultMaintenance.Delete(vault, VaultMaintenance.Plan(points, old, byName: false, _ => false), TimeProvider.System,
+                                _ => false);
                             VaultMaintenance.Inspect(vault).Contents.ShouldBeEmpty();
                         }
                         break;

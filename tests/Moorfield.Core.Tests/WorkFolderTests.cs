@@ -83,7 +83,8 @@ public sealed class WorkFolderTests : IDisposable
         string[] before = [.. Directory.GetFileSystemEntries(_folder.Path).Order()];
         string first = _folder["parts.swm"];
         int renames = 0;
-        ImmutableArray<string> Split(WriteInterceptor interceptor) => ImageExport.Split(image, "image", first, 1 << 20, interceptor, (_, _) => { }, default);
+        ImmutableArray<string> Split(WriteInterceptor interceptor) =>
+            ImageExport.Split(image, "image", first, 1 << 20, interceptor, (_, _) => { }, default);
         Split(new WriteInterceptor((kind, _) => renames += kind == WriteKind.Rename ? 1 : 0)).Length.ShouldBe(renames);
         renames.ShouldBeGreaterThan(2);
         Tool.Read("sh", "-c", $"rm {_folder.Path}/parts*.swm");

@@ -94,7 +94,7 @@ internal static class BlockCommand
                 if (BlockPlanner.NearMiss(snapshots, family) is { } near)
                     ConsoleOutput.Notice($"moorfield: {family} is not installed, and differs in {TextTable.Count(near.Letters, "letter")} from "
                         + $"{near.Family}, "
-                        + $"which is. Make sure that it is the one you mean.");
+                        + "which is. Make sure that it is the one you mean.");
             }
             return Run(parsed, options, BlockOperation.Block(target, snapshots, request.Families, request.Guards, request.Who));
         });

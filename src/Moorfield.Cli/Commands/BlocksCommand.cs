@@ -118,7 +118,6 @@ internal static class BlocksCommand
         var present = blocks.Where(b => b.IsPresent).Select(b => b.Package!.DisplayName).ToList();
         if (present.Count > 0)
             ConsoleOutput.Result($"Blocked but present: {TextFormat.List(present)}. A block only keeps updates from provisioning a family; "
-                + $"'moorfield remove' takes "
-                + $"away what is there.");
+                + "'moorfield remove' takes away what is there.");
     }
 }

@@ -82,8 +82,7 @@ internal static class Common
                 message => ConsoleOutput.Notice($"moorfield: {message}")) is not { } deletion)
                 return;
             ConsoleOutput.Notice($"moorfield: {vaultPath} holds {TextFormat.Size(vault.StoredBytes)}, more than {TextFormat.Size(bytes.Value)}. The "
-                + $"oldest restore points "
-                + $"go: {TextFormat.List(deletion.Gone.Select(g => $"{g.Point.Number} ({g.Point.Title})"))}.");
+                + $"oldest restore points go: {TextFormat.List(deletion.Gone.Select(g => $"{g.Point.Number} ({g.Point.Title})"))}.");
             var (given, deleted, _) = VaultMaintenance.Delete(vault, deletion, TimeProvider.System, _ => true);
             ConsoleOutput.Notice($"moorfield: {TextFormat.Size(given)} given back.");
             foreach (var gone in deleted.Gone)

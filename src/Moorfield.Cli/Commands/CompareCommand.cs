@@ -99,7 +99,7 @@ internal static class CompareCommand
             ? [.. pairs.Select(p => (p.Before!, p.After))]
             : throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"These have no counterpart of the same name: {string.Join(", ", lonely)}. Choose one of each with --before-edition and "
-                    + $"--after-edition.");
+                    + "--after-edition.");
     }
 
     private static void Show(ParseResult parsed, ComparedSystem before, ComparedSystem after, Comparison comparison)

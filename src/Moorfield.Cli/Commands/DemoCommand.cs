@@ -80,8 +80,7 @@ internal static class DemoCommand
                 Directory.Delete(work, recursive: true);
             }
             ConsoleOutput.Result($"{TextFormat.List(names, 4)} are install media of counter-install.wim. "
-                + $"{TextFormat.Command("image", "list", Path.Combine(place, names[0]))} "
-                + "shows the first.");
+                + $"{TextFormat.Command("image", "list", Path.Combine(place, names[0]))} shows the first.");
             return Program.Done;
         });
         return command;
@@ -183,7 +182,7 @@ internal static class DemoCommand
             ConsoleOutput.Result($"{disk} is the same system as a virtual disk.");
         ConsoleOutput.Result($"{image} is an install image of three editions. {TextFormat.Command("image", "list", image)} shows them.");
         ConsoleOutput.Result($"{update} is that of the coming release. {TextFormat.Command("forecast", volume, "--update", update)} tells what it "
-            + $"would bring.");
+            + "would bring.");
         ConsoleOutput.Result($"{package} is a package file. "
             + $"{TextFormat.Command("bring-back", volume, "Picture Viewer", "--for", "everyone", "--from", package)} gives that package "
             + "again where it was removed.");

@@ -50,7 +50,7 @@ internal sealed class FilterOptions
         int at = Array.FindIndex(values, v => DisplayText.Of(v).Equals(word, StringComparison.OrdinalIgnoreCase));
         return at >= 0 ? values[at] : throw new MoorfieldException(
             ErrorKind.InvalidUsage, $"{option} takes {TextFormat.List(values.Select(DisplayText.Of))}, several with commas; '{word}' is none of "
-            + $"these.");
+            + "these.");
     }
 
     private static Option<string[]> Among<T>(string name, string description) where T : struct, Enum

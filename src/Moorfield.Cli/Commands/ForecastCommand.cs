@@ -159,8 +159,7 @@ internal static class ForecastCommand
         var snapshot = Common.Read(target, editions)[0];
         if (!snapshot.EditionId.Equals(system.EditionId, StringComparison.OrdinalIgnoreCase))
             ConsoleOutput.Notice($"moorfield: edition {snapshot.EditionNumber} of {target.Name} is of another kind ({snapshot.EditionId}) than the "
-                + $"system "
-                + $"({system.EditionId}): that would be more than an update.");
+                + $"system ({system.EditionId}): that would be more than an update.");
         if (Version.TryParse(snapshot.Build, out var coming) && Version.TryParse(system.Build, out var present) && coming <= present)
             ConsoleOutput.Notice($"moorfield: {target.Name} holds build {snapshot.Build}, which is not newer than the system's ({system.Build}).");
         return snapshot;

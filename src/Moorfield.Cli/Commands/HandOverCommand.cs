@@ -96,7 +96,7 @@ internal static class HandOverCommand
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"--minutes takes 1 to {MaxMinutes}.");
         string? address = parsed.GetValue(BriefUrl);
         if (address is not null && !IsAddress(address))
-            throw new MoorfieldException(ErrorKind.InvalidUsage, $"--brief-url takes an https address without a name and password in it, not "
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--brief-url takes an https address without a name and password in it, not "
                 + $"'{address}'.");
         string? proxy = parsed.GetValue(Proxy);
         if (proxy is not null && (address is null || !(Uri.TryCreate(proxy, UriKind.Absolute, out var by)

@@ -75,7 +75,7 @@ internal static class ImageCommand
             return image;
         target.Dispose();
         throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is no image file. {TextFormat.Command("inventory", path)} takes stock of a "
-            + $"volume.");
+            + "volume.");
     }
 
     /// <summary>Facts from the XML data, and from each edition's own registry where it can be read.</summary>
@@ -244,7 +244,7 @@ internal static class ImageCommand
             }
             if (newName is { Length: 0 } || target.Image.Editions.Any(e => e.Number != number
                 && e.Name.Equals(newName, StringComparison.OrdinalIgnoreCase)))
-                throw new MoorfieldException(ErrorKind.InvalidUsage, $"No other edition may have the name, and it may not be empty: "
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "No other edition may have the name, and it may not be empty: "
                     + $"{target.List()}.");
             var old = target.Image.Editions[number - 1];
             if ((newName ?? old.Name, newDescription ?? old.Description) == (old.Name, old.Description))
@@ -343,8 +343,7 @@ internal static class ImageCommand
             ConsoleOutput.Result(lost == 0
                 ? $"{TextTable.Count(runs, "run")} on it in {vault!.FullPath} can still be undone afterwards, change by change."
                 : $"Of {TextTable.Count(runs, "run")} on it in {vault!.FullPath}, {runs - lost} can still be undone afterwards, change by change; "
-                + $"what "
-                    + $"the others removed is gone for good.");
+                + "what the others removed is gone for good.");
         }
     }
 

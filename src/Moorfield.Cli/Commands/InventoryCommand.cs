@@ -137,7 +137,7 @@ internal static class InventoryCommand
         ConsoleOutput.Result();
         ConsoleOutput.Result($"{target.Name}, {sections.Count} editions: {TextTable.Count(shown.Count, "package")} of "
             + $"{TextTable.Count(families, "family", "families")}, {TextTable.Size(shown.Sum(p => p.Bytes))}; the file holds each content only "
-            + $"once.");
+            + "once.");
     }
 
     private static IEnumerable<InventoryRow> Sorted(ParseResult parsed, IEnumerable<InventoryRow> rows)

@@ -112,7 +112,7 @@ internal static class MediaCommand
             var unpacking = new MediaUnpacker(source, folder) { Making = making };
             unpacking.Check();
             if (making.Converts)
-                ConsoleOutput.Result($"The image is an ESD, which cannot be split: it becomes a WIM on the way. That takes "
+                ConsoleOutput.Result("The image is an ESD, which cannot be split: it becomes a WIM on the way. That takes "
                     + $"{Minutes(medium.Image.Size)}.");
             var at = new WorkProgress("Beginning", 0, null);
             MediaUnpackResult done;
@@ -277,7 +277,7 @@ internal static class MediaCommand
                 + $"{TextTable.Size(new FileInfo(source.FullPath).Length - old + image)}.");
         }
         ConsoleOutput.Result($"{output} is written anew, needs {TextTable.Size(building.Needs)} for a time, and is read back. {source.Name} is only "
-            + $"read.");
+            + "read.");
     }
 
     // 9 s for an ESD of 102 MB on two cores, a factor of two either way.
@@ -312,12 +312,10 @@ internal static class MediaCommand
         if (plans.Any(p => !p.Plan.IdleFrameworks.IsEmpty))
             ConsoleOutput.Result("Frameworks that nothing needs any more stay (--sweep takes them along).");
         ConsoleOutput.Result($"{source.Name} has {TextTable.Size(before)}, of which the image {TextTable.Size(source.Image.Medium!.Image.Size)}; "
-            + $"the new medium "
-            + $"{TextTable.Size(built.Bytes)}, of which the image "
+            + $"the new medium {TextTable.Size(built.Bytes)}, of which the image "
             + $"{TextTable.Size(built.ImageBytes)}{(built.Parts > 1 ? $" in {built.Parts} parts" : "")}.");
         ConsoleOutput.Result($"Read back: {TextTable.Count(built.Compared, "other file")} and the ways it starts are as on the source, the image is "
-            + $"what was made, "
-            + "byte for byte.");
+            + "what was made, byte for byte.");
         if (built.Sha256 is { } digest)
             ConsoleOutput.Verbatim($"SHA-256 {digest}");
         ConsoleOutput.Result($"{TextFormat.Command("compare", source.FullPath, output)} tells what went.");

@@ -44,7 +44,7 @@ internal static class RestorePointCommand
             using var opened = Common.Open(parsed.GetRequiredValue(target));
             if (opened.Contains(path))
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"The vault {path} lies inside the target. Choose a folder elsewhere with "
-                    + $"--vault.");
+                    + "--vault.");
             var recording = new StateRecorder(opened, opened.SelectEditions(parsed.GetValue(edition) ?? []), parsed.GetValue(withFiles));
             progress.Vault = path;
             StateRecordingResult recorded;
@@ -179,9 +179,8 @@ internal static class RestorePointCommand
             Common.RecoverRuns(Vault.ChoosePath(parsed.GetValue(vaultPath)), opened);
             if (opened.FindInterruptedRun() is not { } run)
             {
-                ConsoleOutput.Notice($"No run was interrupted on "
-                    + $"{opened.Name}{(!opened.ChangesAtOnce ? "" : ": a run there takes effect as a whole, or not at all")}. Nothing was "
-                    + $"changed.");
+                ConsoleOutput.Notice("No run was interrupted on "
+                    + $"{opened.Name}{(!opened.ChangesAtOnce ? "" : ": a run there takes effect as a whole, or not at all")}. Nothing was changed.");
                 return Program.Done;
             }
             var (vault, _) = run.Open(new WriteInterceptor());
@@ -191,8 +190,7 @@ internal static class RestorePointCommand
                 "carried on to its end");
             ChangeOptions.ShowTrouble(outcome, opened);
             ConsoleOutput.Result($"The run of restore point {run.Point} is finished: "
-                + $"{TextTable.Count(outcome.Changes - outcome.Failures.Length, "change")} in "
-                + $"place.");
+                + $"{TextTable.Count(outcome.Changes - outcome.Failures.Length, "change")} in place.");
             return ChangeOptions.ExitCode(outcome);
         });
         return command;

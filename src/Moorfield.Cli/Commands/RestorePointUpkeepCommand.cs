@@ -66,8 +66,7 @@ internal static class RestorePointUpkeepCommand
             foreach (var fault in faults)
             {
                 ConsoleOutput.Error($"Restore point {fault.Number}: {fault.Text}" + (fault.Packages.IsEmpty ? ""
-                    : $" It is needed to put back {TextFormat.List(fault.Packages)}; "
-                    + "undo puts back all else."));
+                    : $" It is needed to put back {TextFormat.List(fault.Packages)}; undo puts back all else."));
             }
             int sound = all.Distinct().Count() - faults.Select(f => f.Number).Distinct().Count();
             ConsoleOutput.Result($"{TextTable.Count(sound, "restore point")} of {all.Distinct().Count()} sound, "
@@ -263,8 +262,7 @@ internal static class RestorePointUpkeepCommand
                 + $"{TextTable.Count(findings.Strays.Length, "file")} beside the documents";
             bool any = findings.Contents.Length + findings.Strays.Length > 0;
             ConsoleOutput.Result(!any ? $"The vault {vault.FullPath} holds {TextTable.Count(vault.Numbers().Count, "restore point")}, and nothing "
-                + $"that they do "
-                + "not need."
+                + "that they do not need."
                 : mends ? $"Taken away: {what}." : $"Found: {what}. --mend takes them away.");
             return !findings.Faults.IsEmpty || (any && !mends) ? Program.Differs : Program.Done;
         });

@@ -49,9 +49,9 @@ internal static class SurveyCommand
         var guards = KnownGuards.With(brief.Load(parsed));
         NewFile.Write(file, SurveyScript.Write(guards));
         ConsoleOutput.Result($"{file} makes a survey: run it as administrator in the shell of Windows itself (5.1), and bring survey-COMPUTER.json "
-            + $"back.");
+            + "back.");
         ConsoleOutput.Result($"It only reads, and looks up {TextTable.Count(guards.Length, "guard")}. It was tested on a made-up machine, never on "
-            + $"Windows.");
+            + "Windows.");
         return Program.Done;
     }
 

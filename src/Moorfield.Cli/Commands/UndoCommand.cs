@@ -72,7 +72,7 @@ internal static class UndoCommand
             return result;
         if (asked == 0)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"No run without a restore point was interrupted on {target.Name}. Nothing was "
-                + $"changed.");
+                + "changed.");
         // An undo of an undo that was cut off leaves the run below it to be undone: back to the state before the first of them.
         while (target.FindInterruptedRun() is { } interrupted)
         {
@@ -83,7 +83,7 @@ internal static class UndoCommand
         string path = options.VaultPath(parsed);
         using var vault = Vault.OpenExisting(path)
             ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no vault at {path}, so nothing can be undone. Name another with "
-            + $"--vault.");
+            + "--vault.");
         if (parsed.GetValue(All) || parsed.GetValue(Before) is not null)
             return UndoSeveral(parsed, options, target, vault);
         return Undo(parsed, options, target, vault, Choose(parsed, target, vault), null);
@@ -199,8 +199,7 @@ internal static class UndoCommand
                 && PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.State != PointState.Undone))
                 vault.MarkUndone(point, TimeProvider.System);
             ConsoleOutput.Notice($"Everything in restore point {point.Number}{(families is null ? "" : " for these packages")}"
-                + $"{(account is null ? "" : $" that {account.Name} had")} is back already. Nothing was "
-                + $"changed.");
+                + $"{(account is null ? "" : $" that {account.Name} had")} is back already. Nothing was changed.");
             return Program.Done;
         }
         if (!proposal.HasEffect)
@@ -225,7 +224,7 @@ internal static class UndoCommand
     {
         if (target.HasEditions)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}, which has no accounts. Leave --account "
-                + $"out.");
+                + "out.");
         var system = target.Read([null])[0];
         var audience = AudienceParser.Parse([who], system);
         return audience is { Newcomers: false, Sids: [var sid] } ? system.Account(sid)!
@@ -240,7 +239,7 @@ internal static class UndoCommand
         {
             throw new MoorfieldException(ErrorKind.Refused,
                 $"{TextTable.Count(plan.Conflicts.Length, "change")} cannot be undone, because something else changed the same place since. Nothing "
-                    + $"was done; --overwrite puts the recorded state there all the same.");
+                    + "was done; --overwrite puts the recorded state there all the same.");
         }
         if (plan.Lost.IsEmpty)
             return;
@@ -264,7 +263,7 @@ internal static class UndoCommand
             if (InterruptedRun.UndoesHalf(vault, point) is { } half)
                 throw new MoorfieldException(ErrorKind.Refused,
                     $"Restore point {number} is that of an undo of run {half}, which had been interrupted: undoing it would bring back half of "
-                        + $"that run. Make the change anew instead.");
+                        + "that run. Make the change anew instead.");
             return point.Target.IsSameSystemAs(identity) ? point
                 : throw new MoorfieldException(ErrorKind.Refused,
                     $"Restore point {number} belongs to {point.Target.Computer}, which is another system than the one in {target.FullPath}.");
@@ -306,7 +305,7 @@ internal static class UndoCommand
         if (!plan.AlreadyRestored.IsEmpty)
             ConsoleOutput.Result($"{TextTable.Count(plan.AlreadyRestored.Length, "change")} back already.");
         if (plan.Rewind is { } state)
-            ConsoleOutput.Result($"The file is just as the run left it, so it goes back whole: the old header, and the length from "
+            ConsoleOutput.Result("The file is just as the run left it, so it goes back whole: the old header, and the length from "
                 + $"{TextTable.Size(state.LengthAfter)} to {TextTable.Size(state.LengthBefore)}.");
         else if (plan.IsExact)
             ConsoleOutput.Result("The volume is just as the run left it, so every block that the run changed goes back as it was.");

@@ -148,8 +148,7 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
         if (found.Count > 1)
         {
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{disk.Name} has {found.Count} partitions with a Windows. Name one with "
-                + $"--partition: "
-                + $"{List(source, [.. found.Select(f => f.Partition!)])}.");
+                + $"--partition: {List(source, [.. found.Select(f => f.Partition!)])}.");
         }
         throw new MoorfieldException(ErrorKind.Failed, partitions.IsEmpty ? $"{disk.Name} has no partitions."
             : $"{(damaged is null ? "" : "A partition with an NTFS volume is damaged. ")}{disk.Name} has no partition with a Windows. It has: "

@@ -185,7 +185,7 @@ public sealed class ImageFile : ITreeProvider, IDisposable
 
     internal ImageMetadata ReadMetadata(int number) => Wim.Header.IsSplit && Wim.Blobs.Metadata.Count == 0
         ? throw new InvalidDataException($"is part {Wim.Header.Part} of {Wim.Header.Parts} of a split WIM, without the editions' lists of files. "
-            + $"Join the parts first")
+            + "Join the parts first")
         : Wim.ReadMetadata(number);
 
     /// <summary>A content as a file in memory, for the caller to close. The last large ones are kept: editions share most of what is read.</summary>

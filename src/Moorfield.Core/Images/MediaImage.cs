@@ -28,7 +28,7 @@ public sealed record MediaImage(Medium Whole, MediumEntry Image, MediumExtent Pl
             .ToList();
         return found.Count < 2 ? found.FirstOrDefault() : throw new MoorfieldException(ErrorKind.InvalidUsage,
             $"{folder} has several install images: {TextFormat.List(found.Select(Path.GetFileName).OfType<string>(), 3)}. It is not known which "
-            + $"counts.");
+            + "counts.");
     }
 
     private static IEnumerable<string> Below(string folder, string name) => Directory.Exists(folder)

@@ -257,7 +257,7 @@ public sealed class WimEdition : WindowsTree
     private BlobEntry Blob(ImageEntry entry) =>
         _file.Wim.Blobs.Find(entry.Content) ?? throw new InvalidDataException(_file.Wim.Header.IsSplit
             ? $"is part {_file.Wim.Header.Part} of {_file.Wim.Header.Parts} of a split WIM, and '{entry.Name}' lies in another part. Join the "
-                + $"parts first"
+                + "parts first"
             : $"is damaged: '{entry.Name}' has the content {entry.Content}, which is not there");
 
     /// <summary>The entry at a path; null when nothing is there or a link stands in the way.</summary>

@@ -101,7 +101,7 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
             throw new MoorfieldException(
                 ErrorKind.Refused,
                 $"This costs something: {TextFormat.List(proposal.Costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. "
-                    + $"Nothing was changed.");
+                    + "Nothing was changed.");
         }
         settings.Show();
         if (settings.Confirm is not null && !IsConfirmed(proposal, settings.Confirm))
@@ -114,7 +114,7 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
         target.CheckChangeable(FollowsInterruption);
         if (settings.VaultPath is { } vault && target.Contains(vault))
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"The vault {vault} lies inside the target. Choose a folder elsewhere with "
-                + $"--vault.");
+                + "--vault.");
     }
 
     private bool IsConfirmed(TProposal proposal, Func<bool> confirm)

@@ -42,7 +42,7 @@ internal sealed class PackageAssembler(
         {
             notes.Add("contentWithheld",
                 $"{withheld.Sum(p => p.Withheld):N0} files of {TextFormat.List(withheld.Select(p => p.DisplayName), 3)} hold more than this mount "
-                    + $"tells, as files do that Windows compresses: sizes are at least what is shown, and undo could not bring these files back.");
+                    + "tells, as files do that Windows compresses: sizes are at least what is shown, and undo could not bring these files back.");
         }
         return [.. Dependencies.Resolve(packages, notes).OrderBy(p => p.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.FullName)];
     }

@@ -37,7 +37,7 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
         {
             throw new MoorfieldException(ErrorKind.Refused,
                 $"{shown} has the SHA-256 {Convert.ToHexStringLower(SHA256.HashData(content))}, not {sha256.ToLowerInvariant()}. Look at what was "
-                    + $"changed before you use it.");
+                    + "changed before you use it.");
         }
         var (brief, includes) = new BriefReader(shown).Read(Decode(content, shown));
         var included = Brief.Empty;
@@ -58,7 +58,7 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{include.Source}: a brief from an address is included with url and sha256.");
         if (IsAddress(from))
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{include.Source}: a brief from an address can only include others by url and "
-                + $"sha256.");
+                + "sha256.");
         if (include.Place.Contains('/', StringComparison.Ordinal) || include.Place is "." or "..")
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"{include.Source}: '{include.Place}' is not a file beside this brief. Give a file name without a folder.");

@@ -59,7 +59,7 @@ public static class PackageSelector
         {
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"{(source is null ? "" : source + ": ")}'{argument}' fits {families.Count} packages: {string.Join(", ", families)}. Give the "
-                    + $"family name of one, or use a wildcard to mean them all.");
+                    + "family name of one, or use a wildcard to mean them all.");
         }
     }
 

@@ -39,7 +39,7 @@ public static class RegistryExchange
                 else if (statement.Action != RegistryAction.AddKey || !IsOnTheWay(statement.Key))
                     throw new MoorfieldException(ErrorKind.InvalidUsage,
                         $"{path}:{statement.Line}: {statement.Key}{(statement.Value is { } value ? $": {value.Name}" : "")} is neither a block nor "
-                            + $"a known guard. Nothing of the file is taken.");
+                            + "a known guard. Nothing of the file is taken.");
             }
         }
         catch (InvalidDataException e)

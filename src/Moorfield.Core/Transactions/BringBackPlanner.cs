@@ -163,7 +163,7 @@ internal sealed class BringBackPlanner : IDisposable
         bool isOwn = _own.Packages.Any(p => p.Main == package.Main);
         if (package.Role == PackageRole.Resource)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{package.Main} is a resource package: it comes with the package that it belongs "
-                + $"to.");
+                + "to.");
         if (package.IsComponent && !isOwn)
         {
             throw new MoorfieldException(ErrorKind.Refused,

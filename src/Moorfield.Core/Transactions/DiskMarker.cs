@@ -49,8 +49,7 @@ public static class DiskMarker
         var (path, name) = Place(disk);
         if (Read(Path.Combine(path, name), disk.Name) is { } other && !IsOf(other, disk))
             throw new MoorfieldException(ErrorKind.Refused, $"{Foreign(disk, new FoundMarker(path, name, other))} Nothing was changed; if that disk "
-                + $"is gone "
-                + $"for good, delete {Path.Combine(path, name)}.");
+                + $"is gone for good, delete {Path.Combine(path, name)}.");
         if (disk.IsDevice)
             Directory.CreateDirectory(path);
         using var folder = Folder.Open(path, disk.Interceptor);

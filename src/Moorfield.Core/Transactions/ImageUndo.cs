@@ -17,8 +17,7 @@ internal static class ImageUndo
         if (later is not null)
         {
             throw new MoorfieldException(ErrorKind.Refused, $"Restore point {later.Point.Number} stands ({later.Point.Title}): the editions have "
-                + $"other "
-                + $"numbers since. Undo that one first.");
+                + "other numbers since. Undo that one first.");
         }
     }
 

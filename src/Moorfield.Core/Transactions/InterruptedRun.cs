@@ -45,7 +45,7 @@ public sealed class InterruptedRun
         {
             throw new MoorfieldException(ErrorKind.Failed,
                 $"{volume.Name}: the file {RunMarker.FileName}, which marks an interrupted run, cannot be read: {e.Message.TrimEnd('.')}. If no "
-                    + $"run was interrupted here, delete it.", e);
+                    + "run was interrupted here, delete it.", e);
         }
     }
 
@@ -57,11 +57,11 @@ public sealed class InterruptedRun
         if (MountedPath.Of(Vault).IsWithin(MountedPath.Of(_volume.FullPath)))
             throw new MoorfieldException(ErrorKind.Refused,
                 $"{_volume.Name}: its marker of an interrupted run names a vault on the volume itself ({Vault}), which Moorfield never uses. "
-                    + $"Nothing was changed.");
+                    + "Nothing was changed.");
         var vault = Vaults.Vault.OpenExisting(Vault, interceptor)
             ?? throw new MoorfieldException(ErrorKind.Failed,
                 $"{_volume.Name}: an earlier run was interrupted, and its vault {Vault} is not there. Make it available under that path. Nothing "
-                    + $"was changed.");
+                    + "was changed.");
         try
         {
             var point = vault.Read(Point);
@@ -109,8 +109,7 @@ public sealed class InterruptedRun
     internal static string Choices(WindowsVolume volume, bool isUndo) => isUndo
         ? $"{TextFormat.Command("undo", volume.FullPath)} carries the undo on to its end."
         : $"{TextFormat.Command("undo", volume.FullPath)} puts everything back; {TextFormat.Command("restore-point", "finish", volume.FullPath)} "
-        + $"carries it "
-            + "to its end.";
+        + "carries it to its end.";
 
     private bool IsUndo()
     {

@@ -282,8 +282,7 @@ internal sealed class Preparation(
             return;
         throw new MoorfieldException(ErrorKind.Refused,
             $"{tree.Name}: {(_lost.Count == 1 ? "a file" : $"{_lost.Count:N0} files")} that would go cannot be recorded completely, so undo could "
-                + $"not bring {(_lost.Count == 1 ? "it" : "them")} back, for example {_lost[0].Path}: {_lost[0].Why}. "
-            + "Nothing was changed. "
+                + $"not bring {(_lost.Count == 1 ? "it" : "them")} back, for example {_lost[0].Path}: {_lost[0].Why}. Nothing was changed. "
             + "Name the disk itself instead of a folder where it is mounted, or remove them for good with --without-restore-point.");
     }
 

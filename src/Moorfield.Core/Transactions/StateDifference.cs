@@ -43,8 +43,7 @@ internal sealed class StateDifference : IDisposable
         if (_before.Build.Split('.')[0] != _after.Build.Split('.')[0])
         {
             throw new MoorfieldException(ErrorKind.Refused, $"{now.Name} was updated from build {_before.Build} to {_after.Build} since: the state "
-                + $"of "
-                + "another build is not put back. Use 'compare' to see what differs, and 'bring-back' for single packages.");
+                + "of another build is not put back. Use 'compare' to see what differs, and 'bring-back' for single packages.");
         }
     }
 

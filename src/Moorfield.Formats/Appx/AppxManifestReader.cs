@@ -96,7 +96,7 @@ public static class AppxManifestReader
         catch (XmlException e)
         {
             throw new InvalidDataException($"is not well-formed XML at line {e.LineNumber}, or holds a DTD, or is longer than {MaxCharacters:N0} "
-                + $"characters", e);
+                + "characters", e);
         }
     }
 

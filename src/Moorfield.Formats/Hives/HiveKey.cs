@@ -93,7 +93,7 @@ public readonly unsafe struct HiveKey : IRegistryKey
         // A damaged hive can hold cycles: both limits end them.
         if (depth >= Hive.MaxDepth || left-- == 0)
             throw new InvalidDataException($"nests keys deeper than {Hive.MaxDepth} levels, or holds more than {MaxExportedKeys:N0} keys in one "
-                + $"place");
+                + "place");
         var keys = ImmutableArray.CreateBuilder<RecordedKey>();
         foreach (var child in Children())
             keys.Add(child.Export(depth + 1, ref left));
