@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using System.Text.Json;
+using System.Text.RegularExpressions;
 using System.Xml.Linq;
 using Moorfield.Formats.Hives;
 using Moorfield.Tests;
@@ -175,6 +176,22 @@ public sealed class ReliabilityTests : CliTest
         File.ReadAllText(errors).ShouldContain($"'moorfield undo {Root}' puts everything back");
         Done("undo", Root, "--yes");
         Same(before, "afterwards");
+    }
+
+    [Fact]
+    public void A_removal_opens_hives_and_repository_for_the_plan_for_the_run_and_for_the_verdict_only()
+    {
+        string trace = Folder["trace"];
+        Tool.Read("strace", "-f", "-qq", "-o", trace, "-e", "trace=open,openat,openat2", Program, "remove", Root, "Weather", "Clock", "--for", "everyone",
+            "--yes", "--accept-costs", "--vault", Vault);
+        var opened = Regex.Matches(File.ReadAllText(trace), "\"(?<name>[^\"]+)\", [^)]*\\) = \\d", RegexOptions.ExplicitCapture, TimeSpan.FromSeconds(10))
+            .Select(m => Path.GetFileName(m.Groups["name"].Value)).ToList();
+        int Count(string name) => opened.Count(o => o.Equals(name, StringComparison.OrdinalIgnoreCase));
+        int accounts = Directory.GetFiles(At("Users"), "NTUSER.DAT", SearchOption.AllDirectories).Length;
+        Count("SOFTWARE").ShouldBe(3);
+        Count("StateRepository-Machine.srd").ShouldBe(3);
+        Count("UsrClass.dat").ShouldBeInRange(1, 3 * accounts);
+        Count("NTUSER.DAT").ShouldBeInRange(1, 3 * accounts);
     }
 
     [Fact]

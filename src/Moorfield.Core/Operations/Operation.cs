@@ -185,6 +185,7 @@ public abstract class RunOperation<TProposal>(
     protected override Outcome Run(TProposal proposal, RunSettings settings, CancellationToken stop)
     {
         using var vault = settings.VaultPath is { } path ? Vault.Open(Source?.FullPath ?? path, settings.Interceptor) : null;
+        using var once = Target.OpenOnce(proposal.Request.Changes);
         var outcome = Target.CarryOut(
             proposal.Request with { Note = settings.Note },
             new RunContext(vault, settings.Clock, Source, settings.KeepFiles, stop));

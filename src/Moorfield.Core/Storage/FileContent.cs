@@ -38,6 +38,11 @@ internal static class FileContent
         }
     }
 
+    /// <summary>An open file by another descriptor, to be closed on its own.</summary>
+    internal static SafeFileHandle Duplicate(SafeFileHandle file) =>
+        LibC.Duplicate(file, LibC.DuplicateCloseOnExec, 0) is { IsInvalid: false } same ? same
+            : throw new IOException($"No more files can be opened: {Marshal.GetLastPInvokeErrorMessage()}.");
+
     /// <summary>A file in memory once more, to be closed on its own.</summary>
     internal static SafeFileHandle Again(SafeFileHandle memory) =>
         RegularFile.Open($"/proc/self/fd/{memory.DangerousGetHandle()}", LibC.ReadOnly)

@@ -38,6 +38,9 @@ public sealed record TargetLocation(string FileSystem, ulong Inode)
         }
     }
 
+    /// <summary>Of a file that is open.</summary>
+    internal static ulong? InodeOf(SafeFileHandle file) => Facts(file)?.Inode;
+
     private static LibC.Statx? Facts(SafeFileHandle file) =>
     LibC.StatxAt(file, "\0"u8, LibC.EmptyPath, LibC.StatxBasic, out var facts) == 0 ? facts : null;
 

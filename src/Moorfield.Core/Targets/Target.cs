@@ -219,6 +219,9 @@ public abstract class Target : IUndoTarget, IDisposable
         ClearParts();
     }
 
+    /// <summary>Opens the files that changes are made to only once before they are written and once afterwards, where files are opened.</summary>
+    internal virtual IDisposable? OpenOnce(IEnumerable<Change> changes) => null;
+
     /// <summary>Carries a run out.</summary>
     /// <exception cref="MoorfieldException">Nothing was changed, or, when the message says so, the run was interrupted.</exception>
     public abstract Outcome CarryOut(RunRequest request, RunContext means);

@@ -71,6 +71,14 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
     /// <inheritdoc/>
     public override string? DescribeInterruption() => FindInterruptedRun()?.Describe();
 
+    internal override IDisposable OpenOnce(IEnumerable<Change> changes) => volume.OpenOnce(changes.Select(c => c switch
+    {
+        HiveChange hive => hive.Hive,
+        EntryChange entry => entry.File,
+        RowsChange => Places.StateRepository,
+        _ => (WindowsPath?)null,
+    }).OfType<WindowsPath>());
+
     /// <inheritdoc/>
     public override Outcome CarryOut(RunRequest request, RunContext means)
     {

@@ -12,6 +12,7 @@ namespace Moorfield.Core.Trees;
 public sealed class WindowsVolume : WindowsTree, ITreeProvider
 {
     private readonly Folder _root;
+    private SharedFiles? _shared;
 
     private WindowsVolume(Folder root, string path)
     {
@@ -64,7 +65,12 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
     }
 
     /// <inheritdoc/>
-    public override SafeFileHandle? OpenRead(WindowsPath path) => Within(path, (folder, name) => folder.OpenFile(name), out _);
+    public override SafeFileHandle? OpenRead(WindowsPath path) => _shared is { } shared && shared.Has(path) ? shared.Open(path) : Open(path, false);
+
+    private SafeFileHandle? Open(WindowsPath path, bool forWriting) => Within(path, (folder, name) => folder.OpenFile(name, forWriting), out _);
+
+    /// <summary>Opens files once for everybody who reads them, and once more after each was written, until the result is disposed.</summary>
+    internal IDisposable OpenOnce(IEnumerable<WindowsPath> files) => _shared = new SharedFiles(files, Open);
 
     /// <inheritdoc/>
     internal override bool IsReadByMany => true;
@@ -132,13 +138,26 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
         if (OtherNames(folder, name) is > 0 and int others)
         {
             ReplaceByOwn(folder, name, file.After);
+            _shared?.Forget(path);
             return $"{path} had {(others == 1 ? "one other name" : $"{others} other names")} (hard links) and is a file of its own now; under "
                 + $"{(others == 1 ? "the other" : "the others")} it is what it was.";
         }
-        using var target = folder.OpenFile(name, forWriting: true) ?? throw Missing(path);
-        Fill(folder, name, target, file.After);
+        if (Shared(path, folder, name) is { } shared)
+        {
+            Fill(folder, name, shared, file.After);
+        }
+        else
+        {
+            using var target = folder.OpenFile(name, forWriting: true) ?? throw Missing(path);
+            Fill(folder, name, target, file.After);
+        }
+        _shared?.Forget(path);
         return null;
     }
+
+    /// <summary>A file that is open for writing already, if it is still the one that the folder names.</summary>
+    private SafeFileHandle? Shared(WindowsPath path, Folder folder, string name) =>
+        _shared?.ToWrite(path) is { } file && TargetLocation.InodeOf(file) == folder.Stat(name)?.Inode ? file : null;
 
     private static void Fill(Folder folder, string name, SafeFileHandle target, SafeFileHandle content)
     {
@@ -183,7 +202,7 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
     {
         using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
         string name = folder.ActualCasing(path.Name) ?? throw Missing(path);
-        using var file = folder.OpenFile(name, forWriting: true) ?? throw Missing(path);
+        using var file = Shared(path, folder, name) is null ? folder.OpenFile(name, forWriting: true) ?? throw Missing(path) : null;
         if (!mayBecomeItsOwn && OtherNames(folder, name) is > 0 and int others)
             throw HasOtherNames(path, others);
     }

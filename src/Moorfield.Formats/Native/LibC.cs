@@ -102,6 +102,12 @@ internal static unsafe partial class LibC
     [LibraryImport(Library, EntryPoint = "fcntl", SetLastError = true)]
     internal static partial int ControlLock(SafeFileHandle file, int command, ref FileLock what);
 
+    internal const int DuplicateCloseOnExec = 1030;
+
+    /// <summary>With the command above: the same open file by another descriptor.</summary>
+    [LibraryImport(Library, EntryPoint = "fcntl", SetLastError = true)]
+    internal static partial SafeFileHandle Duplicate(SafeFileHandle file, int command, int least);
+
     /// <summary>Room for what <see cref="RealPath"/> gives.</summary>
     internal const int MaxPath = 4096;
 
