@@ -63,6 +63,34 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
         return guarding.CarryOut(guarding.Plan(), new RunSettings(recorded ? VaultPath : null, new WriteInterceptor()))!;
     }
 
+    [Fact]
+    public void What_needs_no_damaged_content_comes_back_without_the_others()
+    {
+        Remove("Weather,Calculator", settings: new RunSettings(VaultPath, new WriteInterceptor()) { AcceptsCosts = true, KeepFiles = true });
+        Guard(1); // so that not simply everything becomes what it was
+        string? hash = null;
+        using (var vault = Vault.OpenExisting(VaultPath)!)
+        {
+            var point = vault.Read(1);
+            string family = point.Packages.First(p => p.DisplayName == "Weather").Family;
+            hash = point.Changes.OfType<TreeRemoved>().Where(t => t.Family == family).SelectMany(t => VaultMaintenance.Contents(t.Recorded!))
+                .Except(point.Changes.OfType<TreeRemoved>().Where(t => t.Family != family).SelectMany(t => VaultMaintenance.Contents(t.Recorded!)))
+                .FirstOrDefault(vault.HasBlob);
+        }
+        if (hash is null)
+            return; // an image still has the contents itself
+        string blob = Directory.GetFiles(VaultPath, $"{hash}.zst", SearchOption.AllDirectories).ShouldHaveSingleItem();
+        byte[] content = File.ReadAllBytes(blob);
+        content[^1] ^= 0x55;
+        content[content.Length / 2] ^= 0x55;
+        File.WriteAllBytes(blob, content);
+        Undo(1, overwrite: true).Failures.ShouldNotBeEmpty();
+        Packages("Calculator").ShouldNotBeEmpty();
+        using var target = Open();
+        target.DescribeInterruption().ShouldBeNull();
+        Points().Length.ShouldBe(3);
+    }
+
     private ImmutableArray<PointSummary> Points()
     {
         using var vault = Vault.OpenExisting(VaultPath);

@@ -59,12 +59,15 @@ public sealed class UndoOperation(
     protected override IEnumerable<Account>? Accounts(UndoProposal proposal) =>
         Target.HasEditions ? [] : interrupted ? null : Target.Read([null])[0].Accounts;
 
-    /// <summary>Looks at all contents before anything is written: all that can do without damaged ones is put back.</summary>
+    /// <summary>
+    /// Puts back all that can do without damaged contents. On a folder, which is written file by file, they are looked for first; elsewhere they
+    /// show when they are taken from the vault, and nothing of that counts yet.
+    /// </summary>
     protected override Outcome Run(UndoProposal proposal, RunSettings settings, CancellationToken stop)
     {
         while (true)
         {
-            if (!proposal.Plan.IsExact && FindDamage(proposal.Plan.Changes))
+            if (!proposal.Plan.IsExact && !Target.ChangesAtOnce && FindDamage(proposal.Plan.Changes))
                 proposal = PlanWithout();
             try
             {
@@ -72,6 +75,7 @@ public sealed class UndoOperation(
             }
             catch (MissingContentException e) when (Target.DescribeInterruption() is null && _damaged.Add(e.Hash))
             {
+                FindDamage(proposal.Plan.Changes);
                 proposal = PlanWithout();
             }
         }
