@@ -1,9 +1,7 @@
 using System.Diagnostics;
-using System.Globalization;
 using System.Runtime.InteropServices;
 using Moorfield.Core.Disks;
 using Moorfield.Formats.Ntfs;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli;
 
@@ -21,25 +19,26 @@ internal static class DiskGuard
     private static readonly int[] Crashes = [4, 6, 7, 8, 11]; // illegal instruction, abort, bus error, arithmetic, segmentation
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(7);
     private static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(500);
-    private static Timer? _watch;
 
     /// <summary>Carries a command out in a second process; null when there is no need, or this is it.</summary>
-    internal static int? Run(string[] arguments)
+    /// <param name="watch">Ends this process when the NTFS library does not come to an end, until it is disposed.</param>
+    internal static ExitCode? Run(ConsoleOutput console, string[] arguments, out IDisposable? watch)
     {
+        watch = null;
         if (Environment.GetEnvironmentVariable(Guarded) is { } first && first == ParentProcess().ToString(CultureInfo.InvariantCulture))
         {
             // When the first process is killed this one goes with it. It may have gone before that was asked for.
             _ = ProcessControl(SetParentDeathSignal, Kill9, 0, 0, 0);
             if (first != ParentProcess().ToString(CultureInfo.InvariantCulture))
-                return Program.Failed;
-            Watch();
+                return ExitCode.Failed;
+            watch = Watch();
             return null;
         }
         string[] disks = [.. arguments.Where(a => !a.StartsWith('-') && DiskFile.Is(a))];
-        return disks.Length == 0 || Environment.ProcessPath is not { } program ? null : Run(program, arguments, disks);
+        return disks.Length == 0 || Environment.ProcessPath is not { } program ? null : Run(console, program, arguments, disks);
     }
 
-    private static int Run(string program, string[] arguments, string[] disks)
+    private static ExitCode Run(ConsoleOutput console, string program, string[] arguments, string[] disks)
     {
         var start = new ProcessStartInfo(program, arguments) { UseShellExecute = false };
         start.Environment[Guarded] = Environment.ProcessId.ToString(CultureInfo.InvariantCulture);
@@ -57,13 +56,13 @@ internal static class DiskGuard
         switch (process.ExitCode)
         {
             case Stuck:
-                ConsoleOutput.Error($"{names}: the NTFS library does not come to an end with this volume, which must be damaged. {More}");
-                return Program.Failed;
+                console.Error($"{names}: the NTFS library does not come to an end with this volume, which must be damaged. {More}");
+                return ExitCode.Failed;
             case > SignalBase when Crashes.Contains(process.ExitCode - SignalBase):
-                ConsoleOutput.Error($"{names}: the NTFS library broke off on this volume, which must be damaged. {More}");
-                return Program.Failed;
+                console.Error($"{names}: the NTFS library broke off on this volume, which must be damaged. {More}");
+                return ExitCode.Failed;
             default:
-                return process.ExitCode;
+                return (ExitCode)process.ExitCode;
         }
 
         void PassOn(PosixSignalContext context)
@@ -88,7 +87,7 @@ internal static class DiskGuard
     [DefaultDllImportSearchPaths(DllImportSearchPath.System32)]
     private static extern int Kill(int process, int signal);
 
-    private static void Watch() => _watch = new Timer(_ =>
+    private static Timer Watch() => new(_ =>
     {
         if (NtfsVolume.AtWork > Patience)
             Environment.Exit(Stuck);

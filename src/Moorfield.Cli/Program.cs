@@ -1,21 +1,10 @@
-using System.CommandLine;
 using System.CommandLine.Parsing;
-using System.Globalization;
 using Moorfield.Cli.Commands;
-using Moorfield.Core.Model;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli;
 
 internal static class Program
 {
-    internal const int Done = 0;
-    internal const int Failed = 1;
-    internal const int CalledWrongly = 2;
-    internal const int DoneInPart = 3;
-    internal const int Differs = 4;
-    internal const int Stopped = 130;
-
     private static int Main(string[] arguments)
     {
         try
@@ -24,7 +13,7 @@ internal static class Program
         }
         catch (IOException)
         {
-            return Failed; // nothing more can be said: standard output and standard error are full, or closed
+            return (int)ExitCode.Failed; // nothing more can be said: standard output and standard error are full, or closed
         }
     }
 
@@ -57,31 +46,34 @@ internal static class Program
             DemoCommand.Create(),
             Common.Partition,
             Common.Language,
-            RunLog.FileOption,
-            RunLog.FormatOption,
+            Common.LogFile,
+            Common.LogFormat,
         };
+        var console = new ConsoleOutput();
         if (arguments.FirstOrDefault(a => a.Contains('\uFFFD', StringComparison.Ordinal) && !Path.Exists(a)) is { } garbled)
         {
-            ConsoleOutput.Error($"'{garbled}' is not valid UTF-8, so it cannot be told which file is meant. Rename it, or name it by a link.");
-            return CalledWrongly;
+            console.Error($"'{garbled}' is not valid UTF-8, so it cannot be told which file is meant. Rename it, or name it by a link.");
+            return (int)ExitCode.InvalidUsage;
         }
-        if (DiskGuard.Run(arguments) is { } result)
-            return result;
-        Interruption.Listen();
+        if (DiskGuard.Run(console, arguments, out var watch) is { } result)
+            return (int)result;
+        using var watched = watch;
+        using var interruption = new Interruption(console);
         var parsed = root.Parse(arguments);
         if (OptionSuggestion.Find(parsed) is { } unknown)
         {
-            ConsoleOutput.Error(unknown);
-            return CalledWrongly;
+            console.Error(unknown);
+            return (int)ExitCode.InvalidUsage;
         }
         if (parsed.Errors.Count > 0)
         {
             foreach (var error in parsed.Errors)
-                ConsoleOutput.Error(Said(error));
-            ConsoleOutput.Error($"'moorfield {string.Concat(Names(parsed.CommandResult.Command, root).Reverse())}--help' shows how it is called.");
-            return CalledWrongly;
+                console.Error(Said(error));
+            console.Error($"'moorfield {string.Concat(Names(parsed.CommandResult.Command, root).Reverse())}--help' shows how it is called.");
+            return (int)ExitCode.InvalidUsage;
         }
-        return parsed.Invoke(new InvocationConfiguration { EnableDefaultExceptionHandler = false, Error = Console.Error, Output = Console.Out });
+        return parsed.Invoke(new Surroundings(console, interruption) { EnableDefaultExceptionHandler = false, Error = Console.Error,
+            Output = Console.Out });
     }
 
     /// <summary>An error as people say it: the library names types.</summary>
@@ -106,7 +98,7 @@ internal static class Program
     }
 
     /// <summary>The one place where trouble becomes a message and an exit code.</summary>
-    internal static int WrapErrors(Func<int> act)
+    internal static ExitCode WrapErrors(ConsoleOutput console, Func<ExitCode> act)
     {
         try
         {
@@ -114,24 +106,24 @@ internal static class Program
         }
         catch (MoorfieldException e)
         {
-            ConsoleOutput.Error(e.Message);
-            return (int)e.Kind;
+            console.Error(e.Message);
+            return e.ExitCode;
         }
         catch (DllNotFoundException e)
         {
-            ConsoleOutput.Error(e.Message);
-            return Failed;
+            console.Error(e.Message);
+            return ExitCode.Failed;
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
-            ConsoleOutput.Error(e.Message);
-            return Failed;
+            console.Error(e.Message);
+            return ExitCode.Failed;
         }
         catch (Exception e)
         {
-            ConsoleOutput.Error($"This should not have happened ({e.GetType().Name}: {e.Message.Split('\n')[0]}). Please report it. 'moorfield "
+            console.Error($"This should not have happened ({e.GetType().Name}: {e.Message.Split('\n')[0]}). Please report it. 'moorfield "
                 + "inventory TARGET' says whether a run was interrupted.");
-            return Failed;
+            return ExitCode.Failed;
         }
     }
 }

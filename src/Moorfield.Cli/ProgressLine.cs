@@ -1,6 +1,5 @@
 using System.Diagnostics;
 using Moorfield.Core.Storage;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli;
 
@@ -17,7 +16,13 @@ internal sealed class ProgressLine
     private TimeSpan _last;
     private bool _shown;
 
-    internal ProgressLine() => Interceptor = new WriteInterceptor(Step);
+    private readonly ConsoleOutput _console;
+
+    internal ProgressLine(ConsoleOutput console)
+    {
+        _console = console;
+        Interceptor = new WriteInterceptor(Step);
+    }
 
     internal WriteInterceptor Interceptor { get; }
 
@@ -33,7 +38,7 @@ internal sealed class ProgressLine
             : $"{(kind == WriteKind.Delete ? "Removing" : "Writing")} {name}";
         if (!_terminal)
         {
-            ConsoleOutput.Notice(text);
+            _console.Notice(text);
             return;
         }
         int width = Math.Max(20, Console.WindowWidth - 1);

@@ -1,6 +1,5 @@
 using System.Diagnostics;
 using Moorfield.Core.Operations;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli;
 
@@ -16,11 +15,13 @@ internal sealed class Ticker : IDisposable
     private readonly Stopwatch _watch = Stopwatch.StartNew();
     private readonly Timer _timer;
     private readonly Lock _gate = new();
+    private readonly ConsoleOutput _console;
     private bool _ended;
 
     /// <param name="text">What it is at now; called on another thread.</param>
-    internal Ticker(Func<string> text)
+    internal Ticker(ConsoleOutput console, Func<string> text)
     {
+        _console = console;
         var interval = _terminal ? TerminalInterval : LineInterval;
         _timer = new Timer(_ => Tick(text()), null, interval, interval);
     }
@@ -39,7 +40,7 @@ internal sealed class Ticker : IDisposable
             if (_terminal)
                 Console.Error.Write($"\r{ConsoleOutput.Clean($"{text}: {_watch.Elapsed.TotalSeconds:0} s")}\e[K");
             else
-                ConsoleOutput.Notice($"{text}: {_watch.Elapsed.TotalSeconds:0} s");
+                _console.Notice($"{text}: {_watch.Elapsed.TotalSeconds:0} s");
         }
     }
 

@@ -1,5 +1,3 @@
-using Moorfield.Core.Model;
-
 namespace Moorfield.Reporting;
 
 /// <summary>Puts changes into words.</summary>

@@ -1,73 +1,73 @@
-using System.Globalization;
 using System.Text;
-using Moorfield.Core.Model;
 using Spectre.Console;
 
 namespace Moorfield.Reporting;
 
 /// <summary>What goes to people. Results to stdout, everything else to stderr. Text from a target is never trusted with control characters.</summary>
-internal static class ConsoleOutput
+internal sealed class ConsoleOutput : IReportPage
 {
     private const int MinColumns = 40;
     private const int UsualColumns = 80;
     private const int MaxColumns = 120;
-    private static readonly bool PlainOutput = Console.IsOutputRedirected || Environment.GetEnvironmentVariable("TERM") == "dumb";
-    private static readonly bool NoColour = Environment.GetEnvironmentVariable("NO_COLOR") is { Length: > 0 };
+    private readonly TextWriter? _captured;
+    private readonly Lazy<IAnsiConsole> _terminal = new(() => AnsiConsole.Create(new AnsiConsoleSettings
+    {
+        ColorSystem = Environment.GetEnvironmentVariable("NO_COLOR") is { Length: > 0 } ? ColorSystemSupport.NoColors : ColorSystemSupport.Detect,
+    }));
+
+    /// <summary>Speaks to the console of the program.</summary>
+    internal ConsoleOutput() => IsTerminal = !Console.IsOutputRedirected && Environment.GetEnvironmentVariable("TERM") != "dumb";
+
+    private ConsoleOutput(TextWriter captured) => _captured = captured;
 
     /// <summary>Whether stdout is a terminal that can show boxes.</summary>
-    internal static bool IsTerminal => !PlainOutput && _captured is null;
+    internal bool IsTerminal { get; }
 
-    private static StringWriter? _captured;
-
-    private static TextWriter Out => _captured ?? Console.Out;
+    private TextWriter Out => _captured ?? Console.Out;
 
     /// <summary>What something would say where there is no terminal, errors included, instead of saying it.</summary>
-    internal static string Captured(Action say)
+    internal static string Captured(Action<IReportPage> say)
     {
         using var text = new StringWriter { NewLine = "\n" };
-        _captured = text;
-        try
-        {
-            say();
-        }
-        finally
-        {
-            _captured = null;
-        }
+        say(new ConsoleOutput(text));
         return text.ToString();
     }
 
-    /// <summary>The terminal, for tables. Only to be used when <see cref="IsTerminal"/>.</summary>
-    internal static IAnsiConsole Terminal => LazyTerminal.Value;
+    public void Line(string text = "", int? hang = null) => Out.WriteLine(IsTerminal ? Wrapped(Clean(text), Width(), hang) : Clean(text));
 
-    private static readonly Lazy<IAnsiConsole> LazyTerminal = new(() => AnsiConsole.Create(new AnsiConsoleSettings
-    {
-        ColorSystem = NoColour ? ColorSystemSupport.NoColors : ColorSystemSupport.Detect,
-    }));
+    public void Verbatim(string text) => Out.WriteLine(Clean(text));
 
-    /// <summary>A line of the result; on a terminal broken between words where it would not fit.</summary>
-    /// <param name="hang">Columns by which lines that follow are set in; two more than the line itself when null.</param>
-    internal static void Result(string text = "", int? hang = null) =>
-        Out.WriteLine(IsTerminal ? Wrapped(Clean(text), Width(), hang) : Clean(text));
-
-    /// <summary>A line to be copied, which is never broken.</summary>
-    internal static void Verbatim(string text) => Out.WriteLine(Clean(text));
-
-    /// <summary>A fact with its name in front.</summary>
-    /// <param name="width">Columns of the name.</param>
-    internal static void Fact(string name, string text, int width) => Result($"  {name.PadRight(width)} {text}", width + 3);
-
-    /// <summary>A line of the result that names what follows.</summary>
-    internal static void Heading(string text)
+    public void Heading(string text)
     {
         if (IsTerminal)
-            Terminal.MarkupLine($"[bold]{Markup.Escape(Clean(text))}[/]");
+            _terminal.Value.MarkupLine($"[bold]{Markup.Escape(Clean(text))}[/]");
         else
-            Result(text);
+            Line(text);
     }
 
+    /// <summary>A table: with rules and colour on a terminal, aligned plain text elsewhere.</summary>
+    public void Table(TextTable table)
+    {
+        if (IsTerminal)
+            _terminal.Value.Write(table.Boxed());
+        else
+            table.PlainLines().ToList().ForEach(l => Line(l));
+    }
+
+    /// <summary>Content that is passed on as it is.</summary>
+    internal void Write(ReadOnlySpan<byte> content)
+    {
+        // The console's own writer passes everything on in pieces of 256 bytes.
+        Out.Flush();
+        using var output = Console.OpenStandardOutput();
+        output.Write(content);
+    }
+
+    /// <summary>Text that is passed on as it is.</summary>
+    internal void Write(string text) => Out.Write(text);
+
     /// <summary>A line beside the result.</summary>
-    internal static void Notice(string text)
+    internal void Notice(string text)
     {
         if (_captured is { } captured)
         {
@@ -84,7 +84,7 @@ internal static class ConsoleOutput
         }
     }
 
-    internal static void Error(string text) => Notice($"moorfield: {text}");
+    public void Error(string text) => Notice($"moorfield: {text}");
 
     private static int Width() => Console.WindowWidth is > 0 and var width ? Math.Clamp(width, MinColumns, MaxColumns) : UsualColumns;
 
@@ -154,7 +154,7 @@ internal static class ConsoleOutput
 
     /// <summary>Asks on the terminal; the person must type y or yes.</summary>
     /// <exception cref="MoorfieldException">There is nobody to ask.</exception>
-    internal static bool Confirm(string question)
+    internal bool Confirm(string question)
     {
         if (Console.IsInputRedirected)
             throw new MoorfieldException(ErrorKind.InvalidUsage,

@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-using System.Text.Json.Serialization.Metadata;
 using System.Text.Json.Serialization;
 using System.Text.Json;
 using Moorfield.Core.Vaults;
@@ -197,25 +195,14 @@ internal sealed record HandOverJson(string Schema, string Folder, ImmutableArray
 [JsonSerializable(typeof(BuiltMediumJson))]
 internal sealed partial class DocumentJson : JsonSerializerContext
 {
-    /// <summary>Prints a document, with letters as they are instead of as escapes: readable on a terminal and in a diff.</summary>
-    internal static void Write<T>(T document)
-    {
-        // The console's own writer passes everything on in pieces of 256 bytes.
-        Console.Out.Flush();
-        using var output = Console.OpenStandardOutput();
-        output.Write(Bytes(document));
-    }
-
-    /// <summary>The same as the content of a file.</summary>
-    internal static byte[] Bytes<T>(T document) => System.Text.Encoding.UTF8.GetBytes(Text(document) + "\n");
-
-    private static string Text<T>(T document)
+    /// <summary>A document as UTF-8, with letters as they are instead of as escapes: readable on a terminal and in a diff.</summary>
+    internal static byte[] Bytes(object document)
     {
         var readable = new DocumentJson(new JsonSerializerOptions(Default.Options)
         {
             Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
         });
-        return Escaped(JsonSerializer.Serialize(document, (JsonTypeInfo<T>)readable.GetTypeInfo(typeof(T))!));
+        return System.Text.Encoding.UTF8.GetBytes(Escaped(JsonSerializer.Serialize(document, readable.GetTypeInfo(document.GetType())!)) + "\n");
     }
 
     /// <summary>The same document with escapes for what no terminal should get; outside of texts JSON holds none of that but line breaks.</summary>

@@ -1,5 +1,4 @@
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
@@ -11,10 +10,11 @@ namespace Moorfield.Reporting;
 internal static class ForecastText
 {
     /// <param name="update">The image, and its edition that the update comes from; null for a sign-in.</param>
-    internal static void Show(Target target, SystemForecast system, (string Path, SystemSnapshot Edition)? update, Brief? brief, bool all)
+    internal static void Show(IReportPage page, Target target, SystemForecast system, (string Path, SystemSnapshot Edition)? update, Brief? brief,
+        bool all)
     {
         var (snapshot, forecast) = (system.Snapshot, system.Forecast);
-        ConsoleOutput.Heading(update is var (path, image)
+        page.Heading(update is var (path, image)
             ? $"{DisplayText.Place(target, snapshot)}, build {snapshot.Build}, updated from edition {image.EditionNumber} ({image.Name}) of "
                 + $"{Path.GetFileName(path)}, build {image.Build}"
             : $"The next new account on {DisplayText.Place(target, snapshot)}");
@@ -31,36 +31,36 @@ internal static class ForecastText
                     Why(family, snapshot, update is not null));
         }
         if (shown.Count > 0)
-            sheet.Write();
-        ShowHidden([.. forecast.Families.Except(shown)]);
+            page.Table(sheet);
+        ShowHidden(page, [.. forecast.Families.Except(shown)]);
         foreach (var delivery in forecast.Deliveries)
         {
             string unwanted = brief is not null && system.Deliveries.Contains(delivery) ? ", unwanted" : "";
-            ConsoleOutput.Result($"{Word(delivery.Kind)} may install themselves for {For(delivery.For, snapshot)}{unwanted}: no guard against that "
+            page.Line($"{Word(delivery.Kind)} may install themselves for {For(delivery.For, snapshot)}{unwanted}: no guard against that "
                 + $"is set ({string.Join(", ", delivery.Guards.Select(g => g.Name))}).");
         }
         if (!forecast.Doubtful.IsEmpty)
         {
             var only = forecast.Doubtful.SelectMany(d => d.Guards).Where(g => !g.Editions.IsEmpty)
                 .Select(g => g.Name!).Distinct(StringComparer.Ordinal);
-            ConsoleOutput.Result($"Only the guard {TextFormat.List(only)} keeps apps from installing themselves for "
+            page.Line($"Only the guard {TextFormat.List(only)} keeps apps from installing themselves for "
                 + $"{For(forecast.Doubtful.MaxBy(d => d.For.Sids.Length)!.For, snapshot)}, and systems like this one ({snapshot.EditionId}) are "
                 + "reported not to honour it: set those of the accounts too.");
         }
-        ShowRemedy(system, update is not null, brief);
+        ShowRemedy(page, system, update is not null, brief);
     }
 
     /// <summary>What stays as it is, and parts of the system that go with the times.</summary>
     private static bool IsOrdinary(ForecastFamily family) =>
         family.Fate == Fate.Stays || (family.Role == PackageRole.Component && family.Fate is Fate.Renewed or Fate.Given);
 
-    private static void ShowHidden(IReadOnlyCollection<ForecastFamily> hidden)
+    private static void ShowHidden(IReportPage page, IReadOnlyCollection<ForecastFamily> hidden)
     {
         int staying = hidden.Count(f => f.Fate == Fate.Stays);
         int parts = hidden.Count - staying;
         if (hidden.Count > 0)
         {
-            ConsoleOutput.Result("Not shown: " + string.Join(", ", new[]
+            page.Line("Not shown: " + string.Join(", ", new[]
             {
                 staying == 0 ? "" : $"{TextTable.Count(staying, "package")} that {(staying == 1 ? "stays as it is" : "stay as they are")}",
                 parts == 0 ? "" : $"{TextTable.Count(parts, "part")} of the system",
@@ -68,11 +68,11 @@ internal static class ForecastText
         }
     }
 
-    private static void ShowRemedy(SystemForecast system, bool isUpdate, Brief? brief)
+    private static void ShowRemedy(IReportPage page, SystemForecast system, bool isUpdate, Brief? brief)
     {
         if (system.IsClean)
         {
-            ConsoleOutput.Result(brief is not null ? "Nothing that the brief does not want would come." : isUpdate
+            page.Line(brief is not null ? "Nothing that the brief does not want would come." : isUpdate
                 ? "Nothing comes back, and nothing new comes."
             : "Nothing that all accounts do without would be given.");
             return;
@@ -82,19 +82,19 @@ internal static class ForecastText
         int count = system.Families.Length;
         if (count > 0)
         {
-            ConsoleOutput.Result(brief is null
+            page.Line(brief is null
                 ? isUpdate ? Coming(system)
                     : $"{TextTable.Count(count, "package")} would be given, though {(count == 1 ? "it is" : "they are")} blocked, or no account has "
                         + $"{(count == 1 ? "it" : "them")}."
                 : $"{TextTable.Count(count, "package")} that the brief does not want would come.");
         }
         if (lost.Count > 0)
-            ConsoleOutput.Result($"No block keeps {TextFormat.List(lost)} away, which {(lost.Count == 1 ? "is a part" : "are parts")} of the "
+            page.Line($"No block keeps {TextFormat.List(lost)} away, which {(lost.Count == 1 ? "is a part" : "are parts")} of the "
                 + "system: a guard may. A brief says which, by its family.");
         if (system.Remedy is null)
             return;
-        ConsoleOutput.Result($"This would keep {(lost.Count == 0 ? "all of that" : "the rest")} away:");
-        ConsoleOutput.Verbatim($"  {system.Remedy}");
+        page.Line($"This would keep {(lost.Count == 0 ? "all of that" : "the rest")} away:");
+        page.Verbatim($"  {system.Remedy}");
     }
 
     private static string Coming(SystemForecast system)

@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
 using Moorfield.Core.HandOver;
-using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Targets;
 
@@ -10,31 +8,31 @@ namespace Moorfield.Reporting;
 internal static class HandOverText
 {
     /// <summary>What a preview of the one system does not say.</summary>
-    internal static void ShowBesides(HandOverPlan plan, ImmutableArray<SystemPlan> plans)
+    internal static void ShowBesides(IReportPage page, HandOverPlan plan, ImmutableArray<SystemPlan> plans)
     {
         var here = plans.SelectMany(p => p.Effective).Select(r => r.Package.Family).ToHashSet();
         var elsewhere = plan.Remove.Where(r => !here.Contains(r.Family)).ToList();
         if (elsewhere.Count > 0)
-            ConsoleOutput.Result($"On machines that have {(elsewhere.Count == 1 ? "it" : "them")}: "
+            page.Line($"On machines that have {(elsewhere.Count == 1 ? "it" : "them")}: "
                 + $"{TextFormat.List(elsewhere.Select(r => r.Title), 8)}.");
         int set = plan.Guards.Length - plans.SelectMany(p => p.Plan.Guards).Select(g => g.Guard).Distinct().Count();
         if (set > 0)
-            ConsoleOutput.Result($"{TextTable.Count(set, "guard")} more {(set == 1 ? "is" : "are")} set here already, and will be on every machine.");
+            page.Line($"{TextTable.Count(set, "guard")} more {(set == 1 ? "is" : "are")} set here already, and will be on every machine.");
         foreach (var program in plan.Classic)
-            ConsoleOutput.Result($"The desktop program {program.Name} runs its own silent removal, where it registered one.");
+            page.Line($"The desktop program {program.Name} runs its own silent removal, where it registered one.");
         if (plan.ListAddress is { } address)
-            ConsoleOutput.Result($"The scripts go by the list at {address}, as it is when they run.");
-        ConsoleOutput.Result("On each machine, what Windows does not let go, or what a package there needs, stays and is told.");
+            page.Line($"The scripts go by the list at {address}, as it is when they run.");
+        page.Line("On each machine, what Windows does not let go, or what a package there needs, stays and is told.");
     }
 
     /// <summary>The whole of plan.txt.</summary>
-    internal static void Write(Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, Action preview)
+    internal static void Write(IReportPage page, Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, Action preview)
     {
         string when = plans[0].Snapshot.AsOf is { } at ? $" as surveyed {at.UtcDateTime:yyyy-MM-dd HH:mm} UTC" : "";
-        ConsoleOutput.Result($"HAND-OVER, planned on {target.Name}{when}");
-        ConsoleOutput.Result();
+        page.Line($"HAND-OVER, planned on {target.Name}{when}");
+        page.Line();
         preview();
-        ConsoleOutput.Result();
+        page.Line();
         string guide = $"""
             WHAT IS IN THIS FOLDER
 
@@ -79,21 +77,21 @@ internal static class HandOverText
             These scripts are run in Moorfield's tests on a made-up machine. Their makers never ran them on Windows: try them first.
             """;
         foreach (string line in guide.ReplaceLineEndings("\n").Split('\n'))
-            ConsoleOutput.Result(line);
+            page.Line(line);
     }
 
     /// <summary>What was written.</summary>
-    internal static void ShowResult(string folder, IReadOnlyList<(string Name, byte[] Content)> files, HandOverPlan plan)
+    internal static void ShowResult(IReportPage page, string folder, IReadOnlyList<(string Name, byte[] Content)> files, HandOverPlan plan)
     {
-        ConsoleOutput.Result();
-        ConsoleOutput.Heading($"{folder}: {TextTable.Count(plan.Remove.Length, "family", "families")} to go, "
+        page.Line();
+        page.Heading($"{folder}: {TextTable.Count(plan.Remove.Length, "family", "families")} to go, "
             + $"{TextTable.Count(plan.Block.Length, "block")}, "
             + TextTable.Count(plan.Guards.Length, "guard"));
         var sheet = new TextTable("File", "Size", "What it is for").Right(1);
         foreach (var (name, content) in files)
             sheet.Add(name, TextTable.Size(content.Length), Purpose(name));
-        sheet.Write();
-        ConsoleOutput.Result("Read the data at the top of the scripts, and try them on one machine first: they were tested on a made-up machine, "
+        page.Table(sheet);
+        page.Line("Read the data at the top of the scripts, and try them on one machine first: they were tested on a made-up machine, "
             + "never on Windows.");
     }
 

@@ -1,11 +1,9 @@
-using Moorfield.Core.Model;
-
 namespace Moorfield.Reporting;
 
 /// <summary>Puts leftovers into words.</summary>
 internal static class LeftoverText
 {
-    internal static void Write(SystemSnapshot snapshot)
+    internal static void Write(IReportPage page, SystemSnapshot snapshot)
     {
         var sheet = new TextTable("Leftover", "Of", "Whose", "Size", "Where").Right(3).Quiet(4);
         foreach (var leftover in snapshot.Leftovers)
@@ -13,8 +11,8 @@ internal static class LeftoverText
                 : TextTable.Size(leftover.Bytes),
                 Where(leftover.Location));
         if (!snapshot.Leftovers.IsEmpty)
-            sheet.Write();
-        ConsoleOutput.Result($"{TextTable.Count(snapshot.Leftovers.Length, "leftover")}, {TextTable.Size(snapshot.Leftovers.Sum(l => l.Bytes))}.");
+            page.Table(sheet);
+        page.Line($"{TextTable.Count(snapshot.Leftovers.Length, "leftover")}, {TextTable.Size(snapshot.Leftovers.Sum(l => l.Bytes))}.");
     }
 
     internal static string Kind(Leftover leftover) => leftover.Kind switch

@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Targets;
 
@@ -13,44 +11,44 @@ internal static class RemovalText
     private sealed record PreviewLine(string Text, bool IsCost = false, bool IsError = false);
 
     /// <param name="weighs">Whether to say what an image will weigh; a result that follows at once says it better.</param>
-    internal static void ShowPreview(Target target, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint, bool weighs)
+    internal static void ShowPreview(IReportPage page, Target target, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint, bool weighs)
     {
         if (target.ReadOnlyReason() is { } why)
-            ConsoleOutput.Result($"This will be refused: {why}");
-        ShowPlan(target, plans, handsOver: false);
+            page.Line($"This will be refused: {why}");
+        ShowPlan(page, target, plans, handsOver: false);
         if (target.Image is { } image && plans.Any(p => p.Effective.Any(r => r.RemovesFiles)))
-            ShowStay(image, plans, keepFiles, withPoint, weighs);
+            ShowStay(page, image, plans, keepFiles, withPoint, weighs);
     }
 
     /// <param name="handsOver">Whether running machines are to carry it out, which do it in their own way.</param>
-    internal static void ShowPlan(Target target, ImmutableArray<SystemPlan> plans, bool handsOver)
+    internal static void ShowPlan(IReportPage page, Target target, ImmutableArray<SystemPlan> plans, bool handsOver)
     {
         string audience = string.Join(" or ", plans.Select(p => p.Audience).Distinct(StringComparer.Ordinal));
-        ConsoleOutput.Heading($"To be removed from {Where(target, plans)} for {audience}");
-        WriteTable(plans);
+        page.Heading($"To be removed from {Where(target, plans)} for {audience}");
+        WriteTable(page, plans);
         var lines = plans.SelectMany(p => Lines(p, handsOver).Select(l => (p.Snapshot.EditionNumber, Line: l))).ToList();
         var costs = Folded(lines.Where(l => l.Line.IsCost)).ToList();
         if (costs.Count > 0)
-            ConsoleOutput.Heading("What it costs:");
+            page.Heading("What it costs:");
         foreach (var (line, editions) in costs)
-            ConsoleOutput.Result($"  {In(editions, plans.Length)}{line.Text}");
+            page.Line($"  {In(editions, plans.Length)}{line.Text}");
         foreach (var (line, editions) in Folded(lines.Where(l => !l.Line.IsCost)))
         {
             string text = In(editions, plans.Length) + line.Text;
             if (line.IsError)
-                ConsoleOutput.Error(text);
+                page.Error(text);
             else
-                ConsoleOutput.Result(text);
+                page.Line(text);
         }
         if (plans.Length > 1 && !handsOver)
-            ConsoleOutput.Result($"{plans.Length} editions: {TextTable.Count(plans.Sum(p => p.Effective.Length), "package")}, "
+            page.Line($"{plans.Length} editions: {TextTable.Count(plans.Sum(p => p.Effective.Length), "package")}, "
                 + $"{ChangeText.Totals([.. plans.SelectMany(p => p.Plan.Changes)])}, in one run.");
     }
 
     /// <summary>What becomes of the removed files of an image, and what the file will weigh.</summary>
-    private static void ShowStay(ImageFile image, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint, bool weighs)
+    private static void ShowStay(IReportPage page, ImageFile image, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint, bool weighs)
     {
-        ConsoleOutput.Result(!withPoint
+        page.Line(!withPoint
         ? "The removed files stay inside the image file, unreferred to, until it is compacted; there is nothing to undo them from."
             : keepFiles ? "The removed files are copied to the vault: undo can bring them back even after the image is compacted."
             : "The removed files stay inside the image file until it is compacted; until then undo can bring them back (--keep-files copies them "
@@ -58,7 +56,7 @@ internal static class RemovalText
         if (!weighs)
             return;
         if (BytesWithout(image, plans) is { } bytes)
-            ConsoleOutput.Result($"{image.Name} has {TextTable.Size(image.Wim.Length)}, and about {TextTable.Size(bytes)} after 'moorfield image "
+            page.Line($"{image.Name} has {TextTable.Size(image.Wim.Length)}, and about {TextTable.Size(bytes)} after 'moorfield image "
                 + "compact'.");
     }
 
@@ -85,7 +83,7 @@ internal static class RemovalText
     /// <summary>A row of a preview, which editions share when all of it is the same.</summary>
     private sealed record PreviewRow(string Package, string Version, string Accounts, string Newcomers, string Files, string GoesWith);
 
-    private static void WriteTable(ImmutableArray<SystemPlan> plans)
+    private static void WriteTable(IReportPage page, ImmutableArray<SystemPlan> plans)
     {
         var rows = Folded(plans.SelectMany(p => p.Effective.Select(r => (p.Snapshot.EditionNumber, new PreviewRow(
             r.Package.DisplayName, r.Package.FullName.Version.ToString(), DisplayText.Accounts(r.RemovedFromAccounts, p.Snapshot), Newcomers(r),
@@ -93,7 +91,7 @@ internal static class RemovalText
             r.RemovedBecauseOf ?? ""))))).OrderBy(r => r.Item.Package, StringComparer.OrdinalIgnoreCase).ToList();
         if (rows.Count == 0)
         {
-            ConsoleOutput.Result("No package goes.");
+            page.Line("No package goes.");
             return;
         }
         var columns = new List<(string Heading, bool Quiet, Func<PreviewRow, ImmutableArray<int>, string> Cell)>
@@ -112,7 +110,7 @@ internal static class RemovalText
         var sheet = new TextTable([.. columns.Select(c => c.Heading)]).Quiet([.. columns.Index().Where(c => c.Item.Quiet).Select(c => c.Index)]);
         foreach (var (row, editions) in rows)
             sheet.Add([.. columns.Select(c => c.Cell(row, editions))]);
-        sheet.Write();
+        page.Table(sheet);
     }
 
     /// <summary>What stands below the table for one system.</summary>
@@ -196,15 +194,15 @@ internal static class RemovalText
         IsError: s.NamedExactly));
 
     /// <summary>What was named and stays, in a removal that has nothing to do.</summary>
-    internal static void ShowStaying(ImmutableArray<SystemPlan> plans)
+    internal static void ShowStaying(IReportPage page, ImmutableArray<SystemPlan> plans)
     {
         foreach (var (line, editions) in Folded(plans.SelectMany(p => Staying(p.Plan).Select(l => (p.Snapshot.EditionNumber, l)))))
         {
             string text = In(editions, plans.Length) + line.Text;
             if (line.IsError)
-                ConsoleOutput.Error(text);
+                page.Error(text);
             else
-                ConsoleOutput.Result(text);
+                page.Line(text);
         }
     }
 
@@ -226,17 +224,17 @@ internal static class RemovalText
         return $"stay for {string.Join(", ", keepers)}";
     }
 
-    internal static void ShowResult(Target target, ImmutableArray<SystemPlan> plans, Outcome outcome)
+    internal static void ShowResult(IReportPage page, Target target, ImmutableArray<SystemPlan> plans, Outcome outcome)
     {
         foreach (var (text, editions) in Folded(plans.Select(p => (p.Snapshot.EditionNumber, Result(p, outcome)))))
-            ConsoleOutput.Result(In(editions, plans.Length) + text);
+            page.Line(In(editions, plans.Length) + text);
         if (outcome.Verified)
         {
             string what = plans.Length == 1 ? DisplayText.Place(target, plans[0].Snapshot) : $"{plans.Length} editions of {target.Name}";
-            ConsoleOutput.Result($"A fresh look at {what} agrees with the plan{(outcome.Failures.IsEmpty ? "" : " in all else")}.");
+            page.Line($"A fresh look at {what} agrees with the plan{(outcome.Failures.IsEmpty ? "" : " in all else")}.");
         }
         if (target.Image is { } image)
-            ConsoleOutput.Result($"{image.Name} has {TextTable.Size(image.Wim.Length)}; 'moorfield image compact' would give back "
+            page.Line($"{image.Name} has {TextTable.Size(image.Wim.Length)}; 'moorfield image compact' would give back "
                 + $"{TextTable.Size(image.Reclaimable())}.");
     }
 

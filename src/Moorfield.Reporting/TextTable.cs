@@ -1,9 +1,8 @@
-using Moorfield.Core.Model;
 using Spectre.Console;
 
 namespace Moorfield.Reporting;
 
-/// <summary>A table: with rules and colour on a terminal, aligned plain text elsewhere.</summary>
+/// <summary>Rows below headings.</summary>
 internal sealed class TextTable(params string[] headings)
 {
     private const string Accent = "skyblue2";
@@ -26,15 +25,8 @@ internal sealed class TextTable(params string[] headings)
 
     internal void Add(params string[] cells) => _rows.Add([.. cells.Select(ConsoleOutput.Clean)]);
 
-    internal void Write()
-    {
-        if (ConsoleOutput.IsTerminal)
-            WriteBoxed();
-        else
-            WritePlain();
-    }
-
-    private void WriteBoxed()
+    /// <summary>As it is drawn on a terminal.</summary>
+    internal Table Boxed()
     {
         var table = new Table { Border = TableBorder.Horizontal, BorderStyle = new Style(Color.Grey42) };
         for (int i = 0; i < headings.Length; i++)
@@ -44,17 +36,15 @@ internal sealed class TextTable(params string[] headings)
         }
         foreach (string[] row in _rows)
             table.AddRow([.. row.Select((cell, i) => new Markup(_quiet.Contains(i) ? $"[grey62]{Markup.Escape(cell)}[/]" : Markup.Escape(cell)))]);
-        ConsoleOutput.Terminal.Write(table);
+        return table;
     }
 
-    private void WritePlain()
+    /// <summary>As aligned text.</summary>
+    internal IEnumerable<string> PlainLines()
     {
         int[] widths = [.. headings.Select((h, i) => _rows.Select(r => r[i].Length).Append(h.Length).Max())];
-        foreach (string[] row in _rows.Prepend(headings))
-        {
-            var cells = row.Select((cell, i) => _right.Contains(i) ? cell.PadLeft(widths[i]) : cell.PadRight(widths[i]));
-            ConsoleOutput.Result(string.Join("  ", cells).TrimEnd());
-        }
+        return _rows.Prepend(headings).Select(row => string.Join("  ", row.Select((cell, i) =>
+            _right.Contains(i) ? cell.PadLeft(widths[i]) : cell.PadRight(widths[i]))).TrimEnd());
     }
 
     /// <summary>Bytes in the unit that suits them: B, KB, MB or GB of 1024.</summary>

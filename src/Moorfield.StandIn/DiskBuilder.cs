@@ -1,6 +1,5 @@
 using System.Buffers.Binary;
 using System.Diagnostics;
-using System.Globalization;
 using Moorfield.Formats.Disks;
 using Moorfield.Formats.Ntfs;
 

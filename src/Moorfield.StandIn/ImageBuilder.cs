@@ -1,5 +1,4 @@
 using System.Collections.Concurrent;
-using System.Collections.Immutable;
 using Microsoft.Win32.SafeHandles;
 using Moorfield.Formats.Hives;
 using Moorfield.Formats.Native;

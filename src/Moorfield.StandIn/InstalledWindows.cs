@@ -1,7 +1,5 @@
-using System.Collections.Immutable;
 using System.IO.Enumeration;
 using Microsoft.Data.Sqlite;
-using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 
 namespace Moorfield.StandIn;

@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.StandIn;
 
 /// <summary>A package whose files lie in a Windows folder.</summary>

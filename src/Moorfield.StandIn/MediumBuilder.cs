@@ -1,5 +1,3 @@
-using System.Globalization;
-
 namespace Moorfield.StandIn;
 
 /// <summary>How a made-up medium is made.</summary>

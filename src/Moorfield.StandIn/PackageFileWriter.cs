@@ -1,7 +1,6 @@
 using System.IO.Compression;
 using System.Security.Cryptography;
 using System.Xml.Linq;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.StandIn;
 

@@ -1,6 +1,4 @@
 using System.Security.Cryptography;
-using System.Text;
-using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 
 namespace Moorfield.StandIn;

@@ -1,5 +1,3 @@
-using System.Text;
-
 namespace Moorfield.StandIn;
 
 /// <summary>Writes a small compiled resource index as the platform's compiler would. Source: docs/resources.md [tried].</summary>

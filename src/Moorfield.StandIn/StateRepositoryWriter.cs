@@ -1,5 +1,4 @@
 using Microsoft.Data.Sqlite;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.StandIn;
 

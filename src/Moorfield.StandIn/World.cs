@@ -1,8 +1,6 @@
-using System.Collections.Immutable;
 using System.IO.Compression;
 using System.Text.Json;
 using System.Text.Json.Serialization;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.StandIn;
 

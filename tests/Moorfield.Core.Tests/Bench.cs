@@ -60,8 +60,7 @@ internal sealed class Bench(string root, string vaultPath)
     internal Outcome Run(List<(SystemSnapshot Snapshot, Plan Plan)> plans, WriteInterceptor interceptor, bool keepFiles = false, bool verified = true,
     bool replayLogs = false)
     {
-        using var target = Open(interceptor);
-        target.ReplaysLogs = replayLogs;
+        using var target = Target.Open(root, interceptor, new OpenOptions { ReplaysLogs = replayLogs });
         var removal = new RemovalOperation(
             target, [.. plans.Select(p => p.Snapshot)], [.. plans.SelectMany(p => p.Plan.Request.Guards).Select(g => g.Guard)],
             fresh => fresh.Zip(plans,
@@ -130,8 +129,8 @@ internal sealed class Bench(string root, string vaultPath)
     {
         using var target = Open();
         using var vault = Vault.Open(vaultPath, new WriteInterceptor());
-        return UndoPlanner.Plan(target, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, null, overwrite,
-            Interrupted() == point);
+        return UndoPlans.Of(target, vault, new UndoRequest(
+            vault.Read(point), only is null ? null : new HashSet<string> { only }, Overwrites: overwrite, Interrupted: Interrupted() == point));
     }
 
     internal Outcome Undo(int point, string? only = null, bool overwrite = false, WriteInterceptor? interceptor = null, int? edition = null,

@@ -1,7 +1,9 @@
 using System.Collections.Immutable;
 using System.Text;
 using System.Xml.Linq;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
@@ -24,9 +26,9 @@ public sealed class BringBackPlanTests : IDisposable
     /// <summary>A place with packages that have a manifest and nothing else.</summary>
     private sealed class Place(string name, params OfferedPackage[] packages) : PackageOffer
     {
-        internal override string Name => name;
+        public override string Name => name;
 
-        internal override ImmutableArray<OfferedPackage> Packages { get; } = [.. packages];
+        public override ImmutableArray<OfferedPackage> Packages { get; } = [.. packages];
 
         internal override IEnumerable<OfferedFile> Files(PackageFullName part)
         {
@@ -59,8 +61,9 @@ public sealed class BringBackPlanTests : IDisposable
     private BringBackPlan Plan(string argument, params PackageOffer[] others)
     {
         using var volume = WindowsVolume.Open(_bench.Root, new WriteInterceptor());
-        using var planner = new BringBackPlanner(volume, _bench.Read(), others, new Audience([], Newcomers: true), [], DateTimeOffset.UnixEpoch);
-        return planner.Plan([argument]);
+        var snapshot = _bench.Read();
+        using var facts = new BringBackFacts(volume, snapshot, others);
+        return new BringBackPlanner(facts, snapshot, new Audience([], Newcomers: true), [], DateTimeOffset.UnixEpoch).Plan([argument]);
     }
 
     [Theory]

@@ -52,8 +52,7 @@ public sealed class DirtyHiveTests : IDisposable
 
     private Outcome Block(string path, bool replay, string? vault = "vault")
     {
-        using var target = Target.Open(path, new WriteInterceptor());
-        target.ReplaysLogs = replay;
+        using var target = Target.Open(path, new WriteInterceptor(), new OpenOptions { ReplaysLogs = replay });
         var systems = target.Read(target.SelectEditions([]));
         var blocking = BlockOperation.Block(target, systems, BlockPlanner.Families(systems, ["Larkfield.Ferry_8pewgm0k42rsa"]), [], []);
         return blocking.CarryOut(blocking.Plan(), new RunSettings(vault is null ? null : _folder[vault], new WriteInterceptor()))!;

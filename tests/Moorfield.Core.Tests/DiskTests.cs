@@ -1,6 +1,6 @@
 using Moorfield.Core.Disks;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Model;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Vaults;

@@ -1,7 +1,7 @@
 using System.Runtime.CompilerServices;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.StandIn;

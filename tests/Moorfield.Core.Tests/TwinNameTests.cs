@@ -1,5 +1,5 @@
+using Moorfield.Core.Layout;
 using Moorfield.Core.Model;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Formats.Disks;

@@ -43,7 +43,7 @@ public sealed class VaultDurabilityTests : IDisposable
         string whole = State(bench);
         bench.Remove("Weather,Calculator", "everyone");
         // Something else writes since, so that nothing goes back whole.
-        bench.Run(new Transactions.RunRequest(RunKind.Block, "block", null, bench.Identity(), [], [new KeyAdded("", Reading.Places.Software,
+        bench.Run(new Transactions.RunRequest(RunKind.Block, "block", null, bench.Identity(), [], [new KeyAdded("", Layout.Places.Software,
             @"Saltmarsh\Other")]));
         Tool.Read("cp", "-a", made, made + "-removed");
         Tool.Read("cp", "-a", _folder["vault"], _folder["sound"]);
@@ -152,7 +152,7 @@ public sealed class VaultDurabilityTests : IDisposable
                         break;
                     case "without restore point":
                         bench.Run(new Transactions.RunRequest(RunKind.Block, "key", null, bench.Identity(), [],
-                            [new KeyAdded("", Reading.Places.Software, $@"Saltmarsh\Other {step}") { Edition = kind == "image" ? 1 : null }]));
+                            [new KeyAdded("", Layout.Places.Software, $@"Saltmarsh\Other {step}") { Edition = kind == "image" ? 1 : null }]));
                         break;
                     default:
                         using (var vault = Vault.OpenExisting(_folder["vault"]))

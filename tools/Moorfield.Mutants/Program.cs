@@ -13,8 +13,9 @@ namespace Moorfield.Mutants;
 internal static class Program
 {
     private const int Nearest = 6;
+    private const int MostClasses = 24;
     private static readonly TimeSpan Limit = TimeSpan.FromSeconds(10);
-    private static readonly TimeSpan Slow = TimeSpan.FromSeconds(90);
+    private static readonly TimeSpan Slow = TimeSpan.FromSeconds(150);
 
     /// <summary>Arguments: COPY SAMPLE SEED FILE… (files below the copy of the repository, which is changed).</summary>
     private static int Main(string[] arguments)
@@ -27,12 +28,14 @@ internal static class Program
             Console.WriteLine("There is no file below src to change.");
             return 2;
         }
-        string project = files[0].Contains("/Moorfield.Formats/", StringComparison.Ordinal) ? "Formats" : "Core";
-        var mutants = Build(copy, project, files);
+        string[] projects = files[0].Contains("/Moorfield.Formats/", StringComparison.Ordinal) ? ["Formats", "Core"] : ["Core"];
+        var mutants = Build(copy, projects, files);
         Console.WriteLine($"{mutants.Count} mutants in {files.Length} files");
-        var classes = Classes(copy, project);
+        string[] all = [.. files.SelectMany(f => Types(copy, f)).Distinct()];
+        var classes = projects.SelectMany(p => Classes(copy, p)).Where(c => c.Mentions(all) > 0).OrderByDescending(c => c.Mentions(all))
+            .Take(MostClasses).ToList();
         foreach (var one in classes)
-            Measure(copy, project, one);
+            Measure(copy, one);
         var random = new Random(seed);
         var chosen = mutants.OrderBy(_ => random.Next()).Take(sample).OrderBy(m => m.File, StringComparer.Ordinal).ThenBy(m => m.Line).ToList();
         int caught = 0;
@@ -40,7 +43,7 @@ internal static class Program
         {
             string[] types = Types(copy, mutant.File);
             var near = classes.Where(c => c.Reached.Contains(mutant.Number)).OrderByDescending(c => c.Nearness(types)).Take(Nearest).ToList();
-            if (near.Count > 0 && near.Exists(c => !Passes(copy, project, c.Name, mutant.Number, null, c.Time * 4 + TimeSpan.FromSeconds(15))))
+            if (near.Count > 0 && near.Exists(c => !Passes(copy, c, mutant.Number, null, c.Time * 4 + TimeSpan.FromSeconds(15))))
                 caught++;
             else
                 Console.WriteLine($"{(near.Count > 0 ? "survives" : "not reached")}: {mutant.File}:{mutant.Line}: {mutant.Before}  ->  {mutant.After}");
@@ -49,7 +52,7 @@ internal static class Program
         return caught * 5 >= chosen.Count * 4 ? 0 : 1;
     }
 
-    private static List<Mutant> Build(string copy, string project, string[] files)
+    private static List<Mutant> Build(string copy, string[] projects, string[] files)
     {
         File.WriteAllText(Path.Combine(copy, "src", "Moorfield.Formats", "Switch.cs"), """
             namespace Moorfield.Mutants;
@@ -86,21 +89,40 @@ internal static class Program
                 File.WriteAllText(Path.Combine(copy, file), root.ToFullString());
                 mutants.AddRange(mutator.Mutants);
             }
-            var (code, output) = Run(copy, "dotnet", TimeSpan.FromMinutes(15), [], "build", $"tests/Moorfield.{project}.Tests", "-v", "quiet", "--tl:off",
-                "-p:RunAnalyzers=false", "-p:TreatWarningsAsErrors=false", "-p:EnforceCodeStyleInBuild=false", "-clp:NoSummary");
+            var (code, output) = (0, "");
+            foreach (string project in projects.TakeWhile(_ => code == 0))
+                (code, output) = Run(copy, "dotnet", TimeSpan.FromMinutes(15), [], "build", $"tests/Moorfield.{project}.Tests", "-v", "quiet", "--tl:off",
+                    "-p:RunAnalyzers=false", "-p:TreatWarningsAsErrors=false", "-p:EnforceCodeStyleInBuild=false", "-clp:NoSummary");
             if (code == 0)
                 return mutants;
             int before = dropped.Values.Sum(d => d.Count);
+            var errors = new List<(string File, int Line)>();
             foreach (Match error in Regex.Matches(output, @"(?<file>src/[^(]+)\((?<line>\d+),\d+\): error", RegexOptions.ExplicitCapture, Limit))
             {
                 string file = error.Groups["file"].Value[error.Groups["file"].Value.LastIndexOf("src/", StringComparison.Ordinal)..];
                 if (dropped.TryGetValue(file, out var lines))
-                    lines.Add(int.Parse(error.Groups["line"].Value, CultureInfo.InvariantCulture));
+                {
+                    errors.Add((file, int.Parse(error.Groups["line"].Value, CultureInfo.InvariantCulture)));
+                    lines.Add(errors[^1].Line);
+                }
             }
+            // Some errors are said to be elsewhere than the mutant that makes them: then its whole member has none.
+            if (dropped.Values.Sum(d => d.Count) == before)
+                errors.ForEach(e => dropped[e.File].UnionWith(Member(originals[e.File], e.Line)));
             if (dropped.Values.Sum(d => d.Count) == before)
                 throw new InvalidOperationException("The mutants do not compile: " + output[..Math.Min(2000, output.Length)]);
         }
         throw new InvalidOperationException("The mutants do not compile, however many are dropped.");
+    }
+
+    /// <summary>The lines of the member that a line is in.</summary>
+    private static IEnumerable<int> Member(string text, int line)
+    {
+        var tree = CSharpSyntaxTree.ParseText(text);
+        return tree.GetRoot().DescendantNodes().OfType<MemberDeclarationSyntax>().Where(m => m is not (BaseTypeDeclarationSyntax or
+                BaseNamespaceDeclarationSyntax)).Select(m => tree.GetLineSpan(m.Span))
+            .Select(s => (From: s.StartLinePosition.Line + 1, To: s.EndLinePosition.Line + 1)).Where(s => s.From <= line && line <= s.To)
+            .SelectMany(s => Enumerable.Range(s.From, s.To - s.From + 1));
     }
 
     private static string[] Types(string copy, string file) =>
@@ -112,15 +134,15 @@ internal static class Program
             .Select(f => (Name: Path.GetFileNameWithoutExtension(f), Text: File.ReadAllText(f)))
             .Where(f => f.Text.Contains($"public sealed class {f.Name}", StringComparison.Ordinal)
                 && f.Name is not ("ArchitectureTests" or "HousePictureTests"))
-            .Select(f => new TestClass(f.Name, f.Text))];
+            .Select(f => new TestClass(project, f.Name, f.Text))];
 
     /// <summary>Runs a class without any mutant, to see which it reaches and how long it takes. One that fails is left out.</summary>
-    private static void Measure(string copy, string project, TestClass one)
+    private static void Measure(string copy, TestClass one)
     {
         string reached = Path.Combine(copy, "reached.txt");
         File.Delete(reached);
         var watch = Stopwatch.StartNew();
-        if (!Passes(copy, project, one.Name, 0, reached, Slow))
+        if (!Passes(copy, one, 0, reached, Slow))
         {
             Console.WriteLine($"left out: {one.Name} fails without any mutant, or takes longer than {Slow.TotalSeconds:0} s");
             return;
@@ -131,18 +153,20 @@ internal static class Program
                 .Select(n => int.Parse(n, CultureInfo.InvariantCulture))];
     }
 
-    private static bool Passes(string copy, string project, string name, int mutant, string? reached, TimeSpan limit)
+    private static bool Passes(string copy, TestClass one, int mutant, string? reached, TimeSpan limit)
     {
         var environment = new Dictionary<string, string> { ["MOORFIELD_MUTANT"] = mutant.ToString(CultureInfo.InvariantCulture) };
         if (reached is not null)
             environment["MOORFIELD_REACHED"] = reached;
-        string program = Path.Combine(copy, "tests", $"Moorfield.{project}.Tests", "bin", "Debug", "net10.0", $"Moorfield.{project}.Tests");
-        return Run(copy, program, limit, environment, ["-noColor", "-noLogo", "-stopOnFail", "-class", $"*.{name}"]).Code == 0;
+        string program = Path.Combine(copy, "tests", $"Moorfield.{one.Project}.Tests", "bin", "Debug", "net10.0", $"Moorfield.{one.Project}.Tests");
+        return Run(copy, program, limit, environment, ["-noColor", "-noLogo", "-stopOnFail", "-class", $"*.{one.Name}"]).Code == 0;
     }
 
     /// <param name="name">Of its file as well.</param>
-    private sealed class TestClass(string name, string text)
+    private sealed class TestClass(string project, string name, string text)
     {
+        internal string Project => project;
+
         internal string Name => name;
 
         internal TimeSpan Time { get; set; }
@@ -152,7 +176,9 @@ internal static class Program
         /// <summary>How often it names one of the types, for the time it takes; most where its own name begins with one.</summary>
         internal double Nearness(string[] types) =>
             ((types.Any(t => name.StartsWith(t, StringComparison.Ordinal)) ? 1000 : 1)
-                + 5 * types.Sum(t => Regex.Matches(text, $@"\b{Regex.Escape(t)}\b", RegexOptions.None, Limit).Count)) / (1 + Time.TotalSeconds);
+                + 5 * Mentions(types)) / (1 + Time.TotalSeconds);
+
+        internal int Mentions(string[] types) => types.Sum(t => Regex.Matches(text, $@"\b{Regex.Escape(t)}\b", RegexOptions.None, Limit).Count);
     }
 
     private static (int Code, string Output) Run(

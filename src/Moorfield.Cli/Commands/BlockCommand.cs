@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using System.CommandLine;
-using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
@@ -9,7 +6,6 @@ using Moorfield.Core.Targets;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -51,52 +47,52 @@ internal static class BlockCommand
         var filters = new FilterOptions(command, forChange: true);
         var brief = new BriefOptions(command);
         var options = new ChangeOptions(command);
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            using var target = options.Open(parsed, parsed.GetRequiredValue(TargetPath));
-            string[] arguments = parsed.GetValue(families) ?? [];
-            var filter = filters.Read(parsed);
-            target.Maker = parsed.GetValue(Maker);
-            if (filter.IsEmpty && filters.Keep(parsed).Length > 0)
+            using var target = options.Open(call, call.GetRequiredValue(TargetPath));
+            target.NameMaker(call.GetValue(Maker));
+            string[] arguments = call.GetValue(families) ?? [];
+            var filter = filters.Read(call);
+            if (filter.IsEmpty && filters.Keep(call).Length > 0)
                 throw new MoorfieldException(ErrorKind.InvalidUsage,
                     "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
-            if (arguments.Length == 0 && filter.IsEmpty && parsed.GetValue(from) is not null && !brief.IsGiven(parsed))
+            if (arguments.Length == 0 && filter.IsEmpty && call.GetValue(from) is not null && !brief.IsGiven(call))
                 throw new MoorfieldException(ErrorKind.InvalidUsage,
                     "--from says where FAMILY is looked up: name families, or '*' for all of them, or give a --brief.");
-            if (arguments.Length == 0 && filter.IsEmpty && !brief.IsGiven(parsed) && parsed.GetValue(registry) is null
-                && parsed.GetValue(coming) is null)
+            if (arguments.Length == 0 && filter.IsEmpty && !brief.IsGiven(call) && call.GetValue(registry) is null
+                && call.GetValue(coming) is null)
                 throw new MoorfieldException(ErrorKind.InvalidUsage,
                     "Say what to block: families, what is known of packages (--standing, --origin and the like), --brief FILE, --coming IMAGE, or "
                         + "--reg FILE.");
-            if (brief.IsGiven(parsed) && parsed.GetValue(registry) is not null)
+            if (brief.IsGiven(call) && call.GetValue(registry) is not null)
                 throw new MoorfieldException(ErrorKind.InvalidUsage,
                     "Give --brief or --reg: a brief's guards are for those whom it says, a file's for everyone.");
-            if (parsed.GetValue(coming) is not null && (brief.IsGiven(parsed) || parsed.GetValue(registry) is not null || target.HasEditions))
+            if (call.GetValue(coming) is not null && (brief.IsGiven(call) || call.GetValue(registry) is not null || target.HasEditions))
                 throw new MoorfieldException(ErrorKind.InvalidUsage, "--coming is for an installed system, and goes without --brief and --reg.");
-            var given = brief.Load(parsed);
-            IReadOnlyCollection<Guard> guards = parsed.GetValue(coming) is not null || parsed.GetValue(registry) is not null ? KnownGuards.All
+            var given = brief.Load(call);
+            IReadOnlyCollection<Guard> guards = call.GetValue(coming) is not null || call.GetValue(registry) is not null ? KnownGuards.All
                 : given?.Guards ?? [];
-            var snapshots = Common.Read(target, parsed.GetValue(coming) is null ? parsed.GetValue(Edition) : [], guards);
-            ImmutableArray<SystemSnapshot> others = parsed.GetValue(from) is { } other ? ReadOther(other, parsed.GetValue(Maker)) : [];
-            var request = Given(given, [.. snapshots, .. others], parsed.GetValue(registry));
-            if (parsed.GetValue(coming) is { } image)
+            var snapshots = Common.Read(call.Console, target, call.GetValue(coming) is null ? call.GetValue(Edition) : [], guards);
+            ImmutableArray<SystemSnapshot> others = call.GetValue(from) is { } other ? ReadOther(call, other, call.GetValue(Maker)) : [];
+            var request = Given(given, [.. snapshots, .. others], call.GetValue(registry));
+            if (call.GetValue(coming) is { } image)
             {
-                var edition = ForecastCommand.ReadImage(image, parsed.GetValue(Edition) ?? [], snapshots[0]);
-                var forecast = ForecastOperation.Of(target, snapshots[0], edition, null, Common.Points(options.VaultPath(parsed)));
+                var edition = ForecastCommand.ReadImage(call, image, call.GetValue(Edition) ?? [], snapshots[0]);
+                var forecast = ForecastOperation.Of(target, snapshots[0], edition, null, Common.Points(call.Console, options.VaultPath(call)));
                 request = request with { Families = forecast.Blockable(isUpdate: true), Guards = forecast.Open(snapshots[0].EditionId) };
             }
-            var named = parsed.GetValue(from) is null ? BlockPlanner.Families(snapshots, arguments) : FamiliesOf(others, arguments);
+            var named = call.GetValue(from) is null ? BlockPlanner.Families(snapshots, arguments) : FamiliesOf(others, arguments);
             var fitting = filter.IsEmpty ? []
-                : filter.Choose(filters.Keep(parsed), others.IsEmpty ? snapshots : others).SelectMany(c => c).Select(c => c.Package.Family);
+                : filter.Choose(filters.Keep(call), others.IsEmpty ? snapshots : others).SelectMany(c => c).Select(c => c.Package.Family);
             request = request with { Families = [.. named.Concat(fitting).Concat(request.Families).Distinct()] };
             foreach (var family in request.Families)
             {
                 if (BlockPlanner.NearMiss(snapshots, family) is { } near)
-                    ConsoleOutput.Notice($"moorfield: {family} is not installed, and differs in {TextTable.Count(near.Letters, "letter")} from "
+                    call.Console.Notice($"moorfield: {family} is not installed, and differs in {TextTable.Count(near.Letters, "letter")} from "
                         + $"{near.Family}, "
                         + "which is. Make sure that it is the one you mean.");
             }
-            return Run(parsed, options, BlockOperation.Block(target, snapshots, request.Families, request.Guards, request.Who));
+            return Run(call, options, BlockOperation.Block(target, snapshots, request.Families, request.Guards, request.Who));
         });
         return command;
     }
@@ -113,11 +109,11 @@ internal static class BlockCommand
             """)
         { TargetPath, families, Edition };
         var options = new ChangeOptions(command);
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            using var target = options.Open(parsed, parsed.GetRequiredValue(TargetPath));
-            var snapshots = Common.Read(target, parsed.GetValue(Edition));
-            return Run(parsed, options, BlockOperation.Unblock(target, snapshots, parsed.GetRequiredValue(families)));
+            using var target = options.Open(call, call.GetRequiredValue(TargetPath));
+            var snapshots = Common.Read(call.Console, target, call.GetValue(Edition));
+            return Run(call, options, BlockOperation.Unblock(target, snapshots, call.GetRequiredValue(families)));
         });
         return command;
     }
@@ -140,9 +136,9 @@ internal static class BlockCommand
         return new BlockRequest(blocks, guards, BlockRequest.Nothing.Who);
     }
 
-    private static ImmutableArray<SystemSnapshot> ReadOther(string path, string? maker)
+    private static ImmutableArray<SystemSnapshot> ReadOther(Invocation call, string path, string? maker)
     {
-        var (other, snapshots) = Common.Read(path, maker: maker);
+        var (other, snapshots) = Common.Read(call, path, maker: maker);
         using var open = other;
         return snapshots;
     }
@@ -151,7 +147,7 @@ internal static class BlockCommand
         [.. PackageSelector.Find(arguments, snapshots).SelectMany(s => s)
             .Where(c => c.Exactly || c.Package.Role is PackageRole.Application or PackageRole.Addon).Select(c => c.Package.Family).Distinct()];
 
-    private static int Run(ParseResult parsed, ChangeOptions options, BlockOperation blocking)
+    private static ExitCode Run(Invocation call, ChangeOptions options, BlockOperation blocking)
     {
         var target = blocking.Target;
         var proposal = blocking.Plan();
@@ -159,60 +155,60 @@ internal static class BlockCommand
         {
             string state = blocking.Lifts ? "not blocked" : "blocked";
             string where = snapshot.EditionNumber is { } number ? $" in edition {number}" : "";
-            ConsoleOutput.Notice($"{TextFormat.List(plan.Unchanged.Select(f => f.ToString()), 3)} {(plan.Unchanged.Length == 1 ? "is" : "are")} "
+            call.Console.Notice($"{TextFormat.List(plan.Unchanged.Select(f => f.ToString()), 3)} {(plan.Unchanged.Length == 1 ? "is" : "are")} "
                 + $"{state} "
                 + $"already{where}.");
         }
         if (!proposal.HasEffect)
         {
-            ConsoleOutput.Notice("Nothing was changed.");
-            return Program.Done;
+            call.Console.Notice("Nothing was changed.");
+            return ExitCode.Done;
         }
         var guards = proposal.Guards;
         var kind = blocking.Lifts ? RunKind.Unblock : RunKind.Block;
         var concerned = proposal.Plans.Where(p => !p.Plan.Families.IsEmpty).ToList();
         return options.CarryOut(
-            parsed, blocking, proposal,
+            call, blocking, proposal,
             DocumentBuilder.Plan(
                 target.FullPath, blocking.Lifts ? "unblock" : "block", proposal.Families.Select(f => f.ToString()), proposal.Request.Changes, null),
-            () =>
+            page =>
             {
                 foreach (var (snapshot, plan, _) in concerned)
-                    ShowPreview(DisplayText.Place(target, snapshot), plan, snapshot, kind);
+                    ShowPreview(page, DisplayText.Place(target, snapshot), plan, snapshot, kind);
                 if (guards.Length > 0)
-                    ConsoleOutput.Heading($"Guards to be set on {target.Name}");
+                    page.Heading($"Guards to be set on {target.Name}");
                 foreach (var guard in guards)
-                    ConsoleOutput.Result($"  {guard.Title}: {guard.Purpose}");
+                    page.Line($"  {guard.Title}: {guard.Purpose}");
             },
-            _ =>
+            (page, _) =>
             {
                 foreach (var (snapshot, plan, _) in concerned)
-                    ShowResult(target, snapshot, plan, kind);
+                    ShowResult(page, target, snapshot, plan, kind);
                 if (guards.Length > 0)
-                    ConsoleOutput.Result($"{TextTable.Count(guards.Length, "guard")} set: {TextFormat.List(guards.Select(g => g.Title))}.");
+                    page.Line($"{TextTable.Count(guards.Length, "guard")} set: {TextFormat.List(guards.Select(g => g.Title))}.");
             });
     }
 
-    private static void ShowPreview(string target, BlockPlan plan, SystemSnapshot snapshot, RunKind kind)
+    private static void ShowPreview(IReportPage page, string target, BlockPlan plan, SystemSnapshot snapshot, RunKind kind)
     {
-        ConsoleOutput.Heading($"{(kind == RunKind.Block ? "To be blocked" : "Blocks to be lifted")} on {target}");
+        page.Heading($"{(kind == RunKind.Block ? "To be blocked" : "Blocks to be lifted")} on {target}");
         foreach (var family in plan.Families)
         {
             var package = snapshot.Packages.FirstOrDefault(p => p.Family == family);
             string note = kind == RunKind.Block && package is { Newcomers: true }
                 ? "; it is provisioned now and stays so: 'remove --for newcomers' takes that away as well" : "";
-            ConsoleOutput.Result($"  {family}  ({(package is null ? "not installed" : package.DisplayName)}{note})");
+            page.Line($"  {family}  ({(package is null ? "not installed" : package.DisplayName)}{note})");
         }
     }
 
-    private static void ShowResult(Target target, SystemSnapshot snapshot, BlockPlan plan, RunKind kind)
+    private static void ShowResult(IReportPage page, Target target, SystemSnapshot snapshot, BlockPlan plan, RunKind kind)
     {
-        ConsoleOutput.Result($"{TextTable.Count(plan.Families.Length, "family", "families")} "
+        page.Line($"{TextTable.Count(plan.Families.Length, "family", "families")} "
             + $"{(kind == RunKind.Block ? "blocked" : "no longer blocked")} on "
             + $"{DisplayText.Place(target, snapshot)}.");
         var present = snapshot.Packages.Where(p => p.IsHeld && plan.Families.Contains(p.Family)).Select(p => p.DisplayName)
             .Distinct(StringComparer.Ordinal).ToList();
         if (kind == RunKind.Block && present.Count > 0)
-            ConsoleOutput.Result($"Nothing was removed: {TextFormat.List(present)} {(present.Count == 1 ? "is" : "are")} still there.");
+            page.Line($"Nothing was removed: {TextFormat.List(present)} {(present.Count == 1 ? "is" : "are")} still there.");
     }
 }

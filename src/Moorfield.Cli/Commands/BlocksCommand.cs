@@ -1,14 +1,10 @@
-using System.CommandLine;
-using System.Globalization;
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -19,7 +15,7 @@ internal static class BlocksCommand
     private static readonly Option<string?> VaultPath = Common.VaultPath();
     private static readonly Option<string?> Registry = new("--reg") { Description = "Write the blocks, and the known guards that are set, to a "
         + "registry text file, which must not be there yet", HelpName = "FILE" };
-    private static readonly Option<string> Format = Common.Format("table", "json", "csv");
+    private static readonly Option<string> Format = Common.Format(hasRows: true);
 
     internal static Command Create()
     {
@@ -45,47 +41,40 @@ internal static class BlocksCommand
         internal bool IsPresent => Package?.IsHeld == true;
     }
 
-    private static int Run(ParseResult parsed)
+    private static ExitCode Run(Invocation call)
     {
-        IReadOnlyCollection<Guard> guards = parsed.GetValue(Registry) is null ? [] : KnownGuards.All;
-        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition), guards);
+        IReadOnlyCollection<Guard> guards = call.GetValue(Registry) is null ? [] : KnownGuards.All;
+        var (target, snapshots) = Common.Read(call, call.GetRequiredValue(TargetPath), call.GetValue(Edition), guards);
         using var open = target;
-        var history = new BlockHistory(Common.Points(parsed.GetValue(VaultPath)), target.Identify(snapshots[0]));
+        var history = new BlockHistory(Common.Points(call.Console, call.GetValue(VaultPath)), target.Identify(snapshots[0]));
         var blocks = snapshots.SelectMany(s => s.Blocks.Select(family =>
         {
             var point = history.SetBy(family, s.EditionNumber);
             var package = s.Packages.Where(p => p.Family == family).OrderByDescending(p => p.IsHeld).FirstOrDefault();
             return new Block(s, family, package, point?.Created ?? s.BlockTimes.GetValueOrDefault(family), point);
         })).ToList();
-        if (parsed.GetValue(Registry) is { } file)
-            WriteRegistry(target, snapshots, file);
-        Common.Print(
-            parsed.GetValue(Format),
-            json: () =>
-            {
-                DocumentJson.Write(new BlocksJson("moorfield.blocks/1", target.FullPath,
+        if (call.GetValue(Registry) is { } file)
+            WriteRegistry(call.Console, target, snapshots, file);
+        call.Write(Format, new Report(
+            () => new BlocksJson("moorfield.blocks/1", target.FullPath,
                     [.. blocks.Select(b =>
                     new BlockJson(b.Snapshot.EditionNumber, b.Family.ToString(), b.Package?.DisplayName, b.Package is not null, b.IsPresent, b.Since,
-                    b.SetBy?.Number))]));
-            },
-            csv: () =>
-            {
-                Csv.Write(["family", "displayName", "installed", "present", "since", "restorePoint", "edition"], blocks.Select(b => new[]
-                {
-                    b.Family.ToString(), b.Package?.DisplayName ?? "", Csv.Flag(b.Package is not null), Csv.Flag(b.IsPresent),
-                    b.Since?.ToString("O", CultureInfo.InvariantCulture) ?? "",
-                    b.SetBy?.Number.ToString(CultureInfo.InvariantCulture) ?? "", b.Snapshot.EditionNumber?.ToString() ?? "",
-                }));
-            },
-            table: () =>
+                    b.SetBy?.Number))]),
+            page =>
             {
                 foreach (var snapshot in snapshots)
-                    WriteTable(target, snapshot, [.. blocks.Where(b => b.Snapshot == snapshot)]);
-            });
-        return Program.Done;
+                    WriteTable(page, target, snapshot, [.. blocks.Where(b => b.Snapshot == snapshot)]);
+            },
+            () => new ReportRows(["family", "displayName", "installed", "present", "since", "restorePoint", "edition"], blocks.Select(b => new[]
+                {
+                    b.Family.ToString(), b.Package?.DisplayName ?? "", ReportRows.Flag(b.Package is not null), ReportRows.Flag(b.IsPresent),
+                    b.Since?.ToString("O", CultureInfo.InvariantCulture) ?? "",
+                    b.SetBy?.Number.ToString(CultureInfo.InvariantCulture) ?? "", b.Snapshot.EditionNumber?.ToString() ?? "",
+                }))));
+        return ExitCode.Done;
     }
 
-    private static void WriteRegistry(Target target, IReadOnlyList<SystemSnapshot> snapshots, string file)
+    private static void WriteRegistry(ConsoleOutput console, Target target, IReadOnlyList<SystemSnapshot> snapshots, string file)
     {
         if (snapshots.Count > 1)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "A registry text file is that of one system: choose one with --edition.");
@@ -93,13 +82,13 @@ internal static class BlocksCommand
         var set = guards.GroupBy(g => g.Guard).Where(g => g.All(s => s.IsSet)).Select(g => g.Key).ToList();
         NewFile.Write(file,
             RegistryExchange.Write($"Blocks and guards of {DisplayText.Place(target, snapshots[0])}, by moorfield", snapshots[0].Blocks, set));
-        ConsoleOutput.Notice($"{file} holds {TextTable.Count(snapshots[0].Blocks.Length, "block")} and {TextTable.Count(set.Count, "guard")}.");
+        console.Notice($"{file} holds {TextTable.Count(snapshots[0].Blocks.Length, "block")} and {TextTable.Count(set.Count, "guard")}.");
     }
 
-    private static void WriteTable(Target target, SystemSnapshot snapshot, List<Block> blocks)
+    private static void WriteTable(IReportPage page, Target target, SystemSnapshot snapshot, List<Block> blocks)
     {
         if (snapshot.EditionNumber is not null)
-            ConsoleOutput.Heading(DisplayText.Describe(snapshot));
+            page.Heading(DisplayText.Describe(snapshot));
         var sheet = new TextTable("Blocked family", "Here now", "Accounts", "Newcomers", "Since", "Set by").Quiet(4, 5);
         foreach (var block in blocks)
         {
@@ -113,11 +102,11 @@ internal static class BlocksCommand
                 block.SetBy is { } point ? $"restore point {point.Number}" : DisplayText.Nothing);
         }
         if (blocks.Count > 0)
-            sheet.Write();
-        ConsoleOutput.Result($"{TextTable.Count(blocks.Count, "family", "families")} blocked on {DisplayText.Place(target, snapshot)}.");
+            page.Table(sheet);
+        page.Line($"{TextTable.Count(blocks.Count, "family", "families")} blocked on {DisplayText.Place(target, snapshot)}.");
         var present = blocks.Where(b => b.IsPresent).Select(b => b.Package!.DisplayName).ToList();
         if (present.Count > 0)
-            ConsoleOutput.Result($"Blocked but present: {TextFormat.List(present)}. A block only keeps updates from provisioning a family; "
+            page.Line($"Blocked but present: {TextFormat.List(present)}. A block only keeps updates from provisioning a family; "
                 + "'moorfield remove' takes away what is there.");
     }
 }

@@ -1,12 +1,8 @@
-using System.CommandLine;
-using System.Globalization;
 using Moorfield.Core.HandOver;
-using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -33,30 +29,30 @@ internal static class BriefCommand
               moorfield brief draft /mnt/counter-07 --output counters.brief.yaml
             """)
         { targetPath, edition, output };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            var (target, snapshots) = Common.Read(parsed.GetRequiredValue(targetPath), parsed.GetValue(edition));
+            var (target, snapshots) = Common.Read(call, call.GetRequiredValue(targetPath), call.GetValue(edition));
             using var open = target;
             string text = BriefDraft.Write($"Packages of {target.Name}", snapshots);
-            if (parsed.GetValue(output) is not { } file)
+            if (call.GetValue(output) is not { } file)
             {
                 Console.Out.Write(ConsoleOutput.CleanLines(text));
-                return Program.Done;
+                return ExitCode.Done;
             }
             NewFile.Write(file, System.Text.Encoding.UTF8.GetBytes(text));
             int families = snapshots.SelectMany(s => s.Packages).Select(p => p.Family).Distinct().Count();
-            ConsoleOutput.Result($"{file} names {TextTable.Count(families, "family", "families")}, all as kept. Move lines to remove, then look with "
+            call.Console.Line($"{file} names {TextTable.Count(families, "family", "families")}, all as kept. Move lines to remove, then look with "
                 + $"{TextFormat.Command("brief", "show", file, "--on", target.FullPath)}.");
-            return Program.Done;
+            return ExitCode.Done;
         });
         return command;
     }
 
     /// <summary>The end of a command that goes by a brief of which a rule takes nothing.</summary>
-    internal static int Unmeant(Target target)
+    internal static ExitCode Unmeant(IReportPage page, Target target)
     {
-        ConsoleOutput.Error($"{target.Name}: a rule of the brief takes nothing, and --strict does not allow that. Nothing was changed.");
-        return Program.Differs;
+        page.Error($"{target.Name}: a rule of the brief takes nothing, and --strict does not allow that. Nothing was changed.");
+        return ExitCode.Differs;
     }
 
     private static Command CreateShow()
@@ -65,7 +61,7 @@ internal static class BriefCommand
         var on = new Option<string>("--on") { Description = "The target to hold it against", HelpName = "TARGET", Required = true };
         var sha256 = new Option<string?>("--brief-sha256") { Description = "Take the brief only if this is its SHA-256", HelpName = "HEX" };
         var edition = Common.Edition();
-        var format = Common.Format("table", "json");
+        var format = Common.Format();
         var command = new Command("show", """
             Shows what a brief means for a target: what each rule takes, which rule took each package, and rules that take nothing.
 
@@ -73,24 +69,22 @@ internal static class BriefCommand
               moorfield brief show counters.brief.yaml --on /mnt/counter-07
             """)
         { file, on, sha256, edition, format };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            var brief = BriefOptions.Load(parsed.GetRequiredValue(file), parsed.GetValue(sha256));
-            var (target, snapshots) = Common.Read(parsed.GetRequiredValue(on), parsed.GetValue(edition), maker: brief.Maker);
+            var brief = BriefOptions.Load(call.Console, call.GetRequiredValue(file), call.GetValue(sha256));
+            var (target, snapshots) = Common.Read(call, call.GetRequiredValue(on), call.GetValue(edition), maker: brief.Maker);
             using var open = target;
             var systems = snapshots.Select(s => (Snapshot: s, Choice: BriefSelection.Of(brief, s))).ToList();
-            if (parsed.GetValue(format) == "json")
+            call.Write(format, new Report(() => DocumentBuilder.Brief(brief, target, systems), page =>
             {
-                DocumentJson.Write(DocumentBuilder.Brief(brief, target, systems));
-                return Program.Done;
-            }
-            for (int i = 0; i < systems.Count; i++)
-            {
-                if (i > 0)
-                    ConsoleOutput.Result();
-                Show(brief, target, systems[i].Snapshot, systems[i].Choice);
-            }
-            return Program.Done;
+                for (int i = 0; i < systems.Count; i++)
+                {
+                    if (i > 0)
+                        page.Line();
+                    Show(page, brief, target, systems[i].Snapshot, systems[i].Choice);
+                }
+            }));
+            return ExitCode.Done;
         });
         return command;
     }
@@ -119,40 +113,40 @@ internal static class BriefCommand
               moorfield brief export counters.brief.yaml --on survey-COUNTER-03.json --issue 1 --not-after 2027-03-31 --output counters.list
             """)
         { file, on, who, edition, issue, notAfter, output };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            if (parsed.GetValue(issue) < 1)
+            if (call.GetValue(issue) < 1)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, "--issue takes a number from 1 on.");
-            if (!DateOnly.TryParseExact(parsed.GetRequiredValue(notAfter), "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None,
+            if (!DateOnly.TryParseExact(call.GetRequiredValue(notAfter), "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None,
                 out var last))
-                throw new MoorfieldException(ErrorKind.InvalidUsage, $"--not-after takes a day as YYYY-MM-DD, not '{parsed.GetValue(notAfter)}'.");
-            var brief = BriefOptions.Load(parsed.GetRequiredValue(file), null);
-            var (target, snapshots) = Common.Read(parsed.GetRequiredValue(on), parsed.GetValue(edition), brief.Guards, maker: brief.Maker);
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"--not-after takes a day as YYYY-MM-DD, not '{call.GetValue(notAfter)}'.");
+            var brief = BriefOptions.Load(call.Console, call.GetRequiredValue(file), null);
+            var (target, snapshots) = Common.Read(call, call.GetRequiredValue(on), call.GetValue(edition), brief.Guards, maker: brief.Maker);
             using var open = target;
-            var (plan, plans) = HandOverCommand.Plan(snapshots, HandOverCommand.Words(parsed.GetValue(who), brief, snapshots), brief,
-                s => BriefPlanner.ToRequest(brief, s, parsed.GetValue(who) ?? []));
-            string path = parsed.GetRequiredValue(output);
-            NewFile.Write(path, BriefList.Write(plan, parsed.GetValue(issue), last));
+            var (plan, plans) = HandOverCommand.Plan(snapshots, HandOverCommand.Words(call.GetValue(who), brief, snapshots), brief,
+                s => BriefPlanner.ToRequest(brief, s, call.GetValue(who) ?? []));
+            string path = call.GetRequiredValue(output);
+            NewFile.Write(path, BriefList.Write(plan, call.GetValue(issue), last));
             foreach (var refused in plans.SelectMany(p => p.Plan.Refused).DistinctBy(r => r.Package.Family))
-                ConsoleOutput.Error($"{refused.Package.DisplayName} is left out: it may not be removed. {refused.Verdict.Reasons[0].Text}");
-            ConsoleOutput.Result($"{path} lists {TextTable.Count(plan.Remove.Length, "family", "families")} to go, "
+                call.Console.Error($"{refused.Package.DisplayName} is left out: it may not be removed. {refused.Verdict.Reasons[0].Text}");
+            call.Console.Line($"{path} lists {TextTable.Count(plan.Remove.Length, "family", "families")} to go, "
                 + $"{TextTable.Count(plan.Keep.Length, "family", "families")} that stay, {TextTable.Count(plan.Block.Length, "block")} and "
                 + $"{TextTable.Count(plan.Guards.Length, "guard")}.");
-            return plans.Any(p => p.Plan.Refused.Any()) ? Program.DoneInPart : Program.Done;
+            return plans.Any(p => p.Plan.Refused.Any()) ? ExitCode.DoneInPart : ExitCode.Done;
         });
         return command;
     }
 
-    private static void Show(Brief brief, Target target, SystemSnapshot snapshot, BriefSelection choice)
+    private static void Show(IReportPage page, Brief brief, Target target, SystemSnapshot snapshot, BriefSelection choice)
     {
-        ConsoleOutput.Heading($"{brief.Title ?? brief.Name}, on "
+        page.Heading($"{brief.Title ?? brief.Name}, on "
             + $"{DisplayText.Place(target, snapshot)}{(brief.For.IsEmpty ? "" : $", for {string.Join(", ", brief.For)}")}");
         var rules = new TextTable("Rule", "At", "Takes", "Because").Quiet(1, 3);
         foreach (var (rule, keeps, packages) in choice.ByRule.Where(r => !r.Packages.IsEmpty))
             rules.Add($"{(keeps ? "keep" : "remove")} {rule.Describe()}", rule.Source, TextTable.Count(packages.Length, "package"), rule.Because
                 ?? "");
         if (choice.ByRule.Any(r => !r.Packages.IsEmpty))
-            rules.Write();
+            page.Table(rules);
         var taken = new TextTable("Package", "Version", "Size", "Goes", "Taken by").Right(2).Quiet(1);
         foreach (var take in choice.Taken)
         {
@@ -162,10 +156,10 @@ internal static class BriefCommand
                 take.KeptBy is { } keeper ? $"no, kept by {keeper.Source}" : !package.IsHeld ? "nobody has it" : "yes", take.Rule.Source);
         }
         if (!choice.Taken.IsEmpty)
-            taken.Write();
-        ConsoleOutput.Result($"{TextTable.Count(choice.Going.Length, "package")} to go, {TextTable.Size(choice.Going.Sum(p => p.Package.Bytes))}; "
+            page.Table(taken);
+        page.Line($"{TextTable.Count(choice.Going.Length, "package")} to go, {TextTable.Size(choice.Going.Sum(p => p.Package.Bytes))}; "
             + $"{TextTable.Count(brief.Guards.Length, "guard")}; {TextTable.Count(choice.Blocks.Length, "family", "families")} blocked outright.");
         foreach (var (rule, keeps, _) in choice.ByRule.Where(r => r.Packages.IsEmpty))
-            ConsoleOutput.Result($"Takes nothing here: {(keeps ? "keep" : "remove")} {rule.Describe()} ({rule.Source}).");
+            page.Line($"Takes nothing here: {(keeps ? "keep" : "remove")} {rule.Describe()} ({rule.Source}).");
     }
 }

@@ -1,10 +1,6 @@
-using System.Collections.Immutable;
-using System.CommandLine;
-using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Vaults;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -30,38 +26,33 @@ internal sealed class BriefOptions
             command.Add(_strict);
     }
 
-    internal bool IsStrict(ParseResult parsed) => parsed.GetValue(_strict);
+    internal bool IsStrict(Invocation call) => call.GetValue(_strict);
 
     /// <summary>Tells rules of a brief that take nothing on a target.</summary>
     /// <returns>Whether there are some and that is not allowed.</returns>
-    internal bool TellIdle(ParseResult parsed, Brief? brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots, string vaultPath)
+    internal bool TellIdle(Invocation call, Brief? brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots, string vaultPath)
     {
-        var idle = brief is null ? [] : Idle(brief, target, snapshots, Common.Points(vaultPath));
+        var idle = brief is null ? [] : UnmatchedRule.Find(brief, snapshots,
+            PointHistory.RemovedNames(Common.Points(call.Console, vaultPath), target.Identify(snapshots.First())));
         foreach (var rule in idle)
-            ConsoleOutput.Notice($"moorfield: {target.Name}: {rule.Describe()}");
-        return !idle.IsEmpty && IsStrict(parsed);
+            call.Console.Notice($"moorfield: {target.Name}: {rule.Describe()}");
+        return !idle.IsEmpty && IsStrict(call);
     }
 
-    internal static ImmutableArray<UnmatchedRule> Idle(Brief brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots,
-    IReadOnlyList<PointSummary> points) =>
-        UnmatchedRule.Find(brief, snapshots,
-            [.. PointHistory.RemovedPackages(points, target.Identify(snapshots.First()))
-            .SelectMany(p => new[] { p.Family, p.DisplayName }).Distinct(StringComparer.OrdinalIgnoreCase)]);
-
-    internal bool IsGiven(ParseResult parsed) => parsed.GetValue(_brief) is not null;
+    internal bool IsGiven(Invocation call) => call.GetValue(_brief) is not null;
 
     /// <summary>The brief with everything that it includes; null when none is given.</summary>
-    internal Brief? Load(ParseResult parsed)
+    internal Brief? Load(Invocation call)
     {
-        string? sha256 = parsed.GetValue(_sha256);
-        if (parsed.GetValue(_brief) is { } place)
-            return Load(place, sha256);
+        string? sha256 = call.GetValue(_sha256);
+        if (call.GetValue(_brief) is { } place)
+            return Load(call.Console, place, sha256);
         return sha256 is null ? null : throw new MoorfieldException(ErrorKind.InvalidUsage, "--brief-sha256 belongs to --brief.");
     }
 
-    internal static Brief Load(string place, string? sha256)
+    internal static Brief Load(ConsoleOutput console, string place, string? sha256)
     {
-        using var fetcher = new BriefFetcher(BriefFetcher.DefaultCache, text => ConsoleOutput.Notice($"moorfield: {text}"));
+        using var fetcher = new BriefFetcher(BriefFetcher.DefaultCache, text => console.Notice($"moorfield: {text}"));
         return new BriefLoader(fetcher.Fetch).Load(place, sha256);
     }
 }

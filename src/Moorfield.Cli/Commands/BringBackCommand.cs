@@ -1,12 +1,8 @@
-using System.Collections.Immutable;
-using System.CommandLine;
-using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
+using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
-using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -53,29 +49,29 @@ internal static class BringBackCommand
             """)
         { TargetPath, Packages, For, From, Edition, FromEdition };
         var options = new ChangeOptions(command, mustRecord: true);
-        command.Handle(parsed => Run(parsed, options));
+        command.Handle(call => Run(call, options));
         return command;
     }
 
-    private static int Run(ParseResult parsed, ChangeOptions options)
+    private static ExitCode Run(Invocation call, ChangeOptions options)
     {
-        using var target = options.Open(parsed, parsed.GetRequiredValue(TargetPath));
-        using var vault = Vault.OpenExisting(options.VaultPath(parsed));
+        using var target = options.Open(call, call.GetRequiredValue(TargetPath));
+        using var vault = Vault.OpenExisting(options.VaultPath(call));
         var guards = BringBackOperation.GuardsSet(vault, target.Identify());
-        var snapshots = Common.Read(target, parsed.GetValue(Edition), guards);
-        _ = AudienceParser.Parse(parsed.GetValue(For) ?? [], snapshots[0]);
+        var snapshots = Common.Read(call.Console, target, call.GetValue(Edition), guards);
+        _ = AudienceParser.Parse(call.GetValue(For) ?? [], snapshots[0]);
         var origins = ImmutableArray.CreateBuilder<BringBackSource>();
         try
         {
-            foreach (string path in parsed.GetValue(From) ?? [])
+            foreach (string path in call.GetValue(From) ?? [])
             {
                 if (!Path.Exists(path))
                     throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} does not exist. Name another system, an image or a package file.");
-                origins.Add(new BringBackSource(path, PackageArchive.IsNamedSo(path) && File.Exists(path) ? null : Common.Open(path),
-                    parsed.GetValue(FromEdition)));
+                origins.Add(new BringBackSource(path, PackageArchive.IsNamedSo(path) && File.Exists(path) ? null : Common.Open(call, path),
+                    call.GetValue(FromEdition)));
             }
-            return Run(parsed, options, new BringBackOperation(
-                target, snapshots, parsed.GetRequiredValue(Packages), parsed.GetValue(For) ?? [], origins.ToImmutable(), guards));
+            return Run(call, options, new BringBackOperation(
+                target, snapshots, call.GetRequiredValue(Packages), call.GetValue(For) ?? [], origins.ToImmutable(), guards));
         }
         finally
         {
@@ -84,41 +80,41 @@ internal static class BringBackCommand
         }
     }
 
-    private static int Run(ParseResult parsed, ChangeOptions options, BringBackOperation bringing)
+    private static ExitCode Run(Invocation call, ChangeOptions options, BringBackOperation bringing)
     {
         var target = bringing.Target;
         var proposal = bringing.Plan();
         if (!proposal.HasEffect)
         {
             foreach (string note in proposal.Plans.SelectMany(p => p.Notes).Distinct(StringComparer.Ordinal))
-                ConsoleOutput.Result(note);
-            ConsoleOutput.Notice("All of them have it already. Nothing was changed.");
-            return Program.Done;
+                call.Console.Line(note);
+            call.Console.Notice("All of them have it already. Nothing was changed.");
+            return ExitCode.Done;
         }
         var notes = proposal.Plans.SelectMany(p => p.Notes).Distinct(StringComparer.Ordinal).ToList();
         return options.CarryOut(
-            parsed, bringing, proposal,
+            call, bringing, proposal,
             DocumentBuilder.Plan(target.FullPath, "bringBack",
                 proposal.Plans.SelectMany(p => p.Packages).Select(p => p.FullName.Family.ToString()), proposal.Request.Changes, null),
-            () =>
+            page =>
             {
                 foreach (var plan in proposal.Plans)
-                    ShowPreview(DisplayText.Place(target, plan.Snapshot), plan);
-                notes.ForEach(n => ConsoleOutput.Result(n));
+                    ShowPreview(page, DisplayText.Place(target, plan.Snapshot), plan);
+                notes.ForEach(n => page.Line(n));
             },
-            outcome =>
+            (page, outcome) =>
             {
                 var brought = proposal.Plans.SelectMany(p => p.Packages).Where(p => p.NeededBy is null).Select(p => p.DisplayName)
                     .Distinct(StringComparer.Ordinal).ToList();
-                ConsoleOutput.Result(!outcome.Verified ? "Not all of it is there as planned."
+                page.Line(!outcome.Verified ? "Not all of it is there as planned."
                     : $"{TextFormat.List(brought, 3)} {(brought.Count == 1 ? "is" : "are")} back on {target.Name}; a fresh look finds "
                         + $"{TextTable.Count(outcome.Changes, "change")} as planned.");
             });
     }
 
-    private static void ShowPreview(string place, BringBackPlan plan)
+    private static void ShowPreview(IReportPage page, string place, BringBackPlan plan)
     {
-        ConsoleOutput.Heading($"To be brought back on {place}");
+        page.Heading($"To be brought back on {place}");
         var sheet = new TextTable("Package", "Version", "For", "From", "Files", "Lifted", "Needed by").Right(4).Quiet(1);
         foreach (var package in plan.Packages)
         {
@@ -132,6 +128,6 @@ internal static class BringBackCommand
                     DisplayText.OrNothing(lifted),
                 package.NeededBy ?? DisplayText.Nothing);
         }
-        sheet.Write();
+        page.Table(sheet);
     }
 }

@@ -1,10 +1,7 @@
-using System.CommandLine;
-using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -20,7 +17,7 @@ internal sealed class ChangeOptions
     private readonly Option<bool> _replayLogs = new("--replay-logs") { Description = "Write what transaction logs hold into the hives that change, "
         + "as the run's first change" };
 
-    private readonly Option<string> _format = Common.Format("table", "json");
+    private readonly Option<string> _format = Common.Format();
 
     private readonly bool _records;
 
@@ -38,82 +35,78 @@ internal sealed class ChangeOptions
             command.Add(_replayLogs);
     }
 
-    /// <summary>Opens and takes what the command changes.</summary>
-    /// <param name="recoverBy">As for <see cref="DiskTarget.Open"/>.</param>
-    internal Target Open(ParseResult parsed, string path, bool mayFollowInterruption = false, MarkedRun? recoverBy = null)
+    /// <summary>Opens and takes what the command changes; what can only be read is opened for its preview.</summary>
+    /// <param name="mayFollowInterruption">Whether it puts right what another run left that was cut off.</param>
+    /// <param name="recoverBy">As for <see cref="OpenOptions.RecoverBy"/>.</param>
+    /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
+    internal Target Open(
+        Invocation call, string path, bool mayFollowInterruption = false, MarkedRun? recoverBy = null, bool mayBeRead = false)
     {
-        var target = Common.OpenForChange(path, Progress.Interceptor, mayFollowInterruption, recoverBy);
-        target.ReplaysLogs = ReplaysLogs(parsed);
-        if (!IsPreview(parsed))
-            Common.RecoverRuns(VaultPath(parsed), target);
+        var target = Common.Open(call, path,
+            call.OpenOptions with { ReplaysLogs = call.GetValue(_replayLogs), RecoverBy = recoverBy });
+        if (!mayBeRead || target.Trees is not null)
+            target.AcquireForChange(mayFollowInterruption);
+        if (!mayBeRead && !IsPreview(call))
+            Common.RecoverRuns(VaultPath(call), target);
         return target;
     }
 
-    internal ProgressLine Progress { get; } = new();
+    internal IReportWriter Writer(Invocation call) => call.Writer(_format);
 
-    /// <summary>Whether a person has said yes to several runs at once.</summary>
-    internal bool IsAgreed { get; set; }
-
-    internal bool ReplaysLogs(ParseResult parsed) => parsed.GetValue(_replayLogs);
-
-    internal bool IsJson(ParseResult parsed) => parsed.GetValue(_format) == "json";
-
-    internal bool IsPreview(ParseResult parsed) => parsed.GetValue(_preview);
+    internal bool IsPreview(Invocation call) => call.GetValue(_preview);
 
     /// <summary>Whether it is carried out without asking.</summary>
-    internal bool GoesAhead(ParseResult parsed) => parsed.GetValue(_yes) && !IsPreview(parsed);
+    internal bool GoesAhead(Invocation call) => call.GetValue(_yes) && !IsPreview(call);
 
-    internal string VaultPath(ParseResult parsed) => Vault.ChoosePath(parsed.GetValue(_vault));
+    internal string VaultPath(Invocation call) => Vault.ChoosePath(call.GetValue(_vault));
 
-    internal bool HasRestorePoint(ParseResult parsed) => _records && !parsed.GetValue(_withoutPoint);
+    internal bool HasRestorePoint(Invocation call) => _records && !call.GetValue(_withoutPoint);
 
     /// <summary>Goes the way from a proposal to its result: preview, confirmation, run, verdict.</summary>
     /// <param name="document">The proposal as JSON.</param>
-    /// <param name="showPreview">Prints the proposal as text.</param>
-    /// <param name="showResult">Prints the result as text.</param>
+    /// <param name="showPreview">Writes the proposal.</param>
+    /// <param name="showResult">Writes the result.</param>
     /// <param name="changesTarget">Whether there is something to ask about: false when it writes another file.</param>
     /// <param name="size">Bytes of the file that came of it; null for a command that is not about a file.</param>
-    internal int CarryOut<T>(
-        ParseResult parsed, Operation<T> operation, T proposal, PlanJson document, Action showPreview, Action<Outcome> showResult,
-        bool keepFiles = false, bool acceptsCosts = false, bool changesTarget = true, Func<long>? size = null) where T : Proposal
+    internal ExitCode CarryOut<T>(
+        Invocation call, Operation<T> operation, T proposal, PlanJson document, Action<IReportPage> showPreview,
+        Action<IReportPage, Outcome> showResult, bool keepFiles = false, bool acceptsCosts = false, bool changesTarget = true,
+        Func<long>? size = null) where T : Proposal
     {
-        bool json = IsJson(parsed);
+        var writer = Writer(call);
         var replays = (proposal as RunProposal)?.Request.Changes.OfType<LogsReplayed>().ToList() ?? [];
         if (!document.Changes.Any(c => replays.Exists(r => r.Describe() == c.Text)))
             document = document with { Changes = [.. replays.Select(DocumentBuilder.Change), .. document.Changes] };
-        bool withPoint = HasRestorePoint(parsed);
-        string vaultPath = operation.Source?.FullPath ?? VaultPath(parsed);
-        if (IsPreview(parsed))
+        bool withPoint = HasRestorePoint(call);
+        string vaultPath = operation.Source?.FullPath ?? VaultPath(call);
+        var preview = new Report(() => document, ShowPreview);
+        if (IsPreview(call))
         {
-            if (json)
-                DocumentJson.Write(document);
-            else
-                ShowPreview();
-            return Program.Done;
+            writer.Write(preview);
+            return ExitCode.Done;
         }
-        string? limit = _records ? parsed.GetValue(_limit) : null;
-        _ = Common.Limit(limit);
+        long? limit = _records ? VaultLimit.Parse(call.GetValue(_limit)) : null;
         Outcome? outcome;
         try
         {
-            outcome = operation.CarryOut(proposal, new RunSettings(withPoint ? vaultPath : null, Progress.Interceptor)
+            outcome = operation.CarryOut(proposal, new RunSettings(withPoint ? vaultPath : null, call.Progress.Interceptor)
             {
-                Note = _records ? parsed.GetValue(_note) : null,
+                Note = _records ? call.GetValue(_note) : null,
                 KeepFiles = keepFiles,
                 AcceptsCosts = acceptsCosts,
-                Show = json ? () => { } : ShowPreview,
-                Confirm = parsed.GetValue(_yes) || IsAgreed || !changesTarget ? null
-                    : () => IsConfirmed(withPoint, acceptsCosts ? [] : proposal.Costs),
+                Show = writer.IsForPeople ? () => writer.Write(preview) : () => { },
+                Confirm = call.GetValue(_yes) || call.IsAgreed || !changesTarget ? null
+                    : () => IsConfirmed(call.Console, withPoint, acceptsCosts ? [] : proposal.Costs),
                 Begin = () =>
                 {
-                    Progress.Vault = vaultPath;
-                    return Interruption.BeginChanging();
+                    call.Progress.Vault = vaultPath;
+                    return call.BeginChanging();
                 },
             });
         }
         catch (MoorfieldException e)
         {
-            RunLog.Write(document.Action, operation.Target.FullPath, null, e.Kind switch
+            call.Log.Write(document.Action, operation.Target.FullPath, null, e.Kind switch
             {
                 ErrorKind.Refused => "refused", ErrorKind.Stopped => "stopped", _ => "failed",
             }, (proposal as RunProposal)?.Request.Title ?? document.Action, e.Message);
@@ -121,107 +114,99 @@ internal sealed class ChangeOptions
         }
         finally
         {
-            Progress.Clear();
+            call.Progress.Clear();
         }
         if (outcome is null)
         {
-            ConsoleOutput.Notice("Nothing was changed.");
-            return Program.Done;
+            call.Console.Notice("Nothing was changed.");
+            return ExitCode.Done;
         }
         if (proposal is RunProposal run)
-            RunLog.Write(document.Action, operation.Target, run.Request, run.Systems, outcome);
+            call.Log.Write(document.Action, operation.Target, run.Request, run.Systems, outcome);
         else
-            RunLog.Write(document.Action, operation.Target.FullPath, null, "done", document.Action);
-        Common.KeepWithin(limit, vaultPath, outcome.Point);
-        if (json)
-            DocumentJson.Write(DocumentBuilder.Result(operation.Target.FullPath, document, outcome, withPoint ? vaultPath : null, size?.Invoke()));
-        else
-            ShowResult();
-        return ExitCode(outcome);
+            call.Log.Write(document.Action, operation.Target.FullPath, null, "done", document.Action);
+        if (limit is { } most && outcome.Point is { } newest)
+            VaultLimit.Enforce(most, vaultPath, newest, call.Log, call.Console.Error);
+        writer.Write(new Report(
+            () => DocumentBuilder.Result(operation.Target.FullPath, document, outcome, withPoint ? vaultPath : null, size?.Invoke()), ShowResult));
+        return outcome.ExitCode;
 
-        void ShowPreview()
+        void ShowPreview(IReportPage page)
         {
             foreach (var replay in replays)
-                ConsoleOutput.Result($"First: {(replay.Edition is { } number ? $"edition {number}: " : "")}{replay.Describe()}.");
-            showPreview();
+                page.Line($"First: {(replay.Edition is { } number ? $"edition {number}: " : "")}{replay.Describe()}.");
+            showPreview(page);
             if (changesTarget)
-                ConsoleOutput.Result(withPoint ? $"A restore point is recorded first, in {vaultPath}." : "No restore point is recorded: this cannot "
-                    + "be undone.");
+                page.Line(withPoint ? $"A restore point is recorded first, in {vaultPath}." : "No restore point is recorded: this cannot be undone.");
         }
 
-        void ShowResult()
+        void ShowResult(IReportPage page)
         {
-            ShowTrouble(outcome, operation.Target);
-            ConsoleOutput.Result();
-            showResult(outcome);
+            ShowTrouble(page, outcome, operation.Target);
+            page.Line();
+            showResult(page, outcome);
             if (outcome.Point is not { } point)
                 return;
             string does = operation is UndoOperation ? "takes this undo back" : "puts it back";
-            ConsoleOutput.Result($"Restore point {point} in {vaultPath} holds what was there: "
+            page.Line($"Restore point {point} in {vaultPath} holds what was there: "
                 + $"{TextFormat.Command("undo", operation.Target.FullPath, $"{point}", operation.Target.Options)} {does}.");
         }
     }
 
-    private static bool IsConfirmed(bool withPoint, IReadOnlyList<string> costs) =>
-        ConsoleOutput.Confirm(withPoint ? "Carry this out?" : "Carry this out without a restore point? It cannot be undone.")
-        && (costs.Count == 0 || ConsoleOutput.Confirm($"It costs something: {TextFormat.List(costs)}. Carry it out all the same?"));
+    private static bool IsConfirmed(ConsoleOutput console, bool withPoint, IReadOnlyList<string> costs) =>
+        console.Confirm(withPoint ? "Carry this out?" : "Carry this out without a restore point? It cannot be undone.")
+        && (costs.Count == 0 || console.Confirm($"It costs something: {TextFormat.List(costs)}. Carry it out all the same?"));
 
     /// <summary>Carries an undo that was cut off on to its end.</summary>
-    internal int Finish(ParseResult parsed, Target target, InterruptedRun interrupted, Vault vault, RestorePoint point, bool overwrite)
+    internal ExitCode Finish(Invocation call, Target target, InterruptedRun interrupted, Vault vault, RestorePoint point, bool overwrite)
     {
         target.CheckChangeable(afterInterruption: true);
         var document = DocumentBuilder.Plan(target.FullPath, "undo", point.Packages.Select(p => p.Family), point.Changes, point.Undoes);
-        bool json = IsJson(parsed);
-        if (json && IsPreview(parsed))
-            DocumentJson.Write(document);
-        if (!json)
-            ConsoleOutput.Result($"An undo was cut off on {target.Name} (restore point {point.Number}: {point.Title}). It is carried on: "
-                + $"{ChangeText.Totals(point.Changes)}.");
-        if (IsPreview(parsed))
-            return Program.Done;
-        if (!parsed.GetValue(_yes) && !ConsoleOutput.Confirm("Carry it on?"))
+        var writer = Writer(call);
+        if (IsPreview(call) || writer.IsForPeople)
         {
-            ConsoleOutput.Notice("Nothing was changed.");
-            return Program.Done;
+            writer.Write(new Report(() => document,
+                page => page.Line($"An undo was cut off on {target.Name} (restore point {point.Number}: {point.Title}). It is carried on: "
+                    + $"{ChangeText.Totals(point.Changes)}.")));
         }
-        Progress.Vault = vault.FullPath;
+        if (IsPreview(call))
+            return ExitCode.Done;
+        if (!call.GetValue(_yes) && !call.Console.Confirm("Carry it on?"))
+        {
+            call.Console.Notice("Nothing was changed.");
+            return ExitCode.Done;
+        }
+        call.Progress.Vault = vault.FullPath;
         Outcome outcome;
         try
         {
-            outcome = interrupted.Finish(vault, TimeProvider.System, overwrite, Interruption.BeginChanging());
-            RunLog.Write("undo", target.FullPath, point.Number, "done", $"carried on to its end: {point.Title}");
+            outcome = interrupted.Finish(vault, TimeProvider.System, overwrite, call.BeginChanging());
+            call.Log.Write("undo", target.FullPath, point.Number, "done", $"carried on to its end: {point.Title}");
         }
         finally
         {
-            Progress.Clear();
+            call.Progress.Clear();
         }
-        if (json)
+        writer.Write(new Report(() => DocumentBuilder.Result(target.FullPath, document, outcome, vault.FullPath), page =>
         {
-            DocumentJson.Write(DocumentBuilder.Result(target.FullPath, document, outcome, vault.FullPath));
-        }
-        else
-        {
-            ShowTrouble(outcome, target);
+            ShowTrouble(page, outcome, target);
             string look = outcome is { Verified: true, Failures.IsEmpty: true }
                 ? $" A fresh look at {target.Name} finds every one of them as recorded." : "";
-            ConsoleOutput.Result($"The undo is finished: {TextTable.Count(outcome.Changes - outcome.Failures.Length, "change")} put back.{look}");
-        }
-        return ExitCode(outcome);
+            page.Line($"The undo is finished: {TextTable.Count(outcome.Changes - outcome.Failures.Length, "change")} put back.{look}");
+        }));
+        return outcome.ExitCode;
     }
 
-    internal static int ExitCode(Outcome outcome) =>
-    !outcome.Verified ? Program.Failed : outcome.Failures.IsEmpty ? Program.Done : Program.DoneInPart;
-
     /// <summary>Says what does not agree, what failed and what else is to be known of a run.</summary>
-    internal static void ShowTrouble(Outcome outcome, Target target)
+    internal static void ShowTrouble(IReportPage page, Outcome outcome, Target target)
     {
         if (!outcome.Verified)
-            ConsoleOutput.Error($"A fresh look at {target.Name} does not agree with what was to be done:");
+            page.Error($"A fresh look at {target.Name} does not agree with what was to be done:");
         foreach (var disagreement in outcome.Discrepancies)
-            ConsoleOutput.Error($"  {(disagreement.Edition is { } number ? $"edition {number}: " : "")}{disagreement.Text}");
+            page.Error($"  {(disagreement.Edition is { } number ? $"edition {number}: " : "")}{disagreement.Text}");
         foreach (string warning in outcome.Warnings)
-            ConsoleOutput.Notice($"moorfield: {warning}");
+            page.Error(warning);
         foreach (var failure in outcome.Failures)
-            ConsoleOutput.Error($"{failure.What}: {failure.Message}");
+            page.Error($"{failure.What}: {failure.Message}");
     }
 }

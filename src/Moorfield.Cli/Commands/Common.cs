@@ -1,13 +1,9 @@
-using System.Collections.Immutable;
-using System.CommandLine;
-using Moorfield.Core.Model;
-using Moorfield.Core.Selection;
+using Moorfield.Core.Operations;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Native;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -38,20 +34,41 @@ internal static class Common
         Recursive = true,
     };
 
-    private static int? _partition;
-    private static string[] _languages = [];
-
     internal static Option<string?> Maker() =>
     new("--maker") { Description = "The machines' maker, which an image does not know: its packages have the origin maker", HelpName = "NAME" };
 
     internal static Option<string[]> Edition() =>
     new("--edition") { Description = "Only this edition of an image: its number or name (repeatable; default: all)", HelpName = "N|NAME" };
 
-    internal static Option<string> Format(params string[] formats)
+    /// <param name="hasRows">Whether the result is a list.</param>
+    /// <param name="more">Formats that the command writes by itself.</param>
+    internal static Option<string> Format(bool hasRows = false, params string[] more)
     {
+        string[] formats = [.. ReportFormats.Names(hasRows), .. more];
         var option = new Option<string>("--format") { Description = $"How to print the result: {string.Join(", ", formats)}",
-        DefaultValueFactory = _ => "table", HelpName = "FORMAT" };
+            DefaultValueFactory = _ => formats[0], HelpName = "FORMAT" };
         option.AcceptOnlyFromAmong(formats);
+        return option;
+    }
+
+    /// <summary>Belongs to every command.</summary>
+    internal static readonly Option<string?> LogFile = new("--log")
+    {
+        Description = "File to which each change is logged, or none (default: $XDG_STATE_HOME/moorfield/log/moorfield.log, rotated)",
+        HelpName = "FILE",
+        Recursive = true,
+    };
+
+    /// <summary>Belongs to every command.</summary>
+    internal static readonly Option<string?> LogFormat = LogFormats();
+
+    private static Option<string?> LogFormats()
+    {
+        var option = new Option<string?>("--log-format")
+        {
+            Description = $"How it is written: {string.Join(", ", RunLog.Formats)}", HelpName = "FORMAT", Recursive = true,
+        };
+        option.AcceptOnlyFromAmong(RunLog.Formats);
         return option;
     }
 
@@ -67,51 +84,15 @@ internal static class Common
         HelpName = "SIZE",
     };
 
-    /// <summary>Drops the oldest restore points when the vault holds more than a person wants, and says which.</summary>
-    /// <param name="limit">As it was given; null for the settings'.</param>
-    /// <param name="newest">The restore point just recorded, which stays.</param>
-    internal static void KeepWithin(string? limit, string vaultPath, int? newest)
-    {
-        long? bytes = Limit(limit);
-        if (bytes is null || newest is not { } number)
-            return;
-        using var vault = Vault.OpenExisting(vaultPath, new WriteInterceptor());
-        try
-        {
-            if (vault is null || VaultMaintenance.EnforceLimit(vault, bytes.Value, number,
-                message => ConsoleOutput.Notice($"moorfield: {message}")) is not { } deletion)
-                return;
-            ConsoleOutput.Notice($"moorfield: {vaultPath} holds {TextFormat.Size(vault.StoredBytes)}, more than {TextFormat.Size(bytes.Value)}. The "
-                + $"oldest restore points go: {TextFormat.List(deletion.Gone.Select(g => $"{g.Point.Number} ({g.Point.Title})"))}.");
-            var (given, deleted, _) = VaultMaintenance.Delete(vault, deletion, TimeProvider.System, _ => true);
-            ConsoleOutput.Notice($"moorfield: {TextFormat.Size(given)} given back.");
-            foreach (var gone in deleted.Gone)
-                RunLog.Write("drop", vaultPath, gone.Point.Number, "done", $"restore point dropped: {gone.Point.Title}");
-        }
-        catch (MoorfieldException e)
-        {
-            ConsoleOutput.Error($"The vault stays larger than its limit: {e.Message}");
-        }
-    }
-
-    /// <exception cref="MoorfieldException">It is no size.</exception>
-    internal static long? Limit(string? limit) => limit is null ? Settings.Current.VaultLimit
-        : TextFormat.ParseSize(limit) ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"'{limit}' is not a size such as 500MB or 20GB.");
-
-    /// <summary>Opens whatever a person names for reading: a volume, an image, or an inventory that was saved.</summary>
-    internal static Target Open(string path) => Open(path, new WriteInterceptor(), null);
-
     /// <summary>Opens a target, and tells of a run that was cut off on it and was put right by that.</summary>
-    private static Target Open(string path, WriteInterceptor interceptor, MarkedRun? recoverBy)
+    /// <param name="options">Null for those of the call.</param>
+    internal static Target Open(Invocation call, string path, OpenOptions? options = null)
     {
-        Target target = SurveyTarget.TryOpen(path) is { } survey ? survey
-            : SavedInventory.TryOpen(path) is { } saved ? saved : Target.Open(path, interceptor, _partition, recoverBy);
-        if (_languages.Length > 0)
-            target.Languages = [.. _languages];
-        if (target.IsDocument && (_languages.Length > 0 || _partition is not null))
-            ConsoleOutput.Notice($"moorfield: {target.Name} is {target.Description}: --language and --partition change nothing about it.");
+        var target = Target.Open(path, call.Progress.Interceptor, options ?? call.OpenOptions);
+        if (target.IsDocument && target.Opened is not { Languages: null, Partition: null })
+            call.Console.Error($"{target.Name} is {target.Description}: --language and --partition change nothing about it.");
         if (target.Recovered is { } recovered)
-            ConsoleOutput.Notice($"moorfield: {recovered.Text}");
+            call.Console.Error(recovered.Text);
         return target;
     }
 
@@ -119,51 +100,29 @@ internal static class Common
     /// <param name="editions">Words of a person; all when there are none.</param>
     /// <param name="guards">Whose values are looked up as well.</param>
     internal static (Target Target, ImmutableArray<SystemSnapshot> Snapshots) Read(
-        string path, IReadOnlyCollection<string>? editions = null, IReadOnlyCollection<Guard>? guards = null, string? maker = null)
+        Invocation call, string path, IReadOnlyCollection<string>? editions = null, IReadOnlyCollection<Guard>? guards = null, string? maker = null)
     {
-        var target = Open(path);
-        target.Maker = maker;
-        return (target, Read(target, editions, guards));
+        var target = Open(call, path, call.OpenOptions with { Maker = maker });
+        return (target, Read(call.Console, target, editions, guards));
     }
 
-    /// <summary>Opens a target for a run, or one that can only be read, for its preview.</summary>
-    /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
-    internal static Target OpenForPreview(string path, WriteInterceptor interceptor)
-    {
-        var target = Open(path, interceptor, null);
-        if (target.Trees is not null)
-            target.AcquireForChange();
-        return target;
-    }
-
-    /// <summary>Opens a target for a run, which has it alone then.</summary>
-    /// <param name="mayFollowInterruption">Whether it puts right what another run left that was cut off.</param>
-    /// <param name="recoverBy">As for <see cref="DiskTarget.Open"/>.</param>
-    /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
-    internal static Target OpenForChange(string path, WriteInterceptor interceptor, bool mayFollowInterruption = false, MarkedRun? recoverBy = null)
-    {
-        var target = Open(path, interceptor, recoverBy);
-        target.AcquireForChange(mayFollowInterruption);
-        return target;
-    }
-
-    internal static ImmutableArray<SystemSnapshot> Read(Target target, IReadOnlyCollection<string>? editions,
-    IReadOnlyCollection<Guard>? guards = null)
+    internal static ImmutableArray<SystemSnapshot> Read(
+        ConsoleOutput console, Target target, IReadOnlyCollection<string>? editions, IReadOnlyCollection<Guard>? guards = null)
     {
         var snapshots = target.Read(target.SelectEditions(editions ?? []), guards ?? []);
         foreach (var snapshot in snapshots)
         {
             string place = snapshot.EditionNumber is { } number ? $"{target.Name}, edition {number}" : target.Name;
             foreach (var note in snapshot.Notes.Where(n => n.Code is "hiveDirty" or "hiveReplayed" or "volumeUnclean"))
-                ConsoleOutput.Notice($"moorfield: {place}: {note.Text}");
+                console.Error($"{place}: {note.Text}");
         }
         if (target.Gaps is [var first, ..] gaps)
         {
             string more = gaps.Length > 1 ? $" {gaps.Length - 1} more of what it could not see: 'moorfield survey DIR' lists it." : "";
-            ConsoleOutput.Notice($"moorfield: {target.Name}: {first}{more}");
+            console.Error($"{target.Name}: {first}{more}");
         }
         if (target.DescribeInterruption() is { } interrupted)
-            ConsoleOutput.Notice($"moorfield: {interrupted}");
+            console.Error(interrupted);
         return snapshots;
     }
 
@@ -188,45 +147,23 @@ internal static class Common
 
     /// <summary>What the vault knows, oldest first; nothing where there is none.</summary>
     /// <param name="vault">As given by <see cref="VaultPath"/>.</param>
-    internal static IReadOnlyList<PointSummary> Points(string? vault)
+    internal static IReadOnlyList<PointSummary> Points(ConsoleOutput console, string? vault)
     {
         string path = Vault.ChoosePath(vault);
         if (!Directory.Exists(path))
             return [];
         using var open = Vault.Open(path, new WriteInterceptor());
-        return PointHistory.Read(open, message => ConsoleOutput.Notice($"moorfield: {message}"));
+        return PointHistory.Read(open, message => console.Notice($"moorfield: {message}"));
     }
-
-    /// <summary>Prints a result in the form that was asked for.</summary>
-    /// <param name="format">As <see cref="Format"/> gives it.</param>
-    internal static void Print(string? format, Action json, Action table, Action? csv = null)
-    {
-        switch (format)
-        {
-            case "json":
-                json();
-                break;
-            case "csv":
-                csv!();
-                break;
-            default:
-                table();
-                break;
-        }
-    }
-
-    private static string CanonicalLanguage(string language) => language.Length < 85 && language.Split('-') is [{ Length: 2 or 3 } first, .. var rest]
-        && first.All(char.IsAsciiLetter) && rest.All(p => p.Length is > 0 and < 9 && p.All(char.IsAsciiLetterOrDigit)) ? language
-            : throw new MoorfieldException(ErrorKind.InvalidUsage, $"'{language}' is no language tag, such as de-DE.");
 
     /// <summary>What the command does, with trouble turned into a message and an exit code.</summary>
-    internal static void Handle(this Command command, Func<ParseResult, int> act) =>
-        command.SetAction(parsed => Program.WrapErrors(() =>
+    internal static void Handle(this Command command, Func<Invocation, ExitCode> act) => command.SetAction(parsed =>
+    {
+        var surroundings = (Surroundings)parsed.InvocationConfiguration;
+        return (int)Program.WrapErrors(surroundings.Console, () =>
         {
             NativeLibraries.Check();
-            RunLog.Append(parsed);
-            _partition = parsed.GetValue(Partition);
-            _languages = [.. (parsed.GetValue(Language) ?? []).Select(CanonicalLanguage)];
-            return act(parsed);
-        }));
+            return act(new Invocation(parsed, surroundings));
+        });
+    });
 }

@@ -1,11 +1,6 @@
-using System.Collections.Immutable;
-using System.CommandLine;
-using System.Globalization;
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Vaults;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -19,7 +14,7 @@ internal static class CompareCommand
     private static readonly Option<string?> AfterEdition = new("--after-edition") { Description = "Only this edition of AFTER", HelpName = "N|NAME" };
     private static readonly Option<bool> All = new("--all") { Description = "Also frameworks, resources and components" };
     private static readonly Option<string?> VaultPath = Common.VaultPath();
-    private static readonly Option<string> Format = Common.Format("table", "json", "csv");
+    private static readonly Option<string> Format = Common.Format(hasRows: true);
 
     internal static Command Create()
     {
@@ -37,50 +32,44 @@ internal static class CompareCommand
         return command;
     }
 
-    private static int Run(ParseResult parsed)
+    private static ExitCode Run(Invocation call)
     {
-        var before = Read(parsed, parsed.GetRequiredValue(BeforePath), parsed.GetValue(BeforeEdition));
-        var after = Read(parsed, parsed.GetRequiredValue(AfterPath), parsed.GetValue(AfterEdition));
+        var before = Read(call, call.GetRequiredValue(BeforePath), call.GetValue(BeforeEdition));
+        var after = Read(call, call.GetRequiredValue(AfterPath), call.GetValue(AfterEdition));
         var pairs = Pairs(before, after).Select(p => (p.Before, p.After, Comparison: Comparison.Of(p.Before, p.After))).ToList();
-        Common.Print(
-            parsed.GetValue(Format),
-            json: () =>
+        call.Write(Format, new Report(
+            () => DocumentBuilder.Comparison(call.GetRequiredValue(BeforePath), call.GetRequiredValue(AfterPath), pairs),
+            page =>
             {
-                DocumentJson.Write(DocumentBuilder.Comparison(parsed.GetRequiredValue(BeforePath), parsed.GetRequiredValue(AfterPath), pairs));
+                for (int i = 0; i < pairs.Count; i++)
+                {
+                    if (i > 0)
+                        page.Line();
+                    Show(page, call, pairs[i].Before, pairs[i].After, pairs[i].Comparison);
+                }
             },
-            csv: () =>
-            {
-                Csv.Write(["kind", "family", "displayName", "architecture", "before", "after", "gained", "lost", "newcomers", "bytes", "edition"],
+            () => new ReportRows(["kind", "family", "displayName", "architecture", "before", "after", "gained", "lost", "newcomers", "bytes",
+                "edition"],
                     pairs.SelectMany(p => p.Comparison.Packages.Select(d => new[]
                 {
                     DisplayText.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString() ?? "", d.After?.ToString() ?? "",
                     DisplayText.Joined(d.Gained), DisplayText.Joined(d.Lost),
                     d.Newcomers?.ToString().ToLowerInvariant() ?? "", d.Bytes.ToString(), p.After.Edition?.ToString() ?? "",
-                })));
-            },
-            table: () =>
-            {
-                for (int i = 0; i < pairs.Count; i++)
-                {
-                    if (i > 0)
-                        ConsoleOutput.Result();
-                    Show(parsed, pairs[i].Before, pairs[i].After, pairs[i].Comparison);
-                }
-            });
-        return Program.Done;
+                })))));
+        return ExitCode.Done;
     }
 
-    private static ImmutableArray<ComparedSystem> Read(ParseResult parsed, string path, string? edition)
+    private static ImmutableArray<ComparedSystem> Read(Invocation call, string path, string? edition)
     {
         if (int.TryParse(path, NumberStyles.None, CultureInfo.InvariantCulture, out int number) && !Path.Exists(path))
         {
-            string vaultPath = Vault.ChoosePath(parsed.GetValue(VaultPath));
+            string vaultPath = Vault.ChoosePath(call.GetValue(VaultPath));
             using var vault = Vault.OpenExisting(vaultPath)
                 ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no vault at {vaultPath}. Name another with --vault.");
             using var recorded = new RecordedTarget(vault, vault.Read(number));
-            return [.. Common.Read(recorded, edition is null ? null : [edition]).Select(ComparedSystem.Of)];
+            return [.. Common.Read(call.Console, recorded, edition is null ? null : [edition]).Select(ComparedSystem.Of)];
         }
-        var (target, snapshots) = Common.Read(path, edition is null ? null : [edition]);
+        var (target, snapshots) = Common.Read(call, path, edition is null ? null : [edition]);
         using var open = target;
         return [.. snapshots.Select(ComparedSystem.Of)];
     }
@@ -102,10 +91,10 @@ internal static class CompareCommand
                     + "--after-edition.");
     }
 
-    private static void Show(ParseResult parsed, ComparedSystem before, ComparedSystem after, Comparison comparison)
+    private static void Show(IReportPage page, Invocation call, ComparedSystem before, ComparedSystem after, Comparison comparison)
     {
-        ConsoleOutput.Heading($"{Name(before)}, build {before.Build}, and {Name(after)}, build {after.Build}");
-        var shown = comparison.Packages.Where(d => parsed.GetValue(All)
+        page.Heading($"{Name(before)}, build {before.Build}, and {Name(after)}, build {after.Build}");
+        var shown = comparison.Packages.Where(d => call.GetValue(All)
             || d.Role is nameof(PackageRole.Application) or nameof(PackageRole.Addon)).ToList();
         var sheet = new TextTable("Change", "Package", "Before", "After", "Accounts", "Newcomers", "Bytes").Right(6).Quiet(2);
         foreach (var difference in shown)
@@ -119,21 +108,21 @@ internal static class CompareCommand
                 difference.Bytes == 0 ? DisplayText.Nothing : $"{(difference.Bytes < 0 ? "-" : "+")}{TextTable.Size(Math.Abs(difference.Bytes))}");
         }
         if (shown.Count > 0)
-            sheet.Write();
+            page.Table(sheet);
         foreach (string family in comparison.Blocked)
-            ConsoleOutput.Result($"Blocked now: {family}.");
+            page.Line($"Blocked now: {family}.");
         foreach (string family in comparison.Unblocked)
-            ConsoleOutput.Result($"No longer blocked: {family}.");
+            page.Line($"No longer blocked: {family}.");
         long bytes = comparison.Packages.Sum(d => d.Bytes);
         int hidden = comparison.Packages.Length - shown.Count;
         if (comparison.IsEmpty)
         {
-            ConsoleOutput.Result("Nothing differs.");
+            page.Line("Nothing differs.");
             return;
         }
         string others = TextTable.Count(hidden, "framework, resource or component", "frameworks, resources and components");
         string notShown = hidden == 0 ? "" : $" Not shown: {others}; --all shows {(hidden == 1 ? "it" : "them")}.";
-        ConsoleOutput.Result($"{TextTable.Count(shown.Count, "package")} {(shown.Count == 1 ? "differs" : "differ")}; in all "
+        page.Line($"{TextTable.Count(shown.Count, "package")} {(shown.Count == 1 ? "differs" : "differ")}; in all "
             + $"{TextTable.Size(Math.Abs(bytes))} "
             + $"{(bytes < 0 ? "less" : "more")}.{notShown}");
     }

@@ -1,10 +1,6 @@
-using System.Collections.Immutable;
-using System.CommandLine;
-using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Reporting;
 using Moorfield.StandIn;
 
 namespace Moorfield.Cli.Commands;
@@ -47,16 +43,16 @@ internal static class DemoCommand
               moorfield demo media /tmp/saltmarsh
             """)
         { folder, large };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            string place = Path.GetFullPath(parsed.GetRequiredValue(folder));
+            string place = Path.GetFullPath(call.GetRequiredValue(folder));
             string image = Path.Combine(place, "counter-install.wim");
             if (!File.Exists(image))
             {
                 throw new MoorfieldException(ErrorKind.InvalidUsage,
-                    $"There is no {image}. {TextFormat.Command("demo", parsed.GetRequiredValue(folder))} makes it.");
+                    $"There is no {image}. {TextFormat.Command("demo", call.GetRequiredValue(folder))} makes it.");
             }
-            bool withLarge = parsed.GetValue(large);
+            bool withLarge = call.GetValue(large);
             var names = MediumBuilder.Names.Take(withLarge ? 4 : 3).ToList();
             if (names.Select(n => Path.Combine(place, n)).FirstOrDefault(Path.Exists) is { } there)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"{there} is there already. Delete it first.");
@@ -66,7 +62,7 @@ internal static class DemoCommand
             Directory.CreateDirectory(work);
             try
             {
-                using (new Ticker(() => "Making media"))
+                using (new Ticker(call.Console, () => "Making media"))
                     MediumBuilder.MakeDemo(image, place, work, withLarge);
             }
             catch (IOException e)
@@ -79,9 +75,9 @@ internal static class DemoCommand
             {
                 Directory.Delete(work, recursive: true);
             }
-            ConsoleOutput.Result($"{TextFormat.List(names, 4)} are install media of counter-install.wim. "
+            call.Console.Line($"{TextFormat.List(names, 4)} are install media of counter-install.wim. "
                 + $"{TextFormat.Command("image", "list", Path.Combine(place, names[0]))} shows the first.");
-            return Program.Done;
+            return ExitCode.Done;
         });
         return command;
     }
@@ -97,10 +93,10 @@ internal static class DemoCommand
               moorfield demo update /tmp/saltmarsh/counter-07 /tmp/saltmarsh/counter-update.wim
             """)
         { volume, image };
-        command.Handle(parsed =>
-            Play(parsed.GetRequiredValue(volume), parsed.GetRequiredValue(image), (play, path) =>
+        command.Handle(call =>
+            Play(call.Console, call.GetRequiredValue(volume), call.GetRequiredValue(image), (play, path) =>
             {
-                var played = play.Update(path, parsed.GetRequiredValue(image));
+                var played = play.Update(path, call.GetRequiredValue(image));
                 return $"was updated to build {played.Build}{Counts(played)}";
             }));
         return command;
@@ -117,9 +113,9 @@ internal static class DemoCommand
               moorfield demo sign-in /tmp/saltmarsh/counter-07 hazel
             """)
         { volume, name };
-        command.Handle(parsed =>
-            Play(parsed.GetRequiredValue(volume), null,
-                (play, path) => $"has the new account {parsed.GetRequiredValue(name)}{Counts(play.SignIn(path, parsed.GetRequiredValue(name)))}"));
+        command.Handle(call =>
+            Play(call.Console, call.GetRequiredValue(volume), null,
+                (play, path) => $"has the new account {call.GetRequiredValue(name)}{Counts(play.SignIn(path, call.GetRequiredValue(name)))}"));
         return command;
     }
 
@@ -133,7 +129,7 @@ internal static class DemoCommand
               moorfield demo power-cut /tmp/saltmarsh/counter-07
             """)
         { volume };
-        command.Handle(parsed => Play(parsed.GetRequiredValue(volume), null,
+        command.Handle(call => Play(call.Console, call.GetRequiredValue(volume), null,
             (play, path) => $"was cut off from power as {play.PowerCut(path)} was being blocked"));
         return command;
     }
@@ -141,9 +137,9 @@ internal static class DemoCommand
     private static string Counts(SimulationResult played) => $": {TextTable.Count(played.LaidOut, "package")} laid out, "
         + $"{TextTable.Count(played.Registered, "registration")} made, {TextTable.Count(played.Gone, "package")} gone";
 
-    private static int Run(ParseResult parsed)
+    private static ExitCode Run(Invocation call)
     {
-        string folder = Path.GetFullPath(parsed.GetRequiredValue(Folder));
+        string folder = Path.GetFullPath(call.GetRequiredValue(Folder));
         string volume = Path.Combine(folder, "counter-07");
         string image = Path.Combine(folder, "counter-install.wim");
         string update = Path.Combine(folder, "counter-update.wim");
@@ -157,7 +153,7 @@ internal static class DemoCommand
         {
             var world = World.Load();
             Directory.CreateDirectory(folder);
-            Make(
+            Make(call,
             [
                 ("counter-install.wim", () => ImageBuilder.Build(world, world.Editions, image)),
                 ("counter-update.wim", () => ImageBuilder.Build(world.Updated(), world.Editions, update)),
@@ -165,48 +161,48 @@ internal static class DemoCommand
                 {
                     VolumeBuilder.Build(world, volume);
                     PackageFileWriter.Write(volume, "Northlight.Pictures", package);
-                    if (parsed.GetValue(Disk))
+                    if (call.GetValue(Disk))
                         DiskBuilder.BuildVirtual(volume, disk);
                 }),
             ]);
             briefs = World.WriteBriefs(folder);
             Directory.CreateDirectory(Path.Combine(folder, Surveys));
-            MakeHandOver(briefs[0], World.WriteSurveys(Path.Combine(folder, Surveys))[0], Path.Combine(folder, HandOver));
+            MakeHandOver(call, briefs[0], World.WriteSurveys(Path.Combine(folder, Surveys))[0], Path.Combine(folder, HandOver));
         }
         catch (DllNotFoundException e)
         {
             throw new MoorfieldException(ErrorKind.Failed, e.Message, e);
         }
-        ConsoleOutput.Result($"{volume} is a made-up Windows volume. {TextFormat.Command("inventory", volume)} takes stock of it.");
-        if (parsed.GetValue(Disk))
-            ConsoleOutput.Result($"{disk} is the same system as a virtual disk.");
-        ConsoleOutput.Result($"{image} is an install image of three editions. {TextFormat.Command("image", "list", image)} shows them.");
-        ConsoleOutput.Result($"{update} is that of the coming release. {TextFormat.Command("forecast", volume, "--update", update)} tells what it "
+        call.Console.Line($"{volume} is a made-up Windows volume. {TextFormat.Command("inventory", volume)} takes stock of it.");
+        if (call.GetValue(Disk))
+            call.Console.Line($"{disk} is the same system as a virtual disk.");
+        call.Console.Line($"{image} is an install image of three editions. {TextFormat.Command("image", "list", image)} shows them.");
+        call.Console.Line($"{update} is that of the coming release. {TextFormat.Command("forecast", volume, "--update", update)} tells what it "
             + "would bring.");
-        ConsoleOutput.Result($"{package} is a package file. "
+        call.Console.Line($"{package} is a package file. "
             + $"{TextFormat.Command("bring-back", volume, "Picture Viewer", "--for", "everyone", "--from", package)} gives that package "
             + "again where it was removed.");
-        ConsoleOutput.Result($"{briefs[0]} is a brief. {TextFormat.Command("brief", "show", briefs[0], "--on", volume)} shows what it means there.");
-        ConsoleOutput.Result($"{Path.Combine(folder, Surveys)} holds surveys of running counters. "
+        call.Console.Line($"{briefs[0]} is a brief. {TextFormat.Command("brief", "show", briefs[0], "--on", volume)} shows what it means there.");
+        call.Console.Line($"{Path.Combine(folder, Surveys)} holds surveys of running counters. "
             + $"{TextFormat.Command("survey", Path.Combine(folder, Surveys))} lists them.");
-        ConsoleOutput.Result($"{Path.Combine(folder, HandOver)} is what running machines need to carry that brief out; its plan.txt explains it.");
-        return Program.Done;
+        call.Console.Line($"{Path.Combine(folder, HandOver)} is what running machines need to carry that brief out; its plan.txt explains it.");
+        return ExitCode.Done;
     }
 
-    private static void MakeHandOver(string briefPath, string survey, string folder)
+    private static void MakeHandOver(Invocation call, string briefPath, string survey, string folder)
     {
-        using var target = Common.Open(survey);
-        var brief = BriefOptions.Load(briefPath, null);
+        using var target = Common.Open(call, survey);
+        var brief = BriefOptions.Load(call.Console, briefPath, null);
         var systems = target.Read([null], brief.Guards);
         var (plan, plans) = HandOverCommand.Plan(systems, brief.For, brief, s => BriefPlanner.ToRequest(brief, s, []));
         HandOverCommand.Write(target, plan, plans, folder);
     }
 
     /// <summary>Makes things beside each other, and says what is still to come.</summary>
-    private static void Make(IReadOnlyCollection<(string Name, Action Make)> things)
+    private static void Make(Invocation call, IReadOnlyCollection<(string Name, Action Make)> things)
     {
         var left = things.Select(t => t.Name).ToList();
-        using var watch = new Ticker(() =>
+        using var watch = new Ticker(call.Console, () =>
         {
             lock (left)
                 return $"Making {TextFormat.List(left)}";
@@ -226,7 +222,7 @@ internal static class DemoCommand
         }
     }
 
-    private static int Play(string path, string? image, Func<WindowsSimulator, string, string> play)
+    private static ExitCode Play(IReportPage page, string path, string? image, Func<WindowsSimulator, string, string> play)
     {
         var world = World.Load();
         using (var target = Target.Open(path, new WriteInterceptor()))
@@ -240,8 +236,8 @@ internal static class DemoCommand
         try
         {
             string what = play(new WindowsSimulator(world), path);
-            ConsoleOutput.Result($"{Path.GetFileName(Path.TrimEndingDirectorySeparator(path))} {what}.");
-            return Program.Done;
+            page.Line($"{Path.GetFileName(Path.TrimEndingDirectorySeparator(path))} {what}.");
+            return ExitCode.Done;
         }
         catch (InvalidDataException e)
         {

@@ -1,11 +1,7 @@
-using System.Collections.Immutable;
-using System.CommandLine;
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Formats.Appx;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -16,7 +12,7 @@ internal static class ExplainCommand
     private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<bool> Places = new("--places") { Description = "Also list every place where the package was found" };
     private static readonly Option<string?> Maker = Common.Maker();
-    private static readonly Option<string> Format = Common.Format("table", "json");
+    private static readonly Option<string> Format = Common.Format();
 
     internal static Command Create()
     {
@@ -28,17 +24,17 @@ internal static class ExplainCommand
             """)
         { TargetPath, Package, Edition, Places, Maker, Format };
         var brief = new BriefOptions(command);
-        command.Handle(parsed => Run(parsed, brief));
+        command.Handle(call => Run(call, brief));
         return command;
     }
 
-    private static int Run(ParseResult parsed, BriefOptions briefOptions)
+    private static ExitCode Run(Invocation call, BriefOptions briefOptions)
     {
-        var brief = briefOptions.Load(parsed);
-        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition), maker: parsed.GetValue(Maker)
+        var brief = briefOptions.Load(call);
+        var (target, snapshots) = Common.Read(call, call.GetRequiredValue(TargetPath), call.GetValue(Edition), maker: call.GetValue(Maker)
             ?? brief?.Maker);
         using var open = target;
-        string name = parsed.GetRequiredValue(Package);
+        string name = call.GetRequiredValue(Package);
         ImmutableArray<ImmutableArray<SelectedPackage>> chosen;
         try
         {
@@ -46,117 +42,110 @@ internal static class ExplainCommand
         }
         catch (MoorfieldException) when (Programs(name, snapshots).Count > 0)
         {
-            return ShowPrograms(parsed, target, Programs(name, snapshots));
+            return ShowPrograms(call, target, Programs(name, snapshots));
         }
-        bool first = true;
-        foreach (var (snapshot, packages) in snapshots.Zip(chosen))
+        var writer = call.Writer(Format);
+        foreach (var (at, (snapshot, package)) in snapshots.Zip(chosen).SelectMany(s => s.Second.Select(c => (s.First, c.Package))).Index())
         {
             var assessment = new RemovalAssessment(snapshot, brief?.Advice);
-            foreach (var package in packages.Select(c => c.Package))
+            writer.Write(new Report(() => Document(target, package, snapshot, assessment), page =>
             {
-                if (parsed.GetValue(Format) == "json")
-                {
-                    DocumentJson.Write(Document(target, package, snapshot, assessment));
-                    continue;
-                }
-                if (!first)
-                    ConsoleOutput.Result();
-                first = false;
-                Write(target, package, snapshot, assessment, parsed.GetValue(Places));
-            }
+                if (at > 0)
+                    page.Line();
+                Write(page, target, package, snapshot, assessment, call.GetValue(Places));
+            }));
         }
-        return Program.Done;
+        return ExitCode.Done;
     }
 
     private static List<(SystemSnapshot Snapshot, ClassicProgram Program)> Programs(string name, ImmutableArray<SystemSnapshot> snapshots) =>
         [.. snapshots.SelectMany(s => s.ClassicPrograms.Where(p => NamePattern.Matches(name, p.Name)).Select(p => (s, p)))];
 
     /// <summary>Classic programs, which are no packages: what is known of them, and how the running system removes them.</summary>
-    private static int ShowPrograms(ParseResult parsed, Target target, List<(SystemSnapshot Snapshot, ClassicProgram Program)> programs)
+    private static ExitCode ShowPrograms(Invocation call, Target target, List<(SystemSnapshot Snapshot, ClassicProgram Program)> programs)
     {
-        bool first = true;
-        foreach (var (snapshot, program) in programs)
+        foreach (var (at, (snapshot, program)) in programs.Index())
         {
             string? holder = program.Sid is { } sid ? snapshot.Account(sid)?.Name ?? sid : null;
-            if (parsed.GetValue(Format) == "json")
-            {
-                DocumentJson.Write(new ClassicProgramJson(
+            call.Write(Format, new Report(
+                () => new ClassicProgramJson(
                     "moorfield.program/1", target.FullPath, snapshot.EditionNumber,
-                    new ProgramJson(program.Name, program.Version, program.Publisher, program.Bytes, holder, program.UninstallCommand, program.Key)));
-                continue;
-            }
-            if (!first)
-                ConsoleOutput.Result();
-            first = false;
-            ConsoleOutput.Heading($"{program.Name} {program.Version}");
-            ConsoleOutput.Result("A classic desktop program. Moorfield shows it, and does not change it.");
-            ConsoleOutput.Result();
-            Fact("Publisher", program.Publisher.Length > 0 ? program.Publisher : NotKnown);
-            Fact("Accounts", holder ?? "the machine, and so everyone");
-            Fact("Size", program.Bytes > 0 ? $"{TextTable.Size(program.Bytes)}, as its installer says" : NotKnown);
-            Fact("Removed by", program.UninstallCommand ?? "no command that is recorded");
+                    new ProgramJson(program.Name, program.Version, program.Publisher, program.Bytes, holder, program.UninstallCommand, program.Key)),
+                page =>
+                {
+                    if (at > 0)
+                        page.Line();
+                    page.Heading($"{program.Name} {program.Version}");
+                    page.Line("A classic desktop program. Moorfield shows it, and does not change it.");
+                    page.Line();
+                    Fact(page, "Publisher", program.Publisher.Length > 0 ? program.Publisher : NotKnown);
+                    Fact(page, "Accounts", holder ?? "the machine, and so everyone");
+                    Fact(page, "Size", program.Bytes > 0 ? $"{TextTable.Size(program.Bytes)}, as its installer says" : NotKnown);
+                    Fact(page, "Removed by", program.UninstallCommand ?? "no command that is recorded");
+                }));
         }
-        return Program.Done;
+        return ExitCode.Done;
     }
 
-    private static void Write(Target target, InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment, bool places)
+    private static void Write(IReportPage page, Target target, InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment,
+        bool places)
     {
         var verdict = assessment.Of(package);
-        ConsoleOutput.Heading($"{package.DisplayName} "
+        page.Heading($"{package.DisplayName} "
             + $"{package.FullName.Version}{(snapshot.EditionNumber is { } number ? $" in edition {number}: {snapshot.Name}" : "")}");
         if (DisplayText.Readable(package.Manifest?.Description) is { } description)
-            ConsoleOutput.Result(description);
-        ConsoleOutput.Result();
-        Fact("Family", package.Family.ToString());
-        Fact("Full name", package.FullName.ToString());
-        Fact("Publisher", package.Publisher);
-        Fact("Role", $"{DisplayText.Of(package.Role)}, {DisplayText.Describe(package.Origin)}");
-        Fact("Accounts", DisplayText.OrNothing(DisplayText.Names(package.Accounts, snapshot)));
-        Fact("Newcomers", (package.Newcomers ? "get it at their first sign-in" : "do not get it")
+            page.Line(description);
+        page.Line();
+        Fact(page, "Family", package.Family.ToString());
+        Fact(page, "Full name", package.FullName.ToString());
+        Fact(page, "Publisher", package.Publisher);
+        Fact(page, "Role", $"{DisplayText.Of(package.Role)}, {DisplayText.Describe(package.Origin)}");
+        Fact(page, "Accounts", DisplayText.OrNothing(DisplayText.Names(package.Accounts, snapshot)));
+        Fact(page, "Newcomers", (package.Newcomers ? "get it at their first sign-in" : "do not get it")
             + (package.Blocked ? "; a block keeps it from being provisioned again" : ""));
-        ConsoleOutput.Result();
-        Fact("Files", $"{DisplayText.Size([package])}{(package.Parts.Length > 1 ? $" in {package.Parts.Length} parts" : "")}");
+        page.Line();
+        Fact(page, "Files", $"{DisplayText.Size([package])}{(package.Parts.Length > 1 ? $" in {package.Parts.Length} parts" : "")}");
         if (package.Parts.Length > 1)
         {
             foreach (var part in package.Parts)
-                Fact("", $"{DisplayText.Of(part.Kind),-9} {TextTable.Size(part.Bytes),9}  {part.FullName}");
+                Fact(page, "", $"{DisplayText.Of(part.Kind),-9} {TextTable.Size(part.Bytes),9}  {part.FullName}");
         }
-        Fact("App data", AppData(target, package, snapshot));
-        ConsoleOutput.Result();
-        Fact("Needs", DisplayText.OrNothing(Named(package.Needs, snapshot)));
-        Fact("Needed by", DisplayText.OrNothing(assessment.NeededBy(package).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal)));
-        Fact("Apps", DisplayText.OrNothing((package.Manifest?.Applications ?? [])
+        Fact(page, "App data", AppData(target, package, snapshot));
+        page.Line();
+        Fact(page, "Needs", DisplayText.OrNothing(Named(package.Needs, snapshot)));
+        Fact(page, "Needed by", DisplayText.OrNothing(assessment.NeededBy(package).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal)));
+        Fact(page, "Apps", DisplayText.OrNothing((package.Manifest?.Applications ?? [])
             .Select(a => $"{DisplayText.Readable(a.DisplayName) ?? a.Id}{(a.ShownInStart ? "" : " (not shown in Start)")}{About(a, package)}")));
-        Fact("Opens", DisplayText.OrNothing(Values(package, "windows.fileTypeAssociation")
+        Fact(page, "Opens", DisplayText.OrNothing(Values(package, "windows.fileTypeAssociation")
             .Concat(Values(package, "windows.protocol").Select(s => s + ":"))));
-        Fact("Command names", DisplayText.OrNothing(Values(package, "windows.appExecutionAlias")));
-        Fact("At start-up", DisplayText.OrNothing(Values(package, "windows.startupTask")));
-        Fact("In background", package.RunsInBackground ? "yes" : "no");
-        Fact("May reach", DisplayText.OrNothing(package.Manifest?.Capabilities ?? []));
-        ConsoleOutput.Result();
-        Fact("Standing", Standing(verdict.Standing));
+        Fact(page, "Command names", DisplayText.OrNothing(Values(package, "windows.appExecutionAlias")));
+        Fact(page, "At start-up", DisplayText.OrNothing(Values(package, "windows.startupTask")));
+        Fact(page, "In background", package.RunsInBackground ? "yes" : "no");
+        Fact(page, "May reach", DisplayText.OrNothing(package.Manifest?.Capabilities ?? []));
+        page.Line();
+        Fact(page, "Standing", Standing(verdict.Standing));
         foreach (var group in verdict.Reasons.GroupBy(r => r.Kind))
         {
             string heading = Heading(group.Key);
             foreach (var reason in group)
             {
-                Fact(heading, reason.Text);
+                Fact(page, heading, reason.Text);
                 heading = "";
             }
         }
         foreach (var note in snapshot.Notes.Where(n => n.Package is not null && package.Parts.Any(p => p.FullName == n.Package)))
-            Fact("Out of order", note.Text);
+            Fact(page, "Out of order", note.Text);
         if (!places)
             return;
-        ConsoleOutput.Result();
-        ConsoleOutput.Heading("Found in");
+        page.Line();
+        page.Heading("Found in");
         foreach (string place in PlaceTexts(package))
-            ConsoleOutput.Result($"  {place}");
+            page.Line($"  {place}");
     }
 
     private const string NotKnown = "not known";
 
-    private static void Fact(string name, string text) => ConsoleOutput.Fact(name, text, 14);
+    private static void Fact(IReportPage page, string name, string text) => page.Fact(name, text, 14);
 
     private static string Standing(PackageStanding standing) => standing switch
     {

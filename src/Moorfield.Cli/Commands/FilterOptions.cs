@@ -1,8 +1,4 @@
-using System.Collections.Immutable;
-using System.CommandLine;
-using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -30,19 +26,19 @@ internal sealed class FilterOptions
         command.Add(_keep);
     }
 
-    internal string[] Find(ParseResult parsed) => parsed.GetValue(_find) ?? [];
+    internal string[] Find(Invocation call) => call.GetValue(_find) ?? [];
 
-    internal bool HasRoles(ParseResult parsed) => parsed.GetValue(_role) is { Length: > 0 };
+    internal bool HasRoles(Invocation call) => call.GetValue(_role) is { Length: > 0 };
 
-    internal string[] Keep(ParseResult parsed) => (_keep is null ? null : parsed.GetValue(_keep)) ?? [];
+    internal string[] Keep(Invocation call) => (_keep is null ? null : call.GetValue(_keep)) ?? [];
 
     /// <exception cref="MoorfieldException">A word is none of those that an option takes.</exception>
-    internal PackageFilter Read(ParseResult parsed) => new(
-        [.. Find(parsed)], Values<PackageRole>(parsed, _role), Values<PackageOrigin>(parsed, _origin), Values<PackageStanding>(parsed, _standing),
-        parsed.GetValue(_starts), parsed.GetValue(_background));
+    internal PackageFilter Read(Invocation call) => new(
+        [.. Find(call)], Values<PackageRole>(call, _role), Values<PackageOrigin>(call, _origin), Values<PackageStanding>(call, _standing),
+        call.GetValue(_starts), call.GetValue(_background));
 
-    private static ImmutableArray<T> Values<T>(ParseResult parsed, Option<string[]> option) where T : struct, Enum =>
-        [.. (parsed.GetValue(option) ?? []).SelectMany(DisplayText.Split).Select(word => Value<T>(word, option.Name)).Distinct()];
+    private static ImmutableArray<T> Values<T>(Invocation call, Option<string[]> option) where T : struct, Enum =>
+        [.. (call.GetValue(option) ?? []).SelectMany(DisplayText.Split).Select(word => Value<T>(word, option.Name)).Distinct()];
 
     private static T Value<T>(string word, string option) where T : struct, Enum
     {

@@ -1,12 +1,8 @@
-using System.Collections.Immutable;
-using System.CommandLine;
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Vaults;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -22,7 +18,7 @@ internal static class ForecastCommand
     private static readonly Option<bool> All = new("--all") { Description = "Also what stays as it is, and parts of the system that are merely "
         + "renewed or given" };
     private static readonly Option<string?> VaultPath = Common.VaultPath();
-    private static readonly Option<string> Format = Common.Format("table", "json", "csv");
+    private static readonly Option<string> Format = Common.Format(hasRows: true);
 
     internal static Command Create()
     {
@@ -40,82 +36,76 @@ internal static class ForecastCommand
         var brief = new BriefOptions(command);
         foreach (var option in new Option[] { ExpectNone, All, VaultPath, Format })
             command.Add(option);
-        command.Handle(parsed => Run(parsed, brief));
+        command.Handle(call => Run(call, brief));
         return command;
     }
 
-    private static int Run(ParseResult parsed, BriefOptions briefOptions)
+    private static ExitCode Run(Invocation call, BriefOptions briefOptions)
     {
-        string? update = parsed.GetValue(Update);
-        if (update is null == !parsed.GetValue(SignIn))
+        string? update = call.GetValue(Update);
+        if (update is null == !call.GetValue(SignIn))
             throw new MoorfieldException(ErrorKind.InvalidUsage, "Say what to forecast: --update IMAGE or --sign-in.");
-        var brief = briefOptions.Load(parsed);
-        string[] editions = parsed.GetValue(Edition) ?? [];
-        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), update is null ? editions : [], KnownGuards.With(brief));
+        var brief = briefOptions.Load(call);
+        string[] editions = call.GetValue(Edition) ?? [];
+        var (target, snapshots) = Common.Read(call, call.GetRequiredValue(TargetPath), update is null ? editions : [], KnownGuards.With(brief));
         using var open = target;
         if (update is not null && target.HasEditions)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "An update is for an installed system. 'moorfield compare' shows how two images "
                 + "differ.");
-        var image = update is null ? null : ReadImage(update, editions, snapshots[0]);
-        var points = Common.Points(parsed.GetValue(VaultPath));
-        var systems = snapshots.Select(s => Forecast(parsed, target, s, image, brief, points)).ToList();
-        Common.Print(
-            parsed.GetValue(Format),
-            json: () =>
-            {
-                DocumentJson.Write(DocumentBuilder.Forecast(target.FullPath, update, image, systems));
-            },
-            csv: () =>
-            {
-                Csv.Write(["family", "displayName", "fate", "cause", "for", "now", "then", "unwanted", "edition"],
-                    systems.SelectMany(s => s.Forecast.Families.Select(f => new[]
-                {
-                    f.Family.ToString(), f.DisplayName, DisplayText.Of(f.Fate), DisplayText.Of(f.Cause),
-                    DisplayText.Joined(DisplayText.Names(f.Concerned.Sids, s.Snapshot).Concat(f.Concerned.Newcomers ? ["newcomers"] : [])),
-                    f.Now?.ToString() ?? "", f.Then?.ToString() ?? "", Csv.Flag(s.Families.Contains(f)), s.Snapshot.EditionNumber?.ToString() ?? "",
-                })));
-            },
-            table: () =>
+        var image = update is null ? null : ReadImage(call, update, editions, snapshots[0]);
+        var points = Common.Points(call.Console, call.GetValue(VaultPath));
+        var systems = snapshots.Select(s => Forecast(call, target, s, image, brief, points)).ToList();
+        call.Write(Format, new Report(
+            () => DocumentBuilder.Forecast(target.FullPath, update, image, systems),
+            page =>
             {
                 for (int i = 0; i < systems.Count; i++)
                 {
                     if (i > 0)
-                        ConsoleOutput.Result();
-                    ForecastText.Show(target, systems[i], image is null ? null : (update!, image), brief, parsed.GetValue(All));
+                        page.Line();
+                    ForecastText.Show(page, target, systems[i], image is null ? null : (update!, image), brief, call.GetValue(All));
                 }
-            });
-        return parsed.GetValue(ExpectNone) && !systems.TrueForAll(s => s.IsClean) ? Program.Differs : Program.Done;
+            },
+            () => new ReportRows(["family", "displayName", "fate", "cause", "for", "now", "then", "unwanted", "edition"],
+                    systems.SelectMany(s => s.Forecast.Families.Select(f => new[]
+                {
+                    f.Family.ToString(), f.DisplayName, DisplayText.Of(f.Fate), DisplayText.Of(f.Cause),
+                    DisplayText.Joined(DisplayText.Names(f.Concerned.Sids, s.Snapshot).Concat(f.Concerned.Newcomers ? ["newcomers"] : [])),
+                    f.Now?.ToString() ?? "", f.Then?.ToString() ?? "", ReportRows.Flag(s.Families.Contains(f)),
+                        s.Snapshot.EditionNumber?.ToString() ?? "",
+                })))));
+        return call.GetValue(ExpectNone) && !systems.TrueForAll(s => s.IsClean) ? ExitCode.Differs : ExitCode.Done;
     }
 
-    private static SystemForecast Forecast(ParseResult parsed, Target target, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief,
+    private static SystemForecast Forecast(Invocation call, Target target, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief,
     IReadOnlyList<PointSummary> points)
     {
         var forecast = ForecastOperation.Of(target, snapshot, image, brief, points);
         var (unwanted, deliveries) = forecast.Unwanted(brief, snapshot, image);
         return new SystemForecast(snapshot, forecast, unwanted, deliveries, !target.IsRunningMachine
-            ? Remedy(parsed, snapshot, brief, forecast, unwanted, deliveries)
-            : HandOver(parsed, snapshot, brief, forecast, unwanted.Length + deliveries.Length));
+            ? Remedy(call, snapshot, brief, forecast, unwanted, deliveries)
+            : HandOver(call, snapshot, brief, forecast, unwanted.Length + deliveries.Length));
     }
 
     /// <summary>The same for a running machine, which does it itself. What only an image brings has no name there.</summary>
-    private static string? HandOver(ParseResult parsed, SystemSnapshot snapshot, Brief? brief, Forecast forecast, int unwanted)
+    private static string? HandOver(Invocation call, SystemSnapshot snapshot, Brief? brief, Forecast forecast, int unwanted)
     {
-        if (unwanted == 0 || (brief is null && parsed.GetValue(Update) is not null))
+        if (unwanted == 0 || (brief is null && call.GetValue(Update) is not null))
             return null;
         var families = forecast.Blockable(isUpdate: false);
         IEnumerable<string> what = brief is not null ? ["--brief", brief.Name]
             : [.. snapshot.Packages.Where(p => p.Newcomers && families.Contains(p.Family)).Select(p => p.Family.ToString()).Distinct(),
                 "--for", "newcomers"];
         return brief is null && families.IsEmpty ? null
-            : string.Join(' ', new[] { "moorfield", "hand-over", parsed.GetRequiredValue(TargetPath) }.Concat(what).Concat(["--to", "FOLDER"])
+            : string.Join(' ', new[] { "moorfield", "hand-over", call.GetRequiredValue(TargetPath) }.Concat(what).Concat(["--to", "FOLDER"])
                 .Select(TextFormat.Quoted));
     }
 
     private static string? Remedy(
-        ParseResult parsed, SystemSnapshot snapshot, Brief? brief, Forecast forecast, ImmutableArray<ForecastFamily> unwanted,
+        Invocation call, SystemSnapshot snapshot, Brief? brief, Forecast forecast, ImmutableArray<ForecastFamily> unwanted,
         ImmutableArray<ForecastDelivery> deliveries)
     {
-        var (path, update) = (parsed.GetRequiredValue(TargetPath), parsed.GetValue(Update));
+        var (path, update) = (call.GetRequiredValue(TargetPath), call.GetValue(Update));
         // An update brings parts of the system in spite of a block; taking them from newcomers holds for sign-ins.
         bool any = brief is null
             ? !forecast.Blockable(update is not null).IsEmpty || !forecast.Open(snapshot.EditionId).IsEmpty
@@ -130,15 +120,15 @@ internal static class ForecastCommand
             (null, { }) => ["block", path, "--coming", update],
             _ => ["remove", path, "--coming"],
         };
-        IEnumerable<string> edition = brief is null && update is not null ? (parsed.GetValue(Edition) ?? []).SelectMany(e => new[] { "--edition", e })
+        IEnumerable<string> edition = brief is null && update is not null ? (call.GetValue(Edition) ?? []).SelectMany(e => new[] { "--edition", e })
             : snapshot.EditionNumber is { } number ? ["--edition", $"{number}"] : [];
         return string.Join(' ', words.Prepend("moorfield").Concat(edition).Select(TextFormat.Quoted));
     }
 
     /// <summary>The edition of an image that an update would come from.</summary>
-    internal static SystemSnapshot ReadImage(string path, string[] editions, SystemSnapshot system)
+    internal static SystemSnapshot ReadImage(Invocation call, string path, string[] editions, SystemSnapshot system)
     {
-        using var target = Common.Open(path);
+        using var target = Common.Open(call, path);
         if (!target.HasEditions)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is {target.Description}. An update comes from an image file.");
         if (editions.Length > 1)
@@ -156,12 +146,12 @@ internal static class ForecastCommand
             }
             editions = fitting;
         }
-        var snapshot = Common.Read(target, editions)[0];
+        var snapshot = Common.Read(call.Console, target, editions)[0];
         if (!snapshot.EditionId.Equals(system.EditionId, StringComparison.OrdinalIgnoreCase))
-            ConsoleOutput.Notice($"moorfield: edition {snapshot.EditionNumber} of {target.Name} is of another kind ({snapshot.EditionId}) than the "
+            call.Console.Error($"edition {snapshot.EditionNumber} of {target.Name} is of another kind ({snapshot.EditionId}) than the "
                 + $"system ({system.EditionId}): that would be more than an update.");
         if (Version.TryParse(snapshot.Build, out var coming) && Version.TryParse(system.Build, out var present) && coming <= present)
-            ConsoleOutput.Notice($"moorfield: {target.Name} holds build {snapshot.Build}, which is not newer than the system's ({system.Build}).");
+            call.Console.Error($"{target.Name} holds build {snapshot.Build}, which is not newer than the system's ({system.Build}).");
         return snapshot;
     }
 }

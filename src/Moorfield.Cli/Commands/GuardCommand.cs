@@ -1,11 +1,7 @@
-using System.Collections.Immutable;
-using System.CommandLine;
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -30,36 +26,36 @@ internal static class GuardCommand
         { targetPath, names, lift, who, edition };
         var brief = new BriefOptions(command);
         var options = new ChangeOptions(command);
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            using var target = options.Open(parsed, parsed.GetRequiredValue(targetPath));
-            bool lifts = parsed.GetValue(lift);
-            string[] named = parsed.GetValue(names) ?? [];
-            var given = brief.Load(parsed);
+            using var target = options.Open(call, call.GetRequiredValue(targetPath));
+            bool lifts = call.GetValue(lift);
+            string[] named = call.GetValue(names) ?? [];
+            var given = brief.Load(call);
             ImmutableArray<Guard> guards = [.. (named.Length == 0 && given is not null ? [] : KnownGuards.Find(named)).Union(given?.Guards ?? [])];
             if (guards.IsEmpty)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"{given!.Name} has no guards.");
             var guarding = new GuardOperation(
-                target, Common.Read(target, parsed.GetValue(edition), guards), guards, ForWhom(parsed.GetValue(who), given), lifts);
+                target, Common.Read(call.Console, target, call.GetValue(edition), guards), guards, ForWhom(call.GetValue(who), given), lifts);
             var proposal = guarding.Plan();
             if (!proposal.HasEffect)
             {
-                ConsoleOutput.Notice($"{(lifts ? "None of these guards is set" : "These guards are set already")}. Nothing was changed.");
-                return Program.Done;
+                call.Console.Notice($"{(lifts ? "None of these guards is set" : "These guards are set already")}. Nothing was changed.");
+                return ExitCode.Done;
             }
             var request = proposal.Request;
             return options.CarryOut(
-                parsed, guarding, proposal,
+                call, guarding, proposal,
                 DocumentBuilder.Plan(target.FullPath, lifts ? "unguard" : "guard", request.Packages.Select(p => p.Family), request.Changes, null),
-                () =>
+                page =>
                 {
-                    ConsoleOutput.Heading($"{(lifts ? "Guards to be lifted" : "Guards to be set")} on {target.Name}");
+                    page.Heading($"{(lifts ? "Guards to be lifted" : "Guards to be set")} on {target.Name}");
                     foreach (var (snapshot, state) in proposal.Concerned)
-                        ConsoleOutput.Result($"  {state.Guard.Title} for "
+                        page.Line($"  {state.Guard.Title} for "
                             + $"{state.Place(snapshot)}{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}: "
                             + $"{state.Guard.Purpose}");
                 },
-                _ => ConsoleOutput.Result($"{TextTable.Count(request.Changes.Length, "value")} {(lifts ? "lifted" : "set")} on {target.Name}."));
+                (page, _) => page.Line($"{TextTable.Count(request.Changes.Length, "value")} {(lifts ? "lifted" : "set")} on {target.Name}."));
         });
         return command;
     }
@@ -69,7 +65,7 @@ internal static class GuardCommand
         var targetPath = Common.TargetArgument();
         var who = For("everyone");
         var edition = Common.Edition();
-        var format = Common.Format("table", "json", "csv");
+        var format = Common.Format(hasRows: true);
         var command = new Command("guards", """
             Lists the guards that are known, and those of a brief: which are set, not set, or set to something else, and for whom.
 
@@ -78,35 +74,28 @@ internal static class GuardCommand
             """)
         { targetPath, who, edition, format };
         var brief = new BriefOptions(command);
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            var guards = KnownGuards.With(brief.Load(parsed));
-            var (target, snapshots) = Common.Read(parsed.GetRequiredValue(targetPath), parsed.GetValue(edition), guards);
+            var guards = KnownGuards.With(brief.Load(call));
+            var (target, snapshots) = Common.Read(call, call.GetRequiredValue(targetPath), call.GetValue(edition), guards);
             using var open = target;
-            var states = States(snapshots, guards, ForWhom(parsed.GetValue(who), null));
-            Common.Print(
-                parsed.GetValue(format),
-                json: () =>
-                {
-                    DocumentJson.Write(new GuardsJson("moorfield.guards/1", target.FullPath,
+            var states = States(snapshots, guards, ForWhom(call.GetValue(who), null));
+            call.Write(format, new Report(
+            () => new GuardsJson("moorfield.guards/1", target.FullPath,
                         [.. states.SelectMany(s => s.States.Select(g => new GuardStateJson(
                         s.Snapshot.EditionNumber, g.Guard.Name, DisplayText.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot),
-                        State(g), g.Guard.Family, g.Guard.Because)))]));
+                        State(g), g.Guard.Family, g.Guard.Because)))]),
+            page =>
+            {
+                    foreach (var (snapshot, own) in states)
+                        Show(page, target, snapshot, own);
                 },
-                csv: () =>
-                {
-                    Csv.Write(["guard", "hive", "key", "name", "for", "state", "edition"], states.SelectMany(s => s.States.Select(g => new[]
+            () => new ReportRows(["guard", "hive", "key", "name", "for", "state", "edition"], states.SelectMany(s => s.States.Select(g => new[]
                     {
                         g.Guard.Name ?? "", DisplayText.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot), State(g),
                         s.Snapshot.EditionNumber?.ToString() ?? "",
-                    })));
-                },
-                table: () =>
-                {
-                    foreach (var (snapshot, own) in states)
-                        Show(target, snapshot, own);
-                });
-            return Program.Done;
+                    })))));
+            return ExitCode.Done;
         });
         return command;
     }
@@ -124,10 +113,10 @@ internal static class GuardCommand
     private static string State(GuardState state) =>
     !state.IsKnown ? "notKnown" : state.IsSet ? "set" : state.Now is null ? "notSet" : "setOtherwise";
 
-    private static void Show(Target target, SystemSnapshot snapshot, ImmutableArray<GuardState> states)
+    private static void Show(IReportPage page, Target target, SystemSnapshot snapshot, ImmutableArray<GuardState> states)
     {
         if (snapshot.EditionNumber is not null)
-            ConsoleOutput.Heading(DisplayText.Describe(snapshot));
+            page.Heading(DisplayText.Describe(snapshot));
         bool unknown = states.Any(s => !s.IsKnown);
         string[] headings = ["Guard", "Set for", "Not set for", "Set otherwise for", .. unknown ? ["Not known for"] : Array.Empty<string>(),
             "What it does"];
@@ -136,8 +125,8 @@ internal static class GuardCommand
         foreach (var guard in guards)
             sheet.Add([guard.Key.Title, Places(guard, "set"), Places(guard, "notSet"), Places(guard, "setOtherwise"),
                 .. unknown ? [Places(guard, "notKnown")] : Array.Empty<string>(), guard.Key.Purpose]);
-        sheet.Write();
-        ConsoleOutput.Result($"{guards.Count(g => g.All(s => s.IsSet))} of {TextTable.Count(guards.Count, "guard")} set in full on "
+        page.Table(sheet);
+        page.Line($"{guards.Count(g => g.All(s => s.IsSet))} of {TextTable.Count(guards.Count, "guard")} set in full on "
             + $"{DisplayText.Place(target, snapshot)}.");
 
         string Places(IEnumerable<GuardState> guard, string state) =>

@@ -1,13 +1,9 @@
-using System.Collections.Immutable;
-using System.CommandLine;
 using System.Text;
 using Moorfield.Core.HandOver;
-using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -65,7 +61,7 @@ internal static class HandOverCommand
         var options = new WriteOptions(command);
         foreach (var option in new Option[] { Who, To, Edition, Classic, RestorePoint, Minutes, SignedOut, BriefUrl, Proxy })
             command.Add(option);
-        command.Handle(parsed => Run(parsed, options));
+        command.Handle(call => Run(call, options));
         return command;
     }
 
@@ -86,49 +82,49 @@ internal static class HandOverCommand
         return (HandOverPlan.Of(words, plans, brief), plans);
     }
 
-    private static int Run(ParseResult parsed, WriteOptions options)
+    private static ExitCode Run(Invocation call, WriteOptions options)
     {
-        string folder = parsed.GetRequiredValue(To);
+        string folder = call.GetRequiredValue(To);
         if (Path.Exists(folder))
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{folder} is there already. Name another folder, or delete it.");
-        int minutes = parsed.GetValue(Minutes);
+        int minutes = call.GetValue(Minutes);
         if (minutes is < 1 or > MaxMinutes)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"--minutes takes 1 to {MaxMinutes}.");
-        string? address = parsed.GetValue(BriefUrl);
+        string? address = call.GetValue(BriefUrl);
         if (address is not null && !IsAddress(address))
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--brief-url takes an https address without a name and password in it, not "
                 + $"'{address}'.");
-        string? proxy = parsed.GetValue(Proxy);
+        string? proxy = call.GetValue(Proxy);
         if (proxy is not null && (address is null || !(Uri.TryCreate(proxy, UriKind.Absolute, out var by)
             && (by.Scheme == Uri.UriSchemeHttp || by.Scheme == Uri.UriSchemeHttps) && by.UserInfo.Length == 0)))
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "--proxy takes an http or https address without a name and password in it, and goes with --brief-url.");
-        using var target = Common.Open(parsed.GetRequiredValue(TargetPath));
-        var brief = options.Brief.Load(parsed);
-        target.Maker = options.Maker(parsed) ?? brief?.Maker;
-        var systems = Common.Read(target, parsed.GetValue(Edition), brief?.Guards ?? []);
-        if (options.Brief.TellIdle(parsed, brief, target, systems, options.VaultPath(parsed)))
-            return BriefCommand.Unmeant(target);
-        var words = Words(parsed.GetValue(Who), brief, systems);
-        var (plan, plans) = Plan(systems, words, brief, Request(parsed, options, brief, words, systems));
+        using var target = Common.Open(call, call.GetRequiredValue(TargetPath));
+        var brief = options.Brief.Load(call);
+        target.NameMaker(options.Maker(call) ?? brief?.Maker);
+        var systems = Common.Read(call.Console, target, call.GetValue(Edition), brief?.Guards ?? []);
+        if (options.Brief.TellIdle(call, brief, target, systems, options.VaultPath(call)))
+            return BriefCommand.Unmeant(call.Console, target);
+        var words = Words(call.GetValue(Who), brief, systems);
+        var (plan, plans) = Plan(systems, words, brief, Request(call, options, brief, words, systems));
         plan = plan with
         {
-            Classic = Programs(parsed.GetValue(Classic) ?? [], systems),
-            RestorePoint = Enum.Parse<SystemRestorePoint>(parsed.GetRequiredValue(RestorePoint), ignoreCase: true),
+            Classic = Programs(call.GetValue(Classic) ?? [], systems),
+            RestorePoint = Enum.Parse<SystemRestorePoint>(call.GetRequiredValue(RestorePoint), ignoreCase: true),
             Minutes = minutes,
             ListAddress = address,
             Proxy = proxy,
-            MountsSignedOut = parsed.GetValue(SignedOut),
+            MountsSignedOut = call.GetValue(SignedOut),
         };
-        return HandOver(parsed, options, target, plan, plans, folder);
+        return HandOver(call, options, target, plan, plans, folder);
     }
 
     private static Func<SystemSnapshot, RemovalRequest> Request(
-        ParseResult parsed, WriteOptions options, Brief? brief, IReadOnlyCollection<string> words, ImmutableArray<SystemSnapshot> systems)
+        Invocation call, WriteOptions options, Brief? brief, IReadOnlyCollection<string> words, ImmutableArray<SystemSnapshot> systems)
     {
-        bool allowReturn = options.AllowsReturn(parsed);
-        var choose = options.Chosen(parsed, brief);
-        if (choose is null && brief is null && parsed.GetValue(Classic) is not { Length: > 0 } && parsed.GetValue(BriefUrl) is null)
+        bool allowReturn = options.AllowsReturn(call);
+        var choose = options.Chosen(call, brief);
+        if (choose is null && brief is null && call.GetValue(Classic) is not { Length: > 0 } && call.GetValue(BriefUrl) is null)
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "Say what to hand over: packages by name, by what is known of them (--standing, --origin and the like), or --brief FILE.");
         if (brief is not null)
@@ -153,29 +149,26 @@ internal static class HandOverCommand
             : $"There is no desktop program '{name}'. 'moorfield inventory TARGET --classic' lists them.");
     })];
 
-    private static int HandOver(
-        ParseResult parsed, WriteOptions options, Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, string folder)
+    private static ExitCode HandOver(
+        Invocation call, WriteOptions options, Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, string folder)
     {
-        bool json = options.IsJson(parsed);
+        var writer = options.Writer(call);
         bool refused = plans.Any(p => p.Plan.Refused.Any());
         var document = Document(target, plans);
         if (plan.IsEmpty)
         {
-            RemovalText.ShowStaying(plans);
+            RemovalText.ShowStaying(call.Console, plans);
             throw new MoorfieldException(refused ? ErrorKind.Refused : ErrorKind.InvalidUsage, "There is nothing to hand over. Nothing was written.");
         }
-        if (json && options.IsPreview(parsed))
-            DocumentJson.Write(document);
-        if (!json)
-            Show(target, plan, plans);
-        if (options.IsPreview(parsed) || !options.IsConfirmed(parsed, plans, "Write this hand-over?"))
-            return Program.Done;
+        if (writer.IsForPeople || options.IsPreview(call))
+            writer.Write(new Report(() => document, page => Show(page, target, plan, plans)));
+        if (options.IsPreview(call) || !options.IsConfirmed(call, plans, "Write this hand-over?"))
+            return ExitCode.Done;
         var files = Write(target, plan, plans, folder);
-        if (json)
-            DocumentJson.Write(new HandOverJson("moorfield.hand-over/1", Path.GetFullPath(folder), [.. files.Select(f => f.Name)], document));
-        else
-            HandOverText.ShowResult(folder, files, plan);
-        return refused ? Program.DoneInPart : Program.Done;
+        writer.Write(new Report(
+            () => new HandOverJson("moorfield.hand-over/1", Path.GetFullPath(folder), [.. files.Select(f => f.Name)], document),
+            page => HandOverText.ShowResult(page, folder, files, plan)));
+        return refused ? ExitCode.DoneInPart : ExitCode.Done;
     }
 
     /// <summary>The plan without the single changes: machines that run make them in their own way.</summary>
@@ -190,17 +183,17 @@ internal static class HandOverCommand
         [
             .. HandOverFiles.Write(plan),
             (PlanText, Encoding.UTF8.GetBytes(
-                ConsoleOutput.Captured(() => HandOverText.Write(target, plan, plans, () => Show(target, plan, plans))))),
+                ConsoleOutput.Captured(page => HandOverText.Write(page, target, plan, plans, () => Show(page, target, plan, plans))))),
             (PlanData, DocumentJson.Bytes(Document(target, plans))),
         ];
         NewFile.WriteFolder(folder, files);
         return files;
     }
 
-    private static void Show(Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans)
+    private static void Show(IReportPage page, Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans)
     {
-        RemovalText.ShowPlan(target, plans, handsOver: true);
-        HandOverText.ShowBesides(plan, plans);
+        RemovalText.ShowPlan(page, target, plans, handsOver: true);
+        HandOverText.ShowBesides(page, plan, plans);
     }
 
     private static Option<string> RestorePointOption()

@@ -1,8 +1,4 @@
-using System.Collections.Immutable;
-using System.CommandLine;
-using System.Globalization;
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
@@ -10,7 +6,6 @@ using Moorfield.Core.Targets;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Media;
 using Moorfield.Formats.Wim;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -30,7 +25,7 @@ internal static class ImageCommand
     private static Command CreateList()
     {
         var path = File();
-        var format = Common.Format("table", "json", "csv");
+        var format = Common.Format(hasRows: true);
         var command = new Command("list", """
             Lists the editions of an image file, and how the file is made.
 
@@ -38,32 +33,25 @@ internal static class ImageCommand
               moorfield image list counter-install.wim
             """)
         { path, format };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            using var target = Open(parsed.GetRequiredValue(path), new WriteInterceptor());
+            using var target = Open(call.GetRequiredValue(path), new WriteInterceptor());
             var editions = Read(target);
-            Common.Print(
-                parsed.GetValue(format),
-                json: () =>
-                {
-                    DocumentJson.Write(Document(target.Image, editions));
+            call.Write(format, new Report(
+            () => Document(target.Image, editions),
+            page =>
+            {
+                    Write(page, target.Image, editions);
                 },
-                csv: () =>
-                {
-                    Csv.Write(["number", "name", "description", "product", "editionId", "build", "architecture", "languages", "bytes", "files",
+            () => new ReportRows(["number", "name", "description", "product", "editionId", "build", "architecture", "languages", "bytes", "files",
                         "provisioned"],
                         editions.Select(e => new[]
                         {
                             Text(e.Number), e.Name, e.Description, e.Product, e.EditionId, e.Build, e.Architecture, string.Join(' ', e.Languages),
                             Text(e.Bytes), Text(e.Files),
                             e.Provisioned is { } count ? Text(count) : "",
-                        }));
-                },
-                table: () =>
-                {
-                    Write(target.Image, editions);
-                });
-            return Program.Done;
+                        }))));
+            return ExitCode.Done;
         });
         return command;
     }
@@ -107,7 +95,7 @@ internal static class ImageCommand
         }
     }
 
-    private static void Write(ImageFile image, List<EditionJson> editions)
+    private static void Write(IReportPage page, ImageFile image, List<EditionJson> editions)
     {
         var header = image.Wim.Header;
         var sheet = new TextTable("Edition", "Name", "Product", "Build", "Architecture", "Languages", "Size", "Provisioned").Right(0, 6, 7).Quiet(3);
@@ -119,36 +107,38 @@ internal static class ImageCommand
                 edition.Provisioned is { } count ? TextTable.Count(count, "package") : DisplayText.Nothing);
         }
         if (editions.Count > 0)
-            sheet.Write();
+            page.Table(sheet);
         foreach (var edition in editions.Where(e => e.Problem is not null))
-            ConsoleOutput.Result($"Edition {edition.Number}: {edition.Problem}");
+            page.Line($"Edition {edition.Number}: {edition.Problem}");
         if (image.Medium is { } medium)
-            WriteMedium(image, medium);
-        Fact("File", $"{TextTable.Size(image.Wim.Length)}, "
+            WriteMedium(page, image, medium);
+        Fact(page, "File", $"{TextTable.Size(image.Wim.Length)}, "
             + $"{TextTable.Count(editions.Count, "edition")}{(header.BootIndex > 0 ? $", number {header.BootIndex} starts" : "")}");
-        Fact("Compression", Compression(header));
-        Fact("Version", header.IsSolidVersion ? "0xE00, with contents compressed together (ESD)" : "0x10D00, the usual one");
-        Fact("Split", !header.IsSplit ? "no, one file" : image.Wim.IsComplete ? $"in {header.Parts} parts" : $"part {header.Part} of {header.Parts}");
-        Fact("Integrity", header.Integrity.IsNone ? "no integrity table" : "has an integrity table");
-        Fact("Identifier", header.Guid.ToString());
-        Fact("Compacting", image.Reclaimable() is > 0 and var bytes ? $"would give back {TextTable.Size(bytes)}" : "would give back nothing");
+        Fact(page, "Compression", Compression(header));
+        Fact(page, "Version", header.IsSolidVersion ? "0xE00, with contents compressed together (ESD)" : "0x10D00, the usual one");
+        Fact(page, "Split", !header.IsSplit ? "no, one file" : image.Wim.IsComplete ? $"in {header.Parts} parts"
+            : $"part {header.Part} of {header.Parts}");
+        Fact(page, "Integrity", header.Integrity.IsNone ? "no integrity table" : "has an integrity table");
+        Fact(page, "Identifier", header.Guid.ToString());
+        Fact(page, "Compacting", image.Reclaimable() is > 0 and var bytes ? $"would give back {TextTable.Size(bytes)}" : "would give back nothing");
         if (image.ReadOnlyReason() is { } why)
-            ConsoleOutput.Result($"{image.Name} can be read, but not changed: it {why}.");
+            page.Line($"{image.Name} can be read, but not changed: it {why}.");
 
     }
 
-    private static void Fact(string name, string text) => ConsoleOutput.Result($"{name,-12} {text}");
+    private static void Fact(IReportPage page, string name, string text) => page.Line($"{name,-12} {text}");
 
     /// <summary>What an ISO is beside its image.</summary>
-    private static void WriteMedium(ImageFile image, MediaImage medium)
+    private static void WriteMedium(IReportPage page, ImageFile image, MediaImage medium)
     {
         const int Largest = 3;
         var whole = medium.Whole;
-        Fact("Medium", $"{(whole.Label.Length > 0 ? $"'{whole.Label}'" : "no label")}, {TextTable.Size(new FileInfo(image.FullPath).Length)}, "
+        Fact(page, "Medium", $"{(whole.Label.Length > 0 ? $"'{whole.Label}'" : "no label")}, {TextTable.Size(new FileInfo(image.FullPath).Length)}, "
             + $"{TextTable.Count(whole.Entries.Count(e => !e.IsFolder), "file")} (views: {string.Join(", ", whole.Views)})");
-        Fact("Starts", whole.Boot.IsEmpty ? "no machine" : TextFormat.List(whole.Boot.Select(b => $"{Firmware(b.Platform)} (block {b.Block})"), 4));
-        Fact("Image", $"{medium.Image.Path}, {TextTable.Size(medium.Image.Size)}");
-        Fact("Largest", string.Join(", ", whole.Entries.Where(e => !e.IsFolder).OrderByDescending(e => e.Size)
+        Fact(page, "Starts", whole.Boot.IsEmpty ? "no machine" : TextFormat.List(whole.Boot.Select(b => $"{Firmware(b.Platform)} (block {b.Block})"),
+            4));
+        Fact(page, "Image", $"{medium.Image.Path}, {TextTable.Size(medium.Image.Size)}");
+        Fact(page, "Largest", string.Join(", ", whole.Entries.Where(e => !e.IsFolder).OrderByDescending(e => e.Size)
             .ThenBy(e => e.Path, StringComparer.Ordinal)
             .Take(Largest).Select(e => $"{e.Path} ({TextTable.Size(e.Size)})")));
     }
@@ -189,29 +179,29 @@ internal static class ImageCommand
             """)
         { path, edition };
         var options = new ChangeOptions(command, writesHives: false);
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            using var target = Open(parsed.GetRequiredValue(path), options.Progress.Interceptor);
-            if (parsed.GetValue(edition) is not { Length: > 0 } words)
+            using var target = Open(call.GetRequiredValue(path), call.Progress.Interceptor);
+            if (call.GetValue(edition) is not { Length: > 0 } words)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"Name what goes with --edition: {target.List()}.");
             var dropped = target.SelectEditions(words).OfType<int>().Distinct().Order().Select(n => target.Image.Editions[n - 1]).ToList();
             if (dropped.Count == target.Image.Editions.Length)
                 throw new MoorfieldException(ErrorKind.Refused, $"That is every edition of {target.Name}. One at least must stay.");
             string names = TextFormat.List(dropped.Select(d => d.Name), 3);
-            return Change(parsed, options, target, "drop", $"drop {names}", () => [.. dropped.Select(d => new EditionDropped(d.Number, d.Name))],
-                () =>
+            return Change(call, options, target, "drop", $"drop {names}", () => [.. dropped.Select(d => new EditionDropped(d.Number, d.Name))],
+                page =>
                 {
                     foreach (var info in target.Image.Editions)
                     {
                         int before = dropped.Count(d => d.Number < info.Number);
                         bool goes = dropped.Any(d => d.Number == info.Number);
-                        ConsoleOutput.Result($"Edition {info.Number} ({info.Name}) {(goes ? "goes" : $"stays, as number {info.Number - before}")}.");
+                        page.Line($"Edition {info.Number} ({info.Name}) {(goes ? "goes" : $"stays, as number {info.Number - before}")}.");
                     }
                     if (target.Image.Wim.Header.BootIndex is > 0 and var boot && dropped.Any(d => d.Number == boot))
-                        ConsoleOutput.Result($"Edition {boot} is the one that starts; none does afterwards.");
+                        page.Line($"Edition {boot} is the one that starts; none does afterwards.");
                 },
-                () => ConsoleOutput.Result($"{target.Name} has {TextTable.Count(target.Image.Editions.Length, "edition")} now, without {names}. "
-                    + "'moorfield image compact' gives the space back."));
+                $"{target.Name} has {TextTable.Count(target.Image.Editions.Length, "edition")} now, without {names}. "
+                    + "'moorfield image compact' gives the space back.");
         });
         return command;
     }
@@ -229,11 +219,11 @@ internal static class ImageCommand
             """)
         { path, edition, name, description };
         var options = new ChangeOptions(command, writesHives: false);
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            using var target = Open(parsed.GetRequiredValue(path), options.Progress.Interceptor);
-            var (newName, newDescription) = (parsed.GetValue(name), parsed.GetValue(description));
-            if (target.SelectEditions(parsed.GetValue(edition) ?? []) is not [{ } number])
+            using var target = Open(call.GetRequiredValue(path), call.Progress.Interceptor);
+            var (newName, newDescription) = (call.GetValue(name), call.GetValue(description));
+            if (target.SelectEditions(call.GetValue(edition) ?? []) is not [{ } number])
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"Name one edition with --edition: {target.List()}.");
             if (newName is null && newDescription is null)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, "Give a --name, a --description, or both.");
@@ -249,42 +239,42 @@ internal static class ImageCommand
             var old = target.Image.Editions[number - 1];
             if ((newName ?? old.Name, newDescription ?? old.Description) == (old.Name, old.Description))
             {
-                ConsoleOutput.Notice($"Edition {number} is called that already. Nothing was changed.");
-                return Program.Done;
+                call.Console.Notice($"Edition {number} is called that already. Nothing was changed.");
+                return ExitCode.Done;
             }
             var change = new EditionRenamed(number, old.Name, newName ?? old.Name, old.Description, newDescription ?? old.Description);
-            return Change(parsed, options, target, "rename", $"rename {old.Name}", () => [change],
-                () =>
+            return Change(call, options, target, "rename", $"rename {old.Name}", () => [change],
+                page =>
                 {
-                    Line("Name", change.NameBefore, change.NameAfter);
-                    Line("Description", change.DescriptionBefore, change.DescriptionAfter);
+                    Show(page, "Name", change.NameBefore, change.NameAfter);
+                    Show(page, "Description", change.DescriptionBefore, change.DescriptionAfter);
                 },
-                () => ConsoleOutput.Result($"Edition {number} of {target.Name} is '{change.NameAfter}' now."));
+                $"Edition {number} of {target.Name} is '{change.NameAfter}' now.");
         });
         return command;
 
-        static void Line(string what, string before, string after)
+        static void Show(IReportPage page, string what, string before, string after)
         {
             if (before != after)
-                ConsoleOutput.Result($"{what} of the edition: '{before}' becomes '{after}'.");
+                page.Line($"{what} of the edition: '{before}' becomes '{after}'.");
         }
     }
 
-    private static int Change(
-        ParseResult parsed, ChangeOptions options, ImageTarget target, string action, string title, Func<ImmutableArray<ImageChange>> changes,
-        Action show, Action result)
+    private static ExitCode Change(
+        Invocation call, ChangeOptions options, ImageTarget target, string action, string title, Func<ImmutableArray<ImageChange>> changes,
+        Action<IReportPage> show, string result)
     {
-        if (!options.IsPreview(parsed))
+        if (!options.IsPreview(call))
             target.AcquireForChange();
         var changing = new EditionOperation(target, title, changes);
         target.Image.CheckChangeable();
         var proposal = changing.Plan();
-        return options.CarryOut(parsed, changing, proposal, DocumentBuilder.Plan(target.FullPath, action, [], proposal.Request.Changes, null), () =>
+        return options.CarryOut(call, changing, proposal, DocumentBuilder.Plan(target.FullPath, action, [], proposal.Request.Changes, null), page =>
         {
-            show();
-            if (options.HasRestorePoint(parsed))
-                ConsoleOutput.Result("It can be undone as long as nothing else changes the file, and it is not compacted.");
-        }, _ => result());
+            show(page);
+            if (options.HasRestorePoint(call))
+                page.Line("It can be undone as long as nothing else changes the file, and it is not compacted.");
+        }, (page, _) => page.Line(result));
     }
 
     private static Command CreateCompact()
@@ -299,31 +289,30 @@ internal static class ImageCommand
             """)
         { path, to };
         var options = new ChangeOptions(command, records: false);
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            using var target = Open(parsed.GetRequiredValue(path), options.Progress.Interceptor);
+            using var target = Open(call.GetRequiredValue(path), call.Progress.Interceptor);
             var image = target.Image;
-            string? copy = parsed.GetValue(to);
+            string? copy = call.GetValue(to);
             bool inPlace = copy is null;
-            if (inPlace && !options.IsPreview(parsed))
+            if (inPlace && !options.IsPreview(call))
                 target.AcquireForChange();
-            using var vault = inPlace ? Vault.OpenExisting(options.VaultPath(parsed)) : null;
-            var compacting = new CompactOperation(target, copy, vault, ConsoleOutput.Error);
+            using var vault = inPlace ? Vault.OpenExisting(options.VaultPath(call)) : null;
+            var compacting = new CompactOperation(target, copy, vault, call.Console.Error);
             var proposal = compacting.Plan();
             var document = DocumentBuilder.Plan(target.FullPath, proposal);
             long before = image.Wim.Length;
             string result = proposal.Copy ?? image.FullPath;
             if (!proposal.HasEffect)
             {
-                if (options.IsJson(parsed))
-                    DocumentJson.Write(document);
-                ConsoleOutput.Notice($"{image.Name} holds nothing to give back. Nothing was changed.");
-                return Program.Done;
+                options.Writer(call).Write(new Report(() => document, _ => { }));
+                call.Console.Notice($"{image.Name} holds nothing to give back. Nothing was changed.");
+                return ExitCode.Done;
             }
             return options.CarryOut(
-                parsed, compacting, proposal, document,
-                () => ShowPreview(image, proposal, vault),
-                _ => ConsoleOutput.Result($"{Path.GetFileName(result)} has {TextTable.Size(new FileInfo(result).Length)} now; {image.Name} "
+                call, compacting, proposal, document,
+                page => ShowPreview(page, image, proposal, vault),
+                (page, _) => page.Line($"{Path.GetFileName(result)} has {TextTable.Size(new FileInfo(result).Length)} now; {image.Name} "
                     + $"{(inPlace ? "had" : "has")} {TextTable.Size(before)}."),
                 changesTarget: inPlace, size: () => new FileInfo(result).Length);
         });
@@ -331,16 +320,16 @@ internal static class ImageCommand
     }
 
     /// <summary>Says what compacting gives back, and what it ends when it is done in place.</summary>
-    private static void ShowPreview(ImageFile image, CompactProposal proposal, Vault? vault)
+    private static void ShowPreview(IReportPage page, ImageFile image, CompactProposal proposal, Vault? vault)
     {
-        ConsoleOutput.Result($"Compacting {image.Name} gives back {TextTable.Size(proposal.Bytes)}.");
+        page.Line($"Compacting {image.Name} gives back {TextTable.Size(proposal.Bytes)}.");
         if (proposal.Copy is not null)
             return;
-        ConsoleOutput.Result("The way back to the file as it was before earlier runs ends with it.");
+        page.Line("The way back to the file as it was before earlier runs ends with it.");
         var (runs, lost) = (proposal.Runs.Length, proposal.Lost.Length);
         if (runs > 0)
         {
-            ConsoleOutput.Result(lost == 0
+            page.Line(lost == 0
                 ? $"{TextTable.Count(runs, "run")} on it in {vault!.FullPath} can still be undone afterwards, change by change."
                 : $"Of {TextTable.Count(runs, "run")} on it in {vault!.FullPath}, {runs - lost} can still be undone afterwards, change by change; "
                 + "what the others removed is gone for good.");

@@ -1,10 +1,7 @@
-using System.CommandLine;
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Storage;
 using Moorfield.Formats.Wim;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -38,7 +35,7 @@ internal static class ImageExportCommand
               moorfield image convert install.esd install.wim
             """)
         { source, output, compression };
-        command.Handle(parsed => Write(parsed.GetRequiredValue(source), [], parsed.GetRequiredValue(output), CompressionOf(parsed, compression)));
+        command.Handle(call => Write(call, call.GetRequiredValue(source), [], call.GetRequiredValue(output), CompressionOf(call, compression)));
         return command;
     }
 
@@ -53,12 +50,12 @@ internal static class ImageExportCommand
               moorfield image export counter-install.wim --edition 'Counter Pro' --to pro.wim
             """)
         { source, edition, to, compression };
-        command.Handle(parsed => Write(parsed.GetRequiredValue(source), parsed.GetValue(edition) ?? [], parsed.GetRequiredValue(to),
-            CompressionOf(parsed, compression)));
+        command.Handle(call => Write(call, call.GetRequiredValue(source), call.GetValue(edition) ?? [], call.GetRequiredValue(to),
+            CompressionOf(call, compression)));
         return command;
     }
 
-    internal static ExportCompression CompressionOf(ParseResult parsed, Option<string> option) => parsed.GetRequiredValue(option) switch
+    internal static ExportCompression CompressionOf(Invocation call, Option<string> option) => call.GetRequiredValue(option) switch
     {
         "xpress" => new(WimCompression.Xpress),
         "none" => new(WimCompression.None),
@@ -74,40 +71,40 @@ internal static class ImageExportCommand
     };
 
     /// <summary>Bytes of a part; null when the image is to stay whole.</summary>
-    internal static long? PartBytes(ParseResult parsed, Option<int> part, bool splits)
+    internal static long? PartBytes(Invocation call, Option<int> part, bool splits)
     {
-        int mebibytes = parsed.GetValue(part);
+        int mebibytes = call.GetValue(part);
         if (mebibytes < 1)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--part takes 1 or more.");
         return splits ? (long)mebibytes << 20 : null;
     }
 
-    private static int Write(string path, string[] editions, string output, ExportCompression compression)
+    private static ExitCode Write(Invocation call, string path, string[] editions, string output, ExportCompression compression)
     {
         using var target = Open(path);
         var numbers = editions.SelectMany(e => target.SelectEditions([e])).OfType<int>().Distinct().ToList();
-        Watched($"Writing {Path.GetFileName(output)}", (progress, stop) =>
+        Watched(call, $"Writing {Path.GetFileName(output)}", (progress, stop) =>
         {
             ImageExport.Write(target.FullPath, target.Name, numbers, output, compression,
                 !target.Image.Wim.Header.Integrity.IsNone, new WriteInterceptor(), progress, stop);
             return 0;
         });
         using var fresh = ImageFile.Open(output, new WriteInterceptor());
-        ConsoleOutput.Result($"{output} has {TextTable.Count(fresh.Editions.Length, "edition")} and {TextTable.Size(fresh.Wim.Length)}; "
+        call.Console.Line($"{output} has {TextTable.Count(fresh.Editions.Length, "edition")} and {TextTable.Size(fresh.Wim.Length)}; "
             + $"{target.Name} has "
             + $"{TextTable.Count(target.Image.Editions.Length, "edition")} and {TextTable.Size(target.Image.Wim.Length)}.");
-        return Program.Done;
+        return ExitCode.Done;
     }
 
     /// <summary>Does something long, and says how far it is.</summary>
-    private static T Watched<T>(string what, Func<Action<long, long>, CancellationToken, T> work)
+    private static T Watched<T>(Invocation call, string what, Func<Action<long, long>, CancellationToken, T> work)
     {
         var at = new WorkProgress(what, 0, null);
         var meter = new ProgressEstimator([(what, 1)], TimeProvider.System, state => at = state);
-        using (new Ticker(() => Ticker.Text(at)))
+        using (new Ticker(call.Console, () => Ticker.Text(at)))
         {
             meter.Next();
-            return work(meter.At, Interruption.BeginChanging());
+            return work(meter.At, call.BeginChanging());
         }
     }
 
@@ -131,18 +128,18 @@ internal static class ImageExportCommand
               moorfield image split install.wim --to install.swm
             """)
         { source, to, part };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            using var target = Open(parsed.GetRequiredValue(source));
+            using var target = Open(call.GetRequiredValue(source));
             if (target.Image.Wim.Header.IsSolidVersion)
                 throw new MoorfieldException(ErrorKind.Refused, $"{target.Name} is an ESD, which cannot be split. "
                     + "'moorfield image convert' makes a WIM of it.");
-            long bytes = PartBytes(parsed, part, splits: true)!.Value;
-            var parts = Watched("Splitting", (progress, stop) =>
-                ImageExport.Split(target.FullPath, target.Name, parsed.GetRequiredValue(to), bytes, new WriteInterceptor(), progress, stop));
-            ConsoleOutput.Result($"{target.Name} is split into {TextTable.Count(parts.Length, "part")}: "
+            long bytes = PartBytes(call, part, splits: true)!.Value;
+            var parts = Watched(call, "Splitting", (progress, stop) =>
+                ImageExport.Split(target.FullPath, target.Name, call.GetRequiredValue(to), bytes, new WriteInterceptor(), progress, stop));
+            call.Console.Line($"{target.Name} is split into {TextTable.Count(parts.Length, "part")}: "
                 + $"{TextFormat.List(parts.Select(p => Path.GetFileName(p)), 6)}.");
-            return Program.Done;
+            return ExitCode.Done;
         });
         return command;
     }
@@ -158,17 +155,17 @@ internal static class ImageExportCommand
               moorfield image join install.swm --to install.wim
             """)
         { first, to };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            string path = parsed.GetRequiredValue(first);
+            string path = call.GetRequiredValue(first);
             RegularFile.CheckNamed(path);
-            Watched("Joining", (progress, stop) =>
+            Watched(call, "Joining", (progress, stop) =>
             {
-                ImageExport.Join(path, parsed.GetRequiredValue(to), new WriteInterceptor(), progress, stop);
+                ImageExport.Join(path, call.GetRequiredValue(to), new WriteInterceptor(), progress, stop);
                 return 0;
             });
-            ConsoleOutput.Result($"{parsed.GetRequiredValue(to)} has {TextTable.Size(new FileInfo(parsed.GetRequiredValue(to)).Length)}.");
-            return Program.Done;
+            call.Console.Line($"{call.GetRequiredValue(to)} has {TextTable.Size(new FileInfo(call.GetRequiredValue(to)).Length)}.");
+            return ExitCode.Done;
         });
         return command;
     }

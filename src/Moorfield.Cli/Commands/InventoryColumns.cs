@@ -1,6 +1,4 @@
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -50,9 +48,10 @@ internal static class InventoryColumns
         new("accounts", "Accounts", r => r.Package is { } p ? DisplayText.Accounts(p.Accounts, r.Snapshot) : r.ProgramHolder,
             r => r.Package is { } p ? DisplayText.Joined(DisplayText.Names(p.Accounts, r.Snapshot)) : r.Program!.Sid is null ? "" : r.ProgramHolder),
         new("newcomers", "Newcomers", r => r.Package is { } p ? DisplayText.Newcomers(p) : DisplayText.Nothing, r => r.Package is { } p
-            ? Csv.Flag(p.Newcomers)
+            ? ReportRows.Flag(p.Newcomers)
         : ""),
-        new("blocked", "Blocked", r => r.Package?.Blocked == true ? "yes" : DisplayText.Nothing, r => r.Package is { } p ? Csv.Flag(p.Blocked) : ""),
+        new("blocked", "Blocked", r => r.Package?.Blocked == true ? "yes" : DisplayText.Nothing, r =>
+            r.Package is { } p ? ReportRows.Flag(p.Blocked) : ""),
         Of("standing", "Standing", (_, r) => DisplayText.Of(r.Verdict!.Standing), _ => "not changed"),
         new("reasons", "Because", r => r.Verdict is { } verdict ? Gravest(verdict) : r.Program!.UninstallCommand is { } command
         ? $"remove by: {command}" : "",
@@ -61,10 +60,10 @@ internal static class InventoryColumns
         Of("description", "Description", (p, _) => DisplayText.Readable(p.Manifest?.Description) ?? "", quiet: true),
         new("startsWithWindows", "At start-up", r => r.Package is { } p ? p.StartsWithWindows ? "yes" : DisplayText.Nothing : "",
             r => r.Package is { } p
-        ? Csv.Flag(p.StartsWithWindows) : ""),
+        ? ReportRows.Flag(p.StartsWithWindows) : ""),
         new("runsInBackground", "In background", r => r.Package is { } p ? p.RunsInBackground ? "yes" : DisplayText.Nothing : "",
             r => r.Package is { } p
-        ? Csv.Flag(p.RunsInBackground) : ""),
+        ? ReportRows.Flag(p.RunsInBackground) : ""),
         Of("edition", "Edition", (_, r) => r.Snapshot.EditionNumber?.ToString() ?? "", r => r.Snapshot.EditionNumber?.ToString() ?? ""),
     ];
 

@@ -1,11 +1,7 @@
-using System.Collections.Immutable;
-using System.CommandLine;
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -22,7 +18,7 @@ internal static class InventoryCommand
     {
         Description = "Also classic desktop programs, which Moorfield does not change",
     };
-    private static readonly Option<string> Format = Common.Format("table", "json", "csv", "saved");
+    private static readonly Option<string> Format = Common.Format(hasRows: true, "saved");
     private static readonly Option<string?> To = new("--to") { Description = "File for --format saved, which must not exist", HelpName = "FILE" };
     private static readonly Option<string> Sort = SortOption();
     private static readonly Option<bool> Reverse = new("--reverse") { Description = "In the opposite order" };
@@ -44,7 +40,7 @@ internal static class InventoryCommand
         var filters = new FilterOptions(command);
         foreach (var option in new Option[] { For, Sort, Reverse, Columns, All, Classic, Leftovers, Maker, Format, To })
             command.Add(option);
-        command.Handle(parsed => Run(parsed, filters));
+        command.Handle(call => Run(call, filters));
         return command;
     }
 
@@ -61,90 +57,82 @@ internal static class InventoryCommand
                 .Concat(Programs.Select(p => new InventoryRow(Snapshot, Assessment, null, p)));
     }
 
-    private static int Run(ParseResult parsed, FilterOptions filters)
+    private static ExitCode Run(Invocation call, FilterOptions filters)
     {
-        bool isSaved = parsed.GetValue(Format) == "saved";
-        if (isSaved != parsed.GetValue(To) is not null)
+        bool isSaved = call.GetValue(Format) == "saved";
+        if (isSaved != call.GetValue(To) is not null)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--format saved and --to FILE go together.");
         // The file holds what its reader would ask the target for.
         IReadOnlyCollection<Guard> guards = isSaved ? KnownGuards.All : [];
-        var filter = filters.Read(parsed);
-        if (isSaved && (!filter.IsEmpty || parsed.GetValue(For) is { Length: > 0 } || parsed.GetValue(Leftovers)))
+        var filter = filters.Read(call);
+        if (isSaved && (!filter.IsEmpty || call.GetValue(For) is { Length: > 0 } || call.GetValue(Leftovers)))
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--format saved keeps everything: leave filters, --for and --leftovers out.");
-        if (parsed.GetValue(Columns) is { Length: > 0 } wanted)
+        if (call.GetValue(Columns) is { Length: > 0 } wanted)
             _ = InventoryColumns.Named(wanted); // before anything is read or printed
-        var (target, snapshots) = Common.Read(parsed.GetRequiredValue(TargetPath), parsed.GetValue(Edition), guards,
-            parsed.GetValue(Maker));
+        var (target, snapshots) = Common.Read(call, call.GetRequiredValue(TargetPath), call.GetValue(Edition), guards,
+            call.GetValue(Maker));
         using var open = target;
         if (isSaved)
-            return Save(parsed.GetRequiredValue(To)!, target, snapshots);
-        bool all = parsed.GetValue(All) || filters.HasRoles(parsed);
-        bool whole = filter.IsEmpty && parsed.GetValue(For) is not { Length: > 0 };
+            return Save(call.Console, call.GetRequiredValue(To)!, target, snapshots);
+        bool all = call.GetValue(All) || filters.HasRoles(call);
+        bool whole = filter.IsEmpty && call.GetValue(For) is not { Length: > 0 };
         var sections = snapshots.Select(snapshot =>
         {
             var assessment = new RemovalAssessment(snapshot);
-            var audience = parsed.GetValue(For) is { Length: > 0 } words ? AudienceParser.Parse(words, snapshot) : null;
+            var audience = call.GetValue(For) is { Length: > 0 } words ? AudienceParser.Parse(words, snapshot) : null;
             var packages = snapshot.Packages.Where(p => filter.Fits(p, assessment)
                 && (audience is null || (audience.Newcomers && p.Newcomers) || p.Accounts.Intersect(audience.Sids).Any())).ToList();
             return new Section(
                 snapshot, assessment, packages,
                 [.. packages.Where(p => all || (p.Role is PackageRole.Application or PackageRole.Addon && (p.HasFiles || p.IsHeld)))],
-                parsed.GetValue(Classic) ? [.. Programs(filters.Find(parsed), audience, snapshot)] : []);
+                call.GetValue(Classic) ? [.. Programs(filters.Find(call), audience, snapshot)] : []);
         }).ToList();
-        Common.Print(
-            parsed.GetValue(Format),
-            json: () =>
-            {
-                // Programs filter for themselves: nothing is left out that was not asked for.
-                DocumentJson.Write(DocumentBuilder.Inventory(
+        call.Write(Format, new Report(
+            () => DocumentBuilder.Inventory(
                     target, [.. sections.Select(s =>
-                    (s.Snapshot, s.Assessment, Sorted(parsed, s.Rows(s.Packages)).Select(r => r.Package).OfType<InstalledPackage>()))]));
-            },
-            csv: () =>
-            {
-                WriteCsv(parsed, sections);
-            },
-            table: () =>
+                    (s.Snapshot, s.Assessment, Sorted(call, s.Rows(s.Packages)).Select(r => r.Package).OfType<InstalledPackage>()))]),
+            page =>
             {
                 for (int i = 0; i < sections.Count; i++)
                 {
                     if (i > 0)
-                        ConsoleOutput.Result();
-                    if (parsed.GetValue(Leftovers))
-                        WriteLeftovers(sections[i].Snapshot);
+                        page.Line();
+                    if (call.GetValue(Leftovers))
+                        WriteLeftovers(page, sections[i].Snapshot);
                     else
-                        WriteTable(parsed, sections[i], all, whole);
+                        WriteTable(page, call, sections[i], all, whole);
                 }
-                if (sections.Count > 1 && !parsed.GetValue(Leftovers))
-                    WriteTotal(target, sections);
-            });
-        return Program.Done;
+                if (sections.Count > 1 && !call.GetValue(Leftovers))
+                    WriteTotal(page, target, sections);
+            },
+            () => Rows(call, sections)));
+        return ExitCode.Done;
     }
 
-    private static int Save(string path, Target target, ImmutableArray<SystemSnapshot> snapshots)
+    private static ExitCode Save(IReportPage page, string path, Target target, ImmutableArray<SystemSnapshot> snapshots)
     {
         byte[] content = SavedInventory.Write(target, snapshots);
         NewFile.Write(path, content);
-        ConsoleOutput.Result($"{path} holds the inventory of {target.Name}: {TextTable.Count(snapshots.Sum(s => s.Packages.Length), "package")} in "
+        page.Line($"{path} holds the inventory of {target.Name}: {TextTable.Count(snapshots.Sum(s => s.Packages.Length), "package")} in "
             + $"{TextTable.Size(content.Length)}. Name it where any target is named.");
-        return Program.Done;
+        return ExitCode.Done;
     }
 
-    private static void WriteTotal(Target target, List<Section> sections)
+    private static void WriteTotal(IReportPage page, Target target, List<Section> sections)
     {
         var shown = sections.SelectMany(s => s.Shown).ToList();
         int families = shown.Select(p => p.Family).Distinct().Count();
-        ConsoleOutput.Result();
-        ConsoleOutput.Result($"{target.Name}, {sections.Count} editions: {TextTable.Count(shown.Count, "package")} of "
+        page.Line();
+        page.Line($"{target.Name}, {sections.Count} editions: {TextTable.Count(shown.Count, "package")} of "
             + $"{TextTable.Count(families, "family", "families")}, {TextTable.Size(shown.Sum(p => p.Bytes))}; the file holds each content only "
             + "once.");
     }
 
-    private static IEnumerable<InventoryRow> Sorted(ParseResult parsed, IEnumerable<InventoryRow> rows)
+    private static IEnumerable<InventoryRow> Sorted(Invocation call, IEnumerable<InventoryRow> rows)
     {
         // By name first, so that what is equal otherwise stands in that order.
         var byName = rows.OrderBy(r => r.DisplayName, StringComparer.OrdinalIgnoreCase).ToList();
-        IEnumerable<InventoryRow> sorted = parsed.GetRequiredValue(Sort) switch
+        IEnumerable<InventoryRow> sorted = call.GetRequiredValue(Sort) switch
         {
             "size" => byName.OrderByDescending(r => r.Bytes),
             "version" => byName.OrderByDescending(r => r.Package?.FullName.Version),
@@ -153,36 +141,36 @@ internal static class InventoryCommand
             "publisher" => byName.OrderBy(r => r.Publisher, StringComparer.OrdinalIgnoreCase),
             _ => byName,
         };
-        return parsed.GetValue(Reverse) ? sorted.Reverse() : sorted;
+        return call.GetValue(Reverse) ? sorted.Reverse() : sorted;
     }
 
-    private static void WriteTable(ParseResult parsed, Section section, bool all, bool whole)
+    private static void WriteTable(IReportPage page, Invocation call, Section section, bool all, bool whole)
     {
         var (snapshot, assessment, packages, shown, programs) = section;
-        ConsoleOutput.Heading(DisplayText.Describe(snapshot));
-        IReadOnlyList<InventoryColumn> columns = parsed.GetValue(Columns) is { Length: > 0 } named ? InventoryColumns.Named(named)
+        page.Heading(DisplayText.Describe(snapshot));
+        IReadOnlyList<InventoryColumn> columns = call.GetValue(Columns) is { Length: > 0 } named ? InventoryColumns.Named(named)
             : [.. InventoryColumns.Usual(all, !snapshot.Accounts.IsEmpty)];
         var sheet = new TextTable([.. columns.Select(c => c.Heading)]);
         for (int i = 0; i < columns.Count; i++)
             sheet = columns[i].IsNumber ? sheet.Right(i) : columns[i].IsQuiet ? sheet.Quiet(i) : sheet;
-        var rows = Sorted(parsed, section.Rows(shown)).ToList();
+        var rows = Sorted(call, section.Rows(shown)).ToList();
         rows.ForEach(r => sheet.Add([.. columns.Select(c => c.Text(r))]));
         if (rows.Count > 0)
-            sheet.Write();
+            page.Table(sheet);
         string classic = programs.Count > 0 ? $", and {TextTable.Count(programs.Count, "classic program")}, "
             + $"{TextTable.Size(programs.Sum(p => p.Bytes))}"
             : "";
-        ConsoleOutput.Result($"{TextTable.Count(shown.Count, "package")}, {DisplayText.Size(shown)}{classic}.{Hidden([.. packages.Except(shown)])}");
+        page.Line($"{TextTable.Count(shown.Count, "package")}, {DisplayText.Size(shown)}{classic}.{Hidden([.. packages.Except(shown)])}");
         var free = assessment.FreeTogether(shown.Where(p => p.IsHeld));
         if (free.Count > 0)
-            ConsoleOutput.Result($"Removing {(free.Count == 1 ? "the one that is" : $"all {free.Count} that are")} free would free "
+            page.Line($"Removing {(free.Count == 1 ? "the one that is" : $"all {free.Count} that are")} free would free "
                 + $"{DisplayText.Size(free)}.");
         if (!whole)
             return;
         if (!snapshot.Leftovers.IsEmpty)
-            ConsoleOutput.Result($"{TextTable.Count(snapshot.Leftovers.Length, "leftover")} of earlier removals, "
+            page.Line($"{TextTable.Count(snapshot.Leftovers.Length, "leftover")} of earlier removals, "
                 + $"{TextTable.Size(snapshot.Leftovers.Sum(l => l.Bytes))}; --leftovers lists {(snapshot.Leftovers.Length == 1 ? "it" : "them")}.");
-        WriteNotes(snapshot);
+        WriteNotes(page, snapshot);
     }
 
     private static IEnumerable<ClassicProgram> Programs(string[] find, Audience? audience, SystemSnapshot snapshot) =>
@@ -200,39 +188,38 @@ internal static class InventoryCommand
         return $" Not shown: {string.Join(", ", kinds)}; --all shows {(hidden.Count == 1 ? "it" : "them")}.";
     }
 
-    private static void WriteNotes(SystemSnapshot snapshot)
+    private static void WriteNotes(IReportPage page, SystemSnapshot snapshot)
     {
         if (snapshot.Notes.IsEmpty)
             return;
-        ConsoleOutput.Result();
-        ConsoleOutput.Heading($"Out of order on this system ({snapshot.Notes.Length}):");
+        page.Line();
+        page.Heading($"Out of order on this system ({snapshot.Notes.Length}):");
         foreach (var note in snapshot.Notes)
-            ConsoleOutput.Result($"  {note.Text}");
+            page.Line($"  {note.Text}");
     }
 
-    private static void WriteLeftovers(SystemSnapshot snapshot)
+    private static void WriteLeftovers(IReportPage page, SystemSnapshot snapshot)
     {
-        ConsoleOutput.Heading(DisplayText.Describe(snapshot));
-        LeftoverText.Write(snapshot);
+        page.Heading(DisplayText.Describe(snapshot));
+        LeftoverText.Write(page, snapshot);
     }
 
-    private static void WriteCsv(ParseResult parsed, List<Section> sections)
+    private static ReportRows Rows(Invocation call, List<Section> sections)
     {
-        if (parsed.GetValue(Leftovers))
+        if (call.GetValue(Leftovers))
         {
-            Csv.Write(["kind", "family", "fullName", "account", "bytes", "place", "edition"],
+            return new ReportRows(["kind", "family", "fullName", "account", "bytes", "place", "edition"],
             sections.SelectMany(s => s.Snapshot.Leftovers.Select(l => new[]
             {
                 DisplayText.Of(l.Kind), l.Family?.ToString() ?? "", l.FullName?.ToString() ?? "", l.Sid is null ? "" : s.Snapshot.Account(l.Sid)?.Name
                 ?? l.Sid, l.Bytes.ToString(),
                 LeftoverText.Where(l.Location), s.Snapshot.EditionNumber?.ToString() ?? "",
             })));
-            return;
         }
-        IReadOnlyList<InventoryColumn> columns = parsed.GetValue(Columns) is { Length: > 0 } named ? InventoryColumns.Named(named)
+        IReadOnlyList<InventoryColumn> columns = call.GetValue(Columns) is { Length: > 0 } named ? InventoryColumns.Named(named)
             : [.. InventoryColumns.UsualFields];
-        Csv.Write(columns.Select(c => c.Name),
-            sections.SelectMany(s => Sorted(parsed, s.Rows(s.Shown))).Select(r => columns.Select(c => (c.Field ?? c.Text)(r))));
+        return new ReportRows(columns.Select(c => c.Name),
+            sections.SelectMany(s => Sorted(call, s.Rows(s.Shown))).Select(r => columns.Select(c => (c.Field ?? c.Text)(r))));
     }
 
     private static Option<string> SortOption()

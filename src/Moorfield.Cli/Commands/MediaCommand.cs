@@ -1,14 +1,10 @@
-using System.Collections.Immutable;
-using System.CommandLine;
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Formats.Media;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -58,25 +54,25 @@ internal static class MediaCommand
               moorfield media label counters.iso COUNTERS_2026
             """)
         { iso, text, yes };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            using var target = Common.Open(parsed.GetRequiredValue(iso));
+            using var target = Common.Open(call, call.GetRequiredValue(iso));
             if (target.AsImage is not { Image.Medium: { } medium } source)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}. 'media label' takes an ISO.");
-            string label = parsed.GetRequiredValue(text);
+            string label = call.GetRequiredValue(text);
             if (medium.Whole.Label == label)
             {
-                ConsoleOutput.Notice($"{source.Name} has the label '{label}' already. Nothing was changed.");
-                return Program.Done;
+                call.Console.Notice($"{source.Name} has the label '{label}' already. Nothing was changed.");
+                return ExitCode.Done;
             }
-            if (!parsed.GetValue(yes) && !ConsoleOutput.Confirm($"Write the label '{label}' in place of '{medium.Whole.Label}'?"))
+            if (!call.GetValue(yes) && !call.Console.Confirm($"Write the label '{label}' in place of '{medium.Whole.Label}'?"))
             {
-                ConsoleOutput.Notice("Nothing was changed.");
-                return Program.Done;
+                call.Console.Notice("Nothing was changed.");
+                return ExitCode.Done;
             }
             int blocks = MediaBuilder.Relabel(source, label);
-            ConsoleOutput.Result($"{source.Name} has the label '{label}' now, in {TextTable.Count(blocks, "block")}; it was '{medium.Whole.Label}'.");
-            return Program.Done;
+            call.Console.Line($"{source.Name} has the label '{label}' now, in {TextTable.Count(blocks, "block")}; it was '{medium.Whole.Label}'.");
+            return ExitCode.Done;
         });
         return command;
     }
@@ -96,33 +92,33 @@ internal static class MediaCommand
               moorfield media folder counters.iso --to /media/stick
             """)
         { iso, to, whole, part, compression };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            using var target = Common.Open(parsed.GetRequiredValue(iso));
+            using var target = Common.Open(call, call.GetRequiredValue(iso));
             if (target.AsImage is not { Image.Medium: { } medium } source)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}. 'media folder' takes an ISO.");
-            string folder = parsed.GetRequiredValue(to);
-            bool splits = !parsed.GetValue(whole) && medium.Image.Size > Math.Min(MediaUnpacker.MaxFatFileBytes,
-                parsed.GetResult(part) is { Implicit: false } ? ImageExportCommand.PartBytes(parsed, part, splits: true)!.Value : long.MaxValue);
+            string folder = call.GetRequiredValue(to);
+            bool splits = !call.GetValue(whole) && medium.Image.Size > Math.Min(MediaUnpacker.MaxFatFileBytes,
+                call.Has(part) ? ImageExportCommand.PartBytes(call, part, splits: true)!.Value : long.MaxValue);
             var making = new MediaImageBuilder(source, null)
             {
-                Part = ImageExportCommand.PartBytes(parsed, part, splits),
-                Compression = ImageExportCommand.CompressionOf(parsed, compression),
+                Part = ImageExportCommand.PartBytes(call, part, splits),
+                Compression = ImageExportCommand.CompressionOf(call, compression),
             };
             var unpacking = new MediaUnpacker(source, folder) { Making = making };
             unpacking.Check();
             if (making.Converts)
-                ConsoleOutput.Result("The image is an ESD, which cannot be split: it becomes a WIM on the way. That takes "
+                call.Console.Line("The image is an ESD, which cannot be split: it becomes a WIM on the way. That takes "
                     + $"{Minutes(medium.Image.Size)}.");
             var at = new WorkProgress("Beginning", 0, null);
             MediaUnpackResult done;
-            using (new Ticker(() => Ticker.Text(at)))
-                done = unpacking.Unpack(new WriteInterceptor(), TimeProvider.System, state => at = state, Interruption.BeginChanging());
-            ConsoleOutput.Result($"{folder} has {TextTable.Count(done.Files, "file")} of {source.Name}, {TextTable.Size(done.Bytes)}"
+            using (new Ticker(call.Console, () => Ticker.Text(at)))
+                done = unpacking.Unpack(new WriteInterceptor(), TimeProvider.System, state => at = state, call.BeginChanging());
+            call.Console.Line($"{folder} has {TextTable.Count(done.Files, "file")} of {source.Name}, {TextTable.Size(done.Bytes)}"
                 + $"{(done.Parts > 1 ? $", the image in {done.Parts} parts" : "")}. All of them were read back, byte for byte.");
             if (!medium.Whole.Boot.Any(b => b.Platform == BootPlatform.Uefi))
-                ConsoleOutput.Result("The medium has no entry for UEFI: a stick with these files may start no machine.");
-            return Program.Done;
+                call.Console.Line("The medium has no entry for UEFI: a stick with these files may start no machine.");
+            return ExitCode.Done;
         });
         return command;
     }
@@ -143,56 +139,56 @@ internal static class MediaCommand
         var options = new WriteOptions(command);
         foreach (var option in new Option[] { To, Label, Replace, Edition, OnlyEditions, Add, Split, Part, Compression, NoDigest, Sweep })
             command.Add(option);
-        command.Handle(parsed => Build(parsed, options));
+        command.Handle(call => Build(call, options));
         return command;
     }
 
-    private static int Build(ParseResult parsed, WriteOptions options)
+    private static ExitCode Build(Invocation call, WriteOptions options)
     {
-        using var target = Common.Open(parsed.GetRequiredValue(Source));
+        using var target = Common.Open(call, call.GetRequiredValue(Source));
         if (target.AsImage is not { Image.Medium: not null } source)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}. 'media build' takes an ISO.");
-        var brief = options.Brief.Load(parsed);
-        target.Maker = options.Maker(parsed) ?? brief?.Maker;
+        var brief = options.Brief.Load(call);
+        target.NameMaker(options.Maker(call) ?? brief?.Maker);
         IReadOnlyCollection<Guard> guards = brief?.Guards ?? [];
-        var requests = Requests(parsed, options, brief);
+        var requests = Requests(call, options, brief);
         // What is no Windows may have another label, or go.
-        var systems = requests is null ? [] : Common.Read(target, parsed.GetValue(Edition), guards);
-        if (requests is not null && options.Brief.TellIdle(parsed, brief, target, systems, options.VaultPath(parsed)))
-            return BriefCommand.Unmeant(target);
-        bool only = parsed.GetValue(OnlyEditions);
-        if (only && parsed.GetValue(Edition) is not { Length: > 0 })
+        var systems = requests is null ? [] : Common.Read(call.Console, target, call.GetValue(Edition), guards);
+        if (requests is not null && options.Brief.TellIdle(call, brief, target, systems, options.VaultPath(call)))
+            return BriefCommand.Unmeant(call.Console, target);
+        bool only = call.GetValue(OnlyEditions);
+        if (only && call.GetValue(Edition) is not { Length: > 0 })
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"--only-editions keeps what --edition names: {source.List()}.");
         ImmutableArray<SystemPlan> plans = requests is null ? []
             : [.. systems.Zip(requests(systems), (s, w) => new SystemPlan(s, RemovalPlanner.Plan(s, w)))];
         bool refused = plans.Any(p => p.Plan.Refused.Any());
         if (requests is not null && !plans.Any(p => p.Effective.Any() || p.Plan.Changes.Any()))
         {
-            RemovalText.ShowStaying(plans);
+            RemovalText.ShowStaying(call.Console, plans);
             throw new MoorfieldException(refused ? ErrorKind.Refused : ErrorKind.InvalidUsage,
                 "Nothing of what was named would be removed from the image. Nothing was written.");
         }
-        var added = Added(parsed.GetValue(Add) ?? []);
-        if (requests is null && !only && parsed.GetValue(Label) is null && added.IsEmpty && !parsed.GetValue(Split))
+        var added = Added(call.GetValue(Add) ?? []);
+        if (requests is null && !only && call.GetValue(Label) is null && added.IsEmpty && !call.GetValue(Split))
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "Say what goes (packages, --brief FILE, --standing and the like, or --only-editions), or give a --label, --add or --split.");
         var making = new MediaImageBuilder(source, requests is null ? null
-            : image => Removal(image, source, only ? [.. Enumerable.Range(1, systems.Length)] : [.. systems.Select(s => s.EditionNumber!.Value)],
+            : image => Removal(image, only ? [.. Enumerable.Range(1, systems.Length)] : [.. systems.Select(s => s.EditionNumber!.Value)],
                 guards, requests, brief))
         {
-            Only = only ? [.. target.SelectEditions(parsed.GetValue(Edition) ?? []).OfType<int>().Distinct().Order()] : [],
-            Part = ImageExportCommand.PartBytes(parsed, Part, parsed.GetValue(Split)),
-            Compression = ImageExportCommand.CompressionOf(parsed, Compression),
+            Only = only ? [.. target.SelectEditions(call.GetValue(Edition) ?? []).OfType<int>().Distinct().Order()] : [],
+            Part = ImageExportCommand.PartBytes(call, Part, call.GetValue(Split)),
+            Compression = ImageExportCommand.CompressionOf(call, Compression),
         };
-        var building = new MediaBuilder(source, parsed.GetRequiredValue(To), making)
+        var building = new MediaBuilder(source, call.GetRequiredValue(To), making)
         {
-            Label = parsed.GetValue(Label),
+            Label = call.GetValue(Label),
             Added = added,
-            HasDigest = !parsed.GetValue(NoDigest),
-            Replaces = parsed.GetValue(Replace),
+            HasDigest = !call.GetValue(NoDigest),
+            Replaces = call.GetValue(Replace),
         };
         building.Check();
-        return CarryOut(parsed, options, source, building, plans, refused);
+        return CarryOut(call, options, source, building, plans, refused);
     }
 
     private static ImmutableArray<MediaFile> Added(string[] texts) => [.. texts.Select(text =>
@@ -203,80 +199,75 @@ internal static class MediaCommand
     })];
 
     private static RemovalOperation Removal(
-        ImageTarget image, ImageTarget source, ImmutableArray<int> editions, IReadOnlyCollection<Guard> guards,
-        Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>> requests, Brief? brief)
-    {
-        image.Maker = source.Maker;
-        return new RemovalOperation(image, image.Read([.. editions.Select(e => (int?)e)], guards), guards, requests, brief?.Title ?? brief?.Name);
-    }
+        ImageTarget image, ImmutableArray<int> editions, IReadOnlyCollection<Guard> guards,
+        Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>> requests, Brief? brief) =>
+        new(image, image.Read([.. editions.Select(e => (int?)e)], guards), guards, requests, brief?.Title ?? brief?.Name);
 
-    private static Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>>? Requests(ParseResult parsed, WriteOptions options, Brief? brief)
+    private static Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>>? Requests(Invocation call, WriteOptions options, Brief? brief)
     {
-        var choose = options.Chosen(parsed, brief);
+        var choose = options.Chosen(call, brief);
         if (choose is null && brief is null)
             return null;
         string[] newcomers = ["newcomers"];
-        bool allowReturn = options.AllowsReturn(parsed);
+        bool allowReturn = options.AllowsReturn(call);
         return systems => (choose is null ? systems.Select(s => BriefPlanner.ToRequest(brief!, s, newcomers, allowReturn))
             : systems.Zip(choose(systems), (s, chosen) => new RemovalRequest(chosen, AudienceParser.Parse(newcomers, s))))
-            .Select(w => w with { AllowReturn = allowReturn, Sweep = parsed.GetValue(Sweep) });
+            .Select(w => w with { AllowReturn = allowReturn, Sweep = call.GetValue(Sweep) });
     }
 
-    private static int CarryOut(
-        ParseResult parsed, WriteOptions options, ImageTarget source, MediaBuilder building, ImmutableArray<SystemPlan> plans, bool refused)
+    private static ExitCode CarryOut(
+        Invocation call, WriteOptions options, ImageTarget source, MediaBuilder building, ImmutableArray<SystemPlan> plans, bool refused)
     {
-        bool json = options.IsJson(parsed);
-        string output = Path.GetFullPath(parsed.GetRequiredValue(To));
+        var writer = options.Writer(call);
+        string output = Path.GetFullPath(call.GetRequiredValue(To));
         var document = plans.IsEmpty ? DocumentBuilder.Plan(source.FullPath, "build", [], [], null) : DocumentBuilder.Plan(source.FullPath, plans);
-        if (json && options.IsPreview(parsed))
-            DocumentJson.Write(document);
-        if (!json)
-            Show(parsed, source, building, plans, output);
-        if (options.IsPreview(parsed) || !options.IsConfirmed(parsed, plans, "Build this medium?"))
-            return Program.Done;
+        if (writer.IsForPeople || options.IsPreview(call))
+            writer.Write(new Report(() => document, page => Show(page, call, source, building, plans, output)));
+        if (options.IsPreview(call) || !options.IsConfirmed(call, plans, "Build this medium?"))
+            return ExitCode.Done;
         MediaBuildResult built;
         var at = new WorkProgress("Beginning", 0, null);
-        using (new Ticker(() => Ticker.Text(at)))
-            built = building.Build(new WriteInterceptor(), TimeProvider.System, state => at = state, Interruption.BeginChanging());
-        if (json)
-            DocumentJson.Write(new BuiltMediumJson("moorfield.medium/1", source.FullPath, output, built.Bytes, built.ImageBytes, built.Parts,
-                built.Sha256, built.Compared, document));
-        else
-            ShowResult(source, output, building, built, plans);
-        return refused || built.Removal is { Failures.IsEmpty: false } ? Program.DoneInPart : Program.Done;
+        using (new Ticker(call.Console, () => Ticker.Text(at)))
+            built = building.Build(new WriteInterceptor(), TimeProvider.System, state => at = state, call.BeginChanging());
+        writer.Write(new Report(
+            () => new BuiltMediumJson("moorfield.medium/1", source.FullPath, output, built.Bytes, built.ImageBytes, built.Parts, built.Sha256,
+                built.Compared, document),
+            page => ShowResult(page, source, output, building, built, plans)));
+        return refused || built.Removal is { Failures.IsEmpty: false } ? ExitCode.DoneInPart : ExitCode.Done;
     }
 
-    private static void Show(ParseResult parsed, ImageTarget source, MediaBuilder building, ImmutableArray<SystemPlan> plans, string output)
+    private static void Show(IReportPage page, Invocation call, ImageTarget source, MediaBuilder building, ImmutableArray<SystemPlan> plans,
+        string output)
     {
         if (!plans.IsEmpty)
-            RemovalText.ShowPlan(source, plans, handsOver: false);
-        if (parsed.GetValue(OnlyEditions))
+            RemovalText.ShowPlan(page, source, plans, handsOver: false);
+        if (call.GetValue(OnlyEditions))
         {
             var only = building.Making.Only;
-            ConsoleOutput.Result($"Of the {source.Editions.Length} editions "
+            page.Line($"Of the {source.Editions.Length} editions "
                 + $"{TextFormat.List(only.Select(n => $"{n} ({source.Editions[n - 1].Name})"), 6)} "
                 + $"{(only.Length == 1 ? "stays, as number 1" : $"stay, as numbers 1 to {only.Length}")}; the others go.");
         }
-        if (parsed.GetValue(Label) is { } label)
-            ConsoleOutput.Result($"The label will be '{label}'; {source.Name} has '{source.Image.Medium!.Whole.Label}'.");
+        if (call.GetValue(Label) is { } label)
+            page.Line($"The label will be '{label}'; {source.Name} has '{source.Image.Medium!.Whole.Label}'.");
         if (building.Making.Converts)
         {
-            ConsoleOutput.Result($"The image is an ESD, which is not changed: it becomes a WIM on the way ({building.Making.ImagePath}). That takes "
+            page.Line($"The image is an ESD, which is not changed: it becomes a WIM on the way ({building.Making.ImagePath}). That takes "
                 + $"{Minutes(source.Image.Medium!.Image.Size)}.");
         }
         if (building.Making.Part is { } part)
-            ConsoleOutput.Result($"The image is written in parts of {TextTable.Size(part)}: install.swm, install2.swm and so on.");
+            page.Line($"The image is written in parts of {TextTable.Size(part)}: install.swm, install2.swm and so on.");
         foreach (var (file, path) in building.Added)
-            ConsoleOutput.Result($"{file} ({TextTable.Size(new FileInfo(file).Length)}) is added as {path}.");
+            page.Line($"{file} ({TextTable.Size(new FileInfo(file).Length)}) is added as {path}.");
         if (!plans.IsEmpty && building.Making is { Converts: false, Only.IsEmpty: true }
             && RemovalText.BytesWithout(source.Image, plans) is { } image)
         {
             var old = source.Image.Medium!.Image.Size;
-            ConsoleOutput.Result($"The image has {TextTable.Size(old)}, and will have about {TextTable.Size(image)}; the medium "
+            page.Line($"The image has {TextTable.Size(old)}, and will have about {TextTable.Size(image)}; the medium "
                 + $"{TextTable.Size(new FileInfo(source.FullPath).Length)}, and about "
                 + $"{TextTable.Size(new FileInfo(source.FullPath).Length - old + image)}.");
         }
-        ConsoleOutput.Result($"{output} is written anew, needs {TextTable.Size(building.Needs)} for a time, and is read back. {source.Name} is only "
+        page.Line($"{output} is written anew, needs {TextTable.Size(building.Needs)} for a time, and is read back. {source.Name} is only "
             + "read.");
     }
 
@@ -285,7 +276,7 @@ internal static class MediaCommand
         + $"{Math.Max(2, bytes * 4 / (1300L << 20)):0} minutes";
 
     /// <summary>What each edition of the new medium has, and had.</summary>
-    private static void ShowEditions(ImageTarget source, string output, ImmutableArray<int> only, ImmutableArray<SystemPlan> plans)
+    private static void ShowEditions(IReportPage page, ImageTarget source, string output, ImmutableArray<int> only, ImmutableArray<SystemPlan> plans)
     {
         using var fresh = ImageFile.Open(output, new WriteInterceptor());
         var old = source.Image.Editions;
@@ -298,26 +289,27 @@ internal static class MediaCommand
                 TextTable.Size(edition.Bytes),
                 TextTable.Size(before.Bytes));
         }
-        sheet.Write();
+        page.Table(sheet);
     }
 
-    private static void ShowResult(ImageTarget source, string output, MediaBuilder building, MediaBuildResult built, ImmutableArray<SystemPlan> plans)
+    private static void ShowResult(
+        IReportPage page, ImageTarget source, string output, MediaBuilder building, MediaBuildResult built, ImmutableArray<SystemPlan> plans)
     {
         long before = new FileInfo(source.FullPath).Length;
-        ConsoleOutput.Result();
-        ConsoleOutput.Heading($"{output} is built");
+        page.Line();
+        page.Heading($"{output} is built");
         if (built.Removal is { } outcome)
-            ChangeOptions.ShowTrouble(outcome, source);
-        ShowEditions(source, output, building.Making.Only, plans);
+            ChangeOptions.ShowTrouble(page, outcome, source);
+        ShowEditions(page, source, output, building.Making.Only, plans);
         if (plans.Any(p => !p.Plan.IdleFrameworks.IsEmpty))
-            ConsoleOutput.Result("Frameworks that nothing needs any more stay (--sweep takes them along).");
-        ConsoleOutput.Result($"{source.Name} has {TextTable.Size(before)}, of which the image {TextTable.Size(source.Image.Medium!.Image.Size)}; "
+            page.Line("Frameworks that nothing needs any more stay (--sweep takes them along).");
+        page.Line($"{source.Name} has {TextTable.Size(before)}, of which the image {TextTable.Size(source.Image.Medium!.Image.Size)}; "
             + $"the new medium {TextTable.Size(built.Bytes)}, of which the image "
             + $"{TextTable.Size(built.ImageBytes)}{(built.Parts > 1 ? $" in {built.Parts} parts" : "")}.");
-        ConsoleOutput.Result($"Read back: {TextTable.Count(built.Compared, "other file")} and the ways it starts are as on the source, the image is "
+        page.Line($"Read back: {TextTable.Count(built.Compared, "other file")} and the ways it starts are as on the source, the image is "
             + "what was made, byte for byte.");
         if (built.Sha256 is { } digest)
-            ConsoleOutput.Verbatim($"SHA-256 {digest}");
-        ConsoleOutput.Result($"{TextFormat.Command("compare", source.FullPath, output)} tells what went.");
+            page.Verbatim($"SHA-256 {digest}");
+        page.Line($"{TextFormat.Command("compare", source.FullPath, output)} tells what went.");
     }
 }

@@ -1,6 +1,4 @@
 using System.CommandLine.Parsing;
-using System.CommandLine;
-using Moorfield.Core.Model;
 
 namespace Moorfield.Cli.Commands;
 

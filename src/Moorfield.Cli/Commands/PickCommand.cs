@@ -1,14 +1,10 @@
-using System.Collections.Immutable;
-using System.CommandLine;
 using Moorfield.Cli.Picking;
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -32,28 +28,27 @@ internal static class PickCommand
         var removal = new RemovalOptions(command);
         var brief = new BriefOptions(command, strict: true);
         var options = new ChangeOptions(command);
-        command.Handle(parsed => Run(parsed, options, removal, brief));
+        command.Handle(call => Run(call, options, removal, brief));
         return command;
     }
 
-    private static int Run(ParseResult parsed, ChangeOptions options, RemovalOptions removal, BriefOptions briefOptions)
+    private static ExitCode Run(Invocation call, ChangeOptions options, RemovalOptions removal, BriefOptions briefOptions)
     {
-        using var target = Common.OpenForPreview(parsed.GetRequiredValue(TargetPath), options.Progress.Interceptor);
-        target.ReplaysLogs = options.ReplaysLogs(parsed);
+        using var target = options.Open(call, call.GetRequiredValue(TargetPath), mayBeRead: true);
         bool isRead = target.Trees is null;
-        var brief = briefOptions.Load(parsed);
-        target.Maker = parsed.GetValue(Maker) ?? brief?.Maker;
-        var snapshots = Common.Read(target, removal.Editions(parsed));
-        bool keepFiles = removal.KeepFiles(parsed, target) && options.HasRestorePoint(parsed);
+        var brief = briefOptions.Load(call);
+        target.NameMaker(call.GetValue(Maker) ?? brief?.Maker);
+        var snapshots = Common.Read(call.Console, target, removal.Editions(call));
+        bool keepFiles = removal.KeepFiles(call, target) && options.HasRestorePoint(call);
         if (!isRead)
             target.CheckChangeable(); // before a person works on a choice that cannot be carried out
-        if (briefOptions.TellIdle(parsed, brief, target, snapshots, options.VaultPath(parsed)))
-            return BriefCommand.Unmeant(target);
+        if (briefOptions.TellIdle(call, brief, target, snapshots, options.VaultPath(call)))
+            return BriefCommand.Unmeant(call.Console, target);
         var advice = brief?.Advice ?? Advice.None;
         var state = new PickState(
             snapshots.Length == 1 ? DisplayText.Place(target, snapshots[0]) : target.Name, PickItem.Of(snapshots, advice), snapshots[0].Accounts,
-            chosen => Total([.. snapshots.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, Request(chosen, s, parsed, removal, advice))))]));
-        if (removal.Who(parsed) is { Length: > 0 } who)
+            chosen => Total([.. snapshots.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, Request(chosen, s, call, removal, advice))))]));
+        if (removal.Who(call) is { Length: > 0 } who)
             SetAudience(state, AudienceParser.Parse(who, snapshots[0]));
         else if (brief is { For.IsEmpty: false })
             SetAudience(state, AudienceParser.Parse(brief.For, snapshots[0]));
@@ -61,33 +56,35 @@ internal static class PickCommand
             state.Mark(Taken(brief, snapshots));
         var view = new PickView(state);
         using var screen = new PickScreen(view);
-        var keys = new PickKeys(state, place => OpenBrief(place, state, snapshots), file => SaveBrief(file, state, target), () => view.Page);
+        var keys = new PickKeys(state, place => OpenBrief(call.Console, place, state, snapshots), file => SaveBrief(file, state, target), () =>
+            view.Page);
         if (!screen.Run(keys))
         {
-            ConsoleOutput.Notice("Nothing was changed.");
-            return Program.Done;
+            call.Console.Notice("Nothing was changed.");
+            return ExitCode.Done;
         }
         if (isRead)
         {
-            ShowOnly(target, [.. snapshots.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, Request(state, s, parsed, removal, advice))))]);
-            return Program.Done;
+            ShowOnly(call.Console, target, [.. snapshots.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, Request(state, s, call, removal,
+                advice))))]);
+            return ExitCode.Done;
         }
-        var operation = new RemovalOperation(target, snapshots, [], fresh => fresh.Select(s => Request(state, s, parsed, removal, advice)));
-        return RemovalRun.Run(parsed, options, operation, null, keepFiles, removal.AcceptsCosts(parsed));
+        var operation = new RemovalOperation(target, snapshots, [], fresh => fresh.Select(s => Request(state, s, call, removal, advice)));
+        return RemovalRun.Run(call, options, operation, null, keepFiles, removal.AcceptsCosts(call));
     }
 
     /// <summary>The preview of what is only read, and the command that hands it over.</summary>
-    private static void ShowOnly(Target target, ImmutableArray<SystemPlan> plans)
+    private static void ShowOnly(IReportPage page, Target target, ImmutableArray<SystemPlan> plans)
     {
-        RemovalText.ShowPlan(target, plans, handsOver: true);
+        RemovalText.ShowPlan(page, target, plans, handsOver: true);
         var families = plans.SelectMany(p => p.Plan.Removals).Where(r => r.RemovedBecauseOf is null).Select(r => r.Package.Family.ToString())
             .Distinct();
         var audience = plans[0].Plan.Request.For;
         string who = audience.Newcomers && audience.Sids.Length == plans[0].Snapshot.Accounts.Length ? "everyone"
             : string.Join(',', DisplayText.Names(audience.Sids, plans[0].Snapshot).Concat(audience.Newcomers ? ["newcomers"] : []));
-        ConsoleOutput.Result();
-        ConsoleOutput.Result($"{target.Name} can only be read. This writes the scripts that do it on running machines:");
-        ConsoleOutput.Verbatim($"moorfield hand-over {TextFormat.Quoted(target.FullPath)} {string.Join(' ', families)} --for "
+        page.Line();
+        page.Line($"{target.Name} can only be read. This writes the scripts that do it on running machines:");
+        page.Verbatim($"moorfield hand-over {TextFormat.Quoted(target.FullPath)} {string.Join(' ', families)} --for "
             + $"{TextFormat.Quoted(who)} --to FOLDER");
     }
 
@@ -98,8 +95,8 @@ internal static class PickCommand
         state.Newcomers = audience.Newcomers;
     }
 
-    private static RemovalRequest Request(PickState state, SystemSnapshot snapshot, ParseResult parsed, RemovalOptions removal, Advice advice) =>
-        removal.Apply(parsed, new RemovalRequest(
+    private static RemovalRequest Request(PickState state, SystemSnapshot snapshot, Invocation call, RemovalOptions removal, Advice advice) =>
+        removal.Apply(call, new RemovalRequest(
             [.. snapshot.Packages.Where(p => state.Marked.Contains(p.Family)).Select(p => new SelectedPackage(p, Exactly: true))],
             state.Accounts.IsEmpty ? new Audience([], Newcomers: true) : state.Audience) { Advice = advice });
 
@@ -111,11 +108,11 @@ internal static class PickCommand
     private static IEnumerable<Formats.Appx.PackageFamilyName> Taken(Brief brief, ImmutableArray<SystemSnapshot> snapshots) =>
         snapshots.SelectMany(s => BriefSelection.Of(brief, s).Going).Select(c => c.Package.Family);
 
-    private static string OpenBrief(string place, PickState state, ImmutableArray<SystemSnapshot> snapshots)
+    private static string OpenBrief(ConsoleOutput console, string place, PickState state, ImmutableArray<SystemSnapshot> snapshots)
     {
         try
         {
-            var families = Taken(BriefOptions.Load(place, null), snapshots).ToHashSet();
+            var families = Taken(BriefOptions.Load(console, place, null), snapshots).ToHashSet();
             state.Mark(families);
             return $"{TextTable.Count(families.Count, "package")} marked by {place}.";
         }

@@ -1,5 +1,3 @@
-using System.CommandLine;
-using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Targets;
 
@@ -25,20 +23,20 @@ internal sealed class RemovalOptions
             command.Add(option);
     }
 
-    internal string[] Who(ParseResult parsed) => parsed.GetValue(_for) ?? [];
+    internal string[] Who(Invocation call) => call.GetValue(_for) ?? [];
 
-    internal string[]? Editions(ParseResult parsed) => parsed.GetValue(_edition);
+    internal string[]? Editions(Invocation call) => call.GetValue(_edition);
 
-    internal bool AcceptsCosts(ParseResult parsed) => parsed.GetValue(_acceptCosts);
+    internal bool AcceptsCosts(Invocation call) => call.GetValue(_acceptCosts);
 
-    internal bool AllowsReturn(ParseResult parsed) => parsed.GetValue(_allowReturn);
+    internal bool AllowsReturn(Invocation call) => call.GetValue(_allowReturn);
 
-    internal bool KeepFiles(ParseResult parsed, Target target) =>
-        parsed.GetValue(_keepFiles) && (target.HasEditions
+    internal bool KeepFiles(Invocation call, Target target) =>
+        call.GetValue(_keepFiles) && (target.HasEditions
             ? true
             : throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "--keep-files is for images. On a volume the restore point always holds the removed files."));
 
-    internal RemovalRequest Apply(ParseResult parsed, RemovalRequest request) =>
-        request with { KeepData = parsed.GetValue(_keepData), AllowReturn = AllowsReturn(parsed), Sweep = parsed.GetValue(_sweep) };
+    internal RemovalRequest Apply(Invocation call, RemovalRequest request) =>
+        request with { KeepData = call.GetValue(_keepData), AllowReturn = AllowsReturn(call), Sweep = call.GetValue(_sweep) };
 }

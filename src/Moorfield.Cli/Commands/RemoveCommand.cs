@@ -1,7 +1,4 @@
-using System.Collections.Immutable;
-using System.CommandLine;
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
@@ -47,51 +44,51 @@ internal static class RemoveCommand
         command.Add(Coming);
         var brief = new BriefOptions(command, strict: true);
         var options = new ChangeOptions(command);
-        command.Handle(parsed => Run(parsed, options, removal, filters, brief));
+        command.Handle(call => Run(call, options, removal, filters, brief));
         return command;
     }
 
-    private static int Run(ParseResult parsed, ChangeOptions options, RemovalOptions removal, FilterOptions filters, BriefOptions briefOptions)
+    private static ExitCode Run(Invocation call, ChangeOptions options, RemovalOptions removal, FilterOptions filters, BriefOptions briefOptions)
     {
-        using var target = options.Open(parsed, parsed.GetRequiredValue(TargetPath));
-        string[] packages = parsed.GetValue(Packages) ?? [];
-        bool leftovers = parsed.GetValue(Leftovers);
-        bool coming = parsed.GetValue(Coming);
-        var filter = filters.Read(parsed);
+        using var target = options.Open(call, call.GetRequiredValue(TargetPath));
+        string[] packages = call.GetValue(Packages) ?? [];
+        bool leftovers = call.GetValue(Leftovers);
+        bool coming = call.GetValue(Coming);
+        var filter = filters.Read(call);
         if (packages.Length > 0 && !filter.IsEmpty)
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "Packages are named, or chosen by what is known of them (--standing, --origin and the like): not both.");
-        if (filter.IsEmpty && filters.Keep(parsed).Length > 0)
+        if (filter.IsEmpty && filters.Keep(call).Length > 0)
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
-        if ((packages.Length > 0 || !filter.IsEmpty ? 1 : 0) + (leftovers ? 1 : 0) + (coming ? 1 : 0) + (briefOptions.IsGiven(parsed) ? 1 : 0) != 1)
+        if ((packages.Length > 0 || !filter.IsEmpty ? 1 : 0) + (leftovers ? 1 : 0) + (coming ? 1 : 0) + (briefOptions.IsGiven(call) ? 1 : 0) != 1)
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "Say what to remove in one of these ways: packages by name, by what is known of them (--standing, --origin and the like), --brief "
                     + "FILE, --coming, or --leftovers.");
-        if (coming && removal.Who(parsed).Length > 0)
+        if (coming && removal.Who(call).Length > 0)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--coming is for newcomers: leave --for out.");
-        var brief = briefOptions.Load(parsed);
-        target.Maker = parsed.GetValue(Maker) ?? brief?.Maker;
+        var brief = briefOptions.Load(call);
+        target.NameMaker(call.GetValue(Maker) ?? brief?.Maker);
         IReadOnlyCollection<Guard> guards = coming ? KnownGuards.All : brief?.Guards ?? [];
-        var snapshots = Common.Read(target, removal.Editions(parsed), guards);
-        bool keepFiles = removal.KeepFiles(parsed, target) && options.HasRestorePoint(parsed);
+        var snapshots = Common.Read(call.Console, target, removal.Editions(call), guards);
+        bool keepFiles = removal.KeepFiles(call, target) && options.HasRestorePoint(call);
         if (leftovers)
         {
-            return removal.Who(parsed).Length == 0
-                ? LeftoverRun.Run(parsed, options, new LeftoverRemoval(target, snapshots), keepFiles)
+            return removal.Who(call).Length == 0
+                ? LeftoverRun.Run(call, options, new LeftoverRemoval(target, snapshots), keepFiles)
                 : throw new MoorfieldException(ErrorKind.InvalidUsage, "Leftovers are nobody's any more: leave --for out.");
         }
-        if (briefOptions.TellIdle(parsed, brief, target, snapshots, options.VaultPath(parsed)))
-            return BriefCommand.Unmeant(target);
+        if (briefOptions.TellIdle(call, brief, target, snapshots, options.VaultPath(call)))
+            return BriefCommand.Unmeant(call.Console, target);
         Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>> requests = coming
-            ? fresh => fresh.Select(s => WishForComing(target, s, Common.Points(options.VaultPath(parsed))))
+            ? fresh => fresh.Select(s => WishForComing(target, s, Common.Points(call.Console, options.VaultPath(call))))
             : brief is not null
-            ? fresh => fresh.Select(s => BriefPlanner.ToRequest(brief, s, removal.Who(parsed), removal.AllowsReturn(parsed)))
-            : fresh => fresh.Zip(filter.IsEmpty ? PackageSelector.Find(packages, fresh) : filter.Choose(filters.Keep(parsed), fresh),
-                (s, chosen) => new RemovalRequest(chosen, AudienceParser.Parse(removal.Who(parsed), s)));
-        var operation = new RemovalOperation(target, snapshots, guards, fresh => requests(fresh).Select(w => removal.Apply(parsed, w)), brief?.Title
+            ? fresh => fresh.Select(s => BriefPlanner.ToRequest(brief, s, removal.Who(call), removal.AllowsReturn(call)))
+            : fresh => fresh.Zip(filter.IsEmpty ? PackageSelector.Find(packages, fresh) : filter.Choose(filters.Keep(call), fresh),
+                (s, chosen) => new RemovalRequest(chosen, AudienceParser.Parse(removal.Who(call), s)));
+        var operation = new RemovalOperation(target, snapshots, guards, fresh => requests(fresh).Select(w => removal.Apply(call, w)), brief?.Title
             ?? brief?.Name);
-        return RemovalRun.Run(parsed, options, operation, brief?.Title ?? brief?.Name, keepFiles, removal.AcceptsCosts(parsed));
+        return RemovalRun.Run(call, options, operation, brief?.Title ?? brief?.Name, keepFiles, removal.AcceptsCosts(call));
     }
 
     private static RemovalRequest WishForComing(Target target, SystemSnapshot snapshot, IReadOnlyList<PointSummary> points)

@@ -1,10 +1,6 @@
-using System.CommandLine;
-using System.Globalization;
-using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Vaults;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -36,39 +32,39 @@ internal static class RestorePointCommand
               moorfield restore-point create /mnt/counter-07 --note 'before the autumn clean' --with-files
             """)
         { target, note, withFiles, edition, vaultPath, limit };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
-            _ = Common.Limit(parsed.GetValue(limit));
-            var progress = new ProgressLine();
-            using var opened = Common.Open(parsed.GetRequiredValue(target));
+            string path = Vault.ChoosePath(call.GetValue(vaultPath));
+            long? most = VaultLimit.Parse(call.GetValue(limit));
+            using var opened = Common.Open(call, call.GetRequiredValue(target));
             if (opened.Contains(path))
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"The vault {path} lies inside the target. Choose a folder elsewhere with "
                     + "--vault.");
-            var recording = new StateRecorder(opened, opened.SelectEditions(parsed.GetValue(edition) ?? []), parsed.GetValue(withFiles));
-            progress.Vault = path;
+            var recording = new StateRecorder(opened, opened.SelectEditions(call.GetValue(edition) ?? []), call.GetValue(withFiles));
+            call.Progress.Vault = path;
             StateRecordingResult recorded;
             try
             {
-                using var vault = Vault.Open(path, progress.Interceptor);
-                recorded = recording.Record(vault, parsed.GetValue(note), TimeProvider.System);
+                using var vault = Vault.Open(path, call.Progress.Interceptor);
+                recorded = recording.Record(vault, call.GetValue(note), TimeProvider.System);
             }
             finally
             {
-                progress.Clear();
+                call.Progress.Clear();
             }
             foreach (var lost in recorded.Lost)
-                ConsoleOutput.Error($"{lost.Path} cannot be recorded completely: {lost.Why}. The files of its package are left out.");
+                call.Console.Error($"{lost.Path} cannot be recorded completely: {lost.Why}. The files of its package are left out.");
             var point = recorded.Point;
-            ConsoleOutput.Result($"Restore point {point.Number} in {path} holds the state of "
+            call.Console.Line($"Restore point {point.Number} in {path} holds the state of "
                 + $"{opened.Name}{(point.State!.WithFiles ? " with all files" : "")}: "
                 + $"{TextTable.Count(point.Packages.DistinctBy(p => p.Family).Count(), "package")}. Nothing was changed.");
-            ConsoleOutput.Result($"{TextFormat.Command("undo", opened.FullPath, $"{point.Number}", opened.Options)} goes back to it"
+            call.Console.Line($"{TextFormat.Command("undo", opened.FullPath, $"{point.Number}", opened.Options)} goes back to it"
                 + (point.State.WithFiles ? "."
                     : "; files that are gone by then come back only where the vault or the disk still has them (--with-files)."));
-            RunLog.Write("record", opened.FullPath, point.Number, "done", point.Title);
-            Common.KeepWithin(parsed.GetValue(limit), path, point.Number);
-            return recorded.Lost.IsEmpty ? Program.Done : Program.DoneInPart;
+            call.Log.Write("record", opened.FullPath, point.Number, "done", point.Title);
+            if (most is { } bytes)
+                VaultLimit.Enforce(bytes, path, point.Number, call.Log, call.Console.Error);
+            return recorded.Lost.IsEmpty ? ExitCode.Done : ExitCode.DoneInPart;
         });
         return command;
     }
@@ -77,7 +73,7 @@ internal static class RestorePointCommand
     {
         var only = new Argument<string?>("TARGET") { Description = "Only runs on this very volume or image", Arity = ArgumentArity.ZeroOrOne };
         var vaultPath = Common.VaultPath();
-        var format = Common.Format("table", "json");
+        var format = Common.Format();
         var withSizes = new Option<bool>("--sizes") { Description = "Tell what each takes in the vault: alone, and shared with others" };
         var command = new Command("list", """
             Lists the restore points of the vault, oldest first: all, or those of runs on one target. A copy of a system is another target.
@@ -87,54 +83,58 @@ internal static class RestorePointCommand
               moorfield restore-point list /mnt/counter-07
             """)
         { only, vaultPath, format, withSizes };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
+            string path = Vault.ChoosePath(call.GetValue(vaultPath));
             Common.RecoverRuns(path);
             using var vault = Vault.OpenExisting(path);
-            var points = vault is null ? [] : PointHistory.Read(vault, ConsoleOutput.Error);
-            if (parsed.GetValue(only) is { } place)
+            var points = vault is null ? [] : PointHistory.Read(vault, call.Console.Error);
+            if (call.GetValue(only) is { } place)
             {
-                using var target = Common.Open(place);
+                using var target = Common.Open(call, place);
                 var identity = target.Identify();
                 points = [.. points.Where(p => p.Point.Target.IsSameAs(identity))];
             }
-            var sizes = vault is not null && parsed.GetValue(withSizes) ? VaultMaintenance.Sizes(vault, _ => { }).ToDictionary(s => s.Number) : null;
-            if (parsed.GetValue(format) == "json")
-            {
-                DocumentJson.Write(new PointsJson("moorfield.restore-points/1", path,
-                    [.. points.Select(p => DocumentBuilder.Point(p, sizes?.GetValueOrDefault(p.Point.Number)))]));
-                return Program.Done;
-            }
-            if (points.Length == 0)
-            {
-                ConsoleOutput.Result($"No restore points{(parsed.GetValue(only) is { } which ? $" of {which}" : "")} in {path}.");
-                return Program.Done;
-            }
-            string[] sizeHeadings = sizes is null ? [] : ["Own", "Shared"];
-            var sheet = new TextTable(["Point", "Recorded", "Target", "What was done", "State", .. sizeHeadings, "Place", "Note"]);
-            sheet = sizes is null ? sheet.Right(0).Quiet(1, 5) : sheet.Right(0, 5, 6).Quiet(1, 7);
-            foreach (var summary in points)
-            {
-                var size = sizes?.GetValueOrDefault(summary.Point.Number);
-                string[] sizeCells = sizes is null ? [] : size is null ? [DisplayText.Nothing, DisplayText.Nothing]
-                    : [TextTable.Size(size.Own), TextTable.Size(size.Shared)];
-                sheet.Add([summary.Point.Number.ToString(CultureInfo.InvariantCulture), Time(summary.Point), summary.Point.Target.Computer,
-                    summary.Point.Title, State(summary) + (summary.IsPinned ? "; pinned" : ""), .. sizeCells, summary.Point.Target.Path,
-                    summary.Point.Note ?? ""]);
-            }
-            sheet.Write();
-            ConsoleOutput.Result($"Vault: {path}{(sizes is null ? "" : $", {TextTable.Size(vault!.StoredBytes)} of contents")}");
-            return Program.Done;
+            var sizes = vault is not null && call.GetValue(withSizes) ? VaultMaintenance.Sizes(vault, _ => { }).ToDictionary(s => s.Number) : null;
+            call.Write(format, new Report(
+                () => new PointsJson("moorfield.restore-points/1", path,
+                    [.. points.Select(p => DocumentBuilder.Point(p, sizes?.GetValueOrDefault(p.Point.Number)))]),
+                page =>
+                {
+                    if (points.Length == 0)
+                        page.Line($"No restore points{(call.GetValue(only) is { } which ? $" of {which}" : "")} in {path}.");
+                    else
+                        ShowList(page, points, sizes, $"{path}{(sizes is null ? "" : $", {TextTable.Size(vault!.StoredBytes)} of contents")}");
+                }));
+            return ExitCode.Done;
         });
         return command;
+    }
+
+    private static void ShowList(
+        IReportPage page, IEnumerable<PointSummary> points, Dictionary<int, PointSize>? sizes, string vault)
+    {
+        string[] sizeHeadings = sizes is null ? [] : ["Own", "Shared"];
+        var sheet = new TextTable(["Point", "Recorded", "Target", "What was done", "State", .. sizeHeadings, "Place", "Note"]);
+        sheet = sizes is null ? sheet.Right(0).Quiet(1, 5) : sheet.Right(0, 5, 6).Quiet(1, 7);
+        foreach (var summary in points)
+        {
+            var size = sizes?.GetValueOrDefault(summary.Point.Number);
+            string[] sizeCells = sizes is null ? [] : size is null ? [DisplayText.Nothing, DisplayText.Nothing]
+                : [TextTable.Size(size.Own), TextTable.Size(size.Shared)];
+            sheet.Add([summary.Point.Number.ToString(CultureInfo.InvariantCulture), Time(summary.Point), summary.Point.Target.Computer,
+                summary.Point.Title, State(summary) + (summary.IsPinned ? "; pinned" : ""), .. sizeCells, summary.Point.Target.Path,
+                summary.Point.Note ?? ""]);
+        }
+        page.Table(sheet);
+        page.Line($"Vault: {vault}");
     }
 
     private static Command CreateShow()
     {
         var number = new Argument<int>("POINT") { Description = "Number of the restore point" };
         var vaultPath = Common.VaultPath();
-        var format = Common.Format("table", "json");
+        var format = Common.Format();
         var all = new Option<bool>("--all") { Description = "List every change" };
         var command = new Command("show", """
             Shows one restore point: what its run did, and how far it came.
@@ -143,21 +143,20 @@ internal static class RestorePointCommand
               moorfield restore-point show 1
             """)
         { number, all, vaultPath, format };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
+            string path = Vault.ChoosePath(call.GetValue(vaultPath));
             Common.RecoverRuns(path);
             using var vault = Vault.OpenExisting(path)
                 ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no vault at {path}. Name another with --vault.");
-            var point = vault.Read(parsed.GetValue(number));
+            var point = vault.Read(call.GetValue(number));
             var summary = PointHistory.Read(vault, _ => { }).First(s => s.Point.Number == point.Number);
             var journal = vault.Journal(point.Number);
-            if (parsed.GetValue(format) == "json")
-                DocumentJson.Write(new PointDetailJson("moorfield.restore-point-detail/1", path, DocumentBuilder.Point(summary),
-                    [.. point.Changes.Select(DocumentBuilder.Change)], [.. journal]));
-            else
-                Show(summary, point, journal, parsed.GetValue(all));
-            return Program.Done;
+            call.Write(format, new Report(
+                () => new PointDetailJson("moorfield.restore-point-detail/1", path, DocumentBuilder.Point(summary),
+                    [.. point.Changes.Select(DocumentBuilder.Change)], [.. journal]),
+                page => Show(page, summary, point, journal, call.GetValue(all))));
+            return ExitCode.Done;
         });
         return command;
     }
@@ -173,59 +172,60 @@ internal static class RestorePointCommand
               moorfield restore-point finish /mnt/counter-07
             """)
         { target, vaultPath };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            using var opened = Common.OpenForChange(parsed.GetRequiredValue(target), new WriteInterceptor(), mayFollowInterruption: true);
-            Common.RecoverRuns(Vault.ChoosePath(parsed.GetValue(vaultPath)), opened);
+            using var opened = Common.Open(call, call.GetRequiredValue(target));
+            opened.AcquireForChange(afterInterruption: true);
+            Common.RecoverRuns(Vault.ChoosePath(call.GetValue(vaultPath)), opened);
             if (opened.FindInterruptedRun() is not { } run)
             {
-                ConsoleOutput.Notice("No run was interrupted on "
+                call.Console.Notice("No run was interrupted on "
                     + $"{opened.Name}{(!opened.ChangesAtOnce ? "" : ": a run there takes effect as a whole, or not at all")}. Nothing was changed.");
-                return Program.Done;
+                return ExitCode.Done;
             }
             var (vault, _) = run.Open(new WriteInterceptor());
             using var open = vault;
-            var outcome = run.Finish(vault, TimeProvider.System, stop: Interruption.BeginChanging());
-            RunLog.Write("finish", opened.FullPath, run.Point, outcome.Failures.IsEmpty && outcome.Verified ? "done" : "failed",
+            var outcome = run.Finish(vault, TimeProvider.System, stop: call.BeginChanging());
+            call.Log.Write("finish", opened.FullPath, run.Point, outcome.Failures.IsEmpty && outcome.Verified ? "done" : "failed",
                 "carried on to its end");
-            ChangeOptions.ShowTrouble(outcome, opened);
-            ConsoleOutput.Result($"The run of restore point {run.Point} is finished: "
+            ChangeOptions.ShowTrouble(call.Console, outcome, opened);
+            call.Console.Line($"The run of restore point {run.Point} is finished: "
                 + $"{TextTable.Count(outcome.Changes - outcome.Failures.Length, "change")} in place.");
-            return ChangeOptions.ExitCode(outcome);
+            return outcome.ExitCode;
         });
         return command;
     }
 
-    private static void Show(PointSummary summary, RestorePoint point, IReadOnlyList<JournalLine> journal, bool all)
+    private static void Show(IReportPage page, PointSummary summary, RestorePoint point, IReadOnlyList<JournalLine> journal, bool all)
     {
-        ConsoleOutput.Heading($"Restore point {point.Number}: {point.Title}");
-        ConsoleOutput.Result($"  Recorded   {Time(summary.Point)}");
-        ConsoleOutput.Result($"  Target     {point.Target.Path} ({point.Target.Computer}, {point.Target.Product}, build {point.Target.Build})");
-        ConsoleOutput.Result($"  State      {State(summary)}");
+        page.Heading($"Restore point {point.Number}: {point.Title}");
+        page.Line($"  Recorded   {Time(summary.Point)}");
+        page.Line($"  Target     {point.Target.Path} ({point.Target.Computer}, {point.Target.Product}, build {point.Target.Build})");
+        page.Line($"  State      {State(summary)}");
         if (point.Note is not null)
-            ConsoleOutput.Result($"  Note       {point.Note}");
-        ConsoleOutput.Result($"  Packages   {string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}");
+            page.Line($"  Note       {point.Note}");
+        page.Line($"  Packages   {string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}");
         if (point.State is { } state)
         {
             var trees = state.Systems.SelectMany(s => s.Trees).ToList();
             int said = state.Systems.Sum(s => s.Entries.Count(e => e.Content is not null));
-            ConsoleOutput.Result($"  Files      {TextTable.Count(said, "file")} that say what the state is, "
+            page.Line($"  Files      {TextTable.Count(said, "file")} that say what the state is, "
                 + $"{TextTable.Count(trees.Count, "folder or file", "folders and files")} that can be put back "
                 + $"({TextTable.Size(trees.Sum(t => t.Tree.Bytes))}){(state.WithFiles ? "" : ", without those of the packages")}");
             return;
         }
-        ConsoleOutput.Result($"  Changes    {ChangeText.Totals(point.Changes)}");
+        page.Line($"  Changes    {ChangeText.Totals(point.Changes)}");
         if (point.Image is { } image)
-            ConsoleOutput.Result($"  Image      from {TextTable.Size(image.LengthBefore)} to {TextTable.Size(image.LengthAfter)}; "
+            page.Line($"  Image      from {TextTable.Size(image.LengthBefore)} to {TextTable.Size(image.LengthAfter)}; "
                 + $"{TextTable.Count(image.Dropped.Length, "content")} dropped, "
                 + $"{(image.Dropped.Any(d => d.Kept is not null) ? "kept in the vault" : "in the file until it is compacted")}");
-        ConsoleOutput.Result();
+        page.Line();
         foreach (var change in all ? point.Changes : [.. point.Changes.Take(DetailsShown)])
-            ConsoleOutput.Result($"  {change.Describe()}");
+            page.Line($"  {change.Describe()}");
         if (!all && point.Changes.Length > DetailsShown)
-            ConsoleOutput.Result($"  and {point.Changes.Length - DetailsShown} more; --all lists them.");
+            page.Line($"  and {point.Changes.Length - DetailsShown} more; --all lists them.");
         foreach (var failure in journal.Where(l => l.Step == "failed"))
-            ConsoleOutput.Result($"  failed: {failure.What}: {failure.Message}");
+            page.Line($"  failed: {failure.What}: {failure.Message}");
     }
 
     internal static string Time(PointHead point) => point.Created.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);

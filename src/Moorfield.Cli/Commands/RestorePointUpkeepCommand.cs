@@ -1,11 +1,6 @@
-using System.Collections.Immutable;
-using System.CommandLine;
-using System.Globalization;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -14,9 +9,9 @@ internal static class RestorePointUpkeepCommand
 {
     private static Option<bool> Yes() => new("--yes", "-y") { Description = "Do not ask for confirmation" };
 
-    private static Vault Open(ParseResult parsed, Option<string?> vaultPath)
+    private static Vault Open(Invocation call, Option<string?> vaultPath)
     {
-        string path = Vault.ChoosePath(parsed.GetValue(vaultPath));
+        string path = Vault.ChoosePath(call.GetValue(vaultPath));
         return Vault.OpenExisting(path, new WriteInterceptor())
             ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no vault at {path}. Name another with --vault.");
     }
@@ -44,18 +39,18 @@ internal static class RestorePointUpkeepCommand
               moorfield restore-point verify 3 4
             """)
         { numbers, every, vaultPath };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            using var vault = Open(parsed, vaultPath);
-            int[] wanted = parsed.GetValue(numbers) ?? [];
-            if (parsed.GetValue(every) && wanted.Length > 0)
+            using var vault = Open(call, vaultPath);
+            int[] wanted = call.GetValue(numbers) ?? [];
+            if (call.GetValue(every) && wanted.Length > 0)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, "Give numbers or --all.");
             CheckThere(vault, wanted);
             IReadOnlyList<int> all = wanted.Length > 0 ? wanted : vault.Numbers();
             var known = new Dictionary<string, bool>();
             int at = 0;
             var faults = new List<PointFault>();
-            using (new Ticker(() => $"Reading restore point {at}"))
+            using (new Ticker(call.Console, () => $"Reading restore point {at}"))
             {
                 foreach (int number in all.Distinct())
                 {
@@ -65,13 +60,13 @@ internal static class RestorePointUpkeepCommand
             }
             foreach (var fault in faults)
             {
-                ConsoleOutput.Error($"Restore point {fault.Number}: {fault.Text}" + (fault.Packages.IsEmpty ? ""
+                call.Console.Error($"Restore point {fault.Number}: {fault.Text}" + (fault.Packages.IsEmpty ? ""
                     : $" It is needed to put back {TextFormat.List(fault.Packages)}; undo puts back all else."));
             }
             int sound = all.Distinct().Count() - faults.Select(f => f.Number).Distinct().Count();
-            ConsoleOutput.Result($"{TextTable.Count(sound, "restore point")} of {all.Distinct().Count()} sound, "
+            call.Console.Line($"{TextTable.Count(sound, "restore point")} of {all.Distinct().Count()} sound, "
                 + $"{TextTable.Count(known.Count(k => k.Value), "content")} of {known.Count} as recorded.");
-            return faults.Count > 0 ? Program.Differs : Program.Done;
+            return faults.Count > 0 ? ExitCode.Differs : ExitCode.Done;
         });
         return command;
     }
@@ -94,20 +89,20 @@ internal static class RestorePointUpkeepCommand
               moorfield restore-point delete --older-than 90d --keep-last 5
             """)
         { numbers, older, last, only, preview, vaultPath, yes };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            using var vault = Open(parsed, vaultPath);
-            int[] named = parsed.GetValue(numbers) ?? [];
+            using var vault = Open(call, vaultPath);
+            int[] named = call.GetValue(numbers) ?? [];
             CheckThere(vault, named);
-            var points = PointHistory.Read(vault, ConsoleOutput.Error);
-            bool filters = parsed.GetValue(older) is not null || parsed.GetValue(last) is not null;
+            var points = PointHistory.Read(vault, call.Console.Error);
+            bool filters = call.GetValue(older) is not null || call.GetValue(last) is not null;
             if (named.Length > 0 == filters)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, "Name restore points by number, or give --older-than, --keep-last, or both.");
-            if (parsed.GetValue(last) is < 0)
+            if (call.GetValue(last) is < 0)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, "--keep-last takes 0 or more.");
             var wanted = named.Length > 0 ? [.. named]
-                : Fitting(points, parsed.GetValue(older) is { } age ? Before(DateTimeOffset.Now, Age(age)) : null, parsed.GetValue(last),
-                    parsed.GetValue(only));
+                : Fitting(call, points, call.GetValue(older) is { } age ? Before(DateTimeOffset.Now, Age(age)) : null, call.GetValue(last),
+                    call.GetValue(only));
             // One whose document cannot be read is no part of the history, and nothing can be undone from it.
             var damaged = named.Where(n => points.All(p => p.Point.Number != n)).ToList();
             if (damaged.Count > 0)
@@ -116,17 +111,17 @@ internal static class RestorePointUpkeepCommand
                     + "'moorfield vault check' says more.");
             }
             var deletion = VaultMaintenance.Plan(points, wanted, named.Length > 0, IsMarked(vault));
-            return Delete(parsed, vault, deletion, parsed.GetValue(preview), parsed.GetValue(yes));
+            return Delete(call, vault, deletion, call.GetValue(preview), call.GetValue(yes));
         });
         return command;
     }
 
-    private static HashSet<int> Fitting(ImmutableArray<PointSummary> points, DateTimeOffset? before, int? last, string? place)
+    private static HashSet<int> Fitting(Invocation call, ImmutableArray<PointSummary> points, DateTimeOffset? before, int? last, string? place)
     {
         var those = points.AsEnumerable();
         if (place is not null)
         {
-            using var target = Common.Open(place);
+            using var target = Common.Open(call, place);
             var identity = target.Identify();
             those = [.. those.Where(p => p.Point.Target.IsSameAs(identity))];
         }
@@ -148,41 +143,41 @@ internal static class RestorePointUpkeepCommand
                 $"'{text}' is no age: a number with d, w, m or y behind it, such as 90d.");
     }
 
-    private static int Delete(ParseResult parsed, Vault vault, PointDeletion deletion, bool preview, bool yes)
+    private static ExitCode Delete(Invocation call, Vault vault, PointDeletion deletion, bool preview, bool yes)
     {
         foreach (var (point, why) in deletion.Stay)
-            ConsoleOutput.Result($"Restore point {point.Point.Number} stays: it {why}.");
+            call.Console.Line($"Restore point {point.Point.Number} stays: it {why}.");
         if (deletion.Gone.IsEmpty)
         {
             if (!deletion.Stay.IsEmpty)
                 throw new MoorfieldException(ErrorKind.Refused, "Nothing was deleted.");
-            ConsoleOutput.Notice("No restore point fits. Nothing was deleted.");
-            return Program.Done;
+            call.Console.Notice("No restore point fits. Nothing was deleted.");
+            return ExitCode.Done;
         }
-        ConsoleOutput.Heading("To be deleted, so that it can no longer be undone");
+        call.Console.Heading("To be deleted, so that it can no longer be undone");
         var sheet = new TextTable("Point", "Recorded", "Target", "What was done", "State", "Note").Right(0).Quiet(1);
         foreach (var point in deletion.Gone)
         {
             sheet.Add(point.Point.Number.ToString(CultureInfo.InvariantCulture), RestorePointCommand.Time(point.Point), point.Point.Target.Computer,
                 point.Point.Title, RestorePointCommand.State(point), point.Point.Note ?? "");
         }
-        sheet.Write();
+        call.Console.Table(sheet);
         if (preview)
-            return Program.Done;
-        if (!yes && !ConsoleOutput.Confirm($"Delete {TextTable.Count(deletion.Gone.Length, "restore point")} for good?"))
+            return ExitCode.Done;
+        if (!yes && !call.Console.Confirm($"Delete {TextTable.Count(deletion.Gone.Length, "restore point")} for good?"))
         {
-            ConsoleOutput.Notice("Nothing was deleted.");
-            return Program.Done;
+            call.Console.Notice("Nothing was deleted.");
+            return ExitCode.Done;
         }
         var (bytes, deleted, unknown) = VaultMaintenance.Delete(vault, deletion, TimeProvider.System, IsMarked(vault));
         foreach (var (point, why) in deleted.Stay)
-            ConsoleOutput.Error($"Restore point {point.Point.Number} stays: meanwhile it {why}.");
+            call.Console.Error($"Restore point {point.Point.Number} stays: meanwhile it {why}.");
         foreach (var point in deleted.Gone)
-            RunLog.Write("delete", vault.FullPath, point.Point.Number, "done", $"restore point deleted: {point.Point.Title}");
-        ConsoleOutput.Result($"{TextTable.Count(deleted.Gone.Length, "restore point")} deleted; {TextTable.Size(bytes)} given back.");
+            call.Log.Write("delete", vault.FullPath, point.Point.Number, "done", $"restore point deleted: {point.Point.Title}");
+        call.Console.Line($"{TextTable.Count(deleted.Gone.Length, "restore point")} deleted; {TextTable.Size(bytes)} given back.");
         if (unknown is not null)
-            ConsoleOutput.Error($"No contents were deleted, as it is not known which are needed: {unknown}");
-        return deletion.Stay.IsEmpty && deleted.Gone.Length == deletion.Gone.Length ? Program.Done : Program.DoneInPart;
+            call.Console.Error($"No contents were deleted, as it is not known which are needed: {unknown}");
+        return deletion.Stay.IsEmpty && deleted.Gone.Length == deletion.Gone.Length ? ExitCode.Done : ExitCode.DoneInPart;
     }
 
     private static Func<PointHead, bool> IsMarked(Vault vault) => point => InterruptedRun.MayBeMarked(point, vault);
@@ -200,15 +195,15 @@ internal static class RestorePointUpkeepCommand
               moorfield restore-point pin 1 --off
             """)
         { number, off, vaultPath };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            using var vault = Open(parsed, vaultPath);
-            int point = parsed.GetValue(number);
+            using var vault = Open(call, vaultPath);
+            int point = call.GetValue(number);
             CheckThere(vault, [point]);
-            vault.Pin(point, !parsed.GetValue(off), TimeProvider.System);
-            RunLog.Write("pin", vault.FullPath, point, "done", parsed.GetValue(off) ? "no longer pinned" : "pinned");
-            ConsoleOutput.Result($"Restore point {point} is {(parsed.GetValue(off) ? "no longer pinned" : "pinned")}.");
-            return Program.Done;
+            vault.Pin(point, !call.GetValue(off), TimeProvider.System);
+            call.Log.Write("pin", vault.FullPath, point, "done", call.GetValue(off) ? "no longer pinned" : "pinned");
+            call.Console.Line($"Restore point {point} is {(call.GetValue(off) ? "no longer pinned" : "pinned")}.");
+            return ExitCode.Done;
         });
         return command;
     }
@@ -225,14 +220,14 @@ internal static class RestorePointUpkeepCommand
               moorfield restore-point note 1 'before the autumn release'
             """)
         { number, text, vaultPath };
-        command.Handle(parsed =>
+        command.Handle(call =>
         {
-            using var vault = Open(parsed, vaultPath);
-            int point = parsed.GetValue(number);
+            using var vault = Open(call, vaultPath);
+            int point = call.GetValue(number);
             CheckThere(vault, [point]);
-            vault.SetNote(point, parsed.GetRequiredValue(text), TimeProvider.System);
-            ConsoleOutput.Result($"Restore point {point} has the note '{parsed.GetRequiredValue(text)}'.");
-            return Program.Done;
+            vault.SetNote(point, call.GetRequiredValue(text), TimeProvider.System);
+            call.Console.Line($"Restore point {point} has the note '{call.GetRequiredValue(text)}'.");
+            return ExitCode.Done;
         });
         return command;
     }
@@ -249,22 +244,22 @@ internal static class RestorePointUpkeepCommand
               moorfield vault check --mend
             """)
         { mend, vaultPath };
-        check.Handle(parsed =>
+        check.Handle(call =>
         {
-            using var vault = Open(parsed, vaultPath);
-            bool mends = parsed.GetValue(mend);
+            using var vault = Open(call, vaultPath);
+            bool mends = call.GetValue(mend);
             var findings = mends ? VaultMaintenance.Repair(vault) : VaultMaintenance.Inspect(vault);
             foreach (var fault in findings.Faults)
-                ConsoleOutput.Error(fault.Text);
+                call.Console.Error(fault.Text);
             if (!findings.Faults.IsEmpty)
-                ConsoleOutput.Result("While that is so, it is not known which contents are needed, and all of them stay.");
+                call.Console.Line("While that is so, it is not known which contents are needed, and all of them stay.");
             string what = $"{TextTable.Count(findings.Contents.Length, "content")} that nothing needs ({TextTable.Size(findings.Bytes)}), "
                 + $"{TextTable.Count(findings.Strays.Length, "file")} beside the documents";
             bool any = findings.Contents.Length + findings.Strays.Length > 0;
-            ConsoleOutput.Result(!any ? $"The vault {vault.FullPath} holds {TextTable.Count(vault.Numbers().Count, "restore point")}, and nothing "
+            call.Console.Line(!any ? $"The vault {vault.FullPath} holds {TextTable.Count(vault.Numbers().Count, "restore point")}, and nothing "
                 + "that they do not need."
                 : mends ? $"Taken away: {what}." : $"Found: {what}. --mend takes them away.");
-            return !findings.Faults.IsEmpty || (any && !mends) ? Program.Differs : Program.Done;
+            return !findings.Faults.IsEmpty || (any && !mends) ? ExitCode.Differs : ExitCode.Done;
         });
         return new Command("vault", "Looks after the folder that holds restore points.") { check };
     }

@@ -1,10 +1,7 @@
-using System.CommandLine;
 using Moorfield.Core.HandOver;
-using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -19,7 +16,7 @@ internal static class SurveyCommand
     private static readonly Option<string?> To = new("--to") { Description = "Write the script to this file, which must not be there yet",
         HelpName = "FILE" };
 
-    private static readonly Option<string> Format = Common.Format("table", "json", "csv");
+    private static readonly Option<string> Format = Common.Format(hasRows: true);
 
     internal static Command Create()
     {
@@ -34,32 +31,32 @@ internal static class SurveyCommand
             """)
         { Folder, To, Format };
         var brief = new BriefOptions(command);
-        command.Handle(parsed => Run(parsed, brief));
+        command.Handle(call => Run(call, brief));
         return command;
     }
 
-    private static int Run(ParseResult parsed, BriefOptions brief)
+    private static ExitCode Run(Invocation call, BriefOptions brief)
     {
-        string? folder = parsed.GetValue(Folder);
-        string? file = parsed.GetValue(To);
+        string? folder = call.GetValue(Folder);
+        string? file = call.GetValue(To);
         if ((folder is null) == (file is null))
             throw new MoorfieldException(ErrorKind.InvalidUsage, "Say either --to FILE, for the script, or a folder with surveys to be listed.");
         if (file is null)
-            return List(parsed, folder!);
-        var guards = KnownGuards.With(brief.Load(parsed));
+            return List(call, folder!);
+        var guards = KnownGuards.With(brief.Load(call));
         NewFile.Write(file, SurveyScript.Write(guards));
-        ConsoleOutput.Result($"{file} makes a survey: run it as administrator in the shell of Windows itself (5.1), and bring survey-COMPUTER.json "
+        call.Console.Line($"{file} makes a survey: run it as administrator in the shell of Windows itself (5.1), and bring survey-COMPUTER.json "
             + "back.");
-        ConsoleOutput.Result($"It only reads, and looks up {TextTable.Count(guards.Length, "guard")}. It was tested on a made-up machine, never on "
+        call.Console.Line($"It only reads, and looks up {TextTable.Count(guards.Length, "guard")}. It was tested on a made-up machine, never on "
             + "Windows.");
-        return Program.Done;
+        return ExitCode.Done;
     }
 
     /// <summary>A survey in a folder.</summary>
     /// <param name="Error">Why it cannot be read; null when it can.</param>
     private sealed record ListedSurvey(string File, SystemSnapshot? System, SurveyTarget? Survey, string? Error);
 
-    private static int List(ParseResult parsed, string folder)
+    private static ExitCode List(Invocation call, string folder)
     {
         if (!Directory.Exists(folder))
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no folder {folder}.");
@@ -67,19 +64,18 @@ internal static class SurveyCommand
         var found = new ListedSurvey?[files.Length];
         Parallel.For(0, files.Length, new ParallelOptions { MaxDegreeOfParallelism = MaxAtOnce }, i => found[i] = Look(files[i]));
         var surveys = found.OfType<ListedSurvey>().ToList();
-        Common.Print(
-            parsed.GetValue(Format),
-            json: () => DocumentJson.Write(new SurveysJson("moorfield.surveys/1", Path.GetFullPath(folder),
+        call.Write(Format, new Report(
+            () => new SurveysJson("moorfield.surveys/1", Path.GetFullPath(folder),
                 [.. surveys.Select(s => new ListedSurveyJson(
                     s.File, s.System?.Computer, s.System?.Product, s.System?.Build, s.Survey?.Made, s.Survey is { Gaps.IsEmpty: true },
-                    [.. s.Survey?.Gaps ?? []], s.Error))])),
-            csv: () => Csv.Write(["file", "computer", "product", "build", "made", "complete", "gaps", "error"], surveys.Select(s => new[]
+                    [.. s.Survey?.Gaps ?? []], s.Error))]),
+            page => Write(page, surveys, folder),
+            () => new ReportRows(["file", "computer", "product", "build", "made", "complete", "gaps", "error"], surveys.Select(s => new[]
             {
                 s.File, s.System?.Computer ?? "", s.System?.Product ?? "", s.System?.Build ?? "", s.Survey?.Made?.UtcDateTime.ToString("s") ?? "",
-                Csv.Flag(s.Survey is { Gaps.IsEmpty: true }), string.Join(' ', s.Survey?.Gaps ?? []), s.Error ?? "",
-            })),
-            table: () => Write(surveys, folder));
-        return surveys.Exists(s => s.Error is not null) ? Program.DoneInPart : Program.Done;
+                ReportRows.Flag(s.Survey is { Gaps.IsEmpty: true }), string.Join(' ', s.Survey?.Gaps ?? []), s.Error ?? "",
+            }))));
+        return surveys.Exists(s => s.Error is not null) ? ExitCode.DoneInPart : ExitCode.Done;
     }
 
     private static ListedSurvey? Look(string file)
@@ -95,7 +91,7 @@ internal static class SurveyCommand
         }
     }
 
-    private static void Write(List<ListedSurvey> surveys, string folder)
+    private static void Write(IReportPage page, List<ListedSurvey> surveys, string folder)
     {
         var sheet = new TextTable("Computer", "System", "Build", "Surveyed (UTC)", "Packages", "Not known").Right(4).Quiet(2);
         foreach (var (_, system, survey, _) in surveys.Where(s => s.Error is null))
@@ -107,9 +103,9 @@ internal static class SurveyCommand
                     : string.Join(' ', survey.Gaps.Take(2)) + (survey.Gaps.Length > 2 ? $" And {survey.Gaps.Length - 2} more." : ""));
         }
         if (surveys.Exists(s => s.Error is null))
-            sheet.Write();
+            page.Table(sheet);
         foreach (string error in surveys.Select(s => s.Error).OfType<string>())
-            ConsoleOutput.Error(error);
-        ConsoleOutput.Result($"{TextTable.Count(surveys.Count, "survey")} in {folder}.");
+            page.Error(error);
+        page.Line($"{TextTable.Count(surveys.Count, "survey")} in {folder}.");
     }
 }

@@ -1,10 +1,6 @@
-using System.Collections.Immutable;
-using System.CommandLine;
-using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Vaults;
-using Moorfield.Reporting;
 
 namespace Moorfield.Cli.Commands;
 
@@ -26,7 +22,7 @@ internal sealed class WriteOptions
     private readonly Option<bool> _preview = new("--preview") { Description = "Show what would be written and write nothing" };
     private readonly Option<bool> _yes = new("--yes", "-y") { Description = "Do not ask for confirmation" };
     private readonly Option<string?> _vault = Common.VaultPath();
-    private readonly Option<string> _format = Common.Format("table", "json");
+    private readonly Option<string> _format = Common.Format();
 
     internal WriteOptions(Command command)
     {
@@ -39,48 +35,48 @@ internal sealed class WriteOptions
 
     internal BriefOptions Brief { get; }
 
-    internal string? Maker(ParseResult parsed) => parsed.GetValue(_maker);
+    internal string? Maker(Invocation call) => call.GetValue(_maker);
 
-    internal bool AllowsReturn(ParseResult parsed) => parsed.GetValue(_allowReturn);
+    internal bool AllowsReturn(Invocation call) => call.GetValue(_allowReturn);
 
-    internal bool IsPreview(ParseResult parsed) => parsed.GetValue(_preview);
+    internal bool IsPreview(Invocation call) => call.GetValue(_preview);
 
-    internal bool IsJson(ParseResult parsed) => parsed.GetValue(_format) == "json";
+    internal IReportWriter Writer(Invocation call) => call.Writer(_format);
 
-    internal string VaultPath(ParseResult parsed) => Vault.ChoosePath(parsed.GetValue(_vault));
+    internal string VaultPath(Invocation call) => Vault.ChoosePath(call.GetValue(_vault));
 
     /// <summary>The packages of each system that are named or chosen; null when a brief says it, or nobody does.</summary>
     /// <exception cref="MoorfieldException">They are chosen in several ways, or a name fits nothing.</exception>
-    internal Func<ImmutableArray<SystemSnapshot>, ImmutableArray<ImmutableArray<SelectedPackage>>>? Chosen(ParseResult parsed, Brief? brief)
+    internal Func<ImmutableArray<SystemSnapshot>, ImmutableArray<ImmutableArray<SelectedPackage>>>? Chosen(Invocation call, Brief? brief)
     {
-        string[] packages = parsed.GetValue(_packages) ?? [];
-        var filter = _filters.Read(parsed);
+        string[] packages = call.GetValue(_packages) ?? [];
+        var filter = _filters.Read(call);
         if ((packages.Length > 0 ? 1 : 0) + (filter.IsEmpty ? 0 : 1) + (brief is null ? 0 : 1) > 1)
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "Packages are named, chosen by what is known of them (--standing, --origin and the like), or by --brief FILE: only one of these.");
-        if (filter.IsEmpty && _filters.Keep(parsed).Length > 0)
+        if (filter.IsEmpty && _filters.Keep(call).Length > 0)
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
         return packages.Length > 0 ? systems => PackageSelector.Find(packages, systems)
-            : filter.IsEmpty ? null : systems => filter.Choose(_filters.Keep(parsed), systems);
+            : filter.IsEmpty ? null : systems => filter.Choose(_filters.Keep(call), systems);
     }
 
     /// <summary>Whether it is to be written, as a person says now or has said already.</summary>
     /// <exception cref="MoorfieldException">It costs something, and nobody can be asked.</exception>
-    internal bool IsConfirmed(ParseResult parsed, ImmutableArray<SystemPlan> plans, string question)
+    internal bool IsConfirmed(Invocation call, ImmutableArray<SystemPlan> plans, string question)
     {
         var costs = SystemPlan.Costs(plans);
-        bool accepted = parsed.GetValue(_acceptCosts) || costs.IsEmpty;
-        if (parsed.GetValue(_yes))
+        bool accepted = call.GetValue(_acceptCosts) || costs.IsEmpty;
+        if (call.GetValue(_yes))
         {
             return accepted ? true : throw new MoorfieldException(ErrorKind.Refused,
                 $"This costs something: {TextFormat.List(costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. "
                     + "Nothing was written.");
         }
-        if (ConsoleOutput.Confirm(question)
-            && (accepted || ConsoleOutput.Confirm($"It costs something: {TextFormat.List(costs)}. Go on all the same?")))
+        if (call.Console.Confirm(question)
+            && (accepted || call.Console.Confirm($"It costs something: {TextFormat.List(costs)}. Go on all the same?")))
             return true;
-        ConsoleOutput.Notice("Nothing was written.");
+        call.Console.Notice("Nothing was written.");
         return false;
     }
 }

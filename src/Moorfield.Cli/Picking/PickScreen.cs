@@ -1,5 +1,4 @@
 using System.Runtime.InteropServices;
-using Moorfield.Core.Model;
 using Spectre.Console;
 
 namespace Moorfield.Cli.Picking;
@@ -71,7 +70,7 @@ internal sealed class PickScreen(PickView view) : IDisposable
             {
                 context.Cancel = true;
                 Close();
-                Environment.Exit(Program.Stopped);
+                Environment.Exit((int)ExitCode.Stopped);
             }));
         }
     }

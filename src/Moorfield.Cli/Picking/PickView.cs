@@ -1,5 +1,3 @@
-using Moorfield.Core.Model;
-using Moorfield.Reporting;
 using Spectre.Console.Rendering;
 using Spectre.Console;
 

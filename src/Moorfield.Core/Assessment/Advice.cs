@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
-
 namespace Moorfield.Core.Assessment;
 
 /// <summary>A remark on a package that should not go without a thought.</summary>

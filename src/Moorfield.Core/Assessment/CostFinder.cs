@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using System.Globalization;
-using Moorfield.Core.Model;
 using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Assessment;

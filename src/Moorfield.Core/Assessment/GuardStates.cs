@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
-using Moorfield.Core.Reading;
+using Moorfield.Core.Layout;
 
 namespace Moorfield.Core.Assessment;
 

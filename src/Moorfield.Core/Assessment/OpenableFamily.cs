@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-
 namespace Moorfield.Core.Assessment;
 
 /// <summary>File types and link schemes that people know under one name.</summary>

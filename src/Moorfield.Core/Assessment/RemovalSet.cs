@@ -1,5 +1,4 @@
 using System.Runtime.CompilerServices;
-using Moorfield.Core.Model;
 
 namespace Moorfield.Core.Assessment;
 

@@ -1,6 +1,4 @@
 using System.Runtime.InteropServices;
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Formats.Disks;
 using Moorfield.Formats.Native;
@@ -320,7 +318,6 @@ public sealed class DiskFile : IDisposable
             .SelectMany(d => Devices(File.ReadAllText(Path.Combine(d, "dev")).Trim()))];
     }
 
-    /// <inheritdoc/>
     public void Dispose()
     {
         Unlock();

@@ -1,7 +1,4 @@
-using System.Globalization;
 using System.Security.Cryptography;
-using System.Text;
-using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Storage;
 using Moorfield.Formats.Disks;
 using Moorfield.Formats.Native;

@@ -1,7 +1,5 @@
 using System.Buffers.Binary;
-using System.Collections.Immutable;
 using System.Security.Cryptography;
-using Microsoft.Win32.SafeHandles;
 using Moorfield.Formats.Disks;
 using Moorfield.Formats.Native;
 

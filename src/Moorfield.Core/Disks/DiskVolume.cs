@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Disks;
@@ -41,10 +38,8 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
     /// <summary>The partition that it is; null when the disk is a single volume.</summary>
     public Partition? Partition { get; }
 
-    /// <inheritdoc/>
     public override string Name => _disk.Name;
 
-    /// <inheritdoc/>
     public override string FullPath => _disk.FullPath;
 
     /// <summary>Why it is read and not written.</summary>
@@ -170,21 +165,16 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
     private static DiskVolume Mount(DiskFile disk, Partition? partition, BlockOverlay overlay) =>
         new(disk, partition, overlay, NtfsVolume.Mount(overlay));
 
-    /// <inheritdoc/>
     public T With<T>(int? edition, Func<WindowsTree, T> use) => use(this);
 
-    /// <inheritdoc/>
     public ImmutableArray<T> ForEach<T>(IReadOnlyList<int?> editions, Func<int?, T> use) => [.. editions.Select(use)];
 
-    /// <inheritdoc/>
     public override EntryInfo? Stat(WindowsPath path) => _disk.WrapErrors(() => Find(path) is { } file ? Info(file) : (EntryInfo?)null);
 
-    /// <inheritdoc/>
     public override IReadOnlyList<string> List(WindowsPath path) => _disk.WrapErrors(() =>
         Find(path) is { } folder && Names(folder) is { } names
             ? names.All.Select(n => n.Text).Order(StringComparer.OrdinalIgnoreCase).ToList() : []);
 
-    /// <inheritdoc/>
     public override SafeFileHandle? OpenRead(WindowsPath path) => _disk.WrapErrors(() =>
     {
         if (Find(path) is not { } file || Info(file) is not { Kind: EntryKind.File } info)
@@ -254,7 +244,6 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
         }
     }
 
-    /// <inheritdoc/>
     public override void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit)
     {
         _ = _disk.WrapErrors(() =>
@@ -301,7 +290,6 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
     // NTFS allows what Windows does not.
     private static bool IsName(string name) => name.Length > 0 && name is not "." and not ".." && !name.AsSpan().ContainsAny('\0', '\\', '/');
 
-    /// <inheritdoc/>
     public override WindowsPath ActualCasing(WindowsPath path)
     {
         if (path.IsRoot)
@@ -365,7 +353,6 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
             WindowsTime.From(info.Times.Changed), Number(file), (uint)Math.Max(1, info.Links));
     }
 
-    /// <inheritdoc/>
     protected override void Dispose(bool disposing)
     {
         if (!disposing)

@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Disks;
@@ -13,7 +11,6 @@ public sealed partial class DiskVolume
 {
     // ---- trees
 
-    /// <inheritdoc/>
     internal override RecordedTree? Record(WindowsPath path, IContentStore store, Action<MissingContent> lost)
     {
         return Record(path, Keep, lost)?.Invoke();
@@ -28,7 +25,6 @@ public sealed partial class DiskVolume
         }
     }
 
-    /// <inheritdoc/>
     internal override EntryFactory NewEntries() => new DiskEntryFactory(this);
 
     /// <summary>Records a file, link or folder with all below it.</summary>
@@ -203,7 +199,6 @@ public sealed partial class DiskVolume
         _ntfs.SetStandard(file, facts.Attributes, facts.Times with { Written = WindowsTime.To(written) });
     }
 
-    /// <inheritdoc/>
     public override TreeState Compare(WindowsPath path, RecordedTree recorded, bool exactly = false) => _disk.WrapErrors(() =>
     {
         if (Find(path.Parent) is not { } parent || Entry(path) is not { } top)

@@ -1,7 +1,4 @@
-using System.Collections.Immutable;
-using System.Globalization;
 using System.Security.Cryptography;
-using System.Text;
 using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Json.Serialization;

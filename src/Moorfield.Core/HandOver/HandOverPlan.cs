@@ -1,8 +1,5 @@
-using System.Collections.Immutable;
 using System.Security.Cryptography;
-using System.Text;
 using System.Text.RegularExpressions;
-using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Formats.Appx;

@@ -1,6 +1,3 @@
-using System.Globalization;
-using System.Text;
-
 namespace Moorfield.Core.HandOver;
 
 /// <summary>

@@ -1,5 +1,3 @@
-using System.Text;
-
 namespace Moorfield.Core.HandOver;
 
 /// <summary>A script for the system's shell: fixed code, with data put in at one place.</summary>

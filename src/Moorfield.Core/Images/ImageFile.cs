@@ -1,8 +1,5 @@
 using System.Collections.Concurrent;
-using System.Collections.Immutable;
 using System.Runtime.InteropServices;
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Native;
@@ -167,14 +164,12 @@ public sealed class ImageFile : ITreeProvider, IDisposable
     /// <exception cref="MoorfieldException">Its metadata is damaged.</exception>
     public WimEdition OpenEdition(int number) => WrapErrors(() => new WimEdition(this, number, ReadMetadata(number)));
 
-    /// <inheritdoc/>
     public T With<T>(int? edition, Func<WindowsTree, T> use)
     {
         using var tree = OpenEdition(edition ?? throw new InvalidOperationException("An image has a tree for each edition only."));
         return use(tree);
     }
 
-    /// <inheritdoc/>
     public ImmutableArray<T> ForEach<T>(IReadOnlyList<int?> editions, Func<int?, T> use)
     {
         var results = new T[editions.Count];
@@ -409,7 +404,6 @@ public sealed class ImageFile : ITreeProvider, IDisposable
         }
     }
 
-    /// <inheritdoc/>
     public void Dispose()
     {
         ClearCache();

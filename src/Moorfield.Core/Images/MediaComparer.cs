@@ -1,5 +1,3 @@
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Formats.Media;
 

@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Formats.Media;
 

@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Wim;
@@ -29,22 +26,17 @@ public sealed class WimEdition : WindowsTree
     /// <summary>From 1.</summary>
     public int Number { get; }
 
-    /// <inheritdoc/>
     public override string Name => $"{_file.Name}, edition {Number}";
 
-    /// <inheritdoc/>
     public override string FullPath => _file.FullPath;
 
     internal ImageMetadata Metadata { get; }
 
-    /// <inheritdoc/>
     public override EntryInfo? Stat(WindowsPath path) => WrapErrors(() => Find(path) is { } entry ? Info(entry) : (EntryInfo?)null);
 
-    /// <inheritdoc/>
     public override IReadOnlyList<string> List(WindowsPath path) =>
         WrapErrors(() => Find(path)?.Children.Select(c => c.Name).Order(StringComparer.OrdinalIgnoreCase).ToList() ?? []);
 
-    /// <inheritdoc/>
     public override SafeFileHandle? OpenRead(WindowsPath path) => WrapErrors(() =>
         FileAt(path) is not { } entry ? null
         : entry.Content.IsZero ? FileContent.InMemory([])
@@ -52,11 +44,9 @@ public sealed class WimEdition : WindowsTree
             ? throw new InvalidDataException($"has a file of {SizeOf(entry.Content):N0} bytes where that makes no sense")
         : _file.OpenContent(Blob(entry)));
 
-    /// <inheritdoc/>
     public override byte[]? Read(WindowsPath path, long limit) => WrapErrors(() =>
         FileAt(path) is not { } entry ? null : entry.Content.IsZero ? [] : _file.Wim.Read(Blob(entry), limit));
 
-    /// <inheritdoc/>
     public override void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit)
     {
         _ = WrapErrors(() =>
@@ -79,7 +69,6 @@ public sealed class WimEdition : WindowsTree
         }
     }
 
-    /// <inheritdoc/>
     public override WindowsPath ActualCasing(WindowsPath path)
     {
         if (path.IsRoot)
@@ -115,10 +104,8 @@ public sealed class WimEdition : WindowsTree
     /// <summary>All entries of one file: several when it has hard links.</summary>
     private List<ImageEntry> Names(ImageEntry entry) => entry.LinkGroup == 0 ? [entry] : [.. Metadata.Linked(entry.LinkGroup)];
 
-    /// <inheritdoc/>
     internal override RecordedTree? Record(WindowsPath path, IContentStore store, Action<MissingContent> lost) => Record(path);
 
-    /// <inheritdoc/>
     internal override EntryFactory NewEntries() => new EditionEntryFactory(this);
 
     /// <summary>Records entries as they are stored. Their contents stay in the file.</summary>
@@ -187,7 +174,6 @@ public sealed class WimEdition : WindowsTree
         return true;
     });
 
-    /// <inheritdoc/>
     public override TreeState Compare(WindowsPath path, RecordedTree recorded, bool exactly = false)
     {
         return WrapErrors(() =>

@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-
 namespace Moorfield.Core.Model;
 
 /// <summary>For whom something is done.</summary>

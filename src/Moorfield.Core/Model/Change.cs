@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Defaults;
 using Moorfield.Formats.Hives;
@@ -63,10 +62,8 @@ public abstract record HiveChange(string Family, WindowsPath Hive, string Key) :
 /// <summary>A key goes, with all below it.</summary>
 public sealed record KeyRemoved(string Family, WindowsPath Hive, string Key, RecordedKey? Recorded = null) : HiveChange(Family, Hive, Key)
 {
-    /// <inheritdoc/>
     public override Change Invert() => new KeyAdded(Family, Hive, Key, Recorded);
 
-    /// <inheritdoc/>
     public override string Describe() => $"registry key removed: {Hive}: {Key}";
 
     internal override HiveChange? Capture(Hive hive) => hive.Find(Key) is { } key ? this with { Recorded = key.Export() } : null;
@@ -83,10 +80,8 @@ public sealed record KeyAdded(string Family, WindowsPath Hive, string Key, Recor
 {
     private RecordedKey Content => Recorded ?? new RecordedKey(KeyName, [], []);
 
-    /// <inheritdoc/>
     public override Change Invert() => new KeyRemoved(Family, Hive, Key, Content);
 
-    /// <inheritdoc/>
     public override string Describe() => $"registry key added: {Hive}: {Key}";
 
     internal override HiveChange? Capture(Hive hive) => hive.Find(Key) is null ? this with { Recorded = Content } : null;
@@ -108,10 +103,8 @@ public sealed record ValueChanged(string Family, WindowsPath Hive, string Key, s
 {
     internal override object Where => (Hive, Key, Name);
 
-    /// <inheritdoc/>
     public override Change Invert() => this with { Before = After, After = Before };
 
-    /// <inheritdoc/>
     public override string Describe() => $"registry value {(After is null ? "removed" : "set")}: {Hive}: {Key}: {Name}";
 
     internal override HiveChange? Capture(Hive hive)
@@ -143,10 +136,8 @@ public sealed record LogsReplayed(WindowsPath Hive, int Writes) : Change("")
 {
     internal override object Where => (Hive, "logs");
 
-    /// <inheritdoc/>
     public override Change Invert() => new LogsReturned(Hive, Writes);
 
-    /// <inheritdoc/>
     public override string Describe() => $"transaction logs written into the hive: {Hive} ({Writes:N0} {(Writes == 1 ? "write" : "writes")})";
 }
 
@@ -155,10 +146,8 @@ public sealed record LogsReturned(WindowsPath Hive, int Writes) : Change("")
 {
     internal override object Where => (Hive, "logs");
 
-    /// <inheritdoc/>
     public override Change Invert() => new LogsReplayed(Hive, Writes);
 
-    /// <inheritdoc/>
     public override string Describe() => $"hive with its transaction logs as they were: {Hive}";
 }
 
@@ -172,20 +161,16 @@ public abstract record TreeChange(string Family, WindowsPath Path, RecordedTree?
 /// <summary>A file, link or folder goes, with all below it.</summary>
 public sealed record TreeRemoved(string Family, WindowsPath Path, RecordedTree? Recorded = null) : TreeChange(Family, Path, Recorded)
 {
-    /// <inheritdoc/>
     public override Change Invert() => new TreeAdded(Family, Path, Recorded);
 
-    /// <inheritdoc/>
     public override string Describe() => $"files removed: {Path}";
 }
 
 /// <summary>A recorded file, link or folder comes back, with all below it.</summary>
 public sealed record TreeAdded(string Family, WindowsPath Path, RecordedTree? Recorded) : TreeChange(Family, Path, Recorded)
 {
-    /// <inheritdoc/>
     public override Change Invert() => new TreeRemoved(Family, Path, Recorded);
 
-    /// <inheritdoc/>
     public override string Describe() => $"files added: {Path}";
 }
 
@@ -215,10 +200,8 @@ public abstract record EntryChange(string Family, WindowsPath File, string Text,
 public sealed record EntryRemoved(string Family, WindowsPath File, string Text, int? Index = null, string? Gap = null)
     : EntryChange(Family, File, Text, Index, Gap)
 {
-    /// <inheritdoc/>
     public override Change Invert() => new EntryAdded(Family, File, Text, Index, Gap);
 
-    /// <inheritdoc/>
     public override string Describe() => $"list entry removed: {File}: {Text}";
 
     internal override ChangeState State(ListFile list) => IndexIn(list) < 0 ? ChangeState.Done : ChangeState.Pending;
@@ -236,10 +219,8 @@ public sealed record EntryRemoved(string Family, WindowsPath File, string Text, 
 /// <summary>An entry comes back.</summary>
 public sealed record EntryAdded(string Family, WindowsPath File, string Text, int? Index, string? Gap) : EntryChange(Family, File, Text, Index, Gap)
 {
-    /// <inheritdoc/>
     public override Change Invert() => new EntryRemoved(Family, File, Text, Index, Gap);
 
-    /// <inheritdoc/>
     public override string Describe() => $"list entry added: {File}: {Text}";
 
     internal override ChangeState State(ListFile list) => IndexIn(list) < 0 ? ChangeState.Pending : ChangeState.Done;
@@ -260,10 +241,8 @@ public abstract record RowsChange(string Family, ImmutableArray<RecordedRow>? Ro
 public sealed record RowsRemoved(string Family, PackageFullName? FullName, string? Sid, ImmutableArray<RecordedRow>? Rows = null)
     : RowsChange(Family, Rows)
 {
-    /// <inheritdoc/>
     public override Change Invert() => new RowsAdded(Family, Rows);
 
-    /// <inheritdoc/>
     public override string Describe() =>
         $"state repository: rows of {FullName?.ToString() ?? Family} removed{(Sid is null ? "" : $" for {Sid}")}"
             + (Rows is { } rows ? $" ({rows.Length})" : "");
@@ -272,16 +251,30 @@ public sealed record RowsRemoved(string Family, PackageFullName? FullName, strin
 /// <summary>Recorded rows come back.</summary>
 public sealed record RowsAdded(string Family, ImmutableArray<RecordedRow>? Rows) : RowsChange(Family, Rows)
 {
-    /// <inheritdoc/>
     public override Change Invert() => new RowsRemoved(Family, null, null, Rows);
 
-    /// <inheritdoc/>
     public override string Describe() => $"state repository: {Rows?.Length ?? 0} rows of {Family} added";
 }
 
 /// <summary>One row of a table.</summary>
 /// <param name="RowId">Only for tables whose row number is none of the columns.</param>
-public sealed record RecordedRow(string Table, long? RowId, ImmutableArray<RecordedCell> Cells);
+public sealed record RecordedRow(string Table, long? RowId, ImmutableArray<RecordedCell> Cells)
+{
+    /// <summary>Those of some rows that tell what an account has: with an account's number, or referring to such a row.</summary>
+    /// <param name="number">Of one account; null for all.</param>
+    internal static HashSet<RecordedRow> OfAccounts(IEnumerable<RecordedRow> rows, string? number = null)
+    {
+        var all = rows.ToList();
+        var found = all.Where(r => r.Cells.Any(c => c.Column.Equals("User", StringComparison.OrdinalIgnoreCase)
+            && (number is null || c.Value == number))).ToHashSet();
+        while (all.Where(r => !found.Contains(r) && found.Any(f => f.Cells.Any(k => k.Column.Equals($"_{f.Table}ID",
+            StringComparison.OrdinalIgnoreCase)
+            && r.Cells.Any(c => c.Column.Equals(f.Table, StringComparison.OrdinalIgnoreCase)
+                && c.Value == k.Value)))).ToList() is { Count: > 0 } more)
+            found.UnionWith(more);
+        return found;
+    }
+}
 
 /// <summary>One cell of a row.</summary>
 /// <param name="Type">null, integer, real, text or blob, as SQLite stored it.</param>
@@ -298,20 +291,16 @@ public abstract record ImageChange(int Number) : Change("")
 /// <summary>An edition goes; those behind it are numbered anew.</summary>
 public sealed record EditionDropped(int Number, string Name) : ImageChange(Number)
 {
-    /// <inheritdoc/>
     public override Change Invert() => new EditionReturned(Number, Name);
 
-    /// <inheritdoc/>
     public override string Describe() => $"edition {Number} ({Name}) dropped";
 }
 
 /// <summary>An edition comes back: only with the whole file, as it was before.</summary>
 public sealed record EditionReturned(int Number, string Name) : ImageChange(Number)
 {
-    /// <inheritdoc/>
     public override Change Invert() => new EditionDropped(Number, Name);
 
-    /// <inheritdoc/>
     public override string Describe() => $"edition {Number} ({Name}) back";
 }
 
@@ -319,9 +308,7 @@ public sealed record EditionReturned(int Number, string Name) : ImageChange(Numb
 public sealed record EditionRenamed(int Number, string NameBefore, string NameAfter, string DescriptionBefore, string DescriptionAfter)
     : ImageChange(Number)
 {
-    /// <inheritdoc/>
     public override Change Invert() => new EditionRenamed(Number, NameAfter, NameBefore, DescriptionAfter, DescriptionBefore);
 
-    /// <inheritdoc/>
     public override string Describe() => $"edition {Number} renamed: '{NameAfter}' ('{DescriptionAfter}')";
 }

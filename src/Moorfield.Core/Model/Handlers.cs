@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Model;

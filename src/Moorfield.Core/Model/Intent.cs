@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-
 namespace Moorfield.Core.Model;
 
 /// <summary>What is meant for a family.</summary>
@@ -35,12 +33,10 @@ public sealed record Intent(IntentKind Kind, int? Edition, string Subject, Immut
     /// <summary>A part that is for the machine, and so for everyone.</summary>
     public static Intent Of(IntentKind kind, int? edition, string subject) => new(kind, edition, subject, [], Newcomers: false);
 
-    /// <inheritdoc/>
     public bool Equals(Intent? other) =>
         other is not null && (Kind, Edition, Subject, Newcomers, KeepsData) == (other.Kind, other.Edition, other.Subject, other.Newcomers,
             other.KeepsData)
         && Sids.SequenceEqual(other.Sids);
 
-    /// <inheritdoc/>
     public override int GetHashCode() => HashCode.Combine(Kind, Edition, Subject, Newcomers, KeepsData, Sids.Length);
 }

@@ -1,19 +1,19 @@
 namespace Moorfield.Core.Model;
 
-/// <summary>The kind of a <see cref="MoorfieldException"/>, from which the exit code follows.</summary>
+/// <summary>The kind of a <see cref="MoorfieldException"/>.</summary>
 public enum ErrorKind
 {
-    /// <summary>Something could not be read or done.</summary>
-    Failed = 1,
+    /// <inheritdoc cref="ExitCode.Failed"/>
+    Failed = ExitCode.Failed,
 
-    /// <summary>The call names something that does not exist or matches several things.</summary>
-    InvalidUsage = 2,
+    /// <inheritdoc cref="ExitCode.InvalidUsage"/>
+    InvalidUsage = ExitCode.InvalidUsage,
 
-    /// <summary>It could be done, but would not be safe.</summary>
-    Refused = 5,
+    /// <inheritdoc cref="ExitCode.Refused"/>
+    Refused = ExitCode.Refused,
 
-    /// <summary>The person stopped it.</summary>
-    Stopped = 130,
+    /// <inheritdoc cref="ExitCode.Stopped"/>
+    Stopped = ExitCode.Stopped,
 }
 
 /// <summary>An error that a person can act on. The message is one or two full sentences: what, where, and what to do next.</summary>
@@ -24,6 +24,9 @@ public class MoorfieldException : Exception
 
     /// <summary>The kind of error.</summary>
     public ErrorKind Kind { get; }
+
+    /// <summary>How a call ends that it breaks off.</summary>
+    public ExitCode ExitCode => (ExitCode)Kind;
 }
 
 /// <summary>A content that is missing from the vault, or does not match the digest that is its name.</summary>

@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-
 namespace Moorfield.Core.Model;
 
 /// <summary>A change that could not be carried out.</summary>
@@ -23,6 +21,9 @@ public sealed record Outcome(int? Point, int Changes, ImmutableArray<RunFailure>
 
     /// <summary>Whether a fresh look finds everything that was done as it should be.</summary>
     public bool Verified => Discrepancies.IsEmpty;
+
+    /// <summary>How a call ends that carried it out.</summary>
+    public ExitCode ExitCode => !Verified ? ExitCode.Failed : Failures.IsEmpty ? ExitCode.Done : ExitCode.DoneInPart;
 
     /// <summary>Whether a family had a change that failed.</summary>
     public bool Failed(string family, int? edition) =>

@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Model;

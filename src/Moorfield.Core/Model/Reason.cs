@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-
 namespace Moorfield.Core.Model;
 
 /// <summary>What removing a package would mean.</summary>

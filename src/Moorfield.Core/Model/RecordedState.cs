@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-
 namespace Moorfield.Core.Model;
 
 /// <summary>The package state of a target, recorded by hand: nothing was changed.</summary>

@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using Moorfield.Formats.Ntfs;
 
 namespace Moorfield.Core.Model;
@@ -43,4 +42,20 @@ public sealed record RecordedTree(FileTime ParentModified, ImmutableArray<Record
 {
     /// <summary>Bytes in files.</summary>
     public long Bytes => Entries.Sum(e => e.Size);
+}
+
+/// <summary>How what is on the disk relates to a record.</summary>
+public enum TreeState
+{
+    /// <summary>Nothing is there.</summary>
+    Absent,
+
+    /// <summary>Everything that is there belongs to the recorded tree, but some of it is missing.</summary>
+    Partial,
+
+    /// <summary>Exactly the recorded names, kinds and contents.</summary>
+    Same,
+
+    /// <summary>Something is there that the record does not have, or has otherwise.</summary>
+    Different,
 }

@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Model;
@@ -53,6 +52,9 @@ public sealed record SystemSnapshot(
     /// <summary>The account with a SID; null when there is none.</summary>
     public Account? Account(string sid) => Accounts.FirstOrDefault(a => a.Sid.Equals(sid, StringComparison.OrdinalIgnoreCase));
 
+    /// <summary>The names of accounts in words; identifiers of those that are not known.</summary>
+    public string NamesOf(IEnumerable<string> sids) => TextFormat.List(sids.Select(s => Account(s)?.Name ?? s));
+
     /// <summary>The package of a full name; null when there is none.</summary>
     public InstalledPackage? Package(PackageFullName fullName) => Packages.FirstOrDefault(p => p.FullName == fullName);
 
@@ -63,7 +65,12 @@ public sealed record SystemSnapshot(
 /// <summary>A person's account.</summary>
 /// <param name="Name">Name of the profile folder, or the SID when that is not usable.</param>
 /// <param name="Profile">Null when the registry gives no folder inside the volume.</param>
-public sealed record Account(string Name, string Sid, WindowsPath? Profile);
+public sealed record Account(string Name, string Sid, WindowsPath? Profile)
+{
+    /// <summary>Domain, local and cloud accounts; not the services'. [doc]</summary>
+    internal static bool IsPerson(string sid) =>
+        sid.StartsWith("S-1-5-21-", StringComparison.OrdinalIgnoreCase) || sid.StartsWith("S-1-12-1-", StringComparison.OrdinalIgnoreCase);
+}
 
 /// <summary>Something out of order, found while reading.</summary>
 /// <param name="Code">Stable, for programs.</param>

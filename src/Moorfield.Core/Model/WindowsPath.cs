@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-
 namespace Moorfield.Core.Model;
 
 /// <summary>
@@ -79,13 +77,10 @@ public readonly struct WindowsPath : IEquatable<WindowsPath>
     /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
     public static bool operator !=(WindowsPath left, WindowsPath right) => !left.Equals(right);
 
-    /// <inheritdoc/>
     public bool Equals(WindowsPath other) => Text.Equals(other.Text, StringComparison.OrdinalIgnoreCase);
 
-    /// <inheritdoc/>
     public override bool Equals(object? obj) => obj is WindowsPath other && Equals(other);
 
-    /// <inheritdoc/>
     public override int GetHashCode() => Text.GetHashCode(StringComparison.OrdinalIgnoreCase);
 
     /// <summary>With backslashes and without a drive; empty for the root.</summary>

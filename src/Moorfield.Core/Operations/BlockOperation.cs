@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
@@ -60,7 +58,6 @@ public sealed class BlockOperation : RunOperation<BlockProposal>
     public static BlockOperation Unblock(Target target, ImmutableArray<SystemSnapshot> systems, IReadOnlyCollection<string> arguments) =>
         new(target, systems, lifts: true, fresh => BlockPlanner.Unblock(fresh, arguments), [], []);
 
-    /// <inheritdoc/>
     protected override BlockProposal Propose()
     {
         var now = Systems();

@@ -1,6 +1,5 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
@@ -17,7 +16,6 @@ namespace Moorfield.Core.Operations;
 public sealed record BringBackProposal(ImmutableArray<SystemSnapshot> Systems, ImmutableArray<BringBackPlan> Plans, RunRequest Request)
     : RunProposal(Systems, Request)
 {
-    /// <inheritdoc/>
     public override bool IsSameAs(Proposal other) => other is BringBackProposal { Plans: var plans }
         && Plans.SelectMany(p => p.Packages).Select(p => p.FullName).SequenceEqual(plans.SelectMany(p => p.Packages).Select(p => p.FullName))
         && Request.Changes.Select(c => c.Describe()).SequenceEqual(((BringBackProposal)other).Request.Changes.Select(c => c.Describe()),
@@ -55,12 +53,11 @@ public sealed class BringBackOperation(
             .DistinctBy(g => (g.Hive, g.Key.ToUpperInvariant(), g.Value.Name.ToUpperInvariant())),
     ];
 
-    /// <inheritdoc/>
     protected override BringBackProposal Propose()
     {
         var now = Systems();
         var trees = Target.Trees ?? throw new MoorfieldException(ErrorKind.Refused, Target.ReadOnlyReason()!);
-        ImmutableArray<BringBackPlan> plans = [.. now.Select(system => Plan(trees, system, plan => plan))];
+        ImmutableArray<BringBackPlan> plans = [.. now.Select(system => Plan(trees, system, (plan, _) => plan))];
         var packages = plans.SelectMany(p => p.Packages.Select(b => (p.Snapshot, Package: b))).ToList();
         var names = packages.Where(p => p.Package.NeededBy is null).Select(p => p.Package.DisplayName).Distinct(StringComparer.Ordinal).ToList();
         var audience = AudienceParser.Parse(who, now[0]);
@@ -75,11 +72,13 @@ public sealed class BringBackOperation(
     }
 
     /// <summary>Plans for one system while everything is open that it takes from.</summary>
-    private T Plan<T>(ITreeProvider trees, SystemSnapshot system, Func<BringBackPlan, T> use) => trees.With(system.EditionNumber, tree =>
+    private T Plan<T>(ITreeProvider trees, SystemSnapshot system, Func<BringBackPlan, IEnumerable<ForeignContent>, T> use) =>
+        trees.With(system.EditionNumber, tree =>
         WithOffers(system, tree, 0, [], offers =>
         {
-            using var planner = new BringBackPlanner(tree, system, offers, AudienceParser.Parse(who, system), _guards, _now);
-            return use(planner.Plan(arguments));
+            using var facts = new BringBackFacts(tree, system, offers);
+            var plan = new BringBackPlanner(facts, system, AudienceParser.Parse(who, system), _guards, _now).Plan(arguments);
+            return use(plan, facts.Contents);
         }));
 
     private T WithOffers<T>(SystemSnapshot system, WindowsTree tree, int at, ImmutableList<PackageOffer> open, Func<IReadOnlyList<PackageOffer>,
@@ -114,7 +113,6 @@ public sealed class BringBackOperation(
             && e.EditionId.Equals(system.EditionId, StringComparison.OrdinalIgnoreCase))?.Number ?? other.SelectEditions([])[0];
     }
 
-    /// <inheritdoc/>
     protected override Outcome Run(BringBackProposal proposal, RunSettings settings, CancellationToken stop)
     {
         if (settings.VaultPath is not { } path)
@@ -163,7 +161,7 @@ public sealed class BringBackOperation(
     private T WithContents<T>(
         BringBackProposal proposal, int at, ImmutableList<ForeignContent> contents, Func<IReadOnlyCollection<ForeignContent>, T> use) =>
         at == proposal.Systems.Length ? use(contents) : Plan(Target.Trees!, proposal.Systems[at],
-            plan => WithContents(proposal, at + 1, contents.AddRange(plan.Contents), use));
+            (_, own) => WithContents(proposal, at + 1, contents.AddRange(own), use));
 
     private static void Keep(Vault vault, ForeignContent content)
     {

@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
@@ -15,10 +13,8 @@ namespace Moorfield.Core.Operations;
 /// <param name="Lost">Those of them whose files would be gone for good.</param>
 public sealed record CompactProposal(string? Copy, long Bytes, ImmutableArray<RestorePoint> Runs, ImmutableArray<RestorePoint> Lost) : Proposal
 {
-    /// <inheritdoc/>
     public override bool HasEffect => Copy is not null || Bytes > 0;
 
-    /// <inheritdoc/>
     public override bool IsSameAs(Proposal other) => other is CompactProposal compacting && Bytes == compacting.Bytes
         && Runs.Select(r => r.Number).SequenceEqual(compacting.Runs.Select(r => r.Number))
         && Lost.Select(r => r.Number).SequenceEqual(compacting.Lost.Select(r => r.Number));
@@ -37,7 +33,6 @@ public sealed class CompactOperation(ImageTarget target, string? copy, Vault? va
     private readonly string? _copy = copy is null || Path.GetFullPath(copy) != target.FullPath ? copy
         : throw new MoorfieldException(ErrorKind.InvalidUsage, $"{copy} is the image itself. Leave --to out to compact it in place.");
 
-    /// <inheritdoc/>
     public override CompactProposal Plan()
     {
         target.Image.CheckChangeable();
@@ -53,10 +48,8 @@ public sealed class CompactOperation(ImageTarget target, string? copy, Vault? va
             [.. runs.Where(r => !DroppedContents.AreRecoverable(r, target.Image))]);
     }
 
-    /// <inheritdoc/>
     protected override IEnumerable<Account>? Accounts(CompactProposal proposal) => [];
 
-    /// <inheritdoc/>
     protected override Outcome Run(CompactProposal proposal, RunSettings settings, CancellationToken stop)
     {
         string path = _copy ?? target.FullPath;

@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
@@ -18,10 +16,8 @@ public sealed record EditionProposal(RunRequest Request) : RunProposal([], Reque
 public sealed class EditionOperation(ImageTarget target, string title, Func<ImmutableArray<ImageChange>> changes)
     : RunOperation<EditionProposal>(target)
 {
-    /// <inheritdoc/>
     protected override EditionProposal Propose() =>
         new(new RunRequest(RunKind.Editions, title, null, Target.Identify(), [], [.. changes()]));
 
-    /// <inheritdoc/>
     protected override IEnumerable<Account>? Accounts(EditionProposal proposal) => [];
 }

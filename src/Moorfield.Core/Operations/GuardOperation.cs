@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
@@ -23,7 +21,6 @@ public sealed class GuardOperation(
     Target target, ImmutableArray<SystemSnapshot> systems, ImmutableArray<Guard> guards, IReadOnlyCollection<string> who, bool lifts)
     : RunOperation<GuardProposal>(target, systems, guards)
 {
-    /// <inheritdoc/>
     /// <exception cref="MoorfieldException">No hive that they are for is there, or one cannot be read.</exception>
     protected override GuardProposal Propose()
     {

@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
@@ -17,7 +15,6 @@ public sealed record LeftoverRemovalProposal(
 /// <param name="systems">As the command has read them.</param>
 public sealed class LeftoverRemoval(Target target, ImmutableArray<SystemSnapshot> systems) : RunOperation<LeftoverRemovalProposal>(target, systems)
 {
-    /// <inheritdoc/>
     protected override LeftoverRemovalProposal Propose()
     {
         var now = Systems();

@@ -1,7 +1,4 @@
-using System.Collections.Immutable;
-using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Formats.Media;

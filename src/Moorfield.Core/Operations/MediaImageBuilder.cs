@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Formats.Media;
@@ -98,7 +96,7 @@ public sealed class MediaImageBuilder(ImageTarget source, Func<ImageTarget, Remo
         if (!Changes)
             return new BuiltMediaImage([_medium.Image.Size], null, null, null);
         var target = new ImageTarget(Converts ? Convert(work, interceptor, meter, stop)
-            : source.Image.OpenOver(Path.Combine(work, _medium.Image.Name), interceptor));
+            : source.Image.OpenOver(Path.Combine(work, _medium.Image.Name), interceptor)) { Opened = source.Opened };
         try
         {
             Outcome? outcome = null;

@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
@@ -27,10 +25,8 @@ public abstract record Proposal
 /// <param name="Request">The run; without changes there is nothing to do.</param>
 public abstract record RunProposal(ImmutableArray<SystemSnapshot> Systems, RunRequest Request) : Proposal
 {
-    /// <inheritdoc/>
     public override bool HasEffect => !Request.Changes.IsEmpty;
 
-    /// <inheritdoc/>
     public override bool IsSameAs(Proposal other) => other is RunProposal run && Request.Changes.SequenceEqual(run.Request.Changes);
 }
 
@@ -145,7 +141,6 @@ public abstract class RunOperation<TProposal>(
     private readonly ImmutableArray<int?> _editions = systems is { } given ? [.. given.Select(s => s.EditionNumber)] : [];
     private ImmutableArray<SystemSnapshot>? _unused = systems;
 
-    /// <inheritdoc/>
     public sealed override TProposal Plan()
     {
         var proposal = Propose();
@@ -159,7 +154,7 @@ public abstract class RunOperation<TProposal>(
     /// <summary>The logs that are written into the hives that change, where a person wants that.</summary>
     private IEnumerable<Change> Replays(ImmutableArray<Change> changes)
     {
-        if (!Target.ReplaysLogs || Target.Trees is not { } trees)
+        if (!Target.Opened.ReplaysLogs || Target.Trees is not { } trees)
             yield break;
         foreach (var hive in changes.OfType<HiveChange>().Select(c => (c.Edition, c.Hive)).Distinct())
         {
@@ -178,10 +173,8 @@ public abstract class RunOperation<TProposal>(
         return now;
     }
 
-    /// <inheritdoc/>
     protected override IEnumerable<Account>? Accounts(TProposal proposal) => proposal.Systems[0].Accounts;
 
-    /// <inheritdoc/>
     protected override Outcome Run(TProposal proposal, RunSettings settings, CancellationToken stop)
     {
         using var vault = settings.VaultPath is { } path ? Vault.Open(Source?.FullPath ?? path, settings.Interceptor) : null;

@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
@@ -11,7 +9,6 @@ namespace Moorfield.Core.Operations;
 public sealed record RemovalProposal(ImmutableArray<SystemSnapshot> Systems, ImmutableArray<SystemPlan> Plans, RunRequest Request)
     : RunProposal(Systems, Request)
 {
-    /// <inheritdoc/>
     public override IReadOnlyList<string> Costs => SystemPlan.Costs(Plans);
 
     /// <summary>Whether something was named that may not go.</summary>
@@ -28,7 +25,6 @@ public sealed class RemovalOperation(
     Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>> requests, string? brief = null)
     : RunOperation<RemovalProposal>(target, systems, guards)
 {
-    /// <inheritdoc/>
     protected override RemovalProposal Propose()
     {
         var now = Systems();

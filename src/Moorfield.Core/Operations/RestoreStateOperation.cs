@@ -1,5 +1,4 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
@@ -21,13 +20,11 @@ public sealed record RestoreStateProposal(ImmutableArray<SystemSnapshot> Systems
 public sealed class RestoreStateOperation(Target target, Vault vault, RestorePoint point, ISet<int?>? editions = null)
     : RunOperation<RestoreStateProposal>(target)
 {
-    /// <inheritdoc/>
     public override Vault Source => vault;
 
-    /// <inheritdoc/>
     protected override RestoreStateProposal Propose()
     {
-        var plan = StatePlanner.Plan(Target, vault, point, editions, KnownGuards.All);
+        var plan = StatePlans.Of(Target, vault, point, editions, KnownGuards.All);
         ImmutableArray<ConcernedPackage> packages = [.. plan.Changes.Where(c => c.Family.Length > 0)
             .Select(c => new ConcernedPackage(c.Family, plan.Names.GetValueOrDefault(c.Family, c.Family.Split('_')[0]), c.Edition)).Distinct()];
         return new RestoreStateProposal([], plan, new RunRequest(
@@ -38,14 +35,13 @@ public sealed class RestoreStateOperation(Target target, Vault vault, RestorePoi
         });
     }
 
-    /// <inheritdoc/>
     protected override Outcome Run(RestoreStateProposal proposal, RunSettings settings, CancellationToken stop)
     {
         var outcome = base.Run(proposal, settings, stop);
         if (!outcome.Failures.Except(proposal.Plan.Left).Any() && outcome.Verified)
         {
             // A fresh look must find nothing more to put back.
-            var again = StatePlanner.Plan(Target, vault, point, editions, KnownGuards.All);
+            var again = StatePlans.Of(Target, vault, point, editions, KnownGuards.All);
             outcome = outcome with
             {
                 Discrepancies = [.. outcome.Discrepancies, .. again.Changes.Select(c => new Discrepancy(
@@ -67,7 +63,7 @@ public sealed class RestoreStateOperation(Target target, Vault vault, RestorePoi
             try
             {
                 var run = vault.Read(later.Point.Number);
-                if (UndoPlanner.Plan(Target, vault, run, null, null, overwrite: false).IsFullyRestored)
+                if (UndoPlans.Of(Target, vault, new UndoRequest(run)).IsFullyRestored)
                     vault.MarkUndone(run, clock);
             }
             catch (MoorfieldException)
@@ -77,7 +73,6 @@ public sealed class RestoreStateOperation(Target target, Vault vault, RestorePoi
         }
     }
 
-    /// <inheritdoc/>
     protected override IEnumerable<Account>? Accounts(RestoreStateProposal proposal) =>
         Target.HasEditions ? [] : Target.Read([null])[0].Accounts;
 }

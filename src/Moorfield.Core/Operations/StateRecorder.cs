@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
-using Moorfield.Core.Reading;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
@@ -111,8 +109,8 @@ public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, 
     {
         var hives = new[] { Places.Software, Places.System, Places.UserHive(Places.DefaultProfile) }
             .Concat(snapshot.Accounts.Select(a => a.Profile).OfType<WindowsPath>().SelectMany(p => new[] { Places.UserHive(p), Places.Classes(p) }));
-        return hives.SelectMany(h => HiveFile.LogsOf(h).Prepend(h))
-            .Concat([Places.StateRepository, StateRepository.Log, StateRepository.Journal, Places.DefaultAssociations, Places.Pins]);
+        return hives.SelectMany(h => Places.LogsOf(h).Prepend(h))
+            .Concat([Places.StateRepository, Places.RepositoryLog, Places.RepositoryJournal, Places.DefaultAssociations, Places.Pins]);
     }
 
     /// <summary>What is recorded so that it can be put back.</summary>

@@ -1,5 +1,4 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
@@ -9,10 +8,8 @@ namespace Moorfield.Core.Operations;
 /// <summary>What an undo is going to put back.</summary>
 public sealed record UndoProposal(ImmutableArray<SystemSnapshot> Systems, UndoPlan Plan, RunRequest Request) : RunProposal(Systems, Request)
 {
-    /// <inheritdoc/>
     public override bool HasEffect => Plan.HasEffect;
 
-    /// <inheritdoc/>
     public override bool IsSameAs(Proposal other) =>
         base.IsSameAs(other) && other is UndoProposal { Plan: var plan } && Plan.Conflicts.SequenceEqual(plan.Conflicts);
 }
@@ -30,16 +27,14 @@ public sealed class UndoOperation(
 {
     private readonly HashSet<string> _damaged = [];
 
-    /// <inheritdoc/>
     protected override bool FollowsInterruption => true;
 
-    /// <inheritdoc/>
     public override Vault Source => vault;
 
-    /// <inheritdoc/>
     protected override UndoProposal Propose()
     {
-        var plan = UndoPlanner.Plan(Target, vault, point, families, editions, overwrite, interrupted, account, _damaged);
+        var plan = UndoPlans.Of(
+            Target, vault, new UndoRequest(point, families, editions, overwrite, interrupted, account), _damaged);
         // While a run is cut off in the middle, a hive may be half written: then the marker itself ties target and point together.
         var identity = !interrupted ? Target.Identify()
             : point.Target with { Path = Target.FullPath, Place = Target.Location };
@@ -55,7 +50,6 @@ public sealed class UndoOperation(
         });
     }
 
-    /// <inheritdoc/>
     protected override IEnumerable<Account>? Accounts(UndoProposal proposal) =>
         Target.HasEditions ? [] : interrupted ? null : Target.Read([null])[0].Accounts;
 

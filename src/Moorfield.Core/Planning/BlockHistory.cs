@@ -1,4 +1,3 @@
-using Moorfield.Core.Model;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
 

@@ -1,5 +1,3 @@
-using Moorfield.Core.Model;
-
 namespace Moorfield.Core.Planning;
 
 /// <summary>Plans guards.</summary>

@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
-
 namespace Moorfield.Core.Planning;
 
 /// <summary>What clearing leftovers will do in one system.</summary>

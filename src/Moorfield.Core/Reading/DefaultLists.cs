@@ -1,4 +1,4 @@
-using Moorfield.Core.Model;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Defaults;
 

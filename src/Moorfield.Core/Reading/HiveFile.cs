@@ -1,5 +1,4 @@
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Hives;
@@ -47,7 +46,7 @@ internal static class HiveFile
     /// <param name="file">The hive, which stays the caller's.</param>
     internal static HiveReplay Replay(WindowsTree tree, WindowsPath path, SafeFileHandle file)
     {
-        var logs = LogsOf(path).Select(tree.OpenRead).OfType<SafeFileHandle>().ToList();
+        var logs = Places.LogsOf(path).Select(tree.OpenRead).OfType<SafeFileHandle>().ToList();
         try
         {
             return HiveLogs.Replay(file, logs);
@@ -71,10 +70,6 @@ internal static class HiveFile
         using var file = tree.OpenRead(path);
         return file is null || !HiveLogs.AreNeeded(file);
     }
-
-    /// <summary>The transaction logs of a hive.</summary>
-    internal static IEnumerable<WindowsPath> LogsOf(WindowsPath hive) =>
-        new[] { ".LOG1", ".LOG2" }.Select(e => hive.Parent / (hive.Name + e));
 
     /// <summary>The file of a hive that is to be changed, as it is, for the caller to close.</summary>
     /// <exception cref="MoorfieldException">Missing.</exception>

@@ -1,5 +1,4 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
@@ -95,7 +94,7 @@ internal sealed record MachineRegistry(
         foreach (var key in hive.Find(Places.ProfileList)?.Children() ?? [])
         {
             string sid = key.Name;
-            if (!IsPerson(sid))
+            if (!Account.IsPerson(sid))
                 continue;
             string? image = key.Text("ProfileImagePath");
             var profile = image is null ? null : WindowsPath.Parse(image);
@@ -109,10 +108,6 @@ internal sealed record MachineRegistry(
         }
         return [.. accounts.OrderBy(a => a.Name, StringComparer.OrdinalIgnoreCase)];
     }
-
-    /// <summary>Domain, local and cloud accounts; not the services'. [doc]</summary>
-    internal static bool IsPerson(string sid) =>
-        sid.StartsWith("S-1-5-21-", StringComparison.OrdinalIgnoreCase) || sid.StartsWith("S-1-12-1-", StringComparison.OrdinalIgnoreCase);
 
     private static ImmutableDictionary<PackageFamilyName, DateTimeOffset?> ReadBlocks(IRegistry hive, SnapshotNotes notes)
     {

@@ -1,5 +1,4 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Defaults;

@@ -1,5 +1,4 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
@@ -7,25 +6,17 @@ using Moorfield.Formats.Resources;
 
 namespace Moorfield.Core.Reading;
 
-/// <summary>A package whose files can be had somewhere.</summary>
-/// <param name="Registered">The full name that it is provisioned and registered under: its bundle's, or its own.</param>
-/// <param name="Parts">All its full names.</param>
-internal sealed record OfferedPackage(
-    PackageFullName Main, PackageFullName Registered, ImmutableArray<PackageFullName> Parts, string DisplayName, PackageRole Role, bool IsComponent,
-    AppxManifest Manifest);
-
 /// <summary>A file of a package.</summary>
 /// <param name="Path">Below the package's folder, with backslashes.</param>
 /// <param name="Holds">Bytes that it takes: less than its size where it has holes.</param>
 internal sealed record OfferedFile(string Path, long Size, FileTime Modified, Func<Stream> Open, long Holds);
 
 /// <summary>Where packages lie with their files: a system, an edition of an image, or a package file.</summary>
-internal abstract class PackageOffer
+internal abstract class PackageOffer : IPackageSource
 {
-    /// <summary>What it is called.</summary>
-    internal abstract string Name { get; }
+    public abstract string Name { get; }
 
-    internal abstract ImmutableArray<OfferedPackage> Packages { get; }
+    public abstract ImmutableArray<OfferedPackage> Packages { get; }
 
     /// <summary>The files of one part of a package.</summary>
     internal abstract IEnumerable<OfferedFile> Files(PackageFullName part);
@@ -37,20 +28,19 @@ internal abstract class PackageOffer
     /// <summary>The tree behind it; null for a package file.</summary>
     internal virtual WindowsTree? Tree => null;
 
-    /// <summary>The system behind it; null for a package file.</summary>
-    internal virtual SystemSnapshot? System => null;
+    public virtual SystemSnapshot? System => null;
 }
 
 /// <summary>The packages of a system, as far as their folders are there.</summary>
 internal sealed class SystemOffer(WindowsTree tree, SystemSnapshot snapshot) : PackageOffer
 {
-    internal override string Name => tree.Name;
+    public override string Name => tree.Name;
 
     internal override WindowsTree Tree => tree;
 
-    internal override SystemSnapshot System => snapshot;
+    public override SystemSnapshot System => snapshot;
 
-    internal override ImmutableArray<OfferedPackage> Packages { get; } =
+    public override ImmutableArray<OfferedPackage> Packages { get; } =
     [
         .. snapshot.Packages.Where(p => p.Manifest is not null && p.Parts.All(part => HasFolder(part, p))).Select(p => new OfferedPackage(
             p.FullName, p.Parts.FirstOrDefault(part => part.Kind == PartKind.Bundle)?.FullName ?? p.FullName,
@@ -109,9 +99,9 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
         }
     }
 
-    internal override string Name => Path.GetFileName(_path);
+    public override string Name => Path.GetFileName(_path);
 
-    internal override ImmutableArray<OfferedPackage> Packages => _packages;
+    public override ImmutableArray<OfferedPackage> Packages => _packages;
 
     private ImmutableArray<OfferedPackage> _packages = [];
 

@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Resources;
 

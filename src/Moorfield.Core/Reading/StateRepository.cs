@@ -1,7 +1,6 @@
-using System.Collections.Immutable;
 using System.Runtime.InteropServices;
 using Microsoft.Data.Sqlite;
-using Moorfield.Core.Model;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Native;
@@ -42,12 +41,6 @@ internal sealed class StateRepository : IDisposable
 
     internal SqliteConnection Connection { get; }
 
-    /// <summary>The write-ahead log beside the database.</summary>
-    internal static WindowsPath Log => Places.Repository / (Places.StateRepository.Name + "-wal");
-
-    /// <summary>What SQLite kept beside the database to roll a transaction back that was cut off.</summary>
-    internal static WindowsPath Journal => Places.Repository / (Places.StateRepository.Name + "-journal");
-
     /// <summary>Opens a copy; null, with a note, when there is none, it is damaged, or its layout is not known.</summary>
     internal static StateRepository? Open(WindowsTree tree, SnapshotNotes notes)
     {
@@ -57,8 +50,8 @@ internal sealed class StateRepository : IDisposable
         try
         {
             content = tree.Read(Places.StateRepository, SizeLimit);
-            log = tree.Read(Log, SizeLimit);
-            journal = tree.Read(Journal, SizeLimit);
+            log = tree.Read(Places.RepositoryLog, SizeLimit);
+            journal = tree.Read(Places.RepositoryJournal, SizeLimit);
         }
         catch (MoorfieldException e)
         {
@@ -86,7 +79,8 @@ internal sealed class StateRepository : IDisposable
         if (journal is { Length: > 0 } && NamesAnotherJournal(journal))
         {
             notes.Add("repositoryUnreadable",
-            $"{Journal} names a journal of several databases, which is not followed: the repository is not read and will not be written.");
+            $"{Places.RepositoryJournal} names a journal of several databases, which is not followed: the repository is not "
+                + "read and will not be written.");
             return null;
         }
         bool needsFiles = log is { Length: > 0 } || journal is { Length: > 0 } || content.Length < JournalVersions + 2;

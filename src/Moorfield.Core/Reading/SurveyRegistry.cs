@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
 using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Reading;
@@ -22,10 +20,8 @@ internal sealed class SurveyRegistry : IRegistry
             Add(key.Key ?? "", [.. (key.Values ?? []).Select(Value)]);
     }
 
-    /// <inheritdoc/>
     public IRegistryKey Root => _root;
 
-    /// <inheritdoc/>
     public bool Covers(string key, string value) => _asked.Contains(PolicyPlace.Of(key, value));
 
     /// <summary>Adds a key unless it is there.</summary>
@@ -61,7 +57,6 @@ internal sealed class SurveyRegistry : IRegistry
         }
     }
 
-    /// <inheritdoc/>
     public void Dispose()
     {
     }

@@ -1,7 +1,4 @@
-using System.Collections.Immutable;
-using System.Text;
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
 
@@ -37,10 +34,8 @@ internal sealed class SurveyTree : WindowsTree
             .ToDictionary(g => g.Key, g => g.First().Text!, StringComparer.OrdinalIgnoreCase);
     }
 
-    /// <inheritdoc/>
     public override string Name { get; }
 
-    /// <inheritdoc/>
     public override string FullPath { get; }
 
     /// <summary>When the survey was made; null when it does not say.</summary>
@@ -84,26 +79,19 @@ internal sealed class SurveyTree : WindowsTree
     /// <summary>Tells what the survey itself says that it could not see.</summary>
     internal void AddNotes(SnapshotNotes notes) => notes.Add(_notes);
 
-    /// <inheritdoc/>
     internal override bool IsUnseen(WindowsPath path) => _gaps.Contains(path);
 
-    /// <inheritdoc/>
     internal override Formats.Hives.IRegistry? OpenRegistry(WindowsPath path) => _hives.GetValueOrDefault(path);
 
-    /// <inheritdoc/>
     public override EntryInfo? Stat(WindowsPath path) => Find(path)?.Info;
 
-    /// <inheritdoc/>
     public override IReadOnlyList<string> List(WindowsPath path) =>
         [.. (Find(path)?.Below.Values ?? Enumerable.Empty<Node>()).Select(n => n.Name).Order(StringComparer.OrdinalIgnoreCase)];
 
-    /// <inheritdoc/>
     public override SafeFileHandle? OpenRead(WindowsPath path) => null;
 
-    /// <inheritdoc/>
     public override byte[]? Read(WindowsPath path, long limit) => Find(path)?.Text is { } text ? Encode(text) : null;
 
-    /// <inheritdoc/>
     public override void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit)
     {
         if (Find(path) is { IsFile: false } start)
@@ -129,10 +117,8 @@ internal sealed class SurveyTree : WindowsTree
         }
     }
 
-    /// <inheritdoc/>
     public override WindowsPath ActualCasing(WindowsPath path) => path;
 
-    /// <inheritdoc/>
     public override TreeState Compare(WindowsPath path, RecordedTree recorded, bool exactly = false) =>
         throw new NotSupportedException("A survey is never changed, so nothing of it is ever compared with a record.");
 
@@ -183,7 +169,7 @@ internal sealed class SurveyTree : WindowsTree
         }
         foreach (var key in ((Formats.Hives.IRegistry)software).Find(Places.ProfileList)?.Children() ?? [])
         {
-            if (MachineRegistry.IsPerson(key.Name) && key.Text("ProfileImagePath") is { } image
+            if (Account.IsPerson(key.Name) && key.Text("ProfileImagePath") is { } image
                 && WindowsPath.Parse(image) is { IsRoot: false } profile)
                 profiles[key.Name] = profile;
         }

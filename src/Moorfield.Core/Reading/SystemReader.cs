@@ -1,5 +1,4 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Wim;
@@ -21,7 +20,6 @@ public static class SystemReader
         Read(tree, null, guards, languages);
 
     /// <summary>Reads what a survey tells of a running machine.</summary>
-    /// <inheritdoc cref="Read(WindowsTree, IReadOnlyCollection{Guard}, ImmutableArray{string}?)"/>
     internal static SystemSnapshot Read(SurveyTree survey, IReadOnlyCollection<Guard> guards, ImmutableArray<string>? languages = null) =>
         Read(survey, survey, guards, languages);
 

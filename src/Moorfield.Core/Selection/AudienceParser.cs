@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
-
 namespace Moorfield.Core.Selection;
 
 /// <summary>Reads for whom something is done.</summary>

@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Selection;

@@ -1,7 +1,4 @@
-using System.Globalization;
-using System.Text;
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 
 namespace Moorfield.Core.Selection;
 

@@ -1,8 +1,6 @@
 using System.Net.Http.Headers;
 using System.Net;
 using System.Security.Cryptography;
-using System.Text;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Selection;
@@ -144,6 +142,5 @@ public sealed class BriefFetcher : IDisposable
         }
     }
 
-    /// <inheritdoc/>
     public void Dispose() => _client.Dispose();
 }

@@ -1,6 +1,4 @@
 using System.Security.Cryptography;
-using System.Text;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Selection;

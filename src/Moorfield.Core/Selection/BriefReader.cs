@@ -1,7 +1,4 @@
-using System.Collections.Immutable;
-using System.Globalization;
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 

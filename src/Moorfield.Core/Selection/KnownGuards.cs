@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
-
 namespace Moorfield.Core.Selection;
 
 /// <summary>The guards that Moorfield knows by name, from <c>guards.yaml</c>.</summary>

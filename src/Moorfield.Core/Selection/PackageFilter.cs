@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Assessment;
-using Moorfield.Core.Model;
 
 namespace Moorfield.Core.Selection;
 

@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
-
 namespace Moorfield.Core.Selection;
 
 /// <summary>A package that a person chose.</summary>

@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
 using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Selection;

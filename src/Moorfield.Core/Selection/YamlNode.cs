@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
 using YamlDotNet.Core.Events;
 using YamlDotNet.Core;
 

@@ -1,5 +1,4 @@
 using System.Security.Cryptography;
-using Microsoft.Win32.SafeHandles;
 
 namespace Moorfield.Core.Storage;
 

@@ -1,7 +1,5 @@
 using System.Buffers;
 using System.Runtime.InteropServices;
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
 using Moorfield.Formats.Native;
 using Moorfield.Formats.Ntfs;
 using Moorfield.Formats.Wim;
@@ -186,7 +184,6 @@ public sealed class InMemoryContent : IDisposable
             take(_lent.AsSpan(0, (int)Length));
     }
 
-    /// <inheritdoc/>
     public void Dispose()
     {
         _file?.Dispose();

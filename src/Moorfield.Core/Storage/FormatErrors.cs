@@ -1,5 +1,3 @@
-using Moorfield.Core.Model;
-
 namespace Moorfield.Core.Storage;
 
 /// <summary>The one place where what a format's reader finds wrong becomes trouble that a person can act on.</summary>

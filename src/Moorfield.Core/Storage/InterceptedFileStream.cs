@@ -1,6 +1,4 @@
 using System.Runtime.InteropServices;
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
 using Moorfield.Formats.Native;
 
 namespace Moorfield.Core.Storage;

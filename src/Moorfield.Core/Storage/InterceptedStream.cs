@@ -1,5 +1,3 @@
-using Microsoft.Win32.SafeHandles;
-
 namespace Moorfield.Core.Storage;
 
 /// <summary>A stream for writing from front to back through the <see cref="WriteInterceptor"/> of a folder.</summary>

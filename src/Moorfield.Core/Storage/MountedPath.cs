@@ -1,5 +1,3 @@
-using System.Text;
-
 namespace Moorfield.Core.Storage;
 
 /// <summary>

@@ -1,5 +1,3 @@
-using Moorfield.Core.Model;
-
 namespace Moorfield.Core.Storage;
 
 /// <summary>Writes files and folders that a person asked for and that are not there yet: whole, or not at all.</summary>

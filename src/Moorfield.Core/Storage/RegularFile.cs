@@ -1,7 +1,4 @@
 using System.Runtime.InteropServices;
-using System.Text;
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
 using Moorfield.Formats.Native;
 
 namespace Moorfield.Core.Storage;

@@ -1,7 +1,4 @@
 using System.Buffers.Binary;
-using System.Globalization;
-using System.Text;
-using Microsoft.Win32.SafeHandles;
 using Moorfield.Formats.Native;
 
 namespace Moorfield.Core.Storage;

@@ -1,6 +1,3 @@
-using System.Text;
-using Moorfield.Core.Model;
-
 namespace Moorfield.Core.Storage;
 
 /// <summary>

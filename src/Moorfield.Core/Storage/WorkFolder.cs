@@ -1,5 +1,4 @@
 using System.Security.Cryptography;
-using Moorfield.Core.Model;
 
 namespace Moorfield.Core.Storage;
 

@@ -1,4 +1,3 @@
-
 namespace Moorfield.Core.Storage;
 
 /// <summary>The kinds of step in which a run alters a disk.</summary>

@@ -1,6 +1,5 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Disks;
-using Moorfield.Core.Model;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
@@ -18,28 +17,20 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
     /// <summary>The volume itself.</summary>
     public DiskVolume Volume => volume;
 
-    /// <inheritdoc/>
     public override string Name => volume.Name;
 
-    /// <inheritdoc/>
     public override string FullPath => volume.FullPath;
 
-    /// <inheritdoc/>
     public override string Options => _named is null ? "" : $" --partition {_named}";
 
-    /// <inheritdoc/>
     public override string Kind => "disk";
 
-    /// <inheritdoc/>
     public override string Description => "a disk";
 
-    /// <inheritdoc/>
     public override ImmutableArray<TargetEdition> Editions => [];
 
-    /// <inheritdoc/>
     public override bool HasEditions => false;
 
-    /// <inheritdoc/>
     public override ITreeProvider Trees => volume;
 
     /// <summary>A sentence about a run that was cut off on it and has just been put right; null when there was none.</summary>
@@ -70,9 +61,8 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
         }
     }
 
-    /// <inheritdoc/>
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
-        [.. editions.Select(_ => Noted(SystemReader.Read(volume, guards, Languages)))];
+        [.. editions.Select(_ => Noted(SystemReader.Read(volume, guards, Opened.Languages)))];
 
     private SystemSnapshot Noted(SystemSnapshot system) => volume.Unwritable is UnwritableReason.None ? system : system with
     {
@@ -86,26 +76,22 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
         _ => "Windows wants to check this volume first",
     };
 
-    /// <inheritdoc/>
     public override TargetIdentity Identify(SystemSnapshot? read = null) => TargetIdentities.Identify(volume, volume.Place, read) with
     {
         Disk = volume.Disk.Identity,
     };
 
-    /// <inheritdoc/>
     public override string SystemName => $"the volume on {Name}";
 
     WholeUndo IUndoTarget.AsLeft(Vault vault, RestorePoint point) =>
         new(null, point.Disk is { } disk ? DiskUndo.AsLeft(volume, vault, disk) : null);
 
-    /// <inheritdoc/>
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts)
     {
         var (length, modified) = volume.Disk.State();
         return new TargetFingerprint([new FingerprintFile("", length, modified, default, 0)]);
     }
 
-    /// <inheritdoc/>
     public override string? ReadOnlyReason() => volume.Unwritable switch
     {
         UnwritableReason.UncleanLog => $"{Name}: {State}, so it must not be written. "
@@ -116,10 +102,8 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
         _ => null,
     };
 
-    /// <inheritdoc/>
     public override Outcome CarryOut(RunRequest request, RunContext means) => new DiskTransaction(volume, means).CarryOut(request);
 
-    /// <inheritdoc/>
     protected override void Reload()
     {
         // Another run may have been cut off since this one opened the disk.
@@ -127,12 +111,9 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
         volume.Reopen();
     }
 
-    /// <inheritdoc/>
     protected override bool TryLock() => volume.Disk.TryLock();
 
-    /// <inheritdoc/>
     protected override void ClearParts() => DiskMarker.ClearParts(volume.Disk);
 
-    /// <inheritdoc/>
     protected override void Dispose(bool disposing) => volume.Dispose();
 }

@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
@@ -14,37 +12,28 @@ public sealed class ImageTarget(ImageFile image) : Target, IUndoTarget
     /// <summary>The image file itself.</summary>
     public override ImageFile Image => image;
 
-    /// <inheritdoc/>
     public override ImageTarget AsImage => this;
 
-    /// <inheritdoc/>
     public override string Name => image.Name;
 
-    /// <inheritdoc/>
     public override string FullPath => image.FullPath;
 
-    /// <inheritdoc/>
     public override string Kind => "image";
 
-    /// <inheritdoc/>
     public override string Description => "an image file";
 
-    /// <inheritdoc/>
     public override ImmutableArray<TargetEdition> Editions => [.. image.Editions.Select(e => new TargetEdition(e.Number, e.Name, e.EditionId))];
 
-    /// <inheritdoc/>
     public override ITreeProvider Trees => image;
 
-    /// <inheritdoc/>
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) => image.ForEach(
         editions,
-        edition => image.With(edition, tree => SystemReader.Read(tree, guards, Languages)) with
+        edition => image.With(edition, tree => SystemReader.Read(tree, guards, Opened.Languages)) with
         {
             EditionNumber = edition,
             Name = image.Editions[edition!.Value - 1].Name,
         });
 
-    /// <inheritdoc/>
     public override TargetIdentity Identify(SystemSnapshot? read = null) =>
         TargetIdentities.Identify(image) with { Product = read?.Product ?? "", Build = read?.Build ?? "" };
 
@@ -52,7 +41,6 @@ public sealed class ImageTarget(ImageFile image) : Target, IUndoTarget
 
     internal override StateContents BeginState(Vault vault) => new ImageStateContents(image, vault);
 
-    /// <inheritdoc/>
     public override void RecoverRuns(Vault vault) => ImageTransaction.Recover(image, vault, TimeProvider.System);
 
     WholeUndo IUndoTarget.AsLeft(Vault vault, RestorePoint point) =>
@@ -65,7 +53,6 @@ public sealed class ImageTarget(ImageFile image) : Target, IUndoTarget
 
     DroppedContents? IUndoTarget.DroppedContents(Vault vault, IReadOnlySet<string>? damaged) => new(image, vault, damaged);
 
-    /// <inheritdoc/>
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts)
     {
         var file = new FileInfo(FullPath);
@@ -73,25 +60,19 @@ public sealed class ImageTarget(ImageFile image) : Target, IUndoTarget
             0)]);
     }
 
-    /// <inheritdoc/>
     public override string? ReadOnlyReason() => image.ReadOnlyReason() is { } why ? $"{Name} {why}. Nothing was changed." : null;
 
-    /// <inheritdoc/>
     public override Outcome CarryOut(RunRequest request, RunContext means)
     {
         using var transaction = new ImageTransaction(image, means);
         return transaction.CarryOut(request);
     }
 
-    /// <inheritdoc/>
     protected override bool TryLock() => image.TryLock();
 
-    /// <inheritdoc/>
     protected override void Reload() => image.Reload();
 
-    /// <inheritdoc/>
     protected override void ClearParts() => ImageCompaction.ClearPart(image);
 
-    /// <inheritdoc/>
     protected override void Dispose(bool disposing) => image.Dispose();
 }

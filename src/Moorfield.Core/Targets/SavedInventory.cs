@@ -1,8 +1,5 @@
-using System.Collections.Immutable;
 using System.IO.Compression;
-using System.Text;
 using System.Text.Json;
-using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
 using Moorfield.Formats.Appx;

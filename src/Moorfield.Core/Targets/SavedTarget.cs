@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
@@ -12,61 +10,45 @@ namespace Moorfield.Core.Targets;
 /// <param name="systems">As they were when it was saved.</param>
 public sealed class SavedTarget(string path, string kind, ImmutableArray<SystemSnapshot> systems) : Target
 {
-    /// <inheritdoc/>
     public override string Name => Path.GetFileName(path);
 
-    /// <inheritdoc/>
     public override string FullPath => Path.GetFullPath(path);
 
-    /// <inheritdoc/>
     public override string Kind => kind;
 
-    /// <inheritdoc/>
     public override string Description => "a saved inventory";
 
-    /// <inheritdoc/>
     public override ImmutableArray<TargetEdition> Editions =>
         [.. systems.Where(s => s.EditionNumber is not null).Select(s => new TargetEdition(s.EditionNumber!.Value, s.Name, s.EditionId))];
 
-    /// <inheritdoc/>
     public override bool HasEditions => systems.Any(s => s.EditionNumber is not null);
 
-    /// <inheritdoc/>
     public override bool IsDocument => true;
 
-    /// <inheritdoc/>
     public override ITreeProvider? Trees => null;
 
-    /// <inheritdoc/>
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
         [.. editions.Select(e => systems.First(s => s.EditionNumber == e))];
 
-    /// <inheritdoc/>
     public override TargetIdentity Identify(SystemSnapshot? read = null)
     {
         var system = read ?? systems[0];
         return new TargetIdentity(FullPath, system.Computer, system.MachineId, system.Product, system.Build);
     }
 
-    /// <inheritdoc/>
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new([]);
 
-    /// <inheritdoc/>
     public override string ReadOnlyReason() =>
         $"{Name} is a saved inventory, which can only be read. Name the volume or the image itself. Nothing was changed.";
 
-    /// <inheritdoc/>
     public override Outcome CarryOut(RunRequest request, RunContext means) => throw new MoorfieldException(ErrorKind.Refused, ReadOnlyReason());
 
-    /// <inheritdoc/>
     protected override bool TryLock() => true;
 
-    /// <inheritdoc/>
     protected override void ClearParts()
     {
     }
 
-    /// <inheritdoc/>
     protected override void Dispose(bool disposing)
     {
     }

@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
@@ -48,16 +46,12 @@ public sealed class SurveyTarget : Target
         }
     }
 
-    /// <inheritdoc/>
     public override string Name => Path.GetFileName(FullPath);
 
-    /// <inheritdoc/>
     public override string FullPath { get; }
 
-    /// <inheritdoc/>
     public override string Kind => "survey";
 
-    /// <inheritdoc/>
     public override string Description => "a survey";
 
     /// <summary>When it was made; null when it does not say.</summary>
@@ -66,27 +60,21 @@ public sealed class SurveyTarget : Target
     /// <summary>What it could not see, a sentence each.</summary>
     public override ImmutableArray<string> Gaps => [.. (_survey.Gaps ?? []).Select(g => g.Text ?? "").Where(t => t.Length > 0)];
 
-    /// <inheritdoc/>
     public override ImmutableArray<TargetEdition> Editions => [];
 
-    /// <inheritdoc/>
     public override bool HasEditions => false;
 
-    /// <inheritdoc/>
     public override bool IsDocument => true;
 
-    /// <inheritdoc/>
     public override bool IsRunningMachine => true;
 
-    /// <inheritdoc/>
     public override ITreeProvider? Trees => null;
 
-    /// <inheritdoc/>
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards)
     {
         try
         {
-            return [.. editions.Select(_ => SystemReader.Read(_tree, guards, Languages))];
+            return [.. editions.Select(_ => SystemReader.Read(_tree, guards, Opened.Languages))];
         }
         catch (InvalidDataException e)
         {
@@ -94,33 +82,26 @@ public sealed class SurveyTarget : Target
         }
     }
 
-    /// <inheritdoc/>
     public override TargetIdentity Identify(SystemSnapshot? read = null)
     {
         var system = read ?? Read([null])[0];
         return new TargetIdentity(FullPath, system.Computer, system.MachineId, system.Product, system.Build);
     }
 
-    /// <inheritdoc/>
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new([]);
 
-    /// <inheritdoc/>
     public override string ReadOnlyReason() =>
         $"{Name} is a survey of a running machine, which can only be read. 'moorfield hand-over' writes the scripts that change the machine. "
             + "Nothing was changed.";
 
-    /// <inheritdoc/>
     public override Outcome CarryOut(RunRequest request, RunContext means) => throw new MoorfieldException(ErrorKind.Refused, ReadOnlyReason());
 
-    /// <inheritdoc/>
     protected override bool TryLock() => true;
 
-    /// <inheritdoc/>
     protected override void ClearParts()
     {
     }
 
-    /// <inheritdoc/>
     protected override void Dispose(bool disposing)
     {
     }

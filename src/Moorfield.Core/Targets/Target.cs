@@ -1,7 +1,5 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Disks;
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
@@ -97,15 +95,33 @@ public abstract class Target : IUndoTarget, IDisposable
     {
     }
 
-    /// <summary>Opens a folder as a volume, or as a medium that was copied; a WIM or ESD file, or an ISO with one, as an image.</summary>
-    /// <param name="recoverBy">As for <see cref="DiskTarget.Open"/>.</param>
-    /// <exception cref="MoorfieldException">Neither, or it cannot be read.</exception>
-    public static Target Open(string path, WriteInterceptor interceptor, int? partition = null, MarkedRun? recoverBy = null) =>
-        DiskFile.Is(path) ? DiskTarget.Open(path, partition, interceptor, recoverBy)
-        : partition is not null ? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is no disk with partitions. Leave --partition out.") :
-        File.Exists(path) ? new ImageTarget(ImageFile.Open(path, interceptor))
+    /// <summary>
+    /// Opens a survey or a saved inventory; a disk; a folder as a volume, or as a medium that was copied; a WIM or ESD file, or an ISO with one,
+    /// as an image.
+    /// </summary>
+    /// <exception cref="MoorfieldException">None of these, or it cannot be read.</exception>
+    public static Target Open(string path, WriteInterceptor interceptor, OpenOptions? options = null)
+    {
+        var target = Find(path, interceptor, options ?? OpenOptions.Default);
+        target.Opened = options ?? OpenOptions.Default;
+        return target;
+    }
+
+    private static Target Find(string path, WriteInterceptor interceptor, OpenOptions options) =>
+        SurveyTarget.TryOpen(path) is { } survey ? survey
+        : SavedInventory.TryOpen(path) is { } saved ? saved
+        : DiskFile.Is(path) ? DiskTarget.Open(path, options.Partition, interceptor, options.RecoverBy)
+        : options.Partition is not null ? throw new MoorfieldException(ErrorKind.InvalidUsage,
+            $"{path} is no disk with partitions. Leave --partition out.")
+        : File.Exists(path) ? new ImageTarget(ImageFile.Open(path, interceptor))
         : MediaImage.InFolder(path) is { } image ? new ImageTarget(ImageFile.Open(image, interceptor))
         : new VolumeTarget(WindowsVolume.Open(path, interceptor));
+
+    /// <summary>Takes the machine's maker from a brief that was read after it was opened; null for what the system says.</summary>
+    public void NameMaker(string? maker) => Opened = Opened with { Maker = maker };
+
+    /// <summary>How it was opened.</summary>
+    public OpenOptions Opened { get; internal set; } = OpenOptions.Default;
 
     /// <summary>The editions that a person means: by number, or by name in any case; all when none is named. [null] for a single system.</summary>
     /// <exception cref="MoorfieldException">No such edition, or a name that several have.</exception>
@@ -148,17 +164,8 @@ public abstract class Target : IUndoTarget, IDisposable
     public ImmutableArray<SystemSnapshot> Read(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards)
     {
         var systems = ReadSystems(editions, guards);
-        return Maker is { } maker ? [.. systems.Select(s => Model.Maker.Name(s, maker))] : systems;
+        return Opened.Maker is { } maker ? [.. systems.Select(s => Model.Maker.Name(s, maker))] : systems;
     }
-
-    /// <summary>The machine's maker as a person or a brief names it, which images do not know; null to take what the system says.</summary>
-    public string? Maker { get; set; }
-
-    /// <summary>Languages in which names are wanted, the best first; null for those of each system. A saved inventory has names already.</summary>
-    public ImmutableArray<string>? Languages { get; set; }
-
-    /// <summary>Whether a run first writes what transaction logs hold into the hives that it changes.</summary>
-    public bool ReplaysLogs { get; set; }
 
     /// <summary>Reads systems as they say themselves.</summary>
     protected abstract ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards);
@@ -237,7 +244,6 @@ public abstract class Target : IUndoTarget, IDisposable
     {
     }
 
-    /// <inheritdoc/>
     public void Dispose()
     {
         Dispose(disposing: true);

@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
-
 namespace Moorfield.Core.Targets;
 
 /// <summary>What the file system says of one file, without its content.</summary>
@@ -14,12 +11,9 @@ public sealed class TargetFingerprint : IEquatable<TargetFingerprint>
 
     internal TargetFingerprint(IEnumerable<FingerprintFile> files) => _files = [.. files];
 
-    /// <inheritdoc/>
     public bool Equals(TargetFingerprint? other) => other is not null && _files.SequenceEqual(other._files);
 
-    /// <inheritdoc/>
     public override bool Equals(object? obj) => Equals(obj as TargetFingerprint);
 
-    /// <inheritdoc/>
     public override int GetHashCode() => _files.Length;
 }

@@ -1,5 +1,4 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
@@ -14,61 +13,46 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
     /// <summary>The volume itself.</summary>
     public WindowsVolume Volume => volume;
 
-    /// <inheritdoc/>
     public override string Name => volume.Name;
 
-    /// <inheritdoc/>
     public override string FullPath => volume.FullPath;
 
-    /// <inheritdoc/>
     public override string Kind => "volume";
 
-    /// <inheritdoc/>
     public override string Description => "a volume";
 
-    /// <inheritdoc/>
     public override ImmutableArray<TargetEdition> Editions => [];
 
-    /// <inheritdoc/>
     public override bool HasEditions => false;
 
-    /// <inheritdoc/>
     public override ITreeProvider Trees => volume;
 
-    /// <inheritdoc/>
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
-        [.. editions.Select(_ => SystemReader.Read(volume, guards, Languages))];
+        [.. editions.Select(_ => SystemReader.Read(volume, guards, Opened.Languages))];
 
-    /// <inheritdoc/>
     public override TargetIdentity Identify(SystemSnapshot? read = null) => TargetIdentities.Identify(volume, volume.Place, read);
 
-    /// <inheritdoc/>
     public override InterruptedRun? FindInterruptedRun() => InterruptedRun.Find(volume);
 
-    /// <inheritdoc/>
     public override bool ChangesAtOnce => false;
 
-    /// <inheritdoc/>
     public override bool Contains(string path) => MountedPath.Of(path).IsWithin(MountedPath.Of(FullPath));
 
     internal override TargetLocation? Location => volume.Place;
 
     internal override long? FreeBytes => new DriveInfo(FullPath).AvailableFreeSpace;
 
-    /// <inheritdoc/>
     public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new(
         PackagePlaces.Containers(accounts.Select(a => a.Profile).OfType<WindowsPath>()).Select(p => (Path: p, Info: volume.Stat(p)))
         .Where(f => f.Info is not null)
             .Select(f => new FingerprintFile(f.Path.ToString(), f.Info!.Value.Size, f.Info.Value.Modified, f.Info.Value.Changed,
                 f.Info.Value.Inode)));
 
-    /// <inheritdoc/>
     public override string? ReadOnlyReason() => SystemReader.IsHibernated(volume)
         ? $"{Name}: this Windows is hibernated or was shut down by fast start-up, so the volume must not be written. "
             + "Start it, shut it down fully (shutdown /s /t 0), and try again."
         : null;
 
-    /// <inheritdoc/>
     public override string? DescribeInterruption() => FindInterruptedRun()?.Describe();
 
     internal override IDisposable OpenOnce(IEnumerable<Change> changes) => volume.OpenOnce(changes.Select(c => c switch
@@ -79,19 +63,15 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
         _ => (WindowsPath?)null,
     }).OfType<WindowsPath>());
 
-    /// <inheritdoc/>
     public override Outcome CarryOut(RunRequest request, RunContext means)
     {
         using var transaction = new VolumeTransaction(volume, means);
         return transaction.CarryOut(request);
     }
 
-    /// <inheritdoc/>
     protected override bool TryLock() => volume.TryLock();
 
-    /// <inheritdoc/>
     protected override void ClearParts() => volume.ClearPart();
 
-    /// <inheritdoc/>
     protected override void Dispose(bool disposing) => volume.Dispose();
 }

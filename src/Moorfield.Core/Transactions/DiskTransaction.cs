@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Disks;
-using Moorfield.Core.Model;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Disks;
 
@@ -18,7 +16,6 @@ public sealed class DiskTransaction(DiskVolume volume, RunContext means) : Trans
     private bool _committing;
     private bool _between;
 
-    /// <inheritdoc/>
     private protected override PreparedRun? Prepare(RunRequest request)
     {
         var changes = request.Changes;
@@ -77,14 +74,12 @@ public sealed class DiskTransaction(DiskVolume volume, RunContext means) : Trans
         return (prepared.Changes, prepared.Recorded);
     }
 
-    /// <inheritdoc/>
     private protected override void Mark(RestorePoint point)
     {
         DiskMarker.Write(volume.Disk, new RunMarker(point.Number, Context.Vault!.FullPath, default, default));
         _committing = true;
     }
 
-    /// <inheritdoc/>
     private protected override Outcome Write(RunRequest request, PreparedRun ready, int? point, Action written)
     {
         if (point is null)
@@ -125,7 +120,6 @@ public sealed class DiskTransaction(DiskVolume volume, RunContext means) : Trans
         }
     }
 
-    /// <inheritdoc/>
     private protected override void Close(RestorePoint point, Outcome outcome)
     {
         Note(JournalLine.Finished, null);
@@ -133,7 +127,6 @@ public sealed class DiskTransaction(DiskVolume volume, RunContext means) : Trans
         Note(JournalLine.Unmarked, null);
     }
 
-    /// <inheritdoc/>
     private protected override Exception? Abort(RestorePoint? point, Exception reason)
     {
         // The mark stays: whoever opens the disk next puts it right.

@@ -1,7 +1,5 @@
 using System.Collections.Concurrent;
-using System.Collections.Immutable;
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Wim;
 

@@ -1,5 +1,4 @@
 using Moorfield.Core.Disks;
-using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 

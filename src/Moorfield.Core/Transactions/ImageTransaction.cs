@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Wim;
@@ -17,12 +15,10 @@ public sealed class ImageTransaction(ImageFile image, RunContext means) : Transa
     private bool _committing;
     private Func<bool>? _rewind;
 
-    /// <inheritdoc/>
     private protected override bool HasMarker => false;
 
     private sealed record PreparedItem(ImmutableArray<Change> Changes, ImmutableArray<ReplacedFile> Files);
 
-    /// <inheritdoc/>
     private protected override PreparedRun? Prepare(RunRequest request)
     {
         if (request.Restored?.Rewind is { } state)
@@ -122,7 +118,6 @@ public sealed class ImageTransaction(ImageFile image, RunContext means) : Transa
         }
     }
 
-    /// <inheritdoc/>
     private protected override Outcome Write(RunRequest request, PreparedRun ready, int? point, Action written)
     {
         if (_rewind is { } rewind)
@@ -185,10 +180,8 @@ public sealed class ImageTransaction(ImageFile image, RunContext means) : Transa
     // The header was being put back when that failed: the restore point says what happened.
     private bool _rewound;
 
-    /// <inheritdoc/>
     private protected override void Close(RestorePoint point, Outcome outcome) => Note(JournalLine.Finished, null);
 
-    /// <inheritdoc/>
     private protected override Exception? Abort(RestorePoint? point, Exception reason)
     {
         try
@@ -250,6 +243,5 @@ public sealed class ImageTransaction(ImageFile image, RunContext means) : Transa
         }
     }
 
-    /// <inheritdoc/>
     public void Dispose() => _edit?.Dispose();
 }

@@ -1,5 +1,5 @@
 using System.Text.Json;
-using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
@@ -204,21 +204,6 @@ public sealed class InterruptedRun
     /// <summary>The run that an undo undid, when that had been cut off: undoing the undo would bring back half of it.</summary>
     public static int? UndoesHalf(Vault vault, RestorePoint point) =>
         point.Undoes is { } undone && vault.Has(undone) && !vault.Journal(undone).Any(l => l.Step == JournalLine.Finished) ? undone : null;
-
-    internal enum FileState
-    {
-        /// <summary>As before the run.</summary>
-        Before,
-
-        /// <summary>As the run leaves it.</summary>
-        After,
-
-        /// <summary>The run was cut off while it wrote this file.</summary>
-        HalfWritten,
-
-        /// <summary>Something else.</summary>
-        Foreign,
-    }
 
     /// <param name="interrupted">Whether the run may have been cut off while it wrote the file; else what is between its two contents is
     /// foreign.</param>

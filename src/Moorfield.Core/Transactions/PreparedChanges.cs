@@ -1,7 +1,5 @@
 using System.Collections.Concurrent;
-using System.Collections.Immutable;
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
@@ -98,7 +96,7 @@ internal sealed class Preparation(
         {
             foreach (var change in logs)
                 captured[change] = change;
-            foreach (var log in HiveFile.LogsOf(logs.Key).Where(l => !AddWhole(l) && tree.Stat(l) is { Kind: EntryKind.File, Size: > 0 }))
+            foreach (var log in Places.LogsOf(logs.Key).Where(l => !AddWhole(l) && tree.Stat(l) is { Kind: EntryKind.File, Size: > 0 }))
                 Add(log, FileContent.InMemory([]));
         }
         if (changes.OfType<RowsChange>().ToList() is { Count: > 0 } rows)
@@ -193,8 +191,8 @@ internal sealed class Preparation(
     {
         if (AddWhole(Places.StateRepository))
         {
-            AddWhole(StateRepository.Log);
-            AddWhole(StateRepository.Journal);
+            AddWhole(Places.RepositoryLog);
+            AddWhole(Places.RepositoryJournal);
             changes.ForEach(c => captured[c] = c);
             return;
         }
@@ -218,7 +216,8 @@ internal sealed class Preparation(
             $"{tree.Name}: {Places.StateRepository} cannot be changed: {RepositoryGuard.Describe(e)}. Nothing was changed.", e);
         }
         // What these held is in the database now; SQLite would apply it to that once more.
-        foreach (var beside in new[] { StateRepository.Log, StateRepository.Journal }.Where(b => tree.Stat(b) is { Kind: EntryKind.File, Size: > 0 }))
+        foreach (var beside in new[] { Places.RepositoryLog, Places.RepositoryJournal }.Where(b => tree.Stat(b) is { Kind: EntryKind.File,
+            Size: > 0 }))
             Add(beside, FileContent.InMemory([]));
     }
 

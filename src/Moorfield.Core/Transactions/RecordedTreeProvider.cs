@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 
@@ -21,7 +19,6 @@ public sealed class RecordedTreeProvider : ITreeProvider
         Name = $"restore point {point.Number}";
     }
 
-    /// <inheritdoc/>
     public string Name { get; }
 
     /// <summary>One system of it.</summary>
@@ -29,13 +26,11 @@ public sealed class RecordedTreeProvider : ITreeProvider
     public RecordedSystem System(int? edition) => _state.Systems.FirstOrDefault(s => s.Edition == edition)
         ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{Name} has no edition {edition}.");
 
-    /// <inheritdoc/>
     public T With<T>(int? edition, Func<WindowsTree, T> use)
     {
         using var tree = new RecordedSystemTree(Name, _vault.FullPath, System(edition), _vault.OpenBlob);
         return use(tree);
     }
 
-    /// <inheritdoc/>
     public ImmutableArray<T> ForEach<T>(IReadOnlyList<int?> editions, Func<int?, T> use) => [.. editions.Select(use)];
 }

@@ -1,7 +1,4 @@
-using System.Collections.Immutable;
-using System.Globalization;
 using Microsoft.Data.Sqlite;
-using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 
 namespace Moorfield.Core.Transactions;

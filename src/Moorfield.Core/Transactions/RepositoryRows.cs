@@ -1,7 +1,4 @@
-using System.Collections.Immutable;
-using System.Globalization;
 using Microsoft.Data.Sqlite;
-using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 
 namespace Moorfield.Core.Transactions;
@@ -132,21 +129,6 @@ internal sealed class RepositoryRows(SqliteConnection connection)
                     + "User._UserID = t.User", r => (r.GetString(0), (string?)r.GetString(1), $"{table}: {r.GetString(2)}")));
         }
         return details;
-    }
-
-    /// <summary>Those of some rows that tell what an account has: with an account's number, or referring to such a row.</summary>
-    /// <param name="number">Of one account; null for all.</param>
-    internal static HashSet<RecordedRow> OfAccounts(IEnumerable<RecordedRow> rows, string? number = null)
-    {
-        var all = rows.ToList();
-        var found = all.Where(r => r.Cells.Any(c => c.Column.Equals("User", StringComparison.OrdinalIgnoreCase)
-            && (number is null || c.Value == number))).ToHashSet();
-        while (all.Where(r => !found.Contains(r) && found.Any(f => f.Cells.Any(k => k.Column.Equals($"_{f.Table}ID",
-            StringComparison.OrdinalIgnoreCase)
-            && r.Cells.Any(c => c.Column.Equals(f.Table, StringComparison.OrdinalIgnoreCase)
-                && c.Value == k.Value)))).ToList() is { Count: > 0 } more)
-            found.UnionWith(more);
-        return found;
     }
 
     /// <summary>The row of a number; null when there is none.</summary>

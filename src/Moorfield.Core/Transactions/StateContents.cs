@@ -1,5 +1,4 @@
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Wim;
 

@@ -1,5 +1,4 @@
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;

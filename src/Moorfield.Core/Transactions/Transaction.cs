@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Wim;

@@ -1,6 +1,4 @@
-using System.Collections.Immutable;
 using System.Security.Cryptography;
-using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Wim;

@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
@@ -16,7 +14,6 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunContext means) : 
     private bool _marked;
     private Execution? _execution;
 
-    /// <inheritdoc/>
     private protected override PreparedRun? Prepare(RunRequest request)
     {
         var whole = request.Restored?.WholeOf(null) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty;
@@ -39,7 +36,6 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunContext means) : 
         return new ReplacedFile(file.Path, before, after, file.Info.Accessed, file.Info.Modified);
     }
 
-    /// <inheritdoc/>
     private protected override void Mark(RestorePoint point)
     {
         // An undo of an interrupted run takes over from it; the root's times are those from before the first.
@@ -63,7 +59,6 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunContext means) : 
         _marked = true;
     }
 
-    /// <inheritdoc/>
     private protected override Outcome Write(RunRequest request, PreparedRun ready, int? point, Action written)
     {
         bool resumes = request.Restored is { Interrupted: true };
@@ -75,10 +70,8 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunContext means) : 
         return _execution.CarryOut(_prepared!, point);
     }
 
-    /// <inheritdoc/>
     private protected override void Close(RestorePoint point, Outcome outcome) => InterruptedRun.Close(volume, Context.Vault!, point, Context.Clock);
 
-    /// <inheritdoc/>
     private protected override Exception? Abort(RestorePoint? point, Exception reason)
     {
         if (_execution is { IsTakenBack: true })
@@ -98,6 +91,5 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunContext means) : 
             : null;
     }
 
-    /// <inheritdoc/>
     public void Dispose() => _prepared?.Dispose();
 }

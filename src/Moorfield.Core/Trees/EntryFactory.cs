@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
-
 namespace Moorfield.Core.Trees;
 
 /// <summary>A file that is to be added to a tree.</summary>

@@ -1,4 +1,3 @@
-using Microsoft.Win32.SafeHandles;
 using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Trees;

@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-
 namespace Moorfield.Core.Trees;
 
 /// <summary>The file trees of one target: a volume is one itself, an image file has one for each edition.</summary>

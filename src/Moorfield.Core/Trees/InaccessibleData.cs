@@ -1,5 +1,4 @@
 using System.Buffers.Binary;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Trees;

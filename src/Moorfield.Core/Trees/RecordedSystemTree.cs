@@ -1,5 +1,3 @@
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Trees;
@@ -34,23 +32,18 @@ public sealed class RecordedSystemTree : WindowsTree
 
     private static StateEntry Folder(WindowsPath path) => new(path, EntryKind.Folder, 0, default, null);
 
-    /// <inheritdoc/>
     public override string Name { get; }
 
-    /// <inheritdoc/>
     public override string FullPath { get; }
 
-    /// <inheritdoc/>
     public override EntryInfo? Stat(WindowsPath path) => path.IsRoot ? Info(Folder(path))
         : _entries.TryGetValue(path, out var entry) ? Info(entry) : null;
 
     private static EntryInfo Info(StateEntry entry) => new(
         entry.Kind, 0, 0, 0, entry.Kind == EntryKind.File ? entry.Size : 0, entry.Modified, entry.Modified, default, 0);
 
-    /// <inheritdoc/>
     public override IReadOnlyList<string> List(WindowsPath path) => [.. _names[path].Order(StringComparer.OrdinalIgnoreCase)];
 
-    /// <inheritdoc/>
     public override SafeFileHandle? OpenRead(WindowsPath path) =>
         _entries.TryGetValue(path, out var entry) && entry.Content is { } content ? FileContent.InMemory(_open(content)) : null;
 
@@ -77,10 +70,8 @@ public sealed class RecordedSystemTree : WindowsTree
         }
     }
 
-    /// <inheritdoc/>
     public override WindowsPath ActualCasing(WindowsPath path) => _entries.TryGetValue(path, out var entry) ? entry.Path : path;
 
-    /// <inheritdoc/>
     public override TreeState Compare(WindowsPath path, RecordedTree recorded, bool exactly = false) =>
         throw new InvalidOperationException("A recorded state is compared by what is in it.");
 }

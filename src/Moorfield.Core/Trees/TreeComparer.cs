@@ -1,23 +1,6 @@
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Trees;
-
-/// <summary>How what is on the disk relates to a record.</summary>
-public enum TreeState
-{
-    /// <summary>Nothing is there.</summary>
-    Absent,
-
-    /// <summary>Everything that is there belongs to the recorded tree, but some of it is missing.</summary>
-    Partial,
-
-    /// <summary>Exactly the recorded names, kinds and contents.</summary>
-    Same,
-
-    /// <summary>Something is there that the record does not have, or has otherwise.</summary>
-    Different,
-}
 
 /// <summary>Compares what is on disk with a record, by names, kinds, link targets and contents.</summary>
 internal static class TreeComparer

@@ -1,5 +1,3 @@
-using Moorfield.Core.Model;
-
 namespace Moorfield.Core.Trees;
 
 /// <summary>Windows counts units of 100 ns since 1601, this program seconds since 1970.</summary>

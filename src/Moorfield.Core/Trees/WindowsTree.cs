@@ -1,5 +1,3 @@
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Formats.Hives;
 
@@ -95,7 +93,6 @@ public abstract class WindowsTree : IDisposable
     /// <summary>Trouble for a path where something should be.</summary>
     protected MoorfieldException Missing(WindowsPath path) => new(ErrorKind.Failed, $"{Name}: {path} is not there.");
 
-    /// <inheritdoc/>
     public void Dispose()
     {
         Dispose(disposing: true);

@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Trees;
@@ -24,7 +21,6 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
     /// <summary>The folder's name.</summary>
     public override string Name { get; }
 
-    /// <inheritdoc/>
     public override string FullPath { get; }
 
     /// <summary>Opens the folder that is the volume's root.</summary>
@@ -43,19 +39,15 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
     /// <summary>Which folder this is, wherever it is mounted.</summary>
     public TargetLocation Place => TargetLocation.Of(_root.Handle);
 
-    /// <inheritdoc/>
     public T With<T>(int? edition, Func<WindowsTree, T> use) => use(this);
 
-    /// <inheritdoc/>
     public ImmutableArray<T> ForEach<T>(IReadOnlyList<int?> editions, Func<int?, T> use) => [.. editions.Select(use)];
 
     /// <summary>Takes the volume for this run; false when another run has it.</summary>
     public bool TryLock() => _root.TryLock();
 
-    /// <inheritdoc/>
     public override EntryInfo? Stat(WindowsPath path) => path.IsRoot ? _root.Stat(".") : Within(path, (folder, name) => folder.Stat(name), out _);
 
-    /// <inheritdoc/>
     public override IReadOnlyList<string> List(WindowsPath path)
     {
         using var folder = OpenFolder(path);
@@ -64,7 +56,6 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
         return names;
     }
 
-    /// <inheritdoc/>
     public override SafeFileHandle? OpenRead(WindowsPath path) => _shared is { } shared && shared.Has(path) ? shared.Open(path) : Open(path, false);
 
     private SafeFileHandle? Open(WindowsPath path, bool forWriting) => Within(path, (folder, name) => folder.OpenFile(name, forWriting), out _);
@@ -72,10 +63,8 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
     /// <summary>Opens files once for everybody who reads them, and once more after each was written, until the result is disposed.</summary>
     internal IDisposable OpenOnce(IEnumerable<WindowsPath> files) => _shared = new SharedFiles(files, Open);
 
-    /// <inheritdoc/>
     internal override bool IsReadByMany => true;
 
-    /// <inheritdoc/>
     public override void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit)
     {
         using var top = OpenFolder(path);
@@ -115,7 +104,6 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
         }
     }
 
-    /// <inheritdoc/>
     public override WindowsPath ActualCasing(WindowsPath path)
     {
         if (path.IsRoot)
@@ -225,10 +213,8 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
             new TreeRecorder(keep, l => lost(l with { Path = l.Path.Length == 0 ? path.ToString() : $@"{path}\{l.Path}" })).Record(folder, name),
             out _);
 
-    /// <inheritdoc/>
     internal override RecordedTree? Record(WindowsPath path, IContentStore store, Action<MissingContent> lost) => Record(path, store.Keep, lost);
 
-    /// <inheritdoc/>
     internal override EntryFactory NewEntries() => new VolumeEntryFactory(this);
 
     /// <summary>Owner, mode and security of what is at a path, as a recorded entry without content; null when nothing is.</summary>
@@ -266,7 +252,6 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
         return writer.Warnings;
     }
 
-    /// <inheritdoc/>
     public override TreeState Compare(WindowsPath path, RecordedTree recorded, bool exactly = false) =>
         Within(path, (folder, name) => TreeComparer.Compare(folder, name, recorded, exactly), out bool found) is var state && found ? state
             : TreeState.Absent;
@@ -334,7 +319,6 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
         return parent.OpenFolder(path.Name) ?? throw Missing(path);
     }
 
-    /// <inheritdoc/>
     protected override void Dispose(bool disposing)
     {
         if (disposing)

@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using System.Globalization;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Hives;

@@ -1,7 +1,5 @@
-using System.Collections.Immutable;
 using System.Text.Json;
 using Moorfield.Core.Disks;
-using Moorfield.Core.Model;
 using Moorfield.Core.Storage;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;

@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
-
 namespace Moorfield.Core.Vaults;
 
 /// <summary>What became of a run.</summary>
@@ -112,6 +109,10 @@ public static class PointHistory
             && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart or PointState.FilesGone
             && s.Point.Target.IsSameAs(target))
             .SelectMany(s => s.Point.Packages.Except(s.UndonePackages));
+
+    /// <summary>Families and display names of these packages, once each.</summary>
+    public static ImmutableArray<string> RemovedNames(IEnumerable<PointSummary> points, TargetIdentity target) =>
+        [.. RemovedPackages(points, target).SelectMany(p => new[] { p.Family, p.DisplayName }).Distinct(StringComparer.OrdinalIgnoreCase)];
 
     private static PointSummary Summary(PointHead point, ILookup<int, PointHead> undoings, Dictionary<int, IReadOnlyList<JournalLine>> journals)
     {

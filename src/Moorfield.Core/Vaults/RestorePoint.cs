@@ -1,7 +1,5 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Disks;
-using Moorfield.Core.Model;
-using Moorfield.Core.Reading;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Vaults;

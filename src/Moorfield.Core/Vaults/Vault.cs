@@ -1,10 +1,6 @@
 using System.Collections.Concurrent;
-using System.Globalization;
-using System.Text;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
-using Microsoft.Win32.SafeHandles;
-using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
@@ -441,7 +437,6 @@ public sealed partial class Vault : IContentStore, IDisposable
 
     private static string JournalName(int number) => $"{number:D6}.journal";
 
-    /// <inheritdoc/>
     public void Dispose()
     {
         if (_compressor.IsValueCreated)

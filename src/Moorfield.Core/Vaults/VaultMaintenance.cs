@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
-
 namespace Moorfield.Core.Vaults;
 
 /// <summary>What a restore point takes in its vault, as stored.</summary>

@@ -1,6 +1,5 @@
 using System.Buffers;
 using System.Security.Cryptography;
-using Moorfield.Core.Model;
 using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Vaults;

@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-
 namespace Moorfield.Formats.Appx;
 
 /// <summary>The <c>Identity</c> element of a manifest: the five parts of a package's identity. Source: docs/on-disk.md, "Identity" [doc].</summary>

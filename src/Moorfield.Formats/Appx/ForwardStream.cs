@@ -3,38 +3,27 @@ namespace Moorfield.Formats.Appx;
 /// <summary>A stream that is read once, from front to back.</summary>
 public abstract class ForwardStream : Stream
 {
-    /// <inheritdoc/>
     public abstract override int Read(Span<byte> buffer);
 
-    /// <inheritdoc/>
     public override int Read(byte[] buffer, int offset, int count) => Read(buffer.AsSpan(offset, count));
 
-    /// <inheritdoc/>
     public override bool CanRead => true;
 
-    /// <inheritdoc/>
     public override bool CanSeek => false;
 
-    /// <inheritdoc/>
     public override bool CanWrite => false;
 
-    /// <inheritdoc/>
     public override long Length => throw new NotSupportedException();
 
-    /// <inheritdoc/>
     public override long Position { get => throw new NotSupportedException(); set => throw new NotSupportedException(); }
 
-    /// <inheritdoc/>
     public override void Flush()
     {
     }
 
-    /// <inheritdoc/>
     public override long Seek(long offset, SeekOrigin origin) => throw new NotSupportedException();
 
-    /// <inheritdoc/>
     public override void SetLength(long value) => throw new NotSupportedException();
 
-    /// <inheritdoc/>
     public override void Write(byte[] buffer, int offset, int count) => throw new NotSupportedException();
 }

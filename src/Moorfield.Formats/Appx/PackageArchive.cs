@@ -1,7 +1,5 @@
-using System.Collections.Immutable;
 using System.IO.Compression;
 using System.Security.Cryptography;
-using System.Text;
 using System.Xml;
 using System.Xml.Linq;
 using Moorfield.Formats.Native;
@@ -257,7 +255,6 @@ public sealed class PackageArchive : IDisposable
         }
     }
 
-    /// <inheritdoc/>
     public void Dispose()
     {
         _zip.Dispose();

@@ -28,16 +28,12 @@ public readonly struct PackageFamilyName : IEquatable<PackageFamilyName>, ICompa
         return ok;
     }
 
-    /// <inheritdoc/>
     public bool Equals(PackageFamilyName other) => Text.Equals(other.Text, StringComparison.OrdinalIgnoreCase);
 
-    /// <inheritdoc/>
     public override bool Equals(object? obj) => obj is PackageFamilyName other && Equals(other);
 
-    /// <inheritdoc/>
     public override int GetHashCode() => Text.GetHashCode(StringComparison.OrdinalIgnoreCase);
 
-    /// <inheritdoc/>
     public int CompareTo(PackageFamilyName other) => string.Compare(Text, other.Text, StringComparison.OrdinalIgnoreCase);
 
     /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
@@ -53,6 +49,5 @@ public readonly struct PackageFamilyName : IEquatable<PackageFamilyName>, ICompa
     /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator >=(PackageFamilyName left, PackageFamilyName right) => left.CompareTo(right) >= 0;
 
-    /// <inheritdoc/>
     public override string ToString() => Text;
 }

@@ -76,13 +76,10 @@ public sealed class PackageFullName : IEquatable<PackageFullName>, IComparable<P
         return true;
     }
 
-    /// <inheritdoc/>
     public bool Equals(PackageFullName? other) => other is not null && _text.Equals(other._text, StringComparison.OrdinalIgnoreCase);
 
-    /// <inheritdoc/>
     public override bool Equals(object? obj) => Equals(obj as PackageFullName);
 
-    /// <inheritdoc/>
     public override int GetHashCode() => _text.GetHashCode(StringComparison.OrdinalIgnoreCase);
 
     /// <summary>By name, then version, then the rest.</summary>
@@ -109,6 +106,5 @@ public sealed class PackageFullName : IEquatable<PackageFullName>, IComparable<P
     /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
     public static bool operator !=(PackageFullName? left, PackageFullName? right) => !(left == right);
 
-    /// <inheritdoc/>
     public override string ToString() => _text;
 }

@@ -1,5 +1,3 @@
-using System.Globalization;
-
 namespace Moorfield.Formats.Appx;
 
 /// <summary>A package version: four numbers, each 0 to 65535, compared from left to right. Source: docs/on-disk.md, "Identity" [doc].</summary>
@@ -27,7 +25,6 @@ public readonly record struct PackageVersion(ushort Major, ushort Minor, ushort 
 
     private ulong Order => ((ulong)Major << 48) | ((ulong)Minor << 32) | ((ulong)Build << 16) | Revision;
 
-    /// <inheritdoc/>
     public int CompareTo(PackageVersion other) => Order.CompareTo(other.Order);
 
     /// <summary>As <see cref="CompareTo"/> says.</summary>
@@ -39,6 +36,5 @@ public readonly record struct PackageVersion(ushort Major, ushort Minor, ushort 
     /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator >=(PackageVersion left, PackageVersion right) => left.Order >= right.Order;
 
-    /// <inheritdoc/>
     public override string ToString() => string.Create(CultureInfo.InvariantCulture, $"{Major}.{Minor}.{Build}.{Revision}");
 }

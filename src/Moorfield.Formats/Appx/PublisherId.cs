@@ -1,6 +1,4 @@
-using System.Runtime.InteropServices;
 using System.Security.Cryptography;
-using System.Text;
 
 namespace Moorfield.Formats.Appx;
 

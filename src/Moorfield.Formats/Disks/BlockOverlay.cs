@@ -11,7 +11,6 @@ public sealed class BlockOverlay(BlockSource source) : BlockSource
 
     private readonly Dictionary<long, (byte[] Before, byte[] Now)> _pages = [];
 
-    /// <inheritdoc/>
     public override long Length => source.Length;
 
     /// <summary>What it stands in front of.</summary>
@@ -21,7 +20,6 @@ public sealed class BlockOverlay(BlockSource source) : BlockSource
     public IEnumerable<ChangedPage> Changed() => _pages.Where(p => !p.Value.Before.AsSpan().SequenceEqual(p.Value.Now)).OrderBy(p => p.Key)
         .Select(p => new ChangedPage(p.Key * PageSize, p.Value.Before, p.Value.Now));
 
-    /// <inheritdoc/>
     public override void Read(long offset, Span<byte> buffer)
     {
         CheckInside(offset, buffer.Length);
@@ -52,7 +50,6 @@ public sealed class BlockOverlay(BlockSource source) : BlockSource
         }
     }
 
-    /// <inheritdoc/>
     public override void Write(long offset, ReadOnlySpan<byte> bytes)
     {
         CheckInside(offset, bytes.Length);
@@ -84,7 +81,6 @@ public sealed class BlockOverlay(BlockSource source) : BlockSource
         return (offset / PageSize, within, Math.Min(PageSize - within, left));
     }
 
-    /// <inheritdoc/>
     protected override void Dispose(bool disposing) => source.Dispose();
 }
 

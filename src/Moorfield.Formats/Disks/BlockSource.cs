@@ -1,5 +1,3 @@
-using Microsoft.Win32.SafeHandles;
-
 namespace Moorfield.Formats.Disks;
 
 /// <summary>Something that holds the bytes of a disk or a part of one, read and written at any place. Not for two threads at once.</summary>
@@ -28,7 +26,6 @@ public abstract class BlockSource : IDisposable
             throw new IOException($"ends at {Length:N0} bytes, before what it says of itself");
     }
 
-    /// <inheritdoc/>
     public void Dispose()
     {
         Dispose(disposing: true);
@@ -49,10 +46,8 @@ public abstract class BlockSource : IDisposable
 public sealed class FileSource(
     SafeFileHandle file, Action? close, long length, Action<long, ReadOnlyMemory<byte>> write, Action flush) : BlockSource
 {
-    /// <inheritdoc/>
     public override long Length => length;
 
-    /// <inheritdoc/>
     public override void Read(long offset, Span<byte> buffer)
     {
         CheckInside(offset, buffer.Length);
@@ -65,43 +60,35 @@ public sealed class FileSource(
         }
     }
 
-    /// <inheritdoc/>
     public override void Write(long offset, ReadOnlySpan<byte> bytes)
     {
         CheckInside(offset, bytes.Length);
         write(offset, bytes.ToArray());
     }
 
-    /// <inheritdoc/>
     public override void Flush() => flush();
 
-    /// <inheritdoc/>
     protected override void Dispose(bool disposing) => close?.Invoke();
 }
 
 /// <summary>A stretch of another source, which is closed with it.</summary>
 public sealed class PartSource(BlockSource whole, long start, long length) : BlockSource
 {
-    /// <inheritdoc/>
     public override long Length => length;
 
-    /// <inheritdoc/>
     public override void Read(long offset, Span<byte> buffer)
     {
         CheckInside(offset, buffer.Length);
         whole.Read(start + offset, buffer);
     }
 
-    /// <inheritdoc/>
     public override void Write(long offset, ReadOnlySpan<byte> bytes)
     {
         CheckInside(offset, bytes.Length);
         whole.Write(start + offset, bytes);
     }
 
-    /// <inheritdoc/>
     public override void Flush() => whole.Flush();
 
-    /// <inheritdoc/>
     protected override void Dispose(bool disposing) => whole.Dispose();
 }

@@ -1,10 +1,7 @@
 using System.Collections.Concurrent;
 using System.ComponentModel;
 using System.Diagnostics;
-using System.Globalization;
 using System.Security.Cryptography;
-using System.Text;
-using Microsoft.Win32.SafeHandles;
 using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Disks;

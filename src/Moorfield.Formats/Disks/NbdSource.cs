@@ -1,4 +1,3 @@
-using System.Buffers.Binary;
 using System.Net.Sockets;
 
 namespace Moorfield.Formats.Disks;
@@ -36,7 +35,6 @@ public sealed class NbdSource : BlockSource
     /// <summary>Called when this is closed.</summary>
     internal Action Closed { get; set; } = () => { };
 
-    /// <inheritdoc/>
     public override long Length => _length;
 
     /// <summary>Connects to a server.</summary>
@@ -113,7 +111,6 @@ public sealed class NbdSource : BlockSource
         }
     }
 
-    /// <inheritdoc/>
     public override void Read(long offset, Span<byte> buffer)
     {
         CheckInside(offset, buffer.Length);
@@ -141,7 +138,6 @@ public sealed class NbdSource : BlockSource
         return _cache[start] = bytes;
     }
 
-    /// <inheritdoc/>
     public override void Write(long offset, ReadOnlySpan<byte> bytes)
     {
         CheckInside(offset, bytes.Length);
@@ -155,7 +151,6 @@ public sealed class NbdSource : BlockSource
         }
     }
 
-    /// <inheritdoc/>
     public override void Flush()
     {
         if ((_flags & HasFlush) != 0)
@@ -202,7 +197,6 @@ public sealed class NbdSource : BlockSource
         }
     }
 
-    /// <inheritdoc/>
     protected override void Dispose(bool disposing)
     {
         if (_isClosed)

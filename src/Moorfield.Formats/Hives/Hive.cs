@@ -1,5 +1,3 @@
-using System.Runtime.InteropServices;
-using Microsoft.Win32.SafeHandles;
 using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Hives;
@@ -156,6 +154,5 @@ public sealed class Hive : IRegistry
         return new IOException($"libhivex could not {what}: {Marshal.GetPInvokeErrorMessage(error)}");
     }
 
-    /// <inheritdoc/>
     public void Dispose() => Handle.Dispose();
 }

@@ -1,6 +1,3 @@
-using System.Buffers.Binary;
-using Microsoft.Win32.SafeHandles;
-
 namespace Moorfield.Formats.Hives;
 
 /// <summary>The base block of a hive: its first 4096 bytes. Source: docs/on-disk.md, "Hives" [doc].</summary>

@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using System.Runtime.InteropServices;
-using System.Text;
 using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Hives;

@@ -1,5 +1,3 @@
-using System.Buffers.Binary;
-using Microsoft.Win32.SafeHandles;
 using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Hives;

@@ -1,6 +1,4 @@
-using System.Buffers.Binary;
 using System.Collections;
-using Microsoft.Win32.SafeHandles;
 using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Hives;

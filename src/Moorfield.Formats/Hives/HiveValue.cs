@@ -1,7 +1,3 @@
-using System.Buffers.Binary;
-using System.Runtime.InteropServices;
-using System.Text;
-
 namespace Moorfield.Formats.Hives;
 
 /// <summary>Registry value types. Source: the platform's winnt.h [doc].</summary>
@@ -82,11 +78,9 @@ public sealed record HiveValue(string Name, HiveValueType Type, ReadOnlyMemory<b
     public uint? AsDWord() =>
         Type == HiveValueType.DWord && Data.Length == sizeof(uint) ? MemoryMarshal.Read<uint>(Data.Span) : null;
 
-    /// <inheritdoc/>
     public bool Equals(HiveValue? other) =>
         other is not null && Name.Equals(other.Name, StringComparison.OrdinalIgnoreCase) && Type == other.Type
             && Data.Span.SequenceEqual(other.Data.Span);
 
-    /// <inheritdoc/>
     public override int GetHashCode() => HashCode.Combine(Name.GetHashCode(StringComparison.OrdinalIgnoreCase), Type, Data.Length);
 }

@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-
 namespace Moorfield.Formats.Hives;
 
 /// <summary>A part of a registry as it is read, whatever holds it: a hive's file, or what a machine said of it.</summary>
@@ -41,6 +39,9 @@ public interface IRegistryKey
 
     /// <summary>The value of that name (empty: the default value), any case; null when there is none.</summary>
     HiveValue? Value(string name);
+
+    /// <summary>A record of this key and everything below it.</summary>
+    RecordedKey Export() => new(Name, Values(), [.. Children().Select(c => c.Export())]);
 
     /// <summary>The text of a string value; null when it is missing or of another type.</summary>
     string? Text(string name) => Value(name)?.AsString();

@@ -1,6 +1,3 @@
-using System.Buffers.Binary;
-using System.Text;
-
 namespace Moorfield.Formats.Hives;
 
 /*

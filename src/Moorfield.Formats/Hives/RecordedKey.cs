@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-
 namespace Moorfield.Formats.Hives;
 
 /// <summary>
@@ -8,7 +6,6 @@ namespace Moorfield.Formats.Hives;
 /// </summary>
 public sealed record RecordedKey(string Name, ImmutableArray<HiveValue> Values, ImmutableArray<RecordedKey> Keys)
 {
-    /// <inheritdoc/>
     public bool Equals(RecordedKey? other) =>
         other is not null
         && Name.Equals(other.Name, StringComparison.OrdinalIgnoreCase)
@@ -16,7 +13,6 @@ public sealed record RecordedKey(string Name, ImmutableArray<HiveValue> Values, 
         && Sorted(Values, v => v.Name).SequenceEqual(Sorted(other.Values, v => v.Name))
         && Sorted(Keys, k => k.Name).SequenceEqual(Sorted(other.Keys, k => k.Name));
 
-    /// <inheritdoc/>
     public override int GetHashCode() => HashCode.Combine(Name.GetHashCode(StringComparison.OrdinalIgnoreCase), Values.Length, Keys.Length);
 
     private static IEnumerable<T> Sorted<T>(ImmutableArray<T> items, Func<T, string> name) => items.OrderBy(name, StringComparer.OrdinalIgnoreCase);

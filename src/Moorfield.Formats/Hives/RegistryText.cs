@@ -1,7 +1,3 @@
-using System.Collections.Immutable;
-using System.Globalization;
-using System.Text;
-
 namespace Moorfield.Formats.Hives;
 
 /*

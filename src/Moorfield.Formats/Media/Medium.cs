@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Microsoft.Win32.SafeHandles;
-
 namespace Moorfield.Formats.Media;
 
 /// <summary>

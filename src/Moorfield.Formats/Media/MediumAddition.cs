@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-
 namespace Moorfield.Formats.Media;
 
 /// <summary>A file that a medium gets beside those that it has.</summary>

@@ -1,6 +1,3 @@
-using System.Buffers.Binary;
-using Microsoft.Win32.SafeHandles;
-
 namespace Moorfield.Formats.Media;
 
 /*

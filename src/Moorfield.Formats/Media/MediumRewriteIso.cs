@@ -1,6 +1,3 @@
-using System.Buffers.Binary;
-using System.Text;
-
 namespace Moorfield.Formats.Media;
 
 /// <content>The views of ISO 9660 and Joliet: descriptors, path tables, folders.</content>

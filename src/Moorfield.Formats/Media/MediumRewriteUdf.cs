@@ -1,6 +1,3 @@
-using System.Buffers.Binary;
-using System.Text;
-
 namespace Moorfield.Formats.Media;
 
 /// <content>The UDF view: anchors, descriptors, file set, file entries and folders, each with its checksums.</content>

@@ -1,7 +1,3 @@
-using System.Buffers.Binary;
-using System.Collections.Immutable;
-using System.Text;
-
 namespace Moorfield.Formats.Media;
 
 /*

@@ -1,5 +1,3 @@
-using System.Runtime.InteropServices;
-
 namespace Moorfield.Formats.Native;
 
 /// <summary>libhivex, as declared in hivex.h (Debian package libhivex0).</summary>

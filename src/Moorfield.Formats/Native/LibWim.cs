@@ -1,5 +1,3 @@
-using System.Runtime.InteropServices;
-
 namespace Moorfield.Formats.Native;
 
 /// <summary>The codecs of libwim, and its export, split and join, as declared in wimlib.h (Debian package libwim15).</summary>

@@ -1,5 +1,4 @@
 using System.IO.MemoryMappedFiles;
-using Microsoft.Win32.SafeHandles;
 
 namespace Moorfield.Formats.Native;
 
@@ -36,7 +35,6 @@ public sealed unsafe class MappedFile : IDisposable
         return new ReadOnlySpan<byte>(_start + offset, length);
     }
 
-    /// <inheritdoc/>
     public void Dispose()
     {
         _view?.SafeMemoryMappedViewHandle.ReleasePointer();

@@ -1,5 +1,4 @@
 using System.Buffers;
-using System.Buffers.Binary;
 using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Ntfs;

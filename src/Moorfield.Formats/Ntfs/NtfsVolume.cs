@@ -1,5 +1,3 @@
-using System.Buffers.Binary;
-using System.Runtime.InteropServices;
 using Moorfield.Formats.Disks;
 using Moorfield.Formats.Native;
 
@@ -367,7 +365,6 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         }
     }
 
-    /// <inheritdoc/>
     public void Dispose()
     {
         try

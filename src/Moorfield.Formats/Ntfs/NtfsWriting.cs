@@ -1,6 +1,3 @@
-using System.Buffers.Binary;
-using System.Collections.Immutable;
-using System.Text;
 using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Ntfs;

@@ -1,4 +1,3 @@
-using System.Buffers.Binary;
 using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Ntfs;

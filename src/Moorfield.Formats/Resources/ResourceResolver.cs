@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-
 namespace Moorfield.Formats.Resources;
 
 /// <summary>

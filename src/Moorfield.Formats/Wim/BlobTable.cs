@@ -1,6 +1,3 @@
-using System.Buffers.Binary;
-using System.Collections.Immutable;
-
 namespace Moorfield.Formats.Wim;
 
 /// <summary>One entry of the blob table.</summary>

@@ -1,6 +1,3 @@
-using System.Buffers.Binary;
-using Microsoft.Win32.SafeHandles;
-
 namespace Moorfield.Formats.Wim;
 
 /// <summary>Where the chunks of one resource lie in the file. Chunks are independent of each other.</summary>

@@ -1,5 +1,3 @@
-using Microsoft.Win32.SafeHandles;
-
 namespace Moorfield.Formats.Wim;
 
 /// <summary>

@@ -1,6 +1,3 @@
-using System.Buffers.Binary;
-using System.Runtime.InteropServices;
-
 namespace Moorfield.Formats.Wim;
 
 /// <summary>File attributes that matter here. Source: the platform's winnt.h [doc].</summary>

@@ -1,5 +1,4 @@
 using System.Buffers;
-using System.Buffers.Binary;
 
 namespace Moorfield.Formats.Wim;
 

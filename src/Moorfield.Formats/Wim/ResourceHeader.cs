@@ -1,5 +1,3 @@
-using System.Buffers.Binary;
-
 namespace Moorfield.Formats.Wim;
 
 /// <summary>Of a resource. Source: docs/wim-format.md, "Resource header" [doc].</summary>

@@ -1,5 +1,3 @@
-using System.Buffers.Binary;
-
 namespace Moorfield.Formats.Wim;
 
 /// <summary>A SHA-1: what a WIM knows each content by. All zeroes stands for "no content".</summary>

@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using Microsoft.Win32.SafeHandles;
-
 namespace Moorfield.Formats.Wim;
 
 /// <summary>A stretch of a file.</summary>

@@ -1,5 +1,4 @@
 using System.Collections.Concurrent;
-using Microsoft.Win32.SafeHandles;
 
 namespace Moorfield.Formats.Wim;
 

@@ -1,6 +1,5 @@
 using System.Collections.Concurrent;
 using System.Security.Cryptography;
-using Microsoft.Win32.SafeHandles;
 
 namespace Moorfield.Formats.Wim;
 
@@ -362,7 +361,6 @@ public sealed class WimFile : IDisposable
         }
     }
 
-    /// <inheritdoc/>
     public void Dispose()
     {
         foreach (var codec in _codecs.Values)

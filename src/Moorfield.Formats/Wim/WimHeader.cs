@@ -1,5 +1,3 @@
-using System.Buffers.Binary;
-
 namespace Moorfield.Formats.Wim;
 
 /// <summary>How contents are compressed. Source: docs/wim-format.md, "Header" [doc].</summary>

@@ -1,6 +1,3 @@
-using System.Collections.Immutable;
-using System.Globalization;
-using System.Text;
 using System.Xml;
 using System.Xml.Linq;
 

@@ -1,20 +1,16 @@
 using System.Buffers;
-using System.CommandLine;
-using System.Text;
 using System.Text.Json;
-using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
-using Moorfield.Reporting;
 using Serilog;
 using Serilog.Debugging;
 using Serilog.Events;
 using Serilog.Formatting;
 
-namespace Moorfield.Cli;
+namespace Moorfield.Core.Operations;
 
 /// <summary>One line of the run log.</summary>
 /// <param name="Result">done, failed, refused or stopped.</param>
@@ -26,39 +22,21 @@ internal sealed record LogLine(
 /// The run log: one line for each change that was made to a target or a vault, in a file that is rotated, or in one that a person names. It
 /// holds no notes and no contents of files, and no control characters.
 /// </summary>
-internal static class RunLog
+/// <param name="file">That a person named, or "none"; null for what the settings say, or the usual one.</param>
+/// <param name="format">text or json; null for what the settings say, or text.</param>
+/// <param name="fault">Told when the log cannot be written.</param>
+public sealed class RunLog(string? file, string? format, Action<string> fault)
 {
     private const long MaxBytes = 10 << 20;
     private const int MaxFiles = 10;
     private const int LinesAtOnce = 200;
     private const string None = "none";
 
-    /// <summary>Belongs to every command.</summary>
-    internal static readonly Option<string?> FileOption = new("--log")
-    {
-        Description = "File to which each change is logged, or none (default: $XDG_STATE_HOME/moorfield/log/moorfield.log, rotated)",
-        HelpName = "FILE",
-        Recursive = true,
-    };
-
-    /// <summary>Belongs to every command.</summary>
-    internal static readonly Option<string?> FormatOption = Formats();
-
-    private static string? _file;
-    private static string? _format;
-
-    private static Option<string?> Formats()
-    {
-        var option = new Option<string?>("--log-format") { Description = "How it is written: text, json", HelpName = "FORMAT", Recursive = true };
-        option.AcceptOnlyFromAmong("text", "json");
-        return option;
-    }
-
-    /// <summary>Takes what a person wants of it.</summary>
-    internal static void Append(ParseResult parsed) => (_file, _format) = (parsed.GetValue(FileOption), parsed.GetValue(FormatOption));
+    /// <summary>The forms in which it can be written.</summary>
+    public static string[] Formats { get; } = ["text", "json"];
 
     /// <summary>Logs a run, change by change.</summary>
-    internal static void Write(string action, Target target, RunRequest request, IReadOnlyCollection<SystemSnapshot> systems, Outcome outcome)
+    public void Write(string action, Target target, RunRequest request, IReadOnlyCollection<SystemSnapshot> systems, Outcome outcome)
     {
         var failed = outcome.Failures.Select(f => (f.What, f.Edition)).ToHashSet();
         var messages = outcome.Failures.ToLookup(f => (f.What, f.Edition), f => f.Message);
@@ -72,7 +50,8 @@ internal static class RunLog
     }
 
     /// <summary>Logs what is about no single change of a target.</summary>
-    internal static void Write(string action, string target, int? point, string result, string what, string? message = null) =>
+    /// <param name="result">done, failed, refused or stopped.</param>
+    public void Write(string action, string target, int? point, string result, string what, string? message = null) =>
         Write([new LogLine(action, target, point, null, null, null, result, what, message)]);
 
     /// <summary>The account whose hive, key or rows a change is in; null when it is nobody's.</summary>
@@ -95,9 +74,9 @@ internal static class RunLog
             : parts.FirstOrDefault(p => p.StartsWith("S-1-5-21-", StringComparison.Ordinal) || p.StartsWith("S-1-12-1-", StringComparison.Ordinal));
     }
 
-    private static void Write(IEnumerable<LogLine> lines)
+    private void Write(IEnumerable<LogLine> lines)
     {
-        string? named = _file ?? Settings.Current.Log;
+        string? named = file ?? Settings.Current.Log;
         if (named == None)
             return;
         string path = named is null ? Path.Combine(Vault.StateFolder, "log", "moorfield.log") : Path.GetFullPath(named);
@@ -112,7 +91,7 @@ internal static class RunLog
             else
                 using (File.Open(path, FileMode.Append, FileAccess.Write, FileShare.ReadWrite)) { } // says what is wrong, where Serilog is silent
             using var log = new LoggerConfiguration().WriteTo.File(
-                new LineFormatter((_format ?? Settings.Current.LogFormat) == "json"), path,
+                new LineFormatter((format ?? Settings.Current.LogFormat) == "json"), path,
                 fileSizeLimitBytes: named is null ? MaxBytes : null, rollOnFileSizeLimit: named is null,
                 retainedFileCountLimit: named is null ? MaxFiles : null, shared: true, encoding: new UTF8Encoding(false)).CreateLogger();
             // Each event is a write of its own, under a lock.
@@ -125,7 +104,7 @@ internal static class RunLog
             error ??= e.Message;
         }
         if (error is not null)
-            ConsoleOutput.Error($"The run log {path} cannot be written: {Plain(error.Split('\n')[0]).TrimEnd('.')}. All else was done as told.");
+            fault($"The run log {path} cannot be written: {Plain(error.Split('\n')[0]).TrimEnd('.')}. All else was done as told.");
     }
 
     /// <summary>A text without what could steer a terminal or break a line.</summary>

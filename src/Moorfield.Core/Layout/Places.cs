@@ -1,6 +1,4 @@
-using Moorfield.Core.Model;
-
-namespace Moorfield.Core.Reading;
+namespace Moorfield.Core.Layout;
 
 /// <summary>Where Windows keeps things. Every line is a fact of <c>docs/on-disk.md</c>.</summary>
 internal static class Places
@@ -11,6 +9,13 @@ internal static class Places
     internal static readonly WindowsPath SystemPackages = WindowsPath.Of(@"Windows\SystemApps");
     internal static readonly WindowsPath Repository = WindowsPath.Of(@"ProgramData\Microsoft\Windows\AppRepository");
     internal static readonly WindowsPath StateRepository = Repository / "StateRepository-Machine.srd";
+
+    /// <summary>The write-ahead log beside the state repository.</summary>
+    internal static readonly WindowsPath RepositoryLog = Repository / (StateRepository.Name + "-wal");
+
+    /// <summary>What SQLite kept beside the state repository to roll a transaction back that was cut off.</summary>
+    internal static readonly WindowsPath RepositoryJournal = Repository / (StateRepository.Name + "-journal");
+
     internal static readonly WindowsPath DefaultAssociations = WindowsPath.Of(@"Windows\System32\OEMDefaultAssociations.xml");
     internal static readonly WindowsPath DefaultProfile = WindowsPath.Of(@"Users\Default");
     internal static readonly WindowsPath Pins = DefaultProfile / "AppData" / "Local" / "Microsoft" / "Windows" / "Shell" / "LayoutModification.json";
@@ -18,6 +23,13 @@ internal static class Places
 
     internal static WindowsPath UserHive(WindowsPath profile) => profile / "NTUSER.DAT";
     internal static WindowsPath Classes(WindowsPath profile) => profile / "AppData" / "Local" / "Microsoft" / "Windows" / "UsrClass.dat";
+
+    /// <summary>The transaction logs of a hive.</summary>
+    internal static IEnumerable<WindowsPath> LogsOf(WindowsPath hive) => new[] { ".LOG1", ".LOG2" }.Select(e => hive.Parent / (hive.Name + e));
+
+    /// <summary>Files that go back with another one.</summary>
+    internal static IEnumerable<WindowsPath> Beside(WindowsPath path) =>
+        path == StateRepository ? [RepositoryLog, RepositoryJournal] : LogsOf(path);
 
     // Inside a profile.
     internal const string AppDataFolder = @"AppData\Local\Packages";

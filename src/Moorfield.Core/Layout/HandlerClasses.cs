@@ -1,9 +1,7 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 
-namespace Moorfield.Core.Reading;
+namespace Moorfield.Core.Layout;
 
 /// <summary>What the classes of a machine or an account say of who opens what.</summary>
 /// <param name="Owners">Families by ProgId: those of packages (<c>AppX…</c>) say whose they are in Application\AppUserModelID. [seen]</param>

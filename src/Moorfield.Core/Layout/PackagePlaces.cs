@@ -1,9 +1,7 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
 using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 
-namespace Moorfield.Core.Reading;
+namespace Moorfield.Core.Layout;
 
 /// <summary>What a place is kept in.</summary>
 internal enum PlaceContainer

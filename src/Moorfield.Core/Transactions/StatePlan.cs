@@ -1,6 +1,6 @@
-using System.Collections.Immutable;
 using Moorfield.Core.Images;
-using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Reading;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Wim;
 
@@ -17,33 +17,32 @@ public sealed record StatePlan(ImmutableArray<Change> Changes, ImmutableArray<Ru
     internal IReadOnlyDictionary<Sha1Hash, RestorableContent> Contents { get; init; } = ImmutableDictionary<Sha1Hash, RestorableContent>.Empty;
 }
 
-/// <summary>
-/// Works out what differs between a recorded state and what is there now, in all places where packages stand, and the changes that put it
-/// back. What is no package's state is not looked at.
-/// </summary>
-public static class StatePlanner
+/// <summary>Plans the way back to a recorded state.</summary>
+public static class StatePlans
 {
     /// <param name="vault">That holds the restore point.</param>
     /// <param name="point">A recorded state.</param>
     /// <param name="editions">Only these; null for all that were recorded.</param>
     /// <param name="guards">Whose values are put back as well.</param>
     /// <exception cref="MoorfieldException">One of the two cannot be read, or Windows was updated since (refused).</exception>
-    public static StatePlan Plan(IUndoTarget target, Vault vault, RestorePoint point, ISet<int?>? editions, IReadOnlyCollection<Guard> guards)
+    public static StatePlan Of(IUndoTarget target, Vault vault, RestorePoint point, ISet<int?>? editions, IReadOnlyCollection<Guard> guards)
     {
         var recorded = new RecordedTreeProvider(vault, point);
         var contents = target.DroppedContents(vault, null);
         var later = LaterTrees(vault, point);
-        var plans = point.State!.Systems.Where(s => editions is null || editions.Contains(s.Edition)).Select(system => recorded.With(system.Edition,
+        var steps = point.State!.Systems.Where(s => editions is null || editions.Contains(s.Edition)).Select(system => recorded.With(system.Edition,
             then => target.Systems.With(system.Edition, now =>
             {
-                using var difference = new StateDifference(then, now, system, later, contents, guards, point.State.WithFiles);
-                return difference.Plan();
+                using var old = new SystemFacts(then);
+                using var present = new SystemFacts(now);
+                return new StateDifference(old, present, SystemReader.Read(then, guards), SystemReader.Read(now, guards), system,
+                    new StateFacts(system, later, contents, point.State.WithFiles), guards).Plan();
             }))).ToList();
-        return new StatePlan([.. plans.SelectMany(p => p.Changes)], [.. plans.SelectMany(p => p.Left)],
-            [.. plans.SelectMany(p => p.Notes).Distinct(StringComparer.Ordinal)])
+        return new StatePlan([.. steps.SelectMany(p => p.Changes)], [.. steps.SelectMany(p => p.Left)],
+            [.. steps.SelectMany(p => p.Notes).Distinct(StringComparer.Ordinal)])
         {
             Contents = contents?.Restorable ?? ImmutableDictionary<Sha1Hash, RestorableContent>.Empty,
-            Names = plans.SelectMany(p => p.Names).DistinctBy(n => n.Key, StringComparer.OrdinalIgnoreCase)
+            Names = steps.SelectMany(p => p.Names).DistinctBy(n => n.Key, StringComparer.OrdinalIgnoreCase)
                 .ToImmutableDictionary(StringComparer.OrdinalIgnoreCase),
         };
     }
@@ -53,4 +52,15 @@ public static class StatePlanner
         PointHistory.Read(vault, _ => { }).Select(s => s.Point).Where(p => p.Number > point.Number && p.Target.IsSameSystemAs(point.Target))
             .OrderByDescending(p => p.Number).SelectMany(p => vault.TryRead(p.Number)?.Changes.OfType<TreeRemoved>() ?? [])
             .Where(c => c.Recorded is not null).ToLookup(c => (c.Edition, c.Path), c => c.Recorded!);
+
+    private sealed class StateFacts(
+        RecordedSystem system, ILookup<(int?, WindowsPath), RecordedTree> later, DroppedContents? contents, bool withFiles) : IStateFacts
+    {
+        public bool WithFiles => withFiles;
+
+        public RecordedTree? Later(WindowsPath path) => later[(system.Edition, path)].FirstOrDefault(t =>
+            contents is not null || system.Trees.IsEmpty || t.Entries[0].GetType() == system.Trees[0].Tree.Entries[0].GetType());
+
+        public bool HasContents(RecordedTree tree) => contents is null || WimEdition.Contents(tree).All(contents.Has);
+    }
 }

@@ -1,9 +1,6 @@
-using System.Collections.Immutable;
-using Moorfield.Core.Model;
-using Moorfield.Core.Reading;
-using Moorfield.Core.Trees;
+using Moorfield.Core.Layout;
 
-namespace Moorfield.Core.Transactions;
+namespace Moorfield.Core.Planning;
 
 /// <summary>
 /// The share that one account has in the changes of a run: its own entries, and of what it had the machine's, without which it could not have
@@ -11,9 +8,9 @@ namespace Moorfield.Core.Transactions;
 /// </summary>
 internal static class AccountShare
 {
-    internal static ImmutableArray<Change> Of(ImmutableArray<Change> changes, Account account, ITreeProvider target)
+    /// <param name="number">Of the account in the state repository; null when it has none.</param>
+    internal static ImmutableArray<Change> Of(ImmutableArray<Change> changes, Account account, string? number)
     {
-        string? number = target.With(null, tree => NumberOf(tree, account.Sid));
         var families = changes.Where(c => IsOf(c, account) || (c is RowsRemoved { Sid: null, Rows: { } rows } && Own(rows, number).Count > 0))
             .Select(c => c.Family).ToHashSet(StringComparer.OrdinalIgnoreCase);
         var share = ImmutableArray.CreateBuilder<Change>();
@@ -42,7 +39,7 @@ internal static class AccountShare
     /// <summary>Whether it is another account's, or that of accounts not yet made.</summary>
     private static bool IsOfOthers(Change change) => change switch
     {
-        HiveChange hive => hive.Hive != Places.Software || hive is ValueChanged || hive.Key.Split('\\').Any(MachineRegistry.IsPerson)
+        HiveChange hive => hive.Hive != Places.Software || hive is ValueChanged || hive.Key.Split('\\').Any(Account.IsPerson)
             || PackagePlaces.KeysIn(PlaceContainer.Software).Any(p => (p.Scope == TraceScope.Newcomers || p == PackagePlaces.Blocked)
                 && hive.Key.StartsWith(p.Path + @"\", StringComparison.OrdinalIgnoreCase)),
         TreeChange tree => tree.Path.Names[0].Equals("Users", StringComparison.OrdinalIgnoreCase),
@@ -55,21 +52,13 @@ internal static class AccountShare
         folder is { } profile && path.ToString().StartsWith(profile + @"\", StringComparison.OrdinalIgnoreCase);
 
     private static HashSet<RecordedRow> Own(ImmutableArray<RecordedRow> rows, string? number) =>
-        number is null ? [] : RepositoryRows.OfAccounts(rows, number);
+        number is null ? [] : RecordedRow.OfAccounts(rows, number);
 
     /// <summary>The rows without those that tell what other accounts had.</summary>
     /// <param name="number">Of the account in the state repository.</param>
     private static ImmutableArray<RecordedRow> Share(ImmutableArray<RecordedRow> rows, string? number)
     {
-        var (all, own) = (RepositoryRows.OfAccounts(rows), Own(rows, number));
+        var (all, own) = (RecordedRow.OfAccounts(rows), Own(rows, number));
         return [.. rows.Where(r => !all.Contains(r) || own.Contains(r))];
-    }
-
-    private static string? NumberOf(WindowsTree tree, string sid)
-    {
-        using var repository = StateRepository.Open(tree, new SnapshotNotes());
-        return repository is null ? null : RepositoryGuard.Query(repository.Connection,
-            "SELECT _UserID FROM User WHERE UserSid = $sid COLLATE NOCASE", r => r.GetInt64(0), ("$sid", sid)).Select(n => n.ToString(
-                System.Globalization.CultureInfo.InvariantCulture)).FirstOrDefault();
     }
 }

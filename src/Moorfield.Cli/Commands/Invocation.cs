@@ -1,0 +1,67 @@
+using Moorfield.Core.Operations;
+using Moorfield.Core.Targets;
+
+namespace Moorfield.Cli.Commands;
+
+/// <summary>What the program gives every command to work with.</summary>
+internal sealed class Surroundings(ConsoleOutput console, Interruption interruption) : InvocationConfiguration
+{
+    internal ConsoleOutput Console => console;
+
+    internal Interruption Interruption => interruption;
+}
+
+/// <summary>One call of a command: what was typed, where it speaks, and what options that every command has ask for.</summary>
+internal sealed class Invocation
+{
+    private readonly ParseResult _parsed;
+    private readonly Surroundings _surroundings;
+
+    /// <exception cref="MoorfieldException">A value that every command takes means nothing.</exception>
+    internal Invocation(ParseResult parsed, Surroundings surroundings)
+    {
+        _parsed = parsed;
+        _surroundings = surroundings;
+        Log = new RunLog(GetValue(Common.LogFile), GetValue(Common.LogFormat), Console.Error);
+        Progress = new ProgressLine(Console);
+        ImmutableArray<string> languages = [.. (GetValue(Common.Language) ?? []).Select(CanonicalLanguage)];
+        OpenOptions = new OpenOptions { Partition = GetValue(Common.Partition), Languages = languages.IsEmpty ? null : languages };
+    }
+
+    /// <summary>Where results and everything besides go.</summary>
+    internal ConsoleOutput Console => _surroundings.Console;
+
+    internal RunLog Log { get; }
+
+    internal ProgressLine Progress { get; }
+
+    /// <summary>How targets are opened.</summary>
+    internal OpenOptions OpenOptions { get; }
+
+    /// <summary>Whether a person has said yes to several runs at once.</summary>
+    internal bool IsAgreed { get; set; }
+
+    /// <inheritdoc cref="Interruption.BeginChanging"/>
+    internal CancellationToken BeginChanging() => _surroundings.Interruption.BeginChanging();
+
+    internal T? GetValue<T>(Argument<T> argument) => _parsed.GetValue(argument);
+
+    internal T? GetValue<T>(Option<T> option) => _parsed.GetValue(option);
+
+    internal T GetRequiredValue<T>(Argument<T> argument) => _parsed.GetRequiredValue(argument);
+
+    internal T GetRequiredValue<T>(Option<T> option) => _parsed.GetRequiredValue(option);
+
+    /// <summary>Whether an option was typed.</summary>
+    internal bool Has(Option option) => _parsed.GetResult(option) is { Implicit: false };
+
+    /// <summary>What prints results in the format that was asked for.</summary>
+    internal IReportWriter Writer(Option<string> format) => ReportFormats.Open(GetValue(format), Console);
+
+    /// <summary>Prints a result in the format that was asked for.</summary>
+    internal void Write(Option<string> format, Report report) => Writer(format).Write(report);
+
+    private static string CanonicalLanguage(string language) => language.Length < 85 && language.Split('-') is [{ Length: 2 or 3 } first, .. var rest]
+        && first.All(char.IsAsciiLetter) && rest.All(p => p.Length is > 0 and < 9 && p.All(char.IsAsciiLetterOrDigit)) ? language
+            : throw new MoorfieldException(ErrorKind.InvalidUsage, $"'{language}' is no language tag, such as de-DE.");
+}

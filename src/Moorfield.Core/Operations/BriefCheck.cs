@@ -1,0 +1,67 @@
+using Moorfield.Core.Planning;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Core.Operations;
+
+/// <summary>One system held against a brief.</summary>
+/// <param name="Path">Of its target: full, or as it was given where it could not be opened.</param>
+/// <param name="Edition">Number of the edition; null on a volume.</param>
+/// <param name="Unmatched">Rules that take nothing in any system of the target; told with its first.</param>
+/// <param name="Error">Why it could not be read; null when it could.</param>
+public sealed record CheckedSystem(
+    string Path, string Name, int? Edition, ImmutableArray<BriefDifference> Differences, ImmutableArray<UnmatchedRule> Unmatched, string? Error)
+{
+    /// <summary>Whether it is as the brief wants it.</summary>
+    public bool Agrees => Error is null && Differences.IsEmpty;
+}
+
+/// <summary>Holds targets against a brief and changes nothing.</summary>
+/// <param name="who">For whom, instead of whom the brief says; empty for these.</param>
+/// <param name="editions">Of the images among the targets; all when empty.</param>
+/// <param name="points">What the vault knows of runs on the targets.</param>
+public sealed class BriefCheck(
+    Brief brief, IReadOnlyCollection<string> who, IReadOnlyCollection<string> editions, IReadOnlyList<PointSummary> points, OpenOptions options)
+{
+    // Each reads hives of a hundred megabytes.
+    private const int MaxAtOnce = 2;
+
+    /// <summary>All systems of the targets, in their order.</summary>
+    public ImmutableArray<CheckedSystem> Check(IReadOnlyList<string> paths)
+    {
+        var results = new ImmutableArray<CheckedSystem>[paths.Count];
+        Parallel.For(0, paths.Count, new ParallelOptions { MaxDegreeOfParallelism = MaxAtOnce }, i => results[i] = Check(paths[i]));
+        return [.. results.SelectMany(r => r)];
+    }
+
+    /// <summary>How a call ends that found these.</summary>
+    /// <param name="strict">Whether rules that take nothing count as a difference.</param>
+    public static ExitCode Verdict(ImmutableArray<CheckedSystem> systems, bool strict) =>
+        systems.Any(c => c.Error is not null) ? ExitCode.DoneInPart
+        : systems.Any(c => !c.Differences.IsEmpty || (strict && !c.Unmatched.IsEmpty)) ? ExitCode.Differs : ExitCode.Done;
+
+    private ImmutableArray<CheckedSystem> Check(string path)
+    {
+        try
+        {
+            using var target = Target.Open(path, new WriteInterceptor(), options with { Maker = brief.Maker });
+            var systems = target.Read(target.SelectEditions(target.HasEditions ? editions : []), brief.Guards);
+            var unmatched = UnmatchedRule.Find(brief, systems, PointHistory.RemovedNames(points, target.Identify(systems[0])));
+            return [.. systems.Select((snapshot, i) =>
+            {
+                var plan = RemovalPlanner.Plan(snapshot, BriefPlanner.ToRequest(brief, snapshot, who));
+                var identity = target.Identify(snapshot);
+                var differences = BriefPlanner.Differences(
+                    plan, snapshot, PointHistory.Removed(points, identity).Contains, PointHistory.Undone(points, identity).Contains);
+                return new CheckedSystem(target.FullPath, snapshot.EditionNumber is { } number ? $"edition {number} of {target.Name}" : target.Name,
+                    snapshot.EditionNumber, differences, i == 0 ? unmatched : [], null);
+            })];
+        }
+        catch (MoorfieldException e)
+        {
+            return [new CheckedSystem(path, path, null, [], [], e.Message)];
+        }
+    }
+}

@@ -1,0 +1,110 @@
+using Moorfield.Core.Selection;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Transactions;
+using Moorfield.Core.Vaults;
+
+namespace Moorfield.Core.Operations;
+
+/// <summary>What of the runs on a target is to be undone, and in which order.</summary>
+/// <param name="vault">That holds their restore points.</param>
+/// <param name="damaged">Told of each restore point that cannot be read.</param>
+public sealed class UndoChoice(Target target, Vault vault, Action<string> damaged)
+{
+    /// <summary>The restore point that a person means.</summary>
+    /// <param name="number">Null for the newest run on the target that is in effect.</param>
+    /// <exception cref="MoorfieldException">There is none, it is of another system, or undoing it would bring back half of a run.</exception>
+    public RestorePoint Choose(int? number)
+    {
+        var identity = target.Identify();
+        if (number is { } asked)
+        {
+            var point = vault.Read(asked);
+            if (InterruptedRun.UndoesHalf(vault, point) is { } half)
+                throw new MoorfieldException(ErrorKind.Refused,
+                    $"Restore point {asked} is that of an undo of run {half}, which had been interrupted: undoing it would bring back half of "
+                        + "that run. Make the change anew instead.");
+            return point.Target.IsSameSystemAs(identity) ? point
+                : throw new MoorfieldException(ErrorKind.Refused,
+                    $"Restore point {asked} belongs to {point.Target.Computer}, which is another system than the one in {target.FullPath}.");
+        }
+        var points = PointHistory.Read(vault, damaged);
+        if (PointHistory.Newest(points, identity) is { } newest)
+            return vault.Read(newest.Point.Number);
+        string what = target.HasEditions ? "this image" : "this system";
+        throw new MoorfieldException(ErrorKind.InvalidUsage, PointHistory.Elsewhere(points, identity).LastOrDefault() is { Point: var other }
+            ? $"The vault {vault.FullPath} has no run on {target.FullPath} that still stands. On {what} in another place, {other.Target.Path}, "
+                + $"restore point {other.Number} stands: {other.Title}. If {target.FullPath} is that one, moved, or a copy: "
+                + $"{TextFormat.Command("undo", target.FullPath, $"{other.Number}", target.Options)}."
+            : $"The vault {vault.FullPath} has no run on {what} that still stands. 'moorfield restore-point list' lists all.");
+    }
+
+    /// <summary>All runs on the target that are in effect, newest first.</summary>
+    /// <param name="since">Only those since then; null for all.</param>
+    public ImmutableArray<PointSummary> Since(DateTimeOffset? since) =>
+        PointHistory.Since(PointHistory.Read(vault, damaged), target.Identify(), since);
+
+    /// <summary>Undoes runs one after the other, until one fails.</summary>
+    /// <param name="undo">Undoes one.</param>
+    /// <returns>The worst of how they ended.</returns>
+    public ExitCode UndoAll(ImmutableArray<PointSummary> runs, Func<RestorePoint, ExitCode> undo)
+    {
+        var result = ExitCode.Done;
+        foreach (var run in runs)
+        {
+            var one = undo(vault.Read(run.Point.Number));
+            result = Worse(result, one);
+            if (one == ExitCode.Failed)
+                break;
+        }
+        return result;
+    }
+
+    /// <summary>Puts right what was cut off on a target, run by run: an undo of an undo that was cut off leaves the run below it.</summary>
+    /// <param name="putRight">Puts one right, or leaves it.</param>
+    /// <returns>The worst of how they ended; null when there was none.</returns>
+    public static ExitCode? PutRight(Target target, Func<InterruptedRun, ExitCode> putRight)
+    {
+        ExitCode? result = null;
+        while (target.FindInterruptedRun() is { } interrupted)
+        {
+            result = Worse(result ?? ExitCode.Done, putRight(interrupted));
+            if (target.FindInterruptedRun() is not { } next || next.Point == interrupted.Point)
+                break;
+        }
+        return result;
+    }
+
+    private static ExitCode Worse(ExitCode left, ExitCode right) => (ExitCode)Math.Max((int)left, (int)right);
+
+    /// <summary>The families of a restore point that a person means; null when none is named.</summary>
+    /// <exception cref="MoorfieldException">It is not about one of them.</exception>
+    public static ISet<string>? Families(RestorePoint point, IReadOnlyCollection<string> names)
+    {
+        if (names.Count == 0)
+            return null;
+        var families = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
+        foreach (string name in names)
+        {
+            var fitting = point.Packages.DistinctBy(p => p.Family).Where(p => NamePattern.Fits(name, p.Family, p.DisplayName)).ToList();
+            if (fitting.Count == 0)
+                throw new MoorfieldException(ErrorKind.InvalidUsage,
+                    $"Restore point {point.Number} is not about '{name}'. It is about: "
+                        + $"{string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}.");
+            families.UnionWith(fitting.Select(p => p.Family));
+        }
+        return families;
+    }
+
+    /// <summary>The account that a person means, whose share is undone alone.</summary>
+    /// <exception cref="MoorfieldException">It is not one account, or the target has none.</exception>
+    public static Account Account(Target target, string who)
+    {
+        if (target.HasEditions)
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}, which has no accounts. Leave --account "
+                + "out.");
+        var system = target.Read([null])[0];
+        var audience = AudienceParser.Parse([who], system);
+        return audience is { Newcomers: false, Sids: [var sid] } ? system.Account(sid)!
+            : throw new MoorfieldException(ErrorKind.InvalidUsage, "--account takes one account.");
+    }
+}

@@ -1,0 +1,72 @@
+using Moorfield.Core.Selection;
+
+namespace Moorfield.Core.Planning;
+
+/// <summary>Chooses the packages that come back by what people call them.</summary>
+internal sealed class BringBackChoice(IBringBackFacts facts, SystemSnapshot snapshot)
+{
+    /// <summary>The packages that words mean, of each family the newest.</summary>
+    /// <exception cref="MoorfieldException">A word means nothing, or nothing whose files can be had.</exception>
+    internal IEnumerable<(OfferedPackage Package, IPackageSource Offer)> Choose(IReadOnlyCollection<string> arguments)
+    {
+        foreach (string argument in arguments)
+        {
+            var found = facts.Others.Count == 0 ? Own(argument) : Others(argument);
+            foreach (var family in found.GroupBy(f => f.Package.Main.Family))
+            {
+                var best = family.MaxBy(f => f.Package.Main.Version);
+                foreach (var one in family.Where(f => f.Package.Main.Version == best.Package.Main.Version))
+                    yield return one;
+            }
+        }
+    }
+
+    private List<(OfferedPackage Package, IPackageSource Offer)> Own(string argument)
+    {
+        ImmutableArray<SelectedPackage> chosen;
+        try
+        {
+            chosen = PackageSelector.Find([argument], snapshot);
+        }
+        catch (MoorfieldException e)
+        {
+            throw new MoorfieldException(e.Kind, $"{e.Message} What is not there any more can be taken from another system, an image or a package "
+                + "file with --from.", e);
+        }
+        var offered = chosen.Select(c => facts.Own.Packages.FirstOrDefault(o => o.Main == c.Package.FullName)).OfType<OfferedPackage>().ToList();
+        return offered.Count > 0 ? [.. offered.Select(o => (o, facts.Own))] : throw new MoorfieldException(ErrorKind.InvalidUsage,
+            $"The files of {chosen[0].Package.DisplayName} are not on {facts.Name} any more. Name with --from where they are: another system, an "
+                + "image, or a package file.");
+    }
+
+    private List<(OfferedPackage Package, IPackageSource Offer)> Others(string argument)
+    {
+        MoorfieldException? error = null;
+        foreach (var offer in facts.Others)
+        {
+            if (offer.System is { } system)
+            {
+                try
+                {
+                    var names = PackageSelector.Find([argument], system).Select(c => c.Package.FullName).ToHashSet();
+                    var found = offer.Packages.Where(p => names.Contains(p.Main)).Select(p => (p, offer)).ToList();
+                    if (found.Count > 0)
+                        return found;
+                    error ??= new MoorfieldException(ErrorKind.InvalidUsage, $"{offer.Name} has no files of '{argument}'.");
+                }
+                catch (MoorfieldException e)
+                {
+                    error ??= new MoorfieldException(e.Kind, $"{offer.Name}: {e.Message}", e);
+                }
+            }
+            else if (offer.Packages.Where(p => NamePattern.Fits(argument, p.Main.Family.ToString(), p.DisplayName)
+                || NamePattern.Matches(argument, p.Main.ToString())).ToList() is { Count: > 0 } packages)
+            {
+                return [.. packages.Select(p => (p, offer))];
+            }
+        }
+        throw error ?? new MoorfieldException(ErrorKind.InvalidUsage,
+            $"{TextFormat.List(facts.Others.Select(o => o.Name))} holds "
+                + $"{TextFormat.List(facts.Others.SelectMany(o => o.Packages).Select(p => p.DisplayName))}, and not '{argument}'.");
+    }
+}

@@ -1,0 +1,25 @@
+using Moorfield.Core.Transactions;
+
+namespace Moorfield.Core.Targets;
+
+/// <summary>How a target is opened, read and changed.</summary>
+public sealed record OpenOptions
+{
+    /// <summary>What nobody asked to be otherwise.</summary>
+    public static OpenOptions Default { get; } = new();
+
+    /// <summary>Number of the partition of a disk; null for the only one that holds a Windows.</summary>
+    public int? Partition { get; init; }
+
+    /// <summary>Languages in which names are wanted, the best first; null for those of each system. A document has its names already.</summary>
+    public ImmutableArray<string>? Languages { get; init; }
+
+    /// <summary>The machine's maker as a person or a brief names it, which images do not know; null to take what the system says.</summary>
+    public string? Maker { get; init; }
+
+    /// <summary>Whether a run first writes what transaction logs hold into the hives that it changes.</summary>
+    public bool ReplaysLogs { get; init; }
+
+    /// <summary>The interrupted run that a person named; null when none was named.</summary>
+    public MarkedRun? RecoverBy { get; init; }
+}

@@ -1,0 +1,25 @@
+namespace Moorfield.Reporting;
+
+/// <summary>What a report for people is written on, part by part.</summary>
+internal interface IReportPage
+{
+    /// <summary>A line that names what follows.</summary>
+    void Heading(string text);
+
+    /// <summary>A line; broken between words where it would not fit.</summary>
+    /// <param name="hang">Columns by which lines that follow are set in; two more than the line itself when null.</param>
+    void Line(string text = "", int? hang = null);
+
+    /// <summary>A line to be copied, which is never broken.</summary>
+    void Verbatim(string text);
+
+    /// <summary>A fact with its name in front.</summary>
+    /// <param name="width">Columns of the name.</param>
+    void Fact(string name, string text, int width) => Line($"  {name.PadRight(width)} {text}", width + 3);
+
+    /// <summary>A table with all its rows.</summary>
+    void Table(TextTable table);
+
+    /// <summary>What is wrong, beside the report.</summary>
+    void Error(string text);
+}
