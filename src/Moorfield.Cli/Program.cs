@@ -1,5 +1,6 @@
 using System.CommandLine.Parsing;
 using Moorfield.Cli.Commands;
+using Moorfield.Cli.Host;
 
 namespace Moorfield.Cli;
 
@@ -95,35 +96,5 @@ internal static class Program
     {
         for (Symbol? c = command; c is not null && c != root; c = c.Parents.FirstOrDefault())
             yield return c.Name + " ";
-    }
-
-    /// <summary>The one place where trouble becomes a message and an exit code.</summary>
-    internal static ExitCode WrapErrors(ConsoleOutput console, Func<ExitCode> act)
-    {
-        try
-        {
-            return act();
-        }
-        catch (MoorfieldException e)
-        {
-            console.Error(e.Message);
-            return e.ExitCode;
-        }
-        catch (DllNotFoundException e)
-        {
-            console.Error(e.Message);
-            return ExitCode.Failed;
-        }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
-        {
-            console.Error(e.Message);
-            return ExitCode.Failed;
-        }
-        catch (Exception e)
-        {
-            console.Error($"This should not have happened ({e.GetType().Name}: {e.Message.Split('\n')[0]}). Please report it. 'moorfield "
-                + "inventory TARGET' says whether a run was interrupted.");
-            return ExitCode.Failed;
-        }
     }
 }

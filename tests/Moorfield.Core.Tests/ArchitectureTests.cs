@@ -11,7 +11,7 @@ public sealed class ArchitectureTests
         ["Model", "Layout", "Storage", "Trees", "Images", "Disks", "Reading", "Assessment", "Selection", "Vaults", "Planning", "Transactions", "Targets",
         "Operations", "HandOver"];
 
-    private static readonly string[] CliRooms = ["Moorfield.Cli", "Moorfield.Cli.Picking", "Moorfield.Cli.Commands"];
+    private static readonly string[] CliRooms = ["Moorfield.Cli.Host", "Moorfield.Cli.Picking", "Moorfield.Cli.Commands", "Moorfield.Cli"];
 
     private static readonly string[] FormatRooms = ["Appx", "Hives", "Defaults", "Wim", "Disks", "Ntfs", "Resources", "Media", "Native"];
 
@@ -148,11 +148,11 @@ public sealed class ArchitectureTests
     public void Rooms_of_the_program_use_only_rooms_below_them()
     {
         var wrong = new List<string>();
-        foreach (var (file, name, code) in Sources("Moorfield.Cli").Where(s => !s.File.EndsWith("/Program.cs", StringComparison.Ordinal)))
+        foreach (var (file, name, code) in Sources("Moorfield.Cli"))
         {
             wrong.AddRange(CliRooms.Skip(Array.IndexOf(CliRooms, name) + 1)
                 .Where(above => Regex.IsMatch(
-                    code, $@"using {Regex.Escape(above)};|(?<![\w.]){above.Split('.')[^1]}\.[A-Z]\w*", RegexOptions.ExplicitCapture, Limit))
+                    code, $@"using {Regex.Escape(above)};|(?<![\w.])({above.Split('.')[^1]}|Program)\.[A-Z]\w*", RegexOptions.ExplicitCapture, Limit))
                 .Select(above => $"{file} uses {above}"));
         }
         wrong.ShouldBeEmpty();

@@ -461,17 +461,17 @@ public sealed class DiskTests : IDisposable
         bool Holds(byte[] content) => Read(volume, hive).AsSpan().SequenceEqual(content);
         Holds(first).ShouldBeTrue();
         using (var content = new PreparedContent(FileContent.InMemory(first), FileContent.InMemory(second)))
-            volume.ReplaceContent(content, hive, DateTimeOffset.UnixEpoch).ShouldBeNull();
+            volume.Writer.ReplaceContent(content, hive, DateTimeOffset.UnixEpoch).ShouldBeNull();
         Holds(second).ShouldBeTrue();
-        volume.Abandon();
+        volume.Writer.Abandon();
         Holds(first).ShouldBeTrue();
         // Shorter than it was, and longer.
         foreach (byte[] other in new[] { first[..^1], [.. first, 1] })
         {
             using (var content = new PreparedContent(FileContent.InMemory(first), FileContent.InMemory(other)))
-                volume.ReplaceContent(content, hive, DateTimeOffset.UnixEpoch).ShouldBeNull();
+                volume.Writer.ReplaceContent(content, hive, DateTimeOffset.UnixEpoch).ShouldBeNull();
             Holds(other).ShouldBeTrue();
-            volume.Abandon();
+            volume.Writer.Abandon();
             Holds(first).ShouldBeTrue();
         }
     }

@@ -142,6 +142,75 @@ public sealed class ResourceTests
         scores.Distinct().Count().ShouldBe(3);
     }
 
+    /// <summary>Where the first section of a name begins, its head included.</summary>
+    private static int SectionAt(byte[] bytes, string name)
+    {
+        int table = BitConverter.ToInt32(bytes, 16), start = BitConverter.ToInt32(bytes, 20), count = BitConverter.ToUInt16(bytes, 24);
+        return Enumerable.Range(0, count).Select(i => start + BitConverter.ToInt32(bytes, table + (i * 32) + 24))
+            .First(at => System.Text.Encoding.Latin1.GetString(bytes, at, 16).TrimEnd('\0', ' ') == name);
+    }
+
+    // Places: "file+8", "entry+24" of the first section's entry in the table, or a section's name with a number of bytes behind its head.
+    [Theory]
+    [InlineData("file+12", 4, 1, "does not end where it says")]
+    [InlineData("file+12", 4, -1_000_000, "does not end where it says")]
+    [InlineData("end-16", 4, 1, "does not end where it says")]
+    [InlineData("end-12", 4, 1, "does not end where it says")]
+    [InlineData("end-8", 1, 1, "does not end where it says")]
+    [InlineData("file+16", 4, -1_000_000, "damaged table of sections")]
+    [InlineData("file+16", 4, 1_000_000, "damaged table of sections")]
+    [InlineData("file+20", 4, 1_000_000, "damaged table of sections")]
+    [InlineData("entry+28", 4, -1_000_000, "damaged section 0")]
+    [InlineData("entry+28", 4, 8, "damaged section 0")]
+    [InlineData("entry+0", 1, 1, "damaged section 0")]
+    [InlineData("[mrm_pridescex]+10", 2, -1_000_000, "has no resources")]
+    [InlineData("[mrm_pridescex]+10", 2, 30_000, "ends early")]
+    [InlineData("[mrm_pridescex]+6", 2, 30_000, "ends early")]
+    [InlineData("[mrm_pridescex]+12", 2, 30_000, "refers to a section [mrm_res_map__] that is not there")]
+    [InlineData("[mrm_res_map2_]+4", 2, 30_000, "has no list of names")]
+    [InlineData("[mrm_res_map2_]+8", 2, 30_000, "refers to a section [mrm_decn_info] that is not there")]
+    [InlineData("[mrm_res_map2_]+18", 2, 2, "has a list of values of no kind that is known")]
+    [InlineData("[mrm_res_map2_]+28", 4, 100_000, "refers to what lies outside of it")]
+    public void A_number_that_is_wrong_is_named(string place, int width, int added, string said)
+    {
+        byte[] bytes = Unpacked(Path.Combine(Data(), "small", "resources.pri.gz"));
+        int plus = place.LastIndexOfAny(['+', '-']), number = int.Parse(place[(plus + 1)..]);
+        int at = place[..plus] switch
+        {
+            "file" => number,
+            "end" => BitConverter.ToInt32(bytes, 12) - number,
+            "entry" => BitConverter.ToInt32(bytes, 16) + number,
+            var section => SectionAt(bytes, section) + 32 + number,
+        };
+        long old = width switch { 1 => bytes[at], 2 => BitConverter.ToUInt16(bytes, at), _ => BitConverter.ToUInt32(bytes, at) };
+        BitConverter.GetBytes(Math.Max(0, old + added)).AsSpan(0, width).CopyTo(bytes.AsSpan(at));
+        Should.Throw<InvalidDataException>(() =>
+        {
+            var index = ResourceIndex.Read(bytes);
+            _ = index.Items().Sum(i => i.Candidates.Length);
+        }).Message.ShouldContain(said);
+    }
+
+    [Fact]
+    public void A_value_that_is_not_counted_is_not_read()
+    {
+        byte[] bytes = Unpacked(Path.Combine(Data(), "small", "resources.pri.gz"));
+        int counted = SectionAt(bytes, "[mrm_res_map2_]") + 32 + 20;
+        int values = BitConverter.ToInt32(bytes, counted);
+        var read = ResourceIndex.Read(bytes);
+        read.Items().Sum(i => i.Candidates.Length).ShouldBeGreaterThan(0);
+        BitConverter.GetBytes(values - 1).CopyTo(bytes, counted);
+        Should.Throw<InvalidDataException>(() => ResourceIndex.Read(bytes).Items().Sum(i => i.Candidates.Length));
+    }
+
+    [Theory]
+    [InlineData("zh-Hant-TW", "zh-Hant", true)]
+    [InlineData("sr-Latn-RS", "sr", true)]
+    [InlineData("es-419", "es-419", true)]
+    [InlineData("es-419", "es-ES", true)]
+    [InlineData("uz-Latn-UZ", "uz-Cyrl", false)]
+    public void Scripts_and_regions_count(string tag, string wanted, bool fits) => (LanguageMatch.Score(tag, [wanted]) > 0).ShouldBe(fits);
+
     // ./run soak sets more.
     private static readonly int Mutations = int.Parse(Environment.GetEnvironmentVariable("MOORFIELD_RESOURCES") ?? "2000");
 

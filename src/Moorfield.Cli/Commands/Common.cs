@@ -160,10 +160,40 @@ internal static class Common
     internal static void Handle(this Command command, Func<Invocation, ExitCode> act) => command.SetAction(parsed =>
     {
         var surroundings = (Surroundings)parsed.InvocationConfiguration;
-        return (int)Program.WrapErrors(surroundings.Console, () =>
+        return (int)WrapErrors(surroundings.Console, () =>
         {
             NativeLibraries.Check();
             return act(new Invocation(parsed, surroundings));
         });
     });
+
+    /// <summary>The one place where trouble becomes a message and an exit code.</summary>
+    private static ExitCode WrapErrors(ConsoleOutput console, Func<ExitCode> act)
+    {
+        try
+        {
+            return act();
+        }
+        catch (MoorfieldException e)
+        {
+            console.Error(e.Message);
+            return e.ExitCode;
+        }
+        catch (DllNotFoundException e)
+        {
+            console.Error(e.Message);
+            return ExitCode.Failed;
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            console.Error(e.Message);
+            return ExitCode.Failed;
+        }
+        catch (Exception e)
+        {
+            console.Error($"This should not have happened ({e.GetType().Name}: {e.Message.Split('\n')[0]}). Please report it. 'moorfield "
+                + "inventory TARGET' says whether a run was interrupted.");
+            return ExitCode.Failed;
+        }
+    }
 }

@@ -1,3 +1,4 @@
+using Moorfield.Cli.Host;
 using Moorfield.Core.Images;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;

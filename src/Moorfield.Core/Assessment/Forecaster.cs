@@ -136,7 +136,7 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
     private IEnumerable<GuardState> States(PackageFamilyName family) => guards.Where(g => g.Guard.IsFor(family));
 
     private static bool Concerns(GuardState state, string? sid) =>
-    state.Guard.Hive == GuardHive.Machine || string.Equals(state.Sid, sid, StringComparison.OrdinalIgnoreCase);
+    !state.Guard.Place.IsPerAccount || string.Equals(state.Sid, sid, StringComparison.OrdinalIgnoreCase);
 
     /// <summary>D1 and D2.</summary>
     /// <param name="counts">Whether a guard is taken to be honoured.</param>

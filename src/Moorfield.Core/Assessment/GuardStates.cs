@@ -13,26 +13,29 @@ public static class GuardStates
     public static ImmutableArray<GuardState> Of(SystemSnapshot snapshot, IReadOnlyCollection<Guard> guards, Audience audience)
     {
         var states = ImmutableArray.CreateBuilder<GuardState>();
-        Look(GuardHive.Machine, null);
-        foreach (var account in snapshot.Accounts.Where(a => audience.Sids.Contains(a.Sid)))
-            Look(GuardHive.Account, account.Sid);
-        if (audience.Newcomers)
-            Look(GuardHive.Account, null);
+        foreach (var place in GuardPlace.All)
+        {
+            foreach (var account in snapshot.Accounts.Where(a => place.IsPerAccount && audience.Sids.Contains(a.Sid)))
+                Look(place, account.Sid);
+            if (!place.IsPerAccount || audience.Newcomers)
+                Look(place, null);
+        }
         return states.ToImmutable();
 
-        void Look(GuardHive kind, string? sid)
+        void Look(GuardPlace place, string? sid)
         {
-            var concerned = guards.Where(g => g.Hive == kind).ToList();
+            var concerned = guards.Where(g => g.Hive == place.Hive).ToList();
             if (concerned.Count == 0)
                 return;
-            var hive = snapshot.PolicyHives.FirstOrDefault(h => h.Kind == kind && string.Equals(h.Sid, sid, StringComparison.OrdinalIgnoreCase));
+            var hive = snapshot.PolicyHives.FirstOrDefault(h => h.Kind == place.Hive && string.Equals(h.Sid, sid,
+                StringComparison.OrdinalIgnoreCase));
             if (hive is null && sid is not null)
                 return;
             if (hive is null || hive.Error is not null)
             {
-                throw new MoorfieldException(
-                    ErrorKind.Failed,
-                    hive?.Error ?? $"{snapshot.Name}: {Places.UserHive(Places.DefaultProfile)} is not there, so its guards cannot be looked up.");
+                var file = Places.GuardFile(place, place.IsPerAccount ? Places.DefaultProfile : null);
+                throw new MoorfieldException(ErrorKind.Failed,
+                    hive?.Error ?? $"{snapshot.Name}: {file} is not there, so its guards cannot be looked up.");
             }
             states.AddRange(concerned.Select(g => new GuardState(
                 g, sid, hive.Path, hive.Values.GetValueOrDefault(PolicyPlace.Of(g)), hive.Values.ContainsKey(PolicyPlace.Of(g)))));

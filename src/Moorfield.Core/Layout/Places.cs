@@ -24,6 +24,10 @@ internal static class Places
     internal static WindowsPath UserHive(WindowsPath profile) => profile / "NTUSER.DAT";
     internal static WindowsPath Classes(WindowsPath profile) => profile / "AppData" / "Local" / "Microsoft" / "Windows" / "UsrClass.dat";
 
+    /// <summary>The file of a hive that guards may be in.</summary>
+    /// <param name="profile">Of the account; null for the machine's.</param>
+    internal static WindowsPath GuardFile(GuardPlace place, WindowsPath? profile) => (profile ?? Software.Parent) / place.File;
+
     /// <summary>The transaction logs of a hive.</summary>
     internal static IEnumerable<WindowsPath> LogsOf(WindowsPath hive) => new[] { ".LOG1", ".LOG2" }.Select(e => hive.Parent / (hive.Name + e));
 

@@ -13,6 +13,26 @@ public enum GuardHive
     Account,
 }
 
+/// <summary>A hive that guards may be in, with all that differs from one to another.</summary>
+/// <param name="File">Its name: among the machine's hives, or in a profile.</param>
+/// <param name="IsPerAccount">Whether each account has one, and the profile that new accounts are made from.</param>
+/// <param name="RegistryRoot">Where a running system shows it.</param>
+public sealed record GuardPlace(GuardHive Hive, string File, bool IsPerAccount, string RegistryRoot)
+{
+    /// <summary>All of them; a new one is a line here and a place in HandOver/common.ps1.</summary>
+    public static ImmutableArray<GuardPlace> All { get; } =
+    [
+        new(GuardHive.Machine, "SOFTWARE", IsPerAccount: false, @"HKEY_LOCAL_MACHINE\SOFTWARE"),
+        new(GuardHive.Account, "NTUSER.DAT", IsPerAccount: true, "HKEY_CURRENT_USER"),
+    ];
+
+    /// <summary>That of one kind.</summary>
+    public static GuardPlace Of(GuardHive hive) => All.First(p => p.Hive == hive);
+
+    /// <summary>That of a hive file.</summary>
+    internal static GuardPlace? Of(WindowsPath file) => All.FirstOrDefault(p => p.File.Equals(file.Name, StringComparison.OrdinalIgnoreCase));
+}
+
 /// <summary>Apps that install themselves.</summary>
 public enum Delivery
 {
@@ -48,6 +68,9 @@ public sealed record Guard(string? Name, GuardHive Hive, string Key, HiveValue V
     /// <summary>Whether another one is the same value in the same place, whatever is said of it.</summary>
     internal bool IsSameValue(Guard other) => Hive == other.Hive && Key.Equals(other.Key, StringComparison.OrdinalIgnoreCase) && Value == other.Value;
 
+    /// <summary>The hive that it is in.</summary>
+    public GuardPlace Place => GuardPlace.Of(Hive);
+
     /// <summary>What it is called.</summary>
     public string Title => Name ?? Value.Name;
 
@@ -55,7 +78,7 @@ public sealed record Guard(string? Name, GuardHive Hive, string Key, HiveValue V
     public string Purpose => Because ?? Describe();
 
     /// <summary>Hive, key and value in one line.</summary>
-    public string Describe() => $"{(Hive == GuardHive.Machine ? "SOFTWARE" : "NTUSER.DAT")}: {Key}: {Value.Name}";
+    public string Describe() => $"{Place.File}: {Key}: {Value.Name}";
 }
 
 /// <summary>A guard in one hive.</summary>
@@ -69,7 +92,7 @@ public sealed record GuardState(Guard Guard, string? Sid, WindowsPath Hive, Hive
 
     /// <summary>Where it is, in words.</summary>
     public string Place(SystemSnapshot snapshot) =>
-        Guard.Hive == GuardHive.Machine ? "the machine" : Sid is null ? "newcomers" : snapshot.Account(Sid)?.Name ?? Sid;
+        !Guard.Place.IsPerAccount ? "the machine" : Sid is null ? "newcomers" : snapshot.Account(Sid)?.Name ?? Sid;
 
     /// <summary>What the change is recorded under: the guard's family, or its own name.</summary>
     public string Concerns => Guard.Family ?? Guard.Title;

@@ -1,5 +1,4 @@
 using Moorfield.Core.Images;
-using Moorfield.Core.Layout;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
@@ -48,8 +47,8 @@ public sealed class BringBackOperation(
         .. PointHistory.Read(vault, _ => { }).Where(p => PointHistory.CanBeUndone(p) && p.Point.Target.IsSameSystemAs(target)
             && p.Point.Intents.Any(i => i.Kind == IntentKind.Guard))
             .SelectMany(p => vault.TryRead(p.Point.Number)?.Changes.OfType<ValueChanged>() ?? [])
-            .Where(c => c.After is not null && PackageFamilyName.TryParse(c.Family, out _))
-            .Select(c => new Guard(null, c.Hive == Places.Software ? GuardHive.Machine : GuardHive.Account, c.Key, c.After!, c.Family, null))
+            .Where(c => c.After is not null && GuardPlace.Of(c.Hive) is not null && PackageFamilyName.TryParse(c.Family, out _))
+            .Select(c => new Guard(null, GuardPlace.Of(c.Hive)!.Hive, c.Key, c.After!, c.Family, null))
             .DistinctBy(g => (g.Hive, g.Key.ToUpperInvariant(), g.Value.Name.ToUpperInvariant())),
     ];
 

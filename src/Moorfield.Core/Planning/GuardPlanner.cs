@@ -11,5 +11,5 @@ public static class GuardPlanner
     public static IEnumerable<Intent> Intents(IEnumerable<GuardState> states, SystemSnapshot snapshot, bool lift) =>
         states.Where(s => s.IsSet == lift).GroupBy(s => s.Guard).Select(g => new Intent(
             lift ? IntentKind.Unguard : IntentKind.Guard, snapshot.EditionNumber, g.First().Concerns,
-            [.. g.Select(s => s.Sid).OfType<string>()], g.Any(s => s is { Sid: null, Guard.Hive: GuardHive.Account })));
+            [.. g.Select(s => s.Sid).OfType<string>()], g.Any(s => s is { Sid: null, Guard.Place.IsPerAccount: true })));
 }

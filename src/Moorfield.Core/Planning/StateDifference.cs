@@ -268,9 +268,10 @@ internal sealed class StateDifference(
     {
         foreach (var guard in guards)
         {
-            var hives = guard.Hive == GuardHive.Machine ? [Places.Software]
-                : after.Accounts.Where(a => before.Account(a.Sid) is not null).Select(a => a.Profile).OfType<WindowsPath>()
-                    .Append(Places.DefaultProfile).Select(Places.UserHive).ToList();
+            IEnumerable<WindowsPath?> profiles = !guard.Place.IsPerAccount ? [null]
+                : after.Accounts.Where(a => before.Account(a.Sid) is not null).Select(a => a.Profile).Append(Places.DefaultProfile)
+                    .Where(p => p is not null);
+            var hives = profiles.Select(p => Places.GuardFile(guard.Place, p)).ToList();
             foreach (var hive in hives.Where(h => HiveOf(true, h) is not null && HiveOf(false, h) is not null))
                 Value(guard.Family ?? guard.Title, hive, guard.Key, guard.Value.Name);
         }

@@ -25,26 +25,37 @@ internal static class PolicyReader
     internal static PolicyHive Unseen(GuardHive kind, string? sid, WindowsPath path) =>
         new(kind, sid, path, ImmutableDictionary<PolicyPlace, HiveValue?>.Empty);
 
-    /// <summary>The values of the profile that new accounts are made from; none when it has no hive.</summary>
-    internal static ImmutableArray<PolicyHive> ReadNewcomers(WindowsTree tree, IReadOnlyCollection<Guard> guards)
+    /// <summary>
+    /// The values of the profile that new accounts are made from, and of hives that nothing else is read from; none where there is no hive.
+    /// </summary>
+    internal static IEnumerable<PolicyHive?> ReadOthers(WindowsTree tree, ImmutableArray<Account> accounts, IReadOnlyCollection<Guard> guards)
     {
-        if (!guards.Any(g => g.Hive == GuardHive.Account))
-            return [];
-        var path = Places.UserHive(Places.DefaultProfile);
+        foreach (var place in GuardPlace.All.Where(p => guards.Any(g => g.Hive == p.Hive)))
+        {
+            bool isRead = place.Hive is GuardHive.Machine or GuardHive.Account;
+            foreach (var account in accounts.Where(a => !isRead && place.IsPerAccount && a.Profile is not null))
+                yield return Read(tree, place.Hive, account.Sid, Places.GuardFile(place, account.Profile), guards);
+            if (place.IsPerAccount || !isRead)
+                yield return Read(tree, place.Hive, null, Places.GuardFile(place, place.IsPerAccount ? Places.DefaultProfile : null), guards);
+        }
+    }
+
+    private static PolicyHive? Read(WindowsTree tree, GuardHive kind, string? sid, WindowsPath path, IReadOnlyCollection<Guard> guards)
+    {
         if (tree.IsUnseen(path))
-            return [Unseen(GuardHive.Account, null, path)];
+            return Unseen(kind, sid, path);
         try
         {
             using var hive = HiveFile.OpenRegistry(tree, path, new SnapshotNotes());
-            return hive is null ? [] : [Read(hive, GuardHive.Account, null, path, guards)];
+            return hive is null ? null : Read(hive, kind, sid, path, guards);
         }
         catch (InvalidDataException e)
         {
-            return [Unread(GuardHive.Account, null, path, HiveFile.Damaged(tree, path, e).Message)];
+            return Unread(kind, sid, path, HiveFile.Damaged(tree, path, e).Message);
         }
         catch (MoorfieldException e)
         {
-            return [Unread(GuardHive.Account, null, path, e.Message)];
+            return Unread(kind, sid, path, e.Message);
         }
     }
 }

@@ -50,7 +50,8 @@ public static class SystemReader
             machine.Accounts, packages, [.. machine.Blocks.Keys.Order()], notes.ToImmutable())
         {
             BlockTimes = machine.Blocks,
-            PolicyHives = [machine.Policies, .. accounts.Select(a => a.Policies).OfType<PolicyHive>(), .. PolicyReader.ReadNewcomers(tree, guards)],
+            PolicyHives = [machine.Policies, .. accounts.Select(a => a.Policies).Concat(PolicyReader.ReadOthers(tree, machine.Accounts, guards))
+                .OfType<PolicyHive>()],
             Handlers = new Handlers(
                 machine.Handlers.Classic, accounts.ToImmutableDictionary(a => a.Account.Sid, a => a.Handlers.Classic),
                 [.. accounts.SelectMany(a => a.Choices), .. lists.Given]),

@@ -7,8 +7,7 @@ namespace Moorfield.Core.Selection;
 /// <summary>Blocks and guards as a registry text file, to be read by people and imported on a running machine, and back.</summary>
 public static class RegistryExchange
 {
-    private const string Machine = @"HKEY_LOCAL_MACHINE\SOFTWARE";
-    private const string Account = "HKEY_CURRENT_USER";
+    private static readonly string Machine = GuardPlace.Of(GuardHive.Machine).RegistryRoot;
 
     /// <param name="guards">Those that are set.</param>
     public static byte[] Write(string comment, IEnumerable<PackageFamilyName> blocks, IEnumerable<Guard> guards) => RegistryText.Write(
@@ -57,7 +56,7 @@ public static class RegistryExchange
     /// <summary>A key that holds a known guard, or one that blocks lie in: making it changes nothing that matters.</summary>
     private static bool IsOnTheWay(string key) => KnownGuards.All.Select(KeyOf).Append($@"{Machine}\{Places.Blocks}").Any(k => Same(k, key));
 
-    private static string KeyOf(Guard guard) => $@"{(guard.Hive == GuardHive.Machine ? Machine : Account)}\{guard.Key}";
+    private static string KeyOf(Guard guard) => $@"{guard.Place.RegistryRoot}\{guard.Key}";
 
     private static bool Same(string left, string right) => left.Equals(right, StringComparison.OrdinalIgnoreCase);
 }

@@ -27,6 +27,6 @@ public static class UnwantedForecast
             [.. forecast.Families.Where(f => (removed.Contains(f.Family) && f.Gaining.Meets(audience))
                 || (image is not null && blocked.Contains(f.Family) && !f.Gaining.IsEmpty))],
             [.. forecast.Deliveries.Where(d =>
-            d.Guards.Any(g => brief.Guards.Any(g.IsSameValue) && (g.Hive == GuardHive.Machine || d.For.Meets(audience))))]);
+            d.Guards.Any(g => brief.Guards.Any(g.IsSameValue) && (!g.Place.IsPerAccount || d.For.Meets(audience))))]);
     }
 }

@@ -10,6 +10,7 @@ namespace Moorfield.Core.Transactions;
 /// </summary>
 public sealed class DiskTransaction(DiskVolume volume, RunContext means) : Transaction(means)
 {
+    private readonly DiskVolume.VolumeWriter _writer = volume.Writer;
     private readonly List<string> _remarks = [];
     private ImmutableArray<ChangedPage> _pages;
     private DiskJournal? _journal;
@@ -22,14 +23,14 @@ public sealed class DiskTransaction(DiskVolume volume, RunContext means) : Trans
         Func<ImmutableArray<Change>>? recorded = null;
         using var keeper = Context.Vault is null ? null : new BackgroundBlobWriter(Context.Vault);
         if (request.Restored?.Blocks is { } blocks)
-            volume.Rewind(blocks);
+            _writer.Rewind(blocks);
         else
             (changes, recorded) = PrepareChanges(request, keeper);
         if (changes.IsEmpty)
             return null;
         CheckStop();
         // The blocks are taken before the look: what looking writes, if anything, is no part of the run.
-        _pages = volume.Changed();
+        _pages = _writer.Changed();
         _journal = DiskJournal.Of(volume.Length, _pages);
         volume.Remount();
         if (Execution.Unseen(volume, changes).Select(u => u.Disagreement.Text).FirstOrDefault() is { } wrong)
@@ -57,18 +58,18 @@ public sealed class DiskTransaction(DiskVolume volume, RunContext means) : Trans
         using var prepared = new Preparation(volume, record, ImmutableDictionary<WindowsPath, WholeFile>.Empty, stop: Context.Stop)
             .PrepareAhead(request.Changes);
         foreach (var file in prepared.Files)
-            volume.CheckWritable(file.Path);
+            _writer.CheckWritable(file.Path);
         foreach (var change in prepared.Changes.OfType<TreeChange>())
         {
             CheckStop();
             if (change is TreeAdded)
-                volume.AddTree(change.Path, change.Recorded!, (Context.Source ?? Context.Vault)!.OpenBlob);
+                _writer.AddTree(change.Path, change.Recorded!, (Context.Source ?? Context.Vault)!.OpenBlob);
             else
-                volume.RemoveTree(change.Path);
+                _writer.RemoveTree(change.Path);
         }
         foreach (var file in prepared.Files)
         {
-            if (volume.ReplaceContent(file.Content!, file.Path, Context.Clock.GetUtcNow()) is { } remark)
+            if (_writer.ReplaceContent(file.Content!, file.Path, Context.Clock.GetUtcNow()) is { } remark)
                 _remarks.Add(remark);
         }
         return (prepared.Changes, prepared.Recorded);
@@ -90,7 +91,7 @@ public sealed class DiskTransaction(DiskVolume volume, RunContext means) : Trans
         }
         try
         {
-            volume.Commit(_pages, () => _between = true);
+            _writer.Commit(_pages, () => _between = true);
         }
         catch (Exception e) when (_between && e is MoorfieldException or IOException)
         {
@@ -136,7 +137,7 @@ public sealed class DiskTransaction(DiskVolume volume, RunContext means) : Trans
             DiskMarker.Clear(volume.Disk);
         if (point is not null)
             Context.Vault!.Abandon(point.Number);
-        volume.Abandon();
+        _writer.Abandon();
         return null;
     }
 }

@@ -1,7 +1,7 @@
 using System.Diagnostics;
 using Moorfield.Core.Operations;
 
-namespace Moorfield.Cli;
+namespace Moorfield.Cli.Host;
 
 /// <summary>
 /// Says on stderr what something is at that tells no steps: on a terminal in one line with the seconds, which goes again; elsewhere in a line

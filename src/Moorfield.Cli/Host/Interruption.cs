@@ -1,7 +1,7 @@
 using System.Diagnostics;
 using System.Runtime.InteropServices;
 
-namespace Moorfield.Cli;
+namespace Moorfield.Cli.Host;
 
 /// <summary>
 /// Ctrl-C, SIGTERM and SIGHUP. While nothing is being changed the program ends at once; a run that is under way is asked to stop where that is

@@ -1,7 +1,7 @@
 using System.Diagnostics;
 using Moorfield.Core.Storage;
 
-namespace Moorfield.Cli;
+namespace Moorfield.Cli.Host;
 
 /// <summary>
 /// Says on stderr what a run is at: on a terminal in one line that goes again, elsewhere in a line every few seconds. It listens to the

@@ -3,7 +3,7 @@ using System.Runtime.InteropServices;
 using Moorfield.Core.Disks;
 using Moorfield.Formats.Ntfs;
 
-namespace Moorfield.Cli;
+namespace Moorfield.Cli.Host;
 
 /// <summary>
 /// Where a disk is named, the command is carried out by a second process of this program: the NTFS library may crash on a damaged volume, or
