@@ -102,7 +102,7 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
         _ => null,
     };
 
-    public override Outcome CarryOut(RunRequest request, RunContext means) => new DiskTransaction(volume, means).CarryOut(request);
+    public override Outcome CarryOut(RunRequest request, RunContext context) => new DiskTransaction(volume, context).CarryOut(request);
 
     protected override void Reload()
     {

@@ -62,9 +62,9 @@ public sealed class ImageTarget(ImageFile image) : Target, IUndoTarget
 
     public override string? ReadOnlyReason() => image.ReadOnlyReason() is { } why ? $"{Name} {why}. Nothing was changed." : null;
 
-    public override Outcome CarryOut(RunRequest request, RunContext means)
+    public override Outcome CarryOut(RunRequest request, RunContext context)
     {
-        using var transaction = new ImageTransaction(image, means);
+        using var transaction = new ImageTransaction(image, context);
         return transaction.CarryOut(request);
     }
 

@@ -231,7 +231,7 @@ public abstract class Target : IUndoTarget, IDisposable
 
     /// <summary>Carries a run out.</summary>
     /// <exception cref="MoorfieldException">Nothing was changed, or, when the message says so, the run was interrupted.</exception>
-    public abstract Outcome CarryOut(RunRequest request, RunContext means);
+    public abstract Outcome CarryOut(RunRequest request, RunContext context);
 
     /// <summary>Takes the target for this run; false when another run has it.</summary>
     protected abstract bool TryLock();

@@ -63,9 +63,9 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
         _ => (WindowsPath?)null,
     }).OfType<WindowsPath>());
 
-    public override Outcome CarryOut(RunRequest request, RunContext means)
+    public override Outcome CarryOut(RunRequest request, RunContext context)
     {
-        using var transaction = new VolumeTransaction(volume, means);
+        using var transaction = new VolumeTransaction(volume, context);
         return transaction.CarryOut(request);
     }
 

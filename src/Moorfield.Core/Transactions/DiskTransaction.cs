@@ -8,7 +8,7 @@ namespace Moorfield.Core.Transactions;
 /// A run on a disk. Everything is done in front of the disk and looked at there; then the blocks that it changes are recorded as they were,
 /// and written. Killed at any moment, the next command finds the disk as it was, as it is to be, or puts the old blocks back.
 /// </summary>
-public sealed class DiskTransaction(DiskVolume volume, RunContext means) : Transaction(means)
+public sealed class DiskTransaction(DiskVolume volume, RunContext context) : Transaction(context)
 {
     private readonly DiskVolume.VolumeWriter _writer = volume.Writer;
     private readonly List<string> _remarks = [];

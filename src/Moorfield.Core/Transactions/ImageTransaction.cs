@@ -9,7 +9,7 @@ namespace Moorfield.Core.Transactions;
 /// A run on an image file, over all its editions at once. Everything new is appended first; then the restore point is recorded, with the old
 /// header and length; the header comes last. Killed at any moment, the file opens as the old image or as the new one.
 /// </summary>
-public sealed class ImageTransaction(ImageFile image, RunContext means) : Transaction(means), IDisposable
+public sealed class ImageTransaction(ImageFile image, RunContext context) : Transaction(context), IDisposable
 {
     private ImageEdit? _edit;
     private bool _committing;

@@ -62,7 +62,7 @@ public abstract class Transaction
 {
     private RestorePoint? _point;
 
-    private protected Transaction(RunContext means) => Context = means;
+    private protected Transaction(RunContext context) => Context = context;
 
     private protected RunContext Context { get; }
 

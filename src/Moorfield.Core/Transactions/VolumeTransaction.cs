@@ -8,7 +8,7 @@ namespace Moorfield.Core.Transactions;
 /// A run on a volume. Order of writing: blobs, restore point, marker, then the target, so that at any moment either nothing was changed or
 /// everything needed to go back is on the disk.
 /// </summary>
-public sealed class VolumeTransaction(WindowsVolume volume, RunContext means) : Transaction(means), IDisposable
+public sealed class VolumeTransaction(WindowsVolume volume, RunContext context) : Transaction(context), IDisposable
 {
     private PreparedChanges? _prepared;
     private bool _marked;
