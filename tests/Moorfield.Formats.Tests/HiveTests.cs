@@ -173,6 +173,101 @@ public sealed class HiveTests : IDisposable
     }
 
     [Fact]
+    public void A_hive_made_from_nothing_says_when_and_who_may_what()
+    {
+        byte[] content = MinimalHive.Create("ROOT", Time);
+        Read(content, hive => hive.Root.LastWritten).ShouldBe(Time);
+        string said = Tool.Read("reglookup", "-s", _folder.Write("hive", content));
+        said.ShouldContain("S-1-5-32-544");
+        said.ShouldContain("2026-10-05 06:30:00");
+        foreach (string who in new[] { "S-1-5-32-544", "S-1-5-18", "S-1-5-32-545" })
+            said.ShouldContain(who);
+    }
+
+    /// <summary>Cells in use of one kind: where their content begins.</summary>
+    private static IEnumerable<int> Cells(byte[] hive, string kind)
+    {
+        for (int bin = 4096; bin + 32 <= hive.Length && hive.AsSpan(bin, 4).SequenceEqual("hbin"u8); bin += BitConverter.ToInt32(hive, bin + 8))
+        {
+            for (int cell = bin + 32; cell < bin + BitConverter.ToInt32(hive, bin + 8); cell += Math.Abs(BitConverter.ToInt32(hive, cell)))
+            {
+                if (BitConverter.ToInt32(hive, cell) < 0 && Encoding.ASCII.GetString(hive, cell + 4, 2) == kind)
+                    yield return cell + 4;
+            }
+        }
+    }
+
+    [Theory]
+    [InlineData("nk", 44, "security descriptor")]
+    [InlineData("nk", 28, "subkeys")]
+    [InlineData("nk", 40, "values")]
+    [InlineData("sk", 4, "next descriptor")]
+    [InlineData("sk", 8, "descriptor before")]
+    [InlineData("vk", 8, "data")]
+    [InlineData("lh", 4, "first subkey")]
+    public void A_reference_that_leads_nowhere_keeps_a_hive_from_being_written(string kind, int field, string what)
+    {
+        byte[] sound = Make(hive =>
+        {
+            for (int i = 0; i < 4; i++)
+            {
+                var key = hive.Create($@"A\K{i}");
+                key.Set(HiveValue.FromString($"v{i}", "a text that is longer than a cell"));
+                key.Set(HiveValue.FromDWord("n", 1));
+            }
+        });
+        Make(_ => { }, sound).Length.ShouldBe(sound.Length);
+        // Of keys, one that has what the field is about; of values, one whose data is in a cell of its own.
+        int cell = Cells(sound, kind).First(c => kind switch
+        {
+            "nk" => field == 44 || BitConverter.ToInt32(sound, c + (field == 28 ? 20 : 36)) > 0,
+            "vk" => BitConverter.ToUInt32(sound, c + 4) is > 4 and < 0x80000000,
+            _ => true,
+        });
+        int other = Cells(sound, kind == "vk" ? "nk" : "vk").First() - 4096 - 4;
+        foreach (uint wrong in new[] { 0xFFFFFFF0, 4u, (uint)sound.Length, (uint)(sound.Length - 4096), BitConverter.ToUInt32(sound, cell + field) + 8 })
+        {
+            byte[] damaged = [.. sound];
+            BitConverter.GetBytes(wrong).CopyTo(damaged, cell + field);
+            Should.Throw<InvalidDataException>(() => Make(_ => { }, damaged), $"{what}: 0x{wrong:x}").Message.ShouldContain("does not fit");
+        }
+        if (kind == "vk")
+            return; // data may be any cell
+        byte[] mistaken = [.. sound];
+        BitConverter.GetBytes(other).CopyTo(mistaken, cell + field);
+        Should.Throw<InvalidDataException>(() => Make(_ => { }, mistaken), what).Message.ShouldContain("does not fit");
+    }
+
+    [Fact]
+    public void A_key_a_value_or_a_count_that_cannot_be_keeps_a_hive_from_being_written()
+    {
+        byte[] sound = Make(hive =>
+        {
+            for (int i = 0; i < 4; i++)
+                hive.Create($@"A\K{i}").Set(HiveValue.FromString($"v{i}", "a text that is longer than a cell"));
+        });
+        void Refused(Action<byte[]> damage, string what)
+        {
+            byte[] damaged = [.. sound];
+            damage(damaged);
+            Should.Throw<InvalidDataException>(() => Make(_ => { }, damaged), what).Message.ShouldContain("does not fit");
+        }
+        int list = Cells(sound, "lh").First(c => BitConverter.ToUInt16(sound, c + 2) > 1), security = Cells(sound, "sk").First();
+        Refused(d => BitConverter.GetBytes(BitConverter.ToUInt32(d, list + 4)).CopyTo(d, list + 12), "the same key twice");
+        Refused(d => BitConverter.GetBytes((ushort)500).CopyTo(d, list + 2), "more subkeys than the list holds");
+        Refused(d => d[list] = (byte)'x', "a list of no kind");
+        Refused(d => BitConverter.GetBytes(0).CopyTo(d, security + 12), "a descriptor in use that nothing refers to");
+        Refused(d => BitConverter.GetBytes(1000).CopyTo(d, 4096 + 8), "a bin of a size that no bin has");
+        Refused(d => BitConverter.GetBytes(0).CopyTo(d, 4096 + 32), "a cell without a size");
+        Refused(d => BitConverter.GetBytes(-12).CopyTo(d, 4096 + 32), "a cell of a size that no cell has");
+        Refused(d => BitConverter.GetBytes(-100_000).CopyTo(d, 4096 + 32), "a cell that ends behind its bin");
+        var values = Cells(sound, "nk").Where(c => BitConverter.ToInt32(sound, c + 36) > 0).Take(2).ToArray();
+        int Listed(int key) => BitConverter.ToInt32(sound, key + 40) + 4096 + 4;
+        Refused(d => BitConverter.GetBytes(BitConverter.ToUInt32(d, Listed(values[0]))).CopyTo(d, Listed(values[1])), "the same value twice");
+        Refused(d => BitConverter.GetBytes(1_000_000).CopyTo(d, values[0] + 36), "more values than the list holds");
+    }
+
+    [Fact]
     public void Damaged_hives_end_in_clean_errors()
     {
         byte[] sound = Make(hive =>

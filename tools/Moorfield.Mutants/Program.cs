@@ -132,7 +132,7 @@ internal static class Program
     private static List<TestClass> Classes(string copy, string project) =>
         [.. Directory.GetFiles(Path.Combine(copy, "tests", $"Moorfield.{project}.Tests"), "*.cs")
             .Select(f => (Name: Path.GetFileNameWithoutExtension(f), Text: File.ReadAllText(f)))
-            .Where(f => f.Text.Contains($"public sealed class {f.Name}", StringComparison.Ordinal)
+            .Where(f => Regex.IsMatch(f.Text, $@"\bpublic (sealed )?class {f.Name}\b", RegexOptions.ExplicitCapture, Limit)
                 && f.Name is not ("ArchitectureTests" or "HousePictureTests"))
             .Select(f => new TestClass(project, f.Name, f.Text))];
 
