@@ -118,6 +118,7 @@ internal sealed class Mutator(string file, int first, IReadOnlySet<int> dropped)
     {
         var visited = (InvocationExpressionSyntax)base.VisitInvocationExpression(node)!;
         if (visited.Expression is not MemberAccessExpressionSyntax member || !Calls.TryGetValue(member.Name.Identifier.Text, out string? other)
+            || (other is "All" && node.ArgumentList.Arguments.Count == 0)
             || node.Parent is ConditionalAccessExpressionSyntax || !May(node, out int line))
             return visited;
         var mutated = visited.WithExpression(member.WithName(SyntaxFactory.IdentifierName(other)));
@@ -133,8 +134,9 @@ internal sealed class Mutator(string file, int first, IReadOnlySet<int> dropped)
         if (!isCall || !May(node, out int line) || node.DescendantNodes().OfType<ArgumentSyntax>().Any(a => !a.RefKindKeyword.IsKind(SyntaxKind.None)))
             return visited;
         int number = Add(line, node, "(nothing)");
-        return SyntaxFactory.IfStatement(SyntaxFactory.ParseExpression($"!{Switch}.Is({number})"), visited.WithoutLeadingTrivia())
-            .NormalizeOuter().WithLeadingTrivia(visited.GetLeadingTrivia());
+        // In a block, so that an else behind it stays that of the if before it.
+        return SyntaxFactory.Block(SyntaxFactory.IfStatement(SyntaxFactory.ParseExpression($"!{Switch}.Is({number})"), visited.WithoutLeadingTrivia())
+            .NormalizeOuter()).NormalizeOuter().WithLeadingTrivia(visited.GetLeadingTrivia());
     }
 }
 

@@ -97,20 +97,25 @@ internal static class Program
                 return mutants;
             int before = dropped.Values.Sum(d => d.Count);
             var errors = new List<(string File, int Line)>();
-            foreach (Match error in Regex.Matches(output, @"(?<file>src/[^(]+)\((?<line>\d+),\d+\): error", RegexOptions.ExplicitCapture, Limit))
+            foreach (Match error in Regex.Matches(output, @"(?<file>src/[^(]+)\((?<line>\d+),(?<column>\d+)\): error", RegexOptions.ExplicitCapture, Limit))
             {
                 string file = error.Groups["file"].Value[error.Groups["file"].Value.LastIndexOf("src/", StringComparison.Ordinal)..];
-                if (dropped.TryGetValue(file, out var lines))
-                {
-                    errors.Add((file, int.Parse(error.Groups["line"].Value, CultureInfo.InvariantCulture)));
-                    lines.Add(errors[^1].Line);
-                }
+                if (!dropped.ContainsKey(file))
+                    continue;
+                int line = int.Parse(error.Groups["line"].Value, CultureInfo.InvariantCulture);
+                errors.Add((file, line));
+                // The mutant that stands before the error on its line, or the last one above it.
+                string[] text = File.ReadAllLines(Path.Combine(copy, file));
+                string above = string.Join('\n', text.Take(line - 1)) + "\n" + text[line - 1][..Math.Min(text[line - 1].Length,
+                    int.Parse(error.Groups["column"].Value, CultureInfo.InvariantCulture))];
+                if (Regex.Matches(above, @"Switch\.Is\((?<number>\d+)\)", RegexOptions.ExplicitCapture, Limit) is { Count: > 0 } found)
+                    dropped[file].Add(mutants[int.Parse(found[^1].Groups["number"].Value, CultureInfo.InvariantCulture) - 1].Line);
             }
             // Some errors are said to be elsewhere than the mutant that makes them: then its whole member has none.
             if (dropped.Values.Sum(d => d.Count) == before)
                 errors.ForEach(e => dropped[e.File].UnionWith(Member(originals[e.File], e.Line)));
             if (dropped.Values.Sum(d => d.Count) == before)
-                throw new InvalidOperationException("The mutants do not compile: " + output[..Math.Min(2000, output.Length)]);
+                throw new InvalidOperationException("The mutants do not compile: " + string.Join('\n', output.Split('\n').Where(l => l.Contains(": error", StringComparison.Ordinal)).Distinct().Take(5)));
         }
         throw new InvalidOperationException("The mutants do not compile, however many are dropped.");
     }
