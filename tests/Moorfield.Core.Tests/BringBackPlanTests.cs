@@ -237,5 +237,43 @@ public sealed class BringBackPlanTests : IDisposable
         Pins(whole.Root).ShouldBe(before);
     }
 
+    [Fact]
+    public void Entries_name_the_manifest_of_a_package_of_a_bundle_and_of_a_part_of_the_system()
+    {
+        var snapshot = _bench.Read();
+        using var volume = WindowsVolume.Open(_bench.Root, new WriteInterceptor());
+        using var facts = new BringBackFacts(volume, snapshot, []);
+        var plain = Offered("Tern.Chess", "1.0.0.0");
+        PackageFullName.TryParse("Tern.Chess_1.0.0.0_neutral_~_8pewgm0k42rsa", out var bundle).ShouldBeTrue();
+        string[] Manifests(OfferedPackage package)
+        {
+            var entries = new BringBackEntries(facts, snapshot, DateTimeOffset.UnixEpoch);
+            entries.Add(package, TraceScope.Machine, PlaceContainer.Software);
+            return [.. entries.Changes.OfType<KeyAdded>().SelectMany(k => k.Recorded!.Values).Where(v => v.Name == "Path").Select(v => v.AsString()!).Distinct()];
+        }
+        Manifests(plain).ShouldContain($@"C:\Program Files\WindowsApps\{plain.Main}");
+        Manifests(plain with { Registered = bundle!, Parts = [bundle!, plain.Main] }).ShouldContain(
+            $@"C:\Program Files\WindowsApps\{bundle}");
+        Manifests(plain with { IsComponent = true }).ShouldBe([$@"C:\Windows\SystemApps\{plain.Main.Family}"]);
+        var provisioned = new BringBackEntries(facts, snapshot, DateTimeOffset.UnixEpoch);
+        provisioned.Provision(plain with { Registered = bundle!, Parts = [bundle!, plain.Main] }, facts.Own);
+        provisioned.Changes.OfType<KeyAdded>().SelectMany(k => k.Recorded!.Values).Select(v => v.AsString())
+            .ShouldContain($@"C:\Program Files\WindowsApps\{bundle}\AppxMetadata\AppxBundleManifest.xml");
+    }
+
+    [Fact]
+    public void An_account_without_a_classes_hive_is_said_to_be_registered_there_by_Windows()
+    {
+        var snapshot = _bench.Read();
+        using var volume = WindowsVolume.Open(_bench.Root, new WriteInterceptor());
+        using var facts = new BringBackFacts(volume, snapshot, []);
+        var entries = new BringBackEntries(facts, snapshot, DateTimeOffset.UnixEpoch);
+        entries.Register(Offered("Tern.Chess", "1.0.0.0"), "S-1-5-21-1-2-3-9999");
+        entries.Notes.ShouldHaveSingleItem().ShouldContain("has no classes hive");
+        entries = new BringBackEntries(facts, snapshot, DateTimeOffset.UnixEpoch);
+        entries.Register(Offered("Tern.Chess", "1.0.0.0"), snapshot.Accounts[0].Sid);
+        entries.Notes.ShouldBeEmpty();
+    }
+
     public void Dispose() => _folder.Dispose();
 }
