@@ -143,7 +143,7 @@ public sealed class SoakTests : CliTest
         File.ReadAllBytes(disk).AsSpan().SequenceEqual(before).ShouldBeTrue(story);
         Directory.GetFiles(Folder.Path, ".*").Where(f => !f.EndsWith(".part", StringComparison.Ordinal)).ShouldBeEmpty(story);
         // What a killed run was writing beside the disk goes with the next run on it.
-        Tool.Read("rm", "-rf", [disk, Vault, .. Directory.GetFiles(Folder.Path, ".*.part")]);
+        Tool.Read("rm", ["-rf", disk, Vault, .. Directory.GetFiles(Folder.Path, ".*.part")]);
         return killed;
     }
 
