@@ -32,7 +32,7 @@ internal static class Program
         var mutants = Build(copy, projects, files);
         Console.WriteLine($"{mutants.Count} mutants in {files.Length} files");
         string[] all = [.. files.SelectMany(f => Types(copy, f)).Distinct()];
-        var classes = projects.SelectMany(p => Classes(copy, p)).Where(c => c.Mentions(all) > 0).OrderByDescending(c => c.Mentions(all))
+        var classes = projects.SelectMany(p => Classes(copy, p)).Where(c => c.Nearness(all) > 1).OrderByDescending(c => c.Nearness(all))
             .Take(MostClasses).ToList();
         foreach (var one in classes)
             Measure(copy, one);
@@ -178,9 +178,10 @@ internal static class Program
 
         internal HashSet<int> Reached { get; set; } = [];
 
-        /// <summary>How often it names one of the types, for the time it takes; most where its own name begins with one.</summary>
+        /// <summary>How often it names one of the types, for the time it takes; most where its own name begins with one, or one with its name.</summary>
         internal double Nearness(string[] types) =>
-            ((types.Any(t => name.StartsWith(t, StringComparison.Ordinal)) ? 1000 : 1)
+            ((types.Any(t => name.StartsWith(t, StringComparison.Ordinal)) ? 1000
+                : types.Any(t => t.StartsWith(name.Replace("Tests", "", StringComparison.Ordinal), StringComparison.Ordinal)) ? 500 : 1)
                 + 5 * Mentions(types)) / (1 + Time.TotalSeconds);
 
         internal int Mentions(string[] types) => types.Sum(t => Regex.Matches(text, $@"\b{Regex.Escape(t)}\b", RegexOptions.None, Limit).Count);
