@@ -1,6 +1,6 @@
 namespace Moorfield.Reporting;
 
-/// <summary>What a report for people is written on, part by part.</summary>
+/// <summary>Receives a report for people, part by part.</summary>
 internal interface IReportPage
 {
     /// <summary>A line that names what follows.</summary>
@@ -20,6 +20,6 @@ internal interface IReportPage
     /// <summary>A table with all its rows.</summary>
     void Table(TextTable table);
 
-    /// <summary>What is wrong, beside the report.</summary>
+    /// <summary>An error or warning, which is not part of the report.</summary>
     void Error(string text);
 }

@@ -1,12 +1,12 @@
 namespace Moorfield.Reporting;
 
-/// <summary>A result in all forms in which it can be printed; only the one that is asked for is made.</summary>
+/// <summary>A result in every form in which it can be printed. Only the requested form is made.</summary>
 /// <param name="Document">For programs: one of the types of <see cref="DocumentJson"/>.</param>
 /// <param name="Page">For people.</param>
-/// <param name="Rows">As a list; null for what is none.</param>
+/// <param name="Rows">The result as a list; null if it is not a list.</param>
 internal sealed record Report(Func<object> Document, Action<IReportPage> Page, Func<ReportRows>? Rows = null);
 
-/// <summary>A list of equal things, a row each.</summary>
+/// <summary>The rows of a list, with their headings.</summary>
 internal sealed record ReportRows(IEnumerable<string> Headings, IEnumerable<IEnumerable<string>> Rows)
 {
     internal static string Flag(bool value) => value ? "true" : "false";
@@ -15,7 +15,7 @@ internal sealed record ReportRows(IEnumerable<string> Headings, IEnumerable<IEnu
 /// <summary>Prints results in one format.</summary>
 internal interface IReportWriter
 {
-    /// <summary>Whether it is for people, who are also shown what is about to be done.</summary>
+    /// <summary>True if people read the output. They also see the preview before a run.</summary>
     bool IsForPeople { get; }
 
     void Write(Report report);
@@ -31,8 +31,8 @@ internal static class ReportFormats
         ("csv", true, console => new CsvWriter(console)),
     ];
 
-    /// <summary>The usual one first.</summary>
-    /// <param name="hasRows">Whether results are lists.</param>
+    /// <summary>The names of the formats, the default first.</summary>
+    /// <param name="hasRows">True if the result is a list.</param>
     internal static string[] Names(bool hasRows) => [.. All.Where(f => hasRows || !f.NeedsRows).Select(f => f.Name)];
 
     internal static IReportWriter Open(string? name, ConsoleOutput console) => All.First(f => name is null || f.Name == name).Open(console);

@@ -182,9 +182,11 @@ public sealed class ReliabilityTests : CliTest
     public void A_removal_opens_hives_and_repository_for_the_plan_for_the_run_and_for_the_verdict_only()
     {
         string trace = Folder["trace"];
-        Tool.Read("strace", "-f", "-qq", "-o", trace, "-e", "trace=open,openat,openat2", Command([])[0], "remove", Root, "Weather", "Clock", "--for", "everyone",
+        Tool.Read("strace", "-f", "-qq", "-o", trace, "-e", "trace=open,openat,openat2", Command([])[0], "remove", Root, "Weather", "Clock",
+            "--for", "everyone",
             "--yes", "--accept-costs", "--vault", Vault);
-        var opened = Regex.Matches(File.ReadAllText(trace), "\"(?<name>[^\"]+)\", [^)]*\\) = \\d", RegexOptions.ExplicitCapture, TimeSpan.FromSeconds(10))
+        var opened = Regex.Matches(File.ReadAllText(trace), "\"(?<name>[^\"]+)\", [^)]*\\) = \\d", RegexOptions.ExplicitCapture,
+            TimeSpan.FromSeconds(10))
             .Select(m => Path.GetFileName(m.Groups["name"].Value)).ToList();
         int Count(string name) => opened.Count(o => o.Equals(name, StringComparison.OrdinalIgnoreCase));
         int accounts = Directory.GetFiles(At("Users"), "NTUSER.DAT", SearchOption.AllDirectories).Length;

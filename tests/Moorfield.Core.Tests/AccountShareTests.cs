@@ -13,7 +13,8 @@ public sealed class AccountShareTests
     private const string Ivy = "S-1-5-21-1-2-3-1001", Rowan = "S-1-5-21-1-2-3-1002";
     private const string Package = "Northlight.Clock_1.0.0.0_x64__8pewgm0k42rsa";
     private static readonly Account Account = new("ivy", Ivy, WindowsPath.Of(@"Users\ivy"));
-    private static readonly WindowsPath Classes = Places.Classes(WindowsPath.Of(@"Users\ivy")), OtherClasses = Places.Classes(WindowsPath.Of(@"Users\rowan"));
+    private static readonly WindowsPath Classes = Places.Classes(WindowsPath.Of(@"Users\ivy")),
+        OtherClasses = Places.Classes(WindowsPath.Of(@"Users\rowan"));
 
     private static ImmutableArray<Change> Share(string? number, params ImmutableArray<Change> changes) => AccountShare.Of(changes, Account, number);
 
@@ -30,8 +31,8 @@ public sealed class AccountShareTests
     {
         var own = new Change[]
         {
-            Key($@"{Places.Store}\{Ivy}\{Package}"), Key(@"Local Settings\Clock", Classes), new TreeRemoved(Clock, WindowsPath.Of(@"Users\ivy\AppData\Clock")),
-            Rows(Ivy),
+            Key($@"{Places.Store}\{Ivy}\{Package}"), Key(@"Local Settings\Clock", Classes),
+            new TreeRemoved(Clock, WindowsPath.Of(@"Users\ivy\AppData\Clock")), Rows(Ivy),
         };
         var others = new Change[]
         {
@@ -48,7 +49,8 @@ public sealed class AccountShareTests
     public void What_the_machine_had_of_its_packages_comes_with_it()
     {
         var own = Key($@"{Places.Store}\{Ivy}\{Package}");
-        var machine = new Change[] { Key($@"{Places.MachinePackages}\{Package}"), new TreeRemoved(Clock, PackagePlaces.Staged.Folder() / Package), new RowsAdded(Clock, []) };
+        var machine = new Change[] { Key($@"{Places.MachinePackages}\{Package}"), new TreeRemoved(Clock, PackagePlaces.Staged.Folder() / Package),
+            new RowsAdded(Clock, []) };
         Share(null, [.. machine, own]).ShouldBe([.. machine, own]);
         // Of packages that it did not have nothing comes.
         Share(null, [own, Key($@"{Places.MachinePackages}\Maps", family: Maps)]).ShouldBe([own]);

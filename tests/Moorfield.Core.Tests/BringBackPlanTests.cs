@@ -249,7 +249,8 @@ public sealed class BringBackPlanTests : IDisposable
         {
             var entries = new BringBackEntries(facts, snapshot, DateTimeOffset.UnixEpoch);
             entries.Add(package, TraceScope.Machine, PlaceContainer.Software);
-            return [.. entries.Changes.OfType<KeyAdded>().SelectMany(k => k.Recorded!.Values).Where(v => v.Name == "Path").Select(v => v.AsString()!).Distinct()];
+            return [.. entries.Changes.OfType<KeyAdded>().SelectMany(k => k.Recorded!.Values).Where(v => v.Name == "Path")
+                .Select(v => v.AsString()!).Distinct()];
         }
         Manifests(plain).ShouldContain($@"C:\Program Files\WindowsApps\{plain.Main}");
         Manifests(plain with { Registered = bundle!, Parts = [bundle!, plain.Main] }).ShouldContain(

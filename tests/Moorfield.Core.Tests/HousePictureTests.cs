@@ -71,7 +71,8 @@ public sealed class HousePictureTests
             Line($"<rect x='{x + 2}' y='{y + 2}' width='{Cell - 4}' height='{Cell - 4}' rx='4' fill='#2e74b5' fill-opacity='{shade}'/>");
             Line($"<text x='{x + Cell / 2}' y='{y + 22}' text-anchor='middle'>{count}</text>");
         }
-        Line($"<text x='10' y='{height - 16}' fill='#555'>Each number: how many files of the room on the left use the room named at the top. All use Model.</text>");
+        const string Explanation = "Each number: how many files of the room on the left use the room at the top. All use Model.";
+        Line($"<text x='10' y='{height - 16}' fill='#555'>{Explanation}</text>");
         svg.Append("</svg>\n");
         return svg.ToString();
 

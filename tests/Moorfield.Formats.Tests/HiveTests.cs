@@ -225,7 +225,8 @@ public sealed class HiveTests : IDisposable
             _ => true,
         });
         int other = Cells(sound, kind == "vk" ? "nk" : "vk").First() - 4096 - 4;
-        foreach (uint wrong in new[] { 0xFFFFFFF0, 4u, (uint)sound.Length, (uint)(sound.Length - 4096), BitConverter.ToUInt32(sound, cell + field) + 8 })
+        uint right = BitConverter.ToUInt32(sound, cell + field);
+        foreach (uint wrong in new[] { 0xFFFFFFF0, 4u, (uint)sound.Length, (uint)(sound.Length - 4096), right + 8 })
         {
             byte[] damaged = [.. sound];
             BitConverter.GetBytes(wrong).CopyTo(damaged, cell + field);

@@ -46,7 +46,8 @@ internal static class Program
             if (near.Count > 0 && near.Exists(c => !Passes(copy, c, mutant.Number, null, c.Time * 4 + TimeSpan.FromSeconds(15))))
                 caught++;
             else
-                Console.WriteLine($"{(near.Count > 0 ? "survives" : "not reached")}: {mutant.File}:{mutant.Line}: {mutant.Before}  ->  {mutant.After}");
+                Console.WriteLine($"{(near.Count > 0 ? "survives" : "not reached")}: {mutant.File}:{mutant.Line}: {mutant.Before}  ->  "
+                    + mutant.After);
         }
         Console.WriteLine($"{caught} of {chosen.Count} caught ({100 * caught / Math.Max(1, chosen.Count)} %), seed {seed}");
         return caught * 5 >= chosen.Count * 4 ? 0 : 1;
@@ -91,13 +92,15 @@ internal static class Program
             }
             var (code, output) = (0, "");
             foreach (string project in projects.TakeWhile(_ => code == 0))
-                (code, output) = Run(copy, "dotnet", TimeSpan.FromMinutes(15), [], "build", $"tests/Moorfield.{project}.Tests", "-v", "quiet", "--tl:off",
+                (code, output) = Run(copy, "dotnet", TimeSpan.FromMinutes(15), [], "build", $"tests/Moorfield.{project}.Tests", "-v", "quiet",
+                    "--tl:off",
                     "-p:RunAnalyzers=false", "-p:TreatWarningsAsErrors=false", "-p:EnforceCodeStyleInBuild=false", "-clp:NoSummary");
             if (code == 0)
                 return mutants;
             int before = dropped.Values.Sum(d => d.Count);
             var errors = new List<(string File, int Line)>();
-            foreach (Match error in Regex.Matches(output, @"(?<file>src/[^(]+)\((?<line>\d+),(?<column>\d+)\): error", RegexOptions.ExplicitCapture, Limit))
+            foreach (Match error in Regex.Matches(output, @"(?<file>src/[^(]+)\((?<line>\d+),(?<column>\d+)\): error", RegexOptions.ExplicitCapture,
+                Limit))
             {
                 string file = error.Groups["file"].Value[error.Groups["file"].Value.LastIndexOf("src/", StringComparison.Ordinal)..];
                 if (!dropped.ContainsKey(file))
@@ -115,7 +118,8 @@ internal static class Program
             if (dropped.Values.Sum(d => d.Count) == before)
                 errors.ForEach(e => dropped[e.File].UnionWith(Member(originals[e.File], e.Line)));
             if (dropped.Values.Sum(d => d.Count) == before)
-                throw new InvalidOperationException("The mutants do not compile: " + string.Join('\n', output.Split('\n').Where(l => l.Contains(": error", StringComparison.Ordinal)).Distinct().Take(5)));
+                throw new InvalidOperationException("The mutants do not compile: " + string.Join('\n', output.Split('\n').Where(l =>
+                    l.Contains(": error", StringComparison.Ordinal)).Distinct().Take(5)));
         }
         throw new InvalidOperationException("The mutants do not compile, however many are dropped.");
     }
@@ -178,7 +182,10 @@ internal static class Program
 
         internal HashSet<int> Reached { get; set; } = [];
 
-        /// <summary>How often it names one of the types, for the time it takes; most where its own name begins with one, or one with its name.</summary>
+        /// <summary>
+        /// How well its tests fit a file: how often it names the file's types, in relation to the time that it takes. A class named like one of
+        /// the types comes first.
+        /// </summary>
         internal double Nearness(string[] types) =>
             ((types.Any(t => name.StartsWith(t, StringComparison.Ordinal)) ? 1000
                 : types.Any(t => t.StartsWith(name.Replace("Tests", "", StringComparison.Ordinal), StringComparison.Ordinal)) ? 500 : 1)

@@ -66,11 +66,11 @@ internal static class BlocksCommand
                     WriteTable(page, target, snapshot, [.. blocks.Where(b => b.Snapshot == snapshot)]);
             },
             () => new ReportRows(["family", "displayName", "installed", "present", "since", "restorePoint", "edition"], blocks.Select(b => new[]
-                {
-                    b.Family.ToString(), b.Package?.DisplayName ?? "", ReportRows.Flag(b.Package is not null), ReportRows.Flag(b.IsPresent),
-                    b.Since?.ToString("O", CultureInfo.InvariantCulture) ?? "",
-                    b.SetBy?.Number.ToString(CultureInfo.InvariantCulture) ?? "", b.Snapshot.EditionNumber?.ToString() ?? "",
-                }))));
+            {
+                b.Family.ToString(), b.Package?.DisplayName ?? "", ReportRows.Flag(b.Package is not null), ReportRows.Flag(b.IsPresent),
+                b.Since?.ToString("O", CultureInfo.InvariantCulture) ?? "",
+                b.SetBy?.Number.ToString(CultureInfo.InvariantCulture) ?? "", b.Snapshot.EditionNumber?.ToString() ?? "",
+            }))));
         return ExitCode.Done;
     }
 

@@ -49,7 +49,7 @@ internal static class BriefCommand
     }
 
     /// <summary>The end of a command that goes by a brief of which a rule takes nothing.</summary>
-    internal static ExitCode Unmeant(IReportPage page, Target target)
+    internal static ExitCode RefuseUnmatched(IReportPage page, Target target)
     {
         page.Error($"{target.Name}: a rule of the brief takes nothing, and --strict does not allow that. Nothing was changed.");
         return ExitCode.Differs;

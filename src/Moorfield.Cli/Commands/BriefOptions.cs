@@ -30,7 +30,7 @@ internal sealed class BriefOptions
 
     /// <summary>Tells rules of a brief that take nothing on a target.</summary>
     /// <returns>Whether there are some and that is not allowed.</returns>
-    internal bool TellIdle(Invocation call, Brief? brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots, string vaultPath)
+    internal bool WarnUnmatched(Invocation call, Brief? brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots, string vaultPath)
     {
         var idle = brief is null ? [] : UnmatchedRule.Find(brief, snapshots,
             PointHistory.RemovedNames(Common.Points(call.Console, vaultPath), target.Identify(snapshots.First())));

@@ -156,7 +156,7 @@ internal static class Common
         return PointHistory.Read(open, message => console.Notice($"moorfield: {message}"));
     }
 
-    /// <summary>What the command does, with trouble turned into a message and an exit code.</summary>
+    /// <summary>Sets what a command runs. An error becomes a message and an exit code.</summary>
     internal static void Handle(this Command command, Func<Invocation, ExitCode> act) => command.SetAction(parsed =>
     {
         var surroundings = (Surroundings)parsed.InvocationConfiguration;
@@ -167,7 +167,7 @@ internal static class Common
         });
     });
 
-    /// <summary>The one place where trouble becomes a message and an exit code.</summary>
+    /// <summary>Turns every error of a command into a message and an exit code.</summary>
     private static ExitCode WrapErrors(ConsoleOutput console, Func<ExitCode> act)
     {
         try

@@ -91,10 +91,10 @@ internal static class GuardCommand
                         Show(page, target, snapshot, own);
                 },
             () => new ReportRows(["guard", "hive", "key", "name", "for", "state", "edition"], states.SelectMany(s => s.States.Select(g => new[]
-                    {
-                        g.Guard.Name ?? "", DisplayText.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot), State(g),
-                        s.Snapshot.EditionNumber?.ToString() ?? "",
-                    })))));
+            {
+                g.Guard.Name ?? "", DisplayText.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot), State(g),
+                s.Snapshot.EditionNumber?.ToString() ?? "",
+            })))));
             return ExitCode.Done;
         });
         return command;

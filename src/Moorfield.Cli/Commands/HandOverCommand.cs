@@ -103,8 +103,8 @@ internal static class HandOverCommand
         var brief = options.Brief.Load(call);
         target.NameMaker(options.Maker(call) ?? brief?.Maker);
         var systems = Common.Read(call.Console, target, call.GetValue(Edition), brief?.Guards ?? []);
-        if (options.Brief.TellIdle(call, brief, target, systems, options.VaultPath(call)))
-            return BriefCommand.Unmeant(call.Console, target);
+        if (options.Brief.WarnUnmatched(call, brief, target, systems, options.VaultPath(call)))
+            return BriefCommand.RefuseUnmatched(call.Console, target);
         var words = Words(call.GetValue(Who), brief, systems);
         var (plan, plans) = Plan(systems, words, brief, Request(call, options, brief, words, systems));
         plan = plan with

@@ -4,7 +4,7 @@ using Moorfield.Core.Targets;
 
 namespace Moorfield.Cli.Commands;
 
-/// <summary>What the program gives every command to work with.</summary>
+/// <summary>The console and the signal handling that all commands share.</summary>
 internal sealed class Surroundings(ConsoleOutput console, Interruption interruption) : InvocationConfiguration
 {
     internal ConsoleOutput Console => console;
@@ -12,13 +12,13 @@ internal sealed class Surroundings(ConsoleOutput console, Interruption interrupt
     internal Interruption Interruption => interruption;
 }
 
-/// <summary>One call of a command: what was typed, where it speaks, and what options that every command has ask for.</summary>
+/// <summary>One call of a command: its arguments and options, the console, the run log, and how targets are opened.</summary>
 internal sealed class Invocation
 {
     private readonly ParseResult _parsed;
     private readonly Surroundings _surroundings;
 
-    /// <exception cref="MoorfieldException">A value that every command takes means nothing.</exception>
+    /// <exception cref="MoorfieldException">--language is not a language tag.</exception>
     internal Invocation(ParseResult parsed, Surroundings surroundings)
     {
         _parsed = parsed;
@@ -29,7 +29,7 @@ internal sealed class Invocation
         OpenOptions = new OpenOptions { Partition = GetValue(Common.Partition), Languages = languages.IsEmpty ? null : languages };
     }
 
-    /// <summary>Where results and everything besides go.</summary>
+    /// <summary>The console for results and messages.</summary>
     internal ConsoleOutput Console => _surroundings.Console;
 
     internal RunLog Log { get; }
@@ -39,7 +39,7 @@ internal sealed class Invocation
     /// <summary>How targets are opened.</summary>
     internal OpenOptions OpenOptions { get; }
 
-    /// <summary>Whether a person has said yes to several runs at once.</summary>
+    /// <summary>True once a person has confirmed several runs together, so that each is not confirmed again.</summary>
     internal bool IsAgreed { get; set; }
 
     /// <inheritdoc cref="Interruption.BeginChanging"/>
@@ -53,13 +53,13 @@ internal sealed class Invocation
 
     internal T GetRequiredValue<T>(Option<T> option) => _parsed.GetRequiredValue(option);
 
-    /// <summary>Whether an option was typed.</summary>
+    /// <summary>True if the option was given on the command line.</summary>
     internal bool Has(Option option) => _parsed.GetResult(option) is { Implicit: false };
 
-    /// <summary>What prints results in the format that was asked for.</summary>
+    /// <summary>The writer for the requested format.</summary>
     internal IReportWriter Writer(Option<string> format) => ReportFormats.Open(GetValue(format), Console);
 
-    /// <summary>Prints a result in the format that was asked for.</summary>
+    /// <summary>Prints a result in the requested format.</summary>
     internal void Write(Option<string> format, Report report) => Writer(format).Write(report);
 
     private static string CanonicalLanguage(string language) => language.Length < 85 && language.Split('-') is [{ Length: 2 or 3 } first, .. var rest]

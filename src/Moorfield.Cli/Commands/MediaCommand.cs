@@ -155,8 +155,8 @@ internal static class MediaCommand
         var requests = Requests(call, options, brief);
         // What is no Windows may have another label, or go.
         var systems = requests is null ? [] : Common.Read(call.Console, target, call.GetValue(Edition), guards);
-        if (requests is not null && options.Brief.TellIdle(call, brief, target, systems, options.VaultPath(call)))
-            return BriefCommand.Unmeant(call.Console, target);
+        if (requests is not null && options.Brief.WarnUnmatched(call, brief, target, systems, options.VaultPath(call)))
+            return BriefCommand.RefuseUnmatched(call.Console, target);
         bool only = call.GetValue(OnlyEditions);
         if (only && call.GetValue(Edition) is not { Length: > 0 })
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"--only-editions keeps what --edition names: {source.List()}.");

@@ -42,8 +42,8 @@ internal static class PickCommand
         bool keepFiles = removal.KeepFiles(call, target) && options.HasRestorePoint(call);
         if (!isRead)
             target.CheckChangeable(); // before a person works on a choice that cannot be carried out
-        if (briefOptions.TellIdle(call, brief, target, snapshots, options.VaultPath(call)))
-            return BriefCommand.Unmeant(call.Console, target);
+        if (briefOptions.WarnUnmatched(call, brief, target, snapshots, options.VaultPath(call)))
+            return BriefCommand.RefuseUnmatched(call.Console, target);
         var advice = brief?.Advice ?? Advice.None;
         var state = new PickState(
             snapshots.Length == 1 ? DisplayText.Place(target, snapshots[0]) : target.Name, PickItem.Of(snapshots, advice), snapshots[0].Accounts,

@@ -78,8 +78,8 @@ internal static class RemoveCommand
                 ? LeftoverRun.Run(call, options, new LeftoverRemoval(target, snapshots), keepFiles)
                 : throw new MoorfieldException(ErrorKind.InvalidUsage, "Leftovers are nobody's any more: leave --for out.");
         }
-        if (briefOptions.TellIdle(call, brief, target, snapshots, options.VaultPath(call)))
-            return BriefCommand.Unmeant(call.Console, target);
+        if (briefOptions.WarnUnmatched(call, brief, target, snapshots, options.VaultPath(call)))
+            return BriefCommand.RefuseUnmatched(call.Console, target);
         Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>> requests = coming
             ? fresh => fresh.Select(s => WishForComing(target, s, Common.Points(call.Console, options.VaultPath(call))))
             : brief is not null

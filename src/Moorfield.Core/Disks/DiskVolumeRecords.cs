@@ -1,7 +1,6 @@
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Disks;
-using Moorfield.Formats.Native;
 using Moorfield.Formats.Ntfs;
 
 namespace Moorfield.Core.Disks;

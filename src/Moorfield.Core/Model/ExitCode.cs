@@ -1,6 +1,6 @@
 namespace Moorfield.Core.Model;
 
-/// <summary>How a call of the program ends, for whoever called it.</summary>
+/// <summary>The exit code of the program.</summary>
 public enum ExitCode
 {
     /// <summary>Everything was done, or there was nothing to do.</summary>
@@ -9,13 +9,13 @@ public enum ExitCode
     /// <summary>Something could not be read or done.</summary>
     Failed = 1,
 
-    /// <summary>The call names something that does not exist or matches several things.</summary>
+    /// <summary>The command line names something that does not exist or is ambiguous.</summary>
     InvalidUsage = 2,
 
     /// <summary>Part of it was done.</summary>
     DoneInPart = 3,
 
-    /// <summary>A target is not as it was asked whether it is.</summary>
+    /// <summary>A target differs from what it was compared with.</summary>
     Differs = 4,
 
     /// <summary>It could be done, but would not be safe.</summary>

@@ -26,10 +26,10 @@ public sealed record GuardPlace(GuardHive Hive, string File, bool IsPerAccount, 
         new(GuardHive.Account, "NTUSER.DAT", IsPerAccount: true, "HKEY_CURRENT_USER"),
     ];
 
-    /// <summary>That of one kind.</summary>
+    /// <summary>The place of a kind of hive.</summary>
     public static GuardPlace Of(GuardHive hive) => All.First(p => p.Hive == hive);
 
-    /// <summary>That of a hive file.</summary>
+    /// <summary>The place of a hive file; null if guards are never in it.</summary>
     internal static GuardPlace? Of(WindowsPath file) => All.FirstOrDefault(p => p.File.Equals(file.Name, StringComparison.OrdinalIgnoreCase));
 }
 

@@ -25,7 +25,7 @@ public class MoorfieldException : Exception
     /// <summary>The kind of error.</summary>
     public ErrorKind Kind { get; }
 
-    /// <summary>How a call ends that it breaks off.</summary>
+    /// <summary>The exit code of a call that this error ends.</summary>
     public ExitCode ExitCode => (ExitCode)Kind;
 }
 

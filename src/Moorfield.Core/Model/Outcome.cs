@@ -22,7 +22,7 @@ public sealed record Outcome(int? Point, int Changes, ImmutableArray<RunFailure>
     /// <summary>Whether a fresh look finds everything that was done as it should be.</summary>
     public bool Verified => Discrepancies.IsEmpty;
 
-    /// <summary>How a call ends that carried it out.</summary>
+    /// <summary>The exit code of the call that carried the run out.</summary>
     public ExitCode ExitCode => !Verified ? ExitCode.Failed : Failures.IsEmpty ? ExitCode.Done : ExitCode.DoneInPart;
 
     /// <summary>Whether a family had a change that failed.</summary>

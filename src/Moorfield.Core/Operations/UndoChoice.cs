@@ -5,7 +5,7 @@ using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Operations;
 
-/// <summary>What of the runs on a target is to be undone, and in which order.</summary>
+/// <summary>Chooses which runs on a target are undone, and in which order.</summary>
 /// <param name="vault">That holds their restore points.</param>
 /// <param name="damaged">Told of each restore point that cannot be read.</param>
 public sealed class UndoChoice(Target target, Vault vault, Action<string> damaged)
@@ -59,8 +59,8 @@ public sealed class UndoChoice(Target target, Vault vault, Action<string> damage
         return result;
     }
 
-    /// <summary>Puts right what was cut off on a target, run by run: an undo of an undo that was cut off leaves the run below it.</summary>
-    /// <param name="putRight">Puts one right, or leaves it.</param>
+    /// <summary>Recovers interrupted runs on a target one after the other: undoing an interrupted undo leaves the run that it was undoing.</summary>
+    /// <param name="putRight">Recovers one, or leaves it as it is.</param>
     /// <returns>The worst of how they ended; null when there was none.</returns>
     public static ExitCode? PutRight(Target target, Func<InterruptedRun, ExitCode> putRight)
     {

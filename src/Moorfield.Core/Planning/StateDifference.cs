@@ -1,6 +1,4 @@
 using Moorfield.Core.Layout;
-using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Planning;
 
@@ -17,23 +15,21 @@ internal sealed record StateSteps(
 /// </summary>
 /// <param name="then">The places as they were recorded.</param>
 /// <param name="now">The places as they are.</param>
-/// <param name="before">What those of then hold.</param>
-/// <param name="after">What those of now hold.</param>
-/// <param name="system">What was recorded besides.</param>
-/// <param name="guards">Whose values are put back as well.</param>
+/// <param name="before">The recorded system.</param>
+/// <param name="after">The system as it is.</param>
+/// <param name="system">The recorded files and trees.</param>
+/// <param name="guards">The guards whose values are put back as well.</param>
 internal sealed class StateDifference(
     ISystemFacts then, ISystemFacts now, SystemSnapshot before, SystemSnapshot after, RecordedSystem system, IStateFacts facts,
     IReadOnlyCollection<Guard> guards)
 {
-    private readonly List<Change> _registry = [];
+    private readonly StateRegistry _registry = new(then, now, before, after, guards);
     private readonly List<Change> _rows = [];
     private readonly List<Change> _lists = [];
     private readonly List<Change> _files = [];
     private readonly List<RunFailure> _left = [];
+    private readonly List<RunFailure> _leftRows = [];
     private readonly List<string> _notes = [];
-    private readonly Dictionary<(bool, WindowsPath), HandlerClasses> _classes = [];
-    private Dictionary<string, PackageFamilyName>? _owners;
-
     // Families of which nothing is put back.
     private readonly HashSet<string> _skipped = new(StringComparer.OrdinalIgnoreCase);
 
@@ -47,12 +43,13 @@ internal sealed class StateDifference(
         }
         SkipRenewedComponents();
         Files();
-        Registry();
+        _registry.Plan();
         Rows();
         Lists();
-        var changes = _registry.Concat(_rows).Concat(_lists).Concat(_files)
+        var changes = _registry.Changes.Concat(_rows).Concat(_lists).Concat(_files)
             .Where(c => !_skipped.Contains(c.Family) || IsBlock(c)).Select(c => c with { Edition = system.Edition });
-        return new StateSteps([.. changes], [.. _left.Select(l => l with { Edition = system.Edition })], [.. _notes],
+        return new StateSteps([.. changes],
+            [.. _left.Concat(_registry.Left).Concat(_leftRows).Select(l => l with { Edition = system.Edition })], [.. _notes, .. _registry.Notes],
             before.Packages.Concat(after.Packages).Select(p => KeyValuePair.Create(p.Family.ToString(), p.DisplayName))
                 .DistinctBy(n => n.Key, StringComparer.OrdinalIgnoreCase).ToImmutableDictionary(StringComparer.OrdinalIgnoreCase));
     }
@@ -140,191 +137,17 @@ internal sealed class StateDifference(
     private string NameOf(string family) => before.Packages.Concat(after.Packages)
         .FirstOrDefault(p => p.Family.ToString().Equals(family, StringComparison.OrdinalIgnoreCase))?.DisplayName ?? family;
 
-    // ---- registry
-
-    private IRegistry? HiveOf(bool isNow, WindowsPath path) => (isNow ? now : then).Registry(path);
-
-    private void Registry()
-    {
-        foreach (var place in PackagePlaces.KeysIn(PlaceContainer.Software).Where(p => !p.IsPerAccount))
-            Children(Places.Software, place.Key());
-        var known = before.Accounts.Select(a => a.Sid).ToHashSet(StringComparer.OrdinalIgnoreCase);
-        foreach (var account in after.Accounts)
-        {
-            bool isNew = !known.Contains(account.Sid);
-            if (isNew)
-            {
-                _notes.Add($"{account.Name} is an account that came since: it loses packages that were not there, and keeps what else it has.");
-            }
-            foreach (var place in PackagePlaces.KeysIn(PlaceContainer.Software).Where(p => p.IsPerAccount))
-                Children(Places.Software, place.Key(account.Sid), isNew);
-            if (account.Profile is not { } profile)
-                continue;
-            var classes = Places.Classes(profile);
-            foreach (var place in PackagePlaces.KeysIn(PlaceContainer.Classes))
-            {
-                string key = place.Key(account.Sid);
-                foreach (string name in place.Names == PlaceNames.FamilyAndFullName ? Names(classes, key).Select(f => $@"{key}\{f}") : [key])
-                    Children(classes, name, isNew);
-            }
-            if (!isNew)
-            {
-                Handlers(classes);
-                Choices(Places.UserHive(profile));
-            }
-        }
-        foreach (var account in before.Accounts.Where(a => after.Account(a.Sid) is null))
-            _left.Add(new RunFailure("", account.Name, "is gone: what this account had does not come back."));
-        Policies();
-    }
-
-    private IEnumerable<string> Names(WindowsPath hive, string key) =>
-        new[] { false, true }.SelectMany(n => HiveOf(n, hive)?.Find(key)?.Children().Select(k => k.Name) ?? [])
-            .Distinct(StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase);
-
-    /// <summary>Keys of packages or families below a key.</summary>
-    /// <param name="onlyGone">Only those of packages that were not there when it was recorded.</param>
-    private void Children(WindowsPath hive, string key, bool onlyGone = false)
-    {
-        var (old, own) = (Below(false, hive, key), Below(true, hive, key));
-        foreach (string name in old.Keys.Union(own.Keys, StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase))
-        {
-            string family = PackageFullName.TryParse(name, out var fullName) ? fullName.Family.ToString()
-                : PackageFamilyName.TryParse(name, out var known) ? known.ToString() : "";
-            if (family.Length == 0 || (onlyGone && (fullName is null || Had(fullName))))
-                continue;
-            Key(family, hive, $@"{key}\{name}", old.GetValueOrDefault(name), own.GetValueOrDefault(name));
-        }
-    }
-
-    /// <summary>The keys directly below one, by name.</summary>
-    private Dictionary<string, IRegistryKey> Below(bool isNow, WindowsPath hive, string key) =>
-        (HiveOf(isNow, hive)?.Find(key)?.Children() ?? []).DistinctBy(k => k.Name, StringComparer.OrdinalIgnoreCase)
-            .ToDictionary(k => k.Name, StringComparer.OrdinalIgnoreCase);
-
-    private bool Had(PackageFullName fullName) => before.Packages.Any(p => p.Parts.Any(part => part.FullName == fullName));
-
-    private void Key(string family, WindowsPath hive, string key) =>
-        Key(family, hive, key, HiveOf(false, hive)?.Find(key), HiveOf(true, hive)?.Find(key));
-
-    private void Key(string family, WindowsPath hive, string key, IRegistryKey? old, IRegistryKey? own)
-    {
-        var (recorded, present) = (old?.Export(), own?.Export());
-        if (recorded is null ? present is null : recorded.Equals(present))
-            return;
-        if (present is not null)
-            _registry.Add(new KeyRemoved(family, hive, key));
-        if (recorded is not null)
-            _registry.Add(new KeyAdded(family, hive, key, recorded));
-    }
-
-    private void Handlers(WindowsPath path)
-    {
-        var (recorded, present) = (Classes(false, path), Classes(true, path));
-        var (old, own) = (Below(false, path, ""), Below(true, path, ""));
-        foreach (var (progId, family) in recorded.Owners.Concat(present.Owners).DistinctBy(o => o.Key, StringComparer.OrdinalIgnoreCase))
-            Key(family.ToString(), path, progId, old.GetValueOrDefault(progId), own.GetValueOrDefault(progId));
-        foreach (var (progId, location) in recorded.Uses.Concat(present.Uses).Distinct())
-        {
-            if (recorded.Owners.TryGetValue(progId, out var owner) || present.Owners.TryGetValue(progId, out owner))
-                Value(owner.ToString(), path, location.Key, location.Value);
-        }
-    }
-
-    private HandlerClasses Classes(bool isNow, WindowsPath path)
-    {
-        if (!_classes.TryGetValue((isNow, path), out var classes))
-            _classes[(isNow, path)] = classes = HiveOf(isNow, path) is { } hive ? HandlerClasses.Read(hive.Root, path) : HandlerClasses.None;
-        return classes;
-    }
-
-    /// <summary>What the account chose to open things with, where a package was or is chosen.</summary>
-    private void Choices(WindowsPath path)
-    {
-        var owners = _owners ??= before.Accounts.Concat(after.Accounts).Select(a => a.Profile).OfType<WindowsPath>().Distinct()
-            .SelectMany(p => Classes(false, Places.Classes(p)).Owners.Concat(Classes(true, Places.Classes(p)).Owners))
-            .DistinctBy(o => o.Key, StringComparer.OrdinalIgnoreCase).ToDictionary(o => o.Key, o => o.Value, StringComparer.OrdinalIgnoreCase);
-        foreach (string place in new[] { PackagePlaces.TypeChoices.Path, PackagePlaces.SchemeChoices.Path })
-        {
-            foreach (string what in Names(path, place))
-            {
-                string key = $@"{place}\{what}\{Places.Choice}";
-                var owner = new[] { false, true }.Select(n => HiveOf(n, path)?.Find(key)?.Text("ProgId")).OfType<string>()
-                    .Select(p => owners.TryGetValue(p, out var family) ? family.ToString() : null).FirstOrDefault(f => f is not null);
-                if (owner is not null)
-                    Key(owner, path, key);
-            }
-        }
-    }
-
-    private void Value(string family, WindowsPath hive, string key, string name)
-    {
-        var (recorded, present) = (HiveOf(false, hive)?.Find(key)?.Value(name), HiveOf(true, hive)?.Find(key)?.Value(name));
-        if (recorded != present)
-            _registry.Add(new ValueChanged(family, hive, key, name, present, recorded));
-    }
-
-    private void Policies()
-    {
-        foreach (var guard in guards)
-        {
-            IEnumerable<WindowsPath?> profiles = !guard.Place.IsPerAccount ? [null]
-                : after.Accounts.Where(a => before.Account(a.Sid) is not null).Select(a => a.Profile).Append(Places.DefaultProfile)
-                    .Where(p => p is not null);
-            var hives = profiles.Select(p => Places.GuardFile(guard.Place, p)).ToList();
-            foreach (var hive in hives.Where(h => HiveOf(true, h) is not null && HiveOf(false, h) is not null))
-                Value(guard.Family ?? guard.Title, hive, guard.Key, guard.Value.Name);
-        }
-    }
-
-    // ---- state repository
-
     private void Rows()
     {
-        if (then.Repository is not { } source || now.Repository is not { } present)
+        if (then.Repository is { } source && now.Repository is { } present)
         {
-            if (then.Repository is not null)
-                _left.Add(new RunFailure("", "The state repository", "cannot be read now: its rows do not come back."));
-            return;
+            var (changes, left) = StateRows.Plan(source, present, before, after, _skipped, NameOf);
+            _rows.AddRange(changes);
+            _leftRows.AddRange(left);
         }
-        var had = source.Locations(after.Accounts);
-        var has = present.Locations(after.Accounts);
-        foreach (var row in has.Where(r => !had.Contains(r) && (r.Sid is null || has.Contains(r with { Sid = null })))
-            .OrderBy(r => r.Sid is null).ThenBy(r => r.FullName))
+        else if (then.Repository is not null)
         {
-            string family = row.FullName.Family.ToString();
-            bool isNewAccount = row.Sid is not null && before.Account(row.Sid) is null;
-            if (_skipped.Contains(family) || (isNewAccount && had.Contains(row with { Sid = null }))
-                || (row.Sid is not null && !had.Contains(row with { Sid = null })))
-                continue;
-            var removed = new RowsRemoved(family, row.FullName, row.Sid);
-            removed = removed with { Rows = present.Collect(removed) };
-            present.NoteRemoved(removed.Rows!.Value);
-            _rows.Add(removed);
-        }
-        // Of what is there, rows may still be missing.
-        var lacking = source.Details().Except(present.Details()).Select(d => (d.FullName.ToUpperInvariant(), d.Sid?.ToUpperInvariant())).ToHashSet();
-        foreach (var row in had.Where(r => !has.Contains(r)
-            || lacking.Contains((r.FullName.ToString().ToUpperInvariant(), r.Sid?.ToUpperInvariant())))
-            .OrderBy(r => r.Sid is not null).ThenBy(r => r.FullName))
-        {
-            string family = row.FullName.Family.ToString();
-            if (_skipped.Contains(family) || (row.Sid is not null && !has.Contains(row with { Sid = null })))
-                continue;
-            var collected = source.Collect(new RowsRemoved(family, row.FullName, row.Sid));
-            if (row.Sid is null && has.Contains(row) && RecordedRow.OfAccounts(collected) is var ofAccounts)
-                collected = collected.RemoveAll(ofAccounts.Contains);
-            if (present.Remap(collected, source) is { } fitting)
-            {
-                present.NoteAdded(fitting);
-                if (!fitting.IsEmpty)
-                    _rows.Add(new RowsAdded(family, fitting));
-            }
-            else
-            {
-                _left.Add(new RunFailure(family, NameOf(family),
-                    "has rows in the state repository that refer to what is gone: they do not come back."));
-            }
+            _leftRows.Add(new RunFailure("", "The state repository", "cannot be read now: its rows do not come back."));
         }
     }
 

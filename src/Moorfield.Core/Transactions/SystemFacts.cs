@@ -66,8 +66,17 @@ internal sealed class RepositoryFacts : IRepositoryFacts, IDisposable
     /// <summary>Null when there is none that is understood.</summary>
     internal static RepositoryFacts? Open(WindowsTree tree)
     {
-        var repository = StateRepository.Open(tree, new SnapshotNotes());
-        return repository is null ? null : Wrapped(tree.Name, () => new RepositoryFacts(tree.Name, repository));
+        if (StateRepository.Open(tree, new SnapshotNotes()) is not { } repository)
+            return null;
+        try
+        {
+            return Wrapped(tree.Name, () => new RepositoryFacts(tree.Name, repository));
+        }
+        catch
+        {
+            repository.Dispose();
+            throw;
+        }
     }
 
     public HashSet<RowsLocation> Locations(ImmutableArray<Account> accounts) =>

@@ -44,7 +44,7 @@ internal sealed class SharedFiles(IEnumerable<WindowsPath> paths, Func<WindowsPa
         }
         catch (MoorfieldException)
         {
-            file = null; // it can only be read, which is told when it is to be written
+            file = null; // it can only be read; CheckWritable reports that
         }
         return file is not null;
     }
