@@ -52,6 +52,19 @@ public sealed class SharedFilesTests : IDisposable
             Read().ShouldBe("after");
         }
         Read().ShouldBe("the last");
+        PutAnother("one more");
+        Read().ShouldBe("one more");
+    }
+
+    [Fact]
+    public void A_file_that_was_written_and_read_can_be_written_again()
+    {
+        using var once = _volume.OpenOnce([Hive]);
+        Replace("after");
+        Read().ShouldBe("after");
+        Replace("after that").ShouldBeNull();
+        Read().ShouldBe("after that");
+        File.ReadAllText(_folder["hive"]).ShouldBe("after that");
     }
 
     [Fact]

@@ -36,7 +36,7 @@ public sealed class UndoPlannerTests : IUndoFacts
 
     bool IUndoFacts.LeavesOutIncomplete => true;
 
-    bool IUndoFacts.HasBefore(ReplacedFile file) => _hasBefore;
+    bool IUndoFacts.HasBefore(ReplacedFile file) => _hasBefore && file.Before != "lost";
 
     private static RestorePoint Point(RunKind kind, params ImmutableArray<Change> changes) => new(
         1, kind, null, default, "remove", null, new TargetIdentity("/v", "COUNTER-07", "m", "", ""),
@@ -89,6 +89,9 @@ public sealed class UndoPlannerTests : IUndoFacts
         var point = Point(RunKind.Remove, Key, OtherKey);
         Plan(new UndoRequest(point)).Whole.ShouldBe([Hive]);
         Plan(new UndoRequest(point, new HashSet<string> { Maps })).Whole.ShouldBeEmpty();
+        var log = new ReplacedFile(Places.LogsOf(Places.Software).First(), "lost", "after", default, default);
+        Plan(new UndoRequest(point with { Files = [Hive, log] })).Whole.ShouldBeEmpty("the log's content is lost");
+        Plan(new UndoRequest(point with { Files = [Hive, log with { Before = "before" }] })).Whole.Length.ShouldBe(2);
         _hasBefore = false;
         var steps = Plan(new UndoRequest(point));
         steps.Whole.ShouldBeEmpty();
@@ -155,5 +158,8 @@ public sealed class UndoPlannerTests : IUndoFacts
         _states[added.Invert()] = ChangeState.Conflict;
         Plan(new UndoRequest(point)).Conflicts.ShouldHaveSingleItem();
         Plan(new UndoRequest(point, Interrupted: true)).Changes.ShouldBe([new TreeRemoved(Clock, ClockFolder)]);
+        Plan(new UndoRequest(point, Overwrites: true)).Changes.ShouldBe([new TreeRemoved(Clock, ClockFolder)]);
+        _states[added.Invert()] = ChangeState.Pending;
+        Plan(new UndoRequest(point, Interrupted: true)).Changes.ShouldBe([new TreeRemoved(Clock, ClockFolder, Tree)]);
     }
 }
