@@ -2,7 +2,7 @@ using System.Globalization;
 using Moorfield.Formats.Wim;
 using Moorfield.StandIn;
 
-// Makes what bench/run measures: DIR [eleven|two] makes large images; volume PATH PACKAGES ACCOUNTS makes a volume;
+// Makes what bench/run measures: DIR [eleven|two|random] makes large images; volume PATH PACKAGES ACCOUNTS makes a volume;
 // image PATH EDITIONS an image of few packages.
 if (args[0] == "volume")
 {
@@ -20,22 +20,24 @@ if (args[0] == "image")
     return;
 }
 string folder = args[0];
-string which = args.Length > 1 ? args[1] : "both";
+string which = args.Length > 1 ? args[1] : "all";
 var world = World.Load() with { SystemFiles = 0 };
 // The provisioned packages of the world, each three times over under other names: more than sixty.
 var copies = Enumerable.Range(1, 2)
     .SelectMany(n => world.Packages.Where(p => p.Provisioned).Select(p => p with { Name = $"{p.Name}{n}", Display = $"{p.Display} {n}" }));
 world = world with { Packages = [.. world.Packages, .. copies] };
 
-if (which is "both" or "eleven")
+if (which is "all" or "eleven")
 {
     ImageBuilder.Build(
         world, Enumerable.Range(1, 11).Select(i => new WorldEdition($"Counter {i:D2}", "For measurements", "Windows 10 Pro", $"Edition{i}", [])),
         Path.Combine(folder, "eleven.wim"), WimCompression.Lzx, new ImageBulk(100_000, 80 << 20, 1500, SharedHive: false));
 }
-if (which is "both" or "two")
+var pair = Enumerable.Range(1, 2).Select(i => new WorldEdition($"Counter {i:D2}", "For measurements", "Windows 10 Pro", "Professional", []));
+if (which is "all" or "two")
+    ImageBuilder.Build(world, pair, Path.Combine(folder, "two.wim"), WimCompression.Lzx, new ImageBulk(65_000, 90 << 20, 60_000, SharedHive: true));
+if (which is "all" or "random")
 {
-    ImageBuilder.Build(
-        world, Enumerable.Range(1, 2).Select(i => new WorldEdition($"Counter {i:D2}", "For measurements", "Windows 10 Pro", "Professional", [])),
-        Path.Combine(folder, "two.wim"), WimCompression.Lzx, new ImageBulk(65_000, 90 << 20, 60_000, SharedHive: true));
+    ImageBuilder.Build(world, pair, Path.Combine(folder, "random.wim"), WimCompression.Lzx,
+        new ImageBulk(65_000, 72 << 20, 60_000, SharedHive: true, RandomHive: true));
 }

@@ -1,5 +1,4 @@
 using System.Text.Json;
-using Moorfield.Core.Targets;
 using Moorfield.Formats.Resources;
 
 namespace Moorfield.Reporting;

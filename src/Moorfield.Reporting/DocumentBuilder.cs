@@ -1,10 +1,3 @@
-using Moorfield.Core.Assessment;
-using Moorfield.Core.Operations;
-using Moorfield.Core.Planning;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Targets;
-using Moorfield.Core.Vaults;
-
 namespace Moorfield.Reporting;
 
 /// <summary>Makes the JSON documents from the core's records.</summary>
@@ -38,12 +31,10 @@ internal static class DocumentBuilder
         var verdict = assessment.Of(package);
         return new PackageJson(
             package.Family.ToString(), package.FullName.ToString(), package.FullName.Name, package.DisplayName, package.RawDisplayName,
-            package.Publisher,
-            package.FullName.Version.ToString(), package.FullName.Architecture, DisplayText.Of(package.Role), DisplayText.Of(package.Origin),
-                package.Bytes,
-            [.. DisplayText.Names(package.Accounts, snapshot)], package.Newcomers, package.Blocked, DisplayText.Of(verdict.Standing),
-            [.. verdict.Reasons.Select(Reason)],
-            package.Withheld, DisplayText.Readable(package.Manifest?.Description), package.StartsWithWindows, package.RunsInBackground)
+            package.Publisher, package.FullName.Version.ToString(), package.FullName.Architecture, DisplayText.Of(package.Role),
+            DisplayText.Of(package.Origin), package.Bytes, [.. DisplayText.Names(package.Accounts, snapshot)], package.Newcomers, package.Blocked,
+            DisplayText.Of(verdict.Standing), [.. verdict.Reasons.Select(Reason)], package.Withheld,
+            DisplayText.Readable(package.Manifest?.Description), package.StartsWithWindows, package.RunsInBackground)
         {
             NameSource = DisplayText.Of(package.NameSource),
             NeutralName = package.NeutralName,
@@ -94,8 +85,7 @@ internal static class DocumentBuilder
         var point = summary.Point;
         return new PointJson(
             point.Number, DisplayText.Of(point.Kind), point.Undoes, point.Created, point.Title, point.Note, DisplayText.Of(summary.State),
-            summary.UndoneBy,
-            point.Target.Computer, point.Target.Path, point.Packages, point.Changes, summary.UndonePackages, summary.IsPinned,
+            summary.UndoneBy, point.Target.Computer, point.Target.Path, point.Packages, point.Changes, summary.UndonePackages, summary.IsPinned,
             size?.Own, size?.Shared);
     }
 
@@ -115,8 +105,7 @@ internal static class DocumentBuilder
             p.Before.Edition, p.After.Edition,
             [.. p.Comparison.Packages.Select(d => new PackageDifferenceJson(
                 DisplayText.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString(), d.After?.ToString(), d.Gained, d.Lost,
-                d.Newcomers,
-                d.Bytes))],
+                d.Newcomers, d.Bytes))],
             p.Comparison.Blocked, p.Comparison.Unblocked))]);
 
     internal static ForecastJson Forecast(string target, string? path, SystemSnapshot? image, IEnumerable<SystemForecast> systems) => new(

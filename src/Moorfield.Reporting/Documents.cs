@@ -1,6 +1,5 @@
 using System.Text.Json.Serialization;
 using System.Text.Json;
-using Moorfield.Core.Vaults;
 
 namespace Moorfield.Reporting;
 
@@ -15,9 +14,8 @@ internal sealed record NoteJson(string Code, string Text, string? Package);
 internal sealed record PackageJson(
     string Family, string FullName, string Name, string DisplayName, string? RawDisplayName, string Publisher, string Version, string Architecture,
     string Role, string Origin, long Bytes, ImmutableArray<string> Accounts, bool Newcomers, bool Blocked, string Standing,
-    ImmutableArray<ReasonJson> Reasons,
-    int WithheldFiles = 0, string? Description = null, bool StartsWithWindows = false, bool RunsInBackground = false,
-    string? NameSource = null, string? NeutralName = null);
+    ImmutableArray<ReasonJson> Reasons, int WithheldFiles = 0, string? Description = null, bool StartsWithWindows = false,
+    bool RunsInBackground = false, string? NameSource = null, string? NeutralName = null);
 
 internal sealed record SystemJson(
     int? Edition, string Name, string Product, string Release, string Build, string Computer, string Manufacturer,
@@ -42,16 +40,14 @@ internal sealed record ApplicationJson(string Id, string? DisplayName, bool Show
 
 internal sealed record ExplanationJson(
     string Schema, string Target, int? Edition, PackageJson Package, string? Description, ImmutableArray<PartJson> Parts,
-    ImmutableArray<ApplicationJson> Applications,
-    ImmutableArray<string> Needs, ImmutableArray<string> NeededBy, ImmutableArray<string> FileTypes, ImmutableArray<string> Schemes,
-    ImmutableArray<string> Aliases, ImmutableArray<string> StartupTasks, bool RunsInBackground, ImmutableArray<string> Capabilities,
-    ImmutableArray<string> Places);
+    ImmutableArray<ApplicationJson> Applications, ImmutableArray<string> Needs, ImmutableArray<string> NeededBy, ImmutableArray<string> FileTypes,
+    ImmutableArray<string> Schemes, ImmutableArray<string> Aliases, ImmutableArray<string> StartupTasks, bool RunsInBackground,
+    ImmutableArray<string> Capabilities, ImmutableArray<string> Places);
 
 internal sealed record RemovalJson(
     int? Edition, string Family, string FullName, string DisplayName, string Version, ImmutableArray<string> LeavesAccounts, bool LeavesNewcomers,
-    bool SetsBlock,
-    bool FilesGo, long Bytes, ImmutableArray<string> StaysFor, bool StaysForNewcomers, string? GoesWith,
-    string Standing, ImmutableArray<ReasonJson> Reasons);
+    bool SetsBlock, bool FilesGo, long Bytes, ImmutableArray<string> StaysFor, bool StaysForNewcomers, string? GoesWith, string Standing,
+    ImmutableArray<ReasonJson> Reasons);
 
 internal sealed record GuardJson(string Hive, string Key, string Name, string For);
 
@@ -75,8 +71,7 @@ internal sealed record FailureJson(string Family, string What, string Message);
 
 internal sealed record ResultJson(
     string Schema, string Target, PlanJson Plan, int Changes, int? RestorePoint, string? Vault, ImmutableArray<FailureJson> Failures,
-    ImmutableArray<string> Warnings,
-    bool Verified, ImmutableArray<DisagreementJson> Disagreements, long? FileBytes = null);
+    ImmutableArray<string> Warnings, bool Verified, ImmutableArray<DisagreementJson> Disagreements, long? FileBytes = null);
 
 internal sealed record DisagreementJson(int? Edition, string? Family, string Text);
 
@@ -108,9 +103,8 @@ internal sealed record BlocksJson(string Schema, string Target, ImmutableArray<B
 
 internal sealed record PointJson(
     int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, string State, ImmutableArray<int> UndoneBy,
-    string Computer, string Path,
-    ImmutableArray<ConcernedPackage> Packages, int Changes, ImmutableArray<ConcernedPackage> UndonePackages, bool Pinned, long? OwnBytes,
-    long? SharedBytes);
+    string Computer, string Path, ImmutableArray<ConcernedPackage> Packages, int Changes, ImmutableArray<ConcernedPackage> UndonePackages,
+    bool Pinned, long? OwnBytes, long? SharedBytes);
 
 internal sealed record PointsJson(string Schema, string Vault, ImmutableArray<PointJson> RestorePoints);
 
@@ -119,13 +113,11 @@ ImmutableArray<JournalLine> Journal);
 
 internal sealed record EditionJson(
     int Number, string Name, string Description, string Product, string EditionId, string Build, string Architecture,
-    ImmutableArray<string> Languages,
-    long Bytes, long Files, int? Provisioned, string? Problem);
+    ImmutableArray<string> Languages, long Bytes, long Files, int? Provisioned, string? Problem);
 
 internal sealed record ImageJson(
     string Schema, string Target, ImmutableArray<EditionJson> Editions, string Compression, int ChunkSize, string Version, int Part, int Parts,
-    bool Integrity,
-    int BootIndex, string Guid, long Bytes, long Reclaimable, bool Changeable, MediumJson? Medium = null);
+    bool Integrity, int BootIndex, string Guid, long Bytes, long Reclaimable, bool Changeable, MediumJson? Medium = null);
 
 internal sealed record BootJson(string Firmware, uint Block, int Sectors);
 
@@ -208,16 +200,17 @@ internal sealed partial class DocumentJson : JsonSerializerContext
     /// <summary>The same document with escapes for what no terminal should get; outside of texts JSON holds none of that but line breaks.</summary>
     private static string Escaped(string json)
     {
-        if (json.AsSpan().IndexOfAnyExceptInRange(' ', '~') < 0)
-            return json;
-        var text = new System.Text.StringBuilder(json.Length);
+        var text = new System.Text.StringBuilder();
+        int written = 0, at = 0;
         foreach (var rune in json.EnumerateRunes())
         {
-            if (rune.Value == '\n' || ConsoleOutput.IsShown(rune))
-                text.Append(rune.ToString());
-            else
-                text.Append(string.Concat(rune.ToString().Select(c => $"\\u{(int)c:x4}")));
+            if (rune.Value != '\n' && !ConsoleOutput.IsShown(rune))
+            {
+                text.Append(json, written, at - written).Append(string.Concat(rune.ToString().Select(c => $"\\u{(int)c:x4}")));
+                written = at + rune.Utf16SequenceLength;
+            }
+            at += rune.Utf16SequenceLength;
         }
-        return text.ToString();
+        return written == 0 ? json : text.Append(json, written, json.Length - written).ToString();
     }
 }

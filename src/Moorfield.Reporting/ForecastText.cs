@@ -1,7 +1,3 @@
-using Moorfield.Core.Assessment;
-using Moorfield.Core.Operations;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Targets;
 using Moorfield.Formats.Appx;
 
 namespace Moorfield.Reporting;

@@ -1,6 +1,4 @@
 using Moorfield.Core.HandOver;
-using Moorfield.Core.Planning;
-using Moorfield.Core.Targets;
 
 namespace Moorfield.Reporting;
 

@@ -1,6 +1,4 @@
 using Moorfield.Core.Images;
-using Moorfield.Core.Planning;
-using Moorfield.Core.Targets;
 
 namespace Moorfield.Reporting;
 
@@ -87,8 +85,7 @@ internal static class RemovalText
     {
         var rows = Folded(plans.SelectMany(p => p.Effective.Select(r => (p.Snapshot.EditionNumber, new PreviewRow(
             r.Package.DisplayName, r.Package.FullName.Version.ToString(), DisplayText.Accounts(r.RemovedFromAccounts, p.Snapshot), Newcomers(r),
-            Files(r, p.Snapshot),
-            r.RemovedBecauseOf ?? ""))))).OrderBy(r => r.Item.Package, StringComparer.OrdinalIgnoreCase).ToList();
+            Files(r, p.Snapshot), r.RemovedBecauseOf ?? ""))))).OrderBy(r => r.Item.Package, StringComparer.OrdinalIgnoreCase).ToList();
         if (rows.Count == 0)
         {
             page.Line("No package goes.");

@@ -1,6 +1,5 @@
 using System.Collections.Concurrent;
 using Microsoft.Win32.SafeHandles;
-using Moorfield.Formats.Hives;
 using Moorfield.Formats.Native;
 using Moorfield.Formats.Wim;
 
@@ -11,7 +10,8 @@ namespace Moorfield.StandIn;
 /// <param name="HiveBytes">Least size of the SOFTWARE hive.</param>
 /// <param name="FileBytes">Size of each additional file.</param>
 /// <param name="SharedHive">All editions have the very same SOFTWARE hive.</param>
-public sealed record ImageBulk(int Files, int HiveBytes, int FileBytes, bool SharedHive);
+/// <param name="RandomHive">What fills the hive cannot be compressed.</param>
+public sealed record ImageBulk(int Files, int HiveBytes, int FileBytes, bool SharedHive, bool RandomHive = false);
 
 /// <summary>Lays out an install image: one Windows in each edition, contents that editions share only once.</summary>
 public sealed class ImageBuilder
@@ -165,7 +165,12 @@ public sealed class ImageBuilder
         RandomAccess.Write(file, MinimalHive.Create("ROOT", _world.Clock), 0);
         using var hive = Hive.OpenWrite(file);
         for (int i = 0; i * Taken < length; i++)
-            hive.Create($@"Northlight\Bulk\{i / 100:D4}\{i:D6}").Set(new HiveValue("Data", HiveValueType.Binary, Filler.Text(i, ValueLength)));
+        {
+            byte[] data = Filler.Text(i, ValueLength);
+            if (_bulk!.RandomHive)
+                new Random(i).NextBytes(data);
+            hive.Create($@"Northlight\Bulk\{i / 100:D4}\{i:D6}").Set(new HiveValue("Data", HiveValueType.Binary, data));
+        }
         return hive.ToArray();
     }
 

@@ -1,6 +1,5 @@
 using System.IO.Enumeration;
 using Microsoft.Data.Sqlite;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.StandIn;
 

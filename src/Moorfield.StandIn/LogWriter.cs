@@ -1,5 +1,4 @@
 using System.Buffers.Binary;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.StandIn;
 

@@ -20,22 +20,18 @@ internal sealed class ManifestWriter(World world)
         var publisher = world.Publishers[package.By];
         var properties = new XElement(Foundation + "Properties",
             new XElement(Foundation + "DisplayName", package.Refer(WorldPackage.NameText, package.Display)),
-            new XElement(Foundation + "PublisherDisplayName", publisher.Display),
-            new XElement(Foundation + "Logo", @"Assets\Logo.png"));
+            new XElement(Foundation + "PublisherDisplayName", publisher.Display), new XElement(Foundation + "Logo", @"Assets\Logo.png"));
         if (package.About is not null)
             properties.Add(new XElement(Foundation + "Description", package.Refer(WorldPackage.AboutText, package.About)));
         if (package.IsFramework)
             properties.Add(new XElement(Foundation + "Framework", "true"));
         if (isResource)
             properties.Add(new XElement(Foundation + "ResourcePackage", "true"));
-        var root = new XElement(Foundation + "Package",
-            new XAttribute(XNamespace.Xmlns + "uap", Uap), new XAttribute(XNamespace.Xmlns + "uap3", Uap3),
-            new XAttribute(XNamespace.Xmlns + "uap4", Uap4), new XAttribute(XNamespace.Xmlns + "uap6", Uap6),
-            new XAttribute(XNamespace.Xmlns + "com", Com),
+        var root = new XElement(Foundation + "Package", new XAttribute(XNamespace.Xmlns + "uap", Uap),
+            new XAttribute(XNamespace.Xmlns + "uap3", Uap3), new XAttribute(XNamespace.Xmlns + "uap4", Uap4),
+            new XAttribute(XNamespace.Xmlns + "uap6", Uap6), new XAttribute(XNamespace.Xmlns + "com", Com),
             new XAttribute(XNamespace.Xmlns + "desktop", Desktop), new XAttribute(XNamespace.Xmlns + "rescap", Restricted),
-            new XAttribute("IgnorableNamespaces", "uap uap3 uap4 uap6 com desktop rescap"),
-            Identity(Foundation, fullName, publisher),
-            properties,
+            new XAttribute("IgnorableNamespaces", "uap uap3 uap4 uap6 com desktop rescap"), Identity(Foundation, fullName, publisher), properties,
             Dependencies(package, isResource));
         if (!isResource && package.Apps is { Length: > 0 } apps)
             root.Add(new XElement(Foundation + "Applications", apps.Select(a => Application(package, a))));
@@ -56,11 +52,9 @@ internal sealed class ManifestWriter(World world)
         var bundle = package.BundleName(world)!;
         return Bytes(new XElement(BundleSpace + "Bundle",
             new XAttribute("SchemaVersion", "6.0"),
-            new XElement(BundleSpace + "Identity",
-                new XAttribute("Name", bundle.Name), new XAttribute("Publisher", world.Publishers[package.By].Dn),
-                new XAttribute("Version", bundle.Version)),
-            new XElement(BundleSpace + "Packages",
-                Member(package.FullName(world), "application"),
+            new XElement(BundleSpace + "Identity", new XAttribute("Name", bundle.Name),
+                new XAttribute("Publisher", world.Publishers[package.By].Dn), new XAttribute("Version", bundle.Version)),
+            new XElement(BundleSpace + "Packages", Member(package.FullName(world), "application"),
                 package.ResourceNames(world).Select(r => Member(r, "resource")))));
     }
 
@@ -77,8 +71,7 @@ internal sealed class ManifestWriter(World world)
 
     private static XElement Identity(XNamespace space, PackageFullName fullName, WorldPublisher publisher)
     {
-        var identity = new XElement(space + "Identity",
-            new XAttribute("Name", fullName.Name), new XAttribute("Publisher", publisher.Dn),
+        var identity = new XElement(space + "Identity", new XAttribute("Name", fullName.Name), new XAttribute("Publisher", publisher.Dn),
             new XAttribute("Version", fullName.Version), new XAttribute("ProcessorArchitecture", fullName.Architecture));
         if (fullName.ResourceId.Length > 0)
             identity.Add(new XAttribute("ResourceId", fullName.ResourceId));
@@ -88,22 +81,19 @@ internal sealed class ManifestWriter(World world)
     private XElement Dependencies(WorldPackage package, bool isResource)
     {
         var dependencies = new XElement(Foundation + "Dependencies",
-            new XElement(Foundation + "TargetDeviceFamily",
-                new XAttribute("Name", "Windows.Desktop"), new XAttribute("MinVersion", "10.0.17763.0"),
+            new XElement(Foundation + "TargetDeviceFamily", new XAttribute("Name", "Windows.Desktop"), new XAttribute("MinVersion", "10.0.17763.0"),
                 new XAttribute("MaxVersionTested", "10.0.26100.0")));
         foreach (string need in isResource ? [] : package.Needs ?? [])
         {
             var framework = world.Packages.First(p => p.Name == need);
-            dependencies.Add(new XElement(Foundation + "PackageDependency",
-                new XAttribute("Name", need), new XAttribute("MinVersion", framework.Version),
-                new XAttribute("Publisher", world.Publishers[framework.By].Dn)));
+            dependencies.Add(new XElement(Foundation + "PackageDependency", new XAttribute("Name", need),
+                new XAttribute("MinVersion", framework.Version), new XAttribute("Publisher", world.Publishers[framework.By].Dn)));
         }
         foreach (string want in isResource ? [] : package.Wants ?? [])
         {
             var other = world.Packages.First(p => p.Name == want);
-            dependencies.Add(new XElement(Foundation + "PackageDependency",
-                new XAttribute("Name", want), new XAttribute("MinVersion", "1.0.0.0"), new XAttribute("Publisher", world.Publishers[other.By].Dn),
-                new XAttribute(Uap6 + "Optional", "true")));
+            dependencies.Add(new XElement(Foundation + "PackageDependency", new XAttribute("Name", want), new XAttribute("MinVersion", "1.0.0.0"),
+                new XAttribute("Publisher", world.Publishers[other.By].Dn), new XAttribute(Uap6 + "Optional", "true")));
         }
         if (package.Extends is { } main)
             dependencies.Add(new XElement(Uap3 + "MainPackageDependency", new XAttribute("Name", main)));

@@ -5,7 +5,6 @@ public enum MediumShape
 {
     /// <summary>As vendors make them: everything in the UDF view, a README alone in that of ISO 9660.</summary>
     Vendor,
-
     /// <summary>As authoring tools make them: the same in the views of UDF, Joliet and ISO 9660, and what starts it in no file.</summary>
     Authored,
 }

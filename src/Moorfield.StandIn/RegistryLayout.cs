@@ -1,5 +1,4 @@
 using System.Security.Cryptography;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.StandIn;
 
@@ -14,12 +13,9 @@ internal sealed class RegistryLayout(World world)
 
     internal void FillSoftware(Hive hive)
     {
-        Set(hive, @"Microsoft\Windows NT\CurrentVersion",
-            HiveValue.FromString("ProductName", world.Product),
-            HiveValue.FromString("EditionID", world.Edition),
-            HiveValue.FromString("DisplayVersion", world.Release),
-            HiveValue.FromString("CurrentBuild", world.Build),
-            HiveValue.FromDWord("UBR", world.Revision));
+        Set(hive, @"Microsoft\Windows NT\CurrentVersion", HiveValue.FromString("ProductName", world.Product),
+            HiveValue.FromString("EditionID", world.Edition), HiveValue.FromString("DisplayVersion", world.Release),
+            HiveValue.FromString("CurrentBuild", world.Build), HiveValue.FromDWord("UBR", world.Revision));
         Set(hive, @"Microsoft\Cryptography", HiveValue.FromString("MachineGuid", world.MachineGuid));
         Set(hive, @"Microsoft\Windows\CurrentVersion\OEMInformation",
             HiveValue.FromString("Manufacturer", world.Manufacturer), HiveValue.FromString("Model", world.Model));
@@ -88,10 +84,8 @@ internal sealed class RegistryLayout(World world)
 
     internal void FillAccount(Hive hive, string sid)
     {
-        Set(hive, @"Software\Microsoft\Windows\CurrentVersion\ContentDeliveryManager",
-            HiveValue.FromDWord("ContentDeliveryAllowed", 1),
-            HiveValue.FromDWord("SilentInstalledAppsEnabled", 1),
-            HiveValue.FromDWord("PreInstalledAppsEnabled", 1),
+        Set(hive, @"Software\Microsoft\Windows\CurrentVersion\ContentDeliveryManager", HiveValue.FromDWord("ContentDeliveryAllowed", 1),
+            HiveValue.FromDWord("SilentInstalledAppsEnabled", 1), HiveValue.FromDWord("PreInstalledAppsEnabled", 1),
             HiveValue.FromDWord("OemPreInstalledAppsEnabled", 1));
         if (world.Accounts.FirstOrDefault(a => a.Sid == sid) is not { } account)
             return;
@@ -167,10 +161,8 @@ internal sealed class RegistryLayout(World world)
     /// <summary>An account's registration of one part of a package.</summary>
     internal static void AddRegistration(Hive classes, PackageFullName part, string display, bool isComponent, DateTimeOffset time)
     {
-        Set(classes, $@"{AccountRepository}\Packages\{part}",
-            HiveValue.FromString("DisplayName", display),
-            HiveValue.FromString("PackageID", part.ToString()),
-            HiveValue.FromString("PackageRootFolder", Place(part, isComponent)));
+        Set(classes, $@"{AccountRepository}\Packages\{part}", HiveValue.FromString("DisplayName", display),
+            HiveValue.FromString("PackageID", part.ToString()), HiveValue.FromString("PackageRootFolder", Place(part, isComponent)));
         Set(classes, $@"{AccountRepository}\Families\{part.Family}\{part}", HiveValue.FromQWord("InstallTime", (ulong)time.ToFileTime()));
     }
 
@@ -178,10 +170,8 @@ internal sealed class RegistryLayout(World world)
     internal static void AddHandler(Hive classes, PackageFamilyName family, string app, string what, string display, string company)
     {
         string progId = ProgId(family, app, what);
-        Set(classes, $@"{progId}\Application",
-            HiveValue.FromString("AppUserModelID", $"{family}!{app}"),
-            HiveValue.FromString("ApplicationName", display),
-            HiveValue.FromString("ApplicationCompany", company));
+        Set(classes, $@"{progId}\Application", HiveValue.FromString("AppUserModelID", $"{family}!{app}"),
+            HiveValue.FromString("ApplicationName", display), HiveValue.FromString("ApplicationCompany", company));
         if (what.StartsWith('.'))
             Set(classes, $@"{what}\OpenWithProgids", new HiveValue(progId, HiveValueType.None, Array.Empty<byte>()));
     }

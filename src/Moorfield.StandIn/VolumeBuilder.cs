@@ -1,7 +1,6 @@
 using System.Text.Json;
 using System.Text.Json.Nodes;
 using System.Xml.Linq;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.StandIn;
 

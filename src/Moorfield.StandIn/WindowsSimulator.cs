@@ -111,8 +111,7 @@ public sealed class WindowsSimulator(World world)
     {
         var version = windows.Software.Find(Version);
         return new SimulationResult($"{version?.Text("CurrentBuild")}.{version?.Value("UBR")?.AsDWord()}", windows.Count.LaidOut,
-            windows.Count.Registered,
-            windows.Count.Gone);
+            windows.Count.Registered, windows.Count.Gone);
     }
 
     /// <summary>U7 and U8.</summary>

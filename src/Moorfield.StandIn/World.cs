@@ -8,26 +8,10 @@ namespace Moorfield.StandIn;
 /// <param name="Clock">The time that every file and registration gets.</param>
 /// <param name="SystemFiles">How many files to lay out that belong to no package.</param>
 public sealed record World(
-    DateTimeOffset Clock,
-    string Computer,
-    string Manufacturer,
-    string Model,
-    string MachineGuid,
-    string Product,
-    string Edition,
-    string Release,
-    string Build,
-    uint Revision,
-    int SystemFiles,
-    ImmutableArray<WorldAccount> Accounts,
-    ImmutableDictionary<string, WorldPublisher> Publishers,
-    ImmutableArray<WorldPackage> Packages,
-    ImmutableArray<WorldFamily> Blocked,
-    ImmutableArray<WorldLeftover> Leftovers,
-    ImmutableArray<string> Pins,
-    ImmutableArray<WorldChoice> Chosen,
-    ImmutableArray<WorldProgram> Programs,
-    ImmutableArray<WorldEdition> Editions)
+    DateTimeOffset Clock, string Computer, string Manufacturer, string Model, string MachineGuid, string Product, string Edition, string Release,
+    string Build, uint Revision, int SystemFiles, ImmutableArray<WorldAccount> Accounts, ImmutableDictionary<string, WorldPublisher> Publishers,
+    ImmutableArray<WorldPackage> Packages, ImmutableArray<WorldFamily> Blocked, ImmutableArray<WorldLeftover> Leftovers,
+    ImmutableArray<string> Pins, ImmutableArray<WorldChoice> Chosen, ImmutableArray<WorldProgram> Programs, ImmutableArray<WorldEdition> Editions)
 {
     /// <summary>What the coming release changes.</summary>
     public WorldUpdate? Update { get; init; }
@@ -230,22 +214,9 @@ public sealed record WorldLeftover(string What, string Name, string By, string V
 /// <param name="For">Accounts that have it.</param>
 /// <param name="Resources">Resource ids of the bundle's resource members.</param>
 public sealed record WorldPackage(
-    string Name,
-    string By,
-    string Version,
-    string Display,
-    string? About,
-    int Kib,
-    string? Kind,
-    string? Architecture,
-    string? Bundle,
-    bool Provisioned,
-    ImmutableArray<string>? For,
-    ImmutableArray<string>? Needs,
-    ImmutableArray<string>? Resources,
-    string? Extends,
-    ImmutableArray<WorldApp>? Apps,
-    ImmutableArray<string>? Capabilities)
+    string Name, string By, string Version, string Display, string? About, int Kib, string? Kind, string? Architecture, string? Bundle,
+    bool Provisioned, ImmutableArray<string>? For, ImmutableArray<string>? Needs, ImmutableArray<string>? Resources, string? Extends,
+    ImmutableArray<WorldApp>? Apps, ImmutableArray<string>? Capabilities)
 {
     /// <summary>Names of packages that it does less without.</summary>
     public ImmutableArray<string>? Wants { get; init; }
@@ -308,17 +279,8 @@ public sealed record WorldPackage(
 }
 
 public sealed record WorldApp(
-    string Id,
-    string? Display,
-    bool Hidden,
-    ImmutableArray<string>? Types,
-    ImmutableArray<string>? Schemes,
-    ImmutableArray<string>? Startup,
-    ImmutableArray<string>? Aliases,
-    bool Background,
-    bool Share,
-    string? Service,
-    string? ComClass = null)
+    string Id, string? Display, bool Hidden, ImmutableArray<string>? Types, ImmutableArray<string>? Schemes, ImmutableArray<string>? Startup,
+    ImmutableArray<string>? Aliases, bool Background, bool Share, string? Service, string? ComClass = null)
 {
     /// <summary>Name of its display name among the package's texts.</summary>
     internal string TextName => Display is null ? WorldPackage.NameText : $"{Id}Name";

@@ -19,8 +19,11 @@ public sealed class UndoPlannerTests : IUndoFacts
     private readonly HashSet<WindowsPath> _there = [];
     private readonly Dictionary<Change, ChangeState> _states = [];
     private FileState _file = FileState.Foreign;
+    private bool _undoFailed;
     private bool _hasContents = true;
     private bool _hasBefore = true;
+
+    bool IUndoFacts.UndoFailed => _undoFailed;
 
     bool IUndoFacts.Exists(WindowsPath path) => _there.Contains(path);
 
@@ -142,9 +145,10 @@ public sealed class UndoPlannerTests : IUndoFacts
         _states[Key.Invert()] = ChangeState.Done;
         _states[Folder.Invert()] = ChangeState.Done;
         Plan(new UndoRequest(point)).AlreadyRestored.Length.ShouldBe(2);
-        foreach (var request in new[] { new UndoRequest(point, Interrupted: true), new UndoRequest(point) { Again = true } })
+        foreach (bool interrupted in new[] { true, false })
         {
-            var steps = Plan(request);
+            _undoFailed = !interrupted;
+            var steps = Plan(new UndoRequest(point, Interrupted: interrupted));
             steps.Changes.ShouldBe([Folder.Invert()]);
             steps.AlreadyRestored.ShouldBe([Key.Invert()]);
         }

@@ -8,12 +8,12 @@ namespace Moorfield.Mutants;
 
 /// <summary>
 /// Tries whether tests notice changes to the code: all mutants of the given files are compiled into one build of a copy of the repository, each
-/// behind a switch, and a seeded sample of them is switched on, one at a time, while the nearest test classes run of those that reach it.
+/// behind a switch, and a seeded sample of each folder's is switched on, one at a time, while the nearest test classes run of those that reach it.
 /// </summary>
 internal static class Program
 {
     private const int Nearest = 6;
-    private const int MostClasses = 24;
+    private static readonly ParallelOptions Lanes = new() { MaxDegreeOfParallelism = Environment.ProcessorCount };
     private static readonly TimeSpan Limit = TimeSpan.FromSeconds(10);
     private static readonly TimeSpan Slow = TimeSpan.FromSeconds(150);
 
@@ -31,26 +31,28 @@ internal static class Program
         string[] projects = files[0].Contains("/Moorfield.Formats/", StringComparison.Ordinal) ? ["Formats", "Core"] : ["Core"];
         var mutants = Build(copy, projects, files);
         Console.WriteLine($"{mutants.Count} mutants in {files.Length} files");
-        string[] all = [.. files.SelectMany(f => Types(copy, f)).Distinct()];
-        var classes = projects.SelectMany(p => Classes(copy, p)).Where(c => c.Nearness(all) > 1).OrderByDescending(c => c.Nearness(all))
-            .Take(MostClasses).ToList();
-        foreach (var one in classes)
-            Measure(copy, one);
+        var classes = projects.SelectMany(p => Classes(copy, p)).ToList();
+        Parallel.ForEach(classes, Lanes, one => Measure(copy, one));
         var random = new Random(seed);
-        var chosen = mutants.OrderBy(_ => random.Next()).Take(sample).OrderBy(m => m.File, StringComparer.Ordinal).ThenBy(m => m.Line).ToList();
-        int caught = 0;
-        foreach (var mutant in chosen)
+        int caught = 0, tried = 0;
+        foreach (var room in mutants.GroupBy(m => Path.GetDirectoryName(m.File)!))
         {
-            string[] types = Types(copy, mutant.File);
-            var near = classes.Where(c => c.Reached.Contains(mutant.Number)).OrderByDescending(c => c.Nearness(types)).Take(Nearest).ToList();
-            if (near.Count > 0 && near.Exists(c => !Passes(copy, c, mutant.Number, null, c.Time * 4 + TimeSpan.FromSeconds(15))))
-                caught++;
-            else
-                Console.WriteLine($"{(near.Count > 0 ? "survives" : "not reached")}: {mutant.File}:{mutant.Line}: {mutant.Before}  ->  "
-                    + mutant.After);
+            var chosen = room.OrderBy(_ => random.Next()).Take(sample).OrderBy(m => m.File, StringComparer.Ordinal).ThenBy(m => m.Line).ToList();
+            int found = 0;
+            Parallel.ForEach(chosen, Lanes, mutant =>
+            {
+                string[] types = Types(copy, mutant.File);
+                var near = classes.Where(c => c.Reached.Contains(mutant.Number)).OrderByDescending(c => c.Nearness(types)).Take(Nearest).ToList();
+                if (near.Exists(c => !Passes(copy, c, mutant.Number, null, (c.Time * 4) + TimeSpan.FromSeconds(15))))
+                    Interlocked.Increment(ref found);
+                else
+                    Console.WriteLine($"{(near.Count > 0 ? "survives" : "not reached")}: {mutant.File}:{mutant.Line}: {mutant.Before}  ->  "
+                        + mutant.After);
+            });
+            Console.WriteLine($"{room.Key}: {found} of {chosen.Count} caught ({100 * found / chosen.Count} %), seed {seed}");
+            (caught, tried) = (caught + found, tried + chosen.Count);
         }
-        Console.WriteLine($"{caught} of {chosen.Count} caught ({100 * caught / Math.Max(1, chosen.Count)} %), seed {seed}");
-        return caught * 5 >= chosen.Count * 4 ? 0 : 1;
+        return caught * 5 >= tried * 4 ? 0 : 1;
     }
 
     private static List<Mutant> Build(string copy, string[] projects, string[] files)
@@ -148,7 +150,7 @@ internal static class Program
     /// <summary>Runs a class without any mutant, to see which it reaches and how long it takes. One that fails is left out.</summary>
     private static void Measure(string copy, TestClass one)
     {
-        string reached = Path.Combine(copy, "reached.txt");
+        string reached = Path.Combine(copy, $"reached-{one.Name}.txt");
         File.Delete(reached);
         var watch = Stopwatch.StartNew();
         if (!Passes(copy, one, 0, reached, Slow))

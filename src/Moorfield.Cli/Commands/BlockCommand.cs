@@ -1,10 +1,3 @@
-using Moorfield.Core.Operations;
-using Moorfield.Core.Planning;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Storage;
-using Moorfield.Core.Targets;
-using Moorfield.Core.Vaults;
-using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 
 namespace Moorfield.Cli.Commands;

@@ -1,11 +1,3 @@
-using Moorfield.Core.Assessment;
-using Moorfield.Core.Planning;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Storage;
-using Moorfield.Core.Targets;
-using Moorfield.Core.Vaults;
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Cli.Commands;
 
 internal static class BlocksCommand

@@ -1,7 +1,3 @@
-using Moorfield.Core.Selection;
-using Moorfield.Core.Targets;
-using Moorfield.Core.Vaults;
-
 namespace Moorfield.Cli.Commands;
 
 /// <summary>The options by which commands are given a brief.</summary>

@@ -1,9 +1,3 @@
-using Moorfield.Core.Operations;
-using Moorfield.Core.Planning;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Vaults;
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Cli.Commands;
 
 internal static class BringBackCommand

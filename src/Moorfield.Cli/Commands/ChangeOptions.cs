@@ -1,7 +1,4 @@
-using Moorfield.Core.Operations;
-using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
-using Moorfield.Core.Vaults;
 
 namespace Moorfield.Cli.Commands;
 
@@ -42,8 +39,7 @@ internal sealed class ChangeOptions
     internal Target Open(
         Invocation call, string path, bool mayFollowInterruption = false, MarkedRun? recoverBy = null, bool mayBeRead = false)
     {
-        var target = Common.Open(call, path,
-            call.OpenOptions with { ReplaysLogs = call.GetValue(_replayLogs), RecoverBy = recoverBy });
+        var target = Common.Open(call, path, call.OpenOptions with { ReplaysLogs = call.GetValue(_replayLogs), RecoverBy = recoverBy });
         if (!mayBeRead || target.Trees is not null)
             target.AcquireForChange(mayFollowInterruption);
         if (!mayBeRead && !IsPreview(call))

@@ -1,7 +1,3 @@
-using Moorfield.Core.Operations;
-using Moorfield.Core.Planning;
-using Moorfield.Core.Selection;
-
 namespace Moorfield.Cli.Commands;
 
 internal static class CheckCommand

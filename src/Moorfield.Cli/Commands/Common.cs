@@ -1,8 +1,4 @@
-using Moorfield.Core.Operations;
-using Moorfield.Core.Storage;
-using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
-using Moorfield.Core.Vaults;
 using Moorfield.Formats.Native;
 
 namespace Moorfield.Cli.Commands;

@@ -1,7 +1,4 @@
 using Moorfield.Cli.Host;
-using Moorfield.Core.Planning;
-using Moorfield.Core.Storage;
-using Moorfield.Core.Targets;
 using Moorfield.StandIn;
 
 namespace Moorfield.Cli.Commands;

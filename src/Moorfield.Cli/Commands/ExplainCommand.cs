@@ -1,8 +1,3 @@
-using Moorfield.Core.Assessment;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Targets;
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Cli.Commands;
 
 internal static class ExplainCommand

@@ -1,5 +1,3 @@
-using Moorfield.Core.Selection;
-
 namespace Moorfield.Cli.Commands;
 
 /// <summary>The options by which packages are chosen for what is known of them, in lists and in changes alike.</summary>

@@ -1,9 +1,3 @@
-using Moorfield.Core.Assessment;
-using Moorfield.Core.Operations;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Targets;
-using Moorfield.Core.Vaults;
-
 namespace Moorfield.Cli.Commands;
 
 internal static class ForecastCommand

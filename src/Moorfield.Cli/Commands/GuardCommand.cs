@@ -1,8 +1,3 @@
-using Moorfield.Core.Assessment;
-using Moorfield.Core.Operations;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Targets;
-
 namespace Moorfield.Cli.Commands;
 
 /// <summary><c>guard</c> sets or lifts guards, <c>guards</c> lists them.</summary>

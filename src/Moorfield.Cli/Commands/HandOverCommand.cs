@@ -1,9 +1,5 @@
 using System.Text;
 using Moorfield.Core.HandOver;
-using Moorfield.Core.Planning;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Storage;
-using Moorfield.Core.Targets;
 
 namespace Moorfield.Cli.Commands;
 

@@ -1,9 +1,5 @@
 using Moorfield.Core.Images;
-using Moorfield.Core.Operations;
 using Moorfield.Core.Reading;
-using Moorfield.Core.Storage;
-using Moorfield.Core.Targets;
-using Moorfield.Core.Vaults;
 using Moorfield.Formats.Media;
 using Moorfield.Formats.Wim;
 
@@ -103,8 +99,7 @@ internal static class ImageCommand
         {
             sheet.Add(
                 Text(edition.Number), edition.Name, edition.Product, edition.Build, edition.Architecture, DisplayText.OrNothing(edition.Languages),
-                TextTable.Size(edition.Bytes),
-                edition.Provisioned is { } count ? TextTable.Count(count, "package") : DisplayText.Nothing);
+                TextTable.Size(edition.Bytes), edition.Provisioned is { } count ? TextTable.Count(count, "package") : DisplayText.Nothing);
         }
         if (editions.Count > 0)
             page.Table(sheet);

@@ -1,7 +1,5 @@
 using Moorfield.Cli.Host;
 using Moorfield.Core.Images;
-using Moorfield.Core.Operations;
-using Moorfield.Core.Storage;
 using Moorfield.Formats.Wim;
 
 namespace Moorfield.Cli.Commands;

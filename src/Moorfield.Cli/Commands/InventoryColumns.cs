@@ -1,5 +1,3 @@
-using Moorfield.Core.Assessment;
-
 namespace Moorfield.Cli.Commands;
 
 /// <summary>One row of an inventory: a package, or a classic program.</summary>
@@ -43,8 +41,7 @@ internal static class InventoryColumns
         Of("role", "Role", (p, _) => DisplayText.Of(p.Role), _ => "program"),
         Of("origin", "Origin", (p, _) => DisplayText.Of(p.Origin), _ => "classic"),
         new("bytes", "Size", r => r.Package is { } p ? DisplayText.Size([p]) : r.Bytes == 0 ? DisplayText.Nothing : TextTable.Size(r.Bytes),
-            r => r.Bytes.ToString(),
-        IsNumber: true),
+            r => r.Bytes.ToString(), IsNumber: true),
         new("accounts", "Accounts", r => r.Package is { } p ? DisplayText.Accounts(p.Accounts, r.Snapshot) : r.ProgramHolder,
             r => r.Package is { } p ? DisplayText.Joined(DisplayText.Names(p.Accounts, r.Snapshot)) : r.Program!.Sid is null ? "" : r.ProgramHolder),
         new("newcomers", "Newcomers", r => r.Package is { } p ? DisplayText.Newcomers(p) : DisplayText.Nothing, r => r.Package is { } p

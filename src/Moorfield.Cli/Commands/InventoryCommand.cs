@@ -1,8 +1,3 @@
-using Moorfield.Core.Assessment;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Storage;
-using Moorfield.Core.Targets;
-
 namespace Moorfield.Cli.Commands;
 
 internal static class InventoryCommand
@@ -49,8 +44,7 @@ internal static class InventoryCommand
     /// <param name="Shown">Those that the table has.</param>
     /// <param name="Programs">Classic ones that were asked for.</param>
     private sealed record Section(SystemSnapshot Snapshot, RemovalAssessment Assessment, List<InstalledPackage> Packages,
-        List<InstalledPackage> Shown,
-        List<ClassicProgram> Programs)
+        List<InstalledPackage> Shown, List<ClassicProgram> Programs)
     {
         internal IEnumerable<InventoryRow> Rows(IEnumerable<InstalledPackage> packages) =>
             packages.Select(p => new InventoryRow(Snapshot, Assessment, p, null))
@@ -69,8 +63,7 @@ internal static class InventoryCommand
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--format saved keeps everything: leave filters, --for and --leftovers out.");
         if (call.GetValue(Columns) is { Length: > 0 } wanted)
             _ = InventoryColumns.Named(wanted); // before anything is read or printed
-        var (target, snapshots) = Common.Read(call, call.GetRequiredValue(TargetPath), call.GetValue(Edition), guards,
-            call.GetValue(Maker));
+        var (target, snapshots) = Common.Read(call, call.GetRequiredValue(TargetPath), call.GetValue(Edition), guards, call.GetValue(Maker));
         using var open = target;
         if (isSaved)
             return Save(call.Console, call.GetRequiredValue(To)!, target, snapshots);

@@ -1,6 +1,4 @@
 using Moorfield.Cli.Host;
-using Moorfield.Core.Operations;
-using Moorfield.Core.Targets;
 
 namespace Moorfield.Cli.Commands;
 

@@ -1,7 +1,3 @@
-using Moorfield.Core.Operations;
-using Moorfield.Core.Planning;
-using Moorfield.Core.Targets;
-
 namespace Moorfield.Cli.Commands;
 
 /// <summary>Clears what earlier removals left behind, like any removal: preview, restore point, a fresh look.</summary>
@@ -21,10 +17,8 @@ internal static class LeftoverRun
         }
         var systems = proposal.Plans.Select(p => p.System).ToList();
         return options.CarryOut(
-            call, clearing, proposal, document,
-            page => systems.ForEach(s => ShowPreview(page, target, s)),
-            (page, outcome) => systems.ForEach(s => ShowResult(page, target, s, outcome)),
-            keepFiles);
+            call, clearing, proposal, document, page => systems.ForEach(s => ShowPreview(page, target, s)),
+            (page, outcome) => systems.ForEach(s => ShowResult(page, target, s, outcome)), keepFiles);
     }
 
     private static void ShowPreview(IReportPage page, Target target, SystemSnapshot snapshot)

@@ -1,10 +1,5 @@
 using Moorfield.Cli.Host;
 using Moorfield.Core.Images;
-using Moorfield.Core.Operations;
-using Moorfield.Core.Planning;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Storage;
-using Moorfield.Core.Targets;
 using Moorfield.Formats.Media;
 
 namespace Moorfield.Cli.Commands;
@@ -287,8 +282,7 @@ internal static class MediaCommand
             var before = old[only.IsEmpty ? edition.Number - 1 : only[edition.Number - 1] - 1];
             int removed = plans.Where(p => p.Snapshot.EditionNumber == before.Number).Sum(p => p.Effective.Length);
             sheet.Add($"{edition.Number}", edition.Name, removed > 0 ? TextTable.Count(removed, "package") : DisplayText.Nothing,
-                TextTable.Size(edition.Bytes),
-                TextTable.Size(before.Bytes));
+                TextTable.Size(edition.Bytes), TextTable.Size(before.Bytes));
         }
         page.Table(sheet);
     }

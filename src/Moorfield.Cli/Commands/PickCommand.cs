@@ -1,10 +1,4 @@
 using Moorfield.Cli.Picking;
-using Moorfield.Core.Assessment;
-using Moorfield.Core.Operations;
-using Moorfield.Core.Planning;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Storage;
-using Moorfield.Core.Targets;
 
 namespace Moorfield.Cli.Commands;
 

@@ -1,6 +1,3 @@
-using Moorfield.Core.Planning;
-using Moorfield.Core.Targets;
-
 namespace Moorfield.Cli.Commands;
 
 /// <summary>The options of every removal, however its packages are chosen.</summary>

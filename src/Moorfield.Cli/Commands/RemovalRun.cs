@@ -1,6 +1,3 @@
-using Moorfield.Core.Operations;
-using Moorfield.Core.Targets;
-
 namespace Moorfield.Cli.Commands;
 
 /// <summary>The way of a removal from its proposal to its result, however the packages were chosen.</summary>
@@ -16,8 +13,7 @@ internal static class RemovalRun
         var result = options.CarryOut(
             call, removal, proposal, DocumentBuilder.Plan(target.FullPath, proposal.Plans),
             page => RemovalText.ShowPreview(page, target, proposal.Plans, keepFiles, options.HasRestorePoint(call), !options.GoesAhead(call)),
-            (page, outcome) => RemovalText.ShowResult(page, target, proposal.Plans, outcome),
-            keepFiles, acceptsCosts);
+            (page, outcome) => RemovalText.ShowResult(page, target, proposal.Plans, outcome), keepFiles, acceptsCosts);
         return result == ExitCode.Done && proposal.IsRefusedInPart && !options.IsPreview(call) ? ExitCode.DoneInPart : result;
     }
 

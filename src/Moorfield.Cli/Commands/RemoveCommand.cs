@@ -1,10 +1,3 @@
-using Moorfield.Core.Assessment;
-using Moorfield.Core.Operations;
-using Moorfield.Core.Planning;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Targets;
-using Moorfield.Core.Vaults;
-
 namespace Moorfield.Cli.Commands;
 
 internal static class RemoveCommand

@@ -1,7 +1,3 @@
-using Moorfield.Core.Operations;
-using Moorfield.Core.Storage;
-using Moorfield.Core.Vaults;
-
 namespace Moorfield.Cli.Commands;
 
 internal static class RestorePointCommand

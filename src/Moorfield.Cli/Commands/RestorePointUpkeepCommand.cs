@@ -1,7 +1,5 @@
 using Moorfield.Cli.Host;
-using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
-using Moorfield.Core.Vaults;
 
 namespace Moorfield.Cli.Commands;
 

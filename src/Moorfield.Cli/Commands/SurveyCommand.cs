@@ -1,7 +1,4 @@
 using Moorfield.Core.HandOver;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Storage;
-using Moorfield.Core.Targets;
 
 namespace Moorfield.Cli.Commands;
 

@@ -1,7 +1,4 @@
-using Moorfield.Core.Operations;
-using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
-using Moorfield.Core.Vaults;
 
 namespace Moorfield.Cli.Commands;
 
@@ -199,8 +196,7 @@ internal static class UndoCommand
         return options.CarryOut(
             call, undoing, proposal,
             DocumentBuilder.Plan(target.FullPath, "undo", plan.Packages.Select(p => p.Family), plan.Changes, point.Number, plan.IsExact),
-            page => ShowPreview(page, target, plan),
-            (page, outcome) => ShowResult(page, target, plan, outcome));
+            page => ShowPreview(page, target, plan), (page, outcome) => ShowResult(page, target, plan, outcome));
     }
 
     private static void CheckConflicts(IReportPage page, UndoPlan plan, bool overwrite)

@@ -1,7 +1,3 @@
-using Moorfield.Core.Planning;
-using Moorfield.Core.Selection;
-using Moorfield.Core.Vaults;
-
 namespace Moorfield.Cli.Commands;
 
 /// <summary>The options of commands that plan a removal and write something new: packages, how they are chosen, preview, costs.</summary>

@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using System.Runtime.InteropServices;
 using Moorfield.Core.Disks;
 using Moorfield.Formats.Ntfs;

@@ -1,6 +1,3 @@
-using System.Diagnostics;
-using Moorfield.Core.Operations;
-
 namespace Moorfield.Cli.Host;
 
 /// <summary>

@@ -1,6 +1,3 @@
-using Moorfield.Core.Assessment;
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Cli.Picking;
 
 /// <summary>A family as it is offered for choice, over all systems at hand.</summary>

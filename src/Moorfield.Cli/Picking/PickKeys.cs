@@ -4,10 +4,8 @@ namespace Moorfield.Cli.Picking;
 internal enum PickOutcome
 {
     GoesOn,
-
     /// <summary>Packages and people are chosen.</summary>
     Chosen,
-
     /// <summary>The person left without choosing.</summary>
     Left,
 }

@@ -1,5 +1,3 @@
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Cli.Picking;
 
 /// <summary>What the keys do at the moment.</summary>

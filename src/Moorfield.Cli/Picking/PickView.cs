@@ -40,11 +40,8 @@ internal sealed class PickView(PickState state)
         else
             body.Update(list);
         return new Layout("screen").SplitRows(
-            new Layout("header", Line(Header(), width)) { Size = 1 },
-            body,
-            new Layout("message", Line(state.Message, width)) { Size = 1 },
-            new Layout("total", Line(TotalText(), width, "bold")) { Size = 1 },
-            new Layout("keys", Line(Keys(), width, "grey62")) { Size = 1 });
+            new Layout("header", Line(Header(), width)) { Size = 1 }, body, new Layout("message", Line(state.Message, width)) { Size = 1 },
+            new Layout("total", Line(TotalText(), width, "bold")) { Size = 1 }, new Layout("keys", Line(Keys(), width, "grey62")) { Size = 1 });
     }
 
     private string Header() => state.Mode switch

@@ -1,5 +1,3 @@
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Core.Assessment;
 
 /// <summary>What a comparison needs to know of a package, from a system or from a saved inventory.</summary>
@@ -32,7 +30,6 @@ public enum PackageDifferenceKind
     Newer,
     /// <summary>A lower version is there afterwards.</summary>
     Older,
-
     /// <summary>The same version, for others or of another size.</summary>
     Altered,
 }

@@ -1,5 +1,3 @@
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Core.Assessment;
 
 /// <summary>

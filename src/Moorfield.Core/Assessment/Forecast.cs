@@ -1,5 +1,3 @@
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Core.Assessment;
 
 /// <summary>What becomes of a family.</summary>
@@ -7,22 +5,16 @@ public enum Fate
 {
     /// <summary>Somebody gets it who does not have it, and it was here before.</summary>
     ComesBack,
-
     /// <summary>Somebody gets it, and it was never here.</summary>
     Arrives,
-
     /// <summary>A block or a guard keeps it from somebody.</summary>
     StaysAway,
-
     /// <summary>Whoever has it gets another version.</summary>
     Renewed,
-
     /// <summary>Nobody has it any more.</summary>
     Leaves,
-
     /// <summary>A new account gets it, as the others have it.</summary>
     Given,
-
     /// <summary>As it is.</summary>
     Stays,
 }
@@ -32,29 +24,22 @@ public enum FateCause
 {
     /// <summary>It is provisioned and not blocked.</summary>
     StillProvisioned,
-
     /// <summary>It is provisioned in spite of its block.</summary>
     ProvisionedThoughBlocked,
-
     /// <summary>The image provisions it, and no block forbids that.</summary>
     NeverBlocked,
-
     /// <summary>A part of the system that no known guard holds back.</summary>
     NoGuard,
-
     /// <summary>A part of the system whose guard is not set for everyone concerned.</summary>
     GuardNotSet,
     /// <summary>A block keeps it away.</summary>
     Blocked,
     /// <summary>A guard keeps it away.</summary>
     Guarded,
-
     /// <summary>The image has it in another version.</summary>
     OtherVersion,
-
     /// <summary>The image does not have it.</summary>
     NotInImage,
-
     /// <summary>The image has nothing newer.</summary>
     NothingNewer,
 }

@@ -1,5 +1,3 @@
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Core.Assessment;
 
 /// <summary>
@@ -89,8 +87,7 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
                 : system.IsBlocked(family) ? FateCause.ProvisionedThoughBlocked : FateCause.StillProvisioned);
         return new ForecastFamily(
             family, package.DisplayName, package.Role, fate, cause, VersionNow(family), VersionNow(family), before,
-            before with { Newcomers = !guarded },
-            new Audience([], guarded), HonouredGuards(family));
+            before with { Newcomers = !guarded }, new Audience([], guarded), HonouredGuards(family));
     }
 
     /// <summary>

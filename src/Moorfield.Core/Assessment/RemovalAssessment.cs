@@ -1,5 +1,3 @@
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Core.Assessment;
 
 /// <summary>Judges the packages of a snapshot, worked out from their manifests and from the system's state.</summary>

@@ -3,7 +3,6 @@ using Moorfield.Formats.Ntfs;
 
 namespace Moorfield.Core.Disks;
 
-/// <summary>The entries of a volume on a disk.</summary>
 internal sealed class DiskEntryFactory(DiskVolume volume) : EntryFactory
 {
     private const uint Archive = 0x20;

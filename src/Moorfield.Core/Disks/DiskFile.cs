@@ -174,7 +174,6 @@ public sealed class DiskFile : IDisposable
         }
     }
 
-    /// <summary>Whether it is a device and no file.</summary>
     internal bool IsDevice => IsBlockDevice(_file);
 
     internal WriteInterceptor Interceptor => _interceptor;

@@ -10,13 +10,10 @@ internal enum JournalState
 {
     /// <summary>All as before the run.</summary>
     Before,
-
     /// <summary>All as the run leaves them.</summary>
     After,
-
     /// <summary>Some the one, some the other.</summary>
     Between,
-
     /// <summary>Some are neither: something else wrote.</summary>
     Foreign,
 }

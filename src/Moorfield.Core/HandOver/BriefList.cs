@@ -2,7 +2,6 @@ using System.Security.Cryptography;
 using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Json.Serialization;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.HandOver;
 
@@ -11,8 +10,7 @@ internal sealed record ListedPackage(string Family, string Title, bool Part);
 internal sealed record ListedGuard(string Hive, string Key, string Name, string Kind, JsonElement Data);
 
 internal sealed record ListJson(
-    long Issue, string NotAfter,
-    ImmutableArray<string> For, ImmutableArray<ListedPackage> Remove, ImmutableArray<string> Keep,
+    long Issue, string NotAfter, ImmutableArray<string> For, ImmutableArray<ListedPackage> Remove, ImmutableArray<string> Keep,
     ImmutableArray<string> Block, ImmutableArray<ListedGuard> Guards);
 
 /// <summary>

@@ -2,8 +2,6 @@ using System.Security.Cryptography;
 using System.Text.RegularExpressions;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
-using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.HandOver;
 
@@ -12,10 +10,8 @@ public enum SystemRestorePoint
 {
     /// <summary>If that can be had; what came of it is told.</summary>
     Try,
-
     /// <summary>Without one nothing is changed.</summary>
     Require,
-
     /// <summary>None is made.</summary>
     None,
 }
@@ -165,8 +161,7 @@ public sealed partial record HandOverPlan(
 
     private static string Of(Guard guard) => PowerShellLiteral.Table(
         ("Hive", PowerShellLiteral.Of(guard.Hive.ToString())), ("Key", PowerShellLiteral.Of(guard.Key)),
-        ("Name", PowerShellLiteral.Of(guard.Value.Name)),
-        ("Kind", PowerShellLiteral.Of(KindOf(guard.Value)!)), ("Data", DataOf(guard.Value)));
+        ("Name", PowerShellLiteral.Of(guard.Value.Name)), ("Kind", PowerShellLiteral.Of(KindOf(guard.Value)!)), ("Data", DataOf(guard.Value)));
 
     private static string DataOf(HiveValue value) => value.Type switch
     {

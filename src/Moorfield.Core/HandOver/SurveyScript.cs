@@ -1,5 +1,4 @@
 using Moorfield.Core.Layout;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.HandOver;
 

@@ -1,6 +1,3 @@
-using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
-
 namespace Moorfield.Core.Layout;
 
 /// <summary>What the classes of a machine or an account say of who opens what.</summary>

@@ -1,6 +1,3 @@
-using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
-
 namespace Moorfield.Core.Layout;
 
 /// <summary>What a place is kept in.</summary>
@@ -122,20 +119,21 @@ internal sealed record PackagePlace(
         _ => $@"{Key(sid)}\{name}",
     };
 
-    /// <summary>Its entries in a hive, with the names that they were found by.</summary>
+    /// <summary>Its entries in a hive, with the names that they were found by and the keys that hold them.</summary>
     /// <param name="sid">The account; null for a place of the machine.</param>
-    internal IEnumerable<(string Name, string Key, IRegistryKey Entry)> Entries(IRegistry hive, string? sid)
+    internal IEnumerable<(string Name, string Parent, IRegistryKey Entry)> Entries(IRegistry hive, string? sid)
     {
         string path = Key(sid);
         foreach (var key in hive.Find(path)?.Children() ?? [])
         {
             if (Names != PlaceNames.FamilyAndFullName)
             {
-                yield return (key.Name, $@"{path}\{key.Name}", key);
+                yield return (key.Name, path, key);
                 continue;
             }
+            string parent = $@"{path}\{key.Name}";
             foreach (var child in key.Children())
-                yield return (child.Name, $@"{path}\{key.Name}\{child.Name}", child);
+                yield return (child.Name, parent, child);
         }
     }
 

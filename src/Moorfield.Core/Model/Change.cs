@@ -1,6 +1,4 @@
-using Moorfield.Formats.Appx;
 using Moorfield.Formats.Defaults;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Model;
 
@@ -9,10 +7,8 @@ public enum ChangeState
 {
     /// <summary>The system is as it was before the change.</summary>
     Pending,
-
     /// <summary>The system is as the change leaves it.</summary>
     Done,
-
     /// <summary>The system is neither: something else altered it.</summary>
     Conflict,
 }

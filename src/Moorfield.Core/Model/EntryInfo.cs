@@ -7,13 +7,10 @@ public enum EntryKind
     File,
     /// <summary>A folder.</summary>
     Folder,
-
     /// <summary>A symbolic link; never followed.</summary>
     Link,
-
     /// <summary>A device, socket or pipe.</summary>
     Other,
-
     /// <summary>A file whose content the mount does not give; only walking a tree tells these from links.</summary>
     Withheld,
 }

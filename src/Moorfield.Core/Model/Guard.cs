@@ -1,6 +1,3 @@
-using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
-
 namespace Moorfield.Core.Model;
 
 /// <summary>Which hives a guard is for.</summary>
@@ -8,7 +5,6 @@ public enum GuardHive
 {
     /// <summary>SOFTWARE: for everyone on the machine.</summary>
     Machine,
-
     /// <summary>NTUSER.DAT of each account, and of the profile that new accounts are made from.</summary>
     Account,
 }
@@ -38,10 +34,8 @@ public enum Delivery
 {
     /// <summary>That the system suggests, for any account at any time.</summary>
     Suggested,
-
     /// <summary>Of the system's partners, at an account's first sign-in.</summary>
     Partner,
-
     /// <summary>Of the machine's maker, at an account's first sign-in.</summary>
     Maker,
 }

@@ -1,5 +1,3 @@
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Core.Model;
 
 /// <summary>What somebody opens a file type or a link scheme with.</summary>

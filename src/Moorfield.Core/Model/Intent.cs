@@ -5,19 +5,14 @@ public enum IntentKind
 {
     /// <summary>The package goes.</summary>
     Remove,
-
     /// <summary>What an earlier removal left behind goes.</summary>
     Clear,
-
     /// <summary>It is kept from being provisioned again.</summary>
     Block,
-
     /// <summary>Its block is lifted.</summary>
     Unblock,
-
     /// <summary>A guard is set.</summary>
     Guard,
-
     /// <summary>A guard is lifted.</summary>
     Unguard,
 }

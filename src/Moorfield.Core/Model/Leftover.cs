@@ -1,5 +1,3 @@
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Core.Model;
 
 /// <summary>What a leftover is.</summary>
@@ -7,21 +5,16 @@ public enum LeftoverKind
 {
     /// <summary>A registration or provisioning without a package.</summary>
     Registration,
-
     /// <summary>Rows of the state repository without a package.</summary>
     RepositoryRows,
-
     /// <summary>A manifest copy or package state without a package.</summary>
     RepositoryFiles,
-
     /// <summary>A staged folder that nobody has.</summary>
     StagedFolder,
-
     /// <summary>An app data folder of an account that does not have the app.</summary>
     AppData,
     /// <summary>An app execution alias of an app that its account does not have.</summary>
     Alias,
-
     /// <summary>A ProgId, its use by a file type, an account's choice of it, or a default for new accounts.</summary>
     Association,
     /// <summary>A Start pin for new accounts.</summary>

@@ -5,13 +5,10 @@ public enum ErrorKind
 {
     /// <inheritdoc cref="ExitCode.Failed"/>
     Failed = ExitCode.Failed,
-
     /// <inheritdoc cref="ExitCode.InvalidUsage"/>
     InvalidUsage = ExitCode.InvalidUsage,
-
     /// <inheritdoc cref="ExitCode.Refused"/>
     Refused = ExitCode.Refused,
-
     /// <inheritdoc cref="ExitCode.Stopped"/>
     Stopped = ExitCode.Stopped,
 }

@@ -1,5 +1,3 @@
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Core.Model;
 
 /// <summary>A package whose files can be had somewhere.</summary>

@@ -1,5 +1,3 @@
-using Moorfield.Formats.Hives;
-
 namespace Moorfield.Core.Model;
 
 /// <summary>A registry value by its place in a hive, whatever the case of its letters.</summary>

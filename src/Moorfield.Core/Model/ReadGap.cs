@@ -1,5 +1,3 @@
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Core.Model;
 
 /// <summary>What could not be looked at on a system.</summary>
@@ -7,13 +5,10 @@ public enum ReadGapKind
 {
     /// <summary>Which users have which packages, or the machine's own registry: everything depends on it.</summary>
     Machine,
-
     /// <summary>What a package says of itself.</summary>
     Manifest,
-
     /// <summary>What an account opens file types and links with.</summary>
     Choices,
-
     /// <summary>What an account has in its apps.</summary>
     Data,
 }

@@ -5,13 +5,10 @@ public enum PackageStanding
 {
     /// <summary>Nothing else is lost with it.</summary>
     Free,
-
     /// <summary>It costs something: the reasons say what.</summary>
     Weigh,
-
     /// <summary>Part of the system, but people see and open it: removed only when named exactly.</summary>
     Guarded,
-
     /// <summary>The system or a staying package cannot do without it: refused.</summary>
     Essential,
 }
@@ -21,13 +18,10 @@ public enum ReasonKind
 {
     /// <summary>It keeps the package from being removed like any other.</summary>
     Bar,
-
     /// <summary>Removing the package loses something.</summary>
     Cost,
-
     /// <summary>Keeping the package costs something, which removing it saves.</summary>
     Saving,
-
     /// <summary>Worth knowing; nothing is lost.</summary>
     Note,
 }

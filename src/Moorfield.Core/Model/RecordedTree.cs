@@ -49,13 +49,10 @@ public enum TreeState
 {
     /// <summary>Nothing is there.</summary>
     Absent,
-
     /// <summary>Everything that is there belongs to the recorded tree, but some of it is missing.</summary>
     Partial,
-
     /// <summary>Exactly the recorded names, kinds and contents.</summary>
     Same,
-
     /// <summary>Something is there that the record does not have, or has otherwise.</summary>
     Different,
 }

@@ -1,5 +1,3 @@
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Core.Model;
 
 /// <summary>One Windows as it was when it was read. Immutable; nothing in it touches the disk.</summary>
@@ -9,16 +7,8 @@ namespace Moorfield.Core.Model;
 /// <param name="Blocks">Families kept from being provisioned again.</param>
 /// <param name="Notes">What was found out of order; nothing of it stops the reading.</param>
 public sealed record SystemSnapshot(
-    string Product,
-    string EditionId,
-    string Release,
-    string Build,
-    string Computer,
-    string Manufacturer,
-    string MachineId,
-    ImmutableArray<Account> Accounts,
-    ImmutableArray<InstalledPackage> Packages,
-    ImmutableArray<PackageFamilyName> Blocks,
+    string Product, string EditionId, string Release, string Build, string Computer, string Manufacturer, string MachineId,
+    ImmutableArray<Account> Accounts, ImmutableArray<InstalledPackage> Packages, ImmutableArray<PackageFamilyName> Blocks,
     ImmutableArray<SnapshotNote> Notes)
 {
     /// <summary>Number of the edition; null on a volume.</summary>
@@ -116,20 +106,9 @@ public enum PackageOrigin
 /// <param name="Manifest">Null when it could not be read.</param>
 /// <param name="FamilyTraces">What its family, in whatever version, has in accounts' profiles and in what new accounts are given.</param>
 public sealed record InstalledPackage(
-    PackageFullName FullName,
-    string DisplayName,
-    string? RawDisplayName,
-    string Publisher,
-    PackageRole Role,
-    PackageOrigin Origin,
-    long Bytes,
-    ImmutableArray<string> Accounts,
-    bool Newcomers,
-    bool Blocked,
-    ImmutableArray<PackageFullName> Needs,
-    ImmutableArray<PackagePart> Parts,
-    ImmutableArray<Trace> FamilyTraces,
-    AppxManifest? Manifest)
+    PackageFullName FullName, string DisplayName, string? RawDisplayName, string Publisher, PackageRole Role, PackageOrigin Origin, long Bytes,
+    ImmutableArray<string> Accounts, bool Newcomers, bool Blocked, ImmutableArray<PackageFullName> Needs, ImmutableArray<PackagePart> Parts,
+    ImmutableArray<Trace> FamilyTraces, AppxManifest? Manifest)
 {
     /// <summary>Where its display name is from.</summary>
     public NameSource NameSource { get; init; }
@@ -200,10 +179,8 @@ public enum TraceScope
 {
     /// <summary>One account.</summary>
     Account,
-
     /// <summary>Accounts that do not exist yet.</summary>
     Newcomers,
-
     /// <summary>The machine: goes when nobody has the package any more.</summary>
     Machine,
 }
@@ -215,14 +192,12 @@ public enum TraceKind
     Registration,
     /// <summary>The entry by which new accounts get it.</summary>
     Provisioned,
-
     /// <summary>The entry that makes it a part of the system.</summary>
     Inbox,
     /// <summary>Another entry of the machine's registry.</summary>
     MachineEntry,
     /// <summary>The folder with its files.</summary>
     StagedFolder,
-
     /// <summary>Folder of a part of the system; belongs to the servicing of Windows and is never removed.</summary>
     SystemFolder,
     /// <summary>A copy of its manifest.</summary>
@@ -235,13 +210,10 @@ public enum TraceKind
     Alias,
     /// <summary>A ProgId, or its use by a file type.</summary>
     FileHandler,
-
     /// <summary>What an account chose to open a file type or link with.</summary>
     HandlerChoice,
-
     /// <summary>An entry in the list of default associations for new accounts.</summary>
     DefaultAssociation,
-
     /// <summary>An entry in the list of Start pins for new accounts.</summary>
     StartPin,
 }
@@ -254,7 +226,16 @@ public sealed record Trace(TraceScope Scope, string? Sid, TraceKind Kind, Locati
 public abstract record Location;
 
 /// <summary>A registry key.</summary>
-public sealed record KeyLocation(WindowsPath Hive, string Key) : Location;
+/// <param name="Parent">The key that holds it; empty for the root. Many keys share it.</param>
+public sealed record KeyLocation(WindowsPath Hive, string Parent, string Name) : Location
+{
+    public KeyLocation(WindowsPath hive, string key) : this(hive, key[..Math.Max(0, key.LastIndexOf('\\'))], key[(key.LastIndexOf('\\') + 1)..])
+    {
+    }
+
+    /// <summary>From the hive's root down.</summary>
+    public string Key => Parent.Length == 0 ? Name : $@"{Parent}\{Name}";
+}
 
 /// <summary>A registry value.</summary>
 public sealed record ValueLocation(WindowsPath Hive, string Key, string Value) : Location;

@@ -24,6 +24,9 @@ public readonly struct WindowsPath : IEquatable<WindowsPath>
     /// <summary>The folder that holds this; the root's is the root.</summary>
     public WindowsPath Parent => Text.LastIndexOf('\\') is var last and >= 0 ? new(Text[..last]) : Root;
 
+    /// <summary>How many names it has; 0 for the root.</summary>
+    public int Depth => IsRoot ? 0 : Text.AsSpan().Count('\\') + 1;
+
     /// <summary>From the root down; none for the root itself.</summary>
     public ImmutableArray<string> Names => IsRoot ? [] : [.. Text.Split('\\')];
 
@@ -72,9 +75,7 @@ public readonly struct WindowsPath : IEquatable<WindowsPath>
             ? new(folder.IsRoot ? name : $"{folder.Text}\\{name}")
             : throw new MoorfieldException(ErrorKind.Failed, $"'{name}' cannot be the name of a file.");
 
-    /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
     public static bool operator ==(WindowsPath left, WindowsPath right) => left.Equals(right);
-    /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
     public static bool operator !=(WindowsPath left, WindowsPath right) => !left.Equals(right);
 
     public bool Equals(WindowsPath other) => Text.Equals(other.Text, StringComparison.OrdinalIgnoreCase);

@@ -4,7 +4,6 @@ using Moorfield.Core.Selection;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Vaults;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Operations;
 
@@ -70,11 +69,8 @@ public sealed class BlockOperation : RunOperation<BlockProposal>
         var families = plans.SelectMany(p => p.Plan.Families).Distinct().Select(f => f.ToString());
         var titles = plans.SelectMany(p => p.Guards).Select(g => $"guard {g.Guard.Title}").Distinct(StringComparer.Ordinal);
         var request = new RunRequest(
-            Lifts ? RunKind.Unblock : RunKind.Block,
-            $"{(Lifts ? "unblock" : "block")} {TextFormat.List(families.Concat(titles), 3)}",
-            null,
-            Target.Identify(now[0]),
-            [.. changes.Select(c => new ConcernedPackage(c.Family, DisplayName(now[0], c.Family), c.Edition)).Distinct()],
+            Lifts ? RunKind.Unblock : RunKind.Block, $"{(Lifts ? "unblock" : "block")} {TextFormat.List(families.Concat(titles), 3)}", null,
+            Target.Identify(now[0]), [.. changes.Select(c => new ConcernedPackage(c.Family, DisplayName(now[0], c.Family), c.Edition)).Distinct()],
             changes)
         {
             Intents =

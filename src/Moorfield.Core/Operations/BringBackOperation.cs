@@ -7,7 +7,6 @@ using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Operations;
 

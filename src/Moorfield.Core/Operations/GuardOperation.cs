@@ -35,9 +35,7 @@ public sealed class GuardOperation(
         ImmutableArray<(SystemSnapshot System, GuardState State)> concerned = [.. states.Where(s => s.State.IsSet == lifts)];
         int count = concerned.Select(c => c.State.Guard).Distinct().Count();
         var request = new RunRequest(
-            lifts ? RunKind.Unguard : RunKind.Guard,
-            $"{(lifts ? "lift" : "set")} {TextFormat.Count(count, "guard")}",
-            null,
+            lifts ? RunKind.Unguard : RunKind.Guard, $"{(lifts ? "lift" : "set")} {TextFormat.Count(count, "guard")}", null,
             Target.Identify(now[0]),
             [.. concerned.Select(c => new ConcernedPackage(c.State.Concerns, c.State.Guard.Title, c.System.EditionNumber)).Distinct()],
             [.. concerned.SelectMany(c => GuardPlanner.Changes([c.State], c.System, lifts))])

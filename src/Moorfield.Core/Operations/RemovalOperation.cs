@@ -39,11 +39,8 @@ public sealed class RemovalOperation(
             .Distinct(StringComparer.Ordinal).ToList();
         string what = names.Count > 0 ? $"remove {TextFormat.List(names, 3)} for {plans[0].Audience}" : "set blocks and guards";
         return new RunRequest(
-            RunKind.Remove,
-            $"{what}{Editions(plans)}{(brief is null ? "" : $", by the brief '{brief}'")}",
-            null,
-            Target.Identify(plans[0].Snapshot),
-            [.. plans.SelectMany(Concerned).OrderBy(c => c.Order).Select(c => c.Package).Distinct()],
+            RunKind.Remove, $"{what}{Editions(plans)}{(brief is null ? "" : $", by the brief '{brief}'")}", null,
+            Target.Identify(plans[0].Snapshot), [.. plans.SelectMany(Concerned).OrderBy(c => c.Order).Select(c => c.Package).Distinct()],
             [.. plans.SelectMany(p => p.Plan.Changes)])
         {
             Intents = [.. plans.SelectMany(p => p.Plan.Intents(p.Snapshot))],

@@ -3,7 +3,6 @@ using Moorfield.Core.Targets;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Operations;
 

@@ -1,5 +1,4 @@
 using Moorfield.Core.Vaults;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Planning;
 

@@ -1,5 +1,4 @@
 using Moorfield.Core.Selection;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Planning;
 

@@ -1,6 +1,4 @@
 using Moorfield.Core.Layout;
-using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Planning;
 

@@ -1,6 +1,5 @@
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Layout;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Planning;
 

@@ -40,8 +40,7 @@ internal static class BringBackRows
                     made = repository.Remap([.. collected.Where(r => !ofAccounts.Contains(r))], source);
             }
             Add(made ?? []);
-            Add(repository.MakePackage(part, family,
-                part == package.Main ? package.Manifest.Applications.Select(a => $"{family}!{a.Id}") : []));
+            Add(repository.MakePackage(part, family, part == package.Main ? package.Manifest.Applications.Select(a => $"{family}!{a.Id}") : []));
             foreach (string sid in sids)
             {
                 var like = snapshot.Package(package.Main)?.Accounts.FirstOrDefault(s => !sids.Contains(s, StringComparer.OrdinalIgnoreCase));

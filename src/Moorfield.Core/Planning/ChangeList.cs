@@ -1,5 +1,4 @@
 using Moorfield.Core.Layout;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Planning;
 
@@ -25,7 +24,6 @@ internal sealed class ChangeList
 
     internal ImmutableArray<Change> ToImmutable() => [.. _registry.Concat(_rows).Concat(_lists).Concat(_files).Distinct()];
 
-    /// <summary>The changes that clear leftovers.</summary>
     internal static ImmutableArray<Change> Clear(SystemSnapshot snapshot, IEnumerable<Leftover> leftovers)
     {
         var list = new ChangeList(snapshot, [], new RemovalRequest([], new Audience([], false)));
@@ -34,7 +32,6 @@ internal sealed class ChangeList
         return list.ToImmutable();
     }
 
-    /// <summary>The change that blocks a family.</summary>
     internal static Change Block(PackageFamilyName family) =>
         new KeyAdded(family.ToString(), Places.Software, $@"{Places.Blocks}\{family}");
 

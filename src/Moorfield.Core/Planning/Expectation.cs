@@ -1,5 +1,4 @@
 using Moorfield.Core.Layout;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Planning;
 

@@ -1,6 +1,4 @@
-using Moorfield.Formats.Appx;
 using Moorfield.Formats.Defaults;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Planning;
 
@@ -113,6 +111,9 @@ internal interface IUndoFacts
     /// <summary>Whether something is at a path.</summary>
     bool Exists(WindowsPath path);
 
+    /// <summary>Whether an undo of the run failed in part before.</summary>
+    bool UndoFailed { get; }
+
     /// <summary>Where changes stand.</summary>
     IEnumerable<(Change Change, ChangeState State)> StatesOf(ImmutableArray<Change> changes);
 
@@ -139,13 +140,10 @@ internal enum FileState
 {
     /// <summary>As before the run.</summary>
     Before,
-
     /// <summary>As the run leaves it.</summary>
     After,
-
     /// <summary>The run was cut off while it wrote this file.</summary>
     HalfWritten,
-
     /// <summary>Something else.</summary>
     Foreign,
 }

@@ -1,6 +1,5 @@
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Selection;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Planning;
 
@@ -33,14 +32,8 @@ public sealed record RemovalRequest(ImmutableArray<SelectedPackage> Packages, Au
 /// <param name="KeptForNewcomers">Whether new accounts go on getting it.</param>
 /// <param name="RemovedBecauseOf">The package whose going takes this one along; null when it was chosen itself.</param>
 public sealed record PlannedRemoval(
-    InstalledPackage Package,
-    ImmutableArray<string> RemovedFromAccounts,
-    bool RemovedFromNewcomers,
-    bool SetsBlock,
-    bool RemovesFiles,
-    ImmutableArray<string> KeptForAccounts,
-    bool KeptForNewcomers,
-    string? RemovedBecauseOf)
+    InstalledPackage Package, ImmutableArray<string> RemovedFromAccounts, bool RemovedFromNewcomers, bool SetsBlock, bool RemovesFiles,
+    ImmutableArray<string> KeptForAccounts, bool KeptForNewcomers, string? RemovedBecauseOf)
 {
     /// <summary>Whether it changes anything.</summary>
     public bool HasEffect => !RemovedFromAccounts.IsEmpty || RemovedFromNewcomers || SetsBlock || RemovesFiles;
@@ -57,11 +50,8 @@ public sealed record StayingPackage(InstalledPackage Package, Verdict Verdict, b
 /// <param name="IdleFrameworks">Frameworks that nothing needs afterwards and that stay.</param>
 /// <param name="Changes">In the order in which they are carried out.</param>
 public sealed record Plan(
-    RemovalRequest Request,
-    ImmutableArray<PlannedRemoval> Removals,
-    ImmutableArray<StayingPackage> Staying,
-    ImmutableArray<InstalledPackage> IdleFrameworks,
-    ImmutableArray<Change> Changes)
+    RemovalRequest Request, ImmutableArray<PlannedRemoval> Removals, ImmutableArray<StayingPackage> Staying,
+    ImmutableArray<InstalledPackage> IdleFrameworks, ImmutableArray<Change> Changes)
 {
     /// <summary>Families that are blocked besides those that go.</summary>
     public ImmutableArray<PackageFamilyName> Blocks { get; init; } = [];

@@ -1,6 +1,5 @@
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Selection;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Planning;
 

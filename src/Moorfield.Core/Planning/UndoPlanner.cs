@@ -11,11 +11,7 @@ namespace Moorfield.Core.Planning;
 /// <param name="Account">Only what this account had; null for all.</param>
 public sealed record UndoRequest(
     RestorePoint Point, ISet<string>? Families = null, ISet<int?>? Editions = null, bool Overwrites = false, bool Interrupted = false,
-    Account? Account = null)
-{
-    /// <summary>Whether an undo of the run failed in part before.</summary>
-    internal bool Again { get; init; }
-}
+    Account? Account = null);
 
 /// <summary>What an undo does in one system.</summary>
 /// <param name="Changes">To be carried out.</param>
@@ -87,7 +83,7 @@ internal static class UndoPlanner
             {
                 ChangeState.Pending => ready,
                 // What was cut off, or failed, may have put the contents back and not all that belongs to them.
-                ChangeState.Done => change is TreeAdded && (request.Interrupted || request.Again) ? ready : alreadyBack,
+                ChangeState.Done => change is TreeAdded && (request.Interrupted || facts.UndoFailed) ? ready : alreadyBack,
                 // What was cut off may have left a part of what it was adding; it is recorded once more as it goes.
                 _ => change is TreeRemoved && request.Interrupted ? ready : conflicts,
             }).Add(state == ChangeState.Conflict && request.Interrupted && change is TreeRemoved half ? half with { Recorded = null } : change);

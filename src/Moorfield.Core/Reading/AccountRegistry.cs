@@ -1,7 +1,5 @@
 using Moorfield.Core.Layout;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Reading;
 
@@ -22,7 +20,7 @@ internal sealed record AccountRegistry(
 {
     /// <param name="machine">The machine's classes.</param>
     internal static AccountRegistry Read(
-        WindowsTree tree, Account account, HandlerClasses machine, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
+        WindowsTree tree, Account account, HandlerClasses machine, FullNames names, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
     {
         var registrations = new List<(PackageFullName Package, Trace Trace)>();
         var familyTraces = new List<(PackageFamilyName Family, Trace Trace)>();
@@ -32,7 +30,7 @@ internal sealed record AccountRegistry(
         var own = new AccountHive([], [], null);
         if (account.Profile is { } profile)
         {
-            handlers = ReadClasses(tree, account, Places.Classes(profile), registrations, familyTraces, given, notes);
+            handlers = ReadClasses(tree, account, Places.Classes(profile), names, registrations, familyTraces, given, notes);
             own = ReadOwn(tree, account, Places.UserHive(profile), notes, guards);
             if (handlers is not null)
                 AddHandlers(account, Places.Classes(profile), handlers, machine, own, familyTraces, strays);
@@ -41,8 +39,7 @@ internal sealed record AccountRegistry(
         return new AccountRegistry(
             account, handlers is not null, registrations.ToLookup(r => r.Package, r => r.Trace), familyTraces.ToLookup(f => f.Family, f => f.Trace),
             [.. strays], handlers ?? HandlerClasses.None, [.. own.Choices.Select(c => new ChosenHandler(account.Sid, c.What, Owner(c.ProgId)))],
-            own.Programs,
-            account.Profile is { } home ? PersonalDataReader.Read(tree, account.Sid, PackagePlaces.AppData.Folder(home)) : [],
+            own.Programs, account.Profile is { } home ? PersonalDataReader.Read(tree, account.Sid, PackagePlaces.AppData.Folder(home)) : [],
             given.ToLookup(g => g.Package, g => g.Place), own.Policies);
 
         PackageFamilyName? Owner(string progId) => OwnerOf(progId, handlers, machine);
@@ -53,8 +50,7 @@ internal sealed record AccountRegistry(
 
     /// <summary>What an account's own hive says.</summary>
     private sealed record AccountHive(ImmutableArray<(string What, string ProgId, KeyLocation Location)> Choices,
-        ImmutableArray<ClassicProgram> Programs,
-        PolicyHive? Policies);
+        ImmutableArray<ClassicProgram> Programs, PolicyHive? Policies);
 
     private static AccountHive ReadOwn(WindowsTree tree, Account account, WindowsPath path, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
     {
@@ -70,10 +66,10 @@ internal sealed record AccountRegistry(
 
             IEnumerable<(string, string, KeyLocation)> Choices(PackagePlace place)
             {
-                foreach (var (name, key, entry) in place.Entries(hive, account.Sid))
+                foreach (var (name, parent, entry) in place.Entries(hive, account.Sid))
                 {
                     if (entry.Child(Places.Choice)?.Text("ProgId") is { Length: > 0 } progId)
-                        yield return (name, progId, new KeyLocation(path, $@"{key}\{Places.Choice}"));
+                        yield return (name, progId, new KeyLocation(path, $@"{parent}\{name}", Places.Choice));
                 }
             }
         }
@@ -88,7 +84,7 @@ internal sealed record AccountRegistry(
         e is InvalidDataException damage ? HiveFile.Damaged(tree, path, damage).Message : e.Message;
 
     private static HandlerClasses? ReadClasses(
-        WindowsTree tree, Account account, WindowsPath path, List<(PackageFullName, Trace)> registrations,
+        WindowsTree tree, Account account, WindowsPath path, FullNames names, List<(PackageFullName, Trace)> registrations,
         List<(PackageFamilyName, Trace)> familyTraces, List<(PackageFullName, string)> given, SnapshotNotes notes)
     {
         if (tree.IsUnseen(path))
@@ -102,7 +98,10 @@ internal sealed record AccountRegistry(
                 return null;
             }
             foreach (var place in PackagePlaces.KeysIn(PlaceContainer.Classes))
-                place.Entries(hive, account.Sid).ToList().ForEach(e => Add(place, e.Name, e.Key, e.Entry));
+            {
+                foreach (var (name, parent, entry) in place.Entries(hive, account.Sid))
+                    Add(place, name, parent, entry);
+            }
             return HandlerClasses.Read(hive.Root, path);
         }
         catch (Exception e) when (e is MoorfieldException or InvalidDataException)
@@ -111,16 +110,17 @@ internal sealed record AccountRegistry(
             return null;
         }
 
-        void Add(PackagePlace place, string name, string key, IRegistryKey entry)
+        void Add(PackagePlace place, string name, string parent, IRegistryKey entry)
         {
-            var trace = new Trace(TraceScope.Account, account.Sid, place.Kind, new KeyLocation(path, key));
             if (place.Names == PlaceNames.Family && PackageFamilyName.TryParse(name, out var family))
-                familyTraces.Add((family, trace));
-            if (place.Names == PlaceNames.Family || !PackageFullName.TryParse(name, out var fullName))
+                familyTraces.Add((family, Trace(name)));
+            if (place.Names == PlaceNames.Family || !names.TryParse(name, out var fullName))
                 return;
-            registrations.Add((fullName, trace));
+            registrations.Add((fullName, Trace(fullName.ToString())));
             if (place.FolderValue is { } value && entry.Text(value) is { } folder)
                 given.Add((fullName, folder));
+
+            Trace Trace(string key) => new(TraceScope.Account, account.Sid, place.Kind, new KeyLocation(path, parent, key));
         }
     }
 

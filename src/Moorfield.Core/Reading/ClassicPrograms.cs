@@ -1,5 +1,3 @@
-using Moorfield.Formats.Hives;
-
 namespace Moorfield.Core.Reading;
 
 /// <summary>Reads Uninstall keys. Source: docs/on-disk.md, "Registry" [doc].</summary>

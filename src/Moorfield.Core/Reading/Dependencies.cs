@@ -1,5 +1,3 @@
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Core.Reading;
 
 /// <summary>Works out which of the packages that are there each one needs.</summary>

@@ -1,6 +1,5 @@
 using Moorfield.Core.Layout;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Reading;
 

@@ -1,28 +1,15 @@
 using Moorfield.Core.Layout;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Reading;
 
 /// <summary>What the machine's hives say, before it is put together with anything else.</summary>
 /// <param name="RecordedPaths">The places that entries give for packages, as written.</param>
 internal sealed record MachineRegistry(
-    string Product,
-    string EditionId,
-    string Release,
-    string Build,
-    string Computer,
-    string Manufacturer,
-    string MachineId,
-    ImmutableArray<Account> Accounts,
-    ImmutableDictionary<PackageFamilyName, DateTimeOffset?> Blocks,
-    ILookup<PackageFullName, Trace> Traces,
-    ILookup<PackageFullName, string> RecordedPaths,
-    HandlerClasses Handlers,
-    ImmutableArray<ClassicProgram> Programs,
-    PolicyHive Policies,
-    ImmutableArray<string> Languages)
+    string Product, string EditionId, string Release, string Build, string Computer, string Manufacturer, string MachineId,
+    ImmutableArray<Account> Accounts, ImmutableDictionary<PackageFamilyName, DateTimeOffset?> Blocks, ILookup<PackageFullName, Trace> Traces,
+    ILookup<PackageFullName, string> RecordedPaths, HandlerClasses Handlers, ImmutableArray<ClassicProgram> Programs, PolicyHive Policies,
+    ImmutableArray<string> Languages, FullNames Names)
 {
     private const int FirstWindows11Build = 22000;
     private const int MaxLanguage = 85; // LOCALE_NAME_MAX_LENGTH
@@ -35,7 +22,8 @@ internal sealed record MachineRegistry(
         try
         {
             var accounts = ReadAccounts(hive, notes);
-            var (traces, given) = ReadTraces(hive, accounts, notes);
+            var names = new FullNames();
+            var (traces, given) = ReadTraces(hive, accounts, names, notes);
             var version = hive.Find(Places.CurrentVersion);
             string build = version?.Text("CurrentBuild") ?? "";
             string product = version?.Text("ProductName") ?? "";
@@ -44,21 +32,12 @@ internal sealed record MachineRegistry(
             uint? revision = version?.Value("UBR")?.AsDWord();
             var (computer, languages) = ReadSystem(tree, notes);
             return new MachineRegistry(
-                product,
-                version?.Text("EditionID") ?? "",
-                version?.Text("DisplayVersion") ?? "",
-                revision is null ? build : $"{build}.{revision}",
-                computer,
-                hive.Find(Places.Oem)?.Text("Manufacturer") ?? "",
-                hive.Find(Places.Cryptography)?.Text("MachineGuid") ?? "",
-                accounts,
-                ReadBlocks(hive, notes),
-                traces,
-                given,
+                product, version?.Text("EditionID") ?? "", version?.Text("DisplayVersion") ?? "", revision is null ? build : $"{build}.{revision}",
+                computer, hive.Find(Places.Oem)?.Text("Manufacturer") ?? "", hive.Find(Places.Cryptography)?.Text("MachineGuid") ?? "", accounts,
+                ReadBlocks(hive, notes), traces, given,
                 hive.Find(Places.MachineClasses) is { } classes ? HandlerClasses.Read(classes, Places.Software) : HandlerClasses.None,
                 [.. ClassicPrograms.Read(hive, Places.Uninstall, null), .. ClassicPrograms.Read(hive, Places.Uninstall32, null)],
-                PolicyReader.Read(hive, GuardHive.Machine, null, Places.Software, guards),
-                languages);
+                PolicyReader.Read(hive, GuardHive.Machine, null, Places.Software, guards), languages, names);
         }
         catch (InvalidDataException e)
         {
@@ -123,7 +102,7 @@ internal sealed record MachineRegistry(
     }
 
     private static (ILookup<PackageFullName, Trace> Traces, ILookup<PackageFullName, string> Given) ReadTraces(IRegistry hive,
-    ImmutableArray<Account> accounts, SnapshotNotes notes)
+        ImmutableArray<Account> accounts, FullNames names, SnapshotNotes notes)
     {
         var found = new List<(PackageFullName Package, Trace Trace)>();
         var given = new List<(PackageFullName Package, string Place)>();
@@ -139,11 +118,11 @@ internal sealed record MachineRegistry(
 
         void Collect(PackagePlace place, string? sid)
         {
-            foreach (var (name, path, key) in place.Entries(hive, sid))
+            foreach (var (name, parent, key) in place.Entries(hive, sid))
             {
-                if (!PackageFullName.TryParse(name, out var fullName))
+                if (!names.TryParse(name, out var fullName))
                 {
-                    notes.Add("unknownEntry", $@"The key {path} is not named like a package and is left alone.");
+                    notes.Add("unknownEntry", $@"The key {parent}\{name} is not named like a package and is left alone.");
                     continue;
                 }
                 string? folder = place.FolderValue is { } value ? key.Text(value) : null;
@@ -152,8 +131,8 @@ internal sealed record MachineRegistry(
                 if (folder is not null && WindowsPath.Parse(folder) is null)
                     notes.Add("pathOutside",
                         $"{fullName}: the registry gives its place as '{folder}', which leads out of this volume. That path is not used.", fullName);
-                found.Add((fullName, new Trace(
-                    place.Scope, place.Scope == TraceScope.Account ? sid : null, place.Kind, new KeyLocation(Places.Software, path))));
+                found.Add((fullName, new Trace(place.Scope, place.Scope == TraceScope.Account ? sid : null, place.Kind,
+                    new KeyLocation(Places.Software, parent, fullName.ToString()))));
             }
         }
     }

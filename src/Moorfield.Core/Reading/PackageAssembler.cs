@@ -1,6 +1,5 @@
 using Moorfield.Core.Layout;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Appx;
 using Moorfield.Formats.Resources;
 
 namespace Moorfield.Core.Reading;
@@ -9,14 +8,8 @@ namespace Moorfield.Core.Reading;
 /// <param name="rows">Traces in the state repository; null when it could not be read.</param>
 /// <param name="languages">In which names are wanted, the best first.</param>
 internal sealed class PackageAssembler(
-    WindowsTree tree,
-    MachineRegistry machine,
-    ImmutableArray<AccountRegistry> accounts,
-    PackageFiles files,
-    ILookup<PackageFullName, Trace>? rows,
-    ImmutableArray<string> languages,
-    SnapshotNotes notes,
-    bool isSurvey)
+    WindowsTree tree, MachineRegistry machine, ImmutableArray<AccountRegistry> accounts, PackageFiles files, ILookup<PackageFullName, Trace>? rows,
+    ImmutableArray<string> languages, SnapshotNotes notes, bool isSurvey)
 {
     private readonly PackageTexts _texts = new(files.Index, files.AppNames, languages, notes);
 
@@ -55,8 +48,7 @@ internal sealed class PackageAssembler(
             .Order();
 
     private FoundPackage Find(PackageFullName fullName) => new(
-        fullName,
-        fullName.IsBundle ? null : files.Manifest(fullName),
+        fullName, fullName.IsBundle ? null : files.Manifest(fullName),
         [.. machine.Traces[fullName], .. accounts.SelectMany(a => a.Registrations[fullName]), .. rows?[fullName] ?? [], .. files.Traces(fullName)]);
 
     /// <summary>Main packages with what belongs to them: a bundle's members, then resource packages of the same family.</summary>
@@ -116,20 +108,10 @@ internal sealed class PackageAssembler(
         bool isNamed = manifest?.DisplayName is { } name && !ResourceResolver.IsReference(name);
         var role = Role(main, isComponent);
         var package = new InstalledPackage(
-            main.FullName,
-            isNamed ? manifest!.DisplayName! : guess,
-            raw,
-            publisher,
-            role,
+            main.FullName, isNamed ? manifest!.DisplayName! : guess, raw, publisher, role,
             Origin(main, publisher, isComponent, newcomers || sids.IsEmpty || role == PackageRole.Framework, systemPublishers),
-            parts.Sum(p => p.Bytes),
-            sids,
-            newcomers,
-            machine.Blocks.ContainsKey(main.FullName.Family),
-            [],
-            parts,
-            [.. accounts.SelectMany(a => a.FamilyTraces[main.FullName.Family])],
-            manifest)
+            parts.Sum(p => p.Bytes), sids, newcomers, machine.Blocks.ContainsKey(main.FullName.Family), [], parts,
+            [.. accounts.SelectMany(a => a.FamilyTraces[main.FullName.Family])], manifest)
         {
             NameSource = !isNamed ? NameSource.Name : ResourceResolver.IsReference(raw) ? NameSource.Resources : NameSource.Manifest,
             NeutralName = texts?.Neutral ?? guess,

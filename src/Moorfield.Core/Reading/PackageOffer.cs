@@ -1,7 +1,6 @@
 using Moorfield.Core.Layout;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Appx;
 using Moorfield.Formats.Resources;
 
 namespace Moorfield.Core.Reading;
@@ -18,7 +17,6 @@ internal abstract class PackageOffer : IPackageSource
 
     public abstract ImmutableArray<OfferedPackage> Packages { get; }
 
-    /// <summary>The files of one part of a package.</summary>
     internal abstract IEnumerable<OfferedFile> Files(PackageFullName part);
 
     /// <summary>The manifest of a part, or of a bundle, as the system keeps a copy of it; null when there is none.</summary>

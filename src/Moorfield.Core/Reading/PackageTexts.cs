@@ -1,4 +1,3 @@
-using Moorfield.Formats.Appx;
 using Moorfield.Formats.Resources;
 
 namespace Moorfield.Core.Reading;

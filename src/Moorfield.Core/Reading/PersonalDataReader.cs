@@ -1,5 +1,4 @@
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Reading;
 
@@ -20,8 +19,7 @@ internal static class PersonalDataReader
         var found = new Dictionary<PackageFamilyName, (long Bytes, long Last)>();
         tree.Walk(
             appData,
-            folder => folder.IsRoot || folder.Parent.IsRoot || !folder.Parent.Parent.IsRoot
-            || Folders.Contains(folder.Name, StringComparer.OrdinalIgnoreCase),
+            folder => folder.Depth != 2 || Folders.Contains(folder.Name, StringComparer.OrdinalIgnoreCase),
             (folder, _, file) =>
             {
                 var names = folder.Names;

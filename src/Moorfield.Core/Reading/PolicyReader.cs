@@ -1,6 +1,5 @@
 using Moorfield.Core.Layout;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Reading;
 

@@ -1,5 +1,3 @@
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Core.Reading;
 
 /// <summary>Collects the notes of one reading.</summary>

@@ -2,7 +2,6 @@ using System.Runtime.InteropServices;
 using Microsoft.Data.Sqlite;
 using Moorfield.Core.Layout;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Appx;
 using Moorfield.Formats.Native;
 using SQLitePCL;
 
@@ -187,7 +186,7 @@ internal sealed class StateRepository : IDisposable
     /// Where packages are: a machine trace for each package known, an account trace for each registration. Null, with a note, when they
     /// cannot all be read: then nothing of it counts.
     /// </summary>
-    internal ILookup<PackageFullName, Trace>? ReadTraces(ImmutableArray<Account> accounts, SnapshotNotes notes)
+    internal ILookup<PackageFullName, Trace>? ReadTraces(ImmutableArray<Account> accounts, FullNames names, SnapshotNotes notes)
     {
         var known = accounts.ToDictionary(a => a.Sid, StringComparer.OrdinalIgnoreCase);
         var traces = new List<(PackageFullName Package, Trace Trace)>();
@@ -195,7 +194,7 @@ internal sealed class StateRepository : IDisposable
         {
             foreach (string? name in RepositoryGuard.Query(Connection, "SELECT PackageFullName FROM Package", r => Text(r, 0)))
             {
-                if (PackageFullName.TryParse(name ?? "", out var fullName))
+                if (names.TryParse(name ?? "", out var fullName))
                     traces.Add((fullName, new Trace(TraceScope.Machine, null, TraceKind.MachineEntry, new RowsLocation(fullName, null))));
                 else
                     notes.AddLimited("unknownEntry",
@@ -207,7 +206,7 @@ internal sealed class StateRepository : IDisposable
                 """;
             foreach (var (name, sid) in RepositoryGuard.Query(Connection, Registrations, r => (Text(r, 0), Text(r, 1))))
             {
-                if (PackageFullName.TryParse(name ?? "", out var fullName) && known.TryGetValue(sid ?? "", out var account))
+                if (names.TryParse(name ?? "", out var fullName) && known.TryGetValue(sid ?? "", out var account))
                     traces.Add((fullName,
                         new Trace(TraceScope.Account, account.Sid, TraceKind.Registration, new RowsLocation(fullName, account.Sid))));
             }

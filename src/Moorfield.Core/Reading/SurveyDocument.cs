@@ -46,8 +46,7 @@ internal sealed record SurveyName(string? App, string? Package, string? Text);
 internal sealed record SurveyDocument(
     string? Schema, string? Computer, DateTimeOffset? Made, double? Seconds, SurveyShell? Shell, ImmutableArray<SurveyGuard>? Guards,
     ImmutableArray<SurveyGap>? Gaps, ImmutableArray<SurveyHive>? Registry, ImmutableArray<SurveyPackage>? Packages,
-    ImmutableArray<SurveyProvisioned>? Provisioned,
-    ImmutableArray<SurveyFileJson>? Files, ImmutableArray<SurveyName>? Names)
+    ImmutableArray<SurveyProvisioned>? Provisioned, ImmutableArray<SurveyFileJson>? Files, ImmutableArray<SurveyName>? Names)
 {
     internal const string KnownSchema = "moorfield.survey/1";
     private const int MaxDepth = 12;

@@ -1,5 +1,3 @@
-using Moorfield.Formats.Hives;
-
 namespace Moorfield.Core.Reading;
 
 /// <summary>The part of a registry hive that a survey brought.</summary>

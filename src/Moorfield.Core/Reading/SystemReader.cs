@@ -1,6 +1,5 @@
 using Moorfield.Core.Layout;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Appx;
 using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Reading;
@@ -40,7 +39,7 @@ public static class SystemReader
         notes.Add(fileNotes);
         survey?.AddNotes(notes);
         using var repository = survey is null ? StateRepository.Open(tree, notes) : null;
-        var rows = survey?.Rows(machine.Accounts, notes) ?? repository?.ReadTraces(machine.Accounts, notes);
+        var rows = survey?.Rows(machine.Accounts, notes) ?? repository?.ReadTraces(machine.Accounts, machine.Names, notes);
         var packages = new PackageAssembler(tree, machine, accounts, files, rows, languages ?? machine.Languages, notes, isSurvey: survey is not null)
             .Assemble();
         var lists = NewcomerLists.Read(tree, packages, Owners(machine, accounts), notes);
@@ -78,7 +77,7 @@ public static class SystemReader
         void Read(int i)
         {
             var own = new SnapshotNotes();
-            read[i] = (AccountRegistry.Read(tree, machine.Accounts[i], machine.Handlers, own, guards), own);
+            read[i] = (AccountRegistry.Read(tree, machine.Accounts[i], machine.Handlers, machine.Names, own, guards), own);
         }
     }
 

@@ -1,5 +1,4 @@
 using Moorfield.Core.Assessment;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Selection;
 
@@ -8,14 +7,8 @@ namespace Moorfield.Core.Selection;
 /// <param name="For">The words of WHO; empty when the brief leaves that open.</param>
 /// <param name="Keep">Win over what is to be removed.</param>
 public sealed record Brief(
-    string Name,
-    string? Title,
-    ImmutableArray<string> For,
-    ImmutableArray<BriefRule> Remove,
-    ImmutableArray<BriefRule> Keep,
-    ImmutableArray<PackageFamilyName> Block,
-    ImmutableArray<Guard> Guards,
-    Advice Advice)
+    string Name, string? Title, ImmutableArray<string> For, ImmutableArray<BriefRule> Remove, ImmutableArray<BriefRule> Keep,
+    ImmutableArray<PackageFamilyName> Block, ImmutableArray<Guard> Guards, Advice Advice)
 {
     /// <summary>A brief that says nothing.</summary>
     public static Brief Empty { get; } = new("", null, [], [], [], [], [], Advice.None);
@@ -39,16 +32,8 @@ public sealed record Brief(
 /// <param name="LargerThan">Bytes; null when it does not matter.</param>
 /// <param name="SmallerThan">Bytes; null when it does not matter.</param>
 public sealed record BriefRule(
-    string Source,
-    ImmutableArray<string> Packages,
-    ImmutableArray<string> Publishers,
-    ImmutableArray<PackageOrigin> Origins,
-    ImmutableArray<PackageRole> Roles,
-    ImmutableArray<string> Find,
-    long? LargerThan,
-    long? SmallerThan,
-    bool? StartsWithWindows,
-    string? Because)
+    string Source, ImmutableArray<string> Packages, ImmutableArray<string> Publishers, ImmutableArray<PackageOrigin> Origins,
+    ImmutableArray<PackageRole> Roles, ImmutableArray<string> Find, long? LargerThan, long? SmallerThan, bool? StartsWithWindows, string? Because)
 {
     /// <summary>The families that the rule gives by their full family name, which need not be installed.</summary>
     public IEnumerable<PackageFamilyName> Families =>

@@ -1,6 +1,4 @@
 using Moorfield.Core.Assessment;
-using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Selection;
 
@@ -56,14 +54,8 @@ internal sealed class BriefReader(string name)
         if (fields.Keys.All(k => k == "because"))
             throw Error(node, $"a rule without a condition would take everything; conditions are {string.Join(", ", RuleKeys[..^1])}");
         return new BriefRule(
-            source,
-            Texts(fields, "package"),
-            Texts(fields, "publisher"),
-            Values<PackageOrigin>(fields, "origin"),
-            Values<PackageRole>(fields, "role"),
-            Texts(fields, "find"),
-            Size(fields, "larger-than"),
-            Size(fields, "smaller-than"),
+            source, Texts(fields, "package"), Texts(fields, "publisher"), Values<PackageOrigin>(fields, "origin"),
+            Values<PackageRole>(fields, "role"), Texts(fields, "find"), Size(fields, "larger-than"), Size(fields, "smaller-than"),
             fields.TryGetValue("starts-with-windows", out var starts) ? Flag(starts) : null,
             fields.TryGetValue("because", out var because) ? Text(because) : null);
     }
@@ -113,8 +105,7 @@ internal sealed class BriefReader(string name)
         if (key.Length == 0 || key.Split('\\').Any(k => k.Length is 0 or > 255))
             throw Error(fields["key"], "a key is a path of names, such as Policies\\Company\\Product");
         return new Guard(
-            null, One<GuardHive>(fields["hive"]), key, GuardValue(fields),
-            fields.TryGetValue("family", out var family) ? Text(family) : null,
+            null, One<GuardHive>(fields["hive"]), key, GuardValue(fields), fields.TryGetValue("family", out var family) ? Text(family) : null,
             fields.TryGetValue("because", out var because) ? Text(because) : null);
     }
 

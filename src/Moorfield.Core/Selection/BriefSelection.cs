@@ -1,5 +1,3 @@
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Core.Selection;
 
 /// <summary>A package that a rule of a brief takes.</summary>
@@ -15,8 +13,7 @@ public sealed record RuleMatch(SelectedPackage Package, BriefRule Rule, BriefRul
 /// <param name="ByRule">What each rule means, in the order of the brief: those to remove, then those to keep.</param>
 public sealed record BriefSelection(
     ImmutableArray<RuleMatch> Taken, ImmutableHashSet<PackageFullName> Kept, ImmutableArray<PackageFamilyName> Blocks,
-    ImmutableArray<PackageFamilyName> Families,
-    ImmutableArray<(BriefRule Rule, bool Keeps, ImmutableArray<InstalledPackage> Packages)> ByRule)
+    ImmutableArray<PackageFamilyName> Families, ImmutableArray<(BriefRule Rule, bool Keeps, ImmutableArray<InstalledPackage> Packages)> ByRule)
 {
     /// <summary>The packages that are to go.</summary>
     public ImmutableArray<SelectedPackage> Going => [.. Taken.Where(t => t.KeptBy is null).Select(t => t.Package)];
@@ -61,8 +58,7 @@ public sealed record BriefSelection(
         }
         var keptFamilies = brief.Keep.SelectMany(r => r.Families).Concat(keepers.Keys.Select(k => k.Family)).ToHashSet();
         return new BriefSelection(
-            [.. taken.Values.OrderBy(t => t.Package.Package.DisplayName, StringComparer.OrdinalIgnoreCase)],
-            [.. keepers.Keys],
+            [.. taken.Values.OrderBy(t => t.Package.Package.DisplayName, StringComparer.OrdinalIgnoreCase)], [.. keepers.Keys],
             [.. brief.Block.Distinct().Where(f => !keptFamilies.Contains(f))],
             [.. brief.Remove.SelectMany(r => r.Families).Distinct().Where(f => !keptFamilies.Contains(f))],
             [.. rules.Select(r => (r.Rule, r.Keeps, r.Packages.Select(p => p.Package).ToImmutableArray()))]);

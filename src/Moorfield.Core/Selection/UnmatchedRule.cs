@@ -1,5 +1,3 @@
-using Moorfield.Formats.Appx;
-
 namespace Moorfield.Core.Selection;
 
 /// <summary>What a rule of a brief asks for and no system has: perhaps it is mistyped.</summary>

@@ -16,25 +16,29 @@ internal sealed unsafe class Folder : IDisposable
     private const int BlockUnit = 512;
     private const int DirentTypeOffset = 18;
     private const int DirentNameOffset = 19;
-    private readonly string _display;
+    private readonly Folder? _parent;
+    private readonly string _name;
     private readonly WriteInterceptor _interceptor;
     private bool _isLocked;
 
-    private Folder(SafeFileHandle handle, string display, WriteInterceptor interceptor)
+    private Folder(SafeFileHandle handle, Folder? parent, string name, WriteInterceptor interceptor)
     {
         Handle = handle;
-        _display = display;
+        _parent = parent;
+        _name = name;
         _interceptor = interceptor;
     }
 
     internal SafeFileHandle Handle { get; }
+
+    private string Path => _parent?.Display(_name) ?? _name;
 
     /// <summary>Opens a folder that a person named; links in that path are followed.</summary>
     internal static Folder Open(string path, WriteInterceptor interceptor)
     {
         byte[] bytes = [.. System.Text.Encoding.UTF8.GetBytes(path), 0];
         var handle = LibC.Open(bytes, LibC.ReadOnly | LibC.Directory | LibC.CloseOnExec, 0);
-        return handle.IsInvalid ? throw Failure(path) : new Folder(handle, path, interceptor);
+        return handle.IsInvalid ? throw Failure(path) : new Folder(handle, null, path, interceptor);
     }
 
     /// <summary>The folder of that name; null when there is none, or something else has the name.</summary>
@@ -42,7 +46,7 @@ internal sealed unsafe class Folder : IDisposable
     {
         var handle = LibC.OpenAt(Handle, UnixName.Encode(name), LibC.ReadOnly | LibC.Directory | LibC.NoFollow | LibC.CloseOnExec, 0);
         if (!handle.IsInvalid)
-            return new Folder(handle, Display(name), _interceptor);
+            return new Folder(handle, this, name, _interceptor);
         int error = Marshal.GetLastPInvokeError();
         handle.Dispose();
         return error is LibC.ENOENT or LibC.ENOTDIR or LibC.ELOOP ? null : throw Failure(Display(name), error);
@@ -91,14 +95,14 @@ internal sealed unsafe class Folder : IDisposable
         const byte Directory = 4;
         var names = new List<(string, bool?)>();
         if (LibC.Seek(Handle, 0, 0) != 0)
-            throw Failure(_display);
+            throw Failure(Path);
         const int Length = 32768;
         byte* buffer = stackalloc byte[Length];
         while (true)
         {
             nint got = LibC.GetDents(Handle, buffer, Length);
             if (got < 0)
-                throw Failure(_display);
+                throw Failure(Path);
             if (got == 0)
                 return names;
             // struct linux_dirent64: inode 8, offset 8, record length 2, type 1, name with terminator.
@@ -128,7 +132,7 @@ internal sealed unsafe class Folder : IDisposable
     {
         if (LibC.Lock(Handle, LibC.LockExclusive | LibC.LockNonBlocking) == 0)
             return _isLocked = true;
-        return Marshal.GetLastPInvokeError() == LibC.EAGAIN ? false : throw Failure(_display);
+        return Marshal.GetLastPInvokeError() == LibC.EAGAIN ? false : throw Failure(Path);
     }
 
     /// <summary>
@@ -186,7 +190,7 @@ internal sealed unsafe class Folder : IDisposable
     /// <summary>Flushes everything written to the file system that this folder is on.</summary>
     internal void FlushFileSystem()
     {
-        _interceptor.BeforeWrite(WriteKind.Flush, _display);
+        _interceptor.BeforeWrite(WriteKind.Flush, Path);
         Check(_interceptor.FileSystem.FlushFileSystem(Handle), ".");
     }
 
@@ -326,7 +330,7 @@ internal sealed unsafe class Folder : IDisposable
         [.. System.Text.Encoding.ASCII.GetBytes($"/proc/self/fd/{Handle.DangerousGetHandle()}/"), .. UnixName.Encode(name)];
 
     /// <summary>The path of an entry, for messages.</summary>
-    internal string Display(string name) => name == "." ? _display : $"{_display.TrimEnd('/')}/{name}";
+    internal string Display(string name) => name == "." ? Path : $"{Path.TrimEnd('/')}/{name}";
 
     private void Check(int result, string name)
     {

@@ -2,8 +2,6 @@ using System.IO.Compression;
 using System.Text.Json;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
-using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Targets;
 

@@ -1,7 +1,6 @@
 using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Transactions;
 

@@ -1,7 +1,6 @@
 using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Transactions;
 

@@ -194,8 +194,7 @@ public sealed class ImageTransaction(ImageFile image, RunContext context) : Tran
         catch (MoorfieldException e)
         {
             return new MoorfieldException(
-                ErrorKind.Failed,
-                $"{reason.Message} What was appended to {image.Name} could not be cut off again ({e.Message}); it does no harm.",
+                ErrorKind.Failed, $"{reason.Message} What was appended to {image.Name} could not be cut off again ({e.Message}); it does no harm.",
                 reason);
         }
     }

@@ -2,9 +2,7 @@ using Microsoft.Data.Sqlite;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Appx;
 using Moorfield.Formats.Defaults;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Transactions;
 
@@ -80,8 +78,7 @@ internal sealed class RepositoryFacts : IRepositoryFacts, IDisposable
     }
 
     public HashSet<RowsLocation> Locations(ImmutableArray<Account> accounts) =>
-        [.. (_repository.ReadTraces(accounts, new SnapshotNotes()) ?? Enumerable.Empty<Trace>().ToLookup(_ => default(PackageFullName)!))
-            .SelectMany(g => g).Select(t => (RowsLocation)t.Location)];
+        [.. _repository.ReadTraces(accounts, new FullNames(), new SnapshotNotes())?.SelectMany(g => g).Select(t => (RowsLocation)t.Location) ?? []];
 
     public HashSet<(string FullName, string? Sid, string Detail)> Details() => Wrapped(_rows.Details);
 

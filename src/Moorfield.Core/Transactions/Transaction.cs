@@ -12,12 +12,7 @@ namespace Moorfield.Core.Transactions;
 /// <param name="Changes">In the order in which they are carried out.</param>
 /// <param name="Undoes">The restore point that it undoes, if it does.</param>
 public sealed record RunRequest(
-    RunKind Kind,
-    string Title,
-    string? Note,
-    TargetIdentity Target,
-    ImmutableArray<ConcernedPackage> Packages,
-    ImmutableArray<Change> Changes,
+    RunKind Kind, string Title, string? Note, TargetIdentity Target, ImmutableArray<ConcernedPackage> Packages, ImmutableArray<Change> Changes,
     int? Undoes = null)
 {
     /// <summary>The plan of an undo, which knows files that get their old content back whole.</summary>

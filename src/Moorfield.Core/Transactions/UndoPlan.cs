@@ -14,12 +14,8 @@ namespace Moorfield.Core.Transactions;
 /// <param name="Conflicts">Changes whose place holds something that the run did not leave there.</param>
 /// <param name="Lost">Changes whose files are not, or not sound, in the vault, or are neither there nor in the image any more.</param>
 public sealed record UndoPlan(
-    RestorePoint Point,
-    ImmutableArray<ConcernedPackage> Packages,
-    ImmutableArray<Change> Changes,
-    ImmutableArray<Change> AlreadyRestored,
-    ImmutableArray<Change> Conflicts,
-    ImmutableArray<Change> Lost)
+    RestorePoint Point, ImmutableArray<ConcernedPackage> Packages, ImmutableArray<Change> Changes, ImmutableArray<Change> AlreadyRestored,
+    ImmutableArray<Change> Conflicts, ImmutableArray<Change> Lost)
 {
     /// <summary>The image file gets its old header and length back, and is then what it was, to the last byte.</summary>
     public ImageState? Rewind { get; init; }
@@ -64,10 +60,10 @@ public static class UndoPlans
         target.CheckUndoable(vault, point);
         var (ofFile, fileBack, fileConflicts) = target.StatesOf(inverses.OfType<ImageChange>());
         inverses = inverses.RemoveAll(c => c is ImageChange);
-        request = request with { Again = PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.UndoFailed) };
+        var undoFailed = new Lazy<bool>(() => PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.UndoFailed));
         var contents = target.DroppedContents(vault, damaged);
         var steps = target.Systems.ForEach([.. inverses.Select(c => c.Edition).Distinct().Order()], edition => target.Systems.With(edition,
-            tree => UndoPlanner.Plan(request, new UndoFacts(tree, vault, contents, damaged), edition, [.. inverses.Where(c =>
+            tree => UndoPlanner.Plan(request, new UndoFacts(tree, vault, contents, damaged, undoFailed), edition, [.. inverses.Where(c =>
                 c.Edition == edition)])));
         return new UndoPlan(
             point, packages, [.. ofFile, .. steps.SelectMany(p => p.Changes)], [.. fileBack, .. steps.SelectMany(p => p.AlreadyRestored)],
@@ -88,8 +84,11 @@ public static class UndoPlans
                 System.Globalization.CultureInfo.InvariantCulture)).FirstOrDefault();
     }
 
-    private sealed class UndoFacts(WindowsTree tree, Vault vault, DroppedContents? contents, IReadOnlySet<string> damaged) : IUndoFacts
+    private sealed class UndoFacts(WindowsTree tree, Vault vault, DroppedContents? contents, IReadOnlySet<string> damaged, Lazy<bool> undoFailed)
+        : IUndoFacts
     {
+        public bool UndoFailed => undoFailed.Value;
+
         public bool Exists(WindowsPath path) => tree.Stat(path) is not null;
 
         public IEnumerable<(Change Change, ChangeState State)> StatesOf(ImmutableArray<Change> changes) => ChangeStates.Read(tree, changes);

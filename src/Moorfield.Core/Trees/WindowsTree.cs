@@ -1,5 +1,4 @@
 using Moorfield.Core.Storage;
-using Moorfield.Formats.Hives;
 
 namespace Moorfield.Core.Trees;
 

@@ -81,11 +81,11 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
                     if (other.Kind is EntryKind.File or EntryKind.Withheld)
                         visit(below, name, other);
                 }
-                else if (enters(below / name))
+                else if (below / name is var inside && enters(inside))
                 {
                     using var child = folder.OpenFolder(name);
                     if (child is not null)
-                        Enter(child, below / name, depth + 1);
+                        Enter(child, inside, depth + 1);
                 }
             }
         }

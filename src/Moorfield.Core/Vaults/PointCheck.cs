@@ -1,6 +1,5 @@
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
-using Moorfield.Formats.Hives;
 using Moorfield.Formats.Ntfs;
 using Moorfield.Formats.Wim;
 

@@ -1,8 +1,6 @@
 using System.Text.Json;
 using Moorfield.Core.Disks;
 using Moorfield.Core.Storage;
-using Moorfield.Formats.Appx;
-using Moorfield.Formats.Hives;
 using Moorfield.Formats.Ntfs;
 
 namespace Moorfield.Core.Vaults;
@@ -69,8 +67,7 @@ internal static class PointDocuments
         target.Place is { } place ? Of(place) : null, target.Disk is { } disk ? Of(disk) : null);
 
     private static TargetIdentity Read(StoredTarget? target) => target is null ? throw new FormatException("its target is missing") : new(
-        target.Path, target.Computer, target.MachineId, target.Product, target.Build,
-        target.Place is { } place ? Read(place) : null)
+        target.Path, target.Computer, target.MachineId, target.Product, target.Build, target.Place is { } place ? Read(place) : null)
     {
         Disk = target.Disk is { } disk ? Read(disk) : null,
     };
@@ -112,13 +109,11 @@ internal static class PointDocuments
         new(One<IntentKind>(intent.Kind), intent.Edition, intent.Subject, Each(intent.Sids, s => s), intent.Newcomers, intent.KeepsData);
 
     private static StoredState Of(RecordedState state) => new(state.Kind, state.WithFiles, Each(state.Systems, s => new StoredSystem(
-        s.Edition, s.Name,
-        Each(s.Entries, e => new StoredStateEntry(e.Path.ToString(), e.Kind.ToString(), e.Size, Of(e.Modified), e.Content)),
+        s.Edition, s.Name, Each(s.Entries, e => new StoredStateEntry(e.Path.ToString(), e.Kind.ToString(), e.Size, Of(e.Modified), e.Content)),
         Each(s.Trees, t => new StoredStateTree(t.Family, t.Path.ToString(), Of(t.Tree)!)))));
 
     private static RecordedState Read(StoredState state) => new(state.Kind, state.WithFiles, Each(state.Systems, s => new RecordedSystem(
-        s.Edition, s.Name,
-        Each(s.Entries, e => new StateEntry(Place(e.Path), One<EntryKind>(e.Kind), e.Size, Read(e.Modified), e.Content)),
+        s.Edition, s.Name, Each(s.Entries, e => new StateEntry(Place(e.Path), One<EntryKind>(e.Kind), e.Size, Read(e.Modified), e.Content)),
         Each(s.Trees, t => new StateTree(t.Family, Place(t.Path), Read(t.Tree) ?? throw new FormatException("a tree is missing"))))));
 
     // ---- changes

@@ -5,25 +5,18 @@ public enum PointState
 {
     /// <summary>The run finished and stands.</summary>
     Stands,
-
     /// <summary>The run finished, some of it did not succeed.</summary>
     StandsInPart,
-
     /// <summary>The run began and did not finish.</summary>
     Interrupted,
-
     /// <summary>The run was cut off before it changed anything.</summary>
     NotTaken,
-
     /// <summary>Another run undid some of its packages.</summary>
     UndoneInPart,
-
     /// <summary>Another run undid all of it.</summary>
     Undone,
-
     /// <summary>The run stands, but the image was compacted since, and the files that it removed are gone for good.</summary>
     FilesGone,
-
     /// <summary>No run: a state that was recorded by hand.</summary>
     Recorded,
 }

@@ -80,17 +80,8 @@ public sealed record DiskState(string Journal, int Blocks, long Start);
 /// <param name="Undoes">The point that this run undid; null for other kinds.</param>
 /// <param name="Title">One line: what the run was to do.</param>
 public sealed record RestorePoint(
-    int Number,
-    RunKind Kind,
-    int? Undoes,
-    DateTimeOffset Created,
-    string Title,
-    string? Note,
-    TargetIdentity Target,
-    ImmutableArray<ConcernedPackage> Packages,
-    ImmutableArray<ReplacedFile> Files,
-    ImmutableArray<Change> Changes,
-    ImageState? Image = null)
+    int Number, RunKind Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, TargetIdentity Target,
+    ImmutableArray<ConcernedPackage> Packages, ImmutableArray<ReplacedFile> Files, ImmutableArray<Change> Changes, ImageState? Image = null)
 {
     /// <summary>What the run meant, part by part; empty for an undo, and in restore points of earlier versions.</summary>
     public ImmutableArray<Intent> Intents { get; init; } = [];

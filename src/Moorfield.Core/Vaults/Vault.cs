@@ -216,8 +216,7 @@ public sealed partial class Vault : IContentStore, IDisposable
     {
         int highest = Numbers().LastOrDefault();
         if (highest > Highest())
-            AtomicFile.Write(_points, HighestName, Encoding.ASCII.GetBytes(highest.ToString(CultureInfo.InvariantCulture)),
-                Folder.PrivateMode);
+            AtomicFile.Write(_points, HighestName, Encoding.ASCII.GetBytes(highest.ToString(CultureInfo.InvariantCulture)), Folder.PrivateMode);
         foreach (int number in numbers)
         {
             _read.TryRemove(number, out _);

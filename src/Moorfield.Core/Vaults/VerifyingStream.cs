@@ -1,6 +1,5 @@
 using System.Buffers;
 using System.Security.Cryptography;
-using Moorfield.Formats.Appx;
 
 namespace Moorfield.Core.Vaults;
 

@@ -32,18 +32,9 @@ public sealed record AppxApplication(string Id, string? DisplayName, string? Des
 /// <param name="HardwareCapabilities">Those that reach devices (<c>DeviceCapability</c>) or a maker's driver (<c>CustomCapability</c>).</param>
 /// <param name="Mentions">Every attribute value and text that is short enough to be a name: how it may name what other packages offer.</param>
 public sealed record AppxManifest(
-    PackageIdentity Identity,
-    string? DisplayName,
-    string? PublisherDisplayName,
-    string? Description,
-    bool IsFramework,
-    bool IsResourcePackage,
-    ImmutableArray<PackageDependency> Dependencies,
-    ImmutableArray<string> MainPackages,
-    ImmutableArray<AppxApplication> Applications,
-    ImmutableArray<AppxExtension> Extensions,
-    ImmutableArray<string> Capabilities,
-    ImmutableArray<string> HardwareCapabilities,
+    PackageIdentity Identity, string? DisplayName, string? PublisherDisplayName, string? Description, bool IsFramework, bool IsResourcePackage,
+    ImmutableArray<PackageDependency> Dependencies, ImmutableArray<string> MainPackages, ImmutableArray<AppxApplication> Applications,
+    ImmutableArray<AppxExtension> Extensions, ImmutableArray<string> Capabilities, ImmutableArray<string> HardwareCapabilities,
     IReadOnlySet<string> Mentions)
 {
     /// <summary>The file types that it opens, each with its dot.</summary>

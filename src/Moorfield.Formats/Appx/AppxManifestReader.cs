@@ -37,19 +37,13 @@ public static class AppxManifestReader
         var properties = Child(root, "Properties");
         var dependencies = Child(root, "Dependencies");
         return new AppxManifest(
-            identity,
-            Text(properties, "DisplayName"),
-            Text(properties, "PublisherDisplayName"),
-            Text(properties, "Description"),
-            IsTrue(Text(properties, "Framework")),
-            IsTrue(Text(properties, "ResourcePackage")),
+            identity, Text(properties, "DisplayName"), Text(properties, "PublisherDisplayName"), Text(properties, "Description"),
+            IsTrue(Text(properties, "Framework")), IsTrue(Text(properties, "ResourcePackage")),
             [.. Children(dependencies, "PackageDependency").Select(ReadDependency).OfType<PackageDependency>()],
             [.. Children(dependencies, "MainPackageDependency").Select(e => (string?)e.Attribute("Name")).OfType<string>()],
-            [.. Children(Child(root, "Applications"), "Application").Select(ReadApplication)],
-            ReadExtensions(root),
+            [.. Children(Child(root, "Applications"), "Application").Select(ReadApplication)], ReadExtensions(root),
             [.. Capabilities(root).Select(c => c.Name)],
-            [.. Capabilities(root).Where(c => c.Kind is "DeviceCapability" or "CustomCapability").Select(c => c.Name)],
-            ReadMentions(root));
+            [.. Capabilities(root).Where(c => c.Kind is "DeviceCapability" or "CustomCapability").Select(c => c.Name)], ReadMentions(root));
     }
 
     /// <summary>Reads an AppxBundleManifest.xml from the stream's position on.</summary>
@@ -156,11 +150,8 @@ public static class AppxManifestReader
         var visual = Child(element, "VisualElements");
         bool hidden = string.Equals((string?)visual?.Attribute("AppListEntry"), "none", StringComparison.OrdinalIgnoreCase);
         return new AppxApplication(
-            (string?)element.Attribute("Id") ?? "",
-            (string?)visual?.Attribute("DisplayName"),
-            (string?)visual?.Attribute("Description"),
-            ShownInStart: visual is not null && !hidden,
-            ReadExtensions(element));
+            (string?)element.Attribute("Id") ?? "", (string?)visual?.Attribute("DisplayName"), (string?)visual?.Attribute("Description"),
+            ShownInStart: visual is not null && !hidden, ReadExtensions(element));
     }
 
     private static ImmutableArray<AppxExtension> ReadExtensions(XElement parent) =>

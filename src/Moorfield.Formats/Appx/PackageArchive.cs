@@ -2,7 +2,6 @@ using System.IO.Compression;
 using System.Security.Cryptography;
 using System.Xml;
 using System.Xml.Linq;
-using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Appx;
 

@@ -36,17 +36,11 @@ public readonly struct PackageFamilyName : IEquatable<PackageFamilyName>, ICompa
 
     public int CompareTo(PackageFamilyName other) => string.Compare(Text, other.Text, StringComparison.OrdinalIgnoreCase);
 
-    /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
     public static bool operator ==(PackageFamilyName left, PackageFamilyName right) => left.Equals(right);
-    /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
     public static bool operator !=(PackageFamilyName left, PackageFamilyName right) => !left.Equals(right);
-    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator <(PackageFamilyName left, PackageFamilyName right) => left.CompareTo(right) < 0;
-    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator >(PackageFamilyName left, PackageFamilyName right) => left.CompareTo(right) > 0;
-    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator <=(PackageFamilyName left, PackageFamilyName right) => left.CompareTo(right) <= 0;
-    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator >=(PackageFamilyName left, PackageFamilyName right) => left.CompareTo(right) >= 0;
 
     public override string ToString() => Text;

@@ -17,15 +17,20 @@ public sealed class PackageFullName : IEquatable<PackageFullName>, IComparable<P
     /// <summary>Puts a full name together from parts that are known to be well formed.</summary>
     /// <exception cref="FormatException">A part is not well formed.</exception>
     public PackageFullName(string name, PackageVersion version, string architecture, string resourceId, string publisherId)
+        : this($"{name}_{version}_{architecture}_{resourceId}_{publisherId}", name, version, architecture, resourceId, publisherId)
     {
         if (!IsWellFormedName(name) || !IsArchitecture(architecture) || !IsResourceId(resourceId) || !PublisherId.IsWellFormed(publisherId))
-            throw new FormatException($"'{name}_{version}_{architecture}_{resourceId}_{publisherId}' is not a package full name.");
+            throw new FormatException($"'{_text}' is not a package full name.");
+    }
+
+    private PackageFullName(string text, string name, PackageVersion version, string architecture, string resourceId, string publisherId)
+    {
+        _text = text;
         Name = name;
         Version = version;
         Architecture = architecture;
         ResourceId = resourceId;
         Family = new PackageFamilyName(name, publisherId);
-        _text = $"{name}_{version}_{architecture}_{resourceId}_{publisherId}";
     }
 
     /// <summary>3 to 50 characters of <c>A-Z a-z 0-9 . -</c>.</summary>
@@ -56,7 +61,7 @@ public sealed class PackageFullName : IEquatable<PackageFullName>, IComparable<P
         if (parts.Length != 5 || !PackageVersion.TryParse(parts[1], out var version) || !IsWellFormedName(parts[0])
             || !IsArchitecture(parts[2]) || !IsResourceId(parts[3]) || !PublisherId.IsWellFormed(parts[4]))
             return false;
-        fullName = new PackageFullName(parts[0], version, parts[2], parts[3], parts[4]);
+        fullName = new PackageFullName(text, parts[0], version, parts[2], parts[3], parts[4]);
         return true;
     }
 
@@ -93,17 +98,11 @@ public sealed class PackageFullName : IEquatable<PackageFullName>, IComparable<P
         return order != 0 ? order : string.Compare(_text, other._text, StringComparison.OrdinalIgnoreCase);
     }
 
-    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator <(PackageFullName left, PackageFullName right) => left.CompareTo(right) < 0;
-    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator >(PackageFullName left, PackageFullName right) => left.CompareTo(right) > 0;
-    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator <=(PackageFullName left, PackageFullName right) => left.CompareTo(right) <= 0;
-    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator >=(PackageFullName left, PackageFullName right) => left.CompareTo(right) >= 0;
-    /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
     public static bool operator ==(PackageFullName? left, PackageFullName? right) => left is null ? right is null : left.Equals(right);
-    /// <summary>As <see cref="object.Equals(object)"/> says.</summary>
     public static bool operator !=(PackageFullName? left, PackageFullName? right) => !(left == right);
 
     public override string ToString() => _text;

@@ -27,13 +27,9 @@ public readonly record struct PackageVersion(ushort Major, ushort Minor, ushort 
 
     public int CompareTo(PackageVersion other) => Order.CompareTo(other.Order);
 
-    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator <(PackageVersion left, PackageVersion right) => left.Order < right.Order;
-    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator >(PackageVersion left, PackageVersion right) => left.Order > right.Order;
-    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator <=(PackageVersion left, PackageVersion right) => left.Order <= right.Order;
-    /// <summary>As <see cref="CompareTo"/> says.</summary>
     public static bool operator >=(PackageVersion left, PackageVersion right) => left.Order >= right.Order;
 
     public override string ToString() => string.Create(CultureInfo.InvariantCulture, $"{Major}.{Minor}.{Build}.{Revision}");

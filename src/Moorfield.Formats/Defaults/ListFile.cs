@@ -16,7 +16,6 @@ public enum ListFormat
 {
     /// <summary>OEMDefaultAssociations.xml.</summary>
     Associations,
-
     /// <summary>LayoutModification.json.</summary>
     Pins,
 }

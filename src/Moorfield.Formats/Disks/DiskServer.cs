@@ -2,7 +2,6 @@ using System.Collections.Concurrent;
 using System.ComponentModel;
 using System.Diagnostics;
 using System.Security.Cryptography;
-using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Disks;
 

@@ -181,13 +181,10 @@ public enum BootSectorKind
 {
     /// <summary>None of those below.</summary>
     Unknown,
-
     /// <summary>NTFS.</summary>
     Ntfs,
-
     /// <summary>Encrypted by BitLocker.</summary>
     BitLocker,
-
     /// <summary>ReFS.</summary>
     Refs,
 }

@@ -7,19 +7,14 @@ public enum DiskKind
 {
     /// <summary>The disk's bytes as they are: a raw image, or a device.</summary>
     Raw,
-
     /// <summary>QEMU's own, versions 2 and 3.</summary>
     Qcow2,
-
     /// <summary>Hyper-V's.</summary>
     Vhdx,
-
     /// <summary>Hyper-V's older one, as Virtual PC wrote it.</summary>
     Vpc,
-
     /// <summary>VMware's, in one file.</summary>
     Vmdk,
-
     /// <summary>VirtualBox's.</summary>
     Vdi,
 }

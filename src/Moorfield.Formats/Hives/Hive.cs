@@ -1,5 +1,3 @@
-using Moorfield.Formats.Native;
-
 namespace Moorfield.Formats.Hives;
 
 /// <summary>

@@ -1,5 +1,3 @@
-using Moorfield.Formats.Native;
-
 namespace Moorfield.Formats.Hives;
 
 /// <summary>A key of an open <see cref="Hive"/>. Valid as long as the hive is open and the key is not deleted.</summary>

@@ -1,5 +1,3 @@
-using Moorfield.Formats.Native;
-
 namespace Moorfield.Formats.Hives;
 
 /// <summary>What came of applying transaction logs.</summary>

@@ -1,5 +1,4 @@
 using System.Collections;
-using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Hives;
 

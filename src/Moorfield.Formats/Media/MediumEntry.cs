@@ -41,7 +41,6 @@ public enum BootPlatform
 {
     /// <summary>A PC's BIOS.</summary>
     Bios = 0,
-
     /// <summary>UEFI firmware.</summary>
     Uefi = 0xEF,
 }

@@ -1,5 +1,4 @@
 using System.Buffers;
-using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Ntfs;
 

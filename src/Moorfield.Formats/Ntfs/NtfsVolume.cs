@@ -1,5 +1,4 @@
 using Moorfield.Formats.Disks;
-using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Ntfs;
 
@@ -8,13 +7,10 @@ public enum UnwritableReason
 {
     /// <summary>It may be written.</summary>
     None,
-
     /// <summary>Its log holds changes that were not made yet.</summary>
     UncleanLog,
-
     /// <summary>A Windows sleeps on it: hibernated, or shut down with fast start-up.</summary>
     Hibernated,
-
     /// <summary>It is marked to be checked.</summary>
     Dirty,
 }

@@ -1,5 +1,3 @@
-using Moorfield.Formats.Native;
-
 namespace Moorfield.Formats.Ntfs;
 
 /// <summary>All that a file or folder has besides its content and its names.</summary>
@@ -42,8 +40,7 @@ public sealed unsafe partial class NtfsVolume
             : throw new InvalidDataException("is damaged: a file has no times");
         return new NtfsMetadata(
             BinaryPrimitives.ReadUInt32LittleEndian(standard.AsSpan(32)), Times(standard),
-            Value((bytes, size) => Security(inode, bytes, size), MaxValue) ?? [],
-            Reparse(inode) ?? [],
+            Value((bytes, size) => Security(inode, bytes, size), MaxValue) ?? [], Reparse(inode) ?? [],
             Value((bytes, size) => LibNtfs.GetExtendedAttributes(inode, bytes, size), MaxValue) ?? [],
             Value((bytes, size) => LibNtfs.GetObjectId(inode, bytes, size), MaxValue) ?? []);
     }));

@@ -1,5 +1,3 @@
-using Moorfield.Formats.Native;
-
 namespace Moorfield.Formats.Ntfs;
 
 /// <summary>How the Windows Overlay Filter compresses a file. Source: docs/on-disk.md, "Disks" [tried].</summary>
@@ -7,13 +5,10 @@ public enum WofForm
 {
     /// <summary>XPRESS, chunks of 4 KiB.</summary>
     Xpress4,
-
     /// <summary>LZX, chunks of 32 KiB.</summary>
     Lzx,
-
     /// <summary>XPRESS, chunks of 8 KiB.</summary>
     Xpress8,
-
     /// <summary>XPRESS, chunks of 16 KiB.</summary>
     Xpress16,
 }

@@ -16,7 +16,6 @@ internal sealed record ChunkMap(ResourceHeader Resource, long Size, int ChunkSiz
 
     internal int Length(int chunk) => (int)Math.Min(ChunkSize, Size - ((long)chunk * ChunkSize));
 
-    /// <summary>Whether a chunk is stored as it is.</summary>
     internal bool IsPlain(int chunk) => Compression == WimCompression.None || StoredLength(chunk) == Length(chunk);
 
     /// <summary>A resource that is stored whole without compression, cut into pieces that are handy to read.</summary>

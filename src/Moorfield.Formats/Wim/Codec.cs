@@ -1,6 +1,5 @@
 using System.Collections.Concurrent;
 using System.Numerics;
-using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Wim;
 

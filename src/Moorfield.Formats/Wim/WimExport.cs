@@ -1,5 +1,4 @@
 using System.Runtime.CompilerServices;
-using Moorfield.Formats.Native;
 
 namespace Moorfield.Formats.Wim;
 

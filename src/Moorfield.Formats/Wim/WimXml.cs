@@ -66,17 +66,11 @@ public sealed class WimXml
         var version = windows?.Element("VERSION");
         string name = Text(image, "NAME");
         return new ImageInfo(
-            number,
-            name.Length > 0 ? name : Text(image, "DISPLAYNAME"),
-            Text(image, "DESCRIPTION"),
-            Text(windows, "PRODUCTNAME"),
-            Text(windows, "EDITIONID"),
-            Text(windows, "INSTALLATIONTYPE"),
-            Architecture(Text(windows, "ARCH")),
+            number, name.Length > 0 ? name : Text(image, "DISPLAYNAME"), Text(image, "DESCRIPTION"), Text(windows, "PRODUCTNAME"),
+            Text(windows, "EDITIONID"), Text(windows, "INSTALLATIONTYPE"), Architecture(Text(windows, "ARCH")),
             string.Join('.', new[] { "MAJOR", "MINOR", "BUILD", "SPBUILD" }.Select(part => Text(version, part)).TakeWhile(part => part.Length > 0)),
-            [.. (windows?.Element("LANGUAGES")?.Elements("LANGUAGE") ?? []).Select(l => l.Value.Trim())],
-            Number(image, "DIRCOUNT"), Number(image, "FILECOUNT"), Number(image, "TOTALBYTES"), Number(image, "HARDLINKBYTES"),
-            Time(image?.Element("LASTMODIFICATIONTIME")));
+            [.. (windows?.Element("LANGUAGES")?.Elements("LANGUAGE") ?? []).Select(l => l.Value.Trim())], Number(image, "DIRCOUNT"),
+            Number(image, "FILECOUNT"), Number(image, "TOTALBYTES"), Number(image, "HARDLINKBYTES"), Time(image?.Element("LASTMODIFICATIONTIME")));
     }
 
     /// <summary>Adds the difference that a change makes to an image's totals, and the time of the change.</summary>
@@ -97,15 +91,13 @@ public sealed class WimXml
     internal void AddImage(ImageInfo info, ImageTotals totals)
     {
         var image = new XElement("IMAGE", new XAttribute("INDEX", info.Number), new XElement("DIRCOUNT", totals.Folders),
-        new XElement("FILECOUNT", totals.Files),
-            new XElement("TOTALBYTES", totals.Bytes), new XElement("HARDLINKBYTES", totals.HardLinkBytes));
+        new XElement("FILECOUNT", totals.Files), new XElement("TOTALBYTES", totals.Bytes), new XElement("HARDLINKBYTES", totals.HardLinkBytes));
         SetTime(image, "CREATIONTIME", info.Modified!.Value);
         SetTime(image, "LASTMODIFICATIONTIME", info.Modified.Value);
         string[] version = info.Version.Split('.');
         image.Add(
-            new XElement("WINDOWS",
-                new XElement("ARCH", Array.IndexOf(Architectures, info.Architecture)), new XElement("PRODUCTNAME", info.ProductName),
-                new XElement("EDITIONID", info.EditionId),
+            new XElement("WINDOWS", new XElement("ARCH", Array.IndexOf(Architectures, info.Architecture)),
+                new XElement("PRODUCTNAME", info.ProductName), new XElement("EDITIONID", info.EditionId),
                 new XElement("INSTALLATIONTYPE", info.InstallationType),
                 new XElement("LANGUAGES", info.Languages.Select(l => new XElement("LANGUAGE", l)), new XElement("DEFAULT", info.Languages[0])),
                 new XElement("VERSION", new[] { "MAJOR", "MINOR", "BUILD", "SPBUILD" }.Zip(version, (part, value) => new XElement(part, value)))),
