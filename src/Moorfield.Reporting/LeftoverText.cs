@@ -24,6 +24,7 @@ internal static class LeftoverText
         LeftoverKind.AppData => "app data",
         LeftoverKind.Alias => "alias",
         LeftoverKind.Association => "association",
+        LeftoverKind.AccountEntry => "account entry",
         _ => "Start pin",
     };
 

@@ -54,8 +54,28 @@ internal sealed class InstalledWindows : IDisposable
 
     internal bool IsInbox(LaidOutPackage package) => Names(Inbox).Contains(package.Main.ToString(), StringComparer.OrdinalIgnoreCase);
 
-    internal bool IsRegistered(LaidOutPackage package, LaidOutAccount account) =>
-        Names($@"{RegistryLayout.Store}\{account.Sid}").Contains(package.Registered.ToString(), StringComparer.OrdinalIgnoreCase);
+    internal bool IsRegistered(LaidOutPackage package, LaidOutAccount account) => package.Manifest.IsFramework
+        ? ClassesOf(account).Find($@"{RegistryLayout.AccountRepository}\Packages\{package.Main}") is not null
+        : EntriesOf(package, account).Any(e => Software.Find(e) is not null);
+
+    private Hive ClassesOf(LaidOutAccount account) => Open($"Users/{account.Profile}/AppData/Local/Microsoft/Windows/UsrClass.dat");
+
+    /// <summary>Its key, or those of a framework in the entries of the packages that need it.</summary>
+    private IEnumerable<string> EntriesOf(LaidOutPackage package, LaidOutAccount account)
+    {
+        string place = $@"{RegistryLayout.Store}\{account.Sid}";
+        return package.Manifest.IsFramework ? Names(place).Select(n => $@"{place}\{n}\{package.Registered}") : [$@"{place}\{package.Registered}"];
+    }
+
+    private IEnumerable<LaidOutPackage> Frameworks(LaidOutPackage package)
+    {
+        foreach (string name in package.Manifest.Dependencies.Where(d => !d.IsOptional).Select(d => d.Name))
+        {
+            var there = _packages.Where(p => p.Manifest.IsFramework && p.Main.Name == name).ToList();
+            foreach (var framework in there.Where(p => p.Main.Version == there.Max(t => t.Main.Version)))
+                yield return framework;
+        }
+    }
 
     /// <summary>A policy value of the machine (no profile), or of an account's or the default profile; null when it is not there.</summary>
     internal uint? Policy(string? profile, string key, string name)
@@ -79,9 +99,13 @@ internal sealed class InstalledWindows : IDisposable
         Count = Count with { LaidOut = Count.LaidOut + 1 };
     }
 
-    internal void Provision(LaidOutPackage package) => RegistryLayout.Set(Software,
-        $@"{(package.IsComponent ? Inbox : Applications)}\{package.Registered}",
-        HiveValue.FromString("Path", RegistryLayout.ManifestPlace(package.Registered, package.IsComponent)));
+    internal void Provision(LaidOutPackage package)
+    {
+        string entry = $@"{(package.IsComponent ? Inbox : Applications)}\{package.Registered}";
+        RegistryLayout.Set(Software, entry, HiveValue.FromString("Path", RegistryLayout.ManifestPlace(package.Registered, package.IsComponent)));
+        foreach (var framework in package.IsComponent ? [] : Frameworks(package))
+            RegistryLayout.AddFramework(Software, entry, framework.Main);
+    }
 
     internal void Deprovision(LaidOutPackage package)
     {
@@ -93,26 +117,31 @@ internal sealed class InstalledWindows : IDisposable
     {
         if (IsRegistered(package, account))
             return;
-        Software.Create($@"{RegistryLayout.Store}\{account.Sid}\{package.Registered}");
-        foreach (string name in package.Manifest.Dependencies.Where(d => !d.IsOptional).Select(d => d.Name))
+        if (!package.Manifest.IsFramework)
         {
-            string architecture = package.Main.Architecture == "neutral" ? "x64" : package.Main.Architecture;
-            var framework = _packages.Where(p => p.Manifest.IsFramework && p.Main.Name == name && p.Main.Architecture == architecture)
-                .MaxBy(p => p.Main.Version);
-            if (framework is not null)
-                Register(framework, account);
+            string entry = EntriesOf(package, account).Single();
+            Software.Create(entry);
+            foreach (var framework in Frameworks(package))
+                RegistryLayout.AddFramework(Software, entry, framework.Main);
         }
         string local = $"Users/{account.Profile}/AppData/Local";
-        var classes = Open($"{local}/Microsoft/Windows/UsrClass.dat");
+        var classes = ClassesOf(account);
         foreach (var part in package.Parts)
         {
             RegistryLayout.AddRegistration(classes, part, package.Display, package.IsComponent, _time);
             Run("INSERT OR IGNORE INTO PackageUser(Package, User) SELECT _PackageID, (SELECT _UserID FROM User WHERE UserSid = $sid) FROM Package "
                 + "WHERE PackageFullName = $name", ("$sid", account.Sid), ("$name", part.ToString()));
         }
+        foreach (var framework in Frameworks(package).Where(f => f.Main.Architecture == (package.Main.Architecture is "neutral" ? "x64"
+            : package.Main.Architecture)))
+            Register(framework, account);
         foreach (var app in package.Manifest.Applications)
         {
-            foreach (string what in Values(app, "windows.fileTypeAssociation").Concat(Values(app, "windows.protocol")))
+            ImmutableArray<string> opens = [.. Values(app, "windows.fileTypeAssociation"), .. Values(app, "windows.protocol")];
+            var entries = new AccountEntries(AccountShape.Usual, package.Main, app.Id, opens);
+            entries.FillClasses(classes);
+            entries.FillUserHive(Open($"Users/{account.Profile}/NTUSER.DAT"));
+            foreach (string what in opens)
                 RegistryLayout.AddHandler(classes, package.Family, app.Id, what, package.Display, package.Manifest.PublisherDisplayName ?? "");
             foreach (string alias in Values(app, "windows.appExecutionAlias").Where(IsPlain))
             {
@@ -130,8 +159,9 @@ internal sealed class InstalledWindows : IDisposable
 
     internal void Unregister(LaidOutPackage package, LaidOutAccount account)
     {
-        Delete(Software, $@"{RegistryLayout.Store}\{account.Sid}\{package.Registered}");
-        var classes = Open($"Users/{account.Profile}/AppData/Local/Microsoft/Windows/UsrClass.dat");
+        foreach (string entry in EntriesOf(package, account).ToList())
+            Delete(Software, entry);
+        var classes = ClassesOf(account);
         foreach (var part in package.Parts)
         {
             Delete(classes, $@"{RegistryLayout.AccountRepository}\Packages\{part}");

@@ -49,14 +49,25 @@ internal sealed class RegistryLayout(World world)
         if (package.IsComponent)
             Set(hive, $@"{Store}\InboxApplications\{fullName}", HiveValue.FromString("Path", path));
         else if (package.Provisioned)
-            Set(hive, $@"{Store}\Applications\{registered}", HiveValue.FromString("Path", path));
-        foreach (var account in Having(package))
-            hive.Create($@"{Store}\{account.Sid}\{registered}");
+            AddEntry(hive, $@"{Store}\Applications\{registered}", HiveValue.FromString("Path", path));
+        foreach (var account in Having(package).Where(_ => !package.IsFramework))
+            AddEntry(hive, $@"{Store}\{account.Sid}\{registered}");
+
+        // Frameworks stand in the entries of those that need them.
+        void AddEntry(Hive hive, string key, params HiveValue[] values)
+        {
+            Set(hive, key, values);
+            foreach (var needed in world.Packages.Where(p => p.IsFramework && package.Needs?.Contains(p.Name) == true))
+                AddFramework(hive, key, needed.FullName(world));
+        }
         foreach (var account in world.Accounts.Where(a => package.EndOfLife?.Contains(a.Name) == true))
             hive.Create($@"{Store}\EndOfLife\{account.Sid}\{fullName}");
         foreach (var part in VolumeBuilder.Parts(world, package))
             Set(hive, $@"{MachinePackages}\{part}", HiveValue.FromString("Path", Place(part, package.IsComponent)));
     }
+
+    internal static void AddFramework(Hive hive, string entry, PackageFullName framework) =>
+        Set(hive, $@"{entry}\{framework}", HiveValue.FromString("Path", ManifestPlace(framework, isComponent: false)));
 
     /// <summary>A package's folder, as registries give it.</summary>
     internal static string Place(PackageFullName part, bool isComponent) =>
@@ -93,6 +104,8 @@ internal sealed class RegistryLayout(World world)
             AddProgram(hive, @"Software\Microsoft\Windows\CurrentVersion\Uninstall", program);
         foreach (var choice in world.Chosen.Where(c => c.Account == account.Name))
             AddChoice(hive, choice.What, choice.Program ?? ProgId(choice.Package!, choice.What));
+        foreach (var (package, app) in Apps(account))
+            EntriesOf(package, app).FillUserHive(hive);
         foreach (var leftover in world.Leftovers.Where(l => l.What == "choice" && l.For?.Contains(account.Name) == true))
             AddChoice(hive, leftover.Detail!, StrayProgId(leftover));
     }
@@ -153,8 +166,9 @@ internal sealed class RegistryLayout(World world)
         }
         foreach (var (package, app) in Apps(account))
         {
-            foreach (string what in (app.Types ?? []).Concat(app.Schemes ?? []))
+            foreach (string what in Opens(app))
                 AddHandler(hive, package.FullName(world).Family, app.Id, what, package.Display, world.Publishers[package.By].Display);
+            EntriesOf(package, app).FillClasses(hive);
         }
     }
 
@@ -184,11 +198,16 @@ internal sealed class RegistryLayout(World world)
     private IEnumerable<(WorldPackage Package, WorldApp App)> Apps(WorldAccount account) =>
         world.Packages.Where(p => p.For?.Contains(account.Name) == true).SelectMany(p => (p.Apps ?? []).Select(a => (p, a)));
 
+    private AccountEntries EntriesOf(WorldPackage package, WorldApp app) =>
+        new(world.Shape ?? AccountShape.Usual, package.FullName(world), app.Id, Opens(app));
+
+    private static ImmutableArray<string> Opens(WorldApp app) => [.. (app.Types ?? []).Concat(app.Schemes ?? [])];
+
     /// <summary>The ProgId by which a package opens a file type or scheme.</summary>
     internal string ProgId(string packageName, string what)
     {
         var package = world.Packages.First(p => p.Name == packageName);
-        return ProgId(package, (package.Apps ?? []).First(a => (a.Types ?? []).Concat(a.Schemes ?? []).Contains(what)), what);
+        return ProgId(package, (package.Apps ?? []).First(a => Opens(a).Contains(what)), what);
     }
 
     internal string ProgId(WorldPackage package, WorldApp app, string what) => ProgId(package.FullName(world).Family, app.Id, what);
@@ -196,7 +215,7 @@ internal sealed class RegistryLayout(World world)
     private static string ProgId(PackageFamilyName family, string app, string what) => ProgId($"{family}!{app}/{what}");
 
     /// <summary>AppX and 32 letters and digits. [model]: how the system works these out is not known.</summary>
-    private static string ProgId(string seed) => "AppX" + Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(seed)))[..32];
+    internal static string ProgId(string seed) => "AppX" + Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(seed)))[..32];
 
     internal static void Set(Hive hive, string path, params HiveValue[] values)
     {

@@ -257,9 +257,32 @@ public sealed class BringBackPlanTests : IDisposable
             $@"C:\Program Files\WindowsApps\{bundle}");
         Manifests(plain with { IsComponent = true }).ShouldBe([$@"C:\Windows\SystemApps\{plain.Main.Family}"]);
         var provisioned = new BringBackEntries(facts, snapshot, DateTimeOffset.UnixEpoch);
-        provisioned.Provision(plain with { Registered = bundle!, Parts = [bundle!, plain.Main] }, facts.Own);
+        provisioned.Provision(plain with { Registered = bundle!, Parts = [bundle!, plain.Main] }, [], facts.Own);
         provisioned.Changes.OfType<KeyAdded>().SelectMany(k => k.Recorded!.Values).Select(v => v.AsString())
             .ShouldContain($@"C:\Program Files\WindowsApps\{bundle}\AppxMetadata\AppxBundleManifest.xml");
+    }
+
+    [Fact]
+    public void Frameworks_stand_in_the_entries_of_the_packages_that_need_them_and_nowhere_by_themselves()
+    {
+        var snapshot = _bench.Read();
+        using var volume = WindowsVolume.Open(_bench.Root, new WriteInterceptor());
+        using var facts = new BringBackFacts(volume, snapshot, []);
+        var app = Offered("Tern.Chess", "1.0.0.0");
+        var framework = Offered("Tern.Runtime", "2.0.0.0") with { Role = PackageRole.Framework };
+        string sid = snapshot.Accounts[0].Sid;
+        var entries = new BringBackEntries(facts, snapshot, DateTimeOffset.UnixEpoch);
+        entries.Provision(app, [framework], facts.Own);
+        entries.Register(app, [framework], sid);
+        foreach (string key in new[] { $@"{Places.Provisioned}\{app.Main}", $@"{Places.Store}\{sid}\{app.Main}" })
+        {
+            var below = entries.Changes.OfType<KeyAdded>().Single(k => k.Key == key).Recorded!.Keys.ShouldHaveSingleItem();
+            below.Name.ShouldBe(framework.Main.ToString());
+            below.Values.ShouldHaveSingleItem().AsString().ShouldBe($@"C:\Program Files\WindowsApps\{framework.Main}\AppxManifest.xml");
+        }
+        entries = new BringBackEntries(facts, snapshot, DateTimeOffset.UnixEpoch);
+        entries.Register(framework, [], sid);
+        entries.Changes.OfType<KeyAdded>().ShouldNotContain(k => k.Hive == Places.Software);
     }
 
     [Fact]
@@ -269,10 +292,10 @@ public sealed class BringBackPlanTests : IDisposable
         using var volume = WindowsVolume.Open(_bench.Root, new WriteInterceptor());
         using var facts = new BringBackFacts(volume, snapshot, []);
         var entries = new BringBackEntries(facts, snapshot, DateTimeOffset.UnixEpoch);
-        entries.Register(Offered("Tern.Chess", "1.0.0.0"), "S-1-5-21-1-2-3-9999");
+        entries.Register(Offered("Tern.Chess", "1.0.0.0"), [], "S-1-5-21-1-2-3-9999");
         entries.Notes.ShouldHaveSingleItem().ShouldContain("has no classes hive");
         entries = new BringBackEntries(facts, snapshot, DateTimeOffset.UnixEpoch);
-        entries.Register(Offered("Tern.Chess", "1.0.0.0"), snapshot.Accounts[0].Sid);
+        entries.Register(Offered("Tern.Chess", "1.0.0.0"), [], snapshot.Accounts[0].Sid);
         entries.Notes.ShouldBeEmpty();
     }
 

@@ -366,7 +366,7 @@ public sealed class InterruptionTests : IDisposable
         bench = Copy("original", "cut");
         // Killed among the files, so that the hives are whole.
         Crash(interceptor => bench.Remove(Packages, "everyone", interceptor), steps - 40, null).ShouldBeTrue();
-        Crash(interceptor => bench.Undo(1, interceptor: interceptor), 60, null).ShouldBeTrue();
+        Crash(interceptor => bench.Undo(1, interceptor: interceptor), 90, null).ShouldBeTrue();
         bench.Interrupted().ShouldBe(2);
         Copy("cut", "middle");
         int thirds = 0;

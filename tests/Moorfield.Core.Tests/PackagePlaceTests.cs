@@ -110,7 +110,11 @@ public sealed class PackagePlaceTests : IDisposable
         string root = Demo.BuildIn(_folder, world with
         {
             Packages = [.. world.Packages.Where(p => p.Name != package.FullName.Name && p.Extends != package.FullName.Name)
-                .Select(p => p with { Wants = [.. (p.Wants ?? []).Where(w => w != package.FullName.Name)] })],
+                .Select(p => p with
+                {
+                    Wants = [.. (p.Wants ?? []).Where(w => w != package.FullName.Name)],
+                    Needs = [.. (p.Needs ?? []).Where(n => n != package.FullName.Name)],
+                })],
             Leftovers = [],
             Chosen = [],
             Pins = [.. world.Pins.Where(p => p != package.FullName.Name)],
@@ -118,6 +122,8 @@ public sealed class PackagePlaceTests : IDisposable
         var bench = new Bench(root, _folder["vault"]);
         Seen(bench).Contains(trace.Location).ShouldBeFalse();
         Transplant(full, root, trace.Location);
+        if (TellsOwnerOf(place) is { } other)
+            Transplant(full, root, package.AllTraces.First(t => t.Sid == trace.Sid && PackagePlaces.Of(t) == other).Location);
 
         Seen(bench).Contains(trace.Location).ShouldBeTrue($"{trace}");
         var leftovers = bench.Read().Leftovers.Where(l => l.Location == trace.Location
@@ -139,6 +145,10 @@ public sealed class PackagePlaceTests : IDisposable
         bench.Undo(1).Failures.ShouldBeEmpty();
         VolumeState.Files(root).ShouldBe(before);
     }
+
+    /// <summary>The place that says whose an entry is, where it does not say so itself.</summary>
+    private static PackagePlace? TellsOwnerOf(PackagePlace place) => place.Names == PlaceNames.Container ? Place("containers")
+        : place == PackagePlaces.Schemes ? Place("account packages") : null;
 
     private static HashSet<Location> Seen(Bench bench)
     {

@@ -18,7 +18,7 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
         // An image brings what it gives to new accounts and has the files of.
         var coming = ForecastablePackages(image).Where(p => p.Newcomers && p.HasFiles).ToLookup(p => p.Family);
         var families = _installed.Select(g => g.Key).Union(coming.Select(g => g.Key))
-            .Select(f => ForUpdate(f, coming[f].MaxBy(p => p.FullName.Version))).OfType<ForecastFamily>();
+            .Select(f => ForUpdate(f, coming[f].MaxBy(p => p.FullName.Version), image.KnowsBlocks && system.IsBlocked(f))).OfType<ForecastFamily>();
         return With(families, _everyone);
     }
 
@@ -41,13 +41,13 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
     private static ImmutableArray<ForecastFamily> Sorted(IEnumerable<ForecastFamily> families) =>
         [.. families.OrderBy(f => f.Fate).ThenBy(f => f.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(f => f.Family)];
 
-    private ForecastFamily? ForUpdate(PackageFamilyName family, InstalledPackage? coming)
+    private ForecastFamily? ForUpdate(PackageFamilyName family, InstalledPackage? coming, bool isBlocked)
     {
         bool isComponent = (coming ?? _installed[family].First()).Role == PackageRole.Component;
         var before = Holders(family);
         var (after, unhindered) = isComponent
             ? (ComponentAfter(family, before, coming), coming is null ? Audience.Nobody : _everyone)
-            : (AppAfter(family, before, coming, system.IsBlocked(family)), AppAfter(family, before, coming, isBlocked: false));
+            : (AppAfter(family, before, coming, isBlocked), AppAfter(family, before, coming, isBlocked: false));
         if (before.IsEmpty && unhindered.IsEmpty)
             return null;
         var now = VersionNow(family);
@@ -55,7 +55,7 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
         bool isThere = !after.IsEmpty
             || (isComponent && coming is not null && _installed[family].Any(p => p.Newcomers)); // an entry that a guard makes idle stays
         var then = !isThere ? null
-            : coming is null || (!isComponent && (system.IsBlocked(family) || coming.FullName.Version < now)) ? now
+            : coming is null || (!isComponent && (isBlocked || coming.FullName.Version < now)) ? now
             : coming.FullName.Version;
         var tied = HonouredGuards(family);
         var keptFrom = unhindered.Without(after);
@@ -66,7 +66,7 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
             : after.IsEmpty && !before.IsEmpty ? (Fate.Leaves, FateCause.NotInImage)
             : !keptFrom.IsEmpty ? (Fate.StaysAway, isComponent ? FateCause.Guarded : FateCause.Blocked)
             : then != now ? (Fate.Renewed, FateCause.OtherVersion)
-            : (Fate.Stays, system.IsBlocked(family) ? FateCause.Blocked : coming is null ? FateCause.NotInImage : FateCause.NothingNewer);
+            : (Fate.Stays, isBlocked ? FateCause.Blocked : coming is null ? FateCause.NotInImage : FateCause.NothingNewer);
         var shown = coming ?? Shown(family);
         return new ForecastFamily(family, shown.DisplayName, shown.Role, fate, cause, now, then, before, after, keptFrom, tied);
     }

@@ -36,7 +36,7 @@ public static class SurveyScript
     private static string Keys(PlaceContainer hive, bool perAccount) => PowerShellLiteral.List(PackagePlaces.KeysIn(hive)
         .Where(p => p.IsPerAccount == perAccount && p.NotInSurveysBecause is null).Select(p => PowerShellLiteral.Table(
             ("Key", PowerShellLiteral.Of(p.Path)), ("Value", PowerShellLiteral.Of(p.FolderValue ?? "")),
-            ("Nested", PowerShellLiteral.Of(p.Names == PlaceNames.FamilyAndFullName)))));
+            ("Nested", PowerShellLiteral.Of(p.IsNested)))));
 
     private static string Texts(params IEnumerable<string> texts) => PowerShellLiteral.List(texts.Select(PowerShellLiteral.Of));
 }

@@ -4,16 +4,18 @@ namespace Moorfield.Core.Layout;
 /// <param name="Owners">Families by ProgId: those of packages (<c>AppX…</c>) say whose they are in Application\AppUserModelID. [seen]</param>
 /// <param name="Classic">File types, with their dot, and link schemes that a desktop program opens.</param>
 /// <param name="Uses">Where file types name a package's ProgId.</param>
+/// <param name="Schemes">Link schemes with a key of their own that packages open, with each family that does.</param>
 internal sealed record HandlerClasses(
     ImmutableDictionary<string, PackageFamilyName> Owners, ImmutableHashSet<string> Classic,
-    ImmutableArray<(string ProgId, ValueLocation Location)> Uses)
+    ImmutableArray<(string ProgId, ValueLocation Location)> Uses, ImmutableArray<(PackageFamilyName Family, string Scheme)> Schemes)
 {
     internal const string PackagePrefix = "AppX";
+    private const string UrlAssociations = @"Capabilities\URLAssociations";
     private const string OpenCommand = @"shell\open\command";
 
     internal static readonly HandlerClasses None = new(
         ImmutableDictionary.Create<string, PackageFamilyName>(StringComparer.OrdinalIgnoreCase),
-        ImmutableHashSet.Create<string>(StringComparer.OrdinalIgnoreCase), []);
+        ImmutableHashSet.Create<string>(StringComparer.OrdinalIgnoreCase), [], []);
 
     internal static bool IsPackages(string progId) => progId.StartsWith(PackagePrefix, StringComparison.OrdinalIgnoreCase);
 
@@ -24,6 +26,7 @@ internal sealed record HandlerClasses(
         var owners = None.Owners.ToBuilder();
         var classic = None.Classic.ToBuilder();
         var uses = ImmutableArray.CreateBuilder<(string, ValueLocation)>();
+        var schemes = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
         foreach (var key in classes.Children())
         {
             string name = key.Name;
@@ -41,15 +44,31 @@ internal sealed record HandlerClasses(
                 if (key.Child("Application")?.Text("AppUserModelID")?.Split('!')[0] is { } owner && PackageFamilyName.TryParse(owner, out var family))
                     owners[name] = family;
             }
-            else if (!name.Contains('.', StringComparison.Ordinal) && key.Value("URL Protocol") is not null && Below(key, OpenCommand) is not null)
+            else if (!name.Contains('.', StringComparison.Ordinal) && key.Value("URL Protocol") is not null)
             {
-                classic.Add(name);
+                if (Below(key, OpenCommand) is not null)
+                    classic.Add(name);
+                else
+                    schemes.Add(name);
             }
         }
-        return new HandlerClasses(owners.ToImmutable(), classic.ToImmutable(), uses.ToImmutable());
+        return new HandlerClasses(owners.ToImmutable(), classic.ToImmutable(), uses.ToImmutable(),
+            schemes.Count == 0 ? [] : [.. OpenedSchemes(classes).Where(s => schemes.Contains(s.Scheme))]);
 
         bool IsProgram(string progId) => progId.Length > 0 && !IsPackages(progId)
             && (Below(classes.Child(progId), OpenCommand) ?? Below(machine?.Child(progId), OpenCommand)) is not null;
+    }
+
+    /// <summary>The link schemes that an account's packages say they open.</summary>
+    private static IEnumerable<(PackageFamilyName Family, string Scheme)> OpenedSchemes(IRegistryKey classes)
+    {
+        foreach (var package in Below(classes, Places.AccountPackages)?.Children() ?? [])
+        {
+            if (!PackageFullName.TryParse(package.Name, out var name))
+                continue;
+            foreach (var value in package.Children().SelectMany(app => Below(app, UrlAssociations)?.Values() ?? []))
+                yield return (name.Family, value.Name);
+        }
     }
 
     private static IRegistryKey? Below(IRegistryKey? key, string path)

@@ -26,6 +26,10 @@ internal enum PlaceNames
     Family,
     /// <summary>A key with a family name, and in it a key for each full name.</summary>
     FamilyAndFullName,
+    /// <summary>The entry's name, or its value <see cref="PackagePlace.OwnerValue"/>, has a full or family name in it.</summary>
+    Text,
+    /// <summary>Each entry is named by the SID of a family's app container.</summary>
+    Container,
     /// <summary>The name says nothing of the package: a reader of its own finds out whose it is.</summary>
     Other,
 }
@@ -56,14 +60,23 @@ internal sealed record PlaceEntry(PackageFullName Part, string DisplayName, stri
 /// <summary>One place where Windows registers, lists, stages or remembers packages, with all that the program does with it.</summary>
 /// <param name="Id">Its name in docs/on-disk.md.</param>
 /// <param name="Scope">Whose it is.</param>
-/// <param name="Path">The key, folder or file; below the profile for a folder of an account. {sid} stands for an account.</param>
+/// <param name="Path">The key, folder or file; below the profile for a folder of an account. {sid} stands for an account, * for any one key.</param>
 internal sealed record PackagePlace(
     string Id, TraceKind Kind, TraceScope Scope, PlaceContainer Container, string Path, PlaceNames Names = PlaceNames.FullName)
 {
-    private const string SidMark = "{sid}";
+    private const string SidMark = "{sid}", AnyKey = @"\*";
+
+    // What stands around package names in paths, addresses of resources and application IDs.
+    private static readonly string[] Separators = ["%5C", "\\", "/", "!", "?", "@", "{", "}"];
 
     /// <summary>The value of an entry that gives the package's folder; null when there is none.</summary>
     internal string? FolderValue { get; init; }
+
+    /// <summary>The value of an entry that says whose it is; null when its name does.</summary>
+    internal string? OwnerValue { get; init; }
+
+    /// <summary>What some names have in front of the family.</summary>
+    internal string? Prefix { get; init; }
 
     /// <summary>What an entry without its package is reported as; null when it never is, as <see cref="NoLeftoverBecause"/> says.</summary>
     internal LeftoverKind? Leftover { get; init; }
@@ -102,6 +115,12 @@ internal sealed record PackagePlace(
     /// <summary>Why surveys do not have it; null when they do.</summary>
     internal string? NotInSurveysBecause { get; init; }
 
+    /// <summary>Whether an entry stands in a key between it and the place.</summary>
+    internal bool IsNested => Names == PlaceNames.FamilyAndFullName;
+
+    /// <summary>Whether an entry has a key for each framework that the package needs, and frameworks have no entries of their own.</summary>
+    internal bool HoldsFrameworks { get; init; }
+
     /// <summary>Whether each account has one of its own.</summary>
     internal bool IsPerAccount => Scope == TraceScope.Account || Path.Contains(SidMark, StringComparison.Ordinal);
 
@@ -126,7 +145,7 @@ internal sealed record PackagePlace(
         string path = Key(sid);
         foreach (var key in hive.Find(path)?.Children() ?? [])
         {
-            if (Names != PlaceNames.FamilyAndFullName)
+            if (!IsNested)
             {
                 yield return (key.Name, path, key);
                 continue;
@@ -137,11 +156,59 @@ internal sealed record PackagePlace(
         }
     }
 
+    /// <summary>Its entries in a hive, where whose they are has to be found out, with the family of each.</summary>
+    /// <param name="file">Of the hive.</param>
+    /// <param name="containers">Families by the SIDs of their app containers.</param>
+    internal IEnumerable<(PackageFamilyName Family, Location Location)> Owned(
+        IRegistry hive, WindowsPath file, IReadOnlyDictionary<string, PackageFamilyName> containers)
+    {
+        foreach (string path in Paths(hive))
+        {
+            var parent = hive.Find(path);
+            foreach (var value in IsValue ? parent?.Values() ?? [] : [])
+            {
+                if (FamilyIn(value.AsString()) is { } family)
+                    yield return (family, new ValueLocation(file, path, value.Name));
+            }
+            foreach (var key in IsValue ? [] : parent?.Children() ?? [])
+            {
+                string name = key.Name;
+                if (Names == PlaceNames.Container && containers.TryGetValue(name, out var owner))
+                    yield return (owner, new KeyLocation(file, path, name));
+                else if (Names == PlaceNames.Text && FamilyIn(OwnerValue is null ? name : key.Text(OwnerValue)) is { } family)
+                    yield return (family, new KeyLocation(file, path, name));
+            }
+        }
+    }
+
+    private IEnumerable<string> Paths(IRegistry hive)
+    {
+        if (Path.Split(AnyKey) is not [var above, var below])
+            return [Path];
+        return (hive.Find(above)?.Children() ?? []).Select(k => $@"{above}\{k.Name}{below}");
+    }
+
+    private PackageFamilyName? FamilyIn(string? text)
+    {
+        if (text is null || !text.Contains('_', StringComparison.Ordinal))
+            return null;
+        foreach (string part in text.Split(Separators, StringSplitOptions.RemoveEmptyEntries))
+        {
+            string name = Prefix is not null && part.StartsWith(Prefix, StringComparison.OrdinalIgnoreCase) ? part[Prefix.Length..] : part;
+            if (PackageFamilyName.TryParse(name, out var family))
+                return family;
+            if (PackageFullName.TryParse(name, out var fullName))
+                return fullName.Family;
+        }
+        return null;
+    }
+
     /// <summary>Whether an entry is in this place.</summary>
     internal bool Holds(Trace trace) => trace.Kind == Kind && trace.Scope == Scope && trace.Location switch
     {
-        KeyLocation key => !IsValue && IsIn(key.Hive) && StartsLike(key.Key),
-        ValueLocation value => IsValue && IsIn(value.Hive),
+        KeyLocation key => !IsValue && IsIn(key.Hive) && StartsLike(key.Key)
+            && (Names == PlaceNames.Other || key.Parent.AsSpan().Count('\\') == Path.AsSpan().Count('\\') + (IsNested ? 1 : 0)),
+        ValueLocation value => IsValue && IsIn(value.Hive) && StartsLike(value.Key),
         RowsLocation => Container == PlaceContainer.Rows,
         EntryLocation entry => Container == PlaceContainer.List && entry.File == Folder(),
         TreeLocation => Container == PlaceContainer.Folder,
@@ -156,7 +223,8 @@ internal sealed record PackagePlace(
         _ => false,
     };
 
-    private bool StartsLike(string key) => key.StartsWith(Path.Split(SidMark)[0], StringComparison.OrdinalIgnoreCase);
+    private bool StartsLike(string key) =>
+        key.StartsWith(Path.Split([SidMark, AnyKey], StringSplitOptions.None)[0], StringComparison.OrdinalIgnoreCase);
 }
 
 /// <summary>
@@ -173,6 +241,7 @@ internal static class PackagePlaces
     {
         FolderValue = "Path",
         Leftover = LeftoverKind.Registration,
+        HoldsFrameworks = true,
         BringBack = e => [HiveValue.FromString("Path", e.Manifest)],
         ForComponents = false,
     };
@@ -249,6 +318,8 @@ internal static class PackagePlaces
     internal static readonly PackagePlace TypeChoices = Choice("file type choices", Places.FileTypeChoices);
     internal static readonly PackagePlace SchemeChoices = Choice("link choices", Places.SchemeChoices);
 
+    internal static readonly PackagePlace Schemes = Entry("link schemes", PlaceContainer.Classes, "", PlaceNames.Other);
+
     internal static readonly PackagePlace Associations = new("default associations", TraceKind.DefaultAssociation, TraceScope.Newcomers,
         PlaceContainer.List, Places.DefaultAssociations.ToString(), PlaceNames.Other)
     {
@@ -287,6 +358,7 @@ internal static class PackagePlaces
             FolderValue = "Path",
             Leftover = LeftoverKind.Registration,
             LikeOthers = true,
+            HoldsFrameworks = true,
             BringBack = _ => [],
         },
         new("end of life", TraceKind.MachineEntry, TraceScope.Machine, PlaceContainer.Software, $@"{Places.EndOfLife}\{{sid}}")
@@ -317,8 +389,24 @@ internal static class PackagePlaces
             Leftover = LeftoverKind.Association,
             NotBroughtBackBecause = NextSignIn,
         },
+        Entry("activatable classes", PlaceContainer.Classes, @"ActivatableClasses\Package"),
+        Entry("class IDs", PlaceContainer.Classes, @"ActivatableClasses\CLSID") with { OwnerValue = "PackageMoniker" },
+        Entry("contracts", PlaceContainer.Classes, @"Extensions\ContractId\*\PackageId"),
+        Entry("containers", PlaceContainer.Classes, $@"{Places.AccountCurrentVersion}\AppContainer\Mappings") with { OwnerValue = "Moniker" },
+        Entry("container storage", PlaceContainer.Classes, $@"{Places.AccountCurrentVersion}\AppContainer\Storage"),
+        Entry("system app data", PlaceContainer.Classes, $@"{Places.AccountCurrentVersion}\AppModel\SystemAppData"),
+        Entry("resource cache", PlaceContainer.Classes, @"Local Settings\MrtCache"),
+        Schemes,
         TypeChoices,
         SchemeChoices,
+        Entry("registered applications", PlaceContainer.UserHive, @"Software\RegisteredApplications") with { IsValue = true },
+        Entry("window layouts", PlaceContainer.UserHive, $@"{Places.UserCurrentVersion}\ApplicationView"),
+        Entry("background capabilities", PlaceContainer.UserHive, $@"{Places.LockScreen}\BackgroundCapability", PlaceNames.Container),
+        Entry("lock screen notifications", PlaceContainer.UserHive, $@"{Places.LockScreen}\*"),
+        Entry("device access", PlaceContainer.UserHive, $@"{Places.UserCurrentVersion}\DeviceAccess", PlaceNames.Container),
+        Entry("settings to synchronise", PlaceContainer.UserHive,
+            $@"{Places.UserCurrentVersion}\SettingSync\SyncData\Namespace\windowspackagesettings") with { Prefix = "notifications-" },
+        Entry("app synchronisation", PlaceContainer.UserHive, $@"{Places.UserCurrentVersion}\AppSync\DEH") with { OwnerValue = "PFN" },
         new("repository", TraceKind.MachineEntry, TraceScope.Machine, PlaceContainer.Rows, Places.StateRepository.ToString())
         {
             Leftover = LeftoverKind.RepositoryRows,
@@ -341,7 +429,11 @@ internal static class PackagePlaces
 
     /// <summary>The keys of a hive whose entries are named after packages or families.</summary>
     internal static IEnumerable<PackagePlace> KeysIn(PlaceContainer hive) =>
-        All.Where(p => p.Container == hive && p.Names != PlaceNames.Other);
+        All.Where(p => p.Container == hive && p.Names is PlaceNames.FullName or PlaceNames.Family or PlaceNames.FamilyAndFullName);
+
+    /// <summary>The places of an account's hive whose entries say in other ways whose they are.</summary>
+    internal static IEnumerable<PackagePlace> OwnedIn(PlaceContainer hive) =>
+        All.Where(p => p.Container == hive && p.Names is PlaceNames.Text or PlaceNames.Container);
 
     /// <summary>The place that an entry is in; null when a saved inventory tells of a place that there is not.</summary>
     internal static PackagePlace? Of(Trace trace) => All.FirstOrDefault(p => p.Holds(trace));
@@ -359,6 +451,14 @@ internal static class PackagePlaces
         PlaceContainer.UserHive => profiles.Append(Places.DefaultProfile).Select(Places.UserHive),
         _ => place.Scope == TraceScope.Account && place.Container == PlaceContainer.Folder ? profiles.Select(p => place.Folder(p)) : [place.Folder()],
     }).Distinct();
+
+    private static PackagePlace Entry(string id, PlaceContainer hive, string path, PlaceNames names = PlaceNames.Text) =>
+        new(id, TraceKind.AccountEntry, TraceScope.Account, hive, path, names)
+        {
+            Leftover = LeftoverKind.AccountEntry,
+            NotBroughtBackBecause = "Windows makes it when it registers the package",
+            NotInSurveysBecause = "Windows clears it when it removes the package",
+        };
 
     private static PackagePlace Choice(string id, string path) =>
         new(id, TraceKind.HandlerChoice, TraceScope.Account, PlaceContainer.UserHive, path, PlaceNames.Other)

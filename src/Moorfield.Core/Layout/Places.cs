@@ -59,9 +59,12 @@ internal static class Places
     internal const string FileTypeChoices = @"Software\Microsoft\Windows\CurrentVersion\Explorer\FileExts";
     internal const string SchemeChoices = @"Software\Microsoft\Windows\Shell\Associations\UrlAssociations";
     internal const string Choice = "UserChoice";
+    internal const string UserCurrentVersion = @"Software\Microsoft\Windows\CurrentVersion";
+    internal const string LockScreen = UserCurrentVersion + @"\Authentication\LogonUI\Notifications";
     internal const string AccountUninstall = @"Software\Microsoft\Windows\CurrentVersion\Uninstall";
 
     // Inside an account's classes hive.
-    internal const string AccountPackages = @"Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\Repository\Packages";
-    internal const string AccountFamilies = @"Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\Repository\Families";
+    internal const string AccountCurrentVersion = @"Local Settings\Software\Microsoft\Windows\CurrentVersion";
+    internal const string AccountPackages = AccountCurrentVersion + @"\AppModel\Repository\Packages";
+    internal const string AccountFamilies = AccountCurrentVersion + @"\AppModel\Repository\Families";
 }

@@ -19,6 +19,8 @@ public enum LeftoverKind
     Association,
     /// <summary>A Start pin for new accounts.</summary>
     Pin,
+    /// <summary>What else an account's hives have of a package: its classes, contracts, container, settings.</summary>
+    AccountEntry,
 }
 
 /// <summary>What an earlier removal left on a system: it belongs to a package that is not there, or that its account does not have.</summary>

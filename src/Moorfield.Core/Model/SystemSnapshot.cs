@@ -50,6 +50,13 @@ public sealed record SystemSnapshot(
 
     /// <summary>Whether a family is kept from being provisioned again.</summary>
     public bool IsBlocked(PackageFamilyName family) => Blocks.Contains(family);
+
+    /// <summary>Whether this Windows heeds blocks: it has a store, and its build is not known to be older than they are.</summary>
+    public bool KnowsBlocks => !(int.TryParse(Build.Split('.')[0], NumberStyles.None, CultureInfo.InvariantCulture, out int build)
+        && build < FirstBuildWithBlocks) && !Notes.Any(n => n.Code == StoreMissing);
+
+    internal const string StoreMissing = "storeMissing";
+    internal const int FirstBuildWithBlocks = 16299; // [model]: from memory, no sample shows it
 }
 
 /// <summary>A person's account.</summary>
@@ -210,6 +217,8 @@ public enum TraceKind
     Alias,
     /// <summary>A ProgId, or its use by a file type.</summary>
     FileHandler,
+    /// <summary>What else an account's hives have of a package: its classes, contracts, container, settings.</summary>
+    AccountEntry,
     /// <summary>What an account chose to open a file type or link with.</summary>
     HandlerChoice,
     /// <summary>An entry in the list of default associations for new accounts.</summary>

@@ -82,8 +82,13 @@ internal sealed class BringBackPlanner(
         }
         var from = isOwn ? facts.Own : offer;
         package = isOwn ? facts.Own.Packages.First(p => p.Main == package.Main) : package;
-        foreach (var (needed, where) in Needed(package, offer))
+        var needs = Needed(package, offer).ToList();
+        foreach (var (needed, where) in needs)
             Bring(needed, where, name);
+        // In the other architectures that are there as well: an app for x64 has those for x86 in its entry, too.
+        ImmutableArray<OfferedPackage> frameworks = [.. needs.Select(n => n.Item1).Where(n => n.Role == PackageRole.Framework)
+            .SelectMany(n => facts.Own.Packages.Where(p => p.Main.Family == n.Main.Family && p.Main.Version == n.Main.Version).Append(n))
+            .DistinctBy(n => n.Main)];
         CheckMain(package, offer);
         ImmutableArray<string> sids = [.. audience.Sids.Except(there?.Accounts ?? [], StringComparer.OrdinalIgnoreCase)];
         bool newcomers = audience.Newcomers && there?.Newcomers != true && package.Role != PackageRole.Framework;
@@ -98,9 +103,9 @@ internal sealed class BringBackPlanner(
             _notes.Add($"{name} stays blocked for new accounts; --for newcomers, or unblock, lifts that.");
         _entries.Changes.AddRange(lifted.Select(g => g.Lift));
         if (newcomers)
-            _entries.Provision(package, offer);
+            _entries.Provision(package, frameworks, offer);
         foreach (string sid in sids)
-            _entries.Register(package, sid);
+            _entries.Register(package, frameworks, sid);
         _registered.Add(new RegisteredPackage(package, offer, sids));
         if (bytes == 0 && sids.IsEmpty && !newcomers && !unblocks && lifted.IsEmpty)
             return;

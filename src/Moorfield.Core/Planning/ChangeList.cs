@@ -22,7 +22,22 @@ internal sealed class ChangeList
             Add(removal);
     }
 
-    internal ImmutableArray<Change> ToImmutable() => [.. _registry.Concat(_rows).Concat(_lists).Concat(_files).Distinct()];
+    internal ImmutableArray<Change> ToImmutable()
+    {
+        // What stands in a key that goes is a part of it: frameworks in the entries of the packages that need them.
+        var gone = _registry.OfType<KeyRemoved>().Select(c => $@"{c.Hive}\{c.Key}").ToHashSet(StringComparer.OrdinalIgnoreCase);
+        return [.. _registry.Where(c => c is not KeyRemoved key || !GoesWithAnother(key)).Concat(_rows).Concat(_lists).Concat(_files).Distinct()];
+
+        bool GoesWithAnother(KeyRemoved key)
+        {
+            for (int end = key.Key.LastIndexOf('\\'); end > 0; end = key.Key.LastIndexOf('\\', end - 1))
+            {
+                if (gone.Contains($@"{key.Hive}\{key.Key[..end]}"))
+                    return true;
+            }
+            return false;
+        }
+    }
 
     internal static ImmutableArray<Change> Clear(SystemSnapshot snapshot, IEnumerable<Leftover> leftovers)
     {
@@ -91,16 +106,19 @@ internal sealed class ChangeList
     private void AddFamily(InstalledPackage package, string sid)
     {
         foreach (var trace in package.FamilyTraces.Where(t => t.Sid == sid && !(_request.KeepData && PackagePlaces.Of(t)?.IsPersonal == true)))
+        {
+            // The key of a link scheme stays while another package opens it.
+            if (trace is { Kind: TraceKind.AccountEntry, Location: KeyLocation { Parent: "" } } && _snapshot.Packages.Any(p =>
+                p.Family != package.Family && p.FamilyTraces.Contains(trace) && !IsLastOfFamily(p.Family, sid)))
+                continue;
             Add(package.Family.ToString(), trace.Location);
+        }
         var families = package.Parts.SelectMany(p => p.Traces)
             .FirstOrDefault(t => t.Sid == sid && PackagePlaces.AccountFamilies.Holds(t))?.Location as KeyLocation;
         if (families is null)
             return;
         // The key of the family, instead of those of its packages one by one.
-        string key = families.Key[..families.Key.LastIndexOf('\\')];
-        _registry.RemoveAll(c => c is KeyRemoved removed && removed.Hive == families.Hive
-            && removed.Key.StartsWith(key + @"\", StringComparison.OrdinalIgnoreCase));
-        _registry.Add(new KeyRemoved(package.Family.ToString(), families.Hive, key));
+        _registry.Add(new KeyRemoved(package.Family.ToString(), families.Hive, families.Parent));
     }
 
     private bool IsLastForNewcomers(PackageFamilyName family) =>

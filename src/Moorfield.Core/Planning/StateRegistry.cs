@@ -16,6 +16,8 @@ internal sealed class StateRegistry(
 {
     private readonly Dictionary<(bool, WindowsPath), HandlerClasses> _classes = [];
     private Dictionary<string, PackageFamilyName>? _owners;
+    private readonly Lazy<IReadOnlyDictionary<string, PackageFamilyName>> _containers =
+        new(() => AppContainer.Sids(before.Packages.Concat(after.Packages).Select(p => p.Family)));
 
     /// <summary>The changes that were found.</summary>
     internal List<Change> Changes { get; } = [];
@@ -54,6 +56,8 @@ internal sealed class StateRegistry(
             }
             if (!isNew)
             {
+                Owned(PlaceContainer.Classes, classes);
+                Owned(PlaceContainer.UserHive, Places.UserHive(profile));
                 Handlers(classes);
                 Choices(Places.UserHive(profile));
             }
@@ -79,6 +83,24 @@ internal sealed class StateRegistry(
             if (family.Length == 0 || (onlyGone && (fullName is null || Had(fullName))))
                 continue;
             Key(family, hive, $@"{key}\{name}", old.GetValueOrDefault(name), own.GetValueOrDefault(name));
+        }
+    }
+
+    /// <summary>Entries of places where whose they are has to be found out.</summary>
+    private void Owned(PlaceContainer container, WindowsPath path)
+    {
+        var entries = new Dictionary<Location, PackageFamilyName>();
+        foreach (var hive in new[] { HiveOf(false, path), HiveOf(true, path) }.OfType<IRegistry>())
+        {
+            foreach (var (family, location) in PackagePlaces.OwnedIn(container).SelectMany(p => p.Owned(hive, path, _containers.Value)))
+                entries.TryAdd(location, family);
+        }
+        foreach (var (location, family) in entries)
+        {
+            if (location is ValueLocation value)
+                Value(family.ToString(), path, value.Key, value.Value);
+            else
+                Key(family.ToString(), path, ((KeyLocation)location).Key);
         }
     }
 
@@ -109,6 +131,8 @@ internal sealed class StateRegistry(
         var (old, own) = (Below(false, path, ""), Below(true, path, ""));
         foreach (var (progId, family) in recorded.Owners.Concat(present.Owners).DistinctBy(o => o.Key, StringComparer.OrdinalIgnoreCase))
             Key(family.ToString(), path, progId, old.GetValueOrDefault(progId), own.GetValueOrDefault(progId));
+        foreach (var (family, scheme) in recorded.Schemes.Concat(present.Schemes).DistinctBy(s => s.Scheme, StringComparer.OrdinalIgnoreCase))
+            Key(family.ToString(), path, scheme, old.GetValueOrDefault(scheme), own.GetValueOrDefault(scheme));
         foreach (var (progId, location) in recorded.Uses.Concat(present.Uses).Distinct())
         {
             if (recorded.Owners.TryGetValue(progId, out var owner) || present.Owners.TryGetValue(progId, out owner))

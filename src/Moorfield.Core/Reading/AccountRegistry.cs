@@ -27,11 +27,13 @@ internal sealed record AccountRegistry(
         var strays = new List<Trace>();
         var given = new List<(PackageFullName Package, string Place)>();
         HandlerClasses? handlers = null;
-        var own = new AccountHive([], [], null);
+        var own = new AccountHive([], [], null, []);
         if (account.Profile is { } profile)
         {
             handlers = ReadClasses(tree, account, Places.Classes(profile), names, registrations, familyTraces, given, notes);
-            own = ReadOwn(tree, account, Places.UserHive(profile), notes, guards);
+            own = ReadOwn(tree, account, Places.UserHive(profile), notes, guards,
+                names.Families.Concat(familyTraces.Select(t => t.Family)));
+            familyTraces.AddRange(own.Entries.Select(e => (e.Family, EntryOf(account, e.Location))));
             if (handlers is not null)
                 AddHandlers(account, Places.Classes(profile), handlers, machine, own, familyTraces, strays);
             ReadFolders(tree, account, profile, familyTraces);
@@ -50,19 +52,25 @@ internal sealed record AccountRegistry(
 
     /// <summary>What an account's own hive says.</summary>
     private sealed record AccountHive(ImmutableArray<(string What, string ProgId, KeyLocation Location)> Choices,
-        ImmutableArray<ClassicProgram> Programs, PolicyHive? Policies);
+        ImmutableArray<ClassicProgram> Programs, PolicyHive? Policies,
+        ImmutableArray<(PackageFamilyName Family, Location Location)> Entries);
 
-    private static AccountHive ReadOwn(WindowsTree tree, Account account, WindowsPath path, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
+    private static Trace EntryOf(Account account, Location location) => new(TraceScope.Account, account.Sid, TraceKind.AccountEntry, location);
+
+    /// <param name="families">Whose app containers may be named.</param>
+    private static AccountHive ReadOwn(WindowsTree tree, Account account, WindowsPath path, SnapshotNotes notes, IReadOnlyCollection<Guard> guards,
+        IEnumerable<PackageFamilyName> families)
     {
         if (tree.IsUnseen(path))
-            return new AccountHive([], [], PolicyReader.Unseen(GuardHive.Account, account.Sid, path));
+            return new AccountHive([], [], PolicyReader.Unseen(GuardHive.Account, account.Sid, path), []);
         try
         {
             using var hive = HiveFile.OpenRegistry(tree, path, notes);
-            return hive is null ? new AccountHive([], [], null) : new AccountHive(
+            return hive is null ? new AccountHive([], [], null, []) : new AccountHive(
                 [.. Choices(PackagePlaces.TypeChoices).Concat(Choices(PackagePlaces.SchemeChoices))],
                 [.. ClassicPrograms.Read(hive, Places.AccountUninstall, account.Sid)],
-                PolicyReader.Read(hive, GuardHive.Account, account.Sid, path, guards));
+                PolicyReader.Read(hive, GuardHive.Account, account.Sid, path, guards),
+                [.. PackagePlaces.OwnedIn(PlaceContainer.UserHive).SelectMany(p => p.Owned(hive, path, AppContainer.Sids(families)))]);
 
             IEnumerable<(string, string, KeyLocation)> Choices(PackagePlace place)
             {
@@ -76,7 +84,7 @@ internal sealed record AccountRegistry(
         catch (Exception e) when (e is MoorfieldException or InvalidDataException)
         {
             notes.Add("hiveUnreadable", $"{account.Name}: {path} cannot be read, so what this account opens files with is not known. {e.Message}");
-            return new AccountHive([], [], PolicyReader.Unread(GuardHive.Account, account.Sid, path, ErrorOf(tree, path, e)));
+            return new AccountHive([], [], PolicyReader.Unread(GuardHive.Account, account.Sid, path, ErrorOf(tree, path, e)), []);
         }
     }
 
@@ -102,6 +110,8 @@ internal sealed record AccountRegistry(
                 foreach (var (name, parent, entry) in place.Entries(hive, account.Sid))
                     Add(place, name, parent, entry);
             }
+            familyTraces.AddRange(PackagePlaces.OwnedIn(PlaceContainer.Classes).SelectMany(p => p.Owned(hive, path, AppContainer.None))
+                .Select(e => (e.Family, EntryOf(account, e.Location))));
             return HandlerClasses.Read(hive.Root, path);
         }
         catch (Exception e) when (e is MoorfieldException or InvalidDataException)
@@ -131,6 +141,8 @@ internal sealed record AccountRegistry(
     {
         foreach (var (progId, family) in handlers.Owners.OrderBy(o => o.Key, StringComparer.OrdinalIgnoreCase))
             traces.Add((family, new Trace(TraceScope.Account, account.Sid, TraceKind.FileHandler, new KeyLocation(path, progId))));
+        foreach (var (family, scheme) in handlers.Schemes)
+            traces.Add((family, EntryOf(account, new KeyLocation(path, scheme))));
         foreach (var (progId, location) in handlers.Uses)
             Add(progId, TraceKind.FileHandler, location);
         foreach (var (_, progId, location) in own.Choices.Where(c => HandlerClasses.IsPackages(c.ProgId)))

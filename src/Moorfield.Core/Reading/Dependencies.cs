@@ -3,7 +3,9 @@ namespace Moorfield.Core.Reading;
 /// <summary>Works out which of the packages that are there each one needs.</summary>
 internal static class Dependencies
 {
-    internal static IEnumerable<InstalledPackage> Resolve(IReadOnlyCollection<InstalledPackage> packages, SnapshotNotes notes)
+    /// <param name="listed">Frameworks that the entries of packages list. They count where there is no manifest, which says it better.</param>
+    internal static IEnumerable<InstalledPackage> Resolve(
+        IReadOnlyCollection<InstalledPackage> packages, ILookup<PackageFullName, PackageFullName> listed, SnapshotNotes notes)
     {
         var byName = packages.ToLookup(p => p.FullName.Name, StringComparer.OrdinalIgnoreCase);
         foreach (var package in packages)
@@ -21,6 +23,8 @@ internal static class Dependencies
                     notes.Add("dependencyMissing",
                         $"{package.FullName} needs {dependency.Name} {dependency.MinVersion} or later, which is not there.", package.FullName);
             }
+            if (package.Manifest is null)
+                needs.AddRange(package.Parts.SelectMany(p => listed[p.FullName]).Distinct().Where(f => packages.Any(p => p.FullName == f)));
             foreach (string main in package.Manifest?.MainPackages ?? [])
                 needs.AddRange(byName[main].Where(p => p.Role == PackageRole.Application).Select(p => p.FullName));
             yield return package with { Needs = needs.ToImmutable(), Wants = wants.ToImmutable() };

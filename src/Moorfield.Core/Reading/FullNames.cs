@@ -10,6 +10,8 @@ internal sealed class FullNames
 {
     private readonly ConcurrentDictionary<string, PackageFullName> _known = new(StringComparer.Ordinal);
 
+    internal IEnumerable<PackageFamilyName> Families => _known.Values.Select(n => n.Family).Distinct();
+
     internal bool TryParse(string text, [NotNullWhen(true)] out PackageFullName? name)
     {
         if (!_known.TryGetValue(text, out name) && PackageFullName.TryParse(text, out name))

@@ -27,8 +27,9 @@ internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledP
         {
             string sid = account.Account.Sid;
             var has = packages.Where(p => p.Accounts.Contains(sid) && !IsLeftover(p)).Select(p => p.Family).ToHashSet();
+            var held = account.FamilyTraces.Where(g => has.Contains(g.Key)).SelectMany(g => g).Select(t => t.Location).ToHashSet();
             foreach (var family in account.FamilyTraces.Where(g => !has.Contains(g.Key) && !IsSystemPart(g.Key)))
-                found.AddRange(family.Select(t => Leftover(KindOf(t), family.Key, null, t)));
+                found.AddRange(family.Where(t => !held.Contains(t.Location)).Select(t => Leftover(KindOf(t), family.Key, null, t)));
             found.AddRange(account.UnknownRegistrations.Select(t => Leftover(KindOf(t), null, null, t)));
         }
         found.AddRange(lists.UnknownEntries.Select(t => Leftover(KindOf(t), null, null, t)));

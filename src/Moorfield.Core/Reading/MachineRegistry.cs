@@ -5,10 +5,12 @@ namespace Moorfield.Core.Reading;
 
 /// <summary>What the machine's hives say, before it is put together with anything else.</summary>
 /// <param name="RecordedPaths">The places that entries give for packages, as written.</param>
+/// <param name="Frameworks">What stands in packages' entries as needed, in whichever architectures, whether it is there or not.</param>
 internal sealed record MachineRegistry(
     string Product, string EditionId, string Release, string Build, string Computer, string Manufacturer, string MachineId,
     ImmutableArray<Account> Accounts, ImmutableDictionary<PackageFamilyName, DateTimeOffset?> Blocks, ILookup<PackageFullName, Trace> Traces,
-    ILookup<PackageFullName, string> RecordedPaths, HandlerClasses Handlers, ImmutableArray<ClassicProgram> Programs, PolicyHive Policies,
+    ILookup<PackageFullName, string> RecordedPaths,
+    ILookup<PackageFullName, PackageFullName> Frameworks, HandlerClasses Handlers, ImmutableArray<ClassicProgram> Programs, PolicyHive Policies,
     ImmutableArray<string> Languages, FullNames Names)
 {
     private const int FirstWindows11Build = 22000;
@@ -23,7 +25,7 @@ internal sealed record MachineRegistry(
         {
             var accounts = ReadAccounts(hive, notes);
             var names = new FullNames();
-            var (traces, given) = ReadTraces(hive, accounts, names, notes);
+            var (traces, given, frameworks) = ReadTraces(hive, accounts, names, notes);
             var version = hive.Find(Places.CurrentVersion);
             string build = version?.Text("CurrentBuild") ?? "";
             string product = version?.Text("ProductName") ?? "";
@@ -34,7 +36,7 @@ internal sealed record MachineRegistry(
             return new MachineRegistry(
                 product, version?.Text("EditionID") ?? "", version?.Text("DisplayVersion") ?? "", revision is null ? build : $"{build}.{revision}",
                 computer, hive.Find(Places.Oem)?.Text("Manufacturer") ?? "", hive.Find(Places.Cryptography)?.Text("MachineGuid") ?? "", accounts,
-                ReadBlocks(hive, notes), traces, given,
+                ReadBlocks(hive, notes), traces, given, frameworks,
                 hive.Find(Places.MachineClasses) is { } classes ? HandlerClasses.Read(classes, Places.Software) : HandlerClasses.None,
                 [.. ClassicPrograms.Read(hive, Places.Uninstall, null), .. ClassicPrograms.Read(hive, Places.Uninstall32, null)],
                 PolicyReader.Read(hive, GuardHive.Machine, null, Places.Software, guards), languages, names);
@@ -101,9 +103,11 @@ internal sealed record MachineRegistry(
         return blocks.ToImmutable();
     }
 
-    private static (ILookup<PackageFullName, Trace> Traces, ILookup<PackageFullName, string> Given) ReadTraces(IRegistry hive,
-        ImmutableArray<Account> accounts, FullNames names, SnapshotNotes notes)
+    private static (ILookup<PackageFullName, Trace> Traces, ILookup<PackageFullName, string> Given,
+        ILookup<PackageFullName, PackageFullName> Frameworks) ReadTraces(
+        IRegistry hive, ImmutableArray<Account> accounts, FullNames names, SnapshotNotes notes)
     {
+        var frameworks = new HashSet<(PackageFullName Package, PackageFullName Framework)>();
         var found = new List<(PackageFullName Package, Trace Trace)>();
         var given = new List<(PackageFullName Package, string Place)>();
         var places = PackagePlaces.KeysIn(PlaceContainer.Software).Where(p => p.Names != PlaceNames.Family).ToList();
@@ -112,9 +116,10 @@ internal sealed record MachineRegistry(
         foreach (var account in accounts)
             places.Where(p => p.IsPerAccount).ToList().ForEach(p => Collect(p, account.Sid));
         if (hive.Find(Places.Store) is null)
-            notes.Add("storeMissing",
+            notes.Add(SystemSnapshot.StoreMissing,
                 $"SOFTWARE has no {Places.Store}: either no app packages were ever set up, or it is of a layout not known here.");
-        return (found.ToLookup(f => f.Package, f => f.Trace), given.ToLookup(g => g.Package, g => g.Place));
+        return (found.ToLookup(f => f.Package, f => f.Trace), given.ToLookup(g => g.Package, g => g.Place),
+            frameworks.ToLookup(f => f.Package, f => f.Framework));
 
         void Collect(PackagePlace place, string? sid)
         {
@@ -128,6 +133,11 @@ internal sealed record MachineRegistry(
                 string? folder = place.FolderValue is { } value ? key.Text(value) : null;
                 if (folder is not null)
                     given.Add((fullName, folder));
+                foreach (var below in place.HoldsFrameworks ? key.Children() : [])
+                {
+                    if (names.TryParse(below.Name, out var framework))
+                        frameworks.Add((fullName, framework));
+                }
                 if (folder is not null && WindowsPath.Parse(folder) is null)
                     notes.Add("pathOutside",
                         $"{fullName}: the registry gives its place as '{folder}', which leads out of this volume. That path is not used.", fullName);

@@ -36,7 +36,8 @@ internal sealed class PackageAssembler(
                 $"{withheld.Sum(p => p.Withheld):N0} files of {TextFormat.List(withheld.Select(p => p.DisplayName), 3)} hold more than this mount "
                     + "tells, as files do that Windows compresses: sizes are at least what is shown, and undo could not bring these files back.");
         }
-        return [.. Dependencies.Resolve(packages, notes).OrderBy(p => p.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.FullName)];
+        return [.. Dependencies.Resolve(packages, machine.Frameworks, notes)
+            .OrderBy(p => p.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.FullName)];
     }
 
     private IEnumerable<PackageFullName> FullNames() =>
@@ -151,7 +152,8 @@ internal sealed class PackageAssembler(
         {
             var registrations = places[sid];
             List<string> missing = [];
-            if (!registrations.OfType<KeyLocation>().Any(k => k.Hive == Places.Software))
+            // A framework stands there in the entries of the packages that need it, and goes with the last of them.
+            if (package.Role != PackageRole.Framework && !registrations.OfType<KeyLocation>().Any(k => k.Hive == Places.Software))
                 missing.Add("the machine's registry");
             if (_withClasses.Contains(sid) && !registrations.OfType<KeyLocation>().Any(k => k.Hive != Places.Software))
                 missing.Add("the account's own registry");

@@ -17,6 +17,9 @@ public sealed class Hive : IRegistry
 
     internal HiveHandle Handle { get; }
 
+    /// <summary>The keys below which one was deleted.</summary>
+    internal HashSet<uint> Shrunk { get; } = [];
+
     /// <summary>Of the file as it was opened.</summary>
     public HiveHeader Header { get; }
 
@@ -77,13 +80,12 @@ public sealed class Hive : IRegistry
         var header = HiveHeader.Read(file);
         if (header.IsDirty && flags != 0)
             throw new InvalidDataException("was not flushed when Windows last shut down");
-        if (flags != 0)
-            HiveStructure.Check(file);
+        using var rebuilt = flags != 0 && HiveStructure.Check(file) is { Count: > 0 } plain ? HiveLists.Rebuild(file, plain) : null;
         HiveHandle handle;
         try
         {
             // The open descriptor by name: the file that was checked is the file that is read.
-            handle = new HiveHandle(LibHivex.Open($"/proc/self/fd/{file.DangerousGetHandle()}", flags));
+            handle = new HiveHandle(LibHivex.Open($"/proc/self/fd/{(rebuilt ?? file).DangerousGetHandle()}", flags));
         }
         catch (DllNotFoundException e)
         {
@@ -123,7 +125,12 @@ public sealed class Hive : IRegistry
     {
         var memory = MemoryFile.Create();
         if (LibHivex.Commit(Handle, $"/proc/self/fd/{memory.DangerousGetHandle()}", 0) == 0)
-            return memory;
+        {
+            if (Shrunk.Count == 0 || HiveLists.WithEmptyLeaves(memory, Shrunk) is not { Count: > 0 } hollow)
+                return memory;
+            using (memory)
+                return HiveLists.Rebuild(memory, hollow);
+        }
         var failure = Failure("write the hive");
         memory.Dispose();
         throw failure;

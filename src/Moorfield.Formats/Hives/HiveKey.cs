@@ -71,8 +71,10 @@ public readonly unsafe struct HiveKey : IRegistryKey
     /// <summary>Deletes this key with everything below it.</summary>
     public void Delete()
     {
+        string name = Name;
+        _hive.Shrunk.Add((uint)LibHivex.NodeParent(_hive.Handle, _node));
         if (LibHivex.NodeDeleteChild(_hive.Handle, _node) != 0)
-            throw Hive.Failure($"delete the key '{Name}'");
+            throw Hive.Failure($"delete the key '{name}'");
     }
 
     /// <summary>A record of this key and everything below it.</summary>

@@ -23,6 +23,7 @@ internal sealed unsafe class HiveStructure
     private readonly BitArray _used;
     private readonly BitArray _seen;
     private readonly Stack<uint> _keys = new();
+    private readonly HashSet<uint> _plain = [];
 
     private HiveStructure(byte* start, int length)
     {
@@ -33,8 +34,9 @@ internal sealed unsafe class HiveStructure
     }
 
     /// <param name="file">A hive whose base block was checked.</param>
+    /// <returns>Offsets in the file of the keys with a list of subkeys that does not name them.</returns>
     /// <exception cref="InvalidDataException">It does not hold together; the message gives the offset of the cell.</exception>
-    internal static void Check(SafeFileHandle file)
+    internal static IReadOnlyCollection<uint> Check(SafeFileHandle file)
     {
         long length = RandomAccess.GetLength(file);
         if (length > int.MaxValue)
@@ -45,6 +47,7 @@ internal sealed unsafe class HiveStructure
         structure._keys.Push(structure.Read(36));
         while (structure._keys.TryPop(out uint key))
             structure.CheckKey(key);
+        return structure._plain;
     }
 
     private ReadOnlySpan<byte> File => new(_start, _length);
@@ -80,7 +83,7 @@ internal sealed unsafe class HiveStructure
         if (Field(key, 48) is not None and var className)
             Cell(className, default, 0);
         if (Field(key, 20) > 0)
-            CheckSubkeys(Field(key, 28), depth: 0);
+            CheckSubkeys(offset, Field(key, 28), depth: 0);
         uint values = Field(key, 36);
         if (values == 0)
             return;
@@ -89,7 +92,7 @@ internal sealed unsafe class HiveStructure
             CheckValue(Field(list, i * 4));
     }
 
-    private void CheckSubkeys(uint offset, int depth)
+    private void CheckSubkeys(uint key, uint offset, int depth)
     {
         var list = Cell(offset, default, 4);
         int count = BinaryPrimitives.ReadUInt16LittleEndian(list[2..]);
@@ -97,11 +100,13 @@ internal sealed unsafe class HiveStructure
         int step = list.StartsWith("lf"u8) || list.StartsWith("lh"u8) ? 8 : nested || list.StartsWith("li"u8) ? 4 : 0;
         if (step == 0 || depth > 1 || list.Length < 4 + (count * step))
             throw Damaged(offset + BaseBlock);
+        if (list.StartsWith("li"u8))
+            _plain.Add(key + BaseBlock);
         for (int i = 0; i < count; i++)
         {
             uint entry = Field(list, 4 + (i * step));
             if (nested)
-                CheckSubkeys(entry, depth + 1);
+                CheckSubkeys(key, entry, depth + 1);
             else
                 _keys.Push(entry);
         }
