@@ -165,7 +165,7 @@ public sealed class HostilePlaceTests : CliTest
         try
         {
             byte[] before = File.ReadAllBytes(volume);
-            RunInjected("pwrite64:signal=KILL:when=150", "remove", device, "Weather", "--for", "everyone", "--yes").ExitCode.ShouldNotBe(0);
+            RunInjected("pwrite64:signal=KILL:when=260", "remove", device, "Weather", "--for", "everyone", "--yes").ExitCode.ShouldNotBe(0);
             byte[] between = File.ReadAllBytes(volume);
             between.AsSpan().SequenceEqual(before).ShouldBeFalse();
             File.Copy(volume, clone);

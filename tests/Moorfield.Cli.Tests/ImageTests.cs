@@ -273,7 +273,7 @@ public sealed class ImageTests : CliTest
         WimSource.Verify(image);
         var after = Details(image);
         string[] changed = [.. after.Where(d => d.Value != before[d.Key]).Select(d => d.Key)];
-        changed.ShouldAllBe(k => k.EndsWith("/SOFTWARE") || k.EndsWith("UsrClass.dat") || k.EndsWith("StateRepository-Machine.srd"),
+        changed.ShouldAllBe(k => k.EndsWith("/SOFTWARE") || k.EndsWith("UsrClass.dat") || k.EndsWith("NTUSER.DAT") || k.EndsWith("-Machine.srd"),
             string.Join('\n', changed));
         before.Keys.Except(after.Keys)
             .ShouldAllBe(k => k.Contains("Weather", StringComparison.OrdinalIgnoreCase)

@@ -170,7 +170,7 @@ public sealed class NtfsTests : CliTest
         find . -print0 | LC_ALL=C sort -z | xargs -0 getfattr -h -e hex -n system.ntfs_attrib_be
         find . -type f -print0 | LC_ALL=C sort -z | xargs -0 sha256sum
         find . -printf '%p %s %T@\n' | LC_ALL=C sort
-        getfattr -R -h -d . ; getfattr -h -e hex -n system.ntfs_times_be Users/ivy/NTUSER.DAT
+        getfattr -R -h -d . ; getfattr -h -e hex -n system.ntfs_times_be Windows/System32/config/SYSTEM
         """,
         volume);
 }

@@ -104,20 +104,30 @@ public sealed class HostileDiskTests : IDisposable
         bytes[flags] |= 2;
         File.WriteAllBytes(path, bytes);
         Fault(path).ShouldContain("differences to another disk");
+        Fault(path).ShouldContain("Merge the two in Windows first");
+        Fault(path).ShouldNotContain("qemu-img");
     }
 
     [Theory]
-    [InlineData("vpc", 60, new byte[] { 0, 0, 0, 4 })]
-    [InlineData("qcow2", 8, new byte[] { 0, 0, 0, 0, 0, 0, 1, 0 })]
-    [InlineData("qcow2", 72, new byte[] { 0, 0, 0, 0, 0, 0, 0, 4 })]
-    public void Other_disks_that_need_a_second_file_are_refused(string format, int at, byte[] value)
+    [InlineData("vpc", 60, new byte[] { 0, 0, 0, 4 }, "Merge the two in Windows first")]
+    [InlineData("qcow2", 8, new byte[] { 0, 0, 0, 0, 0, 0, 1, 0 }, "qemu-img convert")]
+    [InlineData("qcow2", 72, new byte[] { 0, 0, 0, 0, 0, 0, 0, 4 }, "qemu-img convert")]
+    public void Other_disks_that_need_a_second_file_are_refused(string format, int at, byte[] value, string advice)
     {
         string path = Make(format);
         byte[] bytes = File.ReadAllBytes(path);
         value.CopyTo(bytes, at);
         File.WriteAllBytes(path, bytes);
-        Fault(path).ShouldContain("qemu-img convert");
+        Fault(path).ShouldContain(advice);
     }
+
+    /// <summary>What qemu-nbd said of such files, in version 7.2.</summary>
+    [Theory]
+    [InlineData("qemu-nbd: Failed to blk_new_open 'x': VHDX image file 'x' opened read-only, but contains a log that needs to be replayed", "its log has")]
+    [InlineData("qemu-nbd: Failed to blk_new_open 'x': Unsupported qcow2 feature(s): Unknown incompatible feature: 40", "a feature that")]
+    [InlineData("qemu-nbd: Failed to blk_new_open 'x': Failed to get shared \"write\" lock", "in use by another program")]
+    [InlineData("qemu-nbd: Failed to blk_new_open 'x': No such file or directory", "could not be opened: No such file or directory")]
+    public void What_the_server_refuses_is_said_with_what_to_do(string said, string sentence) => VirtualDisk.Reason(said).ShouldContain(sentence);
 
     /// <summary>Puts a program of that name before all others on the path of this process.</summary>
     private void Instead(string script, Action use)

@@ -41,8 +41,10 @@ internal sealed class BringBackEntries(IBringBackFacts facts, SystemSnapshot sna
 
     private static string ManifestOf(PackageFullName part) => part.IsBundle ? @"AppxMetadata\AppxBundleManifest.xml" : "AppxManifest.xml";
 
-    private static string FolderOf(OfferedPackage package, PackageFullName part) =>
-        $@"C:\{(package.IsComponent ? Places.SystemPackages / part.Family.ToString() : Places.StagedPackages / part.ToString())}";
+    // Parts of the system come back only where their folder is.
+    private string FolderOf(OfferedPackage package, PackageFullName part) => $@"C:\{(!package.IsComponent ? Places.StagedPackages / part.ToString()
+        : (snapshot.Package(package.Main)?.AllTraces.FirstOrDefault(t => t.Kind == TraceKind.SystemFolder)?.Location as TreeLocation)?.Path
+        ?? Places.SystemPackages / part.Family.ToString())}";
 
     /// <summary>Has new accounts get a package.</summary>
     internal void Provision(OfferedPackage package, ImmutableArray<OfferedPackage> frameworks, IPackageSource offer)

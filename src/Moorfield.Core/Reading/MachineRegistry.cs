@@ -17,6 +17,11 @@ internal sealed record MachineRegistry(
     private const int MaxLanguage = 85; // LOCALE_NAME_MAX_LENGTH
     private const int MaxLanguages = 64;
 
+    /// <summary>The places below the folder of Windows that the registry gives for packages: those of parts of the system.</summary>
+    internal IEnumerable<(PackageFullName Name, WindowsPath Place)> SystemParts => Traces.SelectMany(g => RecordedPaths[g.Key]
+        .Select(WindowsPath.Parse).OfType<WindowsPath>().Where(p => p.ToString().StartsWith(@"Windows\", StringComparison.OrdinalIgnoreCase))
+        .Select(p => (g.Key, p.Name.Equals(PackageFiles.ManifestName, StringComparison.OrdinalIgnoreCase) ? p.Parent : p)).Distinct());
+
     internal static MachineRegistry Read(WindowsTree tree, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
     {
         using var hive = HiveFile.OpenRegistry(tree, Places.Software, notes)

@@ -7,6 +7,7 @@ namespace Moorfield.Core.Reading;
 /// <summary>What the folders of a volume hold of packages.</summary>
 internal sealed class PackageFiles
 {
+    internal const string ManifestName = "AppxManifest.xml";
     private const long ManifestLimit = 64L << 20;
     private readonly WindowsTree _tree;
     private readonly SnapshotNotes _notes;
@@ -23,7 +24,9 @@ internal sealed class PackageFiles
     }
 
     /// <param name="appNames">As <see cref="AppNames"/>.</param>
-    internal static PackageFiles Read(WindowsTree tree, SnapshotNotes notes, IReadOnlyDictionary<string, string>? appNames)
+    /// <param name="systemParts">Packages, with the folders below that of Windows that the registry gives for them.</param>
+    internal static PackageFiles Read(WindowsTree tree, SnapshotNotes notes, IReadOnlyDictionary<string, string>? appNames,
+        IEnumerable<(PackageFullName Name, WindowsPath Folder)> systemParts)
     {
         var files = new PackageFiles(tree, notes) { AppNames = appNames };
         foreach (var place in PackagePlaces.All.Where(p => p is { Container: PlaceContainer.Folder, Names: PlaceNames.FullName }
@@ -35,6 +38,8 @@ internal sealed class PackageFiles
                 files.Add(fullName, TraceKind.ManifestCopy, Places.Repository / name);
         }
         files.ReadSystemFolders();
+        foreach (var (name, folder) in systemParts)
+            files.ReadSystemPart(name, folder);
         foreach (var name in files.FullNames.Where(n => !n.IsBundle).Order().ToList())
             files._manifests[name] = files.FindManifest(name);
         var referring = files._manifests.Where(m => m.Value is { } manifest && References(manifest).Any()).Select(m => m.Key.Family).ToHashSet();
@@ -83,7 +88,7 @@ internal sealed class PackageFiles
     {
         if (_systemManifests.TryGetValue(fullName, out var manifest))
             return manifest;
-        manifest = ReadManifest(fullName, "AppxManifest.xml", AppxManifestReader.Read);
+        manifest = ReadManifest(fullName, ManifestName, AppxManifestReader.Read);
         if (manifest is not null && !IsSame(manifest.Identity, fullName))
         {
             _notes.Add("manifestMismatch",
@@ -152,13 +157,30 @@ internal sealed class PackageFiles
         {
             var folder = Places.SystemPackages / name;
             if (!PackageFamilyName.TryParse(name, out _)
-                || ReadManifest(folder / "AppxManifest.xml", null, AppxManifestReader.Read) is not { } manifest)
+                || ReadManifest(folder / ManifestName, null, AppxManifestReader.Read) is not { } manifest)
                 continue;
             var fullName = manifest.Identity.FullName;
             _systemManifests[fullName] = manifest;
             _folders[fullName] = folder;
             Add(fullName, TraceKind.SystemFolder, folder);
         }
+    }
+
+    /// <summary>Parts of older releases have folders of their own below that of Windows. [tried]</summary>
+    private void ReadSystemPart(PackageFullName name, WindowsPath folder)
+    {
+        if (_folders.ContainsKey(name) || _tree.Stat(folder)?.Kind != EntryKind.Folder
+            || ReadManifest(folder / ManifestName, name, AppxManifestReader.Read) is not { } manifest)
+            return;
+        if (!IsSame(manifest.Identity, name))
+        {
+            _notes.Add("manifestMismatch",
+                $"{name}: {folder} has the manifest of {manifest.Identity.Name} {manifest.Identity.Version}, and is not used.", name);
+            return;
+        }
+        _systemManifests[name] = manifest;
+        _folders[name] = folder;
+        Add(name, TraceKind.SystemFolder, folder);
     }
 
     private void Add(PackageFullName fullName, TraceKind kind, WindowsPath path)

@@ -29,7 +29,7 @@ public static class SystemReader
         var machine = MachineRegistry.Read(tree, notes, guards);
         // Accounts and packages lie in different places, so that the one can be read beside the other.
         var fileNotes = new SnapshotNotes();
-        var reading = new Task<PackageFiles>(() => PackageFiles.Read(tree, fileNotes, survey?.AppNames));
+        var reading = new Task<PackageFiles>(() => PackageFiles.Read(tree, fileNotes, survey?.AppNames, machine.SystemParts));
         if (tree.IsReadByMany)
             reading.Start();
         var accounts = ReadAccounts(tree, machine, notes, guards);

@@ -51,7 +51,7 @@ public static class VirtualDisk
         }
         if (Begins("vhdxfile"u8))
         {
-            return HasVhdxParent(file) ? throw new InvalidDataException(Differences) : DiskKind.Vhdx;
+            return HasVhdxParent(file) ? throw new InvalidDataException(WindowsDifferences) : DiskKind.Vhdx;
         }
         if (Begins("KDMV"u8))
         {
@@ -64,20 +64,26 @@ public static class VirtualDisk
         {
             // Kinds 1 and 2 hold a whole disk. The identifiers of a parent are zero then. Source: VirtualBox, VDICore.h.
             return head.Length < VdiLength || BinaryPrimitives.ReadUInt32LittleEndian(head.AsSpan(VdiKind)) is not (1 or 2)
-                || head.AsSpan(VdiParents, 2 * GuidLength).ContainsAnyExcept((byte)0) ? throw new InvalidDataException(Differences) : DiskKind.Vdi;
+                || head.AsSpan(VdiParents, 2 * GuidLength).ContainsAnyExcept((byte)0)
+                    ? throw new InvalidDataException("holds only the differences to another disk. Merge the two first, with the program that made it")
+                    : DiskKind.Vdi;
         }
         if (!HasFooter(file) && !Begins("conectix"u8))
             return DiskKind.Raw;
         byte[] footer = new byte[FooterLength];
         file.Read(Begins("conectix"u8) ? 0 : file.Length - FooterLength, footer);
         return BinaryPrimitives.ReadUInt32BigEndian(footer.AsSpan(60)) == DifferencingVpc
-            ? throw new InvalidDataException(Differences)
+            ? throw new InvalidDataException(WindowsDifferences)
             : DiskKind.Vpc;
 
         bool Begins(ReadOnlySpan<byte> magic) => head.AsSpan().StartsWith(magic);
     }
 
     private const string Differences = "holds only the differences to another disk. Merge the two first: qemu-img convert -O qcow2 FROM TO";
+
+    // qemu-img opens such a disk without its parent, and makes a disk of the differences alone, without a word. [tried]
+    private const string WindowsDifferences = "holds only the differences to another disk. Merge the two in Windows first (Merge-VHD, or Edit Disk "
+        + "in Hyper-V Manager): other programs may make a disk of the differences alone";
     private const int VdiKind = 0x4C;
     private const int VdiParents = 0x1A8;
     private const int GuidLength = 16;
@@ -202,8 +208,13 @@ public static class VirtualDisk
     private const int MaxTries = 20;
     private static readonly TimeSpan Pause = TimeSpan.FromMilliseconds(100);
 
-    private static string Reason(string said)
+    /// <summary>Why the server did not start, by what it said.</summary>
+    internal static string Reason(string said)
     {
+        if (said.Contains("log that needs to be replayed", StringComparison.Ordinal))
+            return "was not closed properly, and its log has changes that are not in the disk yet. Attach it in Windows once and detach it again";
+        if (said.Contains("nsupported", StringComparison.Ordinal) && said.Contains("feature", StringComparison.Ordinal))
+            return "uses a feature that the installed qemu-utils do not know. Update them, or convert the disk where it was made";
         string line = said.Split('\n').FirstOrDefault(l => l.Contains("qemu-nbd:", StringComparison.Ordinal)) ?? said.Split('\n')[0];
         if (line.Contains("lock", StringComparison.Ordinal))
             return "is in use by another program, such as a virtual machine that runs. Shut that down first";
