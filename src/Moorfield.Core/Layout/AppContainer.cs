@@ -1,5 +1,4 @@
 using System.Buffers.Binary;
-using System.Collections.Frozen;
 using System.Security.Cryptography;
 
 namespace Moorfield.Core.Layout;
@@ -11,12 +10,6 @@ namespace Moorfield.Core.Layout;
 internal static class AppContainer
 {
     private const int Numbers = 7;
-
-    internal static readonly IReadOnlyDictionary<string, PackageFamilyName> None = FrozenDictionary<string, PackageFamilyName>.Empty;
-
-    /// <summary>Families by the SIDs of their containers.</summary>
-    internal static IReadOnlyDictionary<string, PackageFamilyName> Sids(IEnumerable<PackageFamilyName> families) =>
-        families.Distinct().ToDictionary(Sid, StringComparer.OrdinalIgnoreCase);
 
     internal static string Sid(PackageFamilyName family)
     {

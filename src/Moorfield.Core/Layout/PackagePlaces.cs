@@ -66,9 +66,6 @@ internal sealed record PackagePlace(
 {
     private const string SidMark = "{sid}", AnyKey = @"\*";
 
-    // What stands around package names in paths, addresses of resources and application IDs.
-    private static readonly string[] Separators = ["%5C", "\\", "/", "!", "?", "@", "{", "}"];
-
     /// <summary>The value of an entry that gives the package's folder; null when there is none.</summary>
     internal string? FolderValue { get; init; }
 
@@ -158,25 +155,25 @@ internal sealed record PackagePlace(
 
     /// <summary>Its entries in a hive, where whose they are has to be found out, with the family of each.</summary>
     /// <param name="file">Of the hive.</param>
-    /// <param name="containers">Families by the SIDs of their app containers.</param>
+    /// <param name="containers">Families by the SIDs of their app containers; null where none is named so.</param>
     internal IEnumerable<(PackageFamilyName Family, Location Location)> Owned(
-        IRegistry hive, WindowsPath file, IReadOnlyDictionary<string, PackageFamilyName> containers)
+        IRegistry hive, WindowsPath file, FullNames names, Dictionary<string, PackageFamilyName>? containers)
     {
         foreach (string path in Paths(hive))
         {
             var parent = hive.Find(path);
             foreach (var value in IsValue ? parent?.Values() ?? [] : [])
             {
-                if (FamilyIn(value.AsString()) is { } family)
-                    yield return (family, new ValueLocation(file, path, value.Name));
+                if (names.FamilyIn(value.AsString(), Prefix) is { } family)
+                    yield return (family, new ValueLocation(file, path, names.Keep(value.Name)));
             }
             foreach (var key in IsValue ? [] : parent?.Children() ?? [])
             {
                 string name = key.Name;
-                if (Names == PlaceNames.Container && containers.TryGetValue(name, out var owner))
-                    yield return (owner, new KeyLocation(file, path, name));
-                else if (Names == PlaceNames.Text && FamilyIn(OwnerValue is null ? name : key.Text(OwnerValue)) is { } family)
-                    yield return (family, new KeyLocation(file, path, name));
+                if (Names == PlaceNames.Container && containers?.TryGetValue(name, out var owner) == true)
+                    yield return (owner, new KeyLocation(file, path, names.Keep(name)));
+                else if (Names == PlaceNames.Text && names.FamilyIn(OwnerValue is null ? name : key.Text(OwnerValue), Prefix) is { } family)
+                    yield return (family, new KeyLocation(file, path, names.Keep(name)));
             }
         }
     }
@@ -186,21 +183,6 @@ internal sealed record PackagePlace(
         if (Path.Split(AnyKey) is not [var above, var below])
             return [Path];
         return (hive.Find(above)?.Children() ?? []).Select(k => $@"{above}\{k.Name}{below}");
-    }
-
-    private PackageFamilyName? FamilyIn(string? text)
-    {
-        if (text is null || !text.Contains('_', StringComparison.Ordinal))
-            return null;
-        foreach (string part in text.Split(Separators, StringSplitOptions.RemoveEmptyEntries))
-        {
-            string name = Prefix is not null && part.StartsWith(Prefix, StringComparison.OrdinalIgnoreCase) ? part[Prefix.Length..] : part;
-            if (PackageFamilyName.TryParse(name, out var family))
-                return family;
-            if (PackageFullName.TryParse(name, out var fullName))
-                return fullName.Family;
-        }
-        return null;
     }
 
     /// <summary>Whether an entry is in this place.</summary>

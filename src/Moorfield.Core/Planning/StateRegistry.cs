@@ -16,8 +16,8 @@ internal sealed class StateRegistry(
 {
     private readonly Dictionary<(bool, WindowsPath), HandlerClasses> _classes = [];
     private Dictionary<string, PackageFamilyName>? _owners;
-    private readonly Lazy<IReadOnlyDictionary<string, PackageFamilyName>> _containers =
-        new(() => AppContainer.Sids(before.Packages.Concat(after.Packages).Select(p => p.Family)));
+    private readonly FullNames _names = new();
+    private Dictionary<string, PackageFamilyName>? _containers;
 
     /// <summary>The changes that were found.</summary>
     internal List<Change> Changes { get; } = [];
@@ -89,10 +89,11 @@ internal sealed class StateRegistry(
     /// <summary>Entries of places where whose they are has to be found out.</summary>
     private void Owned(PlaceContainer container, WindowsPath path)
     {
+        _containers ??= _names.Containers(before.Packages.Concat(after.Packages).Select(p => p.Family));
         var entries = new Dictionary<Location, PackageFamilyName>();
         foreach (var hive in new[] { HiveOf(false, path), HiveOf(true, path) }.OfType<IRegistry>())
         {
-            foreach (var (family, location) in PackagePlaces.OwnedIn(container).SelectMany(p => p.Owned(hive, path, _containers.Value)))
+            foreach (var (family, location) in PackagePlaces.OwnedIn(container).SelectMany(p => p.Owned(hive, path, _names, _containers)))
                 entries.TryAdd(location, family);
         }
         foreach (var (location, family) in entries)

@@ -19,8 +19,10 @@ internal sealed record AccountRegistry(
     IReadOnlyDictionary<PackageFamilyName, PersonalData> Data, ILookup<PackageFullName, string> RecordedPaths, PolicyHive? Policies)
 {
     /// <param name="machine">The machine's classes.</param>
+    /// <param name="families">Those that the machine's hive names.</param>
     internal static AccountRegistry Read(
-        WindowsTree tree, Account account, HandlerClasses machine, FullNames names, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
+        WindowsTree tree, Account account, HandlerClasses machine, FullNames names, IEnumerable<PackageFamilyName> families, SnapshotNotes notes,
+        IReadOnlyCollection<Guard> guards)
     {
         var registrations = new List<(PackageFullName Package, Trace Trace)>();
         var familyTraces = new List<(PackageFamilyName Family, Trace Trace)>();
@@ -32,7 +34,7 @@ internal sealed record AccountRegistry(
         {
             handlers = ReadClasses(tree, account, Places.Classes(profile), names, registrations, familyTraces, given, notes);
             own = ReadOwn(tree, account, Places.UserHive(profile), notes, guards,
-                names.Families.Concat(familyTraces.Select(t => t.Family)));
+                names, families.Concat(familyTraces.Select(t => t.Family)));
             familyTraces.AddRange(own.Entries.Select(e => (e.Family, EntryOf(account, e.Location))));
             if (handlers is not null)
                 AddHandlers(account, Places.Classes(profile), handlers, machine, own, familyTraces, strays);
@@ -59,18 +61,19 @@ internal sealed record AccountRegistry(
 
     /// <param name="families">Whose app containers may be named.</param>
     private static AccountHive ReadOwn(WindowsTree tree, Account account, WindowsPath path, SnapshotNotes notes, IReadOnlyCollection<Guard> guards,
-        IEnumerable<PackageFamilyName> families)
+        FullNames names, IEnumerable<PackageFamilyName> families)
     {
         if (tree.IsUnseen(path))
             return new AccountHive([], [], PolicyReader.Unseen(GuardHive.Account, account.Sid, path), []);
         try
         {
             using var hive = HiveFile.OpenRegistry(tree, path, notes);
+            var containers = names.Containers(families);
             return hive is null ? new AccountHive([], [], null, []) : new AccountHive(
                 [.. Choices(PackagePlaces.TypeChoices).Concat(Choices(PackagePlaces.SchemeChoices))],
                 [.. ClassicPrograms.Read(hive, Places.AccountUninstall, account.Sid)],
                 PolicyReader.Read(hive, GuardHive.Account, account.Sid, path, guards),
-                [.. PackagePlaces.OwnedIn(PlaceContainer.UserHive).SelectMany(p => p.Owned(hive, path, AppContainer.Sids(families)))]);
+                [.. PackagePlaces.OwnedIn(PlaceContainer.UserHive).SelectMany(p => p.Owned(hive, path, names, containers))]);
 
             IEnumerable<(string, string, KeyLocation)> Choices(PackagePlace place)
             {
@@ -110,7 +113,7 @@ internal sealed record AccountRegistry(
                 foreach (var (name, parent, entry) in place.Entries(hive, account.Sid))
                     Add(place, name, parent, entry);
             }
-            familyTraces.AddRange(PackagePlaces.OwnedIn(PlaceContainer.Classes).SelectMany(p => p.Owned(hive, path, AppContainer.None))
+            familyTraces.AddRange(PackagePlaces.OwnedIn(PlaceContainer.Classes).SelectMany(p => p.Owned(hive, path, names, null))
                 .Select(e => (e.Family, EntryOf(account, e.Location))));
             return HandlerClasses.Read(hive.Root, path);
         }

@@ -65,6 +65,7 @@ public static class SystemReader
         WindowsTree tree, MachineRegistry machine, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
     {
         var read = new (AccountRegistry Account, SnapshotNotes Notes)[machine.Accounts.Length];
+        var families = machine.Traces.Select(g => g.Key.Family).Distinct().ToList();
         // Two at a time are twice as fast where there are many; one alone needs no other thread.
         if (tree.IsReadByMany && read.Length > 1)
             WimFile.Unwrapped(() => Parallel.For(0, read.Length, Read));
@@ -77,7 +78,7 @@ public static class SystemReader
         void Read(int i)
         {
             var own = new SnapshotNotes();
-            read[i] = (AccountRegistry.Read(tree, machine.Accounts[i], machine.Handlers, machine.Names, own, guards), own);
+            read[i] = (AccountRegistry.Read(tree, machine.Accounts[i], machine.Handlers, machine.Names, families, own, guards), own);
         }
     }
 

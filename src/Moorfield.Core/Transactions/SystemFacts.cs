@@ -1,4 +1,5 @@
 using Microsoft.Data.Sqlite;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
