@@ -6,10 +6,14 @@ internal static class LeftoverText
     internal static void Write(IReportPage page, SystemSnapshot snapshot)
     {
         var sheet = new TextTable("Leftover", "Of", "Whose", "Size", "Where").Right(3).Quiet(4);
-        foreach (var leftover in snapshot.Leftovers)
-            sheet.Add(Kind(leftover), Of(leftover), Whose(leftover, snapshot), leftover.Bytes == 0 ? DisplayText.Nothing
-                : TextTable.Size(leftover.Bytes),
-                Where(leftover.Location));
+        // An account's hives have a family in a dozen places and more: they are one line, and all of them in the JSON.
+        foreach (var group in snapshot.Leftovers.GroupBy(l => l.Kind == LeftoverKind.AccountEntry ? (object)(l.Family, l.Sid) : l.Location))
+        {
+            var (first, count) = (group.First(), group.Count());
+            sheet.Add(Kind(first), Of(first), Whose(first, snapshot), first.Bytes == 0 ? DisplayText.Nothing : TextTable.Size(first.Bytes),
+                count == 1 ? Where(first.Location)
+                    : $"{TextTable.Count(count, "place")} in {string.Join(", ", group.Select(l => HiveOf(l.Location)).Distinct())}");
+        }
         if (!snapshot.Leftovers.IsEmpty)
             page.Table(sheet);
         page.Line($"{TextTable.Count(snapshot.Leftovers.Length, "leftover")}, {TextTable.Size(snapshot.Leftovers.Sum(l => l.Bytes))}.");
@@ -36,6 +40,8 @@ internal static class LeftoverText
         EntryLocation entry => $"{entry.File}: {string.Join(' ', entry.Text.Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries))}",
         _ => ((TreeLocation)location).Path.ToString(),
     };
+
+    private static WindowsPath HiveOf(Location location) => location is KeyLocation key ? key.Hive : ((ValueLocation)location).Hive;
 
     private static string Of(Leftover leftover) =>
     leftover.FullName is { } fullName ? $"{fullName.Name} {fullName.Version}" : leftover.Family?.Name ?? "not known";

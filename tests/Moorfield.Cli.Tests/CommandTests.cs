@@ -280,4 +280,24 @@ public sealed class CommandTests : CliTest
         VolumeState.Files(Folder["one/counter-07"]).ShouldBe(VolumeState.Files(Folder["two/counter-07"]));
         Run("demo", Folder["one"]).ExitCode.ShouldBe(2);
     }
+
+    [Fact]
+    public void What_the_hives_of_an_account_have_of_a_family_is_one_line_of_the_table_and_each_place_of_the_JSON()
+    {
+        const string Gone = "Northlight.Gone_1.0.0.0_x64__8pewgm0k42rsa";
+        HiveEdit.Change(Path.Combine(Root, "Users/ivy/AppData/Local/Microsoft/Windows/UsrClass.dat"), h =>
+        {
+            h.Create($@"ActivatableClasses\Package\{Gone}");
+            h.Create($@"Extensions\ContractId\Windows.Launch\PackageId\{Gone}");
+        });
+        HiveEdit.Change(Path.Combine(Root, "Users/ivy/NTUSER.DAT"), h =>
+            h.Create(@"Software\Microsoft\Windows\CurrentVersion\ApplicationView\Northlight.Gone_8pewgm0k42rsa!App"));
+        Run("inventory", Root, "--leftovers").Output.Split('\n').Single(l => l.Contains("Northlight.Gone", StringComparison.Ordinal))
+            .ShouldMatch(@"account entry +Northlight\.Gone +ivy +- +3 places in Users\\ivy\\\S+UsrClass\.dat, Users\\ivy\\NTUSER\.DAT");
+        using var document = System.Text.Json.JsonDocument.Parse(Run("inventory", Root, "--leftovers", "--format", "json").Output);
+        document.RootElement.GetProperty("systems")[0].GetProperty("leftovers").EnumerateArray()
+            .Count(l => l.GetProperty("kind").GetString() == "accountEntry" && l.GetProperty("account").GetString() == "ivy").ShouldBe(3);
+        Run("remove", Root, "--leftovers", "--yes").ExitCode.ShouldBe(0);
+        Run("inventory", Root, "--leftovers").Output.ShouldNotContain("Northlight.Gone");
+    }
 }
