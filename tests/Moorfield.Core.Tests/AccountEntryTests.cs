@@ -47,6 +47,35 @@ public sealed class AccountEntryTests : IDisposable
         VolumeState.Files(_bench.Root).ShouldBe(before);
     }
 
+    /// <summary>A registration that was left behind opens a scheme that another package has.</summary>
+    [Fact]
+    public void The_key_of_a_link_scheme_is_no_leftover_while_a_package_opens_it()
+    {
+        HiveEdit.Change(Full(Classes), hive => hive.Create(
+            $@"{Places.AccountPackages}\Northlight.Gone_1.0.0.0_x64__8pewgm0k42rsa\App\Capabilities\URLAssociations")
+            .Set(HiveValue.FromString("northlight-weather", "AppXother")));
+        var leftovers = _bench.Read().Leftovers;
+        leftovers.ShouldContain(l => l.Family!.Value.Name == "Northlight.Gone");
+        leftovers.ShouldNotContain(l => l.Location == new KeyLocation(Classes, "northlight-weather"));
+    }
+
+    /// <summary>As Windows does it: an app for x64 has what it needs for x86 in its entry, too.</summary>
+    [Fact]
+    public void What_comes_back_lists_the_frameworks_that_it_needs_in_every_architecture_that_is_there()
+    {
+        var weather = Of(_bench.Read(), "Weather");
+        string bundle = weather.Parts.Single(p => p.FullName.IsBundle).FullName.ToString();
+        string[] entries = [$@"{Places.Provisioned}\{bundle}", .. weather.Accounts.Select(sid => $@"{Places.Store}\{sid}\{bundle}")];
+        List<string> Listed(string entry) => HiveEdit.Read(HiveEdit.Software(_bench.Root), h => h.Find(entry)!.Value.Children().Select(k => k.Name)
+            .Order(StringComparer.Ordinal).ToList());
+        var before = entries.Select(Listed).ToList();
+        before[0].ShouldContain(n => n.Contains("_x86_", StringComparison.Ordinal));
+        string other = Demo.CopyFewTo(_folder, "other");
+        _bench.Remove("Weather", "everyone").Failures.ShouldBeEmpty();
+        _bench.BringBack("Weather", "everyone", other).Failures.ShouldBeEmpty();
+        entries.Select(Listed).ToList().ShouldBe(before);
+    }
+
     [Fact]
     public void A_scheme_that_a_desktop_program_opens_in_the_same_hive_stays()
     {

@@ -17,9 +17,6 @@ public sealed class Hive : IRegistry
 
     internal HiveHandle Handle { get; }
 
-    /// <summary>The keys below which one was deleted.</summary>
-    internal HashSet<uint> Shrunk { get; } = [];
-
     /// <summary>Of the file as it was opened.</summary>
     public HiveHeader Header { get; }
 
@@ -125,12 +122,7 @@ public sealed class Hive : IRegistry
     {
         var memory = MemoryFile.Create();
         if (LibHivex.Commit(Handle, $"/proc/self/fd/{memory.DangerousGetHandle()}", 0) == 0)
-        {
-            if (Shrunk.Count == 0 || HiveLists.WithEmptyLeaves(memory, Shrunk) is not { Count: > 0 } hollow)
-                return memory;
-            using (memory)
-                return HiveLists.Rebuild(memory, hollow);
-        }
+            return memory;
         var failure = Failure("write the hive");
         memory.Dispose();
         throw failure;

@@ -72,7 +72,6 @@ public readonly unsafe struct HiveKey : IRegistryKey
     public void Delete()
     {
         string name = Name;
-        _hive.Shrunk.Add((uint)LibHivex.NodeParent(_hive.Handle, _node));
         if (LibHivex.NodeDeleteChild(_hive.Handle, _node) != 0)
             throw Hive.Failure($"delete the key '{name}'");
     }

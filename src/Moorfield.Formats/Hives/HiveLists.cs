@@ -2,47 +2,15 @@ namespace Moorfield.Formats.Hives;
 
 /// <summary>
 /// Lists of subkeys in a form from which libhivex can delete. It finds a key only in lists that name their keys (lf, lh), while hives of
-/// version 1.3 keep many subkeys in lists of offsets alone (li), and it leaves leaves behind that are empty. Source: docs/on-disk.md, "Hives"
-/// [tried].
+/// version 1.3 keep many subkeys in lists of offsets alone (li). Source: docs/on-disk.md, "Hives" [tried].
 /// </summary>
 internal static class HiveLists
 {
     private const int MostInLeaf = 500; // a list of names fills a page with 511
     private const int BinHeader = 32;
     private const int FirstWithHashes = 5;
-    private const int SubkeyCount = 20, SubkeyList = 28, NameLength = 72, NameStart = 76;
+    private const int SubkeyList = 28, NameLength = 72, NameStart = 76;
     private const int Flags = 2, NameIsBytes = 0x20;
-
-    /// <summary>The keys among those given that have an empty leaf.</summary>
-    /// <param name="keys">Offsets of their cells in the file. Those that are not there any more do not matter.</param>
-    internal static List<uint> WithEmptyLeaves(SafeFileHandle file, IEnumerable<uint> keys)
-    {
-        using var mapped = new MappedFile(file);
-        return [.. keys.Where(k => IsKey(mapped.At(k, NameStart)) && HasEmptyLeaf(k))];
-
-        static bool IsKey(ReadOnlySpan<byte> cell) => BinaryPrimitives.ReadInt32LittleEndian(cell) < 0 && cell[4..].StartsWith("nk"u8);
-
-        bool HasEmptyLeaf(uint key)
-        {
-            if (Number(mapped.At(key + 4, NameStart), SubkeyCount) == 0)
-                return false;
-            var list = Cell(Number(mapped.At(key + 4, NameStart), SubkeyList));
-            if (!list.StartsWith("ri"u8))
-                return false;
-            for (int i = 0; i < Count(list); i++)
-            {
-                if (Count(Cell(Number(list, 4 + (i * 4)))) == 0)
-                    return true;
-            }
-            return false;
-        }
-
-        ReadOnlySpan<byte> Cell(uint offset)
-        {
-            long place = (long)offset + HiveHeader.Size;
-            return mapped.At(place + 4, -BinaryPrimitives.ReadInt32LittleEndian(mapped.At(place, 4)) - 4);
-        }
-    }
 
     /// <summary>The hive with the subkeys of these keys in new lists, in a bin of their own at its end; for the caller to close.</summary>
     /// <param name="file">A hive that was checked.</param>

@@ -25,9 +25,6 @@ internal static unsafe partial class LibHivex
     [LibraryImport(Library, EntryPoint = "hivex_root", SetLastError = true)]
     internal static partial nuint Root(HiveHandle hive);
 
-    [LibraryImport(Library, EntryPoint = "hivex_node_parent", SetLastError = true)]
-    internal static partial nuint NodeParent(HiveHandle hive, nuint node);
-
     [LibraryImport(Library, EntryPoint = "hivex_node_name", SetLastError = true)]
     internal static partial byte* NodeName(HiveHandle hive, nuint node);
 
