@@ -130,9 +130,8 @@ internal static class RemovalText
         if (effective.Count(r => r.SetsBlock) is > 0 and int blocks)
             yield return new PreviewLine($"{TextTable.Count(blocks, "block")} will keep updates from provisioning {(blocks == 1 ? "it" : "them")} "
                 + "again (--allow-return sets none).");
-        if (!snapshot.KnowsBlocks && effective.Any(r => r.RemovedFromNewcomers))
-            yield return new PreviewLine($"No block is set, since build {snapshot.Build} of Windows does not know them: an update may provision them "
-                + "again.");
+        if (snapshot.NoBlocksBecause is { } reason && effective.Any(r => r.RemovedFromNewcomers))
+            yield return new PreviewLine($"No block is set: {reason}. An update may provision {(effective.Count() == 1 ? "it" : "them")} again.");
         foreach (var family in plan.Blocks)
             yield return new PreviewLine($"Blocked as well: {family}.");
         foreach (var part in effective.Where(r => r.Package.Role == PackageRole.Component && r.SetsBlock

@@ -37,7 +37,7 @@ public sealed class AccountEntryTests : IDisposable
     {
         string other = Of(_bench.Read(), "Calculator").FullName.ToString();
         HiveEdit.Change(Full(Classes), hive => hive.Create($@"{Places.AccountPackages}\{other}\App\Capabilities\URLAssociations")
-            .Set(HiveValue.FromString("northlight-weather", "AppXother")));
+            .Set(HiveValue.FromString("Northlight-WEATHER", "AppXother")));
         bool Has() => HiveEdit.Read(Full(Classes), h => h.Find("northlight-weather") is not null);
         string before = VolumeState.Files(_bench.Root);
         Has().ShouldBeTrue();

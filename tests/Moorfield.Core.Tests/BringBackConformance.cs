@@ -27,7 +27,8 @@ public abstract class BringBackConformance(ConformanceKind kind) : IDisposable
         $"{system.EditionNumber} {package.FullName} {package.DisplayName} {package.Role} {package.Bytes} {package.Newcomers} {package.Blocked} "
             + string.Join(',', package.Accounts.Order(StringComparer.Ordinal)) + string.Join(';', package.AllTraces
                 .Where(t => t.Kind is not (TraceKind.AppData or TraceKind.Alias or TraceKind.FileHandler or TraceKind.AccountEntry
-                    or TraceKind.HandlerChoice or TraceKind.PackageState or TraceKind.DefaultAssociation)).Select(t => t.ToString()).Order(StringComparer.Ordinal));
+                    or TraceKind.HandlerChoice or TraceKind.PackageState or TraceKind.DefaultAssociation))
+                .Select(t => t.ToString()).Order(StringComparer.Ordinal));
 
     private protected string Other(string what) => what switch
     {

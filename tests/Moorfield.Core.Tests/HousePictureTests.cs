@@ -33,8 +33,9 @@ public sealed class HousePictureTests
             .Where(f => !f.Contains("/obj/", StringComparison.Ordinal) && !f.Contains("/bin/", StringComparison.Ordinal)
                 && Rooms.Contains(RoomOf(f)))
             .ToList();
-        var uses = files.SelectMany(f => Named(sources, f).Select(n => (From: RoomOf(f), To: RoomOf(n.Replace('.', '/').Replace("Moorfield/", "Moorfield.",
-                StringComparison.Ordinal)))).Where(u => u.From != u.To && u.To != "Model" && Rooms.Contains(u.To)).Distinct())
+        var uses = files.SelectMany(f => Named(sources, f)
+                .Select(n => (From: RoomOf(f), To: RoomOf(n.Replace('.', '/').Replace("Moorfield/", "Moorfield.", StringComparison.Ordinal))))
+                .Where(u => u.From != u.To && u.To != "Model" && Rooms.Contains(u.To)).Distinct())
             .GroupBy(u => u).ToDictionary(g => g.Key, g => g.Count());
         uses.Count.ShouldBeGreaterThan(60);
         uses.Keys.Where(u => Array.IndexOf(Rooms, u.To) < Array.IndexOf(Rooms, u.From)).ShouldBeEmpty();
@@ -55,8 +56,9 @@ public sealed class HousePictureTests
     {
         string text = File.ReadAllText(Path.Combine(sources, file)), project = file.Split('/')[0];
         var words = Regex.Matches(text, @"\w+", RegexOptions.None, Limit).Select(m => m.Value).ToHashSet(StringComparer.Ordinal);
-        var global = Regex.Matches(File.ReadAllText(Path.Combine(sources, project, $"{project}.csproj")), @"<Using Include=""(?<name>Moorfield[\w.]+)""",
-            RegexOptions.ExplicitCapture, Limit).Select(m => m.Groups["name"].Value).Where(n => Types(sources, n).Overlaps(words));
+        var global = Regex.Matches(File.ReadAllText(Path.Combine(sources, project, $"{project}.csproj")),
+            @"<Using Include=""(?<name>Moorfield[\w.]+)""", RegexOptions.ExplicitCapture, Limit)
+            .Select(m => m.Groups["name"].Value).Where(n => Types(sources, n).Overlaps(words));
         return Regex.Matches(text, @"^using (static )?(?<name>Moorfield[\w.]+);", RegexOptions.Multiline | RegexOptions.ExplicitCapture, Limit)
             .Select(m => m.Groups["name"].Value).Concat(global);
     }
@@ -69,8 +71,8 @@ public sealed class HousePictureTests
         string folder = Path.Combine([sources, $"{parts[0]}.{parts[1]}", .. parts[2..]]);
         return Known.TryGetValue(space, out var known) ? known
             : Known[space] = [.. Directory.EnumerateFiles(folder, "*.cs").SelectMany(f => Regex.Matches(File.ReadAllText(f),
-                @"^(public|internal)[\w ]* (class|struct|interface|enum|record) (?<name>\w+)", RegexOptions.Multiline | RegexOptions.ExplicitCapture, Limit)
-                    .Select(m => m.Groups["name"].Value))];
+                @"^(public|internal)[\w ]* (class|struct|interface|enum|record) (?<name>\w+)",
+                RegexOptions.Multiline | RegexOptions.ExplicitCapture, Limit).Select(m => m.Groups["name"].Value))];
     }
 
     private static string Draw(Dictionary<(string From, string To), int> uses, Dictionary<string, int> sizes)

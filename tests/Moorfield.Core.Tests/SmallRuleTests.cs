@@ -152,8 +152,8 @@ public sealed class SmallRuleTests : IDisposable
     public void Blocks_are_set_only_where_Windows_knows_them(string build, bool knows)
     {
         var system = _system with { Build = build };
-        system.KnowsBlocks.ShouldBe(knows);
-        (system with { Notes = [.. system.Notes, new SnapshotNote("storeMissing", "", null)] }).KnowsBlocks.ShouldBeFalse();
+        (system.NoBlocksBecause is null).ShouldBe(knows);
+        (system with { Notes = [.. system.Notes, new SnapshotNote("storeMissing", "", null)] }).NoBlocksBecause.ShouldNotBeNull();
         var weather = system.Packages.Single(p => p.DisplayName == "Weather");
         var everyone = new Audience([.. system.Accounts.Select(a => a.Sid)], true);
         var plan = RemovalPlanner.Plan(system, new RemovalRequest([new SelectedPackage(weather, true)], everyone) { Blocks = [weather.Family] });
@@ -163,6 +163,8 @@ public sealed class SmallRuleTests : IDisposable
             BlockPlanner.Block(system, [weather.Family]).Changes.ShouldHaveSingleItem();
         else
             Should.Throw<MoorfieldException>(() => BlockPlanner.Block(system, [weather.Family])).Kind.ShouldBe(ErrorKind.Refused);
+        // A brief with guards alone blocks nothing.
+        BlockPlanner.Block(system, []).Changes.ShouldBeEmpty();
     }
 
     /// <summary>An update is carried out by the Windows that comes.</summary>

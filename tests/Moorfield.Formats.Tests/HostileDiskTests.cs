@@ -123,7 +123,8 @@ public sealed class HostileDiskTests : IDisposable
 
     /// <summary>What qemu-nbd said of such files, in version 7.2.</summary>
     [Theory]
-    [InlineData("qemu-nbd: Failed to blk_new_open 'x': VHDX image file 'x' opened read-only, but contains a log that needs to be replayed", "its log has")]
+    [InlineData("qemu-nbd: Failed to blk_new_open 'x': VHDX image file 'x' opened read-only, but contains a log that needs to be replayed",
+        "its log has")]
     [InlineData("qemu-nbd: Failed to blk_new_open 'x': Unsupported qcow2 feature(s): Unknown incompatible feature: 40", "a feature that")]
     [InlineData("qemu-nbd: Failed to blk_new_open 'x': Failed to get shared \"write\" lock", "in use by another program")]
     [InlineData("qemu-nbd: Failed to blk_new_open 'x': No such file or directory", "could not be opened: No such file or directory")]

@@ -77,7 +77,7 @@ internal static class ForecastCommand
         var forecast = ForecastOperation.Of(target, snapshot, image, brief, points);
         var (unwanted, deliveries) = forecast.Unwanted(brief, snapshot, image);
         return new SystemForecast(snapshot, forecast, unwanted, deliveries, !target.IsRunningMachine
-            ? Remedy(call, snapshot, brief, forecast, unwanted, deliveries)
+            ? Remedy(call, snapshot, image, brief, forecast, unwanted, deliveries)
             : HandOver(call, snapshot, brief, forecast, unwanted.Length + deliveries.Length));
     }
 
@@ -96,7 +96,7 @@ internal static class ForecastCommand
     }
 
     private static string? Remedy(
-        Invocation call, SystemSnapshot snapshot, Brief? brief, Forecast forecast, ImmutableArray<ForecastFamily> unwanted,
+        Invocation call, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief, Forecast forecast, ImmutableArray<ForecastFamily> unwanted,
         ImmutableArray<ForecastDelivery> deliveries)
     {
         var (path, update) = (call.GetRequiredValue(TargetPath), call.GetValue(Update));
@@ -104,7 +104,9 @@ internal static class ForecastCommand
         bool any = brief is null
             ? !forecast.Blockable(update is not null).IsEmpty || !forecast.Open(snapshot.EditionId).IsEmpty
             : !deliveries.IsEmpty || unwanted.Any(f => update is null || f.Role != PackageRole.Component || !f.Guards.IsEmpty);
-        if (!any)
+        // A block does not help against a Windows that does not support blocks.
+        bool canBlock = snapshot.NoBlocksBecause is null && image?.NoBlocksBecause is null;
+        if (!any || (image is not null && !canBlock && !(brief is not null && unwanted.IsEmpty)))
             return null;
         IEnumerable<string> words = (brief, update) switch
         {

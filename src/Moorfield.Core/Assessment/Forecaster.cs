@@ -18,7 +18,8 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
         // An image brings what it gives to new accounts and has the files of.
         var coming = ForecastablePackages(image).Where(p => p.Newcomers && p.HasFiles).ToLookup(p => p.Family);
         var families = _installed.Select(g => g.Key).Union(coming.Select(g => g.Key))
-            .Select(f => ForUpdate(f, coming[f].MaxBy(p => p.FullName.Version), image.KnowsBlocks && system.IsBlocked(f))).OfType<ForecastFamily>();
+            .Select(f => ForUpdate(f, coming[f].MaxBy(p => p.FullName.Version), image.NoBlocksBecause is null && system.IsBlocked(f)))
+            .OfType<ForecastFamily>();
         return With(families, _everyone);
     }
 

@@ -4,11 +4,11 @@ using System.Diagnostics.CodeAnalysis;
 namespace Moorfield.Core.Layout;
 
 /// <summary>
-/// The names of packages on one system, each kept once: a hundred accounts have the same packages in many places each. For several threads.
+/// The package names found on one system, each kept in memory once, since many accounts have the same packages. Safe for several threads.
 /// </summary>
 internal sealed class FullNames
 {
-    // What stands around package names in paths, addresses of resources and application IDs.
+    // Package names are parts of paths, resource URIs and application IDs, which these separate.
     private static readonly string[] Separators = ["%5C", "\\", "/", "!", "?", "@", "{", "}"];
 
     private readonly ConcurrentDictionary<string, PackageFullName> _known = new(StringComparer.Ordinal);
@@ -16,6 +16,7 @@ internal sealed class FullNames
     private readonly ConcurrentDictionary<string, PackageFamilyName?> _families = new(StringComparer.Ordinal);
     private readonly ConcurrentDictionary<PackageFamilyName, string> _containers = new();
 
+    /// <summary>Parses a full name; the same name always gives the same object.</summary>
     internal bool TryParse(string text, [NotNullWhen(true)] out PackageFullName? name)
     {
         if (!_known.TryGetValue(text, out name) && PackageFullName.TryParse(text, out name))
@@ -23,11 +24,11 @@ internal sealed class FullNames
         return name is not null;
     }
 
-    /// <summary>The same text, once for all who have it.</summary>
+    /// <summary>An equal text that was kept before, or this one.</summary>
     internal string Keep(string text) => _texts.GetOrAdd(text, text);
 
     /// <summary>The family of the first full or family name in a text; null when it has none.</summary>
-    /// <param name="prefix">What may stand in front of it; null for nothing.</param>
+    /// <param name="prefix">Text that may come before the name; null for none.</param>
     internal PackageFamilyName? FamilyIn(string? text, string? prefix)
     {
         if (text is null || !text.Contains('_', StringComparison.Ordinal))

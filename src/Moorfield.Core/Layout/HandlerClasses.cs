@@ -4,7 +4,7 @@ namespace Moorfield.Core.Layout;
 /// <param name="Owners">Families by ProgId: those of packages (<c>AppX…</c>) say whose they are in Application\AppUserModelID. [seen]</param>
 /// <param name="Classic">File types, with their dot, and link schemes that a desktop program opens.</param>
 /// <param name="Uses">Where file types name a package's ProgId.</param>
-/// <param name="Schemes">Link schemes with a key of their own that packages open, with each family that does.</param>
+/// <param name="Schemes">The link schemes that packages open, where there is a key for the scheme, each with a family that opens it.</param>
 internal sealed record HandlerClasses(
     ImmutableDictionary<string, PackageFamilyName> Owners, ImmutableHashSet<string> Classic,
     ImmutableArray<(string ProgId, ValueLocation Location)> Uses, ImmutableArray<(PackageFamilyName Family, string Scheme)> Schemes)
@@ -53,21 +53,24 @@ internal sealed record HandlerClasses(
             }
         }
         return new HandlerClasses(owners.ToImmutable(), classic.ToImmutable(), uses.ToImmutable(),
-            schemes.Count == 0 ? [] : [.. OpenedSchemes(classes).Where(s => schemes.Contains(s.Scheme))]);
+            schemes.Count == 0 ? [] : [.. OpenedSchemes(classes, schemes).Distinct()]);
 
         bool IsProgram(string progId) => progId.Length > 0 && !IsPackages(progId)
             && (Below(classes.Child(progId), OpenCommand) ?? Below(machine?.Child(progId), OpenCommand)) is not null;
     }
 
-    /// <summary>The link schemes that an account's packages say they open.</summary>
-    private static IEnumerable<(PackageFamilyName Family, string Scheme)> OpenedSchemes(IRegistryKey classes)
+    /// <summary>The link schemes among some that an account's packages open, spelled like their keys, whatever case a package writes.</summary>
+    private static IEnumerable<(PackageFamilyName Family, string Scheme)> OpenedSchemes(IRegistryKey classes, HashSet<string> schemes)
     {
         foreach (var package in Below(classes, Places.AccountPackages)?.Children() ?? [])
         {
             if (!PackageFullName.TryParse(package.Name, out var name))
                 continue;
             foreach (var value in package.Children().SelectMany(app => Below(app, UrlAssociations)?.Values() ?? []))
-                yield return (name.Family, value.Name);
+            {
+                if (schemes.TryGetValue(value.Name, out string? scheme))
+                    yield return (name.Family, scheme);
+            }
         }
     }
 

@@ -51,12 +51,14 @@ public sealed record SystemSnapshot(
     /// <summary>Whether a family is kept from being provisioned again.</summary>
     public bool IsBlocked(PackageFamilyName family) => Blocks.Contains(family);
 
-    /// <summary>Whether this Windows heeds blocks: it has a store, and its build is not known to be older than they are.</summary>
-    public bool KnowsBlocks => !(int.TryParse(Build.Split('.')[0], NumberStyles.None, CultureInfo.InvariantCulture, out int build)
-        && build < FirstBuildWithBlocks) && !Notes.Any(n => n.Code == StoreMissing);
+    /// <summary>Why blocks have no effect on this Windows, as a sentence without its end; null when they have.</summary>
+    public string? NoBlocksBecause =>
+        int.TryParse(Build.Split('.')[0], NumberStyles.None, CultureInfo.InvariantCulture, out int build) && build < FirstBuildWithBlocks
+            ? $"Windows before build {FirstBuildWithBlocks} does not support blocks, and this is build {Build}"
+            : Notes.Any(n => n.Code == StoreMissing) ? "this Windows has no app packages that a block could keep away" : null;
 
     internal const string StoreMissing = "storeMissing";
-    internal const int FirstBuildWithBlocks = 16299; // [model]: from memory, no sample shows it
+    private const int FirstBuildWithBlocks = 16299; // [model]: from memory, no sample shows it
 }
 
 /// <summary>A person's account.</summary>

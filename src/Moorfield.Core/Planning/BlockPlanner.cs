@@ -20,12 +20,12 @@ public static class BlockPlanner
             : FindInstalled(a, snapshots)).Distinct()];
 
     /// <summary>A plan that blocks families in a system.</summary>
-    /// <exception cref="MoorfieldException">Its Windows does not know blocks: refused.</exception>
-    public static BlockPlan Block(SystemSnapshot snapshot, IEnumerable<PackageFamilyName> families) => snapshot.KnowsBlocks
-        ? Split(snapshot, [.. families], f => !snapshot.IsBlocked(f), ChangeList.Block)
-        : throw new MoorfieldException(ErrorKind.Refused, $"Build {snapshot.Build} of Windows{(snapshot.EditionNumber is { } number
-            ? $" in edition {number}" : "")} does not know blocks, which came with build {SystemSnapshot.FirstBuildWithBlocks} and its store: "
-            + "nothing was written.");
+    /// <exception cref="MoorfieldException">Blocks have no effect on its Windows: refused.</exception>
+    public static BlockPlan Block(SystemSnapshot snapshot, IReadOnlyCollection<PackageFamilyName> families) =>
+        families.Count > 0 && snapshot.NoBlocksBecause is { } reason
+            ? throw new MoorfieldException(ErrorKind.Refused,
+                $"No block can be set{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}: {reason}. Nothing was changed.")
+            : Split(snapshot, [.. families], f => !snapshot.IsBlocked(f), ChangeList.Block);
 
     /// <summary>The installed family that differs from one that is not installed in one or two letters; null when there is none.</summary>
     public static (PackageFamilyName Family, int Letters)? NearMiss(IReadOnlyList<SystemSnapshot> snapshots, PackageFamilyName family)

@@ -24,7 +24,7 @@ internal sealed class ChangeList
 
     internal ImmutableArray<Change> ToImmutable()
     {
-        // What stands in a key that goes is a part of it: frameworks in the entries of the packages that need them.
+        // A key goes with a key above it: those of packages with that of their family.
         var gone = _registry.OfType<KeyRemoved>().Select(c => $@"{c.Hive}\{c.Key}").ToHashSet(StringComparer.OrdinalIgnoreCase);
         return [.. _registry.Where(c => c is not KeyRemoved key || !GoesWithAnother(key)).Concat(_rows).Concat(_lists).Concat(_files).Distinct()];
 

@@ -22,7 +22,7 @@ public static class RemovalPlanner
                 going[addon.FullName] = (addon, main.DisplayName);
         }
         var leaving = Leaving(going.Values.Select(g => g.Package), request);
-        if (!snapshot.KnowsBlocks)
+        if (snapshot.NoBlocksBecause is not null)
             request = request with { AllowReturn = true, Blocks = [] };
         var idle = snapshot.Packages
             .Where(p => p.Role == PackageRole.Framework && !going.ContainsKey(p.FullName) && !request.Kept.Contains(p.FullName)
