@@ -24,7 +24,7 @@ public sealed class AccountShareTests
         new(table, null, [.. cells.Select(c => new RecordedCell(c.Column, "integer", c.Value))]);
 
     private static RowsRemoved Rows(string? sid, params ImmutableArray<RecordedRow> rows) =>
-        new(Clock, PackageFullName.TryParse(Package, out var name) ? name : null, sid, rows);
+        new(Clock, PackageRoots.Usual.Database, PackageFullName.TryParse(Package, out var name) ? name : null, sid, rows);
 
     [Fact]
     public void Its_own_entries_are_its_share_and_those_of_others_are_not()
@@ -49,8 +49,8 @@ public sealed class AccountShareTests
     public void What_the_machine_had_of_its_packages_comes_with_it()
     {
         var own = Key($@"{Places.Store}\{Ivy}\{Package}");
-        var machine = new Change[] { Key($@"{Places.MachinePackages}\{Package}"), new TreeRemoved(Clock, PackagePlaces.Staged.Folder() / Package),
-            new RowsAdded(Clock, []) };
+        var machine = new Change[] { Key($@"{Places.MachinePackages}\{Package}"), new TreeRemoved(Clock, PackageRoots.Usual.Packages / Package),
+            new RowsAdded(Clock, PackageRoots.Usual.Database, []) };
         Share(null, [.. machine, own]).ShouldBe([.. machine, own]);
         // Of packages that it did not have nothing comes.
         Share(null, [own, Key($@"{Places.MachinePackages}\Maps", family: Maps)]).ShouldBe([own]);

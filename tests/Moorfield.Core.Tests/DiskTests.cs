@@ -393,7 +393,7 @@ public sealed class DiskTests : IDisposable
     private string Facts()
     {
         using var target = (DiskTarget)_bench.Open();
-        var recorded = target.Volume.Record(Places.StagedPackages, NameOf, l => throw new InvalidOperationException(l.Why))!();
+        var recorded = target.Volume.Record(PackageRoots.Usual.Packages, NameOf, l => throw new InvalidOperationException(l.Why))!();
         return string.Join('\n', recorded.Entries.Cast<RecordedDiskEntry>().Where(e => e.Path.Length > 0).Select(e =>
             $"{e.Path} {e.Kind} {e.ShortName} {e.Facts.Attributes:x} {e.Facts.Times with { Accessed = 0 }} {Convert.ToHexString(e.Facts.Security)} "
                 + $"{Convert.ToHexString(e.Facts.Reparse)} "

@@ -28,7 +28,7 @@ public sealed partial class GenuineHiveTests : IDisposable
         _classes = Put("dfwinreg/UsrClass.dat", Places.Classes(WindowsPath.Parse(profile)!.Value));
         _own = Put("dfwinreg/NTUSER.DAT", Places.UserHive(WindowsPath.Parse(profile)!.Value));
         foreach (string name in Registered())
-            File.WriteAllText(Path.Combine(Directory.CreateDirectory(Full(Places.StagedPackages / name)).FullName, "file.txt"), "made up");
+            File.WriteAllText(Path.Combine(Directory.CreateDirectory(Full(PackageRoots.Usual.Packages / name)).FullName, "file.txt"), "made up");
     }
 
     private string Full(WindowsPath path) => Path.Combine([_bench.Root, .. path.Names]);

@@ -78,7 +78,7 @@ public sealed class PackagePlaceTests : IDisposable
 
     [Fact]
     public void All_that_holds_a_place_counts_when_it_is_looked_whether_a_target_was_touched() =>
-        PackagePlaces.Containers([WindowsPath.Of(@"Users\ivy")]).Select(p => p.ToString()).ShouldBe(
+        PackagePlaces.Containers(PackageRoots.Usual, [WindowsPath.Of(@"Users\ivy")]).Select(p => p.ToString()).ShouldBe(
         [
             @"Windows\System32\config\SOFTWARE", @"Users\ivy\AppData\Local\Microsoft\Windows\UsrClass.dat", @"Users\ivy\NTUSER.DAT",
             @"Users\Default\NTUSER.DAT", @"ProgramData\Microsoft\Windows\AppRepository\StateRepository-Machine.srd",
@@ -178,7 +178,7 @@ public sealed class PackagePlaceTests : IDisposable
                 File.Copy(Full(from, entry.File), Full(to, entry.File), overwrite: true);
                 break;
             case RowsLocation:
-                File.Copy(Full(from, Places.StateRepository), Full(to, Places.StateRepository), overwrite: true);
+                File.Copy(Full(from, PackageRoots.Usual.Database), Full(to, PackageRoots.Usual.Database), overwrite: true);
                 break;
         }
 

@@ -62,7 +62,7 @@ public sealed class RepositoryRowsTests : IDisposable
     {
         var images = Use(rows =>
         {
-            var found = rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", Package(FullName), null));
+            var found = rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", PackageRoots.Usual.Database, Package(FullName), null));
             rows.Remove(found);
             return found;
         });
@@ -81,7 +81,7 @@ public sealed class RepositoryRowsTests : IDisposable
         string before = Dump();
         var images = Use(rows =>
         {
-            var found = rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", Package(FullName), null));
+            var found = rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", PackageRoots.Usual.Database, Package(FullName), null));
             rows.Remove(found);
             return found;
         });
@@ -101,7 +101,7 @@ public sealed class RepositoryRowsTests : IDisposable
     {
         Use(rows =>
         {
-            var found = rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", Package(FullName.ToUpperInvariant()), "s-1-5-21-1"));
+            var found = rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", PackageRoots.Usual.Database, Package(FullName.ToUpperInvariant()), "s-1-5-21-1"));
             rows.Remove(found);
             return found;
         }).ShouldHaveSingleItem().Cells[0].Value.ShouldBe("20");
@@ -110,7 +110,7 @@ public sealed class RepositoryRowsTests : IDisposable
     [Fact]
     public void Rows_of_a_table_that_is_gone_count_as_taken()
     {
-        var images = Use(rows => rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", Package(FullName), null)));
+        var images = Use(rows => rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", PackageRoots.Usual.Database, Package(FullName), null)));
         Tool.Read("sqlite3", _folder["db"], "DROP TRIGGER \"Other one\"; DROP TABLE Keyless");
         Use(rows => rows.Count(images)).Taken.ShouldBeTrue();
     }
@@ -122,7 +122,7 @@ public sealed class RepositoryRowsTests : IDisposable
             + "CREATE TABLE Status(_StatusID INTEGER PRIMARY KEY, PackageUser INTEGER, Code INTEGER); INSERT INTO Status VALUES (50, 20, 3)");
         var rows = Use(rows =>
         {
-            var found = rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", Package(FullName), "S-1-5-21-1"));
+            var found = rows.Collect(new RowsRemoved("Gannet.Charts_8pewgm0k42rsa", PackageRoots.Usual.Database, Package(FullName), "S-1-5-21-1"));
             rows.Remove(found);
             return found;
         });
@@ -153,7 +153,7 @@ public sealed class RepositoryRowsTests : IDisposable
     {
         string triggers = Tool.Read("sqlite3", _folder["db"], "SELECT sql FROM sqlite_master WHERE type = 'trigger'");
         triggers.ShouldContain("/* kept */");
-        Use(rows => rows.Collect(new RowsRemoved("x", Package(FullName), null)));
+        Use(rows => rows.Collect(new RowsRemoved("x", PackageRoots.Usual.Database, Package(FullName), null)));
         Tool.Read("sqlite3", _folder["db"], "SELECT sql FROM sqlite_master WHERE type = 'trigger'").ShouldBe(triggers);
     }
 

@@ -100,9 +100,9 @@ public sealed class TwinNameTests : IDisposable
         {
             var found = new Dictionary<string, byte[]>();
             using var target = (DiskTarget)bench.Open();
-            foreach (string name in target.Volume.List(Places.StagedPackages / Demo.FullName("Northlight.Weather")).Where(Names.Contains))
+            foreach (string name in target.Volume.List(PackageRoots.Usual.Packages / Demo.FullName("Northlight.Weather")).Where(Names.Contains))
             {
-                using var file = target.Volume.OpenRead(Places.StagedPackages / Demo.FullName("Northlight.Weather") / name)!;
+                using var file = target.Volume.OpenRead(PackageRoots.Usual.Packages / Demo.FullName("Northlight.Weather") / name)!;
                 found[name] = FileContent.ReadAll(file);
             }
             return found;

@@ -11,7 +11,7 @@ public sealed class UndoPlannerTests : IUndoFacts
 {
     private const string Clock = "Northlight.Clock_8pewgm0k42rsa", Maps = "Northlight.Maps_8pewgm0k42rsa";
     private static readonly RecordedTree Tree = new(default, []);
-    private static readonly WindowsPath ClockFolder = PackagePlaces.Staged.Folder() / "Northlight.Clock_1.0.0.0_x64__8pewgm0k42rsa";
+    private static readonly WindowsPath ClockFolder = PackageRoots.Usual.Packages / "Northlight.Clock_1.0.0.0_x64__8pewgm0k42rsa";
     private static readonly KeyRemoved Key = new(Clock, Places.Software, @"A\Clock"), OtherKey = new(Maps, Places.Software, @"A\Maps");
     private static readonly TreeRemoved Folder = new(Clock, ClockFolder, Tree);
     private static readonly ReplacedFile Hive = new(Places.Software, "before", "after", default, default);
@@ -118,7 +118,7 @@ public sealed class UndoPlannerTests : IUndoFacts
     [Fact]
     public void Rows_whose_numbers_others_have_cannot_be_overwritten()
     {
-        var rows = new RowsRemoved(Clock, null, null, []);
+        var rows = new RowsRemoved(Clock, PackageRoots.Usual.Database, null, null, []);
         _states[rows.Invert()] = ChangeState.Conflict;
         Plan(new UndoRequest(Point(RunKind.Remove, rows), Overwrites: true)).Conflicts.ShouldHaveSingleItem();
     }

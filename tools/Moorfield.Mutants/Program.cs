@@ -82,7 +82,7 @@ internal static class Program
             """);
         var originals = files.ToDictionary(f => f, f => File.ReadAllText(Path.Combine(copy, f)));
         var dropped = files.ToDictionary(f => f, _ => new HashSet<int>());
-        for (int tries = 0; tries < 12; tries++)
+        for (int tries = 0; tries < 40; tries++)
         {
             var mutants = new List<Mutant>();
             foreach (string file in files)

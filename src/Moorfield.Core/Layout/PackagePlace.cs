@@ -60,10 +60,12 @@ internal sealed record PlaceEntry(PackageFullName Part, string DisplayName, stri
 /// <summary>One place where Windows registers, lists, stages or remembers packages, with all that the program does with it.</summary>
 /// <param name="Id">Its name in docs/on-disk.md.</param>
 /// <param name="Scope">Whose it is.</param>
-/// <param name="Path">The key, folder or file; below the profile for a folder of an account. {sid} stands for its SID, and * for any key.</param>
+/// <param name="Path">The key, folder or file; below the profile for a folder of an account. {sid} stands for its SID, {packages} and {repository}
+/// for <see cref="PackageRoots"/>, and * for any key.</param>
 internal sealed record PackagePlace(
     string Id, TraceKind Kind, TraceScope Scope, PlaceContainer Container, string Path, PlaceNames Names = PlaceNames.FullName)
 {
+    internal const string PackagesMark = "{packages}", RepositoryMark = "{repository}";
     private const string SidMark = "{sid}", AnyKey = @"\*";
 
     /// <summary>The value of an entry that gives the package's folder; null when there is none.</summary>
@@ -121,8 +123,13 @@ internal sealed record PackagePlace(
     /// <summary>Whether each account has one of its own.</summary>
     internal bool IsPerAccount => Scope == TraceScope.Account || Path.Contains(SidMark, StringComparison.Ordinal);
 
-    /// <summary>The folder of an account's profile, or of the volume.</summary>
-    internal WindowsPath Folder(WindowsPath? profile = null) => WindowsPath.Of(profile is { } home ? $@"{home}\{Path}" : Path);
+    /// <summary>The folder of an account's profile.</summary>
+    internal WindowsPath Folder(WindowsPath profile) => WindowsPath.Of($@"{profile}\{Path}");
+
+    /// <summary>The folder or file of the volume.</summary>
+    internal WindowsPath Folder(PackageRoots roots) => WindowsPath.Of(Path
+        .Replace(PackagesMark, roots.Packages.ToString(), StringComparison.Ordinal)
+        .Replace(RepositoryMark, roots.Repository.ToString(), StringComparison.Ordinal));
 
     /// <summary>The key that holds the entries.</summary>
     internal string Key(string? sid = null) => sid is null ? Path : Path.Replace(SidMark, sid, StringComparison.Ordinal);
@@ -192,7 +199,7 @@ internal sealed record PackagePlace(
             && (Names == PlaceNames.Other || key.Parent.AsSpan().Count('\\') == Path.AsSpan().Count('\\') + (IsNested ? 1 : 0)),
         ValueLocation value => IsValue && IsIn(value.Hive) && StartsLike(value.Key),
         RowsLocation => Container == PlaceContainer.Rows,
-        EntryLocation entry => Container == PlaceContainer.List && entry.File == Folder(),
+        EntryLocation entry => Container == PlaceContainer.List && entry.File == WindowsPath.Of(Path),
         TreeLocation => Container == PlaceContainer.Folder,
         _ => false,
     };

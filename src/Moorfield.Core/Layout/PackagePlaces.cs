@@ -7,6 +7,8 @@ namespace Moorfield.Core.Layout;
 internal static class PackagePlaces
 {
     private const string SystemParts = "parts of the system are in order whoever has them";
+    private const string Database = $@"{PackagePlace.RepositoryMark}\{PackageRoots.DatabaseName}";
+    private const string StateFolder = "Packages";
     private const string NextSignIn = "Windows sets it up at the account's next sign-in";
 
     internal static readonly PackagePlace Provisioned = new(
@@ -36,7 +38,7 @@ internal static class PackagePlaces
     };
 
     internal static readonly PackagePlace Staged = new(
-        "staged", TraceKind.StagedFolder, TraceScope.Machine, PlaceContainer.Folder, Places.StagedPackages.ToString())
+        "staged", TraceKind.StagedFolder, TraceScope.Machine, PlaceContainer.Folder, PackagePlace.PackagesMark)
     {
         Leftover = LeftoverKind.StagedFolder,
         State = PlaceState.TreeWithFiles,
@@ -53,7 +55,7 @@ internal static class PackagePlaces
     };
 
     internal static readonly PackagePlace ManifestCopy = new(
-        "manifest copy", TraceKind.ManifestCopy, TraceScope.Machine, PlaceContainer.Folder, Places.Repository.ToString())
+        "manifest copy", TraceKind.ManifestCopy, TraceScope.Machine, PlaceContainer.Folder, PackagePlace.RepositoryMark)
     {
         Leftover = LeftoverKind.RepositoryFiles,
         State = PlaceState.Tree,
@@ -62,7 +64,7 @@ internal static class PackagePlaces
     };
 
     internal static readonly PackagePlace PackageState = new(
-        "package state", TraceKind.PackageState, TraceScope.Machine, PlaceContainer.Folder, (Places.Repository / "Packages").ToString())
+        "package state", TraceKind.PackageState, TraceScope.Machine, PlaceContainer.Folder, $@"{PackagePlace.RepositoryMark}\{StateFolder}")
     {
         Leftover = LeftoverKind.RepositoryFiles,
         State = PlaceState.TreeIfAbsent,
@@ -180,12 +182,12 @@ internal static class PackagePlaces
         Entry("settings to synchronise", PlaceContainer.UserHive,
             $@"{Places.UserCurrentVersion}\SettingSync\SyncData\Namespace\windowspackagesettings") with { Prefix = "notifications-" },
         Entry("app synchronisation", PlaceContainer.UserHive, $@"{Places.UserCurrentVersion}\AppSync\DEH") with { OwnerValue = "PFN" },
-        new("repository", TraceKind.MachineEntry, TraceScope.Machine, PlaceContainer.Rows, Places.StateRepository.ToString())
+        new("repository", TraceKind.MachineEntry, TraceScope.Machine, PlaceContainer.Rows, Database)
         {
             Leftover = LeftoverKind.RepositoryRows,
             BringBack = _ => [],
         },
-        new("repository accounts", TraceKind.Registration, TraceScope.Account, PlaceContainer.Rows, Places.StateRepository.ToString())
+        new("repository accounts", TraceKind.Registration, TraceScope.Account, PlaceContainer.Rows, Database)
         {
             Leftover = LeftoverKind.RepositoryRows,
             BringBack = _ => [],
@@ -211,18 +213,24 @@ internal static class PackagePlaces
     /// <summary>The place that an entry is in; null when a saved inventory tells of a place that there is not.</summary>
     internal static PackagePlace? Of(Trace trace) => All.FirstOrDefault(p => p.Holds(trace));
 
+    /// <summary>Whether a path is the folder of a package, wherever packages lie, and not that of its state.</summary>
+    internal static bool IsPackageFolder(WindowsPath path) =>
+        PackageFullName.TryParse(path.Name, out _) && path.Parent.Name != StateFolder;
+
     /// <summary>The folders of a scope that hold packages or what belongs to them.</summary>
     internal static IEnumerable<PackagePlace> Folders(TraceScope scope) =>
         All.Where(p => p.Container == PlaceContainer.Folder && p.Scope == scope);
 
     /// <summary>The hives, databases, lists and folders that hold the places, once each.</summary>
     /// <param name="profiles">Of the accounts.</param>
-    internal static IEnumerable<WindowsPath> Containers(IEnumerable<WindowsPath> profiles) => All.SelectMany(place => place.Container switch
+    internal static IEnumerable<WindowsPath> Containers(PackageRoots roots, IEnumerable<WindowsPath> profiles) => All.SelectMany(place =>
+        place.Container switch
     {
         PlaceContainer.Software => [Places.Software],
         PlaceContainer.Classes => profiles.Select(Places.Classes),
         PlaceContainer.UserHive => profiles.Append(Places.DefaultProfile).Select(Places.UserHive),
-        _ => place.Scope == TraceScope.Account && place.Container == PlaceContainer.Folder ? profiles.Select(p => place.Folder(p)) : [place.Folder()],
+        PlaceContainer.Folder when place.Scope == TraceScope.Account => profiles.Select(place.Folder),
+        _ => [place.Folder(roots)],
     }).Distinct();
 
     private static PackagePlace Entry(string id, PlaceContainer hive, string path, PlaceNames names = PlaceNames.Text) =>

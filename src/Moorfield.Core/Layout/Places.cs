@@ -5,17 +5,7 @@ internal static class Places
 {
     internal static readonly WindowsPath Software = WindowsPath.Of(@"Windows\System32\config\SOFTWARE");
     internal static readonly WindowsPath System = WindowsPath.Of(@"Windows\System32\config\SYSTEM");
-    internal static readonly WindowsPath StagedPackages = WindowsPath.Of(@"Program Files\WindowsApps");
     internal static readonly WindowsPath SystemPackages = WindowsPath.Of(@"Windows\SystemApps");
-    internal static readonly WindowsPath Repository = WindowsPath.Of(@"ProgramData\Microsoft\Windows\AppRepository");
-    internal static readonly WindowsPath StateRepository = Repository / "StateRepository-Machine.srd";
-
-    /// <summary>The write-ahead log beside the state repository.</summary>
-    internal static readonly WindowsPath RepositoryLog = Repository / (StateRepository.Name + "-wal");
-
-    /// <summary>What SQLite kept beside the state repository to roll a transaction back that was cut off.</summary>
-    internal static readonly WindowsPath RepositoryJournal = Repository / (StateRepository.Name + "-journal");
-
     internal static readonly WindowsPath DefaultAssociations = WindowsPath.Of(@"Windows\System32\OEMDefaultAssociations.xml");
     internal static readonly WindowsPath DefaultProfile = WindowsPath.Of(@"Users\Default");
     internal static readonly WindowsPath Pins = DefaultProfile / "AppData" / "Local" / "Microsoft" / "Windows" / "Shell" / "LayoutModification.json";
@@ -31,9 +21,16 @@ internal static class Places
     /// <summary>The transaction logs of a hive.</summary>
     internal static IEnumerable<WindowsPath> LogsOf(WindowsPath hive) => new[] { ".LOG1", ".LOG2" }.Select(e => hive.Parent / (hive.Name + e));
 
+    /// <summary>The write-ahead log beside a state repository.</summary>
+    internal static WindowsPath RepositoryLog(WindowsPath database) => database.Parent / (database.Name + "-wal");
+
+    /// <summary>What SQLite kept beside a state repository to roll a transaction back that was cut off.</summary>
+    internal static WindowsPath RepositoryJournal(WindowsPath database) => database.Parent / (database.Name + "-journal");
+
     /// <summary>Files that go back with another one.</summary>
     internal static IEnumerable<WindowsPath> Beside(WindowsPath path) =>
-        path == StateRepository ? [RepositoryLog, RepositoryJournal] : LogsOf(path);
+        path.Name.Equals(PackageRoots.DatabaseName, StringComparison.OrdinalIgnoreCase) ? [RepositoryLog(path), RepositoryJournal(path)]
+            : LogsOf(path);
 
     // Inside a profile.
     internal const string AppDataFolder = @"AppData\Local\Packages";
@@ -44,7 +41,8 @@ internal static class Places
     internal const string ProfileList = @"Microsoft\Windows NT\CurrentVersion\ProfileList";
     internal const string Cryptography = @"Microsoft\Cryptography";
     internal const string Oem = @"Microsoft\Windows\CurrentVersion\OEMInformation";
-    internal const string Store = @"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore";
+    internal const string Appx = @"Microsoft\Windows\CurrentVersion\Appx";
+    internal const string Store = Appx + @"\AppxAllUserStore";
     internal const string Provisioned = Store + @"\Applications";
     internal const string Inbox = Store + @"\InboxApplications";
     internal const string Blocks = Store + @"\Deprovisioned";

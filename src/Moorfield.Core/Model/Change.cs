@@ -226,7 +226,8 @@ public sealed record EntryAdded(string Family, WindowsPath File, string Text, in
 }
 
 /// <summary>A change in the state repository.</summary>
-public abstract record RowsChange(string Family, ImmutableArray<RecordedRow>? Rows) : Change(Family)
+/// <param name="Database">The state repository's file.</param>
+public abstract record RowsChange(string Family, WindowsPath Database, ImmutableArray<RecordedRow>? Rows) : Change(Family)
 {
     internal override object Where => this;
 }
@@ -234,10 +235,11 @@ public abstract record RowsChange(string Family, ImmutableArray<RecordedRow>? Ro
 /// <summary>Rows go: a package with everything that refers to it, or its registration for one account.</summary>
 /// <param name="FullName">The package.</param>
 /// <param name="Sid">The account; null when the whole package goes.</param>
-public sealed record RowsRemoved(string Family, PackageFullName? FullName, string? Sid, ImmutableArray<RecordedRow>? Rows = null)
-    : RowsChange(Family, Rows)
+public sealed record RowsRemoved(
+    string Family, WindowsPath Database, PackageFullName? FullName, string? Sid, ImmutableArray<RecordedRow>? Rows = null)
+    : RowsChange(Family, Database, Rows)
 {
-    public override Change Invert() => new RowsAdded(Family, Rows);
+    public override Change Invert() => new RowsAdded(Family, Database, Rows);
 
     public override string Describe() =>
         $"state repository: rows of {FullName?.ToString() ?? Family} removed{(Sid is null ? "" : $" for {Sid}")}"
@@ -245,9 +247,10 @@ public sealed record RowsRemoved(string Family, PackageFullName? FullName, strin
 }
 
 /// <summary>Recorded rows come back.</summary>
-public sealed record RowsAdded(string Family, ImmutableArray<RecordedRow>? Rows) : RowsChange(Family, Rows)
+public sealed record RowsAdded(string Family, WindowsPath Database, ImmutableArray<RecordedRow>? Rows)
+    : RowsChange(Family, Database, Rows)
 {
-    public override Change Invert() => new RowsRemoved(Family, null, null, Rows);
+    public override Change Invert() => new RowsRemoved(Family, Database, null, null, Rows);
 
     public override string Describe() => $"state repository: {Rows?.Length ?? 0} rows of {Family} added";
 }

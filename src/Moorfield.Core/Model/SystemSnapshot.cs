@@ -21,6 +21,9 @@ public sealed record SystemSnapshot(
     public ImmutableDictionary<PackageFamilyName, DateTimeOffset?> BlockTimes { get; init; } =
         ImmutableDictionary<PackageFamilyName, DateTimeOffset?>.Empty;
 
+    /// <summary>Where its packages and their state repository are.</summary>
+    public PackageRoots Roots { get; init; } = PackageRoots.Usual;
+
     /// <summary>What was found at the places of the guards that it was read with.</summary>
     public ImmutableArray<PolicyHive> PolicyHives { get; init; } = [];
 
@@ -134,8 +137,11 @@ public sealed record InstalledPackage(
     /// <summary>How many of its files hold more than the mount tells: it has at least <see cref="Bytes"/>.</summary>
     public int Withheld => Parts.Sum(p => p.Withheld);
 
-    /// <summary>Whether it has a folder of its own on the disk.</summary>
+    /// <summary>Whether it has a folder on the volume.</summary>
     public bool HasFiles { get; init; }
+
+    /// <summary>Its folder where that is neither among the packages nor part of the system: nothing there is changed. Null otherwise.</summary>
+    public WindowsPath? Elsewhere { get; init; }
 
     /// <summary>The family that it is a version of.</summary>
     public PackageFamilyName Family => FullName.Family;

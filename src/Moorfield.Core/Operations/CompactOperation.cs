@@ -48,7 +48,7 @@ public sealed class CompactOperation(ImageTarget target, string? copy, Vault? va
             [.. runs.Where(r => !DroppedContents.AreRecoverable(r, target.Image))]);
     }
 
-    protected override IEnumerable<Account>? Accounts(CompactProposal proposal) => [];
+    protected override IReadOnlyCollection<SystemSnapshot>? SystemsOf(CompactProposal proposal) => [];
 
     protected override Outcome Run(CompactProposal proposal, RunSettings settings, CancellationToken stop)
     {

@@ -19,5 +19,5 @@ public sealed class EditionOperation(ImageTarget target, string title, Func<Immu
     protected override EditionProposal Propose() =>
         new(new RunRequest(RunKind.Editions, title, null, Target.Identify(), [], [.. changes()]));
 
-    protected override IEnumerable<Account>? Accounts(EditionProposal proposal) => [];
+    protected override IReadOnlyCollection<SystemSnapshot>? SystemsOf(EditionProposal proposal) => [];
 }

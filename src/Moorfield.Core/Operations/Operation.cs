@@ -80,7 +80,7 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
     public abstract TProposal Plan();
 
     /// <summary>Whose files count when it is looked whether the target was touched while a person was asked; null when that cannot be told.</summary>
-    protected abstract IEnumerable<Account>? Accounts(TProposal proposal);
+    protected abstract IReadOnlyCollection<SystemSnapshot>? SystemsOf(TProposal proposal);
 
     /// <summary>Does it, and holds a fresh look against what was to come of it.</summary>
     /// <param name="stop">Cancelled when it is to stop.</param>
@@ -115,11 +115,11 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
 
     private bool IsConfirmed(TProposal proposal, Func<bool> confirm)
     {
-        var accounts = Accounts(proposal)?.ToList();
-        var before = accounts is null ? null : target.Fingerprint(accounts);
+        var systems = SystemsOf(proposal);
+        var before = systems is null ? null : target.Fingerprint(systems);
         if (!confirm())
             return false;
-        if ((before is not null && !before.Equals(target.Fingerprint(accounts!))) || !proposal.IsSameAs(Plan()))
+        if ((before is not null && !before.Equals(target.Fingerprint(systems!))) || !proposal.IsSameAs(Plan()))
         {
             throw new MoorfieldException(
                 ErrorKind.Refused,
@@ -173,7 +173,7 @@ public abstract class RunOperation<TProposal>(
         return now;
     }
 
-    protected override IEnumerable<Account>? Accounts(TProposal proposal) => proposal.Systems[0].Accounts;
+    protected override IReadOnlyCollection<SystemSnapshot>? SystemsOf(TProposal proposal) => [proposal.Systems[0]];
 
     protected override Outcome Run(TProposal proposal, RunSettings settings, CancellationToken stop)
     {

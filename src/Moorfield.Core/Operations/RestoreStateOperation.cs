@@ -73,6 +73,6 @@ public sealed class RestoreStateOperation(Target target, Vault vault, RestorePoi
         }
     }
 
-    protected override IEnumerable<Account>? Accounts(RestoreStateProposal proposal) =>
-        Target.HasEditions ? [] : Target.Read([null])[0].Accounts;
+    protected override IReadOnlyCollection<SystemSnapshot>? SystemsOf(RestoreStateProposal proposal) =>
+        Target.HasEditions ? [] : Target.Read([null]);
 }

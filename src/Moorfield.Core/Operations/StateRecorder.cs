@@ -47,28 +47,26 @@ public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, 
         var entries = ImmutableArray.CreateBuilder<StateEntry>();
         foreach (var file in Files(snapshot))
             Add(file);
+        foreach (var path in FoldersElsewhere(snapshot))
+            AddFolder(path);
         foreach (var place in new[] { PackagePlaces.Staged, PackagePlaces.SystemFolder })
         {
-            foreach (string name in tree.List(place.Folder()))
+            foreach (string name in tree.List(place.Folder(snapshot.Roots)))
             {
-                var path = place.Folder() / name;
+                var path = place.Folder(snapshot.Roots) / name;
                 if (place.Names == PlaceNames.FullName ? !PackageFullName.TryParse(name, out _) : !PackageFamilyName.TryParse(name, out _))
                     continue;
-                if (tree.Stat(path) is not { } info)
-                    continue;
-                entries.Add(new StateEntry(path, info.Kind, info.Kind == EntryKind.Folder ? tree.TreeBytes(path) : 0, info.Modified, null));
-                foreach (string file in info.Kind == EntryKind.Folder ? ReadFiles : [])
-                    Add(WindowsPath.Of($@"{path}\{file}"));
+                AddFolder(path);
             }
         }
-        foreach (string name in tree.List(Places.Repository).Where(n => n.EndsWith(".xml", StringComparison.OrdinalIgnoreCase)))
-            Add(Places.Repository / name);
+        foreach (string name in tree.List(snapshot.Roots.Repository).Where(n => n.EndsWith(".xml", StringComparison.OrdinalIgnoreCase)))
+            Add(snapshot.Roots.Repository / name);
         foreach (var profile in snapshot.Accounts.Select(a => a.Profile).OfType<WindowsPath>())
         {
             foreach (var place in PackagePlaces.Folders(TraceScope.Account))
                 Look(place.Folder(profile), place == PackagePlaces.Aliases ? 2 : 1);
         }
-        Look(PackagePlaces.PackageState.Folder(), 1);
+        Look(PackagePlaces.PackageState.Folder(snapshot.Roots), 1);
         var trees = ImmutableArray.CreateBuilder<StateTree>();
         foreach (var (family, path) in Trees(snapshot))
         {
@@ -81,6 +79,15 @@ public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, 
             }
         }
         return new RecordedSystem(edition, snapshot.Name, entries.ToImmutable(), trees.ToImmutable());
+
+        void AddFolder(WindowsPath path)
+        {
+            if (tree.Stat(path) is not { } info)
+                return;
+            entries.Add(new StateEntry(path, info.Kind, info.Kind == EntryKind.Folder ? tree.TreeBytes(path) : 0, info.Modified, null));
+            foreach (string file in info.Kind == EntryKind.Folder ? ReadFiles : [])
+                Add(WindowsPath.Of($@"{path}\{file}"));
+        }
 
         void Add(WindowsPath path)
         {
@@ -103,13 +110,18 @@ public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, 
         }
     }
 
+    /// <summary>Folders that only the registry leads to.</summary>
+    private static IEnumerable<WindowsPath> FoldersElsewhere(SystemSnapshot snapshot) => snapshot.Packages.SelectMany(p => p.AllTraces
+        .Where(t => t.Kind == TraceKind.SystemFolder).Select(t => t.Location).OfType<TreeLocation>().Select(l => l.Path)
+        .Where(f => f.Parent != Places.SystemPackages).Concat(p.Elsewhere is { } folder ? [folder] : [])).Distinct();
+
     /// <summary>The files that say what the state is.</summary>
     private static IEnumerable<WindowsPath> Files(SystemSnapshot snapshot)
     {
         var hives = new[] { Places.Software, Places.System, Places.UserHive(Places.DefaultProfile) }
             .Concat(snapshot.Accounts.Select(a => a.Profile).OfType<WindowsPath>().SelectMany(p => new[] { Places.UserHive(p), Places.Classes(p) }));
         return hives.SelectMany(h => Places.LogsOf(h).Prepend(h))
-            .Concat([Places.StateRepository, Places.RepositoryLog, Places.RepositoryJournal, Places.DefaultAssociations, Places.Pins]);
+            .Concat([snapshot.Roots.Database, .. Places.Beside(snapshot.Roots.Database), Places.DefaultAssociations, Places.Pins]);
     }
 
     /// <summary>What is recorded so that it can be put back.</summary>

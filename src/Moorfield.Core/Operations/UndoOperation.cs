@@ -50,8 +50,8 @@ public sealed class UndoOperation(
         });
     }
 
-    protected override IEnumerable<Account>? Accounts(UndoProposal proposal) =>
-        Target.HasEditions ? [] : interrupted ? null : Target.Read([null])[0].Accounts;
+    protected override IReadOnlyCollection<SystemSnapshot>? SystemsOf(UndoProposal proposal) =>
+        Target.HasEditions ? [] : interrupted ? null : Target.Read([null]);
 
     /// <summary>
     /// Puts back all that can do without damaged contents. On a folder, which is written file by file, they are looked for first; elsewhere they

@@ -42,7 +42,7 @@ internal sealed class BringBackEntries(IBringBackFacts facts, SystemSnapshot sna
     private static string ManifestOf(PackageFullName part) => part.IsBundle ? @"AppxMetadata\AppxBundleManifest.xml" : "AppxManifest.xml";
 
     // Parts of the system come back only where their folder is.
-    private string FolderOf(OfferedPackage package, PackageFullName part) => $@"C:\{(!package.IsComponent ? Places.StagedPackages / part.ToString()
+    private string FolderOf(OfferedPackage package, PackageFullName part) => $@"C:\{(!package.IsComponent ? snapshot.Roots.Packages / part.ToString()
         : (snapshot.Package(package.Main)?.AllTraces.FirstOrDefault(t => t.Kind == TraceKind.SystemFolder)?.Location as TreeLocation)?.Path
         ?? Places.SystemPackages / part.Family.ToString())}";
 

@@ -183,16 +183,16 @@ internal sealed class BringBackPlanner(
         long bytes = 0;
         foreach (var part in package.IsComponent ? [] : package.Parts)
         {
-            var folder = Places.StagedPackages / part.ToString();
+            var folder = snapshot.Roots.Packages / part.ToString();
             if (facts.Stat(folder) is null)
             {
-                var (tree, room) = facts.MakeFolder(folder, from, part, Beside(Places.StagedPackages, "AppxManifest.xml"));
+                var (tree, room) = facts.MakeFolder(folder, from, part, Beside(snapshot.Roots.Packages, "AppxManifest.xml"));
                 _room += room;
                 _files.Add(new TreeAdded(family, folder, tree));
                 bytes += tree.Bytes;
             }
-            var copy = Places.Repository / $"{part}.xml";
-            if (facts.Stat(copy) is null && facts.MakeManifest(copy, from, part, Beside(Places.Repository, null).File) is { } manifest)
+            var copy = snapshot.Roots.Repository / $"{part}.xml";
+            if (facts.Stat(copy) is null && facts.MakeManifest(copy, from, part, Beside(snapshot.Roots.Repository, null).File) is { } manifest)
                 _files.Add(new TreeAdded(family, copy, manifest));
         }
         return bytes;

@@ -26,6 +26,7 @@ internal static class BringBackRows
     {
         var (package, offer, sids) = registered;
         string family = package.Main.Family.ToString();
+        var database = snapshot.Roots.Database;
         var source = offer != facts.Own ? facts.RepositoryOf(offer) : null;
         var added = new List<RowsAdded>();
         foreach (var part in package.Parts)
@@ -34,7 +35,7 @@ internal static class BringBackRows
             if (source is not null)
             {
                 // The package's own rows, without what accounts have of it.
-                var collected = source.Collect(new RowsRemoved(family, part, null));
+                var collected = source.Collect(new RowsRemoved(family, database, part, null));
                 var ofAccounts = RecordedRow.OfAccounts(collected);
                 if (collected.Length > ofAccounts.Count)
                     made = repository.Remap([.. collected.Where(r => !ofAccounts.Contains(r))], source);
@@ -44,7 +45,7 @@ internal static class BringBackRows
             foreach (string sid in sids)
             {
                 var like = snapshot.Package(package.Main)?.Accounts.FirstOrDefault(s => !sids.Contains(s, StringComparer.OrdinalIgnoreCase));
-                var registration = like is null ? [] : repository.Collect(new RowsRemoved(family, part, like));
+                var registration = like is null ? [] : repository.Collect(new RowsRemoved(family, database, part, like));
                 Add((registration.IsEmpty ? null : repository.Remap(registration, repository, like, sid)) ?? []);
                 Add(repository.MakeRegistration(part, sid) ?? []);
             }
@@ -57,7 +58,7 @@ internal static class BringBackRows
             if (rows.IsEmpty)
                 return;
             repository.NoteAdded(rows);
-            added.Add(new RowsAdded(family, rows));
+            added.Add(new RowsAdded(family, database, rows));
         }
     }
 }

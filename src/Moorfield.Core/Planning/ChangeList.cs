@@ -91,7 +91,7 @@ internal sealed class ChangeList
                 _registry.Add(new ValueChanged(family, value.Hive, value.Key, value.Value, null, null));
                 break;
             case RowsLocation rows:
-                _rows.Add(new RowsRemoved(family, rows.FullName, rows.Sid));
+                _rows.Add(new RowsRemoved(family, _snapshot.Roots.Database, rows.FullName, rows.Sid));
                 break;
             case EntryLocation entry:
                 _lists.Add(new EntryRemoved(family, entry.File, entry.Text));

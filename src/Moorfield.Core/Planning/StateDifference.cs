@@ -155,7 +155,7 @@ internal sealed class StateDifference(
 
     private void Lists()
     {
-        foreach (var path in PackagePlaces.All.Where(p => p.Container == PlaceContainer.List).Select(p => p.Folder()))
+        foreach (var path in PackagePlaces.All.Where(p => p.Container == PlaceContainer.List).Select(p => p.Folder(after.Roots)))
         {
             var (old, own) = (Entries(before, path), Entries(after, path));
             var listed = Listed(then, path);

@@ -24,7 +24,7 @@ internal static class StateRows
             if (skipped.Contains(family) || (isNewAccount && had.Contains(row with { Sid = null }))
                 || (row.Sid is not null && !had.Contains(row with { Sid = null })))
                 continue;
-            var removed = new RowsRemoved(family, row.FullName, row.Sid);
+            var removed = new RowsRemoved(family, after.Roots.Database, row.FullName, row.Sid);
             removed = removed with { Rows = present.Collect(removed) };
             present.NoteRemoved(removed.Rows!.Value);
             changes.Add(removed);
@@ -38,14 +38,14 @@ internal static class StateRows
             string family = row.FullName.Family.ToString();
             if (skipped.Contains(family) || (row.Sid is not null && !has.Contains(row with { Sid = null })))
                 continue;
-            var collected = source.Collect(new RowsRemoved(family, row.FullName, row.Sid));
+            var collected = source.Collect(new RowsRemoved(family, before.Roots.Database, row.FullName, row.Sid));
             if (row.Sid is null && has.Contains(row) && RecordedRow.OfAccounts(collected) is var ofAccounts)
                 collected = collected.RemoveAll(ofAccounts.Contains);
             if (present.Remap(collected, source) is { } fitting)
             {
                 present.NoteAdded(fitting);
                 if (!fitting.IsEmpty)
-                    changes.Add(new RowsAdded(family, fitting));
+                    changes.Add(new RowsAdded(family, after.Roots.Database, fitting));
             }
             else
             {

@@ -56,7 +56,7 @@ internal static class UndoPlanner
     {
         // A package whose folder cannot come back is not registered again either.
         var incomplete = !facts.LeavesOutIncomplete ? [] : inverses.OfType<TreeAdded>()
-            .Where(c => c.Path.Parent == PackagePlaces.Staged.Folder() && !facts.Exists(c.Path) && !facts.HasContents(c.Recorded!))
+            .Where(c => PackagePlaces.IsPackageFolder(c.Path) && !facts.Exists(c.Path) && !facts.HasContents(c.Recorded!))
             .Select(c => c.Family).ToHashSet(StringComparer.OrdinalIgnoreCase);
         ImmutableArray<Change> gone = [.. inverses.Where(c => incomplete.Contains(c.Family))];
         inverses = inverses.RemoveRange(gone);
@@ -140,7 +140,7 @@ internal static class UndoPlanner
         LogsReplayed logs => logs.Hive,
         LogsReturned logs => logs.Hive,
         HiveChange hive => hive.Hive,
-        RowsChange => Places.StateRepository,
+        RowsChange rows => rows.Database,
         EntryChange entry => entry.File,
         _ => null,
     };

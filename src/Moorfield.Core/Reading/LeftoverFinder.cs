@@ -10,7 +10,7 @@ internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledP
     internal ImmutableArray<Leftover> Find()
     {
         // Without a folder of packages at all, what is on the disk cannot be told from what is not.
-        if (tree.List(Places.StagedPackages).Count == 0)
+        if (tree.List(machine.Roots.Packages).Count == 0)
             return [];
         var found = new List<Leftover>();
         foreach (var package in packages.Where(IsLeftover))

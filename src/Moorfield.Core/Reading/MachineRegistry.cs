@@ -11,16 +11,17 @@ internal sealed record MachineRegistry(
     ImmutableArray<Account> Accounts, ImmutableDictionary<PackageFamilyName, DateTimeOffset?> Blocks, ILookup<PackageFullName, Trace> Traces,
     ILookup<PackageFullName, string> RecordedPaths,
     ILookup<PackageFullName, PackageFullName> Frameworks, HandlerClasses Handlers, ImmutableArray<ClassicProgram> Programs, PolicyHive Policies,
-    ImmutableArray<string> Languages, FullNames Names)
+    ImmutableArray<string> Languages, FullNames Names, PackageRoots Roots)
 {
     private const int FirstWindows11Build = 22000;
     private const int MaxLanguage = 85; // LOCALE_NAME_MAX_LENGTH
     private const int MaxLanguages = 64;
 
-    /// <summary>The places below the folder of Windows that the registry gives for packages: those of parts of the system.</summary>
-    internal IEnumerable<(PackageFullName Name, WindowsPath Place)> SystemParts => Traces.SelectMany(g => RecordedPaths[g.Key]
-        .Select(WindowsPath.Parse).OfType<WindowsPath>().Where(p => p.ToString().StartsWith(@"Windows\", StringComparison.OrdinalIgnoreCase))
-        .Select(p => (g.Key, p.Name.Equals(PackageFiles.ManifestName, StringComparison.OrdinalIgnoreCase) ? p.Parent : p)).Distinct());
+    /// <summary>The folders on the volume that entries give for packages, and that are not where packages lie.</summary>
+    internal IEnumerable<(PackageFullName Name, WindowsPath Folder)> FoldersElsewhere => Traces.Where(g => !g.Key.IsBundle)
+        .SelectMany(g => RecordedPaths[g.Key].Select(WindowsPath.Parse).OfType<WindowsPath>()
+            .Select(p => p.Name.Equals(PackageFiles.ManifestName, StringComparison.OrdinalIgnoreCase) ? p.Parent : p)
+            .Where(p => !p.IsRoot && p.Parent != Roots.Packages).Select(p => (g.Key, p)).Distinct());
 
     internal static MachineRegistry Read(WindowsTree tree, SnapshotNotes notes, IReadOnlyCollection<Guard> guards)
     {
@@ -44,7 +45,8 @@ internal sealed record MachineRegistry(
                 ReadBlocks(hive, notes), traces, given, frameworks,
                 hive.Find(Places.MachineClasses) is { } classes ? HandlerClasses.Read(classes, Places.Software) : HandlerClasses.None,
                 [.. ClassicPrograms.Read(hive, Places.Uninstall, null), .. ClassicPrograms.Read(hive, Places.Uninstall32, null)],
-                PolicyReader.Read(hive, GuardHive.Machine, null, Places.Software, guards), languages, names);
+                PolicyReader.Read(hive, GuardHive.Machine, null, Places.Software, guards), languages, names,
+                ReadRoots(hive, notes));
         }
         catch (InvalidDataException e)
         {
@@ -71,6 +73,22 @@ internal sealed record MachineRegistry(
         {
             notes.Add("hiveUnreadable", $"{Places.System} cannot be read, so the computer's name is not known: {e.Message}");
             return ("", []);
+        }
+    }
+
+    private static PackageRoots ReadRoots(IRegistry hive, SnapshotNotes notes)
+    {
+        var appx = hive.Find(Places.Appx);
+        return new PackageRoots(Root("PackageRoot", PackageRoots.Usual.Packages), Root("PackageRepositoryRoot", PackageRoots.Usual.Repository));
+
+        WindowsPath Root(string name, WindowsPath usual)
+        {
+            if (appx?.Text(name) is not { Length: > 0 } given)
+                return usual;
+            if (WindowsPath.Parse(given) is { IsRoot: false } folder)
+                return folder;
+            notes.Add("rootOutside", $"SOFTWARE gives {name} as '{given}', which is no folder on this volume. {usual} is read instead.");
+            return usual;
         }
     }
 

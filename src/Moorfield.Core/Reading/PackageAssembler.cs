@@ -91,7 +91,7 @@ internal sealed class PackageAssembler(
     {
         ImmutableArray<PackagePart> parts = [.. found.Select(f =>
         {
-            var size = files.Folder(f.FullName) is { } folder ? tree.Measure(folder) : default;
+            var size = files.Folder(f.FullName) is { } folder && files.Elsewhere(f.FullName) is null ? tree.Measure(folder) : default;
             var kind = f.FullName.IsBundle ? PartKind.Bundle : f.IsResource && f != main ? PartKind.Resource : PartKind.Main;
             return new PackagePart(f.FullName, kind, size.Bytes, f.Traces, size.Withheld);
         })];
@@ -116,6 +116,7 @@ internal sealed class PackageAssembler(
         {
             NameSource = !isNamed ? NameSource.Name : ResourceResolver.IsReference(raw) ? NameSource.Resources : NameSource.Manifest,
             NeutralName = texts?.Neutral ?? guess,
+            Elsewhere = files.Elsewhere(main.FullName),
             HasFiles = parts.Any(p => files.Folder(p.FullName) is not null),
             Data = [.. accounts.Select(a => a.Data.GetValueOrDefault(main.FullName.Family)).OfType<PersonalData>()],
         };
@@ -147,6 +148,8 @@ internal sealed class PackageAssembler(
             notes.Add("registrationWithoutFiles", $"{name} is registered for {Names(package.Accounts)}, but its folder is gone.", package.FullName);
         if (hasFiles && !package.IsHeld && package.Role is not PackageRole.Framework and not PackageRole.Component)
             notes.Add("filesWithoutRegistration", $"{name} has files, but no account has it and new ones do not get it.", package.FullName);
+        if (package.Elsewhere is { } folder)
+            notes.Add("folderElsewhere", $"{name} lies in {folder}, not among the packages: nothing there is changed.", package.FullName);
         var places = package.Parts.SelectMany(p => p.Traces).Where(t => t.Kind == TraceKind.Registration).ToLookup(t => t.Sid, t => t.Location);
         foreach (string sid in package.Accounts)
         {

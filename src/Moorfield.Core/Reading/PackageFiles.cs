@@ -11,35 +11,38 @@ internal sealed class PackageFiles
     private const long ManifestLimit = 64L << 20;
     private readonly WindowsTree _tree;
     private readonly SnapshotNotes _notes;
+    private readonly PackageRoots _roots;
     private readonly Dictionary<PackageFullName, List<Trace>> _traces = [];
     private readonly Dictionary<PackageFullName, WindowsPath> _folders = [];
+    private readonly HashSet<PackageFullName> _elsewhere = [];
     private readonly Dictionary<PackageFullName, AppxManifest> _systemManifests = [];
     private readonly Dictionary<PackageFullName, AppxManifest?> _manifests = [];
     private readonly Dictionary<PackageFullName, ResourceIndex?> _indexes = [];
 
-    private PackageFiles(WindowsTree tree, SnapshotNotes notes)
+    private PackageFiles(WindowsTree tree, SnapshotNotes notes, PackageRoots roots)
     {
         _tree = tree;
         _notes = notes;
+        _roots = roots;
     }
 
     /// <param name="appNames">As <see cref="AppNames"/>.</param>
-    /// <param name="systemParts">Packages, with the folders below that of Windows that the registry gives for them.</param>
-    internal static PackageFiles Read(WindowsTree tree, SnapshotNotes notes, IReadOnlyDictionary<string, string>? appNames,
-        IEnumerable<(PackageFullName Name, WindowsPath Folder)> systemParts)
+    /// <param name="elsewhere">Packages, with folders that the registry gives for them and where packages do not lie.</param>
+    internal static PackageFiles Read(WindowsTree tree, SnapshotNotes notes, IReadOnlyDictionary<string, string>? appNames, PackageRoots roots,
+        IEnumerable<(PackageFullName Name, WindowsPath Folder)> elsewhere)
     {
-        var files = new PackageFiles(tree, notes) { AppNames = appNames };
+        var files = new PackageFiles(tree, notes, roots) { AppNames = appNames };
         foreach (var place in PackagePlaces.All.Where(p => p is { Container: PlaceContainer.Folder, Names: PlaceNames.FullName }
             && p != PackagePlaces.ManifestCopy))
-            files.ReadNamedFolders(place.Folder(), place.Kind);
-        foreach (string name in tree.List(Places.Repository))
+            files.ReadNamedFolders(place.Folder(roots), place.Kind);
+        foreach (string name in tree.List(roots.Repository))
         {
             if (name.EndsWith(".xml", StringComparison.OrdinalIgnoreCase) && PackageFullName.TryParse(name[..^4], out var fullName))
-                files.Add(fullName, TraceKind.ManifestCopy, Places.Repository / name);
+                files.Add(fullName, TraceKind.ManifestCopy, roots.Repository / name);
         }
         files.ReadSystemFolders();
-        foreach (var (name, folder) in systemParts)
-            files.ReadSystemPart(name, folder);
+        foreach (var (name, folder) in elsewhere)
+            files.ReadElsewhere(name, folder);
         foreach (var name in files.FullNames.Where(n => !n.IsBundle).Order().ToList())
             files._manifests[name] = files.FindManifest(name);
         var referring = files._manifests.Where(m => m.Value is { } manifest && References(manifest).Any()).Select(m => m.Key.Family).ToHashSet();
@@ -54,6 +57,9 @@ internal sealed class PackageFiles
 
     /// <summary>What people see of packages and applications, where the tree tells that instead of the packages' resources; null otherwise.</summary>
     internal IReadOnlyDictionary<string, string>? AppNames { get; private init; }
+
+    /// <summary>The package's folder where that is neither among the packages nor part of the system; null otherwise.</summary>
+    internal WindowsPath? Elsewhere(PackageFullName fullName) => _elsewhere.Contains(fullName) ? _folders[fullName] : null;
 
     /// <summary>The package's own folder; null when it has none.</summary>
     internal WindowsPath? Folder(PackageFullName fullName) => _folders.TryGetValue(fullName, out var folder) ? folder : null;
@@ -109,7 +115,7 @@ internal sealed class PackageFiles
 
     private T? ReadManifest<T>(PackageFullName fullName, string file, Func<Stream, T> read) where T : class
     {
-        var copy = Places.Repository / $"{fullName}.xml";
+        var copy = _roots.Repository / $"{fullName}.xml";
         var places = Folder(fullName) is { } folder ? new[] { WindowsPath.Of($@"{folder}\{file}"), copy } : [copy];
         foreach (var place in places)
         {
@@ -166,8 +172,11 @@ internal sealed class PackageFiles
         }
     }
 
-    /// <summary>Parts of older releases have folders of their own below that of Windows. [tried]</summary>
-    private void ReadSystemPart(PackageFullName name, WindowsPath folder)
+    /// <summary>
+    /// Parts of older releases have folders of their own below that of Windows. [tried] Any other folder is where somebody keeps the package: what
+    /// is there is read, and never changed. [doc]
+    /// </summary>
+    private void ReadElsewhere(PackageFullName name, WindowsPath folder)
     {
         if (_folders.ContainsKey(name) || _tree.Stat(folder)?.Kind != EntryKind.Folder
             || ReadManifest(folder / ManifestName, name, AppxManifestReader.Read) is not { } manifest)
@@ -178,9 +187,16 @@ internal sealed class PackageFiles
                 $"{name}: {folder} has the manifest of {manifest.Identity.Name} {manifest.Identity.Version}, and is not used.", name);
             return;
         }
-        _systemManifests[name] = manifest;
         _folders[name] = folder;
-        Add(name, TraceKind.SystemFolder, folder);
+        if (folder.Names[0].Equals("Windows", StringComparison.OrdinalIgnoreCase))
+        {
+            _systemManifests[name] = manifest;
+            Add(name, TraceKind.SystemFolder, folder);
+        }
+        else
+        {
+            _elsewhere.Add(name);
+        }
     }
 
     private void Add(PackageFullName fullName, TraceKind kind, WindowsPath path)

@@ -51,7 +51,7 @@ internal sealed class SystemOffer(WindowsTree tree, SystemSnapshot snapshot) : P
 
     internal override IEnumerable<OfferedFile> Files(PackageFullName part)
     {
-        var folder = Places.StagedPackages / part.ToString();
+        var folder = snapshot.Roots.Packages / part.ToString();
         var files = new List<OfferedFile>();
         tree.Walk(folder, _ => true, (below, name, info) =>
         {

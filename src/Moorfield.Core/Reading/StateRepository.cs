@@ -41,44 +41,44 @@ internal sealed class StateRepository : IDisposable
     internal SqliteConnection Connection { get; }
 
     /// <summary>Opens a copy; null, with a note, when there is none, it is damaged, or its layout is not known.</summary>
-    internal static StateRepository? Open(WindowsTree tree, SnapshotNotes notes)
+    internal static StateRepository? Open(WindowsTree tree, WindowsPath database, SnapshotNotes notes)
     {
         byte[]? content;
         byte[]? log;
         byte[]? journal;
         try
         {
-            content = tree.Read(Places.StateRepository, SizeLimit);
-            log = tree.Read(Places.RepositoryLog, SizeLimit);
-            journal = tree.Read(Places.RepositoryJournal, SizeLimit);
+            content = tree.Read(database, SizeLimit);
+            log = tree.Read(Places.RepositoryLog(database), SizeLimit);
+            journal = tree.Read(Places.RepositoryJournal(database), SizeLimit);
         }
         catch (MoorfieldException e)
         {
-            notes.Add("repositoryUnreadable", $"{Places.StateRepository} is not read and will not be written: {e.Message}");
+            notes.Add("repositoryUnreadable", $"{database} is not read and will not be written: {e.Message}");
             return null;
         }
         if (content is null)
         {
-            notes.Add("repositoryMissing", $"{Places.StateRepository} is not there: only the registry and the folders are read.");
+            notes.Add("repositoryMissing", $"{database} is not there: only the registry and the folders are read.");
             return null;
         }
         try
         {
-            return Open(content, log, journal, notes);
+            return Open(database, content, log, journal, notes);
         }
         catch (SqliteException e)
         {
-            notes.Add("repositoryUnreadable", $"{Places.StateRepository} is not read and will not be written: {RepositoryGuard.Describe(e)}.");
+            notes.Add("repositoryUnreadable", $"{database} is not read and will not be written: {RepositoryGuard.Describe(e)}.");
             return null;
         }
     }
 
-    private static StateRepository? Open(byte[] content, byte[]? log, byte[]? journal, SnapshotNotes notes)
+    private static StateRepository? Open(WindowsPath database, byte[] content, byte[]? log, byte[]? journal, SnapshotNotes notes)
     {
         if (journal is { Length: > 0 } && NamesAnotherJournal(journal))
         {
             notes.Add("repositoryUnreadable",
-            $"{Places.RepositoryJournal} names a journal of several databases, which is not followed: the repository is not "
+            $"{Places.RepositoryJournal(database)} names a journal of several databases, which is not followed: the repository is not "
                 + "read and will not be written.");
             return null;
         }
@@ -94,7 +94,7 @@ internal sealed class StateRepository : IDisposable
             if (Unknown(connection) is { } missing)
             {
                 notes.Add("repositoryUnknown",
-                $"{Places.StateRepository} has no {missing}: its layout is not known here, so it is not read and will not be written.");
+                $"{database} has no {missing}: its layout is not known here, so it is not read and will not be written.");
                 return null;
             }
             keep = true;
@@ -214,7 +214,7 @@ internal sealed class StateRepository : IDisposable
         }
         catch (SqliteException e)
         {
-            notes.Add("repositoryUnreadable", $"{Places.StateRepository} is not read and will not be written: {RepositoryGuard.Describe(e)}.");
+            notes.Add("repositoryUnreadable", $"The state repository is not read and will not be written: {RepositoryGuard.Describe(e)}.");
             return null;
         }
     }

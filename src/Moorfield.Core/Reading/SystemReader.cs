@@ -29,7 +29,7 @@ public static class SystemReader
         var machine = MachineRegistry.Read(tree, notes, guards);
         // Accounts and packages lie in different places, so that the one can be read beside the other.
         var fileNotes = new SnapshotNotes();
-        var reading = new Task<PackageFiles>(() => PackageFiles.Read(tree, fileNotes, survey?.AppNames, machine.SystemParts));
+        var reading = new Task<PackageFiles>(() => PackageFiles.Read(tree, fileNotes, survey?.AppNames, machine.Roots, machine.FoldersElsewhere));
         if (tree.IsReadByMany)
             reading.Start();
         var accounts = ReadAccounts(tree, machine, notes, guards);
@@ -38,7 +38,7 @@ public static class SystemReader
         var files = reading.GetAwaiter().GetResult();
         notes.Add(fileNotes);
         survey?.AddNotes(notes);
-        using var repository = survey is null ? StateRepository.Open(tree, notes) : null;
+        using var repository = survey is null ? StateRepository.Open(tree, machine.Roots.Database, notes) : null;
         var rows = survey?.Rows(machine.Accounts, notes) ?? repository?.ReadTraces(machine.Accounts, machine.Names, notes);
         var packages = new PackageAssembler(tree, machine, accounts, files, rows, languages ?? machine.Languages, notes, isSurvey: survey is not null)
             .Assemble();
@@ -49,6 +49,7 @@ public static class SystemReader
             machine.Accounts, packages, [.. machine.Blocks.Keys.Order()], notes.ToImmutable())
         {
             BlockTimes = machine.Blocks,
+            Roots = machine.Roots,
             PolicyHives = [machine.Policies, .. accounts.Select(a => a.Policies).Concat(PolicyReader.ReadOthers(tree, machine.Accounts, guards))
                 .OfType<PolicyHive>()],
             Handlers = new Handlers(

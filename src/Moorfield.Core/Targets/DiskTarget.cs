@@ -86,7 +86,7 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
     WholeUndo IUndoTarget.AsLeft(Vault vault, RestorePoint point) =>
         new(null, point.Disk is { } disk ? DiskUndo.AsLeft(volume, vault, disk) : null);
 
-    public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts)
+    public override TargetFingerprint Fingerprint(IReadOnlyCollection<SystemSnapshot> systems)
     {
         var (length, modified) = volume.Disk.State();
         return new TargetFingerprint([new FingerprintFile("", length, modified, default, 0)]);

@@ -53,7 +53,7 @@ public sealed class ImageTarget(ImageFile image) : Target, IUndoTarget
 
     DroppedContents? IUndoTarget.DroppedContents(Vault vault, IReadOnlySet<string>? damaged) => new(image, vault, damaged);
 
-    public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts)
+    public override TargetFingerprint Fingerprint(IReadOnlyCollection<SystemSnapshot> systems)
     {
         var file = new FileInfo(FullPath);
         return new TargetFingerprint([new FingerprintFile("", file.Exists ? file.Length : -1, new FileTime(file.LastWriteTimeUtc.Ticks, 0), default,

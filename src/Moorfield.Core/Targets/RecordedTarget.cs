@@ -40,7 +40,7 @@ public sealed class RecordedTarget : Target
 
     public override TargetIdentity Identify(SystemSnapshot? read = null) => _point.Target;
 
-    public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new([]);
+    public override TargetFingerprint Fingerprint(IReadOnlyCollection<SystemSnapshot> systems) => new([]);
 
     public override string ReadOnlyReason() => $"{Name} is a recorded state, which can only be read. Nothing was changed.";
 

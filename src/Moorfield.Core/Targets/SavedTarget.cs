@@ -36,7 +36,7 @@ public sealed class SavedTarget(string path, string kind, ImmutableArray<SystemS
         return new TargetIdentity(FullPath, system.Computer, system.MachineId, system.Product, system.Build);
     }
 
-    public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new([]);
+    public override TargetFingerprint Fingerprint(IReadOnlyCollection<SystemSnapshot> systems) => new([]);
 
     public override string ReadOnlyReason() =>
         $"{Name} is a saved inventory, which can only be read. Name the volume or the image itself. Nothing was changed.";

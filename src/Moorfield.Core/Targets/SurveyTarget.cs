@@ -88,7 +88,7 @@ public sealed class SurveyTarget : Target
         return new TargetIdentity(FullPath, system.Computer, system.MachineId, system.Product, system.Build);
     }
 
-    public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new([]);
+    public override TargetFingerprint Fingerprint(IReadOnlyCollection<SystemSnapshot> systems) => new([]);
 
     public override string ReadOnlyReason() =>
         $"{Name} is a survey of a running machine, which can only be read. 'moorfield hand-over' writes the scripts that change the machine. "

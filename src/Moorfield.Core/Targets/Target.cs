@@ -183,8 +183,8 @@ public abstract class Target : IUndoTarget, IDisposable
     public abstract TargetIdentity Identify(SystemSnapshot? read = null);
 
     /// <summary>Tells whether the files that a run would write were touched between two moments, without reading them.</summary>
-    /// <param name="accounts">Whose files count.</param>
-    public abstract TargetFingerprint Fingerprint(IEnumerable<Account> accounts);
+    /// <param name="systems">Whose files count.</param>
+    public abstract TargetFingerprint Fingerprint(IReadOnlyCollection<SystemSnapshot> systems);
 
     /// <summary>Why it cannot be changed now, as a full sentence; null when it can.</summary>
     public abstract string? ReadOnlyReason();

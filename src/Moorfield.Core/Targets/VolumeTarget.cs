@@ -42,8 +42,9 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
 
     internal override long? FreeBytes => new DriveInfo(FullPath).AvailableFreeSpace;
 
-    public override TargetFingerprint Fingerprint(IEnumerable<Account> accounts) => new(
-        PackagePlaces.Containers(accounts.Select(a => a.Profile).OfType<WindowsPath>()).Select(p => (Path: p, Info: volume.Stat(p)))
+    public override TargetFingerprint Fingerprint(IReadOnlyCollection<SystemSnapshot> systems) => new(
+        systems.SelectMany(s => PackagePlaces.Containers(s.Roots, s.Accounts.Select(a => a.Profile).OfType<WindowsPath>()))
+            .Select(p => (Path: p, Info: volume.Stat(p)))
         .Where(f => f.Info is not null)
             .Select(f => new FingerprintFile(f.Path.ToString(), f.Info!.Value.Size, f.Info.Value.Modified, f.Info.Value.Changed,
                 f.Info.Value.Inode)));
@@ -59,7 +60,7 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
     {
         HiveChange hive => hive.Hive,
         EntryChange entry => entry.File,
-        RowsChange => Places.StateRepository,
+        RowsChange rows => rows.Database,
         _ => (WindowsPath?)null,
     }).OfType<WindowsPath>());
 

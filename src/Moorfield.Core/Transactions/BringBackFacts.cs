@@ -5,8 +5,8 @@ using Moorfield.Core.Trees;
 namespace Moorfield.Core.Transactions;
 
 /// <summary>The facts for bringing packages back to the system in a tree, and the records of what is added.</summary>
-internal sealed class BringBackFacts(WindowsTree tree, SystemSnapshot snapshot, IReadOnlyList<PackageOffer> others) : SystemFacts(tree),
-    IBringBackFacts
+internal sealed class BringBackFacts(WindowsTree tree, SystemSnapshot snapshot, IReadOnlyList<PackageOffer> others)
+    : SystemFacts(tree, snapshot.Roots), IBringBackFacts
 {
     private readonly TreeRecordBuilder _making = new(tree);
     private readonly Dictionary<IPackageSource, RepositoryFacts?> _repositories = [];
@@ -31,7 +31,8 @@ internal sealed class BringBackFacts(WindowsTree tree, SystemSnapshot snapshot, 
     public IRepositoryFacts? RepositoryOf(IPackageSource source)
     {
         if (!_repositories.TryGetValue(source, out var open))
-            _repositories[source] = open = ((PackageOffer)source).Tree is { } other ? RepositoryFacts.Open(other) : null;
+            _repositories[source] = open = ((PackageOffer)source).Tree is { } other
+                ? RepositoryFacts.Open(other, source.System!.Roots.Database) : null;
         return open;
     }
 

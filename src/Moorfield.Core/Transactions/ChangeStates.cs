@@ -18,8 +18,8 @@ internal static class ChangeStates
         {
             foreach (var hiveName in changes.OfType<HiveChange>().Select(c => c.Hive).Distinct())
                 hives[hiveName] = HiveFile.OpenRead(tree, hiveName, notes);
-            if (changes.Any(c => c is RowsChange))
-                repository = StateRepository.Open(tree, notes);
+            if (changes.OfType<RowsChange>().FirstOrDefault() is { } any)
+                repository = StateRepository.Open(tree, any.Database, notes);
             var rows = repository is null ? null : new RepositoryRows(repository.Connection);
             return [.. changes.Select(c => (c, State(c)))];
 

@@ -99,8 +99,8 @@ internal sealed class Preparation(
             foreach (var log in Places.LogsOf(logs.Key).Where(l => !AddWhole(l) && tree.Stat(l) is { Kind: EntryKind.File, Size: > 0 }))
                 Add(log, FileContent.InMemory([]));
         }
-        if (changes.OfType<RowsChange>().ToList() is { Count: > 0 } rows)
-            PrepareRepository(rows, captured);
+        foreach (var rows in changes.OfType<RowsChange>().GroupBy(c => c.Database))
+            PrepareRepository(rows.Key, [.. rows], captured);
         foreach (var list in changes.OfType<EntryChange>().GroupBy(c => c.File))
             PrepareList(list.Key, [.. list], captured);
         CheckNothingLost();
@@ -187,17 +187,17 @@ internal sealed class Preparation(
         }
     }
 
-    private void PrepareRepository(List<RowsChange> changes, Dictionary<Change, Change?> captured)
+    private void PrepareRepository(WindowsPath database, List<RowsChange> changes, Dictionary<Change, Change?> captured)
     {
-        if (AddWhole(Places.StateRepository))
+        if (AddWhole(database))
         {
-            AddWhole(Places.RepositoryLog);
-            AddWhole(Places.RepositoryJournal);
+            AddWhole(Places.RepositoryLog(database));
+            AddWhole(Places.RepositoryJournal(database));
             changes.ForEach(c => captured[c] = c);
             return;
         }
         var notes = new SnapshotNotes();
-        using var repository = StateRepository.Open(tree, notes)
+        using var repository = StateRepository.Open(tree, database, notes)
             ?? throw new MoorfieldException(ErrorKind.Failed, $"{tree.Name}: {notes.ToImmutable()[0].Text}");
         try
         {
@@ -208,16 +208,15 @@ internal sealed class Preparation(
                 transaction.Commit();
             }
             byte[] after = repository.ToArray();
-            Add(Places.StateRepository, FileContent.InMemory(after));
+            Add(database, FileContent.InMemory(after));
         }
         catch (Microsoft.Data.Sqlite.SqliteException e)
         {
             throw new MoorfieldException(ErrorKind.Failed,
-            $"{tree.Name}: {Places.StateRepository} cannot be changed: {RepositoryGuard.Describe(e)}. Nothing was changed.", e);
+            $"{tree.Name}: {database} cannot be changed: {RepositoryGuard.Describe(e)}. Nothing was changed.", e);
         }
         // What these held is in the database now; SQLite would apply it to that once more.
-        foreach (var beside in new[] { Places.RepositoryLog, Places.RepositoryJournal }.Where(b => tree.Stat(b) is { Kind: EntryKind.File,
-            Size: > 0 }))
+        foreach (var beside in Places.Beside(database).Where(b => tree.Stat(b) is { Kind: EntryKind.File, Size: > 0 }))
             Add(beside, FileContent.InMemory([]));
     }
 

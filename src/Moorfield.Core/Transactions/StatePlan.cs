@@ -33,9 +33,10 @@ public static class StatePlans
         var steps = point.State!.Systems.Where(s => editions is null || editions.Contains(s.Edition)).Select(system => recorded.With(system.Edition,
             then => target.Systems.With(system.Edition, now =>
             {
-                using var old = new SystemFacts(then);
-                using var present = new SystemFacts(now);
-                return new StateDifference(old, present, SystemReader.Read(then, guards), SystemReader.Read(now, guards), system,
+                var (before, after) = (SystemReader.Read(then, guards), SystemReader.Read(now, guards));
+                using var old = new SystemFacts(then, before.Roots);
+                using var present = new SystemFacts(now, after.Roots);
+                return new StateDifference(old, present, before, after, system,
                     new StateFacts(system, later, contents, point.State.WithFiles), guards).Plan();
             }))).ToList();
         return new StatePlan([.. steps.SelectMany(p => p.Changes)], [.. steps.SelectMany(p => p.Left)],

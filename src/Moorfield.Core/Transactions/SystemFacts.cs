@@ -8,10 +8,10 @@ using Moorfield.Formats.Defaults;
 namespace Moorfield.Core.Transactions;
 
 /// <summary>The facts of a system that lies in a tree. What was opened stays open until it is disposed.</summary>
-internal class SystemFacts(WindowsTree tree) : ISystemFacts, IDisposable
+internal class SystemFacts(WindowsTree tree, PackageRoots roots) : ISystemFacts, IDisposable
 {
     private readonly Dictionary<WindowsPath, Hive?> _hives = [];
-    private readonly Lazy<RepositoryFacts?> _repository = new(() => RepositoryFacts.Open(tree));
+    private readonly Lazy<RepositoryFacts?> _repository = new(() => RepositoryFacts.Open(tree, roots.Database));
 
     public string Name => tree.Name;
 
@@ -63,9 +63,9 @@ internal sealed class RepositoryFacts : IRepositoryFacts, IDisposable
     private SqliteConnection Connection => _repository.Connection;
 
     /// <summary>Null when there is none that is understood.</summary>
-    internal static RepositoryFacts? Open(WindowsTree tree)
+    internal static RepositoryFacts? Open(WindowsTree tree, WindowsPath database)
     {
-        if (StateRepository.Open(tree, new SnapshotNotes()) is not { } repository)
+        if (StateRepository.Open(tree, database, new SnapshotNotes()) is not { } repository)
             return null;
         try
         {

@@ -53,7 +53,7 @@ public static class UndoPlans
     {
         var point = request.Point;
         damaged ??= ImmutableHashSet<string>.Empty;
-        string? number = request.Account is { } account ? target.Systems.With(null, tree => NumberOf(tree, account.Sid)) : null;
+        string? number = request.Account is { } account ? target.Systems.With(null, tree => NumberOf(tree, point, account.Sid)) : null;
         var (packages, inverses) = UndoPlanner.Inverses(request, number);
         if (inverses.Length == point.Changes.Length && target.AsLeft(vault, point) is { IsEmpty: false } left)
             return new UndoPlan(point, packages, inverses, [], [], []) { Rewind = left.Rewind, Blocks = left.Blocks };
@@ -76,9 +76,10 @@ public static class UndoPlans
         };
     }
 
-    private static string? NumberOf(WindowsTree tree, string sid)
+    private static string? NumberOf(WindowsTree tree, RestorePoint point, string sid)
     {
-        using var repository = StateRepository.Open(tree, new SnapshotNotes());
+        var database = point.Changes.OfType<RowsChange>().FirstOrDefault()?.Database;
+        using var repository = database is { } path ? StateRepository.Open(tree, path, new SnapshotNotes()) : null;
         return repository is null ? null : RepositoryGuard.Query(repository.Connection,
             "SELECT _UserID FROM User WHERE UserSid = $sid COLLATE NOCASE", r => r.GetInt64(0), ("$sid", sid)).Select(n => n.ToString(
                 System.Globalization.CultureInfo.InvariantCulture)).FirstOrDefault();

@@ -67,7 +67,7 @@ internal static class PointCheck
         EditionDropped or EditionReturned => ((ImageChange)change).Number > 0,
         EditionRenamed renamed => renamed.Number > 0 && !IsBad(renamed.NameBefore) && !IsBad(renamed.NameAfter)
             && !IsBad(renamed.DescriptionBefore) && !IsBad(renamed.DescriptionAfter),
-        RowsChange rows => rows.Rows is { } recorded && AreRows(recorded),
+        RowsChange rows => IsPlace(rows.Database) && rows.Rows is { } recorded && AreRows(recorded),
         _ => false,
     };
 

@@ -129,8 +129,8 @@ internal static class PointDocuments
             TreeAdded c => new StoredTreeAdded(c.Family, c.Path.ToString(), Of(c.Recorded)),
             EntryRemoved c => new StoredEntryRemoved(c.Family, c.File.ToString(), c.Text, c.Index, c.Gap),
             EntryAdded c => new StoredEntryAdded(c.Family, c.File.ToString(), c.Text, c.Index, c.Gap),
-            RowsRemoved c => new StoredRowsRemoved(c.Family, c.FullName?.ToString(), c.Sid, Of(c.Rows)),
-            RowsAdded c => new StoredRowsAdded(c.Family, Of(c.Rows)),
+            RowsRemoved c => new StoredRowsRemoved(c.Family, c.FullName?.ToString(), c.Sid, Of(c.Rows), Database(c)),
+            RowsAdded c => new StoredRowsAdded(c.Family, Of(c.Rows), Database(c)),
             LogsReplayed c => new StoredLogsReplayed(c.Hive.ToString(), c.Writes),
             LogsReturned c => new StoredLogsReturned(c.Hive.ToString(), c.Writes),
             EditionDropped c => new StoredEditionDropped(c.Number, c.Name),
@@ -140,6 +140,10 @@ internal static class PointDocuments
         };
         return stored with { Edition = change.Edition };
     }
+
+    private static string? Database(RowsChange change) => change.Database == PackageRoots.Usual.Database ? null : change.Database.ToString();
+
+    private static WindowsPath Database(string? stored) => stored is null ? PackageRoots.Usual.Database : Place(stored);
 
     private static Change Read(StoredChange stored)
     {
@@ -152,8 +156,9 @@ internal static class PointDocuments
             StoredTreeAdded c => new TreeAdded(c.Family, Place(c.Path), Read(c.Image)),
             StoredEntryRemoved c => new EntryRemoved(c.Family, Place(c.File), c.Text, c.Index, c.Gap),
             StoredEntryAdded c => new EntryAdded(c.Family, Place(c.File), c.Text, c.Index, c.Gap),
-            StoredRowsRemoved c => new RowsRemoved(c.Family, c.FullName is null ? null : FullName(c.FullName), c.Sid, Read(c.Rows)),
-            StoredRowsAdded c => new RowsAdded(c.Family, Read(c.Rows)),
+            StoredRowsRemoved c => new RowsRemoved(
+                c.Family, Database(c.Database), c.FullName is null ? null : FullName(c.FullName), c.Sid, Read(c.Rows)),
+            StoredRowsAdded c => new RowsAdded(c.Family, Database(c.Database), Read(c.Rows)),
             StoredLogsReplayed c => new LogsReplayed(Place(c.Hive), c.Writes),
             StoredLogsReturned c => new LogsReturned(Place(c.Hive), c.Writes),
             StoredEditionDropped c => new EditionDropped(c.Number, c.Name),

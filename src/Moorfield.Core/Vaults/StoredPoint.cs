@@ -110,9 +110,12 @@ internal sealed record StoredEntryRemoved(string Family, string File, string Tex
 
 internal sealed record StoredEntryAdded(string Family, string File, string Text, int? Index, string? Gap) : StoredChange(Family);
 
-internal sealed record StoredRowsRemoved(string Family, string? FullName, string? Sid, ImmutableArray<StoredRow>? Rows = null) : StoredChange(Family);
+/// <param name="Database">Null for the usual place, and in older documents.</param>
+internal sealed record StoredRowsRemoved(
+    string Family, string? FullName, string? Sid, ImmutableArray<StoredRow>? Rows = null, string? Database = null) : StoredChange(Family);
 
-internal sealed record StoredRowsAdded(string Family, ImmutableArray<StoredRow>? Rows) : StoredChange(Family);
+/// <param name="Database">Null for the usual place, and in older documents.</param>
+internal sealed record StoredRowsAdded(string Family, ImmutableArray<StoredRow>? Rows, string? Database = null) : StoredChange(Family);
 
 internal sealed record StoredLogsReplayed(string Hive, int Writes) : StoredChange("");
 
