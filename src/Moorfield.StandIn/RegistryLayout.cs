@@ -91,6 +91,7 @@ internal sealed class RegistryLayout(World world)
         Set(hive, "Select", HiveValue.FromDWord("Current", 1), HiveValue.FromDWord("Default", 1));
         Set(hive, @"ControlSet001\Control\MUI\UILanguages\en-GB", HiveValue.FromDWord("LCID", BritishEnglish));
         Set(hive, @"ControlSet001\Control\ComputerName\ComputerName", HiveValue.FromString("ComputerName", world.Computer));
+        Set(hive, @"ControlSet001\Control\Session Manager\Environment", HiveValue.FromString("PROCESSOR_ARCHITECTURE", "AMD64"));
     }
 
     internal void FillAccount(Hive hive, string sid)

@@ -113,19 +113,61 @@ public sealed class BringBackPlanTests : IDisposable
     }
 
     [Theory]
-    [InlineData("x86", new[] { "x64", "x86" }, "x64")]
-    [InlineData("x86", new[] { "x86", "x64" }, "x86")]
-    [InlineData("x86", new[] { "arm64", "x86" }, "x86")]
-    [InlineData("neutral", new[] { "x64", "x86" }, "x64")]
-    [InlineData("neutral", new[] { "arm64", "x86" }, "neutral")]
-    public void Of_a_bundle_the_best_architecture_comes(string other, string[] architectures, string wanted)
+    [InlineData("x86", "x64", "x64")]
+    [InlineData("x86", "x86", "x86")]
+    [InlineData("arm64", "arm64", "arm64")]
+    [InlineData("x86", "arm64", "x64")]
+    [InlineData("neutral", "x64", "x64")]
+    [InlineData("neutral", "arm", "neutral")]
+    [InlineData("x86", "", "x64")]
+    public void Of_a_bundle_the_best_architecture_comes(string other, string own, string wanted)
     {
         string path = _folder["weather.msixbundle"];
         PackageFileWriter.Write(_bench.Root, "Northlight.Weather", path);
         // The stand-in's bundle has one architecture; a second member is that one under another name.
         Rebundle(path, other);
-        using var offer = new ArchiveOffer(path, architectures, ["en-US"]);
+        using var offer = new ArchiveOffer(path, _bench.Read() with { Architecture = own }, ["en-US"]);
         offer.Packages.Single().Main.Architecture.ShouldBe(wanted);
+    }
+
+    [Fact]
+    public void A_bundle_that_has_nothing_for_a_system_is_refused_and_says_what_it_has()
+    {
+        string path = _folder["weather.msixbundle"];
+        PackageFileWriter.Write(_bench.Root, "Northlight.Weather", path);
+        var refused = Should.Throw<MoorfieldException>(() => new ArchiveOffer(path, _bench.Read() with { Architecture = "x86" }, ["en-US"]));
+        refused.Kind.ShouldBe(ErrorKind.Refused);
+        refused.Message.ShouldMatch("^weather.msixbundle holds nothing that can run there: Northlight.Weather_.*_x64__.* is for x64, and this "
+            + "Windows is for x86, which runs packages for x86.$");
+        refused = Should.Throw<MoorfieldException>(() => new ArchiveOffer(path, _bench.Read() with { Build = "17134.1" }, ["en-US"]));
+        refused.Message.ShouldEndWith("needs Windows 10.0.17763.0 or later, and this is 10.0.17134.1.");
+    }
+
+    [Theory]
+    [InlineData("arm64", "Windows.Desktop", "10.0.17763.0", "is for arm64, and this Windows is for x64, which runs packages for x64 and x86.")]
+    [InlineData("x64", "Windows.Desktop", "10.0.30000.0", "needs Windows 10.0.30000.0 or later, and this is 10.0.26100.2314.")]
+    [InlineData("x64", "Windows.Xbox", "10.0.17763.0", "is made for Windows.Xbox, which this is not.")]
+    public void What_cannot_run_there_is_refused(string architecture, string device, string version, string reason)
+    {
+        var game = Offered("Tern.Chess", "1.0.0.0", architecture: architecture,
+            needs: $"<TargetDeviceFamily Name=\"{device}\" MinVersion=\"{version}\" MaxVersionTested=\"10.0.30000.0\"/>");
+        var refused = Should.Throw<MoorfieldException>(() => Plan("Tern.Chess", new Place("elsewhere", game)));
+        (refused.Kind, refused.Message).ShouldBe((ErrorKind.Refused, $"Tern.Chess 1.0.0.0 {reason}"));
+    }
+
+    [Fact]
+    public void Of_an_offer_of_several_the_best_that_fits_comes()
+    {
+        static OfferedPackage Game(string version, string architecture, string least) => Offered("Tern.Chess", version, architecture: architecture,
+            needs: $"<TargetDeviceFamily Name=\"Windows.Universal\" MinVersion=\"{least}\" MaxVersionTested=\"10.0.30000.0\"/>");
+        var (tooNew, other, second) = (Game("3.0.0.0", "x64", "10.0.30000.0"), Game("2.5.0.0", "arm64", "10.0.0.0"), Game("2.0.0.0", "x86", "10.0.0.0"));
+        var best = Game("2.0.0.0", "x64", "10.0.0.0");
+        Plan("Tern.Chess", new Place("elsewhere", tooNew, other, second, best)).Packages.Single().FullName.ShouldBe(best.Main);
+        Plan("Tern.Chess", new Place("elsewhere", tooNew, other, second)).Packages.Single().FullName.ShouldBe(second.Main);
+        // A framework is there in every architecture side by side.
+        var (engine, engine86) = (Offered("Tern.Engine", "2.0.0.0", framework: true), Offered("Tern.Engine", "2.0.0.0", architecture: "x86",
+            framework: true));
+        Plan("Tern.Engine", new Place("elsewhere", engine86, engine)).Packages.Select(p => p.FullName).ShouldBe([engine.Main, engine86.Main]);
     }
 
     /// <summary>Puts a second main package into a bundle, for another architecture.</summary>

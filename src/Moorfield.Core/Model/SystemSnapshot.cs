@@ -17,6 +17,9 @@ public sealed record SystemSnapshot(
     /// <summary>Name of the edition, or of the computer.</summary>
     public string Name { get; init; } = Computer;
 
+    /// <summary>What it is for: x64, x86, arm64 or arm; empty when that is not known.</summary>
+    public string Architecture { get; init; } = "";
+
     /// <summary>When each block was set, as its key says; null where it says nothing.</summary>
     public ImmutableDictionary<PackageFamilyName, DateTimeOffset?> BlockTimes { get; init; } =
         ImmutableDictionary<PackageFamilyName, DateTimeOffset?>.Empty;

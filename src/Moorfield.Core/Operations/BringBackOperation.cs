@@ -87,7 +87,7 @@ public sealed class BringBackOperation(
         var origin = origins[at];
         if (origin.Other is null)
         {
-            using var archive = new ArchiveOffer(origin.Path, Architectures(system), SystemReader.Languages(tree));
+            using var archive = new ArchiveOffer(origin.Path, system, SystemReader.Languages(tree));
             return WithOffers(system, tree, at + 1, open.Add(archive), use);
         }
         int? edition = Edition(origin, system);
@@ -96,10 +96,6 @@ public sealed class BringBackOperation(
             $"{origin.Path} is {origin.Other.Description}, which has no files. Name a system, an image or a package file with --from."))
             .With(edition, from => WithOffers(system, tree, at + 1, open.Add(new SystemOffer(from, other)), use));
     }
-
-    /// <summary>The architectures that a system has packages of, the most frequent first.</summary>
-    private static List<string> Architectures(SystemSnapshot system) => [.. system.Packages.Select(p => p.FullName.Architecture)
-        .Where(a => a != "neutral").GroupBy(a => a, StringComparer.OrdinalIgnoreCase).OrderByDescending(g => g.Count()).Select(g => g.Key)];
 
     /// <summary>The edition that a person named, or the one of the same kind as the system's, or the first.</summary>
     private static int? Edition(BringBackSource origin, SystemSnapshot system)

@@ -5,7 +5,8 @@ namespace Moorfield.Core.Planning;
 /// <summary>Chooses the packages that come back by what people call them.</summary>
 internal sealed class BringBackChoice(IBringBackFacts facts, SystemSnapshot snapshot)
 {
-    /// <summary>The packages that words mean, of each family the newest.</summary>
+    /// <summary>The packages that words mean: of each family the newest that can run there, an application for the best of its architectures, a
+    /// framework for all.</summary>
     /// <exception cref="MoorfieldException">A word means nothing, or nothing whose files can be had.</exception>
     internal IEnumerable<(OfferedPackage Package, IPackageSource Offer)> Choose(IReadOnlyCollection<string> arguments)
     {
@@ -14,8 +15,10 @@ internal sealed class BringBackChoice(IBringBackFacts facts, SystemSnapshot snap
             var found = facts.Others.Count == 0 ? Own(argument) : Others(argument);
             foreach (var family in found.GroupBy(f => f.Package.Main.Family))
             {
-                var best = family.MaxBy(f => f.Package.Main.Version);
-                foreach (var one in family.Where(f => f.Package.Main.Version == best.Package.Main.Version))
+                var fitting = family.Where(f => PackageFit.Hindrance(f.Package.Main, f.Package.Manifest, snapshot) is null).ToList();
+                var newest = (fitting.Count > 0 ? fitting : [.. family]).GroupBy(f => f.Package.Main.Version).MaxBy(g => g.Key)!
+                    .OrderBy(f => PackageFit.Rank(f.Package.Main.Architecture, snapshot)).ToList();
+                foreach (var one in newest[0].Package.Role == PackageRole.Framework ? newest : newest.Take(1))
                     yield return one;
             }
         }

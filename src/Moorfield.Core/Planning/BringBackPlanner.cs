@@ -82,6 +82,8 @@ internal sealed class BringBackPlanner(
         }
         var from = isOwn ? facts.Own : offer;
         package = isOwn ? facts.Own.Packages.First(p => p.Main == package.Main) : package;
+        if (there?.IsHeld != true && PackageFit.Hindrance(package.Main, package.Manifest, snapshot) is { } hindrance)
+            throw new MoorfieldException(ErrorKind.Refused, $"{name} {package.Main.Version} {hindrance}");
         var needs = Needed(package, offer).ToList();
         foreach (var (needed, where) in needs)
             Bring(needed, where, name);
@@ -144,8 +146,9 @@ internal sealed class BringBackPlanner(
                     $"{package.DisplayName} needs {dependency.Name} {dependency.MinVersion} or later, which "
                     + $"{facts.Name} does not have. Name with another --from where it can be had.");
             }
-            // What is there already is preferred to what would have to come.
-            yield return found.OrderBy(f => f.o != facts.Own).ThenByDescending(f => f.p.Main.Version)
+            // What is there already is preferred to what would have to come, and what can run here to what cannot.
+            yield return found.OrderBy(f => f.o != facts.Own)
+                .ThenBy(f => PackageFit.Hindrance(f.p.Main, f.p.Manifest, snapshot) is not null).ThenByDescending(f => f.p.Main.Version)
                 .ThenBy(f => f.p.Main.Architecture != package.Main.Architecture).First();
         }
     }

@@ -11,7 +11,7 @@ internal sealed record MachineRegistry(
     ImmutableArray<Account> Accounts, ImmutableDictionary<PackageFamilyName, DateTimeOffset?> Blocks, ILookup<PackageFullName, Trace> Traces,
     ILookup<PackageFullName, string> RecordedPaths,
     ILookup<PackageFullName, PackageFullName> Frameworks, HandlerClasses Handlers, ImmutableArray<ClassicProgram> Programs, PolicyHive Policies,
-    ImmutableArray<string> Languages, FullNames Names, PackageRoots Roots)
+    ImmutableArray<string> Languages, FullNames Names, PackageRoots Roots, string Architecture)
 {
     private const int FirstWindows11Build = 22000;
     private const int MaxLanguage = 85; // LOCALE_NAME_MAX_LENGTH
@@ -38,7 +38,7 @@ internal sealed record MachineRegistry(
             if (int.TryParse(build, out int number) && number >= FirstWindows11Build)
                 product = product.Replace("Windows 10", "Windows 11", StringComparison.Ordinal); // [seen] ProductName was never changed
             uint? revision = version?.Value("UBR")?.AsDWord();
-            var (computer, languages) = ReadSystem(tree, notes);
+            var (computer, languages, architecture) = ReadSystem(tree, notes);
             return new MachineRegistry(
                 product, version?.Text("EditionID") ?? "", version?.Text("DisplayVersion") ?? "", revision is null ? build : $"{build}.{revision}",
                 computer, hive.Find(Places.Oem)?.Text("Manufacturer") ?? "", hive.Find(Places.Cryptography)?.Text("MachineGuid") ?? "", accounts,
@@ -46,7 +46,7 @@ internal sealed record MachineRegistry(
                 hive.Find(Places.MachineClasses) is { } classes ? HandlerClasses.Read(classes, Places.Software) : HandlerClasses.None,
                 [.. ClassicPrograms.Read(hive, Places.Uninstall, null), .. ClassicPrograms.Read(hive, Places.Uninstall32, null)],
                 PolicyReader.Read(hive, GuardHive.Machine, null, Places.Software, guards), languages, names,
-                ReadRoots(hive, notes));
+                ReadRoots(hive, notes), architecture);
         }
         catch (InvalidDataException e)
         {
@@ -54,8 +54,8 @@ internal sealed record MachineRegistry(
         }
     }
 
-    /// <summary>The computer's name, and the languages that it speaks: those preferred, then all that are installed.</summary>
-    private static (string Computer, ImmutableArray<string> Languages) ReadSystem(WindowsTree tree, SnapshotNotes notes)
+    /// <summary>The computer's name, the languages that it speaks (those preferred, then all that are installed), and its architecture.</summary>
+    private static (string Computer, ImmutableArray<string> Languages, string Architecture) ReadSystem(WindowsTree tree, SnapshotNotes notes)
     {
         try
         {
@@ -67,12 +67,20 @@ internal sealed record MachineRegistry(
             var installed = spoken?.Child("UILanguages")?.Children().Select(k => k.Name) ?? [];
             return (control?.Child("ComputerName")?.Child("ComputerName")?.Text("ComputerName") ?? "",
                 [.. preferred.Concat(installed).Where(l => l.Length is > 1 and < MaxLanguage).Distinct(StringComparer.OrdinalIgnoreCase)
-                    .Take(MaxLanguages)]);
+                    .Take(MaxLanguages)], control?.Child("Session Manager")?.Child("Environment")?.Text("PROCESSOR_ARCHITECTURE")?.ToUpperInvariant()
+                switch
+                {
+                    "AMD64" => "x64",
+                    "X86" => "x86",
+                    "ARM64" => "arm64",
+                    "ARM" => "arm",
+                    _ => "",
+                });
         }
         catch (Exception e) when (e is MoorfieldException or InvalidDataException)
         {
             notes.Add("hiveUnreadable", $"{Places.System} cannot be read, so the computer's name is not known: {e.Message}");
-            return ("", []);
+            return ("", [], "");
         }
     }
 

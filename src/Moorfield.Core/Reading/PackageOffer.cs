@@ -76,17 +76,17 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
     private readonly string _path;
     private readonly Dictionary<PackageFullName, PackageArchive> _archives = [];
 
-    /// <param name="architectures">Those that the target has packages of, the best first.</param>
+    /// <param name="system">The target.</param>
     /// <param name="languages">Those that the target speaks.</param>
-    /// <exception cref="MoorfieldException">It is no package file, is damaged, or has nothing for the target.</exception>
-    internal ArchiveOffer(string path, IReadOnlyList<string> architectures, IReadOnlyList<string> languages)
+    /// <exception cref="MoorfieldException">It is no package file, is damaged, or has nothing for the target (refused).</exception>
+    internal ArchiveOffer(string path, SystemSnapshot system, IReadOnlyList<string> languages)
     {
         _path = path;
         try
         {
             FormatErrors.Wrap(path, () =>
             {
-                Read(PackageArchive.Open(RegularFile.OpenNamed(path)), architectures, languages);
+                Read(PackageArchive.Open(RegularFile.OpenNamed(path)), system, languages);
                 return true;
             });
         }
@@ -103,7 +103,7 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
 
     private ImmutableArray<OfferedPackage> _packages = [];
 
-    private void Read(PackageArchive archive, IReadOnlyList<string> architectures, IReadOnlyList<string> languages)
+    private void Read(PackageArchive archive, SystemSnapshot system, IReadOnlyList<string> languages)
     {
         if (archive.Manifest is { } manifest)
         {
@@ -114,28 +114,47 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
         }
         var bundle = archive.Bundle!;
         _archives[bundle.Identity.FullName] = archive;
-        var main = bundle.Members.Where(m => !m.IsResource && Rank(m) < int.MaxValue).OrderBy(Rank).FirstOrDefault()
-            ?? throw new InvalidDataException($"holds nothing for {string.Join(" or ", architectures)}");
+        var main = Main(archive, bundle, system);
         var taken = bundle.Members.Where(m => m == main || (m.IsResource && IsWanted(m.FullName.ResourceId))).ToList();
         AppxManifest? read = null;
         foreach (var member in taken)
         {
-            var opened = archive.OpenMember(member);
-            _archives[member.FullName] = opened;
-            if (opened.Manifest?.Identity.FullName != member.FullName)
-                throw new InvalidDataException($"holds '{member.FileName}', which is not {member.FullName}");
-            read = member == main ? opened.Manifest : read;
+            var manifestOfIt = Open(archive, member);
+            read = member == main ? manifestOfIt : read;
         }
         _packages = [Package(read!, bundle.Identity.FullName, [bundle.Identity.FullName, .. taken.Select(m => m.FullName)], languages)];
-
-        int Rank(BundleMember member) => member.FullName.Architecture == "neutral" ? architectures.Count
-            : architectures.ToList().FindIndex(a => a.Equals(member.FullName.Architecture, StringComparison.OrdinalIgnoreCase)) is >= 0 and var rank
-                ? rank : int.MaxValue;
 
         // Languages that the system speaks, and everything else that there is of resources.
         bool IsWanted(string resourceId) => !resourceId.StartsWith("split.language-", StringComparison.OrdinalIgnoreCase)
             || languages.Any(l => resourceId["split.language-".Length..].Equals(l.Split('-')[0], StringComparison.OrdinalIgnoreCase)
                 || resourceId["split.language-".Length..].Equals(l, StringComparison.OrdinalIgnoreCase));
+    }
+
+    private AppxManifest Open(PackageArchive archive, BundleMember member)
+    {
+        if (_archives.GetValueOrDefault(member.FullName)?.Manifest is { } known)
+            return known;
+        var opened = archive.OpenMember(member);
+        _archives[member.FullName] = opened;
+        return opened.Manifest is { } manifest && manifest.Identity.FullName == member.FullName ? manifest
+            : throw new InvalidDataException($"holds '{member.FileName}', which is not {member.FullName}");
+    }
+
+    /// <summary>The member that fits a system best: the newest for the best of its architectures, of those that can run there.</summary>
+    private BundleMember Main(PackageArchive archive, AppxBundleManifest bundle, SystemSnapshot system)
+    {
+        string? hindrance = null;
+        foreach (var member in bundle.Members.Where(m => !m.IsResource).OrderBy(m => PackageFit.Rank(m.FullName.Architecture, system))
+            .ThenByDescending(m => m.FullName.Version))
+        {
+            if (system.Architecture.Length == 0 && PackageFit.Rank(member.FullName.Architecture, system) == int.MaxValue)
+                break;
+            if (PackageFit.Hindrance(member.FullName, Open(archive, member), system) is not { } own)
+                return member;
+            hindrance ??= $"{member.FullName} {own}";
+        }
+        throw hindrance is null ? new InvalidDataException($"holds nothing for {string.Join(" or ", PackageFit.Architectures(system))}")
+            : new MoorfieldException(ErrorKind.Refused, $"{Name} holds nothing that can run there: {hindrance}");
     }
 
     private OfferedPackage Package(

@@ -50,6 +50,7 @@ public static class SystemReader
         {
             BlockTimes = machine.Blocks,
             Roots = machine.Roots,
+            Architecture = machine.Architecture,
             PolicyHives = [machine.Policies, .. accounts.Select(a => a.Policies).Concat(PolicyReader.ReadOthers(tree, machine.Accounts, guards))
                 .OfType<PolicyHive>()],
             Handlers = new Handlers(

@@ -14,6 +14,11 @@ public sealed record PackageIdentity(string Name, string Publisher, PackageVersi
 /// <param name="IsOptional">Marked so: the package does without it, but does less.</param>
 public sealed record PackageDependency(string Name, PackageVersion MinVersion, string? Publisher, bool IsOptional = false);
 
+/// <summary>A <c>TargetDeviceFamily</c> that a package is made for.</summary>
+/// <param name="Name">E.g. <c>Windows.Desktop</c>; empty for any, in manifests of before Windows 10.</param>
+/// <param name="MinVersion">Lowest version of Windows that will do; 0.0.0.0 when not given.</param>
+public sealed record TargetDeviceFamily(string Name, PackageVersion MinVersion);
+
 /// <summary>An <c>Extension</c>: a way in which the system or other apps reach this one.</summary>
 /// <param name="Category">As written, e.g. <c>windows.protocol</c>.</param>
 /// <param name="Values">File types, scheme names, aliases, task ids, service names or class ids, by category; empty for the others.</param>
@@ -37,6 +42,9 @@ public sealed record AppxManifest(
     ImmutableArray<AppxExtension> Extensions, ImmutableArray<string> Capabilities, ImmutableArray<string> HardwareCapabilities,
     IReadOnlySet<string> Mentions)
 {
+    /// <summary>What it is made for; empty when the manifest does not say.</summary>
+    public ImmutableArray<TargetDeviceFamily> Devices { get; init; } = [];
+
     /// <summary>The file types that it opens, each with its dot.</summary>
     public IEnumerable<string> FileTypes => Values("windows.fileTypeAssociation");
 

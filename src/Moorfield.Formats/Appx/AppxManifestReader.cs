@@ -43,7 +43,17 @@ public static class AppxManifestReader
             [.. Children(dependencies, "MainPackageDependency").Select(e => (string?)e.Attribute("Name")).OfType<string>()],
             [.. Children(Child(root, "Applications"), "Application").Select(ReadApplication)], ReadExtensions(root),
             [.. Capabilities(root).Select(c => c.Name)],
-            [.. Capabilities(root).Where(c => c.Kind is "DeviceCapability" or "CustomCapability").Select(c => c.Name)], ReadMentions(root));
+            [.. Capabilities(root).Where(c => c.Kind is "DeviceCapability" or "CustomCapability").Select(c => c.Name)], ReadMentions(root))
+        {
+            Devices =
+            [
+                .. Children(dependencies, "TargetDeviceFamily").Select(e => (Name: (string?)e.Attribute("Name"),
+                    Min: (string?)e.Attribute("MinVersion"))).Where(d => d.Name is { Length: > 0 })
+                    .Select(d => new TargetDeviceFamily(d.Name!, Lowest(d.Min))),
+                .. Text(Child(root, "Prerequisites"), "OSMinVersion") is { } least ? [new TargetDeviceFamily("", Lowest(least))]
+                    : Array.Empty<TargetDeviceFamily>(),
+            ],
+        };
     }
 
     /// <summary>Reads an AppxBundleManifest.xml from the stream's position on.</summary>
@@ -107,6 +117,15 @@ public static class AppxManifestReader
         if (!PackageFullName.IsArchitecture(architecture) || !PackageFullName.IsResourceId(resourceId))
             throw Error("has an Identity with an unknown architecture or a malformed resource id", element);
         return new PackageIdentity(name, publisher, version, architecture, resourceId);
+    }
+
+    // OSMinVersion may have fewer numbers. [tried]
+    private static PackageVersion Lowest(string? text)
+    {
+        string whole = text ?? "";
+        for (int numbers = whole.AsSpan().Count('.') + 1; numbers < 4; numbers++)
+            whole += ".0";
+        return PackageVersion.TryParse(whole, out var version) ? version : default;
     }
 
     private static PackageDependency? ReadDependency(XElement element) =>
