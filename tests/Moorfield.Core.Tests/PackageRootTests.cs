@@ -80,6 +80,21 @@ public sealed class PackageRootTests : IDisposable
         back.Accounts.Length.ShouldBe(_usual.Accounts.Length);
     }
 
+    [Fact]
+    public void Rows_come_back_there_one_by_one()
+    {
+        Move();
+        string Rows() => Tool.Read("sqlite3", At($@"{Repository}\StateRepository-Machine.srd"), "SELECT PackageFullName FROM Package ORDER BY 1");
+        string before = Rows();
+        _bench.Remove("Weather", "everyone").Failures.ShouldBeEmpty();
+        _bench.Remove("Tide Tables", "everyone").Failures.ShouldBeEmpty();
+        // The repository is not as the first run left it any more.
+        _bench.Undo(1).Failures.ShouldBeEmpty();
+        _bench.Undo(2).Failures.ShouldBeEmpty();
+        Rows().ShouldBe(before);
+        Described(_bench.Read()).ShouldBe(Described(_usual));
+    }
+
     [Theory]
     [InlineData(@"D:\WindowsApps")]
     [InlineData(@"C:\Apps\..\..\Elsewhere")]

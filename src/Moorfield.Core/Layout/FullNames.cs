@@ -31,7 +31,7 @@ internal sealed class FullNames
     /// <param name="prefix">Text that may come before the name; null for none.</param>
     internal PackageFamilyName? FamilyIn(string? text, string? prefix)
     {
-        if (text is null || !text.Contains('_', StringComparison.Ordinal))
+        if (text is null || !text.Contains('_', StringComparison.Ordinal) || !Hive.IsWritable(text))
             return null;
         return _families.GetOrAdd(prefix is not null && text.StartsWith(prefix, StringComparison.OrdinalIgnoreCase) ? text[prefix.Length..] : text,
             static t => t.Split(Separators, StringSplitOptions.RemoveEmptyEntries).Select(FamilyOf).FirstOrDefault(f => f is not null));

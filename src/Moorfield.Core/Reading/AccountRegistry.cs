@@ -69,11 +69,15 @@ internal sealed record AccountRegistry(
         {
             using var hive = HiveFile.OpenRegistry(tree, path, notes);
             var containers = names.Containers(families);
-            return hive is null ? new AccountHive([], [], null, []) : new AccountHive(
+            if (hive is null)
+                return new AccountHive([], [], null, []);
+            var read = new AccountHive(
                 [.. Choices(PackagePlaces.TypeChoices).Concat(Choices(PackagePlaces.SchemeChoices))],
                 [.. ClassicPrograms.Read(hive, Places.AccountUninstall, account.Sid)],
                 PolicyReader.Read(hive, GuardHive.Account, account.Sid, path, guards),
                 [.. PackagePlaces.OwnedIn(PlaceContainer.UserHive).SelectMany(p => p.Owned(hive, path, names, containers))]);
+            HiveNotes.Add(hive, PlaceContainer.UserHive, path, names, [], notes);
+            return read;
 
             IEnumerable<(string, string, KeyLocation)> Choices(PackagePlace place)
             {
@@ -115,7 +119,9 @@ internal sealed record AccountRegistry(
             }
             familyTraces.AddRange(PackagePlaces.OwnedIn(PlaceContainer.Classes).SelectMany(p => p.Owned(hive, path, names, null))
                 .Select(e => (e.Family, EntryOf(account, e.Location))));
-            return HandlerClasses.Read(hive.Root, path);
+            var handlers = HandlerClasses.Read(hive.Root, path);
+            HiveNotes.Add(hive, PlaceContainer.Classes, path, names, [], notes);
+            return handlers;
         }
         catch (Exception e) when (e is MoorfieldException or InvalidDataException)
         {

@@ -39,10 +39,12 @@ internal sealed record MachineRegistry(
                 product = product.Replace("Windows 10", "Windows 11", StringComparison.Ordinal); // [seen] ProductName was never changed
             uint? revision = version?.Value("UBR")?.AsDWord();
             var (computer, languages, architecture) = ReadSystem(tree, notes);
+            var blocks = ReadBlocks(hive, notes);
+            HiveNotes.Add(hive, PlaceContainer.Software, Places.Software, names, accounts.Select(a => a.Sid), notes);
             return new MachineRegistry(
                 product, version?.Text("EditionID") ?? "", version?.Text("DisplayVersion") ?? "", revision is null ? build : $"{build}.{revision}",
                 computer, hive.Find(Places.Oem)?.Text("Manufacturer") ?? "", hive.Find(Places.Cryptography)?.Text("MachineGuid") ?? "", accounts,
-                ReadBlocks(hive, notes), traces, given, frameworks,
+                blocks, traces, given, frameworks,
                 hive.Find(Places.MachineClasses) is { } classes ? HandlerClasses.Read(classes, Places.Software) : HandlerClasses.None,
                 [.. ClassicPrograms.Read(hive, Places.Uninstall, null), .. ClassicPrograms.Read(hive, Places.Uninstall32, null)],
                 PolicyReader.Read(hive, GuardHive.Machine, null, Places.Software, guards), languages, names,

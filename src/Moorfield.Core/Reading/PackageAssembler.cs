@@ -36,7 +36,7 @@ internal sealed class PackageAssembler(
                 $"{withheld.Sum(p => p.Withheld):N0} files of {TextFormat.List(withheld.Select(p => p.DisplayName), 3)} hold more than this mount "
                     + "tells, as files do that Windows compresses: sizes are at least what is shown, and undo could not bring these files back.");
         }
-        return [.. Dependencies.Resolve(packages, machine.Frameworks, notes)
+        return [.. FrameworkOrigins([.. Dependencies.Resolve(packages, machine.Frameworks, notes)])
             .OrderBy(p => p.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.FullName)];
     }
 
@@ -122,6 +122,14 @@ internal sealed class PackageAssembler(
         };
         NoteDisagreements(package);
         return package;
+    }
+
+    /// <summary>A framework comes with what needs it: it is provisioned by someone else only if something that needs it is provisioned.</summary>
+    private static IEnumerable<InstalledPackage> FrameworkOrigins(ImmutableArray<InstalledPackage> packages)
+    {
+        var provisioned = packages.Where(p => p.Newcomers).SelectMany(p => p.Needs).ToHashSet();
+        return packages.Select(p => p is { Role: PackageRole.Framework, Origin: PackageOrigin.Extra, Newcomers: false }
+            && !provisioned.Contains(p.FullName) ? p with { Origin = PackageOrigin.Added } : p);
     }
 
     private static PackageRole Role(FoundPackage main, bool isComponent) =>

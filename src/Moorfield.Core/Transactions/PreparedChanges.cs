@@ -160,6 +160,11 @@ internal sealed class Preparation(
             foreach (var change in changes)
             {
                 var ready = change.Capture(hive);
+                if (ready is KeyRemoved { Recorded: { } recordedKey } && !recordedKey.IsWritable)
+                {
+                    throw new MoorfieldException(ErrorKind.Refused, $"{tree.Name}: {path}: {change.Key} holds a name with a NUL, or one that is not "
+                        + "valid text. It could not be put back, so nothing was changed.");
+                }
                 captured.Add(ready);
                 ready?.Apply(hive);
             }

@@ -20,6 +20,23 @@ public sealed class Hive : IRegistry
     /// <summary>Of the file as it was opened.</summary>
     public HiveHeader Header { get; }
 
+    /// <summary>Stands for a name that is no text at all; a NUL marks that it cannot be written.</summary>
+    internal const string NoText = "\uFFFD\0";
+
+    private readonly HashSet<string> _unwritable = new(StringComparer.Ordinal);
+
+    /// <summary>Names that were met and that libhivex can read at most: those with a NUL, and those that are no proper text.</summary>
+    public IReadOnlyCollection<string> UnwritableNames => _unwritable;
+
+    /// <summary>Whether libhivex, which takes names as C strings, can write a name.</summary>
+    public static bool IsWritable(string name) => !name.Contains('\0', StringComparison.Ordinal);
+
+    internal string Unwritable(string name)
+    {
+        _unwritable.Add(name);
+        return name;
+    }
+
     /// <summary>The key that holds all others.</summary>
     public HiveKey Root => new(this, LibHivex.Root(Handle));
 

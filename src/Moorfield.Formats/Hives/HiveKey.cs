@@ -15,8 +15,8 @@ public readonly unsafe struct HiveKey : IRegistryKey
         _node = node != 0 ? node : throw new InvalidDataException("has a damaged key");
     }
 
-    /// <summary>Without the path.</summary>
-    public string Name => TakeText(LibHivex.NodeName(_hive.Handle, _node));
+    /// <summary>Without the path. One that cannot be written (<see cref="Hive.IsWritable"/>) holds a NUL.</summary>
+    public string Name => TakeName(_hive, LibHivex.NodeName(_hive.Handle, _node), LibHivex.NodeNameLength(_hive.Handle, _node));
 
     /// <summary>When the key was written last, as it says itself; null when it says nothing sensible.</summary>
     public DateTimeOffset? LastWritten
@@ -36,8 +36,25 @@ public readonly unsafe struct HiveKey : IRegistryKey
         return [.. TakeList(LibHivex.NodeChildren(_hive.Handle, _node)).Select(n => new HiveKey(hive, n))];
     }
 
-    /// <summary>The key of that name directly below, any case; null when there is none.</summary>
-    public HiveKey? Child(string name) => LibHivex.NodeGetChild(_hive.Handle, _node, name) is var node and not 0 ? new HiveKey(_hive, node) : null;
+    /// <summary>The key of that name directly below, any case; null when there is none, or its name cannot be written.</summary>
+    public HiveKey? Child(string name)
+    {
+        if (!Hive.IsWritable(name))
+            return null;
+        nuint node = LibHivex.NodeGetChild(_hive.Handle, _node, name);
+        bool isBadText = node == 0 && Marshal.GetLastPInvokeError() is BadText or BadInput;
+        if (!isBadText && (node == 0 || LibHivex.NodeNameLength(_hive.Handle, node) == (nuint)Encoding.UTF8.GetByteCount(name)))
+            return node == 0 ? null : new HiveKey(_hive, node);
+        // libhivex compares up to a NUL, and no further than the first name that it cannot convert.
+        foreach (var child in Children())
+        {
+            if (child.Name.Equals(name, StringComparison.OrdinalIgnoreCase))
+                return child;
+        }
+        return null;
+    }
+
+    private const int BadText = 84, BadInput = 22; // EILSEQ, EINVAL
 
     IReadOnlyList<IRegistryKey> IRegistryKey.Children() => [.. Children()];
 
@@ -50,16 +67,25 @@ public readonly unsafe struct HiveKey : IRegistryKey
         return [.. TakeList(LibHivex.NodeValues(_hive.Handle, _node)).Select(v => ReadValue(hive, v))];
     }
 
-    /// <summary>The value of that name (empty: the default value), any case; null when there is none.</summary>
-    public HiveValue? Value(string name) => LibHivex.NodeGetValue(_hive.Handle, _node, name) is var value and not 0 ? ReadValue(_hive, value) : null;
+    /// <summary>The value of that name (empty: the default value), any case; null when there is none, or its name cannot be written.</summary>
+    public HiveValue? Value(string name)
+    {
+        if (!Hive.IsWritable(name))
+            return null;
+        nuint value = LibHivex.NodeGetValue(_hive.Handle, _node, name);
+        bool isBadText = value == 0 && Marshal.GetLastPInvokeError() is BadText or BadInput;
+        if (!isBadText && (value == 0 || LibHivex.ValueKeyLength(_hive.Handle, value) == (nuint)Encoding.UTF8.GetByteCount(name)))
+            return value == 0 ? null : ReadValue(_hive, value);
+        return Values().FirstOrDefault(v => HasName(v, name));
+    }
 
     /// <summary>The text of a string value; null when it is missing or of another type.</summary>
     public string? Text(string name) => Value(name)?.AsString();
 
     /// <summary>Adds a key below this one.</summary>
     /// <exception cref="IOException">It is there already, or libhivex refused.</exception>
-    public HiveKey Add(string name) =>
-        LibHivex.NodeAddChild(_hive.Handle, _node, name) is var node and not 0 ? new HiveKey(_hive, node)
+    public HiveKey Add(string name) => !Hive.IsWritable(name) ? throw new IOException("A name that holds a NUL cannot be written.")
+        : LibHivex.NodeAddChild(_hive.Handle, _node, name) is var node and not 0 ? new HiveKey(_hive, node)
             : throw Hive.Failure($"add the key '{name}'");
 
     /// <summary>Sets a value, replacing one of the same name.</summary>
@@ -97,6 +123,7 @@ public readonly unsafe struct HiveKey : IRegistryKey
     }
 
     /// <summary>Adds the recorded key, with everything below it, under this one.</summary>
+    /// <exception cref="IOException">It is there already, has a name that cannot be written, or libhivex refused.</exception>
     public HiveKey Import(RecordedKey image)
     {
         var key = Add(image.Name);
@@ -111,6 +138,8 @@ public readonly unsafe struct HiveKey : IRegistryKey
 
     private void SetAll(ImmutableArray<HiveValue> values)
     {
+        if (values.Any(v => !Hive.IsWritable(v.Name)))
+            throw new IOException($"The key '{Name}' has a value whose name holds a NUL or is not valid text: libhivex cannot write that.");
         var native = new LibHivex.SetValue[values.Length];
         var pinned = new List<GCHandle>(2 * values.Length);
         try
@@ -149,7 +178,7 @@ public readonly unsafe struct HiveKey : IRegistryKey
 
     private static HiveValue ReadValue(Hive hive, nuint value)
     {
-        string name = TakeText(LibHivex.ValueKey(hive.Handle, value));
+        string name = TakeName(hive, LibHivex.ValueKey(hive.Handle, value), LibHivex.ValueKeyLength(hive.Handle, value));
         byte* data = LibHivex.ValueValue(hive.Handle, value, out uint type, out nuint length);
         if (data == null)
             throw new InvalidDataException($"has a damaged value '{name}'");
@@ -158,13 +187,17 @@ public readonly unsafe struct HiveKey : IRegistryKey
         return new HiveValue(name, (HiveValueType)type, bytes);
     }
 
-    private static string TakeText(byte* text)
+    private static string TakeName(Hive hive, byte* text, nuint length)
     {
         if (text == null)
-            throw new InvalidDataException("has a damaged name");
-        string result = Marshal.PtrToStringUTF8((nint)text)!;
+        {
+            if (Marshal.GetLastPInvokeError() is not (BadText or BadInput))
+                throw new InvalidDataException("has a damaged name");
+            return hive.Unwritable(Hive.NoText);
+        }
+        string result = Encoding.UTF8.GetString(text, checked((int)length));
         NativeMemory.Free(text);
-        return result;
+        return Hive.IsWritable(result) ? result : hive.Unwritable(result);
     }
 
     private static List<nuint> TakeList(nuint* list)

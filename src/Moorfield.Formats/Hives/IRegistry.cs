@@ -6,6 +6,9 @@ public interface IRegistry : IDisposable
     /// <summary>The key that holds all others.</summary>
     IRegistryKey Root { get; }
 
+    /// <summary>Names that were met so far and cannot be written.</summary>
+    IReadOnlyCollection<string> UnwritableNames => [];
+
     /// <summary>Whether it would hold a value if there were one; one that brings only what was asked for may not.</summary>
     bool Covers(string key, string value) => true;
 

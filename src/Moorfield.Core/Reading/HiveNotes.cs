@@ -1,0 +1,70 @@
+using Moorfield.Core.Layout;
+
+namespace Moorfield.Core.Reading;
+
+/// <summary>What a hive holds that is not known here and left alone: told with a count, so that it is never missed in silence.</summary>
+internal static class HiveNotes
+{
+    private const int Examples = 3;
+    private const int MaxDepth = 6;
+    private const int MaxKeys = 20_000;
+
+    /// <summary>Where Windows keeps what it knows of packages, in each hive; places of the table lie below these and elsewhere.</summary>
+    private static readonly ImmutableArray<(PlaceContainer Hive, string Key)> Roots =
+    [
+        (PlaceContainer.Software, Places.Appx),
+        (PlaceContainer.Software, @"Classes\Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel"),
+        (PlaceContainer.Software, @"Classes\ActivatableClasses"),
+        (PlaceContainer.Software, @"Classes\Extensions"),
+        (PlaceContainer.Classes, "ActivatableClasses"),
+        (PlaceContainer.Classes, "Extensions"),
+        (PlaceContainer.Classes, $@"{Places.AccountCurrentVersion}\AppModel"),
+        (PlaceContainer.Classes, $@"{Places.AccountCurrentVersion}\AppContainer"),
+        (PlaceContainer.UserHive, $@"{Places.UserCurrentVersion}\AppModel"),
+        (PlaceContainer.UserHive, $@"{Places.UserCurrentVersion}\PushNotifications"),
+        (PlaceContainer.UserHive, $@"{Places.UserCurrentVersion}\Notifications"),
+    ];
+
+    /// <param name="sids">Of the accounts.</param>
+    internal static void Add(IRegistry hive, PlaceContainer container, WindowsPath path, FullNames names, IEnumerable<string> sids,
+        SnapshotNotes notes)
+    {
+        var known = PackagePlaces.All.Where(p => p.Container == container && p.Path.Length > 0)
+            .SelectMany(p => p.IsPerAccount ? sids.Select(s => p.Key(s)).Append(p.Key()) : [p.Key()]).ToList();
+        int left = MaxKeys;
+        foreach (var (_, root) in Roots.Where(r => r.Hive == container))
+            Look(hive.Find(root), root, 0);
+        if (hive.UnwritableNames is { Count: > 0 } odd)
+        {
+            notes.Add("unwritableName", $"{path} has keys or values whose names hold a NUL or are not valid text ({odd.Count:N0}, such as "
+                + $"{TextFormat.List(odd.Order(StringComparer.Ordinal).Take(Examples).Select(n => $"'{n}'"))}): they are left alone.");
+        }
+
+        void Look(IRegistryKey? key, string place, int depth)
+        {
+            if (key is null || depth > MaxDepth || known.Exists(k => IsLike(k, place)))
+                return;
+            int count = 0;
+            foreach (var child in key.Children())
+            {
+                if (left-- <= 0)
+                    break;
+                string name = child.Name;
+                if (names.FamilyIn(name, null) is not null)
+                    count++;
+                else
+                    Look(child, $@"{place}\{name}", depth + 1);
+            }
+            if (count > 0)
+                notes.AddLimited("unknownPlace", $@"{path}: {place} is not known here: {Keys(count)} there, left alone.");
+        }
+    }
+
+    private static string Keys(int count) => count == 1 ? "1 key of a package" : $"{count:N0} keys of packages";
+
+    private static bool IsLike(string known, string place)
+    {
+        string[] parts = known.Split('\\'), own = place.Split('\\');
+        return parts.Length == own.Length && parts.Zip(own).All(p => p.First == "*" || p.First.Equals(p.Second, StringComparison.OrdinalIgnoreCase));
+    }
+}
