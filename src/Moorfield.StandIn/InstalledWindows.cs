@@ -138,9 +138,9 @@ internal sealed class InstalledWindows : IDisposable
         foreach (var app in package.Manifest.Applications)
         {
             ImmutableArray<string> opens = [.. Values(app, "windows.fileTypeAssociation"), .. Values(app, "windows.protocol")];
-            var entries = new AccountEntries(AccountShape.Usual, package.Main, app.Id, opens);
-            entries.FillClasses(classes);
-            entries.FillUserHive(Open($"Users/{account.Profile}/NTUSER.DAT"));
+            var entries = new ShapeWriter(package.Main, app.Id, opens);
+            entries.Write(classes, HiveShape.Usual.Classes);
+            entries.Write(Open($"Users/{account.Profile}/NTUSER.DAT"), HiveShape.Usual.User);
             foreach (string what in opens)
                 RegistryLayout.AddHandler(classes, package.Family, app.Id, what, package.Display, package.Manifest.PublisherDisplayName ?? "");
             foreach (string alias in Values(app, "windows.appExecutionAlias").Where(IsPlain))

@@ -31,6 +31,11 @@ internal sealed class RegistryLayout(World world)
             : @"Microsoft\Windows\CurrentVersion\Uninstall", program);
             AddProgramHandlers(hive, @"Classes\", program);
         }
+        if (world.Shape.Roots)
+        {
+            Set(hive, @"Microsoft\Windows\CurrentVersion\Appx", HiveValue.FromString("PackageRoot", @"C:\Program Files\WindowsApps"),
+                HiveValue.FromString("PackageRepositoryRoot", @"C:\ProgramData\Microsoft\Windows\AppRepository"));
+        }
         hive.Create(Store + @"\Applications");
         hive.Create(Store + @"\Deprovisioned");
         foreach (var package in world.Packages)
@@ -45,7 +50,7 @@ internal sealed class RegistryLayout(World world)
     {
         var fullName = package.FullName(world);
         var registered = package.BundleName(world) ?? fullName;
-        string path = ManifestPlace(registered, package.IsComponent);
+        string path = ManifestPlace(registered, package.IsComponent, world.Shape);
         if (package.IsComponent)
             Set(hive, $@"{Store}\InboxApplications\{fullName}", HiveValue.FromString("Path", path));
         else if (package.Provisioned)
@@ -58,23 +63,29 @@ internal sealed class RegistryLayout(World world)
         {
             Set(hive, key, values);
             foreach (var needed in world.Packages.Where(p => p.IsFramework && package.Needs?.Contains(p.Name) == true))
+            {
                 AddFramework(hive, key, needed.FullName(world));
+                foreach (string other in world.Shape.OtherArchitectures ?? [])
+                    AddFramework(hive, key, (needed with { Architecture = other }).FullName(world));
+            }
         }
         foreach (var account in world.Accounts.Where(a => package.EndOfLife?.Contains(a.Name) == true))
             hive.Create($@"{Store}\EndOfLife\{account.Sid}\{fullName}");
         foreach (var part in VolumeBuilder.Parts(world, package))
-            Set(hive, $@"{MachinePackages}\{part}", HiveValue.FromString("Path", Place(part, package.IsComponent)));
+            Set(hive, $@"{MachinePackages}\{part}", HiveValue.FromString("Path", Place(part, package.IsComponent, world.Shape)));
+        if (package.Provisioned)
+            new ShapeWriter(fullName, "App", []).Write(hive, world.Shape.Software);
     }
 
     internal static void AddFramework(Hive hive, string entry, PackageFullName framework) =>
         Set(hive, $@"{entry}\{framework}", HiveValue.FromString("Path", ManifestPlace(framework, isComponent: false)));
 
     /// <summary>A package's folder, as registries give it.</summary>
-    internal static string Place(PackageFullName part, bool isComponent) =>
-        isComponent ? $@"C:\Windows\SystemApps\{part.Family}" : $@"C:\Program Files\WindowsApps\{part}";
+    internal static string Place(PackageFullName part, bool isComponent, HiveShape? shape = null) =>
+        isComponent ? $@"C:\{(shape ?? HiveShape.Usual).FolderOf(part)}" : $@"C:\Program Files\WindowsApps\{part}";
 
-    internal static string ManifestPlace(PackageFullName part, bool isComponent) =>
-        Place(part, isComponent) + (part.IsBundle ? @"\AppxMetadata\AppxBundleManifest.xml" : @"\AppxManifest.xml");
+    internal static string ManifestPlace(PackageFullName part, bool isComponent, HiveShape? shape = null) =>
+        Place(part, isComponent, shape) + (part.IsBundle ? @"\AppxMetadata\AppxBundleManifest.xml" : @"\AppxManifest.xml");
 
     private void AddLeftover(Hive hive, WorldLeftover leftover)
     {
@@ -106,7 +117,7 @@ internal sealed class RegistryLayout(World world)
         foreach (var choice in world.Chosen.Where(c => c.Account == account.Name))
             AddChoice(hive, choice.What, choice.Program ?? ProgId(choice.Package!, choice.What));
         foreach (var (package, app) in Apps(account))
-            EntriesOf(package, app).FillUserHive(hive);
+            EntriesOf(package, app).Write(hive, world.Shape.User);
         foreach (var leftover in world.Leftovers.Where(l => l.What == "choice" && l.For?.Contains(account.Name) == true))
             AddChoice(hive, leftover.Detail!, StrayProgId(leftover));
     }
@@ -157,7 +168,7 @@ internal sealed class RegistryLayout(World world)
         foreach (var package in world.Packages.Where(p => Having(p).Contains(account)))
         {
             foreach (var part in VolumeBuilder.Parts(world, package))
-                AddRegistration(hive, part, package.Display, package.IsComponent, world.Clock);
+                AddRegistration(hive, part, package.Display, package.IsComponent, world.Clock, world.Shape);
         }
         foreach (var leftover in world.Leftovers.Where(l => l.What == "handler" && l.For?.Contains(account.Name) == true))
         {
@@ -169,15 +180,16 @@ internal sealed class RegistryLayout(World world)
         {
             foreach (string what in Opens(app))
                 AddHandler(hive, package.FullName(world).Family, app.Id, what, package.Display, world.Publishers[package.By].Display);
-            EntriesOf(package, app).FillClasses(hive);
+            EntriesOf(package, app).Write(hive, world.Shape.Classes);
         }
     }
 
     /// <summary>An account's registration of one part of a package.</summary>
-    internal static void AddRegistration(Hive classes, PackageFullName part, string display, bool isComponent, DateTimeOffset time)
+    internal static void AddRegistration(Hive classes, PackageFullName part, string display, bool isComponent, DateTimeOffset time,
+        HiveShape? shape = null)
     {
         Set(classes, $@"{AccountRepository}\Packages\{part}", HiveValue.FromString("DisplayName", display),
-            HiveValue.FromString("PackageID", part.ToString()), HiveValue.FromString("PackageRootFolder", Place(part, isComponent)));
+            HiveValue.FromString("PackageID", part.ToString()), HiveValue.FromString("PackageRootFolder", Place(part, isComponent, shape)));
         Set(classes, $@"{AccountRepository}\Families\{part.Family}\{part}", HiveValue.FromQWord("InstallTime", (ulong)time.ToFileTime()));
     }
 
@@ -199,8 +211,7 @@ internal sealed class RegistryLayout(World world)
     private IEnumerable<(WorldPackage Package, WorldApp App)> Apps(WorldAccount account) =>
         world.Packages.Where(p => p.For?.Contains(account.Name) == true).SelectMany(p => (p.Apps ?? []).Select(a => (p, a)));
 
-    private AccountEntries EntriesOf(WorldPackage package, WorldApp app) =>
-        new(world.Shape ?? AccountShape.Usual, package.FullName(world), app.Id, Opens(app));
+    private ShapeWriter EntriesOf(WorldPackage package, WorldApp app) => new(package.FullName(world), app.Id, Opens(app));
 
     private static ImmutableArray<string> Opens(WorldApp app) => [.. (app.Types ?? []).Concat(app.Schemes ?? [])];
 

@@ -67,7 +67,7 @@ public sealed class VolumeBuilder
     {
         var fullName = package.FullName(_world);
         byte[] manifest = _manifests.Write(package, fullName);
-        string folder = package.IsComponent ? $"Windows/SystemApps/{fullName.Family}" : $"{Apps}/{fullName}";
+        string folder = package.IsComponent ? _world.Shape.FolderOf(fullName).Replace('\\', '/') : $"{Apps}/{fullName}";
         AddPackageFiles(folder, package.Name, manifest, package.Kib, package.Texts(german: false));
         if (!package.IsComponent)
             AddRepositoryEntry(fullName, manifest);

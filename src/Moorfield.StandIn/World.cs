@@ -13,8 +13,9 @@ public sealed record World(
     ImmutableArray<WorldPackage> Packages, ImmutableArray<WorldFamily> Blocked, ImmutableArray<WorldLeftover> Leftovers,
     ImmutableArray<string> Pins, ImmutableArray<WorldChoice> Chosen, ImmutableArray<WorldProgram> Programs, ImmutableArray<WorldEdition> Editions)
 {
-    /// <summary>How much accounts' hives have of each package; null for <see cref="AccountShape.Usual"/>.</summary>
-    public AccountShape? Shape { get; init; }
+    /// <summary>What its hives have of packages.</summary>
+    [JsonIgnore]
+    public HiveShape Shape { get; init; } = HiveShape.Usual;
 
     /// <summary>What the coming release changes.</summary>
     public WorldUpdate? Update { get; init; }
@@ -291,4 +292,5 @@ public sealed record WorldApp(
 
 [JsonSourceGenerationOptions(PropertyNameCaseInsensitive = true)]
 [JsonSerializable(typeof(World))]
+[JsonSerializable(typeof(Shapes))]
 internal sealed partial class WorldJson : JsonSerializerContext;

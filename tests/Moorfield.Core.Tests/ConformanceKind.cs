@@ -6,29 +6,37 @@ using Moorfield.Tests;
 namespace Moorfield.Core.Tests;
 
 /// <summary>A kind of target, as the conformance suite needs it.</summary>
+/// <param name="Name">volume, disk or image.</param>
 /// <param name="Make">Makes one in a folder; gives its path.</param>
 /// <param name="Open">Opens one.</param>
 /// <param name="State">Everything that it holds, in a text that is the same only for the same.</param>
 /// <param name="All">Words of WHO for everybody that it can have.</param>
 /// <param name="Part">Words of WHO for a part of them; null when there are no parts.</param>
 public sealed record ConformanceKind(
-    Func<TemporaryFolder, string> Make, Func<string, WriteInterceptor, Target> Open, Func<string, string> State, string All = "everyone",
+    string Name, Func<TemporaryFolder, string> Make, Func<string, WriteInterceptor, Target> Open, Func<string, string> State, string All = "everyone",
     string? Part = null)
 {
-    internal static ConformanceKind Volume { get; } = new(f => Demo.CopyFewTo(f), (path, interceptor) => Target.Open(path, interceptor),
+    internal static ConformanceKind Volume { get; } = new("volume", f => Demo.CopyFewTo(f), (path, interceptor) => Target.Open(path, interceptor),
         VolumeState.Files,
     Part: "ivy");
 
     internal static ConformanceKind Image { get; } = new(
-        f => Demo.CopyImageTo(f), (path, interceptor) => Target.Open(path, interceptor), path =>
+        "image", f => Demo.CopyImageTo(f), (path, interceptor) => Target.Open(path, interceptor), path =>
         Convert.ToHexString(System.Security.Cryptography.SHA256.HashData(File.ReadAllBytes(path))), "newcomers");
 
     internal static ConformanceKind Disk { get; } = new(
-        f => Demo.CopyDiskTo(f), (path, interceptor) => Target.Open(path, interceptor), Image.State, Part: "ivy");
+        "disk", f => Demo.CopyDiskTo(f), (path, interceptor) => Target.Open(path, interceptor), Image.State, Part: "ivy");
+
+    // The same with a world whose hives are laid out as those of an old machine are.
+    internal static ConformanceKind OlderVolume { get; } = Volume with { Make = f => Demo.CopyOlderTo(f) };
+
+    internal static ConformanceKind OlderImage { get; } = Image with { Make = f => Demo.CopyOlderImageTo(f) };
+
+    internal static ConformanceKind OlderDisk { get; } = Disk with { Make = f => Demo.CopyOlderDiskTo(f) };
 
     /// <summary>An inventory that was saved of another kind.</summary>
     internal static ConformanceKind SavedOf(ConformanceKind kind) => new(
-        folder =>
+        kind.Name, folder =>
         {
             using var target = kind.Open(kind.Make(folder), new WriteInterceptor());
             var systems = target.Read(target.SelectEditions([]), KnownGuards.All);

@@ -87,7 +87,7 @@ public sealed class PackageRootTests : IDisposable
         string Rows() => Tool.Read("sqlite3", At($@"{Repository}\StateRepository-Machine.srd"), "SELECT PackageFullName FROM Package ORDER BY 1");
         string before = Rows();
         _bench.Remove("Weather", "everyone").Failures.ShouldBeEmpty();
-        _bench.Remove("Tide Tables", "everyone").Failures.ShouldBeEmpty();
+        _bench.Remove("Calculator", "everyone").Failures.ShouldBeEmpty();
         // The repository is not as the first run left it any more.
         _bench.Undo(1).Failures.ShouldBeEmpty();
         _bench.Undo(2).Failures.ShouldBeEmpty();

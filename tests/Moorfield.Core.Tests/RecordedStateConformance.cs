@@ -140,7 +140,7 @@ public abstract class RecordedStateConformance(ConformanceKind kind) : IDisposab
     [Fact]
     public void What_cannot_come_back_is_named_before_and_the_rest_comes_back()
     {
-        Assert.SkipWhen(kind == ConformanceKind.Image, "What an image drops stays in its file.");
+        Assert.SkipWhen(kind.Name == "image", "What an image drops stays in its file.");
         Create(withFiles: false);
         Remove("Weather");
         Remove("Calculator", "newcomers");

@@ -34,11 +34,28 @@ public static class Demo
     /// <summary>The few packages on an NTFS volume in a file.</summary>
     public static string CopyDiskTo(TemporaryFolder folder, string name = "counter-07.ntfs") => Copy(Disk.Value, folder[name]);
 
-    private static readonly Lazy<TemporaryFolder> Image = new(() => Build(
-        root => ImageBuilder.Build(FewWorld, [.. World.Editions, World.Editions[1] with { Name = "Counter Twin" }], root)));
+    private static readonly Lazy<TemporaryFolder> Image = new(() => Build(root => BuildImage(FewWorld, root)));
 
     /// <summary>An install image with four editions of few packages; the last is like the second.</summary>
     public static string CopyImageTo(TemporaryFolder folder, string name = "counter-install.wim") => Copy(Image.Value, folder[name]);
+
+    private static void BuildImage(World world, string path) =>
+        ImageBuilder.Build(world, [.. World.Editions, World.Editions[1] with { Name = "Counter Twin" }], path);
+
+    // The same few packages in hives as full as those of an old machine, with parts of the system in other folders.
+    private static readonly World OlderWorld = FewWorld with { Shape = HiveShape.Older };
+    private static readonly Lazy<TemporaryFolder> Older = new(() => Build(root => VolumeBuilder.Build(OlderWorld, root)));
+    private static readonly Lazy<TemporaryFolder> OlderDisk = new(() => Build(root => DiskBuilder.BuildVolume(Older.Value["volume"], root)));
+    private static readonly Lazy<TemporaryFolder> OlderImage = new(() => Build(root => BuildImage(OlderWorld, root)));
+
+    /// <summary>The few packages as an old machine has them.</summary>
+    public static string CopyOlderTo(TemporaryFolder folder, string name = "counter-07") => Copy(Older.Value, folder[name]);
+
+    /// <summary>The same on an NTFS volume in a file.</summary>
+    public static string CopyOlderDiskTo(TemporaryFolder folder, string name = "counter-07.ntfs") => Copy(OlderDisk.Value, folder[name]);
+
+    /// <summary>The same in an install image.</summary>
+    public static string CopyOlderImageTo(TemporaryFolder folder, string name = "counter-install.wim") => Copy(OlderImage.Value, folder[name]);
 
     private static readonly Lazy<TemporaryFolder> UpdateImage = new(() =>
     Build(root => ImageBuilder.Build(World.Updated(), [World.Editions[1]], root)));

@@ -14,6 +14,8 @@ internal static class HiveNotes
     [
         (PlaceContainer.Software, Places.Appx),
         (PlaceContainer.Software, @"Classes\Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel"),
+        (PlaceContainer.Software, @"Microsoft\Windows\CurrentVersion\AppModel"),
+        (PlaceContainer.Software, @"Microsoft\Windows Search\UninstalledStoreApps"),
         (PlaceContainer.Software, @"Classes\ActivatableClasses"),
         (PlaceContainer.Software, @"Classes\Extensions"),
         (PlaceContainer.Classes, "ActivatableClasses"),
