@@ -55,9 +55,17 @@ public static class DiskBuilder
         using (var made = File.Create(path))
             made.SetLength(length);
         Run("mkntfs", "-F", "-q", "-Q", "-c", $"{clusterSize}", "-s", $"{sectorSize}", "-p", "0", "-H", "255", "-S", "63", "-L", "Counter", path);
+        AddTo(folder, path, 0, length);
+    }
+
+    /// <summary>Copies a folder onto an NTFS volume that lies in a file.</summary>
+    /// <param name="offset">Where the volume begins, in bytes.</param>
+    /// <param name="length">Of the volume, in bytes.</param>
+    public static void AddTo(string folder, string path, long offset, long length)
+    {
         var file = File.OpenHandle(path, FileMode.Open, FileAccess.ReadWrite, FileShare.ReadWrite);
-        using var source = new FileSource(file, file.Dispose, length, (offset, bytes) => RandomAccess.Write(file, bytes.Span, offset), () => { });
-        using var volume = NtfsVolume.Mount(source);
+        using var whole = new FileSource(file, file.Dispose, offset + length, (at, bytes) => RandomAccess.Write(file, bytes.Span, at), () => { });
+        using var volume = NtfsVolume.Mount(new PartSource(whole, offset, length));
         var copy = new Copy(volume);
         copy.Folder(new DirectoryInfo(folder), NtfsVolume.Root, "");
         copy.LinkManifest();

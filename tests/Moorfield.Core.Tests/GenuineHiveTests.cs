@@ -1,7 +1,12 @@
+using System.Collections.Immutable;
 using System.Text.RegularExpressions;
 using Moorfield.Core.Layout;
 using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Storage;
 using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
@@ -81,6 +86,7 @@ public sealed partial class GenuineHiveTests : IDisposable
     {
         var before = _bench.Read();
         var (classes, own) = (Lines(_classes), Lines(_own));
+        var second = new[] { _classes, _own }.ToDictionary(h => h, Second);
         string files = VolumeState.Files(_bench.Root);
         _bench.Remove("*", "everyone", more: r => r with { Sweep = true }).Failures.ShouldBeEmpty();
         var stay = _bench.Read().Packages.Select(p => p.Family).ToHashSet();
@@ -94,6 +100,12 @@ public sealed partial class GenuineHiveTests : IDisposable
             var now = Lines(hive);
             now.Where(l => Names(l, names)).ShouldBeEmpty();
             now.Except(was).ShouldBeEmpty();
+            // Another reader, which has nothing in common with that one, sees the same.
+            var seen = Second(hive);
+            seen.Where(e => Names(e.Replace('\n', ' ') + ",", names) && !e.Contains("Data:", StringComparison.Ordinal)).ShouldBeEmpty();
+            seen.Except(second[hive]).ShouldBeEmpty();
+            second[hive].Except(seen).Count(e => e.StartsWith("key ", StringComparison.Ordinal))
+                .ShouldBe(was.Except(now).Count(l => l.Contains(",KEY,", StringComparison.Ordinal)));
             // What went named a package itself, or stood below what did, or was the key of a family.
             var traces = before.Packages.SelectMany(p => p.AllTraces).Where(t => Full(Hive(t.Location)) == hive).ToList();
             var owned = traces.Select(t => Key(t.Location)).Concat(traces.Where(PackagePlaces.AccountFamilies.Holds)
@@ -104,6 +116,70 @@ public sealed partial class GenuineHiveTests : IDisposable
                 Parents(path).Any(owned.Contains).ShouldBeTrue(path);
             }
         }
+        _bench.Undo(1).Failures.ShouldBeEmpty();
+        VolumeState.Files(_bench.Root).ShouldBe(files);
+    }
+
+    /// <summary>Every key, and every value with its type and data, as a second program sees them.</summary>
+    private static List<string> Second(string hive)
+    {
+        var entries = new List<string>();
+        string key = "";
+        foreach (string line in Tool.Run("regfexport", hive).Output.Split('\n'))
+        {
+            if (line.StartsWith("Key path: ", StringComparison.Ordinal))
+                entries.Add(key = "key " + line["Key path: ".Length..].Trim());
+            else if (line.StartsWith("Value: ", StringComparison.Ordinal))
+                entries.Add($"value {key[4..]}: {line["Value: ".Length..].Split(' ', 2)[^1].Trim()}");
+            else if (line.Length > 0 && entries.Count > 0 && !line.StartsWith("Key: ", StringComparison.Ordinal))
+                entries[^1] += "\n" + line;
+        }
+        return entries;
+    }
+
+    /// <summary>Writes what two programs list of the machine's hive, which is large, beside each other.</summary>
+    private void List(string name) => Tool.Read("sh", "-c", "reglookup \"$0\" | sed 's/,[0-9-]* [0-9:]*$//' >\"$1.first\" && regfexport \"$0\" "
+        + ">\"$1.second\"", _software, _folder[name]);
+
+    /// <summary>The lines that one of two lists has and the other does not.</summary>
+    private string[] Differences(string reader) => [.. Tool.Run("diff", _folder["before." + reader], _folder["after." + reader]).Output.Split('\n')
+        .Where(l => l.StartsWith('<') || l.StartsWith('>'))];
+
+    [Fact]
+    public void A_block_and_guards_are_all_that_changes_and_undo_is_the_same_bytes()
+    {
+        const string Family = "Larkfield.Ferry_8pewgm0k42rsa", Policies = @"Policies\Saltmarsh\Counter";
+        // This Windows knows no blocks; one that does has the same hives otherwise.
+        using (var target = _bench.Open())
+        {
+            var systems = target.Read(target.SelectEditions([]));
+            Should.Throw<MoorfieldException>(() => BlockOperation.Block(target, systems, BlockPlanner.Families(systems, [Family]), [], []).Plan())
+                .Kind.ShouldBe(ErrorKind.Refused);
+        }
+        HiveEdit.Change(_software, h => h.Find(Places.CurrentVersion)!.Value.Set(HiveValue.FromString("CurrentBuild", "19045")));
+        string files = VolumeState.Files(_bench.Root);
+        var own = Lines(_own);
+        List("before");
+        ImmutableArray<Guard> guards = [.. new[] { GuardHive.Machine, GuardHive.Account }.Select(h => new Guard(null, h, Policies,
+            HiveValue.FromDWord("Quiet", 1), null, null))];
+        using (var target = _bench.Open())
+        {
+            var systems = target.Read(target.SelectEditions([]), guards);
+            var blocking = BlockOperation.Block(target, systems, BlockPlanner.Families(systems, [Family]), guards,
+                [systems[0].Accounts.Single(a => a.Profile is { } profile && Full(Places.UserHive(profile)) == _own).Name]);
+            blocking.CarryOut(blocking.Plan(), new RunSettings(_folder["vault"], new WriteInterceptor()))!.Failures.ShouldBeEmpty();
+        }
+        List("after");
+        string block = "/" + $@"{Places.Blocks}\{Family}".Replace('\\', '/');
+        Differences("first").Select(l => Uri.UnescapeDataString(l.Split(',')[0])).ShouldBe(["> " + block[..block.LastIndexOf('/')], "> " + block,
+            "> /Policies/Saltmarsh", "> /Policies/Saltmarsh/Counter", "> /Policies/Saltmarsh/Counter/Quiet"], ignoreOrder: true);
+        var second = Differences("second");
+        second.ShouldAllBe(l => l.StartsWith('>'));
+        second.Where(l => l.StartsWith("> Key: ", StringComparison.Ordinal) || l.StartsWith("> Value: ", StringComparison.Ordinal))
+            .ShouldBe(["> Key: Deprovisioned", $"> Key: {Family}", "> Key: Saltmarsh", "> Key: Counter", "> Value: 0 Quiet"], ignoreOrder: true);
+        Lines(_own).Except(own).Select(l => l.Split(',')[0]).ShouldBe(["/Policies", "/Policies/Saltmarsh", "/Policies/Saltmarsh/Counter",
+            "/Policies/Saltmarsh/Counter/Quiet"], ignoreOrder: true);
+        own.Except(Lines(_own)).ShouldBeEmpty();
         _bench.Undo(1).Failures.ShouldBeEmpty();
         VolumeState.Files(_bench.Root).ShouldBe(files);
     }

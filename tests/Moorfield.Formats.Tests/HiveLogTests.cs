@@ -303,5 +303,34 @@ public sealed class HiveLogTests : IDisposable
         }
     }
 
+    [Fact]
+    public void A_log_that_Windows_wrote_gives_the_hive_that_Windows_left()
+    {
+        byte[] hive = File.ReadAllBytes(Genuine.Path("dfwinreg/NTUSER.DAT")), log = File.ReadAllBytes(Genuine.Path("dfwinreg/NTUSER.DAT.LOG"));
+        var entry = log.AsSpan(512);
+        uint number = BinaryPrimitives.ReadUInt32LittleEndian(entry[12..]);
+        int pages = BinaryPrimitives.ReadInt32LittleEndian(entry[20..]);
+        pages.ShouldBeGreaterThan(0);
+        byte[] before = Left(hive, number);
+        for (int i = 0; i < pages; i++)
+        {
+            var reference = entry[(40 + (i * 8))..];
+            before.AsSpan(4096 + BinaryPrimitives.ReadInt32LittleEndian(reference), BinaryPrimitives.ReadInt32LittleEndian(reference[4..])).Fill(0xAA);
+        }
+        using var file = Open("genuine", before);
+        using var written = Open("genuine.LOG1", log);
+        var replay = HiveLogs.Replay(file, [written]);
+        replay.Writes.ShouldBe(1, replay.Why);
+        using var content = replay.Content!;
+        byte[] after = new byte[RandomAccess.GetLength(content)];
+        RandomAccess.Read(content, after, 0).ShouldBe(after.Length);
+        after.AsSpan().SequenceEqual(hive).ShouldBeTrue();
+
+        // One bit of a page otherwise, and nothing of it is taken.
+        log[^100] ^= 1;
+        using var spoilt = Open("spoilt.LOG1", log);
+        HiveLogs.Replay(file, [spoilt]).Content.ShouldBeNull();
+    }
+
     public void Dispose() => _folder.Dispose();
 }

@@ -124,5 +124,31 @@ public sealed class HiveNameTests : IDisposable
         Read(h => h.UnwritableNames.Count).ShouldBe(0);
     }
 
+    [Fact]
+    public void The_odd_names_of_a_hive_made_elsewhere_are_read()
+    {
+        File.Copy(Genuine.Path("hivex/special"), Path);
+        Read(h => h.Root.Children().Select(k => k.Name).Order(StringComparer.Ordinal).ToList())
+            .ShouldBe(["abcd_\u00E4\u00F6\u00FC\u00DF", "weird\u2122", "zero\0key"]);
+        Read(h => h.Find("abcd_\u00E4\u00F6\u00FC\u00DF")!.Value.Values().Single().Name).ShouldBe("abcd_\u00E4\u00F6\u00FC\u00DF");
+        Read(h => h.Find("weird\u2122")!.Value.Values().Single().Name).ShouldBe("symbols $\u00A3\u20A4\u20A7\u20AC");
+        Read(h => h.Find("zero") is null).ShouldBeTrue();
+        Read(h => h.Root.Children().Single(k => k.Name == "zero\0key").Values().Single().Name).ShouldBe("zero\0val");
+        byte[] before = File.ReadAllBytes(Path);
+        Should.Throw<IOException>(() => HiveEdit.Change(Path, h => h.Root.Children().Single(k => k.Name == "zero\0key").Set(One)));
+        File.ReadAllBytes(Path).ShouldBe(before);
+    }
+
+    [Fact]
+    public void Values_of_all_small_lengths_are_whole()
+    {
+        File.Copy(Genuine.Path("hivex/rlenvalue_test_hive"), Path);
+        var values = Read(h => h.Find("ModerateValueParent")!.Value.Values());
+        values.Select(v => $"{v.Data.Length}Bytes").ShouldBe(["3Bytes", "16Bytes", "30Bytes", "31Bytes", "32Bytes", "33Bytes"]);
+        values.Select(v => v.Name).ShouldBe(values.Select(v => $"{v.Data.Length}Bytes"));
+        HiveEdit.Change(Path, h => h.Find("ModerateValueParent")!.Value.Set(One));
+        Read(h => h.Find("ModerateValueParent")!.Value.Values()).Take(6).ShouldBe(values);
+    }
+
     public void Dispose() => _folder.Dispose();
 }
