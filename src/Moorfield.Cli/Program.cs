@@ -44,6 +44,7 @@ internal static class Program
             BringBackCommand.Create(),
             ImageCommand.Create(),
             MediaCommand.Create(),
+            FactsCommand.Create(),
             DemoCommand.Create(),
             Common.Partition,
             Common.Language,

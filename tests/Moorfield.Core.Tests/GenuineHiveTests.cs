@@ -184,6 +184,30 @@ public sealed partial class GenuineHiveTests : IDisposable
         VolumeState.Files(_bench.Root).ShouldBe(files);
     }
 
+    [Fact]
+    public void Facts_of_them_count_what_another_program_lists_and_name_nothing()
+    {
+        using var target = _bench.Open();
+        var lines = LayoutFacts.Of(target, []).ToList();
+        string[] listed = Tool.Read("sh", "-c", "reglookup -t KEY \"$0\" | cut -d, -f1", _software).Split('\n');
+        int Below(string place) => listed.Count(l => l.StartsWith(place, StringComparison.Ordinal) && !l[place.Length..].Contains('/',
+            StringComparison.Ordinal));
+        const string Store = "/Microsoft/Windows/CurrentVersion/Appx/AppxAllUserStore/";
+        int at = lines.FindIndex(l => l.Trim() == "Applications");
+        lines.Skip(at + 1).TakeWhile(l => l.StartsWith(lines[at][..^"Applications".Length] + "  ", StringComparison.Ordinal))
+            .Where(l => l.Length - l.TrimStart().Length == lines[at].Length - "Applications".Length + 2
+                && !l.TrimStart().StartsWith('=')).Sum(l => l.Contains('×', StringComparison.Ordinal) ? int.Parse(l.Split('×')[1]) : 1)
+            .ShouldBe(Below(Store + "Applications/"));
+        string text = string.Join('\n', lines);
+        foreach (var package in _bench.Read().Packages)
+        {
+            text.Contains(package.FullName.Name, StringComparison.OrdinalIgnoreCase).ShouldBeFalse(package.FullName.Name);
+            text.Contains(package.Family.Publisher, StringComparison.OrdinalIgnoreCase).ShouldBeFalse();
+        }
+        text.Contains("S-1-", StringComparison.Ordinal).ShouldBeFalse();
+        lines.Count.ShouldBeLessThan(2000);
+    }
+
     private static WindowsPath Hive(Location location) => location switch
     {
         KeyLocation key => key.Hive,

@@ -27,6 +27,9 @@ internal static class HiveNotes
         (PlaceContainer.UserHive, $@"{Places.UserCurrentVersion}\Notifications"),
     ];
 
+    /// <summary>The keys of a hive below which Windows keeps what it knows of packages.</summary>
+    internal static IEnumerable<string> RootsIn(PlaceContainer container) => Roots.Where(r => r.Hive == container).Select(r => r.Key);
+
     /// <param name="sids">Of the accounts.</param>
     internal static void Add(IRegistry hive, PlaceContainer container, WindowsPath path, FullNames names, IEnumerable<string> sids,
         SnapshotNotes notes)
@@ -34,7 +37,7 @@ internal static class HiveNotes
         var known = PackagePlaces.All.Where(p => p.Container == container && p.Path.Length > 0)
             .SelectMany(p => p.IsPerAccount ? sids.Select(s => p.Key(s)).Append(p.Key()) : [p.Key()]).ToList();
         int left = MaxKeys;
-        foreach (var (_, root) in Roots.Where(r => r.Hive == container))
+        foreach (string root in RootsIn(container))
             Look(hive.Find(root), root, 0);
         if (hive.UnwritableNames is { Count: > 0 } odd)
         {

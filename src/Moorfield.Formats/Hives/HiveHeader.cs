@@ -2,7 +2,8 @@ namespace Moorfield.Formats.Hives;
 
 /// <summary>The base block of a hive: its first 4096 bytes. Source: docs/on-disk.md, "Hives" [doc].</summary>
 /// <param name="IsDirty">The two sequence numbers differ: the hive was not flushed, and its transaction logs hold what is missing.</param>
-public readonly record struct HiveHeader(bool IsDirty)
+/// <param name="Minor">The second number of its version; the first is 1.</param>
+public readonly record struct HiveHeader(bool IsDirty, uint Minor)
 {
     internal const int Size = 4096;
     internal const int PrimarySequence = 4;
@@ -47,7 +48,8 @@ public readonly record struct HiveHeader(bool IsDirty)
             throw new InvalidDataException($"is a registry hive that is cut off: {fileLength:N0} bytes of {declared:N0}");
         return new HiveHeader(
             BinaryPrimitives.ReadUInt32LittleEndian(block[PrimarySequence..])
-                != BinaryPrimitives.ReadUInt32LittleEndian(block[SecondarySequence..]));
+                != BinaryPrimitives.ReadUInt32LittleEndian(block[SecondarySequence..]),
+            BinaryPrimitives.ReadUInt32LittleEndian(block[MinorVersion..]));
     }
 
     /// <summary>The checksum that a base block should have: never 0, nor all ones.</summary>

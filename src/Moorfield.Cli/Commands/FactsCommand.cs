@@ -1,0 +1,37 @@
+using System.Text;
+
+namespace Moorfield.Cli.Commands;
+
+internal static class FactsCommand
+{
+    private static readonly Argument<string> TargetPath = Common.TargetArgument();
+    private static readonly Option<string[]> Edition = Common.Edition();
+    private static readonly Option<string> To = new("--to") { Description = "File to write, which must not be there yet", HelpName = "FILE",
+        Required = true };
+
+    internal static Command Create()
+    {
+        var command = new Command("facts", """
+            Writes how a system's hives and folders are laid out where Windows keeps what it knows of packages, so that Moorfield can learn
+            releases that it has not seen. It holds names only where Windows itself gives them, every other as its length and the kinds of its
+            characters, and types and sizes in place of contents. Nothing is sent: read the file, and send it if you like.
+
+            Example:
+              moorfield facts /mnt/counter-07 --to counter-07.facts
+            """)
+        { TargetPath, Edition, To };
+        command.Handle(Run);
+        return command;
+    }
+
+    private static ExitCode Run(Invocation call)
+    {
+        using var target = Common.Open(call, call.GetRequiredValue(TargetPath));
+        var lines = LayoutFacts.Of(target, call.GetValue(Edition) ?? []);
+        string file = call.GetRequiredValue(To);
+        NewFile.Write(file, Encoding.UTF8.GetBytes(string.Join('\n', lines) + "\n"));
+        call.Console.Line($"{file} has {TextTable.Count(lines.Length, "line")} about {target.Name}. Read it before you send it: "
+            + "docs/send-us-facts.md says what it may hold.");
+        return ExitCode.Done;
+    }
+}
