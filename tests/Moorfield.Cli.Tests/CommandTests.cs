@@ -300,4 +300,20 @@ public sealed class CommandTests : CliTest
         Run("remove", Root, "--leftovers", "--yes").ExitCode.ShouldBe(0);
         Run("inventory", Root, "--leftovers").Output.ShouldNotContain("Northlight.Gone");
     }
+
+    [Fact]
+    public void Facts_go_into_a_file_that_was_not_there()
+    {
+        string file = Folder["counter.facts"];
+        var outcome = Run("facts", Root, "--to", file);
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+        outcome.Output.ShouldMatch(@"counter\.facts has \d+ lines about .*\. Read it before you send it: docs/send-us-facts\.md says what it may hold\.");
+        File.ReadAllLines(file)[..2].ShouldBe(["moorfield facts 1", "Windows: build 26100.2314, x64"]);
+        Refused(2, "is there already", "facts", Root, "--to", file);
+        Refused(2, "--to", "facts", Root);
+        string saved = Folder["saved.gz"];
+        Run("inventory", Root, "--format", "saved", "--to", saved).ExitCode.ShouldBe(0);
+        Refused(5, "is a saved inventory, which has no hives", "facts", saved, "--to", Folder["other.facts"]);
+        File.Exists(Folder["other.facts"]).ShouldBeFalse();
+    }
 }

@@ -146,7 +146,7 @@ public sealed partial class GenuineHiveTests : IDisposable
         .Where(l => l.StartsWith('<') || l.StartsWith('>'))];
 
     [Fact]
-    public void A_block_and_guards_are_all_that_changes_and_undo_is_the_same_bytes()
+    public void A_block_with_guards_and_a_removal_change_what_they_say_and_undo_is_the_same_bytes()
     {
         const string Family = "Larkfield.Ferry_8pewgm0k42rsa", Policies = @"Policies\Saltmarsh\Counter";
         // This Windows knows no blocks; one that does has the same hives otherwise.
@@ -181,6 +181,27 @@ public sealed partial class GenuineHiveTests : IDisposable
             "/Policies/Saltmarsh/Counter/Quiet"], ignoreOrder: true);
         own.Except(Lines(_own)).ShouldBeEmpty();
         _bench.Undo(1).Failures.ShouldBeEmpty();
+        VolumeState.Files(_bench.Root).ShouldBe(files);
+
+        // Of the machine's hive a removal takes the entries of packages, and adds blocks.
+        var before = _bench.Read();
+        _bench.Remove("*", "everyone", more: r => r with { Sweep = true }).Failures.ShouldBeEmpty();
+        List("after");
+        var entries = before.Packages.SelectMany(p => p.AllTraces).Where(t => Full(Hive(t.Location)) == _software).Select(t => Key(t.Location))
+            .ToHashSet(StringComparer.OrdinalIgnoreCase);
+        string[] lines = Differences("first");
+        foreach (string line in lines)
+        {
+            string path = "/" + Uri.UnescapeDataString(line[2..].Split(',')[0][1..]);
+            (line[0] == '<' ? Parents(path).Any(entries.Contains) : path.StartsWith(block[..block.LastIndexOf('/')], StringComparison.Ordinal))
+                .ShouldBeTrue(line);
+        }
+        lines.Count(l => l[0] == '<').ShouldBeGreaterThan(500);
+        second = Differences("second");
+        int Net(IEnumerable<string> all, Func<string, bool> isKey) => all.Where(isKey).Sum(l => l[0] == '<' ? 1 : -1);
+        Net(second, l => l[1..].StartsWith(" Key: ", StringComparison.Ordinal)).ShouldBe(Net(lines, l => l.EndsWith(",KEY,",
+            StringComparison.Ordinal)));
+        _bench.Undo(3).Failures.ShouldBeEmpty();
         VolumeState.Files(_bench.Root).ShouldBe(files);
     }
 

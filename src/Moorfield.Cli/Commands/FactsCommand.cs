@@ -5,7 +5,7 @@ namespace Moorfield.Cli.Commands;
 internal static class FactsCommand
 {
     private static readonly Argument<string> TargetPath = Common.TargetArgument();
-    private static readonly Option<string[]> Edition = Common.Edition();
+    private static readonly Option<string?> Edition = new("--edition") { Description = "The edition of an image: its number or name", HelpName = "N|NAME" };
     private static readonly Option<string> To = new("--to") { Description = "File to write, which must not be there yet", HelpName = "FILE",
         Required = true };
 
@@ -27,7 +27,7 @@ internal static class FactsCommand
     private static ExitCode Run(Invocation call)
     {
         using var target = Common.Open(call, call.GetRequiredValue(TargetPath));
-        var lines = LayoutFacts.Of(target, call.GetValue(Edition) ?? []);
+        var lines = LayoutFacts.Of(target, call.GetValue(Edition) is { } edition ? [edition] : []);
         string file = call.GetRequiredValue(To);
         NewFile.Write(file, Encoding.UTF8.GetBytes(string.Join('\n', lines) + "\n"));
         call.Console.Line($"{file} has {TextTable.Count(lines.Length, "line")} about {target.Name}. Read it before you send it: "
