@@ -171,6 +171,9 @@ public sealed class ResourceTests
     [InlineData("[mrm_res_map2_]+8", 2, 30_000, "refers to a section [mrm_decn_info] that is not there")]
     [InlineData("[mrm_res_map2_]+18", 2, 2, "has a list of values of no kind that is known")]
     [InlineData("[mrm_res_map2_]+28", 4, 100_000, "refers to what lies outside of it")]
+    [InlineData("[mrm_dataitem]+8", 4, 1, "ends early")]
+    [InlineData("[mrm_hschemaex]+36", 4, 1, "damaged list of names")]
+    [InlineData("[mrm_hschemaex]+40", 4, 1, "damaged list of names")]
     public void A_number_that_is_wrong_is_named(string place, int width, int added, string said)
     {
         byte[] bytes = Unpacked(Path.Combine(Data(), "small", "resources.pri.gz"));
@@ -189,6 +192,89 @@ public sealed class ResourceTests
             var index = ResourceIndex.Read(bytes);
             _ = index.Items().Sum(i => i.Candidates.Length);
         }).Message.ShouldContain(said);
+    }
+
+    [Fact]
+    public void A_section_that_there_is_just_not_is_not_read()
+    {
+        byte[] bytes = Unpacked(Path.Combine(Data(), "small", "resources.pri.gz"));
+        bytes.AsSpan(24, 2).CopyTo(bytes.AsSpan(SectionAt(bytes, "[mrm_pridescex]") + 32 + 12));
+        Should.Throw<InvalidDataException>(() => ResourceIndex.Read(bytes)).Message.ShouldContain("that is not there");
+    }
+
+    [Fact]
+    public void What_stands_behind_its_end_does_not_matter()
+    {
+        byte[] bytes = Unpacked(Path.Combine(Data(), "small", "resources.pri.gz"));
+        ResourceIndex.Read(new byte[][] { bytes, new byte[100] }.SelectMany(b => b).ToArray()).Items().Select(i => i.Path)
+            .ShouldBe(ResourceIndex.Read(bytes).Items().Select(i => i.Path));
+    }
+
+    [Fact]
+    public void A_description_may_be_as_long_as_its_lists_and_no_longer()
+    {
+        byte[] bytes = Unpacked(Path.Combine(Data(), "small", "resources.pri.gz"));
+        int at = SectionAt(bytes, "[mrm_pridescex]") + 32, length = BitConverter.ToInt32(bytes, at - 8) - 40;
+        int others = BitConverter.ToUInt16(bytes, at + 8) + BitConverter.ToUInt16(bytes, at + 10);
+        BitConverter.GetBytes((ushort)(((length - 20) / 2) - others)).CopyTo(bytes, at + 6);
+        ResourceIndex.Read(bytes).Items().ShouldNotBeEmpty();
+        BitConverter.GetBytes((ushort)(((length - 20) / 2) - others + 1)).CopyTo(bytes, at + 6);
+        Should.Throw<InvalidDataException>(() => ResourceIndex.Read(bytes)).Message.ShouldContain("ends early");
+    }
+
+    [Fact]
+    public void A_name_ends_at_its_first_NUL()
+    {
+        byte[] bytes = Unpacked(Path.Combine(Data(), "small", "resources.pri.gz"));
+        int at = SectionAt(bytes, "[mrm_hschemaex]") + 32, simple = at + 24 + 20 + (BitConverter.ToUInt16(bytes, at + 2) * 2);
+        ResourceIndex.Read(bytes).Name.ShouldNotBeNullOrEmpty();
+        bytes[simple + 4] = bytes[simple + 5] = 0;
+        ResourceIndex.Read(bytes).Name!.Length.ShouldBe(2);
+        bytes[simple] = bytes[simple + 1] = 0;
+        ResourceIndex.Read(bytes).Name.ShouldBe("");
+    }
+
+    /// <summary>Long values stand in a second list, with wider numbers: the file's first two short ones are made one of these.</summary>
+    [Fact]
+    public void Long_values_are_read_from_a_list_of_their_own()
+    {
+        byte[] bytes = Unpacked(Path.Combine(Data(), "small", "resources.pri.gz"));
+        int at = SectionAt(bytes, "[mrm_dataitem]") + 32;
+        int strings = BitConverter.ToUInt16(bytes, at + 4), total = BitConverter.ToInt32(bytes, at + 8);
+        strings.ShouldBeGreaterThan(2);
+        var text = ResourceIndex.Read(bytes).Items().SelectMany(i => i.Candidates).Select(c => c.Text).ToList();
+        int Offset(int i) => BitConverter.ToUInt16(bytes, at + 12 + (i * 4));
+        int Length(int i) => BitConverter.ToUInt16(bytes, at + 14 + (i * 4));
+        // The last short value, and the one before it, give their places to a long one; the long one says what the last but one said.
+        int kept = strings - 2;
+        var (offset, length) = (Offset(kept), Length(kept));
+        string said = System.Text.Encoding.Unicode.GetString(bytes, at + 12 + (strings * 4) + offset, length).TrimEnd('\0');
+        if (!text.Contains(said))
+            said = System.Text.Encoding.UTF8.GetString(bytes, at + 12 + (strings * 4) + offset, length).TrimEnd('\0');
+        BitConverter.GetBytes((ushort)kept).CopyTo(bytes, at + 4);
+        BitConverter.GetBytes((ushort)1).CopyTo(bytes, at + 6);
+        BitConverter.GetBytes(offset).CopyTo(bytes, at + 12 + (kept * 4));
+        BitConverter.GetBytes(length).CopyTo(bytes, at + 16 + (kept * 4));
+        var index = ResourceIndex.Read(bytes);
+        var read = new List<string>();
+        int absent = 0;
+        foreach (string path in ResourceIndex.Read(Unpacked(Path.Combine(Data(), "small", "resources.pri.gz"))).Items().Select(i => i.Path))
+        {
+            try
+            {
+                read.AddRange(index.Find(path).Select(c => c.Text));
+            }
+            catch (InvalidDataException e)
+            {
+                e.Message.ShouldContain("has a value that is not there");
+                absent++;
+            }
+        }
+        absent.ShouldBe(1);
+        read.ShouldContain(said);
+        // One byte more than there is.
+        BitConverter.GetBytes(total - offset + 1).CopyTo(bytes, at + 16 + (kept * 4));
+        Should.Throw<InvalidDataException>(() => ResourceIndex.Read(bytes).Items().Sum(i => i.Candidates.Length));
     }
 
     [Fact]

@@ -40,7 +40,7 @@ internal static partial class FactWords
             return "{full}.xml";
         if (PackageFamilyName.TryParse(name, out _))
             return "{family}";
-        if (name.IndexOf('!', StringComparison.Ordinal) is > 0 and var mark && PackageFamilyName.TryParse(name[..mark], out _))
+        if (name.Contains('!', StringComparison.Ordinal) && PackageFamilyName.TryParse(name.Split('!')[0], out _))
             return "{family}!{app}";
         if (ContainerText().IsMatch(name))
             return "{container}";
@@ -60,10 +60,10 @@ internal static partial class FactWords
         return Other + kinds;
     }
 
-    [GeneratedRegex(@"^S-1-15-2(-\d{1,10}){7}$", RegexOptions.None, 1000)]
+    [GeneratedRegex(@"^S-1-15-2(-\d{1,10}){7}$", RegexOptions.ExplicitCapture, 1000)]
     private static partial Regex ContainerText();
 
-    [GeneratedRegex(@"^S-1(-\d{1,10}){2,12}$", RegexOptions.None, 1000)]
+    [GeneratedRegex(@"^S-1(-\d{1,10}){2,12}$", RegexOptions.ExplicitCapture, 1000)]
     private static partial Regex SidText();
 
     [GeneratedRegex("^AppX[a-z0-9]{32}$", RegexOptions.None, 1000)]

@@ -19,7 +19,7 @@ internal static partial class HiveFacts
     /// <exception cref="MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
     internal static ImmutableArray<string> Read(WindowsTree tree)
     {
-        var system = SystemReader.Read(tree, []);
+        var system = MachineRegistry.Read(tree, new SnapshotNotes(), []);
         var lines = ImmutableArray.CreateBuilder<string>();
         lines.Add(Heading);
         lines.Add($"Windows: build {(NumberText().IsMatch(system.Build) ? system.Build : "not known")}, "
@@ -95,7 +95,7 @@ internal static partial class HiveFacts
         }
     }
 
-    [GeneratedRegex(@"^\d{1,6}(\.\d{1,6})?$", RegexOptions.None, 1000)]
+    [GeneratedRegex(@"^\d{1,6}(\.\d{1,6})?$", RegexOptions.ExplicitCapture, 1000)]
     private static partial Regex NumberText();
 
     /// <summary>How many names there are of a shape, and how long they are.</summary>

@@ -35,19 +35,28 @@ internal static class HiveNotes
         SnapshotNotes notes)
     {
         var known = PackagePlaces.All.Where(p => p.Container == container && p.Path.Length > 0)
-            .SelectMany(p => p.IsPerAccount ? sids.Select(s => p.Key(s)).Append(p.Key()) : [p.Key()]).ToList();
+            .SelectMany(p => p.IsPerAccount ? sids.Select(s => p.Key(s)).Append(p.Key()) : [p.Key()]).Select(k => k.Split('\\')).ToList();
         int left = MaxKeys;
         foreach (string root in RootsIn(container))
             Look(hive.Find(root), root, 0);
+        if (left <= 0)
+            notes.Add("unknownPlace", $"{path} has more than {MaxKeys:N0} keys where Windows keeps what it knows of packages: not all were looked at.");
         if (hive.UnwritableNames is { Count: > 0 } odd)
         {
             notes.Add("unwritableName", $"{path} has keys or values whose names hold a NUL or are not valid text ({odd.Count:N0}, such as "
                 + $"{TextFormat.List(odd.Order(StringComparer.Ordinal).Take(Examples).Select(n => $"'{n}'"))}): they are left alone.");
         }
 
+        bool IsKnown(string place)
+        {
+            string[] own = place.Split('\\');
+            return known.Exists(k => k.Length == own.Length
+                && k.Zip(own).All(p => p.First == "*" || p.First.Equals(p.Second, StringComparison.OrdinalIgnoreCase)));
+        }
+
         void Look(IRegistryKey? key, string place, int depth)
         {
-            if (key is null || depth > MaxDepth || known.Exists(k => IsLike(k, place)))
+            if (key is null || depth > MaxDepth || IsKnown(place))
                 return;
             int count = 0;
             foreach (var child in key.Children())
@@ -66,10 +75,4 @@ internal static class HiveNotes
     }
 
     private static string Keys(int count) => count == 1 ? "1 key of a package" : $"{count:N0} keys of packages";
-
-    private static bool IsLike(string known, string place)
-    {
-        string[] parts = known.Split('\\'), own = place.Split('\\');
-        return parts.Length == own.Length && parts.Zip(own).All(p => p.First == "*" || p.First.Equals(p.Second, StringComparison.OrdinalIgnoreCase));
-    }
 }
