@@ -5,7 +5,8 @@ namespace Moorfield.Cli.Commands;
 internal static class FactsCommand
 {
     private static readonly Argument<string> TargetPath = Common.TargetArgument();
-    private static readonly Option<string?> Edition = new("--edition") { Description = "The edition of an image: its number or name", HelpName = "N|NAME" };
+    private static readonly Option<string?> Edition = new("--edition") { Description = "The edition of an image: its number or name",
+        HelpName = "N|NAME" };
     private static readonly Option<string> To = new("--to") { Description = "File to write, which must not be there yet", HelpName = "FILE",
         Required = true };
 

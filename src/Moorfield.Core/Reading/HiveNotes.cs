@@ -40,7 +40,10 @@ internal static class HiveNotes
         foreach (string root in RootsIn(container))
             Look(hive.Find(root), root, 0);
         if (left <= 0)
-            notes.Add("unknownPlace", $"{path} has more than {MaxKeys:N0} keys where Windows keeps what it knows of packages: not all were looked at.");
+        {
+            notes.Add("unknownPlace", $"{path} has more than {MaxKeys:N0} keys where Windows keeps what it knows of packages: not all were looked "
+                + "at.");
+        }
         if (hive.UnwritableNames is { Count: > 0 } odd)
         {
             notes.Add("unwritableName", $"{path} has keys or values whose names hold a NUL or are not valid text ({odd.Count:N0}, such as "
