@@ -266,6 +266,44 @@ public sealed class HiveTests : IDisposable
         int Listed(int key) => BitConverter.ToInt32(sound, key + 40) + 4096 + 4;
         Refused(d => BitConverter.GetBytes(BitConverter.ToUInt32(d, Listed(values[0]))).CopyTo(d, Listed(values[1])), "the same value twice");
         Refused(d => BitConverter.GetBytes(1_000_000).CopyTo(d, values[0] + 36), "more values than the list holds");
+        int last = 4096;
+        while (last + BitConverter.ToInt32(sound, last + 8) < sound.Length && sound.AsSpan(last + BitConverter.ToInt32(sound, last + 8), 4)
+            .SequenceEqual("hbin"u8))
+            last += BitConverter.ToInt32(sound, last + 8);
+        Refused(d => BitConverter.GetBytes(BitConverter.ToInt32(d, last + 8) + 4096).CopyTo(d, last + 8), "a bin that ends behind the hive");
+        // Keys that have nothing in them are no two either.
+        sound = Make(hive => Enumerable.Range(0, 4).ToList().ForEach(i => hive.Create($@"A\K{i}")));
+        list = Cells(sound, "lh").First(c => BitConverter.ToUInt16(sound, c + 2) > 1);
+        Refused(d => BitConverter.GetBytes(BitConverter.ToUInt32(d, list + 4)).CopyTo(d, list + 12), "the same empty key twice");
+    }
+
+    [Fact]
+    public void What_stands_behind_the_last_bin_does_not_matter()
+    {
+        byte[] sound = Make(hive => hive.Create(@"A\B").Set(HiveValue.FromDWord("n", 7)));
+        byte[] longer = [.. sound, .. Enumerable.Repeat((byte)0xFF, 4096)];
+        byte[] changed = Make(hive => hive.Create(@"A\C"), longer);
+        Read(changed, hive => hive.Find("A")!.Value.Children().Count).ShouldBe(2);
+        Read(changed, hive => hive.Find(@"A\B")!.Value.Value("n")!.AsDWord()).ShouldBe(7u);
+    }
+
+    [Fact]
+    public void Keys_that_are_nested_deeper_than_Windows_allows_are_not_recorded()
+    {
+        static string Path(int depth) => string.Join('\\', Enumerable.Repeat("a", depth));
+        Read(Make(hive => hive.Create(Path(Hive.MaxDepth - 1))), hive => hive.Root.Export().Keys.Length).ShouldBe(1);
+        byte[] deep = Make(hive => hive.Create(Path(Hive.MaxDepth)));
+        Should.Throw<InvalidDataException>(() => Read(deep, hive => hive.Root.Export())).Message.ShouldContain("deeper than 512 levels");
+    }
+
+    [Fact]
+    public void A_new_hive_belongs_to_the_administrators()
+    {
+        byte[] made = MinimalHive.Create("ROOT", Time);
+        int descriptor = Cells(made, "sk").Single() + 20;
+        byte[] administrators = [1, 2, 0, 0, 0, 0, 0, 5, 32, 0, 0, 0, 0x20, 2, 0, 0];
+        foreach (int field in new[] { 4, 8 })
+            made.AsSpan(descriptor + BitConverter.ToInt32(made, descriptor + field), 16).SequenceEqual(administrators).ShouldBeTrue($"{field}");
     }
 
     [Fact]

@@ -103,4 +103,15 @@ public class RegistryTextTests
         back.ShouldContain("\"Off\"=dword:00000001");
         back.ShouldContain(@"[\Ferry\Blocked]");
     }
+
+    [Theory]
+    [InlineData(HiveValueType.String, "plain \"text\"", "\"plain \\\"text\\\"\"")]
+    [InlineData(HiveValueType.String, "a\nb", "hex(1):61,00,0a,00,62,00,00,00")]
+    [InlineData(HiveValueType.ExpandString, "ab", "hex(2):61,00,62,00,00,00")]
+    public void A_text_is_written_as_one_where_nothing_of_it_is_lost(HiveValueType type, string text, string expected)
+    {
+        string written = Encoding.Unicode.GetString(RegistryText.Write(
+            [new RegistryStatement(1, RegistryAction.SetValue, @"HKEY_LOCAL_MACHINE\A", HiveValue.FromString("x", text, type))], "made up"));
+        written.ReplaceLineEndings("\n").ShouldContain($"\n\"x\"={expected}\n");
+    }
 }

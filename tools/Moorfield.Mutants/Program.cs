@@ -12,10 +12,13 @@ namespace Moorfield.Mutants;
 /// </summary>
 internal static class Program
 {
-    private const int Nearest = 6;
+    private const int Nearest = 6, Always = 2;
     private static readonly ParallelOptions Lanes = new() { MaxDegreeOfParallelism = Environment.ProcessorCount };
     private static readonly TimeSpan Limit = TimeSpan.FromSeconds(10);
     private static readonly TimeSpan Slow = TimeSpan.FromSeconds(150);
+
+    // Past the first ones, what the tests of one mutant may take together without it.
+    private static readonly TimeSpan Budget = TimeSpan.FromSeconds(40);
 
     /// <summary>Arguments: COPY SAMPLE SEED FILE… (files below the copy of the repository, which is changed).</summary>
     private static int Main(string[] arguments)
@@ -43,6 +46,8 @@ internal static class Program
             {
                 string[] types = Types(copy, mutant.File);
                 var near = classes.Where(c => c.Reached.Contains(mutant.Number)).OrderByDescending(c => c.Nearness(types)).Take(Nearest).ToList();
+                var taken = TimeSpan.Zero;
+                near = [.. near.TakeWhile((c, i) => (taken += c.Time) < Budget || i < Always)];
                 if (near.Exists(c => !Passes(copy, c, mutant.Number, null, (c.Time * 4) + TimeSpan.FromSeconds(15))))
                     Interlocked.Increment(ref found);
                 else

@@ -30,9 +30,11 @@ internal sealed record HandlerClasses(
         foreach (var key in classes.Children())
         {
             string name = key.Name;
+            if (!Hive.IsWritable(name))
+                continue; // never changed, so whose it is does not matter
             if (name.StartsWith('.'))
             {
-                var programs = (key.Child("OpenWithProgids")?.Values() ?? []).Select(v => v.Name).ToList();
+                var programs = (key.Child("OpenWithProgids")?.Values() ?? []).Select(v => v.Name).Where(Hive.IsWritable).ToList();
                 uses.AddRange(programs.Where(IsPackages).Select(p => (p, new ValueLocation(hive, $@"{name}\OpenWithProgids", p))));
                 if (key.Text("") is { Length: > 0 } program)
                     programs.Add(program);

@@ -142,22 +142,26 @@ internal sealed record PackagePlace(
         _ => $@"{Key(sid)}\{name}",
     };
 
-    /// <summary>Its entries in a hive, with the names that they were found by and the keys that hold them.</summary>
+    /// <summary>Its entries in a hive, with the names that they were found by and the keys that hold them; not those whose names cannot be written.
+    /// </summary>
     /// <param name="sid">The account; null for a place of the machine.</param>
     internal IEnumerable<(string Name, string Parent, IRegistryKey Entry)> Entries(IRegistry hive, string? sid)
     {
         string path = Key(sid);
-        foreach (var key in hive.Find(path)?.Children() ?? [])
+        foreach (var (name, key) in Named(hive.Find(path)))
         {
             if (!IsNested)
             {
-                yield return (key.Name, path, key);
+                yield return (name, path, key);
                 continue;
             }
-            string parent = $@"{path}\{key.Name}";
-            foreach (var child in key.Children())
-                yield return (child.Name, parent, child);
+            string parent = $@"{path}\{name}";
+            foreach (var (below, child) in Named(key))
+                yield return (below, parent, child);
         }
+
+        static IEnumerable<(string Name, IRegistryKey Key)> Named(IRegistryKey? key) =>
+            (key?.Children() ?? []).Select(k => (k.Name, k)).Where(k => Hive.IsWritable(k.Name));
     }
 
     /// <summary>The entries in a hive of a place that names families in a text or by their app containers, each with its family.</summary>
@@ -171,12 +175,14 @@ internal sealed record PackagePlace(
             var parent = hive.Find(path);
             foreach (var value in IsValue ? parent?.Values() ?? [] : [])
             {
-                if (names.FamilyIn(value.AsString(), Prefix) is { } family)
+                if (Hive.IsWritable(value.Name) && names.FamilyIn(value.AsString(), Prefix) is { } family)
                     yield return (family, new ValueLocation(file, path, names.Keep(value.Name)));
             }
             foreach (var key in IsValue ? [] : parent?.Children() ?? [])
             {
                 string name = key.Name;
+                if (!Hive.IsWritable(name))
+                    continue;
                 if (Names == PlaceNames.Container && containers?.TryGetValue(name, out var owner) == true)
                     yield return (owner, new KeyLocation(file, path, names.Keep(name)));
                 else if (Names == PlaceNames.Text && names.FamilyIn(OwnerValue is null ? name : key.Text(OwnerValue), Prefix) is { } family)

@@ -73,9 +73,7 @@ internal static class HiveNotes
                     Look(child, $@"{place}\{name}", depth + 1);
             }
             if (count > 0)
-                notes.AddLimited("unknownPlace", $@"{path}: {place} is not known here: {Keys(count)} there, left alone.");
+                notes.AddUnknown(path.Name, place, count);
         }
     }
-
-    private static string Keys(int count) => count == 1 ? "1 key of a package" : $"{count:N0} keys of packages";
 }

@@ -23,6 +23,12 @@ public sealed class Hive : IRegistry
     /// <summary>Stands for a name that is no text at all; a NUL marks that it cannot be written.</summary>
     internal const string NoText = "\uFFFD\0";
 
+    /// <summary>Keys that have a key below whose name libhivex cannot compare: these are looked through one by one.</summary>
+    internal HashSet<nuint> WithOddKeys { get; } = [];
+
+    /// <summary>The same for values.</summary>
+    internal HashSet<nuint> WithOddValues { get; } = [];
+
     private readonly HashSet<string> _unwritable = new(StringComparer.Ordinal);
 
     /// <summary>Names that were met and that libhivex can read at most: those with a NUL, and those that are no proper text.</summary>

@@ -41,11 +41,15 @@ public readonly unsafe struct HiveKey : IRegistryKey
     {
         if (!Hive.IsWritable(name))
             return null;
-        nuint node = LibHivex.NodeGetChild(_hive.Handle, _node, name);
-        bool isBadText = node == 0 && Marshal.GetLastPInvokeError() is BadText or BadInput;
-        if (!isBadText && (node == 0 || LibHivex.NodeNameLength(_hive.Handle, node) == (nuint)Encoding.UTF8.GetByteCount(name)))
-            return node == 0 ? null : new HiveKey(_hive, node);
-        // libhivex compares up to a NUL, and no further than the first name that it cannot convert.
+        if (!_hive.WithOddKeys.Contains(_node))
+        {
+            nuint node = LibHivex.NodeGetChild(_hive.Handle, _node, name);
+            bool isOdd = Marshal.GetLastPInvokeError() is BadText or BadInput;
+            if (!isOdd && (node == 0 || LibHivex.NodeNameLength(_hive.Handle, node) == (nuint)Encoding.UTF8.GetByteCount(name)))
+                return node == 0 ? null : new HiveKey(_hive, node);
+            // libhivex compares up to a NUL, may stop at the first name that it cannot convert, and complains of that each time.
+            _hive.WithOddKeys.Add(_node);
+        }
         foreach (var child in Children())
         {
             if (child.Name.Equals(name, StringComparison.OrdinalIgnoreCase))
@@ -72,10 +76,14 @@ public readonly unsafe struct HiveKey : IRegistryKey
     {
         if (!Hive.IsWritable(name))
             return null;
-        nuint value = LibHivex.NodeGetValue(_hive.Handle, _node, name);
-        bool isBadText = value == 0 && Marshal.GetLastPInvokeError() is BadText or BadInput;
-        if (!isBadText && (value == 0 || LibHivex.ValueKeyLength(_hive.Handle, value) == (nuint)Encoding.UTF8.GetByteCount(name)))
-            return value == 0 ? null : ReadValue(_hive, value);
+        if (!_hive.WithOddValues.Contains(_node))
+        {
+            nuint value = LibHivex.NodeGetValue(_hive.Handle, _node, name);
+            bool isOdd = Marshal.GetLastPInvokeError() is BadText or BadInput;
+            if (!isOdd && (value == 0 || LibHivex.ValueKeyLength(_hive.Handle, value) == (nuint)Encoding.UTF8.GetByteCount(name)))
+                return value == 0 ? null : ReadValue(_hive, value);
+            _hive.WithOddValues.Add(_node);
+        }
         return Values().FirstOrDefault(v => HasName(v, name));
     }
 
