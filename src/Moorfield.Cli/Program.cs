@@ -1,4 +1,3 @@
-using System.CommandLine.Parsing;
 using Moorfield.Cli.Commands;
 using Moorfield.Cli.Host;
 
@@ -51,6 +50,7 @@ internal static class Program
             Common.LogFile,
             Common.LogFormat,
         };
+        HelpPages.AddTo(root);
         var console = new ConsoleOutput();
         if (arguments.FirstOrDefault(a => a.Contains('\uFFFD', StringComparison.Ordinal) && !Path.Exists(a)) is { } garbled)
         {
@@ -62,7 +62,7 @@ internal static class Program
         using var watched = watch;
         using var interruption = new Interruption(console);
         var parsed = root.Parse(arguments);
-        if (OptionSuggestion.Find(parsed) is { } unknown)
+        if (CallMistakes.Find(parsed) is { } unknown)
         {
             console.Error(unknown);
             return (int)ExitCode.InvalidUsage;
@@ -70,27 +70,12 @@ internal static class Program
         if (parsed.Errors.Count > 0)
         {
             foreach (var error in parsed.Errors)
-                console.Error(Said(error));
-            console.Error($"'moorfield {string.Concat(Names(parsed.CommandResult.Command, root).Reverse())}--help' shows how it is called.");
+                console.Error(CallMistakes.Said(error));
+            console.Error($"'moorfield help {string.Concat(Names(parsed.CommandResult.Command, root).Reverse())}".TrimEnd() + "' shows how it is called.");
             return (int)ExitCode.InvalidUsage;
         }
         return parsed.Invoke(new Surroundings(console, interruption) { EnableDefaultExceptionHandler = false, Error = Console.Error,
             Output = Console.Out });
-    }
-
-    /// <summary>An error as people say it: the library names types.</summary>
-    private static string Said(ParseError error)
-    {
-        var (type, name) = error.SymbolResult switch
-        {
-            OptionResult { Option: var option } => (option.ValueType, option.Name),
-            ArgumentResult { Argument: var argument } => (argument.ValueType, argument.Name),
-            _ => (null, null),
-        };
-        bool isNumber = type == typeof(int) || type == typeof(int?) || type == typeof(int[]);
-        string? text = !isNumber ? null
-            : error.SymbolResult!.Tokens.Select(t => t.Value).FirstOrDefault(t => !int.TryParse(t, CultureInfo.InvariantCulture, out _));
-        return text is null ? error.Message : $"'{text}' is no whole number for {name}.";
     }
 
     private static IEnumerable<string> Names(Command command, RootCommand root)

@@ -8,6 +8,7 @@ internal sealed class ConsoleOutput : IReportPage
 {
     private const int MinColumns = 40;
     private const int UsualColumns = 80;
+    private const int PipeColumns = 100;
     private const int MaxColumns = 120;
     private readonly TextWriter? _captured;
     private readonly Lazy<IAnsiConsole> _terminal = new(() => AnsiConsole.Create(new AnsiConsoleSettings
@@ -85,6 +86,10 @@ internal sealed class ConsoleOutput : IReportPage
     }
 
     public void Error(string text) => Notice($"moorfield: {text}");
+
+    /// <summary>How many columns a page has: those of the terminal; elsewhere those that COLUMNS says, or 100.</summary>
+    internal int Columns => IsTerminal ? Width()
+        : int.TryParse(Environment.GetEnvironmentVariable("COLUMNS"), out int columns) && columns >= MinColumns ? columns : PipeColumns;
 
     private static int Width() => Console.WindowWidth is > 0 and var width ? Math.Clamp(width, MinColumns, MaxColumns) : UsualColumns;
 

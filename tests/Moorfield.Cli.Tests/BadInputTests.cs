@@ -22,13 +22,42 @@ public sealed class BadInputTests : CliTest
     [Theory]
     [InlineData(new[] { "inventry" }, "inventry")]
     [InlineData(new[] { "inventory" }, "missing for command")]
-    [InlineData(new[] { "inventory", "x", "--format", "xml" }, "xml")]
+    [InlineData(new[] { "inventory", "x", "--format", "xml" }, "--format does not take 'xml'. It takes table, json, csv, saved.")]
+    [InlineData(new[] { "inventory", "x", "--partition", "one" }, "'one' is no whole number for --partition.")]
+    [InlineData(new[] { "list", "x" }, "There is no command 'list'. Did you mean 'inventory'?")]
+    [InlineData(new[] { "delete" }, "There is no command 'delete'. Did you mean 'remove'?")]
+    [InlineData(new[] { "remov", "x" }, "There is no command 'remov'. Did you mean 'remove'?")]
+    [InlineData(new[] { "version" }, "There is no command 'version'. Did you mean '--version'?")]
+    [InlineData(new[] { "frobnicate" }, "There is no command 'frobnicate'. 'moorfield help' lists all.")]
+    [InlineData(new[] { "image", "lst" }, "There is no command 'image lst'. Did you mean 'image list'?")]
+    [InlineData(new[] { "image" }, "Name a command: 'moorfield help image' lists them.")]
+    [InlineData(new string[0], "Name a command: 'moorfield help' lists them.")]
+    [InlineData(new[] { "remove", "x", "--dry-run" }, "'remove' has no option --dry-run. Did you mean --preview?")]
+    [InlineData(new[] { "remove", "x", "-n" }, "'remove' has no option -n. Did you mean --preview?")]
+    [InlineData(new[] { "inventory", "x", "--json" }, "'inventory' has no option --json. Did you mean --format json?")]
+    [InlineData(new[] { "remove", "x", "--force" }, "'remove' has no option --force. Did you mean --accept-costs?")]
+    [InlineData(new[] { "undo", "x", "--force" }, "'undo' has no option --force. Did you mean --yes?")]
+    [InlineData(new[] { "inventory", "x", "--verbose" }, "'inventory' has no option --verbose. Did you mean --log?")]
+    [InlineData(new[] { "inventory", "--target", "x" }, "'inventory' has no option --target: the target stands first")]
+    [InlineData(new[] { "restore-point", "list", "--valt", "x" }, "'restore-point list' has no option --valt. Did you mean --vault?")]
+    [InlineData(new[] { "inventory", "x", "--frobnicate" }, "'inventory' has no option --frobnicate. 'moorfield help inventory' lists them.")]
     public void A_call_that_is_not_understood_points_to_the_help(string[] arguments, string message)
     {
         var outcome = Run(arguments);
         outcome.ExitCode.ShouldBe(2);
         outcome.Error.ShouldContain(message);
-        outcome.Error.ShouldContain("--help");
+        outcome.Error.ShouldContain("'moorfield ");
+    }
+
+    [Fact]
+    public void What_stands_in_the_wrong_place_is_told_with_the_right_one()
+    {
+        Refused(2, $"There is no Weather, and there is {Root}. The target stands first", "remove", "Weather", Root, "--for", "everyone");
+        Refused(2, $"System32 is a folder inside a Windows. Name the folder that holds all of it: {Root}", "inventory", At("Windows/System32"));
+        Directory.CreateDirectory(Folder["surveys"]);
+        foreach (string name in new[] { "one.json", "two.wim", "notes.txt" })
+            File.WriteAllText(Path.Combine(Folder["surveys"], name), "");
+        Refused(2, "surveys holds no Windows, but 2 files that may be images or surveys.", "inventory", Folder["surveys"]);
     }
 
     [Fact]

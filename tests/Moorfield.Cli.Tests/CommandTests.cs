@@ -202,28 +202,76 @@ public sealed class CommandTests : CliTest
         VolumeState.Files(Root).ShouldBe(before);
     }
 
-    [Fact]
-    public void Every_command_has_a_help_text_with_an_example()
+    /// <summary>All commands, with those below, as the pages of help list them.</summary>
+    private List<string> Commands()
     {
+        var found = new List<string>();
         var waiting = new Queue<string>([""]);
-        int looked = 0;
         while (waiting.TryDequeue(out string? command))
         {
-            var outcome = Run([.. command.Split(' ', StringSplitOptions.RemoveEmptyEntries), "--help"]);
-            (outcome.ExitCode, outcome.Error).ShouldBe((0, ""), command);
-            string[] below = [.. outcome.Output.Split('\n').SkipWhile(l => l != "Commands:").Skip(1)
-                .Select(l => Regex.Match(l, "^  (?<name>[a-z][a-z-]*)( |$)", RegexOptions.ExplicitCapture, TimeSpan.FromSeconds(5))
-                    .Groups["name"].Value)
-                .Where(n => n.Length > 0)];
-            foreach (string name in below)
+            string[] words = command.Split(' ', StringSplitOptions.RemoveEmptyEntries);
+            var lines = Run([.. words, "--help"]).Output.Split('\n');
+            var below = words.Length == 0 ? lines.TakeWhile(l => !l.StartsWith('\'')).Select(l => Regex.Match(l,
+                    "^.{18}(?<name>[a-z][a-z-]*) +[a-z]", RegexOptions.ExplicitCapture, TimeSpan.FromSeconds(5)))
+                : lines.SkipWhile(l => l != "Commands").Skip(1).TakeWhile(l => l.Length > 0).Select(l => Regex.Match(l, "^  (?<name>[a-z][a-z-]*) ",
+                    RegexOptions.ExplicitCapture, TimeSpan.FromSeconds(5)));
+            foreach (string name in below.Where(m => m.Success).Select(m => m.Groups["name"].Value))
                 waiting.Enqueue($"{command} {name}".Trim());
-            looked++;
-            if (below.Length > 0)
-                continue;
-            outcome.Output.Contains("Example", StringComparison.Ordinal).ShouldBeTrue(command);
-            outcome.Output.Contains($"moorfield {command}", StringComparison.Ordinal).ShouldBeTrue(command);
+            if (words.Length > 0)
+                found.Add(command);
         }
-        looked.ShouldBeGreaterThan(40);
+        return found;
+    }
+
+    [Fact]
+    public void Every_command_has_a_page_of_help_with_an_example()
+    {
+        var commands = Commands();
+        commands.Count.ShouldBeGreaterThan(40);
+        foreach (string command in commands)
+        {
+            string[] words = command.Split(' ');
+            var outcome = Run([.. words, "--help"]);
+            (outcome.ExitCode, outcome.Error).ShouldBe((0, ""), command);
+            Run(["help", .. words]).Output.ShouldBe(outcome.Output);
+            outcome.Output.Split('\n').ShouldAllBe(l => l.Length <= 100 || l.StartsWith("  moorfield ", StringComparison.Ordinal), command);
+            outcome.Output.ShouldStartWith($"moorfield {command}");
+            if (!outcome.Output.Contains("\nCommands\n", StringComparison.Ordinal))
+            {
+                outcome.Output.ShouldContain("\n\nExamples\n  moorfield ");
+                outcome.Output[5..].ShouldContain($"\n  moorfield {command}");
+            }
+            // What every command has, and what all choose packages by, stands once.
+            foreach (string option in new[] { "--log-format", "--partition", "--runs-in-background", "--help" })
+                Regex.IsMatch(outcome.Output, $@"^  {option}\b", RegexOptions.Multiline, TimeSpan.FromSeconds(5)).ShouldBeFalse(command);
+        }
+    }
+
+    [Fact]
+    public void Help_of_the_program_fits_one_screen_and_has_every_command()
+    {
+        var outcome = Run("--help");
+        var lines = outcome.Output.TrimEnd('\n').Split('\n');
+        lines.Length.ShouldBeLessThanOrEqualTo(40);
+        lines[..^3].ShouldAllBe(l => l.Length <= 80 || l.StartsWith("Takes stock", StringComparison.Ordinal));
+        Run("help").Output.ShouldBe(outcome.Output);
+        // Whatever the program can do is there.
+        var completed = Run("[suggest:0]", "").Output.Split('\n').Where(n => n.Length > 0 && char.IsAsciiLetter(n[0])).ToList();
+        completed.Count.ShouldBeGreaterThan(20);
+        Commands().Where(c => !c.Contains(' ', StringComparison.Ordinal)).Order(StringComparer.Ordinal).ShouldBe(completed.Order(StringComparer.Ordinal));
+    }
+
+    [Fact]
+    public void Help_says_how_packages_are_chosen_and_what_every_command_has()
+    {
+        string packages = Run("help", "packages").Output;
+        foreach (string option in new[] { "--find", "--role", "--origin", "--standing", "--starts-with-windows", "--runs-in-background", "--keep" })
+            packages.ShouldContain($"\n  {option}");
+        string options = Run("help", "options").Output;
+        foreach (string option in new[] { "--partition", "--language", "--log", "--log-format", "--help", "--version" })
+            Regex.IsMatch(options, $@"^  (-., )*{option}\b", RegexOptions.Multiline, TimeSpan.FromSeconds(5)).ShouldBeTrue(option);
+        Refused(2, "There is no command 'remov'. The nearest is 'remove'", "help", "remov");
+        Refused(2, "There is no command 'image shrink'.", "help", "image", "shrink");
     }
 
     [Fact]

@@ -84,6 +84,11 @@ internal static class Common
     /// <param name="options">Null for those of the call.</param>
     internal static Target Open(Invocation call, string path, OpenOptions? options = null)
     {
+        if (!Path.Exists(path) && call.Words().FirstOrDefault(w => w != path && Path.Exists(w)) is { } other)
+        {
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no {path}, and there is {other}. The target stands first, what is done "
+                + "to it behind.");
+        }
         var target = Target.Open(path, call.Progress.Interceptor, options ?? call.OpenOptions);
         if (target.IsDocument && target.Opened is not { Languages: null, Partition: null })
             call.Console.Error($"{target.Name} is {target.Description}: --language and --partition change nothing about it.");

@@ -28,7 +28,22 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
     public override ITreeProvider Trees => volume;
 
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
-        [.. editions.Select(_ => SystemReader.Read(volume, guards, Opened.Languages))];
+        volume.Stat(Places.Software) is null && Elsewhere() is { } hint ? throw new MoorfieldException(ErrorKind.InvalidUsage, hint)
+            : [.. editions.Select(_ => SystemReader.Read(volume, guards, Opened.Languages))];
+
+    /// <summary>What to name instead of a folder that holds no Windows; null when nothing is near.</summary>
+    private string? Elsewhere()
+    {
+        for (string? above = Path.GetDirectoryName(FullPath); above is not null; above = Path.GetDirectoryName(above))
+        {
+            if (File.Exists(Path.Combine([above, .. Places.Software.Names])))
+                return $"{Name} is a folder inside a Windows. Name the folder that holds all of it: {above}";
+        }
+        int documents = Directory.EnumerateFiles(FullPath).Count(f => f.EndsWith(".json", StringComparison.OrdinalIgnoreCase)
+            || f.EndsWith(".wim", StringComparison.OrdinalIgnoreCase) || f.EndsWith(".esd", StringComparison.OrdinalIgnoreCase));
+        return documents == 0 ? null : $"{Name} holds no Windows, but {TextFormat.Count(documents, "file")} that may be images or surveys. Name one of "
+            + $"these, such as {Path.Combine(FullPath, "NAME")}.";
+    }
 
     public override TargetIdentity Identify(SystemSnapshot? read = null) => TargetIdentities.Identify(volume, volume.Place, read);
 

@@ -1,0 +1,238 @@
+using System.CommandLine.Help;
+using System.CommandLine.Invocation;
+
+namespace Moorfield.Cli.Commands;
+
+/// <summary>The pages of help: of the program, of each command, and of what several commands have.</summary>
+internal static class HelpPages
+{
+    private const int Names = 14;
+    private const string ExampleMark = "\n\nExample:\n";
+
+    /// <summary>The commands in the order of the work, each with what it does in a few words.</summary>
+    private static readonly (string Group, (string Command, string Does)[] Commands)[] Groups =
+    [
+        ("Look", [("inventory", "lists packages, and what removing them means"), ("explain", "shows one package in full"),
+            ("compare", "shows what differs between two targets"), ("check", "holds targets against a brief"),
+            ("forecast", "tells what an update or a sign-in brings")]),
+        ("Change", [("pick", "lets you choose packages on the whole screen"), ("remove", "removes packages"),
+            ("bring-back", "gives packages again that are gone"), ("undo", "puts back what a run changed")]),
+        ("Keep away", [("block", "keeps families from being provisioned again"), ("unblock", "lets blocked families come again"),
+            ("blocks", "lists blocked families"), ("guard", "sets registry values that keep apps away"), ("guards", "lists known guards")]),
+        ("Write down", [("brief", "writes briefs, and shows what they mean"), ("restore-point", "lists, checks and tidies restore points"),
+            ("vault", "looks after the folder of restore points")]),
+        ("Images and media", [("image", "works on install images as files"), ("media", "builds install media")]),
+        ("Running machines", [("survey", "writes a script that tells what a PC has"), ("hand-over", "writes scripts that change running PCs")]),
+        ("Around it", [("facts", "writes how a Windows lays packages out"), ("help", "explains a command"),
+            ("demo", "makes a made-up Windows to try things on")]),
+    ];
+
+    /// <summary>Under which heading the help of a command has an option; those that are not here stand under the last one.</summary>
+    private static readonly (string Heading, string[] Options)[] Headings =
+    [
+        ("Which packages", ["--brief", "--brief-sha256", "--strict", "--leftovers", "--coming", "--from", "--from-edition", "--maker", "--classic",
+            "--all", "--only"]),
+        ("For whom", ["--for", "--account", "--edition", "--before-edition", "--after-edition"]),
+        ("What goes", ["--keep-data", "--keep", "--allow-return", "--sweep", "--lift"]),
+        ("Safety", ["--preview", "--yes", "--accept-costs", "--note", "--vault", "--vault-limit", "--without-restore-point", "--keep-files",
+            "--replay-logs", "--overwrite", "--restore-point"]),
+        ("Output", ["--format", "--to", "--sort", "--reverse", "--columns", "--sizes", "--reg", "--places"]),
+    ];
+
+    private const string Others = "Other options", Only = "Options";
+
+    /// <summary>Has --help behind every command print these pages, and adds the command that prints them as well.</summary>
+    internal static void AddTo(RootCommand root)
+    {
+        root.Options.OfType<HelpOption>().Single().Action = new PageAction(root);
+        var words = new Argument<string[]>("COMMAND")
+        {
+            Description = "The command, or packages (how they are named and chosen), or options (those of every command)",
+            Arity = ArgumentArity.ZeroOrMore,
+        };
+        words.CompletionSources.Add(_ => Groups.SelectMany(g => g.Commands).Select(c => c.Command).Concat(["packages", "options"])
+            .Select(n => new System.CommandLine.Completions.CompletionItem(n)));
+        var help = new Command("help", """
+            Explains a command, as --help behind it does, or what several commands have.
+
+            Example:
+              moorfield help remove
+              moorfield help restore-point list
+              moorfield help packages
+            """)
+        { words };
+        help.Handle(call =>
+        {
+            Write(call.Console, root, call.GetValue(words) ?? []);
+            return ExitCode.Done;
+        });
+        root.Add(help);
+    }
+
+    private sealed class PageAction(RootCommand root) : SynchronousCommandLineAction
+    {
+        public override bool ClearsParseErrors => true;
+
+        public override int Invoke(ParseResult parseResult)
+        {
+            var console = ((Surroundings)parseResult.InvocationConfiguration).Console;
+            var command = parseResult.CommandResult.Command;
+            if (command == root)
+                Program(console);
+            else
+                Page(console, root, command);
+            return 0;
+        }
+    }
+
+    /// <exception cref="MoorfieldException">There is no such command.</exception>
+    private static void Write(ConsoleOutput console, RootCommand root, string[] words)
+    {
+        switch (words)
+        {
+            case []:
+                Program(console);
+                return;
+            case ["packages"]:
+                Packages(console);
+                return;
+            case ["options"]:
+                Options(console, "Options of every command", Shared(root));
+                return;
+        }
+        Command command = root;
+        foreach (string word in words)
+        {
+            command = command.Subcommands.FirstOrDefault(c => c.Name == word) ?? throw new MoorfieldException(ErrorKind.InvalidUsage,
+                $"There is no command '{string.Join(' ', words)}'. The nearest is "
+                + $"'{command.Subcommands.MinBy(c => NamePattern.Distance(word, c.Name))?.Name ?? command.Name}'; 'moorfield help' lists all.");
+        }
+        Page(console, root, command);
+    }
+
+    private static void Program(ConsoleOutput console)
+    {
+        Say(console, "Takes stock of the app packages built into Windows, removes unwanted ones, keeps them away, and can undo it all.");
+        Say(console);
+        int column = Groups.Max(g => g.Group.Length) + 2;
+        foreach (var (group, commands) in Groups)
+        {
+            string heading = group;
+            foreach (var (command, does) in commands)
+            {
+                Say(console, $"{heading.PadRight(column)}{command.PadRight(Names)} {does}");
+                heading = "";
+            }
+        }
+        Say(console);
+        Say(console, "'moorfield help COMMAND' explains a command, 'moorfield help packages' how packages are named and chosen, and 'moorfield help "
+            + "options' the options of every command. 'moorfield demo DIR' makes something to try them on.");
+    }
+
+    private static void Page(ConsoleOutput console, RootCommand root, Command command)
+    {
+        string[] text = (command.Description ?? "").ReplaceLineEndings("\n").Split(ExampleMark);
+        string path = string.Join(' ', Above(command, root).Reverse());
+        Say(console, $"moorfield {path}{string.Concat(command.Arguments.Select(a => " " + Usage(a)))}"
+            + $"{(command.Subcommands.Count > 0 ? " COMMAND" : "")}{(command.Options.Count > 0 ? " [OPTION...]" : "")}", hang: 4);
+        Say(console);
+        Say(console, text[0].Replace('\n', ' '));
+        if (text.Length > 1)
+        {
+            Say(console);
+            console.Heading("Examples");
+            foreach (string line in text[1].Split('\n'))
+                console.Verbatim("  " + line.Trim());
+        }
+        if (command.Subcommands.Count > 0)
+        {
+            Say(console);
+            console.Heading("Commands");
+            Rows(console, [.. command.Subcommands.Select(c => (c.Name, FirstSentence(c)))]);
+        }
+        if (command.Arguments.Count > 0)
+        {
+            Say(console);
+            Rows(console, [.. command.Arguments.Select(a => (a.Name, a.Description ?? ""))]);
+        }
+        var selection = Selection().Options.Select(o => o.Name).ToHashSet(StringComparer.Ordinal);
+        var own = command.Options.Where(o => !o.Hidden && !o.Recursive && !selection.Contains(o.Name)).ToList();
+        bool chooses = command.Options.Any(o => selection.Contains(o.Name));
+        foreach (var (heading, options) in Headings.Append((Others, own.Select(o => o.Name).Except(Headings.SelectMany(h => h.Options)).ToArray())))
+        {
+            var listed = own.Where(o => options.Contains(o.Name)).ToList();
+            bool hasFilters = chooses && heading == Headings[0].Heading;
+            if (listed.Count == 0 && !hasFilters)
+                continue;
+            Say(console);
+            Options(console, listed.Count == own.Count && !chooses ? Only : heading, listed);
+            if (hasFilters)
+                Say(console, "  and filters, such as --origin: 'moorfield help packages' lists them", hang: 4);
+        }
+        Say(console);
+        Say(console, command.Subcommands.Count > 0 ? $"'moorfield help {path} COMMAND' explains one of them."
+            : "'moorfield help options' lists the options of every command.");
+    }
+
+    private static void Packages(ConsoleOutput console)
+    {
+        Say(console, "A package is named by its display name (Weather), its name, its family name or its full name, in any case; * stands for any "
+            + "text. Where a command takes several packages, these choose among all that a target has. Several of one option mean any of them; "
+            + "different options must all fit.");
+        Say(console);
+        Options(console, "Filters", Selection().Options);
+        Say(console);
+        Say(console, "--for says for whom: account names, accounts (all there are), newcomers (accounts that do not exist yet), or everyone.");
+    }
+
+    /// <summary>A command that has nothing but the options by which packages are chosen.</summary>
+    private static Command Selection()
+    {
+        var command = new Command("selection");
+        _ = new FilterOptions(command, forChange: true);
+        return command;
+    }
+
+    private static IEnumerable<Option> Shared(RootCommand root) => root.Options.Where(o => !o.Hidden);
+
+    private static IEnumerable<string> Above(Command command, RootCommand root)
+    {
+        for (Symbol? c = command; c is not null && c != root; c = c.Parents.FirstOrDefault())
+            yield return c.Name;
+    }
+
+    private static string Usage(Argument argument) =>
+        (argument.Arity.MinimumNumberOfValues == 0, argument.Arity.MaximumNumberOfValues > 1) switch
+        {
+            (true, true) => $"[{argument.Name}...]",
+            (true, false) => $"[{argument.Name}]",
+            (false, true) => $"{argument.Name}...",
+            _ => argument.Name,
+        };
+
+    private static string FirstSentence(Command command)
+    {
+        string text = (command.Description ?? "").ReplaceLineEndings(" ");
+        return text.IndexOf(". ", StringComparison.Ordinal) is > 0 and var end ? text[..end] : text.TrimEnd('.');
+    }
+
+    private static void Options(ConsoleOutput console, string heading, IEnumerable<Option> options)
+    {
+        console.Heading(heading);
+        Rows(console, [.. options.Select(o => ($"{string.Concat(o.Aliases.Where(a => a.Length == 2 && a[0] == '-').Select(a => a + ", "))}{o.Name}"
+            + $"{(o.HelpName is { Length: > 0 } value ? $" {value}" : "")}", $"{o.Description}{(o.Required ? " (needed)" : "")}"))]);
+    }
+
+    private static void Rows(ConsoleOutput console, (string Name, string Text)[] rows)
+    {
+        int column = rows.Length == 0 ? 0 : rows.Max(r => r.Name.Length) + 4;
+        foreach (var (name, text) in rows)
+            Say(console, $"  {name}".PadRight(column) + text, hang: column);
+    }
+
+    private static void Say(ConsoleOutput console, string text = "", int hang = 0)
+    {
+        foreach (string line in ConsoleOutput.Wrapped(text, console.Columns, hang).Split('\n'))
+            console.Verbatim(line);
+    }
+}
