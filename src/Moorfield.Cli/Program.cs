@@ -71,7 +71,8 @@ internal static class Program
         {
             foreach (var error in parsed.Errors)
                 console.Error(CallMistakes.Said(error));
-            console.Error($"'moorfield help {string.Concat(Names(parsed.CommandResult.Command, root).Reverse())}".TrimEnd() + "' shows how it is called.");
+            string path = string.Concat(Names(parsed.CommandResult.Command, root).Reverse());
+            console.Error($"'moorfield help {path}".TrimEnd() + "' shows how it is called.");
             return (int)ExitCode.InvalidUsage;
         }
         return parsed.Invoke(new Surroundings(console, interruption) { EnableDefaultExceptionHandler = false, Error = Console.Error,

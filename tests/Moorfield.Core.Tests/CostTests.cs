@@ -220,5 +220,27 @@ public sealed class CostTests : IDisposable
         free.ShouldAllBe(p => assessment.Of(p, RemovalSet.ForEveryone(free)).Costs.Count() == 0);
     }
 
+    [Fact]
+    public void What_a_person_chose_and_new_accounts_are_given_is_one_sentence()
+    {
+        var jukebox = Package(Demo07, "Pennywhistle.Jukebox");
+        string Said(params string?[] sids) => new RemovalAssessment(Demo07 with
+        {
+            Handlers = Demo07.Handlers with { Chosen = [.. sids.Select(s => new ChosenHandler(s, ".mp3", jukebox.Family))] },
+        }).Of(jukebox).Reasons.Single(r => r.Code == "chosenOpener").Text;
+        Said(Demo.Sid("rowan")).ShouldBe("rowan chose it to open .mp3.");
+        Said([null]).ShouldBe("New accounts are given it for .mp3.");
+        Said(Demo.Sid("rowan"), null).ShouldBe("rowan chose it to open .mp3, and new accounts are given it for the same.");
+    }
+
+    [Fact]
+    public void Names_stand_behind_what_is_saved_only_where_not_all_save_it()
+    {
+        Of(Demo07, "Kestrelworks.Welcome").Reasons.Single(r => r.Code == "runsInBackground").Text.ShouldBe("It runs in the background.");
+        // What needs a package is no addon of it.
+        Of(Demo07, "Larkfield.Crossword").Reasons.ShouldNotContain(r => r.Code == "takesAlong");
+        Package(Demo07, "Larkfield.Anagrams").Needs.ShouldContain(Package(Demo07, "Larkfield.Crossword").FullName);
+    }
+
     public void Dispose() => _folder.Dispose();
 }

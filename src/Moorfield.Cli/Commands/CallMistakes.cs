@@ -44,8 +44,8 @@ internal static partial class CallMistakes
         string? meant = path.Length == 0 && Commands.TryGetValue(word, out string? same) ? same
             : command.Subcommands.Select(c => (c.Name, Letters: NamePattern.Letters(word, c.Name))).Where(c => c.Letters <= Off(word))
                 .OrderBy(c => c.Letters).Select(c => c.Name).FirstOrDefault();
-        return $"There is no command '{$"{path} {word}".Trim()}'.{(meant is null ? "" : $" Did you mean '{$"{path} {meant}".Trim()}'?")} {help} lists "
-            + "all.";
+        string Whole(string name) => $"'{$"{path} {name}".Trim()}'";
+        return $"There is no command {Whole(word)}.{(meant is null ? "" : $" Did you mean {Whole(meant)}?")} {help} lists all.";
     }
 
     private static string Unknown(Command command, string path, string name, List<string> names)
@@ -80,7 +80,10 @@ internal static partial class CallMistakes
         };
         if (name is not null && error.Message.ReplaceLineEndings("\n").Split('\n') is { Length: > 1 } lines && Quoted().Match(lines[0]) is
             { Success: true } value)
-            return $"{name} does not take '{value.Groups["text"].Value}'. It takes {string.Join(", ", lines[1..].Select(l => l.Trim(' ', '\t', '\'')))}.";
+        {
+            return $"{name} does not take '{value.Groups["text"].Value}'. It takes "
+                + $"{string.Join(", ", lines[1..].Select(l => l.Trim(' ', '\t', '\'')))}.";
+        }
         bool isNumber = type == typeof(int) || type == typeof(int?) || type == typeof(int[]);
         string? text = !isNumber ? null
             : error.SymbolResult!.Tokens.Select(t => t.Value).FirstOrDefault(t => !int.TryParse(t, CultureInfo.InvariantCulture, out _));

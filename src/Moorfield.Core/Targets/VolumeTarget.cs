@@ -41,8 +41,8 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
         }
         int documents = Directory.EnumerateFiles(FullPath).Count(f => f.EndsWith(".json", StringComparison.OrdinalIgnoreCase)
             || f.EndsWith(".wim", StringComparison.OrdinalIgnoreCase) || f.EndsWith(".esd", StringComparison.OrdinalIgnoreCase));
-        return documents == 0 ? null : $"{Name} holds no Windows, but {TextFormat.Count(documents, "file")} that may be images or surveys. Name one of "
-            + $"these, such as {Path.Combine(FullPath, "NAME")}.";
+        return documents == 0 ? null : $"{Name} holds no Windows, but {TextFormat.Count(documents, "file")} that may be images or surveys. Name one "
+            + $"of these, such as {Path.Combine(FullPath, "NAME")}.";
     }
 
     public override TargetIdentity Identify(SystemSnapshot? read = null) => TargetIdentities.Identify(volume, volume.Place, read);
