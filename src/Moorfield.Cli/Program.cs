@@ -38,7 +38,6 @@ internal static class Program
             SurveyCommand.Create(),
             HandOverCommand.Create(),
             RestorePointCommand.Create(),
-            RestorePointUpkeepCommand.CreateVault(),
             UndoCommand.Create(),
             BringBackCommand.Create(),
             ImageCommand.Create(),

@@ -102,7 +102,7 @@ public sealed class ChainTests : CliTest
         Run("restore-point", "list").Output.ShouldNotContain("interrupted", Case.Sensitive, _story);
         if (Directory.Exists(Path.Combine(Vault, "points")))
         {
-            Run("vault", "check", "--mend").ExitCode.ShouldBe(0, _story);
+            Run("restore-point", "verify", "--mend").ExitCode.ShouldBe(0, _story);
             Run("restore-point", "verify").ExitCode.ShouldBe(0, _story);
         }
         Directory.GetFileSystemEntries(Folder.Path, ".*moorfield*").ShouldBeEmpty(_story);

@@ -33,7 +33,7 @@ public sealed class LongLifeTests : CliTest
         Run("undo", Root, "1", "--only", "Weather", "--yes").ExitCode.ShouldBe(2);
         Run("compare", "2", Root).ExitCode.ShouldBe(2);
         Run("restore-point", "delete", "1", "2", "--yes").ExitCode.ShouldBe(0);
-        Run("vault", "check").ExitCode.ShouldBe(0);
+        Run("restore-point", "verify").ExitCode.ShouldBe(0);
     }
 
     [Fact]
@@ -184,7 +184,7 @@ public sealed class LongLifeTests : CliTest
         run.Error.ShouldContain("The oldest restore points go: 2 (remove Calculator for everyone) and 3 (remove Clock for everyone)");
         var left = JsonNode.Parse(Run("restore-point", "list", "--format", "json").Output)!["restorePoints"]!.AsArray();
         left.Select(p => (int)p!["number"]!).ShouldBe([1, 4]);
-        Run("vault", "check").ExitCode.ShouldBe(0);
+        Run("restore-point", "verify").ExitCode.ShouldBe(0);
         Run("undo", Root, "1", "--yes").ExitCode.ShouldBe(0);
         Run("undo", Root, "4", "--yes", "--vault-limit", "1GB").ExitCode.ShouldBe(0);
     }
@@ -215,7 +215,7 @@ public sealed class LongLifeTests : CliTest
         roots.Select(VolumeState.Files).ShouldBe(before);
         Run("restore-point", "verify").ExitCode.ShouldBe(0);
         Run("restore-point", "delete", "--keep-last", "2", "--yes").ExitCode.ShouldBe(0);
-        Run("vault", "check").ExitCode.ShouldBe(0);
+        Run("restore-point", "verify").ExitCode.ShouldBe(0);
         Run("restore-point", "verify").ExitCode.ShouldBe(0);
     }
 }

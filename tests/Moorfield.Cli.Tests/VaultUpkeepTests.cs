@@ -60,7 +60,7 @@ public sealed class VaultUpkeepTests : CliTest
         var outcome = Run("restore-point", "delete", "2", "--yes");
         outcome.ExitCode.ShouldBe(0, outcome.Error);
         StoredBytes.ShouldBe(all - own);
-        Run("vault", "check").ExitCode.ShouldBe(0);
+        Run("restore-point", "verify").ExitCode.ShouldBe(0);
         Run("restore-point", "verify").ExitCode.ShouldBe(0);
         // The others still bring theirs back, and numbers are not given again.
         Run("undo", Root, "3", "--yes").ExitCode.ShouldBe(0);
@@ -92,7 +92,7 @@ public sealed class VaultUpkeepTests : CliTest
         outcome.Output.ShouldContain("1 restore point deleted");
         Directory.GetFiles(Path.Combine(Vault, "points"), "*.json").Select(f => Path.GetFileName(f)!)
             .ShouldBe(["000001.json", "000003.json"], ignoreOrder: true);
-        Run("restore-point", "pin", "1", "--off").ExitCode.ShouldBe(0);
+        Run("restore-point", "pin", "1", "--lift").ExitCode.ShouldBe(0);
         Run("restore-point", "delete", "--keep-last", "0", "--yes").Output.ShouldContain("2 restore points deleted");
         foreach (string[] call in new string[][] { ["delete"], ["delete", "1", "--keep-last", "1"], ["delete", "9"], ["delete", "--older-than", "90"],
             ["delete", "--older-than", "d"], ["pin", "9"], ["note", "9", "x"], ["verify", "9"], ["delete", "--keep-last", "-1"] })
@@ -141,7 +141,7 @@ public sealed class VaultUpkeepTests : CliTest
         Run("restore-point", "verify").Error.ShouldContain("Nothing of it can be undone");
         Run("restore-point", "delete", "1", "--yes").ExitCode.ShouldBe(5);
         int blobs = Directory.GetFiles(Blobs, "*.zst", SearchOption.AllDirectories).Length;
-        var check = Run("vault", "check", "--mend");
+        var check = Run("restore-point", "verify", "--mend");
         check.ExitCode.ShouldBe(4);
         check.Output.ShouldContain("all of them stay");
         Directory.GetFiles(Blobs, "*.zst", SearchOption.AllDirectories).Length.ShouldBe(blobs);
@@ -157,9 +157,9 @@ public sealed class VaultUpkeepTests : CliTest
     {
         Remove("Weather", "Calculator");
         RunInjected(injection, "restore-point", "delete", "1", "--yes");
+        Run("restore-point", "verify", "2").ExitCode.ShouldBe(0);
+        Run("restore-point", "verify", "--mend").ExitCode.ShouldBe(0);
         Run("restore-point", "verify").ExitCode.ShouldBe(0);
-        Run("vault", "check", "--mend").ExitCode.ShouldBe(0);
-        Run("vault", "check").ExitCode.ShouldBe(0);
         Run("undo", Root, "2", "--yes").ExitCode.ShouldBe(0);
         Run("inventory", Root).Output.ShouldContain("Calculator");
     }
@@ -177,18 +177,18 @@ public sealed class VaultUpkeepTests : CliTest
             Path.Combine(stray, "other.zst")];
         foreach (string other in others)
             File.WriteAllText(other, "not ours");
-        Run("vault", "check").ExitCode.ShouldBe(4);
+        Run("restore-point", "verify").ExitCode.ShouldBe(4);
         string locked = Folder["locked"];
         using (var run = System.Diagnostics.Process.Start("flock", ["-s", Vault, "sh", "-c", $"touch '{locked}'; sleep 60"]))
         {
             SpinWait.SpinUntil(() => File.Exists(locked), 10_000).ShouldBeTrue();
-            Run("vault", "check", "--mend").ExitCode.ShouldBe(5);
+            Run("restore-point", "verify", "--mend").ExitCode.ShouldBe(5);
             Run("restore-point", "delete", "1", "--yes").ExitCode.ShouldBe(5);
             run.Kill(entireProcessTree: true);
             run.WaitForExit();
         }
-        Run("vault", "check", "--mend").Output.ShouldContain("Taken away: 1 content that nothing needs");
-        Run("vault", "check").ExitCode.ShouldBe(0);
+        Run("restore-point", "verify", "--mend").Output.ShouldContain("Taken away: 1 content that nothing needs");
+        Run("restore-point", "verify").ExitCode.ShouldBe(0);
         others.ShouldAllBe(o => File.Exists(o));
         Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
     }

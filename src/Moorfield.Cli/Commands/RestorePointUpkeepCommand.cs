@@ -3,7 +3,7 @@ using Moorfield.Core.Transactions;
 
 namespace Moorfield.Cli.Commands;
 
-/// <summary>Restore points that are verified, pinned, noted and deleted; and <c>vault check</c>.</summary>
+/// <summary>Restore points that are verified, pinned, noted and deleted, and the vault that holds them.</summary>
 internal static class RestorePointUpkeepCommand
 {
     private static Option<bool> Yes() => new("--yes", "-y") { Description = "Do not ask for confirmation" };
@@ -27,23 +27,25 @@ internal static class RestorePointUpkeepCommand
     internal static Command CreateVerify()
     {
         var numbers = new Argument<int[]>("POINT") { Description = "Numbers of restore points (default: all)", Arity = ArgumentArity.ZeroOrMore };
-        var every = new Option<bool>("--all") { Description = "All of the vault, which is what it does without numbers" };
+        var mend = new Option<bool>("--mend") { Description = "Take away what no restore point needs" };
         var vaultPath = Common.VaultPath();
         var command = new Command("verify", """
-            Reads restore points, and all contents that they need, against their digests, and says which packages damage endangers. Nothing is
-            changed. Ends with 4 when something is damaged.
+            Reads restore points, and all contents that they need, against their digests, and says which packages damage endangers. Without
+            numbers also looks for what runs that were cut off left in the vault: contents that no restore point needs, and files beside the
+            documents. Ends with 4 when something is damaged or left.
 
             Example:
               moorfield restore-point verify
               moorfield restore-point verify 3 4
+              moorfield restore-point verify --mend
             """)
-        { numbers, every, vaultPath };
+        { numbers, mend, vaultPath };
         command.Handle(call =>
         {
             using var vault = Open(call, vaultPath);
             int[] wanted = call.GetValue(numbers) ?? [];
-            if (call.GetValue(every) && wanted.Length > 0)
-                throw new MoorfieldException(ErrorKind.InvalidUsage, "Give numbers or --all.");
+            if (call.GetValue(mend) && wanted.Length > 0)
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "--mend is for the whole vault: leave the numbers out.");
             CheckThere(vault, wanted);
             IReadOnlyList<int> all = wanted.Length > 0 ? wanted : vault.Numbers();
             var known = new Dictionary<string, bool>();
@@ -65,9 +67,28 @@ internal static class RestorePointUpkeepCommand
             int sound = all.Distinct().Count() - faults.Select(f => f.Number).Distinct().Count();
             call.Console.Line($"{TextTable.Count(sound, "restore point")} of {all.Distinct().Count()} sound, "
                 + $"{TextTable.Count(known.Count(k => k.Value), "content")} of {known.Count} as recorded.");
-            return faults.Count > 0 ? ExitCode.Differs : ExitCode.Done;
+            bool isTidy = wanted.Length > 0 || IsTidy(call.Console, vault, call.GetValue(mend), [.. faults.Select(f => f.Number)]);
+            return faults.Count > 0 || !isTidy ? ExitCode.Differs : ExitCode.Done;
         });
         return command;
+    }
+
+    /// <summary>Looks for what no restore point needs, and takes it away if that is asked for.</summary>
+    /// <param name="told">Restore points whose faults were told already.</param>
+    /// <returns>Whether nothing of it is left, and every document could be read.</returns>
+    private static bool IsTidy(ConsoleOutput console, Vault vault, bool mends, HashSet<int> told)
+    {
+        var findings = mends ? VaultMaintenance.Repair(vault) : VaultMaintenance.Inspect(vault);
+        foreach (var fault in findings.Faults.Where(f => !told.Contains(f.Number)))
+            console.Error(fault.Text);
+        if (!findings.Faults.IsEmpty)
+            console.Line("While that is so, it is not known which contents are needed, and all of them stay.");
+        string what = $"{TextTable.Count(findings.Contents.Length, "content")} that nothing needs ({TextTable.Size(findings.Bytes)}), "
+            + $"{TextTable.Count(findings.Strays.Length, "file")} beside the documents";
+        bool any = findings.Contents.Length + findings.Strays.Length > 0;
+        if (any)
+            console.Line(mends ? $"Taken away: {what}." : $"Found: {what}. --mend takes them away.");
+        return findings.Faults.IsEmpty && (!any || mends);
     }
 
     internal static Command CreateDelete()
@@ -107,7 +128,7 @@ internal static class RestorePointUpkeepCommand
             if (damaged.Count > 0)
             {
                 throw new MoorfieldException(ErrorKind.Refused, $"Restore point {damaged[0]} cannot be read, so that it is not known what it needs. "
-                    + "'moorfield vault check' says more.");
+                    + "'moorfield restore-point verify' says more.");
             }
             var deletion = VaultMaintenance.Plan(points, wanted, named.Length > 0, IsMarked(vault));
             return Delete(call, vault, deletion, call.GetValue(preview), call.GetValue(yes));
@@ -184,14 +205,14 @@ internal static class RestorePointUpkeepCommand
     internal static Command CreatePin()
     {
         var number = new Argument<int>("POINT") { Description = "Number of the restore point" };
-        var off = new Option<bool>("--off") { Description = "Pinned no longer" };
+        var off = new Option<bool>("--lift") { Description = "Pinned no longer" };
         var vaultPath = Common.VaultPath();
         var command = new Command("pin", """
             Lets a restore point stay when older ones are deleted.
 
             Example:
               moorfield restore-point pin 1
-              moorfield restore-point pin 1 --off
+              moorfield restore-point pin 1 --lift
             """)
         { number, off, vaultPath };
         command.Handle(call =>
@@ -229,37 +250,5 @@ internal static class RestorePointUpkeepCommand
             return ExitCode.Done;
         });
         return command;
-    }
-
-    internal static Command CreateVault()
-    {
-        var mend = new Option<bool>("--mend") { Description = "Take away what nothing needs" };
-        var vaultPath = Common.VaultPath();
-        var check = new Command("check", """
-            Looks for what runs that were cut off left in the vault: contents that no restore point needs, and files beside the documents. Ends
-            with 4 when there is something, or a document cannot be read.
-
-            Example:
-              moorfield vault check --mend
-            """)
-        { mend, vaultPath };
-        check.Handle(call =>
-        {
-            using var vault = Open(call, vaultPath);
-            bool mends = call.GetValue(mend);
-            var findings = mends ? VaultMaintenance.Repair(vault) : VaultMaintenance.Inspect(vault);
-            foreach (var fault in findings.Faults)
-                call.Console.Error(fault.Text);
-            if (!findings.Faults.IsEmpty)
-                call.Console.Line("While that is so, it is not known which contents are needed, and all of them stay.");
-            string what = $"{TextTable.Count(findings.Contents.Length, "content")} that nothing needs ({TextTable.Size(findings.Bytes)}), "
-                + $"{TextTable.Count(findings.Strays.Length, "file")} beside the documents";
-            bool any = findings.Contents.Length + findings.Strays.Length > 0;
-            call.Console.Line(!any ? $"The vault {vault.FullPath} holds {TextTable.Count(vault.Numbers().Count, "restore point")}, and nothing "
-                + "that they do not need."
-                : mends ? $"Taken away: {what}." : $"Found: {what}. --mend takes them away.");
-            return !findings.Faults.IsEmpty || (any && !mends) ? ExitCode.Differs : ExitCode.Done;
-        });
-        return new Command("vault", "Looks after the folder that holds restore points.") { check };
     }
 }
