@@ -193,7 +193,7 @@ public sealed class BadInputTests : CliTest
         Refused(2, "There is no account 'wren'. Accounts here: counter, ivy, rowan.", "remove", Root, "Clock", "--for", "wren", "--yes");
         Refused(2, "Say for whom with --for. Accounts here: counter, ivy, rowan.", "remove", Root, "Clock", "--yes");
         Refused(2, "No package here is called 'Clocks'. Near misses: Clock", Removal("Clocks"));
-        Refused(2, "No block fits", "unblock", Root, "Clock", "--yes");
+        Refused(2, "No block fits", "block", Root, "Clock", "--lift", "--yes");
         Refused(2, "no restore point 7", "undo", Root, "7", "--yes", "--vault",
             Directory.CreateDirectory(Folder["other/blobs"]).Parent!.CreateSubdirectory("points").Parent!.FullName);
     }

@@ -178,7 +178,7 @@ public sealed class ChainTests : CliTest
     /// <summary>What is in a target for those who read it. Hives and databases are told by their contents, and no times.</summary>
     private string Content(Kind kind, string target)
     {
-        string read = Run("inventory", target, "--all", "--format", "json").Output + Run("blocks", target).Output;
+        string read = Run("inventory", target, "--all", "--format", "json").Output + Run("block", target).Output;
         switch (kind)
         {
             case Kind.Folder:

@@ -81,7 +81,7 @@ public sealed class ChoosingTests : CliTest
     {
         var outcome = Run("block", Root, "--origin", "extra", "--keep", "Jukebox", "--yes");
         outcome.ExitCode.ShouldBe(0, outcome.Error);
-        string blocks = Run("blocks", Root, "--format", "csv").Output;
+        string blocks = Run("block", Root, "--format", "csv").Output;
         blocks.ShouldContain(Demo.Family("Larkfield.Crossword"));
         blocks.ShouldNotContain(Demo.Family("Pennywhistle.Jukebox"));
     }
@@ -171,7 +171,7 @@ public sealed class ChoosingTests : CliTest
     [InlineData("inventory", "VOLUME", "--all", "--classic")]
     [InlineData("remove", "VOLUME", "*", "--for", "everyone", "--preview")]
     [InlineData("check", "VOLUME", "--brief", "BRIEF")]
-    [InlineData("guards", "VOLUME")]
+    [InlineData("guard", "VOLUME")]
     public void Lines_fit_a_terminal_of_120_columns(params string[] arguments)
     {
         string brief = Folder.Write("b.yaml", "brief: 1\nfor: everyone\nremove: ['*']"u8);

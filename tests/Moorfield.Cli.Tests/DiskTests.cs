@@ -31,7 +31,7 @@ public sealed class DiskTests : CliTest
         var outcome = Run("inventory", disk, "--all");
         outcome.Error.ShouldBeEmpty();
         outcome.Output.ShouldBe(expected);
-        foreach (string[] command in new[] { new[] { "explain", "TARGET", "Weather" }, ["blocks", "TARGET"], ["guards", "TARGET"] })
+        foreach (string[] command in new[] { new[] { "explain", "TARGET", "Weather" }, ["block", "TARGET"], ["guard", "TARGET"] })
             Run([.. command.Select(w => w == "TARGET" ? disk : w)]).Output.Replace(Path.GetFileName(disk), "few")
                 .ShouldBe(Run([.. command.Select(w => w == "TARGET" ? folder : w)]).Output);
     }

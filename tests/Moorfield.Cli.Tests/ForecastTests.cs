@@ -62,7 +62,7 @@ public sealed class ForecastTests : CliTest
         hazel.ShouldContain("Northlight.Films_5.8.0.0_x64__8pewgm0k42rsa");
         hazel.ShouldNotContain("Northlight.Assistant");
 
-        Run("unblock", twin, "*", "--yes").ExitCode.ShouldBe(0);
+        Run("block", twin, "*", "--lift", "--yes").ExitCode.ShouldBe(0);
         Run("guard", twin, "--lift", "--brief", _brief, "--yes").ExitCode.ShouldBe(0);
         Run(["forecast", twin, .. forecast[2..]]).ExitCode.ShouldBe(4);
         Run("demo", "update", twin, _update).ExitCode.ShouldBe(0);
@@ -92,7 +92,7 @@ public sealed class ForecastTests : CliTest
         var after = Run("forecast", Root, "--update", _update, "--expect-none");
         (after.ExitCode, after.Output.TrimEnd().Split('\n')[^1]).ShouldBe((0, "Nothing comes back, and nothing new comes."));
         Families(Root, "--update", _update).Count(f => f.Fate == "staysAway").ShouldBe(10);
-        Run("blocks", Root).Output.ShouldContain("still: Films");
+        Run("block", Root).Output.ShouldContain("still: Films");
     }
 
     [Fact]
@@ -150,7 +150,7 @@ public sealed class ForecastTests : CliTest
         var before = Run(forecast);
         before.ExitCode.ShouldBe(4);
         FollowAdvice(before);
-        Run("guards", Root).Output.ShouldContain("suggested-apps     ivy, newcomers");
+        Run("guard", Root).Output.ShouldContain("suggested-apps     ivy, newcomers");
         Run(forecast).ExitCode.ShouldBe(0);
     }
 
@@ -227,11 +227,11 @@ public sealed class ForecastTests : CliTest
         run.ExitCode.ShouldBe(0, run.Error);
         run.Output.ShouldContain("3 families blocked on counter-07.");
         run.Output.ShouldContain("1 guard set: suggested-apps.");
-        Run("blocks", Root).Output.ShouldContain("Pennywhistle.Skittles_rwgrfebwaqv8w");
-        Run("guards", Root).Output.ShouldContain("1 of 5 guards set in full");
+        Run("block", Root).Output.ShouldContain("Pennywhistle.Skittles_rwgrfebwaqv8w");
+        Run("guard", Root).Output.ShouldContain("1 of 5 guards set in full");
         var again = Run("block", Root, "--brief", Folder["own.yaml"], "--from", _update, "--yes");
         again.Error.ShouldContain("Nothing was changed.");
         Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
-        Run("blocks", Root).Output.ShouldNotContain("Pennywhistle");
+        Run("block", Root).Output.ShouldNotContain("Pennywhistle");
     }
 }

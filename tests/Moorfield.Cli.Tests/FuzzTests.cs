@@ -211,12 +211,12 @@ public sealed class FuzzTests : CliTest
     {
         string text = Folder["fuzzed.reg"];
         File.Delete(text);
-        Run("blocks", root, "--reg", text);
+        Run("block", root, "--to", text);
         Run("block", root, Demo.Family("Northlight.Weather"), "--yes");
         File.Delete(text);
-        Run("blocks", root, "--reg", text).ExitCode.ShouldBe(0);
+        Run("block", root, "--to", text).ExitCode.ShouldBe(0);
         Spoil(random, text);
-        Try(story, "block", root, "--reg", text, "--yes");
+        Try(story, "block", root, "--from", text, "--yes");
     });
 
     [Fact]

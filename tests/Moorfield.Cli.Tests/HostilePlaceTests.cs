@@ -31,7 +31,7 @@ public sealed class HostilePlaceTests : CliTest
     [InlineData("remove ROOT --brief PIPE --for everyone --yes", "is a pipe")]
     [InlineData("brief show PIPE --on ROOT", "is a pipe")]
     [InlineData("bring-back ROOT Weather --for ivy --from PIPE --yes", "is a pipe")]
-    [InlineData("blocks ROOT --reg PIPE", "is a pipe")]
+    [InlineData("block ROOT --to PIPE", "is a pipe")]
     [InlineData("image list PIPE", "PIPE")]
     [InlineData("inventory PIPE", "PIPE")]
     public void Pipes_are_refused_at_once(string line, string said)

@@ -65,7 +65,7 @@ public sealed class ImageTests : CliTest
         string removed = Done("remove", _image, "Weather", "--edition", "1", "--edition", "2", "--yes").Output;
         removed.ShouldContain("A fresh look at 2 editions of counter-install.wim agrees with the plan.");
         WimSource.Verify(_image);
-        Done("blocks", _image).Output.ShouldContain(Demo.Family("Northlight.Weather"));
+        Done("block", _image).Output.ShouldContain(Demo.Family("Northlight.Weather"));
         var points = Json(Run("restore-point", "list", "--format", "json")).GetProperty("restorePoints");
         points.GetArrayLength().ShouldBe(1);
         Done("restore-point", "show", "1").Output.ShouldContain("in the file until it is compacted");
@@ -89,12 +89,12 @@ public sealed class ImageTests : CliTest
     {
         Done("block", _image, "Gannet.Charts_8pewgm0k42rsa", "--edition", "3",
         "--yes").Output.ShouldContain("1 family blocked on edition 3 of counter-install.wim.");
-        Json(Run("blocks", _image, "--format", "json")).GetProperty("blocks").EnumerateArray()
+        Json(Run("block", _image, "--format", "json")).GetProperty("blocks").EnumerateArray()
             .Where(b => b.GetProperty("family").GetString()!.StartsWith("Gannet", StringComparison.Ordinal)).ShouldHaveSingleItem()
                 .GetProperty("edition").GetInt32().ShouldBe(3);
-        Done("unblock", _image, "Gannet.*", "--yes");
+        Done("block", _image, "Gannet.*", "--lift", "--yes");
         WimSource.Verify(_image);
-        Done("blocks", _image).Output.ShouldNotContain("Gannet");
+        Done("block", _image).Output.ShouldNotContain("Gannet");
     }
 
     [Fact]
@@ -191,7 +191,7 @@ public sealed class ImageTests : CliTest
     {
         byte[] bytes = File.ReadAllBytes(_image);
         File.WriteAllBytes(Folder["cut.wim"], bytes[..(bytes.Length / 2)]);
-        foreach (string[] command in new[] { new[] { "image", "list" }, ["inventory"], ["blocks"], ["undo"], ["image", "compact"] })
+        foreach (string[] command in new[] { new[] { "image", "list" }, ["inventory"], ["block"], ["undo"], ["image", "compact"] })
             RefusedOn(Folder["cut.wim"], 1, "is damaged or cut off", [.. command, Folder["cut.wim"]]);
         RefusedOn(Folder["cut.wim"], 1, "is damaged or cut off", "remove", Folder["cut.wim"], "Weather", "--yes");
     }

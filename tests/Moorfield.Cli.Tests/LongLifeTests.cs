@@ -164,7 +164,7 @@ public sealed class LongLifeTests : CliTest
         Tool.Run(command[0], command[1..], surroundings, null).ExitCode.ShouldBe(0);
         Directory.Exists(Folder["set/points"]).ShouldBeTrue();
         JsonNode.Parse(File.ReadAllLines(Folder["set.log"]).Single())!["action"]!.GetValue<string>().ShouldBe("block");
-        Run("unblock", Root, "Larkfield.Ferry", "--yes", "--log-format", "text").ExitCode.ShouldBe(0);
+        Run("block", Root, "Larkfield.Ferry", "--lift", "--yes", "--log-format", "text").ExitCode.ShouldBe(0);
         Directory.Exists(Vault).ShouldBeTrue();
         File.ReadAllLines(Folder["set.log"])[1].ShouldContain("  done  unblock  ");
         WriteSettings("vualt: /x\n");

@@ -12,9 +12,9 @@ public sealed class MediumTests : CliTest
         string tree = MediumSource.Tree(Folder, image);
         string iso = MediumSource.Make(Folder, tree, plain: true);
         string brief = Folder.Write("b.yaml", "brief: 1\nremove: [Weather]"u8);
-        foreach (string[] call in new string[][] { ["inventory", "*", "--edition", "2"], ["explain", "*", "Weather", "--edition", "1"], ["blocks",
+        foreach (string[] call in new string[][] { ["inventory", "*", "--edition", "2"], ["explain", "*", "Weather", "--edition", "1"], ["block",
             "*"],
-            ["guards", "*"], ["check", "*", "--brief", brief], ["brief", "show", brief, "--on", "*"], ["inventory", "*", "--format", "csv"] })
+            ["guard", "*"], ["check", "*", "--brief", brief], ["brief", "show", brief, "--on", "*"], ["inventory", "*", "--format", "csv"] })
         {
             var inside = Run([.. call.Select(c => c == "*" ? image : c)]);
             foreach (string medium in new[] { iso, tree })

@@ -132,7 +132,7 @@ public sealed class ReliabilityTests : CliTest
         {
             new[] { "remove", Root, "No such package", "--for", "nobody" }, ["remove", Root], ["remove", Root, "--brief", "/no/such/brief"],
             ["block", Root, "x"],
-            ["unblock", Root, "No such block"], ["guard", Root, "no-such-guard"], ["remove", Root, "--leftovers"],
+            ["block", Root, "No such block", "--lift"], ["guard", Root, "no-such-guard"], ["remove", Root, "--leftovers"],
         })
         {
             Refused(5, "an earlier run was interrupted", arguments);
@@ -229,7 +229,7 @@ public sealed class ReliabilityTests : CliTest
         foreach (string[] arguments in new[]
         {
             new[] { "remove", Root, "Clock", "--for", "everyone" }, ["block", Root, Demo.Family("Northlight.Maps")],
-            ["unblock", Root, Demo.Family("Northlight.Maps")], ["guard", Root, "suggested-apps"],
+            ["block", Root, Demo.Family("Northlight.Maps"), "--lift"], ["guard", Root, "suggested-apps"],
             ["remove", Root, "--leftovers"], ["undo", Root],
         })
         {

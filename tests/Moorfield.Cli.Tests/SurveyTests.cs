@@ -57,8 +57,8 @@ public sealed class SurveyTests : CliTest
         Run("inventory", _surveys[0])
             .Output.ShouldStartWith("COUNTER-03 · Windows 11 Pro 24H2 · build 26100.2314 · made by Kestrelworks · surveyed 2026-10-05");
         Run("explain", _surveys[1], "Camera").Output.ShouldContain("Whether rowan chose it to open northlight-camera: is not known.");
-        Run("blocks", _surveys[0]).ExitCode.ShouldBe(0);
-        Run("guards", _surveys[1]).Output.ShouldContain("rowan, newcomers");
+        Run("block", _surveys[0]).ExitCode.ShouldBe(0);
+        Run("guard", _surveys[1]).Output.ShouldContain("rowan, newcomers");
         Run("compare", _surveys[0], _surveys[2]).Output.ShouldContain("9 packages differ");
         Run("forecast", _surveys[0], "--sign-in").ExitCode.ShouldBe(0);
         Run("forecast", _surveys[0], "--update", Demo.CopyUpdateTo(Folder)).Output.ShouldContain("26100.2314");
@@ -77,7 +77,7 @@ public sealed class SurveyTests : CliTest
     [Theory]
     [InlineData("remove", "Weather", "--for", "everyone", "--yes")]
     [InlineData("block", "Weather", "--yes")]
-    [InlineData("guard", "--yes")]
+    [InlineData("guard", "*", "--yes")]
     [InlineData("undo", "--yes")]
     public void Commands_that_change_point_to_the_hand_over(string command, params string[] options)
     {

@@ -4,7 +4,7 @@ namespace Moorfield.Cli.Commands;
 
 internal static class BlockCommand
 {
-    private static readonly Argument<string> TargetPath = Common.TargetArgument();
+    private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
     private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<string?> Maker = Common.Maker();
 
@@ -15,66 +15,88 @@ internal static class BlockCommand
         internal static BlockRequest Nothing { get; } = new([], [], ["everyone"]);
     }
 
-    internal static Command CreateBlock()
+    internal static Command Create()
     {
         var families = new Argument<string[]>("FAMILY") { Description = "Family name, or what names a package that is there; * allowed for those",
         Arity = ArgumentArity.ZeroOrMore };
+        var lift = new Option<bool>("--lift") { Description = "Lift the blocks of FAMILY, so that updates may provision these again" };
         var from = new Option<string?>("--from") { Description = "Look FAMILY, and the brief's rules, up on this other target too, and block all "
-            + "that fits there", HelpName = "TARGET" };
+            + "that fits there; or take blocks and known guards from a registry text file (.reg)", HelpName = "OTHER" };
         var coming = new Option<string?>("--coming") { Description = "Block all that 'forecast --update IMAGE' shows as coming, and set the guards "
             + "that are open to it; --edition is that of IMAGE", HelpName = "IMAGE" };
-        var registry = new Option<string?>("--reg") { Description = "Take blocks and known guards from a registry text file", HelpName = "FILE" };
+        var to = new Option<string?>("--to") { Description = "Write the blocks that are listed, and the known guards that are set, to a registry "
+            + "text file, which must not be there yet", HelpName = "FILE" };
         var command = new Command("block", """
             Keeps families from being provisioned again by updates, in any version. They need not be installed. Blocking removes nothing.
-            With a brief: all that it would remove or block, and its guards are set.
+            With a brief: all that it would remove or block, and its guards are set. Where nothing is named, lists what is blocked: whether it
+            is there all the same, since when, and which run set the block.
 
             Example:
+              moorfield block /mnt/counter-07
               moorfield block /mnt/counter-07 Northlight.PartyChat_8pewgm0k42rsa
+              moorfield block /mnt/counter-07 Northlight.PartyChat --lift
               moorfield block /mnt/counter-07 "Larkfield.*" --from counter-update.wim
               moorfield block /mnt/counter-07 --origin maker,extra --keep Jukebox
-              moorfield block /mnt/counter-07 --reg blocks.reg
+              moorfield block /mnt/counter-07 --to blocks.reg
+              moorfield block /mnt/counter-08 --from blocks.reg
               moorfield block /mnt/counter-07 --coming counter-update.wim
               moorfield block /mnt/counter-07 --brief counters.brief.yaml --from counter-update.wim
             """)
-        { TargetPath, families, from, coming, registry, Edition, Maker };
+        { TargetPath, families, lift, from, coming, to, Edition, Maker };
         var filters = new FilterOptions(command, forChange: true);
         var brief = new BriefOptions(command);
-        var options = new ChangeOptions(command);
+        var options = new ChangeOptions(command, lists: true);
         command.Handle(call =>
         {
-            using var target = options.Open(call, call.GetRequiredValue(TargetPath));
-            target.NameMaker(call.GetValue(Maker));
             string[] arguments = call.GetValue(families) ?? [];
             var filter = filters.Read(call);
+            string? registry = call.GetValue(from) is { } file && file.EndsWith(".reg", StringComparison.OrdinalIgnoreCase) ? file : null;
+            string? otherPath = registry is null ? call.GetValue(from) : null;
+            bool namesNothing = arguments.Length == 0 && filter.IsEmpty && !brief.IsGiven(call) && registry is null
+                && call.GetValue(coming) is null;
+            if (call.GetValue(lift))
+            {
+                return arguments.Length > 0 && filter.IsEmpty && !brief.IsGiven(call) && call.GetValue(from) is null
+                    && call.GetValue(coming) is null
+                    ? Lift(call, options, arguments)
+                    : throw new MoorfieldException(ErrorKind.InvalidUsage, "--lift takes families, and nothing else: name them, or '*' for all.");
+            }
+            if (namesNothing && otherPath is null && filters.Keep(call).Length == 0)
+            {
+                return options.IsPreview(call) || options.GoesAhead(call) ? throw new MoorfieldException(ErrorKind.InvalidUsage, Nothing) : BlockList.Show(call, options.Format,
+                    call.GetRequiredValue(TargetPath), call.GetValue(Edition), options.VaultPath(call), call.GetValue(to));
+            }
+            if (call.GetValue(to) is not null)
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "--to writes the list of blocks: leave it out where something is blocked.");
+            using var target = options.Open(call, call.GetRequiredValue(TargetPath));
+            target.NameMaker(call.GetValue(Maker));
             if (filter.IsEmpty && filters.Keep(call).Length > 0)
                 throw new MoorfieldException(ErrorKind.InvalidUsage,
                     "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
-            if (arguments.Length == 0 && filter.IsEmpty && call.GetValue(from) is not null && !brief.IsGiven(call))
+            if (namesNothing && otherPath is not null)
                 throw new MoorfieldException(ErrorKind.InvalidUsage,
                     "--from says where FAMILY is looked up: name families, or '*' for all of them, or give a --brief.");
-            if (arguments.Length == 0 && filter.IsEmpty && !brief.IsGiven(call) && call.GetValue(registry) is null
-                && call.GetValue(coming) is null)
+            if (namesNothing)
+                throw new MoorfieldException(ErrorKind.InvalidUsage, Nothing);
+            if (brief.IsGiven(call) && registry is not null)
                 throw new MoorfieldException(ErrorKind.InvalidUsage,
-                    "Say what to block: families, what is known of packages (--standing, --origin and the like), --brief FILE, --coming IMAGE, or "
-                        + "--reg FILE.");
-            if (brief.IsGiven(call) && call.GetValue(registry) is not null)
-                throw new MoorfieldException(ErrorKind.InvalidUsage,
-                    "Give --brief or --reg: a brief's guards are for those whom it says, a file's for everyone.");
-            if (call.GetValue(coming) is not null && (brief.IsGiven(call) || call.GetValue(registry) is not null || target.HasEditions))
-                throw new MoorfieldException(ErrorKind.InvalidUsage, "--coming is for an installed system, and goes without --brief and --reg.");
+                    "Give --brief or a registry text file: a brief's guards are for those whom it says, a file's for everyone.");
+            if (call.GetValue(coming) is not null && (brief.IsGiven(call) || registry is not null || target.HasEditions))
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "--coming is for an installed system, and goes without --brief and a registry "
+                    + "text file.");
             var given = brief.Load(call);
-            IReadOnlyCollection<Guard> guards = call.GetValue(coming) is not null || call.GetValue(registry) is not null ? KnownGuards.All
+            IReadOnlyCollection<Guard> guards = call.GetValue(coming) is not null || registry is not null ? KnownGuards.All
                 : given?.Guards ?? [];
             var snapshots = Common.Read(call.Console, target, call.GetValue(coming) is null ? call.GetValue(Edition) : [], guards);
-            ImmutableArray<SystemSnapshot> others = call.GetValue(from) is { } other ? ReadOther(call, other, call.GetValue(Maker)) : [];
-            var request = Given(given, [.. snapshots, .. others], call.GetValue(registry));
+            ImmutableArray<SystemSnapshot> others = otherPath is { } other ? ReadOther(call, other, call.GetValue(Maker)) : [];
+            var request = Given(given, [.. snapshots, .. others], registry);
             if (call.GetValue(coming) is { } image)
             {
                 var edition = ForecastCommand.ReadImage(call, image, call.GetValue(Edition) ?? [], snapshots[0]);
                 var forecast = ForecastOperation.Of(target, snapshots[0], edition, null, Common.Points(call.Console, options.VaultPath(call)));
                 request = request with { Families = forecast.Blockable(isUpdate: true), Guards = forecast.Open(snapshots[0].EditionId) };
             }
-            var named = call.GetValue(from) is null ? BlockPlanner.Families(snapshots, arguments) : FamiliesOf(others, arguments);
+            var named = otherPath is null ? BlockPlanner.Families(snapshots, arguments) : FamiliesOf(others, arguments);
             var fitting = filter.IsEmpty ? []
                 : filter.Choose(filters.Keep(call), others.IsEmpty ? snapshots : others).SelectMany(c => c).Select(c => c.Package.Family);
             request = request with { Families = [.. named.Concat(fitting).Concat(request.Families).Distinct()] };
@@ -90,25 +112,14 @@ internal static class BlockCommand
         return command;
     }
 
-    internal static Command CreateUnblock()
-    {
-        var families = new Argument<string[]>("FAMILY") { Description = "Family name, name or display name of what is blocked; * allowed",
-        Arity = ArgumentArity.OneOrMore };
-        var command = new Command("unblock", """
-            Lifts blocks, so that updates may provision these families again.
+    private const string Nothing = "Say what to block: families, what is known of packages (--standing, --origin and the like), --brief FILE, "
+        + "--coming IMAGE, or --from FILE.reg.";
 
-            Example:
-              moorfield unblock /mnt/counter-07 Northlight.PartyChat
-            """)
-        { TargetPath, families, Edition };
-        var options = new ChangeOptions(command);
-        command.Handle(call =>
-        {
-            using var target = options.Open(call, call.GetRequiredValue(TargetPath));
-            var snapshots = Common.Read(call.Console, target, call.GetValue(Edition));
-            return Run(call, options, BlockOperation.Unblock(target, snapshots, call.GetRequiredValue(families)));
-        });
-        return command;
+    private static ExitCode Lift(Invocation call, ChangeOptions options, string[] families)
+    {
+        using var target = options.Open(call, call.GetRequiredValue(TargetPath));
+        var snapshots = Common.Read(call.Console, target, call.GetValue(Edition));
+        return Run(call, options, BlockOperation.Unblock(target, snapshots, families));
     }
 
     private static BlockRequest Given(Brief? brief, IReadOnlyList<SystemSnapshot> systems, string? registry)

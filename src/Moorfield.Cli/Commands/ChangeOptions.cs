@@ -14,17 +14,23 @@ internal sealed class ChangeOptions
     private readonly Option<bool> _replayLogs = new("--replay-logs") { Description = "Write what transaction logs hold into the hives that change, "
         + "as the run's first change" };
 
-    private readonly Option<string> _format = Common.Format();
+    /// <summary>How results are printed.</summary>
+    internal Option<string> Format { get; }
+
+    private readonly bool _lists;
 
     private readonly bool _records;
 
     /// <param name="records">Whether the command records a restore point unless it is told not to.</param>
     /// <param name="writesHives">Whether it changes registry hives.</param>
     /// <param name="mustRecord">Whether it cannot do without a restore point.</param>
-    internal ChangeOptions(Command command, bool records = true, bool writesHives = true, bool mustRecord = false)
+    /// <param name="lists">Whether the command lists something where nothing to change is named.</param>
+    internal ChangeOptions(Command command, bool records = true, bool writesHives = true, bool mustRecord = false, bool lists = false)
     {
         _records = records;
-        foreach (var option in records ? new Option[] { _preview, _yes, _note, _vault, _limit, _format } : [_preview, _yes, _vault, _format])
+        _lists = lists;
+        Format = Common.Format(hasRows: lists);
+        foreach (var option in records ? new Option[] { _preview, _yes, _note, _vault, _limit, Format } : [_preview, _yes, _vault, Format])
             command.Add(option);
         if (records && !mustRecord)
             command.Add(_withoutPoint);
@@ -39,6 +45,8 @@ internal sealed class ChangeOptions
     internal Target Open(
         Invocation call, string path, bool mayFollowInterruption = false, MarkedRun? recoverBy = null, bool mayBeRead = false)
     {
+        if (_lists && call.GetValue(Format) == "csv")
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--format csv is for the list: leave it out where something is changed.");
         var target = Common.Open(call, path, call.OpenOptions with { ReplaysLogs = call.GetValue(_replayLogs), RecoverBy = recoverBy });
         if (!mayBeRead || target.Trees is not null)
             target.AcquireForChange(mayFollowInterruption);
@@ -47,7 +55,7 @@ internal sealed class ChangeOptions
         return target;
     }
 
-    internal IReportWriter Writer(Invocation call) => call.Writer(_format);
+    internal IReportWriter Writer(Invocation call) => call.Writer(Format);
 
     internal bool IsPreview(Invocation call) => call.GetValue(_preview);
 

@@ -1,33 +1,41 @@
 namespace Moorfield.Cli.Commands;
 
-/// <summary><c>guard</c> sets or lifts guards, <c>guards</c> lists them.</summary>
+/// <summary>Lists, sets and lifts guards.</summary>
 internal static class GuardCommand
 {
     internal static Command Create()
     {
-        var targetPath = Common.TargetArgument();
-        var names = new Argument<string[]>("NAME") { Description = "Guards to set; all that are known when none is named",
-            Arity = ArgumentArity.ZeroOrMore };
+        var targetPath = Common.TargetArgument(saved: true);
+        var names = new Argument<string[]>("NAME") { Description = "Guards to set; '*' for all that are known", Arity = ArgumentArity.ZeroOrMore };
         var lift = new Option<bool>("--lift") { Description = "Take the values away where they are set" };
         var who = For("the brief's, or everyone");
         var edition = Common.Edition();
         var command = new Command("guard", """
-            Sets registry values that keep the system from bringing apps where a block does not reach. 'moorfield guards TARGET' lists them.
+            Sets registry values that keep the system from bringing apps where a block does not reach. Where none is named, lists those that are
+            known: which are set, not set, or set to something else, and for whom.
 
             Example:
+              moorfield guard /mnt/counter-07
               moorfield guard /mnt/counter-07 consumer-features suggested-apps
-              moorfield guard /mnt/counter-07 --lift
+              moorfield guard /mnt/counter-07 '*' --lift
+              moorfield guard /mnt/counter-07 --brief counters.brief.yaml
             """)
         { targetPath, names, lift, who, edition };
         var brief = new BriefOptions(command);
-        var options = new ChangeOptions(command);
+        var options = new ChangeOptions(command, lists: true);
         command.Handle(call =>
         {
-            using var target = options.Open(call, call.GetRequiredValue(targetPath));
             bool lifts = call.GetValue(lift);
             string[] named = call.GetValue(names) ?? [];
+            if (named.Length == 0 && !brief.IsGiven(call))
+            {
+                return lifts || options.IsPreview(call) || options.GoesAhead(call)
+                    ? throw new MoorfieldException(ErrorKind.InvalidUsage, "Name guards, or '*' for all that are known, or give a --brief.")
+                    : List(call, options.Format, call.GetRequiredValue(targetPath), call.GetValue(edition), ForWhom(call.GetValue(who), null));
+            }
             var given = brief.Load(call);
-            ImmutableArray<Guard> guards = [.. (named.Length == 0 && given is not null ? [] : KnownGuards.Find(named)).Union(given?.Guards ?? [])];
+            using var target = options.Open(call, call.GetRequiredValue(targetPath));
+            ImmutableArray<Guard> guards = [.. (named.Length == 0 ? [] : KnownGuards.Find(named is ["*"] ? [] : named)).Union(given?.Guards ?? [])];
             if (guards.IsEmpty)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"{given!.Name} has no guards.");
             var guarding = new GuardOperation(
@@ -55,44 +63,27 @@ internal static class GuardCommand
         return command;
     }
 
-    internal static Command CreateList()
+    private static ExitCode List(Invocation call, Option<string> format, string path, string[]? editions, IReadOnlyCollection<string> who)
     {
-        var targetPath = Common.TargetArgument();
-        var who = For("everyone");
-        var edition = Common.Edition();
-        var format = Common.Format(hasRows: true);
-        var command = new Command("guards", """
-            Lists the guards that are known, and those of a brief: which are set, not set, or set to something else, and for whom.
-
-            Example:
-              moorfield guards /mnt/counter-07
-            """)
-        { targetPath, who, edition, format };
-        var brief = new BriefOptions(command);
-        command.Handle(call =>
-        {
-            var guards = KnownGuards.With(brief.Load(call));
-            var (target, snapshots) = Common.Read(call, call.GetRequiredValue(targetPath), call.GetValue(edition), guards);
-            using var open = target;
-            var states = States(snapshots, guards, ForWhom(call.GetValue(who), null));
-            call.Write(format, new Report(
+        var (target, snapshots) = Common.Read(call, path, editions, KnownGuards.All);
+        using var open = target;
+        var states = States(snapshots, KnownGuards.All, who);
+        call.Write(format, new Report(
             () => new GuardsJson("moorfield.guards/1", target.FullPath,
-                        [.. states.SelectMany(s => s.States.Select(g => new GuardStateJson(
-                        s.Snapshot.EditionNumber, g.Guard.Name, DisplayText.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot),
-                        State(g), g.Guard.Family, g.Guard.Because)))]),
+                [.. states.SelectMany(s => s.States.Select(g => new GuardStateJson(
+                    s.Snapshot.EditionNumber, g.Guard.Name, DisplayText.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot),
+                    State(g), g.Guard.Family, g.Guard.Because)))]),
             page =>
             {
-                    foreach (var (snapshot, own) in states)
-                        Show(page, target, snapshot, own);
-                },
+                foreach (var (snapshot, own) in states)
+                    Show(page, target, snapshot, own);
+            },
             () => new ReportRows(["guard", "hive", "key", "name", "for", "state", "edition"], states.SelectMany(s => s.States.Select(g => new[]
             {
                 g.Guard.Name ?? "", DisplayText.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot), State(g),
                 s.Snapshot.EditionNumber?.ToString() ?? "",
             })))));
-            return ExitCode.Done;
-        });
-        return command;
+        return ExitCode.Done;
     }
 
     private static Option<string[]> For(string otherwise) =>

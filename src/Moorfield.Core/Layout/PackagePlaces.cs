@@ -24,7 +24,7 @@ internal static class PackagePlaces
     internal static readonly PackagePlace Blocked = new(
         "blocked", TraceKind.MachineEntry, TraceScope.Machine, PlaceContainer.Software, Places.Blocks, PlaceNames.Family)
     {
-        StaysBecause = "removal sets it, and 'unblock' lifts it",
+        StaysBecause = "removal sets it, and 'block --lift' lifts it",
         NoLeftoverBecause = "a block is there for families whose packages are gone",
         NotBroughtBackBecause = "bring-back for newcomers lifts it",
     };

@@ -22,5 +22,5 @@ public static class KnownGuards
     internal static Guard Find(string name) =>
     All.FirstOrDefault(g => g.Name!.Equals(name, StringComparison.OrdinalIgnoreCase)) ?? throw new MoorfieldException(
         ErrorKind.InvalidUsage, $"There is no guard '{name}'. The nearest is '{All.MinBy(g => NamePattern.Distance(name, g.Name!))!.Name}'; "
-        + "'moorfield guards TARGET' lists all.");
+        + "'moorfield guard TARGET' lists all.");
 }

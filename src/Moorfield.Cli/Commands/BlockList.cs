@@ -1,29 +1,8 @@
 namespace Moorfield.Cli.Commands;
 
-internal static class BlocksCommand
+/// <summary>What <c>block TARGET</c> shows when nothing is named that is to be blocked.</summary>
+internal static class BlockList
 {
-    private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
-    private static readonly Option<string[]> Edition = Common.Edition();
-    private static readonly Option<string?> VaultPath = Common.VaultPath();
-    private static readonly Option<string?> Registry = new("--reg") { Description = "Write the blocks, and the known guards that are set, to a "
-        + "registry text file, which must not be there yet", HelpName = "FILE" };
-    private static readonly Option<string> Format = Common.Format(hasRows: true);
-
-    internal static Command Create()
-    {
-        var command = new Command("blocks", """
-            Lists the families that are kept from being provisioned again: whether they are there all the same, since when, and which run set
-            the block.
-
-            Example:
-              moorfield blocks /mnt/counter-07
-              moorfield blocks /mnt/counter-07 --reg blocks.reg
-            """)
-        { TargetPath, Edition, VaultPath, Registry, Format };
-        command.Handle(Run);
-        return command;
-    }
-
     /// <summary>One block in one system.</summary>
     /// <param name="Package">Null when it is not installed.</param>
     /// <param name="Since">When it was set, by the run that set it or else by its key.</param>
@@ -33,21 +12,22 @@ internal static class BlocksCommand
         internal bool IsPresent => Package?.IsHeld == true;
     }
 
-    private static ExitCode Run(Invocation call)
+    /// <param name="file">Registry text to write as well; null for none.</param>
+    internal static ExitCode Show(Invocation call, Option<string> format, string path, string[]? editions, string? vault, string? file)
     {
-        IReadOnlyCollection<Guard> guards = call.GetValue(Registry) is null ? [] : KnownGuards.All;
-        var (target, snapshots) = Common.Read(call, call.GetRequiredValue(TargetPath), call.GetValue(Edition), guards);
+        IReadOnlyCollection<Guard> guards = file is null ? [] : KnownGuards.All;
+        var (target, snapshots) = Common.Read(call, path, editions, guards);
         using var open = target;
-        var history = new BlockHistory(Common.Points(call.Console, call.GetValue(VaultPath)), target.Identify(snapshots[0]));
+        var history = new BlockHistory(Common.Points(call.Console, vault), target.Identify(snapshots[0]));
         var blocks = snapshots.SelectMany(s => s.Blocks.Select(family =>
         {
             var point = history.SetBy(family, s.EditionNumber);
             var package = s.Packages.Where(p => p.Family == family).OrderByDescending(p => p.IsHeld).FirstOrDefault();
             return new Block(s, family, package, point?.Created ?? s.BlockTimes.GetValueOrDefault(family), point);
         })).ToList();
-        if (call.GetValue(Registry) is { } file)
+        if (file is not null)
             WriteRegistry(call.Console, target, snapshots, file);
-        call.Write(Format, new Report(
+        call.Write(format, new Report(
             () => new BlocksJson("moorfield.blocks/1", target.FullPath,
                     [.. blocks.Select(b =>
                     new BlockJson(b.Snapshot.EditionNumber, b.Family.ToString(), b.Package?.DisplayName, b.Package is not null, b.IsPresent, b.Since,
