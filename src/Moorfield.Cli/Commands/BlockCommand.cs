@@ -63,8 +63,9 @@ internal static class BlockCommand
             }
             if (namesNothing && otherPath is null && filters.Keep(call).Length == 0)
             {
-                return options.IsPreview(call) || options.GoesAhead(call) ? throw new MoorfieldException(ErrorKind.InvalidUsage, Nothing) : BlockList.Show(call, options.Format,
-                    call.GetRequiredValue(TargetPath), call.GetValue(Edition), options.VaultPath(call), call.GetValue(to));
+                return options.IsPreview(call) || options.GoesAhead(call) ? throw new MoorfieldException(ErrorKind.InvalidUsage, Nothing)
+                    : BlockList.Show(call, options.Format, call.GetRequiredValue(TargetPath), call.GetValue(Edition), options.VaultPath(call),
+                        call.GetValue(to));
             }
             if (call.GetValue(to) is not null)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, "--to writes the list of blocks: leave it out where something is blocked.");
