@@ -53,6 +53,8 @@ public sealed class BadInputTests : CliTest
     public void What_stands_in_the_wrong_place_is_told_with_the_right_one()
     {
         Refused(2, $"There is no Weather, and there is {Root}. The target stands first", "remove", "Weather", Root, "--for", "everyone");
+        Run("check", Folder["nowhere"], Root, "--brief", Folder.Write("b.yaml", "brief: 1\nremove: [Weather]"u8)).Error
+            .ShouldContain("nowhere does not exist");
         Refused(2, $"System32 is a folder inside a Windows. Name the folder that holds all of it: {Root}", "inventory", At("Windows/System32"));
         Directory.CreateDirectory(Folder["surveys"]);
         foreach (string name in new[] { "one.json", "two.wim", "notes.txt" })

@@ -84,7 +84,7 @@ internal static class Common
     /// <param name="options">Null for those of the call.</param>
     internal static Target Open(Invocation call, string path, OpenOptions? options = null)
     {
-        if (!Path.Exists(path) && call.Words().FirstOrDefault(w => w != path && Path.Exists(w)) is { } other)
+        if (!Path.Exists(path) && call.TargetAmongPackages() is { } other)
         {
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no {path}, and there is {other}. The target stands first, what is done "
                 + "to it behind.");

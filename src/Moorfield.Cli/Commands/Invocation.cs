@@ -51,9 +51,9 @@ internal sealed class Invocation
 
     internal T GetRequiredValue<T>(Option<T> option) => _parsed.GetRequiredValue(option);
 
-    /// <summary>What was typed as arguments of the command, in order.</summary>
-    internal IEnumerable<string> Words() => _parsed.CommandResult.Children.OfType<System.CommandLine.Parsing.ArgumentResult>()
-        .SelectMany(a => a.Tokens).Select(t => t.Value);
+    /// <summary>The file or folder that was typed where packages belong; null when there is none.</summary>
+    internal string? TargetAmongPackages() => _parsed.CommandResult.Children.OfType<System.CommandLine.Parsing.ArgumentResult>()
+        .Where(a => a.Argument.Name is "PACKAGE" or "FAMILY").SelectMany(a => a.Tokens).Select(t => t.Value).FirstOrDefault(Path.Exists);
 
     /// <summary>True if the option was given on the command line.</summary>
     internal bool Has(Option option) => _parsed.GetResult(option) is { Implicit: false };
