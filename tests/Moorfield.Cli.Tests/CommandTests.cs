@@ -258,7 +258,8 @@ public sealed class CommandTests : CliTest
         // Whatever the program can do is there.
         var completed = Run("[suggest:0]", "").Output.Split('\n').Where(n => n.Length > 0 && char.IsAsciiLetter(n[0])).ToList();
         completed.Count.ShouldBeGreaterThan(18);
-        Commands().Where(c => !c.Contains(' ', StringComparison.Ordinal)).Order(StringComparer.Ordinal).ShouldBe(completed.Order(StringComparer.Ordinal));
+        Commands().Where(c => !c.Contains(' ', StringComparison.Ordinal)).Order(StringComparer.Ordinal)
+            .ShouldBe(completed.Order(StringComparer.Ordinal));
     }
 
     [Fact]
@@ -355,7 +356,8 @@ public sealed class CommandTests : CliTest
         string file = Folder["counter.facts"];
         var outcome = Run("facts", Root, "--to", file);
         outcome.ExitCode.ShouldBe(0, outcome.Error);
-        outcome.Output.ShouldMatch(@"counter\.facts has \d+ lines about .*\. Read it before you send it: docs/send-us-facts\.md says what it may hold\.");
+        outcome.Output.ShouldMatch(
+            @"counter\.facts has \d+ lines about .*\. Read it before you send it: docs/send-us-facts\.md says what it may hold\.");
         File.ReadAllLines(file)[..2].ShouldBe(["moorfield facts 1", "Windows: build 26100.2314, x64"]);
         Refused(2, "is there already", "facts", Root, "--to", file);
         Refused(2, "--to", "facts", Root);

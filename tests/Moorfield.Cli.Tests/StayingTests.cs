@@ -67,11 +67,14 @@ public sealed class StayingTests : CliTest
     {
         string before = VolumeState.Files(Root);
         Run("guard", Root).Output.ShouldContain("0 of 5 guards set in full on counter-07.");
-        Run("guard", Root, "*", "--preview").Output.ShouldContain("consumer-features for the machine: Windows does not install suggested apps by itself");
+        Run("guard", Root, "*", "--preview").Output.ShouldContain(
+            "consumer-features for the machine: Windows does not install suggested apps by itself");
         Run("guard", Root, "suggested-apps", "--for", "ivy", "--yes").Output.ShouldContain("1 value set");
         Run("guard", Root, "--format", "csv").Output.Split("\r\n").Count(l => l.Contains(",set,", StringComparison.Ordinal)).ShouldBe(1);
         Run("guard", Root, "suggested-apps", "--for", "ivy", "--yes").Error.ShouldContain("These guards are set already");
         Run("guard", Root, "*", "--lift", "--yes").Output.ShouldContain("1 value lifted");
+        foreach (string[] ignored in new string[][] { ["--to", Folder["blocks.reg"]], ["--keep", "Chess"] })
+            Refused(2, "--lift takes families, and nothing else", ["block", Root, "*", "--lift", .. ignored]);
         Run("undo", Root, "2", "--yes").ExitCode.ShouldBe(0);
         Run("undo", Root, "1", "--yes").ExitCode.ShouldBe(0);
         VolumeState.Files(Root).ShouldBe(before);

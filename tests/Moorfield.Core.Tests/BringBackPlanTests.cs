@@ -160,7 +160,8 @@ public sealed class BringBackPlanTests : IDisposable
     {
         static OfferedPackage Game(string version, string architecture, string least) => Offered("Tern.Chess", version, architecture: architecture,
             needs: $"<TargetDeviceFamily Name=\"Windows.Universal\" MinVersion=\"{least}\" MaxVersionTested=\"10.0.30000.0\"/>");
-        var (tooNew, other, second) = (Game("3.0.0.0", "x64", "10.0.30000.0"), Game("2.5.0.0", "arm64", "10.0.0.0"), Game("2.0.0.0", "x86", "10.0.0.0"));
+        var (tooNew, other, second) = (Game("3.0.0.0", "x64", "10.0.30000.0"), Game("2.5.0.0", "arm64", "10.0.0.0"),
+            Game("2.0.0.0", "x86", "10.0.0.0"));
         var best = Game("2.0.0.0", "x64", "10.0.0.0");
         Plan("Tern.Chess", new Place("elsewhere", tooNew, other, second, best)).Packages.Single().FullName.ShouldBe(best.Main);
         Plan("Tern.Chess", new Place("elsewhere", tooNew, other, second)).Packages.Single().FullName.ShouldBe(second.Main);

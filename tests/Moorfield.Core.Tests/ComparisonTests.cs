@@ -10,7 +10,8 @@ public sealed class ComparisonTests
 {
     private static ComparedPackage Package(string version = "2.0.0.0", string family = "Tern.Chess_8pewgm0k42rsa", string architecture = "x64",
         long bytes = 100, bool newcomers = false, params string[] accounts) => new(
-        family, "Chess", PackageVersion.TryParse(version, out var read) ? read : default, architecture, "Application", bytes, [.. accounts], newcomers);
+        family, "Chess", PackageVersion.TryParse(version, out var read) ? read : default, architecture, "Application", bytes, [.. accounts],
+        newcomers);
 
     private static ComparedSystem System(params ComparedPackage[] packages) => new("counter-07", null, "26100", [.. packages], []);
 

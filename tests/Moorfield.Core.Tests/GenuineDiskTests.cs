@@ -20,8 +20,8 @@ public sealed partial class GenuineDiskTests : IDisposable
     }
 
     [Theory]
-    [InlineData("dfvfs/ntfs-differential.vhd", "holds only the differences to another disk. Merge the two in Windows first (Merge-VHD, or Edit Disk in "
-        + "Hyper-V Manager): other programs may make a disk of the differences alone.")]
+    [InlineData("dfvfs/ntfs-differential.vhd", "holds only the differences to another disk. Merge the two in Windows first (Merge-VHD, or Edit Disk "
+        + "in Hyper-V Manager): other programs may make a disk of the differences alone.")]
     [InlineData("dfvfs/ntfs-differential.vhdx", "holds only the differences to another disk. Merge the two in Windows first (Merge-VHD, or Edit Disk "
         + "in Hyper-V Manager): other programs may make a disk of the differences alone.")]
     [InlineData("qemu/iotest-dirtylog-10G-4M.vhdx", "was not closed properly, and its log has changes that are not in the disk yet. Attach it in "

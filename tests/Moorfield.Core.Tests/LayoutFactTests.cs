@@ -119,5 +119,22 @@ public sealed class LayoutFactTests : IDisposable
             $"{Path.GetFileName(survey)} is a survey, which has no hives. Name the disk, the folder or the image itself."));
     }
 
+    [Fact]
+    public void A_hive_that_is_damaged_within_is_named()
+    {
+        string root = Demo.CopyFewTo(_folder);
+        string path = Hives(root).First(h => h.EndsWith("UsrClass.dat", StringComparison.Ordinal));
+        byte[] hive = File.ReadAllBytes(path);
+        // The signature of every value, which stands behind the size of its cell.
+        for (int at = 4096; at + 6 < hive.Length; at += 8)
+        {
+            if (hive[at + 4] == 'v' && hive[at + 5] == 'k')
+                hive[at + 4] = (byte)'?';
+        }
+        File.WriteAllBytes(path, hive);
+        var thrown = Should.Throw<MoorfieldException>(() => Facts(root));
+        (thrown.Kind, thrown.Message.Contains("UsrClass.dat", StringComparison.Ordinal)).ShouldBe((ErrorKind.Failed, true), thrown.Message);
+    }
+
     public void Dispose() => _folder.Dispose();
 }

@@ -315,7 +315,8 @@ public sealed class HiveLogTests : IDisposable
         for (int i = 0; i < pages; i++)
         {
             var reference = entry[(40 + (i * 8))..];
-            before.AsSpan(4096 + BinaryPrimitives.ReadInt32LittleEndian(reference), BinaryPrimitives.ReadInt32LittleEndian(reference[4..])).Fill(0xAA);
+            var (at, length) = (BinaryPrimitives.ReadInt32LittleEndian(reference), BinaryPrimitives.ReadInt32LittleEndian(reference[4..]));
+            before.AsSpan(4096 + at, length).Fill(0xAA);
         }
         using var file = Open("genuine", before);
         using var written = Open("genuine.LOG1", log);

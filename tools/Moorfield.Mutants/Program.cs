@@ -74,7 +74,8 @@ internal static class Program
                 static Switch()
                 {
                     if (Reached is not null)
-                        System.AppDomain.CurrentDomain.ProcessExit += (_, _) => System.IO.File.WriteAllLines(Reached, System.Linq.Enumerable.Select(Seen.Keys, k => k.ToString()));
+                        System.AppDomain.CurrentDomain.ProcessExit += (_, _) => System.IO.File.WriteAllLines(Reached,
+                            System.Linq.Enumerable.Select(Seen.Keys, k => k.ToString()));
                 }
 
                 public static bool Is(int number)

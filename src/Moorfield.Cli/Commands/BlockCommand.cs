@@ -28,8 +28,8 @@ internal static class BlockCommand
             + "text file, which must not be there yet", HelpName = "FILE" };
         var command = new Command("block", """
             Keeps families from being provisioned again by updates, in any version. They need not be installed. Blocking removes nothing.
-            With a brief: all that it would remove or block, and its guards are set. Where nothing is named, lists what is blocked: whether it
-            is there all the same, since when, and which run set the block.
+            With a brief: all that it would remove or block, and its guards are set. Where nothing is named, lists what is blocked: whether
+            the package is there anyway, when it was blocked, and by which run.
 
             Example:
               moorfield block /mnt/counter-07
@@ -57,7 +57,7 @@ internal static class BlockCommand
             if (call.GetValue(lift))
             {
                 return arguments.Length > 0 && filter.IsEmpty && !brief.IsGiven(call) && call.GetValue(from) is null
-                    && call.GetValue(coming) is null
+                    && call.GetValue(coming) is null && call.GetValue(to) is null && filters.Keep(call).Length == 0
                     ? Lift(call, options, arguments)
                     : throw new MoorfieldException(ErrorKind.InvalidUsage, "--lift takes families, and nothing else: name them, or '*' for all.");
             }

@@ -16,7 +16,7 @@ internal static partial class HiveFacts
     internal const string Heading = "moorfield facts 1";
 
     /// <summary>The facts of a system, a line each.</summary>
-    /// <exception cref="MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
+    /// <exception cref="MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read, or a hive is damaged within.</exception>
     internal static ImmutableArray<string> Read(WindowsTree tree)
     {
         var system = MachineRegistry.Read(tree, new SnapshotNotes(), []);
@@ -50,11 +50,18 @@ internal static partial class HiveFacts
                 read++;
                 formats.Add($"1.{hive.Header.Minor}");
                 int left = MaxKeys;
-                foreach (string root in Roots(container))
+                try
                 {
-                    var key = hive.Find(root);
-                    if (key is not null)
-                        Collect(key.Value, root.Split('\\').Aggregate(node, (n, word) => n.Below(word)), 0, ref left);
+                    foreach (string root in Roots(container))
+                    {
+                        var key = hive.Find(root);
+                        if (key is not null)
+                            Collect(key.Value, root.Split('\\').Aggregate(node, (n, word) => n.Below(word)), 0, ref left);
+                    }
+                }
+                catch (InvalidDataException e)
+                {
+                    throw HiveFile.Damaged(tree, path, e);
                 }
             }
             lines.Add($"{name}: {read} read{(formats.Count > 0 ? $", format {string.Join(" and ", formats)}" : "")}");

@@ -39,7 +39,7 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
             if (File.Exists(Path.Combine([above, .. Places.Software.Names])))
                 return $"{Name} is a folder inside a Windows. Name the folder that holds all of it: {above}";
         }
-        int documents = Directory.EnumerateFiles(FullPath).Count(f => f.EndsWith(".json", StringComparison.OrdinalIgnoreCase)
+        int documents = volume.List(WindowsPath.Root).Count(f => f.EndsWith(".json", StringComparison.OrdinalIgnoreCase)
             || f.EndsWith(".wim", StringComparison.OrdinalIgnoreCase) || f.EndsWith(".esd", StringComparison.OrdinalIgnoreCase));
         return documents == 0 ? null : $"{Name} holds no Windows, but {TextFormat.Count(documents, "file")} that may be images or surveys. Name one "
             + $"of these, such as {Path.Combine(FullPath, "NAME")}.";
