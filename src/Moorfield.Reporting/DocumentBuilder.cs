@@ -93,7 +93,7 @@ internal static class DocumentBuilder
         "moorfield.brief/1", brief.Name, brief.Title, target.FullPath, [.. systems.Select(s => new BriefSystemJson(
             s.Snapshot.EditionNumber,
             [.. s.Choice.ByRule.Select(r =>
-            new RuleJson(r.Keeps ? "keep" : "remove", r.Rule.Source, r.Rule.Describe(), r.Rule.Because,
+            new RuleJson(r.Keeps ? "keep" : "remove", r.Rule.Source, r.Rule.Conditions.Describe(), r.Rule.Because,
             [.. r.Packages.Select(p => p.FullName.ToString())]))],
             [.. s.Choice.Taken.Select(t =>
             new TakenJson(t.Package.Package.FullName.ToString(), t.Package.Package.DisplayName, t.Rule.Source, t.KeptBy?.Source))],

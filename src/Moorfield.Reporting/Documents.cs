@@ -131,9 +131,9 @@ internal sealed record MediumJson(
 internal sealed record DifferenceJson(string Code, string? Family, string? DisplayName, string Text);
 
 internal sealed record CheckedJson(string Target, int? Edition, bool Agrees, ImmutableArray<DifferenceJson> Differences, string? Error,
-ImmutableArray<IdleRuleJson> IdleRules);
+ImmutableArray<UnmatchedRuleJson> UnmatchedRules);
 
-internal sealed record IdleRuleJson(string At, string Does, string What, ImmutableArray<string> NearMisses);
+internal sealed record UnmatchedRuleJson(string At, string Does, string What, ImmutableArray<string> NearMisses, bool Known);
 
 internal sealed record CheckJson(string Schema, string Brief, string? Title, bool Agrees, ImmutableArray<CheckedJson> Systems);
 

@@ -49,7 +49,7 @@ internal static class RemovalText
         page.Line(!withPoint
         ? "The removed files stay inside the image file, unreferred to, until it is compacted; there is nothing to undo them from."
             : keepFiles ? "The removed files are copied to the vault: undo can bring them back even after the image is compacted."
-            : "The removed files stay inside the image file until it is compacted; until then undo can bring them back (--keep-files copies them "
+            : "The removed files stay inside the image file until it is compacted; until then undo can bring them back (--copy-files copies them "
                 + "to the vault).");
         if (!weighs)
             return;
@@ -132,6 +132,9 @@ internal static class RemovalText
                 + "again (--allow-return sets none).");
         if (snapshot.NoBlocksBecause is { } reason && effective.Any(r => r.RemovedFromNewcomers))
             yield return new PreviewLine($"No block is set: {reason}. An update may provision {(effective.Count() == 1 ? "it" : "them")} again.");
+        foreach (var removal in effective.Where(r => r.StayingVersion is not null))
+            yield return new PreviewLine($"{removal.Package.DisplayName} {removal.Package.FullName.Version}: no block is set, because version "
+                + $"{removal.StayingVersion!.FullName.Version} of the same family stays.");
         foreach (var family in plan.Blocks)
             yield return new PreviewLine($"Blocked as well: {family}.");
         foreach (var part in effective.Where(r => r.Package.Role == PackageRole.Component && r.SetsBlock
@@ -162,7 +165,7 @@ internal static class RemovalText
         string files = going.Sum(p => p.Bytes + p.Withheld) == 0 ? "no package files" : $"{DisplayText.Size(going)} of package files";
         bool data = system.Effective.Any(r => r.Package.FamilyTraces.Any(t => t.Kind == TraceKind.AppData && r.RemovedFromAccounts.Contains(t.Sid!)));
         string appData = !data ? "" : system.Plan.Request.KeepData ? ", the accounts' app data stays"
-            : $", and the accounts' app data{(handsOver ? "" : " (--keep-data leaves it)")}";
+            : $", and the accounts' app data{(handsOver ? "" : " (--leave-data leaves it)")}";
         return $"{TextTable.Count(system.Effective.Length, "package")}: {files} go{appData}.";
     }
 
@@ -191,6 +194,11 @@ internal static class RemovalText
     private static IEnumerable<PreviewLine> Staying(Plan plan) => plan.Staying.Select(s => new PreviewLine(
         $"{s.Package.DisplayName} stays ({DisplayText.Of(s.Verdict.Standing)}): {string.Join(' ', s.Verdict.Reasons.Select(r => r.Text))}",
         IsError: s.NamedExactly));
+
+    /// <summary>Names packages that fit and that a removal leaves alone, because they were installed later.</summary>
+    internal static string Spared(ImmutableArray<string> names) => $"{TextTable.Count(names.Length, "package")} installed later "
+        + $"{(names.Length == 1 ? "stays" : "stay")} ({TextFormat.List(names, 3)}). Name {(names.Length == 1 ? "it" : "them")}, or use --origin "
+        + "added, to include them.".Replace("them", names.Length == 1 ? "it" : "them", StringComparison.Ordinal);
 
     /// <summary>What was named and stays, in a removal that has nothing to do.</summary>
     internal static void ShowStaying(IReportPage page, ImmutableArray<SystemPlan> plans)

@@ -48,7 +48,7 @@ public sealed class BriefTests : CliTest
     public void What_came_back_is_told_from_what_was_always_there()
     {
         Run("remove", Root, "--brief", Counters, "--yes").ExitCode.ShouldBe(0);
-        Run("undo", Root, "--only", "Weather", "--yes").ExitCode.ShouldBe(0);
+        Run("undo", Root, "Weather", "--yes").ExitCode.ShouldBe(0);
         Run("check", Root, "--brief", Counters).Output.ShouldContain("still there");
         Run("remove", Root, "--brief", Counters, "--yes").ExitCode.ShouldBe(0);
         HiveEdit.Change(HiveEdit.Software(Root), h => h.Create($@"{HiveEdit.Store}\Applications\{Demo.FullName("Northlight.Weather")}"));
@@ -81,9 +81,9 @@ public sealed class BriefTests : CliTest
     public void A_draft_keeps_everything_and_is_never_written_over_a_file()
     {
         string file = Folder["draft.yaml"];
-        Run("brief", "draft", Root, "--output", file).Output.ShouldContain("all as kept");
+        Run("brief", "draft", Root, "--to", file).Output.ShouldContain("all as kept");
         Run("remove", Root, "--brief", file, "--for", "everyone", "--yes").Error.ShouldContain("Nothing was changed");
-        Refused(2, "is there already", "brief", "draft", Root, "--output", file);
+        Refused(2, "is there already", "brief", "draft", Root, "--to", file);
         Run("brief", "draft", Root).Output.ShouldBe(File.ReadAllText(file));
     }
 
@@ -107,7 +107,7 @@ public sealed class BriefTests : CliTest
         Run("remove", Root, "Picture Viewer", "--for", "everyone",
             "--preview").Output.ShouldContain("What it costs:\n  Picture Viewer: It is the only one that opens pictures");
         var json = Json(Run("remove", Root, "Picture Viewer", "--for", "everyone", "--preview", "--format", "json")).GetProperty("removals")[0];
-        json.GetProperty("standing").GetString().ShouldBe("weigh");
+        json.GetProperty("standing").GetString().ShouldBe("costly");
         json.GetProperty("reasons")[0].EnumerateObject().Select(p => p.Name).ShouldBe(["code", "kind", "text", "objects"]);
         var asked = RunInTerminal("y\nn", null, "remove", Root, "Picture Viewer", "--for", "everyone");
         asked.Output.ShouldContain("It costs something: Picture Viewer (opens pictures). Carry it out all the same?");

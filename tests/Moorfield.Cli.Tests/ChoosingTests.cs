@@ -20,7 +20,7 @@ public sealed class ChoosingTests : CliTest
         Names("--starts-with-windows").Length.ShouldBeLessThan(Names().Length);
         Names("--runs-in-background", "--origin", "maker").ShouldBeSubsetOf(maker);
         var wrong = Run("inventory", Root, "--standing", "fre");
-        (wrong.ExitCode, wrong.Error.Contains("takes free, weigh, guarded and essential")).ShouldBe((2, true), wrong.Error);
+        (wrong.ExitCode, wrong.Error.Contains("takes free, costly, protected and essential")).ShouldBe((2, true), wrong.Error);
     }
 
     [Fact]
@@ -72,8 +72,10 @@ public sealed class ChoosingTests : CliTest
     {
         var outcome = Run("remove", Root, "--origin", "system", "--for", "everyone", "--preview");
         outcome.Output.ShouldNotContain("Shell Host");
-        Refused(2, "not both", "remove", Root, "Weather", "--standing", "free", "--for", "everyone", "--yes");
-        Refused(2, "--keep takes packages out of what", "remove", Root, "Weather", "--keep", "Clock", "--for", "everyone", "--yes");
+        var every = Run("remove", Root, "*", "--for", "everyone", "--keep", "Weather", "--preview");
+        every.ExitCode.ShouldBe(0, every.Error);
+        every.Output.ShouldNotContain("\nWeather");
+        every.Output.ShouldContain("\nClock");
     }
 
     [Fact]

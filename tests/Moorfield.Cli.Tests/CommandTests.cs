@@ -66,7 +66,7 @@ public sealed class CommandTests : CliTest
     [InlineData(new[] { "--find", "tide" }, "Tide Tables")]
     [InlineData(new[] { "--role", "addon" }, "Picture Viewer Filters")]
     [InlineData(new[] { "--origin", "maker", "--for", "counter", "--find", "panel" }, "Sound Panel")]
-    [InlineData(new[] { "--standing", "guarded", "--all", "--find", "assist" }, "Assistant")]
+    [InlineData(new[] { "--standing", "protected", "--all", "--find", "assist" }, "Assistant")]
     public void Inventory_can_be_filtered(string[] options, string only)
     {
         string[] lines = Run(["inventory", Root, .. options]).Output.Split('\n');
@@ -130,7 +130,7 @@ public sealed class CommandTests : CliTest
     public void One_package_can_be_put_back_by_name()
     {
         Run("remove", Root, "Clock", "Camera", "--for", "everyone", "--yes").ExitCode.ShouldBe(0);
-        Run("undo", Root, "--only", "clock", "--yes").ExitCode.ShouldBe(0);
+        Run("undo", Root, "clock", "--yes").ExitCode.ShouldBe(0);
         string text = Run("inventory", Root).Output;
         (text.Contains("\nClock "), text.Contains("\nCamera ")).ShouldBe((true, false));
         Run("restore-point", "list").Output.ShouldContain("undone in part by 2");

@@ -129,7 +129,7 @@ public sealed class ImageTests : CliTest
     [Fact]
     public void Kept_files_come_back_even_after_compacting()
     {
-        Done("remove", _image, "Weather", "--keep-files", "--yes").Output.ShouldContain("undo can bring them back even after the image is compacted");
+        Done("remove", _image, "Weather", "--copy-files", "--yes").Output.ShouldContain("undo can bring them back even after the image is compacted");
         Done("image", "compact", _image, "--yes").Output.ShouldContain("can still be undone afterwards, change by change.");
         Done("undo", _image, "--yes");
         WimSource.Verify(_image);
@@ -177,7 +177,7 @@ public sealed class ImageTests : CliTest
         RefusedOn(_image, 2, "No package here is called 'Wether'. Near misses: Weather.", "remove", _image, "Wether", "--yes");
         RefusedOn(_image, 2, "There is no account 'ivy'", "remove", _image, "Weather", "--for", "ivy", "--yes");
         Refused(2, "which has no editions", "inventory", Root, "--edition", "1");
-        Refused(2, "--keep-files is for images", "remove", Root, "Weather", "--for", "ivy", "--keep-files", "--yes");
+        Refused(2, "--copy-files is for images", "remove", Root, "Weather", "--for", "ivy", "--copy-files", "--yes");
         Refused(2, "is no image file", "image", "list", Root);
         Refused(2, "does not exist", "image", "list", Folder["missing.wim"]);
         Tool.Read("mkfifo", Folder["pipe"]);

@@ -15,23 +15,23 @@ public sealed class LongLifeTests : CliTest
         var created = Run("restore-point", "create", Root, "--note", "before", "--with-files");
         created.ExitCode.ShouldBe(0, created.Error);
         created.Output.ShouldContain("Nothing was changed");
-        Run("compare", "1", Root).Output.ShouldContain("Nothing differs.");
+        Run("compare", Root, "1").Output.ShouldContain("Nothing differs.");
         Run("remove", Root, "Weather", "--for", "everyone", "--yes", "--accept-costs", "--without-restore-point").ExitCode.ShouldBe(0);
-        Run("compare", "1", Root).Output.ShouldContain("gone");
+        Run("compare", Root, "1").Output.ShouldContain("gone");
         Run("undo", Root, "--yes").Error.ShouldContain("no run on this system");
         var preview = Run("undo", Root, "1", "--preview");
         preview.Output.ShouldContain("as recorded in restore point 1");
         var back = Run("undo", Root, "1", "--yes");
         back.ExitCode.ShouldBe(0, back.Error);
         back.Output.ShouldContain("finds counter-07 as recorded in restore point 1");
-        Run("compare", "1", Root).Output.ShouldContain("Nothing differs.");
+        Run("compare", Root, "1").Output.ShouldContain("Nothing differs.");
         Run("undo", Root, "1", "--yes").Error.ShouldContain("Nothing was changed");
         Run("restore-point", "show", "1").Output.ShouldContain("can be put back");
         var list = JsonNode.Parse(Run("restore-point", "list", "--format", "json").Output)!["restorePoints"]!.AsArray();
         list.Select(p => ((string)p!["kind"]!, (string)p["state"]!)).ShouldBe([("record", "recorded"), ("undo", "stands")]);
         // It goes like any other, and cannot be undone in part.
-        Run("undo", Root, "1", "--only", "Weather", "--yes").ExitCode.ShouldBe(2);
-        Run("compare", "2", Root).ExitCode.ShouldBe(2);
+        Run("undo", Root, "1", "Weather", "--yes").ExitCode.ShouldBe(2);
+        Run("compare", Root, "2").ExitCode.ShouldBe(2);
         Run("restore-point", "delete", "1", "2", "--yes").ExitCode.ShouldBe(0);
         Run("restore-point", "verify").ExitCode.ShouldBe(0);
     }
@@ -52,8 +52,8 @@ public sealed class LongLifeTests : CliTest
     {
         string before = VolumeState.Files(Root);
         Run("remove", Root, "Weather", "Whist Evening", "--for", "everyone", "--sweep", "--yes", "--accept-costs").ExitCode.ShouldBe(0);
-        Run("undo", Root, "--account", "nobody", "--yes").ExitCode.ShouldBe(2);
-        var undo = Run("undo", Root, "--account", "ivy", "--yes");
+        Run("undo", Root, "--for", "nobody", "--yes").ExitCode.ShouldBe(2);
+        var undo = Run("undo", Root, "--for", "ivy", "--yes");
         undo.ExitCode.ShouldBe(0, undo.Error);
         var packages = JsonNode.Parse(Run("inventory", Root, "--format", "json", "--all").Output)!["systems"]![0]!["packages"]!.AsArray();
         var weather = packages.Single(p => (string)p!["displayName"]! == "Weather")!;
@@ -208,13 +208,13 @@ public sealed class LongLifeTests : CliTest
         while (shells.Exists(s => !s.HasExited))
         {
             // Now and then somebody wants to clear up, and may while nobody else is at work.
-            var deleted = Run("restore-point", "delete", "--keep-last", "6", "--yes");
+            var deleted = Run("restore-point", "delete", "--except-last", "6", "--yes");
             deleted.ExitCode.ShouldBeOneOf(0, 5, 2);
         }
         shells.ForEach(s => s.ExitCode.ShouldBe(0));
         roots.Select(VolumeState.Files).ShouldBe(before);
         Run("restore-point", "verify").ExitCode.ShouldBe(0);
-        Run("restore-point", "delete", "--keep-last", "2", "--yes").ExitCode.ShouldBe(0);
+        Run("restore-point", "delete", "--except-last", "2", "--yes").ExitCode.ShouldBe(0);
         Run("restore-point", "verify").ExitCode.ShouldBe(0);
         Run("restore-point", "verify").ExitCode.ShouldBe(0);
     }

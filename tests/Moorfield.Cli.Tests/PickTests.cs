@@ -97,7 +97,7 @@ public sealed class PickTests : CliTest
         Type("Down");
         See("It would cost: It is the only one that opens pictures: .png");
         Type("Space");
-        See("2 packages, ", "To weigh: opens pictures.");
+        See("2 packages, ", "Costs: opens pictures.");
         Type("Escape");
         See("33 of 33 packages");
         Type("F2");

@@ -352,7 +352,7 @@ public sealed class ReliabilityTests : CliTest
         Done("image", "compact", image, "--yes");
         Run("restore-point", "list").Output.ShouldContain("its files are gone");
         string kept = Demo.CopyImageTo(Folder, "kept.wim");
-        Done("remove", kept, "Weather", "--keep-files", "--yes");
+        Done("remove", kept, "Weather", "--copy-files", "--yes");
         Done("image", "compact", kept, "--yes");
         Run("restore-point", "list", kept).Output.ShouldContain("stands");
     }
@@ -361,7 +361,7 @@ public sealed class ReliabilityTests : CliTest
     public void A_partial_undo_shows_what_it_undid()
     {
         Done("remove", Root, "Clock", "Maps", "--for", "everyone", "--yes", "--accept-costs");
-        Done("undo", Root, "1", "--only", "Clock", "--yes");
+        Done("undo", Root, "1", "Clock", "--yes");
         Run("restore-point", "list").Output.ShouldContain("undone in part by 2: Clock");
     }
 

@@ -21,24 +21,24 @@ public sealed class VaultUpkeepTests : CliTest
     {
         string before = VolumeState.Files(Root);
         Remove("Weather", "Calculator", "Assistant");
-        var preview = Run("undo", Root, "--all", "--preview");
+        var preview = Run("undo", Root, "--everything", "--preview");
         preview.ExitCode.ShouldBe(0, preview.Error);
         preview.Output.IndexOf("remove Assistant", StringComparison.Ordinal)
             .ShouldBeLessThan(preview.Output.IndexOf("remove Weather", StringComparison.Ordinal));
-        Run("undo", Root, "--before", "2099-01-01", "--yes").Error.ShouldContain("since then still stands");
-        Run("undo", Root, "--all", "--only", "Weather", "--yes").ExitCode.ShouldBe(2);
+        Run("undo", Root, "--before", "2099-01-01", "--yes").Error.ShouldContain("since then is in effect");
+        Run("undo", Root, "Weather", "--everything", "--yes").ExitCode.ShouldBe(2);
         var undo = Run("undo", Root, "--before", "2020-01-01", "--yes");
         undo.ExitCode.ShouldBe(0, undo.Error);
         VolumeState.Files(Root).ShouldBe(before);
-        Run("undo", Root, "--all", "--yes").Error.ShouldContain("still stands");
+        Run("undo", Root, "--everything", "--yes").Error.ShouldContain("is in effect");
     }
 
     [Theory]
     [InlineData("undo VOLUME --before 11/12/2026", "'11/12/2026' is no day")] // in November, or in December
     [InlineData("undo VOLUME --before 2026-13-01", "'2026-13-01' is no day")]
-    [InlineData("restore-point delete --keep-last five", "'five' is no whole number for --keep-last")]
+    [InlineData("restore-point delete --except-last five", "'five' is no whole number for --except-last")]
     [InlineData("restore-point pin x", "'x' is no whole number for POINT")]
-    [InlineData("undo VOLUME first", "'first' is no whole number for POINT")]
+    [InlineData("undo VOLUME first", "There is no vault")]
     public void What_is_no_day_and_no_number_is_said_in_words(string line, string said)
     {
         var result = Run([.. line.Split(' ').Select(a => a == "VOLUME" ? Root : a)]);
@@ -87,15 +87,15 @@ public sealed class VaultUpkeepTests : CliTest
         list.ShouldContain("before everything");
         Run("restore-point", "delete", "1", "--yes").ExitCode.ShouldBe(5);
         Run("restore-point", "delete", "--older-than", "1d", "--yes").Error.ShouldContain("No restore point fits");
-        var outcome = Run("restore-point", "delete", "--keep-last", "1", "--target", Root, "--yes");
+        var outcome = Run("restore-point", "delete", "--except-last", "1", "--target", Root, "--yes");
         outcome.ExitCode.ShouldBe(0, outcome.Error);
         outcome.Output.ShouldContain("1 restore point deleted");
         Directory.GetFiles(Path.Combine(Vault, "points"), "*.json").Select(f => Path.GetFileName(f)!)
             .ShouldBe(["000001.json", "000003.json"], ignoreOrder: true);
         Run("restore-point", "pin", "1", "--lift").ExitCode.ShouldBe(0);
-        Run("restore-point", "delete", "--keep-last", "0", "--yes").Output.ShouldContain("2 restore points deleted");
-        foreach (string[] call in new string[][] { ["delete"], ["delete", "1", "--keep-last", "1"], ["delete", "9"], ["delete", "--older-than", "90"],
-            ["delete", "--older-than", "d"], ["pin", "9"], ["note", "9", "x"], ["verify", "9"], ["delete", "--keep-last", "-1"] })
+        Run("restore-point", "delete", "--except-last", "0", "--yes").Output.ShouldContain("2 restore points deleted");
+        foreach (string[] call in new string[][] { ["delete"], ["delete", "1", "--except-last", "1"], ["delete", "9"], ["delete", "--older-than", "90"],
+            ["delete", "--older-than", "d"], ["pin", "9"], ["note", "9", "x"], ["verify", "9"], ["delete", "--except-last", "-1"] })
             Run(["restore-point", .. call]).ExitCode.ShouldBe(2, string.Join(' ', call));
     }
 

@@ -16,7 +16,7 @@ public sealed class AccountShareTests
     private static readonly WindowsPath Classes = Places.Classes(WindowsPath.Of(@"Users\ivy")),
         OtherClasses = Places.Classes(WindowsPath.Of(@"Users\rowan"));
 
-    private static ImmutableArray<Change> Share(string? number, params ImmutableArray<Change> changes) => AccountShare.Of(changes, Account, number);
+    private static ImmutableArray<Change> Share(string? number, params ImmutableArray<Change> changes) => AccountShare.Of(changes, [(Account, number)]);
 
     private static KeyRemoved Key(string key, WindowsPath? hive = null, string family = Clock) => new(family, hive ?? Places.Software, key);
 

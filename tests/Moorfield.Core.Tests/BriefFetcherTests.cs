@@ -163,7 +163,7 @@ public sealed class BriefFetcherTests : IDisposable
         string digest = Convert.ToHexString(System.Security.Cryptography.SHA256.HashData(inner));
         _answer = c => Send(c, 200, c.Request.Url!.AbsolutePath == "/inner.yaml" ? Encoding.UTF8.GetString(inner)
             : $"brief: 1\ninclude:\n  - {{url: '{_address}inner.yaml', sha256: {digest}}}");
-        Load().Remove.ShouldHaveSingleItem().Packages.ShouldBe(["Weather"]);
+        Load().Remove.ShouldHaveSingleItem().Conditions.Names.ShouldBe(["Weather"]);
         _answer = c => Send(c, 200, c.Request.Url!.AbsolutePath == "/inner.yaml" ? "brief: 1"
             : $"brief: 1\ninclude:\n  - {{url: '{_address}inner.yaml', sha256: {digest}}}");
         Should.Throw<MoorfieldException>(() => Load()).Kind.ShouldBe(ErrorKind.Refused);

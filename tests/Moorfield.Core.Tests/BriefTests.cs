@@ -321,7 +321,7 @@ public sealed class BriefTests : IDisposable
         var snapshot = _bench.Read();
         string text = BriefDraft.Write("All of \"it\": 100 %", [snapshot]);
         text.Split('\n').ShouldContain(l => l.StartsWith("  - package: Northlight.Pictures_8pewgm0k42rsa", StringComparison.Ordinal)
-            && l.EndsWith("weigh: opens pictures", StringComparison.Ordinal));
+            && l.EndsWith("costly: opens pictures", StringComparison.Ordinal));
         var brief = Load(Write(text));
         brief.Title.ShouldBe("All of \"it\": 100 %");
         brief.Keep.SelectMany(r => r.Families).ShouldBe(snapshot.Packages.Select(p => p.Family).Distinct(), ignoreOrder: true);

@@ -136,8 +136,8 @@ public sealed class CostTests : IDisposable
 
     [Theory]
     [InlineData("Northlight.Weather", PackageStanding.Free)]
-    [InlineData("Northlight.Pictures", PackageStanding.Weigh)]
-    [InlineData("Northlight.Assistant", PackageStanding.Guarded)]
+    [InlineData("Northlight.Pictures", PackageStanding.Costly)]
+    [InlineData("Northlight.Assistant", PackageStanding.Protected)]
     [InlineData("Northlight.ShellHost", PackageStanding.Essential)]
     public void Costs_alone_make_it_weigh(string package, PackageStanding standing) => Of(Demo07, package).Standing.ShouldBe(standing);
 

@@ -88,7 +88,7 @@ public abstract class ReadingConformance(ConformanceKind kind) : IDisposable
         var system = Read()[0];
         var assessment = new RemovalAssessment(system);
         PackageStanding Standing(string name) => assessment.Of(system.Packages.First(p => p.DisplayName == name)).Standing;
-        (Standing("Shell Host"), Standing("Assistant")).ShouldBe((PackageStanding.Essential, PackageStanding.Guarded));
+        (Standing("Shell Host"), Standing("Assistant")).ShouldBe((PackageStanding.Essential, PackageStanding.Protected));
         system.Packages.Where(p => p.Role == PackageRole.Framework && assessment.NeededBy(p).Any())
             .ShouldAllBe(p => assessment.Of(p).Standing == PackageStanding.Essential);
     }

@@ -20,7 +20,7 @@ public sealed class SmallRuleTests : IDisposable
 
     private static RecordedCell Cell(string column, int value) => new(column, "integer", $"{value}");
 
-    private static BriefRule Rule(params string[] packages) => new("a.brief.yaml:3", [.. packages], [], [], [], [], null, null, null, null);
+    private static BriefRule Rule(params string[] packages) => new("a.brief.yaml:3", new PackageConditions { Names = [.. packages] });
 
     [Fact]
     public void A_path_counts_its_names_and_takes_no_other_than_a_name()
@@ -98,7 +98,7 @@ public sealed class SmallRuleTests : IDisposable
     [Fact]
     public void A_filter_leaves_nothing_out_only_when_no_condition_is_given()
     {
-        var all = new PackageFilter([], [], [], []);
+        var all = PackageConditions.None;
         var assessment = new RemovalAssessment(_system);
         var weather = _system.Packages.Single(p => p.DisplayName == "Weather");
         all.IsEmpty.ShouldBeTrue();
@@ -110,7 +110,11 @@ public sealed class SmallRuleTests : IDisposable
             (all with { Find = ["forecast"], Roles = [PackageRole.Framework] }, false),
             (all with { Origins = [weather.Origin] }, true), (all with { Origins = [PackageOrigin.Maker] }, false),
             (all with { Standings = [assessment.Of(weather).Standing] }, true), (all with { Standings = [PackageStanding.Essential] }, false),
-            (all with { StartsWithWindows = true }, false), (all with { RunsInBackground = true }, true),
+            (all with { StartsWithWindows = true }, false), (all with { StartsWithWindows = false }, true),
+            (all with { RunsInBackground = true }, true), (all with { RunsInBackground = false }, false),
+            (all with { Publishers = ["northlight*"] }, true), (all with { Publishers = ["Larkfield*"] }, false),
+            (all with { LargerThan = weather.Bytes }, false), (all with { LargerThan = weather.Bytes - 1 }, true),
+            (all with { SmallerThan = weather.Bytes }, false), (all with { SmallerThan = weather.Bytes + 1 }, true),
         })
         {
             filter.IsEmpty.ShouldBeFalse();
@@ -119,9 +123,12 @@ public sealed class SmallRuleTests : IDisposable
     }
 
     [Fact]
-    public void A_rule_says_its_conditions_in_words() => (Rule("Weather", "Chess") with { Origins = [PackageOrigin.Extra, PackageOrigin.Maker],
-        Roles = [PackageRole.Addon], LargerThan = 2 << 20, StartsWithWindows = true }).Describe()
-        .ShouldBe("Weather or Chess, origin extra or maker, role addon, larger than 2.0 MB, starts with Windows");
+    public void A_rule_says_its_conditions_in_words() => new PackageConditions
+    {
+        Names = ["Weather", "Chess"], Origins = [PackageOrigin.Extra, PackageOrigin.Maker], Roles = [PackageRole.Addon],
+        Standings = [PackageStanding.Free], LargerThan = 2 << 20, StartsWithWindows = true, RunsInBackground = false,
+    }.Describe().ShouldBe("Weather or Chess, origin extra or maker, role addon, standing free, larger than 2.0 MB, starts with Windows, "
+        + "does not run in the background");
 
     [Fact]
     public void A_name_that_nothing_has_or_had_is_told_and_one_that_was_removed_is_not()
@@ -129,7 +136,7 @@ public sealed class SmallRuleTests : IDisposable
         Brief brief = Brief.Empty with { Remove = [Rule("Wheather", "Weather", "Gone Fishing")] };
         UnmatchedRule.Find(brief, [_system], []).Select(u => u.What).ShouldBe(["Wheather", "Gone Fishing"]);
         UnmatchedRule.Find(brief, [_system], ["Gone Fishing"]).Select(u => u.What).ShouldBe(["Wheather"]);
-        var conditions = Brief.Empty with { Remove = [Rule() with { Find = ["nothing has this"] }] };
+        var conditions = Brief.Empty with { Remove = [new BriefRule("a.brief.yaml:3", new PackageConditions { Find = ["nothing has this"] })] };
         UnmatchedRule.Find(conditions, [_system], []).ShouldHaveSingleItem().What.ShouldBe("find nothing has this");
         UnmatchedRule.Find(conditions, [_system], ["Gone Fishing"]).ShouldBeEmpty();
     }

@@ -54,12 +54,12 @@ public sealed class SystemReaderTests : IDisposable
 
     [Theory]
     [InlineData("Northlight.ShellHost", PackageRole.Component, PackageOrigin.System, PackageStanding.Essential)]
-    [InlineData("Northlight.Assistant", PackageRole.Component, PackageOrigin.System, PackageStanding.Guarded)]
+    [InlineData("Northlight.Assistant", PackageRole.Component, PackageOrigin.System, PackageStanding.Protected)]
     [InlineData("Northlight.Weather", PackageRole.Application, PackageOrigin.Shipped, PackageStanding.Free)]
     [InlineData("Northlight.Maps", PackageRole.Application, PackageOrigin.Added, PackageStanding.Free)]
     [InlineData("Northlight.Pictures.Filters", PackageRole.Addon, PackageOrigin.Added, PackageStanding.Free)]
     [InlineData("Kestrelworks.Welcome", PackageRole.Application, PackageOrigin.Maker, PackageStanding.Free)]
-    [InlineData("Larkfield.Crossword", PackageRole.Application, PackageOrigin.Extra, PackageStanding.Weigh)]
+    [InlineData("Larkfield.Crossword", PackageRole.Application, PackageOrigin.Extra, PackageStanding.Costly)]
     [InlineData("Northlight.Media.Engine", PackageRole.Framework, PackageOrigin.Shipped, PackageStanding.Essential)]
     public void Role_origin_and_standing_follow_from_the_system(string name, PackageRole role, PackageOrigin origin, PackageStanding standing)
     {

@@ -47,7 +47,7 @@ public sealed class UndoPlannerTests : IUndoFacts
 
     private UndoSteps Plan(UndoRequest request)
     {
-        var (_, inverses) = UndoPlanner.Inverses(request, null);
+        var (_, inverses) = UndoPlanner.Inverses(request, []);
         return UndoPlanner.Plan(request, this, null, inverses);
     }
 
@@ -55,21 +55,21 @@ public sealed class UndoPlannerTests : IUndoFacts
     public void The_last_change_is_undone_first_and_only_what_was_asked_for()
     {
         var point = Point(RunKind.Remove, Key, OtherKey, Folder);
-        var (packages, inverses) = UndoPlanner.Inverses(new UndoRequest(point), null);
+        var (packages, inverses) = UndoPlanner.Inverses(new UndoRequest(point), []);
         packages.Select(p => p.DisplayName).ShouldBe(["Clock", "Maps"]);
         inverses.ShouldBe([Folder.Invert(), OtherKey.Invert(), Key.Invert()]);
-        (packages, inverses) = UndoPlanner.Inverses(new UndoRequest(point, new HashSet<string> { Maps }), null);
+        (packages, inverses) = UndoPlanner.Inverses(new UndoRequest(point, new HashSet<string> { Maps }), []);
         packages.ShouldHaveSingleItem().DisplayName.ShouldBe("Maps");
         inverses.ShouldBe([OtherKey.Invert()]);
-        UndoPlanner.Inverses(new UndoRequest(point, Editions: new HashSet<int?> { 2 }), null).Inverses.ShouldBeEmpty();
+        UndoPlanner.Inverses(new UndoRequest(point, Editions: new HashSet<int?> { 2 }), []).Inverses.ShouldBeEmpty();
     }
 
     [Fact]
     public void An_undo_that_was_cut_off_is_not_undone()
     {
-        Should.Throw<MoorfieldException>(() => UndoPlanner.Inverses(new UndoRequest(Point(RunKind.Undo, Key), Interrupted: true), null))
+        Should.Throw<MoorfieldException>(() => UndoPlanner.Inverses(new UndoRequest(Point(RunKind.Undo, Key), Interrupted: true), []))
             .Message.ShouldContain("carried on, not undone");
-        UndoPlanner.Inverses(new UndoRequest(Point(RunKind.Undo, Key)), null).Inverses.ShouldHaveSingleItem();
+        UndoPlanner.Inverses(new UndoRequest(Point(RunKind.Undo, Key)), []).Inverses.ShouldHaveSingleItem();
     }
 
     [Theory]

@@ -50,6 +50,7 @@ internal static class BlockCommand
         {
             string[] arguments = call.GetValue(families) ?? [];
             var filter = filters.Read(call);
+            string[] keep = filters.Keep(call);
             string? registry = call.GetValue(from) is { } file && file.EndsWith(".reg", StringComparison.OrdinalIgnoreCase) ? file : null;
             string? otherPath = registry is null ? call.GetValue(from) : null;
             bool namesNothing = arguments.Length == 0 && filter.IsEmpty && !brief.IsGiven(call) && registry is null
@@ -57,11 +58,11 @@ internal static class BlockCommand
             if (call.GetValue(lift))
             {
                 return arguments.Length > 0 && filter.IsEmpty && !brief.IsGiven(call) && call.GetValue(from) is null
-                    && call.GetValue(coming) is null && call.GetValue(to) is null && filters.Keep(call).Length == 0
+                    && call.GetValue(coming) is null && call.GetValue(to) is null && keep.Length == 0
                     ? Lift(call, options, arguments)
                     : throw new MoorfieldException(ErrorKind.InvalidUsage, "--lift takes families, and nothing else: name them, or '*' for all.");
             }
-            if (namesNothing && otherPath is null && filters.Keep(call).Length == 0)
+            if (namesNothing && otherPath is null && keep.Length == 0)
             {
                 return options.IsPreview(call) || options.GoesAhead(call) ? throw new MoorfieldException(ErrorKind.InvalidUsage, Nothing)
                     : BlockList.Show(call, options.Format, call.GetRequiredValue(TargetPath), call.GetValue(Edition), options.VaultPath(call),
@@ -71,9 +72,6 @@ internal static class BlockCommand
                 throw new MoorfieldException(ErrorKind.InvalidUsage, "--to writes the list of blocks: leave it out where something is blocked.");
             using var target = options.Open(call, call.GetRequiredValue(TargetPath));
             target.NameMaker(call.GetValue(Maker));
-            if (filter.IsEmpty && filters.Keep(call).Length > 0)
-                throw new MoorfieldException(ErrorKind.InvalidUsage,
-                    "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
             if (namesNothing && otherPath is not null)
                 throw new MoorfieldException(ErrorKind.InvalidUsage,
                     "--from says where FAMILY is looked up: name families, or '*' for all of them, or give a --brief.");
@@ -99,8 +97,9 @@ internal static class BlockCommand
             }
             var named = otherPath is null ? BlockPlanner.Families(snapshots, arguments) : FamiliesOf(others, arguments);
             var fitting = filter.IsEmpty ? []
-                : filter.Choose(filters.Keep(call), others.IsEmpty ? snapshots : others).SelectMany(c => c).Select(c => c.Package.Family);
-            request = request with { Families = [.. named.Concat(fitting).Concat(request.Families).Distinct()] };
+                : PackageSelector.Choose(filter, others.IsEmpty ? snapshots : others).SelectMany(c => c).Select(c => c.Package.Family);
+            var kept = PackageSelector.Find(keep, [.. snapshots, .. others]).SelectMany(c => c).Select(c => c.Package.Family);
+            request = request with { Families = [.. named.Concat(fitting).Concat(request.Families).Except(kept)] };
             foreach (var family in request.Families)
             {
                 if (BlockPlanner.NearMiss(snapshots, family) is { } near)
@@ -113,8 +112,7 @@ internal static class BlockCommand
         return command;
     }
 
-    private const string Nothing = "Say what to block: families, what is known of packages (--standing, --origin and the like), --brief FILE, "
-        + "--coming IMAGE, or --from FILE.reg.";
+    private const string Nothing = "Say what to block: families, options such as --origin, --brief FILE, --coming IMAGE, or --from FILE.reg.";
 
     private static ExitCode Lift(Invocation call, ChangeOptions options, string[] families)
     {

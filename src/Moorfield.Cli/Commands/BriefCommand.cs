@@ -16,13 +16,13 @@ internal static class BriefCommand
     {
         var targetPath = Common.TargetArgument();
         var edition = Common.Edition();
-        var output = new Option<string?>("--output", "-o") { Description = "File to write, which must not be there yet (default: standard output)",
+        var output = new Option<string?>("--to") { Description = "File to write, which must not be there yet (default: standard output)",
             HelpName = "FILE" };
         var command = new Command("draft", """
             Writes a brief that names every package of the target, all as kept, to be edited.
 
             Example:
-              moorfield brief draft /mnt/counter-07 --output counters.brief.yaml
+              moorfield brief draft /mnt/counter-07 --to counters.brief.yaml
             """)
         { targetPath, edition, output };
         command.Handle(call =>
@@ -42,13 +42,6 @@ internal static class BriefCommand
             return ExitCode.Done;
         });
         return command;
-    }
-
-    /// <summary>The end of a command that goes by a brief of which a rule takes nothing.</summary>
-    internal static ExitCode RefuseUnmatched(IReportPage page, Target target)
-    {
-        page.Error($"{target.Name}: a rule of the brief takes nothing, and --strict does not allow that. Nothing was changed.");
-        return ExitCode.Differs;
     }
 
     private static Command CreateShow()
@@ -92,7 +85,7 @@ internal static class BriefCommand
             Required = true };
         var who = HandOverCommand.For();
         var edition = Common.Edition();
-        var output = new Option<string>("--output", "-o") { Description = "File to write, which must not be there yet", HelpName = "FILE",
+        var output = new Option<string>("--to") { Description = "File to write, which must not be there yet", HelpName = "FILE",
             Required = true };
         var issue = new Option<int>("--issue")
         {
@@ -106,7 +99,7 @@ internal static class BriefCommand
             themselves hold, no list that is older than the last, and none after its last day.
 
             Example:
-              moorfield brief export counters.brief.yaml --on survey-COUNTER-03.json --issue 1 --not-after 2027-03-31 --output counters.list
+              moorfield brief export counters.brief.yaml --on survey-COUNTER-03.json --issue 1 --not-after 2027-03-31 --to counters.list
             """)
         { file, on, who, edition, issue, notAfter, output };
         command.Handle(call =>
@@ -139,7 +132,7 @@ internal static class BriefCommand
             + $"{DisplayText.Place(target, snapshot)}{(brief.For.IsEmpty ? "" : $", for {string.Join(", ", brief.For)}")}");
         var rules = new TextTable("Rule", "At", "Takes", "Because").Quiet(1, 3);
         foreach (var (rule, keeps, packages) in choice.ByRule.Where(r => !r.Packages.IsEmpty))
-            rules.Add($"{(keeps ? "keep" : "remove")} {rule.Describe()}", rule.Source, TextTable.Count(packages.Length, "package"), rule.Because
+            rules.Add($"{(keeps ? "keep" : "remove")} {rule.Conditions.Describe()}", rule.Source, TextTable.Count(packages.Length, "package"), rule.Because
                 ?? "");
         if (choice.ByRule.Any(r => !r.Packages.IsEmpty))
             page.Table(rules);
@@ -156,6 +149,6 @@ internal static class BriefCommand
         page.Line($"{TextTable.Count(choice.Going.Length, "package")} to go, {TextTable.Size(choice.Going.Sum(p => p.Package.Bytes))}; "
             + $"{TextTable.Count(brief.Guards.Length, "guard")}; {TextTable.Count(choice.Blocks.Length, "family", "families")} blocked outright.");
         foreach (var (rule, keeps, _) in choice.ByRule.Where(r => r.Packages.IsEmpty))
-            page.Line($"Takes nothing here: {(keeps ? "keep" : "remove")} {rule.Describe()} ({rule.Source}).");
+            page.Line($"No package matches: {(keeps ? "keep" : "remove")} {rule.Conditions.Describe()} ({rule.Source}).");
     }
 }

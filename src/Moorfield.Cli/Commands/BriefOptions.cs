@@ -7,32 +7,32 @@ internal sealed class BriefOptions
     HelpName = "FILE|URL" };
     private readonly Option<string?> _sha256 = new("--brief-sha256") { Description = "Take the brief only if this is its SHA-256", HelpName = "HEX" };
 
-    private readonly Option<bool> _strict = new("--strict")
-    {
-        Description = "End with 4, and change nothing, when a rule of the brief takes nothing",
-    };
+    private readonly Option<bool> _lenient = new("--lenient") { Description = "Continue although a rule of the brief seems to be mistyped" };
 
-    /// <param name="strict">Whether the command tells rules that take nothing.</param>
-    internal BriefOptions(Command command, bool required = false, bool strict = false)
+    /// <param name="lenient">Whether the command stops at rules that seem to be mistyped.</param>
+    internal BriefOptions(Command command, bool required = false, bool lenient = false)
     {
         _brief.Required = required;
         command.Add(_brief);
         command.Add(_sha256);
-        if (strict)
-            command.Add(_strict);
+        if (lenient)
+            command.Add(_lenient);
     }
 
-    internal bool IsStrict(Invocation call) => call.GetValue(_strict);
+    internal bool IsLenient(Invocation call) => call.GetValue(_lenient);
 
-    /// <summary>Tells rules of a brief that take nothing on a target.</summary>
-    /// <returns>Whether there are some and that is not allowed.</returns>
-    internal bool WarnUnmatched(Invocation call, Brief? brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots, string vaultPath)
+    /// <summary>Names the rules of a brief that no package of a target matches.</summary>
+    /// <returns>The exit code if one of them seems to be mistyped, which stops the command; null if the command goes on.</returns>
+    internal ExitCode? CheckRules(Invocation call, Brief? brief, Target target, IReadOnlyCollection<SystemSnapshot> snapshots, string vaultPath)
     {
-        var idle = brief is null ? [] : UnmatchedRule.Find(brief, snapshots,
+        var unmatched = brief is null ? [] : UnmatchedRule.Find(brief, snapshots,
             PointHistory.RemovedNames(Common.Points(call.Console, vaultPath), target.Identify(snapshots.First())));
-        foreach (var rule in idle)
+        foreach (var rule in unmatched)
             call.Console.Notice($"moorfield: {target.Name}: {rule.Describe()}");
-        return !idle.IsEmpty && IsStrict(call);
+        if (IsLenient(call) || unmatched.All(r => r.Near.IsEmpty))
+            return null;
+        call.Console.Error("The brief seems to be mistyped, so nothing was changed. Correct it, or use --lenient to continue anyway.");
+        return ExitCode.Differs;
     }
 
     internal bool IsGiven(Invocation call) => call.GetValue(_brief) is not null;

@@ -210,7 +210,10 @@ internal sealed class ChangeOptions
             page.Error($"  {(disagreement.Edition is { } number ? $"edition {number}: " : "")}{disagreement.Text}");
         foreach (string warning in outcome.Warnings)
             page.Error(warning);
-        foreach (var failure in outcome.Failures)
-            page.Error($"{failure.What}: {failure.Message}");
+        foreach (var alike in outcome.Failures.GroupBy(f => (f.Family, f.Edition, f.Message)))
+        {
+            string more = alike.Count() == 1 ? "" : $" ({TextTable.Count(alike.Count(), "change")} of {alike.Key.Family} like this)";
+            page.Error($"{alike.First().What}: {alike.Key.Message}{more}");
+        }
     }
 }

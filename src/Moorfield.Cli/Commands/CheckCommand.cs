@@ -22,14 +22,14 @@ internal static class CheckCommand
               moorfield check /mnt/counter-07 /mnt/counter-08 --brief counters.brief.yaml
             """)
         { Targets };
-        var brief = new BriefOptions(command, required: true, strict: true);
+        var brief = new BriefOptions(command, required: true, lenient: true);
         foreach (var option in new Option[] { For, Edition, VaultPath, Format })
             command.Add(option);
-        command.Handle(call => Run(call, brief.Load(call)!, brief.IsStrict(call)));
+        command.Handle(call => Run(call, brief.Load(call)!, brief.IsLenient(call)));
         return command;
     }
 
-    private static ExitCode Run(Invocation call, Brief brief, bool strict)
+    private static ExitCode Run(Invocation call, Brief brief, bool lenient)
     {
         var check = new BriefCheck(brief, call.GetValue(For) ?? [], call.GetValue(Edition) ?? [], Common.Points(call.Console,
             call.GetValue(VaultPath)),
@@ -38,18 +38,30 @@ internal static class CheckCommand
         call.Write(Format, new Report(
             () => new CheckJson("moorfield.check/1", brief.Name, brief.Title, all.All(c => c.Agrees), [.. all.Select(c => new CheckedJson(
                 c.Path, c.Edition, c.Agrees, [.. c.Differences.Select(d => new DifferenceJson(d.Code, d.Family, d.DisplayName, d.Text))], c.Error,
-                [.. c.Unmatched.Select(i => new IdleRuleJson(i.Rule.Source, i.Keeps ? "keep" : "remove", i.What, i.Near))]))]),
+                [.. c.Unmatched.Select(i => new UnmatchedRuleJson(i.Rule.Source, i.Keeps ? "keep" : "remove", i.What, i.Near, i.IsKnown))]))]),
             page =>
             {
                 foreach (var target in all.GroupBy(c => c.Path))
                     Show(page, [.. target]);
+                ShowRules(page, all);
                 if (all.Length > 1)
                     page.Line($"{all.Length} systems: {all.Count(c => c.Agrees)} as the brief wants, {all.Count(c => !c.Differences.IsEmpty)} not, "
                         + $"{all.Count(c => c.Error is not null)} unread.");
             },
             () => new ReportRows(["target", "edition", "agrees", "code", "family", "displayName", "text", "error"],
                 all.SelectMany(c => c.Differences.IsEmpty ? [Row(c, null)] : c.Differences.Select(d => Row(c, d))))));
-        return BriefCheck.Verdict(all, strict);
+        return BriefCheck.Verdict(all, lenient);
+    }
+
+    /// <summary>The rules that no package matches, each once with the targets where that is so.</summary>
+    private static void ShowRules(IReportPage page, ImmutableArray<CheckedSystem> systems)
+    {
+        int targets = systems.Where(s => s.Error is null).Select(s => s.Path).Distinct(StringComparer.Ordinal).Count();
+        foreach (var rule in systems.SelectMany(s => s.Unmatched.Select(u => (s.Path, Text: u.Describe()))).GroupBy(u => u.Text))
+        {
+            var paths = rule.Select(r => Path.GetFileName(Path.TrimEndingDirectorySeparator(r.Path))).ToList();
+            page.Error(paths.Count == targets ? rule.Key : $"{TextFormat.List(paths, 3)}: {rule.Key}");
+        }
     }
 
     private static string[] Row(CheckedSystem system, BriefDifference? difference) =>
@@ -62,11 +74,8 @@ internal static class CheckCommand
     private static void Show(IReportPage page, List<CheckedSystem> systems)
     {
         string name = Path.GetFileName(Path.TrimEndingDirectorySeparator(systems[0].Path));
-        foreach (var rule in systems.SelectMany(s => s.Unmatched))
-            page.Error($"{name}: {rule.Describe()}");
         foreach (var error in systems.Select(s => s.Error).OfType<string>())
             page.Error(error);
-        int idle = systems.Sum(s => s.Unmatched.Length);
         foreach (var alike in systems.Where(s => s.Error is null).GroupBy(s => string.Join('\n', s.Differences.Select(d => $"{d.Family} {d.Text}"))))
         {
             var editions = alike.Select(s => s.Edition).OfType<int>().ToList();
@@ -81,8 +90,7 @@ internal static class CheckCommand
             var differences = alike.First().Differences;
             if (differences.IsEmpty)
             {
-                string but = idle == 0 ? "" : $", but {TextTable.Count(idle, "of its rules takes", "of its rules take")} nothing";
-                page.Line($"{place} {(editions.Count > 1 ? "are as the brief wants them" : "is as the brief wants it")}{but}.");
+                page.Line($"{place} {(editions.Count > 1 ? "are as the brief wants them" : "is as the brief wants it")}.");
                 continue;
             }
             page.Heading($"{place} {(editions.Count > 1 ? "differ" : "differs")} from the brief in "

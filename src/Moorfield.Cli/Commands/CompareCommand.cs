@@ -2,9 +2,12 @@ namespace Moorfield.Cli.Commands;
 
 internal static class CompareCommand
 {
-    private static readonly Argument<string> BeforePath = new("BEFORE") { Description = "A volume, an image file, an inventory that was saved "
-        + "as JSON, or the number of a recorded state" };
-    private static readonly Argument<string> AfterPath = new("AFTER") { Description = "The same" };
+    private static readonly Argument<string> BeforePath = new("BEFORE") { Description = "Any kind of target", HelpName = "BEFORE" };
+    private static readonly Argument<string> AfterPath = new("AFTER")
+    {
+        HelpName = "AFTER | POINT",
+        Description = "Another target; or the number of a recorded state of the first, to show what happened since",
+    };
     private static readonly Option<string?> BeforeEdition = new("--before-edition") { Description = "Only this edition of BEFORE",
         HelpName = "N|NAME" };
     private static readonly Option<string?> AfterEdition = new("--after-edition") { Description = "Only this edition of AFTER", HelpName = "N|NAME" };
@@ -21,7 +24,7 @@ internal static class CompareCommand
               moorfield inventory /mnt/counter-07 --format saved --to before.saved
               moorfield compare before.saved /mnt/counter-07
               moorfield compare counter-install.wim counter-install.wim --before-edition 1 --after-edition 2
-              moorfield compare 3 /mnt/counter-07
+              moorfield compare /mnt/counter-07 3
             """)
         { BeforePath, AfterPath, BeforeEdition, AfterEdition, All, VaultPath, Format };
         command.Handle(Run);
@@ -30,11 +33,16 @@ internal static class CompareCommand
 
     private static ExitCode Run(Invocation call)
     {
-        var before = Read(call, call.GetRequiredValue(BeforePath), call.GetValue(BeforeEdition));
-        var after = Read(call, call.GetRequiredValue(AfterPath), call.GetValue(AfterEdition));
+        string first = call.GetRequiredValue(BeforePath), second = call.GetRequiredValue(AfterPath);
+        if (IsPoint(first))
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"The target comes first: {TextFormat.Command("compare", second, first)}.");
+        if (IsPoint(second))
+            (first, second) = (second, first);
+        var before = Read(call, first, call.GetValue(BeforeEdition));
+        var after = Read(call, second, call.GetValue(AfterEdition));
         var pairs = Pairs(before, after).Select(p => (p.Before, p.After, Comparison: Comparison.Of(p.Before, p.After))).ToList();
         call.Write(Format, new Report(
-            () => DocumentBuilder.Comparison(call.GetRequiredValue(BeforePath), call.GetRequiredValue(AfterPath), pairs),
+            () => DocumentBuilder.Comparison(first, second, pairs),
             page =>
             {
                 for (int i = 0; i < pairs.Count; i++)
@@ -55,10 +63,13 @@ internal static class CompareCommand
         return ExitCode.Done;
     }
 
+    private static bool IsPoint(string text) => int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out _) && !Path.Exists(text);
+
     private static ImmutableArray<ComparedSystem> Read(Invocation call, string path, string? edition)
     {
-        if (int.TryParse(path, NumberStyles.None, CultureInfo.InvariantCulture, out int number) && !Path.Exists(path))
+        if (IsPoint(path))
         {
+            int number = int.Parse(path, CultureInfo.InvariantCulture);
             string vaultPath = Vault.ChoosePath(call.GetValue(VaultPath));
             using var vault = Vault.OpenExisting(vaultPath)
                 ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no vault at {vaultPath}. Name another with --vault.");

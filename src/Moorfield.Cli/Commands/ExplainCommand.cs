@@ -145,8 +145,8 @@ internal static class ExplainCommand
     private static string Standing(PackageStanding standing) => standing switch
     {
         PackageStanding.Free => "free: nothing else is lost with it",
-        PackageStanding.Weigh => "weigh: removing it costs something",
-        PackageStanding.Guarded => "guarded: goes only when named exactly",
+        PackageStanding.Costly => "costly: removing it costs something",
+        PackageStanding.Protected => "protected: goes only when named exactly",
         _ => "essential: cannot be removed",
     };
 

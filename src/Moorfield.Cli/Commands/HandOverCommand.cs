@@ -99,8 +99,8 @@ internal static class HandOverCommand
         var brief = options.Brief.Load(call);
         target.NameMaker(options.Maker(call) ?? brief?.Maker);
         var systems = Common.Read(call.Console, target, call.GetValue(Edition), brief?.Guards ?? []);
-        if (options.Brief.WarnUnmatched(call, brief, target, systems, options.VaultPath(call)))
-            return BriefCommand.RefuseUnmatched(call.Console, target);
+        if (options.Brief.CheckRules(call, brief, target, systems, options.VaultPath(call)) is { } mistyped)
+            return mistyped;
         var words = Words(call.GetValue(Who), brief, systems);
         var (plan, plans) = Plan(systems, words, brief, Request(call, options, brief, words, systems));
         plan = plan with
@@ -122,12 +122,16 @@ internal static class HandOverCommand
         var choose = options.Chosen(call, brief);
         if (choose is null && brief is null && call.GetValue(Classic) is not { Length: > 0 } && call.GetValue(BriefUrl) is null)
             throw new MoorfieldException(ErrorKind.InvalidUsage,
-                "Say what to hand over: packages by name, by what is known of them (--standing, --origin and the like), or --brief FILE.");
-        if (brief is not null)
-            return s => BriefPlanner.ToRequest(brief, s, words, allowReturn) with { AllowReturn = allowReturn };
+                "Say what to hand over: packages by name and by options such as --origin, or --brief FILE.");
+        var kept = options.Kept(call, systems);
         var chosen = choose?.Invoke(systems);
-        return s => new RemovalRequest(chosen is { } all ? all[systems.IndexOf(s)] : [], Core.Selection.AudienceParser.Parse(words, s),
-            AllowReturn: allowReturn);
+        return s =>
+        {
+            int at = systems.IndexOf(s);
+            var request = brief is not null ? BriefPlanner.ToRequest(brief, s, words, allowReturn)
+                : new RemovalRequest(chosen is { } all ? all[at] : [], Core.Selection.AudienceParser.Parse(words, s));
+            return request.Keeping(kept[at]) with { AllowReturn = allowReturn };
+        };
     }
 
     private static bool IsAddress(string text) =>

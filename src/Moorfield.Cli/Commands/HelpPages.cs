@@ -28,11 +28,11 @@ internal static class HelpPages
     /// <summary>Under which heading the help of a command has an option; those that are not here stand under the last one.</summary>
     private static readonly (string Heading, string[] Options)[] Headings =
     [
-        ("Which packages", ["--brief", "--brief-sha256", "--strict", "--leftovers", "--coming", "--from", "--from-edition", "--maker", "--classic",
-            "--all", "--only"]),
-        ("For whom", ["--for", "--account", "--edition", "--before-edition", "--after-edition"]),
-        ("What goes", ["--keep-data", "--keep", "--allow-return", "--sweep", "--lift"]),
-        ("Safety", ["--preview", "--yes", "--accept-costs", "--note", "--vault", "--vault-limit", "--without-restore-point", "--keep-files",
+        ("Which packages", ["--brief", "--brief-sha256", "--lenient", "--leftovers", "--coming", "--from", "--from-edition", "--maker", "--classic",
+            "--all", "--everything", "--before"]),
+        ("For whom", ["--for", "--edition", "--before-edition", "--after-edition"]),
+        ("What goes", ["--leave-data", "--allow-return", "--sweep", "--lift"]),
+        ("Safety", ["--preview", "--yes", "--accept-costs", "--note", "--vault", "--vault-limit", "--without-restore-point", "--copy-files",
             "--replay-logs", "--overwrite", "--restore-point"]),
         ("Output", ["--format", "--to", "--sort", "--reverse", "--columns", "--sizes", "--reg", "--places"]),
     ];
@@ -199,7 +199,7 @@ internal static class HelpPages
             yield return c.Name;
     }
 
-    private static string Usage(Argument argument) =>
+    private static string Usage(Argument argument) => argument.HelpName ??
         (argument.Arity.MinimumNumberOfValues == 0, argument.Arity.MaximumNumberOfValues > 1) switch
         {
             (true, true) => $"[{argument.Name}...]",

@@ -67,7 +67,7 @@ internal static class InventoryCommand
         using var open = target;
         if (isSaved)
             return Save(call.Console, call.GetRequiredValue(To)!, target, snapshots);
-        bool all = call.GetValue(All) || filters.HasRoles(call);
+        bool all = call.GetValue(All) || !filter.IsEmpty;
         bool whole = filter.IsEmpty && call.GetValue(For) is not { Length: > 0 };
         var sections = snapshots.Select(snapshot =>
         {
@@ -154,10 +154,11 @@ internal static class InventoryCommand
             + $"{TextTable.Size(programs.Sum(p => p.Bytes))}"
             : "";
         page.Line($"{TextTable.Count(shown.Count, "package")}, {DisplayText.Size(shown)}{classic}.{Hidden([.. packages.Except(shown)])}");
-        var free = assessment.FreeTogether(shown.Where(p => p.IsHeld));
+        var free = assessment.FreeTogether(shown.Where(p => p.IsHeld && p.Role is PackageRole.Application or PackageRole.Addon
+            && p.Origin != PackageOrigin.Added));
         if (free.Count > 0)
-            page.Line($"Removing {(free.Count == 1 ? "the one that is" : $"all {free.Count} that are")} free would free "
-                + $"{DisplayText.Size(free)}.");
+            page.Line($"{TextTable.Count(free.Count, "package")} that came with the machine {(free.Count == 1 ? "is" : "are")} free to remove; that "
+                + $"gives back {DisplayText.Size(free)}.");
         if (!whole)
             return;
         if (!snapshot.Leftovers.IsEmpty)
@@ -176,9 +177,10 @@ internal static class InventoryCommand
     {
         if (hidden.Count == 0)
             return "";
-        var kinds = hidden.GroupBy(p => p.Role).OrderBy(g => g.Key).Select(g => g.Key is PackageRole.Application or PackageRole.Addon
-            ? TextTable.Count(g.Count(), "leftover of a package", "leftovers of packages") : TextTable.Count(g.Count(), DisplayText.Of(g.Key)));
-        return $" Not shown: {string.Join(", ", kinds)}; --all shows {(hidden.Count == 1 ? "it" : "them")}.";
+        // What applications left behind counts among the leftovers.
+        var kinds = hidden.Where(p => p.Role is not (PackageRole.Application or PackageRole.Addon)).GroupBy(p => p.Role).OrderBy(g => g.Key)
+            .Select(g => TextTable.Count(g.Count(), DisplayText.Of(g.Key))).ToList();
+        return kinds.Count == 0 ? "" : $" Not shown: {string.Join(", ", kinds)} (--all).";
     }
 
     private static void WriteNotes(IReportPage page, SystemSnapshot snapshot)

@@ -150,8 +150,8 @@ internal static class MediaCommand
         var requests = Requests(call, options, brief);
         // What is no Windows may have another label, or go.
         var systems = requests is null ? [] : Common.Read(call.Console, target, call.GetValue(Edition), guards);
-        if (requests is not null && options.Brief.WarnUnmatched(call, brief, target, systems, options.VaultPath(call)))
-            return BriefCommand.RefuseUnmatched(call.Console, target);
+        if (requests is not null && options.Brief.CheckRules(call, brief, target, systems, options.VaultPath(call)) is { } mistyped)
+            return mistyped;
         bool only = call.GetValue(OnlyEditions);
         if (only && call.GetValue(Edition) is not { Length: > 0 })
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"--only-editions keeps what --edition names: {source.List()}.");
@@ -167,7 +167,7 @@ internal static class MediaCommand
         var added = Added(call.GetValue(Add) ?? []);
         if (requests is null && !only && call.GetValue(Label) is null && added.IsEmpty && !call.GetValue(Split))
             throw new MoorfieldException(ErrorKind.InvalidUsage,
-                "Say what goes (packages, --brief FILE, --standing and the like, or --only-editions), or give a --label, --add or --split.");
+                "Say what goes (packages, options such as --origin, --brief FILE, or --only-editions), or give a --label, --add or --split.");
         var making = new MediaImageBuilder(source, requests is null ? null
             : image => Removal(image, only ? [.. Enumerable.Range(1, systems.Length)] : [.. systems.Select(s => s.EditionNumber!.Value)],
                 guards, requests, brief))
@@ -208,7 +208,7 @@ internal static class MediaCommand
         bool allowReturn = options.AllowsReturn(call);
         return systems => (choose is null ? systems.Select(s => BriefPlanner.ToRequest(brief!, s, newcomers, allowReturn))
             : systems.Zip(choose(systems), (s, chosen) => new RemovalRequest(chosen, AudienceParser.Parse(newcomers, s))))
-            .Select(w => w with { AllowReturn = allowReturn, Sweep = call.GetValue(Sweep) });
+            .Zip(options.Kept(call, systems), (w, kept) => w.Keeping(kept) with { AllowReturn = allowReturn, Sweep = call.GetValue(Sweep) });
     }
 
     private static ExitCode CarryOut(

@@ -20,7 +20,7 @@ internal static class PickCommand
             """)
         { TargetPath, Maker };
         var removal = new RemovalOptions(command);
-        var brief = new BriefOptions(command, strict: true);
+        var brief = new BriefOptions(command, lenient: true);
         var options = new ChangeOptions(command);
         command.Handle(call => Run(call, options, removal, brief));
         return command;
@@ -36,8 +36,8 @@ internal static class PickCommand
         bool keepFiles = removal.KeepFiles(call, target) && options.HasRestorePoint(call);
         if (!isRead)
             target.CheckChangeable(); // before a person works on a choice that cannot be carried out
-        if (briefOptions.WarnUnmatched(call, brief, target, snapshots, options.VaultPath(call)))
-            return BriefCommand.RefuseUnmatched(call.Console, target);
+        if (briefOptions.CheckRules(call, brief, target, snapshots, options.VaultPath(call)) is { } mistyped)
+            return mistyped;
         var advice = brief?.Advice ?? Advice.None;
         var state = new PickState(
             snapshots.Length == 1 ? DisplayText.Place(target, snapshots[0]) : target.Name, PickItem.Of(snapshots, advice), snapshots[0].Accounts,

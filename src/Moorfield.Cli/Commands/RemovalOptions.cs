@@ -6,9 +6,9 @@ internal sealed class RemovalOptions
     private readonly Option<string[]> _for = new("--for") { Description = "Account names, accounts (all that exist), newcomers, or everyone "
         + "(both); on an image without accounts: newcomers", HelpName = "WHO" };
     private readonly Option<string[]> _edition = Common.Edition();
-    private readonly Option<bool> _keepFiles = new("--keep-files") { Description = "On an image: copy the removed files to the vault, so that undo "
+    private readonly Option<bool> _keepFiles = new("--copy-files") { Description = "On an image: copy the removed files to the vault, so that undo "
         + "works even after 'image compact'" };
-    private readonly Option<bool> _keepData = new("--keep-data") { Description = "Leave the accounts' app data folders" };
+    private readonly Option<bool> _keepData = new("--leave-data") { Description = "Leave the accounts' app data folders" };
     private readonly Option<bool> _allowReturn = new("--allow-return") { Description = "Set no block: an update may provision it again" };
     private readonly Option<bool> _sweep = new("--sweep") { Description = "Also remove frameworks that nothing needs afterwards" };
     private readonly Option<bool> _acceptCosts = new("--accept-costs") { Description = "Do not ask about what the removal costs; needed with --yes "
@@ -32,7 +32,7 @@ internal sealed class RemovalOptions
         call.GetValue(_keepFiles) && (target.HasEditions
             ? true
             : throw new MoorfieldException(ErrorKind.InvalidUsage,
-                "--keep-files is for images. On a volume the restore point always holds the removed files."));
+                "--copy-files is for images. On a volume the restore point always holds the removed files."));
 
     internal RemovalRequest Apply(Invocation call, RemovalRequest request) =>
         request with { KeepData = call.GetValue(_keepData), AllowReturn = AllowsReturn(call), Sweep = call.GetValue(_sweep) };

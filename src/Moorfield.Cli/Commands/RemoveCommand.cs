@@ -35,7 +35,7 @@ internal static class RemoveCommand
         command.Add(Maker);
         command.Add(Leftovers);
         command.Add(Coming);
-        var brief = new BriefOptions(command, strict: true);
+        var brief = new BriefOptions(command, lenient: true);
         var options = new ChangeOptions(command);
         command.Handle(call => Run(call, options, removal, filters, brief));
         return command;
@@ -47,41 +47,52 @@ internal static class RemoveCommand
         string[] packages = call.GetValue(Packages) ?? [];
         bool leftovers = call.GetValue(Leftovers);
         bool coming = call.GetValue(Coming);
-        var filter = filters.Read(call);
-        if (packages.Length > 0 && !filter.IsEmpty)
+        var conditions = filters.Read(call, packages);
+        string[] keep = filters.Keep(call);
+        if ((conditions.IsEmpty ? 0 : 1) + (leftovers ? 1 : 0) + (coming ? 1 : 0) + (briefOptions.IsGiven(call) ? 1 : 0) != 1)
             throw new MoorfieldException(ErrorKind.InvalidUsage,
-                "Packages are named, or chosen by what is known of them (--standing, --origin and the like): not both.");
-        if (filter.IsEmpty && filters.Keep(call).Length > 0)
-            throw new MoorfieldException(ErrorKind.InvalidUsage,
-                "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
-        if ((packages.Length > 0 || !filter.IsEmpty ? 1 : 0) + (leftovers ? 1 : 0) + (coming ? 1 : 0) + (briefOptions.IsGiven(call) ? 1 : 0) != 1)
-            throw new MoorfieldException(ErrorKind.InvalidUsage,
-                "Say what to remove in one of these ways: packages by name, by what is known of them (--standing, --origin and the like), --brief "
-                    + "FILE, --coming, or --leftovers.");
+                "Say what to remove in one of these ways: packages by name and by options such as --origin, --brief FILE, --coming, or --leftovers.");
         if (coming && removal.Who(call).Length > 0)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--coming is for newcomers: leave --for out.");
         var brief = briefOptions.Load(call);
         target.NameMaker(call.GetValue(Maker) ?? brief?.Maker);
-        IReadOnlyCollection<Guard> guards = coming ? KnownGuards.All : brief?.Guards ?? [];
+        var guards = KnownGuards.With(brief);
         var snapshots = Common.Read(call.Console, target, removal.Editions(call), guards);
         bool keepFiles = removal.KeepFiles(call, target) && options.HasRestorePoint(call);
         if (leftovers)
         {
-            return removal.Who(call).Length == 0
+            return removal.Who(call).Length == 0 && keep.Length == 0
                 ? LeftoverRun.Run(call, options, new LeftoverRemoval(target, snapshots), keepFiles)
-                : throw new MoorfieldException(ErrorKind.InvalidUsage, "Leftovers are nobody's any more: leave --for out.");
+                : throw new MoorfieldException(ErrorKind.InvalidUsage, "Leftovers belong to no account and no package; omit --for and --keep.");
         }
-        if (briefOptions.WarnUnmatched(call, brief, target, snapshots, options.VaultPath(call)))
-            return BriefCommand.RefuseUnmatched(call.Console, target);
+        if (briefOptions.CheckRules(call, brief, target, snapshots, options.VaultPath(call)) is { } mistyped)
+            return mistyped;
         Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>> requests = coming
             ? fresh => fresh.Select(s => WishForComing(target, s, Common.Points(call.Console, options.VaultPath(call))))
             : brief is not null
             ? fresh => fresh.Select(s => BriefPlanner.ToRequest(brief, s, removal.Who(call), removal.AllowsReturn(call)))
-            : fresh => fresh.Zip(filter.IsEmpty ? PackageSelector.Find(packages, fresh) : filter.Choose(filters.Keep(call), fresh),
+            : fresh => fresh.Zip(PackageSelector.Choose(conditions, fresh),
                 (s, chosen) => new RemovalRequest(chosen, AudienceParser.Parse(removal.Who(call), s)));
-        var operation = new RemovalOperation(target, snapshots, guards, fresh => requests(fresh).Select(w => removal.Apply(call, w)), brief?.Title
-            ?? brief?.Name);
+        foreach (var snapshot in leftovers || target.HasEditions || coming ? [] : snapshots)
+            WarnOpenGuards(call, options, target, snapshot, brief, removal.Who(call));
+        if (PackageSelector.Spared(conditions, snapshots) is { IsEmpty: false } spared)
+            call.Console.Notice(RemovalText.Spared(spared));
+        var operation = new RemovalOperation(target, snapshots, guards,
+            fresh => requests(fresh).Zip(PackageSelector.Find(keep, fresh), (r, kept) => removal.Apply(call, r.Keeping(kept))),
+            brief?.Title ?? brief?.Name);
         return RemovalRun.Run(call, options, operation, brief?.Title ?? brief?.Name, keepFiles, removal.AcceptsCosts(call));
+    }
+
+    /// <summary>Names the guards that are not set although apps may install themselves for those who lose packages.</summary>
+    private static void WarnOpenGuards(Invocation call, ChangeOptions options, Target target, SystemSnapshot snapshot, Brief? brief, string[] who)
+    {
+        if (!AudienceParser.Parse(who.Length > 0 ? who : brief?.For ?? [], snapshot).Newcomers)
+            return;
+        var forecast = ForecastOperation.Of(target, snapshot, null, brief, Common.Points(call.Console, options.VaultPath(call)));
+        string[] open = [.. forecast.OpenToDeliveries(snapshot.EditionId, brief?.Guards ?? []).Select(g => g.Name!)];
+        if (open.Length > 0)
+            call.Console.Notice("Windows may still install apps by itself at a sign-in. To prevent that: "
+                + TextFormat.Command(["guard", target.FullPath, .. open]));
     }
 
     private static RemovalRequest WishForComing(Target target, SystemSnapshot snapshot, IReadOnlyList<PointSummary> points)

@@ -96,7 +96,7 @@ internal static class RestorePointUpkeepCommand
         var numbers = new Argument<int[]>("POINT") { Description = "Numbers of restore points", Arity = ArgumentArity.ZeroOrMore };
         var older = new Option<string?>("--older-than") { Description = "Those recorded longer ago: days, weeks, months or years, such as 90d",
             HelpName = "AGE" };
-        var last = new Option<int?>("--keep-last") { Description = "All but the last so many of each target", HelpName = "N" };
+        var last = new Option<int?>("--except-last") { Description = "All but the last so many of each target", HelpName = "N" };
         var only = new Option<string?>("--target") { Description = "With these: only those of runs on this very target", HelpName = "TARGET" };
         var preview = new Option<bool>("--preview") { Description = "Show what would go and delete nothing" };
         var (vaultPath, yes) = (Common.VaultPath(), Yes());
@@ -106,7 +106,7 @@ internal static class RestorePointUpkeepCommand
 
             Example:
               moorfield restore-point delete 3 4
-              moorfield restore-point delete --older-than 90d --keep-last 5
+              moorfield restore-point delete --older-than 90d --except-last 5
             """)
         { numbers, older, last, only, preview, vaultPath, yes };
         command.Handle(call =>
@@ -117,9 +117,9 @@ internal static class RestorePointUpkeepCommand
             var points = PointHistory.Read(vault, call.Console.Error);
             bool filters = call.GetValue(older) is not null || call.GetValue(last) is not null;
             if (named.Length > 0 == filters)
-                throw new MoorfieldException(ErrorKind.InvalidUsage, "Name restore points by number, or give --older-than, --keep-last, or both.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "Name restore points by number, or give --older-than, --except-last, or both.");
             if (call.GetValue(last) is < 0)
-                throw new MoorfieldException(ErrorKind.InvalidUsage, "--keep-last takes 0 or more.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "--except-last takes 0 or more.");
             var wanted = named.Length > 0 ? [.. named]
                 : Fitting(call, points, call.GetValue(older) is { } age ? Before(DateTimeOffset.Now, Age(age)) : null, call.GetValue(last),
                     call.GetValue(only));

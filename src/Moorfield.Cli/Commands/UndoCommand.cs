@@ -5,18 +5,23 @@ namespace Moorfield.Cli.Commands;
 internal static class UndoCommand
 {
     private static readonly Argument<string> TargetPath = Common.TargetArgument();
-    private static readonly Argument<int?> Point = new("POINT") { Description = "Number of the restore point (default: the last run that still "
-        + "stands)", Arity = ArgumentArity.ZeroOrOne };
+    private static readonly Argument<string[]> Words = new("PACKAGE")
+    {
+        HelpName = "[POINT] [PACKAGE...]",
+        Description = "Number of a restore point, and packages of that run; packages alone: the newest run that took each (default: the newest run)",
+        Arity = ArgumentArity.ZeroOrMore,
+    };
     private static readonly Option<string[]> Edition = Common.Edition();
-    private static readonly Option<string[]> Only = new("--only") { Description = "Only this package of the run: display name, name or family name "
-        + "(repeatable)", HelpName = "PACKAGE" };
-    private static readonly Option<bool> Overwrite = new("--overwrite") { Description = "Put the recorded state in place of what something else "
-        + "changed since" };
+    private static readonly Option<string[]> For = new("--for")
+    {
+        Description = "Only what these accounts lost: account names or SIDs, accounts (all)", HelpName = "WHO",
+    };
+    private static readonly Option<bool> Overwrite = new("--overwrite") { Description = "Replace what something else changed since then" };
 
-    private static readonly Option<bool> All = new("--all") { Description = "Every run on the target that still stands, newest first" };
+    private static readonly Option<bool> Everything = new("--everything") { Description = "Undo every run on the target, newest first" };
     private static readonly Option<DateTime?> Before = new("--before")
     {
-        Description = "Every run on the target since this day, so that it is as before it: 2026-11-20, or 2026-11-20T14:30",
+        Description = "Undo every run since this day: 2026-11-20, or 2026-11-20T14:30",
         HelpName = "DAY",
         CustomParser = result =>
         {
@@ -30,23 +35,18 @@ internal static class UndoCommand
         },
     };
 
-    private static readonly Option<string?> Account = new("--account")
-    {
-        Description = "Only what this account lost, and what it needs of the machine for it: name or SID",
-        HelpName = "ACCOUNT",
-    };
-
     internal static Command Create()
     {
         var command = new Command("undo", """
-            Puts back what a run changed, wholly or for one package, or what several runs changed. The undo is itself recorded, and can be undone.
+            Puts back what a run changed: all of it, some packages, or what some accounts lost. The undo is recorded, too, and can be undone.
 
             Example:
-              moorfield undo /mnt/counter-07 1 --only Weather
+              moorfield undo /mnt/counter-07
+              moorfield undo /mnt/counter-07 Clock
+              moorfield undo /mnt/counter-07 1 Weather --for ivy
               moorfield undo /mnt/counter-07 --before 2026-11-20
-              moorfield undo /mnt/counter-07 1 --account ivy
             """)
-        { TargetPath, Point, Only, Account, Edition, Overwrite, All, Before };
+        { TargetPath, Words, For, Edition, Overwrite, Everything, Before };
         var options = new ChangeOptions(command);
         command.Handle(call => Run(call, options));
         return command;
@@ -54,11 +54,12 @@ internal static class UndoCommand
 
     private static ExitCode Run(Invocation call, ChangeOptions options)
     {
-        int? asked = call.GetValue(Point);
+        var (asked, names) = Read(call.GetValue(Words) ?? []);
+        bool isSeveral = call.GetValue(Everything) || call.GetValue(Before) is not null;
         using var target = options.Open(call, call.GetRequiredValue(TargetPath), mayFollowInterruption: true, recoverBy:
             options.IsPreview(call) || asked is null ? null : new MarkedRun(asked.Value, options.VaultPath(call)));
         // What undo was called for is done: the disk is as it was before the run that was interrupted.
-        if (target.Recovered is { IsPutBack: true } && !call.GetValue(All) && call.GetValue(Before) is null)
+        if (target.Recovered is { IsPutBack: true } && !isSeveral)
             return ExitCode.Done;
         if (asked == 0)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"No run without a restore point was interrupted on {target.Name}. Nothing was "
@@ -69,30 +70,55 @@ internal static class UndoCommand
         using var vault = Vault.OpenExisting(path)
             ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no vault at {path}, so nothing can be undone. Name another with "
             + "--vault.");
-        if (call.GetValue(All) || call.GetValue(Before) is not null)
-            return UndoSeveral(call, options, target, vault);
-        return Undo(call, options, target, vault, new UndoChoice(target, vault, call.Console.Error).Choose(asked), null);
+        if (isSeveral)
+            return UndoSince(call, options, target, vault);
+        var choice = new UndoChoice(target, vault, call.Console.Error);
+        if (asked is not null || names.Length == 0)
+        {
+            var point = choice.Choose(asked);
+            return Undo(call, options, target, vault, point, null, UndoChoice.Families(point, names));
+        }
+        var runs = choice.Taking(names);
+        return runs is [var (run, families)] ? Undo(call, options, target, vault, vault.Read(run.Point.Number), null, families)
+            : UndoSeveral(call, options, target, vault, choice, [.. runs.Select(r => (r.Run, (ISet<string>?)r.Families))]);
     }
 
-    /// <summary>Undoes runs one after the other, newest first.</summary>
-    private static ExitCode UndoSeveral(Invocation call, ChangeOptions options, Target target, Vault vault)
+    /// <summary>A number is the restore point; what follows, or stands alone, are packages.</summary>
+    private static (int? Point, string[] Names) Read(string[] words) =>
+        words.Length > 0 && int.TryParse(words[0], NumberStyles.None, CultureInfo.InvariantCulture, out int point) ? (point, words[1..]) : (null, words);
+
+    /// <summary>Undoes all runs, or all since a day.</summary>
+    private static ExitCode UndoSince(Invocation call, ChangeOptions options, Target target, Vault vault)
     {
-        if (call.GetValue(Point) is not null || call.GetValue(Only) is { Length: > 0 } || call.GetValue(Edition) is { Length: > 0 }
-            || (call.GetValue(All) && call.GetValue(Before) is not null))
-            throw new MoorfieldException(ErrorKind.InvalidUsage, "--all and --before stand alone: without a restore point, --only or --edition.");
-        if (!options.Writer(call).IsForPeople)
-            throw new MoorfieldException(ErrorKind.InvalidUsage, "--format json tells of one run: undo them one by one.");
+        if (call.GetValue(Words) is { Length: > 0 } || call.GetValue(Edition) is { Length: > 0 } || call.GetValue(For) is { Length: > 0 }
+            || (call.GetValue(Everything) && call.GetValue(Before) is not null))
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
+                "--everything and --before undo whole runs: omit restore points, packages, --for and --edition, and use one of the two.");
         DateTimeOffset? since = call.GetValue(Before) is { } day ? new DateTimeOffset(DateTime.SpecifyKind(day, DateTimeKind.Local)) : null;
         var choice = new UndoChoice(target, vault, call.Console.Error);
         var runs = choice.Since(since);
         if (runs.IsEmpty)
         {
-            call.Console.Notice($"No run on {target.Name}{(since is null ? "" : " since then")} still stands. Nothing was changed.");
+            call.Console.Notice($"No run on {target.Name}{(since is null ? "" : " since then")} is in effect. Nothing was changed.");
             return ExitCode.Done;
         }
+        return UndoSeveral(call, options, target, vault, choice, [.. runs.Select(r => (r, (ISet<string>?)null))]);
+    }
+
+    /// <summary>Undoes several runs, newest first.</summary>
+    /// <param name="runs">With the families to put back, or null for all of a run.</param>
+    private static ExitCode UndoSeveral(Invocation call, ChangeOptions options, Target target, Vault vault, UndoChoice choice,
+        ImmutableArray<(PointSummary Run, ISet<string>? Families)> runs)
+    {
+        if (!options.Writer(call).IsForPeople)
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--format json is for the undo of one run: undo them one by one.");
         call.Console.Heading($"To be undone on {target.Name}, newest first");
-        foreach (var run in runs)
-            call.Console.Line($"  {run.Point.Number}  {RestorePointCommand.Time(run.Point)}  {run.Point.Title}");
+        foreach (var (run, families) in runs)
+        {
+            string only = families is null ? "" : $" (only {TextFormat.List(run.Point.Packages.Where(p => families.Contains(p.Family))
+                .Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))})";
+            call.Console.Line($"  {run.Point.Number}  {RestorePointCommand.Time(run.Point)}  {run.Point.Title}{only}");
+        }
         if (options.IsPreview(call))
             return ExitCode.Done;
         if (!options.GoesAhead(call) && !call.Console.Confirm($"Undo {TextTable.Count(runs.Length, "run")}?"))
@@ -101,36 +127,37 @@ internal static class UndoCommand
             return ExitCode.Done;
         }
         call.IsAgreed = true;
-        return choice.UndoAll(runs, point =>
+        return choice.UndoAll([.. runs.Select(r => r.Run)], point =>
         {
             call.Console.Line();
-            return Undo(call, options, target, vault, point, null);
+            return Undo(call, options, target, vault, point, null, runs.First(r => r.Run.Point.Number == point.Number).Families);
         });
     }
 
     /// <summary>Undoes a run that was cut off; carries one on that is itself an undo.</summary>
     private static ExitCode PutRight(Invocation call, ChangeOptions options, Target target, InterruptedRun interrupted)
     {
-        int? asked = call.GetValue(Point);
+        var (asked, names) = Read(call.GetValue(Words) ?? []);
         if (asked is not null && asked != interrupted.Point)
             throw new MoorfieldException(ErrorKind.Refused, $"{target.DescribeInterruption()} That comes before undoing anything else.");
-        if (call.GetValue(Only) is { Length: > 0 } || call.GetValue(Account) is not null)
+        if (names.Length > 0 || call.GetValue(For) is { Length: > 0 })
             throw new MoorfieldException(ErrorKind.Refused, $"{target.DescribeInterruption()} Only the whole of an interrupted run can be undone.");
         var (vault, point) = interrupted.Open(call.Progress.Interceptor, asked);
         using var open = vault;
         if (point.Kind != RunKind.Undo)
-            return Undo(call, options, target, vault, point, interrupted);
+            return Undo(call, options, target, vault, point, interrupted, null);
         return options.Finish(call, target, interrupted, vault, point, call.GetValue(Overwrite));
     }
 
     /// <summary>Goes back to a state that was recorded by hand.</summary>
-    private static ExitCode Restore(Invocation call, ChangeOptions options, Target target, Vault vault, RestorePoint point)
+    private static ExitCode Restore(Invocation call, ChangeOptions options, Target target, Vault vault, RestorePoint point,
+        ISet<string>? families)
     {
-        if (call.GetValue(Only) is { Length: > 0 } || call.GetValue(Overwrite) || call.GetValue(Account) is not null)
+        if (families is not null || call.GetValue(Overwrite) || call.GetValue(For) is { Length: > 0 })
         {
             throw new MoorfieldException(ErrorKind.InvalidUsage,
-                $"Restore point {point.Number} is a recorded state, to which the whole system goes back: leave --only, --account and "
-                    + "--overwrite out.");
+                $"Restore point {point.Number} is a recorded state, to which the whole system goes back: omit packages, --for and "
+                    + "--overwrite.");
         }
         var editions = call.GetValue(Edition) is { Length: > 0 } words ? target.SelectEditions(words).ToHashSet() : null;
         var restoring = new RestoreStateOperation(target, vault, point, editions);
@@ -161,25 +188,25 @@ internal static class UndoCommand
                     + $"{(proposal.Plan.Left.IsEmpty ? "" : ", apart from what is said above")}."));
     }
 
-    private static ExitCode Undo(Invocation call, ChangeOptions options, Target target, Vault vault, RestorePoint point, InterruptedRun? interrupted)
+    private static ExitCode Undo(Invocation call, ChangeOptions options, Target target, Vault vault, RestorePoint point, InterruptedRun? interrupted,
+        ISet<string>? families)
     {
         if (point.State is not null)
-            return Restore(call, options, target, vault, point);
-        var families = UndoChoice.Families(point, call.GetValue(Only) ?? []);
+            return Restore(call, options, target, vault, point, families);
         var editions = call.GetValue(Edition) is { Length: > 0 } words ? target.SelectEditions(words).ToHashSet() : null;
         bool overwrite = call.GetValue(Overwrite);
-        var account = call.GetValue(Account) is { } who ? UndoChoice.Account(target, who) : null;
-        var undoing = new UndoOperation(target, vault, point, families, editions, overwrite, interrupted is not null, account);
-        var proposal = undoing.Plan();
+        var accounts = UndoChoice.Accounts(target, call.GetValue(For) ?? []);
+        var undoing = new UndoOperation(target, vault, point, families, editions, overwrite, interrupted is not null, accounts);
+        var proposal = options.IsPreview(call) ? undoing.PlanWithContents() : undoing.Plan();
         var plan = proposal.Plan;
         CheckConflicts(call.Console, plan, overwrite);
         if (!proposal.HasEffect && interrupted is null)
         {
-            if (plan.IsFullyRestored && account is null && !options.IsPreview(call)
+            if (plan.IsFullyRestored && accounts is null && !options.IsPreview(call)
                 && PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.State != PointState.Undone))
                 vault.MarkUndone(point, TimeProvider.System);
             call.Console.Notice($"Everything in restore point {point.Number}{(families is null ? "" : " for these packages")}"
-                + $"{(account is null ? "" : $" that {account.Name} had")} is back already. Nothing was changed.");
+                + $"{(accounts is null ? "" : $" that {TextFormat.List(accounts.Value.Select(a => a.Name))} had")} is back already. Nothing was changed.");
             return ExitCode.Done;
         }
         if (!proposal.HasEffect)
@@ -215,7 +242,7 @@ internal static class UndoCommand
         string names = string.Join(", ",
             plan.Packages.Where(p => families.Contains(p.Family)).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal));
         string lost = $"The files of {names} cannot come back: " + (plan.Lost[0].Edition is not null
-            ? "the image was compacted since, and the run did not keep them (--keep-files)."
+            ? "the image was compacted since, and the run did not keep them (--copy-files)."
             : "the vault has lost contents of them ('moorfield restore-point verify' tells more).");
         if (!overwrite)
             throw new MoorfieldException(ErrorKind.Refused, $"{lost} Nothing was done; --overwrite puts back everything else.");

@@ -24,7 +24,7 @@ internal sealed class WriteOptions
     {
         command.Add(_packages);
         _filters = new FilterOptions(command, forChange: true);
-        Brief = new BriefOptions(command, strict: true);
+        Brief = new BriefOptions(command, lenient: true);
         foreach (var option in new Option[] { _maker, _allowReturn, _acceptCosts, _preview, _yes, _vault, _format })
             command.Add(option);
     }
@@ -45,17 +45,25 @@ internal sealed class WriteOptions
     /// <exception cref="MoorfieldException">They are chosen in several ways, or a name fits nothing.</exception>
     internal Func<ImmutableArray<SystemSnapshot>, ImmutableArray<ImmutableArray<SelectedPackage>>>? Chosen(Invocation call, Brief? brief)
     {
-        string[] packages = call.GetValue(_packages) ?? [];
-        var filter = _filters.Read(call);
-        if ((packages.Length > 0 ? 1 : 0) + (filter.IsEmpty ? 0 : 1) + (brief is null ? 0 : 1) > 1)
+        var conditions = _filters.Read(call, call.GetValue(_packages));
+        if (!conditions.IsEmpty && brief is not null)
             throw new MoorfieldException(ErrorKind.InvalidUsage,
-                "Packages are named, chosen by what is known of them (--standing, --origin and the like), or by --brief FILE: only one of these.");
-        if (filter.IsEmpty && _filters.Keep(call).Length > 0)
-            throw new MoorfieldException(ErrorKind.InvalidUsage,
-                "--keep takes packages out of what --standing, --origin and the like choose. Without these, leave the package out.");
-        return packages.Length > 0 ? systems => PackageSelector.Find(packages, systems)
-            : filter.IsEmpty ? null : systems => filter.Choose(_filters.Keep(call), systems);
+                "Say which packages go either by name and by options such as --origin, or by --brief FILE.");
+        if (conditions.IsEmpty && brief is null && _filters.Keep(call).Length > 0)
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--keep names packages that stay. Say which packages go, too.");
+        bool told = false;
+        return conditions.IsEmpty ? null : systems =>
+        {
+            if (!told && PackageSelector.Spared(conditions, systems) is { IsEmpty: false } spared)
+                call.Console.Notice(RemovalText.Spared(spared));
+            told = true;
+            return PackageSelector.Choose(conditions, systems);
+        };
     }
+
+    /// <summary>The packages of each system that --keep names.</summary>
+    internal ImmutableArray<ImmutableArray<SelectedPackage>> Kept(Invocation call, IReadOnlyList<SystemSnapshot> systems) =>
+        PackageSelector.Find(_filters.Keep(call), systems);
 
     /// <summary>Whether it is to be written, as a person says now or has said already.</summary>
     /// <exception cref="MoorfieldException">It costs something, and nobody can be asked.</exception>

@@ -122,18 +122,19 @@ internal sealed class PickState
     /// <summary>Marks everything that is shown and may be taken by the dozen.</summary>
     internal void MarkShown()
     {
-        var all = _shown.Where(i => i.Verdict.Standing is PackageStanding.Free or PackageStanding.Weigh).ToList();
+        var all = _shown.Where(i => i.Verdict.Standing is PackageStanding.Free or PackageStanding.Costly).ToList();
         Marked.UnionWith(all.Select(i => i.Family));
         Message = all.Count < _shown.Length ? $"{_shown.Length - all.Count} not marked: parts of the system are marked one by one." : "";
         Recount();
     }
 
-    /// <summary>Marks everything that is shown and free.</summary>
+    /// <summary>Marks everything that is shown, free, and came with the machine.</summary>
     internal void MarkFree()
     {
-        var free = _shown.Where(i => i.Verdict.Standing == PackageStanding.Free).ToList();
-        Marked.UnionWith(free.Select(i => i.Family));
-        Message = free.Count == 0 ? "Nothing that is shown is free." : "";
+        var free = _shown.Where(i => i.Verdict.Standing == PackageStanding.Free).ToLookup(i => i.Package.Origin == PackageOrigin.Added);
+        Marked.UnionWith(free[false].Select(i => i.Family));
+        Message = free.Count == 0 ? "Nothing that is shown is free."
+            : free[true].Any() ? $"{free[true].Count()} not marked: installed later. Mark them one by one." : "";
         Recount();
     }
 

@@ -64,7 +64,7 @@ internal sealed class PickView(PickState state)
         return total.Packages == 0
             ? "Nothing is marked."
             : $"{TextTable.Count(total.Packages, "package")}, {TextTable.Size(total.Bytes)} for {Who()}. "
-                + $"{(total.Costs.IsEmpty ? "It costs nothing." : $"To weigh: {TextFormat.List(total.Costs, 3)}.")}";
+                + $"{(total.Costs.IsEmpty ? "It costs nothing." : $"Costs: {TextFormat.List(total.Costs, 3)}.")}";
     }
 
     private string Who() =>

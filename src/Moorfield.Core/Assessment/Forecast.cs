@@ -94,4 +94,11 @@ public sealed record Forecast(ImmutableArray<ForecastFamily> Families, Immutable
     /// <param name="edition">EditionID of the system: guards that others are said not to honour are left out.</param>
     public ImmutableArray<Guard> Open(string edition) =>
         [.. Coming.SelectMany(f => f.Guards).Concat(Deliveries.SelectMany(d => d.Guards.Where(g => g.IsSurelyHonouredBy(edition)))).Distinct()];
+
+    /// <summary>For each kind of apps that may install themselves, a known guard that would forbid it; without those that are set soon.</summary>
+    /// <param name="edition">EditionID of the system.</param>
+    /// <param name="planned">Guards that are about to be set.</param>
+    public ImmutableArray<Guard> OpenToDeliveries(string edition, IReadOnlyCollection<Guard> planned) =>
+        [.. Deliveries.Where(d => !d.Guards.Any(g => planned.Any(g.IsSameValue)))
+            .Select(d => d.Guards.FirstOrDefault(g => g.Name is not null && g.IsSurelyHonouredBy(edition))).OfType<Guard>().Distinct()];
 }

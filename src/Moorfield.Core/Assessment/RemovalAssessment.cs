@@ -58,7 +58,7 @@ public sealed class RemovalAssessment
             reasons.Add(new Reason("nothingNeedsIt", ReasonKind.Note, package.Role == PackageRole.Framework ? "A framework that no package needs."
                 : "No other package needs it.", "", []));
         if (standing == PackageStanding.Free && reasons.Exists(r => r.Kind == ReasonKind.Cost))
-            standing = PackageStanding.Weigh;
+            standing = PackageStanding.Costly;
         return new Verdict(standing, [.. reasons.OrderBy(r => r.Kind)]);
     }
 
@@ -71,7 +71,7 @@ public sealed class RemovalAssessment
                 return (PackageStanding.Essential,
                     new Reason("systemPartUnread", ReasonKind.Bar, "Part of the system, and its manifest cannot be read.", "part of the system", []));
             return package.IsShownInStart
-                ? (PackageStanding.Guarded,
+                ? (PackageStanding.Protected,
                     new Reason("systemPartInStart", ReasonKind.Bar, "Part of the system with an entry in Start: goes only when named exactly.",
                     "part of the system", []))
                 : (PackageStanding.Essential,

@@ -6,9 +6,9 @@ public enum PackageStanding
     /// <summary>Nothing else is lost with it.</summary>
     Free,
     /// <summary>It costs something: the reasons say what.</summary>
-    Weigh,
+    Costly,
     /// <summary>Part of the system, but people see and open it: removed only when named exactly.</summary>
-    Guarded,
+    Protected,
     /// <summary>The system or a staying package cannot do without it: refused.</summary>
     Essential,
 }

@@ -37,10 +37,10 @@ public sealed class BriefCheck(
     }
 
     /// <summary>How a call ends that found these.</summary>
-    /// <param name="strict">Whether rules that take nothing count as a difference.</param>
-    public static ExitCode Verdict(ImmutableArray<CheckedSystem> systems, bool strict) =>
+    /// <param name="lenient">Whether rules that seem to be mistyped do not count as a difference.</param>
+    public static ExitCode Verdict(ImmutableArray<CheckedSystem> systems, bool lenient) =>
         systems.Any(c => c.Error is not null) ? ExitCode.DoneInPart
-        : systems.Any(c => !c.Differences.IsEmpty || (strict && !c.Unmatched.IsEmpty)) ? ExitCode.Differs : ExitCode.Done;
+        : systems.Any(c => !c.Differences.IsEmpty || (!lenient && c.Unmatched.Any(u => !u.Near.IsEmpty))) ? ExitCode.Differs : ExitCode.Done;
 
     private ImmutableArray<CheckedSystem> Check(string path)
     {

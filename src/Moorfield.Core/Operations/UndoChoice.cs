@@ -76,6 +76,29 @@ public sealed class UndoChoice(Target target, Vault vault, Action<string> damage
 
     private static ExitCode Worse(ExitCode left, ExitCode right) => (ExitCode)Math.Max((int)left, (int)right);
 
+    /// <summary>
+    /// For each package that a person names, the newest run on the target that took something of it and is in effect. Newest run first, each
+    /// once, with the families to put back.
+    /// </summary>
+    /// <exception cref="MoorfieldException">No such run took anything of one of them.</exception>
+    public ImmutableArray<(PointSummary Run, ISet<string> Families)> Taking(IReadOnlyCollection<string> names)
+    {
+        var points = PointHistory.Read(vault, damaged);
+        var runs = PointHistory.Since(points, target.Identify(), null);
+        var found = new Dictionary<int, (PointSummary Run, ISet<string> Families)>();
+        foreach (string name in names)
+        {
+            bool Fits(ConcernedPackage package) => NamePattern.Fits(name, package.Family, package.DisplayName);
+            var run = runs.FirstOrDefault(r => r.Point.Packages.Except(r.UndonePackages).Any(Fits)) ?? throw new MoorfieldException(
+                ErrorKind.InvalidUsage, $"No run on {target.Name} that is in effect took '{name}'."
+                + (runs.SelectMany(r => r.Point.Packages.Except(r.UndonePackages)).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal).ToList()
+                    is { Count: > 0 } taken ? $" Taken: {TextFormat.List(taken, 5)}." : " 'moorfield restore-point list' lists all runs."));
+            found.TryAdd(run.Point.Number, (run, new HashSet<string>(StringComparer.OrdinalIgnoreCase)));
+            found[run.Point.Number].Families.UnionWith(run.Point.Packages.Where(Fits).Select(p => p.Family));
+        }
+        return [.. found.Values.OrderByDescending(f => f.Run.Point.Number)];
+    }
+
     /// <summary>The families of a restore point that a person means; null when none is named.</summary>
     /// <exception cref="MoorfieldException">It is not about one of them.</exception>
     public static ISet<string>? Families(RestorePoint point, IReadOnlyCollection<string> names)
@@ -95,16 +118,20 @@ public sealed class UndoChoice(Target target, Vault vault, Action<string> damage
         return families;
     }
 
-    /// <summary>The account that a person means, whose share is undone alone.</summary>
-    /// <exception cref="MoorfieldException">It is not one account, or the target has none.</exception>
-    public static Account Account(Target target, string who)
+    /// <summary>The accounts whose share alone is undone; null for everything.</summary>
+    /// <param name="who">Words of WHO; empty for everything.</param>
+    /// <exception cref="MoorfieldException">An account is not there, or the target has none.</exception>
+    public static ImmutableArray<Account>? Accounts(Target target, IReadOnlyCollection<string> who)
     {
+        if (who.Count == 0)
+            return null;
         if (target.HasEditions)
-            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}, which has no accounts. Leave --account "
-                + "out.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}, which has no accounts. Omit --for.");
         var system = target.Read([null])[0];
-        var audience = AudienceParser.Parse([who], system);
-        return audience is { Newcomers: false, Sids: [var sid] } ? system.Account(sid)!
-            : throw new MoorfieldException(ErrorKind.InvalidUsage, "--account takes one account.");
+        var audience = AudienceParser.Parse(who, system);
+        if (!audience.Newcomers)
+            return [.. audience.Sids.Select(s => system.Account(s)!)];
+        return audience.Sids.Length == system.Accounts.Length ? null : throw new MoorfieldException(ErrorKind.InvalidUsage,
+            "Newcomers get back what they lost only with the whole run. Name accounts, or omit --for.");
     }
 }

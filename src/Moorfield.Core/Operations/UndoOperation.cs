@@ -20,10 +20,10 @@ public sealed record UndoProposal(ImmutableArray<SystemSnapshot> Systems, UndoPl
 /// <param name="editions">Only the changes in these; null for all.</param>
 /// <param name="overwrite">Put the recorded state in place of what is in conflict with it.</param>
 /// <param name="interrupted">The run was cut off.</param>
-/// <param name="account">Only what this account had; null for all.</param>
+/// <param name="accounts">Only what these accounts had; null for everything.</param>
 public sealed class UndoOperation(
     Target target, Vault vault, RestorePoint point, ISet<string>? families = null, ISet<int?>? editions = null, bool overwrite = false,
-    bool interrupted = false, Account? account = null) : RunOperation<UndoProposal>(target)
+    bool interrupted = false, IReadOnlyCollection<Account>? accounts = null) : RunOperation<UndoProposal>(target)
 {
     private readonly HashSet<string> _damaged = [];
 
@@ -34,20 +34,27 @@ public sealed class UndoOperation(
     protected override UndoProposal Propose()
     {
         var plan = UndoPlans.Of(
-            Target, vault, new UndoRequest(point, families, editions, overwrite, interrupted, account), _damaged);
+            Target, vault, new UndoRequest(point, families, editions, overwrite, interrupted, accounts), _damaged);
         // While a run is cut off in the middle, a hive may be half written: then the marker itself ties target and point together.
         var identity = !interrupted ? Target.Identify()
             : point.Target with { Path = Target.FullPath, Place = Target.Location };
         return new UndoProposal([], plan, new RunRequest(
-            // What one account got back leaves the packages of the run gone for others.
-            RunKind.Undo, $"undo {point.Number}{(account is null ? "" : $" for {account.Name}")}: {point.Title}", null, identity,
-            account is null ? plan.Packages : [], plan.Changes, point.Number)
+            // What some accounts got back leaves the packages of the run gone for others.
+            RunKind.Undo, $"undo {point.Number}{(accounts is null ? "" : $" for {TextFormat.List(accounts.Select(a => a.Name))}")}: {point.Title}",
+            null, identity, accounts is null ? plan.Packages : [], plan.Changes, point.Number)
         {
             Restored = plan,
             Contents = plan.Contents,
             LeftOut = [.. plan.Conflicts.Select(c => LeftOut(c, "something else has taken its place.")),
                 .. plan.Lost.Select(c => LeftOut(c, "its files are gone."))],
         });
+    }
+
+    /// <summary>Plans as a run would, after reading from the vault every content that it would put back.</summary>
+    public UndoProposal PlanWithContents()
+    {
+        var proposal = Plan();
+        return !proposal.Plan.IsExact && FindDamage(proposal.Plan.Changes) ? Plan() : proposal;
     }
 
     protected override IReadOnlyCollection<SystemSnapshot>? SystemsOf(UndoProposal proposal) =>

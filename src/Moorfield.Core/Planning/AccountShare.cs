@@ -3,30 +3,32 @@ using Moorfield.Core.Layout;
 namespace Moorfield.Core.Planning;
 
 /// <summary>
-/// The share that one account has in the changes of a run: its own entries, and of what it had the machine's, without which it could not have
-/// it. What other accounts and newcomers lost is none of it.
+/// The share that some accounts have in the changes of a run: their own entries, and the machine's entries for what they had, without which
+/// they could not have it. What other accounts and newcomers lost is not part of it.
 /// </summary>
 internal static class AccountShare
 {
-    /// <param name="number">Of the account in the state repository; null when it has none.</param>
-    internal static ImmutableArray<Change> Of(ImmutableArray<Change> changes, Account account, string? number)
+    /// <param name="accounts">Each with its number in the state repository, or null if it has none.</param>
+    internal static ImmutableArray<Change> Of(ImmutableArray<Change> changes, IReadOnlyCollection<(Account Account, string? Number)> accounts)
     {
-        var families = changes.Where(c => IsOf(c, account) || (c is RowsRemoved { Sid: null, Rows: { } rows } && Own(rows, number).Count > 0))
+        var families = changes.Where(c => IsOf(c, accounts) || (c is RowsRemoved { Sid: null, Rows: { } rows } && Own(rows, accounts).Count > 0))
             .Select(c => c.Family).ToHashSet(StringComparer.OrdinalIgnoreCase);
         var share = ImmutableArray.CreateBuilder<Change>();
         foreach (var change in changes.Where(c => families.Contains(c.Family)))
         {
-            if (IsOf(change, account))
+            if (IsOf(change, accounts))
                 share.Add(change);
             else if (IsOfOthers(change))
                 continue;
             else if (change is RowsRemoved { Sid: null, Rows: not null } rows)
-                share.Add(rows with { Rows = Share(rows.Rows.Value, number) });
+                share.Add(rows with { Rows = Share(rows.Rows.Value, accounts) });
             else
                 share.Add(change);
         }
         return share.ToImmutable();
     }
+
+    private static bool IsOf(Change change, IEnumerable<(Account Account, string? Number)> accounts) => accounts.Any(a => IsOf(change, a.Account));
 
     private static bool IsOf(Change change, Account account) => change switch
     {
@@ -36,7 +38,7 @@ internal static class AccountShare
         _ => false,
     };
 
-    /// <summary>Whether it is another account's, or that of accounts not yet made.</summary>
+    /// <summary>True if it belongs to an account, or that of accounts not yet made.</summary>
     private static bool IsOfOthers(Change change) => change switch
     {
         HiveChange hive => hive.Hive != Places.Software || hive is ValueChanged || hive.Key.Split('\\').Any(Account.IsPerson)
@@ -51,14 +53,13 @@ internal static class AccountShare
     private static bool IsBelow(WindowsPath path, WindowsPath? folder) =>
         folder is { } profile && path.ToString().StartsWith(profile + @"\", StringComparison.OrdinalIgnoreCase);
 
-    private static HashSet<RecordedRow> Own(ImmutableArray<RecordedRow> rows, string? number) =>
-        number is null ? [] : RecordedRow.OfAccounts(rows, number);
+    private static HashSet<RecordedRow> Own(ImmutableArray<RecordedRow> rows, IEnumerable<(Account Account, string? Number)> accounts) =>
+        [.. accounts.Select(a => a.Number).OfType<string>().SelectMany(n => RecordedRow.OfAccounts(rows, n))];
 
     /// <summary>The rows without those that tell what other accounts had.</summary>
-    /// <param name="number">Of the account in the state repository.</param>
-    private static ImmutableArray<RecordedRow> Share(ImmutableArray<RecordedRow> rows, string? number)
+    private static ImmutableArray<RecordedRow> Share(ImmutableArray<RecordedRow> rows, IEnumerable<(Account Account, string? Number)> accounts)
     {
-        var (all, own) = (RecordedRow.OfAccounts(rows), Own(rows, number));
+        var (all, own) = (RecordedRow.OfAccounts(rows), Own(rows, accounts));
         return [.. rows.Where(r => !all.Contains(r) || own.Contains(r))];
     }
 }

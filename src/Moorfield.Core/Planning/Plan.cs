@@ -21,6 +21,18 @@ public sealed record RemovalRequest(ImmutableArray<SelectedPackage> Packages, Au
 
     /// <summary>Guards that are to be set, set already or not.</summary>
     public ImmutableArray<GuardState> Guards { get; init; } = [];
+
+    /// <summary>This request without some packages, which stay and are not blocked.</summary>
+    public RemovalRequest Keeping(IReadOnlyCollection<SelectedPackage> packages)
+    {
+        var families = packages.Select(p => p.Package.Family).ToHashSet();
+        return families.Count == 0 ? this : this with
+        {
+            Packages = Packages.RemoveAll(p => families.Contains(p.Package.Family)),
+            Kept = Kept.Union(packages.Select(p => p.Package.FullName)),
+            Blocks = Blocks.RemoveAll(families.Contains),
+        };
+    }
 }
 
 /// <summary>What happens to one package.</summary>
@@ -35,6 +47,9 @@ public sealed record PlannedRemoval(
     InstalledPackage Package, ImmutableArray<string> RemovedFromAccounts, bool RemovedFromNewcomers, bool SetsBlock, bool RemovesFiles,
     ImmutableArray<string> KeptForAccounts, bool KeptForNewcomers, string? RemovedBecauseOf)
 {
+    /// <summary>Another version of the family, which stays, so that no block is set; null otherwise.</summary>
+    public InstalledPackage? StayingVersion { get; init; }
+
     /// <summary>Whether it changes anything.</summary>
     public bool HasEffect => !RemovedFromAccounts.IsEmpty || RemovedFromNewcomers || SetsBlock || RemovesFiles;
 }

@@ -33,7 +33,7 @@ public static class RemovalPlanner
             .Concat(request.Sweep ? idle.Select(f => Removal(f, request with { AllowReturn = true }, everyone, "the packages that needed it")) : [])
             .OrderBy(r => r.Package.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(r => r.Package.FullName)
             .ToImmutableArray();
-        removals = BlockOnce(removals);
+        removals = BlockOnce(removals, snapshot);
         var removalSet = new RemovalSet(removals.Where(r => r.HasEffect)
             .Select(r => (r.Package, (IReadOnlyCollection<string>)r.RemovedFromAccounts, r.RemovedFromNewcomers)), request.KeepData);
         ImmutableArray<PackageFamilyName> blocks = [.. request.Blocks.Distinct()
@@ -72,7 +72,7 @@ public static class RemovalPlanner
                     continue;
                 }
                 var (standing, bar) = assessment.Bar(choice.Package, Leaving(chosen.Values.Select(c => c.Package), request));
-                bool stays = standing == PackageStanding.Essential || (standing == PackageStanding.Guarded && !choice.Exactly);
+                bool stays = standing == PackageStanding.Essential || (standing == PackageStanding.Protected && !choice.Exactly);
                 if (!stays)
                     continue;
                 chosen.Remove(choice.Package.FullName);
@@ -105,10 +105,14 @@ public static class RemovalPlanner
             goesWith);
     }
 
-    /// <summary>Of several versions of a family, one sets the block.</summary>
-    private static ImmutableArray<PlannedRemoval> BlockOnce(ImmutableArray<PlannedRemoval> removals)
+    /// <summary>A block is for a family: none is set while a version of it stays, and one where several versions go.</summary>
+    private static ImmutableArray<PlannedRemoval> BlockOnce(ImmutableArray<PlannedRemoval> removals, SystemSnapshot snapshot)
     {
+        var going = removals.Select(r => r.Package.FullName).ToHashSet();
+        var staying = snapshot.Packages.Where(p => p.IsHeld && !going.Contains(p.FullName)).ToLookup(p => p.Family);
         var families = new HashSet<PackageFamilyName>();
-        return [.. removals.Select(r => r.SetsBlock && !families.Add(r.Package.Family) ? r with { SetsBlock = false } : r)];
+        return [.. removals.Select(r => !r.SetsBlock ? r
+            : staying[r.Package.Family].FirstOrDefault() is { } other ? r with { SetsBlock = false, StayingVersion = other }
+            : families.Add(r.Package.Family) ? r : r with { SetsBlock = false })];
     }
 }

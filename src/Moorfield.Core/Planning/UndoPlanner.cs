@@ -8,10 +8,10 @@ namespace Moorfield.Core.Planning;
 /// <param name="Editions">Only the changes in these; null for all.</param>
 /// <param name="Overwrites">Put the recorded state in place of what is in conflict with it.</param>
 /// <param name="Interrupted">The run was cut off: files may be half written, and times altered of what it did not come to change.</param>
-/// <param name="Account">Only what this account had; null for all.</param>
+/// <param name="Accounts">Only what these accounts had; empty for everything.</param>
 public sealed record UndoRequest(
     RestorePoint Point, ISet<string>? Families = null, ISet<int?>? Editions = null, bool Overwrites = false, bool Interrupted = false,
-    Account? Account = null);
+    IReadOnlyCollection<Account>? Accounts = null);
 
 /// <summary>What an undo does in one system.</summary>
 /// <param name="Changes">To be carried out.</param>
@@ -30,9 +30,10 @@ internal sealed record UndoSteps(
 internal static class UndoPlanner
 {
     /// <summary>What takes the run back, the last change first, and the packages that it concerns.</summary>
-    /// <param name="accountNumber">Of the request's account in the state repository; null when it has none.</param>
+    /// <param name="accounts">Those of the request, each with its number in the state repository, or null if it has none.</param>
     /// <exception cref="MoorfieldException">The run is itself an undo that was cut off: refused.</exception>
-    internal static (ImmutableArray<ConcernedPackage> Packages, ImmutableArray<Change> Inverses) Inverses(UndoRequest request, string? accountNumber)
+    internal static (ImmutableArray<ConcernedPackage> Packages, ImmutableArray<Change> Inverses) Inverses(UndoRequest request,
+        IReadOnlyCollection<(Account Account, string? Number)> accounts)
     {
         var point = request.Point;
         if (request.Interrupted && point.Kind == RunKind.Undo)
@@ -42,9 +43,9 @@ internal static class UndoPlanner
             (request.Families is null || request.Families.Contains(family)) && (request.Editions is null || request.Editions.Contains(edition));
         ImmutableArray<ConcernedPackage> packages = [.. point.Packages.Where(p => Concerns(p.Family, p.Edition))];
         ImmutableArray<Change> concerned = [.. point.Changes.Where(c => Concerns(c.Family, c.Edition))];
-        if (request.Account is { } account)
+        if (accounts.Count > 0)
         {
-            concerned = AccountShare.Of(concerned, account, accountNumber);
+            concerned = AccountShare.Of(concerned, accounts);
             packages = [.. packages.Where(p => concerned.Any(c => c.Family.Equals(p.Family, StringComparison.OrdinalIgnoreCase)))];
         }
         return (packages, [.. concerned.Reverse().Select(c => c.Invert() with { Edition = c.Edition })]);
@@ -66,7 +67,7 @@ internal static class UndoPlanner
         foreach (var group in inverses.Where(c => FileOf(c) is not null).GroupBy(c => FileOf(c)!.Value))
         {
             // What goes back whole takes all back that the run did to the file.
-            if (request.Account is not null
+            if (request.Accounts is { Count: > 0 }
                 || group.Count() != request.Point.Changes.Count(c => c.Edition == edition && FileOf(c) == group.Key)
                 || Whole(request, facts, edition, group.Key) is not { } files)
                 continue;

@@ -13,8 +13,8 @@ internal sealed record BriefInclude(string Place, string? Sha256, string Source)
 internal sealed class BriefReader(string name)
 {
     private static readonly string[] TopKeys = ["brief", "title", "for", "maker", "include", "remove", "keep", "block", "guard", "notes", "needs"];
-    private static readonly string[] RuleKeys = ["package", "publisher", "origin", "role", "find", "larger-than", "smaller-than",
-        "starts-with-windows", "because"];
+    private static readonly string[] RuleKeys = ["package", "publisher", "origin", "role", "standing", "find", "larger-than", "smaller-than",
+        "starts-with-windows", "runs-in-background", "because"];
     private static readonly string[] IncludeKeys = ["url", "sha256"];
     private static readonly string[] GuardKeys = ["hive", "key", "name", "type", "data", "family", "because"];
     private static readonly string[] ValueTypes = ["dword", "qword", "text", "expandable-text", "texts"];
@@ -49,15 +49,23 @@ internal sealed class BriefReader(string name)
     {
         string source = $"{name}:{node.Line}";
         if (node is YamlText { IsEmpty: false } package)
-            return new BriefRule(source, [package.Text], [], [], [], [], null, null, null, null);
+            return new BriefRule(source, new PackageConditions { Names = [package.Text] });
         var fields = Fields(node, "a rule", RuleKeys);
         if (fields.Keys.All(k => k == "because"))
             throw Error(node, $"a rule without a condition would take everything; conditions are {string.Join(", ", RuleKeys[..^1])}");
-        return new BriefRule(
-            source, Texts(fields, "package"), Texts(fields, "publisher"), Values<PackageOrigin>(fields, "origin"),
-            Values<PackageRole>(fields, "role"), Texts(fields, "find"), Size(fields, "larger-than"), Size(fields, "smaller-than"),
-            fields.TryGetValue("starts-with-windows", out var starts) ? Flag(starts) : null,
-            fields.TryGetValue("because", out var because) ? Text(because) : null);
+        return new BriefRule(source, new PackageConditions
+        {
+            Names = Texts(fields, "package"),
+            Publishers = Texts(fields, "publisher"),
+            Origins = Values<PackageOrigin>(fields, "origin"),
+            Roles = Values<PackageRole>(fields, "role"),
+            Standings = Values<PackageStanding>(fields, "standing"),
+            Find = Texts(fields, "find"),
+            LargerThan = Size(fields, "larger-than"),
+            SmallerThan = Size(fields, "smaller-than"),
+            StartsWithWindows = Flag(fields, "starts-with-windows"),
+            RunsInBackground = Flag(fields, "runs-in-background"),
+        }, fields.TryGetValue("because", out var because) ? Text(because) : null);
     }
 
     private BriefInclude Include(YamlNode node)
@@ -168,7 +176,7 @@ internal sealed class BriefReader(string name)
 
     private string Text(YamlNode node) => node is YamlText { IsEmpty: false } text ? text.Text : throw Error(node, "a text is expected here");
 
-    private bool Flag(YamlNode node) => Text(node) switch
+    private bool? Flag(Dictionary<string, YamlNode> fields, string key) => !fields.TryGetValue(key, out var node) ? null : Text(node) switch
     {
         "true" or "yes" => true,
         "false" or "no" => false,

@@ -1,3 +1,5 @@
+using Moorfield.Core.Assessment;
+
 namespace Moorfield.Core.Selection;
 
 /// <summary>A package that a rule of a brief takes.</summary>
@@ -37,8 +39,12 @@ public sealed record BriefSelection(
     /// <exception cref="MoorfieldException">A rule names several families without a wildcard.</exception>
     public static BriefSelection Of(Brief brief, SystemSnapshot snapshot)
     {
+        var assessment = new RemovalAssessment(snapshot, brief.Advice);
         ImmutableArray<(BriefRule Rule, bool Keeps, ImmutableArray<SelectedPackage> Packages)> rules =
-            [.. brief.Remove.Select(r => (r, false, Chosen(r))), .. brief.Keep.Select(r => (r, true, Chosen(r)))];
+        [
+            .. brief.Remove.Select(r => (r, false, r.Choose(snapshot, assessment, keeps: false))),
+            .. brief.Keep.Select(r => (r, true, r.Choose(snapshot, assessment, keeps: true))),
+        ];
         var keepers = new Dictionary<PackageFullName, BriefRule>();
         foreach (var (rule, _, packages) in rules.Where(r => r.Keeps))
         {
@@ -62,8 +68,5 @@ public sealed record BriefSelection(
             [.. brief.Block.Distinct().Where(f => !keptFamilies.Contains(f))],
             [.. brief.Remove.SelectMany(r => r.Families).Distinct().Where(f => !keptFamilies.Contains(f))],
             [.. rules.Select(r => (r.Rule, r.Keeps, r.Packages.Select(p => p.Package).ToImmutableArray()))]);
-
-        ImmutableArray<SelectedPackage> Chosen(BriefRule rule) =>
-        [.. snapshot.Packages.Where(p => p.HasFiles || p.IsHeld).Select(p => rule.Choose(p, snapshot)).OfType<SelectedPackage>()];
     }
 }

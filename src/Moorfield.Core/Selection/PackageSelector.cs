@@ -1,3 +1,5 @@
+using Moorfield.Core.Assessment;
+
 namespace Moorfield.Core.Selection;
 
 /// <summary>A package that a person chose.</summary>
@@ -36,6 +38,32 @@ public static class PackageSelector
     /// <exception cref="MoorfieldException">As for several.</exception>
     public static ImmutableArray<SelectedPackage> Find(IReadOnlyCollection<string> arguments, SystemSnapshot snapshot) =>
         Find(arguments, [snapshot])[0];
+
+    /// <summary>The packages of each system that fit some conditions and are to be changed.</summary>
+    /// <exception cref="MoorfieldException">A name fits nothing anywhere, or several families of one system without a wildcard.</exception>
+    public static ImmutableArray<ImmutableArray<SelectedPackage>> Choose(PackageConditions conditions, IReadOnlyList<SystemSnapshot> systems)
+    {
+        _ = Find(conditions.Names, systems);
+        return
+        [
+            .. systems.Select(system =>
+            {
+                var assessment = new RemovalAssessment(system);
+                return system.Packages.Where(p => (p.IsHeld || p.HasFiles || !conditions.Names.IsEmpty) && !conditions.Spares(p))
+                    .Select(p => conditions.Choose(p, system, assessment, null)).OfType<SelectedPackage>().ToImmutableArray();
+            }),
+        ];
+    }
+
+    /// <summary>Display names of packages that fit and that a removal leaves alone, because they were installed later.</summary>
+    public static ImmutableArray<string> Spared(PackageConditions conditions, IReadOnlyList<SystemSnapshot> systems) =>
+    [
+        .. systems.SelectMany(system =>
+        {
+            var assessment = new RemovalAssessment(system);
+            return system.Packages.Where(p => p.IsHeld && conditions.Spares(p) && conditions.Choose(p, system, assessment, null) is not null);
+        }).Select(p => p.DisplayName).Distinct(StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase),
+    ];
 
     private static ImmutableArray<SelectedPackage> Fitting(string argument, SystemSnapshot snapshot)
     {

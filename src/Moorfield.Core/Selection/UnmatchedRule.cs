@@ -1,13 +1,21 @@
+using Moorfield.Core.Assessment;
+using Moorfield.Formats.Resources;
+
 namespace Moorfield.Core.Selection;
 
 /// <summary>What a rule of a brief asks for and no system has: perhaps it is mistyped.</summary>
 /// <param name="What">The name that fits nothing, or all conditions of a rule without names.</param>
-/// <param name="Near">Names of packages that differ little from it.</param>
+/// <param name="Near">Names of packages that differ little from it: then it is probably mistyped.</param>
 public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, ImmutableArray<string> Near)
 {
+    /// <summary>False if a survey lacks the descriptions that the rule looks at, so that nobody knows whether a package matches.</summary>
+    public bool IsKnown { get; init; } = true;
+
     /// <summary>One sentence.</summary>
-    public string Describe() =>
-        $"{Rule.Source}: {(Keeps ? "keep" : "remove")} {What} takes nothing here.{(Near.IsEmpty ? "" : $" Near misses: {string.Join(", ", Near)}.")}";
+    public string Describe() => !IsKnown
+        ? $"{Rule.Source}: a survey has no descriptions, so it is not known which packages match this rule ({What})."
+        : $"{Rule.Source}: no package matches {(Rule.Conditions.Names.IsEmpty ? $"this rule ({What})" : $"'{What}'")}."
+            + (Near.IsEmpty ? "" : $" Near misses: {string.Join(", ", Near)}.");
 
     /// <summary>Names and rules that take nothing in any of several systems.</summary>
     /// <param name="gone">Families and display names of what was removed earlier, which may be named and not be there.</param>
@@ -21,10 +29,14 @@ public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, Immu
         IEnumerable<UnmatchedRule> Idle(BriefRule rule, bool keeps)
         {
             // Conditions take nothing once what they took is gone, which does not make them mistyped.
-            if (rule.Packages.IsEmpty)
-                return gone.Count > 0 || systems.Any(s => s.Packages.Any(p => (p.HasFiles || p.IsHeld) && rule.Choose(p, s) is not null)) ? []
-                    : [new UnmatchedRule(rule, keeps, rule.Describe(), [])];
-            return rule.Packages.Where(n => !packages.Exists(p => NamePattern.FitsLasting(n, p)) && !known.Any(k => NamePattern.Matches(n, k)))
+            if (rule.Conditions.Names.IsEmpty)
+                return gone.Count > 0 || systems.Any(s => !rule.Choose(s, new RemovalAssessment(s, brief.Advice), keeps).IsEmpty) ? []
+                    : [new UnmatchedRule(rule, keeps, rule.Conditions.Describe(), [])
+                    {
+                        IsKnown = rule.Conditions.Find.IsEmpty || !systems.Any(s => s.AsOf is not null
+                            && s.Packages.Any(p => p.Manifest is null || ResourceResolver.IsReference(p.Manifest.Description))),
+                    }];
+            return rule.Conditions.Names.Where(n => !packages.Exists(p => NamePattern.FitsLasting(n, p)) && !known.Any(k => NamePattern.Matches(n, k)))
                 .Select(n => new UnmatchedRule(rule, keeps, n, [.. NamePattern.Near(n.Replace("*", "", StringComparison.Ordinal), packages)]))
                 // A full family name blocks a family that is not there, unless it is nearly one that is.
                 .Where(i => !PackageFamilyName.TryParse(i.What, out _) || !i.Near.IsEmpty);

@@ -53,8 +53,9 @@ public static class UndoPlans
     {
         var point = request.Point;
         damaged ??= ImmutableHashSet<string>.Empty;
-        string? number = request.Account is { } account ? target.Systems.With(null, tree => NumberOf(tree, point, account.Sid)) : null;
-        var (packages, inverses) = UndoPlanner.Inverses(request, number);
+        List<(Account, string?)> accounts = request.Accounts is not { Count: > 0 } some ? []
+            : target.Systems.With(null, tree => some.Select(a => (a, NumberOf(tree, point, a.Sid))).ToList());
+        var (packages, inverses) = UndoPlanner.Inverses(request, accounts);
         if (inverses.Length == point.Changes.Length && target.AsLeft(vault, point) is { IsEmpty: false } left)
             return new UndoPlan(point, packages, inverses, [], [], []) { Rewind = left.Rewind, Blocks = left.Blocks };
         target.CheckUndoable(vault, point);
