@@ -81,7 +81,7 @@ internal sealed class Bench(string root, string vaultPath)
         using var vault = Vault.OpenExisting(vaultPath);
         var guards = BringBackOperation.GuardsSet(vault, target.Identify());
         var bringing = new BringBackOperation(target, target.Read(target.SelectEditions([]), guards), packages.Split(','), [who],
-            from is null ? [] : [new BringBackSource(from, other, null)], guards);
+            from is null ? [] : [new BringBackSource(from, other, null)], vault, guards);
         var proposal = bringing.Plan();
         if (!proposal.HasEffect)
             return Outcome.Nothing;

@@ -65,6 +65,31 @@ public abstract class BringBackConformance(ConformanceKind kind) : IDisposable
         State.ShouldBe(without);
     }
 
+    [Theory]
+    [InlineData("Weather")]
+    [InlineData("Weather,Calculator")]
+    public void Gone_for_all_it_comes_back_from_the_restore_point_of_its_removal(string names)
+    {
+        var before = Words();
+        Bench.Remove(names, "everyone", more: w => w with { Sweep = true });
+        string without = State;
+        if (kind.Name == "image")
+        {
+            // What is removed from an image stays in the image, not in the vault.
+            Should.Throw<MoorfieldException>(() => Bench.BringBack(names, kind.All)).Message.ShouldContain("--from");
+            return;
+        }
+        Bench.BringBack(names, kind.All).Failures.ShouldBeEmpty();
+        // From a package's files alone, like from a package file: what people had in it comes back with an undo only.
+        foreach (string name in names.Split(','))
+            Bench.ReadAll().ShouldAllBe(s => s.Packages.Any(p => p.DisplayName == name && p.Newcomers && !p.Blocked && p.HasFiles
+                && p.Accounts.Length == s.Accounts.Length));
+        Bench.ReadAll().ShouldAllBe(s => !s.Notes.Any(n => n.Code == "dependencyMissing" && n.Package!.Family.Name.StartsWith("Northlight.")));
+        before.Count.ShouldBe(Words().Count);
+        Bench.Undo(2).Failures.ShouldBeEmpty();
+        State.ShouldBe(without);
+    }
+
     [Fact]
     public void Gone_for_a_part_it_comes_back_from_its_own_folder()
     {

@@ -62,7 +62,7 @@ public sealed class BringBackPlanTests : IDisposable
     {
         using var volume = WindowsVolume.Open(_bench.Root, new WriteInterceptor());
         var snapshot = _bench.Read();
-        using var facts = new BringBackFacts(volume, snapshot, others);
+        using var facts = new BringBackFacts(volume, snapshot, others, () => []);
         return new BringBackPlanner(facts, snapshot, new Audience([], Newcomers: true), [], DateTimeOffset.UnixEpoch).Plan([argument]);
     }
 
@@ -285,7 +285,7 @@ public sealed class BringBackPlanTests : IDisposable
     {
         var snapshot = _bench.Read();
         using var volume = WindowsVolume.Open(_bench.Root, new WriteInterceptor());
-        using var facts = new BringBackFacts(volume, snapshot, []);
+        using var facts = new BringBackFacts(volume, snapshot, [], () => []);
         var plain = Offered("Tern.Chess", "1.0.0.0");
         PackageFullName.TryParse("Tern.Chess_1.0.0.0_neutral_~_8pewgm0k42rsa", out var bundle).ShouldBeTrue();
         string[] Manifests(OfferedPackage package)
@@ -310,7 +310,7 @@ public sealed class BringBackPlanTests : IDisposable
     {
         var snapshot = _bench.Read();
         using var volume = WindowsVolume.Open(_bench.Root, new WriteInterceptor());
-        using var facts = new BringBackFacts(volume, snapshot, []);
+        using var facts = new BringBackFacts(volume, snapshot, [], () => []);
         var app = Offered("Tern.Chess", "1.0.0.0");
         var framework = Offered("Tern.Runtime", "2.0.0.0") with { Role = PackageRole.Framework };
         string sid = snapshot.Accounts[0].Sid;
@@ -333,7 +333,7 @@ public sealed class BringBackPlanTests : IDisposable
     {
         var snapshot = _bench.Read();
         using var volume = WindowsVolume.Open(_bench.Root, new WriteInterceptor());
-        using var facts = new BringBackFacts(volume, snapshot, []);
+        using var facts = new BringBackFacts(volume, snapshot, [], () => []);
         var entries = new BringBackEntries(facts, snapshot, DateTimeOffset.UnixEpoch);
         entries.Register(Offered("Tern.Chess", "1.0.0.0"), [], "S-1-5-21-1-2-3-9999");
         entries.Notes.ShouldHaveSingleItem().ShouldContain("has no classes hive");

@@ -65,7 +65,7 @@ internal static class BringBackCommand
                     call.GetValue(FromEdition)));
             }
             return Run(call, options, new BringBackOperation(
-                target, snapshots, call.GetRequiredValue(Packages), call.GetValue(For) ?? [], origins.ToImmutable(), guards));
+                target, snapshots, call.GetRequiredValue(Packages), call.GetValue(For) ?? [], origins.ToImmutable(), vault, guards));
         }
         finally
         {

@@ -157,6 +157,25 @@ internal static class Common
         return PointHistory.Read(open, message => console.Notice($"moorfield: {message}"));
     }
 
+    /// <summary>Says which of some names mean packages that a run removed from a target earlier, and returns the other names.</summary>
+    internal static string[] WithoutGone(ConsoleOutput console, Target target, ImmutableArray<SystemSnapshot> snapshots, string[] names,
+        string? vault)
+    {
+        string[] unknown = [.. names.Where(n => !PackageSelector.FitsSomething(n, snapshots))];
+        if (unknown.Length == 0)
+            return names;
+        var points = Points(console, vault);
+        var gone = unknown.Where(n => Gone(points, target, snapshots[0], n) is not null).ToList();
+        gone.ForEach(n => console.Notice(Gone(points, target, snapshots[0], n)!));
+        return [.. names.Except(gone)];
+    }
+
+    /// <summary>Says since when a package is gone that somebody names; null if no run in effect removed it.</summary>
+    internal static string? Gone(IReadOnlyList<PointSummary> points, Target target, SystemSnapshot snapshot, string name) =>
+        PointHistory.Removal(points, target.Identify(snapshot), name) is not { } removal ? null
+            : $"{removal.Package.DisplayName} is gone from {target.Name} since {removal.Run.Point.Created.ToLocalTime():yyyy-MM-dd} (restore point "
+                + $"{removal.Run.Point.Number}).";
+
     /// <summary>Sets what a command runs. An error becomes a message and an exit code.</summary>
     internal static void Handle(this Command command, Func<Invocation, ExitCode> act) => command.SetAction(parsed =>
     {

@@ -7,6 +7,7 @@ internal static class ExplainCommand
     private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<bool> Places = new("--places") { Description = "Also list every place where the package was found" };
     private static readonly Option<string?> Maker = Common.Maker();
+    private static readonly Option<string?> VaultPath = Common.VaultPath();
     private static readonly Option<string> Format = Common.Format();
 
     internal static Command Create()
@@ -17,7 +18,7 @@ internal static class ExplainCommand
             Example:
               moorfield explain /mnt/counter-07 "Picture Viewer"
             """)
-        { TargetPath, Package, Edition, Places, Maker, Format };
+        { TargetPath, Package, Edition, Places, Maker, VaultPath, Format };
         var brief = new BriefOptions(command);
         command.Handle(call => Run(call, brief));
         return command;
@@ -38,6 +39,11 @@ internal static class ExplainCommand
         catch (MoorfieldException) when (Programs(name, snapshots).Count > 0)
         {
             return ShowPrograms(call, target, Programs(name, snapshots));
+        }
+        catch (MoorfieldException e) when (!PackageSelector.FitsSomething(name, snapshots)
+            && Common.Gone(Common.Points(call.Console, call.GetValue(VaultPath)), target, snapshots[0], name) is { } gone)
+        {
+            throw new MoorfieldException(e.Kind, $"{gone} Put it back with {TextFormat.Command("undo", target.FullPath, name, target.Options)}.", e);
         }
         var writer = call.Writer(Format);
         foreach (var (at, (snapshot, package)) in snapshots.Zip(chosen).SelectMany(s => s.Second.Select(c => (s.First, c.Package))).Index())

@@ -58,6 +58,15 @@ internal static class RemoveCommand
         target.NameMaker(call.GetValue(Maker) ?? brief?.Maker);
         var guards = KnownGuards.With(brief);
         var snapshots = Common.Read(call.Console, target, removal.Editions(call), guards);
+        if (Common.WithoutGone(call.Console, target, snapshots, packages, options.VaultPath(call)) is var left && left.Length < packages.Length)
+        {
+            if (left.Length == 0)
+            {
+                call.Console.Notice("Nothing was changed.");
+                return ExitCode.Done;
+            }
+            conditions = conditions with { Names = [.. left] };
+        }
         bool keepFiles = removal.KeepFiles(call, target) && options.HasRestorePoint(call);
         if (leftovers)
         {

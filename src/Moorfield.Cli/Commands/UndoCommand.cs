@@ -78,7 +78,14 @@ internal static class UndoCommand
             var point = choice.Choose(asked);
             return Undo(call, options, target, vault, point, null, UndoChoice.Families(point, names));
         }
-        var runs = choice.Taking(names);
+        var (runs, back) = choice.Taking(names);
+        if (back.Length > 0)
+            call.Console.Notice($"{TextFormat.List(back)} {(back.Length == 1 ? "is" : "are")} back already.");
+        if (runs.IsEmpty)
+        {
+            call.Console.Notice("Nothing was changed.");
+            return ExitCode.Done;
+        }
         return runs is [var (run, families)] ? Undo(call, options, target, vault, vault.Read(run.Point.Number), null, families)
             : UndoSeveral(call, options, target, vault, choice, [.. runs.Select(r => (r.Run, (ISet<string>?)r.Families))]);
     }

@@ -31,10 +31,11 @@ public sealed record BringBackSource(string Path, Target? Other, string? Edition
 /// <param name="arguments">What a person calls the packages.</param>
 /// <param name="who">Words of WHO.</param>
 /// <param name="origins">Where they may be taken from; none for those whose files are on the target.</param>
+/// <param name="vault">Whose restore points may hold the files; null if there is none.</param>
 /// <param name="guards">Those that may have been set for them, which the systems were read with.</param>
 public sealed class BringBackOperation(
     Target target, ImmutableArray<SystemSnapshot> systems, IReadOnlyCollection<string> arguments, IReadOnlyCollection<string> who,
-    ImmutableArray<BringBackSource> origins, IReadOnlyCollection<Guard> guards) : RunOperation<BringBackProposal>(target, systems, guards)
+    ImmutableArray<BringBackSource> origins, Vault? vault, IReadOnlyCollection<Guard> guards) : RunOperation<BringBackProposal>(target, systems, guards)
 {
     private readonly DateTimeOffset _now = DateTimeOffset.UtcNow;
     private readonly Lock _gate = new();
@@ -74,7 +75,8 @@ public sealed class BringBackOperation(
         trees.With(system.EditionNumber, tree =>
         WithOffers(system, tree, 0, [], offers =>
         {
-            using var facts = new BringBackFacts(tree, system, offers);
+            using var facts = new BringBackFacts(tree, system, offers,
+                () => vault is null ? [] : RecordedOffer.Of(vault, Target.Identify(system), system.EditionNumber));
             var plan = new BringBackPlanner(facts, system, AudienceParser.Parse(who, system), _guards, _now).Plan(arguments);
             return use(plan, facts.Contents);
         }));

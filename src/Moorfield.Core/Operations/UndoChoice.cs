@@ -78,25 +78,37 @@ public sealed class UndoChoice(Target target, Vault vault, Action<string> damage
 
     /// <summary>
     /// For each package that a person names, the newest run on the target that took something of it and is in effect. Newest run first, each
-    /// once, with the families to put back.
+    /// once, with the families to put back; and the names of packages that are back already.
     /// </summary>
-    /// <exception cref="MoorfieldException">No such run took anything of one of them.</exception>
-    public ImmutableArray<(PointSummary Run, ISet<string> Families)> Taking(IReadOnlyCollection<string> names)
+    /// <exception cref="MoorfieldException">No run took anything of one of them.</exception>
+    public (ImmutableArray<(PointSummary Run, ISet<string> Families)> Runs, ImmutableArray<string> Back) Taking(IReadOnlyCollection<string> names)
     {
+        var identity = target.Identify();
         var points = PointHistory.Read(vault, damaged);
-        var runs = PointHistory.Since(points, target.Identify(), null);
+        var runs = PointHistory.Since(points, identity, null);
         var found = new Dictionary<int, (PointSummary Run, ISet<string> Families)>();
+        var back = ImmutableArray.CreateBuilder<string>();
         foreach (string name in names)
         {
             bool Fits(ConcernedPackage package) => NamePattern.Fits(name, package.Family, package.DisplayName);
-            var run = runs.FirstOrDefault(r => r.Point.Packages.Except(r.UndonePackages).Any(Fits)) ?? throw new MoorfieldException(
-                ErrorKind.InvalidUsage, $"No run on {target.Name} that is in effect took '{name}'."
-                + (runs.SelectMany(r => r.Point.Packages.Except(r.UndonePackages)).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal).ToList()
-                    is { Count: > 0 } taken ? $" Taken: {TextFormat.List(taken, 5)}." : " 'moorfield restore-point list' lists all runs."));
-            found.TryAdd(run.Point.Number, (run, new HashSet<string>(StringComparer.OrdinalIgnoreCase)));
-            found[run.Point.Number].Families.UnionWith(run.Point.Packages.Where(Fits).Select(p => p.Family));
+            if (runs.FirstOrDefault(r => r.Point.Packages.Except(r.UndonePackages).Any(Fits)) is { } run)
+            {
+                found.TryAdd(run.Point.Number, (run, new HashSet<string>(StringComparer.OrdinalIgnoreCase)));
+                found[run.Point.Number].Families.UnionWith(run.Point.Packages.Where(Fits).Select(p => p.Family));
+            }
+            else if (points.Any(p => p.Point.Target.IsSameAs(identity) && p.UndonePackages.Any(Fits)))
+            {
+                back.Add(name);
+            }
+            else
+            {
+                string[] taken = [.. runs.SelectMany(r => r.Point.Packages.Except(r.UndonePackages)).Select(p => p.DisplayName)
+                    .Distinct(StringComparer.Ordinal)];
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"No run on {target.Name} that is in effect took '{name}'."
+                    + (taken.Length > 0 ? $" Taken: {TextFormat.List(taken, 5)}." : " 'moorfield restore-point list' lists all runs."));
+            }
         }
-        return [.. found.Values.OrderByDescending(f => f.Run.Point.Number)];
+        return ([.. found.Values.OrderByDescending(f => f.Run.Point.Number)], back.ToImmutable());
     }
 
     /// <summary>The families of a restore point that a person means; null when none is named.</summary>

@@ -12,7 +12,7 @@ internal sealed class BringBackChoice(IBringBackFacts facts, SystemSnapshot snap
     {
         foreach (string argument in arguments)
         {
-            var found = facts.Others.Count == 0 ? Own(argument) : Others(argument);
+            var found = Find(argument);
             foreach (var family in found.GroupBy(f => f.Package.Main.Family))
             {
                 var fitting = family.Where(f => PackageFit.Hindrance(f.Package.Main, f.Package.Manifest, snapshot) is null).ToList();
@@ -21,6 +21,23 @@ internal sealed class BringBackChoice(IBringBackFacts facts, SystemSnapshot snap
                 foreach (var one in newest[0].Package.Role == PackageRole.Framework ? newest : newest.Take(1))
                     yield return one;
             }
+        }
+    }
+
+    /// <summary>Looks on the target or at the other places, and then in the restore points of runs that removed packages.</summary>
+    private List<(OfferedPackage Package, IPackageSource Offer)> Find(string argument)
+    {
+        try
+        {
+            return facts.Others.Count == 0 ? Own(argument) : Others(argument);
+        }
+        catch (MoorfieldException e) when (e.Kind == ErrorKind.InvalidUsage)
+        {
+            var found = facts.Recorded.SelectMany(o => o.Packages.Where(p => NamePattern.Fits(argument, p.Main.Family.ToString(), p.DisplayName)
+                || NamePattern.Matches(argument, p.Main.ToString())).Select(p => (p, o))).DistinctBy(f => f.p.Main).ToList();
+            if (found.Count == 0)
+                throw;
+            return found;
         }
     }
 

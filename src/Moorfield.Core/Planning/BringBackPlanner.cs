@@ -127,7 +127,7 @@ internal sealed class BringBackPlanner(
         foreach (var addon in new[] { facts.Own, offer }.SelectMany(o => o.Packages).Where(p => p.Manifest.MainPackages.Contains(package.Main.Name,
             StringComparer.OrdinalIgnoreCase) && snapshot.Package(p.Main)?.IsHeld != true).DistinctBy(p => p.Main))
             _addons.Add(addon);
-        if (!isOwn && offer.System is null)
+        if (!isOwn && offer.System is null && !facts.Recorded.Contains(offer))
             _notes.Add($"{offer.Name}: all contents are as its block map has them; its signature was not verified.");
         if (!sids.IsEmpty && there is null && package.Role == PackageRole.Application)
             _notes.Add($"{package.DisplayName} comes back without the data that people had in it; a restore point of its removal would have that.");
@@ -137,9 +137,9 @@ internal sealed class BringBackPlanner(
     {
         foreach (var dependency in package.Manifest.Dependencies.Where(d => !d.IsOptional))
         {
-            var found = new[] { facts.Own, offer }.Concat(facts.Others).SelectMany(o => o.Packages.Where(p => Fits(p, dependency,
-                package)).Select(p => (p, o)))
-                .ToList();
+            var found = Offered(new[] { facts.Own, offer }.Concat(facts.Others));
+            if (found.Count == 0)
+                found = Offered(facts.Recorded);
             if (found.Count == 0)
             {
                 throw new MoorfieldException(ErrorKind.Refused,
@@ -150,6 +150,9 @@ internal sealed class BringBackPlanner(
             yield return found.OrderBy(f => f.o != facts.Own)
                 .ThenBy(f => PackageFit.Hindrance(f.p.Main, f.p.Manifest, snapshot) is not null).ThenByDescending(f => f.p.Main.Version)
                 .ThenBy(f => f.p.Main.Architecture != package.Main.Architecture).First();
+
+            List<(OfferedPackage p, IPackageSource o)> Offered(IEnumerable<IPackageSource> sources) =>
+                [.. sources.SelectMany(o => o.Packages.Where(p => Fits(p, dependency, package)).Select(p => (p, o)))];
         }
     }
 

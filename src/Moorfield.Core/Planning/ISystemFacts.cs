@@ -80,6 +80,9 @@ internal interface IBringBackFacts : ISystemFacts
     /// <summary>Where packages may be taken from; none for those whose folders are on the target.</summary>
     IReadOnlyList<IPackageSource> Others { get; }
 
+    /// <summary>Restore points of runs that removed packages from the target, newest first.</summary>
+    IReadOnlyList<IPackageSource> Recorded { get; }
+
     /// <summary>The record of a folder with the files of a part of a package, and the bytes that these take.</summary>
     /// <param name="like">A folder beside it, and a file in that.</param>
     (RecordedTree Tree, long Room) MakeFolder(

@@ -79,10 +79,10 @@ public sealed record PackageConditions
 
     /// <summary>
     /// True if a removal leaves a package alone that fits: one that was installed later (<see cref="PackageOrigin.Added"/>), and that neither a
-    /// name, a text, a publisher nor its origin means.
+    /// name, a text, a publisher, its origin nor a role other than application means.
     /// </summary>
     public bool Spares(InstalledPackage package) => package.Origin == PackageOrigin.Added && !Origins.Contains(PackageOrigin.Added)
-        && Publishers.IsEmpty && Find.IsEmpty && Names.All(n => n.All(c => c is '*' or '?') || !NamePattern.Fits(n, package));
+        && (package.Role == PackageRole.Application || Roles.IsEmpty) && Publishers.IsEmpty && Find.IsEmpty && Names.All(n => n.All(c => c is '*' or '?') || !NamePattern.Fits(n, package));
 
     /// <summary>The conditions in words.</summary>
     public string Describe()

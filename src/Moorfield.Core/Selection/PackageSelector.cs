@@ -65,6 +65,10 @@ public static class PackageSelector
         }).Select(p => p.DisplayName).Distinct(StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase),
     ];
 
+    /// <summary>True if an argument names a package of one of the systems.</summary>
+    public static bool FitsSomething(string argument, IEnumerable<SystemSnapshot> snapshots) =>
+        snapshots.SelectMany(s => s.Packages).Any(p => NamePattern.Fits(argument, p));
+
     private static ImmutableArray<SelectedPackage> Fitting(string argument, SystemSnapshot snapshot)
     {
         bool wildcard = NamePattern.IsWildcard(argument);

@@ -5,15 +5,19 @@ using Moorfield.Core.Trees;
 namespace Moorfield.Core.Transactions;
 
 /// <summary>The facts for bringing packages back to the system in a tree, and the records of what is added.</summary>
-internal sealed class BringBackFacts(WindowsTree tree, SystemSnapshot snapshot, IReadOnlyList<PackageOffer> others)
+internal sealed class BringBackFacts(WindowsTree tree, SystemSnapshot snapshot, IReadOnlyList<PackageOffer> others,
+    Func<IEnumerable<PackageOffer>> recorded)
     : SystemFacts(tree, snapshot.Roots), IBringBackFacts
 {
     private readonly TreeRecordBuilder _making = new(tree);
+    private readonly Lazy<IReadOnlyList<IPackageSource>> _recorded = new(() => [.. recorded()]);
     private readonly Dictionary<IPackageSource, RepositoryFacts?> _repositories = [];
 
     public IPackageSource Own { get; } = new SystemOffer(tree, snapshot);
 
     public IReadOnlyList<IPackageSource> Others => others;
+
+    public IReadOnlyList<IPackageSource> Recorded => _recorded.Value;
 
     /// <summary>All contents of what was recorded.</summary>
     internal IEnumerable<ForeignContent> Contents => _making.Contents;

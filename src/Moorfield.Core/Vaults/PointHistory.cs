@@ -103,6 +103,12 @@ public static class PointHistory
             && s.Point.Target.IsSameAs(target))
             .SelectMany(s => s.Point.Packages.Except(s.UndonePackages));
 
+    /// <summary>The newest run on a target that removed what a person names and was not undone, with the package; null if there is none.</summary>
+    public static (PointSummary Run, ConcernedPackage Package)? Removal(IEnumerable<PointSummary> points, TargetIdentity target, string name) =>
+        points.Where(s => s.Point.Kind == RunKind.Remove && CanBeUndone(s) && s.Point.Target.IsSameAs(target)).Reverse()
+            .SelectMany(s => s.Point.Packages.Except(s.UndonePackages).Where(p => NamePattern.Fits(name, p.Family, p.DisplayName))
+                .Select(p => ((PointSummary, ConcernedPackage)?)(s, p))).FirstOrDefault();
+
     /// <summary>Families and display names of these packages, once each.</summary>
     public static ImmutableArray<string> RemovedNames(IEnumerable<PointSummary> points, TargetIdentity target) =>
         [.. RemovedPackages(points, target).SelectMany(p => new[] { p.Family, p.DisplayName }).Distinct(StringComparer.OrdinalIgnoreCase)];

@@ -1,0 +1,162 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Selection;
+using Moorfield.Tests;
+
+namespace Moorfield.Core.Tests;
+
+/// <summary>Which packages options and rules choose for a change.</summary>
+public sealed class PackageConditionsTests : IDisposable
+{
+    private readonly TemporaryFolder _folder = new(inMemory: true);
+    private readonly SystemSnapshot _system;
+
+    public PackageConditionsTests() => _system = new Bench(_folder).Read();
+
+    private string[] Chosen(PackageConditions conditions) =>
+        [.. PackageSelector.Choose(conditions, [_system])[0].Select(c => c.Package.DisplayName).Distinct().Order(StringComparer.Ordinal)];
+
+    private InstalledPackage Package(string name) => _system.Packages.First(p => p.DisplayName == name);
+
+    [Fact]
+    public void Conditions_without_a_name_mean_applications_unless_a_role_is_given()
+    {
+        Chosen(new PackageConditions { Publishers = ["Northlight*"] }).ShouldNotContain("Assistant");
+        Chosen(new PackageConditions { Publishers = ["Northlight*"], Roles = [PackageRole.Component] }).ShouldContain("Assistant");
+        Chosen(new PackageConditions { Names = ["Assistant"] }).ShouldBe(["Assistant"]);
+        Chosen(new PackageConditions { Names = ["Assist*"] }).ShouldBeEmpty();
+        var frameworks = _system.Packages.Where(p => p.Role == PackageRole.Framework).Select(p => p.DisplayName).ToHashSet();
+        frameworks.ShouldNotBeEmpty();
+        Chosen(new PackageConditions { Names = ["*"] }).Intersect(frameworks).ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void Names_and_conditions_both_count()
+    {
+        Chosen(new PackageConditions { Names = ["Weather", "Clock"], Find = ["forecast"] }).ShouldBe(["Weather"]);
+        Chosen(new PackageConditions { Names = ["Weather"], Origins = [PackageOrigin.Maker] }).ShouldBeEmpty();
+        var exact = PackageSelector.Choose(new PackageConditions { Names = ["Weather", "Clo*"] }, [_system])[0];
+        exact.Single(c => c.Package.DisplayName == "Weather").Exactly.ShouldBeTrue();
+        exact.Single(c => c.Package.DisplayName == "Clock").Exactly.ShouldBeFalse();
+    }
+
+    [Fact]
+    public void What_was_installed_later_goes_only_if_something_means_it()
+    {
+        var maps = Package("Maps");
+        maps.Origin.ShouldBe(PackageOrigin.Added);
+        foreach (var spares in new PackageConditions[]
+        {
+            new() { Standings = [PackageStanding.Free, PackageStanding.Costly] }, new() { Names = ["*"] }, new() { LargerThan = 1 },
+            new() { Roles = [PackageRole.Application] },
+        })
+        {
+            Chosen(spares).ShouldNotContain("Maps", spares.Describe());
+            PackageSelector.Spared(spares, [_system]).ShouldContain("Maps", spares.Describe());
+        }
+        foreach (var takes in new PackageConditions[]
+        {
+            new() { Names = ["Maps"] }, new() { Names = ["Map*"] }, new() { Origins = [PackageOrigin.Added] }, new() { Find = ["maps"] },
+            new() { Publishers = [maps.Publisher] }, new() { Names = ["*"], Origins = [PackageOrigin.Added, PackageOrigin.Extra] },
+        })
+        {
+            Chosen(takes).ShouldContain("Maps", takes.Describe());
+            PackageSelector.Spared(takes, [_system]).ShouldNotContain("Maps", takes.Describe());
+        }
+    }
+
+    [Fact]
+    public void A_rule_that_keeps_keeps_what_was_installed_later()
+    {
+        var all = new BriefRule("a.yaml:1", new PackageConditions { Names = ["*"] });
+        var some = new BriefRule("a.yaml:2", new PackageConditions { Standings = [PackageStanding.Free, PackageStanding.Costly] });
+        var choice = BriefSelection.Of(Brief.Empty with { Remove = [all with { Conditions = all.Conditions with { Names = ["*", "Maps"] } }],
+            Keep = [some] }, _system);
+        choice.Kept.ShouldContain(Package("Maps").FullName);
+        choice.Taken.Single(t => t.Package.Package.DisplayName == "Maps").KeptBy!.Source.ShouldBe("a.yaml:2");
+        BriefSelection.Of(Brief.Empty with { Remove = [all] }, _system).Going.ShouldNotContain(g => g.Package.DisplayName == "Maps");
+    }
+
+    [Fact]
+    public void Named_exactly_by_any_rule_is_named_exactly()
+    {
+        BriefRule Rule(string name) => new("a.yaml:1", new PackageConditions { Names = [name] });
+        foreach (string[] names in new[] { ["Weath*", "Weather"], new[] { "Weather", "Weath*" } })
+            BriefSelection.Of(Brief.Empty with { Remove = [.. names.Select(Rule)] }, _system).Going.ShouldHaveSingleItem().Exactly.ShouldBeTrue();
+    }
+
+    [Fact]
+    public void Families_that_rules_give_are_unwanted_whether_they_are_there_or_not()
+    {
+        const string Family = "Northlight.PartyChat_8pewgm0k42rsa";
+        var brief = Brief.Empty with { Remove = [new BriefRule("a.yaml:1", new PackageConditions { Names = [Family] }),
+            new BriefRule("a.yaml:2", new PackageConditions { Names = ["Weather"] })] };
+        BriefSelection.Unwanted(brief, [_system]).Removed.Select(f => f.ToString())
+            .ShouldBe([Package("Weather").Family.ToString(), Family], ignoreOrder: true);
+    }
+
+    [Fact]
+    public void A_rule_of_conditions_is_unmatched_only_if_no_system_has_such_a_package()
+    {
+        var brief = Brief.Empty with { Remove = [new BriefRule("a.yaml:1", new PackageConditions { Find = ["forecast"] })] };
+        var without = _system with { Packages = [.. _system.Packages.Where(p => p.DisplayName != "Weather")] };
+        UnmatchedRule.Find(brief, [_system, without], []).ShouldBeEmpty();
+        UnmatchedRule.Find(brief, [without], []).ShouldHaveSingleItem().Describe()
+            .ShouldBe("a.yaml:1: no package matches this rule (find forecast).");
+        var survey = without with
+        {
+            AsOf = DateTimeOffset.UnixEpoch,
+            Packages = [.. without.Packages.Select(p => p with { Manifest = null })],
+        };
+        UnmatchedRule.Find(brief, [survey], []).ShouldHaveSingleItem().Describe().ShouldContain("it is not known which packages match");
+        UnmatchedRule.Find(brief, [without with { AsOf = DateTimeOffset.UnixEpoch, Packages = [] }], []).ShouldHaveSingleItem().IsKnown
+            .ShouldBeTrue();
+        var named = Brief.Empty with { Keep = [new BriefRule("a.yaml:1", new PackageConditions { Names = ["Wether"] })] };
+        var rule = UnmatchedRule.Find(named, [_system], []).ShouldHaveSingleItem();
+        (rule.Keeps, rule.Describe()).ShouldBe((true, "a.yaml:1: no package matches 'Wether'. Near misses: Weather."));
+    }
+
+    [Fact]
+    public void A_request_keeps_packages_and_does_not_block_them()
+    {
+        var weather = new SelectedPackage(Package("Weather"), true);
+        var clock = new SelectedPackage(Package("Clock"), true);
+        var request = new Planning.RemovalRequest([weather, clock], new Audience([], true)) { Blocks = [weather.Package.Family] }.Keeping([weather]);
+        (request.Packages.Single(), request.Kept.Single(), request.Blocks.IsEmpty).ShouldBe((clock, weather.Package.FullName, true));
+        var plain = new Planning.RemovalRequest([weather], new Audience([], true));
+        plain.Keeping([]).ShouldBeSameAs(plain);
+    }
+
+    [Fact]
+    public void An_account_among_the_packages_is_pointed_out_with_how_accounts_are_named() =>
+        Should.Throw<MoorfieldException>(() => PackageSelector.Find(["rowan"], _system)).Message
+            .ShouldBe("'rowan' is an account, and no package here is called so. Accounts go behind --for, several with commas or a --for each: "
+                + "--for counter,rowan.");
+
+    [Theory]
+    [InlineData("standing: free", PackageStanding.Free, null)]
+    [InlineData("standing: [free, protected]", PackageStanding.Protected, null)]
+    [InlineData("runs-in-background: true", null, true)]
+    [InlineData("runs-in-background: no", null, false)]
+    public void A_brief_says_standing_and_background(string line, PackageStanding? standing, bool? runs)
+    {
+        string path = _folder.Write("a.brief.yaml", System.Text.Encoding.UTF8.GetBytes($"brief: 1\nremove:\n  - {line}\n"));
+        using var fetcher = new BriefFetcher(_folder["cache"], _ => { });
+        var conditions = new BriefLoader(fetcher.Fetch).Load(path, null).Remove.ShouldHaveSingleItem().Conditions;
+        (conditions.Standings.IsEmpty ? null : (PackageStanding?)conditions.Standings[^1], conditions.RunsInBackground).ShouldBe((standing, runs));
+    }
+
+    [Fact]
+    public void A_draft_says_the_gravest_cost_and_how_to_go_on()
+    {
+        string text = BriefDraft.Write("Chosen", "", [Package("Weather")]);
+        text.ShouldStartWith("# A brief for moorfield.");
+        text.ShouldNotContain("for:");
+        text.ShouldContain($"  - package: {Package("Weather").Family}");
+        text.ShouldContain($"# Weather, {TextFormat.Size(Package("Weather").Bytes)}\n");
+        BriefDraft.Write("All", [_system]).ShouldContain("# Move a line from keep to remove");
+    }
+
+    public void Dispose() => _folder.Dispose();
+}
