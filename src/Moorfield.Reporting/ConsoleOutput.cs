@@ -55,9 +55,13 @@ internal sealed class ConsoleOutput : IReportPage
             table.PlainLines().ToList().ForEach(l => Line(l));
     }
 
+    /// <summary>True once a document was written.</summary>
+    internal bool HasDocument { get; private set; }
+
     /// <summary>Content that is passed on as it is.</summary>
     internal void Write(ReadOnlySpan<byte> content)
     {
+        HasDocument = true;
         // The console's own writer passes everything on in pieces of 256 bytes.
         Out.Flush();
         using var output = Console.OpenStandardOutput();

@@ -6,7 +6,7 @@ internal static class DocumentBuilder
     internal static InventoryJson Inventory(
         Target target, IReadOnlyCollection<(SystemSnapshot Snapshot, RemovalAssessment Assessment,
         IEnumerable<InstalledPackage> Packages)> systems) => new(
-        "moorfield.inventory/1", target.FullPath, target.Kind, [.. systems.Select(s => System(s.Snapshot, s.Assessment, s.Packages))],
+        "moorfield.inventory/1", target.Given, target.FullPath, target.Kind, [.. systems.Select(s => System(s.Snapshot, s.Assessment, s.Packages))],
         systems.Any(s => s.Packages.Count() < s.Snapshot.Packages.Length));
 
     private static SystemJson System(SystemSnapshot snapshot, RemovalAssessment assessment, IEnumerable<InstalledPackage> packages)
@@ -41,8 +41,8 @@ internal static class DocumentBuilder
         };
     }
 
-    internal static PlanJson Plan(string target, ImmutableArray<SystemPlan> systems) => new(
-        "moorfield.plan/1", target, "remove", systems[0].Plan.Request.For.Describe(systems[0].Snapshot),
+    internal static PlanJson Plan(Target target, ImmutableArray<SystemPlan> systems) => new(
+        "moorfield.plan/1", target.Given, target.FullPath, "remove", Holders(systems[0].Plan.Request.For, systems[0].Snapshot),
         [.. systems.SelectMany(s =>
         s.Plan.Removals.Select(r => Removal(r, s.Snapshot, s.Plan.AssessedRemovals.FirstOrDefault(m => m.Removal == r)?.Verdict)))],
         [.. systems.SelectMany(s => s.Plan.Staying.Select(t => new StayingJson(
@@ -51,7 +51,7 @@ internal static class DocumentBuilder
         [.. systems.SelectMany(s => s.Plan.Families).Distinct().Select(f => f.ToString())],
         [.. systems.SelectMany(s => s.Plan.IdleFrameworks).Select(f => f.FullName.ToString()).Distinct(StringComparer.Ordinal)],
         [.. systems.SelectMany(s =>
-        s.Plan.Guards.Select(g => new GuardJson(DisplayText.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot))))],
+        s.Plan.Guards.Select(g => new GuardJson(DisplayText.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, Holder(g, s.Snapshot))))],
         [.. systems.SelectMany(s => s.Plan.Changes).Select(Change)],
         null);
 
@@ -64,19 +64,19 @@ internal static class DocumentBuilder
         [.. DisplayText.Names(removal.KeptForAccounts, snapshot)], removal.KeptForNewcomers, removal.RemovedBecauseOf,
         DisplayText.Of(verdict?.Standing ?? PackageStanding.Free), [.. (verdict?.Reasons ?? []).Select(Reason)]);
 
-    internal static PlanJson Plan(string target, string action, IEnumerable<string> families, IEnumerable<Change> changes, int? undoes,
+    internal static PlanJson Plan(Target target, string action, IEnumerable<string> families, IEnumerable<Change> changes, int? undoes,
     bool wholeFile = false) =>
-        new("moorfield.plan/1", target, action, null, [], [], [.. families.Distinct(StringComparer.OrdinalIgnoreCase)], [], [],
+        new("moorfield.plan/1", target.Given, target.FullPath, action, null, [], [], [.. families.Distinct(StringComparer.OrdinalIgnoreCase)], [], [],
             [.. changes.Select(Change)], undoes, wholeFile);
 
-    internal static PlanJson Plan(string target, CompactProposal proposal) => Plan(target, "compact", [], [], null) with
+    internal static PlanJson Plan(Target target, CompactProposal proposal) => Plan(target, "compact", [], [], null) with
     {
         Compacting = new CompactingJson(
             proposal.Copy, proposal.Bytes, [.. proposal.Runs.Select(r => r.Number)], [.. proposal.Lost.Select(r => r.Number)]),
     };
 
-    internal static ResultJson Result(string target, PlanJson plan, Outcome outcome, string? vault, long? fileBytes = null) => new(
-        "moorfield.result/1", target, plan, outcome.Changes, outcome.Point, vault,
+    internal static ResultJson Result(Target target, PlanJson plan, Outcome outcome, string? vault, long? fileBytes = null) => new(
+        "moorfield.result/1", target.Given, target.FullPath, plan, outcome.Changes, outcome.Point, vault,
         [.. outcome.Failures.Select(f => new FailureJson(f.Family, f.What, f.Message))], outcome.Warnings,
         outcome.Verified, [.. outcome.Discrepancies.Select(d => new DisagreementJson(d.Edition, d.Family, d.Text))], fileBytes);
 
@@ -90,7 +90,7 @@ internal static class DocumentBuilder
     }
 
     internal static BriefJson Brief(Brief brief, Target target, IEnumerable<(SystemSnapshot Snapshot, BriefSelection Choice)> systems) => new(
-        "moorfield.brief/1", brief.Name, brief.Title, target.FullPath, [.. systems.Select(s => new BriefSystemJson(
+        "moorfield.brief/1", brief.Name, brief.Title, target.Given, target.FullPath, [.. systems.Select(s => new BriefSystemJson(
             s.Snapshot.EditionNumber,
             [.. s.Choice.ByRule.Select(r =>
             new RuleJson(r.Keeps ? "keep" : "remove", r.Rule.Source, r.Rule.Conditions.Describe(), r.Rule.Because,
@@ -99,17 +99,17 @@ internal static class DocumentBuilder
             new TakenJson(t.Package.Package.FullName.ToString(), t.Package.Package.DisplayName, t.Rule.Source, t.KeptBy?.Source))],
             [.. s.Choice.Blocks.Select(b => b.ToString())]))]);
 
-    internal static ComparisonJson Comparison(string before, string after,
+    internal static ComparisonJson Comparison((string Given, string Path) before, (string Given, string Path) after,
     IEnumerable<(ComparedSystem Before, ComparedSystem After, Comparison Comparison)> pairs) => new(
-        "moorfield.comparison/1", before, after, [.. pairs.Select(p => new ComparedJson(
+        "moorfield.comparison/1", before.Given, before.Path, after.Given, after.Path, [.. pairs.Select(p => new ComparedJson(
             p.Before.Edition, p.After.Edition,
             [.. p.Comparison.Packages.Select(d => new PackageDifferenceJson(
                 DisplayText.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString(), d.After?.ToString(), d.Gained, d.Lost,
                 d.Newcomers, d.Bytes))],
             p.Comparison.Blocked, p.Comparison.Unblocked))]);
 
-    internal static ForecastJson Forecast(string target, string? path, SystemSnapshot? image, IEnumerable<SystemForecast> systems) => new(
-        "moorfield.forecast/1", target, image is null ? "signIn" : "update", path is null ? null : Path.GetFullPath(path), image?.EditionNumber,
+    internal static ForecastJson Forecast(Target target, string? path, SystemSnapshot? image, IEnumerable<SystemForecast> systems) => new(
+        "moorfield.forecast/1", target.Given, target.FullPath, image is null ? "signIn" : "update", path is null ? null : Path.GetFullPath(path), image?.EditionNumber,
         image?.Build, [.. systems.Select(s => new ForecastSystemJson(
             s.Snapshot.EditionNumber, s.Snapshot.Build,
             [.. s.Forecast.Families.Select(f => new ForecastFamilyJson(
@@ -123,6 +123,10 @@ internal static class DocumentBuilder
     private static DeliveryJson Delivery(ForecastDelivery delivery, SystemForecast system) => new(
         DisplayText.Of(delivery.Kind), Holders(delivery.For, system.Snapshot), [.. delivery.Guards.Select(g => g.Name!)],
         system.Deliveries.Contains(delivery));
+
+    /// <summary>Whom a guard is for; null for a guard of the machine.</summary>
+    internal static HoldersJson? Holder(GuardState guard, SystemSnapshot snapshot) => !guard.Guard.Place.IsPerAccount ? null
+        : guard.Sid is { } sid ? new HoldersJson([.. DisplayText.Names([sid], snapshot)], false) : new HoldersJson([], true);
 
     private static HoldersJson Holders(Audience audience, SystemSnapshot snapshot) =>
     new([.. DisplayText.Names(audience.Sids, snapshot)], audience.Newcomers);

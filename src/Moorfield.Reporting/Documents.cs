@@ -29,17 +29,16 @@ internal sealed record ProgramJson(string Name, string Version, string Publisher
     string? Key = null);
 
 /// <summary>What <c>explain</c> says of a classic program.</summary>
-internal sealed record ClassicProgramJson(string Schema, string Target, int? Edition, ProgramJson Program);
+internal sealed record ClassicProgramJson(string Schema, string Target, string Path, int? Edition, ProgramJson Program);
 
 /// <param name="Filtered">Whether packages were left out, as was asked for.</param>
-internal sealed record InventoryJson(string Schema, string Target, string Kind, ImmutableArray<SystemJson> Systems, bool Filtered = false);
+internal sealed record InventoryJson(string Schema, string Target, string Path, string Kind, ImmutableArray<SystemJson> Systems, bool Filtered = false);
 
 internal sealed record PartJson(string FullName, string Kind, long Bytes);
 
 internal sealed record ApplicationJson(string Id, string? DisplayName, bool ShownInStart, string? Description = null);
 
-internal sealed record ExplanationJson(
-    string Schema, string Target, int? Edition, PackageJson Package, string? Description, ImmutableArray<PartJson> Parts,
+internal sealed record ExplanationJson(string Schema, string Target, string Path, int? Edition, PackageJson Package, string? Description, ImmutableArray<PartJson> Parts,
     ImmutableArray<ApplicationJson> Applications, ImmutableArray<string> Needs, ImmutableArray<string> NeededBy, ImmutableArray<string> FileTypes,
     ImmutableArray<string> Schemes, ImmutableArray<string> Aliases, ImmutableArray<string> StartupTasks, bool RunsInBackground,
     ImmutableArray<string> Capabilities, ImmutableArray<string> Places);
@@ -49,15 +48,15 @@ internal sealed record RemovalJson(
     bool SetsBlock, bool FilesGo, long Bytes, ImmutableArray<string> StaysFor, bool StaysForNewcomers, string? GoesWith, string Standing,
     ImmutableArray<ReasonJson> Reasons);
 
-internal sealed record GuardJson(string Hive, string Key, string Name, string For);
+/// <param name="For">Null for a guard of the machine.</param>
+internal sealed record GuardJson(string Hive, string Key, string Name, HoldersJson? For);
 
 internal sealed record StayingJson(int? Edition, string Family, string DisplayName, string Standing, ImmutableArray<ReasonJson> Reasons,
 bool NamedExactly);
 
 internal sealed record ChangeJson(int? Edition, string Family, string Text);
 
-internal sealed record PlanJson(
-    string Schema, string Target, string Action, string? For, ImmutableArray<RemovalJson> Removals, ImmutableArray<StayingJson> Staying,
+internal sealed record PlanJson(string Schema, string Target, string Path, string Action, HoldersJson? For, ImmutableArray<RemovalJson> Removals, ImmutableArray<StayingJson> Staying,
     ImmutableArray<string> Families, ImmutableArray<string> IdleFrameworks, ImmutableArray<GuardJson> Guards, ImmutableArray<ChangeJson> Changes,
     int? Undoes, bool WholeFile = false)
 {
@@ -69,16 +68,15 @@ internal sealed record CompactingJson(string? To, long Bytes, ImmutableArray<int
 
 internal sealed record FailureJson(string Family, string What, string Message);
 
-internal sealed record ResultJson(
-    string Schema, string Target, PlanJson Plan, int Changes, int? RestorePoint, string? Vault, ImmutableArray<FailureJson> Failures,
+internal sealed record ResultJson(string Schema, string Target, string Path, PlanJson Plan, int Changes, int? RestorePoint, string? Vault, ImmutableArray<FailureJson> Failures,
     ImmutableArray<string> Warnings, bool Verified, ImmutableArray<DisagreementJson> Disagreements, long? FileBytes = null);
 
 internal sealed record DisagreementJson(int? Edition, string? Family, string Text);
 
-internal sealed record GuardStateJson(int? Edition, string? Guard, string Hive, string Key, string Name, string For, string State, string? Family,
+internal sealed record GuardStateJson(int? Edition, string? Guard, string Hive, string Key, string Name, HoldersJson? For, string State, string? Family,
 string? Because);
 
-internal sealed record GuardsJson(string Schema, string Target, ImmutableArray<GuardStateJson> Guards);
+internal sealed record GuardsJson(string Schema, string Target, string Path, ImmutableArray<GuardStateJson> Guards);
 
 internal sealed record HoldersJson(ImmutableArray<string> Accounts, bool Newcomers);
 
@@ -93,13 +91,13 @@ ImmutableArray<DeliveryJson> Deliveries, ImmutableArray<DeliveryJson> Doubtful, 
 
 /// <param name="Event">update or signIn.</param>
 /// <param name="Image">Null for a sign-in.</param>
-internal sealed record ForecastJson(string Schema, string Target, string Event, string? Image, int? ImageEdition, string? ImageBuild,
+internal sealed record ForecastJson(string Schema, string Target, string Path, string Event, string? Image, int? ImageEdition, string? ImageBuild,
     ImmutableArray<ForecastSystemJson> Systems);
 
 internal sealed record BlockJson(int? Edition, string Family, string? DisplayName, bool Installed, bool Present, DateTimeOffset? Since,
 int? RestorePoint);
 
-internal sealed record BlocksJson(string Schema, string Target, ImmutableArray<BlockJson> Blocks);
+internal sealed record BlocksJson(string Schema, string Target, string Path, ImmutableArray<BlockJson> Blocks);
 
 internal sealed record PointJson(
     int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, string State, ImmutableArray<int> UndoneBy,
@@ -115,8 +113,7 @@ internal sealed record EditionJson(
     int Number, string Name, string Description, string Product, string EditionId, string Build, string Architecture,
     ImmutableArray<string> Languages, long Bytes, long Files, int? Provisioned, string? Problem);
 
-internal sealed record ImageJson(
-    string Schema, string Target, ImmutableArray<EditionJson> Editions, string Compression, int ChunkSize, string Version, int Part, int Parts,
+internal sealed record ImageJson(string Schema, string Target, string Path, ImmutableArray<EditionJson> Editions, string Compression, int ChunkSize, string Version, int Part, int Parts,
     bool Integrity, int BootIndex, string Guid, long Bytes, long Reclaimable, bool Changeable, MediumJson? Medium = null);
 
 internal sealed record BootJson(string Firmware, uint Block, int Sectors);
@@ -130,10 +127,10 @@ internal sealed record MediumJson(
 
 internal sealed record DifferenceJson(string Code, string? Family, string? DisplayName, string Text);
 
-internal sealed record CheckedJson(string Target, int? Edition, bool Agrees, ImmutableArray<DifferenceJson> Differences, string? Error,
+internal sealed record CheckedJson(string Target, string Path, int? Edition, bool Agrees, ImmutableArray<DifferenceJson> Differences, string? Error,
 ImmutableArray<UnmatchedRuleJson> UnmatchedRules);
 
-internal sealed record UnmatchedRuleJson(string At, string Does, string What, ImmutableArray<string> NearMisses, bool Known);
+internal sealed record UnmatchedRuleJson(string At, string Does, string What, ImmutableArray<string> NearMisses, bool Known, bool SeemsMistyped);
 
 internal sealed record CheckJson(string Schema, string Brief, string? Title, bool Agrees, ImmutableArray<CheckedJson> Systems);
 
@@ -143,7 +140,7 @@ internal sealed record TakenJson(string FullName, string DisplayName, string Tak
 
 internal sealed record BriefSystemJson(int? Edition, ImmutableArray<RuleJson> Rules, ImmutableArray<TakenJson> Taken, ImmutableArray<string> Blocks);
 
-internal sealed record BriefJson(string Schema, string Brief, string? Title, string Target, ImmutableArray<BriefSystemJson> Systems);
+internal sealed record BriefJson(string Schema, string Brief, string? Title, string Target, string Path, ImmutableArray<BriefSystemJson> Systems);
 
 internal sealed record PackageDifferenceJson(
     string Kind, string Family, string DisplayName, string Architecture, string? Before, string? After, ImmutableArray<string> Gained,
@@ -152,11 +149,11 @@ internal sealed record PackageDifferenceJson(
 internal sealed record ComparedJson(int? BeforeEdition, int? AfterEdition, ImmutableArray<PackageDifferenceJson> Packages,
 ImmutableArray<string> Blocked, ImmutableArray<string> Unblocked);
 
-internal sealed record ComparisonJson(string Schema, string Before, string After, ImmutableArray<ComparedJson> Systems);
+internal sealed record ComparisonJson(string Schema, string Before, string BeforePath, string After, string AfterPath, ImmutableArray<ComparedJson> Systems);
 
 /// <param name="Compared">Files that were read back.</param>
 internal sealed record BuiltMediumJson(
-    string Schema, string Source, string Medium, long Bytes, long ImageBytes, int Parts, string? Sha256, int Compared, PlanJson Plan);
+    string Schema, string Target, string Path, string Medium, long Bytes, long ImageBytes, int Parts, string? Sha256, int Compared, PlanJson Plan);
 
 /// <param name="Made">Null when it does not say.</param>
 /// <param name="Gaps">What it could not see, a sentence each.</param>
@@ -164,6 +161,11 @@ internal sealed record ListedSurveyJson(
     string File, string? Computer, string? Product, string? Build, DateTimeOffset? Made, bool Complete, ImmutableArray<string> Gaps, string? Error);
 
 internal sealed record SurveysJson(string Schema, string Folder, ImmutableArray<ListedSurveyJson> Surveys);
+
+/// <summary>What a call that fails says with <c>--format json</c>.</summary>
+/// <param name="Kind">failed, invalidUsage, refused or stopped.</param>
+/// <param name="Reason">Why it was refused; null for other kinds.</param>
+internal sealed record ErrorJson(string Schema, int ExitCode, string Kind, string? Reason, string Message);
 
 internal sealed record HandOverJson(string Schema, string Folder, ImmutableArray<string> Files, PlanJson Plan);
 
@@ -184,6 +186,7 @@ internal sealed record HandOverJson(string Schema, string Folder, ImmutableArray
 [JsonSerializable(typeof(ImageJson))]
 [JsonSerializable(typeof(SurveysJson))]
 [JsonSerializable(typeof(HandOverJson))]
+[JsonSerializable(typeof(ErrorJson))]
 [JsonSerializable(typeof(BuiltMediumJson))]
 internal sealed partial class DocumentJson : JsonSerializerContext
 {

@@ -69,7 +69,7 @@ public sealed class BriefTests : CliTest
     public void Show_says_what_each_rule_takes_and_which_take_nothing()
     {
         string text = Run("brief", "show", Counters, "--on", Root).Output;
-        text.ShouldContain("Takes nothing here: remove Saltmarsh.Lottery_5s2ajr5e6xvkm (counters.brief.yaml:18).".Replace("counters.brief",
+        text.ShouldContain("No package matches: remove Saltmarsh.Lottery_5s2ajr5e6xvkm (counters.brief.yaml:18).".Replace("counters.brief",
             Folder["counters.brief"]));
         text.ShouldContain("no, kept by house.brief.yaml:8");
         var json = Json(Run("brief", "show", Counters, "--on", Root, "--format", "json"));
@@ -128,7 +128,7 @@ public sealed class BriefTests : CliTest
         Run("remove", Root, "--leftovers", "--yes").Error.ShouldContain("has no leftovers");
         Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
         VolumeState.Files(Root).ShouldBe(before);
-        Refused(2, "leave --for out", "remove", Root, "--leftovers", "--for", "ivy", "--yes");
+        Refused(2, "omit --for", "remove", Root, "--leftovers", "--for", "ivy", "--yes");
     }
 
     [Fact]

@@ -173,7 +173,7 @@ internal static class BlockCommand
         return options.CarryOut(
             call, blocking, proposal,
             DocumentBuilder.Plan(
-                target.FullPath, blocking.Lifts ? "unblock" : "block", proposal.Families.Select(f => f.ToString()), proposal.Request.Changes, null),
+                target, blocking.Lifts ? "unblock" : "block", proposal.Families.Select(f => f.ToString()), proposal.Request.Changes, null),
             page =>
             {
                 foreach (var (snapshot, plan, _) in concerned)

@@ -28,7 +28,7 @@ internal static class BlockList
         if (file is not null)
             WriteRegistry(call.Console, target, snapshots, file);
         call.Write(format, new Report(
-            () => new BlocksJson("moorfield.blocks/1", target.FullPath,
+            () => new BlocksJson("moorfield.blocks/1", target.Given, target.FullPath,
                     [.. blocks.Select(b =>
                     new BlockJson(b.Snapshot.EditionNumber, b.Family.ToString(), b.Package?.DisplayName, b.Package is not null, b.IsPresent, b.Since,
                     b.SetBy?.Number))]),

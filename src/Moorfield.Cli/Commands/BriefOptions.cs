@@ -29,7 +29,7 @@ internal sealed class BriefOptions
             PointHistory.RemovedNames(Common.Points(call.Console, vaultPath), target.Identify(snapshots.First())));
         foreach (var rule in unmatched)
             call.Console.Notice($"moorfield: {target.Name}: {rule.Describe()}");
-        if (IsLenient(call) || unmatched.All(r => r.Near.IsEmpty))
+        if (IsLenient(call) || !unmatched.Any(r => r.SeemsMistyped))
             return null;
         call.Console.Error("The brief seems to be mistyped, so nothing was changed. Correct it, or use --lenient to continue anyway.");
         return ExitCode.Differs;

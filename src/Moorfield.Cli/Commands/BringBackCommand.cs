@@ -88,7 +88,7 @@ internal static class BringBackCommand
         var notes = proposal.Plans.SelectMany(p => p.Notes).Distinct(StringComparer.Ordinal).ToList();
         return options.CarryOut(
             call, bringing, proposal,
-            DocumentBuilder.Plan(target.FullPath, "bringBack",
+            DocumentBuilder.Plan(target, "bringBack",
                 proposal.Plans.SelectMany(p => p.Packages).Select(p => p.FullName.Family.ToString()), proposal.Request.Changes, null),
             page =>
             {

@@ -132,7 +132,7 @@ internal sealed class ChangeOptions
         if (limit is { } most && outcome.Point is { } newest)
             VaultLimit.Enforce(most, vaultPath, newest, call.Log, call.Console.Error);
         writer.Write(new Report(
-            () => DocumentBuilder.Result(operation.Target.FullPath, document, outcome, withPoint ? vaultPath : null, size?.Invoke()), ShowResult));
+            () => DocumentBuilder.Result(operation.Target, document, outcome, withPoint ? vaultPath : null, size?.Invoke()), ShowResult));
         return outcome.ExitCode;
 
         void ShowPreview(IReportPage page)
@@ -165,7 +165,7 @@ internal sealed class ChangeOptions
     internal ExitCode Finish(Invocation call, Target target, InterruptedRun interrupted, Vault vault, RestorePoint point, bool overwrite)
     {
         target.CheckChangeable(afterInterruption: true);
-        var document = DocumentBuilder.Plan(target.FullPath, "undo", point.Packages.Select(p => p.Family), point.Changes, point.Undoes);
+        var document = DocumentBuilder.Plan(target, "undo", point.Packages.Select(p => p.Family), point.Changes, point.Undoes);
         var writer = Writer(call);
         if (IsPreview(call) || writer.IsForPeople)
         {
@@ -191,7 +191,7 @@ internal sealed class ChangeOptions
         {
             call.Progress.Clear();
         }
-        writer.Write(new Report(() => DocumentBuilder.Result(target.FullPath, document, outcome, vault.FullPath), page =>
+        writer.Write(new Report(() => DocumentBuilder.Result(target, document, outcome, vault.FullPath), page =>
         {
             ShowTrouble(page, outcome, target);
             string look = outcome is { Verified: true, Failures.IsEmpty: true }

@@ -37,13 +37,13 @@ internal static class CheckCommand
         var all = check.Check(call.GetRequiredValue(Targets));
         call.Write(Format, new Report(
             () => new CheckJson("moorfield.check/1", brief.Name, brief.Title, all.All(c => c.Agrees), [.. all.Select(c => new CheckedJson(
-                c.Path, c.Edition, c.Agrees, [.. c.Differences.Select(d => new DifferenceJson(d.Code, d.Family, d.DisplayName, d.Text))], c.Error,
-                [.. c.Unmatched.Select(i => new UnmatchedRuleJson(i.Rule.Source, i.Keeps ? "keep" : "remove", i.What, i.Near, i.IsKnown))]))]),
+                c.Given, c.Path, c.Edition, c.Agrees, [.. c.Differences.Select(d => new DifferenceJson(d.Code, d.Family, d.DisplayName, d.Text))], c.Error,
+                [.. c.Unmatched.Select(i => new UnmatchedRuleJson(i.Rule.Source, i.Keeps ? "keep" : "remove", i.What, i.Near, i.IsKnown, i.SeemsMistyped))]))]),
             page =>
             {
                 foreach (var target in all.GroupBy(c => c.Path))
                     Show(page, [.. target]);
-                ShowRules(page, all);
+                ShowRules(page, all, lenient);
                 if (all.Length > 1)
                     page.Line($"{all.Length} systems: {all.Count(c => c.Agrees)} as the brief wants, {all.Count(c => !c.Differences.IsEmpty)} not, "
                         + $"{all.Count(c => c.Error is not null)} unread.");
@@ -54,7 +54,7 @@ internal static class CheckCommand
     }
 
     /// <summary>The rules that no package matches, each once with the targets where that is so.</summary>
-    private static void ShowRules(IReportPage page, ImmutableArray<CheckedSystem> systems)
+    private static void ShowRules(IReportPage page, ImmutableArray<CheckedSystem> systems, bool lenient)
     {
         int targets = systems.Where(s => s.Error is null).Select(s => s.Path).Distinct(StringComparer.Ordinal).Count();
         foreach (var rule in systems.SelectMany(s => s.Unmatched.Select(u => (s.Path, Text: u.Describe()))).GroupBy(u => u.Text))
@@ -62,6 +62,8 @@ internal static class CheckCommand
             var paths = rule.Select(r => Path.GetFileName(Path.TrimEndingDirectorySeparator(r.Path))).ToList();
             page.Error(paths.Count == targets ? rule.Key : $"{TextFormat.List(paths, 3)}: {rule.Key}");
         }
+        if (!lenient && systems.Any(s => s.Unmatched.Any(u => u.SeemsMistyped)))
+            page.Error("The brief seems to be mistyped. Correct it, or use --lenient to accept it as it is.");
     }
 
     private static string[] Row(CheckedSystem system, BriefDifference? difference) =>

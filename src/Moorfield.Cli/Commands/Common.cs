@@ -180,7 +180,9 @@ internal static class Common
     internal static void Handle(this Command command, Func<Invocation, ExitCode> act) => command.SetAction(parsed =>
     {
         var surroundings = (Surroundings)parsed.InvocationConfiguration;
-        return (int)WrapErrors(surroundings.Console, () =>
+        bool json = parsed.CommandResult.Command.Options.OfType<Option<string>>().FirstOrDefault(o => o.Name == "--format") is { } format
+            && parsed.GetValue(format) == "json";
+        return (int)WrapErrors(surroundings.Console, json, () =>
         {
             NativeLibraries.Check();
             return act(new Invocation(parsed, surroundings));
@@ -188,7 +190,7 @@ internal static class Common
     });
 
     /// <summary>Turns every error of a command into a message and an exit code.</summary>
-    private static ExitCode WrapErrors(ConsoleOutput console, Func<ExitCode> act)
+    private static ExitCode WrapErrors(ConsoleOutput console, bool json, Func<ExitCode> act)
     {
         try
         {
@@ -196,24 +198,24 @@ internal static class Common
         }
         catch (MoorfieldException e)
         {
-            console.Error(e.Message);
-            return e.ExitCode;
+            return Failure(e.Message, e.ExitCode, DisplayText.Of(e.Kind), e.Reason is { } reason ? DisplayText.Of(reason) : null);
         }
-        catch (DllNotFoundException e)
+        catch (Exception e) when (e is DllNotFoundException or IOException or UnauthorizedAccessException)
         {
-            console.Error(e.Message);
-            return ExitCode.Failed;
-        }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
-        {
-            console.Error(e.Message);
-            return ExitCode.Failed;
+            return Failure(e.Message);
         }
         catch (Exception e)
         {
-            console.Error($"This should not have happened ({e.GetType().Name}: {e.Message.Split('\n')[0]}). Please report it. 'moorfield "
+            return Failure($"This should not have happened ({e.GetType().Name}: {e.Message.Split('\n')[0]}). Please report it. 'moorfield "
                 + "inventory TARGET' says whether a run was interrupted.");
-            return ExitCode.Failed;
+        }
+
+        ExitCode Failure(string message, ExitCode code = ExitCode.Failed, string kind = "failed", string? reason = null)
+        {
+            console.Error(message);
+            if (json && !console.HasDocument)
+                console.Write(DocumentJson.Bytes(new ErrorJson("moorfield.error/1", (int)code, kind, reason, message)));
+            return code;
         }
     }
 }

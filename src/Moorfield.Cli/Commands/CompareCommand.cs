@@ -42,7 +42,7 @@ internal static class CompareCommand
         var after = Read(call, second, call.GetValue(AfterEdition));
         var pairs = Pairs(before, after).Select(p => (p.Before, p.After, Comparison: Comparison.Of(p.Before, p.After))).ToList();
         call.Write(Format, new Report(
-            () => DocumentBuilder.Comparison(first, second, pairs),
+            () => DocumentBuilder.Comparison((first, Full(call, first)), (second, Full(call, second)), pairs),
             page =>
             {
                 for (int i = 0; i < pairs.Count; i++)
@@ -62,6 +62,9 @@ internal static class CompareCommand
                 })))));
         return ExitCode.Done;
     }
+
+    /// <summary>The absolute path; of a restore point that of its vault.</summary>
+    private static string Full(Invocation call, string text) => Path.GetFullPath(IsPoint(text) ? Vault.ChoosePath(call.GetValue(VaultPath)) : text);
 
     private static bool IsPoint(string text) => int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out _) && !Path.Exists(text);
 

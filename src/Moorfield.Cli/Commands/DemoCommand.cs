@@ -226,7 +226,7 @@ internal static class DemoCommand
         using (var target = Target.Open(path, new WriteInterceptor()))
         {
             if (target.Kind != "volume" || target.Read([null])[0].MachineId != world.MachineGuid)
-                throw new MoorfieldException(ErrorKind.Refused,
+                throw new MoorfieldException(RefusalReason.Unsupported,
                     $"{path} is no volume that 'moorfield demo' made. Updates and sign-ins are played on made-up ones only.");
         }
         if (image is not null && !File.Exists(image))

@@ -70,7 +70,7 @@ internal static class ExplainCommand
             string? holder = program.Sid is { } sid ? snapshot.Account(sid)?.Name ?? sid : null;
             call.Write(Format, new Report(
                 () => new ClassicProgramJson(
-                    "moorfield.program/1", target.FullPath, snapshot.EditionNumber,
+                    "moorfield.program/1", target.Given, target.FullPath, snapshot.EditionNumber,
                     new ProgramJson(program.Name, program.Version, program.Publisher, program.Bytes, holder, program.UninstallCommand, program.Key)),
                 page =>
                 {
@@ -191,7 +191,7 @@ internal static class ExplainCommand
         : "";
 
     private static ExplanationJson Document(Target target, InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment) => new(
-        "moorfield.package/1", target.FullPath, snapshot.EditionNumber, DocumentBuilder.Package(package, snapshot, assessment),
+        "moorfield.package/1", target.Given, target.FullPath, snapshot.EditionNumber, DocumentBuilder.Package(package, snapshot, assessment),
         package.Manifest?.Description,
         [.. package.Parts.Select(p => new PartJson(p.FullName.ToString(), DisplayText.Of(p.Kind), p.Bytes))],
         [.. (package.Manifest?.Applications ?? [])

@@ -50,7 +50,7 @@ internal static class ForecastCommand
         var points = Common.Points(call.Console, call.GetValue(VaultPath));
         var systems = snapshots.Select(s => Forecast(call, target, s, image, brief, points)).ToList();
         call.Write(Format, new Report(
-            () => DocumentBuilder.Forecast(target.FullPath, update, image, systems),
+            () => DocumentBuilder.Forecast(target, update, image, systems),
             page =>
             {
                 for (int i = 0; i < systems.Count; i++)

@@ -49,7 +49,7 @@ internal static class GuardCommand
             var request = proposal.Request;
             return options.CarryOut(
                 call, guarding, proposal,
-                DocumentBuilder.Plan(target.FullPath, lifts ? "unguard" : "guard", request.Packages.Select(p => p.Family), request.Changes, null),
+                DocumentBuilder.Plan(target, lifts ? "unguard" : "guard", request.Packages.Select(p => p.Family), request.Changes, null),
                 page =>
                 {
                     page.Heading($"{(lifts ? "Guards to be lifted" : "Guards to be set")} on {target.Name}");
@@ -69,10 +69,10 @@ internal static class GuardCommand
         using var open = target;
         var states = States(snapshots, KnownGuards.All, who);
         call.Write(format, new Report(
-            () => new GuardsJson("moorfield.guards/1", target.FullPath,
+            () => new GuardsJson("moorfield.guards/1", target.Given, target.FullPath,
                 [.. states.SelectMany(s => s.States.Select(g => new GuardStateJson(
-                    s.Snapshot.EditionNumber, g.Guard.Name, DisplayText.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, g.Place(s.Snapshot),
-                    State(g), g.Guard.Family, g.Guard.Because)))]),
+                    s.Snapshot.EditionNumber, g.Guard.Name, DisplayText.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name,
+                    DocumentBuilder.Holder(g, s.Snapshot), State(g), g.Guard.Family, g.Guard.Because)))]),
             page =>
             {
                 foreach (var (snapshot, own) in states)

@@ -7,6 +7,7 @@ namespace Moorfield.Cli.Commands;
 internal static class HandOverCommand
 {
     private const string PlanText = "plan.txt", PlanData = "plan.json";
+    private const string NothingToHandOver = "There is nothing to hand over. Nothing was written.";
     private const int MaxMinutes = 1440;
     private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
     private static readonly Option<string[]> Who = For();
@@ -158,7 +159,8 @@ internal static class HandOverCommand
         if (plan.IsEmpty)
         {
             RemovalText.ShowStaying(call.Console, plans);
-            throw new MoorfieldException(refused ? ErrorKind.Refused : ErrorKind.InvalidUsage, "There is nothing to hand over. Nothing was written.");
+            throw refused ? new MoorfieldException(RefusalReason.Essential, NothingToHandOver)
+                : new MoorfieldException(ErrorKind.InvalidUsage, NothingToHandOver);
         }
         if (writer.IsForPeople || options.IsPreview(call))
             writer.Write(new Report(() => document, page => Show(page, target, plan, plans)));
@@ -173,7 +175,7 @@ internal static class HandOverCommand
 
     /// <summary>The plan without the single changes: machines that run make them in their own way.</summary>
     private static PlanJson Document(Target target, ImmutableArray<SystemPlan> plans) =>
-        DocumentBuilder.Plan(target.Name, plans) with { Changes = [] };
+        DocumentBuilder.Plan(target, plans) with { Target = target.Name, Path = target.Name, Changes = [] };
 
     /// <summary>Writes the folder of a hand-over, which must not be there.</summary>
     internal static IReadOnlyList<(string Name, byte[] Content)> Write(

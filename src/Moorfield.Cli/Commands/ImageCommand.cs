@@ -34,7 +34,7 @@ internal static class ImageCommand
             using var target = Open(call.GetRequiredValue(path), new WriteInterceptor());
             var editions = Read(target);
             call.Write(format, new Report(
-            () => Document(target.Image, editions),
+            () => Document(target.Given, target.Image, editions),
             page =>
             {
                     Write(page, target.Image, editions);
@@ -149,11 +149,11 @@ internal static class ImageCommand
         : header.Compression == WimCompression.None ? "none"
             : $"{header.Compression.ToString().ToUpperInvariant()} in chunks of {header.ChunkSize / 1024} KB";
 
-    private static ImageJson Document(ImageFile image, List<EditionJson> editions)
+    private static ImageJson Document(string given, ImageFile image, List<EditionJson> editions)
     {
         var header = image.Wim.Header;
         return new ImageJson(
-            "moorfield.image/1", image.FullPath, [.. editions], header.Compression.ToString().ToLowerInvariant(), header.ChunkSize,
+            "moorfield.image/1", given, image.FullPath, [.. editions], header.Compression.ToString().ToLowerInvariant(), header.ChunkSize,
             header.IsSolidVersion ? "solid" : "normal",
             header.Part, header.Parts, !header.Integrity.IsNone, header.BootIndex, header.Guid.ToString(), image.Wim.Length, image.Reclaimable(),
             image.ReadOnlyReason() is null, image.Medium is not { } medium ? null : new MediumJson(
@@ -181,7 +181,7 @@ internal static class ImageCommand
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"Name what goes with --edition: {target.List()}.");
             var dropped = target.SelectEditions(words).OfType<int>().Distinct().Order().Select(n => target.Image.Editions[n - 1]).ToList();
             if (dropped.Count == target.Image.Editions.Length)
-                throw new MoorfieldException(ErrorKind.Refused, $"That is every edition of {target.Name}. One at least must stay.");
+                throw new MoorfieldException(RefusalReason.Essential, $"That is every edition of {target.Name}. One at least must stay.");
             string names = TextFormat.List(dropped.Select(d => d.Name), 3);
             return Change(call, options, target, "drop", $"drop {names}", () => [.. dropped.Select(d => new EditionDropped(d.Number, d.Name))],
                 page =>
@@ -264,7 +264,7 @@ internal static class ImageCommand
         var changing = new EditionOperation(target, title, changes);
         target.Image.CheckChangeable();
         var proposal = changing.Plan();
-        return options.CarryOut(call, changing, proposal, DocumentBuilder.Plan(target.FullPath, action, [], proposal.Request.Changes, null), page =>
+        return options.CarryOut(call, changing, proposal, DocumentBuilder.Plan(target, action, [], proposal.Request.Changes, null), page =>
         {
             show(page);
             if (options.HasRestorePoint(call))
@@ -295,7 +295,7 @@ internal static class ImageCommand
             using var vault = inPlace ? Vault.OpenExisting(options.VaultPath(call)) : null;
             var compacting = new CompactOperation(target, copy, vault, call.Console.Error);
             var proposal = compacting.Plan();
-            var document = DocumentBuilder.Plan(target.FullPath, proposal);
+            var document = DocumentBuilder.Plan(target, proposal);
             long before = image.Wim.Length;
             string result = proposal.Copy ?? image.FullPath;
             if (!proposal.HasEffect)

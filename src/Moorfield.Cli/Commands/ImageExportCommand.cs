@@ -131,7 +131,7 @@ internal static class ImageExportCommand
         {
             using var target = Open(call.GetRequiredValue(source));
             if (target.Image.Wim.Header.IsSolidVersion)
-                throw new MoorfieldException(ErrorKind.Refused, $"{target.Name} is an ESD, which cannot be split. "
+                throw new MoorfieldException(RefusalReason.Unsupported, $"{target.Name} is an ESD, which cannot be split. "
                     + "'moorfield image convert' makes a WIM of it.");
             long bytes = PartBytes(call, part, splits: true)!.Value;
             var parts = Watched(call, "Splitting", (progress, stop) =>

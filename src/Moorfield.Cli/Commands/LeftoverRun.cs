@@ -8,7 +8,7 @@ internal static class LeftoverRun
         var target = clearing.Target;
         var proposal = clearing.Plan();
         var document = DocumentBuilder.Plan(
-            target.FullPath, "removeLeftovers", proposal.Request.Packages.Select(p => p.Family), proposal.Request.Changes, null);
+            target, "removeLeftovers", proposal.Request.Packages.Select(p => p.Family), proposal.Request.Changes, null);
         if (!proposal.HasEffect)
         {
             options.Writer(call).Write(new Report(() => document, _ => { }));

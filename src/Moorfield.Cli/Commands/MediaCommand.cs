@@ -161,8 +161,9 @@ internal static class MediaCommand
         if (requests is not null && !plans.Any(p => p.Effective.Any() || p.Plan.Changes.Any()))
         {
             RemovalText.ShowStaying(call.Console, plans);
-            throw new MoorfieldException(refused ? ErrorKind.Refused : ErrorKind.InvalidUsage,
-                "Nothing of what was named would be removed from the image. Nothing was written.");
+            const string NothingGoes = "Nothing of what was named would be removed from the image. Nothing was written.";
+            throw refused ? new MoorfieldException(RefusalReason.Essential, NothingGoes)
+                : new MoorfieldException(ErrorKind.InvalidUsage, NothingGoes);
         }
         var added = Added(call.GetValue(Add) ?? []);
         if (requests is null && !only && call.GetValue(Label) is null && added.IsEmpty && !call.GetValue(Split))
@@ -216,7 +217,7 @@ internal static class MediaCommand
     {
         var writer = options.Writer(call);
         string output = Path.GetFullPath(call.GetRequiredValue(To));
-        var document = plans.IsEmpty ? DocumentBuilder.Plan(source.FullPath, "build", [], [], null) : DocumentBuilder.Plan(source.FullPath, plans);
+        var document = plans.IsEmpty ? DocumentBuilder.Plan(source, "build", [], [], null) : DocumentBuilder.Plan(source, plans);
         if (writer.IsForPeople || options.IsPreview(call))
             writer.Write(new Report(() => document, page => Show(page, call, source, building, plans, output)));
         if (options.IsPreview(call) || !options.IsConfirmed(call, plans, "Build this medium?"))
@@ -226,7 +227,7 @@ internal static class MediaCommand
         using (new Ticker(call.Console, () => Ticker.Text(at)))
             built = building.Build(new WriteInterceptor(), TimeProvider.System, state => at = state, call.BeginChanging());
         writer.Write(new Report(
-            () => new BuiltMediumJson("moorfield.medium/1", source.FullPath, output, built.Bytes, built.ImageBytes, built.Parts, built.Sha256,
+            () => new BuiltMediumJson("moorfield.medium/1", source.Given, source.FullPath, output, built.Bytes, built.ImageBytes, built.Parts, built.Sha256,
                 built.Compared, document),
             page => ShowResult(page, source, output, building, built, plans)));
         return refused || built.Removal is { Failures.IsEmpty: false } ? ExitCode.DoneInPart : ExitCode.Done;

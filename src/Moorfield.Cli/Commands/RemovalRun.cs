@@ -3,16 +3,23 @@ namespace Moorfield.Cli.Commands;
 /// <summary>The way of a removal from its proposal to its result, however the packages were chosen.</summary>
 internal static class RemovalRun
 {
+    /// <param name="notices">Sentences for the preview: what else is to be known before something is removed.</param>
     /// <param name="brief">Title or name of the brief that it follows; null when it follows none.</param>
-    internal static ExitCode Run(Invocation call, ChangeOptions options, RemovalOperation removal, string? brief, bool keepFiles, bool acceptsCosts)
+    internal static ExitCode Run(Invocation call, ChangeOptions options, RemovalOperation removal, string? brief, bool keepFiles, bool acceptsCosts,
+        Func<IEnumerable<string>>? notices = null)
     {
         var target = removal.Target;
         var proposal = removal.Plan();
         if (!proposal.HasEffect)
             return NothingToDo(call, options, target, proposal, brief);
         var result = options.CarryOut(
-            call, removal, proposal, DocumentBuilder.Plan(target.FullPath, proposal.Plans),
-            page => RemovalText.ShowPreview(page, target, proposal.Plans, keepFiles, options.HasRestorePoint(call), !options.GoesAhead(call)),
+            call, removal, proposal, DocumentBuilder.Plan(target, proposal.Plans),
+            page =>
+            {
+                RemovalText.ShowPreview(page, target, proposal.Plans, keepFiles, options.HasRestorePoint(call), !options.GoesAhead(call));
+                foreach (string notice in notices?.Invoke() ?? [])
+                    page.Line(notice);
+            },
             (page, outcome) => RemovalText.ShowResult(page, target, proposal.Plans, outcome), keepFiles, acceptsCosts);
         return result == ExitCode.Done && proposal.IsRefusedInPart && !options.IsPreview(call) ? ExitCode.DoneInPart : result;
     }
@@ -20,9 +27,9 @@ internal static class RemovalRun
     private static ExitCode NothingToDo(Invocation call, ChangeOptions options, Target target, RemovalProposal proposal, string? brief)
     {
         options.Writer(call).Write(new Report(
-            () => DocumentBuilder.Plan(target.FullPath, proposal.Plans), page => RemovalText.ShowStaying(page, proposal.Plans)));
+            () => DocumentBuilder.Plan(target, proposal.Plans), page => RemovalText.ShowStaying(page, proposal.Plans)));
         if (proposal.IsRefusedInPart)
-            throw new MoorfieldException(ErrorKind.Refused, "Nothing of what was named may be removed. Nothing was changed.");
+            throw new MoorfieldException(RefusalReason.Essential, "Nothing of what was named may be removed. Nothing was changed.");
         var names = proposal.Plans.SelectMany(p => p.Plan.Removals).Select(r => r.Package.DisplayName).Distinct(StringComparer.Ordinal).ToList();
         call.Console.Notice(brief is not null ? $"{target.Name} is as the brief '{brief}' wants it. Nothing was changed."
             : names.Count > 0 ? $"None of this is there for {proposal.Plans[0].Audience}: {string.Join(", ", names)}. Nothing was changed."

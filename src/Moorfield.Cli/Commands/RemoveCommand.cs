@@ -82,26 +82,26 @@ internal static class RemoveCommand
             ? fresh => fresh.Select(s => BriefPlanner.ToRequest(brief, s, removal.Who(call), removal.AllowsReturn(call)))
             : fresh => fresh.Zip(PackageSelector.Choose(conditions, fresh),
                 (s, chosen) => new RemovalRequest(chosen, AudienceParser.Parse(removal.Who(call), s)));
-        foreach (var snapshot in leftovers || target.HasEditions || coming ? [] : snapshots)
-            WarnOpenGuards(call, options, target, snapshot, brief, removal.Who(call));
-        if (PackageSelector.Spared(conditions, snapshots) is { IsEmpty: false } spared)
-            call.Console.Notice(RemovalText.Spared(spared));
         var operation = new RemovalOperation(target, snapshots, guards,
             fresh => requests(fresh).Zip(PackageSelector.Find(keep, fresh), (r, kept) => removal.Apply(call, r.Keeping(kept))),
             brief?.Title ?? brief?.Name);
-        return RemovalRun.Run(call, options, operation, brief?.Title ?? brief?.Name, keepFiles, removal.AcceptsCosts(call));
+        return RemovalRun.Run(call, options, operation, brief?.Title ?? brief?.Name, keepFiles, removal.AcceptsCosts(call), () =>
+            new[]
+            {
+                target.HasEditions || coming ? null : OpenGuards(call, options, target, snapshots[0], brief, removal.Who(call)),
+                PackageSelector.Spared(conditions, snapshots) is { IsEmpty: false } spared ? RemovalText.Spared(spared) : null,
+            }.OfType<string>());
     }
 
-    /// <summary>Names the guards that are not set although apps may install themselves for those who lose packages.</summary>
-    private static void WarnOpenGuards(Invocation call, ChangeOptions options, Target target, SystemSnapshot snapshot, Brief? brief, string[] who)
+    /// <summary>Names the guards that are not set although Windows may install apps for newcomers; null if there is nothing to say.</summary>
+    private static string? OpenGuards(Invocation call, ChangeOptions options, Target target, SystemSnapshot snapshot, Brief? brief, string[] who)
     {
         if (!AudienceParser.Parse(who.Length > 0 ? who : brief?.For ?? [], snapshot).Newcomers)
-            return;
+            return null;
         var forecast = ForecastOperation.Of(target, snapshot, null, brief, Common.Points(call.Console, options.VaultPath(call)));
         string[] open = [.. forecast.OpenToDeliveries(snapshot.EditionId, brief?.Guards ?? []).Select(g => g.Name!)];
-        if (open.Length > 0)
-            call.Console.Notice("Windows may still install apps by itself at a sign-in. To prevent that: "
-                + TextFormat.Command(["guard", target.FullPath, .. open]));
+        return open.Length == 0 ? null : "Windows may still install apps by itself at a sign-in. To prevent that: "
+            + $"{TextFormat.Command(["guard", target.FullPath, .. open])}.";
     }
 
     private static RemovalRequest WishForComing(Target target, SystemSnapshot snapshot, IReadOnlyList<PointSummary> points)

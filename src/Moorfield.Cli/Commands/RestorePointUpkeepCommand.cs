@@ -127,7 +127,7 @@ internal static class RestorePointUpkeepCommand
             var damaged = named.Where(n => points.All(p => p.Point.Number != n)).ToList();
             if (damaged.Count > 0)
             {
-                throw new MoorfieldException(ErrorKind.Refused, $"Restore point {damaged[0]} cannot be read, so that it is not known what it needs. "
+                throw new MoorfieldException(RefusalReason.VaultDamaged, $"Restore point {damaged[0]} cannot be read, so that it is not known what it needs. "
                     + "'moorfield restore-point verify' says more.");
             }
             var deletion = VaultMaintenance.Plan(points, wanted, named.Length > 0, IsMarked(vault));
@@ -170,7 +170,7 @@ internal static class RestorePointUpkeepCommand
         if (deletion.Gone.IsEmpty)
         {
             if (!deletion.Stay.IsEmpty)
-                throw new MoorfieldException(ErrorKind.Refused, "Nothing was deleted.");
+                throw new MoorfieldException(RefusalReason.PointStays, "Nothing was deleted.");
             call.Console.Notice("No restore point fits. Nothing was deleted.");
             return ExitCode.Done;
         }

@@ -75,6 +75,11 @@ internal static class UndoCommand
         var choice = new UndoChoice(target, vault, call.Console.Error);
         if (asked is not null || names.Length == 0)
         {
+            if (asked is null && choice.IsAllUndone())
+            {
+                call.Console.Notice($"Every run on {target.Name} was undone already. Nothing was changed.");
+                return ExitCode.Done;
+            }
             var point = choice.Choose(asked);
             return Undo(call, options, target, vault, point, null, UndoChoice.Families(point, names));
         }
@@ -146,9 +151,9 @@ internal static class UndoCommand
     {
         var (asked, names) = Read(call.GetValue(Words) ?? []);
         if (asked is not null && asked != interrupted.Point)
-            throw new MoorfieldException(ErrorKind.Refused, $"{target.DescribeInterruption()} That comes before undoing anything else.");
+            throw new MoorfieldException(RefusalReason.Interrupted, $"{target.DescribeInterruption()} That comes before undoing anything else.");
         if (names.Length > 0 || call.GetValue(For) is { Length: > 0 })
-            throw new MoorfieldException(ErrorKind.Refused, $"{target.DescribeInterruption()} Only the whole of an interrupted run can be undone.");
+            throw new MoorfieldException(RefusalReason.Interrupted, $"{target.DescribeInterruption()} Only the whole of an interrupted run can be undone.");
         var (vault, point) = interrupted.Open(call.Progress.Interceptor, asked);
         using var open = vault;
         if (point.Kind != RunKind.Undo)
@@ -182,7 +187,7 @@ internal static class UndoCommand
         var (packages, changes) = (proposal.Packages, proposal.Request.Changes);
         return options.CarryOut(
             call, restoring, proposal,
-            DocumentBuilder.Plan(target.FullPath, "undo", packages.Select(p => p.Family), changes, point.Number),
+            DocumentBuilder.Plan(target, "undo", packages.Select(p => p.Family), changes, point.Number),
             page =>
             {
                 page.Heading($"To be put back on {target.Name}, as recorded in restore point {point.Number} of "
@@ -229,7 +234,7 @@ internal static class UndoCommand
         }
         return options.CarryOut(
             call, undoing, proposal,
-            DocumentBuilder.Plan(target.FullPath, "undo", plan.Packages.Select(p => p.Family), plan.Changes, point.Number, plan.IsExact),
+            DocumentBuilder.Plan(target, "undo", plan.Packages.Select(p => p.Family), plan.Changes, point.Number, plan.IsExact),
             page => ShowPreview(page, target, plan), (page, outcome) => ShowResult(page, target, plan, outcome));
     }
 
@@ -239,7 +244,7 @@ internal static class UndoCommand
             page.Error($"in conflict: {conflict.Describe()}");
         if (!plan.Conflicts.IsEmpty && !overwrite)
         {
-            throw new MoorfieldException(ErrorKind.Refused,
+            throw new MoorfieldException(RefusalReason.Conflict,
                 $"{TextTable.Count(plan.Conflicts.Length, "change")} cannot be undone, because something else changed the same place since. Nothing "
                     + "was done; --overwrite puts the recorded state there all the same.");
         }
@@ -252,7 +257,7 @@ internal static class UndoCommand
             ? "the image was compacted since, and the run did not keep them (--copy-files)."
             : "the vault has lost contents of them ('moorfield restore-point verify' tells more).");
         if (!overwrite)
-            throw new MoorfieldException(ErrorKind.Refused, $"{lost} Nothing was done; --overwrite puts back everything else.");
+            throw new MoorfieldException(RefusalReason.ContentLost, $"{lost} Nothing was done; --overwrite puts back everything else.");
         page.Error(lost);
     }
 

@@ -73,7 +73,7 @@ internal sealed class WriteOptions
         bool accepted = call.GetValue(_acceptCosts) || costs.IsEmpty;
         if (call.GetValue(_yes))
         {
-            return accepted ? true : throw new MoorfieldException(ErrorKind.Refused,
+            return accepted ? true : throw new MoorfieldException(RefusalReason.CostsNotAccepted,
                 $"This costs something: {TextFormat.List(costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. "
                     + "Nothing was written.");
         }

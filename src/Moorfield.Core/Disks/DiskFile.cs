@@ -106,7 +106,7 @@ public sealed class DiskFile : IDisposable
     {
         if (MountPoint() is { } place)
         {
-            throw new MoorfieldException(ErrorKind.Refused,
+            throw new MoorfieldException(RefusalReason.InUse,
                 $"{_given} is mounted at {place}. Unmount it first, or name that folder instead. Nothing was changed.");
         }
         try

@@ -93,10 +93,10 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
         switch (kind)
         {
             case BootSectorKind.BitLocker:
-                throw new MoorfieldException(ErrorKind.Refused,
+                throw new MoorfieldException(RefusalReason.Encrypted,
                     $"{what} is encrypted by BitLocker. Open it with 'cryptsetup open --type bitlk' first, and name what that makes.");
             case BootSectorKind.Refs:
-                throw new MoorfieldException(ErrorKind.Refused, $"{what} holds ReFS, which is not supported.");
+                throw new MoorfieldException(RefusalReason.Unsupported, $"{what} holds ReFS, which is not supported.");
             case BootSectorKind.Unknown:
                 throw new MoorfieldException(ErrorKind.Failed, $"{what} holds no NTFS volume.");
         }

@@ -97,16 +97,16 @@ public sealed partial record HandOverPlan(
     private void Check()
     {
         foreach (var family in Remove.Select(r => r.Family).Concat(Keep).Concat(Block).Where(f => !ProperFamily().IsMatch(f.ToString())))
-            throw new MoorfieldException(ErrorKind.Refused, 
+            throw new MoorfieldException(RefusalReason.NotHandedOver, 
                 $"'{family}' has letters that no family has, so it is not handed over. Nothing was written.");
         foreach (var guard in Guards)
         {
             if ((guard.Key + guard.Value.Name).Any(c => char.IsControl(c) || "*?[]|\"".Contains(c, StringComparison.Ordinal)))
-                throw new MoorfieldException(ErrorKind.Refused,
+                throw new MoorfieldException(RefusalReason.NotHandedOver,
                     $"The guard {guard.Describe()} has one of * ? [ ] | \" in its name, which the system's shell would misread. "
                         + "Nothing was written.");
             if (KindOf(guard.Value) is null)
-                throw new MoorfieldException(ErrorKind.Refused,
+                throw new MoorfieldException(RefusalReason.NotHandedOver,
                     $"The guard {guard.Describe()} has data that cannot be handed over. Nothing was written.");
         }
     }

@@ -115,7 +115,7 @@ public sealed class ImageFile : ITreeProvider, IDisposable
     public void CheckChangeable()
     {
         if (ReadOnlyReason() is { } why)
-            throw new MoorfieldException(ErrorKind.Refused, $"{Name} {why}. Nothing was changed.");
+            throw new MoorfieldException(RefusalReason.ReadOnly, $"{Name} {why}. Nothing was changed.");
     }
 
     /// <summary>Why this file may not be changed, to stand behind its name; null when it may.</summary>

@@ -7,12 +7,13 @@ using Moorfield.Core.Vaults;
 namespace Moorfield.Core.Operations;
 
 /// <summary>One system held against a brief.</summary>
-/// <param name="Path">Of its target: full, or as it was given where it could not be opened.</param>
+/// <param name="Given">The target's path as a person typed it.</param>
+/// <param name="Path">The target's full path.</param>
 /// <param name="Edition">Number of the edition; null on a volume.</param>
 /// <param name="Unmatched">Rules that take nothing in any system of the target; told with its first.</param>
 /// <param name="Error">Why it could not be read; null when it could.</param>
 public sealed record CheckedSystem(
-    string Path, string Name, int? Edition, ImmutableArray<BriefDifference> Differences, ImmutableArray<UnmatchedRule> Unmatched, string? Error)
+    string Given, string Path, string Name, int? Edition, ImmutableArray<BriefDifference> Differences, ImmutableArray<UnmatchedRule> Unmatched, string? Error)
 {
     /// <summary>Whether it is as the brief wants it.</summary>
     public bool Agrees => Error is null && Differences.IsEmpty;
@@ -40,7 +41,7 @@ public sealed class BriefCheck(
     /// <param name="lenient">Whether rules that seem to be mistyped do not count as a difference.</param>
     public static ExitCode Verdict(ImmutableArray<CheckedSystem> systems, bool lenient) =>
         systems.Any(c => c.Error is not null) ? ExitCode.DoneInPart
-        : systems.Any(c => !c.Differences.IsEmpty || (!lenient && c.Unmatched.Any(u => !u.Near.IsEmpty))) ? ExitCode.Differs : ExitCode.Done;
+        : systems.Any(c => !c.Differences.IsEmpty || (!lenient && c.Unmatched.Any(u => u.SeemsMistyped))) ? ExitCode.Differs : ExitCode.Done;
 
     private ImmutableArray<CheckedSystem> Check(string path)
     {
@@ -55,13 +56,13 @@ public sealed class BriefCheck(
                 var identity = target.Identify(snapshot);
                 var differences = BriefPlanner.Differences(
                     plan, snapshot, PointHistory.Removed(points, identity).Contains, PointHistory.Undone(points, identity).Contains);
-                return new CheckedSystem(target.FullPath, snapshot.EditionNumber is { } number ? $"edition {number} of {target.Name}" : target.Name,
+                return new CheckedSystem(path, target.FullPath, snapshot.EditionNumber is { } number ? $"edition {number} of {target.Name}" : target.Name,
                     snapshot.EditionNumber, differences, i == 0 ? unmatched : [], null);
             })];
         }
         catch (MoorfieldException e)
         {
-            return [new CheckedSystem(path, path, null, [], [], e.Message)];
+            return [new CheckedSystem(path, System.IO.Path.GetFullPath(path), path, null, [], [], e.Message)];
         }
     }
 }

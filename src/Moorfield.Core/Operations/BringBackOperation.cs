@@ -55,7 +55,7 @@ public sealed class BringBackOperation(
     protected override BringBackProposal Propose()
     {
         var now = Systems();
-        var trees = Target.Trees ?? throw new MoorfieldException(ErrorKind.Refused, Target.ReadOnlyReason()!);
+        var trees = Target.Trees ?? throw new MoorfieldException(RefusalReason.ReadOnly, Target.ReadOnlyReason()!);
         ImmutableArray<BringBackPlan> plans = [.. now.Select(system => Plan(trees, system, (plan, _) => plan))];
         var packages = plans.SelectMany(p => p.Packages.Select(b => (p.Snapshot, Package: b))).ToList();
         var names = packages.Where(p => p.Package.NeededBy is null).Select(p => p.Package.DisplayName).Distinct(StringComparer.Ordinal).ToList();
@@ -139,7 +139,7 @@ public sealed class BringBackOperation(
         long needed = proposal.Plans.Sum(p => p.Room);
         if (Target.FreeBytes is { } free && free < needed)
         {
-            throw new MoorfieldException(ErrorKind.Refused,
+            throw new MoorfieldException(RefusalReason.NoRoom,
                 $"{Target.Name} has {TextFormat.Size(free)} left, and what comes back needs {TextFormat.Size(needed)}. Nothing was changed.");
         }
     }
@@ -169,7 +169,7 @@ public sealed class BringBackOperation(
                 take(buffer.AsSpan(0, got));
         });
         if (kept != content.Sha256)
-            throw new MoorfieldException(ErrorKind.Refused,
+            throw new MoorfieldException(RefusalReason.ChangedSince,
                 "What is to come back was changed by something else since the preview. Nothing was changed.");
     }
 }

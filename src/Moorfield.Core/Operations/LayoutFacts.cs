@@ -13,7 +13,7 @@ public static class LayoutFacts
     {
         if (target.IsDocument || target.Trees is not { } trees)
         {
-            throw new MoorfieldException(ErrorKind.Refused,
+            throw new MoorfieldException(RefusalReason.ReadOnly,
                 $"{target.Name} is {target.Description}, which has no hives. Name the disk, the folder or the image itself.");
         }
         var chosen = target.SelectEditions(editions);

@@ -78,7 +78,7 @@ public sealed class MediaBuilder(ImageTarget source, string output, MediaImageBu
         long free = new DriveInfo(folder).AvailableFreeSpace;
         if (free < Needs)
         {
-            throw new MoorfieldException(ErrorKind.Refused,
+            throw new MoorfieldException(RefusalReason.NoRoom,
                 $"{folder} has {TextFormat.Size(free)} left, and building needs about {TextFormat.Size(Needs)}. Nothing was written.");
         }
         using var reading = File.OpenHandle(source.FullPath);
@@ -111,7 +111,7 @@ public sealed class MediaBuilder(ImageTarget source, string output, MediaImageBu
         using var image = making.Make(work.FullPath, interceptor, meter, clock, stop);
         var (hash, compared) = Write(image, work.FullPath, interceptor, meter, stop);
         if (Stamp() != before)
-            throw new MoorfieldException(ErrorKind.Refused, $"{source.Name} was changed by something else meanwhile. Nothing was written.");
+            throw new MoorfieldException(RefusalReason.ChangedSince, $"{source.Name} was changed by something else meanwhile. Nothing was written.");
         work.MoveOut(PartName, name, Replaces);
         return new MediaBuildResult(image.Removal, new FileInfo(_full).Length, image.Lengths.Sum(), image.Lengths.Length, hash, compared);
     }

@@ -69,7 +69,7 @@ public sealed class MediaImageBuilder(ImageTarget source, Func<ImageTarget, Remo
     {
         if (Changes && source.Image.Wim.Header.IsSplit)
         {
-            throw new MoorfieldException(ErrorKind.Refused, $"{source.Name} has its install image in parts, which is not changed. "
+            throw new MoorfieldException(RefusalReason.Unsupported, $"{source.Name} has its install image in parts, which is not changed. "
                 + "'moorfield media folder' takes its files out, and 'moorfield image join' makes one of the parts.");
         }
     }

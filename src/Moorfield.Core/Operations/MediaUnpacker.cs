@@ -48,7 +48,7 @@ public sealed class MediaUnpacker(ImageTarget source, string folder)
         Making.Check();
         if (new DriveInfo(above).AvailableFreeSpace is var free && free < Needs)
         {
-            throw new MoorfieldException(ErrorKind.Refused,
+            throw new MoorfieldException(RefusalReason.NoRoom,
                 $"{above} has {TextFormat.Size(free)} left, and about {TextFormat.Size(Needs)} are needed. Nothing was written.");
         }
     }

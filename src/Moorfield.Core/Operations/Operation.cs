@@ -95,7 +95,7 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
         if (proposal.Costs.Count > 0 && settings is { Confirm: null, AcceptsCosts: false })
         {
             throw new MoorfieldException(
-                ErrorKind.Refused,
+                RefusalReason.CostsNotAccepted,
                 $"This costs something: {TextFormat.List(proposal.Costs)}. Look at --preview, and add --accept-costs to --yes if it is worth it. "
                     + "Nothing was changed.");
         }
@@ -122,7 +122,7 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
         if ((before is not null && !before.Equals(target.Fingerprint(systems!))) || !proposal.IsSameAs(Plan()))
         {
             throw new MoorfieldException(
-                ErrorKind.Refused,
+                RefusalReason.ChangedSince,
                 $"{target.Name} was changed by something else since the preview. Nothing was done; look at a new preview.");
         }
         return true;

@@ -24,7 +24,7 @@ public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, 
     /// <exception cref="MoorfieldException">It cannot be read, or the vault cannot be written; nothing was recorded.</exception>
     public StateRecordingResult Record(Vault vault, string? note, TimeProvider clock)
     {
-        var trees = target.Trees ?? throw new MoorfieldException(ErrorKind.Refused,
+        var trees = target.Trees ?? throw new MoorfieldException(RefusalReason.ReadOnly,
             $"{target.Name} is {target.Description}, of which no state can be recorded. Name the volume, disk or image itself.");
         target.CheckNotInterrupted();
         var snapshots = target.Read(editions);

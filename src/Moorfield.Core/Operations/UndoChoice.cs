@@ -20,11 +20,11 @@ public sealed class UndoChoice(Target target, Vault vault, Action<string> damage
         {
             var point = vault.Read(asked);
             if (InterruptedRun.UndoesHalf(vault, point) is { } half)
-                throw new MoorfieldException(ErrorKind.Refused,
+                throw new MoorfieldException(RefusalReason.Interrupted,
                     $"Restore point {asked} is that of an undo of run {half}, which had been interrupted: undoing it would bring back half of "
                         + "that run. Make the change anew instead.");
             return point.Target.IsSameSystemAs(identity) ? point
-                : throw new MoorfieldException(ErrorKind.Refused,
+                : throw new MoorfieldException(RefusalReason.OtherSystem,
                     $"Restore point {asked} belongs to {point.Target.Computer}, which is another system than the one in {target.FullPath}.");
         }
         var points = PointHistory.Read(vault, damaged);
@@ -36,6 +36,15 @@ public sealed class UndoChoice(Target target, Vault vault, Action<string> damage
                 + $"restore point {other.Number} stands: {other.Title}. If {target.FullPath} is that one, moved, or a copy: "
                 + $"{TextFormat.Command("undo", target.FullPath, $"{other.Number}", target.Options)}."
             : $"The vault {vault.FullPath} has no run on {what} that still stands. 'moorfield restore-point list' lists all.");
+    }
+
+    /// <summary>True if there were runs on the target, and all of them were undone.</summary>
+    public bool IsAllUndone()
+    {
+        var identity = target.Identify();
+        var runs = PointHistory.Read(vault, damaged).Where(p => p.Point.Target.IsSameAs(identity) && p.Point.Kind is not (RunKind.Undo or RunKind.Record))
+            .ToList();
+        return runs.Count > 0 && runs.TrueForAll(r => r.State == PointState.Undone);
     }
 
     /// <summary>All runs on the target that are in effect, newest first.</summary>

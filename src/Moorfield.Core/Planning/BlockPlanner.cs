@@ -23,7 +23,7 @@ public static class BlockPlanner
     /// <exception cref="MoorfieldException">Blocks have no effect on its Windows: refused.</exception>
     public static BlockPlan Block(SystemSnapshot snapshot, IReadOnlyCollection<PackageFamilyName> families) =>
         families.Count > 0 && snapshot.NoBlocksBecause is { } reason
-            ? throw new MoorfieldException(ErrorKind.Refused,
+            ? throw new MoorfieldException(RefusalReason.BlocksNotKnown,
                 $"No block can be set{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}: {reason}. Nothing was changed.")
             : Split(snapshot, [.. families], f => !snapshot.IsBlocked(f), ChangeList.Block);
 

@@ -56,7 +56,7 @@ internal sealed class BringBackChoice(IBringBackFacts facts, SystemSnapshot snap
         var offered = chosen.Select(c => facts.Own.Packages.FirstOrDefault(o => o.Main == c.Package.FullName)).OfType<OfferedPackage>().ToList();
         if (offered.Count == 0 && chosen[0].Package.Elsewhere is { } folder)
         {
-            throw new MoorfieldException(ErrorKind.Refused, $"{chosen[0].Package.DisplayName} lies in {folder}, not among the packages: only a "
+            throw new MoorfieldException(RefusalReason.NotOffered, $"{chosen[0].Package.DisplayName} lies in {folder}, not among the packages: only a "
                 + "running Windows can register it from there.");
         }
         return offered.Count > 0 ? [.. offered.Select(o => (o, facts.Own))] : throw new MoorfieldException(ErrorKind.InvalidUsage,

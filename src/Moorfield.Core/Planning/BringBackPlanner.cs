@@ -71,19 +71,19 @@ internal sealed class BringBackPlanner(
                 + "to.");
         if (package.IsComponent && !isOwn)
         {
-            throw new MoorfieldException(ErrorKind.Refused,
+            throw new MoorfieldException(RefusalReason.NotOffered,
                 $"{name} is a part of the system whose folder is not on {facts.Name}: only Windows' own servicing can lay it out.");
         }
         if (neededBy is null && snapshot.Packages.FirstOrDefault(p => p.Family == package.Main.Family && p.FullName != package.Main && p.IsHeld
             && p.Role != PackageRole.Framework) is { } held)
         {
-            throw new MoorfieldException(ErrorKind.Refused, $"{held.DisplayName} is there in version {held.FullName.Version}, and {offer.Name} has "
+            throw new MoorfieldException(RefusalReason.OtherVersion, $"{held.DisplayName} is there in version {held.FullName.Version}, and {offer.Name} has "
                 + $"{package.Main.Version}. Leave --from out to give others the version that is there.");
         }
         var from = isOwn ? facts.Own : offer;
         package = isOwn ? facts.Own.Packages.First(p => p.Main == package.Main) : package;
         if (there?.IsHeld != true && PackageFit.Hindrance(package.Main, package.Manifest, snapshot) is { } hindrance)
-            throw new MoorfieldException(ErrorKind.Refused, $"{name} {package.Main.Version} {hindrance}");
+            throw new MoorfieldException(RefusalReason.DoesNotFit, $"{name} {package.Main.Version} {hindrance}");
         var needs = Needed(package, offer).ToList();
         foreach (var (needed, where) in needs)
             Bring(needed, where, name);
@@ -130,7 +130,8 @@ internal sealed class BringBackPlanner(
         if (!isOwn && offer.System is null && !facts.Recorded.Contains(offer))
             _notes.Add($"{offer.Name}: all contents are as its block map has them; its signature was not verified.");
         if (!sids.IsEmpty && there is null && package.Role == PackageRole.Application)
-            _notes.Add($"{package.DisplayName} comes back without the data that people had in it; a restore point of its removal would have that.");
+            _notes.Add($"{package.DisplayName} comes back without the data that people had in it; "
+                + (facts.Recorded.Contains(offer) ? $"undoing {offer.Name} would bring that back, too." : "a restore point of its removal would have that."));
     }
 
     private IEnumerable<(OfferedPackage, IPackageSource)> Needed(OfferedPackage package, IPackageSource offer)
@@ -142,7 +143,7 @@ internal sealed class BringBackPlanner(
                 found = Offered(facts.Recorded);
             if (found.Count == 0)
             {
-                throw new MoorfieldException(ErrorKind.Refused,
+                throw new MoorfieldException(RefusalReason.NeedsOther,
                     $"{package.DisplayName} needs {dependency.Name} {dependency.MinVersion} or later, which "
                     + $"{facts.Name} does not have. Name with another --from where it can be had.");
             }
@@ -173,7 +174,7 @@ internal sealed class BringBackPlanner(
                 || (audience.Sids.All(s => there.Exists(p => p.Accounts.Contains(s))) && (!audience.Newcomers || there.Exists(p => p.Newcomers)));
             if (!isHeld)
             {
-                throw new MoorfieldException(ErrorKind.Refused,
+                throw new MoorfieldException(RefusalReason.NeedsOther,
                     $"{package.DisplayName} extends {main}, which not all of them have. Bring that one back "
                     + $"first{(offer == facts.Own ? "" : ", or name both")}.");
             }

@@ -38,7 +38,7 @@ internal sealed class StateDifference(
     {
         if (before.Build.Split('.')[0] != after.Build.Split('.')[0])
         {
-            throw new MoorfieldException(ErrorKind.Refused, $"{now.Name} was updated from build {before.Build} to {after.Build} since: the state "
+            throw new MoorfieldException(RefusalReason.OtherVersion, $"{now.Name} was updated from build {before.Build} to {after.Build} since: the state "
                 + "of another build is not put back. Use 'compare' to see what differs, and 'bring-back' for single packages.");
         }
         SkipRenewedComponents();

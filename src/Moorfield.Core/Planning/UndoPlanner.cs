@@ -37,7 +37,7 @@ internal static class UndoPlanner
     {
         var point = request.Point;
         if (request.Interrupted && point.Kind == RunKind.Undo)
-            throw new MoorfieldException(ErrorKind.Refused,
+            throw new MoorfieldException(RefusalReason.Interrupted,
                 $"Restore point {point.Number} is that of an undo that was interrupted: it is carried on, not undone.");
         bool Concerns(string family, int? edition) =>
             (request.Families is null || request.Families.Contains(family)) && (request.Editions is null || request.Editions.Contains(edition));

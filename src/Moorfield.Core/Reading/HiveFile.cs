@@ -83,7 +83,7 @@ internal static class HiveFile
             return FormatErrors.Wrap(What(tree, path), () => Hive.OpenWrite(file), Advice);
         var replay = Replay(tree, path, file);
         using var content = replay.Content;
-        throw new MoorfieldException(ErrorKind.Refused, $"{What(tree, path)} was not flushed when Windows last shut down, so it must not be written "
+        throw new MoorfieldException(RefusalReason.NotFlushed, $"{What(tree, path)} was not flushed when Windows last shut down, so it must not be written "
             + (content is null ? $"as it is, and {replay.Why}. Start Windows once, shut it down fully, and try again."
                 : $"without what its transaction logs hold ({Writes(replay)}). Add --replay-logs to write these first, as a change that undo takes "
                     + "back with the rest; or start Windows once and shut it down fully."));
@@ -95,7 +95,7 @@ internal static class HiveFile
     internal static Hive OpenReplayed(WindowsTree tree, WindowsPath path, SafeFileHandle file, out SafeFileHandle content)
     {
         var replay = Replay(tree, path, file);
-        var replayed = content = replay.Content ?? throw new MoorfieldException(ErrorKind.Refused,
+        var replayed = content = replay.Content ?? throw new MoorfieldException(RefusalReason.NotFlushed,
             $"{What(tree, path)} was not flushed when Windows last shut down, and {replay.Why}. Nothing was changed.");
         return FormatErrors.Wrap(What(tree, path), () => Hive.OpenWrite(replayed), Advice);
     }

@@ -57,7 +57,7 @@ internal sealed class SystemOffer(WindowsTree tree, SystemSnapshot snapshot) : P
         {
             if (info.Kind == EntryKind.Withheld)
             {
-                throw new MoorfieldException(ErrorKind.Refused,
+                throw new MoorfieldException(RefusalReason.Withheld,
                     $@"{tree.Name}: {folder}\{below}\{name} holds more than this mount tells, so it cannot be "
                     + "taken from here. Name the disk itself instead of a folder where it is mounted.");
             }
@@ -154,7 +154,7 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
             hindrance ??= $"{member.FullName} {own}";
         }
         throw hindrance is null ? new InvalidDataException($"holds nothing for {string.Join(" or ", PackageFit.Architectures(system))}")
-            : new MoorfieldException(ErrorKind.Refused, $"{Name} holds nothing that can run there: {hindrance}");
+            : new MoorfieldException(RefusalReason.DoesNotFit, $"{Name} holds nothing that can run there: {hindrance}");
     }
 
     private OfferedPackage Package(

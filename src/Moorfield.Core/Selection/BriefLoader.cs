@@ -33,7 +33,7 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
         byte[] content = IsAddress(place) ? fetch(Address(place)) : ReadFile(place, shown);
         if (sha256 is not null && !Convert.ToHexString(SHA256.HashData(content)).Equals(sha256, StringComparison.OrdinalIgnoreCase))
         {
-            throw new MoorfieldException(ErrorKind.Refused,
+            throw new MoorfieldException(RefusalReason.DigestDiffers,
                 $"{shown} has the SHA-256 {Convert.ToHexStringLower(SHA256.HashData(content))}, not {sha256.ToLowerInvariant()}. Look at what was "
                     + "changed before you use it.");
         }

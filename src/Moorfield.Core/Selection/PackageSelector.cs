@@ -58,10 +58,10 @@ public static class PackageSelector
     /// <summary>Display names of packages that fit and that a removal leaves alone, because they were installed later.</summary>
     public static ImmutableArray<string> Spared(PackageConditions conditions, IReadOnlyList<SystemSnapshot> systems) =>
     [
-        .. systems.SelectMany(system =>
+        .. (conditions.IsEmpty ? [] : systems).SelectMany(system =>
         {
             var assessment = new RemovalAssessment(system);
-            return system.Packages.Where(p => p.IsHeld && conditions.Spares(p) && conditions.Choose(p, system, assessment, null) is not null);
+            return system.Packages.Where(p => p.IsHeld && p.Role != PackageRole.Addon && conditions.Spares(p) && conditions.Choose(p, system, assessment, null) is not null);
         }).Select(p => p.DisplayName).Distinct(StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase),
     ];
 

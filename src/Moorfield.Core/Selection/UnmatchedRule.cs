@@ -5,9 +5,12 @@ namespace Moorfield.Core.Selection;
 
 /// <summary>What a rule of a brief asks for and no system has: perhaps it is mistyped.</summary>
 /// <param name="What">The name that fits nothing, or all conditions of a rule without names.</param>
-/// <param name="Near">Names of packages that differ little from it: then it is probably mistyped.</param>
+/// <param name="Near">Names of packages that differ little from it.</param>
 public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, ImmutableArray<string> Near)
 {
+    /// <summary>True if it is so near to the name of a package that it is probably mistyped: commands that change something stop then.</summary>
+    public bool SeemsMistyped { get; init; }
+
     /// <summary>False if a survey lacks the descriptions that the rule looks at, so that nobody knows whether a package matches.</summary>
     public bool IsKnown { get; init; } = true;
 
@@ -37,11 +40,17 @@ public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, Immu
                             && s.Packages.Any(p => p.Manifest is null || ResourceResolver.IsReference(p.Manifest.Description))),
                     }];
             return rule.Conditions.Names.Where(n => !packages.Exists(p => NamePattern.FitsLasting(n, p)) && !known.Any(k => NamePattern.Matches(n, k)))
-                .Select(n => new UnmatchedRule(rule, keeps, n, [.. NamePattern.Near(n.Replace("*", "", StringComparison.Ordinal), packages)]))
+                .Select(n => new UnmatchedRule(rule, keeps, n, [.. NamePattern.Near(n.Replace("*", "", StringComparison.Ordinal), packages)])
+                {
+                    SeemsMistyped = packages.Exists(p => IsTypo(n, p.DisplayName) || IsTypo(n, p.FullName.Name) || IsTypo(n, p.Family.ToString())),
+                })
                 // A full family name blocks a family that is not there, unless it is nearly one that is.
-                .Where(i => !PackageFamilyName.TryParse(i.What, out _) || !i.Near.IsEmpty);
+                .Where(i => !PackageFamilyName.TryParse(i.What, out _) || i.SeemsMistyped);
         }
     }
+
+    /// <summary>True if a letter differs, or two of a long name: names of one publisher are alike without being the same.</summary>
+    private static bool IsTypo(string typed, string name) => NamePattern.Letters(typed, name) <= Math.Clamp(typed.Length / 5, 1, 2);
 
     private static string NameOf(string family) => family.LastIndexOf('_') is var end and > 0 ? family[..end] : family;
 }

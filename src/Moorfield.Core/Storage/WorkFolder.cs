@@ -84,7 +84,7 @@ internal sealed class WorkFolder : IDisposable
                 return; // a link, or something else: not made here
             if (!folder.TryLock())
             {
-                throw new MoorfieldException(ErrorKind.Refused,
+                throw new MoorfieldException(RefusalReason.InUse,
                     $"Another run is at work in {_parent.Display(left)}. Nothing was written.");
             }
         }

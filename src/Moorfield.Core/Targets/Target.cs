@@ -25,6 +25,11 @@ public abstract class Target : IUndoTarget, IDisposable
     /// <summary>Full Linux path of the folder or file.</summary>
     public abstract string FullPath { get; }
 
+    /// <summary>The path as a person typed it; the full path if nobody did.</summary>
+    public string Given { get => _given ?? FullPath; private set => _given = value; }
+
+    private string? _given;
+
     /// <summary>What has to follow a command that names it, with a space before it; empty when its path is enough.</summary>
     public virtual string Options => "";
 
@@ -45,7 +50,7 @@ public abstract class Target : IUndoTarget, IDisposable
     /// <summary>The file trees behind it; null when it has none, because it was saved earlier.</summary>
     public abstract ITreeProvider? Trees { get; }
 
-    ITreeProvider IUndoTarget.Systems => Trees ?? throw new MoorfieldException(ErrorKind.Refused, ReadOnlyReason()!);
+    ITreeProvider IUndoTarget.Systems => Trees ?? throw new MoorfieldException(RefusalReason.ReadOnly, ReadOnlyReason()!);
 
     /// <summary>The image file with its systems; null when it is none.</summary>
     public virtual ImageFile? Image => null;
@@ -104,6 +109,7 @@ public abstract class Target : IUndoTarget, IDisposable
     {
         var target = Find(path, interceptor, options ?? OpenOptions.Default);
         target.Opened = options ?? OpenOptions.Default;
+        target.Given = path;
         return target;
     }
 
@@ -199,7 +205,7 @@ public abstract class Target : IUndoTarget, IDisposable
     public void CheckChangeable(bool afterInterruption = false)
     {
         if (ReadOnlyReason() is { } why)
-            throw new MoorfieldException(ErrorKind.Refused, why);
+            throw new MoorfieldException(RefusalReason.ReadOnly, why);
         if (!afterInterruption)
             CheckNotInterrupted();
     }
@@ -208,7 +214,7 @@ public abstract class Target : IUndoTarget, IDisposable
     public void CheckNotInterrupted()
     {
         if (DescribeInterruption() is { } interrupted)
-            throw new MoorfieldException(ErrorKind.Refused, interrupted);
+            throw new MoorfieldException(RefusalReason.Interrupted, interrupted);
     }
 
     /// <summary>Takes the target for this run, and takes away what a run that was cut off was writing.</summary>
@@ -217,7 +223,7 @@ public abstract class Target : IUndoTarget, IDisposable
     public void AcquireForChange(bool afterInterruption = false)
     {
         if (Trees is null)
-            throw new MoorfieldException(ErrorKind.Refused, ReadOnlyReason()!);
+            throw new MoorfieldException(RefusalReason.ReadOnly, ReadOnlyReason()!);
         if (!TryLock())
             throw new MoorfieldException(ErrorKind.Failed, $"{Name} is being changed by another run of moorfield. Wait for it to end.");
         Reload();

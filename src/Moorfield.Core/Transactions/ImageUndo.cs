@@ -15,7 +15,7 @@ internal static class ImageUndo
             && vault.Read(s.Point.Number).Changes.Any(c => c is EditionDropped));
         if (later is not null)
         {
-            throw new MoorfieldException(ErrorKind.Refused, $"Restore point {later.Point.Number} stands ({later.Point.Title}): the editions have "
+            throw new MoorfieldException(RefusalReason.LaterRunFirst, $"Restore point {later.Point.Number} stands ({later.Point.Title}): the editions have "
                 + "other numbers since. Undo that one first.");
         }
     }
@@ -30,7 +30,7 @@ internal static class ImageUndo
             var now = change.Number <= file.Editions.Length ? file.Editions[change.Number - 1] : null;
             if (change is EditionReturned gone)
             {
-                throw new MoorfieldException(ErrorKind.Refused, $"Edition {gone.Number} ({gone.Name}) cannot come back: an edition comes back with "
+                throw new MoorfieldException(RefusalReason.Conflict, $"Edition {gone.Number} ({gone.Name}) cannot come back: an edition comes back with "
                     + $"the whole file only, and {file.Name} was changed by something else since, or was compacted. Undo what came later first.");
             }
             (change switch

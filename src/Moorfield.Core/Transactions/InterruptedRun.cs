@@ -55,7 +55,7 @@ public sealed class InterruptedRun
     public (Vault Vault, RestorePoint Point) Open(WriteInterceptor interceptor, int? asked = null)
     {
         if (MountedPath.Of(Vault).IsWithin(MountedPath.Of(_volume.FullPath)))
-            throw new MoorfieldException(ErrorKind.Refused,
+            throw new MoorfieldException(RefusalReason.Interrupted,
                 $"{_volume.Name}: its marker of an interrupted run names a vault on the volume itself ({Vault}), which Moorfield never uses. "
                     + "Nothing was changed.");
         var vault = Vaults.Vault.OpenExisting(Vault, interceptor)
@@ -66,11 +66,11 @@ public sealed class InterruptedRun
         {
             var point = vault.Read(Point);
             if (point.Image is not null || point.Changes.Any(c => c.Edition is not null))
-                throw new MoorfieldException(ErrorKind.Refused,
+                throw new MoorfieldException(RefusalReason.OtherSystem,
                     $"{_volume.Name}: restore point {Point} in {Vault}, which its marker names, is that of an image. Nothing was changed.");
             if (point.Target.IsAt(_volume.FullPath, _volume.Place) || asked == Point)
                 return (vault, point);
-            throw new MoorfieldException(ErrorKind.Refused,
+            throw new MoorfieldException(RefusalReason.OtherSystem,
                 $"{_volume.Name}: restore point {Point} in {Vault}, which its marker names, was made on {point.Target.Path}. If this is that "
                     + $"system, moved, or a copy of it: {TextFormat.Command("undo", _volume.FullPath, $"{Point}")}. Nothing was changed.");
         }
@@ -146,7 +146,7 @@ public sealed class InterruptedRun
                 string way = point.Kind == RunKind.Undo ? "'moorfield undo --overwrite' writes it all the same"
                     : $"Undo the run instead: {TextFormat.Command("undo", _volume.FullPath)}";
                 throw new MoorfieldException(
-                    ErrorKind.Refused, $"{_volume.Name}: {file.Path} was changed by something else since. {way}. Nothing was changed.");
+                    RefusalReason.ChangedSince, $"{_volume.Name}: {file.Path} was changed by something else since. {way}. Nothing was changed.");
             }
             var content = state == FileState.After ? null
                 : new PreparedContent(FileContent.InMemory([]), FileContent.InMemory(vault.OpenBlob(file.After)));

@@ -162,7 +162,7 @@ internal sealed class Preparation(
                 var ready = change.Capture(hive);
                 if (ready is KeyRemoved { Recorded: { } recordedKey } && !recordedKey.IsWritable)
                 {
-                    throw new MoorfieldException(ErrorKind.Refused, $"{tree.Name}: {path}: {change.Key} holds a name with a NUL, or one that is not "
+                    throw new MoorfieldException(RefusalReason.CannotRecord, $"{tree.Name}: {path}: {change.Key} holds a name with a NUL, or one that is not "
                         + "valid text. It could not be put back, so nothing was changed.");
                 }
                 captured.Add(ready);
@@ -283,7 +283,7 @@ internal sealed class Preparation(
     {
         if (_lost.Count == 0)
             return;
-        throw new MoorfieldException(ErrorKind.Refused,
+        throw new MoorfieldException(RefusalReason.CannotRecord,
             $"{tree.Name}: {(_lost.Count == 1 ? "a file" : $"{_lost.Count:N0} files")} that would go cannot be recorded completely, so undo could "
                 + $"not bring {(_lost.Count == 1 ? "it" : "them")} back, for example {_lost[0].Path}: {_lost[0].Why}. Nothing was changed. "
             + "Name the disk itself instead of a folder where it is mounted, or remove them for good with --without-restore-point.");

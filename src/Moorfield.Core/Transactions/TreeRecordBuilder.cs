@@ -65,7 +65,7 @@ internal sealed class TreeRecordBuilder(WindowsTree target)
                 string part = end < 0 ? file : file[..end];
                 if (!seen.TryAdd(part, part) && (seen[part] != part || end < 0))
                 {
-                    throw new MoorfieldException(ErrorKind.Refused,
+                    throw new MoorfieldException(RefusalReason.CannotRecord,
                         $@"{path} has two names that differ in case only ('{seen[part]}' and '{part}'), so it cannot be brought from there: "
                         + "Windows would take them for one. Nothing was changed.");
                 }

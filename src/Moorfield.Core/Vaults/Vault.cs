@@ -193,7 +193,7 @@ public sealed partial class Vault : IContentStore, IDisposable
         }
         catch (Exception e) when (e is MoorfieldException || IsDamage(e))
         {
-            throw new MoorfieldException(ErrorKind.Refused, "What would be recorded could not be read back, so the run could not be undone: "
+            throw new MoorfieldException(RefusalReason.CannotRecord, "What would be recorded could not be read back, so the run could not be undone: "
                 + $"{e.Message.TrimEnd('.')}. Nothing was changed. Please report it.", e);
         }
     }

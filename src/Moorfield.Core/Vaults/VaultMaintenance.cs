@@ -316,6 +316,6 @@ public static class VaultMaintenance
     private static void TakeAlone(Vault vault)
     {
         if (!vault.TryTakeAlone())
-            throw new MoorfieldException(ErrorKind.Refused, $"Another run is using the vault {vault.FullPath}. Nothing was deleted.");
+            throw new MoorfieldException(RefusalReason.InUse, $"Another run is using the vault {vault.FullPath}. Nothing was deleted.");
     }
 }
