@@ -50,7 +50,7 @@ internal static class Program
         var console = new ConsoleOutput();
         if (arguments.FirstOrDefault(a => a.Contains('\uFFFD', StringComparison.Ordinal) && !Path.Exists(a)) is { } garbled)
         {
-            console.Error($"'{garbled}' is not valid UTF-8, so it cannot be told which file is meant. Rename it, or name it by a link.");
+            console.Error($"'{garbled}' is not valid UTF-8, so it is not known which file is meant. Rename it, or name it by a link.");
             return (int)ExitCode.InvalidUsage;
         }
         if (DiskGuard.Run(console, arguments, out var watch) is { } result)

@@ -9,9 +9,9 @@ internal static class ChangeText
         var parts = new List<string>();
         Part(changes.Count(c => c is LogsReplayed or LogsReturned), "hive with its logs", "hives with their logs");
         Part(changes.Count(c => c is HiveChange), "registry change");
-        Part(changes.Count(c => c is RowsChange), "state repository change");
+        Part(changes.Count(c => c is RowsChange), "database change");
         Part(changes.Count(c => c is EntryChange), "list entry", "list entries");
-        Part(changes.Count(c => c is TreeChange), "folder or file", "folders and files");
+        Part(changes.Count(c => c is TreeChange), "file or folder", "files and folders");
         Part(changes.Count(c => c is ImageChange), "edition");
         return string.Join(", ", parts);
 

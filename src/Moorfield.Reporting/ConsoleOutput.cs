@@ -10,6 +10,9 @@ internal sealed class ConsoleOutput : IReportPage
     private const int UsualColumns = 80;
     private const int PipeColumns = 100;
     private const int MaxColumns = 120;
+
+    // A file is the same whatever terminal it is written from.
+    private const int CapturedColumns = 2000;
     private readonly TextWriter? _captured;
     private readonly Lazy<IAnsiConsole> _terminal = new(() => AnsiConsole.Create(new AnsiConsoleSettings
     {
@@ -34,7 +37,7 @@ internal sealed class ConsoleOutput : IReportPage
         return text.ToString();
     }
 
-    public void Line(string text = "", int? hang = null) => Out.WriteLine(IsTerminal ? Wrapped(Clean(text), Width(), hang) : Clean(text));
+    public void Line(string text = "", int? hang = null) => Out.WriteLine(Wrapped(Clean(text), Columns, hang));
 
     public void Verbatim(string text) => Out.WriteLine(Clean(text));
 
@@ -46,13 +49,19 @@ internal sealed class ConsoleOutput : IReportPage
             Line(text);
     }
 
-    /// <summary>A table: with rules and colour on a terminal, aligned plain text elsewhere.</summary>
+    /// <summary>A table: with rules and colour on a terminal, aligned plain text elsewhere. Columns that find no room are left out.</summary>
     public void Table(TextTable table)
     {
         if (IsTerminal)
-            _terminal.Value.Write(table.Boxed());
-        else
-            table.PlainLines().ToList().ForEach(l => Line(l));
+        {
+            _terminal.Value.Write(table.Boxed(Width()));
+            return;
+        }
+        var (lines, omitted) = table.PlainLines(Columns);
+        foreach (string line in lines)
+            Verbatim(line);
+        if (omitted.Count > 0)
+            Notice($"Not shown in {Columns} columns: {TextFormat.List(omitted)}. Set COLUMNS to a larger number to see more.");
     }
 
     /// <summary>True once a document was written.</summary>
@@ -81,7 +90,7 @@ internal sealed class ConsoleOutput : IReportPage
         }
         try
         {
-            Console.Error.WriteLine(Console.IsErrorRedirected ? Clean(text) : Wrapped(Clean(text), Width(), null));
+            Console.Error.WriteLine(Wrapped(Clean(text), Console.IsErrorRedirected ? PipeWidth : Width(), null));
         }
         catch (IOException)
         {
@@ -92,13 +101,15 @@ internal sealed class ConsoleOutput : IReportPage
     public void Error(string text) => Notice($"moorfield: {text}");
 
     /// <summary>How many columns a page has: those of the terminal; elsewhere those that COLUMNS says, or 100.</summary>
-    internal int Columns => IsTerminal ? Width()
-        : int.TryParse(Environment.GetEnvironmentVariable("COLUMNS"), out int columns) && columns >= MinColumns ? columns : PipeColumns;
+    internal int Columns => IsTerminal ? Width() : _captured is null ? PipeWidth : CapturedColumns;
+
+    private static int PipeWidth =>
+        int.TryParse(Environment.GetEnvironmentVariable("COLUMNS"), out int columns) && columns >= MinColumns ? columns : PipeColumns;
 
     private static int Width() => Console.WindowWidth is > 0 and var width ? Math.Clamp(width, MinColumns, MaxColumns) : UsualColumns;
 
     /// <summary>
-    /// A text in lines of so many columns. Commands in quotes stay whole where that can be; what has no spaces is broken behind a separator.
+    /// A text in lines of so many columns. Words and commands in quotes stay whole, even if they are too long; paths are broken at separators.
     /// </summary>
     internal static string Wrapped(string text, int width, int? hang)
     {
@@ -120,8 +131,9 @@ internal sealed class ConsoleOutput : IReportPage
             while (line.Length + rest.Length + (started ? 1 : 0) > width)
             {
                 int room = width - line.Length;
-                int cut = rest.LastIndexOfAny(['\\', '/'], room - 1) + 1;
-                cut = cut > 0 ? cut : room;
+                int cut = rest.StartsWith("'moorfield", StringComparison.Ordinal) ? 0 : rest.LastIndexOfAny(['\\', '/'], Math.Max(0, room - 1)) + 1;
+                if (cut == 0)
+                    break;
                 lines.Add(line + rest[..cut]);
                 (line, rest) = (next, rest[cut..]);
             }

@@ -109,7 +109,8 @@ internal static class DocumentBuilder
             p.Comparison.Blocked, p.Comparison.Unblocked))]);
 
     internal static ForecastJson Forecast(Target target, string? path, SystemSnapshot? image, IEnumerable<SystemForecast> systems) => new(
-        "moorfield.forecast/1", target.Given, target.FullPath, image is null ? "signIn" : "update", path is null ? null : Path.GetFullPath(path), image?.EditionNumber,
+        "moorfield.forecast/1", target.Given, target.FullPath, image is null ? "signIn" : "update", path is null ? null : Path.GetFullPath(path),
+            image?.EditionNumber,
         image?.Build, [.. systems.Select(s => new ForecastSystemJson(
             s.Snapshot.EditionNumber, s.Snapshot.Build,
             [.. s.Forecast.Families.Select(f => new ForecastFamilyJson(

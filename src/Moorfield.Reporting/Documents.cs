@@ -32,13 +32,15 @@ internal sealed record ProgramJson(string Name, string Version, string Publisher
 internal sealed record ClassicProgramJson(string Schema, string Target, string Path, int? Edition, ProgramJson Program);
 
 /// <param name="Filtered">Whether packages were left out, as was asked for.</param>
-internal sealed record InventoryJson(string Schema, string Target, string Path, string Kind, ImmutableArray<SystemJson> Systems, bool Filtered = false);
+internal sealed record InventoryJson(string Schema, string Target, string Path, string Kind, ImmutableArray<SystemJson> Systems,
+    bool Filtered = false);
 
 internal sealed record PartJson(string FullName, string Kind, long Bytes);
 
 internal sealed record ApplicationJson(string Id, string? DisplayName, bool ShownInStart, string? Description = null);
 
-internal sealed record ExplanationJson(string Schema, string Target, string Path, int? Edition, PackageJson Package, string? Description, ImmutableArray<PartJson> Parts,
+internal sealed record ExplanationJson(string Schema, string Target, string Path, int? Edition, PackageJson Package, string? Description,
+    ImmutableArray<PartJson> Parts,
     ImmutableArray<ApplicationJson> Applications, ImmutableArray<string> Needs, ImmutableArray<string> NeededBy, ImmutableArray<string> FileTypes,
     ImmutableArray<string> Schemes, ImmutableArray<string> Aliases, ImmutableArray<string> StartupTasks, bool RunsInBackground,
     ImmutableArray<string> Capabilities, ImmutableArray<string> Places);
@@ -56,7 +58,8 @@ bool NamedExactly);
 
 internal sealed record ChangeJson(int? Edition, string Family, string Text);
 
-internal sealed record PlanJson(string Schema, string Target, string Path, string Action, HoldersJson? For, ImmutableArray<RemovalJson> Removals, ImmutableArray<StayingJson> Staying,
+internal sealed record PlanJson(string Schema, string Target, string Path, string Action, HoldersJson? For, ImmutableArray<RemovalJson> Removals,
+    ImmutableArray<StayingJson> Staying,
     ImmutableArray<string> Families, ImmutableArray<string> IdleFrameworks, ImmutableArray<GuardJson> Guards, ImmutableArray<ChangeJson> Changes,
     int? Undoes, bool WholeFile = false)
 {
@@ -68,12 +71,14 @@ internal sealed record CompactingJson(string? To, long Bytes, ImmutableArray<int
 
 internal sealed record FailureJson(string Family, string What, string Message);
 
-internal sealed record ResultJson(string Schema, string Target, string Path, PlanJson Plan, int Changes, int? RestorePoint, string? Vault, ImmutableArray<FailureJson> Failures,
+internal sealed record ResultJson(string Schema, string Target, string Path, PlanJson Plan, int Changes, int? RestorePoint, string? Vault,
+    ImmutableArray<FailureJson> Failures,
     ImmutableArray<string> Warnings, bool Verified, ImmutableArray<DisagreementJson> Disagreements, long? FileBytes = null);
 
 internal sealed record DisagreementJson(int? Edition, string? Family, string Text);
 
-internal sealed record GuardStateJson(int? Edition, string? Guard, string Hive, string Key, string Name, HoldersJson? For, string State, string? Family,
+internal sealed record GuardStateJson(int? Edition, string? Guard, string Hive, string Key, string Name, HoldersJson? For, string State,
+    string? Family,
 string? Because);
 
 internal sealed record GuardsJson(string Schema, string Target, string Path, ImmutableArray<GuardStateJson> Guards);
@@ -113,7 +118,8 @@ internal sealed record EditionJson(
     int Number, string Name, string Description, string Product, string EditionId, string Build, string Architecture,
     ImmutableArray<string> Languages, long Bytes, long Files, int? Provisioned, string? Problem);
 
-internal sealed record ImageJson(string Schema, string Target, string Path, ImmutableArray<EditionJson> Editions, string Compression, int ChunkSize, string Version, int Part, int Parts,
+internal sealed record ImageJson(string Schema, string Target, string Path, ImmutableArray<EditionJson> Editions, string Compression, int ChunkSize,
+    string Version, int Part, int Parts,
     bool Integrity, int BootIndex, string Guid, long Bytes, long Reclaimable, bool Changeable, MediumJson? Medium = null);
 
 internal sealed record BootJson(string Firmware, uint Block, int Sectors);
@@ -149,7 +155,8 @@ internal sealed record PackageDifferenceJson(
 internal sealed record ComparedJson(int? BeforeEdition, int? AfterEdition, ImmutableArray<PackageDifferenceJson> Packages,
 ImmutableArray<string> Blocked, ImmutableArray<string> Unblocked);
 
-internal sealed record ComparisonJson(string Schema, string Before, string BeforePath, string After, string AfterPath, ImmutableArray<ComparedJson> Systems);
+internal sealed record ComparisonJson(string Schema, string Before, string BeforePath, string After, string AfterPath,
+    ImmutableArray<ComparedJson> Systems);
 
 /// <param name="Compared">Files that were read back.</param>
 internal sealed record BuiltMediumJson(

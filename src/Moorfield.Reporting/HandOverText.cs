@@ -17,10 +17,10 @@ internal static class HandOverText
         if (set > 0)
             page.Line($"{TextTable.Count(set, "guard")} more {(set == 1 ? "is" : "are")} set here already, and will be on every machine.");
         foreach (var program in plan.Classic)
-            page.Line($"The desktop program {program.Name} runs its own silent removal, where it registered one.");
+            page.Line($"The desktop program {program.Name} is uninstalled silently, where it registered a command for that.");
         if (plan.ListAddress is { } address)
-            page.Line($"The scripts go by the list at {address}, as it is when they run.");
-        page.Line("On each machine, what Windows does not let go, or what a package there needs, stays and is told.");
+            page.Line($"The scripts follow the list at {address}, as it is when they run.");
+        page.Line("On each machine, packages that Windows refuses to remove, or that another package needs, stay and are reported.");
     }
 
     /// <summary>The whole of plan.txt.</summary>
@@ -35,44 +35,44 @@ internal static class HandOverText
             WHAT IS IN THIS FOLDER
 
               remediate.ps1  brings a machine to this plan; a second run changes nothing; -Preview only says what it would do
-              detect.ps1     looks only, and mounts no registry of anybody
+              detect.ps1     only checks, and mounts no account's registry
               undo.ps1       lifts the blocks and guards that remediate.ps1 set; packages whose files are still there come back
-                             at the next sign-in of those who had them; lists the rest, which has to be fetched again
+                             at the next sign-in of those who had them; lists the others, which have to be installed again
               check-machine.ps1
-                             tests on a machine what the scripts take for granted, a line each, and writes a file to send back
-              blocks.reg     the blocks and guards as registry text; guards of accounts go to the account that imports it
+                             tests what the scripts rely on, one line each, and writes a file to send back
+              blocks.reg     the blocks and guards as registry text; guards of accounts apply to the account that imports it
               plan.json      this plan for programs
 
-            TO RUN ON ONE MACHINE, as administrator, in Windows' own shell (5.1)
+            TO RUN ON ONE MACHINE, as administrator, in Windows PowerShell 5.1
 
               powershell.exe -NoProfile -ExecutionPolicy Bypass -File check-machine.ps1
               powershell.exe -NoProfile -ExecutionPolicy Bypass -File remediate.ps1 -Preview
               powershell.exe -NoProfile -ExecutionPolicy Bypass -File remediate.ps1
 
-              Each ends with one line, and writes a log, and what came of it in JSON, in Windows\Logs\Moorfield, and an event
-              (source Moorfield; 7100, 7200 for detect.ps1, 7300 for undo.ps1, and the exit code added). After {plan.Minutes} minutes
-              nothing new is begun.
-              Exit codes: 0 done, 1 failed or drifted, 2 could not tell, 3 done in part, 4 done but for what waits (in use, for
-              an account to sign in, or for another run), 5 refused.
+              Each ends with one line, writes a log and its result as JSON to Windows\Logs\Moorfield, and an event (source
+              Moorfield; 7100, 7200 for detect.ps1, 7300 for undo.ps1, plus the exit code). After {plan.Minutes} minutes it starts nothing
+              new.
+              Exit codes: 0 done, 1 failed or drifted, 2 not known, 3 done in part, 4 done except for what waits (in use, for an
+              account to sign in, or for another run), 5 refused.
               {(plan.MountsSignedOut ? "The registry of accounts that are signed out is mounted for their guards."
-            : "Accounts that are signed out get their guards at their next sign-in, from a task that then goes.")}
+            : "Accounts that are signed out get their guards at their next sign-in, from a task that is deleted afterwards.")}
               System restore point: {(plan.RestorePoint switch
             {
                 SystemRestorePoint.Require => "required; without one nothing is changed",
                 SystemRestorePoint.None => "none is made",
-                _ => "tried; what came of it is told",
-            })}. Whether one brings app packages back is doubtful: take it as a help, not as a promise.
+                _ => "tried; the script reports whether it was made",
+            })}. Do not rely on it to bring app packages back.
 
             TO ROLL OUT
 
-              Read the data at the top of each script: all else is the same in every hand-over. Sign them if your machines
-              demand it: the same plan gives the same bytes, so that one signature serves. Give detect.ps1 and remediate.ps1
-              to the management service as a pair, to run as SYSTEM in the 64-bit shell; begin with a few machines.
-              Where a person runs undo.ps1, the pair does nothing from then on, until a new plan comes or somebody runs
-              remediate.ps1 -Resume there. {(plan.Series.Length == 0 ? "It takes over from no earlier plan, since it was made without a brief."
-            : $"A new plan of the brief {plan.Series} takes over from the earlier one.")}
+              Read the data at the top of each script; the code below is the same in every hand-over. Sign the scripts if your
+              machines require it: the same plan gives the same bytes, so one signature is enough. Give detect.ps1 and
+              remediate.ps1 to the management service as a pair, to run as SYSTEM in the 64-bit shell; start with a few machines.
+              After somebody ran undo.ps1 on a machine, the pair does nothing there until a new plan comes or somebody runs
+              remediate.ps1 -Resume. {(plan.Series.Length == 0 ? "This plan replaces no earlier plan, because it was made without a brief."
+            : $"A new plan of the brief {plan.Series} replaces the earlier one.")}
 
-            These scripts are run in Moorfield's tests on a made-up machine. Their makers never ran them on Windows: try them first.
+            Moorfield's tests run these scripts on a made-up machine, never on Windows: try them on one machine first.
             """;
         foreach (string line in guide.ReplaceLineEndings("\n").Split('\n'))
             page.Line(line);

@@ -22,7 +22,7 @@ internal static class RemovalText
     internal static void ShowPlan(IReportPage page, Target target, ImmutableArray<SystemPlan> plans, bool handsOver)
     {
         string audience = string.Join(" or ", plans.Select(p => p.Audience).Distinct(StringComparer.Ordinal));
-        page.Heading($"To be removed from {Where(target, plans)} for {audience}");
+        page.Heading($"Remove from {Where(target, plans)}, for {audience}:");
         WriteTable(page, plans);
         var lines = plans.SelectMany(p => Lines(p, handsOver).Select(l => (p.Snapshot.EditionNumber, Line: l))).ToList();
         var costs = Folded(lines.Where(l => l.Line.IsCost)).ToList();
@@ -47,15 +47,14 @@ internal static class RemovalText
     private static void ShowStay(IReportPage page, ImageFile image, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint, bool weighs)
     {
         page.Line(!withPoint
-        ? "The removed files stay inside the image file, unreferred to, until it is compacted; there is nothing to undo them from."
-            : keepFiles ? "The removed files are copied to the vault: undo can bring them back even after the image is compacted."
-            : "The removed files stay inside the image file until it is compacted; until then undo can bring them back (--copy-files copies them "
-                + "to the vault).");
+        ? "The removed files stay in the image file until it is compacted. Without a restore point they cannot be put back."
+            : keepFiles ? "The removed files are copied to the vault, so undo can put them back even after the image is compacted."
+            : "The removed files stay in the image file until it is compacted; until then undo can put them back (--copy-files copies them to the "
+                + "vault).");
         if (!weighs)
             return;
         if (BytesWithout(image, plans) is { } bytes)
-            page.Line($"{image.Name} has {TextTable.Size(image.Wim.Length)}, and about {TextTable.Size(bytes)} after 'moorfield image "
-                + "compact'.");
+            page.Line($"{image.Name}: {TextTable.Size(image.Wim.Length)} now, about {TextTable.Size(bytes)} after 'moorfield image compact'.");
     }
 
     /// <summary>Bytes of an image without what goes, once it is compacted; null when that cannot be told.</summary>
@@ -88,7 +87,7 @@ internal static class RemovalText
             Files(r, p.Snapshot), r.RemovedBecauseOf ?? ""))))).OrderBy(r => r.Item.Package, StringComparer.OrdinalIgnoreCase).ToList();
         if (rows.Count == 0)
         {
-            page.Line("No package goes.");
+            page.Line("No package is removed.");
             return;
         }
         var columns = new List<(string Heading, bool Quiet, Func<PreviewRow, ImmutableArray<int>, string> Cell)>
@@ -122,29 +121,29 @@ internal static class RemovalText
         {
             string it = withheld == 1 ? "it" : "them";
             yield return new PreviewLine(
-                $"{TextTable.Count(withheld, "file")} of these cannot be read through this mount, so a restore point cannot hold {it}: with one, "
-                + "this will be refused.");
+                $"{TextTable.Count(withheld, "file")} of these cannot be read through this mount, so a restore point cannot hold {it}. This will be "
+                    + $"refused, unless --without-restore-point is given.");
         }
         foreach (var line in Meanings(plan, snapshot))
             yield return line;
         if (effective.Count(r => r.SetsBlock) is > 0 and int blocks)
-            yield return new PreviewLine($"{TextTable.Count(blocks, "block")} will keep updates from provisioning {(blocks == 1 ? "it" : "them")} "
-                + "again (--allow-return sets none).");
+            yield return new PreviewLine($"{TextTable.Count(blocks, "block")} will keep updates from bringing {(blocks == 1 ? "it" : "them")} back "
+                + $"(--allow-return to skip).");
         if (snapshot.NoBlocksBecause is { } reason && effective.Any(r => r.RemovedFromNewcomers))
             yield return new PreviewLine($"No block is set: {reason}. An update may provision {(effective.Count() == 1 ? "it" : "them")} again.");
         foreach (var removal in effective.Where(r => r.StayingVersion is not null))
             yield return new PreviewLine($"{removal.Package.DisplayName} {removal.Package.FullName.Version}: no block is set, because version "
                 + $"{removal.StayingVersion!.FullName.Version} of the same family stays.");
         foreach (var family in plan.Blocks)
-            yield return new PreviewLine($"Blocked as well: {family}.");
+            yield return new PreviewLine($"Also blocks {family}.");
         foreach (var part in effective.Where(r => r.Package.Role == PackageRole.Component && r.SetsBlock
             && !plan.Request.Guards.Any(g => g.Guard.IsFor(r.Package.Family))))
-            yield return new PreviewLine($"{part.Package.DisplayName} is part of the system: an update may bring it back in spite of the block, "
-                + "unless a guard that a brief sets keeps it away.");
+            yield return new PreviewLine($"{part.Package.DisplayName} is part of the system: an update may bring it back despite the block, unless a "
+                + $"guard from a brief prevents that.");
         foreach (var guard in plan.Guards)
-            yield return new PreviewLine($"Guard to be set for {guard.Place(snapshot)}: {guard.Guard.Describe()}.");
+            yield return new PreviewLine($"Sets a guard for {guard.Place(snapshot)}: {guard.Guard.Describe()}.");
         if (!handsOver)
-            yield return new PreviewLine($"In all {ChangeText.Totals(plan.Changes)} (--preview --format json lists each).");
+            yield return new PreviewLine($"Total: {ChangeText.Totals(plan.Changes)} (--preview --format json lists each).");
         string does = plan.Request.For.Sids.Length == 1 && !plan.Request.For.Newcomers ? "does" : "do";
         foreach (var removal in plan.Removals.Where(r => !r.HasEffect))
             yield return new PreviewLine($"Nothing to do for {removal.Package.DisplayName} {removal.Package.FullName.Version}: {system.Audience} "
@@ -155,8 +154,8 @@ internal static class RemovalText
         {
             string idle = TextFormat.List(plan.IdleFrameworks.Select(f => $"{f.DisplayName} ({f.FullName.Architecture})")
             .Distinct(StringComparer.Ordinal));
-            yield return new PreviewLine($"Nothing will need {idle} any more; --sweep takes {(plan.IdleFrameworks.Length == 1 ? "it" : "them")} "
-                + "along.");
+            yield return new PreviewLine($"No package needs {idle} afterwards; --sweep removes {(plan.IdleFrameworks.Length == 1 ? "it" : "them")}, "
+                + $"too.");
         }
     }
 
@@ -238,10 +237,10 @@ internal static class RemovalText
         if (outcome.Verified)
         {
             string what = plans.Length == 1 ? DisplayText.Place(target, plans[0].Snapshot) : $"{plans.Length} editions of {target.Name}";
-            page.Line($"A fresh look at {what} agrees with the plan{(outcome.Failures.IsEmpty ? "" : " in all else")}.");
+            page.Line($"Verified: {what} now is as planned{(outcome.Failures.IsEmpty ? "" : " apart from that")}.");
         }
         if (target.Image is { } image)
-            page.Line($"{image.Name} has {TextTable.Size(image.Wim.Length)}; 'moorfield image compact' would give back "
+            page.Line($"{image.Name}: {TextTable.Size(image.Wim.Length)}; 'moorfield image compact' would give back "
                 + $"{TextTable.Size(image.Reclaimable())}.");
     }
 

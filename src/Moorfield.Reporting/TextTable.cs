@@ -6,6 +6,9 @@ namespace Moorfield.Reporting;
 internal sealed class TextTable(params string[] headings)
 {
     private const string Accent = "skyblue2";
+
+    // Narrower, a column of names says nothing.
+    private const int MinWidth = 10;
     private readonly List<string[]> _rows = [];
     private readonly HashSet<int> _right = [];
     private readonly HashSet<int> _quiet = [];
@@ -25,27 +28,107 @@ internal sealed class TextTable(params string[] headings)
 
     internal void Add(params string[] cells) => _rows.Add([.. cells.Select(ConsoleOutput.Clean)]);
 
-    /// <summary>As it is drawn on a terminal.</summary>
-    internal Table Boxed()
+    /// <summary>As it is drawn on a terminal of so many columns; long names are shortened in the middle.</summary>
+    internal Table Boxed(int width)
     {
-        var table = new Table { Border = TableBorder.Horizontal, BorderStyle = new Style(Color.Grey42) };
-        for (int i = 0; i < headings.Length; i++)
+        var (columns, widths) = Fit(width - 1, 3);
+        int over = columns.Sum(i => widths[i] + 3) - width + 1;
+        if (over > 0)
         {
-            var column = new TableColumn(new Markup($"[bold {Accent}]{Markup.Escape(headings[i])}[/]"));
+            int widest = columns.MaxBy(i => widths[i]);
+            widths[widest] = Math.Max(MinWidth, widths[widest] - over);
+        }
+        var table = new Table { Border = TableBorder.Horizontal, BorderStyle = new Style(Color.Grey42) };
+        foreach (int i in columns)
+        {
+            var column = new TableColumn(new Markup($"[bold {Accent}]{Markup.Escape(headings[i])}[/]")).NoWrap();
             table.AddColumn(_right.Contains(i) ? column.RightAligned() : column);
         }
         foreach (string[] row in _rows)
-            table.AddRow([.. row.Select((cell, i) => new Markup(_quiet.Contains(i) ? $"[grey62]{Markup.Escape(cell)}[/]" : Markup.Escape(cell)))]);
+        {
+            table.AddRow([.. columns.Select(i =>
+            {
+                string cell = Markup.Escape(string.Join('\n', Broken(row[i], widths[i]).Select(l => Shortened(l, widths[i]))));
+                return new Markup(_quiet.Contains(i) ? $"[grey62]{cell}[/]" : cell);
+            })]);
+        }
         return table;
     }
 
-    /// <summary>As aligned text.</summary>
-    internal IEnumerable<string> PlainLines()
+    /// <summary>As aligned text of so many columns, and the headings of columns that are left out. Names stay whole, even if they are too long.</summary>
+    internal (IReadOnlyList<string> Lines, IReadOnlyList<string> Omitted) PlainLines(int width)
+    {
+        var (columns, widths) = Fit(width, 2);
+        var lines = new List<string>();
+        foreach (string[] row in _rows.Prepend(headings))
+        {
+            var cells = columns.Select(i => Broken(row[i], widths[i])).ToList();
+            for (int at = 0; at < cells.Max(c => c.Count); at++)
+            {
+                lines.Add(string.Join("  ", columns.Select((i, n) => cells[n].ElementAtOrDefault(at) ?? "").Zip(columns, (cell, i) =>
+                    _right.Contains(i) ? cell.PadLeft(widths[i]) : cell.PadRight(widths[i]))).TrimEnd());
+            }
+        }
+        return (lines, [.. headings.Where((_, i) => !columns.Contains(i))]);
+    }
+
+    /// <summary>
+    /// The columns that find room, and their widths. Dimmed columns are left out first, the last one first; then cells with spaces or paths are
+    /// broken into lines, the widest column first.
+    /// </summary>
+    /// <param name="gap">Between columns.</param>
+    private (List<int> Columns, int[] Widths) Fit(int width, int gap)
     {
         int[] widths = [.. headings.Select((h, i) => _rows.Select(r => r[i].Length).Append(h.Length).Max())];
-        return _rows.Prepend(headings).Select(row => string.Join("  ", row.Select((cell, i) =>
-            _right.Contains(i) ? cell.PadLeft(widths[i]) : cell.PadRight(widths[i]))).TrimEnd());
+        var columns = Enumerable.Range(0, headings.Length).ToList();
+        int Total() => columns.Sum(i => widths[i] + gap) - gap;
+        while (Total() > width && columns.FindLast(i => _quiet.Contains(i)) is > 0 and var quiet)
+            columns.Remove(quiet);
+        int[] least = [.. headings.Select((h, i) => _rows.SelectMany(r => Words(r[i])).Concat(Words(h)).Max(w => w.TrimEnd().Length))];
+        while (Total() > width && columns.Where(i => widths[i] > Math.Max(least[i], MinWidth)).ToList() is { Count: > 0 } wide)
+        {
+            int widest = wide.MaxBy(i => widths[i]);
+            int next = columns.Where(i => i != widest).Select(i => widths[i]).Where(w => w < widths[widest]).DefaultIfEmpty(0).Max();
+            widths[widest] = Math.Max(Math.Max(least[widest], MinWidth), Math.Max(next - 1, widths[widest] - (Total() - width)));
+        }
+        return (columns, widths);
     }
+
+    /// <summary>The words of a cell, each with the space behind it; a path falls into its names.</summary>
+    private static IEnumerable<string> Words(string cell)
+    {
+        int start = 0;
+        for (int i = 1; i < cell.Length; i++)
+        {
+            if (cell[i - 1] is not (' ' or '\\' or '/'))
+                continue;
+            yield return cell[start..i];
+            start = i;
+        }
+        yield return cell[start..];
+    }
+
+    private static List<string> Broken(string cell, int width)
+    {
+        if (cell.Length <= width)
+            return [cell];
+        var lines = new List<string>();
+        string line = "";
+        foreach (string word in Words(cell))
+        {
+            if (line.Length > 0 && line.Length + word.TrimEnd().Length > width)
+            {
+                lines.Add(line.TrimEnd());
+                line = "";
+            }
+            line += word;
+        }
+        lines.Add(line.TrimEnd());
+        return lines;
+    }
+
+    private static string Shortened(string name, int width) => name.Length <= width ? name
+        : $"{name[..((width - 1) / 2)]}\u2026{name[^(width - 1 - ((width - 1) / 2))..]}";
 
     /// <summary>Bytes in the unit that suits them: B, KB, MB or GB of 1024.</summary>
     internal static string Size(long bytes) => TextFormat.Size(bytes);

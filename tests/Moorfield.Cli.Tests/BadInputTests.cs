@@ -135,7 +135,7 @@ public sealed class BadInputTests : CliTest
             .Set(Moorfield.Formats.Hives.HiveValue.FromString("ProfileImagePath", @"C:\..\etc")));
         Run(All).ExitCode.ShouldBe(0);
         File.Exists(Folder["etc/AppData/Local/Packages/" + Demo.Family("Northlight.Clock") + "/file"]).ShouldBeTrue();
-        Run("inventory", Root).Output.ShouldContain(@"'C:\..\etc', which is no folder on this volume");
+        Run("inventory", Root).Output.ShouldContain(@"'C:\..\etc', which is not a folder on this volume");
     }
 
     [Theory]
@@ -294,6 +294,6 @@ public sealed class BadInputTests : CliTest
         Tool.Read("chmod", "+x", Folder["alone/moorfield"]);
         var outcome = Tool.Run(Folder["alone/moorfield"], "inventory", Root);
         (outcome.ExitCode, outcome.Error)
-            .ShouldBe((1, "moorfield: The SQLite library is missing: libe_sqlite3.so belongs beside the moorfield executable.\n"));
+            .ShouldBe((1, "moorfield: The SQLite library is missing: libe_sqlite3.so belongs in the folder of the moorfield executable.\n"));
     }
 }

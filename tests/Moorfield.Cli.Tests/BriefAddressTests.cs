@@ -29,7 +29,7 @@ public sealed class BriefAddressTests : CliTest
         var without = Run("remove", Root, "--brief", address + "counters.yaml", "--yes");
         without.ExitCode.ShouldBe(0, without.Error);
         without.Error.ShouldContain("cannot be fetched");
-        Refused(1, "there is no copy of it from before", "check", Root, "--brief", address + "other.yaml");
+        Refused(1, "there is no earlier copy", "check", Root, "--brief", address + "other.yaml");
         Refused(2, "without encryption", "check", Root, "--brief", "http://brief.example/counters.yaml");
     }
 }

@@ -34,7 +34,7 @@ public abstract class CliTest : IDisposable
     protected Dictionary<string, string> Surroundings => new()
     {
         ["MOORFIELD_VAULT"] = Vault, ["XDG_CACHE_HOME"] = Folder["cache"], ["XDG_STATE_HOME"] = Folder["state"],
-            ["XDG_CONFIG_HOME"] = Folder["config"],
+            ["XDG_CONFIG_HOME"] = Folder["config"], ["COLUMNS"] = "2000",
     };
 
     protected ToolResult Run(params string[] arguments) => Tool.Run(Program, arguments, Surroundings, null);

@@ -103,7 +103,7 @@ public sealed class ImageTests : CliTest
         Done("remove", _image, "Weather", "--yes");
         RefusedOn(_image, 2, "nobody can be asked", "image", "compact", _image);
         Unbroken(RunInTerminal("n", null, "image", "compact", _image).Output)
-            .ShouldContain("The way back to the file as it was before earlier runs ends with it.");
+            .ShouldContain("Afterwards earlier runs can no longer be undone as a whole.");
         byte[] uncut = File.ReadAllBytes(_image);
         Done("image", "compact", _image, "--preview").Output.ShouldContain("gives back");
         var plan = Json(Done("image", "compact", _image, "--preview", "--format", "json"));

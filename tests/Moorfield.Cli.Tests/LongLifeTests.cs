@@ -94,7 +94,7 @@ public sealed class LongLifeTests : CliTest
         Run("demo", "power-cut", Root).Output.ShouldContain("was cut off from power");
         string before = VolumeState.Files(Root);
         var inventory = Run("inventory", Root);
-        inventory.Error.Split("it is read with what its transaction logs hold").Length.ShouldBe(2);
+        inventory.Error.Split("its transaction logs are included").Length.ShouldBe(2);
         var refused = Run("remove", Root, "Calculator", "--for", "ivy", "--yes");
         (refused.ExitCode, refused.Error.Contains("--replay-logs")).ShouldBe((5, true));
         VolumeState.Files(Root).ShouldBe(before);

@@ -94,7 +94,8 @@ public sealed class VaultUpkeepTests : CliTest
             .ShouldBe(["000001.json", "000003.json"], ignoreOrder: true);
         Run("restore-point", "pin", "1", "--lift").ExitCode.ShouldBe(0);
         Run("restore-point", "delete", "--except-last", "0", "--yes").Output.ShouldContain("2 restore points deleted");
-        foreach (string[] call in new string[][] { ["delete"], ["delete", "1", "--except-last", "1"], ["delete", "9"], ["delete", "--older-than", "90"],
+        foreach (string[] call in new string[][] { ["delete"], ["delete", "1", "--except-last", "1"], ["delete", "9"], ["delete", "--older-than",
+            "90"],
             ["delete", "--older-than", "d"], ["pin", "9"], ["note", "9", "x"], ["verify", "9"], ["delete", "--except-last", "-1"] })
             Run(["restore-point", .. call]).ExitCode.ShouldBe(2, string.Join(' ', call));
     }

@@ -99,7 +99,7 @@ public sealed class BriefFetcherTests : IDisposable
         _server.Stop();
         Load().Title.ShouldBe("served");
         _warnings.ShouldHaveSingleItem().ShouldContain("cannot be fetched");
-        Should.Throw<MoorfieldException>(() => Load(address: _address + "other.yaml")).Message.ShouldContain("there is no copy of it from before");
+        Should.Throw<MoorfieldException>(() => Load(address: _address + "other.yaml")).Message.ShouldContain("there is no earlier copy");
     }
 
     [Fact]

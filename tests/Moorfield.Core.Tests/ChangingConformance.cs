@@ -160,7 +160,7 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     {
         Remove("Weather", settings: new RunSettings(VaultPath, new WriteInterceptor()) { Note = "spring", AcceptsCosts = true });
         var point = Points().ShouldHaveSingleItem();
-        (point.State, point.Point.Kind, point.Point.Note).ShouldBe((PointState.Stands, RunKind.Remove, "spring"));
+        (point.State, point.Point.Kind, point.Point.Note).ShouldBe((PointState.InEffect, RunKind.Remove, "spring"));
         var removed = point.Point.Intents.Where(i => i.Kind == IntentKind.Remove).ToList();
         removed.Select(i => i.Edition).ShouldBe(Read().Select(s => s.EditionNumber));
         removed.ShouldAllBe(i => i.Subject == Demo.Family("Northlight.Weather") && i.Newcomers);
@@ -226,7 +226,7 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
         Kind.State(Place).ShouldNotBe(before);
         ShouldBeGood(Undo(1));
         Kind.State(Place).ShouldBe(before);
-        Points().Select(p => p.State).ShouldBe([PointState.Undone, PointState.Stands]);
+        Points().Select(p => p.State).ShouldBe([PointState.Undone, PointState.InEffect]);
     }
 
     [Fact]
@@ -256,7 +256,7 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
         Undo(1);
         ShouldBeGood(Undo(2));
         Packages("Weather").ShouldBeEmpty();
-        Points()[0].State.ShouldBe(PointState.Stands);
+        Points()[0].State.ShouldBe(PointState.InEffect);
     }
 
     [Fact]
@@ -342,7 +342,7 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
                 return;
             }
         }
-        if (Points() is [.., { State: PointState.Stands, Point: { Kind: RunKind.Remove, Number: var number } }])
+        if (Points() is [.., { State: PointState.InEffect, Point: { Kind: RunKind.Remove, Number: var number } }])
             ShouldBeGood(Undo(number));
         else if (new FileInfo(Place) is { Exists: true } file)
         {

@@ -86,14 +86,14 @@ public sealed class DiskTests : IDisposable
             }
             Directory.GetFiles(_folder.Path, ".cut*").Where(f => !f.EndsWith(".part", StringComparison.Ordinal)).ShouldBeEmpty(story);
             var state = bench.Points().SingleOrDefault()?.State;
-            state.ShouldBeOneOf(isOld ? [null, PointState.NotTaken] : [PointState.Stands]);
+            state.ShouldBeOneOf(isOld ? [null, PointState.NotTaken] : [PointState.InEffect]);
             seen.Add(state);
             if (isOld)
                 continue;
             bench.Undo(1).Failures.ShouldBeEmpty();
             File.ReadAllBytes(bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue(story);
         }
-        seen.ShouldBe(withRestorePoint ? [null, PointState.NotTaken, PointState.Stands] : [], ignoreOrder: true);
+        seen.ShouldBe(withRestorePoint ? [null, PointState.NotTaken, PointState.InEffect] : [], ignoreOrder: true);
     }
 
     [Fact]

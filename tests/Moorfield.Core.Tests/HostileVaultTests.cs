@@ -200,7 +200,7 @@ public sealed class HostileVaultTests : IDisposable
         File.WriteAllText(journal, string.Join('\n', lines[..^1]) + "\n{\"at\":\"2026-0\0\0\0");
         using (var vault = Vault.OpenExisting(_folder["vault"])!)
             vault.Append(1, new JournalLine(DateTimeOffset.UnixEpoch, JournalLine.Finished));
-        _bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.Stands);
+        _bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.InEffect);
     }
 
     public void Dispose() => _folder.Dispose();

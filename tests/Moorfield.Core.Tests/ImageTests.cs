@@ -293,7 +293,7 @@ public sealed class ImageTests : IDisposable
                     WimSource.Verify(bench.Root);
                 bench.Settle();
                 var state = bench.Points().SingleOrDefault()?.State;
-                state.ShouldBeOneOf(isNew ? [PointState.Stands] : [null, PointState.NotTaken]);
+                state.ShouldBeOneOf(isNew ? [PointState.InEffect] : [null, PointState.NotTaken]);
                 seen.Add(state);
                 if (isNew)
                 {
@@ -303,7 +303,7 @@ public sealed class ImageTests : IDisposable
                 Tool.Read("rm", "-rf", bench.Root, _folder[name + "-vault"]);
             }
         }
-        seen.ShouldBe([null, PointState.NotTaken, PointState.Stands], ignoreOrder: true);
+        seen.ShouldBe([null, PointState.NotTaken, PointState.InEffect], ignoreOrder: true);
     }
 
     [Fact]

@@ -166,7 +166,7 @@ public sealed class InterruptionTests : IDisposable
             bench.ClearParts();
             PutRight(bench);
             // Without a marker nothing was changed yet, or all of it was, and the power went as the marker did.
-            if (!marked && bench.Points() is [{ State: PointState.Stands }])
+            if (!marked && bench.Points() is [{ State: PointState.InEffect }])
                 bench.Undo(1).Failures.ShouldBeEmpty();
             Same(bench, before, $"step {step} of {steps}, seed {seed}");
             bench.Points().ShouldAllBe(p => p.State != PointState.Interrupted
@@ -247,7 +247,7 @@ public sealed class InterruptionTests : IDisposable
                 begun++;
             bench.ClearParts();
             PutRight(bench);
-            if (bench.Points() is [{ State: PointState.Stands }])
+            if (bench.Points() is [{ State: PointState.InEffect }])
                 bench.Undo(1).Failures.ShouldBeEmpty();
             Same(bench, before, $"step {step} of {steps}, seed {seed}");
             NothingLeft(bench);
@@ -278,7 +278,7 @@ public sealed class InterruptionTests : IDisposable
             bench.Finish().Failures.ShouldBeEmpty();
             VolumeState.Contents(bench.Root).ShouldBe(wanted, $"step {step}, seed {seed}");
             Tool.Read("sh", "-c", "cd \"$0\" && find . | LC_ALL=C sort", bench.Root).ShouldBe(names, $"step {step}, seed {seed}");
-            bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.Stands);
+            bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.InEffect);
             NothingLeft(bench);
         }
         finished.ShouldBeGreaterThan(5);
@@ -348,7 +348,7 @@ public sealed class InterruptionTests : IDisposable
                 nested++;
             bench.ClearParts();
             PutRight(bench);
-            if (bench.Points().FirstOrDefault() is { State: PointState.Stands, Point.Kind: RunKind.Remove })
+            if (bench.Points().FirstOrDefault() is { State: PointState.InEffect, Point.Kind: RunKind.Remove })
                 bench.Undo(1).Failures.ShouldBeEmpty(); // it was finished
             Same(bench, before, story);
             bench.Points().ShouldAllBe(p => p.State != PointState.Interrupted, story);
@@ -395,7 +395,7 @@ public sealed class InterruptionTests : IDisposable
             int seed = _random.Next();
             var bench = Copy("original", "cut");
             Crash(interceptor => bench.Remove(Packages, "everyone", interceptor), int.MaxValue, seed).ShouldBeFalse();
-            bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.Stands, $"seed {seed}");
+            bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.InEffect, $"seed {seed}");
             bench.Interrupted().ShouldBeNull($"seed {seed}");
             bench.Read().Packages.ShouldNotContain(p => p.DisplayName == "Weather", $"seed {seed}");
             Crash(interceptor => bench.Undo(1, interceptor: interceptor), int.MaxValue, seed).ShouldBeFalse();

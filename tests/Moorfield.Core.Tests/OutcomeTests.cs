@@ -46,7 +46,7 @@ public sealed class OutcomeTests : IDisposable
         outcome.Failures.ShouldBeEmpty();
         outcome.Discrepancies.ShouldContain(d => d.Text.Contains("registry key removed"));
         outcome.Discrepancies.ShouldContain(d => d.Text.Contains("provisioned"));
-        _bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.StandsInPart);
+        _bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.InEffectInPart);
     }
 
     [Theory]

@@ -131,8 +131,7 @@ public sealed class PackageConditionsTests : IDisposable
     [Fact]
     public void An_account_among_the_packages_is_pointed_out_with_how_accounts_are_named() =>
         Should.Throw<MoorfieldException>(() => PackageSelector.Find(["rowan"], _system)).Message
-            .ShouldBe("'rowan' is an account, and no package here is called so. Accounts go behind --for, several with commas or a --for each: "
-                + "--for counter,rowan.");
+            .ShouldBe("'rowan' is an account, not a package. Name accounts with --for, several with commas: --for counter,rowan.");
 
     [Theory]
     [InlineData("standing: free", PackageStanding.Free, null)]

@@ -107,8 +107,8 @@ public sealed class PackageRootTests : IDisposable
         read.Roots.ShouldBe(PackageRoots.Usual);
         read.Notes.Where(n => n.Code == "rootOutside").Select(n => n.Text).ShouldBe(
         [
-            $@"SOFTWARE gives PackageRoot as '{place}', which is no folder on this volume. Program Files\WindowsApps is read instead.",
-            $"SOFTWARE gives PackageRepositoryRoot as '{place}', which is no folder on this volume. "
+            $@"SOFTWARE gives PackageRoot as '{place}', which is not a folder on this volume. Program Files\WindowsApps is read instead.",
+            $"SOFTWARE gives PackageRepositoryRoot as '{place}', which is not a folder on this volume. "
                 + @"ProgramData\Microsoft\Windows\AppRepository is read instead.",
         ]);
     }

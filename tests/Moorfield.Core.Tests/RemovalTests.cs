@@ -222,7 +222,7 @@ public sealed class RemovalTests : IDisposable
         }
         File.Exists(stuck).ShouldBeTrue();
         Directory.Exists(_bench.Staged("Northlight.Camera")).ShouldBeFalse();
-        _bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.StandsInPart);
+        _bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.InEffectInPart);
     }
 
     public void Dispose() => _folder.Dispose();

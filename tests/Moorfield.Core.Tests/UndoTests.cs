@@ -24,7 +24,7 @@ public sealed class UndoTests : IDisposable
         VolumeState.Files(_bench.Root).ShouldNotBe(before);
         _bench.Undo(1).Failures.ShouldBeEmpty();
         VolumeState.Files(_bench.Root).ShouldBe(before);
-        _bench.Points().Select(p => p.State).ShouldBe([PointState.Undone, PointState.Stands]);
+        _bench.Points().Select(p => p.State).ShouldBe([PointState.Undone, PointState.InEffect]);
     }
 
     [Fact]
@@ -76,7 +76,7 @@ public sealed class UndoTests : IDisposable
         _bench.Undo(1);
         _bench.Undo(2).Failures.ShouldBeEmpty();
         VolumeState.Contents(_bench.Root).ShouldBe(removed);
-        _bench.Points()[0].State.ShouldBe(PointState.Stands);
+        _bench.Points()[0].State.ShouldBe(PointState.InEffect);
     }
 
     [Fact]
@@ -143,7 +143,7 @@ public sealed class UndoTests : IDisposable
     {
         _bench.Remove("Clock", "everyone");
         File.AppendAllText(_folder["vault/points/000001.journal"], "{\"at\": cut");
-        _bench.Points()[0].State.ShouldBe(PointState.Stands);
+        _bench.Points()[0].State.ShouldBe(PointState.InEffect);
         using var vault = Vault.Open(_folder["vault"], new WriteInterceptor());
         foreach (string text in new[] { "", "{", "[]", "{}", "null", "{\"schema\":\"moorfield.restore-point/9\"}" })
         {

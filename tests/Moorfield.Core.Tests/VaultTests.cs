@@ -161,8 +161,8 @@ public sealed class VaultTests : IDisposable
         Finish(vault, vault.Begin(Point("undo", RunKind.Undo, 6, "a")));
         var history = PointHistory.Read(vault, message => throw new InvalidOperationException(message));
         history.Select(s => s.State).ShouldBe(
-            [PointState.Stands, PointState.StandsInPart, PointState.Interrupted, PointState.UndoneInPart, PointState.Stands, PointState.Undone,
-            PointState.Stands]);
+            [PointState.InEffect, PointState.InEffectInPart, PointState.Interrupted, PointState.UndoneInPart, PointState.InEffect, PointState.Undone,
+            PointState.InEffect]);
         history[5].UndoneBy.ShouldBe([7]);
         PointHistory.Newest(history, history[0].Point.Target)!.Point.Number.ShouldBe(4);
         PointHistory.Newest(history, history[0].Point.Target with { MachineId = "another" }).ShouldBeNull();
@@ -170,7 +170,7 @@ public sealed class VaultTests : IDisposable
         PointHistory.Elsewhere(history, history[0].Point.Target with { Path = "/another" }).Select(p => p.Point.Number).ShouldBe([1, 2, 3, 4]);
         history[3].UndonePackages.Select(p => p.Family).ShouldBe(["a"]);
         Finish(vault, vault.Begin(Point("undo of the undo", RunKind.Undo, 7, "a")));
-        PointHistory.Read(vault, _ => { })[5].State.ShouldBe(PointState.Stands);
+        PointHistory.Read(vault, _ => { })[5].State.ShouldBe(PointState.InEffect);
     }
 
     [Fact]

@@ -59,14 +59,14 @@ public class RegistryTextTests
     [InlineData("Windows Registry Editor Version 6.00", "does not begin with")]
     [InlineData("REGEDIT4\n\"x\"=\"y\"", "has at line 2 a value that belongs to no key")]
     [InlineData("REGEDIT4\n[A\n", "has at line 2 a key without its closing bracket")]
-    [InlineData("REGEDIT4\n[A\\\\B]\n", "has at line 2 a key that is no path")]
+    [InlineData("REGEDIT4\n[A\\\\B]\n", "has at line 2 a key that is not a path")]
     [InlineData("REGEDIT4\n[A]\n\"x", "has at line 3 a text without its closing quotation mark")]
     [InlineData("REGEDIT4\n[A]\nx=1", "has at line 3 a text without its closing quotation mark")]
     [InlineData("REGEDIT4\n[A]\n\"x\"", "has at line 3 a value without '='")]
     [InlineData("REGEDIT4\n[A]\n\"x\"=word:1", "has at line 3 data of an unknown kind")]
-    [InlineData("REGEDIT4\n[A]\n\"x\"=dword:xyz", "has at line 3 a dword that is no hexadecimal number")]
-    [InlineData("REGEDIT4\n[A]\n\"x\"=hex:1,zz", "has at line 3 a byte that is none: 'zz'")]
-    [InlineData("REGEDIT4\n[A]\n\"x\"=\"y\" z", "has at line 3 something behind the text")]
+    [InlineData("REGEDIT4\n[A]\n\"x\"=dword:xyz", "has at line 3 a dword that is not a hexadecimal number")]
+    [InlineData("REGEDIT4\n[A]\n\"x\"=hex:1,zz", "has at line 3 an invalid byte: 'zz'")]
+    [InlineData("REGEDIT4\n[A]\n\"x\"=\"y\" z", "has at line 3 something after the text")]
     [InlineData("REGEDIT4\n[-A]\n\"x\"=\"y\"", "has at line 3 a value that belongs to no key")]
     public void What_is_none_is_refused_with_its_line(string text, string message) =>
         Should.Throw<InvalidDataException>(() => Read(text)).Message.ShouldContain(message);

@@ -17,19 +17,17 @@ internal static class BlockCommand
 
     internal static Command Create()
     {
-        var families = new Argument<string[]>("FAMILY") { Description = "Family name, or what names a package that is there; * allowed for those",
+        var families = new Argument<string[]>("FAMILY") { Description = "Family name, or the name of an installed package (* allowed)",
         Arity = ArgumentArity.ZeroOrMore };
-        var lift = new Option<bool>("--lift") { Description = "Lift the blocks of FAMILY, so that updates may provision these again" };
-        var from = new Option<string?>("--from") { Description = "Look FAMILY, and the brief's rules, up on this other target too, and block all "
-            + "that fits there; or take blocks and known guards from a registry text file (.reg)", HelpName = "OTHER" };
-        var coming = new Option<string?>("--coming") { Description = "Block all that 'forecast --update IMAGE' shows as coming, and set the guards "
-            + "that are open to it; --edition is that of IMAGE", HelpName = "IMAGE" };
-        var to = new Option<string?>("--to") { Description = "Write the blocks that are listed, and the known guards that are set, to a registry "
-            + "text file, which must not be there yet", HelpName = "FILE" };
+        var lift = new Option<bool>("--lift") { Description = "Lift the blocks of FAMILY" };
+        var from = new Option<string?>("--from") { Description = "Another target in which to look up FAMILY and rules; or a registry text file "
+            + "(.reg)", HelpName = "OTHER" };
+        var coming = new Option<string?>("--coming") { Description = "Block what 'forecast --update IMAGE' shows as coming, and set "
+            + "guards", HelpName = "IMAGE" };
+        var to = new Option<string?>("--to") { Description = "Write blocks and guards to a new registry text file", HelpName = "FILE" };
         var command = new Command("block", """
-            Keeps families from being provisioned again by updates, in any version. They need not be installed. Blocking removes nothing.
-            With a brief: all that it would remove or block, and its guards are set. Where nothing is named, lists what is blocked: whether
-            the package is there anyway, when it was blocked, and by which run.
+            Keeps updates from provisioning families again, in any version, installed or not. Blocking removes nothing. With a brief, blocks
+            what it would remove or block, and sets its guards. Without a name, lists what is blocked, since when, and by which run.
 
             Example:
               moorfield block /mnt/counter-07
@@ -60,7 +58,7 @@ internal static class BlockCommand
                 return arguments.Length > 0 && filter.IsEmpty && !brief.IsGiven(call) && call.GetValue(from) is null
                     && call.GetValue(coming) is null && call.GetValue(to) is null && keep.Length == 0
                     ? Lift(call, options, arguments)
-                    : throw new MoorfieldException(ErrorKind.InvalidUsage, "--lift takes families, and nothing else: name them, or '*' for all.");
+                    : throw new MoorfieldException(ErrorKind.InvalidUsage, "--lift takes families and no other options; '*' means all.");
             }
             if (namesNothing && otherPath is null && keep.Length == 0)
             {
@@ -69,20 +67,19 @@ internal static class BlockCommand
                         call.GetValue(to));
             }
             if (call.GetValue(to) is not null)
-                throw new MoorfieldException(ErrorKind.InvalidUsage, "--to writes the list of blocks: leave it out where something is blocked.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "--to writes the list of blocks; omit it when blocking something.");
             using var target = options.Open(call, call.GetRequiredValue(TargetPath));
             target.NameMaker(call.GetValue(Maker));
             if (namesNothing && otherPath is not null)
                 throw new MoorfieldException(ErrorKind.InvalidUsage,
-                    "--from says where FAMILY is looked up: name families, or '*' for all of them, or give a --brief.");
+                    "--from needs families to look up: name them, use '*' for all, or give a --brief.");
             if (namesNothing)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, Nothing);
             if (brief.IsGiven(call) && registry is not null)
                 throw new MoorfieldException(ErrorKind.InvalidUsage,
-                    "Give --brief or a registry text file: a brief's guards are for those whom it says, a file's for everyone.");
+                    "Use either --brief or a registry text file: their guards are for different people.");
             if (call.GetValue(coming) is not null && (brief.IsGiven(call) || registry is not null || target.HasEditions))
-                throw new MoorfieldException(ErrorKind.InvalidUsage, "--coming is for an installed system, and goes without --brief and a registry "
-                    + "text file.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "--coming is for installed systems; omit --brief and the registry text file.");
             var given = brief.Load(call);
             IReadOnlyCollection<Guard> guards = call.GetValue(coming) is not null || registry is not null ? KnownGuards.All
                 : given?.Guards ?? [];
@@ -132,7 +129,7 @@ internal static class BlockCommand
             return BlockRequest.Nothing;
         using var file = RegularFile.OpenNamed(registry);
         if (file.Length > RegistryText.MaxBytes)
-            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{registry} is longer than any list of blocks.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{registry} is too long for a list of blocks.");
         byte[] content = new byte[file.Length];
         file.ReadExactly(content);
         var (blocks, guards) = RegistryExchange.Read(registry, content);
@@ -179,7 +176,7 @@ internal static class BlockCommand
                 foreach (var (snapshot, plan, _) in concerned)
                     ShowPreview(page, DisplayText.Place(target, snapshot), plan, snapshot, kind);
                 if (guards.Length > 0)
-                    page.Heading($"Guards to be set on {target.Name}");
+                    page.Heading($"Set guards on {target.Name}:");
                 foreach (var guard in guards)
                     page.Line($"  {guard.Title}: {guard.Purpose}");
             },
@@ -194,12 +191,12 @@ internal static class BlockCommand
 
     private static void ShowPreview(IReportPage page, string target, BlockPlan plan, SystemSnapshot snapshot, RunKind kind)
     {
-        page.Heading($"{(kind == RunKind.Block ? "To be blocked" : "Blocks to be lifted")} on {target}");
+        page.Heading($"{(kind == RunKind.Block ? "Block" : "Lift blocks")} on {target}:");
         foreach (var family in plan.Families)
         {
             var package = snapshot.Packages.FirstOrDefault(p => p.Family == family);
             string note = kind == RunKind.Block && package is { Newcomers: true }
-                ? "; it is provisioned now and stays so: 'remove --for newcomers' takes that away as well" : "";
+                ? "; still provisioned; 'remove --for newcomers' changes that, too" : "";
             page.Line($"  {family}  ({(package is null ? "not installed" : package.DisplayName)}{note})");
         }
     }

@@ -49,7 +49,7 @@ internal static class BlockList
     private static void WriteRegistry(ConsoleOutput console, Target target, IReadOnlyList<SystemSnapshot> snapshots, string file)
     {
         if (snapshots.Count > 1)
-            throw new MoorfieldException(ErrorKind.InvalidUsage, "A registry text file is that of one system: choose one with --edition.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "A registry text file describes one system: choose one with --edition.");
         var guards = GuardStates.Of(snapshots[0], KnownGuards.All, AudienceParser.Parse(["everyone"], snapshots[0]));
         var set = guards.GroupBy(g => g.Guard).Where(g => g.All(s => s.IsSet)).Select(g => g.Key).ToList();
         NewFile.Write(file,
@@ -78,7 +78,7 @@ internal static class BlockList
         page.Line($"{TextTable.Count(blocks.Count, "family", "families")} blocked on {DisplayText.Place(target, snapshot)}.");
         var present = blocks.Where(b => b.IsPresent).Select(b => b.Package!.DisplayName).ToList();
         if (present.Count > 0)
-            page.Line($"Blocked but present: {TextFormat.List(present)}. A block only keeps updates from provisioning a family; "
-                + "'moorfield remove' takes away what is there.");
+            page.Line($"Blocked but present: {TextFormat.List(present)}. A block only keeps updates from provisioning a family; 'moorfield remove' "
+                + $"removes the package.");
     }
 }

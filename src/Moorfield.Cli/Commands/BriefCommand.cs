@@ -16,10 +16,10 @@ internal static class BriefCommand
     {
         var targetPath = Common.TargetArgument();
         var edition = Common.Edition();
-        var output = new Option<string?>("--to") { Description = "File to write, which must not be there yet (default: standard output)",
+        var output = new Option<string?>("--to") { Description = "File to create (default: standard output)",
             HelpName = "FILE" };
         var command = new Command("draft", """
-            Writes a brief that names every package of the target, all as kept, to be edited.
+            Writes a brief that names every package of the target as kept, as a start.
 
             Example:
               moorfield brief draft /mnt/counter-07 --to counters.brief.yaml
@@ -37,7 +37,7 @@ internal static class BriefCommand
             }
             NewFile.Write(file, System.Text.Encoding.UTF8.GetBytes(text));
             int families = snapshots.SelectMany(s => s.Packages).Select(p => p.Family).Distinct().Count();
-            call.Console.Line($"{file} names {TextTable.Count(families, "family", "families")}, all as kept. Move lines to remove, then look with "
+            call.Console.Line($"{file} names {TextTable.Count(families, "family", "families")}, all as kept. Move lines to remove, then check with "
                 + $"{TextFormat.Command("brief", "show", file, "--on", target.FullPath)}.");
             return ExitCode.Done;
         });
@@ -47,8 +47,8 @@ internal static class BriefCommand
     private static Command CreateShow()
     {
         var file = new Argument<string>("FILE") { Description = "A brief: a file, or an https address" };
-        var on = new Option<string>("--on") { Description = "The target to hold it against", HelpName = "TARGET", Required = true };
-        var sha256 = new Option<string?>("--brief-sha256") { Description = "Take the brief only if this is its SHA-256", HelpName = "HEX" };
+        var on = new Option<string>("--on") { Description = "Target to compare with", HelpName = "TARGET", Required = true };
+        var sha256 = new Option<string?>("--brief-sha256") { Description = "Accept the brief only with this SHA-256", HelpName = "HEX" };
         var edition = Common.Edition();
         var format = Common.Format();
         var command = new Command("show", """
@@ -81,17 +81,17 @@ internal static class BriefCommand
     private static Command CreateExport()
     {
         var file = new Argument<string>("FILE") { Description = "A brief: a file, or an https address" };
-        var on = new Option<string>("--on") { Description = "The target that tells which families its rules mean", HelpName = "TARGET",
+        var on = new Option<string>("--on") { Description = "Target in which the rules are looked up", HelpName = "TARGET",
             Required = true };
         var who = HandOverCommand.For();
         var edition = Common.Edition();
-        var output = new Option<string>("--to") { Description = "File to write, which must not be there yet", HelpName = "FILE",
+        var output = new Option<string>("--to") { Description = "File to create", HelpName = "FILE",
             Required = true };
         var issue = new Option<int>("--issue")
         {
-            Description = "Number of this list, from 1: machines that had a later one refuse it", HelpName = "N", Required = true,
+            Description = "Number of this list, from 1; machines refuse older lists", HelpName = "N", Required = true,
         };
-        var notAfter = new Option<string>("--not-after") { Description = "Last day on which it is good, as YYYY-MM-DD", HelpName = "DAY",
+        var notAfter = new Option<string>("--not-after") { Description = "Last day on which the list is valid, as YYYY-MM-DD", HelpName = "DAY",
             Required = true };
         var command = new Command("export", """
             Writes the plain list that the scripts of 'moorfield hand-over --brief-url' fetch: families, for whom, blocks and guards, with its
@@ -117,7 +117,7 @@ internal static class BriefCommand
             string path = call.GetRequiredValue(output);
             NewFile.Write(path, BriefList.Write(plan, call.GetValue(issue), last));
             foreach (var refused in plans.SelectMany(p => p.Plan.Refused).DistinctBy(r => r.Package.Family))
-                call.Console.Error($"{refused.Package.DisplayName} is left out: it may not be removed. {refused.Verdict.Reasons[0].Text}");
+                call.Console.Error($"{refused.Package.DisplayName} is omitted: it may not be removed. {refused.Verdict.Reasons[0].Text}");
             call.Console.Line($"{path} lists {TextTable.Count(plan.Remove.Length, "family", "families")} to go, "
                 + $"{TextTable.Count(plan.Keep.Length, "family", "families")} that stay, {TextTable.Count(plan.Block.Length, "block")} and "
                 + $"{TextTable.Count(plan.Guards.Length, "guard")}.");
@@ -132,7 +132,8 @@ internal static class BriefCommand
             + $"{DisplayText.Place(target, snapshot)}{(brief.For.IsEmpty ? "" : $", for {string.Join(", ", brief.For)}")}");
         var rules = new TextTable("Rule", "At", "Takes", "Because").Quiet(1, 3);
         foreach (var (rule, keeps, packages) in choice.ByRule.Where(r => !r.Packages.IsEmpty))
-            rules.Add($"{(keeps ? "keep" : "remove")} {rule.Conditions.Describe()}", rule.Source, TextTable.Count(packages.Length, "package"), rule.Because
+            rules.Add($"{(keeps ? "keep" : "remove")} "
+                + $"{rule.Conditions.Describe()}", rule.Source, TextTable.Count(packages.Length, "package"), rule.Because
                 ?? "");
         if (choice.ByRule.Any(r => !r.Packages.IsEmpty))
             page.Table(rules);

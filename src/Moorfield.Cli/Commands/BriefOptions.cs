@@ -3,9 +3,9 @@ namespace Moorfield.Cli.Commands;
 /// <summary>The options by which commands are given a brief.</summary>
 internal sealed class BriefOptions
 {
-    private readonly Option<string?> _brief = new("--brief") { Description = "The brief to go by: a file, or an https address",
+    private readonly Option<string?> _brief = new("--brief") { Description = "Brief to follow: a file, or an https address",
     HelpName = "FILE|URL" };
-    private readonly Option<string?> _sha256 = new("--brief-sha256") { Description = "Take the brief only if this is its SHA-256", HelpName = "HEX" };
+    private readonly Option<string?> _sha256 = new("--brief-sha256") { Description = "Accept the brief only with this SHA-256", HelpName = "HEX" };
 
     private readonly Option<bool> _lenient = new("--lenient") { Description = "Continue although a rule of the brief seems to be mistyped" };
 

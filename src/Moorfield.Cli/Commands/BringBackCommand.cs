@@ -11,30 +11,29 @@ internal static class BringBackCommand
 
     private static readonly Option<string[]> For = new("--for")
     {
-        Description = "Account name or SID, accounts (all), newcomers (accounts not yet made), or everyone; commas allowed, repeatable",
+        Description = "Account names or SIDs, accounts (all), newcomers, or everyone",
         HelpName = "WHO",
         AllowMultipleArgumentsPerToken = true,
     };
 
     private static readonly Option<string[]> From = new("--from")
     {
-        Description = "Where it may be taken from when it is not on the target: another system, an image, a medium, or a package file (.msix, "
-            + ".appx, or a bundle); repeatable",
+        Description = "Another system, an image, a medium or a package file to take it from",
         HelpName = "OTHER",
     };
 
     private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<string?> FromEdition = new("--from-edition")
     {
-        Description = "Of an image behind --from (default: the one of the target's kind)",
+        Description = "Edition of the image at --from (default: of the target's kind)",
         HelpName = "N|NAME",
     };
 
     internal static Command Create()
     {
         var command = new Command("bring-back", """
-            Gives packages again that are gone: registers them for accounts, provisions them for newcomers, from their folders on the target or
-            from elsewhere, with all that they need. Lifts their block and the guards that were set for them. It is recorded, and can be undone.
+            Installs removed packages again: registers them for accounts and provisions them for newcomers, with everything they need. Takes
+            them from their folders on the target, from another place, or from a restore point, and lifts their blocks and guards.
 
             Example:
               moorfield bring-back /mnt/counter-07 Films --for rowan
@@ -82,7 +81,7 @@ internal static class BringBackCommand
         {
             foreach (string note in proposal.Plans.SelectMany(p => p.Notes).Distinct(StringComparer.Ordinal))
                 call.Console.Line(note);
-            call.Console.Notice("All of them have it already. Nothing was changed.");
+            call.Console.Notice("They have it already. Nothing was changed.");
             return ExitCode.Done;
         }
         var notes = proposal.Plans.SelectMany(p => p.Notes).Distinct(StringComparer.Ordinal).ToList();
@@ -100,15 +99,15 @@ internal static class BringBackCommand
             {
                 var brought = proposal.Plans.SelectMany(p => p.Packages).Where(p => p.NeededBy is null).Select(p => p.DisplayName)
                     .Distinct(StringComparer.Ordinal).ToList();
-                page.Line(!outcome.Verified ? "Not all of it is there as planned."
-                    : $"{TextFormat.List(brought, 3)} {(brought.Count == 1 ? "is" : "are")} back on {target.Name}; a fresh look finds "
+                page.Line(!outcome.Verified ? "Some of it is not there as planned."
+                    : $"{TextFormat.List(brought, 3)} {(brought.Count == 1 ? "is" : "are")} back on {target.Name}; verified: "
                         + $"{TextTable.Count(outcome.Changes, "change")} as planned.");
             });
     }
 
     private static void ShowPreview(IReportPage page, string place, BringBackPlan plan)
     {
-        page.Heading($"To be brought back on {place}");
+        page.Heading($"Bring back on {place}:");
         var sheet = new TextTable("Package", "Version", "For", "From", "Files", "Lifted", "Needed by").Right(4).Quiet(1);
         foreach (var package in plan.Packages)
         {

@@ -52,7 +52,7 @@ internal static partial class CallMistakes
     {
         string help = $"'moorfield help{(path.Length > 0 ? " " + path : "")}'", whose = path.Length > 0 ? path : command.Name;
         if (name is "--target" or "-t")
-            return $"'{whose}' has no option {name}: the target stands first, such as 'moorfield {path} /mnt/windows'.";
+            return $"'{whose}' has no option {name}: the target comes first, such as 'moorfield {path} /mnt/windows'.";
         string? near = Options.TryGetValue(name, out string[]? same) ? same.FirstOrDefault(o => names.Contains(o.Split(' ')[0])) : null;
         near ??= names.Select(n => (Name: n, Letters: NamePattern.Letters(name, n))).Where(n => n.Letters <= Off(name))
             .OrderBy(n => n.Letters).Select(n => n.Name).FirstOrDefault()
@@ -87,7 +87,7 @@ internal static partial class CallMistakes
         bool isNumber = type == typeof(int) || type == typeof(int?) || type == typeof(int[]);
         string? text = !isNumber ? null
             : error.SymbolResult!.Tokens.Select(t => t.Value).FirstOrDefault(t => !int.TryParse(t, CultureInfo.InvariantCulture, out _));
-        return text is null ? error.Message : $"'{text}' is no whole number for {name}.";
+        return text is null ? error.Message : $"'{text}' is not a whole number for {name}.";
     }
 
     private static bool IsOptionLike(string word) => word.Length > 1 && word[0] == '-' && !char.IsAsciiDigit(word[1]);

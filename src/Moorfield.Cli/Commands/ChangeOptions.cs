@@ -5,14 +5,13 @@ namespace Moorfield.Cli.Commands;
 /// <summary>The options of every command that changes a target, and the way from a plan to its result that they all go.</summary>
 internal sealed class ChangeOptions
 {
-    private readonly Option<bool> _preview = new("--preview") { Description = "Show what would be done and change nothing" };
+    private readonly Option<bool> _preview = new("--preview") { Description = "Show what would be done, and change nothing" };
     private readonly Option<bool> _yes = new("--yes", "-y") { Description = "Do not ask for confirmation" };
-    private readonly Option<string?> _note = new("--note") { Description = "A remark to keep with the restore point", HelpName = "TEXT" };
+    private readonly Option<string?> _note = new("--note") { Description = "Note to keep with the restore point", HelpName = "TEXT" };
     private readonly Option<string?> _vault = Common.VaultPath();
     private readonly Option<string?> _limit = Common.VaultLimit();
-    private readonly Option<bool> _withoutPoint = new("--without-restore-point") { Description = "Record nothing: the run cannot be undone" };
-    private readonly Option<bool> _replayLogs = new("--replay-logs") { Description = "Write what transaction logs hold into the hives that change, "
-        + "as the run's first change" };
+    private readonly Option<bool> _withoutPoint = new("--without-restore-point") { Description = "Record nothing; the run cannot be undone" };
+    private readonly Option<bool> _replayLogs = new("--replay-logs") { Description = "Write transaction logs into the hives first" };
 
     /// <summary>How results are printed.</summary>
     internal Option<string> Format { get; }
@@ -46,7 +45,7 @@ internal sealed class ChangeOptions
         Invocation call, string path, bool mayFollowInterruption = false, MarkedRun? recoverBy = null, bool mayBeRead = false)
     {
         if (_lists && call.GetValue(Format) == "csv")
-            throw new MoorfieldException(ErrorKind.InvalidUsage, "--format csv is for the list: leave it out where something is changed.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--format csv is for the list; omit it when changing something.");
         var target = Common.Open(call, path, call.OpenOptions with { ReplaysLogs = call.GetValue(_replayLogs), RecoverBy = recoverBy });
         if (!mayBeRead || target.Trees is not null)
             target.AcquireForChange(mayFollowInterruption);
@@ -141,7 +140,7 @@ internal sealed class ChangeOptions
                 page.Line($"First: {(replay.Edition is { } number ? $"edition {number}: " : "")}{replay.Describe()}.");
             showPreview(page);
             if (changesTarget)
-                page.Line(withPoint ? $"A restore point is recorded first, in {vaultPath}." : "No restore point is recorded: this cannot be undone.");
+                page.Line(withPoint ? $"Records a restore point first, in {vaultPath}." : "Records no restore point: this cannot be undone.");
         }
 
         void ShowResult(IReportPage page)
@@ -159,7 +158,7 @@ internal sealed class ChangeOptions
 
     private static bool IsConfirmed(ConsoleOutput console, bool withPoint, IReadOnlyList<string> costs) =>
         console.Confirm(withPoint ? "Carry this out?" : "Carry this out without a restore point? It cannot be undone.")
-        && (costs.Count == 0 || console.Confirm($"It costs something: {TextFormat.List(costs)}. Carry it out all the same?"));
+        && (costs.Count == 0 || console.Confirm($"This costs something: {TextFormat.List(costs)}. Continue anyway?"));
 
     /// <summary>Carries an undo that was cut off on to its end.</summary>
     internal ExitCode Finish(Invocation call, Target target, InterruptedRun interrupted, Vault vault, RestorePoint point, bool overwrite)
@@ -170,12 +169,12 @@ internal sealed class ChangeOptions
         if (IsPreview(call) || writer.IsForPeople)
         {
             writer.Write(new Report(() => document,
-                page => page.Line($"An undo was cut off on {target.Name} (restore point {point.Number}: {point.Title}). It is carried on: "
+                page => page.Line($"An undo was interrupted on {target.Name} (restore point {point.Number}: {point.Title}). Continuing it: "
                     + $"{ChangeText.Totals(point.Changes)}.")));
         }
         if (IsPreview(call))
             return ExitCode.Done;
-        if (!call.GetValue(_yes) && !call.Console.Confirm("Carry it on?"))
+        if (!call.GetValue(_yes) && !call.Console.Confirm("Continue it?"))
         {
             call.Console.Notice("Nothing was changed.");
             return ExitCode.Done;
@@ -185,7 +184,7 @@ internal sealed class ChangeOptions
         try
         {
             outcome = interrupted.Finish(vault, TimeProvider.System, overwrite, call.BeginChanging());
-            call.Log.Write("undo", target.FullPath, point.Number, "done", $"carried on to its end: {point.Title}");
+            call.Log.Write("undo", target.FullPath, point.Number, "done", $"finished: {point.Title}");
         }
         finally
         {
@@ -195,7 +194,7 @@ internal sealed class ChangeOptions
         {
             ShowTrouble(page, outcome, target);
             string look = outcome is { Verified: true, Failures.IsEmpty: true }
-                ? $" A fresh look at {target.Name} finds every one of them as recorded." : "";
+                ? $" Verified: {target.Name} has each of them as recorded." : "";
             page.Line($"The undo is finished: {TextTable.Count(outcome.Changes - outcome.Failures.Length, "change")} put back.{look}");
         }));
         return outcome.ExitCode;
@@ -205,7 +204,7 @@ internal sealed class ChangeOptions
     internal static void ShowTrouble(IReportPage page, Outcome outcome, Target target)
     {
         if (!outcome.Verified)
-            page.Error($"A fresh look at {target.Name} does not agree with what was to be done:");
+            page.Error($"Not verified: {target.Name} is not as planned:");
         foreach (var disagreement in outcome.Discrepancies)
             page.Error($"  {(disagreement.Edition is { } number ? $"edition {number}: " : "")}{disagreement.Text}");
         foreach (string warning in outcome.Warnings)

@@ -4,10 +4,10 @@ internal static class CheckCommand
 {
     private static readonly Argument<string[]> Targets = new("TARGET")
     {
-        Description = "Disks, volumes or image files",
+        Description = "Any kind of target",
         Arity = ArgumentArity.OneOrMore,
     };
-    private static readonly Option<string[]> For = new("--for") { Description = "For whom, instead of whom the brief says", HelpName = "WHO" };
+    private static readonly Option<string[]> For = new("--for") { Description = "Accounts to check (overrides the brief)", HelpName = "WHO" };
     private static readonly Option<string[]> Edition = Common.Edition(); // of the images among the targets
     private static readonly Option<string?> VaultPath = Common.VaultPath();
     private static readonly Option<string> Format = Common.Format(hasRows: true);
@@ -15,8 +15,8 @@ internal static class CheckCommand
     internal static Command Create()
     {
         var command = new Command("check", """
-            Holds targets against a brief and changes nothing: what is there or new, what came back, what is not blocked, which guard is not set.
-            Ends with 4 when anything differs, with 3 when a target could not be read.
+            Compares targets with a brief and changes nothing: what is there, what came back, what is not blocked, which guards are not set.
+            Exit code 4 if anything differs, 3 if a target could not be read.
 
             Example:
               moorfield check /mnt/counter-07 /mnt/counter-08 --brief counters.brief.yaml
@@ -37,8 +37,10 @@ internal static class CheckCommand
         var all = check.Check(call.GetRequiredValue(Targets));
         call.Write(Format, new Report(
             () => new CheckJson("moorfield.check/1", brief.Name, brief.Title, all.All(c => c.Agrees), [.. all.Select(c => new CheckedJson(
-                c.Given, c.Path, c.Edition, c.Agrees, [.. c.Differences.Select(d => new DifferenceJson(d.Code, d.Family, d.DisplayName, d.Text))], c.Error,
-                [.. c.Unmatched.Select(i => new UnmatchedRuleJson(i.Rule.Source, i.Keeps ? "keep" : "remove", i.What, i.Near, i.IsKnown, i.SeemsMistyped))]))]),
+                c.Given, c.Path, c.Edition, c.Agrees, [.. c.Differences.Select(d => new DifferenceJson(d.Code, d.Family, d.DisplayName, d.Text))],
+                    c.Error,
+                [.. c.Unmatched.Select(i => new UnmatchedRuleJson(i.Rule.Source, i.Keeps ? "keep" : "remove", i.What, i.Near, i.IsKnown,
+                    i.SeemsMistyped))]))]),
             page =>
             {
                 foreach (var target in all.GroupBy(c => c.Path))
@@ -46,7 +48,7 @@ internal static class CheckCommand
                 ShowRules(page, all, lenient);
                 if (all.Length > 1)
                     page.Line($"{all.Length} systems: {all.Count(c => c.Agrees)} as the brief wants, {all.Count(c => !c.Differences.IsEmpty)} not, "
-                        + $"{all.Count(c => c.Error is not null)} unread.");
+                        + $"{all.Count(c => c.Error is not null)} not read.");
             },
             () => new ReportRows(["target", "edition", "agrees", "code", "family", "displayName", "text", "error"],
                 all.SelectMany(c => c.Differences.IsEmpty ? [Row(c, null)] : c.Differences.Select(d => Row(c, d))))));

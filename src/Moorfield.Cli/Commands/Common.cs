@@ -17,7 +17,7 @@ internal static class Common
     /// <summary>Belongs to every command.</summary>
     internal static readonly Option<int?> Partition = new("--partition")
     {
-        Description = "This partition of a disk, where several hold a Windows",
+        Description = "Partition of a disk that has several with Windows",
         HelpName = "N",
         Recursive = true,
     };
@@ -25,23 +25,23 @@ internal static class Common
     /// <summary>Belongs to every command.</summary>
     internal static readonly Option<string[]> Language = new("--language")
     {
-        Description = "Show names in this language where packages have them, such as de-DE (default: that of the system)",
+        Description = "Language of names, such as de-DE (default: the system's)",
         HelpName = "TAG",
         Recursive = true,
     };
 
     internal static Option<string?> Maker() =>
-    new("--maker") { Description = "The machines' maker, which an image does not know: its packages have the origin maker", HelpName = "NAME" };
+    new("--maker") { Description = "Maker of the machines, whose packages have the origin maker", HelpName = "NAME" };
 
     internal static Option<string[]> Edition() =>
-    new("--edition") { Description = "Only this edition of an image: its number or name (repeatable; default: all)", HelpName = "N|NAME" };
+    new("--edition") { Description = "Only this edition of an image: number or name (repeatable)", HelpName = "N|NAME" };
 
     /// <param name="hasRows">Whether the result is a list.</param>
     /// <param name="more">Formats that the command writes by itself.</param>
     internal static Option<string> Format(bool hasRows = false, params string[] more)
     {
         string[] formats = [.. ReportFormats.Names(hasRows), .. more];
-        var option = new Option<string>("--format") { Description = $"How to print the result: {string.Join(", ", formats)}",
+        var option = new Option<string>("--format") { Description = $"Output: {string.Join(", ", formats)}",
             DefaultValueFactory = _ => formats[0], HelpName = "FORMAT" };
         option.AcceptOnlyFromAmong(formats);
         return option;
@@ -50,7 +50,7 @@ internal static class Common
     /// <summary>Belongs to every command.</summary>
     internal static readonly Option<string?> LogFile = new("--log")
     {
-        Description = "File to which each change is logged, or none (default: $XDG_STATE_HOME/moorfield/log/moorfield.log, rotated)",
+        Description = "Log of changes, or none (default: in $XDG_STATE_HOME/moorfield/log)",
         HelpName = "FILE",
         Recursive = true,
     };
@@ -62,7 +62,7 @@ internal static class Common
     {
         var option = new Option<string?>("--log-format")
         {
-            Description = $"How it is written: {string.Join(", ", RunLog.Formats)}", HelpName = "FORMAT", Recursive = true,
+            Description = $"Format of the log: {string.Join(", ", RunLog.Formats)}", HelpName = "FORMAT", Recursive = true,
         };
         option.AcceptOnlyFromAmong(RunLog.Formats);
         return option;
@@ -70,13 +70,13 @@ internal static class Common
 
     internal static Option<string?> VaultPath() => new("--vault")
     {
-        Description = "Folder that holds restore points (default: $MOORFIELD_VAULT, else $XDG_STATE_HOME/moorfield/vault)",
+        Description = "Folder of restore points (default: $MOORFIELD_VAULT, or per user)",
         HelpName = "DIR",
     };
 
     internal static Option<string?> VaultLimit() => new("--vault-limit")
     {
-        Description = "Drop the oldest restore points that are not pinned once the vault holds more than this, such as 20GB",
+        Description = "Delete the oldest restore points beyond this size, such as 20GB",
         HelpName = "SIZE",
     };
 
@@ -86,12 +86,11 @@ internal static class Common
     {
         if (!Path.Exists(path) && call.TargetAmongPackages() is { } other)
         {
-            throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no {path}, and there is {other}. The target stands first, what is done "
-                + "to it behind.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no {path}, but there is {other}. The target comes first.");
         }
         var target = Target.Open(path, call.Progress.Interceptor, options ?? call.OpenOptions);
         if (target.IsDocument && target.Opened is not { Languages: null, Partition: null })
-            call.Console.Error($"{target.Name} is {target.Description}: --language and --partition change nothing about it.");
+            call.Console.Error($"--language and --partition have no effect on {target.Name}, which is {target.Description}.");
         if (target.Recovered is { } recovered)
             call.Console.Error(recovered.Text);
         return target;
@@ -119,7 +118,7 @@ internal static class Common
         }
         if (target.Gaps is [var first, ..] gaps)
         {
-            string more = gaps.Length > 1 ? $" {gaps.Length - 1} more of what it could not see: 'moorfield survey DIR' lists it." : "";
+            string more = gaps.Length > 1 ? $" {gaps.Length - 1} more gaps: 'moorfield survey DIR' lists them." : "";
             console.Error($"{target.Name}: {first}{more}");
         }
         if (target.DescribeInterruption() is { } interrupted)

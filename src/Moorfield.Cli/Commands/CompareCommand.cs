@@ -97,8 +97,8 @@ internal static class CompareCommand
         return lonely.Count == 0
             ? [.. pairs.Select(p => (p.Before!, p.After))]
             : throw new MoorfieldException(ErrorKind.InvalidUsage,
-                $"These have no counterpart of the same name: {string.Join(", ", lonely)}. Choose one of each with --before-edition and "
-                    + "--after-edition.");
+                $"These have no counterpart of the same name: {string.Join(", ", lonely)}. Choose editions with --before-edition and "
+                    + $"--after-edition.");
     }
 
     private static void Show(IReportPage page, Invocation call, ComparedSystem before, ComparedSystem after, Comparison comparison)
@@ -132,7 +132,7 @@ internal static class CompareCommand
         }
         string others = TextTable.Count(hidden, "framework, resource or component", "frameworks, resources and components");
         string notShown = hidden == 0 ? "" : $" Not shown: {others}; --all shows {(hidden == 1 ? "it" : "them")}.";
-        page.Line($"{TextTable.Count(shown.Count, "package")} {(shown.Count == 1 ? "differs" : "differ")}; in all "
+        page.Line($"{TextTable.Count(shown.Count, "package")} {(shown.Count == 1 ? "differs" : "differ")}; in total "
             + $"{TextTable.Size(Math.Abs(bytes))} "
             + $"{(bytes < 0 ? "less" : "more")}.{notShown}");
     }

@@ -121,7 +121,7 @@ internal static class DemoCommand
     {
         var volume = new Argument<string>("VOLUME") { Description = "A volume that 'moorfield demo' made" };
         var command = new Command("power-cut", """
-            Leaves a made-up volume as a power cut does just after a family was blocked: that stands in the transaction log of a hive only.
+            Leaves a made-up volume as a power cut does just after a family was blocked: only the transaction log of a hive has the block.
 
             Example:
               moorfield demo power-cut /tmp/saltmarsh/counter-07
@@ -227,7 +227,7 @@ internal static class DemoCommand
         {
             if (target.Kind != "volume" || target.Read([null])[0].MachineId != world.MachineGuid)
                 throw new MoorfieldException(RefusalReason.Unsupported,
-                    $"{path} is no volume that 'moorfield demo' made. Updates and sign-ins are played on made-up ones only.");
+                    $"{path} is not a volume that 'moorfield demo' made. Only those can play updates and sign-ins.");
         }
         if (image is not null && !File.Exists(image))
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no file {image}.");

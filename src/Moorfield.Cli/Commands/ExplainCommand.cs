@@ -5,7 +5,7 @@ internal static class ExplainCommand
     private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
     private static readonly Argument<string> Package = new("PACKAGE") { Description = "Display name, name, family name or full name" };
     private static readonly Option<string[]> Edition = Common.Edition();
-    private static readonly Option<bool> Places = new("--places") { Description = "Also list every place where the package was found" };
+    private static readonly Option<bool> Places = new("--places") { Description = "List every place where the package was found" };
     private static readonly Option<string?> Maker = Common.Maker();
     private static readonly Option<string?> VaultPath = Common.VaultPath();
     private static readonly Option<string> Format = Common.Format();
@@ -77,12 +77,12 @@ internal static class ExplainCommand
                     if (at > 0)
                         page.Line();
                     page.Heading($"{program.Name} {program.Version}");
-                    page.Line("A classic desktop program. Moorfield shows it, and does not change it.");
+                    page.Line("A classic desktop program. Moorfield shows it but does not change it.");
                     page.Line();
                     Fact(page, "Publisher", program.Publisher.Length > 0 ? program.Publisher : NotKnown);
                     Fact(page, "Accounts", holder ?? "the machine, and so everyone");
                     Fact(page, "Size", program.Bytes > 0 ? $"{TextTable.Size(program.Bytes)}, as its installer says" : NotKnown);
-                    Fact(page, "Removed by", program.UninstallCommand ?? "no command that is recorded");
+                    Fact(page, "Removed by", program.UninstallCommand ?? "no recorded command");
                 }));
         }
         return ExitCode.Done;
@@ -135,7 +135,7 @@ internal static class ExplainCommand
             }
         }
         foreach (var note in snapshot.Notes.Where(n => n.Package is not null && package.Parts.Any(p => p.FullName == n.Package)))
-            Fact(page, "Out of order", note.Text);
+            Fact(page, "Problem", note.Text);
         if (!places)
             return;
         page.Line();
@@ -150,9 +150,9 @@ internal static class ExplainCommand
 
     private static string Standing(PackageStanding standing) => standing switch
     {
-        PackageStanding.Free => "free: nothing else is lost with it",
+        PackageStanding.Free => "free: removing it costs nothing",
         PackageStanding.Costly => "costly: removing it costs something",
-        PackageStanding.Protected => "protected: goes only when named exactly",
+        PackageStanding.Protected => "protected: removed only if named exactly",
         _ => "essential: cannot be removed",
     };
 
@@ -161,7 +161,7 @@ internal static class ExplainCommand
         ReasonKind.Bar => "Because",
         ReasonKind.Cost => "It would cost",
         ReasonKind.Saving => "It would save",
-        _ => "Besides",
+        _ => "Also",
     };
 
     private static string AppData(Target target, InstalledPackage package, SystemSnapshot snapshot) =>

@@ -7,7 +7,7 @@ internal static class FactsCommand
     private static readonly Argument<string> TargetPath = Common.TargetArgument();
     private static readonly Option<string?> Edition = new("--edition") { Description = "The edition of an image: its number or name",
         HelpName = "N|NAME" };
-    private static readonly Option<string> To = new("--to") { Description = "File to write, which must not be there yet", HelpName = "FILE",
+    private static readonly Option<string> To = new("--to") { Description = "File to create", HelpName = "FILE",
         Required = true };
 
     internal static Command Create()

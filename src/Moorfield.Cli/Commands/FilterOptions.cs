@@ -13,10 +13,11 @@ internal sealed class FilterOptions
     private readonly Option<string?> _larger = new("--larger-than") { Description = "Size of the package's files, such as 50MB", HelpName = "SIZE" };
     private readonly Option<string?> _smaller = new("--smaller-than") { Description = "Size of the package's files, such as 500KB",
         HelpName = "SIZE" };
-    private readonly Option<bool?> _starts = new("--starts-with-windows") { Description = "Starts with Windows (false: does not)",
-        HelpName = "[true|false]" };
-    private readonly Option<bool?> _background = new("--runs-in-background") { Description = "Runs in the background (false: does not)",
-        HelpName = "[true|false]" };
+    private readonly Option<bool?> _starts = new("--starts-with-windows") { Description = "Starts with Windows (or, with 'false', does not)" };
+    private readonly Option<bool?> _background = new("--runs-in-background")
+    {
+        Description = "Runs in the background (or, with 'false', does not)",
+    };
     private readonly Option<string[]>? _keep;
 
     /// <param name="forChange">The packages are to be changed: those named by --keep are not.</param>
@@ -63,8 +64,7 @@ internal sealed class FilterOptions
         var values = Enum.GetValues<T>();
         int at = Array.FindIndex(values, v => DisplayText.Of(v).Equals(word, StringComparison.OrdinalIgnoreCase));
         return at >= 0 ? values[at] : throw new MoorfieldException(
-            ErrorKind.InvalidUsage, $"{option} takes {TextFormat.List(values.Select(DisplayText.Of))}, several with commas; '{word}' is none of "
-            + "these.");
+            ErrorKind.InvalidUsage, $"{option} takes {TextFormat.List(values.Select(DisplayText.Of))}, several with commas, not '{word}'.");
     }
 
     private static Option<string[]> Among<T>(string name) where T : struct, Enum

@@ -3,14 +3,13 @@ namespace Moorfield.Cli.Commands;
 internal static class ForecastCommand
 {
     private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
-    private static readonly Option<string?> Update = new("--update") { Description = "What a feature update from this image would bring",
+    private static readonly Option<string?> Update = new("--update") { Description = "Forecast a feature update from this image",
         HelpName = "IMAGE" };
-    private static readonly Option<bool> SignIn = new("--sign-in") { Description = "What the next new account would get" };
-    private static readonly Option<string[]> Edition = new("--edition") { Description = "The edition of IMAGE (default: the one of the system's "
-        + "kind); with --sign-in, of TARGET", HelpName = "N|NAME" };
-    private static readonly Option<bool> ExpectNone = new("--expect-none") { Description = "End with 4 when something unwanted would be there" };
-    private static readonly Option<bool> All = new("--all") { Description = "Also what stays as it is, and parts of the system that are merely "
-        + "renewed or given" };
+    private static readonly Option<bool> SignIn = new("--sign-in") { Description = "Forecast what the next new account gets" };
+    private static readonly Option<string[]> Edition = new("--edition") { Description = "Edition of IMAGE (default: of the system's "
+        + "kind)", HelpName = "N|NAME" };
+    private static readonly Option<bool> ExpectNone = new("--expect-none") { Description = "Exit code 4 if something unwanted would come" };
+    private static readonly Option<bool> All = new("--all") { Description = "Also what stays the same, and renewed parts of the system" };
     private static readonly Option<string?> VaultPath = Common.VaultPath();
     private static readonly Option<string> Format = Common.Format(hasRows: true);
 
@@ -145,7 +144,7 @@ internal static class ForecastCommand
         var snapshot = Common.Read(call.Console, target, editions)[0];
         if (!snapshot.EditionId.Equals(system.EditionId, StringComparison.OrdinalIgnoreCase))
             call.Console.Error($"edition {snapshot.EditionNumber} of {target.Name} is of another kind ({snapshot.EditionId}) than the "
-                + $"system ({system.EditionId}): that would be more than an update.");
+                + $"system ({system.EditionId}): that would not be an update.");
         if (Version.TryParse(snapshot.Build, out var coming) && Version.TryParse(system.Build, out var present) && coming <= present)
             call.Console.Error($"{target.Name} holds build {snapshot.Build}, which is not newer than the system's ({system.Build}).");
         return snapshot;

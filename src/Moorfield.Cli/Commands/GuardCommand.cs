@@ -6,13 +6,13 @@ internal static class GuardCommand
     internal static Command Create()
     {
         var targetPath = Common.TargetArgument(saved: true);
-        var names = new Argument<string[]>("NAME") { Description = "Guards to set; '*' for all that are known", Arity = ArgumentArity.ZeroOrMore };
-        var lift = new Option<bool>("--lift") { Description = "Take the values away where they are set" };
+        var names = new Argument<string[]>("NAME") { Description = "Guards to set; '*' for all known guards", Arity = ArgumentArity.ZeroOrMore };
+        var lift = new Option<bool>("--lift") { Description = "Remove the values of these guards" };
         var who = For("the brief's, or everyone");
         var edition = Common.Edition();
         var command = new Command("guard", """
-            Sets registry values that keep the system from bringing apps where a block does not reach. Where none is named, lists those that are
-            known: which are set, not set, or set to something else, and for whom.
+            Sets registry values that prevent apps from coming where a block does not. Without a name, lists the known guards: whether they are
+            set, and for whom.
 
             Example:
               moorfield guard /mnt/counter-07
@@ -30,7 +30,7 @@ internal static class GuardCommand
             if (named.Length == 0 && !brief.IsGiven(call))
             {
                 return lifts || options.IsPreview(call) || options.GoesAhead(call)
-                    ? throw new MoorfieldException(ErrorKind.InvalidUsage, "Name guards, or '*' for all that are known, or give a --brief.")
+                    ? throw new MoorfieldException(ErrorKind.InvalidUsage, "Name guards, use '*' for all known guards, or give a --brief.")
                     : List(call, options.Format, call.GetRequiredValue(targetPath), call.GetValue(edition), ForWhom(call.GetValue(who), null));
             }
             var given = brief.Load(call);
@@ -52,7 +52,7 @@ internal static class GuardCommand
                 DocumentBuilder.Plan(target, lifts ? "unguard" : "guard", request.Packages.Select(p => p.Family), request.Changes, null),
                 page =>
                 {
-                    page.Heading($"{(lifts ? "Guards to be lifted" : "Guards to be set")} on {target.Name}");
+                    page.Heading($"{(lifts ? "Lift guards" : "Set guards")} on {target.Name}");
                     foreach (var (snapshot, state) in proposal.Concerned)
                         page.Line($"  {state.Guard.Title} for "
                             + $"{state.Place(snapshot)}{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}: "
@@ -87,7 +87,7 @@ internal static class GuardCommand
     }
 
     private static Option<string[]> For(string otherwise) =>
-    new("--for") { Description = $"For guards of accounts: account names, accounts, newcomers, everyone (default: {otherwise})", HelpName = "WHO" };
+    new("--for") { Description = $"Accounts, for guards of accounts (default: {otherwise})", HelpName = "WHO" };
 
     private static IReadOnlyCollection<string> ForWhom(string[]? who, Brief? brief) =>
         who is { Length: > 0 } ? who : brief is { For.IsEmpty: false } ? brief.For : ["everyone"];

@@ -12,41 +12,40 @@ internal static class HandOverCommand
     private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
     private static readonly Option<string[]> Who = For();
     private static readonly Option<string[]> Edition = Common.Edition();
-    private static readonly Option<string> To = new("--to") { Description = "Folder to write, which must not be there yet", HelpName = "DIR",
+    private static readonly Option<string> To = new("--to") { Description = "Folder to create", HelpName = "DIR",
         Required = true };
 
-    private static readonly Option<string[]> Classic = new("--classic") { Description = "A desktop program whose own silent removal is run as well, "
-        + "by its exact name (repeatable)", HelpName = "NAME" };
+    private static readonly Option<string[]> Classic = new("--classic") { Description = "Desktop program to uninstall silently, by its exact name "
+        + "(repeatable)", HelpName = "NAME" };
 
     private static readonly Option<string> RestorePoint = RestorePointOption();
-    private static readonly Option<int> Minutes = new("--minutes") { Description = "After so many minutes a script begins nothing new (default: 50)",
+    private static readonly Option<int> Minutes = new("--minutes") { Description = "Minutes after which a script starts nothing new (default: 50)",
         DefaultValueFactory = _ => 50, HelpName = "N" };
 
     private static readonly Option<string?> BriefUrl = new("--brief-url")
     {
-        Description = "Have the scripts fetch the list of 'brief export' from this https address each time; what is handed over serves until there "
-            + "was one",
+        Description = "Where scripts fetch the list of 'brief export' each time (https)",
         HelpName = "URL",
     };
 
-    private static readonly Option<string?> Proxy = new("--proxy") { Description = "Proxy by which they fetch it (default: the machine's own)",
+    private static readonly Option<string?> Proxy = new("--proxy") { Description = "Proxy for --brief-url (default: the machine's own)",
         HelpName = "URL" };
 
     private static readonly Option<bool> SignedOut = new("--signed-out-accounts")
     {
-        Description = "Mount the registry of accounts that are signed out for their guards, rather than wait until they sign in",
+        Description = "Mount the registry of signed-out accounts to set their guards",
     };
 
     internal static Option<string[]> For() => new("--for")
     {
-        Description = "Account names, accounts (all that a machine has), newcomers, or everyone (both); on an image without accounts: newcomers",
+        Description = "Account names, accounts (all), newcomers, or everyone",
         HelpName = "WHO",
     };
 
     internal static Command Create()
     {
         var command = new Command("hand-over", """
-            Writes a folder with what running machines need to carry out a removal: a script that does it, one that looks whether it is done,
+            Writes a folder with what running machines need for a removal: a script that does it, one that checks whether it is done,
             one that takes back what can be, the blocks and guards as registry text, and the plan for people and programs. The target is the
             survey, disk, image or inventory that the plan is made for; machines are matched by family. Nothing is changed here.
 
@@ -146,7 +145,7 @@ internal static class HandOverCommand
         var machines = fitting.Where(p => p is { Sid: null, Key: not null }).DistinctBy(p => p.Key).ToList();
         return machines.Count == 1 ? machines[0] : throw new MoorfieldException(ErrorKind.InvalidUsage,
             machines.Count > 1 ? $"Several programs are called '{name}'. It is not handed over."
-            : fitting.Count > 0 ? $"'{name}' is not a program of the machine but of an account, or its key is not known. It is not handed over."
+            : fitting.Count > 0 ? $"'{name}' belongs to an account, not to the machine, or its key is not known. It is not handed over."
             : $"There is no desktop program '{name}'. 'moorfield inventory TARGET --classic' lists them.");
     })];
 
@@ -202,7 +201,7 @@ internal static class HandOverCommand
     {
         var option = new Option<string>("--restore-point")
         {
-            Description = "A restore point of Windows itself before anything is changed: try (default), require, none",
+            Description = "Windows' own restore point before changes: try (default), require, none",
             DefaultValueFactory = _ => "try",
             HelpName = "HOW",
         };

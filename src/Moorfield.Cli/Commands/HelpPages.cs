@@ -12,17 +12,17 @@ internal static class HelpPages
     /// <summary>The commands in the order of the work, each with what it does in a few words.</summary>
     private static readonly (string Group, (string Command, string Does)[] Commands)[] Groups =
     [
-        ("Look", [("inventory", "lists packages, and what removing them means"), ("explain", "shows one package in full"),
-            ("compare", "shows what differs between two targets"), ("check", "holds targets against a brief"),
-            ("forecast", "tells what an update or a sign-in brings")]),
-        ("Change", [("pick", "lets you choose packages on the whole screen"), ("remove", "removes packages"),
-            ("bring-back", "gives packages again that are gone"), ("undo", "puts back what a run changed")]),
+        ("Look", [("inventory", "lists packages, and what removing them would mean"), ("explain", "shows one package in full"),
+            ("compare", "shows what differs between two targets"), ("check", "compares targets with a brief"),
+            ("forecast", "shows what an update or a sign-in would bring")]),
+        ("Change", [("pick", "lets you choose packages on a full screen"), ("remove", "removes packages"),
+            ("bring-back", "installs removed packages again"), ("undo", "puts back what a run changed")]),
         ("Keep away", [("block", "keeps families from being provisioned again"), ("guard", "sets registry values that keep apps away")]),
         ("Write down", [("brief", "writes briefs, and shows what they mean"), ("restore-point", "lists, verifies and tidies restore points")]),
         ("Images and media", [("image", "works on install images as files"), ("media", "builds install media")]),
-        ("Running machines", [("survey", "writes a script that tells what a PC has"), ("hand-over", "writes scripts that change running PCs")]),
-        ("Around it", [("facts", "writes how a Windows lays packages out"), ("help", "explains a command"),
-            ("demo", "makes a made-up Windows to try things on")]),
+        ("Running machines", [("survey", "writes a script that records what a PC has"), ("hand-over", "writes scripts that change running PCs")]),
+        ("Around it", [("facts", "writes how a Windows stores its packages"), ("help", "explains a command"),
+            ("demo", "creates a made-up Windows to try things on")]),
     ];
 
     /// <summary>Under which heading the help of a command has an option; those that are not here stand under the last one.</summary>
@@ -45,13 +45,13 @@ internal static class HelpPages
         root.Options.OfType<HelpOption>().Single().Action = new PageAction(root);
         var words = new Argument<string[]>("COMMAND")
         {
-            Description = "The command, or packages (how they are named and chosen), or options (those of every command)",
+            Description = "A command, or packages (how to choose them), or options (of every command)",
             Arity = ArgumentArity.ZeroOrMore,
         };
         words.CompletionSources.Add(_ => Groups.SelectMany(g => g.Commands).Select(c => c.Command).Concat(["packages", "options"])
             .Select(n => new System.CommandLine.Completions.CompletionItem(n)));
         var help = new Command("help", """
-            Explains a command, as --help behind it does, or what several commands have.
+            Explains a command, like its --help, or options that several commands share.
 
             Example:
               moorfield help remove
@@ -153,9 +153,9 @@ internal static class HelpPages
             Say(console);
             Rows(console, [.. command.Arguments.Select(a => (a.Name, a.Description ?? ""))]);
         }
-        var selection = Selection().Options.Select(o => o.Name).ToHashSet(StringComparer.Ordinal);
+        var selection = Selection().Options.Select(o => o.Name).Where(n => n != "--brief").ToHashSet(StringComparer.Ordinal);
         var own = command.Options.Where(o => !o.Hidden && !o.Recursive && !selection.Contains(o.Name)).ToList();
-        bool chooses = command.Options.Any(o => selection.Contains(o.Name));
+        bool chooses = command.Options.Any(o => o.Name == "--find");
         foreach (var (heading, options) in Headings.Append((Others, own.Select(o => o.Name).Except(Headings.SelectMany(h => h.Options)).ToArray())))
         {
             var listed = own.Where(o => options.Contains(o.Name)).ToList();
@@ -175,19 +175,24 @@ internal static class HelpPages
     private static void Packages(ConsoleOutput console)
     {
         Say(console, "A package is named by its display name (Weather), its name, its family name or its full name, in any case; * stands for any "
-            + "text. Where a command takes several packages, these choose among all that a target has. Several of one option mean any of them; "
-            + "different options must all fit.");
+            + "text. Where a command takes several packages, these options choose among them. Several values of one option mean any of them; "
+            + "different options must all match. Rules of a brief can say the same.");
+        Say(console);
+        Say(console, "A package is free (removing it costs nothing), costly (it costs something), protected (part of Windows that people see: removed only "
+            + "if named exactly), or essential (Windows or another package needs it: never removed). A removal leaves packages alone that were "
+            + "installed later, unless a name, --find, --publisher or --origin added means them.");
         Say(console);
         Options(console, "Filters", Selection().Options);
         Say(console);
         Say(console, "--for says for whom: account names, accounts (all there are), newcomers (accounts that do not exist yet), or everyone.");
     }
 
-    /// <summary>A command that has nothing but the options by which packages are chosen.</summary>
+    /// <summary>A command that has only the options by which packages are chosen.</summary>
     private static Command Selection()
     {
         var command = new Command("selection");
         _ = new FilterOptions(command, forChange: true);
+        _ = new BriefOptions(command, lenient: true);
         return command;
     }
 

@@ -10,7 +10,7 @@ internal static class ImageCommand
     private const int MaxName = 200;
 
     internal static Command Create() =>
-    new("image", "Looks into image files (WIM, ESD) themselves, and writes them in other ways.")
+    new("image", "Lists, changes and converts image files (WIM, ESD).")
     {
         CreateList(), CreateCompact(), CreateDrop(), CreateRename(), ImageExportCommand.CreateConvert(),
         ImageExportCommand.CreateExport(), ImageExportCommand.CreateSplit(), ImageExportCommand.CreateJoin(),
@@ -23,7 +23,7 @@ internal static class ImageCommand
         var path = File();
         var format = Common.Format(hasRows: true);
         var command = new Command("list", """
-            Lists the editions of an image file, and how the file is made.
+            Lists the editions of an image file and its properties.
 
             Example:
               moorfield image list counter-install.wim
@@ -58,7 +58,7 @@ internal static class ImageCommand
         if (target.AsImage is { } image)
             return image;
         target.Dispose();
-        throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is no image file. {TextFormat.Command("inventory", path)} takes stock of a "
+        throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is not an image file. {TextFormat.Command("inventory", path)} takes stock of a "
             + "volume.");
     }
 
@@ -166,8 +166,7 @@ internal static class ImageCommand
     {
         var (path, edition) = (File(), Common.Edition());
         var command = new Command("drop", """
-            Takes editions out of an image file; the others are numbered anew. The space is given back by 'image compact', which ends the way
-            back.
+            Deletes editions from an image file; the others get new numbers. 'image compact' gives back the space, after which undo is not possible.
 
             Example:
               moorfield image drop counter-install.wim --edition 'Counter Home'
@@ -178,10 +177,10 @@ internal static class ImageCommand
         {
             using var target = Open(call.GetRequiredValue(path), call.Progress.Interceptor);
             if (call.GetValue(edition) is not { Length: > 0 } words)
-                throw new MoorfieldException(ErrorKind.InvalidUsage, $"Name what goes with --edition: {target.List()}.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"Name the editions to delete with --edition: {target.List()}.");
             var dropped = target.SelectEditions(words).OfType<int>().Distinct().Order().Select(n => target.Image.Editions[n - 1]).ToList();
             if (dropped.Count == target.Image.Editions.Length)
-                throw new MoorfieldException(RefusalReason.Essential, $"That is every edition of {target.Name}. One at least must stay.");
+                throw new MoorfieldException(RefusalReason.Essential, $"These are all editions of {target.Name}; at least one must stay.");
             string names = TextFormat.List(dropped.Select(d => d.Name), 3);
             return Change(call, options, target, "drop", $"drop {names}", () => [.. dropped.Select(d => new EditionDropped(d.Number, d.Name))],
                 page =>
@@ -193,7 +192,7 @@ internal static class ImageCommand
                         page.Line($"Edition {info.Number} ({info.Name}) {(goes ? "goes" : $"stays, as number {info.Number - before}")}.");
                     }
                     if (target.Image.Wim.Header.BootIndex is > 0 and var boot && dropped.Any(d => d.Number == boot))
-                        page.Line($"Edition {boot} is the one that starts; none does afterwards.");
+                        page.Line($"Edition {boot} is the boot edition; afterwards the file has no boot edition.");
                 },
                 $"{target.Name} has {TextTable.Count(target.Image.Editions.Length, "edition")} now, without {names}. "
                     + "'moorfield image compact' gives the space back.");
@@ -204,10 +203,10 @@ internal static class ImageCommand
     private static Command CreateRename()
     {
         var (path, edition) = (File(), Common.Edition());
-        var name = new Option<string?>("--name") { Description = "What setup and tools call it", HelpName = "TEXT" };
-        var description = new Option<string?>("--description") { Description = "What stands below the name", HelpName = "TEXT" };
+        var name = new Option<string?>("--name") { Description = "Name that setup shows", HelpName = "TEXT" };
+        var description = new Option<string?>("--description") { Description = "Description that setup shows", HelpName = "TEXT" };
         var command = new Command("rename", """
-            Gives an edition of an image file another name or description.
+            Renames an edition of an image file, or changes its description.
 
             Example:
               moorfield image rename counter-install.wim --edition 2 --name 'Counter Pro 2026'
@@ -225,16 +224,15 @@ internal static class ImageCommand
             foreach (string? text in new[] { newName, newDescription })
             {
                 if (text is not null && (text.Trim() != text || text.Length > MaxName || text.Any(char.IsControl) || text.Any(c => c > '\uFFFD')))
-                    throw new MoorfieldException(ErrorKind.InvalidUsage, $"A name has at most {MaxName} letters, and no space before or behind it.");
+                    throw new MoorfieldException(ErrorKind.InvalidUsage, $"A name has at most {MaxName} letters and no leading or trailing spaces.");
             }
             if (newName is { Length: 0 } || target.Image.Editions.Any(e => e.Number != number
                 && e.Name.Equals(newName, StringComparison.OrdinalIgnoreCase)))
-                throw new MoorfieldException(ErrorKind.InvalidUsage, "No other edition may have the name, and it may not be empty: "
-                    + $"{target.List()}.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"The name must not be empty or that of another edition: {target.List()}.");
             var old = target.Image.Editions[number - 1];
             if ((newName ?? old.Name, newDescription ?? old.Description) == (old.Name, old.Description))
             {
-                call.Console.Notice($"Edition {number} is called that already. Nothing was changed.");
+                call.Console.Notice($"Edition {number} has that name already. Nothing was changed.");
                 return ExitCode.Done;
             }
             var change = new EditionRenamed(number, old.Name, newName ?? old.Name, old.Description, newDescription ?? old.Description);
@@ -268,16 +266,16 @@ internal static class ImageCommand
         {
             show(page);
             if (options.HasRestorePoint(call))
-                page.Line("It can be undone as long as nothing else changes the file, and it is not compacted.");
+                page.Line("This can be undone until something else changes the file or it is compacted.");
         }, (page, _) => page.Line(result));
     }
 
     private static Command CreateCompact()
     {
         var path = File();
-        var to = new Option<string?>("--to") { Description = "Write the smaller image to this file, and leave FILE as it is", HelpName = "FILE" };
+        var to = new Option<string?>("--to") { Description = "Write the smaller image to this file instead", HelpName = "FILE" };
         var command = new Command("compact", """
-            Gives back the space of what nothing refers to any more, by copying what is left as it is stored.
+            Gives back the space of removed files, by copying the rest as it is stored.
 
             Example:
               moorfield image compact counter-install.wim
@@ -301,7 +299,7 @@ internal static class ImageCommand
             if (!proposal.HasEffect)
             {
                 options.Writer(call).Write(new Report(() => document, _ => { }));
-                call.Console.Notice($"{image.Name} holds nothing to give back. Nothing was changed.");
+                call.Console.Notice($"{image.Name} has no space to give back. Nothing was changed.");
                 return ExitCode.Done;
             }
             return options.CarryOut(
@@ -320,14 +318,14 @@ internal static class ImageCommand
         page.Line($"Compacting {image.Name} gives back {TextTable.Size(proposal.Bytes)}.");
         if (proposal.Copy is not null)
             return;
-        page.Line("The way back to the file as it was before earlier runs ends with it.");
+        page.Line("Afterwards earlier runs can no longer be undone as a whole.");
         var (runs, lost) = (proposal.Runs.Length, proposal.Lost.Length);
         if (runs > 0)
         {
             page.Line(lost == 0
                 ? $"{TextTable.Count(runs, "run")} on it in {vault!.FullPath} can still be undone afterwards, change by change."
                 : $"Of {TextTable.Count(runs, "run")} on it in {vault!.FullPath}, {runs - lost} can still be undone afterwards, change by change; "
-                + "what the others removed is gone for good.");
+                    + $"the files of the others are lost for good.");
         }
     }
 

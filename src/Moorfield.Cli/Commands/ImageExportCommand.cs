@@ -11,11 +11,11 @@ internal static class ImageExportCommand
 
     private static Argument<string> Source() => new("FILE") { Description = "A WIM or ESD file; it is only read" };
 
-    internal static Option<string> Compression(string whose = "Of the new file")
+    internal static Option<string> Compression(string whose = "Compression of the new file")
     {
         var option = new Option<string>("--compression")
         {
-            Description = $"{whose}: lzx (default), lzx-thorough (slow, a little smaller), xpress (faster, larger) or none",
+            Description = $"{whose}: lzx (default), lzx-thorough, xpress, none",
             DefaultValueFactory = _ => "lzx",
             HelpName = "HOW",
         };
@@ -26,9 +26,9 @@ internal static class ImageExportCommand
     internal static Command CreateConvert()
     {
         var (source, compression) = (Source(), Compression());
-        var output = new Argument<string>("TO") { Description = "File to write, which must not be there yet" };
+        var output = new Argument<string>("TO") { Description = "File to create" };
         var command = new Command("convert", """
-            Writes all editions of an image file into a new WIM, which can be changed: an ESD cannot. About 90 MB of memory are needed.
+            Writes all editions of an image file into a new WIM, which can be changed; an ESD cannot. About 90 MB of memory are needed.
 
             Example:
               moorfield image convert install.esd install.wim
@@ -41,7 +41,7 @@ internal static class ImageExportCommand
     internal static Command CreateExport()
     {
         var (source, compression, edition) = (Source(), Compression(), Common.Edition());
-        var to = new Option<string>("--to") { Description = "File to write, which must not be there yet", HelpName = "FILE", Required = true };
+        var to = new Option<string>("--to") { Description = "File to create", HelpName = "FILE", Required = true };
         var command = new Command("export", """
             Writes some editions of an image file into a new WIM, in the order in which they are named. About 90 MB of memory are needed.
 
@@ -117,7 +117,7 @@ internal static class ImageExportCommand
     internal static Command CreateSplit()
     {
         var source = Source();
-        var to = new Option<string>("--to") { Description = "The first part, such as install.swm; the others are called after it", HelpName = "FILE",
+        var to = new Option<string>("--to") { Description = "First part, such as install.swm; the others are named after it", HelpName = "FILE",
             Required = true };
         var part = Part();
         var command = new Command("split", """
@@ -145,8 +145,8 @@ internal static class ImageExportCommand
 
     internal static Command CreateJoin()
     {
-        var first = new Argument<string>("FILE") { Description = "The first part; the others lie beside it" };
-        var to = new Option<string>("--to") { Description = "File to write, which must not be there yet", HelpName = "FILE", Required = true };
+        var first = new Argument<string>("FILE") { Description = "First part; the others are in the same folder" };
+        var to = new Option<string>("--to") { Description = "File to create", HelpName = "FILE", Required = true };
         var command = new Command("join", """
             Writes the parts of a split image file as one. About 60 MB of memory are needed.
 

@@ -5,18 +5,18 @@ internal static class InventoryCommand
     private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
     private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<string?> Maker = Common.Maker();
-    private static readonly Option<string[]> For = new("--for") { Description = "Only packages that these have: account names, accounts, "
-        + "newcomers, everyone", HelpName = "WHO" };
+    private static readonly Option<string[]> For = new("--for") { Description = "Only what these have: account names, accounts, newcomers, "
+        + "everyone", HelpName = "WHO" };
     private static readonly Option<bool> All = new("--all") { Description = "Also frameworks, resources and components" };
-    private static readonly Option<bool> Leftovers = new("--leftovers") { Description = "Instead of packages: what earlier removals left behind" };
+    private static readonly Option<bool> Leftovers = new("--leftovers") { Description = "What earlier removals left, instead of packages" };
     private static readonly Option<bool> Classic = new("--classic")
     {
-        Description = "Also classic desktop programs, which Moorfield does not change",
+        Description = "Also classic desktop programs (read only)",
     };
     private static readonly Option<string> Format = Common.Format(hasRows: true, "saved");
-    private static readonly Option<string?> To = new("--to") { Description = "File for --format saved, which must not exist", HelpName = "FILE" };
+    private static readonly Option<string?> To = new("--to") { Description = "File to create with --format saved", HelpName = "FILE" };
     private static readonly Option<string> Sort = SortOption();
-    private static readonly Option<bool> Reverse = new("--reverse") { Description = "In the opposite order" };
+    private static readonly Option<bool> Reverse = new("--reverse") { Description = "Reverse the order" };
     private static readonly Option<string[]> Columns = ColumnsOption();
 
     internal static Command Create()
@@ -60,7 +60,7 @@ internal static class InventoryCommand
         IReadOnlyCollection<Guard> guards = isSaved ? KnownGuards.All : [];
         var filter = filters.Read(call);
         if (isSaved && (!filter.IsEmpty || call.GetValue(For) is { Length: > 0 } || call.GetValue(Leftovers)))
-            throw new MoorfieldException(ErrorKind.InvalidUsage, "--format saved keeps everything: leave filters, --for and --leftovers out.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--format saved saves everything; omit filters, --for and --leftovers.");
         if (call.GetValue(Columns) is { Length: > 0 } wanted)
             _ = InventoryColumns.Named(wanted); // before anything is read or printed
         var (target, snapshots) = Common.Read(call, call.GetRequiredValue(TargetPath), call.GetValue(Edition), guards, call.GetValue(Maker));
@@ -107,7 +107,7 @@ internal static class InventoryCommand
         byte[] content = SavedInventory.Write(target, snapshots);
         NewFile.Write(path, content);
         page.Line($"{path} holds the inventory of {target.Name}: {TextTable.Count(snapshots.Sum(s => s.Packages.Length), "package")} in "
-            + $"{TextTable.Size(content.Length)}. Name it where any target is named.");
+            + $"{TextTable.Size(content.Length)}. It can be used like any target.");
         return ExitCode.Done;
     }
 
@@ -117,8 +117,7 @@ internal static class InventoryCommand
         int families = shown.Select(p => p.Family).Distinct().Count();
         page.Line();
         page.Line($"{target.Name}, {sections.Count} editions: {TextTable.Count(shown.Count, "package")} of "
-            + $"{TextTable.Count(families, "family", "families")}, {TextTable.Size(shown.Sum(p => p.Bytes))}; the file holds each content only "
-            + "once.");
+            + $"{TextTable.Count(families, "family", "families")}, {TextTable.Size(shown.Sum(p => p.Bytes))}; the file stores equal contents once.");
     }
 
     private static IEnumerable<InventoryRow> Sorted(Invocation call, IEnumerable<InventoryRow> rows)
@@ -188,7 +187,7 @@ internal static class InventoryCommand
         if (snapshot.Notes.IsEmpty)
             return;
         page.Line();
-        page.Heading($"Out of order on this system ({snapshot.Notes.Length}):");
+        page.Heading($"Problems on this system ({snapshot.Notes.Length}):");
         foreach (var note in snapshot.Notes)
             page.Line($"  {note.Text}");
     }
@@ -229,7 +228,7 @@ internal static class InventoryCommand
     {
         var option = new Option<string[]>("--columns")
         {
-            Description = $"The columns of table and CSV, with commas: {string.Join(", ", InventoryColumns.All.Select(c => c.Name))}",
+            Description = "Columns, with commas, named as in the table's heading or in CSV",
             HelpName = "COLUMNS",
         };
         option.CompletionSources.Add([.. InventoryColumns.All.Select(c => c.Name)]);

@@ -66,5 +66,5 @@ internal sealed class Invocation
 
     private static string CanonicalLanguage(string language) => language.Length < 85 && language.Split('-') is [{ Length: 2 or 3 } first, .. var rest]
         && first.All(char.IsAsciiLetter) && rest.All(p => p.Length is > 0 and < 9 && p.All(char.IsAsciiLetterOrDigit)) ? language
-            : throw new MoorfieldException(ErrorKind.InvalidUsage, $"'{language}' is no language tag, such as de-DE.");
+            : throw new MoorfieldException(ErrorKind.InvalidUsage, $"'{language}' is not a language tag such as de-DE.");
 }

@@ -23,15 +23,15 @@ internal static class LeftoverRun
 
     private static void ShowPreview(IReportPage page, Target target, SystemSnapshot snapshot)
     {
-        page.Heading($"Leftovers to be removed from {DisplayText.Place(target, snapshot)}");
+        page.Heading($"Remove leftovers from {DisplayText.Place(target, snapshot)}:");
         LeftoverText.Write(page, snapshot);
-        page.Line($"In all {ChangeText.Totals(LeftoverPlanner.Plan(snapshot).Changes)} (--preview --format json lists each).");
+        page.Line($"Total: {ChangeText.Totals(LeftoverPlanner.Plan(snapshot).Changes)} (--preview --format json lists each).");
     }
 
     private static void ShowResult(IReportPage page, Target target, SystemSnapshot before, Outcome outcome)
     {
         int left = before.Leftovers.Count(l => outcome.Failed(l.Family?.ToString() ?? "", before.EditionNumber));
-        string rest = left > 0 ? $"; {left} not, or only in part" : outcome.Verified ? "; a fresh look finds none" : "";
+        string rest = left > 0 ? $"; {left} not, or only in part" : outcome.Verified ? "; verified: none is left" : "";
         page.Line($"{TextTable.Count(before.Leftovers.Length - left, "leftover")} removed from "
             + $"{DisplayText.Place(target, before)}{rest}.");
     }

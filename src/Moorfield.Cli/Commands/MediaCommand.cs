@@ -9,42 +9,41 @@ internal static class MediaCommand
 {
     private static readonly Argument<string> Source = new("ISO") { Description = "An ISO with an install image; it is only read" };
     private static readonly Option<string> To = new("--to") { Description = "The ISO to write", HelpName = "FILE", Required = true };
-    private static readonly Option<string?> Label = new("--label") { Description = "What people see when it is put in (default: that of the source)",
+    private static readonly Option<string?> Label = new("--label") { Description = "Volume label (default: the source's)",
         HelpName = "TEXT" };
 
-    private static readonly Option<bool> Replace = new("--replace") { Description = "Replace a file that is there already" };
+    private static readonly Option<bool> Replace = new("--replace") { Description = "Replace an existing file" };
     private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<bool> OnlyEditions = new("--only-editions")
     {
-        Description = "Leave the editions out that --edition does not name",
+        Description = "Drop editions that --edition does not name",
     };
 
     private static readonly Option<string[]> Add = new("--add")
     {
-        Description = "A file to add, and where on the medium; as often as wanted. Folders that are not there are made",
+        Description = "File to add, and its place on the medium (repeatable)",
         HelpName = "FILE=PATH",
     };
 
-    private static readonly Option<bool> Split = new("--split") { Description = "Write the image in parts, for sticks with FAT32" };
+    private static readonly Option<bool> Split = new("--split") { Description = "Split the image, for sticks with FAT32" };
     private static readonly Option<int> Part = ImageExportCommand.Part();
-    private static readonly Option<string> Compression = ImageExportCommand.Compression("Of an ESD that becomes a WIM");
+    private static readonly Option<string> Compression = ImageExportCommand.Compression("Compression when an ESD becomes a WIM");
     private static readonly Option<bool> NoDigest = new("--without-sha256")
     {
-        Description = "Do not work out the SHA-256 of the result, which takes longer than all else on some processors",
+        Description = "Skip the SHA-256 of the result",
     };
 
-    private static readonly Option<bool> Sweep = new("--sweep") { Description = "Also remove frameworks that nothing needs afterwards" };
+    private static readonly Option<bool> Sweep = new("--sweep") { Description = "Also remove frameworks that no package needs afterwards" };
 
-    internal static Command Create() => new("media", "Makes install media from others.") { CreateBuild(), CreateFolder(), CreateLabel() };
+    internal static Command Create() => new("media", "Builds install media.") { CreateBuild(), CreateFolder(), CreateLabel() };
 
     private static Command CreateLabel()
     {
         var iso = new Argument<string>("ISO") { Description = "An ISO with an install image" };
-        var text = new Argument<string>("TEXT") { Description = "Its new label: 1 to 30 letters of ASCII, 16 where it has a Joliet view" };
+        var text = new Argument<string>("TEXT") { Description = "New label: 1 to 30 ASCII letters, 16 with Joliet" };
         var yes = new Option<bool>("--yes", "-y") { Description = "Do not ask for confirmation" };
         var command = new Command("label", """
-            Gives an ISO another label, in its own file. Only the few blocks are written where labels stand; the old one is given back by the
-            same command.
+            Changes the label of an ISO in place. Only the blocks that hold labels are written; the same command restores the old one.
 
             Example:
               moorfield media label counters.iso COUNTERS_2026
@@ -76,10 +75,10 @@ internal static class MediaCommand
     private static Command CreateFolder()
     {
         var iso = new Argument<string>("ISO") { Description = "An ISO with an install image; it is only read" };
-        var to = new Option<string>("--to") { Description = "Folder, such as that where a stick is mounted", HelpName = "DIR", Required = true };
-        var whole = new Option<bool>("--whole") { Description = "Leave the image whole, whatever its size: for sticks without FAT32" };
+        var to = new Option<string>("--to") { Description = "Folder, such as the mount point of a stick", HelpName = "DIR", Required = true };
+        var whole = new Option<bool>("--whole") { Description = "Do not split the image: for sticks without FAT32" };
         var part = ImageExportCommand.Part();
-        var compression = ImageExportCommand.Compression("Of an ESD that becomes a WIM");
+        var compression = ImageExportCommand.Compression("Compression when an ESD becomes a WIM");
         var command = new Command("folder", """
             Writes the files of an ISO into a folder, and reads them back. An image of 4 GiB or more, which a stick with FAT32 does not take, is
             written in parts; setup reads them as one.
@@ -122,9 +121,8 @@ internal static class MediaCommand
     private static Command CreateBuild()
     {
         var command = new Command("build", """
-            Writes an ISO like another one, without packages: they are removed for newcomers from the image inside and blocked, the image is
-            compacted, all else stays as it is, and the result is read back and compared. Without packages it only gets what else is named:
-            another label, fewer editions, more files, an image in parts.
+            Writes a copy of an ISO without some packages: removes and blocks them in the image inside, compacts the image, leaves everything
+            else as it is, and compares the result with the source. Can also change the label, drop editions, add files and split the image.
 
             Example:
               moorfield media build vendor.iso --to counters.iso --label COUNTERS Weather 'Larkfield.*'
@@ -161,7 +159,7 @@ internal static class MediaCommand
         if (requests is not null && !plans.Any(p => p.Effective.Any() || p.Plan.Changes.Any()))
         {
             RemovalText.ShowStaying(call.Console, plans);
-            const string NothingGoes = "Nothing of what was named would be removed from the image. Nothing was written.";
+            const string NothingGoes = "None of the named packages would be removed from the image. Nothing was written.";
             throw refused ? new MoorfieldException(RefusalReason.Essential, NothingGoes)
                 : new MoorfieldException(ErrorKind.InvalidUsage, NothingGoes);
         }
@@ -227,7 +225,8 @@ internal static class MediaCommand
         using (new Ticker(call.Console, () => Ticker.Text(at)))
             built = building.Build(new WriteInterceptor(), TimeProvider.System, state => at = state, call.BeginChanging());
         writer.Write(new Report(
-            () => new BuiltMediumJson("moorfield.medium/1", source.Given, source.FullPath, output, built.Bytes, built.ImageBytes, built.Parts, built.Sha256,
+            () => new BuiltMediumJson("moorfield.medium/1", source.Given, source.FullPath, output, built.Bytes, built.ImageBytes, built.Parts,
+                built.Sha256,
                 built.Compared, document),
             page => ShowResult(page, source, output, building, built, plans)));
         return refused || built.Removal is { Failures.IsEmpty: false } ? ExitCode.DoneInPart : ExitCode.Done;
@@ -264,7 +263,7 @@ internal static class MediaCommand
                 + $"{TextTable.Size(new FileInfo(source.FullPath).Length)}, and about "
                 + $"{TextTable.Size(new FileInfo(source.FullPath).Length - old + image)}.");
         }
-        page.Line($"{output} is written anew, needs {TextTable.Size(building.Needs)} for a time, and is read back. {source.Name} is only "
+        page.Line($"{output} is rewritten, needs {TextTable.Size(building.Needs)} meanwhile, and is read back. {source.Name} is only "
             + "read.");
     }
 
@@ -298,7 +297,7 @@ internal static class MediaCommand
             ChangeOptions.ShowTrouble(page, outcome, source);
         ShowEditions(page, source, output, building.Making.Only, plans);
         if (plans.Any(p => !p.Plan.IdleFrameworks.IsEmpty))
-            page.Line("Frameworks that nothing needs any more stay (--sweep takes them along).");
+            page.Line("Frameworks that no package needs stay (--sweep removes them).");
         page.Line($"{source.Name} has {TextTable.Size(before)}, of which the image {TextTable.Size(source.Image.Medium!.Image.Size)}; "
             + $"the new medium {TextTable.Size(built.Bytes)}, of which the image "
             + $"{TextTable.Size(built.ImageBytes)}{(built.Parts > 1 ? $" in {built.Parts} parts" : "")}.");
@@ -306,6 +305,6 @@ internal static class MediaCommand
             + "what was made, byte for byte.");
         if (built.Sha256 is { } digest)
             page.Verbatim($"SHA-256 {digest}");
-        page.Line($"{TextFormat.Command("compare", source.FullPath, output)} tells what went.");
+        page.Line($"{TextFormat.Command("compare", source.FullPath, output)} shows what was removed.");
     }
 }

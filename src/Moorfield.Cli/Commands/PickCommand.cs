@@ -11,8 +11,8 @@ internal static class PickCommand
     internal static Command Create()
     {
         var command = new Command("pick", """
-            Lets you choose packages on the whole screen, with what is known of each and what all of them cost and give back; then for whom,
-            the preview and the confirmation are those of 'remove'.
+            Lets you choose packages on a full screen that shows details, costs and sizes, and then accounts. Preview and confirmation are
+            those of 'remove'.
 
             Example:
               moorfield pick /mnt/counter-07

@@ -3,16 +3,13 @@ namespace Moorfield.Cli.Commands;
 /// <summary>The options of every removal, however its packages are chosen.</summary>
 internal sealed class RemovalOptions
 {
-    private readonly Option<string[]> _for = new("--for") { Description = "Account names, accounts (all that exist), newcomers, or everyone "
-        + "(both); on an image without accounts: newcomers", HelpName = "WHO" };
+    private readonly Option<string[]> _for = new("--for") { Description = "Account names, accounts (all), newcomers, or everyone", HelpName = "WHO" };
     private readonly Option<string[]> _edition = Common.Edition();
-    private readonly Option<bool> _keepFiles = new("--copy-files") { Description = "On an image: copy the removed files to the vault, so that undo "
-        + "works even after 'image compact'" };
-    private readonly Option<bool> _keepData = new("--leave-data") { Description = "Leave the accounts' app data folders" };
-    private readonly Option<bool> _allowReturn = new("--allow-return") { Description = "Set no block: an update may provision it again" };
-    private readonly Option<bool> _sweep = new("--sweep") { Description = "Also remove frameworks that nothing needs afterwards" };
-    private readonly Option<bool> _acceptCosts = new("--accept-costs") { Description = "Do not ask about what the removal costs; needed with --yes "
-        + "when it costs something" };
+    private readonly Option<bool> _keepFiles = new("--copy-files") { Description = "On an image: copy removed files to the vault" };
+    private readonly Option<bool> _keepData = new("--leave-data") { Description = "Leave the app data of accounts" };
+    private readonly Option<bool> _allowReturn = new("--allow-return") { Description = "Set no block; an update may bring it back" };
+    private readonly Option<bool> _sweep = new("--sweep") { Description = "Also remove frameworks that no package needs afterwards" };
+    private readonly Option<bool> _acceptCosts = new("--accept-costs") { Description = "Accept the costs of the removal; needed with --yes" };
 
     internal RemovalOptions(Command command)
     {

@@ -29,10 +29,10 @@ internal static class RemovalRun
         options.Writer(call).Write(new Report(
             () => DocumentBuilder.Plan(target, proposal.Plans), page => RemovalText.ShowStaying(page, proposal.Plans)));
         if (proposal.IsRefusedInPart)
-            throw new MoorfieldException(RefusalReason.Essential, "Nothing of what was named may be removed. Nothing was changed.");
+            throw new MoorfieldException(RefusalReason.Essential, "None of the named packages may be removed. Nothing was changed.");
         var names = proposal.Plans.SelectMany(p => p.Plan.Removals).Select(r => r.Package.DisplayName).Distinct(StringComparer.Ordinal).ToList();
         call.Console.Notice(brief is not null ? $"{target.Name} is as the brief '{brief}' wants it. Nothing was changed."
-            : names.Count > 0 ? $"None of this is there for {proposal.Plans[0].Audience}: {string.Join(", ", names)}. Nothing was changed."
+            : names.Count > 0 ? $"{TextFormat.List(names)}: nothing to remove for {proposal.Plans[0].Audience}. Nothing was changed."
             : "Nothing was changed.");
         return ExitCode.Done;
     }

@@ -9,10 +9,9 @@ internal static class RemoveCommand
         Arity = ArgumentArity.ZeroOrMore,
     };
 
-    private static readonly Option<bool> Leftovers = new("--leftovers") { Description = "Instead of packages: what earlier removals left behind" };
+    private static readonly Option<bool> Leftovers = new("--leftovers") { Description = "What earlier removals left, instead of packages" };
 
-    private static readonly Option<bool> Coming = new("--coming") { Description = "Instead of packages: what 'forecast --sign-in' shows as coming, "
-        + "from newcomers; open guards are set" };
+    private static readonly Option<bool> Coming = new("--coming") { Description = "What 'forecast --sign-in' shows as coming, for newcomers" };
 
     private static readonly Option<string?> Maker = Common.Maker();
 
@@ -20,7 +19,7 @@ internal static class RemoveCommand
     {
         var command = new Command("remove", """
             Removes packages for some or all accounts and for newcomers, after a preview and a confirmation. A restore point is recorded first.
-            The packages are named, or taken from a brief. What removing them all would cost is shown, and asked about once more.
+            Shows what the removal costs, and asks before it costs anything.
 
             Example:
               moorfield remove /mnt/counter-07 Weather "Kestrelworks.*" --for everyone
@@ -53,7 +52,7 @@ internal static class RemoveCommand
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "Say what to remove in one of these ways: packages by name and by options such as --origin, --brief FILE, --coming, or --leftovers.");
         if (coming && removal.Who(call).Length > 0)
-            throw new MoorfieldException(ErrorKind.InvalidUsage, "--coming is for newcomers: leave --for out.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--coming is for newcomers; omit --for.");
         var brief = briefOptions.Load(call);
         target.NameMaker(call.GetValue(Maker) ?? brief?.Maker);
         var guards = KnownGuards.With(brief);

@@ -5,7 +5,7 @@ internal static class RestorePointCommand
     private const int DetailsShown = 15;
 
     internal static Command Create() =>
-    new("restore-point", "Looks into the vault, where every run leaves a restore point, and keeps it in order.")
+    new("restore-point", "Lists, checks and deletes the restore points in the vault.")
     {
         CreateCreate(), CreateList(), CreateShow(), CreateFinish(), RestorePointUpkeepCommand.CreateVerify(),
         RestorePointUpkeepCommand.CreateDelete(),
@@ -15,14 +15,14 @@ internal static class RestorePointCommand
     private static Command CreateCreate()
     {
         var target = Common.TargetArgument();
-        var note = new Option<string?>("--note") { Description = "What it is recorded for", HelpName = "TEXT" };
-        var withFiles = new Option<bool>("--with-files") { Description = "Record the packages' folders as well, each content once" };
+        var note = new Option<string?>("--note") { Description = "Note to keep with it", HelpName = "TEXT" };
+        var withFiles = new Option<bool>("--with-files") { Description = "Also record the folders of packages" };
         var edition = Common.Edition();
         var (vaultPath, limit) = (Common.VaultPath(), Common.VaultLimit());
         var command = new Command("create", """
             Records the whole package state of a target without changing anything: hives, state repository, lists for new accounts, manifests;
             with --with-files the packages' folders as well. 'undo TARGET POINT' goes back to it, whatever changed the packages since, and
-            'compare POINT TARGET' shows what did.
+            'compare TARGET POINT' shows what changed.
 
             Example:
               moorfield restore-point create /mnt/counter-07 --note 'before the autumn clean' --with-files
@@ -49,7 +49,7 @@ internal static class RestorePointCommand
                 call.Progress.Clear();
             }
             foreach (var lost in recorded.Lost)
-                call.Console.Error($"{lost.Path} cannot be recorded completely: {lost.Why}. The files of its package are left out.");
+                call.Console.Error($"{lost.Path} cannot be recorded completely: {lost.Why}. The files of its package are omitted.");
             var point = recorded.Point;
             call.Console.Line($"Restore point {point.Number} in {path} holds the state of "
                 + $"{opened.Name}{(point.State!.WithFiles ? " with all files" : "")}: "
@@ -67,10 +67,10 @@ internal static class RestorePointCommand
 
     private static Command CreateList()
     {
-        var only = new Argument<string?>("TARGET") { Description = "Only runs on this very volume or image", Arity = ArgumentArity.ZeroOrOne };
+        var only = new Argument<string?>("TARGET") { Description = "Only runs on this volume or image", Arity = ArgumentArity.ZeroOrOne };
         var vaultPath = Common.VaultPath();
         var format = Common.Format();
-        var withSizes = new Option<bool>("--sizes") { Description = "Tell what each takes in the vault: alone, and shared with others" };
+        var withSizes = new Option<bool>("--sizes") { Description = "Show the size of each in the vault" };
         var command = new Command("list", """
             Lists the restore points of the vault, oldest first: all, or those of runs on one target. A copy of a system is another target.
 
@@ -133,7 +133,7 @@ internal static class RestorePointCommand
         var format = Common.Format();
         var all = new Option<bool>("--all") { Description = "List every change" };
         var command = new Command("show", """
-            Shows one restore point: what its run did, and how far it came.
+            Shows one restore point: what its run did, and how far it got.
 
             Example:
               moorfield restore-point show 1
@@ -162,7 +162,7 @@ internal static class RestorePointCommand
         var target = Common.TargetArgument();
         var vaultPath = Common.VaultPath();
         var command = new Command("finish", """
-            Carries a run that was interrupted on a target to its end. ('undo' puts everything back instead.)
+            Finishes a run that was interrupted on a target. ('undo' puts everything back instead.)
 
             Example:
               moorfield restore-point finish /mnt/counter-07
@@ -176,14 +176,15 @@ internal static class RestorePointCommand
             if (opened.FindInterruptedRun() is not { } run)
             {
                 call.Console.Notice("No run was interrupted on "
-                    + $"{opened.Name}{(!opened.ChangesAtOnce ? "" : ": a run there takes effect as a whole, or not at all")}. Nothing was changed.");
+                    + $"{opened.Name}{(!opened.ChangesAtOnce ? "" : ": a run there takes effect completely or has no effect")}. Nothing was "
+                    + $"changed.");
                 return ExitCode.Done;
             }
             var (vault, _) = run.Open(new WriteInterceptor());
             using var open = vault;
             var outcome = run.Finish(vault, TimeProvider.System, stop: call.BeginChanging());
             call.Log.Write("finish", opened.FullPath, run.Point, outcome.Failures.IsEmpty && outcome.Verified ? "done" : "failed",
-                "carried on to its end");
+                "finished");
             ChangeOptions.ShowTrouble(call.Console, outcome, opened);
             call.Console.Line($"The run of restore point {run.Point} is finished: "
                 + $"{TextTable.Count(outcome.Changes - outcome.Failures.Length, "change")} in place.");
@@ -206,7 +207,7 @@ internal static class RestorePointCommand
             var trees = state.Systems.SelectMany(s => s.Trees).ToList();
             int said = state.Systems.Sum(s => s.Entries.Count(e => e.Content is not null));
             page.Line($"  Files      {TextTable.Count(said, "file")} that say what the state is, "
-                + $"{TextTable.Count(trees.Count, "folder or file", "folders and files")} that can be put back "
+                + $"{TextTable.Count(trees.Count, "file or folder", "files and folders")} that can be put back "
                 + $"({TextTable.Size(trees.Sum(t => t.Tree.Bytes))}){(state.WithFiles ? "" : ", without those of the packages")}");
             return;
         }
@@ -235,10 +236,10 @@ internal static class RestorePointCommand
         PointState.UndoneInPart => $"undone in part by {string.Join(", ", summary.UndoneBy)}" + (summary.UndonePackages.IsEmpty ? ""
             : $": {TextFormat.List(summary.UndonePackages.Select(Name).Distinct(StringComparer.Ordinal), 3)}"),
         PointState.FilesGone => "its files are gone: compacted since",
-        PointState.StandsInPart => "stands, done in part",
+        PointState.InEffectInPart => "in effect, done in part",
         PointState.Interrupted => "interrupted",
-        PointState.NotTaken => "cut off, took no effect",
+        PointState.NotTaken => "interrupted, without effect",
         PointState.Recorded => "recorded",
-        _ => "stands",
+        _ => "in effect",
     };
 }

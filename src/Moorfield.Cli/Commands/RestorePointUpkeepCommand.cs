@@ -27,12 +27,12 @@ internal static class RestorePointUpkeepCommand
     internal static Command CreateVerify()
     {
         var numbers = new Argument<int[]>("POINT") { Description = "Numbers of restore points (default: all)", Arity = ArgumentArity.ZeroOrMore };
-        var mend = new Option<bool>("--mend") { Description = "Take away what no restore point needs" };
+        var mend = new Option<bool>("--mend") { Description = "Delete what no restore point needs" };
         var vaultPath = Common.VaultPath();
         var command = new Command("verify", """
-            Reads restore points, and all contents that they need, against their digests, and says which packages damage endangers. Without
-            numbers also looks for what runs that were cut off left in the vault: contents that no restore point needs, and files beside the
-            documents. Ends with 4 when something is damaged or left.
+            Checks restore points and their contents by their digests, and names the packages that damage affects. Without numbers, also finds
+            what interrupted runs left in the vault: contents that no restore point needs, and stray files. Exit code 4 if something is damaged
+            or left.
 
             Example:
               moorfield restore-point verify
@@ -45,7 +45,7 @@ internal static class RestorePointUpkeepCommand
             using var vault = Open(call, vaultPath);
             int[] wanted = call.GetValue(numbers) ?? [];
             if (call.GetValue(mend) && wanted.Length > 0)
-                throw new MoorfieldException(ErrorKind.InvalidUsage, "--mend is for the whole vault: leave the numbers out.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "--mend is for the whole vault; omit the numbers.");
             CheckThere(vault, wanted);
             IReadOnlyList<int> all = wanted.Length > 0 ? wanted : vault.Numbers();
             var known = new Dictionary<string, bool>();
@@ -62,7 +62,7 @@ internal static class RestorePointUpkeepCommand
             foreach (var fault in faults)
             {
                 call.Console.Error($"Restore point {fault.Number}: {fault.Text}" + (fault.Packages.IsEmpty ? ""
-                    : $" It is needed to put back {TextFormat.List(fault.Packages)}; undo puts back all else."));
+                    : $" It is needed to put back {TextFormat.List(fault.Packages)}; undo puts back everything else."));
             }
             int sound = all.Distinct().Count() - faults.Select(f => f.Number).Distinct().Count();
             call.Console.Line($"{TextTable.Count(sound, "restore point")} of {all.Distinct().Count()} sound, "
@@ -82,27 +82,27 @@ internal static class RestorePointUpkeepCommand
         foreach (var fault in findings.Faults.Where(f => !told.Contains(f.Number)))
             console.Error(fault.Text);
         if (!findings.Faults.IsEmpty)
-            console.Line("While that is so, it is not known which contents are needed, and all of them stay.");
+            console.Line("Until that is mended, all contents stay, because it is not known which are needed.");
         string what = $"{TextTable.Count(findings.Contents.Length, "content")} that nothing needs ({TextTable.Size(findings.Bytes)}), "
-            + $"{TextTable.Count(findings.Strays.Length, "file")} beside the documents";
+            + $"{TextTable.Count(findings.Strays.Length, "file")} next to the documents";
         bool any = findings.Contents.Length + findings.Strays.Length > 0;
         if (any)
-            console.Line(mends ? $"Taken away: {what}." : $"Found: {what}. --mend takes them away.");
+            console.Line(mends ? $"Deleted: {what}." : $"Found: {what}. --mend deletes them.");
         return findings.Faults.IsEmpty && (!any || mends);
     }
 
     internal static Command CreateDelete()
     {
         var numbers = new Argument<int[]>("POINT") { Description = "Numbers of restore points", Arity = ArgumentArity.ZeroOrMore };
-        var older = new Option<string?>("--older-than") { Description = "Those recorded longer ago: days, weeks, months or years, such as 90d",
+        var older = new Option<string?>("--older-than") { Description = "Older than this, for example 90d or 12w",
             HelpName = "AGE" };
-        var last = new Option<int?>("--except-last") { Description = "All but the last so many of each target", HelpName = "N" };
-        var only = new Option<string?>("--target") { Description = "With these: only those of runs on this very target", HelpName = "TARGET" };
-        var preview = new Option<bool>("--preview") { Description = "Show what would go and delete nothing" };
+        var last = new Option<int?>("--except-last") { Description = "All but the newest N of each target", HelpName = "N" };
+        var only = new Option<string?>("--target") { Description = "With these: only runs on this target", HelpName = "TARGET" };
+        var preview = new Option<bool>("--preview") { Description = "Show what would be deleted, and delete nothing" };
         var (vaultPath, yes) = (Common.VaultPath(), Yes());
         var command = new Command("delete", """
-            Deletes restore points, and gives back the space that no other one needs. What they recorded can no longer be undone. Pinned ones
-            stay, and those of interrupted runs; an undo goes with the run that it undid.
+            Deletes restore points. Their runs can no longer be undone. Pinned restore points and those of interrupted runs stay; an undo is
+            deleted with the run that it undid.
 
             Example:
               moorfield restore-point delete 3 4
@@ -127,8 +127,8 @@ internal static class RestorePointUpkeepCommand
             var damaged = named.Where(n => points.All(p => p.Point.Number != n)).ToList();
             if (damaged.Count > 0)
             {
-                throw new MoorfieldException(RefusalReason.VaultDamaged, $"Restore point {damaged[0]} cannot be read, so that it is not known what it needs. "
-                    + "'moorfield restore-point verify' says more.");
+                throw new MoorfieldException(RefusalReason.VaultDamaged, $"Restore point {damaged[0]} cannot be read, so it is not known what it "
+                    + $"needs. 'moorfield restore-point verify' has details.");
             }
             var deletion = VaultMaintenance.Plan(points, wanted, named.Length > 0, IsMarked(vault));
             return Delete(call, vault, deletion, call.GetValue(preview), call.GetValue(yes));
@@ -160,7 +160,7 @@ internal static class RestorePointUpkeepCommand
         int days = text.Length < 2 ? 0 : char.ToLowerInvariant(text[^1]) switch { 'd' => 1, 'w' => 7, 'm' => 30, 'y' => 365, _ => 0 };
         return days > 0 && int.TryParse(text[..^1], NumberStyles.None, CultureInfo.InvariantCulture, out int number)
             ? TimeSpan.FromDays(Math.Min((double)number * days, MaxDays)) : throw new MoorfieldException(ErrorKind.InvalidUsage,
-                $"'{text}' is no age: a number with d, w, m or y behind it, such as 90d.");
+                $"'{text}' is not an age: use a number and d, w, m or y, for example 90d.");
     }
 
     private static ExitCode Delete(Invocation call, Vault vault, PointDeletion deletion, bool preview, bool yes)
@@ -171,10 +171,10 @@ internal static class RestorePointUpkeepCommand
         {
             if (!deletion.Stay.IsEmpty)
                 throw new MoorfieldException(RefusalReason.PointStays, "Nothing was deleted.");
-            call.Console.Notice("No restore point fits. Nothing was deleted.");
+            call.Console.Notice("No restore point matches. Nothing was deleted.");
             return ExitCode.Done;
         }
-        call.Console.Heading("To be deleted, so that it can no longer be undone");
+        call.Console.Heading("Delete, so that it can no longer be undone:");
         var sheet = new TextTable("Point", "Recorded", "Target", "What was done", "State", "Note").Right(0).Quiet(1);
         foreach (var point in deletion.Gone)
         {
@@ -196,7 +196,7 @@ internal static class RestorePointUpkeepCommand
             call.Log.Write("delete", vault.FullPath, point.Point.Number, "done", $"restore point deleted: {point.Point.Title}");
         call.Console.Line($"{TextTable.Count(deleted.Gone.Length, "restore point")} deleted; {TextTable.Size(bytes)} given back.");
         if (unknown is not null)
-            call.Console.Error($"No contents were deleted, as it is not known which are needed: {unknown}");
+            call.Console.Error($"No contents were deleted, because it is not known which are needed: {unknown}");
         return deletion.Stay.IsEmpty && deleted.Gone.Length == deletion.Gone.Length ? ExitCode.Done : ExitCode.DoneInPart;
     }
 
@@ -205,10 +205,10 @@ internal static class RestorePointUpkeepCommand
     internal static Command CreatePin()
     {
         var number = new Argument<int>("POINT") { Description = "Number of the restore point" };
-        var off = new Option<bool>("--lift") { Description = "Pinned no longer" };
+        var off = new Option<bool>("--lift") { Description = "Unpin it" };
         var vaultPath = Common.VaultPath();
         var command = new Command("pin", """
-            Lets a restore point stay when older ones are deleted.
+            Pins a restore point, so that it stays when others are deleted.
 
             Example:
               moorfield restore-point pin 1
@@ -231,10 +231,10 @@ internal static class RestorePointUpkeepCommand
     internal static Command CreateNote()
     {
         var number = new Argument<int>("POINT") { Description = "Number of the restore point" };
-        var text = new Argument<string>("TEXT") { Description = "The remark; an empty one takes it away" };
+        var text = new Argument<string>("TEXT") { Description = "The note; an empty one removes it" };
         var vaultPath = Common.VaultPath();
         var command = new Command("note", """
-            Gives a restore point another remark.
+            Changes the note of a restore point.
 
             Example:
               moorfield restore-point note 1 'before the autumn release'

@@ -7,10 +7,10 @@ internal static class SurveyCommand
 {
     private const int MaxAtOnce = 4;
 
-    private static readonly Argument<string?> Folder = new("DIR") { Description = "A folder with surveys, to be listed",
+    private static readonly Argument<string?> Folder = new("DIR") { Description = "Folder with surveys to list",
         Arity = ArgumentArity.ZeroOrOne };
 
-    private static readonly Option<string?> To = new("--to") { Description = "Write the script to this file, which must not be there yet",
+    private static readonly Option<string?> To = new("--to") { Description = "Script file to create",
         HelpName = "FILE" };
 
     private static readonly Option<string> Format = Common.Format(hasRows: true);
@@ -42,8 +42,7 @@ internal static class SurveyCommand
             return List(call, folder!);
         var guards = KnownGuards.With(brief.Load(call));
         NewFile.Write(file, SurveyScript.Write(guards));
-        call.Console.Line($"{file} makes a survey: run it as administrator in the shell of Windows itself (5.1), and bring survey-COMPUTER.json "
-            + "back.");
+        call.Console.Line($"{file} makes a survey: run it as administrator in Windows PowerShell 5.1, and bring survey-COMPUTER.json back.");
         call.Console.Line($"It only reads, and looks up {TextTable.Count(guards.Length, "guard")}. It was tested on a made-up machine, never on "
             + "Windows.");
         return ExitCode.Done;

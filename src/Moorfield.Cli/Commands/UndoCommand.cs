@@ -8,13 +8,13 @@ internal static class UndoCommand
     private static readonly Argument<string[]> Words = new("PACKAGE")
     {
         HelpName = "[POINT] [PACKAGE...]",
-        Description = "Number of a restore point, and packages of that run; packages alone: the newest run that took each (default: the newest run)",
+        Description = "A restore point by number, packages, or both (default: the newest run)",
         Arity = ArgumentArity.ZeroOrMore,
     };
     private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<string[]> For = new("--for")
     {
-        Description = "Only what these accounts lost: account names or SIDs, accounts (all)", HelpName = "WHO",
+        Description = "Only what these accounts lost: names or SIDs, accounts (all)", HelpName = "WHO",
     };
     private static readonly Option<bool> Overwrite = new("--overwrite") { Description = "Replace what something else changed since then" };
 
@@ -30,7 +30,7 @@ internal static class UndoCommand
             if (DateTime.TryParseExact(text, ["yyyy-MM-dd", "yyyy-MM-dd'T'HH:mm", "yyyy-MM-dd'T'HH:mm:ss", "yyyy-MM-dd HH:mm",
                 "yyyy-MM-dd HH:mm:ss"], CultureInfo.InvariantCulture, DateTimeStyles.None, out var day))
                 return day;
-            result.AddError($"'{text}' is no day: written as 2026-11-20, or with a time as 2026-11-20T14:30.");
+            result.AddError($"'{text}' is not a day: use 2026-11-20, or with a time 2026-11-20T14:30.");
             return null;
         },
     };
@@ -97,7 +97,8 @@ internal static class UndoCommand
 
     /// <summary>A number is the restore point; what follows, or stands alone, are packages.</summary>
     private static (int? Point, string[] Names) Read(string[] words) =>
-        words.Length > 0 && int.TryParse(words[0], NumberStyles.None, CultureInfo.InvariantCulture, out int point) ? (point, words[1..]) : (null, words);
+        words.Length > 0 && int.TryParse(words[0], NumberStyles.None, CultureInfo.InvariantCulture, out int point) ? (point, words[1..]) : (null,
+            words);
 
     /// <summary>Undoes all runs, or all since a day.</summary>
     private static ExitCode UndoSince(Invocation call, ChangeOptions options, Target target, Vault vault)
@@ -124,7 +125,7 @@ internal static class UndoCommand
     {
         if (!options.Writer(call).IsForPeople)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--format json is for the undo of one run: undo them one by one.");
-        call.Console.Heading($"To be undone on {target.Name}, newest first");
+        call.Console.Heading($"Undo on {target.Name}, newest first:");
         foreach (var (run, families) in runs)
         {
             string only = families is null ? "" : $" (only {TextFormat.List(run.Point.Packages.Where(p => families.Contains(p.Family))
@@ -151,9 +152,10 @@ internal static class UndoCommand
     {
         var (asked, names) = Read(call.GetValue(Words) ?? []);
         if (asked is not null && asked != interrupted.Point)
-            throw new MoorfieldException(RefusalReason.Interrupted, $"{target.DescribeInterruption()} That comes before undoing anything else.");
+            throw new MoorfieldException(RefusalReason.Interrupted, $"{target.DescribeInterruption()} Undo or finish that run first.");
         if (names.Length > 0 || call.GetValue(For) is { Length: > 0 })
-            throw new MoorfieldException(RefusalReason.Interrupted, $"{target.DescribeInterruption()} Only the whole of an interrupted run can be undone.");
+            throw new MoorfieldException(RefusalReason.Interrupted, $"{target.DescribeInterruption()} Only the whole of an interrupted run can be "
+                + $"undone.");
         var (vault, point) = interrupted.Open(call.Progress.Interceptor, asked);
         using var open = vault;
         if (point.Kind != RunKind.Undo)
@@ -190,12 +192,12 @@ internal static class UndoCommand
             DocumentBuilder.Plan(target, "undo", packages.Select(p => p.Family), changes, point.Number),
             page =>
             {
-                page.Heading($"To be put back on {target.Name}, as recorded in restore point {point.Number} of "
+                page.Heading($"Put back on {target.Name}, as recorded in restore point {point.Number} of "
                     + RestorePointCommand.Time(point.Head));
                 ShowPackages(page, target, packages, changes);
             },
-            (page, outcome) => page.Line(!outcome.Verified ? "Not all is there as recorded."
-                : $"{TextTable.Count(outcome.Changes, "change")} put back. A fresh look finds {target.Name} as recorded in restore point "
+            (page, outcome) => page.Line(!outcome.Verified ? "Some of it is not there as recorded."
+                : $"{TextTable.Count(outcome.Changes, "change")} put back. Verified: {target.Name} is as recorded in restore point "
                 + $"{point.Number}"
                     + $"{(proposal.Plan.Left.IsEmpty ? "" : ", apart from what is said above")}."));
     }
@@ -218,7 +220,8 @@ internal static class UndoCommand
                 && PointHistory.Read(vault, _ => { }).Any(s => s.Point.Number == point.Number && s.State != PointState.Undone))
                 vault.MarkUndone(point, TimeProvider.System);
             call.Console.Notice($"Everything in restore point {point.Number}{(families is null ? "" : " for these packages")}"
-                + $"{(accounts is null ? "" : $" that {TextFormat.List(accounts.Value.Select(a => a.Name))} had")} is back already. Nothing was changed.");
+                + $"{(accounts is null ? "" : $" that {TextFormat.List(accounts.Value.Select(a => a.Name))} had")} is back already. Nothing was "
+                + $"changed.");
             return ExitCode.Done;
         }
         if (!proposal.HasEffect)
@@ -246,7 +249,7 @@ internal static class UndoCommand
         {
             throw new MoorfieldException(RefusalReason.Conflict,
                 $"{TextTable.Count(plan.Conflicts.Length, "change")} cannot be undone, because something else changed the same place since. Nothing "
-                    + "was done; --overwrite puts the recorded state there all the same.");
+                    + $"was done; use --overwrite to put the recorded state there anyway.");
         }
         if (plan.Lost.IsEmpty)
             return;
@@ -255,7 +258,7 @@ internal static class UndoCommand
             plan.Packages.Where(p => families.Contains(p.Family)).Select(p => p.DisplayName).Distinct(StringComparer.Ordinal));
         string lost = $"The files of {names} cannot come back: " + (plan.Lost[0].Edition is not null
             ? "the image was compacted since, and the run did not keep them (--copy-files)."
-            : "the vault has lost contents of them ('moorfield restore-point verify' tells more).");
+            : "the vault has lost contents of them ('moorfield restore-point verify' has details).");
         if (!overwrite)
             throw new MoorfieldException(RefusalReason.ContentLost, $"{lost} Nothing was done; --overwrite puts back everything else.");
         page.Error(lost);
@@ -263,17 +266,17 @@ internal static class UndoCommand
 
     private static void ShowPreview(IReportPage page, Target target, UndoPlan plan)
     {
-        page.Heading($"To be put back on {target.Name}, from restore point {plan.Point.Number}: {plan.Point.Title}");
+        page.Heading($"Put back on {target.Name}, from restore point {plan.Point.Number} ({plan.Point.Title}):");
         ShowPackages(page, target, plan.Packages, plan.Changes);
         foreach (var logs in plan.Changes.OfType<LogsReturned>())
-            page.Line($"Besides: {logs.Describe()}.");
+            page.Line($"Also: {logs.Describe()}.");
         if (!plan.AlreadyRestored.IsEmpty)
             page.Line($"{TextTable.Count(plan.AlreadyRestored.Length, "change")} back already.");
         if (plan.Rewind is { } state)
-            page.Line("The file is just as the run left it, so it goes back whole: the old header, and the length from "
+            page.Line("The file is just as the run left it, so it is restored as a whole: the old header, and the length from "
                 + $"{TextTable.Size(state.LengthAfter)} to {TextTable.Size(state.LengthBefore)}.");
         else if (plan.IsExact)
-            page.Line("The volume is just as the run left it, so every block that the run changed goes back as it was.");
+            page.Line("The volume is just as the run left it, so every changed block is restored.");
     }
 
     private static void ShowPackages(IReportPage page, Target target, ImmutableArray<ConcernedPackage> packages, ImmutableArray<Change> changes)
@@ -303,11 +306,11 @@ internal static class UndoCommand
     {
         int done = plan.Changes.Length - outcome.Failures.Count(f => plan.Changes.Any(c => c.Describe() == f.What));
         string what = $"Put back {TextTable.Count(done, "change")}";
-        page.Line(!outcome.Verified ? $"{what}, of which not all are there as recorded."
+        page.Line(!outcome.Verified ? $"{what}; some are not there as recorded."
             : !outcome.Failures.IsEmpty
-                ? $"{what}; {outcome.Failures.Length} could not be put back wholly. "
+                ? $"{what}; {outcome.Failures.Length} could not be put back completely. "
                     + $"{TextFormat.Command("undo", target.FullPath, target.Options)} tries again."
             : plan.IsExact ? $"{what}: {target.SystemName} is what it was before the run, to the last byte."
-            : $"{what}. A fresh look at {target.Name} finds every one of them as recorded.");
+            : $"{what}. Verified: {target.Name} has each of them as recorded.");
     }
 }

@@ -11,9 +11,8 @@ internal sealed class WriteOptions
 
     private readonly FilterOptions _filters;
     private readonly Option<string?> _maker = Common.Maker();
-    private readonly Option<bool> _allowReturn = new("--allow-return") { Description = "Set no block: an update may provision it again" };
-    private readonly Option<bool> _acceptCosts = new("--accept-costs") { Description = "Do not ask about what the removal costs; needed with "
-        + "--yes when it costs something" };
+    private readonly Option<bool> _allowReturn = new("--allow-return") { Description = "Set no block; an update may bring it back" };
+    private readonly Option<bool> _acceptCosts = new("--accept-costs") { Description = "Accept the costs of the removal; needed with --yes" };
 
     private readonly Option<bool> _preview = new("--preview") { Description = "Show what would be written and write nothing" };
     private readonly Option<bool> _yes = new("--yes", "-y") { Description = "Do not ask for confirmation" };
@@ -78,7 +77,7 @@ internal sealed class WriteOptions
                     + "Nothing was written.");
         }
         if (call.Console.Confirm(question)
-            && (accepted || call.Console.Confirm($"It costs something: {TextFormat.List(costs)}. Go on all the same?")))
+            && (accepted || call.Console.Confirm($"This costs something: {TextFormat.List(costs)}. Continue anyway?")))
             return true;
         call.Console.Notice("Nothing was written.");
         return false;

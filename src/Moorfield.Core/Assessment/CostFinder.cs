@@ -111,7 +111,7 @@ internal sealed class CostFinder
         List<InstalledPackage> told = _advice.Needs.IsEmpty ? []
             : [.. _snapshot.Packages.Where(p => _advice.Confirms(p, package) && Stays(p)).Except(needing)];
         if (told.Count > 0)
-            yield return Because(told, $"{(told.Count == 1 ? "stays and needs" : "stay and need")} it, the brief says", "neededByBrief");
+            yield return Because(told, $"{(told.Count == 1 ? "stays and needs" : "stay and need")} it, according to the brief", "neededByBrief");
 
         static Reason Because(List<InstalledPackage> packages, string what, string code) =>
             new(code, ReasonKind.Cost, $"{TextFormat.Packages(packages)} {what}.",
@@ -156,7 +156,7 @@ internal sealed class CostFinder
         }
         var own = rest.Where(o => !o.IsType && !IsAsked(package, removalSet, o)).Select(o => o.What).ToList();
         if (own.Count > 0)
-            yield return new Reason("ownScheme", ReasonKind.Note, $"Links of its own, {Shown(own)}, will lead nowhere.", "", [.. own]);
+            yield return new Reason("ownScheme", ReasonKind.Note, $"Its own links, {Shown(own)}, will lead nowhere.", "", [.. own]);
     }
 
     /// <summary>Whether anybody may follow such a link: everyone knows it, somebody chose who opens it, or a package that stays names it.</summary>
@@ -198,10 +198,10 @@ internal sealed class CostFinder
             yield break;
         var facts = new List<(string Text, string Short)>();
         if (_snapshot.ReadGaps.Any(u => u.Kind == ReadGapKind.Machine))
-            facts.Add(("The machine's packages or registry could not be read in full, so that what depends on it is not known.",
+            facts.Add(("The machine's packages or registry could not be read in full, so it is not known what depends on this package.",
                 "much is not known"));
         if (package.Manifest is null && _snapshot.ReadGaps.Any(u => u.Kind == ReadGapKind.Manifest && u.Family == package.Family))
-            facts.Add(("Its manifest could not be read, so that what it opens and offers is not known.", "its manifest is not known"));
+            facts.Add(("Its manifest could not be read, so it is not known what it opens and offers.", "its manifest is not known"));
         var open = _opens[package.FullName];
         if (!open.IsEmpty && Unseen(ReadGapKind.Choices) is { Count: > 0 } choosers)
             facts.Add(($"Whether {TextFormat.List(choosers, 3)} chose it to open {Shown(open.Order(StringComparer.OrdinalIgnoreCase))} is not known.",
@@ -302,7 +302,7 @@ internal sealed class CostFinder
         var idle = package.Needs.Select(_snapshot.Package).OfType<InstalledPackage>()
             .Where(f => f.Role == PackageRole.Framework && !removalSet.Concerns(f) && !_neededBy[f.FullName].Any(removalSet.IsKept)).ToList();
         if (idle.Count > 0)
-            yield return new Reason("idleFramework", ReasonKind.Note, $"Nothing will need {TextFormat.Packages(idle)} any more.", "",
+            yield return new Reason("idleFramework", ReasonKind.Note, $"No package needs {TextFormat.Packages(idle)} afterwards.", "",
                 TextFormat.Families(idle));
     }
 

@@ -23,7 +23,7 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
         return With(families, _everyone);
     }
 
-    /// <summary>What the next new account would get.</summary>
+    /// <summary>Forecast what the next new account gets.</summary>
     public Forecast SignIn() => With(_installed.Select(g => ForSignIn(g.Key)).OfType<ForecastFamily>(), new Audience([], Newcomers: true));
 
     /// <param name="audience">Who may get apps that install themselves.</param>

@@ -72,7 +72,7 @@ public sealed class RemovalAssessment
                     new Reason("systemPartUnread", ReasonKind.Bar, "Part of the system, and its manifest cannot be read.", "part of the system", []));
             return package.IsShownInStart
                 ? (PackageStanding.Protected,
-                    new Reason("systemPartInStart", ReasonKind.Bar, "Part of the system with an entry in Start: goes only when named exactly.",
+                    new Reason("systemPartInStart", ReasonKind.Bar, "Part of the system with an entry in Start: removed only if named exactly.",
                     "part of the system", []))
                 : (PackageStanding.Essential,
                     new Reason("systemPart", ReasonKind.Bar, "Part of the system without an entry in Start.", "part of the system", []));

@@ -195,7 +195,7 @@ public sealed class DiskFile : IDisposable
         if (file is null)
             return Marshal.GetLastPInvokeErrorMessage();
         if (!IsDevice && Facts(_file).Links > 1)
-            return "it has several names (hard links), and a run that was cut off would be found under one of them only. Give it a file of its own";
+            return "it has several names (hard links), and an interrupted run would be found under one of them only. Copy it to a separate file";
         // Administrators may open a read-only device for writing, and are told by the first block. The attribute is of the block layer.
         var facts = Facts(_file);
         string attribute = $"/sys/dev/block/{facts.OwnMajor}:{facts.OwnMinor}/ro";

@@ -104,7 +104,7 @@ internal sealed class DiskJournal
             long length = BinaryPrimitives.ReadInt64LittleEndian(head.AsSpan(8));
             int count = BinaryPrimitives.ReadInt32LittleEndian(head.AsSpan(16));
             if (!head.AsSpan().StartsWith(Magic) || length <= 0 || count is < 0 or > MaxBlocks)
-                throw new InvalidDataException("is no journal of a disk");
+                throw new InvalidDataException("is not a disk journal");
             var blocks = ImmutableArray.CreateBuilder<JournalBlock>();
             byte[] entry = new byte[EntryLength];
             long end = 0, bytes = 0;
@@ -115,7 +115,7 @@ internal sealed class DiskJournal
                 int size = BinaryPrimitives.ReadInt32LittleEndian(entry.AsSpan(8));
                 bytes += size;
                 if (size is <= 0 or > BlockOverlay.PageSize || offset < end || offset > length - size || bytes > MaxBytes)
-                    throw new InvalidDataException("is a damaged journal of a disk");
+                    throw new InvalidDataException("is a damaged disk journal");
                 end = offset + size;
                 blocks.Add(new JournalBlock(offset, new byte[size],
                     [.. Enumerable.Range(0, Sectors).Select(s => BinaryPrimitives.ReadUInt64LittleEndian(entry.AsSpan(12 + (s * sizeof(ulong)))))]));
@@ -123,12 +123,12 @@ internal sealed class DiskJournal
             foreach (var block in blocks)
                 stream.ReadExactly(block.Before);
             if (stream.Read(entry, 0, 1) != 0)
-                throw new InvalidDataException("is a journal of a disk with something behind its end");
+                throw new InvalidDataException("is a disk journal with data after its end");
             return new DiskJournal(length, blocks.ToImmutable());
         }
         catch (EndOfStreamException e)
         {
-            throw new InvalidDataException("is a journal of a disk that is cut off", e);
+            throw new InvalidDataException("is an incomplete disk journal", e);
         }
     }
 

@@ -83,7 +83,7 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
         if (kind == BootSectorKind.Unknown && PartitionTable.Read(source) is { } partitions)
             return Choose(disk, source, partitions, number, isWindows);
         if (number is not null)
-            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{disk.Name} is a single volume. Leave --partition out.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{disk.Name} is a single volume. Omit --partition.");
         CheckKind(disk.Name, kind);
         return Mount(disk, null, new BlockOverlay(source));
     }
@@ -94,7 +94,7 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
         {
             case BootSectorKind.BitLocker:
                 throw new MoorfieldException(RefusalReason.Encrypted,
-                    $"{what} is encrypted by BitLocker. Open it with 'cryptsetup open --type bitlk' first, and name what that makes.");
+                    $"{what} is encrypted by BitLocker. Open it with 'cryptsetup open --type bitlk' first, and name the resulting device.");
             case BootSectorKind.Refs:
                 throw new MoorfieldException(RefusalReason.Unsupported, $"{what} holds ReFS, which is not supported.");
             case BootSectorKind.Unknown:

@@ -98,7 +98,7 @@ public sealed partial record HandOverPlan(
     {
         foreach (var family in Remove.Select(r => r.Family).Concat(Keep).Concat(Block).Where(f => !ProperFamily().IsMatch(f.ToString())))
             throw new MoorfieldException(RefusalReason.NotHandedOver, 
-                $"'{family}' has letters that no family has, so it is not handed over. Nothing was written.");
+                $"'{family}' has characters that no family name has, so it is not handed over. Nothing was written.");
         foreach (var guard in Guards)
         {
             if ((guard.Key + guard.Value.Name).Any(c => char.IsControl(c) || "*?[]|\"".Contains(c, StringComparison.Ordinal)))

@@ -127,7 +127,7 @@ public sealed class ImageFile : ITreeProvider, IDisposable
         return _looked.Why;
 
         string? Look() => RegularFile.Names(_file) > 1
-            ? "has several names (hard links), and would be changed under all of them. Give it a file of its own"
+            ? "has several names (hard links), and would be changed under all of them. Copy it to a separate file"
             : Medium is not null
             ? "is a medium, which is not changed in place: 'moorfield media build' writes another one" : Fault();
     }

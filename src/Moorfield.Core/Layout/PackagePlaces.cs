@@ -68,7 +68,7 @@ internal static class PackagePlaces
     {
         Leftover = LeftoverKind.RepositoryFiles,
         State = PlaceState.TreeIfAbsent,
-        NotBroughtBackBecause = "Windows makes it anew",
+        NotBroughtBackBecause = "Windows creates it again",
         NotInSurveysBecause = "nothing depends on it while Windows runs",
     };
 

@@ -13,14 +13,15 @@ namespace Moorfield.Core.Operations;
 /// <param name="Unmatched">Rules that take nothing in any system of the target; told with its first.</param>
 /// <param name="Error">Why it could not be read; null when it could.</param>
 public sealed record CheckedSystem(
-    string Given, string Path, string Name, int? Edition, ImmutableArray<BriefDifference> Differences, ImmutableArray<UnmatchedRule> Unmatched, string? Error)
+    string Given, string Path, string Name, int? Edition, ImmutableArray<BriefDifference> Differences, ImmutableArray<UnmatchedRule> Unmatched,
+        string? Error)
 {
     /// <summary>Whether it is as the brief wants it.</summary>
     public bool Agrees => Error is null && Differences.IsEmpty;
 }
 
 /// <summary>Holds targets against a brief and changes nothing.</summary>
-/// <param name="who">For whom, instead of whom the brief says; empty for these.</param>
+/// <param name="who">Accounts to check (overrides the brief); empty for these.</param>
 /// <param name="editions">Of the images among the targets; all when empty.</param>
 /// <param name="points">What the vault knows of runs on the targets.</param>
 public sealed class BriefCheck(
@@ -56,7 +57,8 @@ public sealed class BriefCheck(
                 var identity = target.Identify(snapshot);
                 var differences = BriefPlanner.Differences(
                     plan, snapshot, PointHistory.Removed(points, identity).Contains, PointHistory.Undone(points, identity).Contains);
-                return new CheckedSystem(path, target.FullPath, snapshot.EditionNumber is { } number ? $"edition {number} of {target.Name}" : target.Name,
+                return new CheckedSystem(path, target.FullPath, snapshot.EditionNumber is { } number ? $"edition {number} of "
+                    + $"{target.Name}" : target.Name,
                     snapshot.EditionNumber, differences, i == 0 ? unmatched : [], null);
             })];
         }

@@ -35,7 +35,8 @@ public sealed record BringBackSource(string Path, Target? Other, string? Edition
 /// <param name="guards">Those that may have been set for them, which the systems were read with.</param>
 public sealed class BringBackOperation(
     Target target, ImmutableArray<SystemSnapshot> systems, IReadOnlyCollection<string> arguments, IReadOnlyCollection<string> who,
-    ImmutableArray<BringBackSource> origins, Vault? vault, IReadOnlyCollection<Guard> guards) : RunOperation<BringBackProposal>(target, systems, guards)
+    ImmutableArray<BringBackSource> origins, Vault? vault, IReadOnlyCollection<Guard> guards) : RunOperation<BringBackProposal>(target, systems,
+        guards)
 {
     private readonly DateTimeOffset _now = DateTimeOffset.UtcNow;
     private readonly Lock _gate = new();
@@ -112,7 +113,7 @@ public sealed class BringBackOperation(
     protected override Outcome Run(BringBackProposal proposal, RunSettings settings, CancellationToken stop)
     {
         if (settings.VaultPath is not { } path)
-            throw new MoorfieldException(ErrorKind.InvalidUsage, "What comes back is kept in the vault first: this run has a restore point.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "bring-back needs a restore point.");
         CheckRoom(proposal);
         return WithContents(proposal, 0, [], contents =>
         {

@@ -31,7 +31,7 @@ public sealed record CompactProposal(string? Copy, long Bytes, ImmutableArray<Re
 public sealed class CompactOperation(ImageTarget target, string? copy, Vault? vault, Action<string> damaged) : Operation<CompactProposal>(target)
 {
     private readonly string? _copy = copy is null || Path.GetFullPath(copy) != target.FullPath ? copy
-        : throw new MoorfieldException(ErrorKind.InvalidUsage, $"{copy} is the image itself. Leave --to out to compact it in place.");
+        : throw new MoorfieldException(ErrorKind.InvalidUsage, $"{copy} is the image itself. Omit --to to compact it in place.");
 
     public override CompactProposal Plan()
     {
@@ -40,7 +40,7 @@ public sealed class CompactOperation(ImageTarget target, string? copy, Vault? va
         ImmutableArray<RestorePoint> runs = vault is null ? [] :
         [
             .. PointHistory.Read(vault, damaged)
-                .Where(s => s.Point.IsImage && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart
+                .Where(s => s.Point.IsImage && s.State is PointState.InEffect or PointState.InEffectInPart or PointState.UndoneInPart
                     && s.Point.Target.IsSameAs(identity))
                 .Select(s => vault.Read(s.Point.Number)),
         ];

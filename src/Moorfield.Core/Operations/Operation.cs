@@ -35,7 +35,7 @@ public abstract record RunProposal(ImmutableArray<SystemSnapshot> Systems, RunRe
 /// <param name="Interceptor">Where the vault's writes pass.</param>
 public sealed record RunSettings(string? VaultPath, WriteInterceptor Interceptor)
 {
-    /// <summary>A remark to keep with the restore point.</summary>
+    /// <summary>Note to keep with the restore point.</summary>
     public string? Note { get; init; }
 
     /// <summary>Whether what an image drops is copied into the vault.</summary>

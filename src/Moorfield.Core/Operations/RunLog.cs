@@ -46,7 +46,7 @@ public sealed class RunLog(string? file, string? format, Action<string> fault)
             .Concat(request.LeftOut.Select(l => new LogLine(
                 action, target.FullPath, outcome.Point, l.Family, l.Edition, null, "failed", l.What, l.Message)))
             .Concat(outcome.Discrepancies.Select(d => new LogLine(
-                action, target.FullPath, outcome.Point, d.Family, d.Edition, null, "failed", "a fresh look", d.Text))));
+                action, target.FullPath, outcome.Point, d.Family, d.Edition, null, "failed", "verification", d.Text))));
     }
 
     /// <summary>Logs what is about no single change of a target.</summary>
@@ -104,7 +104,7 @@ public sealed class RunLog(string? file, string? format, Action<string> fault)
             error ??= e.Message;
         }
         if (error is not null)
-            fault($"The run log {path} cannot be written: {Plain(error.Split('\n')[0]).TrimEnd('.')}. All else was done as told.");
+            fault($"The run log {path} cannot be written: {Plain(error.Split('\n')[0]).TrimEnd('.')}. Everything else was done.");
     }
 
     /// <summary>A text without what could steer a terminal or break a line.</summary>

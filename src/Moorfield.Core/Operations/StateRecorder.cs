@@ -25,7 +25,7 @@ public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, 
     public StateRecordingResult Record(Vault vault, string? note, TimeProvider clock)
     {
         var trees = target.Trees ?? throw new MoorfieldException(RefusalReason.ReadOnly,
-            $"{target.Name} is {target.Description}, of which no state can be recorded. Name the volume, disk or image itself.");
+            $"The state of {target.Name} cannot be recorded, because it is {target.Description}. Name the volume, disk or image itself.");
         target.CheckNotInterrupted();
         var snapshots = target.Read(editions);
         var contents = target.BeginState(vault);

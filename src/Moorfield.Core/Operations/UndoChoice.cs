@@ -21,8 +21,8 @@ public sealed class UndoChoice(Target target, Vault vault, Action<string> damage
             var point = vault.Read(asked);
             if (InterruptedRun.UndoesHalf(vault, point) is { } half)
                 throw new MoorfieldException(RefusalReason.Interrupted,
-                    $"Restore point {asked} is that of an undo of run {half}, which had been interrupted: undoing it would bring back half of "
-                        + "that run. Make the change anew instead.");
+                    $"Restore point {asked} belongs to an undo of run {half}, which had been interrupted: undoing it would bring back half of that "
+                        + $"run. Make the change again instead.");
             return point.Target.IsSameSystemAs(identity) ? point
                 : throw new MoorfieldException(RefusalReason.OtherSystem,
                     $"Restore point {asked} belongs to {point.Target.Computer}, which is another system than the one in {target.FullPath}.");
@@ -32,17 +32,18 @@ public sealed class UndoChoice(Target target, Vault vault, Action<string> damage
             return vault.Read(newest.Point.Number);
         string what = target.HasEditions ? "this image" : "this system";
         throw new MoorfieldException(ErrorKind.InvalidUsage, PointHistory.Elsewhere(points, identity).LastOrDefault() is { Point: var other }
-            ? $"The vault {vault.FullPath} has no run on {target.FullPath} that still stands. On {what} in another place, {other.Target.Path}, "
-                + $"restore point {other.Number} stands: {other.Title}. If {target.FullPath} is that one, moved, or a copy: "
+            ? $"The vault {vault.FullPath} has no run on {target.FullPath} that is in effect. For {what} in another place, {other.Target.Path}, "
+                + $"restore point {other.Number} is in effect: {other.Title}. If {target.FullPath} is that one, moved, or a copy, use "
                 + $"{TextFormat.Command("undo", target.FullPath, $"{other.Number}", target.Options)}."
-            : $"The vault {vault.FullPath} has no run on {what} that still stands. 'moorfield restore-point list' lists all.");
+            : $"The vault {vault.FullPath} has no run on {what} that is in effect. 'moorfield restore-point list' lists all.");
     }
 
     /// <summary>True if there were runs on the target, and all of them were undone.</summary>
     public bool IsAllUndone()
     {
         var identity = target.Identify();
-        var runs = PointHistory.Read(vault, damaged).Where(p => p.Point.Target.IsSameAs(identity) && p.Point.Kind is not (RunKind.Undo or RunKind.Record))
+        var runs = PointHistory.Read(vault,
+            damaged).Where(p => p.Point.Target.IsSameAs(identity) && p.Point.Kind is not (RunKind.Undo or RunKind.Record))
             .ToList();
         return runs.Count > 0 && runs.TrueForAll(r => r.State == PointState.Undone);
     }

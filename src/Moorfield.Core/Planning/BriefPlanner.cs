@@ -49,8 +49,8 @@ public static class BriefPlanner
             string who = has.Count == 0 ? "its files are there, though nobody has it"
                 : $"{TextFormat.List(has)} {(has.Count == 1 && has[0] != "newcomers" ? "has" : "have")} it";
             var (code, how) = package.IsHeld && (package.Blocked || removedBefore(family)) ? ("cameBack", "came back")
-                : !package.IsHeld || undoneBefore(family) ? ("stillThere", "is still there")
-                : ("isNew", "is new");
+                : !package.IsHeld || undoneBefore(family) ? ("stillThere", "is there")
+                : ("isNew", "is there");
             found.Add(new BriefDifference(code, family, package.DisplayName, $"{how}: {who}."));
         }
         foreach (var refused in plan.Refused)

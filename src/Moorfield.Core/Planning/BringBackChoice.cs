@@ -50,18 +50,19 @@ internal sealed class BringBackChoice(IBringBackFacts facts, SystemSnapshot snap
         }
         catch (MoorfieldException e)
         {
-            throw new MoorfieldException(e.Kind, $"{e.Message} What is not there any more can be taken from another system, an image or a package "
-                + "file with --from.", e);
+            throw new MoorfieldException(e.Kind, $"{e.Message} Removed packages can be taken from another system, an image or a package file with "
+                + $"--from.", e);
         }
         var offered = chosen.Select(c => facts.Own.Packages.FirstOrDefault(o => o.Main == c.Package.FullName)).OfType<OfferedPackage>().ToList();
         if (offered.Count == 0 && chosen[0].Package.Elsewhere is { } folder)
         {
-            throw new MoorfieldException(RefusalReason.NotOffered, $"{chosen[0].Package.DisplayName} lies in {folder}, not among the packages: only a "
+            throw new MoorfieldException(RefusalReason.NotOffered, $"{chosen[0].Package.DisplayName} lies in {folder}, not among the packages: only "
+                + $"a "
                 + "running Windows can register it from there.");
         }
         return offered.Count > 0 ? [.. offered.Select(o => (o, facts.Own))] : throw new MoorfieldException(ErrorKind.InvalidUsage,
-            $"The files of {chosen[0].Package.DisplayName} are not on {facts.Name} any more. Name with --from where they are: another system, an "
-                + "image, or a package file.");
+            $"The files of {chosen[0].Package.DisplayName} are not on {facts.Name} any more. Name another system, an image or a package file with "
+                + $"--from.");
     }
 
     private List<(OfferedPackage Package, IPackageSource Offer)> Others(string argument)

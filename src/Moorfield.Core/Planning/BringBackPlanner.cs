@@ -48,7 +48,7 @@ internal sealed class BringBackPlanner(
         foreach (var (package, offer) in new BringBackChoice(facts, snapshot).Choose(arguments))
             Bring(package, offer, null);
         foreach (var addon in _addons.Where(a => !_seen.Contains(a.Main)).DistinctBy(a => a.Main))
-            _notes.Add($"{addon.DisplayName}, which extends {addon.Manifest.MainPackages[0]}, can be had there as well: name it to bring it back.");
+            _notes.Add($"{addon.DisplayName}, which extends {addon.Manifest.MainPackages[0]}, is also there: name it to bring it back.");
         var (rows, note) = BringBackRows.Plan(facts, snapshot, _registered);
         // What is needed stands before what needs it.
         return new BringBackPlan(snapshot, [.. _brought], [.. _entries.Changes.Concat(rows).Concat(_entries.Lists).Concat(_files)
@@ -77,8 +77,9 @@ internal sealed class BringBackPlanner(
         if (neededBy is null && snapshot.Packages.FirstOrDefault(p => p.Family == package.Main.Family && p.FullName != package.Main && p.IsHeld
             && p.Role != PackageRole.Framework) is { } held)
         {
-            throw new MoorfieldException(RefusalReason.OtherVersion, $"{held.DisplayName} is there in version {held.FullName.Version}, and {offer.Name} has "
-                + $"{package.Main.Version}. Leave --from out to give others the version that is there.");
+            throw new MoorfieldException(RefusalReason.OtherVersion, $"{held.DisplayName} is there in version {held.FullName.Version}, and "
+                + $"{offer.Name} has "
+                + $"{package.Main.Version}. Omit --from to give others the version that is there.");
         }
         var from = isOwn ? facts.Own : offer;
         package = isOwn ? facts.Own.Packages.First(p => p.Main == package.Main) : package;
@@ -121,7 +122,7 @@ internal sealed class BringBackPlanner(
         var manifest = package.Manifest;
         if (!sids.IsEmpty && (manifest.FileTypes.Any() || manifest.Schemes.Any() || manifest.Has("windows.appExecutionAlias")))
         {
-            _notes.Add($"What {package.DisplayName} opens, and its aliases, Windows sets up itself when {snapshot.NamesOf(sids)} "
+            _notes.Add($"Windows sets up file types, links and aliases of {package.DisplayName} when {snapshot.NamesOf(sids)} "
                 + $"{(sids.Length == 1 ? "signs" : "sign")} in next.");
         }
         foreach (var addon in new[] { facts.Own, offer }.SelectMany(o => o.Packages).Where(p => p.Manifest.MainPackages.Contains(package.Main.Name,
@@ -131,7 +132,8 @@ internal sealed class BringBackPlanner(
             _notes.Add($"{offer.Name}: all contents are as its block map has them; its signature was not verified.");
         if (!sids.IsEmpty && there is null && package.Role == PackageRole.Application)
             _notes.Add($"{package.DisplayName} comes back without the data that people had in it; "
-                + (facts.Recorded.Contains(offer) ? $"undoing {offer.Name} would bring that back, too." : "a restore point of its removal would have that."));
+                + (facts.Recorded.Contains(offer) ? $"undoing {offer.Name} would bring that back, too." : "a restore point of its removal would have "
+                + "that."));
     }
 
     private IEnumerable<(OfferedPackage, IPackageSource)> Needed(OfferedPackage package, IPackageSource offer)
@@ -145,7 +147,7 @@ internal sealed class BringBackPlanner(
             {
                 throw new MoorfieldException(RefusalReason.NeedsOther,
                     $"{package.DisplayName} needs {dependency.Name} {dependency.MinVersion} or later, which "
-                    + $"{facts.Name} does not have. Name with another --from where it can be had.");
+                    + $"{facts.Name} does not have. Name a place that has it with another --from.");
             }
             // What is there already is preferred to what would have to come, and what can run here to what cannot.
             yield return found.OrderBy(f => f.o != facts.Own)

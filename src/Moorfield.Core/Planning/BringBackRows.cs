@@ -12,12 +12,12 @@ internal static class BringBackRows
     {
         try
         {
-            return facts.Repository is not { } repository ? ([], "The state repository is not written: Windows fills it in itself.")
+            return facts.Repository is not { } repository ? ([], "The state repository is not written: Windows fills it.")
                 : ([.. registered.SelectMany(r => Rows(facts, repository, snapshot, r))], null);
         }
         catch (RepositoryException e)
         {
-            return ([], $"The state repository is left to Windows, which fills it in itself: {e.Fault}.");
+            return ([], $"Windows fills the state repository: {e.Fault}.");
         }
     }
 

@@ -23,7 +23,7 @@ public sealed record RemovalExpectation(SystemSnapshot Before, Plan Plan) : Expe
         }
         var blocks = Before.Blocks.Concat(Plan.Removals.Where(r => r.SetsBlock).Select(r => r.Package.Family)).Concat(Plan.Blocks).ToHashSet();
         if (!blocks.SetEquals(after.Blocks))
-            yield return new Discrepancy(null, "The blocks are others than planned.");
+            yield return new Discrepancy(null, "The blocks are not as planned.");
     }
 
     private static IEnumerable<string> Check(InstalledPackage before, PlannedRemoval? removal, InstalledPackage? now)
@@ -40,7 +40,7 @@ public sealed record RemovalExpectation(SystemSnapshot Before, Plan Plan) : Expe
             yield break;
         }
         if (!now.Accounts.ToHashSet().SetEquals(removal is null ? before.Accounts : removal.KeptForAccounts))
-            yield return $"{before.FullName} is registered for other accounts than planned.";
+            yield return $"{before.FullName} is not registered for the planned accounts.";
         if (now.Newcomers != (before.Newcomers && removal is not { RemovedFromNewcomers: true }))
             yield return $"{before.FullName} is {(now.Newcomers ? "still" : "no longer")} provisioned.";
         var keeps = now.Accounts.ToHashSet();
@@ -74,9 +74,9 @@ public sealed record BlocksExpectation(SystemSnapshot Before, ImmutableArray<Pac
     {
         var wanted = Blocked ? Before.Blocks.Union(Families) : Before.Blocks.Except(Families);
         if (!wanted.ToHashSet().SetEquals(after.Blocks))
-            yield return new Discrepancy(null, "The blocks are others than planned.");
+            yield return new Discrepancy(null, "The blocks are not as planned.");
         if (!Before.Packages.Select(p => (p.FullName, p.IsHeld)).SequenceEqual(after.Packages.Select(p => (p.FullName, p.IsHeld))))
-            yield return new Discrepancy(null, "There are other packages than before.");
+            yield return new Discrepancy(null, "The packages are not the same as before.");
     }
 }
 

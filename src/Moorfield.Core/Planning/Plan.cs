@@ -4,7 +4,7 @@ using Moorfield.Core.Selection;
 namespace Moorfield.Core.Planning;
 
 /// <summary>What a person asks of a removal.</summary>
-/// <param name="KeepData">Leave the accounts' app data folders.</param>
+/// <param name="KeepData">Leave the app data of accounts.</param>
 /// <param name="AllowReturn">Set no blocks.</param>
 /// <param name="Sweep">Take along frameworks that nothing needs afterwards.</param>
 public sealed record RemovalRequest(ImmutableArray<SelectedPackage> Packages, Audience For, bool KeepData = false, bool AllowReturn = false,

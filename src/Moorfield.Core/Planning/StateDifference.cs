@@ -38,7 +38,8 @@ internal sealed class StateDifference(
     {
         if (before.Build.Split('.')[0] != after.Build.Split('.')[0])
         {
-            throw new MoorfieldException(RefusalReason.OtherVersion, $"{now.Name} was updated from build {before.Build} to {after.Build} since: the state "
+            throw new MoorfieldException(RefusalReason.OtherVersion, $"{now.Name} was updated from build {before.Build} to {after.Build} since: the "
+                + $"state "
                 + "of another build is not put back. Use 'compare' to see what differs, and 'bring-back' for single packages.");
         }
         SkipRenewedComponents();
@@ -70,10 +71,10 @@ internal sealed class StateDifference(
         {
             var present = after.Packages.Where(p => p.Family == package.Family && HasSystemFolder(p)).ToList();
             if (present.Count > 0 && present.TrueForAll(p => p.FullName != package.FullName))
-                Keep(package, $"is {present[0].FullName.Version} now, which Windows itself put there, and stays so.");
+                Keep(package, $"is {present[0].FullName.Version} now, which Windows put there; it stays.");
         }
         foreach (var package in after.Packages.Where(p => HasSystemFolder(p) && before.Packages.All(b => b.Family != p.Family)))
-            Keep(package, "is a part of the system that came since, and stays.");
+            Keep(package, "is a part of the system that came later; it stays.");
 
         void Keep(InstalledPackage package, string why)
         {
@@ -98,7 +99,7 @@ internal sealed class StateDifference(
             if (tree is null)
             {
                 if (there is null && place.IsPersonal)
-                    _notes.Add($"What people had in {NameOf(family)} is gone and was not recorded: it does not come back.");
+                    _notes.Add($"Data that people had in {NameOf(family)} was not recorded and does not come back.");
                 if (there is null && place.State == PlaceState.TreeWithFiles)
                 {
                     Skip(family, NameOf(family), facts.WithFiles ? "cannot come back: its files could not be recorded."

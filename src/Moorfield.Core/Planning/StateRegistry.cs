@@ -41,7 +41,7 @@ internal sealed class StateRegistry(
             bool isNew = !known.Contains(account.Sid);
             if (isNew)
             {
-                Notes.Add($"{account.Name} is an account that came since: it loses packages that were not there, and keeps what else it has.");
+                Notes.Add($"{account.Name} is an account that came later: it loses packages that were not there, and keeps everything else.");
             }
             foreach (var place in PackagePlaces.KeysIn(PlaceContainer.Software).Where(p => p.IsPerAccount))
                 Children(Places.Software, place.Key(account.Sid), isNew);

@@ -38,7 +38,7 @@ internal static class UndoPlanner
         var point = request.Point;
         if (request.Interrupted && point.Kind == RunKind.Undo)
             throw new MoorfieldException(RefusalReason.Interrupted,
-                $"Restore point {point.Number} is that of an undo that was interrupted: it is carried on, not undone.");
+                $"Restore point {point.Number} belongs to an interrupted undo, which is finished, not undone.");
         bool Concerns(string family, int? edition) =>
             (request.Families is null || request.Families.Contains(family)) && (request.Editions is null || request.Editions.Contains(edition));
         ImmutableArray<ConcernedPackage> packages = [.. point.Packages.Where(p => Concerns(p.Family, p.Edition))];

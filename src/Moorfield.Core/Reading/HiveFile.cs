@@ -32,7 +32,7 @@ internal static class HiveFile
         }
         else
         {
-            notes.Add("hiveReplayed", $"{path} was not flushed when Windows last shut down: it is read with what its transaction logs hold "
+            notes.Add("hiveReplayed", $"{path} was not flushed when Windows last shut down: its transaction logs are included "
                 + $"({Writes(replay)}), and is only written with --replay-logs.");
         }
         return hive;
@@ -83,10 +83,11 @@ internal static class HiveFile
             return FormatErrors.Wrap(What(tree, path), () => Hive.OpenWrite(file), Advice);
         var replay = Replay(tree, path, file);
         using var content = replay.Content;
-        throw new MoorfieldException(RefusalReason.NotFlushed, $"{What(tree, path)} was not flushed when Windows last shut down, so it must not be written "
+        throw new MoorfieldException(RefusalReason.NotFlushed, $"{What(tree, path)} was not flushed when Windows last shut down, so it must not be "
+            + $"written "
             + (content is null ? $"as it is, and {replay.Why}. Start Windows once, shut it down fully, and try again."
-                : $"without what its transaction logs hold ({Writes(replay)}). Add --replay-logs to write these first, as a change that undo takes "
-                    + "back with the rest; or start Windows once and shut it down fully."));
+                : $"without its transaction logs ({Writes(replay)}). Use --replay-logs to write them first, which undo takes back with the rest; or "
+                    + $"start Windows once and shut it down fully."));
     }
 
     /// <summary>Opens a hive for changing in memory, with what its logs hold.</summary>

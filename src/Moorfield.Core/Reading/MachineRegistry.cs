@@ -97,7 +97,7 @@ internal sealed record MachineRegistry(
                 return usual;
             if (WindowsPath.Parse(given) is { IsRoot: false } folder)
                 return folder;
-            notes.Add("rootOutside", $"SOFTWARE gives {name} as '{given}', which is no folder on this volume. {usual} is read instead.");
+            notes.Add("rootOutside", $"SOFTWARE gives {name} as '{given}', which is not a folder on this volume. {usual} is read instead.");
             return usual;
         }
     }
@@ -115,7 +115,7 @@ internal sealed record MachineRegistry(
             if (profile is null or { IsRoot: true })
             {
                 notes.Add("profileOutside",
-                $"The profile of account {sid} is given as '{image}', which is no folder on this volume. Its profile is not read.");
+                $"The profile of account {sid} is given as '{image}', which is not a folder on this volume. Its profile is not read.");
                 profile = null;
             }
             accounts.Add(new Account(profile?.Name ?? sid, sid, profile));

@@ -164,7 +164,8 @@ internal sealed class StateRepository : IDisposable
         }
         catch (Exception e) when (e is TypeInitializationException or DllNotFoundException)
         {
-            throw new MoorfieldException(ErrorKind.Failed, "The SQLite library is missing: libe_sqlite3.so belongs beside the moorfield executable.",
+            throw new MoorfieldException(ErrorKind.Failed, "The SQLite library is missing: libe_sqlite3.so belongs in the folder of the moorfield "
+                + "executable.",
             e);
         }
     }

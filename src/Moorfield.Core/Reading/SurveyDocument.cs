@@ -102,7 +102,7 @@ internal sealed record SurveyDocument(
                 $"is damaged or was cut off: it cannot be read{where} (line {(e.LineNumber ?? 0) + 1}). Run the survey again", e);
         }
         if (survey?.Schema != KnownSchema)
-            throw new InvalidDataException($"is no survey that this version reads: its schema is '{survey?.Schema}', not '{KnownSchema}'");
+            throw new InvalidDataException($"is not a survey that this version reads: its schema is '{survey?.Schema}', not '{KnownSchema}'");
         return survey;
     }
 }

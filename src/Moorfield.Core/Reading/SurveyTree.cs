@@ -141,7 +141,7 @@ internal sealed class SurveyTree : WindowsTree
     {
         if (WindowsPath.Parse(file.Path ?? "") is not { IsRoot: false } path)
         {
-            _notes.AddLimited("pathOutside", $"The survey gives a file as '{Shortened(file.Path)}', which is no place on the system's volume.");
+            _notes.AddLimited("pathOutside", $"The survey gives a file as '{Shortened(file.Path)}', which is not on the system's volume.");
             return;
         }
         var node = _root;

@@ -54,7 +54,7 @@ public sealed class BriefFetcher : IDisposable
             string reason = e.InnerException?.Message ?? e.Message;
             if (Read(kept) is not { } content)
                 throw new MoorfieldException(ErrorKind.Failed,
-                    $"{address} cannot be fetched ({reason.TrimEnd('.')}), and there is no copy of it from before.", e);
+                    $"{address} cannot be fetched ({reason.TrimEnd('.')}), and there is no earlier copy.", e);
             _warn($"{address} cannot be fetched ({reason.TrimEnd('.')}). The copy of {File.GetLastWriteTime(kept):yyyy-MM-dd HH:mm} is used.");
             return content;
         }

@@ -59,7 +59,7 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
                 + "sha256.");
         if (include.Place.Contains('/', StringComparison.Ordinal) || include.Place is "." or "..")
             throw new MoorfieldException(ErrorKind.InvalidUsage,
-                $"{include.Source}: '{include.Place}' is not a file beside this brief. Give a file name without a folder.");
+                $"{include.Source}: '{include.Place}' is not a file in the folder of this brief. Give a file name without a folder.");
         return Path.Combine(Path.GetDirectoryName(from)!, include.Place);
     }
 

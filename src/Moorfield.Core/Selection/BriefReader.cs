@@ -129,7 +129,7 @@ internal sealed class BriefReader(string name)
             "text" => HiveValue.FromString(valueName, Text(data)),
             "expandable-text" => HiveValue.FromString(valueName, Text(data), HiveValueType.ExpandString),
             "texts" => HiveValue.FromStrings(valueName, TextsOf(data)),
-            _ => throw Error(fields["type"], $"the type '{type}' is none of {string.Join(", ", ValueTypes)}"),
+            _ => throw Error(fields["type"], $"the type '{type}' is not one of {string.Join(", ", ValueTypes)}"),
         };
         return value.Data.Length <= HiveValue.MaxWritableLength ? value
             : throw Error(data, $"the data is longer than {HiveValue.MaxWritableLength:N0} bytes");
@@ -163,7 +163,7 @@ internal sealed class BriefReader(string name)
 
     private ImmutableArray<(YamlText Key, YamlNode Value)> Map(Dictionary<string, YamlNode> fields, string key) =>
         !fields.TryGetValue(key, out var node) ? [] : node is YamlMap map ? map.Fields
-            : throw Error(node, $"{key} has to be a list of packages, each with its text behind a colon");
+            : throw Error(node, $"{key} has to be a list of packages, each followed by a colon and its text");
 
     private ImmutableArray<YamlNode> Items(Dictionary<string, YamlNode> fields, string key) =>
         !fields.TryGetValue(key, out var node) ? [] : node is YamlList list ? list.Items
@@ -202,7 +202,7 @@ internal sealed class BriefReader(string name)
             if (value.ToString().Equals(text, StringComparison.OrdinalIgnoreCase))
                 return value;
         }
-        throw Error(node, $"'{text}' is none of {string.Join(", ", known.Select(v => v.ToString().ToLowerInvariant()))}");
+        throw Error(node, $"'{text}' is not one of {string.Join(", ", known.Select(v => v.ToString().ToLowerInvariant()))}");
     }
 
     private MoorfieldException Error(YamlNode at, string what) => new(ErrorKind.InvalidUsage, $"{name}:{at.Line}:{at.Column}: {what}.");

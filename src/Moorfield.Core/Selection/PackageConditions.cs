@@ -82,7 +82,8 @@ public sealed record PackageConditions
     /// name, a text, a publisher, its origin nor a role other than application means.
     /// </summary>
     public bool Spares(InstalledPackage package) => package.Origin == PackageOrigin.Added && !Origins.Contains(PackageOrigin.Added)
-        && (package.Role == PackageRole.Application || Roles.IsEmpty) && Publishers.IsEmpty && Find.IsEmpty && Names.All(n => n.All(c => c is '*' or '?') || !NamePattern.Fits(n, package));
+        && (package.Role == PackageRole.Application || Roles.IsEmpty) && Publishers.IsEmpty && Find.IsEmpty && Names.All(n => n.All(c =>
+            c is '*' or '?') || !NamePattern.Fits(n, package));
 
     /// <summary>The conditions in words.</summary>
     public string Describe()

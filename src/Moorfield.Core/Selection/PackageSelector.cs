@@ -61,7 +61,8 @@ public static class PackageSelector
         .. (conditions.IsEmpty ? [] : systems).SelectMany(system =>
         {
             var assessment = new RemovalAssessment(system);
-            return system.Packages.Where(p => p.IsHeld && p.Role != PackageRole.Addon && conditions.Spares(p) && conditions.Choose(p, system, assessment, null) is not null);
+            return system.Packages.Where(p => p.IsHeld && p.Role != PackageRole.Addon && conditions.Spares(p) && conditions.Choose(p, system,
+                assessment, null) is not null);
         }).Select(p => p.DisplayName).Distinct(StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase),
     ];
 
@@ -96,7 +97,7 @@ public static class PackageSelector
     {
         if (snapshots.SelectMany(s => s.Accounts).FirstOrDefault(a => a.Name.Equals(argument, StringComparison.OrdinalIgnoreCase)) is { } account)
             return new MoorfieldException(ErrorKind.InvalidUsage,
-                $"'{argument}' is an account, and no package here is called so. Accounts go behind --for, several with commas or a --for each: "
+                $"'{argument}' is an account, not a package. Name accounts with --for, several with commas: "
                     + $"--for {string.Join(',', snapshots[0].Accounts.Where(a => a != account).Take(1).Append(account).Select(a => a.Name))}.");
         var near = NamePattern.Near(argument.Replace("*", "", StringComparison.Ordinal), snapshots.SelectMany(s => s.Packages));
         return new MoorfieldException(ErrorKind.InvalidUsage, $"No package here is called '{argument}'." + (near.Count == 0

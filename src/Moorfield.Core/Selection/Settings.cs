@@ -50,7 +50,7 @@ public sealed record Settings(string? Vault, long? VaultLimit, string? Log, stri
         foreach (var (key, value) in map.Fields)
         {
             if (!Keys.Contains(key.Text))
-                throw Error(path, key, $"'{key.Text}' is no setting; there are {TextFormat.List(Keys)}");
+                throw Error(path, key, $"'{key.Text}' is not a setting; settings are {TextFormat.List(Keys)}");
             values[key.Text] = value is YamlText { IsEmpty: false } given ? given : throw Error(path, value, $"'{key.Text}' takes one value");
         }
         string? Place(string key) => !values.TryGetValue(key, out var value) ? null

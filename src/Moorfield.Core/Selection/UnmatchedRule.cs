@@ -39,7 +39,8 @@ public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, Immu
                         IsKnown = rule.Conditions.Find.IsEmpty || !systems.Any(s => s.AsOf is not null
                             && s.Packages.Any(p => p.Manifest is null || ResourceResolver.IsReference(p.Manifest.Description))),
                     }];
-            return rule.Conditions.Names.Where(n => !packages.Exists(p => NamePattern.FitsLasting(n, p)) && !known.Any(k => NamePattern.Matches(n, k)))
+            return rule.Conditions.Names.Where(n => !packages.Exists(p => NamePattern.FitsLasting(n, p)) && !known.Any(k => NamePattern.Matches(n,
+                k)))
                 .Select(n => new UnmatchedRule(rule, keeps, n, [.. NamePattern.Near(n.Replace("*", "", StringComparison.Ordinal), packages)])
                 {
                     SeemsMistyped = packages.Exists(p => IsTypo(n, p.DisplayName) || IsTypo(n, p.FullName.Name) || IsTypo(n, p.Family.ToString())),

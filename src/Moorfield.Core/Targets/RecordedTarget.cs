@@ -44,7 +44,8 @@ public sealed class RecordedTarget : Target
 
     public override string ReadOnlyReason() => $"{Name} is a recorded state, which can only be read. Nothing was changed.";
 
-    public override Outcome CarryOut(RunRequest request, RunContext context) => throw new MoorfieldException(RefusalReason.ReadOnly, ReadOnlyReason());
+    public override Outcome CarryOut(RunRequest request, RunContext context) => throw new MoorfieldException(RefusalReason.ReadOnly,
+        ReadOnlyReason());
 
     protected override bool TryLock() => true;
 

@@ -43,7 +43,7 @@ public static class SavedInventory
             if (schema is not null && schema != SavedDocument.KnownSchema)
             {
                 throw new MoorfieldException(ErrorKind.InvalidUsage,
-                    $"{path} is no saved inventory that this version reads: its schema is '{schema}', not '{SavedDocument.KnownSchema}'.");
+                    $"{path} is not a saved inventory that this version reads: its schema is '{schema}', not '{SavedDocument.KnownSchema}'.");
             }
             if (SavedJson.Read(content) is not { Systems.IsDefaultOrEmpty: false } inventory)
                 throw new JsonException("It holds no systems.");

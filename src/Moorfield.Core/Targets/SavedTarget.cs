@@ -41,7 +41,8 @@ public sealed class SavedTarget(string path, string kind, ImmutableArray<SystemS
     public override string ReadOnlyReason() =>
         $"{Name} is a saved inventory, which can only be read. Name the volume or the image itself. Nothing was changed.";
 
-    public override Outcome CarryOut(RunRequest request, RunContext context) => throw new MoorfieldException(RefusalReason.ReadOnly, ReadOnlyReason());
+    public override Outcome CarryOut(RunRequest request, RunContext context) => throw new MoorfieldException(RefusalReason.ReadOnly,
+        ReadOnlyReason());
 
     protected override bool TryLock() => true;
 

@@ -94,7 +94,8 @@ public sealed class SurveyTarget : Target
         $"{Name} is a survey of a running machine, which can only be read. 'moorfield hand-over' writes the scripts that change the machine. "
             + "Nothing was changed.";
 
-    public override Outcome CarryOut(RunRequest request, RunContext context) => throw new MoorfieldException(RefusalReason.ReadOnly, ReadOnlyReason());
+    public override Outcome CarryOut(RunRequest request, RunContext context) => throw new MoorfieldException(RefusalReason.ReadOnly,
+        ReadOnlyReason());
 
     protected override bool TryLock() => true;
 

@@ -118,7 +118,7 @@ public abstract class Target : IUndoTarget, IDisposable
         : SavedInventory.TryOpen(path) is { } saved ? saved
         : DiskFile.Is(path) ? DiskTarget.Open(path, options.Partition, interceptor, options.RecoverBy)
         : options.Partition is not null ? throw new MoorfieldException(ErrorKind.InvalidUsage,
-            $"{path} is no disk with partitions. Leave --partition out.")
+            $"{path} is not a disk with partitions. Omit --partition.")
         : File.Exists(path) ? new ImageTarget(ImageFile.Open(path, interceptor))
         : MediaImage.InFolder(path) is { } image ? new ImageTarget(ImageFile.Open(image, interceptor))
         : new VolumeTarget(WindowsVolume.Open(path, interceptor));
@@ -136,7 +136,7 @@ public abstract class Target : IUndoTarget, IDisposable
         if (!HasEditions)
         {
             return words.Count == 0 ? [null]
-                : throw new MoorfieldException(ErrorKind.InvalidUsage, $"{Name} is {Description}, which has no editions. Leave --edition out.");
+                : throw new MoorfieldException(ErrorKind.InvalidUsage, $"{Name} is {Description}, which has no editions. Omit --edition.");
         }
         if (Editions.IsEmpty)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{Name} holds no edition.");

@@ -47,7 +47,8 @@ public static class DiskMarker
     {
         var (path, name) = Place(disk);
         if (Read(Path.Combine(path, name), disk.Name) is { } other && !IsOf(other, disk))
-            throw new MoorfieldException(RefusalReason.Interrupted, $"{Foreign(disk, new FoundMarker(path, name, other))} Nothing was changed; if that disk "
+            throw new MoorfieldException(RefusalReason.Interrupted, $"{Foreign(disk, new FoundMarker(path, name, other))} Nothing was changed; if "
+                + $"that disk "
                 + $"is gone for good, delete {Path.Combine(path, name)}.");
         if (disk.IsDevice)
             Directory.CreateDirectory(path);
@@ -314,7 +315,8 @@ public static class DiskMarker
             return null; // whole, in one state or another: nothing was cut off on this one
         if (!isAsked)
         {
-            throw new MoorfieldException(RefusalReason.OtherSystem, $"{what}. This disk is between the old and the new state of that run: the same disk "
+            throw new MoorfieldException(RefusalReason.OtherSystem, $"{what}. This disk is between the old and the new state of that run: the same "
+                + $"disk "
                 + $"attached in another way, or a copy of it. {TextFormat.Command("undo", disk.FullPath, $"{found.Marker.Point}")} puts the "
                 + "old blocks back here. Nothing was changed.");
         }
@@ -335,7 +337,7 @@ public static class DiskMarker
             case JournalState.Foreign when isClosed:
                 Clear(disk, found.Folder, found.Name);
                 note(JournalLine.Unmarked);
-                return new RecoveredDisk($"{what}. It was put right before, and the disk was changed since.", IsPutBack: false);
+                return new RecoveredDisk($"{what}. It was recovered before, and the disk was changed since.", IsPutBack: false);
             case JournalState.Foreign:
                 throw new MoorfieldException(RefusalReason.ChangedSince,
                     $"{what}, and something else wrote to the disk since. Nothing was changed; if the disk is in order, delete {found.FullPath}.");

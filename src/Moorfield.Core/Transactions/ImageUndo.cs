@@ -11,12 +11,12 @@ internal static class ImageUndo
     {
         var identity = TargetIdentities.Identify(file);
         var later = PointHistory.Read(vault, _ => { }).FirstOrDefault(s => s.Point.Number > point.Number && s.Point.Kind == RunKind.Editions
-            && s.State is PointState.Stands or PointState.StandsInPart && s.Point.Target.IsSameAs(identity)
+            && s.State is PointState.InEffect or PointState.InEffectInPart && s.Point.Target.IsSameAs(identity)
             && vault.Read(s.Point.Number).Changes.Any(c => c is EditionDropped));
         if (later is not null)
         {
-            throw new MoorfieldException(RefusalReason.LaterRunFirst, $"Restore point {later.Point.Number} stands ({later.Point.Title}): the editions have "
-                + "other numbers since. Undo that one first.");
+            throw new MoorfieldException(RefusalReason.LaterRunFirst, $"Restore point {later.Point.Number} is in effect ({later.Point.Title}), and "
+                + $"the editions have other numbers since. Undo that one first.");
         }
     }
 
@@ -30,8 +30,8 @@ internal static class ImageUndo
             var now = change.Number <= file.Editions.Length ? file.Editions[change.Number - 1] : null;
             if (change is EditionReturned gone)
             {
-                throw new MoorfieldException(RefusalReason.Conflict, $"Edition {gone.Number} ({gone.Name}) cannot come back: an edition comes back with "
-                    + $"the whole file only, and {file.Name} was changed by something else since, or was compacted. Undo what came later first.");
+                throw new MoorfieldException(RefusalReason.Conflict, $"Edition {gone.Number} ({gone.Name}) cannot come back: an edition comes back "
+                    + $"only with the whole file, and something else changed {file.Name} since, or it was compacted. Undo later runs first.");
             }
             (change switch
             {

@@ -107,9 +107,9 @@ public sealed class InterruptedRun
         $"{_volume.Name}: an earlier run was interrupted (restore point {Point} in {Vault}). {Choices(_volume, IsUndo())}";
 
     internal static string Choices(WindowsVolume volume, bool isUndo) => isUndo
-        ? $"{TextFormat.Command("undo", volume.FullPath)} carries the undo on to its end."
+        ? $"{TextFormat.Command("undo", volume.FullPath)} finishes the undo."
         : $"{TextFormat.Command("undo", volume.FullPath)} puts everything back; {TextFormat.Command("restore-point", "finish", volume.FullPath)} "
-        + "carries it to its end.";
+            + $"finishes it.";
 
     private bool IsUndo()
     {
@@ -143,7 +143,7 @@ public sealed class InterruptedRun
             var state = StateOf(_volume, vault, file, interrupted: true);
             if (_volume.Stat(path) is not { } info || (state == FileState.Foreign && !overwrite))
             {
-                string way = point.Kind == RunKind.Undo ? "'moorfield undo --overwrite' writes it all the same"
+                string way = point.Kind == RunKind.Undo ? "'moorfield undo --overwrite' writes it anyway"
                     : $"Undo the run instead: {TextFormat.Command("undo", _volume.FullPath)}";
                 throw new MoorfieldException(
                     RefusalReason.ChangedSince, $"{_volume.Name}: {file.Path} was changed by something else since. {way}. Nothing was changed.");

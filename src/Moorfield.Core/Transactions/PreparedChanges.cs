@@ -162,7 +162,8 @@ internal sealed class Preparation(
                 var ready = change.Capture(hive);
                 if (ready is KeyRemoved { Recorded: { } recordedKey } && !recordedKey.IsWritable)
                 {
-                    throw new MoorfieldException(RefusalReason.CannotRecord, $"{tree.Name}: {path}: {change.Key} holds a name with a NUL, or one that is not "
+                    throw new MoorfieldException(RefusalReason.CannotRecord, $"{tree.Name}: {path}: {change.Key} holds a name with a NUL, or one "
+                        + $"that is not "
                         + "valid text. It could not be put back, so nothing was changed.");
                 }
                 captured.Add(ready);

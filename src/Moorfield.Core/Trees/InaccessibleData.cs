@@ -47,7 +47,7 @@ internal static class InaccessibleData
     {
         OverlayFilter => "Windows compressed it, and this mount cannot read that",
         Deduplicated => "it is deduplicated, and this mount cannot read that",
-        _ => Complete.Contains(tag) ? null : $"its content lies behind the reparse tag 0x{tag:X8}, which this mount cannot read",
+        _ => Complete.Contains(tag) ? null : $"its content needs the reparse tag 0x{tag:X8}, which this mount cannot read",
     };
 }
 

@@ -48,7 +48,7 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
         {
             parent.MakeFolder(name);
         }
-        using (var folder = parent.OpenFolder(name) ?? throw new MoorfieldException(ErrorKind.Failed, $"'{name}' is no folder any more."))
+        using (var folder = parent.OpenFolder(name) ?? throw new MoorfieldException(ErrorKind.Failed, $"'{name}' is not a folder any more."))
         {
             AtomicFile.DeletePart(folder);
             foreach (var child in children[entry.Path])

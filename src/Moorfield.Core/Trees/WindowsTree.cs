@@ -87,7 +87,7 @@ public abstract class WindowsTree : IDisposable
     /// <summary>Trouble for a file that would be written under other names as well.</summary>
     private protected MoorfieldException HasOtherNames(WindowsPath path, int others) => new(RefusalReason.CannotRecord,
         $"{Name}: {path} has {(others == 1 ? "another name" : $"{others} other names")} (hard links), and writing it would change it under "
-            + $"{(others == 1 ? "both" : "all of them")}. Give it a file of its own first. Nothing was changed.");
+            + $"{(others == 1 ? "both" : "all of them")}. Copy it to a separate file first. Nothing was changed.");
 
     /// <summary>Trouble for a path where something should be.</summary>
     protected MoorfieldException Missing(WindowsPath path) => new(ErrorKind.Failed, $"{Name}: {path} is not there.");

@@ -127,7 +127,7 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
         {
             ReplaceByOwn(folder, name, file.After);
             _shared?.Forget(path);
-            return $"{path} had {(others == 1 ? "one other name" : $"{others} other names")} (hard links) and is a file of its own now; under "
+            return $"{path} had {(others == 1 ? "one other name" : $"{others} other names")} (hard links) and is a separate file now; under "
                 + $"{(others == 1 ? "the other" : "the others")} it is what it was.";
         }
         if (Shared(path, folder, name) is { } shared)

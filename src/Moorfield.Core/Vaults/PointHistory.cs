@@ -3,10 +3,10 @@ namespace Moorfield.Core.Vaults;
 /// <summary>What became of a run.</summary>
 public enum PointState
 {
-    /// <summary>The run finished and stands.</summary>
-    Stands,
+    /// <summary>The run finished and is in effect.</summary>
+    InEffect,
     /// <summary>The run finished, some of it did not succeed.</summary>
-    StandsInPart,
+    InEffectInPart,
     /// <summary>The run began and did not finish.</summary>
     Interrupted,
     /// <summary>The run was cut off before it changed anything.</summary>
@@ -15,7 +15,7 @@ public enum PointState
     UndoneInPart,
     /// <summary>Another run undid all of it.</summary>
     Undone,
-    /// <summary>The run stands, but the image was compacted since, and the files that it removed are gone for good.</summary>
+    /// <summary>The run is in effect, but the image was compacted since, and the files that it removed are gone for good.</summary>
     FilesGone,
     /// <summary>No run: a state that was recorded by hand.</summary>
     Recorded,
@@ -61,7 +61,7 @@ public static class PointHistory
     }
 
     /// <summary>
-    /// The runs on a target that still stand, newest first: all, or the first one since a time and whatever came after it, even where the
+    /// The runs on a target that are in effect, newest first: all, or the first one since a time and whatever came after it, even where the
     /// clock was set back in between. Runs are undone in the reverse of their order, not of their times.
     /// </summary>
     public static ImmutableArray<PointSummary> Since(IEnumerable<PointSummary> points, TargetIdentity target, DateTimeOffset? since) =>
@@ -72,7 +72,7 @@ public static class PointHistory
     ];
 
     /// <summary>
-    /// The point that a plain undo on a target means: the newest made on this very target that is no undo and still stands, wholly or in part.
+    /// The point that a plain undo on a target means: the newest made on this very target that is no undo and is in effect, wholly or in part.
     /// </summary>
     public static PointSummary? Newest(IEnumerable<PointSummary> points, TargetIdentity target) =>
         points.LastOrDefault(p => CanBeUndone(p) && p.Point.Target.IsSameAs(target));
@@ -83,7 +83,7 @@ public static class PointHistory
     public static IEnumerable<PointSummary> Elsewhere(IEnumerable<PointSummary> points, TargetIdentity target) =>
         points.Where(p => CanBeUndone(p) && p.Point.Target.IsSameSystemAs(target) && !p.Point.Target.IsSameAs(target));
 
-    /// <summary>Whether it is no undo, and something of it stands.</summary>
+    /// <summary>True if it is no undo, and some of it is in effect.</summary>
     public static bool CanBeUndone(PointSummary summary) =>
     summary.Point.Kind != RunKind.Undo && summary.State is not PointState.Undone and not PointState.NotTaken and not PointState.Recorded;
 
@@ -99,7 +99,7 @@ public static class PointHistory
     /// <summary>The packages that runs removed from a target, as far as those were not undone.</summary>
     public static IEnumerable<ConcernedPackage> RemovedPackages(IEnumerable<PointSummary> points, TargetIdentity target) =>
         points.Where(s => s.Point.Kind == RunKind.Remove
-            && s.State is PointState.Stands or PointState.StandsInPart or PointState.UndoneInPart or PointState.FilesGone
+            && s.State is PointState.InEffect or PointState.InEffectInPart or PointState.UndoneInPart or PointState.FilesGone
             && s.Point.Target.IsSameAs(target))
             .SelectMany(s => s.Point.Packages.Except(s.UndonePackages));
 
@@ -130,8 +130,8 @@ public static class PointHistory
             : undos.Count > 0 ? PointState.UndoneInPart
             : !Has(point, JournalLine.Finished) ? PointState.Interrupted
             : Has(point, JournalLine.FilesGone) ? PointState.FilesGone
-            : Has(point, JournalLine.Failed) ? PointState.StandsInPart
-            : PointState.Stands;
+            : Has(point, JournalLine.Failed) ? PointState.InEffectInPart
+            : PointState.InEffect;
         var noted = journals[point.Number].LastOrDefault(l => l.Step == JournalLine.Noted);
         return new PointSummary(noted is null ? point : point with { Note = noted.Message }, state, [.. undos.Select(u => u.Number)], back,
             state == PointState.UndoneInPart && anyFailed)

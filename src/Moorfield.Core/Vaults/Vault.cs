@@ -144,7 +144,7 @@ public sealed partial class Vault : IContentStore, IDisposable
                 // another process makes the same vault at this moment
             }
         }
-        return parent.OpenFolder(name) ?? throw new MoorfieldException(ErrorKind.Failed, $"'{name}' in it is no folder.");
+        return parent.OpenFolder(name) ?? throw new MoorfieldException(ErrorKind.Failed, $"'{name}' in it is not a folder.");
     }
 
     // ---- points

@@ -74,7 +74,7 @@ public sealed class PackageArchive : IDisposable
         catch (Exception e) when (e is InvalidDataException or NotSupportedException or EndOfStreamException or OverflowException)
         {
             stream.Dispose();
-            throw new InvalidDataException("is no app package: it is no zip file, or is damaged", e);
+            throw new InvalidDataException("is not an app package: it is not a zip file, or is damaged", e);
         }
         var archive = new PackageArchive(zip, stream);
         try
@@ -113,7 +113,7 @@ public sealed class PackageArchive : IDisposable
         }
         else
         {
-            throw new InvalidDataException("is no app package: it has no manifest");
+            throw new InvalidDataException("is not an app package: it has no manifest");
         }
         foreach (string path in _entries.Keys.Where(p => !_mapped.ContainsKey(p) && !IsMember(p)
             && !Unmapped.Contains(p, StringComparer.OrdinalIgnoreCase)))
@@ -184,7 +184,7 @@ public sealed class PackageArchive : IDisposable
     private void ReadMap()
     {
         if (!_entries.TryGetValue(BlockMap, out var entry))
-            throw new InvalidDataException("is no app package: it has no block map");
+            throw new InvalidDataException("is not an app package: it has no block map");
         if (entry.Length > MaxMap)
             throw new InvalidDataException("has a block map longer than any");
         XElement root;

@@ -114,11 +114,11 @@ public sealed class ListFile
         {
             var with = new ListFile(_format, _encoding, _text[..at] + insert + _text[at..]);
             return with.Entries.Length == Entries.Length + 1 && with.Entries[index].Text == text ? with
-                : throw new InvalidDataException("was to get back an entry that is none");
+                : throw new InvalidDataException("was to get back an invalid entry");
         }
         catch (Exception e) when (e is XmlException or JsonException)
         {
-            throw new InvalidDataException("was to get back an entry that is none", e);
+            throw new InvalidDataException("was to get back an invalid entry", e);
         }
     }
 

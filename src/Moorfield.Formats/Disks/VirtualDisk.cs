@@ -59,7 +59,7 @@ public static class VirtualDisk
             return DiskKind.Vmdk;
         }
         if (Begins("# Disk Descriptor"u8) || Begins("COWD"u8))
-            throw new InvalidDataException("is a VMware disk made of several files. Bring them together first: qemu-img convert -O qcow2 FROM TO");
+            throw new InvalidDataException("is a VMware disk in several files. Join them first: qemu-img convert -O qcow2 FROM TO");
         if (head.Length >= 68 && BinaryPrimitives.ReadUInt32LittleEndian(head.AsSpan(64)) == 0xBEDA107F)
         {
             // Kinds 1 and 2 hold a whole disk. The identifiers of a parent are zero then. Source: VirtualBox, VDICore.h.
@@ -167,7 +167,7 @@ public static class VirtualDisk
         }
         string kind = values.GetValueOrDefault("createType", "");
         if (kind is not ("monolithicSparse" or "streamOptimized") || extents != 1)
-            throw new InvalidDataException("is a VMware disk made of several files. Bring them together first: qemu-img convert -O qcow2 FROM TO");
+            throw new InvalidDataException("is a VMware disk in several files. Join them first: qemu-img convert -O qcow2 FROM TO");
         // QEMU looks for the hint anywhere, in comments as well.
         if (!values.GetValueOrDefault("parentCID", "ffffffff").Equals("ffffffff", StringComparison.OrdinalIgnoreCase)
             || text.Contains("parentFileNameHint", StringComparison.OrdinalIgnoreCase)

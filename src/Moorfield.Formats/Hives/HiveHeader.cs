@@ -36,9 +36,9 @@ public readonly record struct HiveHeader(bool IsDirty, uint Minor)
     public static HiveHeader Read(ReadOnlySpan<byte> block, long fileLength)
     {
         if (block.Length < Size)
-            throw new InvalidDataException($"is no registry hive: it has {fileLength:N0} bytes, a hive at least {Size:N0}");
+            throw new InvalidDataException($"is not a registry hive: it has {fileLength:N0} bytes, a hive at least {Size:N0}");
         if (BinaryPrimitives.ReadUInt32LittleEndian(block) != Magic)
-            throw new InvalidDataException("is no registry hive: it does not begin with 'regf'");
+            throw new InvalidDataException("is not a registry hive: it does not begin with 'regf'");
         if (BinaryPrimitives.ReadUInt32LittleEndian(block[MajorVersion..]) != 1)
             throw new InvalidDataException("is a registry hive of an unknown version");
         if (BinaryPrimitives.ReadUInt32LittleEndian(block[Checksum..]) != ChecksumOf(block))

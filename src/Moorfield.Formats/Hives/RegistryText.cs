@@ -120,7 +120,7 @@ public static class RegistryText
         bool deletes = line.StartsWith("[-", StringComparison.Ordinal);
         string key = line[(deletes ? 2 : 1)..^1];
         if (key.Length == 0 || key.Split('\\').Any(k => k.Length == 0))
-            throw new InvalidDataException($"has at line {number} a key that is no path");
+            throw new InvalidDataException($"has at line {number} a key that is not a path");
         statements.Add(new RegistryStatement(number, deletes ? RegistryAction.DeleteKey : RegistryAction.AddKey, key, null));
         return deletes ? null : key;
     }
@@ -142,7 +142,7 @@ public static class RegistryText
         {
             var (text, rest) = Text(data, number);
             return rest.Length == 0 || rest[0] == ';' ? HiveValue.FromString(name, text)
-                : throw new InvalidDataException($"has at line {number} something behind the text");
+                : throw new InvalidDataException($"has at line {number} something after the text");
         }
         int colon = data.IndexOf(':', StringComparison.Ordinal);
         string type = colon < 0 ? "" : data[..colon].ToLowerInvariant();
@@ -151,7 +151,7 @@ public static class RegistryText
         {
             return uint.TryParse(digits, NumberStyles.AllowHexSpecifier, CultureInfo.InvariantCulture, out uint dword)
                 ? HiveValue.FromDWord(name, dword)
-                : throw new InvalidDataException($"has at line {number} a dword that is no hexadecimal number");
+                : throw new InvalidDataException($"has at line {number} a dword that is not a hexadecimal number");
         }
         HiveValueType? kind = type == "hex" ? HiveValueType.Binary
             : type.StartsWith("hex(", StringComparison.Ordinal) && type.EndsWith(')')
@@ -161,7 +161,7 @@ public static class RegistryText
             throw new InvalidDataException($"has at line {number} data of an unknown kind");
         byte[] bytes = [.. digits.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)
             .Select(d => byte.TryParse(d, NumberStyles.AllowHexSpecifier, CultureInfo.InvariantCulture, out byte b) ? b
-                : throw new InvalidDataException($"has at line {number} a byte that is none: '{d}'"))];
+                : throw new InvalidDataException($"has at line {number} an invalid byte: '{d}'"))];
         // The older form keeps texts in one byte a letter.
         if (old && valueType is HiveValueType.ExpandString or HiveValueType.MultiString)
             bytes = Encoding.Unicode.GetBytes(Encoding.Latin1.GetString(bytes));

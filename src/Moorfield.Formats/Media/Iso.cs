@@ -165,7 +165,7 @@ internal static class BootCatalogue
         for (int i = 0; i < EntrySize; i += 2)
             sum += BinaryPrimitives.ReadUInt16LittleEndian(table.AsSpan(i));
         if (table[0] != 1 || table[30] != 0x55 || table[31] != 0xAA || sum != 0)
-            throw new InvalidDataException("is damaged: its boot catalogue is none");
+            throw new InvalidDataException("is damaged: its boot catalogue is invalid");
         var entries = ImmutableArray.CreateBuilder<BootEntry>();
         byte platform = table[1];
         for (int i = 1; i < MaxEntries; i++)

@@ -46,7 +46,7 @@ internal sealed class AddedNode(string path, bool isFolder)
             string[] names = file.Path.Split('/');
             if (names.Any(n => !IsName(n)) || names.Length > 8)
             {
-                throw new ArgumentException($"'{file.Path}' is no path for a medium: names of 1 to {MaxName} letters, with slashes between them, "
+                throw new ArgumentException($"'{file.Path}' is not a path for a medium: names of 1 to {MaxName} letters, with slashes between them, "
                     + "in at most seven folders.");
             }
             // The part of the path that is there already.

@@ -133,7 +133,7 @@ public sealed partial class MediumRewrite
     }
 
     private byte[] Structure(long at, uint relative, ushort tag) => at < _blocks.Count && IsTagged(at * Block, relative, tag) ? Get(at)
-        : throw new InvalidDataException("is damaged: a structure of its UDF view is none, or its checksum is wrong");
+        : throw new InvalidDataException("is damaged: a structure of its UDF view is invalid, or its checksum is wrong");
 
     /// <summary>Changes a file entry, and gives where its content lies.</summary>
     private List<MediumExtent> FileEntryOf(uint relative, out int type, out bool isShared)
@@ -213,7 +213,7 @@ public sealed partial class MediumRewrite
             throw new InvalidDataException("is damaged: folders are nested too deep");
         var extents = FileEntryOf(relative, out int type, out bool isShared);
         if (type != 4 || isShared)
-            throw new InvalidDataException("is damaged: a folder is none, or inside itself");
+            throw new InvalidDataException("is damaged: a folder is invalid, or inside itself");
         // Entries may cross the border of two blocks, and of two stretches.
         foreach (var extent in extents)
             _udfSpace.Claim(extent.Block, extent.Length, "a folder");

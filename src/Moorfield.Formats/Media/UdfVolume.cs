@@ -126,7 +126,7 @@ internal sealed class UdfVolume
             throw new InvalidDataException($"is damaged: {what} would lie outside of its partition");
         byte[] bytes = _blocks.Read((long)_start + block, Medium.BlockSize, what);
         return IsTagged(bytes, block) && (Tag(bytes) == tag || (tag == FileEntry && Tag(bytes) == ExtendedFileEntry)) ? bytes
-            : throw new InvalidDataException($"is damaged: {what} is none, or its checksum is wrong");
+            : throw new InvalidDataException($"is damaged: {what} is invalid, or its checksum is wrong");
     }
 
     private void Walk(string path, uint icb, int depth)

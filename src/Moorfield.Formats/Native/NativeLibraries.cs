@@ -30,7 +30,7 @@ public static unsafe partial class NativeLibraries
         {
             _ = RandomNumberGenerator.GetBytes(1);
             if (Convert.ToHexStringLower(SHA256.HashData([])) != EmptyDigest)
-                throw new DllNotFoundException("OpenSSL gives wrong digests. Install the Debian package libssl3 anew.");
+                throw new DllNotFoundException("OpenSSL gives wrong digests. Install the Debian package libssl3 again.");
         }
         catch (CryptographicException e)
         {

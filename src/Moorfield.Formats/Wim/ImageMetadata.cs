@@ -51,7 +51,7 @@ public sealed class ImageMetadata
         _rootOffset = (int)((total + 7) & ~7u);
         Root = new ImageEntry(this, Record(_rootOffset) is { Length: > 0 } root ? root : throw Damaged(_rootOffset, "there is no root folder"));
         if (!Root.IsFolder)
-            throw Damaged(_rootOffset, "the root is no folder");
+            throw Damaged(_rootOffset, "the root is not a folder");
     }
 
     /// <summary>The folder that holds everything.</summary>
