@@ -47,6 +47,11 @@ internal static class Program
             Common.LogFormat,
         };
         HelpPages.AddTo(root);
+        if (Completion.IsAskedFor(arguments))
+        {
+            Completion.Answer(root, arguments);
+            return (int)ExitCode.Done;
+        }
         var console = new ConsoleOutput();
         if (arguments.FirstOrDefault(a => a.Contains('\uFFFD', StringComparison.Ordinal) && !Path.Exists(a)) is { } garbled)
         {

@@ -237,7 +237,7 @@ internal static class RemovalText
         if (outcome.Verified)
         {
             string what = plans.Length == 1 ? DisplayText.Place(target, plans[0].Snapshot) : $"{plans.Length} editions of {target.Name}";
-            page.Line($"Verified: {what} now is as planned{(outcome.Failures.IsEmpty ? "" : " apart from that")}.");
+            page.Line($"Verified: {what} now {(plans.Length == 1 ? "is" : "are")} as planned{(outcome.Failures.IsEmpty ? "" : " apart from that")}.");
         }
         if (target.Image is { } image)
             page.Line($"{image.Name}: {TextTable.Size(image.Wim.Length)}; 'moorfield image compact' would give back "

@@ -23,7 +23,7 @@ public sealed class BadInputTests : CliTest
     [InlineData(new[] { "inventry" }, "inventry")]
     [InlineData(new[] { "inventory" }, "missing for command")]
     [InlineData(new[] { "inventory", "x", "--format", "xml" }, "--format does not take 'xml'. It takes table, json, csv, saved.")]
-    [InlineData(new[] { "inventory", "x", "--partition", "one" }, "'one' is no whole number for --partition.")]
+    [InlineData(new[] { "inventory", "x", "--partition", "one" }, "'one' is not a whole number for --partition.")]
     [InlineData(new[] { "list", "x" }, "There is no command 'list'. Did you mean 'inventory'?")]
     [InlineData(new[] { "delete" }, "There is no command 'delete'. Did you mean 'remove'?")]
     [InlineData(new[] { "remov", "x" }, "There is no command 'remov'. Did you mean 'remove'?")]
@@ -38,7 +38,7 @@ public sealed class BadInputTests : CliTest
     [InlineData(new[] { "remove", "x", "--force" }, "'remove' has no option --force. Did you mean --accept-costs?")]
     [InlineData(new[] { "undo", "x", "--force" }, "'undo' has no option --force. Did you mean --yes?")]
     [InlineData(new[] { "inventory", "x", "--verbose" }, "'inventory' has no option --verbose. Did you mean --log?")]
-    [InlineData(new[] { "inventory", "--target", "x" }, "'inventory' has no option --target: the target stands first")]
+    [InlineData(new[] { "inventory", "--target", "x" }, "'inventory' has no option --target: the target comes first")]
     [InlineData(new[] { "restore-point", "list", "--valt", "x" }, "'restore-point list' has no option --valt. Did you mean --vault?")]
     [InlineData(new[] { "inventory", "x", "--frobnicate" }, "'inventory' has no option --frobnicate. 'moorfield help inventory' lists them.")]
     public void A_call_that_is_not_understood_points_to_the_help(string[] arguments, string message)
@@ -52,7 +52,7 @@ public sealed class BadInputTests : CliTest
     [Fact]
     public void What_stands_in_the_wrong_place_is_told_with_the_right_one()
     {
-        Refused(2, $"There is no Weather, and there is {Root}. The target stands first", "remove", "Weather", Root, "--for", "everyone");
+        Refused(2, $"There is no Weather, but there is {Root}. The target comes first", "remove", "Weather", Root, "--for", "everyone");
         Run("check", Folder["nowhere"], Root, "--brief", Folder.Write("b.yaml", "brief: 1\nremove: [Weather]"u8)).Error
             .ShouldContain("nowhere does not exist");
         Refused(2, $"System32 is a folder inside a Windows. Name the folder that holds all of it: {Root}", "inventory", At("Windows/System32"));
@@ -293,7 +293,7 @@ public sealed class BadInputTests : CliTest
         Folder.Write("alone/moorfield", File.ReadAllBytes(Command([])[0]));
         Tool.Read("chmod", "+x", Folder["alone/moorfield"]);
         var outcome = Tool.Run(Folder["alone/moorfield"], "inventory", Root);
-        (outcome.ExitCode, outcome.Error)
+        (outcome.ExitCode, outcome.Error.Replace("\n  ", " ", StringComparison.Ordinal))
             .ShouldBe((1, "moorfield: The SQLite library is missing: libe_sqlite3.so belongs in the folder of the moorfield executable.\n"));
     }
 }

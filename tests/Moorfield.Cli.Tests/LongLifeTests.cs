@@ -23,12 +23,12 @@ public sealed class LongLifeTests : CliTest
         preview.Output.ShouldContain("as recorded in restore point 1");
         var back = Run("undo", Root, "1", "--yes");
         back.ExitCode.ShouldBe(0, back.Error);
-        back.Output.ShouldContain("finds counter-07 as recorded in restore point 1");
+        back.Output.ShouldContain("Verified: counter-07 is as recorded in restore point 1");
         Run("compare", Root, "1").Output.ShouldContain("Nothing differs.");
         Run("undo", Root, "1", "--yes").Error.ShouldContain("Nothing was changed");
         Run("restore-point", "show", "1").Output.ShouldContain("can be put back");
         var list = JsonNode.Parse(Run("restore-point", "list", "--format", "json").Output)!["restorePoints"]!.AsArray();
-        list.Select(p => ((string)p!["kind"]!, (string)p["state"]!)).ShouldBe([("record", "recorded"), ("undo", "stands")]);
+        list.Select(p => ((string)p!["kind"]!, (string)p["state"]!)).ShouldBe([("record", "recorded"), ("undo", "inEffect")]);
         // It goes like any other, and cannot be undone in part.
         Run("undo", Root, "1", "Weather", "--yes").ExitCode.ShouldBe(2);
         Run("compare", Root, "2").ExitCode.ShouldBe(2);
@@ -83,7 +83,7 @@ public sealed class LongLifeTests : CliTest
         shop.ExitCode.ShouldBe(0, shop.Error);
         JsonNode.Parse(shop.Output)!["plan"]!["action"]!.GetValue<string>().ShouldBe("bringBack");
         File.WriteAllText(Folder["x.msix"], "no zip");
-        Run("bring-back", Root, "Weather", "--for", "ivy", "--from", Folder["x.msix"], "--yes").Error.ShouldContain("no app package");
+        Run("bring-back", Root, "Weather", "--for", "ivy", "--from", Folder["x.msix"], "--yes").Error.ShouldContain("not an app package");
         Run("bring-back", Root, "Weather", "--for", "ivy", "--from", Folder["nowhere"], "--yes").ExitCode.ShouldBe(2);
         Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
     }
@@ -169,7 +169,7 @@ public sealed class LongLifeTests : CliTest
         File.ReadAllLines(Folder["set.log"])[1].ShouldContain("  done  unblock  ");
         WriteSettings("vualt: /x\n");
         var refused = Run("block", Root, "Larkfield.Ferry_8pewgm0k42rsa", "--yes");
-        (refused.ExitCode, refused.Error.Contains("config.yaml:1:1: 'vualt' is no setting")).ShouldBe((2, true));
+        (refused.ExitCode, refused.Error.Contains("config.yaml:1:1: 'vualt' is not a setting")).ShouldBe((2, true));
     }
 
     [Fact]

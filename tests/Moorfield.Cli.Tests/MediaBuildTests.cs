@@ -191,7 +191,7 @@ public sealed class MediaBuildTests : CliTest
     {
         string file = Folder.Write("a.txt", "a"u8);
         foreach (var (add, error) in new[] { ("a.txt", "no FILE=PATH"), ($"{file}=setup.exe", "on the medium already"),
-            ($"{file}=../a", "no path for"), ($"{Folder["none"]}=a.txt", "There is no file") })
+            ($"{file}=../a", "not a path for"), ($"{Folder["none"]}=a.txt", "There is no file") })
         {
             var outcome = Run("media", "build", _iso, "--to", Folder["no.iso"], "--add", add, "--yes");
             outcome.ExitCode.ShouldBe(2);

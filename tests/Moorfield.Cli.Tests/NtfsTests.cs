@@ -112,7 +112,7 @@ public sealed class NtfsTests : CliTest
             Run("remove", volume, "Clock", "--for", "everyone", "--yes").ExitCode.ShouldBe(0);
             var undone = RunInjected("lsetxattr:retval=0", "undo", volume, "--yes");
             undone.ExitCode.ShouldBe(1, undone.Error);
-            undone.Error.ShouldContain("does not agree");
+            undone.Error.ShouldContain("Not verified");
             undone.Output.ShouldNotContain("finds every one of them as recorded");
         });
     }

@@ -91,7 +91,7 @@ public sealed class SavedTests : CliTest
     [Fact]
     public void All_of_it_is_saved_into_a_new_file_or_nothing()
     {
-        Refused(2, "leave filters, --for and --leftovers out", "inventory", Root, "--find", "Weather", "--format", "saved", "--to", Folder["part"]);
+        Refused(2, "omit filters, --for and --leftovers", "inventory", Root, "--find", "Weather", "--format", "saved", "--to", Folder["part"]);
         Refused(2, "go together", "inventory", Root, "--format", "saved");
         Refused(2, "go together", "inventory", Root, "--to", Folder["part"]);
         byte[] before = File.ReadAllBytes(_saved);

@@ -40,7 +40,7 @@ public sealed class StayingTests : CliTest
         Run("block", Root, "Larkfield.*", "--from", image, "--yes").Output.ShouldContain("1 family blocked on counter-07.");
         Run("block", Root).Output.ShouldContain("Larkfield.Crossword_j9egfkezhr26y");
         Refused(2, "No package here is called 'Films'", "block", Root, "Films", "--from", image, "--yes");
-        Refused(2, "name families, or '*'", "block", Root, "--from", image, "--yes");
+        Refused(2, "name them, use '*'", "block", Root, "--from", image, "--yes");
     }
 
     [Fact]
@@ -74,7 +74,7 @@ public sealed class StayingTests : CliTest
         Run("guard", Root, "suggested-apps", "--for", "ivy", "--yes").Error.ShouldContain("These guards are set already");
         Run("guard", Root, "*", "--lift", "--yes").Output.ShouldContain("1 value lifted");
         foreach (string[] ignored in new string[][] { ["--to", Folder["blocks.reg"]], ["--keep", "Chess"] })
-            Refused(2, "--lift takes families, and nothing else", ["block", Root, "*", "--lift", .. ignored]);
+            Refused(2, "--lift takes families and no other options", ["block", Root, "*", "--lift", .. ignored]);
         Run("undo", Root, "2", "--yes").ExitCode.ShouldBe(0);
         Run("undo", Root, "1", "--yes").ExitCode.ShouldBe(0);
         VolumeState.Files(Root).ShouldBe(before);
@@ -89,7 +89,7 @@ public sealed class StayingTests : CliTest
     public void A_part_of_the_system_without_a_guard_may_come_back_and_one_with_a_guard_gets_it()
     {
         Run("remove", Root, "Assistant", "--for", "everyone",
-        "--preview").Output.ShouldContain("Assistant is part of the system: an update may bring it back in spite of the block");
+        "--preview").Output.ShouldContain("Assistant is part of the system: an update may bring it back despite the block");
         File.WriteAllText(Folder["a.yaml"],
             "brief: 1\nfor: everyone\nremove: [Assistant]\nguard:\n  - {hive: machine, key: Policies\\Northlight\\Assistant, name: Off, type: "
                 + "dword, data: 1, family: NORTHLIGHT.Assistant_8pewgm0k42rsa}");
@@ -110,7 +110,7 @@ public sealed class StayingTests : CliTest
     {
         File.WriteAllText(Folder["b.yaml"], "brief: 1\nfor: ivy\nblock: [Northlight.Films_8pewgm0k42rsa]\nguard: [suggested-apps]");
         Run("block", Root, "Northlight.Films_8pewgm0k42rsa", "--yes").ExitCode.ShouldBe(0);
-        Refused(2, "Give --brief or a registry text file", "block", Root, "--brief", Folder["b.yaml"], "--from", Folder["none.reg"], "--yes");
+        Refused(2, "Use either --brief or a registry text file", "block", Root, "--brief", Folder["b.yaml"], "--from", Folder["none.reg"], "--yes");
         var run = Run("block", Root, "--brief", Folder["b.yaml"], "--yes");
         run.Error.ShouldContain("Northlight.Films_8pewgm0k42rsa is blocked already.");
         run.Output.ShouldContain("Guards to be set on counter-07\n  suggested-apps: ");

@@ -67,7 +67,7 @@ public sealed class SurveyTests : CliTest
         var check = Run(["check", .. _surveys, "--brief", _brief]);
         check.ExitCode.ShouldBe(4);
         check.Output.ShouldContain("survey-COUNTER-12.json differs from the brief in 5 points");
-        check.Output.ShouldContain("3 systems: 0 as the brief wants, 3 not, 0 unread.");
+        check.Output.ShouldContain("3 systems: 0 as the brief wants, 3 not, 0 not read.");
         // Saved as an inventory it says the same.
         string saved = Save("saved", _surveys[1]);
         Run("inventory", saved, "--all").Output.ShouldBe(Run("inventory", _surveys[1], "--all").Output);
@@ -99,7 +99,7 @@ public sealed class SurveyTests : CliTest
         foreach (string file in Directory.GetFiles(Folder["one"]))
             File.ReadAllBytes(Path.Combine(Folder["two"], Path.GetFileName(file))).ShouldBe(File.ReadAllBytes(file), file);
         string plan = File.ReadAllText(Folder["one/plan.txt"]);
-        plan.ShouldContain("To be removed from survey-COUNTER-03.json for everyone");
+        plan.ShouldContain("Remove from survey-COUNTER-03.json, for everyone:");
         plan.ShouldContain("never ran them on Windows");
         plan.ShouldNotContain(Folder.Path);
         ((string)JsonNode.Parse(File.ReadAllText(Folder["one/plan.json"]))!["target"]!).ShouldBe("survey-COUNTER-03.json");
@@ -160,7 +160,7 @@ public sealed class SurveyTests : CliTest
         script.ShouldContain(@"$Classic = @(@{ Key = 'Microsoft\Windows\CurrentVersion\Uninstall\");
         foreach (var known in World.Load().Programs.Where(p => p.Uninstall is not null))
             script.ShouldNotContain(known.Uninstall!);
-        Run("hand-over", _surveys[0], "--classic", own, "--for", "everyone", "--yes", "--to", Folder["no"]).Error.ShouldContain("of an account");
+        Run("hand-over", _surveys[0], "--classic", own, "--for", "everyone", "--yes", "--to", Folder["no"]).Error.ShouldContain("belongs to an account");
         Run("hand-over", _surveys[0], "--classic", "Nothing", "--for", "everyone", "--yes", "--to", Folder["no"]).ExitCode.ShouldBe(2);
     }
 

@@ -34,10 +34,10 @@ public sealed class VaultUpkeepTests : CliTest
     }
 
     [Theory]
-    [InlineData("undo VOLUME --before 11/12/2026", "'11/12/2026' is no day")] // in November, or in December
-    [InlineData("undo VOLUME --before 2026-13-01", "'2026-13-01' is no day")]
-    [InlineData("restore-point delete --except-last five", "'five' is no whole number for --except-last")]
-    [InlineData("restore-point pin x", "'x' is no whole number for POINT")]
+    [InlineData("undo VOLUME --before 11/12/2026", "'11/12/2026' is not a day")] // in November, or in December
+    [InlineData("undo VOLUME --before 2026-13-01", "'2026-13-01' is not a day")]
+    [InlineData("restore-point delete --except-last five", "'five' is not a whole number for --except-last")]
+    [InlineData("restore-point pin x", "'x' is not a whole number for POINT")]
     [InlineData("undo VOLUME first", "There is no vault")]
     public void What_is_no_day_and_no_number_is_said_in_words(string line, string said)
     {

@@ -38,15 +38,15 @@ public sealed class BringBackPlanTests : IDisposable
     }
 
     private static OfferedPackage Offered(string name, string version, string publisher = Publisher, string architecture = "x64",
-        string? needs = null, bool framework = false)
+        string? needs = null, bool framework = false, string? opens = null)
     {
         string xml = $"""
-            <Package xmlns="http://schemas.microsoft.com/appx/manifest/foundation/windows10">
+            <Package xmlns="http://schemas.microsoft.com/appx/manifest/foundation/windows10" xmlns:uap="http://schemas.microsoft.com/appx/manifest/uap/windows10">
               <Identity Name="{name}" Publisher="{publisher}" Version="{version}" ProcessorArchitecture="{architecture}"/>
               <Properties><DisplayName>{name}</DisplayName><PublisherDisplayName>Tern</PublisherDisplayName><Logo>a.png</Logo>
                 <Framework>{(framework ? "true" : "false")}</Framework></Properties>
               <Dependencies>{needs}</Dependencies>
-              <Applications/>
+              {(opens is null ? "<Applications/>" : $"<Applications><Application Id=\"App\"><Extensions>{opens}</Extensions></Application></Applications>")}
             </Package>
             """;
         using var stream = new MemoryStream(Encoding.UTF8.GetBytes(xml));
@@ -58,12 +58,65 @@ public sealed class BringBackPlanTests : IDisposable
     private static string Needs(string version, string publisher = Publisher) =>
         $"<PackageDependency Name=\"Tern.Engine\" MinVersion=\"{version}\" Publisher=\"{publisher}\"/>";
 
-    private BringBackPlan Plan(string argument, params PackageOffer[] others)
+    private BringBackPlan Plan(string argument, params PackageOffer[] others) => Plan(new Audience([], Newcomers: true), argument, others, []);
+
+    private BringBackPlan Plan(Audience who, string argument, PackageOffer[] others, PackageOffer[] recorded)
     {
         using var volume = WindowsVolume.Open(_bench.Root, new WriteInterceptor());
         var snapshot = _bench.Read();
-        using var facts = new BringBackFacts(volume, snapshot, others, () => []);
-        return new BringBackPlanner(facts, snapshot, new Audience([], Newcomers: true), [], DateTimeOffset.UnixEpoch).Plan([argument]);
+        using var facts = new BringBackFacts(volume, snapshot, others, () => recorded);
+        return new BringBackPlanner(facts, snapshot, who, [], DateTimeOffset.UnixEpoch).Plan([argument]);
+    }
+
+    [Fact]
+    public void It_says_what_does_not_come_along()
+    {
+        var accounts = _bench.Read().Accounts;
+        var ivy = new Audience([accounts[0].Sid], false);
+        var two = new Audience([accounts[0].Sid, accounts[1].Sid], false);
+        var game = Offered("Tern.Chess", "1.0.0.0");
+        var place = new Place("chess.msix", game);
+        const string Unsigned = "chess.msix: all contents are as its block map has them; its signature was not verified.",
+            Data = "Tern.Chess comes back without the data that people had in it; a restore point of its removal would have that.";
+        Plan(ivy, "Tern.Chess", [place], []).Notes.ShouldBe([Unsigned, Data], ignoreOrder: true);
+        Plan("Tern.Chess", place).Notes.ShouldBe([Unsigned]);
+        Plan(ivy, "Tern.Chess", [new Place("engine.msix", game with { Role = PackageRole.Framework })], []).Notes.Length.ShouldBe(1);
+        // From a restore point there is no signature to verify, and undo has the data.
+        Plan(ivy, "Tern.Chess", [], [new Place("restore point 7", game)]).Notes
+            .ShouldBe(["Tern.Chess comes back without the data that people had in it; undoing restore point 7 would bring that back, too."]);
+        // Its own folder is as Windows left it.
+        Plan(ivy, "Northlight.Weather", [], []).Notes.ShouldBeEmpty();
+        string opens = "Windows sets up file types, links and aliases of ";
+        var plain = Offered("Tern.Chess", "1.0.0.0", opens: "<uap:Extension Category=\"windows.protocol\"><uap:Protocol Name=\"chess\"/></uap:Extension>");
+        Plan(ivy, "Tern.Chess", [new Place("a", plain)], []).Notes.ShouldContain($"{opens}Tern.Chess when {accounts[0].Name} signs in next.");
+        Plan(two, "Tern.Chess", [new Place("a", plain)], []).Notes
+            .ShouldContain($"{opens}Tern.Chess when {accounts[0].Name} and {accounts[1].Name} sign in next.");
+        Plan("Tern.Chess", new Place("a", plain)).Notes.ShouldNotContain(n => n.StartsWith(opens, StringComparison.Ordinal));
+    }
+
+    [Fact]
+    public void An_addon_that_could_come_as_well_is_named()
+    {
+        var game = Offered("Tern.Chess", "1.0.0.0");
+        var pieces = Offered("Tern.Chess.Pieces", "1.0.0.0",
+            needs: "<uap3:MainPackageDependency xmlns:uap3=\"http://schemas.microsoft.com/appx/manifest/uap/windows10/3\" Name=\"Tern.Chess\"/>");
+        pieces.Manifest.MainPackages.ShouldBe(["Tern.Chess"]);
+        Plan("Tern.Chess", new Place("elsewhere", game, pieces)).Notes
+            .ShouldContain("Tern.Chess.Pieces, which extends Tern.Chess, is also there: name it to bring it back.");
+        Plan("Tern.Chess", new Place("elsewhere", game)).Notes.ShouldNotContain(n => n.Contains("extends"));
+    }
+
+    [Fact]
+    public void Restore_points_are_looked_at_last_and_for_what_is_needed_too()
+    {
+        var game = Offered("Tern.Chess", "1.0.0.0", needs: Needs("2.0.0.0"));
+        var engine = Offered("Tern.Engine", "2.1.0.0", framework: true);
+        var recorded = new Place("restore point 3", Offered("Tern.Chess", "2.0.0.0"), engine);
+        var newcomers = new Audience([], Newcomers: true);
+        Plan(newcomers, "Tern.Chess", [new Place("elsewhere", game)], [recorded]).Packages.Select(p => (p.DisplayName, p.From))
+            .ShouldBe([("Tern.Engine", "restore point 3"), ("Tern.Chess", "elsewhere")]);
+        Plan(newcomers, "Tern.Chess", [], [recorded]).Packages.ShouldHaveSingleItem().FullName.Version.ToString().ShouldBe("2.0.0.0");
+        Should.Throw<MoorfieldException>(() => Plan(newcomers, "Tern.Draughts", [], [recorded])).Message.ShouldContain("No package here is called");
     }
 
     [Theory]

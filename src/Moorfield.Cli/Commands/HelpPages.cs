@@ -12,7 +12,7 @@ internal static class HelpPages
     /// <summary>The commands in the order of the work, each with what it does in a few words.</summary>
     private static readonly (string Group, (string Command, string Does)[] Commands)[] Groups =
     [
-        ("Look", [("inventory", "lists packages, and what removing them would mean"), ("explain", "shows one package in full"),
+        ("Look", [("inventory", "lists packages, and what removing them means"), ("explain", "shows one package in full"),
             ("compare", "shows what differs between two targets"), ("check", "compares targets with a brief"),
             ("forecast", "shows what an update or a sign-in would bring")]),
         ("Change", [("pick", "lets you choose packages on a full screen"), ("remove", "removes packages"),
@@ -48,8 +48,6 @@ internal static class HelpPages
             Description = "A command, or packages (how to choose them), or options (of every command)",
             Arity = ArgumentArity.ZeroOrMore,
         };
-        words.CompletionSources.Add(_ => Groups.SelectMany(g => g.Commands).Select(c => c.Command).Concat(["packages", "options"])
-            .Select(n => new System.CommandLine.Completions.CompletionItem(n)));
         var help = new Command("help", """
             Explains a command, like its --help, or options that several commands share.
 

@@ -112,7 +112,7 @@ internal static class RestorePointCommand
     {
         string[] sizeHeadings = sizes is null ? [] : ["Own", "Shared"];
         var sheet = new TextTable(["Point", "Recorded", "Target", "What was done", "State", .. sizeHeadings, "Place", "Note"]);
-        sheet = sizes is null ? sheet.Right(0).Quiet(1, 5) : sheet.Right(0, 5, 6).Quiet(1, 7);
+        sheet = sizes is null ? sheet.Right(0).Quiet(5) : sheet.Right(0, 5, 6).Quiet(7);
         foreach (var summary in points)
         {
             var size = sizes?.GetValueOrDefault(summary.Point.Number);

@@ -41,13 +41,15 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
     /// <summary>Opens the Windows on a disk. What a run left that was cut off is put right first.</summary>
     /// <param name="partition">Number of the partition; null for the only one that holds a Windows.</param>
     /// <param name="recoverBy">An interrupted run that a person named; null when none was named.</param>
+    /// <param name="recovers">Whether what an interrupted run left is put right.</param>
     /// <exception cref="MoorfieldException">None, several, or it cannot be read.</exception>
-    public static DiskTarget Open(string path, int? partition, WriteInterceptor interceptor, MarkedRun? recoverBy = null)
+    public static DiskTarget Open(string path, int? partition, WriteInterceptor interceptor, MarkedRun? recoverBy = null,
+        bool recovers = true)
     {
         var disk = DiskFile.Open(path, interceptor);
         try
         {
-            var recovered = DiskMarker.Recover(disk, TimeProvider.System, asked: recoverBy);
+            var recovered = recovers ? DiskMarker.Recover(disk, TimeProvider.System, asked: recoverBy) : null;
             return new DiskTarget(DiskVolume.Open(disk, partition, v => v.Stat(Places.Software) is { Kind: EntryKind.File }))
             {
                 _recovered = recovered,

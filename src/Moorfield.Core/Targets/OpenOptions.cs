@@ -20,6 +20,9 @@ public sealed record OpenOptions
     /// <summary>Whether a run first writes what transaction logs hold into the hives that it changes.</summary>
     public bool ReplaysLogs { get; init; }
 
+    /// <summary>Whether opening a disk recovers what an interrupted run left there.</summary>
+    public bool Recovers { get; init; } = true;
+
     /// <summary>The interrupted run that a person named; null when none was named.</summary>
     public MarkedRun? RecoverBy { get; init; }
 }

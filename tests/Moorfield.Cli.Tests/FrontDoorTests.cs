@@ -1,0 +1,278 @@
+using System.Text.RegularExpressions;
+using Moorfield.Tests;
+
+namespace Moorfield.Cli.Tests;
+
+/// <summary>What a person meets first: help, widths, completion, and calls for what is so already.</summary>
+public sealed class FrontDoorTests : CliTest
+{
+    private static readonly TimeSpan Limit = TimeSpan.FromSeconds(5);
+
+    private ToolResult RunAt(int columns, params string[] arguments) => Tool.Run(
+        Command([])[0], arguments, new Dictionary<string, string>(Surroundings) { ["COLUMNS"] = $"{columns}" }, null);
+
+    private void Done(params string[] arguments)
+    {
+        var outcome = Run(arguments);
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+    }
+
+    [Theory]
+    [InlineData("remove")]
+    [InlineData("block")]
+    [InlineData("guard")]
+    [InlineData("undo")]
+    [InlineData("bring-back")]
+    [InlineData("inventory")]
+    [InlineData("check")]
+    [InlineData("forecast")]
+    [InlineData("hand-over")]
+    [InlineData("media build")]
+    [InlineData("brief export")]
+    [InlineData("restore-point delete")]
+    [InlineData("packages")]
+    [InlineData("options")]
+    public void An_option_has_one_line_of_100_columns_and_a_command_at_most_20(string page)
+    {
+        string[] lines = RunAt(100, ["help", .. page.Split(' ')]).Output.Split('\n');
+        var options = lines.Index().Where(l => Regex.IsMatch(l.Item, "^  (-[a-z], )?--[a-z]", RegexOptions.ExplicitCapture, Limit)).ToList();
+        options.Count.ShouldBeInRange(5, 20);
+        foreach (var (at, line) in options)
+        {
+            line.Length.ShouldBeLessThanOrEqualTo(100);
+            (at + 1 < lines.Length && lines[at + 1].StartsWith("          ", StringComparison.Ordinal)).ShouldBeFalse(line);
+        }
+    }
+
+    public static TheoryData<string> Outputs =>
+    [
+        "inventory VOLUME", "inventory VOLUME --all", "inventory VOLUME --leftovers", "inventory IMAGE", "inventory VOLUME --classic",
+        "explain VOLUME|Picture Viewer|--places", "explain VOLUME Films", "check VOLUME IMAGE --brief BRIEF", "forecast VOLUME --update UPDATE",
+        "forecast VOLUME --sign-in --all", "remove VOLUME Weather Music --for everyone --preview", "remove VOLUME * --for everyone --preview",
+        "remove IMAGE Weather --preview", "remove VOLUME --leftovers --preview", "block VOLUME", "block VOLUME Chess.*", "guard VOLUME",
+        "brief show BRIEF --on VOLUME", "restore-point list", "restore-point list --sizes", "restore-point show 1", "restore-point verify",
+        "restore-point delete 1", "image list IMAGE", "compare IMAGE UPDATE --before-edition 1 --after-edition 1", "compare VOLUME IMAGE",
+        "bring-back VOLUME Films --for rowan --preview", "undo VOLUME --preview", "undo VOLUME --everything --preview", "undo VOLUME Clock --preview",
+        "hand-over VOLUME Weather --for everyone --to NEW --preview", "image compact IMAGE --preview", "help", "help remove", "help restore-point",
+        "help packages", "remove VOLUME Wether --for everyone", "remove VOLUME Weather", "inventory NEW", "restore-point create VOLUME",
+    ];
+
+    [Theory]
+    [MemberData(nameof(Outputs))]
+    public void Whatever_is_said_fits_its_width(string line)
+    {
+        string image = line.Contains("IMAGE", StringComparison.Ordinal) ? Demo.CopyImageTo(Folder) : "";
+        string update = line.Contains("UPDATE", StringComparison.Ordinal) ? Demo.CopyUpdateTo(Folder) : "";
+        string brief = Folder.Write("b.yaml", "brief: 1\nfor: everyone\nremove: ['*', Saltmarsh.Lottery_5s2ajr5e6xvkm]\nguard: [partner-apps]"u8);
+        if (line.Contains("point", StringComparison.Ordinal) || line.StartsWith("undo", StringComparison.Ordinal))
+            Done("remove", Root, "Clock", "Weather", "--for", "everyone", "--yes");
+        string[] arguments = [.. line.Split(line.Contains('|', StringComparison.Ordinal) ? '|' : ' ').SelectMany(a => a.Split(' ') is [var first, ..
+            var more] && first == "explain" ? [first, .. more] : new[] { a }).Select(a => a switch
+        {
+            "VOLUME" => Root, "IMAGE" => image, "UPDATE" => update, "BRIEF" => brief, "NEW" => Folder["new"], _ => a,
+        })];
+        foreach (int width in new[] { 80, 100, 120, 160 })
+        {
+            var outcome = RunAt(width, arguments);
+            string[] said = (outcome.Output + "\n" + outcome.Error).Split('\n');
+            said.Length.ShouldBeGreaterThan(2);
+            // A path or a command to copy may be longer, alone on its line.
+            said.Where(l => l.Length > width && l.Trim().Contains(' ', StringComparison.Ordinal) && !l.Contains("moorfield ", StringComparison.Ordinal)
+                && !l.Contains(Folder.Path, StringComparison.Ordinal)).ShouldBeEmpty($"at {width} columns");
+            said.ShouldAllBe(l => l.TrimEnd().Length == l.Length || l.Length == 0);
+        }
+    }
+
+    [Theory]
+    [InlineData(80)]
+    [InlineData(160)]
+    public void Tables_fit_a_terminal(int columns)
+    {
+        foreach (string[] arguments in new[] { ["inventory", Root, "--all"], new[] { "forecast", Root, "--sign-in", "--all" }, ["guard", Root] })
+        {
+            string command = string.Join(' ', Command(arguments).Select(a => $"'{a}'"));
+            var outcome = Tool.Run("script", ["-qec", $"stty cols {columns}; {command}", "/dev/null"],
+                new Dictionary<string, string> { ["TERM"] = "dumb-not", ["MOORFIELD_VAULT"] = Vault }, "");
+            string plain = Regex.Replace(outcome.Output, @"\e\[[0-9;?]*[A-Za-z]|\r", "", RegexOptions.None, Limit);
+            plain.Split('\n').Length.ShouldBeGreaterThan(5);
+            plain.Split('\n').Where(l => l.Length > columns).ShouldBeEmpty();
+        }
+    }
+
+    [Fact]
+    public void Columns_without_room_are_named()
+    {
+        var narrow = RunAt(80, "inventory", Root);
+        narrow.Error.ShouldContain("Not shown in 80 columns: Version and Because.");
+        narrow.Output.ShouldNotContain("4.53.51922.0");
+        var wide = RunAt(160, "inventory", Root);
+        (wide.Error, wide.Output.Contains("4.53.51922.0")).ShouldBe(("", true));
+        RunAt(80, "inventory", Root, "--format", "csv").Output.Split('\n').ShouldContain(l => l.Length > 160);
+    }
+
+    private string[] Completed(string line) => Run($"[suggest:{line.Length}]", line).Output.Split('\n', StringSplitOptions.RemoveEmptyEntries);
+
+    [Fact]
+    public void Completion_knows_what_the_target_has()
+    {
+        Completed($"remove {Root} We").ShouldBe(["Weather", "Welcome to Kestrelworks"]);
+        Completed($"explain {Root} 'pict").ShouldBe(["Picture Viewer", "Picture Viewer Filters"]);
+        Completed($"remove {Root} Weather --for i").ShouldBe(["ivy"]);
+        Completed($"remove {Root} --for ivy,").ShouldContain("ivy,rowan");
+        Completed($"remove {Root} --standing fr").ShouldBe(["free"]);
+        Completed($"block {Root} Larkfield.Cr").ShouldBe([Demo.Family("Larkfield.Crossword")]);
+        Completed($"guard {Root} partner").ShouldBe(["partner-apps"]);
+        Completed($"image drop {Demo.CopyImageTo(Folder)} --edition ").Length.ShouldBe(4);
+        string brief = Folder.Write("a.brief.yaml", "brief: 1"u8);
+        Completed($"check {Root} --brief {Folder.Path}/").ShouldContain(brief);
+        Completed($"check {Root} --brief {Folder.Path}/").ShouldNotContain(Demo.CopyUpdateTo(Folder));
+        Done("remove", Root, "Clock", "--for", "everyone", "--yes");
+        Completed($"undo {Root} ").ShouldBe(["1", "Clock"]);
+        Completed("restore-point show ").ShouldBe(["1"]);
+        Completed("re").ShouldBe(["remove", "restore-point"]);
+        Completed("help inv").ShouldBe(["inventory"]);
+        Completed("remove --ac").ShouldBe(["--accept-costs"]);
+        // Never an option where a package belongs, and nothing of what cannot be read.
+        Completed($"remove {Root} ").ShouldAllBe(c => !c.StartsWith('-'));
+        Completed($"remove {Folder["nowhere"]} W").ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void Completion_changes_nothing()
+    {
+        RunInjected("unlinkat:signal=KILL:when=2", "remove", Root, "Weather", "--for", "everyone", "--yes");
+        string before = VolumeState.Files(Root);
+        Completed($"remove {Root} Ca").ShouldContain("Calculator");
+        VolumeState.Files(Root).ShouldBe(before);
+        Done("undo", Root, "--yes");
+    }
+
+    [Fact]
+    public void What_is_so_already_is_a_success()
+    {
+        Done("remove", Root, "Weather", "--for", "everyone", "--yes");
+        foreach (string[] arguments in new[]
+        {
+            ["remove", Root, "Weather", "--for", "everyone", "--yes"], ["remove", Root, "weather", "Larkfield.Atlas", "--for", "everyone", "--preview"],
+            new[] { "block", Root, Demo.Family("Northlight.Weather"), "--yes" },
+        })
+            Done(arguments);
+        Run("remove", Root, "Weather", "--for", "everyone", "--yes").Error.ShouldMatch(
+            @"^Weather is gone from counter-07 since \d{4}-\d\d-\d\d \(restore point 1\)\.\nNothing was changed\.\n$");
+        Refused(2, "Put it back with 'moorfield undo", "explain", Root, "Weather");
+        Run("bring-back", Root, "Weather", "--for", "ivy", "--preview").Output.ShouldContain("restore point 1");
+        Done("undo", Root, "Weather", "--yes");
+        Run("undo", Root, "Weather", "--yes").Error.ShouldBe("Weather is back already.\nNothing was changed.\n");
+        Run("undo", Root, "--yes").Error.ShouldBe("Every run on counter-07 was undone already. Nothing was changed.\n");
+        Refused(2, "took 'Clock'", "undo", Root, "Clock", "--yes");
+        Done("bring-back", Root, "Weather", "--for", "ivy", "--yes");
+        Refused(2, "No package here is called 'Wetter'", "remove", Root, "Wetter", "--for", "everyone", "--yes");
+    }
+
+    [Fact]
+    public void Packages_come_back_from_whichever_run_took_them()
+    {
+        string before = VolumeState.Files(Root);
+        Done("remove", Root, "Weather", "Clock", "--for", "everyone", "--yes");
+        Done("remove", Root, "Maps", "--for", "everyone", "--yes");
+        Run("undo", Root, "Clock", "--preview").Output.ShouldStartWith("Put back on counter-07, from restore point 1 ");
+        var both = Run("undo", Root, "Clock", "Maps", "--yes");
+        both.ExitCode.ShouldBe(0, both.Error);
+        both.Output.ShouldMatch(@"^Undo on counter-07, newest first:\n  2 .*\(only Maps\)\n  1 .*\(only Clock\)\n");
+        Run("inventory", Root).Output.ShouldContain("\nClock");
+        Run("inventory", Root).Output.ShouldNotContain("\nWeather ");
+        Done("undo", Root, "--yes");
+        VolumeState.Files(Root).ShouldNotBe("");
+        Run("compare", Root, Demo.CopyTo(Folder, "whole")).Output.ShouldContain("Nothing differs.");
+        before.ShouldNotBeEmpty();
+    }
+
+    [Fact]
+    public void Several_accounts_get_back_what_they_lost()
+    {
+        Done("remove", Root, "Weather", "--for", "everyone", "--yes");
+        Refused(2, "Newcomers get back", "undo", Root, "--for", "newcomers", "--yes");
+        Done("undo", Root, "Weather", "--for", "ivy", "rowan", "--yes");
+        var package = Json(Run("explain", Root, "Weather", "--format", "json")).GetProperty("package");
+        package.GetProperty("accounts").EnumerateArray().Select(a => a.GetString()).ShouldBe(["ivy", "rowan"], ignoreOrder: true);
+        package.GetProperty("newcomers").GetBoolean().ShouldBeFalse();
+    }
+
+    [Fact]
+    public void Documents_say_the_target_as_typed_and_where_it_is()
+    {
+        string typed = Path.Combine(Path.GetDirectoryName(Root)!, ".", Path.GetFileName(Root));
+        foreach (string[] arguments in new[] { ["inventory", typed], new[] { "guard", typed }, ["block", typed], ["explain", typed, "Clock"],
+            ["remove", typed, "Clock", "--for", "ivy", "--preview"], ["forecast", typed, "--sign-in"] })
+        {
+            var json = Json(Run([.. arguments, "--format", "json"]));
+            (json.GetProperty("target").GetString(), json.GetProperty("path").GetString()).ShouldBe((typed, Root), string.Join(' ', arguments));
+        }
+        var plan = Json(Run("remove", Root, "Clock", "--for", "ivy", "newcomers", "--preview", "--format", "json")).GetProperty("for");
+        (plan.GetProperty("accounts")[0].GetString(), plan.GetProperty("newcomers").GetBoolean()).ShouldBe(("ivy", true));
+    }
+
+    [Fact]
+    public void A_failure_is_a_document_as_well()
+    {
+        foreach (var (reason, exitCode, arguments) in new (string?, int, string[])[]
+        {
+            ("costsNotAccepted", 5, ["remove", Root, "Picture Viewer", "--for", "everyone", "--yes"]),
+            ("readOnly", 5, ["remove", Save("saved", Root), "Clock", "--for", "everyone", "--yes"]),
+            (null, 2, ["remove", Root, "Clocck", "--for", "everyone", "--yes"]), (null, 2, ["explain", Root, "Nothing"]),
+        })
+        {
+            var outcome = Run([.. arguments, "--format", "json"]);
+            outcome.ExitCode.ShouldBe(exitCode, outcome.Error);
+            var json = Json(outcome);
+            json.GetProperty("schema").GetString().ShouldBe("moorfield.error/1");
+            json.GetProperty("exitCode").GetInt32().ShouldBe(exitCode);
+            json.GetProperty("reason").GetString().ShouldBe(reason);
+            outcome.Error.ShouldContain(json.GetProperty("message").GetString()![..20]);
+        }
+    }
+
+    [Fact]
+    public void A_search_looks_at_everything_and_the_plain_list_says_what_it_hides()
+    {
+        Run("inventory", Root, "--find", "assistant").Output.ShouldContain("\nAssistant");
+        Run("inventory", Root, "--standing", "essential").Output.ShouldContain("\nShell Host");
+        var plain = Run("inventory", Root).Output;
+        plain.ShouldNotContain("\nAssistant");
+        plain.ShouldContain("Not shown: 5 frameworks, 7 components (--all).");
+        Regex.Matches(plain, "leftover", RegexOptions.None, Limit).Count.ShouldBe(2); // one line: how many, and the option
+    }
+
+    [Fact]
+    public void A_block_is_for_a_family_and_is_not_set_while_a_version_stays()
+    {
+        string old = Json(Run("inventory", Root, "--find", "Battery", "--format", "json")).GetProperty("systems")[0].GetProperty("packages")[0]
+            .GetProperty("fullName").GetString()!;
+        old.ShouldContain("3.1.0.0");
+        var preview = Run("remove", Root, old, "--for", "everyone", "--preview").Output;
+        preview.ShouldContain("Battery Keeper 3.1.0.0: no block is set, because version 3.3.0.0 of the same family stays.");
+        Done("remove", Root, old, "--for", "everyone", "--yes", "--accept-costs");
+        Run("block", Root, "--format", "csv").Output.ShouldNotContain("Battery");
+    }
+
+    [Fact]
+    public void Open_guards_are_named_where_packages_go_from_newcomers()
+    {
+        Run("remove", Root, "Clock", "--for", "everyone", "--preview").Output.ShouldContain("Windows may still install apps by itself at a sign-in.");
+        Run("remove", Root, "Clock", "--for", "ivy", "--preview").Output.ShouldNotContain("Windows may still");
+        string brief = Folder.Write("g.yaml",
+            "brief: 1\nfor: everyone\nremove: [Clock]\nguard: [suggested-apps, partner-apps, maker-apps, content-delivery, consumer-features]"u8);
+        Run("remove", Root, "--brief", brief, "--preview").Output.ShouldNotContain("Windows may still");
+    }
+
+    [Fact]
+    public void Damage_in_the_vault_is_in_the_preview_of_an_undo()
+    {
+        Done("remove", Root, "Weather", "Clock", "--for", "everyone", "--yes");
+        string blob = Directory.GetFiles(Path.Combine(Vault, "blobs"), "*", SearchOption.AllDirectories).OrderByDescending(f => new FileInfo(f).Length)
+            .First();
+        File.WriteAllBytes(blob, [.. File.ReadAllBytes(blob).Select((b, i) => i > 40 ? (byte)(b ^ 0xFF) : b)]);
+        Refused(5, "cannot come back", "undo", Root, "--preview");
+        Run("undo", Root, "--preview", "--overwrite").Error.ShouldContain("cannot come back");
+    }
+}

@@ -1,0 +1,199 @@
+using System.Collections.Immutable;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Selection;
+using Moorfield.Formats.Appx;
+using Moorfield.Tests;
+
+namespace Moorfield.Core.Tests;
+
+/// <summary>Rules of the planners for removals, blocks and briefs, each for itself. Mutants showed that no test noticed them.</summary>
+public sealed class PlanRuleTests : IDisposable
+{
+    private readonly TemporaryFolder _folder = new(inMemory: true);
+    private readonly SystemSnapshot _system;
+    private readonly Audience _everyone;
+
+    public PlanRuleTests()
+    {
+        _system = new Bench(_folder).Read();
+        _everyone = new Audience([.. _system.Accounts.Select(a => a.Sid)], Newcomers: true);
+    }
+
+    private InstalledPackage Package(string name) => _system.Packages.First(p => p.DisplayName == name);
+
+    private string Sid(string account) => _system.Accounts.Single(a => a.Name == account).Sid;
+
+    private static RemovalRequest Request(Audience who, params InstalledPackage[] packages) =>
+        new([.. packages.Select(p => new SelectedPackage(p, Exactly: true))], who);
+
+    private SystemSnapshot With(InstalledPackage old, InstalledPackage changed) => _system with { Packages = _system.Packages.Replace(old, changed) };
+
+    private static InstalledPackage OtherVersion(InstalledPackage package, string version)
+    {
+        var (name, parts) = (package.FullName.ToString(), package.FullName.ToString().Split('_'));
+        PackageFullName.TryParse(name.Replace($"_{parts[1]}_", $"_{version}_", StringComparison.Ordinal), out var full).ShouldBeTrue();
+        return package with { FullName = full };
+    }
+
+    private string[] Texts(InstalledPackage package, SystemSnapshot system, Audience? who = null, bool removed = false, bool undone = false) =>
+        [.. BriefPlanner.Differences(RemovalPlanner.Plan(system, Request(who ?? _everyone, package)), system, _ => removed, _ => undone)
+            .Select(d => $"{d.Code}: {d.Text}")];
+
+    [Fact]
+    public void A_difference_says_who_has_the_package_and_how_it_came()
+    {
+        var weather = Package("Weather");
+        Texts(weather, _system).ShouldBe(["isNew: is there: counter, ivy, rowan and newcomers have it."]);
+        Texts(weather, _system, removed: true).Single().ShouldStartWith("cameBack: came back: ");
+        Texts(weather, _system, undone: true).Single().ShouldStartWith("stillThere: is there: ");
+        Texts(weather, _system, new Audience([Sid("ivy")], false)).ShouldBe(["isNew: is there: ivy has it."]);
+        Texts(weather, _system, new Audience([], true)).ShouldBe(["isNew: is there: newcomers have it."]);
+        Texts(weather, _system, new Audience([Sid("ivy")], true)).ShouldBe(["isNew: is there: ivy and newcomers have it."]);
+        var blocked = weather with { Blocked = true };
+        Texts(blocked, With(weather, blocked)).Single().ShouldStartWith("cameBack: ");
+        var files = weather with { Accounts = [], Newcomers = false };
+        Texts(files, With(weather, files)).ShouldBe(["stillThere: is there: its files are there, though nobody has it."]);
+        var gone = files with { HasFiles = false, Parts = [], FamilyTraces = [] };
+        Texts(gone, With(weather, gone)).ShouldBe(["notBlocked: is not blocked: an update may provision it again."]);
+    }
+
+    [Fact]
+    public void Families_that_are_not_blocked_are_named_as_their_packages_are()
+    {
+        var weather = Package("Weather");
+        var plan = RemovalPlanner.Plan(_system, Request(_everyone) with { Blocks = [weather.Family] });
+        BriefPlanner.Differences(plan, _system, _ => false, _ => false).Single().DisplayName.ShouldBe("Weather");
+        plan.Intents(_system).Select(i => (i.Kind, i.Subject)).ShouldBe([(IntentKind.Block, weather.Family.ToString())]);
+        var both = RemovalPlanner.Plan(_system, Request(_everyone, Package("Clock")) with { Blocks = [weather.Family] });
+        both.Intents(_system).Where(i => i.Kind == IntentKind.Block).Select(i => i.Subject)
+            .ShouldBe([Package("Clock").Family.ToString(), weather.Family.ToString()]);
+    }
+
+    [Fact]
+    public void A_guard_that_is_set_otherwise_is_told_from_one_that_is_not_set()
+    {
+        var guard = KnownGuards.All[0];
+        var states = GuardStates.Of(new Bench(Demo.CopyTo(_folder, "other"), _folder["v"]).Read(), [], _everyone);
+        states.ShouldBeEmpty();
+        var hive = WindowsPath.Of(@"Windows\System32\config\SOFTWARE");
+        string Text(GuardState state) => BriefPlanner.Differences(RemovalPlanner.Plan(_system, Request(_everyone) with { Guards = [state] }), _system,
+            _ => false, _ => false).Single().Text;
+        Text(new GuardState(guard, null, hive, null)).ShouldContain(" is not set for ");
+        Text(new GuardState(guard, null, hive, guard.Value with { Name = "Other" })).ShouldContain(" is set to something else for ");
+        Text(new GuardState(guard, null, hive, null, IsKnown: false)).ShouldStartWith("it is not known whether the guard ");
+    }
+
+    [Fact]
+    public void A_package_stays_whose_addon_is_kept()
+    {
+        var (viewer, filters) = (Package("Picture Viewer"), Package("Picture Viewer Filters"));
+        var plan = RemovalPlanner.Plan(_system, Request(_everyone, viewer) with { Kept = [filters.FullName] });
+        plan.Removals.ShouldBeEmpty();
+        var staying = plan.Staying.ShouldHaveSingleItem();
+        (staying.Package, staying.Verdict.Reasons.Single().Code, staying.NamedExactly).ShouldBe((viewer, "keptAddon", false));
+        staying.Verdict.Reasons[0].Text.ShouldStartWith("Picture Viewer Filters, which is kept,");
+        var without = RemovalPlanner.Plan(_system, Request(_everyone, viewer));
+        without.Removals.Single(r => r.Package == filters).RemovedBecauseOf.ShouldBe("Picture Viewer");
+    }
+
+    [Fact]
+    public void What_nobody_has_goes_only_when_it_is_meant_for_everyone()
+    {
+        var weather = Package("Weather");
+        var nobodys = weather with { Accounts = [], Newcomers = false };
+        var system = With(weather, nobodys);
+        bool Goes(Audience who) => RemovalPlanner.Plan(system, Request(who, nobodys)).Removals.Single().RemovesFiles;
+        Goes(_everyone).ShouldBeTrue();
+        Goes(_everyone with { Newcomers = false }).ShouldBeFalse();
+        Goes(new Audience([], true)).ShouldBeTrue();
+        var ivys = weather with { Accounts = [Sid("ivy")], Newcomers = false };
+        system = With(weather, ivys);
+        PlannedRemoval Removal(Audience who) => RemovalPlanner.Plan(system, Request(who, ivys)).Removals.Single();
+        Removal(new Audience([], true)).RemovesFiles.ShouldBeFalse();
+        Removal(new Audience([Sid("ivy")], false)).RemovesFiles.ShouldBeTrue();
+        (Removal(new Audience([Sid("ivy")], false)).KeptForNewcomers, Removal(_everyone).KeptForNewcomers).ShouldBe((false, false));
+        var own = RemovalPlanner.Plan(_system, Request(new Audience([Sid("ivy")], false), weather)).Removals.Single();
+        (own.KeptForNewcomers, own.KeptForAccounts.Length, own.RemovesFiles, own.SetsBlock).ShouldBe((true, 2, false, false));
+    }
+
+    [Fact]
+    public void Of_versions_that_all_go_one_sets_the_block_and_none_while_another_stays()
+    {
+        var versions = _system.Packages.Where(p => p.DisplayName == "Battery Keeper").ToArray();
+        versions.Length.ShouldBe(2);
+        var all = RemovalPlanner.Plan(_system, Request(_everyone, versions));
+        (all.Removals.Count(r => r.SetsBlock), all.Removals.Count(r => r.StayingVersion is not null)).ShouldBe((1, 0));
+        var held = versions.Single(v => v.IsHeld);
+        var one = RemovalPlanner.Plan(_system, Request(_everyone, versions.Single(v => !v.IsHeld))).Removals.Single();
+        (one.SetsBlock, one.StayingVersion).ShouldBe((false, held));
+        // A version that nobody has does not keep a family.
+        RemovalPlanner.Plan(_system, Request(_everyone, held)).Removals.Single().SetsBlock.ShouldBeTrue();
+    }
+
+    [Fact]
+    public void New_accounts_keep_their_lists_while_a_version_of_the_family_stays_for_them()
+    {
+        var music = Package("Music");
+        int Entries(SystemSnapshot system, params InstalledPackage[] going) =>
+            RemovalPlanner.Plan(system, Request(_everyone, going)).Changes.OfType<EntryRemoved>().Count();
+        Entries(_system, music).ShouldBe(2);
+        var newer = OtherVersion(music, "99.0.0.0");
+        var two = _system with { Packages = _system.Packages.Add(newer) };
+        Entries(two, music).ShouldBe(0);
+        Entries(two, music, newer).ShouldBe(2);
+        Entries(_system with { Packages = _system.Packages.Add(newer with { Newcomers = false }) }, music).ShouldBe(2);
+    }
+
+    [Fact]
+    public void A_plan_is_expected_to_set_its_blocks_and_no_others()
+    {
+        var (weather, clock) = (Package("Weather"), Package("Clock"));
+        var plan = RemovalPlanner.Plan(_system, Request(_everyone, weather) with { Blocks = [clock.Family] });
+        var expected = new RemovalExpectation(_system, plan);
+        var after = _system with
+        {
+            Packages = _system.Packages.Remove(weather),
+            Blocks = [.. _system.Blocks, weather.Family, clock.Family],
+        };
+        expected.Check(after, _ => false).ShouldBeEmpty();
+        foreach (var blocks in new[] { after.Blocks.Remove(clock.Family), after.Blocks.Remove(weather.Family), after.Blocks.Add(Package("Maps").Family) })
+            expected.Check(after with { Blocks = blocks }, _ => false).Select(d => d.Text).ShouldContain("The blocks are not as planned.");
+    }
+
+    [Theory]
+    [InlineData("Northlight.Weather_8pewgm0k42rs", 1)]
+    [InlineData("Northlight.Wether", 1)]
+    [InlineData("Northlight.Wethr", 2)]
+    [InlineData("Northlight.Wetr", 0)]
+    public void A_family_that_is_two_letters_off_is_pointed_out(string name, int letters)
+    {
+        string publisher = Package("Weather").Family.Publisher;
+        if (!PackageFamilyName.TryParse($"{name.Split('_')[0]}_{publisher}", out var family) || family == Package("Weather").Family)
+            return;
+        var near = BlockPlanner.NearMiss([_system], family);
+        (near?.Letters ?? 0, near?.Family).ShouldBe((letters, letters == 0 ? null : Package("Weather").Family));
+    }
+
+    [Fact]
+    public void A_block_that_is_not_there_is_named_with_those_that_are()
+    {
+        Should.Throw<MoorfieldException>(() => BlockPlanner.Unblock([_system], ["Weather"])).Message
+            .ShouldBe($"No block fits 'Weather'. Blocked here: {string.Join(", ", _system.Blocks)}.");
+        Should.Throw<MoorfieldException>(() => BlockPlanner.Unblock([_system with { Blocks = [] }], ["Weather"])).Message
+            .ShouldEndWith("Blocked here: nothing.");
+    }
+
+    [Fact]
+    public void Guards_are_meant_for_newcomers_where_they_are_in_the_profile_of_new_accounts()
+    {
+        var guard = KnownGuards.All.First(g => g.Place.IsPerAccount);
+        var hive = WindowsPath.Of(@"Users\Default\NTUSER.DAT");
+        Intent Of(params GuardState[] states) => GuardPlanner.Intents(states, _system, lift: false).Single();
+        Of(new GuardState(guard, Sid("ivy"), hive, null)).Newcomers.ShouldBeFalse();
+        Of(new GuardState(guard, Sid("ivy"), hive, null), new GuardState(guard, null, hive, null)).Newcomers.ShouldBeTrue();
+    }
+
+    public void Dispose() => _folder.Dispose();
+}
