@@ -72,17 +72,10 @@ internal static class Program
         {
             foreach (var error in parsed.Errors)
                 console.Error(CallMistakes.Said(error));
-            string path = string.Concat(Names(parsed.CommandResult.Command, root).Reverse());
-            console.Error($"'moorfield help {path}".TrimEnd() + "' shows how it is called.");
+            console.Error($"'moorfield help {HelpPages.PathOf(parsed.CommandResult.Command)}".TrimEnd() + "' shows how it is called.");
             return (int)ExitCode.InvalidUsage;
         }
         return parsed.Invoke(new Surroundings(console, interruption) { EnableDefaultExceptionHandler = false, Error = Console.Error,
             Output = Console.Out });
-    }
-
-    private static IEnumerable<string> Names(Command command, RootCommand root)
-    {
-        for (Symbol? c = command; c is not null && c != root; c = c.Parents.FirstOrDefault())
-            yield return c.Name + " ";
     }
 }

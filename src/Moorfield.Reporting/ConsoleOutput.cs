@@ -125,7 +125,7 @@ internal sealed class ConsoleOutput : IReportPage
             string rest = word;
             if (started && line.Length + 1 + rest.Length > width)
             {
-                lines.Add(line);
+                lines.Add(line.TrimEnd());
                 (line, started) = (next, false);
             }
             while (line.Length + rest.Length + (started ? 1 : 0) > width)

@@ -297,7 +297,7 @@ public sealed class CommandTests : CliTest
         Refused(2, "'german' is not a language tag such as de-DE.", "inventory", Root, "--language", "german");
         Refused(2, "is not a disk with partitions. Omit --partition.", "inventory", Root, "--partition", "1");
         string saved = Save("saved", Root);
-        Run("inventory", saved, "--language", "de").Error.ShouldContain("is a saved inventory: --language and --partition change nothing about it.");
+        Run("inventory", saved, "--language", "de").Error.ShouldContain("--language and --partition have no effect on saved, which is a saved inventory.");
         Run("inventory", Root, "--language", "de", "--find", "vorhersagen").Output.ShouldContain("\nWetter ");
         Run("explain", Root, "Wetter", "--language", "de").Output.ShouldContain("Vorhersagen und Warnungen.");
         Refused(2, "No package here is called 'Wetter'", "explain", Root, "Wetter");

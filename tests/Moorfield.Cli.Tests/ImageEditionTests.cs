@@ -61,7 +61,7 @@ public sealed class ImageEditionTests : CliTest
         Run("remove", _image, "Calculator", "--edition", "1", "--yes", "--accept-costs").ExitCode.ShouldBe(0);
         undo = Run("undo", _image, "2", "--yes");
         undo.ExitCode.ShouldBe(5);
-        undo.Error.ShouldContain("an edition comes back with the whole file only");
+        undo.Error.ShouldContain("an edition comes back only with the whole file");
         Run("undo", _image, "3", "--yes").ExitCode.ShouldBe(0);
         Run("undo", _image, "2", "--yes").ExitCode.ShouldBe(0);
         File.ReadAllBytes(_image).ShouldBe(removed);
@@ -87,7 +87,7 @@ public sealed class ImageEditionTests : CliTest
         Run("image", "rename", _image, "--edition", "2", "--name", " x", "--yes").ExitCode.ShouldBe(2);
         Run("image", "rename", _image, "--edition", "2", "--yes").ExitCode.ShouldBe(2);
         Run("image", "rename", _image, "--name", "x", "--yes").ExitCode.ShouldBe(2);
-        Run("image", "rename", _image, "--edition", "2", "--name", "Counter Pro", "--yes").Error.ShouldContain("called that already");
+        Run("image", "rename", _image, "--edition", "2", "--name", "Counter Pro", "--yes").Error.ShouldContain("has that name already");
     }
 
     [Fact]
@@ -100,7 +100,7 @@ public sealed class ImageEditionTests : CliTest
         Run("image", "drop", _image, "--edition", "1", "--yes").ExitCode.ShouldBe(0);
         Info().ShouldContain("Boot Index:     0");
         Tool.Read("wimlib-imagex", "verify", _image);
-        Run("image", "drop", _image, "--edition", "1", "--edition", "2", "--yes").Error.ShouldContain("One at least must stay");
+        Run("image", "drop", _image, "--edition", "1", "--edition", "2", "--yes").Error.ShouldContain("at least one must stay");
         Run("image", "drop", _image, "--yes").ExitCode.ShouldBe(2);
         Run("image", "drop", _image, "--edition", "1", "--yes").ExitCode.ShouldBe(0);
         var compact = Run("image", "compact", _image, "--yes");

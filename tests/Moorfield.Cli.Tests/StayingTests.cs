@@ -95,7 +95,7 @@ public sealed class StayingTests : CliTest
                 + "dword, data: 1, family: NORTHLIGHT.Assistant_8pewgm0k42rsa}");
         string text = Run("remove", Root, "--brief", Folder["a.yaml"], "--preview").Output;
         text.ShouldNotContain("in spite of the block");
-        text.ShouldContain("Guard to be set for the machine: SOFTWARE: Policies\\Northlight\\Assistant: Off.");
+        text.ShouldContain("Sets a guard for the machine: SOFTWARE: Policies\\Northlight\\Assistant: Off.");
         Run("guard", Root, "--brief", Folder["a.yaml"],
             "--yes").Output.ShouldContain("  Off for the machine: SOFTWARE: Policies\\Northlight\\Assistant: Off\n");
         string set = Run("remove", Root, "--brief", Folder["a.yaml"], "--preview").Output;
@@ -113,7 +113,7 @@ public sealed class StayingTests : CliTest
         Refused(2, "Use either --brief or a registry text file", "block", Root, "--brief", Folder["b.yaml"], "--from", Folder["none.reg"], "--yes");
         var run = Run("block", Root, "--brief", Folder["b.yaml"], "--yes");
         run.Error.ShouldContain("Northlight.Films_8pewgm0k42rsa is blocked already.");
-        run.Output.ShouldContain("Guards to be set on counter-07\n  suggested-apps: ");
+        run.Output.ShouldContain("Set guards on counter-07:\n  suggested-apps: ");
         run.Output.ShouldNotContain("locked");
         run.Output.ShouldContain("1 guard set: suggested-apps.");
         Run("guard", Root, "--format", "csv").Output.Split("\r\n").Count(l => l.Contains(",set,", StringComparison.Ordinal))

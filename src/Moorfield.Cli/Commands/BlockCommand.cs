@@ -20,8 +20,8 @@ internal static class BlockCommand
         var families = new Argument<string[]>("FAMILY") { Description = "Family name, or the name of an installed package (* allowed)",
         Arity = ArgumentArity.ZeroOrMore };
         var lift = new Option<bool>("--lift") { Description = "Lift the blocks of FAMILY" };
-        var from = new Option<string?>("--from") { Description = "Another target in which to look up FAMILY and rules; or a registry text file "
-            + "(.reg)", HelpName = "OTHER" };
+        var from = new Option<string?>("--from") { Description = "Another target to look up FAMILY and rules in, or a .reg file",
+            HelpName = "OTHER" };
         var coming = new Option<string?>("--coming") { Description = "Block what 'forecast --update IMAGE' shows as coming, and set "
             + "guards", HelpName = "IMAGE" };
         var to = new Option<string?>("--to") { Description = "Write blocks and guards to a new registry text file", HelpName = "FILE" };

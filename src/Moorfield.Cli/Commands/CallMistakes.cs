@@ -32,8 +32,8 @@ internal static partial class CallMistakes
         var words = parsed.Tokens.TakeWhile(t => t.Type != TokenType.DoubleDash).Where(t => t.Type == TokenType.Argument).ToList();
         var odd = words.FirstOrDefault(t => IsOptionLike(t.Value) && !IsValue(parsed, t));
         if (odd is null && command.Subcommands.Count > 0 && parsed.Errors.Count > 0)
-            return Unknown(command, Path(parsed.CommandResult), words.Select(t => t.Value).FirstOrDefault());
-        return odd is null ? null : Unknown(command, Path(parsed.CommandResult), odd.Value.Split('=')[0], Names(command));
+            return Unknown(command, HelpPages.PathOf(command), words.Select(t => t.Value).FirstOrDefault());
+        return odd is null ? null : Unknown(command, HelpPages.PathOf(command), odd.Value.Split('=')[0], Names(command));
     }
 
     private static string Unknown(Command command, string path, string? word)
@@ -95,9 +95,6 @@ internal static partial class CallMistakes
     // An option that takes a text takes any.
     private static bool IsValue(ParseResult parsed, Token token) =>
         parsed.CommandResult.Children.OfType<OptionResult>().Any(o => o.Tokens.Contains(token));
-
-    private static string Path(CommandResult result) =>
-        result.Parent is CommandResult parent ? $"{Path(parent)} {result.Command.Name}".Trim() : "";
 
     [GeneratedRegex("'(?<text>[^']*)'", RegexOptions.ExplicitCapture, 1000)]
     private static partial Regex Quoted();

@@ -9,7 +9,7 @@ namespace Moorfield.Cli.Commands;
 internal static class Completion
 {
     private const string Directive = "[suggest:";
-    private const int Patience = 90; // milliseconds
+    private const int Patience = 90; // milliseconds, unless MOORFIELD_COMPLETION_MS says otherwise
     private static readonly string[] Everyone = ["accounts", "newcomers", "everyone"];
 
     internal static bool IsAskedFor(string[] arguments) => arguments is [var first, _] && first.StartsWith(Directive, StringComparison.Ordinal);
@@ -130,7 +130,8 @@ internal static class Completion
                 return [];
             }
         });
-        return reading.Wait(Patience) ? reading.Result : [];
+        return reading.Wait(int.TryParse(Environment.GetEnvironmentVariable("MOORFIELD_COMPLETION_MS"), out int patience) && patience > 0 ? patience
+            : Patience) ? reading.Result : [];
     }
 
     private static IEnumerable<string> Files(string word, Func<string, bool> fits)

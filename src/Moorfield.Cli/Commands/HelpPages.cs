@@ -76,7 +76,7 @@ internal static class HelpPages
             if (command == root)
                 Program(console);
             else
-                Page(console, root, command);
+                Page(console, command);
             return 0;
         }
     }
@@ -103,7 +103,7 @@ internal static class HelpPages
                 $"There is no command '{string.Join(' ', words)}'. The nearest is "
                 + $"'{command.Subcommands.MinBy(c => NamePattern.Distance(word, c.Name))?.Name ?? command.Name}'; 'moorfield help' lists all.");
         }
-        Page(console, root, command);
+        Page(console, command);
     }
 
     private static void Program(ConsoleOutput console)
@@ -125,10 +125,10 @@ internal static class HelpPages
             + "options' the options of every command. 'moorfield demo DIR' makes something to try them on.");
     }
 
-    private static void Page(ConsoleOutput console, RootCommand root, Command command)
+    private static void Page(ConsoleOutput console, Command command)
     {
         string[] text = (command.Description ?? "").ReplaceLineEndings("\n").Split(ExampleMark);
-        string path = string.Join(' ', Above(command, root).Reverse());
+        string path = PathOf(command);
         Say(console, $"moorfield {path}{string.Concat(command.Arguments.Select(a => " " + Usage(a)))}"
             + $"{(command.Subcommands.Count > 0 ? " COMMAND" : "")}{(command.Options.Count > 0 ? " [OPTION...]" : "")}", hang: 4);
         Say(console);
@@ -196,11 +196,9 @@ internal static class HelpPages
 
     private static IEnumerable<Option> Shared(RootCommand root) => root.Options.Where(o => !o.Hidden);
 
-    private static IEnumerable<string> Above(Command command, RootCommand root)
-    {
-        for (Symbol? c = command; c is not null && c != root; c = c.Parents.FirstOrDefault())
-            yield return c.Name;
-    }
+    /// <summary>The words that call a command, without the program's name.</summary>
+    internal static string PathOf(Symbol command) => command is RootCommand ? ""
+        : command.Parents.FirstOrDefault() is { } above ? $"{PathOf(above)} {command.Name}".TrimStart() : command.Name;
 
     private static string Usage(Argument argument) => argument.HelpName ??
         (argument.Arity.MinimumNumberOfValues == 0, argument.Arity.MaximumNumberOfValues > 1) switch

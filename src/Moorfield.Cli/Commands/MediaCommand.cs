@@ -27,7 +27,7 @@ internal static class MediaCommand
 
     private static readonly Option<bool> Split = new("--split") { Description = "Split the image, for sticks with FAT32" };
     private static readonly Option<int> Part = ImageExportCommand.Part();
-    private static readonly Option<string> Compression = ImageExportCommand.Compression("Compression when an ESD becomes a WIM");
+    private static readonly Option<string> Compression = ImageExportCommand.Compression("Of an ESD that becomes a WIM");
     private static readonly Option<bool> NoDigest = new("--without-sha256")
     {
         Description = "Skip the SHA-256 of the result",
@@ -78,7 +78,7 @@ internal static class MediaCommand
         var to = new Option<string>("--to") { Description = "Folder, such as the mount point of a stick", HelpName = "DIR", Required = true };
         var whole = new Option<bool>("--whole") { Description = "Do not split the image: for sticks without FAT32" };
         var part = ImageExportCommand.Part();
-        var compression = ImageExportCommand.Compression("Compression when an ESD becomes a WIM");
+        var compression = ImageExportCommand.Compression("Of an ESD that becomes a WIM");
         var command = new Command("folder", """
             Writes the files of an ISO into a folder, and reads them back. An image of 4 GiB or more, which a stick with FAT32 does not take, is
             written in parts; setup reads them as one.

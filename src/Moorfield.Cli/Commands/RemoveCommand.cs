@@ -43,6 +43,8 @@ internal static class RemoveCommand
     private static ExitCode Run(Invocation call, ChangeOptions options, RemovalOptions removal, FilterOptions filters, BriefOptions briefOptions)
     {
         using var target = options.Open(call, call.GetRequiredValue(TargetPath));
+        if (target.Image?.Medium is not null)
+            target.CheckChangeable(); // it never is: no preview says more
         string[] packages = call.GetValue(Packages) ?? [];
         bool leftovers = call.GetValue(Leftovers);
         bool coming = call.GetValue(Coming);

@@ -56,7 +56,7 @@ public sealed class DiskFile : IDisposable
     public static DiskFile Open(string path, WriteInterceptor interceptor)
     {
         var file = RegularFile.Open(path, LibC.ReadOnly)
-            ?? throw new MoorfieldException(ErrorKind.Failed, $"{path} cannot be read: {Marshal.GetLastPInvokeErrorMessage()}.");
+            ?? throw RegularFile.CannotOpen(path);
         try
         {
             return new DiskFile(path, file, interceptor);
@@ -120,8 +120,7 @@ public sealed class DiskFile : IDisposable
                 throw new IOException("is in use by another program, such as a virtual machine that runs. Shut that down first");
             // A device that is opened so can be neither mounted nor open so elsewhere.
             var file = RegularFile.Open(FullPath, !writable ? LibC.ReadOnly : IsDevice ? LibC.ReadWrite | LibC.Exclusive : LibC.ReadWrite)
-                ?? throw new MoorfieldException(ErrorKind.Failed,
-                    $"{_given} cannot be {(writable ? "written" : "read")}: {Marshal.GetLastPInvokeErrorMessage()}.");
+                ?? throw RegularFile.CannotOpen(_given, writable ? "written" : "read");
             if (writable)
                 AcquireLocks(file);
             return Own(file);

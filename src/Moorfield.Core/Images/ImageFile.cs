@@ -61,7 +61,7 @@ public sealed class ImageFile : ITreeProvider, IDisposable
     public static ImageFile Open(string path, WriteInterceptor interceptor)
     {
         var file = RegularFile.Open(path, LibC.ReadOnly)
-        ?? throw new MoorfieldException(ErrorKind.Failed, $"{path} cannot be read: {Marshal.GetLastPInvokeErrorMessage()}.");
+            ?? throw RegularFile.CannotOpen(path);
         try
         {
             if (!RegularFile.Is(file) || !(WimHeader.Begins(file) || Formats.Media.Medium.Is(file)))

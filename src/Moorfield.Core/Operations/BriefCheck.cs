@@ -30,11 +30,15 @@ public sealed class BriefCheck(
     // Each reads hives of a hundred megabytes.
     private const int MaxAtOnce = 2;
 
-    /// <summary>All systems of the targets, in their order.</summary>
+    /// <summary>All systems of the targets, in their order. Of several targets, one that cannot be read is among the results.</summary>
+    /// <exception cref="MoorfieldException">The only target cannot be read.</exception>
     public ImmutableArray<CheckedSystem> Check(IReadOnlyList<string> paths)
     {
+        if (paths is [var only])
+            return Check(only, isOnly: true);
         var results = new ImmutableArray<CheckedSystem>[paths.Count];
-        Parallel.For(0, paths.Count, new ParallelOptions { MaxDegreeOfParallelism = MaxAtOnce }, i => results[i] = Check(paths[i]));
+        Parallel.For(0, paths.Count, new ParallelOptions { MaxDegreeOfParallelism = MaxAtOnce }, i =>
+            results[i] = Check(paths[i], isOnly: false));
         return [.. results.SelectMany(r => r)];
     }
 
@@ -44,7 +48,7 @@ public sealed class BriefCheck(
         systems.Any(c => c.Error is not null) ? ExitCode.DoneInPart
         : systems.Any(c => !c.Differences.IsEmpty || (!lenient && c.Unmatched.Any(u => u.SeemsMistyped))) ? ExitCode.Differs : ExitCode.Done;
 
-    private ImmutableArray<CheckedSystem> Check(string path)
+    private ImmutableArray<CheckedSystem> Check(string path, bool isOnly)
     {
         try
         {
@@ -62,7 +66,7 @@ public sealed class BriefCheck(
                     snapshot.EditionNumber, differences, i == 0 ? unmatched : [], null);
             })];
         }
-        catch (MoorfieldException e)
+        catch (MoorfieldException e) when (!isOnly)
         {
             return [new CheckedSystem(path, System.IO.Path.GetFullPath(path), path, null, [], [], e.Message)];
         }

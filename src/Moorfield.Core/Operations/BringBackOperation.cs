@@ -119,9 +119,9 @@ public sealed class BringBackOperation(
         {
             if (!Target.TakesContentsDirectly)
             {
-                using var vault = Vault.Open(path, settings.Interceptor);
+                using var own = Vault.Open(path, settings.Interceptor);
                 foreach (var content in contents)
-                    Keep(vault, content);
+                    Keep(own, content);
             }
             return base.Run(proposal with
             {

@@ -54,7 +54,7 @@ public sealed class UndoOperation(
     public UndoProposal PlanWithContents()
     {
         var proposal = Plan();
-        return !proposal.Plan.IsExact && FindDamage(proposal.Plan.Changes) ? Plan() : proposal;
+        return !proposal.Plan.IsExact && FindDamage(proposal.Plan) ? Plan() : proposal;
     }
 
     protected override IReadOnlyCollection<SystemSnapshot>? SystemsOf(UndoProposal proposal) =>
@@ -68,7 +68,7 @@ public sealed class UndoOperation(
     {
         while (true)
         {
-            if (!proposal.Plan.IsExact && !Target.ChangesAtOnce && FindDamage(proposal.Plan.Changes))
+            if (!proposal.Plan.IsExact && !Target.ChangesAtOnce && FindDamage(proposal.Plan))
                 proposal = PlanWithout();
             try
             {
@@ -76,15 +76,16 @@ public sealed class UndoOperation(
             }
             catch (MissingContentException e) when (Target.DescribeInterruption() is null && _damaged.Add(e.Hash))
             {
-                FindDamage(proposal.Plan.Changes);
+                FindDamage(proposal.Plan);
                 proposal = PlanWithout();
             }
         }
     }
 
-    private bool FindDamage(ImmutableArray<Change> changes)
+    private bool FindDamage(UndoPlan plan)
     {
-        var contents = changes.OfType<TreeAdded>().SelectMany(c => VaultMaintenance.Contents(c.Recorded!)).Distinct()
+        var contents = plan.Changes.OfType<TreeAdded>().SelectMany(c => VaultMaintenance.Contents(c.Recorded!))
+            .Concat(point.Files.Where(f => plan.Whole.ContainsKey((f.Edition, f.Path))).Select(f => f.Before)).Distinct()
             .Where(c => !_damaged.Contains(c));
         var found = new System.Collections.Concurrent.ConcurrentBag<string>();
         Parallel.ForEach(contents, content =>

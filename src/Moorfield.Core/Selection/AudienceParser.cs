@@ -46,7 +46,9 @@ public static class AudienceParser
             1 => fitting[0],
             0 => throw new MoorfieldException(ErrorKind.InvalidUsage,
             $"There is no account '{word}'. "
-                + $"{(AllWords.Contains(word, StringComparer.OrdinalIgnoreCase) ? "Did you mean everyone, or accounts? " : "")}{Choices(snapshot)}"),
+                + (AllWords.Contains(word, StringComparer.OrdinalIgnoreCase) ? "Did you mean everyone, or accounts? "
+                    : snapshot.Accounts.Select(a => a.Name).Where(n => NamePattern.Letters(word, n) <= Math.Max(1, word.Length / 3))
+                        .MinBy(n => NamePattern.Letters(word, n)) is { } near ? $"Did you mean {near}? " : "") + Choices(snapshot)),
             _ => throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"'{word}' is the name of several accounts. Give the SID: {string.Join(" or ", fitting.Select(a => a.Sid))}."),
         };

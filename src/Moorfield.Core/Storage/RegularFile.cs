@@ -25,7 +25,7 @@ public static class RegularFile
     public static FileStream OpenNamed(string path)
     {
         CheckNamed(path);
-        return OpenRead(path) ?? throw new MoorfieldException(ErrorKind.Failed, $"{path} cannot be read: {Marshal.GetLastPInvokeErrorMessage()}.");
+        return OpenRead(path) ?? throw CannotOpen(path);
     }
 
     /// <summary>Makes sure that a person named a regular file, without opening it: opening a pipe may never end.</summary>
@@ -37,6 +37,16 @@ public static class RegularFile
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no file {path}.");
         if (kind != File)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is {kind}. Name a file.");
+    }
+
+    /// <summary>Says that something cannot be opened, why, and who may open it. Call it before anything else fails.</summary>
+    internal static MoorfieldException CannotOpen(string path, string how = "read")
+    {
+        const int NoRights = 13; // EACCES
+        string why = Marshal.GetLastPInvokeErrorMessage();
+        string advice = Marshal.GetLastPInvokeError() != NoRights ? ""
+            : path.StartsWith("/dev/", StringComparison.Ordinal) ? " Use sudo, or become a member of the group 'disk'." : " Use sudo, or another account.";
+        return new MoorfieldException(ErrorKind.Failed, $"{path} cannot be {how}: {why}.{advice}");
     }
 
     /// <summary>Makes sure that a file can get a name: nothing has it, or a regular file that may be replaced.</summary>

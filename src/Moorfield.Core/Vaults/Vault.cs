@@ -58,8 +58,13 @@ public sealed partial class Vault : IContentStore, IDisposable
     /// The vault that a person chose, or the one by the environment and the settings: MOORFIELD_VAULT, config.yaml, XDG_STATE_HOME, the home
     /// folder.
     /// </summary>
-    public static string ChoosePath(string? chosen) =>
-        Path.GetFullPath(chosen ?? NotEmpty("MOORFIELD_VAULT") ?? Settings.Current.Vault ?? Path.Combine(StateFolder, "vault"));
+    /// <exception cref="MoorfieldException">It is a file.</exception>
+    public static string ChoosePath(string? chosen)
+    {
+        string path = Path.GetFullPath(chosen ?? NotEmpty("MOORFIELD_VAULT") ?? Settings.Current.Vault ?? Path.Combine(StateFolder, "vault"));
+        return !File.Exists(path) ? path : throw new MoorfieldException(ErrorKind.InvalidUsage,
+            $"{path} is a file, not a vault. Name a folder with --vault.");
+    }
 
     /// <summary>Where a person's own state lies that should outlive restarts. Source: XDG base directory specification.</summary>
     public static string StateFolder => Path.Combine(
