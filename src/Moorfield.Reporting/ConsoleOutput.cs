@@ -54,7 +54,7 @@ internal sealed class ConsoleOutput : IReportPage
     {
         if (IsTerminal)
         {
-            _terminal.Value.Write(table.Boxed(Width()));
+            _terminal.Value.Write(table.Boxed(Width(int.MaxValue)));
             return;
         }
         var (lines, omitted) = table.PlainLines(Columns);
@@ -106,7 +106,8 @@ internal sealed class ConsoleOutput : IReportPage
     private static int PipeWidth =>
         int.TryParse(Environment.GetEnvironmentVariable("COLUMNS"), out int columns) && columns >= MinColumns ? columns : PipeColumns;
 
-    private static int Width() => Console.WindowWidth is > 0 and var width ? Math.Clamp(width, MinColumns, MaxColumns) : UsualColumns;
+    /// <param name="most">Prose is hard to read in longer lines; a table may have the whole width.</param>
+    private static int Width(int most = MaxColumns) => Console.WindowWidth is > 0 and var width ? Math.Clamp(width, MinColumns, most) : UsualColumns;
 
     /// <summary>
     /// A text in lines of so many columns. Words and commands in quotes stay whole, even if they are too long; paths are broken at separators.

@@ -55,7 +55,7 @@ internal sealed class TextTable(params string[] headings)
         return table;
     }
 
-    /// <summary>As aligned text of so many columns, and the headings of columns that are left out. Names stay whole, even if they are too long.</summary>
+    /// <summary>As aligned text of so many columns, and the headings of columns that are left out. Names stay whole.</summary>
     internal (IReadOnlyList<string> Lines, IReadOnlyList<string> Omitted) PlainLines(int width)
     {
         var (columns, widths) = Fit(width, 2);

@@ -171,7 +171,7 @@ public sealed class DiskTests : CliTest
     [Fact]
     public void What_cannot_be_read_or_written_is_said_in_a_sentence()
     {
-        Refused(2, "is a single volume. Leave --partition out.", "inventory", _volume, "--partition", "1");
+        Refused(2, "is a single volume. Omit --partition.", "inventory", _volume, "--partition", "1");
         string disk = Virtual("counter.qcow2");
         Tool.Read("qemu-img", "create", "-q", "-f", "qcow2", "-b", disk, "-F", "qcow2", Folder["over.qcow2"]);
         Refused(1, "holds only the differences to another disk", "inventory", Folder["over.qcow2"]);

@@ -167,7 +167,7 @@ public abstract class BringBackConformance(ConformanceKind kind) : IDisposable
     {
         Bench.Remove("Weather,Calculator", "everyone", more: w => w with { Sweep = true });
         string without = State;
-        Should.Throw<MoorfieldException>(() => Bench.BringBack("Weather", kind.All)).Message.ShouldContain("--from");
+        Should.Throw<MoorfieldException>(() => Bench.BringBack("Tern Chess", kind.All)).Message.ShouldContain("--from");
         Should.Throw<MoorfieldException>(() => Bench.BringBack("Tide Tables", kind.All, Other("volume"))).Kind.ShouldBe(ErrorKind.InvalidUsage);
         Tool.Read("mkfifo", Folder["pipe.msix"]); // nobody writes into it: it must not be waited for
         Should.Throw<MoorfieldException>(() => Bench.BringBack("Weather", kind.All, Folder["pipe.msix"])).Message.ShouldContain("is a pipe");

@@ -78,7 +78,7 @@ public sealed class BringBackToVolume() : BringBackConformance(ConformanceKind.V
         var whole = new Bench(Demo.CopyTo(Folder, "whole"), Folder["vault2"]);
         whole.Remove("Films", "ivy");
         var refused = Should.Throw<MoorfieldException>(() => whole.BringBack("Weather", "everyone", other));
-        (refused.Kind, refused.Message.Contains("Leave --from out")).ShouldBe((ErrorKind.Refused, true));
+        (refused.Kind, refused.Message.Contains("Omit --from")).ShouldBe((ErrorKind.Refused, true));
     }
 
     [Fact]

@@ -53,8 +53,8 @@ public sealed class GoldenVaultTests : IDisposable
     {
         Volume.Points().Select(p => $"{p.Point.Number} {p.Point.Kind} {p.Point.Changes} {p.State}").ShouldBe(
         [
-            "1 Remove 91 Stands", "2 Remove 7 Stands", "3 Guard 5 Stands", "4 Remove 12 Stands", "5 Unblock 1 Stands",
-            "6 Remove 44 Stands", "7 Remove 7 Stands", "8 Block 1 Undone", "9 Undo 1 Stands",
+            "1 Remove 91 InEffect", "2 Remove 7 InEffect", "3 Guard 5 InEffect", "4 Remove 12 InEffect", "5 Unblock 1 InEffect",
+            "6 Remove 44 InEffect", "7 Remove 7 InEffect", "8 Block 1 Undone", "9 Undo 1 InEffect",
         ]);
         var first = Volume.Points()[0].Point;
         (first.Title, first.Note, first.Target.Computer).ShouldBe(

@@ -68,7 +68,7 @@ public sealed class UndoPlannerTests : IUndoFacts
     public void An_undo_that_was_cut_off_is_not_undone()
     {
         Should.Throw<MoorfieldException>(() => UndoPlanner.Inverses(new UndoRequest(Point(RunKind.Undo, Key), Interrupted: true), []))
-            .Message.ShouldContain("carried on, not undone");
+            .Message.ShouldContain("which is finished, not undone");
         UndoPlanner.Inverses(new UndoRequest(Point(RunKind.Undo, Key)), []).Inverses.ShouldHaveSingleItem();
     }
 

@@ -220,8 +220,8 @@ public sealed class PackageArchiveTests : IDisposable
             zip.GetEntry("AppxBlockMap.xml")!.Delete();
             Add(zip, "AppxBlockMap.xml");
         });
-        Should.Throw<InvalidDataException>(() => ReadAll([])).Message.ShouldContain("no zip");
-        Should.Throw<InvalidDataException>(() => ReadAll("EXBH"u8.ToArray())).Message.ShouldContain("no zip");
+        Should.Throw<InvalidDataException>(() => ReadAll([])).Message.ShouldContain("not a zip");
+        Should.Throw<InvalidDataException>(() => ReadAll("EXBH"u8.ToArray())).Message.ShouldContain("not a zip");
     }
 
     public void Dispose() => _folder.Dispose();

@@ -45,7 +45,7 @@ internal static class Completion
             if (open is not null)
                 open = null;
             else if (one.StartsWith('-'))
-                open = options.FirstOrDefault(o => o.Name == one || o.Aliases.Contains(one)) is { Arity.MinimumNumberOfValues: > 0 } taking ? taking : null;
+                open = options.Find(o => (o.Name == one || o.Aliases.Contains(one)) && o.Arity.MinimumNumberOfValues > 0);
             else
                 given.Add(one);
         }

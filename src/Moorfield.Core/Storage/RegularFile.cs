@@ -43,9 +43,9 @@ public static class RegularFile
     internal static MoorfieldException CannotOpen(string path, string how = "read")
     {
         const int NoRights = 13; // EACCES
-        string why = Marshal.GetLastPInvokeErrorMessage();
-        string advice = Marshal.GetLastPInvokeError() != NoRights ? ""
-            : path.StartsWith("/dev/", StringComparison.Ordinal) ? " Use sudo, or become a member of the group 'disk'." : " Use sudo, or another account.";
+        var (why, error) = (Marshal.GetLastPInvokeErrorMessage(), Marshal.GetLastPInvokeError());
+        string advice = error != NoRights ? "" : KindOf(path) == File ? " Use sudo, or another account."
+            : " Use sudo, or become a member of the group 'disk'.";
         return new MoorfieldException(ErrorKind.Failed, $"{path} cannot be {how}: {why}.{advice}");
     }
 
