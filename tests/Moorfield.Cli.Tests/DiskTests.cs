@@ -82,7 +82,7 @@ public sealed class DiskTests : CliTest
         Refused(2, "has no partition 7. It has: 1 (One, ", "inventory", path, "--partition", "7");
         Refused(1, "Partition 3 of two.img holds no NTFS volume", "inventory", path, "--partition", "3");
         Run("remove", path, "Weather", "--for", "everyone", "--yes", "--partition", "2").Output
-            .ShouldContain($"'moorfield undo {path} 1 --partition 2' puts it back");
+            .ShouldContain($"Undo with 'moorfield undo {path} 1 --partition 2' (restore point 1");
         Run("inventory", path, "--partition", "1").Output.ShouldContain("Weather");
         Run("inventory", path, "--partition", "2", "--find", "Weather").Output.ShouldNotContain("4.53");
         Run("undo", path, "--yes", "--partition", "2").Output.ShouldContain("to the last byte");
@@ -133,7 +133,7 @@ public sealed class DiskTests : CliTest
         string place = Directory.CreateDirectory(Folder["mount"]).FullName;
         try
         {
-            Run("remove", device, "Weather", "--for", "everyone", "--yes").Output.ShouldContain($"'moorfield undo {device} 1' puts it back");
+            Run("remove", device, "Weather", "--for", "everyone", "--yes").Output.ShouldContain($"Undo with 'moorfield undo {device} 1' (restore point 1");
             Run("inventory", device, "--find", "Weather").Output.ShouldNotContain("4.53");
             Run("undo", device, "--yes").Output.ShouldContain("to the last byte");
             if (Tool.Run("ntfs-3g", "-o", "ro", device, place).ExitCode == 0)

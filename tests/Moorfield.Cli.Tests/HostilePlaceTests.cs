@@ -18,9 +18,9 @@ public sealed class HostilePlaceTests : CliTest
         var removed = Run("remove", root, "Weather", "--for", "everyone", "--yes");
         removed.ExitCode.ShouldBe(0, removed.Error);
         // The command between the marks of the sentence, as somebody copies it.
-        string hint = removed.Output.Split('\n').Single(l => l.Contains("undo", StringComparison.Ordinal) && l.Contains("Restore point 1"));
+        string hint = removed.Output.Split('\n').Single(l => l.Contains("undo", StringComparison.Ordinal) && l.Contains("restore point 1"));
         string command = hint[(hint.IndexOf("moorfield undo", StringComparison.Ordinal) + "moorfield ".Length)..];
-        command = command[..command.LastIndexOf(" puts it back", StringComparison.Ordinal)];
+        command = command[..command.LastIndexOf(" (restore point 1", StringComparison.Ordinal)];
         var undone = Tool.Run("sh", ["-c", $"\"$0\" {command} --yes", Command([])[0]], Surroundings, null, Folder.Path);
         undone.ExitCode.ShouldBe(0, hint + undone.Error);
         File.Exists(Folder["ran"]).ShouldBeFalse();

@@ -16,7 +16,7 @@ public sealed class RecordedVolumeState() : RecordedStateConformance(Conformance
         Remove("Weather");
         new WindowsSimulator(Demo.World).SignIn(Place, "hazel");
         var (proposal, outcome) = Restore(1);
-        proposal.Plan.Notes.ShouldContain(n => n.StartsWith("hazel is an account that came since", StringComparison.Ordinal));
+        proposal.Plan.Notes.ShouldContain(n => n.StartsWith("hazel is an account that came later", StringComparison.Ordinal));
         (outcome!.Discrepancies.Length, outcome.Failures.Length).ShouldBe((0, 0));
         var now = Read()[0];
         now.Packages.Select(p => p.FullName).ShouldBe(ReadRecorded(1)[0].Packages.Select(p => p.FullName));

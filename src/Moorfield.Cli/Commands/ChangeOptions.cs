@@ -150,9 +150,8 @@ internal sealed class ChangeOptions
             showResult(page, outcome);
             if (outcome.Point is not { } point)
                 return;
-            string does = operation is UndoOperation ? "takes this undo back" : "puts it back";
-            page.Line($"Restore point {point} in {vaultPath} holds what was there: "
-                + $"{TextFormat.Command("undo", operation.Target.FullPath, $"{point}", operation.Target.Options)} {does}.");
+            string undo = TextFormat.Command("undo", operation.Target.Given, $"{point}", operation.Target.Options);
+            page.Line($"{(operation is UndoOperation ? "Take this undo back" : "Undo")} with {undo} (restore point {point} in {vaultPath}).");
         }
     }
 

@@ -282,7 +282,7 @@ internal static class UndoCommand
     private static void ShowPackages(IReportPage page, Target target, ImmutableArray<ConcernedPackage> packages, ImmutableArray<Change> changes)
     {
         bool editions = target.HasEditions;
-        string[] headings = ["Package", "Registry", "State repository", "Lists", "Folders and files", "Size"];
+        string[] headings = ["Package", "Registry", "Database", "Lists", "Files and folders", "Size"];
         var sheet = editions ? new TextTable([.. headings, "Edition"]).Right(1, 2, 3, 4, 5, 6) : new TextTable(headings).Right(1, 2, 3, 4, 5);
         foreach (var package in packages)
         {
