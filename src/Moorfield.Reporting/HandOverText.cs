@@ -98,7 +98,7 @@ internal static class HandOverText
         HandOverFiles.Remediate => "carries the plan out; a second run changes nothing",
         HandOverFiles.Detect => "looks only: 0 as planned, 1 drifted, 2 could not tell, 4 waits",
         HandOverFiles.Undo => "takes back its own blocks and guards, and what is still there",
-        HandOverFiles.Check => "tests what the scripts take for granted",
+        HandOverFiles.Check => "tests what the scripts rely on",
         HandOverFiles.Registry => "blocks and guards as registry text",
         "plan.txt" => "this preview, and how to run, sign and roll out",
         _ => "the plan for programs",

@@ -259,11 +259,11 @@ internal static class MediaCommand
             && RemovalText.BytesWithout(source.Image, plans) is { } image)
         {
             var old = source.Image.Medium!.Image.Size;
-            page.Line($"The image has {TextTable.Size(old)}, and will have about {TextTable.Size(image)}; the medium "
-                + $"{TextTable.Size(new FileInfo(source.FullPath).Length)}, and about "
-                + $"{TextTable.Size(new FileInfo(source.FullPath).Length - old + image)}.");
+            page.Line($"Image: {TextTable.Size(old)} now, about {TextTable.Size(image)} afterwards; medium: "
+                + $"{TextTable.Size(new FileInfo(source.FullPath).Length)} now, about "
+                + $"{TextTable.Size(new FileInfo(source.FullPath).Length - old + image)} afterwards.");
         }
-        page.Line($"{output} is rewritten, needs {TextTable.Size(building.Needs)} meanwhile, and is read back. {source.Name} is only "
+        page.Line($"{output} is written, needs {TextTable.Size(building.Needs)} meanwhile, and is read back. {source.Name} is only "
             + "read.");
     }
 
