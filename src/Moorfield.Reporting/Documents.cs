@@ -169,6 +169,16 @@ internal sealed record ListedSurveyJson(
 
 internal sealed record SurveysJson(string Schema, string Folder, ImmutableArray<ListedSurveyJson> Surveys);
 
+internal sealed record FaultJson(int Number, string Text, ImmutableArray<string> Packages);
+
+/// <param name="Unneeded">Contents that no restore point needs.</param>
+/// <param name="Strays">Files next to the documents that interrupted runs left.</param>
+/// <param name="Bytes">Of what is unneeded.</param>
+/// <param name="Mended">Whether both were deleted.</param>
+internal sealed record VerificationJson(
+    string Schema, string Vault, int RestorePoints, int Sound, int Contents, int AsRecorded, ImmutableArray<FaultJson> Faults, int Unneeded,
+    int Strays, long Bytes, bool Mended);
+
 /// <summary>What a call that fails says with <c>--format json</c>.</summary>
 /// <param name="Kind">failed, invalidUsage, refused or stopped.</param>
 /// <param name="Reason">Why it was refused; null for other kinds.</param>
@@ -194,6 +204,7 @@ internal sealed record HandOverJson(string Schema, string Folder, ImmutableArray
 [JsonSerializable(typeof(SurveysJson))]
 [JsonSerializable(typeof(HandOverJson))]
 [JsonSerializable(typeof(ErrorJson))]
+[JsonSerializable(typeof(VerificationJson))]
 [JsonSerializable(typeof(BuiltMediumJson))]
 internal sealed partial class DocumentJson : JsonSerializerContext
 {

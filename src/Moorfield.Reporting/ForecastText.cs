@@ -5,6 +5,9 @@ namespace Moorfield.Reporting;
 /// <summary>Puts a forecast into words.</summary>
 internal static class ForecastText
 {
+    // More families that stay away are named in one line.
+    private const int MaxAway = 5;
+
     /// <param name="update">The image, and its edition that the update comes from; null for a sign-in.</param>
     internal static void Show(IReportPage page, Target target, SystemForecast system, (string Path, SystemSnapshot Edition)? update, Brief? brief,
         bool all)
@@ -14,7 +17,10 @@ internal static class ForecastText
             ? $"{DisplayText.Place(target, snapshot)}, build {snapshot.Build}, updated from edition {image.EditionNumber} ({image.Name}) of "
                 + $"{Path.GetFileName(path)}, build {image.Build}"
             : $"The next new account on {DisplayText.Place(target, snapshot)}");
-        var shown = forecast.Families.Where(f => all || !IsOrdinary(f) || system.Families.Contains(f)).ToList();
+        var away = forecast.Families.Where(f => f.Fate == Fate.StaysAway).ToList();
+        bool folds = !all && away.Count > MaxAway;
+        var shown = forecast.Families.Where(f => all || system.Families.Contains(f) || !(IsOrdinary(f) || (folds && f.Fate == Fate.StaysAway)))
+            .ToList();
         var sheet = update is null ? new TextTable("Package", "Forecast", "Version", "Why").Quiet(2)
             : new TextTable("Package", "Forecast", "For", "Now", "Then", "Why").Quiet(3, 4);
         foreach (var family in shown.OrderByDescending(system.Families.Contains))
@@ -28,7 +34,9 @@ internal static class ForecastText
         }
         if (shown.Count > 0)
             page.Table(sheet);
-        ShowHidden(page, [.. forecast.Families.Except(shown)]);
+        if (folds)
+            page.Line($"{away.Count} packages stay away: {TextFormat.List(away.Select(f => f.DisplayName), MaxAway)}. --all shows why.");
+        ShowHidden(page, [.. forecast.Families.Except(shown).Where(f => !folds || f.Fate != Fate.StaysAway)]);
         foreach (var delivery in forecast.Deliveries)
         {
             string unwanted = brief is not null && system.Deliveries.Contains(delivery) ? ", unwanted" : "";

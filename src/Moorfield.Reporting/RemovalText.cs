@@ -24,12 +24,15 @@ internal static class RemovalText
         string audience = string.Join(" or ", plans.Select(p => p.Audience).Distinct(StringComparer.Ordinal));
         page.Heading($"Remove from {Where(target, plans)}, for {audience}:");
         WriteTable(page, plans);
-        var lines = plans.SelectMany(p => Lines(p, handsOver).Select(l => (p.Snapshot.EditionNumber, Line: l))).ToList();
+        var lines = plans.SelectMany(p => Lines(p, handsOver, inTable: plans.Length > 1 && !handsOver).Select(l =>
+            (p.Snapshot.EditionNumber, Line: l))).ToList();
         var costs = Folded(lines.Where(l => l.Line.IsCost)).ToList();
         if (costs.Count > 0)
             page.Heading("What it costs:");
         foreach (var (line, editions) in costs)
             page.Line($"  {In(editions, plans.Length)}{line.Text}");
+        if (plans.Length > 1 && !handsOver)
+            ShowEditions(page, plans);
         foreach (var (line, editions) in Folded(lines.Where(l => !l.Line.IsCost)))
         {
             string text = In(editions, plans.Length) + line.Text;
@@ -41,6 +44,22 @@ internal static class RemovalText
         if (plans.Length > 1 && !handsOver)
             page.Line($"{plans.Length} editions: {TextTable.Count(plans.Sum(p => p.Effective.Length), "package")}, "
                 + $"{ChangeText.Totals([.. plans.SelectMany(p => p.Plan.Changes)])}, in one run.");
+    }
+
+    /// <summary>Sums, one row for editions that are alike.</summary>
+    private static void ShowEditions(IReportPage page, ImmutableArray<SystemPlan> plans)
+    {
+        var table = new TextTable("Editions", "Packages", "Package files", "Blocks", "Registry", "Database", "Files and folders")
+            .Right(1, 2, 3, 4, 5, 6);
+        foreach (var (row, editions) in Folded(plans.Select(p => (p.Snapshot.EditionNumber, (
+            p.Effective.Length, DisplayText.Size(p.Effective.Where(r => r.RemovesFiles).Select(r => r.Package)),
+            p.Effective.Count(r => r.SetsBlock) + p.Plan.Blocks.Length, p.Plan.Changes.Count(c => c is HiveChange),
+            p.Plan.Changes.Count(c => c is RowsChange), p.Plan.Changes.Count(c => c is TreeChange))))))
+        {
+            table.Add(editions.Length == plans.Length ? $"all {editions.Length}" : string.Join(", ", editions), $"{row.Length}", row.Item2,
+                $"{row.Item3}", $"{row.Item4}", $"{row.Item5}", $"{row.Item6}");
+        }
+        page.Table(table);
     }
 
     /// <summary>What becomes of the removed files of an image, and what the file will weigh.</summary>
@@ -110,12 +129,13 @@ internal static class RemovalText
     }
 
     /// <summary>What stands below the table for one system.</summary>
-    private static IEnumerable<PreviewLine> Lines(SystemPlan system, bool handsOver)
+    /// <param name="inTable">The sums are in a table of editions.</param>
+    private static IEnumerable<PreviewLine> Lines(SystemPlan system, bool handsOver, bool inTable)
     {
         var (snapshot, plan) = system;
         var effective = system.Effective;
         var going = effective.Where(r => r.RemovesFiles).Select(r => r.Package).ToList();
-        if (!effective.IsEmpty)
+        if (!effective.IsEmpty && !inTable)
             yield return new PreviewLine(Sum(system, going, handsOver));
         if (!handsOver && going.Sum(p => p.Withheld) is > 0 and int withheld)
         {
@@ -126,7 +146,7 @@ internal static class RemovalText
         }
         foreach (var line in Meanings(plan, snapshot))
             yield return line;
-        if (effective.Count(r => r.SetsBlock) is > 0 and int blocks)
+        if (!inTable && effective.Count(r => r.SetsBlock) is > 0 and int blocks)
             yield return new PreviewLine($"{TextTable.Count(blocks, "block")} will keep updates from bringing {(blocks == 1 ? "it" : "them")} back "
                 + $"(--allow-return to skip).");
         if (snapshot.NoBlocksBecause is { } reason && effective.Any(r => r.RemovedFromNewcomers))
@@ -142,7 +162,7 @@ internal static class RemovalText
                 + $"guard from a brief prevents that.");
         foreach (var guard in plan.Guards)
             yield return new PreviewLine($"Sets a guard for {guard.Place(snapshot)}: {guard.Guard.Describe()}.");
-        if (!handsOver)
+        if (!handsOver && !inTable)
             yield return new PreviewLine($"Total: {ChangeText.Totals(plan.Changes)} (--preview --format json lists each).");
         string does = plan.Request.For.Sids.Length == 1 && !plan.Request.For.Newcomers ? "does" : "do";
         foreach (var removal in plan.Removals.Where(r => !r.HasEffect))
@@ -195,9 +215,13 @@ internal static class RemovalText
         IsError: s.NamedExactly));
 
     /// <summary>Names packages that fit and that a removal leaves alone, because they were installed later.</summary>
-    internal static string Spared(ImmutableArray<string> names) => $"{TextTable.Count(names.Length, "package")} installed later "
-        + $"{(names.Length == 1 ? "stays" : "stay")} ({TextFormat.List(names, 3)}). Name {(names.Length == 1 ? "it" : "them")}, or use --origin "
-        + "added, to include them.".Replace("them", names.Length == 1 ? "it" : "them", StringComparison.Ordinal);
+    internal static string Spared(ImmutableArray<string> names)
+    {
+        var (stay, it) = names.Length == 1 ? ("stays", "it") : ("stay", "them");
+        return $"{TextTable.Count(names.Length, "package")} installed later {stay} ({TextFormat.List(names, 3)}). Name {it}, or use --origin added, "
+            + $"to "
+            + $"include {it}.";
+    }
 
     /// <summary>What was named and stays, in a removal that has nothing to do.</summary>
     internal static void ShowStaying(IReportPage page, ImmutableArray<SystemPlan> plans)

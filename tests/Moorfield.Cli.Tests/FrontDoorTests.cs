@@ -275,6 +275,27 @@ public sealed class FrontDoorTests : CliTest
     }
 
     [Fact]
+    public void Restore_points_are_data_as_well()
+    {
+        Done("remove", Root, "Clock", "--for", "ivy", "--yes", "--note", "a \"note\"");
+        var sound = Json(Run("restore-point", "verify", "--format", "json"));
+        (sound.GetProperty("schema").GetString(), sound.GetProperty("restorePoints").GetInt32(), sound.GetProperty("sound").GetInt32(),
+            sound.GetProperty("faults").GetArrayLength(), sound.GetProperty("mended").GetBoolean()).ShouldBe(("moorfield.verification/1", 1, 1, 0, false));
+        sound.GetProperty("asRecorded").GetInt32().ShouldBe(sound.GetProperty("contents").GetInt32());
+        string[] rows = Run("restore-point", "list", "--format", "csv").Output.Split("\r\n");
+        rows[0].ShouldBe("number,created,computer,path,kind,title,state,pinned,note");
+        rows[1].ShouldStartWith("1,");
+        rows[1].ShouldEndWith($",COUNTER-07,{Root},remove,remove Clock for ivy,inEffect,false,\"a \"\"note\"\"\"");
+        foreach (string blob in Directory.GetFiles(Path.Combine(Vault, "blobs"), "*", SearchOption.AllDirectories))
+            File.Delete(blob);
+        var damaged = Run("restore-point", "verify", "--format", "json");
+        damaged.ExitCode.ShouldBe(4);
+        using var document = System.Text.Json.JsonDocument.Parse(damaged.Output);
+        document.RootElement.GetProperty("sound").GetInt32().ShouldBe(0);
+        document.RootElement.GetProperty("faults").EnumerateArray().ShouldAllBe(f => f.GetProperty("number").GetInt32() == 1);
+    }
+
+    [Fact]
     public void A_search_looks_at_everything_and_the_plain_list_says_what_it_hides()
     {
         Run("inventory", Root, "--find", "assistant").Output.ShouldContain("\nAssistant");

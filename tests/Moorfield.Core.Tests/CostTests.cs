@@ -38,6 +38,61 @@ public sealed class CostTests : IDisposable
     private static Verdict Of(SystemSnapshot snapshot, string name, Advice? advice = null) =>
     new RemovalAssessment(snapshot, advice).Of(Package(snapshot, name));
 
+    private static Reason? NotKnown(string name, params ReadGap[] gaps) => NotKnown(name, null, gaps);
+
+    private static Reason? NotKnown(string name, Func<InstalledPackage, InstalledPackage>? change, params ReadGap[] gaps)
+    {
+        var package = Package(Demo07, name);
+        var changed = change?.Invoke(package) ?? package;
+        var system = Demo07 with { ReadGaps = [.. gaps], Packages = Demo07.Packages.Replace(package, changed) };
+        return new RemovalAssessment(system).Of(changed).Reasons.SingleOrDefault(r => r.Code == "notKnown");
+    }
+
+    [Fact]
+    public void What_could_not_be_read_is_a_cost_that_is_not_known()
+    {
+        const string Weather = "Northlight.Weather", Films = "Northlight.Films";
+        string ivy = Demo07.Accounts.Single(a => a.Name == "ivy").Sid, rowan = Demo07.Accounts.Single(a => a.Name == "rowan").Sid;
+        var (weather, films) = (Package(Demo07, Weather).Family, Package(Demo07, Films).Family);
+        NotKnown(Weather).ShouldBeNull();
+        var machine = NotKnown(Weather, new ReadGap(ReadGapKind.Machine));
+        (machine!.Text, machine.Short).ShouldBe(
+            ("The machine's packages or registry could not be read in full, so it is not known what depends on this package.", "much is not known"));
+        // A manifest that could not be read counts for its own package, and only where it is missing.
+        NotKnown(Weather, new ReadGap(ReadGapKind.Manifest, Family: weather)).ShouldBeNull();
+        NotKnown(Weather, p => p with { Manifest = null }, new ReadGap(ReadGapKind.Manifest, Family: films)).ShouldBeNull();
+        NotKnown(Weather, p => p with { Manifest = null }, new ReadGap(ReadGapKind.Manifest, Family: weather))!.Text
+            .ShouldBe("Its manifest could not be read, so it is not known what it opens and offers.");
+        NotKnown(Weather, new ReadGap(ReadGapKind.Data, ivy))!.Text.ShouldBe("What ivy has in it is not known.");
+        NotKnown(Weather, new ReadGap(ReadGapKind.Data, ivy), new ReadGap(ReadGapKind.Data, rowan, weather))!.Text
+            .ShouldBe("What ivy and rowan have in it is not known.");
+        NotKnown(Weather, new ReadGap(ReadGapKind.Data, ivy, films)).ShouldBeNull();
+        // Of films, which only ivy has, nothing of rowan's is lost.
+        NotKnown(Films, new ReadGap(ReadGapKind.Data, rowan)).ShouldBeNull();
+        NotKnown(Films, new ReadGap(ReadGapKind.Choices, ivy))!.Text.ShouldStartWith("Whether ivy chose it to open ");
+        NotKnown(Weather, new ReadGap(ReadGapKind.Choices, rowan)).ShouldBeNull("it opens nothing");
+        NotKnown(Films, new ReadGap(ReadGapKind.Choices, ivy), new ReadGap(ReadGapKind.Data, ivy))!.Short.ShouldBe("choice of ivy not known");
+    }
+
+    [Fact]
+    public void A_framework_is_kept_for_what_might_need_it()
+    {
+        var framework = Demo07.Packages.First(p => p.Role == PackageRole.Framework && p.DisplayName == "Card Table Engine");
+        var needing = Demo07.Packages.Where(p => p.Needs.Contains(framework.FullName)).ToList();
+        var alone = Demo07 with { Packages = [.. Demo07.Packages.Except(needing)] };
+        new RemovalAssessment(alone).Of(framework).Standing.ShouldBe(PackageStanding.Free);
+        var weather = Package(Demo07, "Northlight.Weather");
+        SystemSnapshot Unread(InstalledPackage changed) => alone with
+        {
+            Packages = alone.Packages.Replace(weather, changed), ReadGaps = [new ReadGap(ReadGapKind.Manifest, Family: weather.Family)],
+        };
+        var verdict = new RemovalAssessment(Unread(weather with { Manifest = null })).Of(framework);
+        (verdict.Standing, verdict.Reasons[0].Code).ShouldBe((PackageStanding.Essential, "notKnown"));
+        new RemovalAssessment(Unread(weather)).Of(framework).Standing.ShouldBe(PackageStanding.Free);
+        new RemovalAssessment(Unread(weather with { Manifest = null, Accounts = [], Newcomers = false })).Of(framework).Standing
+            .ShouldBe(PackageStanding.Free);
+    }
+
     private static readonly Dictionary<string, Func<World>> Twins = new()
     {
         ["another opens one picture type"] = () => WithApp("Northlight.Calculator", a => a with { Types = [".bmp"] }),

@@ -122,7 +122,7 @@ public sealed class SurveyTests : IDisposable
         var calculator = system.Packages.Single(p => p.FullName.Name == "Northlight.Calculator");
         calculator.Withheld.ShouldBe(1); // "at least"
         assessment.Of(calculator).Costs.Single().Text.ShouldBe(
-            "Its manifest could not be read, so that what it opens and offers is not known. What ivy has in it is not known.");
+            "Its manifest could not be read, so it is not known what it opens and offers. What ivy has in it is not known.");
         assessment.Of(system.Packages.First(p => p.FullName.Name == "Northlight.Weather")).Costs.ShouldContain(c => c.Code == "notKnown");
         // What the calculator needs is not known either: no framework is taken for idle.
         foreach (var framework in system.Packages.Where(p => p.Role == PackageRole.Framework))

@@ -176,9 +176,9 @@ internal static class HelpPages
             + "text. Where a command takes several packages, these options choose among them. Several values of one option mean any of them; "
             + "different options must all match. Rules of a brief can say the same.");
         Say(console);
-        Say(console, "A package is free (removing it costs nothing), costly (it costs something), protected (part of Windows that people see: removed "
-            + "only if named exactly), or essential (Windows or another package needs it: never removed). A removal leaves packages alone that were "
-            + "installed later, unless a name, --find, --publisher or --origin added means them.");
+        Say(console, "A package is free (removing it costs nothing), costly (it costs something), protected (part of Windows that people see: "
+            + "removed only if named exactly), or essential (Windows or another package needs it: never removed). A removal leaves packages "
+            + "alone that were installed later, unless a name, --find, --publisher or --origin added means them.");
         Say(console);
         Options(console, "Filters", Selection().Options);
         Say(console);

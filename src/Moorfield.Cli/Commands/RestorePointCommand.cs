@@ -69,7 +69,7 @@ internal static class RestorePointCommand
     {
         var only = new Argument<string?>("TARGET") { Description = "Only runs on this volume or image", Arity = ArgumentArity.ZeroOrOne };
         var vaultPath = Common.VaultPath();
-        var format = Common.Format();
+        var format = Common.Format(hasRows: true);
         var withSizes = new Option<bool>("--sizes") { Description = "Show the size of each in the vault" };
         var command = new Command("list", """
             Lists the restore points of the vault, oldest first: all, or those of runs on one target. A copy of a system is another target.
@@ -101,7 +101,12 @@ internal static class RestorePointCommand
                         page.Line($"No restore points{(call.GetValue(only) is { } which ? $" of {which}" : "")} in {path}.");
                     else
                         ShowList(page, points, sizes, $"{path}{(sizes is null ? "" : $", {TextTable.Size(vault!.StoredBytes)} of contents")}");
-                }));
+                },
+                () => new ReportRows(["number", "created", "computer", "path", "kind", "title", "state", "pinned", "note"], points.Select(p => new[]
+                {
+                    $"{p.Point.Number}", p.Point.Created.ToString("O", CultureInfo.InvariantCulture), p.Point.Target.Computer, p.Point.Target.Path,
+                    DisplayText.Of(p.Point.Kind), p.Point.Title, DisplayText.Of(p.State), ReportRows.Flag(p.IsPinned), p.Point.Note ?? "",
+                }))));
             return ExitCode.Done;
         });
         return command;

@@ -28,7 +28,7 @@ internal static class RestorePointUpkeepCommand
     {
         var numbers = new Argument<int[]>("POINT") { Description = "Numbers of restore points (default: all)", Arity = ArgumentArity.ZeroOrMore };
         var mend = new Option<bool>("--mend") { Description = "Delete what no restore point needs" };
-        var vaultPath = Common.VaultPath();
+        var (vaultPath, format) = (Common.VaultPath(), Common.Format());
         var command = new Command("verify", """
             Checks restore points and their contents by their digests, and names the packages that damage affects. Without numbers, also finds
             what interrupted runs left in the vault: contents that no restore point needs, and stray files. Exit code 4 if something is damaged
@@ -39,7 +39,7 @@ internal static class RestorePointUpkeepCommand
               moorfield restore-point verify 3 4
               moorfield restore-point verify --mend
             """)
-        { numbers, mend, vaultPath };
+        { numbers, mend, vaultPath, format };
         command.Handle(call =>
         {
             using var vault = Open(call, vaultPath);
@@ -59,36 +59,35 @@ internal static class RestorePointUpkeepCommand
                     faults.AddRange(VaultMaintenance.Verify(vault, number, known));
                 }
             }
-            foreach (var fault in faults)
-            {
-                call.Console.Error($"Restore point {fault.Number}: {fault.Text}" + (fault.Packages.IsEmpty ? ""
-                    : $" It is needed to put back {TextFormat.List(fault.Packages)}; undo puts back everything else."));
-            }
-            int sound = all.Distinct().Count() - faults.Select(f => f.Number).Distinct().Count();
-            call.Console.Line($"{TextTable.Count(sound, "restore point")} of {all.Distinct().Count()} sound, "
-                + $"{TextTable.Count(known.Count(k => k.Value), "content")} of {known.Count} as recorded.");
-            bool isTidy = wanted.Length > 0 || IsTidy(call.Console, vault, call.GetValue(mend), [.. faults.Select(f => f.Number)]);
-            return faults.Count > 0 || !isTidy ? ExitCode.Differs : ExitCode.Done;
+            int points = all.Distinct().Count(), sound = points - faults.Select(f => f.Number).Distinct().Count();
+            bool mends = call.GetValue(mend);
+            var findings = wanted.Length > 0 ? null : mends ? VaultMaintenance.Repair(vault) : VaultMaintenance.Inspect(vault);
+            var others = findings?.Faults.Where(f => !faults.Exists(t => t.Number == f.Number)).ToList() ?? [];
+            bool isLeft = findings is { Contents.Length: > 0 } or { Strays.Length: > 0 };
+            call.Write(format, new Report(
+                () => new VerificationJson("moorfield.verification/1", vault.FullPath, points, sound, known.Count, known.Count(k => k.Value),
+                    [.. faults.Concat(others).Select(f => new FaultJson(f.Number, f.Text, [.. f.Packages]))], findings?.Contents.Length ?? 0,
+                    findings?.Strays.Length ?? 0, findings?.Bytes ?? 0, mends),
+                page =>
+                {
+                    foreach (var fault in faults)
+                    {
+                        page.Error($"Restore point {fault.Number}: {fault.Text}" + (fault.Packages.IsEmpty ? ""
+                            : $" It is needed to put back {TextFormat.List(fault.Packages)}; undo puts back everything else."));
+                    }
+                    page.Line($"{TextTable.Count(sound, "restore point")} of {points} sound, {TextTable.Count(known.Count(k => k.Value), "content")} "
+                        + $"of {known.Count} as recorded.");
+                    others.ForEach(f => page.Error(f.Text));
+                    if (findings is { Faults.IsEmpty: false })
+                        page.Line("Until that is mended, all contents stay, because it is not known which are needed.");
+                    if (isLeft)
+                        page.Line($"{(mends ? "Deleted" : "Found")}: {TextTable.Count(findings!.Contents.Length, "content")} that nothing needs "
+                            + $"({TextTable.Size(findings.Bytes)}), {TextTable.Count(findings.Strays.Length, "file")} next to the documents."
+                            + (mends ? "" : " --mend deletes them."));
+                }));
+            return faults.Count > 0 || findings is { Faults.IsEmpty: false } || (isLeft && !mends) ? ExitCode.Differs : ExitCode.Done;
         });
         return command;
-    }
-
-    /// <summary>Looks for what no restore point needs, and takes it away if that is asked for.</summary>
-    /// <param name="told">Restore points whose faults were told already.</param>
-    /// <returns>Whether nothing of it is left, and every document could be read.</returns>
-    private static bool IsTidy(ConsoleOutput console, Vault vault, bool mends, HashSet<int> told)
-    {
-        var findings = mends ? VaultMaintenance.Repair(vault) : VaultMaintenance.Inspect(vault);
-        foreach (var fault in findings.Faults.Where(f => !told.Contains(f.Number)))
-            console.Error(fault.Text);
-        if (!findings.Faults.IsEmpty)
-            console.Line("Until that is mended, all contents stay, because it is not known which are needed.");
-        string what = $"{TextTable.Count(findings.Contents.Length, "content")} that nothing needs ({TextTable.Size(findings.Bytes)}), "
-            + $"{TextTable.Count(findings.Strays.Length, "file")} next to the documents";
-        bool any = findings.Contents.Length + findings.Strays.Length > 0;
-        if (any)
-            console.Line(mends ? $"Deleted: {what}." : $"Found: {what}. --mend deletes them.");
-        return findings.Faults.IsEmpty && (!any || mends);
     }
 
     internal static Command CreateDelete()

@@ -41,7 +41,7 @@ internal sealed class PickView(PickState state)
             body.Update(list);
         return new Layout("screen").SplitRows(
             new Layout("header", Line(Header(), width)) { Size = 1 }, body, new Layout("message", Line(state.Message, width)) { Size = 1 },
-            new Layout("total", Line(TotalText(), width, "bold")) { Size = 1 }, new Layout("keys", Line(Keys(), width, "grey62")) { Size = 1 });
+            new Layout("total", Line(TotalText(), width, "bold")) { Size = 1 }, new Layout("keys", Line(Keys(width), width, "grey62")) { Size = 1 });
     }
 
     private string Header() => state.Mode switch
@@ -73,12 +73,16 @@ internal sealed class PickView(PickState state)
         : TextFormat.List(state.Accounts.Where(a => state.Sids.Contains(a.Sid)).Select(a => a.Name).Concat(state.Newcomers ? ["newcomers"] : []),
             3) is { Length: > 0 } names ? names : "nobody";
 
-    private string Keys() => state.Mode switch
+    private const string AllKeys =
+        "Space mark  Enter go on  F1 help  F2 size  F3 group  F4 all  F5 none  F6 brief  F7 save  F8 free  Esc leave";
+
+    private string Keys(int width) => state.Mode switch
     {
         PickMode.Who => "Space mark  Enter preview  Esc back to the packages",
         PickMode.OpenBrief or PickMode.SaveBrief => "Enter go ahead  Esc back",
         PickMode.Help => "Any key goes back",
-        _ => "Space mark  Enter go on  F1 help  F2 size  F3 group  F4 all  F5 none  F6 brief  F7 save  F8 free  Esc leave",
+        _ when width <= AllKeys.Length => "Space mark  Enter go on  F1 help  F4 all  F5 none  F7 save  F8 free  Esc leave",
+        _ => AllKeys,
     };
 
     private IEnumerable<string> Packages(int width, int rows)

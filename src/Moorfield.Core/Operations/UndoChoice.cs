@@ -30,12 +30,13 @@ public sealed class UndoChoice(Target target, Vault vault, Action<string> damage
         var points = PointHistory.Read(vault, damaged);
         if (PointHistory.Newest(points, identity) is { } newest)
             return vault.Read(newest.Point.Number);
-        string what = target.HasEditions ? "this image" : "this system";
-        throw new MoorfieldException(ErrorKind.InvalidUsage, PointHistory.Elsewhere(points, identity).LastOrDefault() is { Point: var other }
-            ? $"The vault {vault.FullPath} has no run on {target.FullPath} that is in effect. For {what} in another place, {other.Target.Path}, "
-                + $"restore point {other.Number} is in effect: {other.Title}. If {target.FullPath} is that one, moved, or a copy, use "
-                + $"{TextFormat.Command("undo", target.FullPath, $"{other.Number}", target.Options)}."
-            : $"The vault {vault.FullPath} has no run on {what} that is in effect. 'moorfield restore-point list' lists all.");
+        if (PointHistory.Elsewhere(points, identity).LastOrDefault() is { Point: var other })
+        {
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"Restore point {other.Number} was made in another place, {other.Target.Path}. If "
+                + $"this is that one, moved or a copy: {TextFormat.Command("undo", target.Given, $"{other.Number}", target.Options)}.");
+        }
+        throw new MoorfieldException(ErrorKind.InvalidUsage, $"The vault {vault.FullPath} has no run on {(target.HasEditions ? "this image" : "this "
+            + "system")} that is in effect. 'moorfield restore-point list' lists all.");
     }
 
     /// <summary>True if there were runs on the target, and all of them were undone.</summary>
