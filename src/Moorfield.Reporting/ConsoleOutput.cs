@@ -3,7 +3,7 @@ using Spectre.Console;
 
 namespace Moorfield.Reporting;
 
-/// <summary>What goes to people. Results to stdout, everything else to stderr. Text from a target is never trusted with control characters.</summary>
+/// <summary>The output for people: results on stdout, everything else on stderr. Control characters in text from a target are replaced.</summary>
 internal sealed class ConsoleOutput : IReportPage
 {
     private const int MinColumns = 40;
@@ -24,12 +24,12 @@ internal sealed class ConsoleOutput : IReportPage
 
     private ConsoleOutput(TextWriter captured) => _captured = captured;
 
-    /// <summary>Whether stdout is a terminal that can show boxes.</summary>
+    /// <summary>True if stdout is a terminal that can show boxes.</summary>
     internal bool IsTerminal { get; }
 
     private TextWriter Out => _captured ?? Console.Out;
 
-    /// <summary>What something would say where there is no terminal, errors included, instead of saying it.</summary>
+    /// <summary>Captures the output of an action as it would be without a terminal, errors included.</summary>
     internal static string Captured(Action<IReportPage> say)
     {
         using var text = new StringWriter { NewLine = "\n" };
@@ -80,7 +80,7 @@ internal sealed class ConsoleOutput : IReportPage
     /// <summary>Text that is passed on as it is.</summary>
     internal void Write(string text) => Out.Write(text);
 
-    /// <summary>A line beside the result.</summary>
+    /// <summary>A line next to the result.</summary>
     internal void Notice(string text)
     {
         if (_captured is { } captured)
@@ -94,7 +94,7 @@ internal sealed class ConsoleOutput : IReportPage
         }
         catch (IOException)
         {
-            // standard error is full or closed: what goes wrong besides still decides how the program ends
+            // standard error is full or closed: other failures still decide how the program ends
         }
     }
 

@@ -27,7 +27,7 @@ internal static class DisplayText
 
     internal static string Newcomers(InstalledPackage package) => (package.Newcomers ? "yes" : "no") + (package.Blocked ? ", blocked" : "");
 
-    /// <summary>What a system of a target is called: the target, and the edition if it has several.</summary>
+    /// <summary>The name of a system of a target: the target, and the edition if it has several.</summary>
     internal static string Place(Target target, SystemSnapshot snapshot) => Place(target, snapshot.EditionNumber);
 
     internal static string Place(Target target, int? edition) => edition is { } number ? $"edition {number} of {target.Name}" : target.Name;

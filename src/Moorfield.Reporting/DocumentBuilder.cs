@@ -3,6 +3,11 @@ namespace Moorfield.Reporting;
 /// <summary>Makes the JSON documents from the core's records.</summary>
 internal static class DocumentBuilder
 {
+    internal static DoneJson Done(
+        string action, string? target, string path, IEnumerable<string>? files = null, ImmutableArray<int> points = default, long? bytes = null,
+        bool changed = true) =>
+        new("moorfield.done/1", action, changed, target, path, [.. (files ?? []).Select(Path.GetFullPath)], points.IsDefault ? [] : points, bytes);
+
     internal static InventoryJson Inventory(
         Target target, IReadOnlyCollection<(SystemSnapshot Snapshot, RemovalAssessment Assessment,
         IEnumerable<InstalledPackage> Packages)> systems) => new(

@@ -28,10 +28,10 @@ internal sealed record LeftoverJson(string Kind, string? Family, string? FullNam
 internal sealed record ProgramJson(string Name, string Version, string Publisher, long Bytes, string? Account, string? UninstallCommand,
     string? Key = null);
 
-/// <summary>What <c>explain</c> says of a classic program.</summary>
+/// <summary>The <c>explain</c> document of a classic program.</summary>
 internal sealed record ClassicProgramJson(string Schema, string Target, string Path, int? Edition, ProgramJson Program);
 
-/// <param name="Filtered">Whether packages were left out, as was asked for.</param>
+/// <param name="Filtered">True if packages were left out, as was asked for.</param>
 internal sealed record InventoryJson(string Schema, string Target, string Path, string Kind, ImmutableArray<SystemJson> Systems,
     bool Filtered = false);
 
@@ -163,7 +163,7 @@ internal sealed record BuiltMediumJson(
     string Schema, string Target, string Path, string Medium, long Bytes, long ImageBytes, int Parts, string? Sha256, int Compared, PlanJson Plan);
 
 /// <param name="Made">Null when it does not say.</param>
-/// <param name="Gaps">What it could not see, a sentence each.</param>
+/// <param name="Gaps">The data that it could not see, a sentence each.</param>
 internal sealed record ListedSurveyJson(
     string File, string? Computer, string? Product, string? Build, DateTimeOffset? Made, bool Complete, ImmutableArray<string> Gaps, string? Error);
 
@@ -174,12 +174,23 @@ internal sealed record FaultJson(int Number, string Text, ImmutableArray<string>
 /// <param name="Unneeded">Contents that no restore point needs.</param>
 /// <param name="Strays">Files next to the documents that interrupted runs left.</param>
 /// <param name="Bytes">Of what is unneeded.</param>
-/// <param name="Mended">Whether both were deleted.</param>
+/// <param name="Mended">True if both were deleted.</param>
 internal sealed record VerificationJson(
     string Schema, string Vault, int RestorePoints, int Sound, int Contents, int AsRecorded, ImmutableArray<FaultJson> Faults, int Unneeded,
     int Strays, long Bytes, bool Mended);
 
-/// <summary>What a call that fails says with <c>--format json</c>.</summary>
+/// <summary>The document of a command that has nothing to list.</summary>
+/// <param name="Action">The command, such as <c>restore-point pin</c>.</param>
+/// <param name="Target">As typed; null where <paramref name="Path"/> is a vault.</param>
+/// <param name="Path">Of the target or vault, absolute.</param>
+/// <param name="Files">Files and folders that were written, absolute.</param>
+/// <param name="RestorePoints">The restore points that it is about.</param>
+/// <param name="Bytes">Bytes written, or given back by a deletion; null where there is nothing to measure.</param>
+internal sealed record DoneJson(
+    string Schema, string Action, bool Changed, string? Target, string Path, ImmutableArray<string> Files, ImmutableArray<int> RestorePoints,
+    long? Bytes);
+
+/// <summary>The document of a failed call with <c>--format json</c>.</summary>
 /// <param name="Kind">failed, invalidUsage, refused or stopped.</param>
 /// <param name="Reason">Why it was refused; null for other kinds.</param>
 internal sealed record ErrorJson(string Schema, int ExitCode, string Kind, string? Reason, string Message);
@@ -205,6 +216,7 @@ internal sealed record HandOverJson(string Schema, string Folder, ImmutableArray
 [JsonSerializable(typeof(HandOverJson))]
 [JsonSerializable(typeof(ErrorJson))]
 [JsonSerializable(typeof(VerificationJson))]
+[JsonSerializable(typeof(DoneJson))]
 [JsonSerializable(typeof(BuiltMediumJson))]
 internal sealed partial class DocumentJson : JsonSerializerContext
 {

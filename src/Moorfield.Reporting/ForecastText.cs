@@ -6,7 +6,7 @@ namespace Moorfield.Reporting;
 internal static class ForecastText
 {
     // More families that stay away are named in one line.
-    private const int MaxAway = 5;
+    private const int MaxStayingAway = 5;
 
     /// <param name="update">The image, and its edition that the update comes from; null for a sign-in.</param>
     internal static void Show(IReportPage page, Target target, SystemForecast system, (string Path, SystemSnapshot Edition)? update, Brief? brief,
@@ -18,7 +18,7 @@ internal static class ForecastText
                 + $"{Path.GetFileName(path)}, build {image.Build}"
             : $"The next new account on {DisplayText.Place(target, snapshot)}");
         var away = forecast.Families.Where(f => f.Fate == Fate.StaysAway).ToList();
-        bool folds = !all && away.Count > MaxAway;
+        bool folds = !all && away.Count > MaxStayingAway;
         var shown = forecast.Families.Where(f => all || system.Families.Contains(f) || !(IsOrdinary(f) || (folds && f.Fate == Fate.StaysAway)))
             .ToList();
         var sheet = update is null ? new TextTable("Package", "Forecast", "Version", "Why").Quiet(2)
@@ -35,7 +35,7 @@ internal static class ForecastText
         if (shown.Count > 0)
             page.Table(sheet);
         if (folds)
-            page.Line($"{away.Count} packages stay away: {TextFormat.List(away.Select(f => f.DisplayName), MaxAway)}. --all shows why.");
+            page.Line($"{away.Count} packages stay away: {TextFormat.List(away.Select(f => f.DisplayName), MaxStayingAway)}. --all shows why.");
         ShowHidden(page, [.. forecast.Families.Except(shown).Where(f => !folds || f.Fate != Fate.StaysAway)]);
         foreach (var delivery in forecast.Deliveries)
         {
@@ -54,7 +54,7 @@ internal static class ForecastText
         ShowRemedy(page, system, update is not null, brief);
     }
 
-    /// <summary>What stays as it is, and parts of the system that go with the times.</summary>
+    /// <summary>Packages that stay as they are, and parts of the system that are replaced with new versions.</summary>
     private static bool IsOrdinary(ForecastFamily family) =>
         family.Fate == Fate.Stays || (family.Role == PackageRole.Component && family.Fate is Fate.Renewed or Fate.Given);
 

@@ -5,8 +5,8 @@ namespace Moorfield.Reporting;
 /// <summary>Puts hand-overs into words.</summary>
 internal static class HandOverText
 {
-    /// <summary>What a preview of the one system does not say.</summary>
-    internal static void ShowBesides(IReportPage page, HandOverPlan plan, ImmutableArray<SystemPlan> plans)
+    /// <summary>Adds to the preview of the one system what holds for running machines.</summary>
+    internal static void ShowMachineNotes(IReportPage page, HandOverPlan plan, ImmutableArray<SystemPlan> plans)
     {
         var here = plans.SelectMany(p => p.Effective).Select(r => r.Package.Family).ToHashSet();
         var elsewhere = plan.Remove.Where(r => !here.Contains(r.Family)).ToList();
@@ -78,7 +78,7 @@ internal static class HandOverText
             page.Line(line);
     }
 
-    /// <summary>What was written.</summary>
+    /// <summary>Lists the files that were written.</summary>
     internal static void ShowResult(IReportPage page, string folder, IReadOnlyList<(string Name, byte[] Content)> files, HandOverPlan plan)
     {
         page.Line();

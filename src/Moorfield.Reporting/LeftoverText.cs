@@ -10,7 +10,7 @@ internal static class LeftoverText
         foreach (var group in snapshot.Leftovers.GroupBy(l => l.Kind == LeftoverKind.AccountEntry ? (object)(l.Family, l.Sid) : l.Location))
         {
             var (first, count) = (group.First(), group.Count());
-            sheet.Add(Kind(first), Of(first), Whose(first, snapshot), first.Bytes == 0 ? DisplayText.Nothing : TextTable.Size(first.Bytes),
+            sheet.Add(Kind(first), Of(first), OwnerName(first, snapshot), first.Bytes == 0 ? DisplayText.Nothing : TextTable.Size(first.Bytes),
                 count == 1 ? Where(first.Location)
                     : $"{TextTable.Count(count, "place")} in {string.Join(", ", group.Select(l => HiveOf(l.Location)).Distinct())}");
         }
@@ -46,7 +46,7 @@ internal static class LeftoverText
     private static string Of(Leftover leftover) =>
     leftover.FullName is { } fullName ? $"{fullName.Name} {fullName.Version}" : leftover.Family?.Name ?? "not known";
 
-    private static string Whose(Leftover leftover, SystemSnapshot snapshot) => leftover.Sid is { } sid ? snapshot.Account(sid)?.Name ?? sid
+    private static string OwnerName(Leftover leftover, SystemSnapshot snapshot) => leftover.Sid is { } sid ? snapshot.Account(sid)?.Name ?? sid
         : leftover.Location is EntryLocation || leftover.Location is KeyLocation { Key: var key }
             && key.Contains(@"\Applications\", StringComparison.OrdinalIgnoreCase) ? "newcomers" : "the machine";
 }

@@ -8,17 +8,17 @@ internal static class RemovalText
     /// <summary>A line of a preview.</summary>
     private sealed record PreviewLine(string Text, bool IsCost = false, bool IsError = false);
 
-    /// <param name="weighs">Whether to say what an image will weigh; a result that follows at once says it better.</param>
+    /// <param name="weighs">True if to say what an image will weigh; a result that follows at once says it better.</param>
     internal static void ShowPreview(IReportPage page, Target target, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint, bool weighs)
     {
         if (target.ReadOnlyReason() is { } why)
             page.Line($"This will be refused: {why}");
         ShowPlan(page, target, plans, handsOver: false);
         if (target.Image is { } image && plans.Any(p => p.Effective.Any(r => r.RemovesFiles)))
-            ShowStay(page, image, plans, keepFiles, withPoint, weighs);
+            ShowSpace(page, image, plans, keepFiles, withPoint, weighs);
     }
 
-    /// <param name="handsOver">Whether running machines are to carry it out, which do it in their own way.</param>
+    /// <param name="handsOver">True if running machines are to carry it out, which do it in their own way.</param>
     internal static void ShowPlan(IReportPage page, Target target, ImmutableArray<SystemPlan> plans, bool handsOver)
     {
         string audience = string.Join(" or ", plans.Select(p => p.Audience).Distinct(StringComparer.Ordinal));
@@ -62,8 +62,8 @@ internal static class RemovalText
         page.Table(table);
     }
 
-    /// <summary>What becomes of the removed files of an image, and what the file will weigh.</summary>
-    private static void ShowStay(IReportPage page, ImageFile image, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint, bool weighs)
+    /// <summary>Shows the fate of the removed files of an image, and the size of the file afterwards.</summary>
+    private static void ShowSpace(IReportPage page, ImageFile image, ImmutableArray<SystemPlan> plans, bool keepFiles, bool withPoint, bool weighs)
     {
         page.Line(!withPoint
         ? "The removed files stay in the image file until it is compacted. Without a restore point they cannot be put back."
@@ -76,7 +76,7 @@ internal static class RemovalText
             page.Line($"{image.Name}: {TextTable.Size(image.Wim.Length)} now, about {TextTable.Size(bytes)} after 'moorfield image compact'.");
     }
 
-    /// <summary>Bytes of an image without what goes, once it is compacted; null when that cannot be told.</summary>
+    /// <summary>Bytes of an image without what goes, once it is compacted; null when that is not known.</summary>
     internal static long? BytesWithout(ImageFile image, ImmutableArray<SystemPlan> plans) => image.BytesWithout(
         plans.SelectMany(p => p.Plan.Changes.OfType<TreeRemoved>().Select(t => (p.Snapshot.EditionNumber!.Value, t.Path))));
 
@@ -128,7 +128,7 @@ internal static class RemovalText
         page.Table(sheet);
     }
 
-    /// <summary>What stands below the table for one system.</summary>
+    /// <summary>Shows the packages that stay.</summary>
     /// <param name="inTable">The sums are in a table of editions.</param>
     private static IEnumerable<PreviewLine> Lines(SystemPlan system, bool handsOver, bool inTable)
     {
@@ -188,7 +188,7 @@ internal static class RemovalText
         return $"{TextTable.Count(system.Effective.Length, "package")}: {files} go{appData}.";
     }
 
-    /// <summary>What the whole removal costs and saves, package by package.</summary>
+    /// <summary>Shows the costs and savings of the whole removal, package by package.</summary>
     private static IEnumerable<PreviewLine> Meanings(Plan plan, SystemSnapshot snapshot)
     {
         foreach (var (removal, verdict) in plan.Costly)
@@ -223,7 +223,7 @@ internal static class RemovalText
             + $"include {it}.";
     }
 
-    /// <summary>What was named and stays, in a removal that has nothing to do.</summary>
+    /// <summary>Shows the named packages that stay, in a removal that has nothing to do.</summary>
     internal static void ShowStaying(IReportPage page, ImmutableArray<SystemPlan> plans)
     {
         foreach (var (line, editions) in Folded(plans.SelectMany(p => Staying(p.Plan).Select(l => (p.Snapshot.EditionNumber, l)))))

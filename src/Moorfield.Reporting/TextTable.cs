@@ -94,7 +94,7 @@ internal sealed class TextTable(params string[] headings)
         return (columns, widths);
     }
 
-    /// <summary>The words of a cell, each with the space behind it; a path falls into its names.</summary>
+    /// <summary>The words of a cell, each with the space after it; a path falls into its names.</summary>
     private static IEnumerable<string> Words(string cell)
     {
         int start = 0;

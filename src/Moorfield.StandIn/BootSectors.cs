@@ -11,15 +11,15 @@ public static class BootSectors
     /// <summary>Bytes that the BIOS loads: eight sectors of 512.</summary>
     public const int BiosLength = 4096;
 
-    /// <summary>What the BIOS image prints.</summary>
+    /// <summary>The text that the BIOS image prints.</summary>
     public const string BiosText = "Saltmarsh Ferries, started by BIOS";
 
-    /// <summary>What the UEFI program prints.</summary>
+    /// <summary>The text that the UEFI program prints.</summary>
     public const string UefiText = "Saltmarsh Ferries, started by UEFI";
 
     private const int FileAlignment = 512, PageSize = 4096;
 
-    /// <summary>Code for a BIOS, which is loaded as a whole to 0x7C00. Its text stands in its last bytes, to prove that.</summary>
+    /// <summary>Code for a BIOS, which is loaded as a whole to 0x7C00. Its text is in its last bytes, to prove that.</summary>
     public static byte[] Bios()
     {
         byte[] text = Encoding.ASCII.GetBytes(BiosText + "\r\n\0");

@@ -5,10 +5,10 @@ using System.Text.RegularExpressions;
 
 namespace Moorfield.StandIn;
 
-/// <summary>What Windows writes of packages into its hives, as <c>demo/shapes.json</c> describes it.</summary>
+/// <summary>Windows' entries for packages in its hives, as <c>demo/shapes.json</c> describes them.</summary>
 /// <param name="SystemFolder">Folder of a part of the system, below the volume's root: {name} or {family}.</param>
-/// <param name="Roots">Whether SOFTWARE says where packages lie.</param>
-/// <param name="OtherArchitectures">In which frameworks stand in the entries of packages besides their own, whether they are there or not.</param>
+/// <param name="Roots">True if SOFTWARE says where packages lie.</param>
+/// <param name="OtherArchitectures">Further architectures whose frameworks are listed in the entries of packages, whether present or not.</param>
 /// <param name="Software">Entries of the machine, for each provisioned package.</param>
 /// <param name="Classes">Entries of an account's UsrClass.dat, for each application.</param>
 /// <param name="User">Entries of an account's NTUSER.DAT, for each application.</param>
@@ -22,7 +22,7 @@ public sealed record HiveShape(
         return JsonSerializer.Deserialize(stream, WorldJson.Default.Shapes)!;
     });
 
-    /// <summary>What the demo has.</summary>
+    /// <summary>The shape of the demo.</summary>
     public static HiveShape Usual => All.Value.Usual;
 
     /// <summary>As full as the hives of an old machine are.</summary>
@@ -38,7 +38,7 @@ public sealed record Shapes(HiveShape Usual, HiveShape Older);
 
 /// <summary>Keys of one kind.</summary>
 /// <param name="Key">With {…} for what differs.</param>
-/// <param name="Each">What there is one for: nothing (an application), link, type, or any, anyLink, anyType (one if there is any).</param>
+/// <param name="Each">The items that each have one: nothing (an application), link, type, or any, anyLink, anyType (one if there is any).</param>
 /// <param name="Count">How many: {n} counts them; one when it is 0.</param>
 /// <param name="Values">By name: text, expand, list, dword, qword, binary (of so many bytes), and the content.</param>
 public sealed record ShapeEntry(string Key, string? Each, int Count, ImmutableDictionary<string, string>? Values);

@@ -5,12 +5,12 @@ using Moorfield.Formats.Wim;
 
 namespace Moorfield.StandIn;
 
-/// <summary>What makes an image large, for measurements.</summary>
+/// <summary>Options that make an image large, for measurements.</summary>
 /// <param name="Files">Additional files in each edition, shared by all.</param>
 /// <param name="HiveBytes">Least size of the SOFTWARE hive.</param>
 /// <param name="FileBytes">Size of each additional file.</param>
 /// <param name="SharedHive">All editions have the very same SOFTWARE hive.</param>
-/// <param name="RandomHive">What fills the hive cannot be compressed.</param>
+/// <param name="RandomHive">Fills the hive with data that cannot be compressed.</param>
 public sealed record ImageBulk(int Files, int HiveBytes, int FileBytes, bool SharedHive, bool RandomHive = false);
 
 /// <summary>Lays out an install image: one Windows in each edition, contents that editions share only once.</summary>

@@ -232,7 +232,7 @@ internal sealed class InstalledWindows : IDisposable
             throw new InvalidDataException($"{link} is a link, and made-up volumes have none");
     }
 
-    /// <summary>Whether a name that a hive or a manifest gives leads nowhere else.</summary>
+    /// <summary>True if a name that a hive or a manifest gives leads nowhere else.</summary>
     private static bool IsPlain(string name) => name is not "" and not "." and not ".." && !name.Contains('/', StringComparison.Ordinal);
 
     private ImmutableArray<string> Names(string key) => [.. Software.Find(key)?.Children().Select(k => k.Name) ?? []];

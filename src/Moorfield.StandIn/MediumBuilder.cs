@@ -22,8 +22,8 @@ public static class MediumBuilder
     private const string Bios = "boot/etfsboot.com", Uefi = "efi/microsoft/boot/efisys.bin", Catalogue = "boot/boot.cat";
 
     /// <summary>Lays the files of a medium out in a folder.</summary>
-    /// <param name="image">The install image, or the first part of it with the others beside it.</param>
-    /// <param name="imageName">What it is called on the medium; parts get their numbers.</param>
+    /// <param name="image">The install image, or the first part of it with the others next to it.</param>
+    /// <param name="imageName">The image's name on the medium; parts get their numbers.</param>
     /// <exception cref="IOException">A tool is missing (mkfs.fat of dosfstools, mcopy of mtools), or fails.</exception>
     public static void LayOut(string folder, string image, string imageName)
     {
@@ -65,7 +65,7 @@ public static class MediumBuilder
     /// <summary>Makes the media of the demo: the first with a WIM, the second with an ESD, the third with its image in parts.</summary>
     /// <param name="image">The install image.</param>
     /// <param name="work">Empty folder for what lies on the disk meanwhile.</param>
-    /// <param name="large">Whether to make one with a file over 4 GiB as well, of which the ISO keeps no blocks that are empty.</param>
+    /// <param name="large">True if to make one with a file over 4 GiB as well, of which the ISO keeps no blocks that are empty.</param>
     /// <exception cref="IOException">A tool is missing, or fails.</exception>
     public static void MakeDemo(string image, string folder, string work, bool large)
     {

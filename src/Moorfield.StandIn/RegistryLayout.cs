@@ -58,7 +58,7 @@ internal sealed class RegistryLayout(World world)
         foreach (var account in Having(package).Where(_ => !package.IsFramework))
             AddEntry(hive, $@"{Store}\{account.Sid}\{registered}");
 
-        // Frameworks stand in the entries of those that need them.
+        // Frameworks are listed in the entries of those that need them.
         void AddEntry(Hive hive, string key, params HiveValue[] values)
         {
             Set(hive, key, values);
@@ -159,7 +159,7 @@ internal sealed class RegistryLayout(World world)
         }
     }
 
-    /// <summary>The ProgId of a package that left it behind.</summary>
+    /// <summary>The ProgId of a package that is gone.</summary>
     internal static string StrayProgId(WorldLeftover leftover) => ProgId($"{leftover.Name}/{leftover.Detail}");
 
     internal void FillClasses(Hive hive, WorldAccount account)
@@ -193,7 +193,7 @@ internal sealed class RegistryLayout(World world)
         Set(classes, $@"{AccountRepository}\Families\{part.Family}\{part}", HiveValue.FromQWord("InstallTime", (ulong)time.ToFileTime()));
     }
 
-    /// <summary>What lets an application open a file type or scheme.</summary>
+    /// <summary>The entries that let an application open a file type or scheme.</summary>
     internal static void AddHandler(Hive classes, PackageFamilyName family, string app, string what, string display, string company)
     {
         string progId = ProgId(family, app, what);

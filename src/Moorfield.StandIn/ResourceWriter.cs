@@ -12,7 +12,7 @@ internal static class ResourceWriter
     /// <summary>An index with the texts of one language, or of one display scale.</summary>
     /// <param name="package">Its name.</param>
     /// <param name="language">Tag of the language, or the scale in per cent.</param>
-    /// <param name="isDefault">Whether it is the language that the package was built with.</param>
+    /// <param name="isDefault">True if it is the language that the package was built with.</param>
     /// <param name="texts">By names, which are in the folder <c>Resources</c>; ASCII only.</param>
     /// <param name="length">Bytes that the file is to have, if it is not longer anyway.</param>
     internal static byte[] Write(string package, string language, bool isDefault, IReadOnlyList<(string Name, string Text)> texts, int length)

@@ -161,7 +161,7 @@ public sealed class VolumeBuilder
         Write($"{home}/Documents/sailings.txt", Encoding.UTF8.GetBytes($"Notes of {account.Name}\n"));
     }
 
-    /// <summary>What the system lays out at the first start. [model]</summary>
+    /// <summary>The layout that the system makes at the first start. [model]</summary>
     internal static void AddAppData(string folder)
     {
         foreach (string empty in new[] { "AC", "LocalCache", "LocalState", "RoamingState", "Settings", "SystemAppData", "TempState" })

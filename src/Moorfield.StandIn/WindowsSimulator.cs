@@ -2,7 +2,7 @@ using Moorfield.Formats.Wim;
 
 namespace Moorfield.StandIn;
 
-/// <summary>What was done to a volume.</summary>
+/// <summary>The changes made to a volume.</summary>
 /// <param name="LaidOut">Packages that came onto the disk.</param>
 /// <param name="Registered">Registrations that were made for accounts.</param>
 /// <param name="Gone">Packages that left the disk.</param>
@@ -88,7 +88,7 @@ public sealed class WindowsSimulator(World world)
     }
 
     /// <summary>
-    /// A power cut just after a package was blocked: the hive is marked as being written, and the block stands in its transaction log only.
+    /// A power cut just after a package was blocked: the hive is marked as being written, and the block is in its transaction log only.
     /// </summary>
     /// <returns>The family.</returns>
     /// <exception cref="InvalidDataException">The volume is damaged, or nothing is left to block.</exception>
@@ -190,7 +190,7 @@ public sealed class WindowsSimulator(World world)
     private static List<LaidOutPackage> InstalledVersions(InstalledWindows windows, PackageFamilyName family) =>
         [.. windows.Packages.Where(p => p.Family == family && (windows.IsProvisioned(p) || windows.Accounts.Any(a => windows.IsRegistered(p, a))))];
 
-    /// <summary>Whether the policy that a part of the system honours keeps it from a profile.</summary>
+    /// <summary>True if the policy that a part of the system honours keeps it from a profile.</summary>
     private bool IsGuarded(InstalledWindows windows, LaidOutPackage component, string profile) =>
         world.Packages.FirstOrDefault(p => p.Honours is not null && p.Name == component.Main.Name)?.Honours is { } policy
         && windows.Policy(policy.Hive == "machine" ? null : profile, policy.Key, policy.Name) == policy.Data;

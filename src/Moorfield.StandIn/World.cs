@@ -13,11 +13,11 @@ public sealed record World(
     ImmutableArray<WorldPackage> Packages, ImmutableArray<WorldFamily> Blocked, ImmutableArray<WorldLeftover> Leftovers,
     ImmutableArray<string> Pins, ImmutableArray<WorldChoice> Chosen, ImmutableArray<WorldProgram> Programs, ImmutableArray<WorldEdition> Editions)
 {
-    /// <summary>What its hives have of packages.</summary>
+    /// <summary>The packages' entries in its hives.</summary>
     [JsonIgnore]
     public HiveShape Shape { get; init; } = HiveShape.Usual;
 
-    /// <summary>What the coming release changes.</summary>
+    /// <summary>The changes of the coming release.</summary>
     public WorldUpdate? Update { get; init; }
 
     /// <summary>Apps that install themselves.</summary>
@@ -158,7 +158,7 @@ public sealed record World(
     public string Family(string packageName) => $"{packageName}_{PublisherId(Packages.First(p => p.Name == packageName).By)}";
 }
 
-/// <summary>What the coming release of a made-up system changes.</summary>
+/// <summary>The changes of the coming release of a made-up system.</summary>
 /// <param name="SystemVersion">Version of all parts of the system.</param>
 /// <param name="SystemFiles">How many files its images have that belong to no package.</param>
 /// <param name="Versions">New versions of packages, by name.</param>
@@ -200,7 +200,7 @@ public sealed record WorldChoice(string Account, string What, string? Package, s
 /// <summary>A classic desktop program.</summary>
 /// <param name="Account">The account that has it; null when the machine has it.</param>
 /// <param name="Bits32">Whether it is listed under WOW6432Node.</param>
-/// <param name="Hidden">Whether it is marked as a system component, so that Windows does not list it.</param>
+/// <param name="Hidden">True if it is marked as a system component, so that Windows does not list it.</param>
 /// <param name="Opens">File types with their dot, and schemes.</param>
 public sealed record WorldProgram(
     string Id, string Name, string Version, string By, uint Kib, string? Uninstall, string? Account, bool Bits32, bool Hidden,
@@ -248,7 +248,7 @@ public sealed record WorldPackage(
     // Packages of Windows itself keep their texts in their resources; many others write them into the manifest.
     private bool HasResources => By == "northlight" && !IsFramework;
 
-    /// <summary>What a manifest writes for a text: the text itself, or a reference to it.</summary>
+    /// <summary>A manifest's notation of a text: the text itself, or a reference to it.</summary>
     internal string Refer(string name, string text) => HasResources ? $"ms-resource:{name}" : text;
 
     /// <summary>The texts in its resources, by name.</summary>

@@ -19,6 +19,22 @@ public abstract class CliTest : IDisposable
 
     private static string Program { get; } = Find();
 
+    private static readonly Lazy<TemporaryFolder> WholeDemo = new(() =>
+    {
+        var folder = new TemporaryFolder(inMemory: true);
+        AppDomain.CurrentDomain.ProcessExit += (_, _) => folder.Dispose();
+        Tool.Read(Program, "demo", folder["demo"], "--disk");
+        Tool.Read(Program, "demo", "media", folder["demo"]);
+        return folder;
+    });
+
+    /// <summary>A folder with all that <c>moorfield demo</c> makes, disk and media included. It is made once for all tests.</summary>
+    protected string CopyWholeDemo()
+    {
+        Tool.Read("cp", "-a", WholeDemo.Value["demo"], Folder["demo"]);
+        return Folder["demo"];
+    }
+
     private static string Find()
     {
         for (string? folder = AppContext.BaseDirectory; folder is not null; folder = Path.GetDirectoryName(folder))

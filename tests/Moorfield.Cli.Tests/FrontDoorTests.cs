@@ -44,59 +44,66 @@ public sealed class FrontDoorTests : CliTest
         }
     }
 
-    public static TheoryData<string> Outputs =>
+    private static readonly string[] Outputs =
     [
         "inventory VOLUME", "inventory VOLUME --all", "inventory VOLUME --leftovers", "inventory IMAGE", "inventory VOLUME --classic",
-        "explain VOLUME|Picture Viewer|--places", "explain VOLUME Films", "check VOLUME IMAGE --brief BRIEF", "forecast VOLUME --update UPDATE",
+        "explain VOLUME Picture_Viewer --places", "explain VOLUME Films", "check VOLUME IMAGE --brief BRIEF", "forecast VOLUME --update UPDATE",
         "forecast VOLUME --sign-in --all", "remove VOLUME Weather Music --for everyone --preview", "remove VOLUME * --for everyone --preview",
         "remove IMAGE Weather --preview", "remove VOLUME --leftovers --preview", "block VOLUME", "block VOLUME Chess.*", "guard VOLUME",
-        "brief show BRIEF --on VOLUME", "restore-point list", "restore-point list --sizes", "restore-point show 1", "restore-point verify",
-        "restore-point delete 1", "image list IMAGE", "compare IMAGE UPDATE --before-edition 1 --after-edition 1", "compare VOLUME IMAGE",
-        "bring-back VOLUME Films --for rowan --preview", "undo VOLUME --preview", "undo VOLUME --everything --preview", "undo VOLUME Clock --preview",
+        "brief show BRIEF --on VOLUME", "image list IMAGE", "compare IMAGE UPDATE --before-edition 1 --after-edition 1", "compare VOLUME IMAGE",
         "hand-over VOLUME Weather --for everyone --to NEW --preview", "image compact IMAGE --preview", "help", "help remove", "help restore-point",
-        "help packages", "remove VOLUME Wether --for everyone", "remove VOLUME Weather", "inventory NEW", "restore-point create VOLUME",
+        "help packages", "remove VOLUME Wether --for everyone", "remove VOLUME Weather", "inventory NEW",
+    ];
+
+    private static readonly string[] OutputsAfterRemoval =
+    [
+        "restore-point list", "restore-point list --sizes", "restore-point show 1", "restore-point verify", "restore-point delete 1 --preview",
+        "bring-back VOLUME Films --for rowan --preview", "undo VOLUME --preview", "undo VOLUME --everything --preview", "undo VOLUME Clock --preview",
+        "restore-point create VOLUME",
     ];
 
     [Theory]
-    [MemberData(nameof(Outputs))]
-    public void Whatever_is_said_fits_its_width(string line)
+    [InlineData(false)]
+    [InlineData(true)]
+    public void Whatever_is_said_fits_its_width(bool afterRemoval)
     {
-        string image = line.Contains("IMAGE", StringComparison.Ordinal) ? Demo.CopyImageTo(Folder) : "";
-        string update = line.Contains("UPDATE", StringComparison.Ordinal) ? Demo.CopyUpdateTo(Folder) : "";
+        string image = Demo.CopyImageTo(Folder), update = Demo.CopyUpdateTo(Folder);
         string brief = Folder.Write("b.yaml", "brief: 1\nfor: everyone\nremove: ['*', Saltmarsh.Lottery_5s2ajr5e6xvkm]\nguard: [partner-apps]"u8);
-        if (line.Contains("point", StringComparison.Ordinal) || line.StartsWith("undo", StringComparison.Ordinal))
+        if (afterRemoval)
             Done("remove", Root, "Clock", "Weather", "--for", "everyone", "--yes");
-        string[] arguments = [.. line.Split(line.Contains('|', StringComparison.Ordinal) ? '|' : ' ').SelectMany(a => a.Split(' ') is [var first, ..
-            var more] && first == "explain" ? [first, .. more] : new[] { a }).Select(a => a switch
+        foreach (string line in afterRemoval ? OutputsAfterRemoval : Outputs)
         {
-            "VOLUME" => Root, "IMAGE" => image, "UPDATE" => update, "BRIEF" => brief, "NEW" => Folder["new"], _ => a,
-        })];
-        foreach (int width in new[] { 80, 100, 120, 160 })
-        {
-            var outcome = RunAt(width, arguments);
-            string[] said = (outcome.Output + "\n" + outcome.Error).Split('\n');
-            said.Length.ShouldBeGreaterThan(2);
-            // A path or a command to copy may be longer, alone on its line.
-            said.Where(l => l.Length > width && l.Trim().Contains(' ', StringComparison.Ordinal) && !l.Contains("moorfield ", StringComparison.Ordinal)
-                && !l.Contains("moorfield-test-", StringComparison.Ordinal)).ShouldBeEmpty($"at {width} columns");
-            said.ShouldAllBe(l => l.TrimEnd().Length == l.Length || l.Length == 0);
+            string[] arguments = [.. line.Split(' ').Select(a => a switch
+            {
+                "VOLUME" => Root, "IMAGE" => image, "UPDATE" => update, "BRIEF" => brief, "NEW" => Folder["new"], _ => a.Replace('_', ' '),
+            })];
+            foreach (int width in new[] { 80, 100, 120, 160 })
+            {
+                var outcome = RunAt(width, arguments);
+                string text = outcome.Output + "\n" + outcome.Error;
+                CheckWidth(text, width, line + ", in a pipe");
+                text.Split('\n').ShouldAllBe(l => l.TrimEnd().Length == l.Length, line);
+            }
+            foreach (int width in new[] { 80, 160 })
+                CheckWidth(OnTerminal(width, arguments), width, line + ", on a terminal");
         }
     }
 
-    [Theory]
-    [InlineData(80)]
-    [InlineData(160)]
-    public void Tables_fit_a_terminal(int columns)
+    private string OnTerminal(int columns, string[] arguments)
     {
-        foreach (string[] arguments in new[] { ["inventory", Root, "--all"], new[] { "forecast", Root, "--sign-in", "--all" }, ["guard", Root] })
-        {
-            string command = string.Join(' ', Command(arguments).Select(a => $"'{a}'"));
-            var outcome = Tool.Run("script", ["-qec", $"stty cols {columns}; {command}", "/dev/null"],
-                new Dictionary<string, string> { ["TERM"] = "dumb-not", ["MOORFIELD_VAULT"] = Vault }, "");
-            string plain = Regex.Replace(outcome.Output, @"\e\[[0-9;?]*[A-Za-z]|\r", "", RegexOptions.None, Limit);
-            plain.Split('\n').Length.ShouldBeGreaterThan(5);
-            plain.Split('\n').Where(l => l.Length > columns && !l.Contains("moorfield ", StringComparison.Ordinal)).ShouldBeEmpty();
-        }
+        string command = string.Join(' ', Command(arguments).Select(a => $"'{a}'"));
+        var outcome = Tool.Run("script", ["-qec", $"stty cols {columns}; {command}", "/dev/null"],
+            new Dictionary<string, string> { ["TERM"] = "dumb-not", ["MOORFIELD_VAULT"] = Vault }, "");
+        return Regex.Replace(outcome.Output, @"\e\[[0-9;?]*[A-Za-z]|\r", "", RegexOptions.None, Limit);
+    }
+
+    private static void CheckWidth(string text, int width, string what)
+    {
+        string[] lines = text.Split('\n');
+        lines.Length.ShouldBeGreaterThan(1, what);
+        // A path or a command to copy may be longer, alone on its line.
+        lines.Where(l => l.Length > width && l.Trim().Contains(' ', StringComparison.Ordinal) && !l.Contains("moorfield ", StringComparison.Ordinal)
+            && !l.Contains("moorfield-test-", StringComparison.Ordinal)).ShouldBeEmpty($"{what}, at {width} columns");
     }
 
     [Fact]
@@ -157,10 +164,7 @@ public sealed class FrontDoorTests : CliTest
     [Fact]
     public void A_medium_is_refused_before_any_preview()
     {
-        string demo = Folder["demo"];
-        Run("demo", demo).ExitCode.ShouldBe(0);
-        Run("demo", "media", demo).ExitCode.ShouldBe(0);
-        var refused = Run("remove", Path.Combine(demo, "counter-vendor.iso"), "Weather", "--preview");
+        var refused = Run("remove", Path.Combine(CopyWholeDemo(), "counter-vendor.iso"), "Weather", "--preview");
         (refused.ExitCode, refused.Output, refused.Error.Contains("'moorfield media build' writes another one")).ShouldBe((5, "", true), refused.Error);
     }
 
@@ -272,6 +276,64 @@ public sealed class FrontDoorTests : CliTest
             json.GetProperty("reason").GetString().ShouldBe(reason);
             outcome.Error.ShouldContain(json.GetProperty("message").GetString()![..20]);
         }
+    }
+
+    [Fact]
+    public void What_has_nothing_to_list_is_a_document_as_well()
+    {
+        string image = Demo.CopyImageTo(Folder), copy = Folder["copy.wim"];
+        Done("remove", Root, "Clock", "--for", "ivy", "--yes");
+        (string Action, string[] Arguments, string? Target, string Path, string[] Files, int[] Points)[] calls =
+        [
+            ("restore-point create", ["restore-point", "create", Root], Root, Root, [], [2]),
+            ("restore-point pin", ["restore-point", "pin", "1", "--lift"], null, Vault, [], [1]),
+            ("restore-point note", ["restore-point", "note", "1", "before"], null, Vault, [], [1]),
+            ("restore-point delete", ["restore-point", "delete", "1", "2", "--yes"], null, Vault, [], [1, 2]),
+            ("image export", ["image", "export", image, "--edition", "1", "--to", copy, "--compression", "none"], image, image, [copy], []),
+            ("image convert", ["image", "convert", image, "--to", Folder["c.wim"], "--compression", "none"], image, image, [Folder["c.wim"]], []),
+            ("image split", ["image", "split", image, "--to", Folder["s.swm"]], image, image, [Folder["s.swm"]], []),
+            ("image join", ["image", "join", Folder["s.swm"], "--to", Folder["j.wim"]], Folder["s.swm"], Folder["s.swm"], [Folder["j.wim"]], []),
+            ("facts", ["facts", Root, "--to", Folder["f"]], Root, Root, [Folder["f"]], []),
+            ("brief draft", ["brief", "draft", Root, "--to", Folder["d.yaml"]], Root, Root, [Folder["d.yaml"]], []),
+        ];
+        foreach (var (action, arguments, target, path, files, points) in calls)
+        {
+            var outcome = Run([.. arguments, "--format", "json"]);
+            outcome.ExitCode.ShouldBe(0, outcome.Error);
+            var json = Json(outcome);
+            (json.GetProperty("schema").GetString(), json.GetProperty("action").GetString(), json.GetProperty("changed").GetBoolean(),
+                json.GetProperty("target").GetString(), json.GetProperty("path").GetString()).ShouldBe(("moorfield.done/1", action, true, target, path));
+            json.GetProperty("files").EnumerateArray().Select(f => f.GetString()).ShouldBe(files);
+            json.GetProperty("restorePoints").EnumerateArray().Select(f => f.GetInt32()).ShouldBe(points);
+            if (files is [var file])
+                json.GetProperty("bytes").GetInt64().ShouldBe(new FileInfo(file).Length);
+            outcome.Error.ShouldBeEmpty();
+        }
+        Directory.GetFiles(Path.Combine(Vault, "points"), "*.json").ShouldBeEmpty();
+        var finished = Run("restore-point", "finish", Root, "--format", "json");
+        Json(finished).GetProperty("changed").GetBoolean().ShouldBeFalse();
+        finished.Error.ShouldContain("No run was interrupted");
+        Run("brief", "draft", Root, "--format", "json").Error.ShouldContain("--to");
+    }
+
+    [Fact]
+    public void The_command_that_undoes_names_a_vault_elsewhere()
+    {
+        string elsewhere = Folder["other vault"];
+        Run("remove", Root, "Clock", "--for", "ivy", "--yes", "--vault", elsewhere).Output
+            .ShouldContain($"Undo with moorfield undo {Root} 1 --vault '{elsewhere}' (");
+        Run("remove", Root, "Weather", "--for", "ivy", "--yes").Output.ShouldContain($"Undo with 'moorfield undo {Root} 1' (");
+    }
+
+    [Fact]
+    public void A_deletion_is_previewed_as_data()
+    {
+        Done("remove", Root, "Clock", "--for", "ivy", "--yes");
+        var preview = Json(Run("restore-point", "delete", "1", "--preview", "--format", "json"));
+        (preview.GetProperty("changed").GetBoolean(), preview.GetProperty("restorePoints")[0].GetInt32()).ShouldBe((false, 1));
+        File.Exists(Path.Combine(Vault, "points", "000001.json")).ShouldBeTrue();
+        var none = Json(Run("restore-point", "delete", "--older-than", "1d", "--yes", "--format", "json"));
+        (none.GetProperty("changed").GetBoolean(), none.GetProperty("restorePoints").GetArrayLength()).ShouldBe((false, 0));
     }
 
     [Fact]

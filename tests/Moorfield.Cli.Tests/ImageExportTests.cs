@@ -24,13 +24,13 @@ public sealed class ImageExportTests : CliTest
     {
         string esd = Esd();
         Run("remove", esd, "Weather", "--yes", "--accept-costs").ExitCode.ShouldBe(5);
-        var outcome = Run("image", "convert", esd, Folder["made.wim"], "--compression", compression);
+        var outcome = Run("image", "convert", esd, "--to", Folder["made.wim"], "--compression", compression);
         outcome.ExitCode.ShouldBe(0, outcome.Error);
         Tool.Read("wimlib-imagex", "verify", Folder["made.wim"]);
         Tool.Read("wimlib-imagex", "info", Folder["made.wim"]).ShouldContain($"Compression:    {says}");
         Run("compare", _image, Folder["made.wim"]).Output.ShouldContain("Nothing differs.");
         Run("remove", Folder["made.wim"], "Weather", "--yes", "--accept-costs").ExitCode.ShouldBe(0);
-        var again = Run("image", "convert", esd, Folder["made.wim"]);
+        var again = Run("image", "convert", esd, "--to", Folder["made.wim"]);
         again.ExitCode.ShouldBe(2);
         again.Error.ShouldContain("is there already");
         Directory.GetFiles(Folder.Path, ".*part").ShouldBeEmpty();
@@ -49,7 +49,7 @@ public sealed class ImageExportTests : CliTest
         BitConverter.GetBytes(bytes.LongLength).CopyTo(bytes, 80);
         BitConverter.GetBytes(changed.LongLength).CopyTo(bytes, 88);
         File.WriteAllBytes(esd, [.. bytes, .. changed]);
-        foreach (string[] call in new string[][] { ["inventory", esd], ["image", "list", esd], ["image", "convert", esd, Folder["no.wim"]] })
+        foreach (string[] call in new string[][] { ["inventory", esd], ["image", "list", esd], ["image", "convert", esd, "--to", Folder["no.wim"]] })
         {
             var outcome = Run(call);
             (outcome.ExitCode, outcome.Error.Contains("is encrypted: it must be decrypted first", StringComparison.Ordinal)).ShouldBe((1, true));
@@ -67,7 +67,7 @@ public sealed class ImageExportTests : CliTest
         info.IndexOf("Counter Office", StringComparison.Ordinal).ShouldBeLessThan(info.IndexOf("Counter Home", StringComparison.Ordinal));
         Run("image", "export", _image, "--edition", "9", "--to", Folder["no.wim"]).ExitCode.ShouldBe(2);
         File.WriteAllBytes(Folder["cut.wim"], File.ReadAllBytes(_image)[..(int)(new FileInfo(_image).Length / 2)]);
-        Run("image", "convert", Folder["cut.wim"], Folder["no.wim"]).ExitCode.ShouldBe(1);
+        Run("image", "convert", Folder["cut.wim"], "--to", Folder["no.wim"]).ExitCode.ShouldBe(1);
         File.Exists(Folder["no.wim"]).ShouldBeFalse();
     }
 

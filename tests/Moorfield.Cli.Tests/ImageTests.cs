@@ -60,7 +60,7 @@ public sealed class ImageTests : CliTest
         byte[] original = File.ReadAllBytes(_image);
         string preview = Done("remove", _image, "Weather", "--edition", "1", "--edition", "2", "--preview").Output;
         preview.ShouldContain("Remove from editions 1 (Counter Home) and 2 (Counter Pro) of counter-install.wim, for newcomers:");
-        preview.ShouldContain("until then undo can bring them back");
+        preview.ShouldContain("until then undo can put them back");
         File.ReadAllBytes(_image).ShouldBe(original);
         string removed = Done("remove", _image, "Weather", "--edition", "1", "--edition", "2", "--yes").Output;
         removed.ShouldContain("Verified: 2 editions of counter-install.wim now are as planned.");
@@ -114,7 +114,7 @@ public sealed class ImageTests : CliTest
         WimSource.Verify(Folder["small.wim"]);
         RefusedOn(_image, 2, "is there already", "image", "compact", _image, "--to", Folder["small.wim"]);
         Done("image", "compact", _image, "--preview").Output
-            .ShouldContain(", 0 can still be undone afterwards, change by change; what the others removed is gone for good.");
+            .ShouldContain(", 0 can still be undone afterwards, change by change; the files of the others are lost for good.");
         long given = plan.GetProperty("compacting").GetProperty("bytes").GetInt64();
         var result = Json(Done("image", "compact", _image, "--yes", "--format", "json"));
         result.GetProperty("verified").GetBoolean().ShouldBeTrue();
@@ -123,13 +123,13 @@ public sealed class ImageTests : CliTest
         bytes.ShouldBeInRange(uncut.Length - given - 64, uncut.Length - given + 64);
         File.ReadAllBytes(_image).ShouldBe(File.ReadAllBytes(Folder["small.wim"]));
         RefusedOn(_image, 5, "The files of Weather cannot come back: the image was compacted since", "undo", _image, "--yes");
-        Done("image", "compact", _image, "--yes").Error.ShouldContain("holds nothing to give back");
+        Done("image", "compact", _image, "--yes").Error.ShouldContain("has no space to give back");
     }
 
     [Fact]
     public void Kept_files_come_back_even_after_compacting()
     {
-        Done("remove", _image, "Weather", "--copy-files", "--yes").Output.ShouldContain("undo can bring them back even after the image is compacted");
+        Done("remove", _image, "Weather", "--copy-files", "--yes").Output.ShouldContain("undo can put them back even after the image is compacted");
         Done("image", "compact", _image, "--yes").Output.ShouldContain("can still be undone afterwards, change by change.");
         Done("undo", _image, "--yes");
         WimSource.Verify(_image);

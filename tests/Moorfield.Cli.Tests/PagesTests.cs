@@ -24,10 +24,7 @@ public sealed class PagesTests : CliTest
         var lines = Regex.Matches(text, "```sh\n(?<block>.*?)```", RegexOptions.Singleline | RegexOptions.ExplicitCapture, Limit)
             .SelectMany(m => m.Groups["block"].Value.Split('\n', StringSplitOptions.RemoveEmptyEntries)).ToList();
         lines.Count.ShouldBeGreaterThan(5);
-        string demo = Folder["demo"];
-        Run("demo", demo, "--disk").ExitCode.ShouldBe(0);
-        if (text.Contains("vendor.iso", StringComparison.Ordinal))
-            Run("demo", "media", demo).ExitCode.ShouldBe(0);
+        string demo = CopyWholeDemo();
         if (text.Contains("--to stick", StringComparison.Ordinal))
             Directory.CreateDirectory(Path.Combine(demo, "stick"));
         foreach (string line in lines)

@@ -86,7 +86,7 @@ public sealed class VaultUpkeepTests : CliTest
         list.ShouldContain("pinned");
         list.ShouldContain("before everything");
         Run("restore-point", "delete", "1", "--yes").ExitCode.ShouldBe(5);
-        Run("restore-point", "delete", "--older-than", "1d", "--yes").Error.ShouldContain("No restore point fits");
+        Run("restore-point", "delete", "--older-than", "1d", "--yes").Error.ShouldContain("No restore point matches");
         var outcome = Run("restore-point", "delete", "--except-last", "1", "--target", Root, "--yes");
         outcome.ExitCode.ShouldBe(0, outcome.Error);
         outcome.Output.ShouldContain("1 restore point deleted");
@@ -144,7 +144,7 @@ public sealed class VaultUpkeepTests : CliTest
         int blobs = Directory.GetFiles(Blobs, "*.zst", SearchOption.AllDirectories).Length;
         var check = Run("restore-point", "verify", "--mend");
         check.ExitCode.ShouldBe(4);
-        check.Output.ShouldContain("all of them stay");
+        check.Output.ShouldContain("all contents stay");
         Directory.GetFiles(Blobs, "*.zst", SearchOption.AllDirectories).Length.ShouldBe(blobs);
     }
 
@@ -188,7 +188,7 @@ public sealed class VaultUpkeepTests : CliTest
             run.Kill(entireProcessTree: true);
             run.WaitForExit();
         }
-        Run("restore-point", "verify", "--mend").Output.ShouldContain("Taken away: 1 content that nothing needs");
+        Run("restore-point", "verify", "--mend").Output.ShouldContain("Deleted: 1 content that nothing needs");
         Run("restore-point", "verify").ExitCode.ShouldBe(0);
         others.ShouldAllBe(o => File.Exists(o));
         Run("undo", Root, "--yes").ExitCode.ShouldBe(0);

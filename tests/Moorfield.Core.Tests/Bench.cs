@@ -77,7 +77,7 @@ internal sealed class Bench(string root, string vaultPath)
     internal Outcome BringBack(string packages, string who, string? from = null, WriteInterceptor? interceptor = null, bool verified = true)
     {
         using var target = Open(interceptor);
-        using var other = from is null || Formats.Appx.PackageArchive.IsNamedSo(from) ? null : Target.Open(from, new WriteInterceptor());
+        using var other = from is null || Formats.Appx.PackageArchive.HasPackageExtension(from) ? null : Target.Open(from, new WriteInterceptor());
         using var vault = Vault.OpenExisting(vaultPath);
         var guards = BringBackOperation.GuardsSet(vault, target.Identify());
         var bringing = new BringBackOperation(target, target.Read(target.SelectEditions([]), guards), packages.Split(','), [who],

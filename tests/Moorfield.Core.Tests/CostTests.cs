@@ -70,7 +70,7 @@ public sealed class CostTests : IDisposable
         // Of films, which only ivy has, nothing of rowan's is lost.
         NotKnown(Films, new ReadGap(ReadGapKind.Data, rowan)).ShouldBeNull();
         NotKnown(Films, new ReadGap(ReadGapKind.Choices, ivy))!.Text.ShouldStartWith("Whether ivy chose it to open ");
-        NotKnown(Weather, new ReadGap(ReadGapKind.Choices, rowan)).ShouldBeNull("it opens nothing");
+        NotKnown("Northlight.Clock", new ReadGap(ReadGapKind.Choices, rowan)).ShouldBeNull("it opens nothing");
         NotKnown(Films, new ReadGap(ReadGapKind.Choices, ivy), new ReadGap(ReadGapKind.Data, ivy))!.Short.ShouldBe("choice of ivy not known");
     }
 

@@ -101,7 +101,7 @@ public sealed class InterruptionTests : IDisposable
     }
 
     /// <summary>What 'undo' does on a target whose marker says that a run was interrupted, until the marker is gone.</summary>
-    private static void PutRight(Bench bench, WriteInterceptor interceptor)
+    private static void RecoverInterrupted(Bench bench, WriteInterceptor interceptor)
     {
         while (bench.Interrupted() is { } point)
         {
@@ -114,7 +114,7 @@ public sealed class InterruptionTests : IDisposable
         }
     }
 
-    private static void PutRight(Bench bench) => PutRight(bench, new WriteInterceptor());
+    private static void RecoverInterrupted(Bench bench) => RecoverInterrupted(bench, new WriteInterceptor());
 
     /// <summary>Something that may be done about an interrupted run.</summary>
     private static void GoOn(Bench bench, WriteInterceptor interceptor, string way)
@@ -124,7 +124,7 @@ public sealed class InterruptionTests : IDisposable
         if (way == "finish")
             bench.Finish(interceptor).Failures.ShouldBeEmpty();
         else if (way == "undo" || bench.Kind(point) != RunKind.Undo)
-            PutRight(bench, interceptor);
+            RecoverInterrupted(bench, interceptor);
         else
             Should.Throw<MoorfieldException>(() => bench.PlanUndo(point)).Kind.ShouldBe(ErrorKind.Refused); // half of a run is nothing to go back to
     }
@@ -164,7 +164,7 @@ public sealed class InterruptionTests : IDisposable
             bool marked = bench.Interrupted() is not null;
             (marked ? ref begun : ref untouched)++;
             bench.ClearParts();
-            PutRight(bench);
+            RecoverInterrupted(bench);
             // Without a marker nothing was changed yet, or all of it was, and the power went as the marker did.
             if (!marked && bench.Points() is [{ State: PointState.InEffect }])
                 bench.Undo(1).Failures.ShouldBeEmpty();
@@ -213,7 +213,7 @@ public sealed class InterruptionTests : IDisposable
             if (isEnded && what == "bring back and finish")
                 bench.Finish().Failures.ShouldBeEmpty();
             else
-                PutRight(bench);
+                RecoverInterrupted(bench);
             NothingLeft(bench);
             if (isEnded)
                 StateOf(bench).ShouldBe(wanted, $"step {step} of {steps}, seed {seed}");
@@ -246,7 +246,7 @@ public sealed class InterruptionTests : IDisposable
             if (bench.Interrupted() is not null)
                 begun++;
             bench.ClearParts();
-            PutRight(bench);
+            RecoverInterrupted(bench);
             if (bench.Points() is [{ State: PointState.InEffect }])
                 bench.Undo(1).Failures.ShouldBeEmpty();
             Same(bench, before, $"step {step} of {steps}, seed {seed}");
@@ -303,7 +303,7 @@ public sealed class InterruptionTests : IDisposable
             bench.ClearParts();
             if (marked)
                 carriedOn++;
-            PutRight(bench);
+            RecoverInterrupted(bench);
             if (!marked && bench.PlanUndo(1).HasEffect)
                 bench.Undo(1).Failures.ShouldBeEmpty();
             Same(bench, before, $"step {step} of {steps}, seed {seed}");
@@ -347,7 +347,7 @@ public sealed class InterruptionTests : IDisposable
             if (deep == 3)
                 nested++;
             bench.ClearParts();
-            PutRight(bench);
+            RecoverInterrupted(bench);
             if (bench.Points().FirstOrDefault() is { State: PointState.InEffect, Point.Kind: RunKind.Remove })
                 bench.Undo(1).Failures.ShouldBeEmpty(); // it was finished
             Same(bench, before, story);
@@ -378,7 +378,7 @@ public sealed class InterruptionTests : IDisposable
             if (bench.Interrupted() == 3)
                 thirds++;
             bench.ClearParts();
-            PutRight(bench);
+            RecoverInterrupted(bench);
             Same(bench, before, $"step {step}");
             bench.Points().ShouldAllBe(p => p.State != PointState.Interrupted, $"step {step}");
         }
@@ -426,7 +426,7 @@ public sealed class InterruptionTests : IDisposable
             if (outcome is null || !outcome.Failures.IsEmpty)
                 failed++;
             Tool.Read("find", bench.Root, "-name", ".moorfield-part").ShouldBeEmpty();
-            PutRight(bench);
+            RecoverInterrupted(bench);
             if (bench.Points().Count == 1)
                 bench.Undo(1).Failures.ShouldBeEmpty();
             Same(bench, before, $"step {step}");
@@ -456,7 +456,7 @@ public sealed class InterruptionTests : IDisposable
                 // interrupted: looked at below
             }
             Tool.Read("find", bench.Root, "-name", ".moorfield-part").ShouldBeEmpty($"step {step}");
-            PutRight(bench);
+            RecoverInterrupted(bench);
             if (outcome is { Failures.IsEmpty: false })
             {
                 parts++;
@@ -553,7 +553,7 @@ public sealed class InterruptionTests : IDisposable
             (now.AsSpan().SequenceEqual(before) || now.AsSpan().SequenceEqual(after)).ShouldBeTrue($"step {step}");
             seen.Add(now.AsSpan().SequenceEqual(after));
             File.ReadAllBytes(_folder["second"]).ShouldBe(before);
-            PutRight(bench);
+            RecoverInterrupted(bench);
             File.ReadAllBytes(Path.Combine(bench.Root, List)).ShouldBe(before, $"step {step}");
         }
         seen.Count.ShouldBe(2);

@@ -19,8 +19,8 @@ public sealed class PackageFitTests
             </Package>
             """)));
 
-    private static string? Hindrance(SystemSnapshot system, AppxManifest manifest) =>
-        PackageFit.Hindrance(manifest.Identity.FullName, manifest, system);
+    private static string? Obstacle(SystemSnapshot system, AppxManifest manifest) =>
+        PackageFit.Obstacle(manifest.Identity.FullName, manifest, system);
 
     [Theory]
     [InlineData("x64", "26100.1", "x64 x86 neutral")]
@@ -35,7 +35,7 @@ public sealed class PackageFitTests
     {
         var system = Windows with { Architecture = own, Build = build };
         string[] all = ["x64", "x86", "arm", "arm64", "neutral"];
-        var fitting = all.Where(a => Hindrance(system, Manifest("", a)) is null).ToList();
+        var fitting = all.Where(a => Obstacle(system, Manifest("", a)) is null).ToList();
         if (own.Length > 0)
             fitting = [.. fitting.OrderBy(a => PackageFit.Rank(a, system))];
         string.Join(' ', fitting).ShouldBe(expected);
@@ -52,7 +52,7 @@ public sealed class PackageFitTests
     [InlineData("99999999.1", "10.0.30000.0", true)]
     [InlineData("26100.1", "rubbish", true)]
     public void The_least_version_counts_to_the_last_number(string build, string least, bool fits) =>
-        (Hindrance(Windows with { Build = build }, Manifest($"<Dependencies><TargetDeviceFamily Name=\"Windows.Universal\" MinVersion=\"{least}\"/>"
+        (Obstacle(Windows with { Build = build }, Manifest($"<Dependencies><TargetDeviceFamily Name=\"Windows.Universal\" MinVersion=\"{least}\"/>"
             + "</Dependencies>")) is null).ShouldBe(fits);
 
     [Theory]
@@ -63,7 +63,7 @@ public sealed class PackageFitTests
     [InlineData("6.2.1", "7601.1", false)]
     [InlineData("6.3.0", "26100.1", true)]
     public void Before_Windows_10_a_manifest_says_it_as_a_prerequisite(string least, string build, bool fits) =>
-        (Hindrance(Windows with { Build = build }, Manifest($"<Prerequisites><OSMinVersion>{least}</OSMinVersion></Prerequisites>")) is null)
+        (Obstacle(Windows with { Build = build }, Manifest($"<Prerequisites><OSMinVersion>{least}</OSMinVersion></Prerequisites>")) is null)
             .ShouldBe(fits);
 
     [Theory]
@@ -72,11 +72,11 @@ public sealed class PackageFitTests
     [InlineData("Professional", "Windows.Server", "is made for Windows.Server, which this is not.")]
     [InlineData("ServerStandard", "Windows.Server", null)]
     public void It_is_made_for_some_devices(string edition, string devices, string? hindrance) =>
-        Hindrance(Windows with { EditionId = edition }, Manifest("<Dependencies>" + string.Concat(devices.Split(',').Select(d =>
+        Obstacle(Windows with { EditionId = edition }, Manifest("<Dependencies>" + string.Concat(devices.Split(',').Select(d =>
             $"<TargetDeviceFamily Name=\"{d}\" MinVersion=\"10.0.17763.0\"/>")) + "</Dependencies>")).ShouldBe(hindrance);
 
     [Fact]
-    public void Of_several_devices_of_its_own_the_lower_version_will_do() => Hindrance(Windows with { Build = "19045.1" }, Manifest(
+    public void Of_several_devices_of_its_own_the_lower_version_will_do() => Obstacle(Windows with { Build = "19045.1" }, Manifest(
         "<Dependencies><TargetDeviceFamily Name=\"Windows.Desktop\" MinVersion=\"10.0.22000.0\"/>"
         + "<TargetDeviceFamily Name=\"Windows.Universal\" MinVersion=\"10.0.17763.0\"/></Dependencies>")).ShouldBeNull();
 

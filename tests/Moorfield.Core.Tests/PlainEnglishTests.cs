@@ -64,4 +64,24 @@ public sealed class PlainEnglishTests
                 .Where(m => !Right.Any(r => t.Text.AsSpan(m.Index).StartsWith(r))).Select(m => $"{t.File}: '{m.Value}' in: {t.Text}"))
             .ShouldBeEmpty();
     }
+
+    [Fact]
+    public void No_comment_has_a_word_that_the_style_avoids()
+    {
+        string[] avoided =
+        [
+            @"\bbesides?\b", @"\bnone such\b", @"(?<![Tt]here )\bis none\b", @"\ball the same\b", @"\ball else\b", @"\banew\b", @"\bof its own\b",
+            @"\b(is|are|was|were) told\b(?! to\b)", @"\bstands? (behind|before|below|in the way)\b", @"\bcut off\b",
+            "(<summary>|<returns>|<param name=\"[A-Za-z]+\">)(What|Whether|Told)\\b",
+        ];
+        var comments = Directory.EnumerateFiles(Sources(), "*.cs", SearchOption.AllDirectories).Order(StringComparer.Ordinal)
+            .Where(f => !f.Contains("/obj/", StringComparison.Ordinal) && !f.Contains("/bin/", StringComparison.Ordinal))
+            .SelectMany(f => File.ReadLines(f)
+                .Where(l => l.Contains("// ", StringComparison.Ordinal))
+                .Select(l => (File: f, Text: l[l.IndexOf("//", StringComparison.Ordinal)..])))
+            .ToList();
+        comments.Count.ShouldBeGreaterThan(3000);
+        comments.SelectMany(c => avoided.SelectMany(w => Regex.Matches(c.Text, w, RegexOptions.ExplicitCapture, Limit))
+            .Select(m => $"{Path.GetRelativePath(Sources(), c.File)}: '{m.Value}' in: {c.Text}")).ShouldBeEmpty();
+    }
 }

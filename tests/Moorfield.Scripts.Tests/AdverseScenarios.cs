@@ -343,7 +343,7 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         machine.Failures[Weather] = new MadeUpFailure(0x80073CFA, 1, 0x80070032);
         result = Remediate(machine, plan);
         result.ExitCode.ShouldBe(0);
-        result.Output[0].ShouldContain("Told: Weather: it is part of Windows (0x80070032)");
+        result.Output[0].ShouldContain("Notes: Weather: it is part of Windows (0x80070032)");
         Detect(machine, plan).ExitCode.ShouldBe(0);
         const string Version = @"Microsoft\Windows NT\CurrentVersion";
         machine.Software.Create(Version).Values["CurrentBuild"] = HiveValue.FromString("CurrentBuild", "99999");
@@ -597,7 +597,7 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         machine.Tasks.Count.ShouldBe(2);
         result = Remediate(machine, Plan(["ivy"], false) with { Series = "clocks" });
         result.ExitCode.ShouldBe(0);
-        result.Output[0].ShouldContain("as planned already. Told: an earlier plan of the same brief was taken over.");
+        result.Output[0].ShouldContain("as planned already. Notes: an earlier plan of the same brief was taken over.");
         machine.Tasks.ShouldBeEmpty();
         // One of another brief does not.
         Remediate(machine, Plan(["*"], true) with { Guards = [OfMachine], Series = "office" }).ExitCode.ShouldBe(0);

@@ -269,7 +269,7 @@ public class Scenarios(Func<string, string> change) : IDisposable
         foreach (var (code, says, exit) in new (uint, string, int)[]
         {
             (0x80073CF3, "something depends on it (0x80073CF3)", 3), (0x80073D01, "a policy forbids it (0x80073D01)", 3),
-            (0x80070005, "access was denied (0x80070005)", 3), (0x80070032, "Told: Weather: it is part of Windows (0x80070032)", 0),
+            (0x80070005, "access was denied (0x80070005)", 3), (0x80070032, "Notes: Weather: it is part of Windows (0x80070032)", 0),
             (0x80073CFA, "the system did not let it go (0x80073CFA)", 3), (0x80004005, "failed with 0x80004005", 3),
             (0x80073CF1, "is still there", 3), (0x80070002, "is still there", 3),
         })
@@ -326,10 +326,10 @@ public class Scenarios(Func<string, string> change) : IDisposable
         var plan = Plan(["*"], false, Weather);
         var result = Remediate(machine, plan);
         result.ExitCode.ShouldBe(0);
-        result.Output[0].ShouldContain("Told: Weather: it is part of Windows (0x80070032).");
+        result.Output[0].ShouldContain("Notes: Weather: it is part of Windows (0x80070032).");
         var detected = Detect(machine, plan);
         detected.ExitCode.ShouldBe(0);
-        detected.Output[0].ShouldContain("Told: Weather: it is part of Windows");
+        detected.Output[0].ShouldContain("Notes: Weather: it is part of Windows");
     }
 
     [Scenario]

@@ -8,7 +8,7 @@ internal static class BlockCommand
     private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<string?> Maker = Common.Maker();
 
-    /// <summary>What is to be blocked, and guards that came with it.</summary>
+    /// <summary>The families to block, and the guards that came with them.</summary>
     /// <param name="Who">For whom guards of accounts are meant.</param>
     private sealed record BlockRequest(ImmutableArray<PackageFamilyName> Families, ImmutableArray<Guard> Guards, ImmutableArray<string> Who)
     {

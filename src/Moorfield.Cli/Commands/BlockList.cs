@@ -1,6 +1,6 @@
 namespace Moorfield.Cli.Commands;
 
-/// <summary>What <c>block TARGET</c> shows when nothing is named that is to be blocked.</summary>
+/// <summary>The list that <c>block TARGET</c> shows when no family is named.</summary>
 internal static class BlockList
 {
     /// <summary>One block in one system.</summary>
@@ -8,7 +8,7 @@ internal static class BlockList
     /// <param name="Since">When it was set, by the run that set it or else by its key.</param>
     private sealed record Block(SystemSnapshot Snapshot, PackageFamilyName Family, InstalledPackage? Package, DateTimeOffset? Since, PointHead? SetBy)
     {
-        /// <summary>Somebody has it, or will get it, all the same.</summary>
+        /// <summary>Somebody has it, or will get it, nevertheless.</summary>
         internal bool IsPresent => Package?.IsHeld == true;
     }
 

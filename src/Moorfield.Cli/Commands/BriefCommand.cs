@@ -18,13 +18,14 @@ internal static class BriefCommand
         var edition = Common.Edition();
         var output = new Option<string?>("--to") { Description = "File to create (default: standard output)",
             HelpName = "FILE" };
+        var format = Common.Format();
         var command = new Command("draft", """
             Writes a brief that names every package of the target as kept, as a start.
 
             Example:
               moorfield brief draft /mnt/counter-07 --to counters.brief.yaml
             """)
-        { targetPath, edition, output };
+        { targetPath, edition, output, format };
         command.Handle(call =>
         {
             var (target, snapshots) = Common.Read(call, call.GetRequiredValue(targetPath), call.GetValue(edition));
@@ -32,12 +33,16 @@ internal static class BriefCommand
             string text = BriefDraft.Write($"Packages of {target.Name}", snapshots);
             if (call.GetValue(output) is not { } file)
             {
+                if (!call.Writer(format).IsForPeople)
+                    throw new MoorfieldException(ErrorKind.InvalidUsage, "--format json says which file was written: name one with --to.");
                 Console.Out.Write(ConsoleOutput.CleanLines(text));
                 return ExitCode.Done;
             }
-            NewFile.Write(file, System.Text.Encoding.UTF8.GetBytes(text));
+            byte[] bytes = System.Text.Encoding.UTF8.GetBytes(text);
+            NewFile.Write(file, bytes);
             int families = snapshots.SelectMany(s => s.Packages).Select(p => p.Family).Distinct().Count();
-            call.Console.Line($"{file} names {TextTable.Count(families, "family", "families")}, all as kept. Move lines to remove, then check with "
+            call.WriteDone(format, DocumentBuilder.Done("brief draft", target.Given, target.FullPath, [file], bytes: bytes.Length),
+                $"{file} names {TextTable.Count(families, "family", "families")}, all as kept. Move lines to remove, then check with "
                 + $"{TextFormat.Command("brief", "show", file, "--on", target.FullPath)}.");
             return ExitCode.Done;
         });
@@ -93,6 +98,7 @@ internal static class BriefCommand
         };
         var notAfter = new Option<string>("--not-after") { Description = "Last day on which the list is valid, as YYYY-MM-DD", HelpName = "DAY",
             Required = true };
+        var format = Common.Format();
         var command = new Command("export", """
             Writes the plain list that the scripts of 'moorfield hand-over --brief-url' fetch: families, for whom, blocks and guards, with its
             own digest. Put it where the address leads; what the scripts do changes with it. Machines take only guards that the scripts
@@ -101,7 +107,7 @@ internal static class BriefCommand
             Example:
               moorfield brief export counters.brief.yaml --on survey-COUNTER-03.json --issue 1 --not-after 2027-03-31 --to counters.list
             """)
-        { file, on, who, edition, issue, notAfter, output };
+        { file, on, who, edition, issue, notAfter, output, format };
         command.Handle(call =>
         {
             if (call.GetValue(issue) < 1)
@@ -115,10 +121,12 @@ internal static class BriefCommand
             var (plan, plans) = HandOverCommand.Plan(snapshots, HandOverCommand.Words(call.GetValue(who), brief, snapshots), brief,
                 s => BriefPlanner.ToRequest(brief, s, call.GetValue(who) ?? []));
             string path = call.GetRequiredValue(output);
-            NewFile.Write(path, BriefList.Write(plan, call.GetValue(issue), last));
+            byte[] list = BriefList.Write(plan, call.GetValue(issue), last);
+            NewFile.Write(path, list);
             foreach (var refused in plans.SelectMany(p => p.Plan.Refused).DistinctBy(r => r.Package.Family))
                 call.Console.Error($"{refused.Package.DisplayName} is omitted: it may not be removed. {refused.Verdict.Reasons[0].Text}");
-            call.Console.Line($"{path} lists {TextTable.Count(plan.Remove.Length, "family", "families")} to go, "
+            call.WriteDone(format, DocumentBuilder.Done("brief export", target.Given, target.FullPath, [path], bytes: list.Length),
+                $"{path} lists {TextTable.Count(plan.Remove.Length, "family", "families")} to go, "
                 + $"{TextTable.Count(plan.Keep.Length, "family", "families")} that stay, {TextTable.Count(plan.Block.Length, "block")} and "
                 + $"{TextTable.Count(plan.Guards.Length, "guard")}.");
             return plans.Any(p => p.Plan.Refused.Any()) ? ExitCode.DoneInPart : ExitCode.Done;

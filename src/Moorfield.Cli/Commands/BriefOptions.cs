@@ -9,7 +9,7 @@ internal sealed class BriefOptions
 
     private readonly Option<bool> _lenient = new("--lenient") { Description = "Continue although a rule of the brief seems to be mistyped" };
 
-    /// <param name="lenient">Whether the command stops at rules that seem to be mistyped.</param>
+    /// <param name="lenient">True if the command stops at rules that seem to be mistyped.</param>
     internal BriefOptions(Command command, bool required = false, bool lenient = false)
     {
         _brief.Required = required;

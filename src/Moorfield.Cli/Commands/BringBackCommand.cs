@@ -60,7 +60,7 @@ internal static class BringBackCommand
             {
                 if (!Path.Exists(path))
                     throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} does not exist. Name another system, an image or a package file.");
-                origins.Add(new BringBackSource(path, PackageArchive.IsNamedSo(path) && File.Exists(path) ? null : Common.Open(call, path),
+                origins.Add(new BringBackSource(path, PackageArchive.HasPackageExtension(path) && File.Exists(path) ? null : Common.Open(call, path),
                     call.GetValue(FromEdition)));
             }
             return Run(call, options, new BringBackOperation(

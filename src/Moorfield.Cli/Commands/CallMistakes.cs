@@ -3,7 +3,7 @@ using System.Text.RegularExpressions;
 
 namespace Moorfield.Cli.Commands;
 
-/// <summary>What is wrong with a call, in a sentence that says what to type instead.</summary>
+/// <summary>Finds mistakes in a call, and says in a sentence what to type instead.</summary>
 internal static partial class CallMistakes
 {
     // What other programs call it, and what does it here.
@@ -24,11 +24,11 @@ internal static partial class CallMistakes
         ["--exclude"] = ["--keep"], ["--except"] = ["--keep"], ["--index"] = ["--edition"], ["--backup"] = ["--vault"],
     };
 
-    /// <summary>What to say of a call that cannot be understood; null when it can.</summary>
+    /// <summary>Returns the sentence for a call that cannot be understood; null when it can.</summary>
     internal static string? Find(ParseResult parsed)
     {
         var command = parsed.CommandResult.Command;
-        // What stands behind a double hyphen is meant as it is.
+        // Everything after a double hyphen is meant literally.
         var words = parsed.Tokens.TakeWhile(t => t.Type != TokenType.DoubleDash).Where(t => t.Type == TokenType.Argument).ToList();
         var odd = words.FirstOrDefault(t => IsOptionLike(t.Value) && !IsValue(parsed, t));
         if (odd is null && command.Subcommands.Count > 0 && parsed.Errors.Count > 0)

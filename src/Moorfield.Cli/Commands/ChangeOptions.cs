@@ -20,10 +20,10 @@ internal sealed class ChangeOptions
 
     private readonly bool _records;
 
-    /// <param name="records">Whether the command records a restore point unless it is told not to.</param>
-    /// <param name="writesHives">Whether it changes registry hives.</param>
-    /// <param name="mustRecord">Whether it cannot do without a restore point.</param>
-    /// <param name="lists">Whether the command lists something where nothing to change is named.</param>
+    /// <param name="records">True if the command records a restore point unless it is reported not to.</param>
+    /// <param name="writesHives">True if it changes registry hives.</param>
+    /// <param name="mustRecord">True if it cannot do without a restore point.</param>
+    /// <param name="lists">True if the command lists something where nothing to change is named.</param>
     internal ChangeOptions(Command command, bool records = true, bool writesHives = true, bool mustRecord = false, bool lists = false)
     {
         _records = records;
@@ -38,7 +38,7 @@ internal sealed class ChangeOptions
     }
 
     /// <summary>Opens and takes what the command changes; what can only be read is opened for its preview.</summary>
-    /// <param name="mayFollowInterruption">Whether it puts right what another run left that was cut off.</param>
+    /// <param name="mayFollowInterruption">True if it puts right what another run left that was interrupted.</param>
     /// <param name="recoverBy">As for <see cref="OpenOptions.RecoverBy"/>.</param>
     /// <exception cref="MoorfieldException">Another run has it, or a run was interrupted there.</exception>
     internal Target Open(
@@ -58,7 +58,7 @@ internal sealed class ChangeOptions
 
     internal bool IsPreview(Invocation call) => call.GetValue(_preview);
 
-    /// <summary>Whether it is carried out without asking.</summary>
+    /// <summary>True if it is carried out without asking.</summary>
     internal bool GoesAhead(Invocation call) => call.GetValue(_yes) && !IsPreview(call);
 
     internal string VaultPath(Invocation call) => Vault.ChoosePath(call.GetValue(_vault));
@@ -69,7 +69,7 @@ internal sealed class ChangeOptions
     /// <param name="document">The proposal as JSON.</param>
     /// <param name="showPreview">Writes the proposal.</param>
     /// <param name="showResult">Writes the result.</param>
-    /// <param name="changesTarget">Whether there is something to ask about: false when it writes another file.</param>
+    /// <param name="changesTarget">True if there is something to ask about: false when it writes another file.</param>
     /// <param name="size">Bytes of the file that came of it; null for a command that is not about a file.</param>
     internal ExitCode CarryOut<T>(
         Invocation call, Operation<T> operation, T proposal, PlanJson document, Action<IReportPage> showPreview,
@@ -145,12 +145,12 @@ internal sealed class ChangeOptions
 
         void ShowResult(IReportPage page)
         {
-            ShowTrouble(page, outcome, operation.Target);
+            ShowProblems(page, outcome, operation.Target);
             page.Line();
             showResult(page, outcome);
             if (outcome.Point is not { } point)
                 return;
-            string undo = TextFormat.Command("undo", operation.Target.Given, $"{point}", operation.Target.Options);
+            string undo = TextFormat.Command("undo", operation.Target.Given, $"{point}", operation.Target.Options + Vault.Option(vaultPath));
             page.Line($"{(operation is UndoOperation ? "Take this undo back" : "Undo")} with {undo} (restore point {point} in {vaultPath}).");
         }
     }
@@ -159,7 +159,7 @@ internal sealed class ChangeOptions
         console.Confirm(withPoint ? "Carry this out?" : "Carry this out without a restore point? It cannot be undone.")
         && (costs.Count == 0 || console.Confirm($"This costs something: {TextFormat.List(costs)}. Continue anyway?"));
 
-    /// <summary>Carries an undo that was cut off on to its end.</summary>
+    /// <summary>Carries an undo that was interrupted on to its end.</summary>
     internal ExitCode Finish(Invocation call, Target target, InterruptedRun interrupted, Vault vault, RestorePoint point, bool overwrite)
     {
         target.CheckChangeable(afterInterruption: true);
@@ -191,7 +191,7 @@ internal sealed class ChangeOptions
         }
         writer.Write(new Report(() => DocumentBuilder.Result(target, document, outcome, vault.FullPath), page =>
         {
-            ShowTrouble(page, outcome, target);
+            ShowProblems(page, outcome, target);
             string look = outcome is { Verified: true, Failures.IsEmpty: true }
                 ? $" Verified: {target.Name} has each of them as recorded." : "";
             page.Line($"The undo is finished: {TextTable.Count(outcome.Changes - outcome.Failures.Length, "change")} put back.{look}");
@@ -200,7 +200,7 @@ internal sealed class ChangeOptions
     }
 
     /// <summary>Says what does not agree, what failed and what else is to be known of a run.</summary>
-    internal static void ShowTrouble(IReportPage page, Outcome outcome, Target target)
+    internal static void ShowProblems(IReportPage page, Outcome outcome, Target target)
     {
         if (!outcome.Verified)
             page.Error($"Not verified: {target.Name} is not as planned:");

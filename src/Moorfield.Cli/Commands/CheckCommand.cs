@@ -74,7 +74,7 @@ internal static class CheckCommand
         difference?.Family ?? "", difference?.DisplayName ?? "", difference?.Text ?? "", system.Error ?? "",
     ];
 
-    /// <summary>What was found in the systems of one target; those of an image that differ in the same are told together.</summary>
+    /// <summary>Shows the findings for the systems of one target; editions of an image with the same findings are shown together.</summary>
     private static void Show(IReportPage page, List<CheckedSystem> systems)
     {
         string name = Path.GetFileName(Path.TrimEndingDirectorySeparator(systems[0].Path));

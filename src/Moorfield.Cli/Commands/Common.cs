@@ -6,7 +6,7 @@ namespace Moorfield.Cli.Commands;
 /// <summary>Arguments and options that several commands share.</summary>
 internal static class Common
 {
-    /// <param name="saved">Whether a saved inventory will do.</param>
+    /// <param name="saved">True if a saved inventory will do.</param>
     internal static Argument<string> TargetArgument(bool saved = false) => new("TARGET")
     {
         Description = saved ? "A disk, partition, virtual disk or folder with an offline Windows, a WIM, ESD or ISO file, a survey of a "
@@ -36,7 +36,7 @@ internal static class Common
     internal static Option<string[]> Edition() =>
     new("--edition") { Description = "Only this edition of an image: number or name (repeatable)", HelpName = "N|NAME" };
 
-    /// <param name="hasRows">Whether the result is a list.</param>
+    /// <param name="hasRows">True if the result is a list.</param>
     /// <param name="more">Formats that the command writes by itself.</param>
     internal static Option<string> Format(bool hasRows = false, params string[] more)
     {
@@ -80,7 +80,7 @@ internal static class Common
         HelpName = "SIZE",
     };
 
-    /// <summary>Opens a target, and tells of a run that was cut off on it and was put right by that.</summary>
+    /// <summary>Opens a target, and tells of a run that was interrupted on it and was put right by that.</summary>
     /// <param name="options">Null for those of the call.</param>
     internal static Target Open(Invocation call, string path, OpenOptions? options = null)
     {
@@ -145,7 +145,7 @@ internal static class Common
         }
     }
 
-    /// <summary>What the vault knows, oldest first; nothing where there is none.</summary>
+    /// <summary>The runs that the vault has on record, oldest first; empty without a vault.</summary>
     /// <param name="vault">As given by <see cref="VaultPath"/>.</param>
     internal static IReadOnlyList<PointSummary> Points(ConsoleOutput console, string? vault)
     {

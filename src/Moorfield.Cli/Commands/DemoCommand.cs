@@ -196,7 +196,7 @@ internal static class DemoCommand
         HandOverCommand.Write(target, plan, plans, folder);
     }
 
-    /// <summary>Makes things beside each other, and says what is still to come.</summary>
+    /// <summary>Makes things side by side, and says what is still to come.</summary>
     private static void Make(Invocation call, IReadOnlyCollection<(string Name, Action Make)> things)
     {
         var left = things.Select(t => t.Name).ToList();

@@ -43,7 +43,8 @@ internal static class ExplainCommand
         catch (MoorfieldException e) when (!PackageSelector.FitsSomething(name, snapshots)
             && Common.Gone(Common.Points(call.Console, call.GetValue(VaultPath)), target, snapshots[0], name) is { } gone)
         {
-            throw new MoorfieldException(e.Kind, $"{gone} Put it back with {TextFormat.Command("undo", target.FullPath, name, target.Options)}.", e);
+            string options = target.Options + Vault.Option(Vault.ChoosePath(call.GetValue(VaultPath)));
+            throw new MoorfieldException(e.Kind, $"{gone} Put it back with {TextFormat.Command("undo", target.FullPath, name, options)}.", e);
         }
         var writer = call.Writer(Format);
         foreach (var (at, (snapshot, package)) in snapshots.Zip(chosen).SelectMany(s => s.Second.Select(c => (s.First, c.Package))).Index())
@@ -185,7 +186,7 @@ internal static class ExplainCommand
         _ => $"files           {((TreeLocation)t.Location).Path}",
     });
 
-    /// <summary>What an app is about, where that is not what its package is about.</summary>
+    /// <summary>The description of an app, where it differs from that of its package.</summary>
     private static string About(AppxApplication app, InstalledPackage package) =>
         DisplayText.Readable(app.Description) is { } about && about != package.Manifest?.Description && about != package.DisplayName ? $": {about}"
         : "";

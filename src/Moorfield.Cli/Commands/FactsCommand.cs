@@ -10,6 +10,8 @@ internal static class FactsCommand
     private static readonly Option<string> To = new("--to") { Description = "File to create", HelpName = "FILE",
         Required = true };
 
+    private static readonly Option<string> Format = Common.Format();
+
     internal static Command Create()
     {
         var command = new Command("facts", """
@@ -20,7 +22,7 @@ internal static class FactsCommand
             Example:
               moorfield facts /mnt/counter-07 --to counter-07.facts
             """)
-        { TargetPath, Edition, To };
+        { TargetPath, Edition, To, Format };
         command.Handle(Run);
         return command;
     }
@@ -30,8 +32,10 @@ internal static class FactsCommand
         using var target = Common.Open(call, call.GetRequiredValue(TargetPath));
         var lines = LayoutFacts.Of(target, call.GetValue(Edition) is { } edition ? [edition] : []);
         string file = call.GetRequiredValue(To);
-        NewFile.Write(file, Encoding.UTF8.GetBytes(string.Join('\n', lines) + "\n"));
-        call.Console.Line($"{file} has {TextTable.Count(lines.Length, "line")} about {target.Name}. Read it before you send it: "
+        byte[] text = Encoding.UTF8.GetBytes(string.Join('\n', lines) + "\n");
+        NewFile.Write(file, text);
+        call.WriteDone(Format, DocumentBuilder.Done("facts", target.Given, target.FullPath, [file], bytes: text.Length),
+            $"{file} has {TextTable.Count(lines.Length, "line")} about {target.Name}. Read it before you send it: "
             + "docs/send-us-facts.md says what it may hold.");
         return ExitCode.Done;
     }

@@ -70,7 +70,7 @@ internal static class HandOverCommand
         return words;
     }
 
-    /// <summary>What is handed over, and the plans for the systems that it was made for.</summary>
+    /// <summary>Plans what is handed over, from the systems that it was planned on.</summary>
     internal static (HandOverPlan Plan, ImmutableArray<SystemPlan> Systems) Plan(
         ImmutableArray<SystemSnapshot> systems, IReadOnlyCollection<string> words, Brief? brief, Func<SystemSnapshot, RemovalRequest> request)
     {
@@ -194,7 +194,7 @@ internal static class HandOverCommand
     private static void Show(IReportPage page, Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans)
     {
         RemovalText.ShowPlan(page, target, plans, handsOver: true);
-        HandOverText.ShowBesides(page, plan, plans);
+        HandOverText.ShowMachineNotes(page, plan, plans);
     }
 
     private static Option<string> RestorePointOption()

@@ -25,7 +25,7 @@ internal static class HelpPages
             ("demo", "creates a made-up Windows to try things on")]),
     ];
 
-    /// <summary>Under which heading the help of a command has an option; those that are not here stand under the last one.</summary>
+    /// <summary>Under which heading the help of a command has an option; options that are not listed here come under the last one.</summary>
     private static readonly (string Heading, string[] Options)[] Headings =
     [
         ("Which packages", ["--brief", "--brief-sha256", "--lenient", "--leftovers", "--coming", "--from", "--from-edition", "--maker", "--classic",
@@ -39,7 +39,7 @@ internal static class HelpPages
 
     private const string Others = "Other options", Only = "Options";
 
-    /// <summary>Has --help behind every command print these pages, and adds the command that prints them as well.</summary>
+    /// <summary>Makes --help print these pages for every command, and adds the command that prints them as well.</summary>
     internal static void AddTo(RootCommand root)
     {
         root.Options.OfType<HelpOption>().Single().Action = new PageAction(root);

@@ -123,7 +123,7 @@ internal static class ImageCommand
 
     private static void Fact(IReportPage page, string name, string text) => page.Line($"{name,-12} {text}");
 
-    /// <summary>What an ISO is beside its image.</summary>
+    /// <summary>Writes the properties of an ISO, in addition to those of its image.</summary>
     private static void WriteMedium(IReportPage page, ImageFile image, MediaImage medium)
     {
         const int Largest = 3;
@@ -194,7 +194,7 @@ internal static class ImageCommand
                     if (target.Image.Wim.Header.BootIndex is > 0 and var boot && dropped.Any(d => d.Number == boot))
                         page.Line($"Edition {boot} is the boot edition; afterwards the file has no boot edition.");
                 },
-                $"{target.Name} has {TextTable.Count(target.Image.Editions.Length, "edition")} now, without {names}. "
+                $"{target.Name} has {TextTable.Count(target.Image.Editions.Length - dropped.Count, "edition")} now, without {names}. "
                     + "'moorfield image compact' gives the space back.");
         });
         return command;

@@ -4,12 +4,14 @@ using Moorfield.Formats.Wim;
 
 namespace Moorfield.Cli.Commands;
 
-/// <summary>Commands that write image files anew, which is libwim's job: convert, export, split, join.</summary>
+/// <summary>Commands that write image files again, which is libwim's job: convert, export, split, join.</summary>
 internal static class ImageExportCommand
 {
     private const int UsualPart = (int)(MediaImageBuilder.UsualPart >> 20);
 
     private static Argument<string> Source() => new("FILE") { Description = "A WIM or ESD file; it is only read" };
+
+    private static Option<string> ToFile() => new("--to") { Description = "File to create", HelpName = "FILE", Required = true };
 
     internal static Option<string> Compression(string whose = "Compression of the new file")
     {
@@ -25,31 +27,30 @@ internal static class ImageExportCommand
 
     internal static Command CreateConvert()
     {
-        var (source, compression) = (Source(), Compression());
-        var output = new Argument<string>("TO") { Description = "File to create" };
+        var (source, to, compression, format) = (Source(), ToFile(), Compression(), Common.Format());
         var command = new Command("convert", """
             Writes all editions of an image file into a new WIM, which can be changed; an ESD cannot. About 90 MB of memory are needed.
 
             Example:
-              moorfield image convert install.esd install.wim
+              moorfield image convert install.esd --to install.wim
             """)
-        { source, output, compression };
-        command.Handle(call => Write(call, call.GetRequiredValue(source), [], call.GetRequiredValue(output), CompressionOf(call, compression)));
+        { source, to, compression, format };
+        command.Handle(call => Write(call, format, "convert", call.GetRequiredValue(source), [], call.GetRequiredValue(to),
+            CompressionOf(call, compression)));
         return command;
     }
 
     internal static Command CreateExport()
     {
-        var (source, compression, edition) = (Source(), Compression(), Common.Edition());
-        var to = new Option<string>("--to") { Description = "File to create", HelpName = "FILE", Required = true };
+        var (source, to, compression, edition, format) = (Source(), ToFile(), Compression(), Common.Edition(), Common.Format());
         var command = new Command("export", """
             Writes some editions of an image file into a new WIM, in the order in which they are named. About 90 MB of memory are needed.
 
             Example:
               moorfield image export counter-install.wim --edition 'Counter Pro' --to pro.wim
             """)
-        { source, edition, to, compression };
-        command.Handle(call => Write(call, call.GetRequiredValue(source), call.GetValue(edition) ?? [], call.GetRequiredValue(to),
+        { source, edition, to, compression, format };
+        command.Handle(call => Write(call, format, "export", call.GetRequiredValue(source), call.GetValue(edition) ?? [], call.GetRequiredValue(to),
             CompressionOf(call, compression)));
         return command;
     }
@@ -78,7 +79,8 @@ internal static class ImageExportCommand
         return splits ? (long)mebibytes << 20 : null;
     }
 
-    private static ExitCode Write(Invocation call, string path, string[] editions, string output, ExportCompression compression)
+    private static ExitCode Write(
+        Invocation call, Option<string> format, string action, string path, string[] editions, string output, ExportCompression compression)
     {
         using var target = Open(path);
         var numbers = editions.SelectMany(e => target.SelectEditions([e])).OfType<int>().Distinct().ToList();
@@ -89,7 +91,8 @@ internal static class ImageExportCommand
             return 0;
         });
         using var fresh = ImageFile.Open(output, new WriteInterceptor());
-        call.Console.Line($"{output} has {TextTable.Count(fresh.Editions.Length, "edition")} and {TextTable.Size(fresh.Wim.Length)}; "
+        call.WriteDone(format, DocumentBuilder.Done($"image {action}", target.Given, target.FullPath, [output], bytes: fresh.Wim.Length),
+            $"{output} has {TextTable.Count(fresh.Editions.Length, "edition")} and {TextTable.Size(fresh.Wim.Length)}; "
             + $"{target.Name} has "
             + $"{TextTable.Count(target.Image.Editions.Length, "edition")} and {TextTable.Size(target.Image.Wim.Length)}.");
         return ExitCode.Done;
@@ -119,14 +122,14 @@ internal static class ImageExportCommand
         var source = Source();
         var to = new Option<string>("--to") { Description = "First part, such as install.swm; the others are named after it", HelpName = "FILE",
             Required = true };
-        var part = Part();
+        var (part, format) = (Part(), Common.Format());
         var command = new Command("split", """
             Writes an image file in parts, for file systems that take small files only. About 60 MB of memory are needed.
 
             Example:
               moorfield image split install.wim --to install.swm
             """)
-        { source, to, part };
+        { source, to, part, format };
         command.Handle(call =>
         {
             using var target = Open(call.GetRequiredValue(source));
@@ -136,7 +139,9 @@ internal static class ImageExportCommand
             long bytes = PartBytes(call, part, splits: true)!.Value;
             var parts = Watched(call, "Splitting", (progress, stop) =>
                 ImageExport.Split(target.FullPath, target.Name, call.GetRequiredValue(to), bytes, new WriteInterceptor(), progress, stop));
-            call.Console.Line($"{target.Name} is split into {TextTable.Count(parts.Length, "part")}: "
+            call.WriteDone(format,
+                DocumentBuilder.Done("image split", target.Given, target.FullPath, parts, bytes: parts.Sum(p => new FileInfo(p).Length)),
+                $"{target.Name} is split into {TextTable.Count(parts.Length, "part")}: "
                 + $"{TextFormat.List(parts.Select(p => Path.GetFileName(p)), 6)}.");
             return ExitCode.Done;
         });
@@ -146,14 +151,14 @@ internal static class ImageExportCommand
     internal static Command CreateJoin()
     {
         var first = new Argument<string>("FILE") { Description = "First part; the others are in the same folder" };
-        var to = new Option<string>("--to") { Description = "File to create", HelpName = "FILE", Required = true };
+        var (to, format) = (ToFile(), Common.Format());
         var command = new Command("join", """
             Writes the parts of a split image file as one. About 60 MB of memory are needed.
 
             Example:
               moorfield image join install.swm --to install.wim
             """)
-        { first, to };
+        { first, to, format };
         command.Handle(call =>
         {
             string path = call.GetRequiredValue(first);
@@ -163,7 +168,10 @@ internal static class ImageExportCommand
                 ImageExport.Join(path, call.GetRequiredValue(to), new WriteInterceptor(), progress, stop);
                 return 0;
             });
-            call.Console.Line($"{call.GetRequiredValue(to)} has {TextTable.Size(new FileInfo(call.GetRequiredValue(to)).Length)}.");
+            string whole = call.GetRequiredValue(to);
+            long bytes = new FileInfo(whole).Length;
+            call.WriteDone(format, DocumentBuilder.Done("image join", path, Path.GetFullPath(path), [whole], bytes: bytes),
+                $"{whole} has {TextTable.Size(bytes)}.");
             return ExitCode.Done;
         });
         return command;

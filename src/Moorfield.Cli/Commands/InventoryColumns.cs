@@ -50,7 +50,7 @@ internal static class InventoryColumns
         new("blocked", "Blocked", r => r.Package?.Blocked == true ? "yes" : DisplayText.Nothing, r =>
             r.Package is { } p ? ReportRows.Flag(p.Blocked) : ""),
         Of("standing", "Standing", (_, r) => DisplayText.Of(r.Verdict!.Standing), _ => "not changed"),
-        new("reasons", "Because", r => r.Verdict is { } verdict ? Gravest(verdict) : r.Program!.UninstallCommand is { } command
+        new("reasons", "Because", r => r.Verdict is { } verdict ? MainReason(verdict) : r.Program!.UninstallCommand is { } command
         ? $"remove by: {command}" : "",
             r => string.Join(' ', (r.Verdict?.Reasons ?? []).Select(x => x.Code)), IsQuiet: true),
         new("uninstallCommand", "Removed by", r => r.Program?.UninstallCommand ?? ""),
@@ -65,7 +65,7 @@ internal static class InventoryColumns
     ];
 
     /// <summary>The columns of a table that nobody chose columns for.</summary>
-    /// <param name="roles">Whether others than applications are shown.</param>
+    /// <param name="roles">True if others than applications are shown.</param>
     internal static IEnumerable<InventoryColumn> Usual(bool roles, bool accounts) =>
         new[] { "displayName", "version", "bytes", "role", "origin", "accounts", "newcomers", "standing", "reasons" }
             .Where(n => (n != "role" || roles) && (n != "accounts" || accounts)).Select(n => Find(n)!);
@@ -85,5 +85,6 @@ internal static class InventoryColumns
     private static string Plain(string name) => string.Concat(name.Where(char.IsLetterOrDigit)).ToUpperInvariant();
 
     /// <summary>The gravest of what it would cost or what bars it, in a few words.</summary>
-    private static string Gravest(Verdict verdict) => verdict.Reasons.FirstOrDefault(r => r.Kind is ReasonKind.Bar or ReasonKind.Cost)?.Short ?? "";
+    private static string MainReason(Verdict verdict) =>
+        verdict.Reasons.FirstOrDefault(r => r.Kind is ReasonKind.Bar or ReasonKind.Cost)?.Short ?? "";
 }

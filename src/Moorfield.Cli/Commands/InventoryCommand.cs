@@ -122,7 +122,7 @@ internal static class InventoryCommand
 
     private static IEnumerable<InventoryRow> Sorted(Invocation call, IEnumerable<InventoryRow> rows)
     {
-        // By name first, so that what is equal otherwise stands in that order.
+        // By name first, so that equal items keep that order.
         var byName = rows.OrderBy(r => r.DisplayName, StringComparer.OrdinalIgnoreCase).ToList();
         IEnumerable<InventoryRow> sorted = call.GetRequiredValue(Sort) switch
         {
@@ -176,7 +176,7 @@ internal static class InventoryCommand
     {
         if (hidden.Count == 0)
             return "";
-        // What applications left behind counts among the leftovers.
+        // What applications left counts among the leftovers.
         var kinds = hidden.Where(p => p.Role is not (PackageRole.Application or PackageRole.Addon)).GroupBy(p => p.Role).OrderBy(g => g.Key)
             .Select(g => TextTable.Count(g.Count(), DisplayText.Of(g.Key))).ToList();
         return kinds.Count == 0 ? "" : $" Not shown: {string.Join(", ", kinds)} (--all).";

@@ -64,6 +64,14 @@ internal sealed class Invocation
     /// <summary>Prints a result in the requested format.</summary>
     internal void Write(Option<string> format, Report report) => Writer(format).Write(report);
 
+    /// <summary>Prints what a command did that has nothing to list.</summary>
+    /// <param name="lines">For people; a notice where nothing was changed.</param>
+    internal void WriteDone(Option<string> format, DoneJson document, params string[] lines)
+    {
+        Write(format, new Report(() => document, page => Array.ForEach(document.Changed ? lines : [], l => page.Line(l))));
+        Array.ForEach(document.Changed ? [] : lines, Console.Notice);
+    }
+
     private static string CanonicalLanguage(string language) => language.Length < 85 && language.Split('-') is [{ Length: 2 or 3 } first, .. var rest]
         && first.All(char.IsAsciiLetter) && rest.All(p => p.Length is > 0 and < 9 && p.All(char.IsAsciiLetterOrDigit)) ? language
             : throw new MoorfieldException(ErrorKind.InvalidUsage, $"'{language}' is not a language tag such as de-DE.");

@@ -1,6 +1,6 @@
 namespace Moorfield.Cli.Commands;
 
-/// <summary>Clears what earlier removals left behind, like any removal: preview, restore point, a fresh look.</summary>
+/// <summary>Clears what earlier removals left, like any removal: preview, restore point, a fresh look.</summary>
 internal static class LeftoverRun
 {
     internal static ExitCode Run(Invocation call, ChangeOptions options, LeftoverRemoval clearing, bool keepFiles)

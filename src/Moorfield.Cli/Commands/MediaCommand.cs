@@ -42,13 +42,14 @@ internal static class MediaCommand
         var iso = new Argument<string>("ISO") { Description = "An ISO with an install image" };
         var text = new Argument<string>("TEXT") { Description = "New label: 1 to 30 ASCII letters, 16 with Joliet" };
         var yes = new Option<bool>("--yes", "-y") { Description = "Do not ask for confirmation" };
+        var format = Common.Format();
         var command = new Command("label", """
             Changes the label of an ISO in place. Only the blocks that hold labels are written; the same command restores the old one.
 
             Example:
               moorfield media label counters.iso COUNTERS_2026
             """)
-        { iso, text, yes };
+        { iso, text, yes, format };
         command.Handle(call =>
         {
             using var target = Common.Open(call, call.GetRequiredValue(iso));
@@ -57,7 +58,8 @@ internal static class MediaCommand
             string label = call.GetRequiredValue(text);
             if (medium.Whole.Label == label)
             {
-                call.Console.Notice($"{source.Name} has the label '{label}' already. Nothing was changed.");
+                call.WriteDone(format, DocumentBuilder.Done("media label", source.Given, source.FullPath, changed: false),
+                    $"{source.Name} has the label '{label}' already. Nothing was changed.");
                 return ExitCode.Done;
             }
             if (!call.GetValue(yes) && !call.Console.Confirm($"Write the label '{label}' in place of '{medium.Whole.Label}'?"))
@@ -66,7 +68,8 @@ internal static class MediaCommand
                 return ExitCode.Done;
             }
             int blocks = MediaBuilder.Relabel(source, label);
-            call.Console.Line($"{source.Name} has the label '{label}' now, in {TextTable.Count(blocks, "block")}; it was '{medium.Whole.Label}'.");
+            call.WriteDone(format, DocumentBuilder.Done("media label", source.Given, source.FullPath, [source.FullPath]),
+                $"{source.Name} has the label '{label}' now, in {TextTable.Count(blocks, "block")}; it was '{medium.Whole.Label}'.");
             return ExitCode.Done;
         });
         return command;
@@ -79,6 +82,7 @@ internal static class MediaCommand
         var whole = new Option<bool>("--whole") { Description = "Do not split the image: for sticks without FAT32" };
         var part = ImageExportCommand.Part();
         var compression = ImageExportCommand.Compression("Of an ESD that becomes a WIM");
+        var format = Common.Format();
         var command = new Command("folder", """
             Writes the files of an ISO into a folder, and reads them back. An image of 4 GiB or more, which a stick with FAT32 does not take, is
             written in parts; setup reads them as one.
@@ -86,7 +90,7 @@ internal static class MediaCommand
             Example:
               moorfield media folder counters.iso --to /media/stick
             """)
-        { iso, to, whole, part, compression };
+        { iso, to, whole, part, compression, format };
         command.Handle(call =>
         {
             using var target = Common.Open(call, call.GetRequiredValue(iso));
@@ -102,17 +106,18 @@ internal static class MediaCommand
             };
             var unpacking = new MediaUnpacker(source, folder) { Making = making };
             unpacking.Check();
-            if (making.Converts)
+            if (making.Converts && call.Writer(format).IsForPeople)
                 call.Console.Line("The image is an ESD, which cannot be split: it becomes a WIM on the way. That takes "
                     + $"{Minutes(medium.Image.Size)}.");
             var at = new WorkProgress("Beginning", 0, null);
             MediaUnpackResult done;
             using (new Ticker(call.Console, () => Ticker.Text(at)))
                 done = unpacking.Unpack(new WriteInterceptor(), TimeProvider.System, state => at = state, call.BeginChanging());
-            call.Console.Line($"{folder} has {TextTable.Count(done.Files, "file")} of {source.Name}, {TextTable.Size(done.Bytes)}"
-                + $"{(done.Parts > 1 ? $", the image in {done.Parts} parts" : "")}. All of them were read back, byte for byte.");
-            if (!medium.Whole.Boot.Any(b => b.Platform == BootPlatform.Uefi))
-                call.Console.Line("The medium has no entry for UEFI: a stick with these files may start no machine.");
+            call.WriteDone(format, DocumentBuilder.Done("media folder", source.Given, source.FullPath, [folder], bytes: done.Bytes),
+                [$"{folder} has {TextTable.Count(done.Files, "file")} of {source.Name}, {TextTable.Size(done.Bytes)}"
+                    + $"{(done.Parts > 1 ? $", the image in {done.Parts} parts" : "")}. All of them were read back, byte for byte.",
+                .. medium.Whole.Boot.Any(b => b.Platform == BootPlatform.Uefi) ? Array.Empty<string>()
+                    : ["The medium has no entry for UEFI: a stick with these files may start no machine."]]);
             return ExitCode.Done;
         });
         return command;
@@ -271,7 +276,7 @@ internal static class MediaCommand
     private static string Minutes(long bytes) => bytes < 300 << 20 ? "less than a minute" : $"about {Math.Max(1, bytes / (650 << 20)):0} to "
         + $"{Math.Max(2, bytes * 4 / (1300L << 20)):0} minutes";
 
-    /// <summary>What each edition of the new medium has, and had.</summary>
+    /// <summary>Writes the editions of the new medium, with their former sizes.</summary>
     private static void ShowEditions(IReportPage page, ImageTarget source, string output, ImmutableArray<int> only, ImmutableArray<SystemPlan> plans)
     {
         using var fresh = ImageFile.Open(output, new WriteInterceptor());
@@ -294,7 +299,7 @@ internal static class MediaCommand
         page.Line();
         page.Heading($"{output} is built");
         if (built.Removal is { } outcome)
-            ChangeOptions.ShowTrouble(page, outcome, source);
+            ChangeOptions.ShowProblems(page, outcome, source);
         ShowEditions(page, source, output, building.Making.Only, plans);
         if (plans.Any(p => !p.Plan.IdleFrameworks.IsEmpty))
             page.Line("Frameworks that no package needs stay (--sweep removes them).");

@@ -78,7 +78,7 @@ internal static class RemoveCommand
         if (briefOptions.CheckRules(call, brief, target, snapshots, options.VaultPath(call)) is { } mistyped)
             return mistyped;
         Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>> requests = coming
-            ? fresh => fresh.Select(s => WishForComing(target, s, Common.Points(call.Console, options.VaultPath(call))))
+            ? fresh => fresh.Select(s => RequestForComing(target, s, Common.Points(call.Console, options.VaultPath(call))))
             : brief is not null
             ? fresh => fresh.Select(s => BriefPlanner.ToRequest(brief, s, removal.Who(call), removal.AllowsReturn(call)))
             : fresh => fresh.Zip(PackageSelector.Choose(conditions, fresh),
@@ -105,7 +105,7 @@ internal static class RemoveCommand
             + $"{TextFormat.Command(["guard", target.FullPath, .. open])}.";
     }
 
-    private static RemovalRequest WishForComing(Target target, SystemSnapshot snapshot, IReadOnlyList<PointSummary> points)
+    private static RemovalRequest RequestForComing(Target target, SystemSnapshot snapshot, IReadOnlyList<PointSummary> points)
     {
         var forecast = ForecastOperation.Of(target, snapshot, null, null, points);
         var families = forecast.Blockable(isUpdate: false);

@@ -18,7 +18,7 @@ internal static class RestorePointCommand
         var note = new Option<string?>("--note") { Description = "Note to keep with it", HelpName = "TEXT" };
         var withFiles = new Option<bool>("--with-files") { Description = "Also record the folders of packages" };
         var edition = Common.Edition();
-        var (vaultPath, limit) = (Common.VaultPath(), Common.VaultLimit());
+        var (vaultPath, limit, format) = (Common.VaultPath(), Common.VaultLimit(), Common.Format());
         var command = new Command("create", """
             Records the whole package state of a target without changing anything: hives, state repository, lists for new accounts, manifests;
             with --with-files the packages' folders as well. 'undo TARGET POINT' goes back to it, whatever changed the packages since, and
@@ -27,7 +27,7 @@ internal static class RestorePointCommand
             Example:
               moorfield restore-point create /mnt/counter-07 --note 'before the autumn clean' --with-files
             """)
-        { target, note, withFiles, edition, vaultPath, limit };
+        { target, note, withFiles, edition, vaultPath, limit, format };
         command.Handle(call =>
         {
             string path = Vault.ChoosePath(call.GetValue(vaultPath));
@@ -51,12 +51,13 @@ internal static class RestorePointCommand
             foreach (var lost in recorded.Lost)
                 call.Console.Error($"{lost.Path} cannot be recorded completely: {lost.Why}. The files of its package are omitted.");
             var point = recorded.Point;
-            call.Console.Line($"Restore point {point.Number} in {path} holds the state of "
-                + $"{opened.Name}{(point.State!.WithFiles ? " with all files" : "")}: "
-                + $"{TextTable.Count(point.Packages.DistinctBy(p => p.Family).Count(), "package")}. Nothing was changed.");
-            call.Console.Line($"{TextFormat.Command("undo", opened.FullPath, $"{point.Number}", opened.Options)} goes back to it"
-                + (point.State.WithFiles ? "."
-                    : "; files that are gone by then come back only where the vault or the disk still has them (--with-files)."));
+            call.WriteDone(format, DocumentBuilder.Done("restore-point create", opened.Given, opened.FullPath, points: [point.Number]),
+                $"Restore point {point.Number} in {path} holds the state of "
+                    + $"{opened.Name}{(point.State!.WithFiles ? " with all files" : "")}: "
+                    + $"{TextTable.Count(point.Packages.DistinctBy(p => p.Family).Count(), "package")}. Nothing was changed.",
+                $"{TextFormat.Command("undo", opened.FullPath, $"{point.Number}", opened.Options + Vault.Option(path))} goes back to it"
+                    + (point.State.WithFiles ? "."
+                        : "; files that are gone by then come back only where the vault or the disk still has them (--with-files)."));
             call.Log.Write("record", opened.FullPath, point.Number, "done", point.Title);
             if (most is { } bytes)
                 VaultLimit.Enforce(bytes, path, point.Number, call.Log, call.Console.Error);
@@ -165,14 +166,14 @@ internal static class RestorePointCommand
     private static Command CreateFinish()
     {
         var target = Common.TargetArgument();
-        var vaultPath = Common.VaultPath();
+        var (vaultPath, format) = (Common.VaultPath(), Common.Format());
         var command = new Command("finish", """
             Finishes a run that was interrupted on a target. ('undo' puts everything back instead.)
 
             Example:
               moorfield restore-point finish /mnt/counter-07
             """)
-        { target, vaultPath };
+        { target, vaultPath, format };
         command.Handle(call =>
         {
             using var opened = Common.Open(call, call.GetRequiredValue(target));
@@ -180,9 +181,9 @@ internal static class RestorePointCommand
             Common.RecoverRuns(Vault.ChoosePath(call.GetValue(vaultPath)), opened);
             if (opened.FindInterruptedRun() is not { } run)
             {
-                call.Console.Notice("No run was interrupted on "
-                    + $"{opened.Name}{(!opened.ChangesAtOnce ? "" : ": a run there takes effect completely or has no effect")}. Nothing was "
-                    + $"changed.");
+                call.WriteDone(format, DocumentBuilder.Done("restore-point finish", opened.Given, opened.FullPath, changed: false),
+                    $"No run was interrupted on {opened.Name}"
+                    + $"{(!opened.ChangesAtOnce ? "" : ": a run there takes effect completely or has no effect")}. Nothing was changed.");
                 return ExitCode.Done;
             }
             var (vault, _) = run.Open(new WriteInterceptor());
@@ -190,8 +191,9 @@ internal static class RestorePointCommand
             var outcome = run.Finish(vault, TimeProvider.System, stop: call.BeginChanging());
             call.Log.Write("finish", opened.FullPath, run.Point, outcome.Failures.IsEmpty && outcome.Verified ? "done" : "failed",
                 "finished");
-            ChangeOptions.ShowTrouble(call.Console, outcome, opened);
-            call.Console.Line($"The run of restore point {run.Point} is finished: "
+            ChangeOptions.ShowProblems(call.Console, outcome, opened);
+            call.WriteDone(format, DocumentBuilder.Done("restore-point finish", opened.Given, opened.FullPath, points: [run.Point]),
+                $"The run of restore point {run.Point} is finished: "
                 + $"{TextTable.Count(outcome.Changes - outcome.Failures.Length, "change")} in place.");
             return outcome.ExitCode;
         });
@@ -243,7 +245,7 @@ internal static class RestorePointCommand
         PointState.FilesGone => "its files are gone: compacted since",
         PointState.InEffectInPart => "in effect, done in part",
         PointState.Interrupted => "interrupted",
-        PointState.NotTaken => "interrupted, without effect",
+        PointState.NotTaken => "rolled back",
         PointState.Recorded => "recorded",
         _ => "in effect",
     };

@@ -98,7 +98,7 @@ internal static class RestorePointUpkeepCommand
         var last = new Option<int?>("--except-last") { Description = "All but the newest N of each target", HelpName = "N" };
         var only = new Option<string?>("--target") { Description = "With these: only runs on this target", HelpName = "TARGET" };
         var preview = new Option<bool>("--preview") { Description = "Show what would be deleted, and delete nothing" };
-        var (vaultPath, yes) = (Common.VaultPath(), Yes());
+        var (vaultPath, yes, format) = (Common.VaultPath(), Yes(), Common.Format());
         var command = new Command("delete", """
             Deletes restore points. Their runs can no longer be undone. Pinned restore points and those of interrupted runs stay; an undo is
             deleted with the run that it undid.
@@ -107,7 +107,7 @@ internal static class RestorePointUpkeepCommand
               moorfield restore-point delete 3 4
               moorfield restore-point delete --older-than 90d --except-last 5
             """)
-        { numbers, older, last, only, preview, vaultPath, yes };
+        { numbers, older, last, only, preview, vaultPath, yes, format };
         command.Handle(call =>
         {
             using var vault = Open(call, vaultPath);
@@ -130,7 +130,7 @@ internal static class RestorePointUpkeepCommand
                     + $"needs. 'moorfield restore-point verify' has details.");
             }
             var deletion = VaultMaintenance.Plan(points, wanted, named.Length > 0, IsMarked(vault));
-            return Delete(call, vault, deletion, call.GetValue(preview), call.GetValue(yes));
+            return Delete(call, format, vault, deletion, call.GetValue(preview), call.GetValue(yes));
         });
         return command;
     }
@@ -162,25 +162,35 @@ internal static class RestorePointUpkeepCommand
                 $"'{text}' is not an age: use a number and d, w, m or y, for example 90d.");
     }
 
-    private static ExitCode Delete(Invocation call, Vault vault, PointDeletion deletion, bool preview, bool yes)
+    private static ExitCode Delete(Invocation call, Option<string> format, Vault vault, PointDeletion deletion, bool preview, bool yes)
     {
-        foreach (var (point, why) in deletion.Stay)
-            call.Console.Line($"Restore point {point.Point.Number} stays: it {why}.");
+        var writer = call.Writer(format);
+        if (writer.IsForPeople)
+        {
+            foreach (var (point, why) in deletion.Stay)
+                call.Console.Line($"Restore point {point.Point.Number} stays: it {why}.");
+        }
         if (deletion.Gone.IsEmpty)
         {
             if (!deletion.Stay.IsEmpty)
                 throw new MoorfieldException(RefusalReason.PointStays, "Nothing was deleted.");
-            call.Console.Notice("No restore point matches. Nothing was deleted.");
+            call.WriteDone(format, Document([], null), "No restore point matches. Nothing was deleted.");
             return ExitCode.Done;
         }
-        call.Console.Heading("Delete, so that it can no longer be undone:");
         var sheet = new TextTable("Point", "Recorded", "Target", "What was done", "State", "Note").Right(0).Quiet(1);
         foreach (var point in deletion.Gone)
         {
             sheet.Add(point.Point.Number.ToString(CultureInfo.InvariantCulture), RestorePointCommand.Time(point.Point), point.Point.Target.Computer,
                 point.Point.Title, RestorePointCommand.State(point), point.Point.Note ?? "");
         }
-        call.Console.Table(sheet);
+        if (writer.IsForPeople || preview)
+        {
+            writer.Write(new Report(() => Document(deletion.Gone, null) with { Changed = false }, page =>
+            {
+                page.Heading("Delete, so that it can no longer be undone:");
+                page.Table(sheet);
+            }));
+        }
         if (preview)
             return ExitCode.Done;
         if (!yes && !call.Console.Confirm($"Delete {TextTable.Count(deletion.Gone.Length, "restore point")} for good?"))
@@ -193,10 +203,14 @@ internal static class RestorePointUpkeepCommand
             call.Console.Error($"Restore point {point.Point.Number} stays: meanwhile it {why}.");
         foreach (var point in deleted.Gone)
             call.Log.Write("delete", vault.FullPath, point.Point.Number, "done", $"restore point deleted: {point.Point.Title}");
-        call.Console.Line($"{TextTable.Count(deleted.Gone.Length, "restore point")} deleted; {TextTable.Size(bytes)} given back.");
+        call.WriteDone(format, Document(deleted.Gone, bytes),
+            $"{TextTable.Count(deleted.Gone.Length, "restore point")} deleted; {TextTable.Size(bytes)} given back.");
         if (unknown is not null)
             call.Console.Error($"No contents were deleted, because it is not known which are needed: {unknown}");
         return deletion.Stay.IsEmpty && deleted.Gone.Length == deletion.Gone.Length ? ExitCode.Done : ExitCode.DoneInPart;
+
+        DoneJson Document(ImmutableArray<PointSummary> points, long? bytes) => DocumentBuilder.Done("restore-point delete", null, vault.FullPath,
+            points: [.. points.Select(p => p.Point.Number)], bytes: bytes, changed: !points.IsEmpty);
     }
 
     private static Func<PointHead, bool> IsMarked(Vault vault) => point => InterruptedRun.MayBeMarked(point, vault);
@@ -205,7 +219,7 @@ internal static class RestorePointUpkeepCommand
     {
         var number = new Argument<int>("POINT") { Description = "Number of the restore point" };
         var off = new Option<bool>("--lift") { Description = "Unpin it" };
-        var vaultPath = Common.VaultPath();
+        var (vaultPath, format) = (Common.VaultPath(), Common.Format());
         var command = new Command("pin", """
             Pins a restore point, so that it stays when others are deleted.
 
@@ -213,7 +227,7 @@ internal static class RestorePointUpkeepCommand
               moorfield restore-point pin 1
               moorfield restore-point pin 1 --lift
             """)
-        { number, off, vaultPath };
+        { number, off, vaultPath, format };
         command.Handle(call =>
         {
             using var vault = Open(call, vaultPath);
@@ -221,7 +235,8 @@ internal static class RestorePointUpkeepCommand
             CheckThere(vault, [point]);
             vault.Pin(point, !call.GetValue(off), TimeProvider.System);
             call.Log.Write("pin", vault.FullPath, point, "done", call.GetValue(off) ? "no longer pinned" : "pinned");
-            call.Console.Line($"Restore point {point} is {(call.GetValue(off) ? "no longer pinned" : "pinned")}.");
+            call.WriteDone(format, DocumentBuilder.Done("restore-point pin", null, vault.FullPath, points: [point]),
+                $"Restore point {point} is {(call.GetValue(off) ? "no longer pinned" : "pinned")}.");
             return ExitCode.Done;
         });
         return command;
@@ -231,21 +246,22 @@ internal static class RestorePointUpkeepCommand
     {
         var number = new Argument<int>("POINT") { Description = "Number of the restore point" };
         var text = new Argument<string>("TEXT") { Description = "The note; an empty one removes it" };
-        var vaultPath = Common.VaultPath();
+        var (vaultPath, format) = (Common.VaultPath(), Common.Format());
         var command = new Command("note", """
             Changes the note of a restore point.
 
             Example:
               moorfield restore-point note 1 'before the autumn release'
             """)
-        { number, text, vaultPath };
+        { number, text, vaultPath, format };
         command.Handle(call =>
         {
             using var vault = Open(call, vaultPath);
             int point = call.GetValue(number);
             CheckThere(vault, [point]);
             vault.SetNote(point, call.GetRequiredValue(text), TimeProvider.System);
-            call.Console.Line($"Restore point {point} has the note '{call.GetRequiredValue(text)}'.");
+            call.WriteDone(format, DocumentBuilder.Done("restore-point note", null, vault.FullPath, points: [point]),
+                $"Restore point {point} has the note '{call.GetRequiredValue(text)}'.");
             return ExitCode.Done;
         });
         return command;

@@ -64,7 +64,7 @@ internal static class UndoCommand
         if (asked == 0)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"No run without a restore point was interrupted on {target.Name}. Nothing was "
                 + "changed.");
-        if (UndoChoice.PutRight(target, interrupted => PutRight(call, options, target, interrupted)) is { } result)
+        if (UndoChoice.RecoverInterrupted(target, interrupted => RecoverInterrupted(call, options, target, interrupted)) is { } result)
             return result;
         string path = options.VaultPath(call);
         using var vault = Vault.OpenExisting(path)
@@ -95,7 +95,7 @@ internal static class UndoCommand
             : UndoSeveral(call, options, target, vault, choice, [.. runs.Select(r => (r.Run, (ISet<string>?)r.Families))]);
     }
 
-    /// <summary>A number is the restore point; what follows, or stands alone, are packages.</summary>
+    /// <summary>A number is the restore point; words after it, or without it, are packages.</summary>
     private static (int? Point, string[] Names) Read(string[] words) =>
         words.Length > 0 && int.TryParse(words[0], NumberStyles.None, CultureInfo.InvariantCulture, out int point) ? (point, words[1..]) : (null,
             words);
@@ -147,8 +147,8 @@ internal static class UndoCommand
         });
     }
 
-    /// <summary>Undoes a run that was cut off; carries one on that is itself an undo.</summary>
-    private static ExitCode PutRight(Invocation call, ChangeOptions options, Target target, InterruptedRun interrupted)
+    /// <summary>Undoes a run that was interrupted; carries one on that is itself an undo.</summary>
+    private static ExitCode RecoverInterrupted(Invocation call, ChangeOptions options, Target target, InterruptedRun interrupted)
     {
         var (asked, names) = Read(call.GetValue(Words) ?? []);
         if (asked is not null && asked != interrupted.Point)
@@ -238,7 +238,7 @@ internal static class UndoCommand
         return options.CarryOut(
             call, undoing, proposal,
             DocumentBuilder.Plan(target, "undo", plan.Packages.Select(p => p.Family), plan.Changes, point.Number, plan.IsExact),
-            page => ShowPreview(page, target, plan), (page, outcome) => ShowResult(page, target, plan, outcome));
+            page => ShowPreview(page, target, plan), (page, outcome) => ShowResult(page, target, plan, outcome, vault));
     }
 
     private static void CheckConflicts(IReportPage page, UndoPlan plan, bool overwrite)
@@ -281,35 +281,43 @@ internal static class UndoCommand
 
     private static void ShowPackages(IReportPage page, Target target, ImmutableArray<ConcernedPackage> packages, ImmutableArray<Change> changes)
     {
-        bool editions = target.HasEditions;
+        const int MaxRows = 30;
         string[] headings = ["Package", "Registry", "Database", "Lists", "Files and folders", "Size"];
-        var sheet = editions ? new TextTable([.. headings, "Edition"]).Right(1, 2, 3, 4, 5, 6) : new TextTable(headings).Right(1, 2, 3, 4, 5);
-        foreach (var package in packages)
+        var sheet = new TextTable(target.HasEditions ? [.. headings, "Editions"] : headings).Right(1, 2, 3, 4, 5);
+        var rows = RemovalText.Folded(packages.Select(package =>
         {
             var own = changes.Where(c => c.Edition == package.Edition
-            && c.Family.Equals(package.Family, StringComparison.OrdinalIgnoreCase)).ToList();
+                && c.Family.Equals(package.Family, StringComparison.OrdinalIgnoreCase)).ToList();
+            return (package.Edition, (package.DisplayName,
+                Registry: own.Count(c => c is HiveChange), Rows: own.OfType<RowsChange>().Sum(c => c.Rows?.Length ?? 0),
+                Lists: own.Count(c => c is EntryChange), Files: own.OfType<TreeChange>().Sum(t => t.Recorded?.Entries.Length ?? 1),
+                Bytes: own.OfType<TreeAdded>().Sum(t => t.Recorded!.Bytes)));
+        })).ToList();
+        foreach (var (row, editions) in rows.Take(MaxRows))
+        {
             string[] cells =
             [
-                package.DisplayName,
-                TextTable.Count(own.Count(c => c is HiveChange), "change"),
-                TextTable.Count(own.OfType<RowsChange>().Sum(c => c.Rows?.Length ?? 0), "row"),
-                TextTable.Count(own.Count(c => c is EntryChange), "entry", "entries"),
-                TextTable.Count(own.OfType<TreeChange>().Sum(t => t.Recorded?.Entries.Length ?? 1), "entry", "entries"),
-                TextTable.Size(own.OfType<TreeAdded>().Sum(t => t.Recorded!.Bytes)),
+                row.DisplayName, TextTable.Count(row.Registry, "change"), TextTable.Count(row.Rows, "row"),
+                TextTable.Count(row.Lists, "entry", "entries"), TextTable.Count(row.Files, "entry", "entries"), TextTable.Size(row.Bytes),
             ];
-            sheet.Add(editions ? [.. cells, $"{package.Edition}"] : cells);
+            sheet.Add(target.HasEditions ? [.. cells, string.Join(", ", editions)] : cells);
         }
         page.Table(sheet);
+        if (rows.Count > MaxRows)
+        {
+            page.Line($"and {rows.Count - MaxRows} more, {TextTable.Size(rows.Skip(MaxRows).Sum(r => r.Item.Bytes))} "
+                + "(--preview --format json lists each change).");
+        }
     }
 
-    private static void ShowResult(IReportPage page, Target target, UndoPlan plan, Outcome outcome)
+    private static void ShowResult(IReportPage page, Target target, UndoPlan plan, Outcome outcome, Vault vault)
     {
         int done = plan.Changes.Length - outcome.Failures.Count(f => plan.Changes.Any(c => c.Describe() == f.What));
         string what = $"Put back {TextTable.Count(done, "change")}";
         page.Line(!outcome.Verified ? $"{what}; some are not there as recorded."
             : !outcome.Failures.IsEmpty
                 ? $"{what}; {outcome.Failures.Length} could not be put back completely. "
-                    + $"{TextFormat.Command("undo", target.FullPath, target.Options)} tries again."
+                    + $"{TextFormat.Command("undo", target.FullPath, target.Options + Vault.Option(vault.FullPath))} tries again."
             : plan.IsExact ? $"{what}: {target.SystemName} is what it was before the run, to the last byte."
             : $"{what}. Verified: {target.Name} has each of them as recorded.");
     }

@@ -64,7 +64,7 @@ internal sealed class WriteOptions
     internal ImmutableArray<ImmutableArray<SelectedPackage>> Kept(Invocation call, IReadOnlyList<SystemSnapshot> systems) =>
         PackageSelector.Find(_filters.Keep(call), systems);
 
-    /// <summary>Whether it is to be written, as a person says now or has said already.</summary>
+    /// <summary>True if it is to be written, as a person says now or has said already.</summary>
     /// <exception cref="MoorfieldException">It costs something, and nobody can be asked.</exception>
     internal bool IsConfirmed(Invocation call, ImmutableArray<SystemPlan> plans, string question)
     {

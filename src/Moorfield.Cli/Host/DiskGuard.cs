@@ -88,7 +88,7 @@ internal static class DiskGuard
 
     private static Timer Watch() => new(_ =>
     {
-        if (NtfsVolume.AtWork > Patience)
+        if (NtfsVolume.BusyTime > Patience)
             Environment.Exit(Stuck);
     }, null, Interval, Interval);
 }

@@ -15,7 +15,7 @@ internal sealed class Ticker : IDisposable
     private readonly ConsoleOutput _console;
     private bool _ended;
 
-    /// <param name="text">What it is at now; called on another thread.</param>
+    /// <param name="text">Returns the current text; called on another thread.</param>
     internal Ticker(ConsoleOutput console, Func<string> text)
     {
         _console = console;

@@ -1,6 +1,6 @@
 namespace Moorfield.Cli.Picking;
 
-/// <summary>What a key led to.</summary>
+/// <summary>The result of a key press.</summary>
 internal enum PickOutcome
 {
     GoesOn,

@@ -1,6 +1,6 @@
 namespace Moorfield.Cli.Picking;
 
-/// <summary>What the keys do at the moment.</summary>
+/// <summary>The mode that decides the meaning of keys.</summary>
 internal enum PickMode
 {
     Packages,
@@ -10,7 +10,7 @@ internal enum PickMode
     Help,
 }
 
-/// <summary>What a choice means as a whole.</summary>
+/// <summary>The meaning of a choice as a whole.</summary>
 /// <param name="Bytes">Of the packages that go.</param>
 /// <param name="Costs">A few words each.</param>
 internal sealed record PickTotal(int Packages, long Bytes, ImmutableArray<string> Costs);
@@ -60,7 +60,7 @@ internal sealed class PickState
     /// <summary>How far the details are scrolled.</summary>
     internal int DetailsTop { get; set; }
 
-    /// <summary>What is being typed as a file name.</summary>
+    /// <summary>The file name that is being typed.</summary>
     internal string Typed { get; set; } = "";
 
     /// <summary>The last thing worth telling.</summary>

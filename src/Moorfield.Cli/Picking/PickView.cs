@@ -3,11 +3,11 @@ using Spectre.Console;
 
 namespace Moorfield.Cli.Picking;
 
-/// <summary>Lays a state out on a screen of any size: details beside the list where there is room, below it otherwise.</summary>
+/// <summary>Lays a state out on a screen of any size: details next to the list where there is room, below it otherwise.</summary>
 internal sealed class PickView(PickState state)
 {
     private const string Accent = "skyblue2";
-    private const int WideFrom = 120;
+    private const int MinWideColumns = 120;
     private const int DetailsBelow = 8;
     private const int Around = 4; // header, message, total, keys
     private int _top;
@@ -17,7 +17,7 @@ internal sealed class PickView(PickState state)
 
     internal IRenderable Draw(int width, int height)
     {
-        bool wide = width >= WideFrom;
+        bool wide = width >= MinWideColumns;
         bool below = !wide && height >= 18;
         int bodyHeight = Math.Max(3, height - Around);
         int listHeight = below ? bodyHeight - DetailsBelow : bodyHeight;

@@ -8,10 +8,10 @@ public sealed record PackageNote(string Package, string Text);
 /// <param name="Package">As PACKAGE on the command line, like each of the needs.</param>
 public sealed record PackageNeed(string Package, ImmutableArray<string> Needs);
 
-/// <summary>What an administrator knows of packages and their manifests do not say.</summary>
+/// <summary>An administrator's knowledge of packages that their manifests do not contain.</summary>
 public sealed record Advice(ImmutableArray<PackageNote> Notes, ImmutableArray<PackageNeed> Needs)
 {
-    /// <summary>Nothing is known besides.</summary>
+    /// <summary>No additional knowledge.</summary>
     public static Advice None { get; } = new([], []);
 
     internal Advice Merge(Advice other) => new([.. Notes, .. other.Notes], [.. Needs, .. other.Needs]);

@@ -1,16 +1,16 @@
 namespace Moorfield.Core.Assessment;
 
-/// <summary>What a comparison needs to know of a package, from a system or from a saved inventory.</summary>
+/// <summary>The facts about a package that a comparison needs, from a system or from a saved inventory.</summary>
 /// <param name="Accounts">By name.</param>
 public sealed record ComparedPackage(
     string Family, string DisplayName, PackageVersion Version, string Architecture, string Role, long Bytes, ImmutableArray<string> Accounts,
     bool Newcomers);
 
-/// <summary>What a comparison needs to know of a system.</summary>
+/// <summary>The facts about a system that a comparison needs.</summary>
 /// <param name="Edition">Number of the edition; null for a volume.</param>
 public sealed record ComparedSystem(string Name, int? Edition, string Build, ImmutableArray<ComparedPackage> Packages, ImmutableArray<string> Blocks)
 {
-    /// <summary>What a comparison needs of a snapshot.</summary>
+    /// <summary>Takes the facts for a comparison from a snapshot.</summary>
     public static ComparedSystem Of(SystemSnapshot snapshot) => new(
         snapshot.Name, snapshot.EditionNumber, snapshot.Build,
         [.. snapshot.Packages.Select(p => new ComparedPackage(
@@ -39,16 +39,16 @@ public enum PackageDifferenceKind
 /// <param name="After">Its highest version after; null when it is gone.</param>
 /// <param name="Gained">Accounts that have it only afterwards.</param>
 /// <param name="Lost">Accounts that have it only before.</param>
-/// <param name="Newcomers">Whether new accounts get it now, when that changed; else null.</param>
+/// <param name="Newcomers">True if new accounts get it now, when that changed; else null.</param>
 /// <param name="Bytes">How many more there are.</param>
 public sealed record PackageDifference(
     PackageDifferenceKind Kind, string Family, string DisplayName, string Architecture, string Role, PackageVersion? Before, PackageVersion? After,
     ImmutableArray<string> Gained, ImmutableArray<string> Lost, bool? Newcomers, long Bytes);
 
-/// <summary>What differs between two systems.</summary>
+/// <summary>The differences between two systems.</summary>
 public sealed record Comparison(ImmutableArray<PackageDifference> Packages, ImmutableArray<string> Blocked, ImmutableArray<string> Unblocked)
 {
-    /// <summary>Whether nothing differs.</summary>
+    /// <summary>True if nothing differs.</summary>
     public bool IsEmpty => Packages.IsEmpty && Blocked.IsEmpty && Unblocked.IsEmpty;
 
     /// <summary>Compares a system with what it was, or with another one.</summary>

@@ -51,7 +51,7 @@ internal sealed class CostFinder
         _chosenTypes = snapshot.Handlers.Chosen.ToLookup(c => c.What, StringComparer.OrdinalIgnoreCase);
     }
 
-    /// <summary>What a package offers to others, with the names by which they ask for it.</summary>
+    /// <summary>The features that a package offers to others, with the names by which they ask for it.</summary>
     private sealed record Offer(string What, ImmutableArray<string> Names);
 
     internal IEnumerable<Reason> Find(InstalledPackage package, RemovalSet removalSet)
@@ -159,7 +159,7 @@ internal sealed class CostFinder
             yield return new Reason("ownScheme", ReasonKind.Note, $"Its own links, {Shown(own)}, will lead nowhere.", "", [.. own]);
     }
 
-    /// <summary>Whether anybody may follow such a link: everyone knows it, somebody chose who opens it, or a package that stays names it.</summary>
+    /// <summary>True if anybody may follow such a link: everyone knows it, somebody chose who opens it, or a package that stays names it.</summary>
     private bool IsAsked(InstalledPackage package, RemovalSet removalSet, Opened opened) =>
         OpenableFamily.IsPublicScheme(opened.What)
         || _chosenTypes[opened.What].Any(c => opened.For.Contains(c.Sid))
@@ -191,7 +191,7 @@ internal sealed class CostFinder
             yield return new Offer("a share target", [$"{package.Family}!{application.Id}"]);
     }
 
-    /// <summary>What could not be looked at and might cost something: not known is never nothing.</summary>
+    /// <summary>The data that could not be read and might cost something: unknown is never the same as none.</summary>
     private IEnumerable<Reason> NotKnown(InstalledPackage package, RemovalSet removalSet, List<string?> losing)
     {
         if (_snapshot.ReadGaps.IsEmpty || losing.Count == 0)

@@ -1,6 +1,6 @@
 namespace Moorfield.Core.Assessment;
 
-/// <summary>What becomes of a family.</summary>
+/// <summary>The fate of a family.</summary>
 public enum Fate
 {
     /// <summary>Somebody gets it who does not have it, and it was here before.</summary>
@@ -44,13 +44,13 @@ public enum FateCause
     NothingNewer,
 }
 
-/// <summary>What is foreseen for one family.</summary>
+/// <summary>The forecast for one family.</summary>
 /// <param name="Now">The highest version that somebody has; null when nobody has it.</param>
 /// <param name="Then">The same afterwards.</param>
 /// <param name="Before">Who has it; newcomers when they would get it.</param>
 /// <param name="After">The same afterwards.</param>
 /// <param name="KeptFrom">Who would get it if no block or guard were set.</param>
-/// <param name="Guards">What holds a part of the system back where it is set.</param>
+/// <param name="Guards">The guards that hold a part of the system back where they are set.</param>
 public sealed record ForecastFamily(
     PackageFamilyName Family, string DisplayName, PackageRole Role, Fate Fate, FateCause Cause, PackageVersion? Now, PackageVersion? Then,
     Audience Before, Audience After, Audience KeptFrom, ImmutableArray<Guard> Guards)
@@ -73,7 +73,7 @@ public sealed record ForecastFamily(
 /// <param name="Guards">Any of which would forbid it.</param>
 public sealed record ForecastDelivery(Delivery Kind, Audience For, ImmutableArray<Guard> Guards);
 
-/// <summary>What an update or a sign-in would bring, and what it would not.</summary>
+/// <summary>The packages that an update or a sign-in would bring, and those that it would not.</summary>
 /// <param name="Families">By fate, then by name. Frameworks and resource packages are not among them.</param>
 /// <param name="Deliveries">Only kinds that may reach somebody.</param>
 /// <param name="Doubtful">Kinds that only guards forbid which the system's edition is reported not to honour.</param>
@@ -93,12 +93,12 @@ public sealed record Forecast(ImmutableArray<ForecastFamily> Families, Immutable
     /// <summary>The guards that are open to what is coming: of parts of the system, and against apps that install themselves.</summary>
     /// <param name="edition">EditionID of the system: guards that others are said not to honour are left out.</param>
     public ImmutableArray<Guard> Open(string edition) =>
-        [.. Coming.SelectMany(f => f.Guards).Concat(Deliveries.SelectMany(d => d.Guards.Where(g => g.IsSurelyHonouredBy(edition)))).Distinct()];
+        [.. Coming.SelectMany(f => f.Guards).Concat(Deliveries.SelectMany(d => d.Guards.Where(g => g.IsCertainlyHonouredBy(edition)))).Distinct()];
 
     /// <summary>For each kind of apps that may install themselves, a known guard that would forbid it; without those that are set soon.</summary>
     /// <param name="edition">EditionID of the system.</param>
     /// <param name="planned">Guards that are about to be set.</param>
     public ImmutableArray<Guard> OpenToDeliveries(string edition, IReadOnlyCollection<Guard> planned) =>
         [.. Deliveries.Where(d => !d.Guards.Any(g => planned.Any(g.IsSameValue)))
-            .Select(d => d.Guards.FirstOrDefault(g => g.Name is not null && g.IsSurelyHonouredBy(edition))).OfType<Guard>().Distinct()];
+            .Select(d => d.Guards.FirstOrDefault(g => g.Name is not null && g.IsCertainlyHonouredBy(edition))).OfType<Guard>().Distinct()];
 }

@@ -6,13 +6,13 @@ namespace Moorfield.Core.Assessment;
 /// </summary>
 /// <param name="system">The installed system.</param>
 /// <param name="guards">Of everyone: those that are known, and those of a brief.</param>
-/// <param name="removedBefore">Whether a recorded run removed a family from this system.</param>
+/// <param name="removedBefore">True if a recorded run removed a family from this system.</param>
 public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardState> guards, Func<PackageFamilyName, bool> removedBefore)
 {
     private readonly Audience _everyone = new([.. system.Accounts.Select(a => a.Sid)], Newcomers: true);
     private readonly ILookup<PackageFamilyName, InstalledPackage> _installed = ForecastablePackages(system).ToLookup(p => p.Family);
 
-    /// <summary>What an update from an image would bring.</summary>
+    /// <summary>Forecasts an update from an image.</summary>
     public Forecast Update(SystemSnapshot image)
     {
         // An image brings what it gives to new accounts and has the files of.
@@ -31,7 +31,7 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
     {
         var open = Deliveries(audience, _ => true);
         // D4: what is open to the wary only.
-        var doubtful = Deliveries(audience, g => g.IsSurelyHonouredBy(system.EditionId))
+        var doubtful = Deliveries(audience, g => g.IsCertainlyHonouredBy(system.EditionId))
             .Select(d => d with { For = d.For.Without(open.FirstOrDefault(o => o.Kind == d.Kind)?.For ?? Audience.Nobody) });
         return new Forecast(Sorted(families), open, [.. doubtful.Where(d => !d.For.IsEmpty)]);
     }
@@ -137,7 +137,7 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
     !state.Guard.Place.IsPerAccount || string.Equals(state.Sid, sid, StringComparison.OrdinalIgnoreCase);
 
     /// <summary>D1 and D2.</summary>
-    /// <param name="counts">Whether a guard is taken to be honoured.</param>
+    /// <param name="counts">True if a guard is taken to be honoured.</param>
     private ImmutableArray<ForecastDelivery> Deliveries(Audience audience, Func<Guard, bool> counts) =>
     [
         .. Enum.GetValues<Delivery>()

@@ -5,7 +5,7 @@ namespace Moorfield.Core.Assessment;
 /// <summary>Holds guards against what a snapshot says of policy values.</summary>
 public static class GuardStates
 {
-    /// <summary>Where each guard stands, in each hive that it is for. An account whose hive is gone has none: nobody can sign in to it.</summary>
+    /// <summary>The state of each guard, in each hive that it is for. An account whose hive is gone has none: nobody can sign in to it.</summary>
     /// <param name="snapshot">Read with these guards, or a saved one; what was not looked up is not known.</param>
     /// <param name="guards">Of any hive.</param>
     /// <param name="audience">Whose hives are meant, for those of accounts.</param>

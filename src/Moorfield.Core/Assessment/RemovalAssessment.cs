@@ -8,7 +8,7 @@ public sealed class RemovalAssessment
     private readonly ImmutableArray<InstalledPackage> _unread;
     private readonly Dictionary<PackageFullName, Verdict> _alone = [];
 
-    /// <param name="advice">What an administrator knows besides.</param>
+    /// <param name="advice">An administrator's additional knowledge.</param>
     public RemovalAssessment(SystemSnapshot snapshot, Advice? advice = null)
     {
         _neededBy = snapshot.Packages.SelectMany(p => p.Needs.Select(n => (Need: n, Package: p))).ToLookup(n => n.Need, n => n.Package);
@@ -20,7 +20,7 @@ public sealed class RemovalAssessment
     /// <summary>The packages that need this one.</summary>
     public IEnumerable<InstalledPackage> NeededBy(InstalledPackage package) => _neededBy[package.FullName];
 
-    /// <summary>What it would mean to remove this package alone, for everyone.</summary>
+    /// <summary>Assesses the removal of this package alone, for everyone.</summary>
     public Verdict Of(InstalledPackage package)
     {
         if (!_alone.TryGetValue(package.FullName, out var verdict))
@@ -45,7 +45,7 @@ public sealed class RemovalAssessment
         return free;
     }
 
-    /// <summary>What a removal means for one of its packages.</summary>
+    /// <summary>Assesses the removal of a package as one of a set.</summary>
     public Verdict Of(InstalledPackage package, RemovalSet removalSet)
     {
         var (standing, bar) = Bar(package, removalSet);
@@ -62,7 +62,7 @@ public sealed class RemovalAssessment
         return new Verdict(standing, [.. reasons.OrderBy(r => r.Kind)]);
     }
 
-    /// <summary>What keeps a package from being removed like any other.</summary>
+    /// <summary>The reasons why a package cannot be removed like any other.</summary>
     internal (PackageStanding Standing, Reason? Bar) Bar(InstalledPackage package, RemovalSet removalSet)
     {
         if (package.Role == PackageRole.Component)

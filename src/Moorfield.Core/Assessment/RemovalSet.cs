@@ -18,7 +18,7 @@ public sealed class RemovalSet
         KeepsData = keepData;
     }
 
-    /// <summary>Whether accounts keep their app data.</summary>
+    /// <summary>True if accounts keep their app data.</summary>
     public bool KeepsData { get; }
 
     /// <summary>Packages go for everyone who has them.</summary>
@@ -28,20 +28,20 @@ public sealed class RemovalSet
     // Asked for again and again; there may be a hundred accounts.
     private static readonly ConditionalWeakTable<InstalledPackage, HashSet<string>> Holders = [];
 
-    /// <summary>Whether somebody has a package before the removal.</summary>
+    /// <summary>True if somebody has a package before the removal.</summary>
     public static bool Had(InstalledPackage package, string? sid) =>
         sid is null ? package.Newcomers : Holders.GetValue(package, p => [.. p.Accounts]).Contains(sid);
 
-    /// <summary>Whether somebody has a package and loses it.</summary>
+    /// <summary>True if somebody has a package and loses it.</summary>
     public bool Leaves(InstalledPackage package, string? sid) =>
         Had(package, sid) && _losses.TryGetValue(package, out var loss) && (sid is null ? loss.Newcomers : loss.Sids.Contains(sid));
 
-    /// <summary>Whether somebody has a package afterwards.</summary>
+    /// <summary>True if somebody has a package afterwards.</summary>
     public bool Keeps(InstalledPackage package, string? sid) => Had(package, sid) && !Leaves(package, sid);
 
-    /// <summary>Whether anybody has a package afterwards.</summary>
+    /// <summary>True if anybody has a package afterwards.</summary>
     public bool IsKept(InstalledPackage package) => Keeps(package, null) || package.Accounts.Any(sid => Keeps(package, sid));
 
-    /// <summary>Whether a package is to go, for anybody.</summary>
+    /// <summary>True if a package is to go, for anybody.</summary>
     public bool Concerns(InstalledPackage package) => _losses.ContainsKey(package);
 }

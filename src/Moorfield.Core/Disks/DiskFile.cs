@@ -39,7 +39,7 @@ public sealed class DiskFile : IDisposable
     /// <summary>Full Linux path of the device or file.</summary>
     public string FullPath { get; }
 
-    /// <summary>The same without links: what lies beside the file lies beside this.</summary>
+    /// <summary>The same without links: what lies next to the file lies next to this.</summary>
     internal string RealPath { get; }
 
     /// <summary>Which object it is, whatever its path.</summary>
@@ -68,7 +68,7 @@ public sealed class DiskFile : IDisposable
         }
     }
 
-    /// <summary>Whether a path is that of a disk: a block device, or a file that begins as a disk, a volume or a virtual disk does.</summary>
+    /// <summary>True if a path is that of a disk: a block device, or a file that begins as a disk, a volume or a virtual disk does.</summary>
     public static bool Is(string path)
     {
         using var file = RegularFile.Open(path, LibC.ReadOnly);
@@ -100,7 +100,7 @@ public sealed class DiskFile : IDisposable
     }
 
     /// <summary>Opens what the disk holds.</summary>
-    /// <param name="writable">Whether it is going to be written.</param>
+    /// <param name="writable">True if it is going to be written.</param>
     /// <exception cref="MoorfieldException">It cannot be opened so, or is in use.</exception>
     public BlockSource OpenSource(bool writable)
     {
@@ -156,7 +156,7 @@ public sealed class DiskFile : IDisposable
         return true;
     });
 
-    /// <summary>What goes wrong with the disk, by its name.</summary>
+    /// <summary>Translates a failure of the disk into a message with its name.</summary>
     internal MoorfieldException Failed(IOException e) => new(ErrorKind.Failed, $"{Name} {e.Message.TrimEnd('.')}.", e);
 
     /// <summary>Does something that reads the disk.</summary>
@@ -195,7 +195,7 @@ public sealed class DiskFile : IDisposable
             return Marshal.GetLastPInvokeErrorMessage();
         if (!IsDevice && Facts(_file).Links > 1)
             return "it has several names (hard links), and an interrupted run would be found under one of them only. Copy it to a separate file";
-        // Administrators may open a read-only device for writing, and are told by the first block. The attribute is of the block layer.
+        // Administrators may open a read-only device for writing, and learn it from the first block. The attribute is of the block layer.
         var facts = Facts(_file);
         string attribute = $"/sys/dev/block/{facts.OwnMajor}:{facts.OwnMinor}/ro";
         return IsDevice && File.Exists(attribute) && File.ReadAllText(attribute).Trim() != "0" ? "the device is read-only" : null;
@@ -247,7 +247,7 @@ public sealed class DiskFile : IDisposable
                 throw new IOException($"could not be flushed: {Marshal.GetLastPInvokeErrorMessage()}");
         });
 
-    /// <summary>Whether QEMU or one of its tools has the file open: for writing, or in any way that does not go together with writing.</summary>
+    /// <summary>True if QEMU or one of its tools has the file open: for writing, or in any way that does not go together with writing.</summary>
     private bool IsInUse(bool writable)
     {
         var wanted = new LibC.FileLock

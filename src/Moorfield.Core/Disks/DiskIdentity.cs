@@ -13,11 +13,11 @@ namespace Moorfield.Core.Disks;
 /// <param name="Device">For a block device.</param>
 public sealed record DiskIdentity(TargetLocation? File, DeviceIdentity? Device)
 {
-    /// <summary>Whether both are certainly the same object. False also where that cannot be known.</summary>
+    /// <summary>True if both are certainly the same object. False also where that cannot be known.</summary>
     public bool IsSame(DiskIdentity other) =>
         (File is not null && File == other.File) || (Device is not null && other.Device is not null && Device.IsSame(other.Device));
 
-    /// <summary>Whether they could be the same object: a device that is attached in another way, or whose copy this is.</summary>
+    /// <summary>True if they could be the same object: a device that is attached in another way, or whose copy this is.</summary>
     public bool LooksLike(DiskIdentity other) => IsSame(other)
         || (Device is not null && other.Device is not null && Device.LooksLike(other.Device));
 }
@@ -78,7 +78,7 @@ public sealed record DeviceIdentity(string Hardware, string Table, long Start, l
             if (Text($"{drive}/{name}") is { Length: > 0 } text)
                 return $"{name} {text}";
         }
-        // The serial number of a USB enclosure stands a few folders above that of the disk; the last part of the address tells its slots apart.
+        // The serial number of a USB enclosure is a few folders above that of the disk; the last part of the address tells its slots apart.
         string place = Real($"{drive}/device");
         string slot = Path.GetFileName(place);
         for (int level = 0; level < MaxNesting && place.Length > System.Length; level++, place = Path.GetDirectoryName(place)!)

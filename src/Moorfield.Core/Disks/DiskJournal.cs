@@ -19,9 +19,9 @@ internal enum JournalState
 }
 
 /// <summary>
-/// What blocks of a volume held before a run, and by what to know what it wrote. Sectors are written as a whole or not at all, so each is told
+/// What blocks of a volume held before a run, and by what to know what it wrote. Sectors are written as a whole or not at all, so each is reported
 /// by itself. The file: 8 bytes of magic, bytes of the volume, number of blocks; for each its place, its length and the first 8 bytes of the
-/// SHA-256 of each new sector (zero behind the last); then the old content of all.
+/// SHA-256 of each new sector (zero after the last); then the old content of all.
 /// </summary>
 internal sealed class DiskJournal
 {
@@ -94,7 +94,7 @@ internal sealed class DiskJournal
     }
 
     /// <summary>Reads a journal to its last byte, so that a stream which checks a digest has checked it.</summary>
-    /// <exception cref="InvalidDataException">It is none, or damaged.</exception>
+    /// <exception cref="InvalidDataException">It is not one, or damaged.</exception>
     internal static DiskJournal Read(Stream stream)
     {
         try

@@ -61,7 +61,7 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
     /// <summary>Opens the volume of a disk that holds a Windows.</summary>
     /// <param name="disk">Closed with this.</param>
     /// <param name="partition">Number of the partition that is meant; null for the only one that holds a Windows.</param>
-    /// <param name="isWindows">Whether a volume holds a Windows.</param>
+    /// <param name="isWindows">True if a volume holds a Windows.</param>
     /// <exception cref="MoorfieldException">None, several, or it cannot be read.</exception>
     public static DiskVolume Open(DiskFile disk, int? partition, Func<DiskVolume, bool> isWindows)
     {
@@ -196,7 +196,7 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
         return FileContent.Again(_kept.Content!);
     }
 
-    /// <summary>What was read is not believed any more. It may be found again, and need not be put into memory once more then.</summary>
+    /// <summary>Discards what was read before. Blocks may be read again later, and need not be put into memory again then.</summary>
     private void ForgetContent()
     {
         if (_kept.Content is not null)
@@ -274,7 +274,7 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
         }
     }
 
-    /// <summary>What an entry is; one that is damaged holds more than can be told.</summary>
+    /// <summary>The kind of an entry; a damaged one may hold more than is shown.</summary>
     private EntryInfo Look(ulong file)
     {
         try
@@ -301,7 +301,7 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
 
     private static ulong Number(ulong reference) => reference & NtfsName.NumberMask;
 
-    /// <summary>The file or folder at a path; null when nothing is there or a link stands in the way.</summary>
+    /// <summary>The file or folder at a path; null when nothing is there or a link is on the way there.</summary>
     private ulong? Find(WindowsPath path)
     {
         ulong at = NtfsVolume.Root;
@@ -314,7 +314,7 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
         return at;
     }
 
-    /// <summary>The names in a folder, whatever their case; null when it is none.</summary>
+    /// <summary>The names in a folder, whatever their case; null when it is not one.</summary>
     private NtfsNames? Names(ulong folder)
     {
         if (_folders.TryGetValue(Number(folder), out var known))

@@ -28,7 +28,7 @@ public sealed partial class DiskVolume
 
     /// <summary>Records a file, link or folder with all below it.</summary>
     /// <param name="keep">Takes over each stream's content, and gives what tells the name it is kept under.</param>
-    /// <param name="lost">Told of what cannot be recorded completely.</param>
+    /// <param name="lost">Called with what cannot be recorded completely.</param>
     /// <returns>Gives the record when all contents have their names; null when nothing is there.</returns>
     public Func<RecordedTree>? Record(
         WindowsPath path, Func<InMemoryContent, Func<string>> keep, Action<MissingContent> lost) => _disk.WrapErrors<Func<RecordedTree>?>(() =>
@@ -66,7 +66,7 @@ public sealed partial class DiskVolume
             keep(new InMemoryContent(stream.Length, take => _ntfs.ReadStream(file, stream.Name, take)));
     });
 
-    /// <summary>Whether a name is one that a document can hold: NTFS allows slashes and halves of characters.</summary>
+    /// <summary>True if a name is one that a document can hold: NTFS allows slashes and halves of characters.</summary>
     private static bool IsRecordable(string name)
     {
         for (int i = 0; i < name.Length; i++)
@@ -89,7 +89,7 @@ public sealed partial class DiskVolume
     private NtfsName? Entry(WindowsPath path) =>
         Find(path.Parent) is { } parent ? Names(parent)?.Find(path.Name) : null;
 
-    /// <summary>What is at a path has besides its content; null when nothing is.</summary>
+    /// <summary>The metadata of the entry at a path; null when nothing is there.</summary>
     internal NtfsMetadata? Describe(WindowsPath path) => _disk.WrapErrors(() => Entry(path) is { } entry ? _ntfs.Facts(entry.Reference) : null);
 
     public override TreeState Compare(WindowsPath path, RecordedTree recorded, bool exactly = false) => _disk.WrapErrors(() =>
@@ -133,7 +133,7 @@ public sealed partial class DiskVolume
         return Convert.ToHexStringLower(hash.GetHashAndReset());
     }
 
-    /// <summary>Whether all else is the same but when it was looked at.</summary>
+    /// <summary>True if everything else is the same but when it was looked at.</summary>
     private static bool IsExact(NtfsMetadata now, NtfsMetadata recorded) =>
         now.Attributes == recorded.Attributes && now.Times with { Accessed = 0 } == recorded.Times with { Accessed = 0 }
         && now.Security.AsSpan().SequenceEqual(recorded.Security) && now.Reparse.AsSpan().SequenceEqual(recorded.Reparse)

@@ -54,7 +54,7 @@ public sealed partial class DiskVolume
                 ulong folder = entry.Path.Length == 0 ? parent : folders[cut < 0 ? "" : entry.Path[..cut]];
                 string name = entry.Path.Length == 0 ? path.Name : entry.Path[(cut + 1)..];
                 var names = volume.Names(folder) ?? throw new MoorfieldException(ErrorKind.Failed, $"{volume.Name}: {path.Parent} is not a folder.");
-                // One that differs in case only may belong to the tree itself, beside this one.
+                // One that differs in case only may belong to the tree itself, next to this one.
                 if (names.Find(name) is { } there && (there.Text == name || cut < 0 && entry.Path.Length == 0
                     || !paths.Contains(cut < 0 ? there.Text : $@"{entry.Path[..cut]}\{there.Text}")))
                 {
@@ -93,7 +93,7 @@ public sealed partial class DiskVolume
 
         private void Fill(ulong file, RecordedDiskEntry entry, Func<string, Stream> content)
         {
-            // A reparse point hides the streams behind it from the library, so it comes after them.
+            // A reparse point hides the streams of its file from the library, so it comes after them.
             foreach (var stream in entry.Streams)
             {
                 using var from = content(stream.Blob);
@@ -150,14 +150,14 @@ public sealed partial class DiskVolume
                 throw volume.HasOtherNames(path, names - 1);
         }
 
-        /// <summary>What was changed so far, block by block. The library is off the volume until <see cref="Remount"/>.</summary>
+        /// <summary>The blocks that were changed so far. The library does not use the volume until <see cref="Remount"/>.</summary>
         internal ImmutableArray<ChangedPage> Changed() => volume._disk.WrapErrors(() =>
         {
             volume._ntfs.Unmount();
             return volume._overlay.Changed().ToImmutableArray();
         });
 
-        /// <summary>Puts the old blocks of a journal into the overlay, in place of all else that is there.</summary>
+        /// <summary>Puts the old blocks of a journal into the overlay, in place of everything else that is there.</summary>
         internal void Rewind(DiskJournal journal) => volume._disk.WrapErrors(() =>
         {
             volume.Drop();

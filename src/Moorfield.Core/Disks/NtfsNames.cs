@@ -3,7 +3,7 @@ using Moorfield.Formats.Ntfs;
 namespace Moorfield.Core.Disks;
 
 /// <summary>
-/// The names in a folder of an NTFS volume. A name is looked for as it stands, and then by the volume's own table of capitals: Windows can keep
+/// The names in a folder of an NTFS volume. A name is looked for as it is, and then by the volume's own table of capitals: Windows can keep
 /// names apart that differ in case only, and other tables join letters that this one does not.
 /// </summary>
 /// <param name="capitals">The table.</param>

@@ -5,10 +5,10 @@ using Moorfield.Core.Selection;
 
 namespace Moorfield.Core.HandOver;
 
-/// <summary>Whether a script makes a restore point of the system before it changes anything.</summary>
+/// <summary>Says when a script makes a restore point of the system before it changes anything.</summary>
 public enum SystemRestorePoint
 {
-    /// <summary>If that can be had; what came of it is told.</summary>
+    /// <summary>If that can be had; what came of it is reported.</summary>
     Try,
     /// <summary>Without one nothing is changed.</summary>
     Require,
@@ -18,19 +18,19 @@ public enum SystemRestorePoint
 
 /// <summary>A package that goes from running machines, in whatever version they have.</summary>
 /// <param name="Title">For people.</param>
-/// <param name="IsPart">Whether it may be a part of the system: it was named exactly.</param>
+/// <param name="IsPart">True if it may be a part of the system: it was named exactly.</param>
 public sealed record HandOverPackage(PackageFamilyName Family, string Title, bool IsPart);
 
-/// <summary>What is to be so on running machines: a plan without the one system that it was made for.</summary>
+/// <summary>The wanted state of running machines: a plan without the one system that it was made for.</summary>
 /// <param name="Accounts">Names or SIDs; <c>*</c> for all that a machine has.</param>
-/// <param name="Newcomers">Whether it is for accounts that do not exist yet.</param>
+/// <param name="Newcomers">True if it is for accounts that do not exist yet.</param>
 /// <param name="Keep">Families that stay whatever a list says that is fetched later.</param>
 /// <param name="Classic">Desktop programs whose own silent removal is run.</param>
 public sealed partial record HandOverPlan(
     ImmutableArray<string> Accounts, bool Newcomers, ImmutableArray<HandOverPackage> Remove, ImmutableArray<PackageFamilyName> Keep,
     ImmutableArray<PackageFamilyName> Block, ImmutableArray<Guard> Guards, ImmutableArray<ClassicProgram> Classic)
 {
-    /// <summary>What stands for all accounts of a machine.</summary>
+    /// <summary>The word for all accounts of a machine.</summary>
     public const string AllAccounts = "*";
 
     /// <summary>Minutes after which a script begins nothing new, 1 to 1440.</summary>
@@ -51,10 +51,10 @@ public sealed partial record HandOverPlan(
     /// </summary>
     public string Series { get; init; } = "";
 
-    /// <summary>Whether scripts mount the registry of signed-out accounts to set their guards; otherwise they wait until these sign in.</summary>
+    /// <summary>True if scripts mount the registry of signed-out accounts to set their guards; otherwise they wait until these sign in.</summary>
     public bool MountsSignedOut { get; init; }
 
-    /// <summary>Whether there is nothing to do anywhere.</summary>
+    /// <summary>True if there is nothing to do anywhere.</summary>
     public bool IsEmpty => Remove.IsEmpty && Block.IsEmpty && Guards.IsEmpty && Classic.IsEmpty && ListAddress is null;
 
     /// <param name="words">Of WHO.</param>
@@ -63,7 +63,7 @@ public sealed partial record HandOverPlan(
     /// <exception cref="MoorfieldException">It cannot be handed over.</exception>
     public static HandOverPlan Of(IReadOnlyCollection<string> words, ImmutableArray<SystemPlan> plans, Brief? brief)
     {
-        var (accounts, newcomers) = Whom(words);
+        var (accounts, newcomers) = ParseAudience(words);
         var choices = brief is null ? [] : plans.Select(p => BriefSelection.Of(brief, p.Snapshot)).ToList();
         var staying = plans.SelectMany(p => p.Plan.Staying).Select(s => s.Package.Family).ToHashSet();
         var removals = plans.SelectMany(p => p.Plan.Removals).Where(r => r.Package.Role != PackageRole.Resource).ToList();
@@ -93,7 +93,7 @@ public sealed partial record HandOverPlan(
         return plan;
     }
 
-    /// <summary>Refuses what the system's shell could not be told safely.</summary>
+    /// <summary>Refuses what the system's shell cannot be given safely.</summary>
     private void Check()
     {
         foreach (var family in Remove.Select(r => r.Family).Concat(Keep).Concat(Block).Where(f => !ProperFamily().IsMatch(f.ToString())))
@@ -112,7 +112,7 @@ public sealed partial record HandOverPlan(
     }
 
     /// <summary>The words of WHO without the accounts of one system.</summary>
-    private static (ImmutableArray<string> Accounts, bool Newcomers) Whom(IReadOnlyCollection<string> words)
+    private static (ImmutableArray<string> Accounts, bool Newcomers) ParseAudience(IReadOnlyCollection<string> words)
     {
         var all = words.SelectMany(w => w.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)).ToList();
         bool Has(string word) => all.Contains(word, StringComparer.OrdinalIgnoreCase);

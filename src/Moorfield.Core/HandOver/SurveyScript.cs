@@ -32,7 +32,7 @@ public static class SurveyScript
         $"$Lists = {Texts(PackagePlaces.All.Where(p => p.Container == PlaceContainer.List).Select(p => $@"C:\{p.Path}"))}",
     ]);
 
-    // Where {sid} stands in a key, the script puts the account.
+    // Where a key has {sid}, the script puts the account.
     private static string Keys(PlaceContainer hive, bool perAccount) => PowerShellLiteral.List(PackagePlaces.KeysIn(hive)
         .Where(p => p.IsPerAccount == perAccount && p.NotInSurveysBecause is null).Select(p => PowerShellLiteral.Table(
             ("Key", PowerShellLiteral.Of(p.Path)), ("Value", PowerShellLiteral.Of(p.FolderValue ?? "")),

@@ -14,7 +14,7 @@ $ProfileList = $MachineRoot + 'Microsoft\Windows NT\CurrentVersion\ProfileList'
 $Reg = $env:SystemRoot + '\System32\reg.exe'
 $IsFull = $ExecutionContext.SessionState.LanguageMode -eq 'FullLanguage'
 $LogPath = ''
-$Told = @{}
+$Noted = @{}
 $Unknown = @{}
 $Failures = @{}
 $Waiting = @{}
@@ -56,7 +56,7 @@ function Write-Log([string]$Text) {
     try { Add-Content -LiteralPath $LogPath -Value ((Get-Now) + ' ' + (Get-Plain $Text)) -Encoding Ascii } catch { return }
 }
 
-function Add-Told([string]$Text) { if (-not $Told[$Text]) { $Told[$Text] = $Told.Count + 1; Write-Log ('told: ' + $Text) } }
+function Add-Note([string]$Text) { if (-not $Noted[$Text]) { $Noted[$Text] = $Noted.Count + 1; Write-Log ('note: ' + $Text) } }
 
 function Add-Unknown([string]$Text) { if (-not $Unknown[$Text]) { $Unknown[$Text] = $Unknown.Count + 1; Write-Log ('not known: ' + $Text) } }
 
@@ -83,7 +83,7 @@ function Get-Said([string]$Start, $Table, [int]$Most) {
 }
 
 # What is said behind the gravest: what waits, what was told, what is not known.
-function Get-Notes() { (Get-Said ' Waiting: ' $Waiting 5) + (Get-Said ' Told: ' $Told 5) + (Get-Said ' Not known: ' $Unknown 5) }
+function Get-Notes() { (Get-Said ' Waiting: ' $Waiting 5) + (Get-Said ' Notes: ' $Noted 5) + (Get-Said ' Not known: ' $Unknown 5) }
 
 function Get-Json([string]$Text) {
     $Text = $Text.Replace('\', '\\').Replace('"', '\"')
@@ -441,7 +441,7 @@ function Get-Wanted() {
     foreach ($End in @('.part', '.body')) { Remove-Item -LiteralPath ($Temporary + $End) -Force -ErrorAction SilentlyContinue }
     $Today = (Get-Now).Substring(0, 10)
     if ($List -and $Last -and $List.Issue -lt $Last.Issue) {
-        Add-Told ('the list has an older issue (' + $List.Issue + ') than the last good one (' + $Last.Issue + '), which is used')
+        Add-Note ('the list has an older issue (' + $List.Issue + ') than the last good one (' + $Last.Issue + '), which is used')
         $List = $Last
     }
     elseif ($List -and $List.NotAfter -cge $Today) {
@@ -450,8 +450,8 @@ function Get-Wanted() {
             Set-Value $ListRecord 'Body' 'String' $Lines[1]
         }
     }
-    elseif ($Last) { if (-not $List) { Add-Told 'the list could not be fetched or was damaged: the last good one is used'; $List = $Last } }
-    elseif (-not $List) { Add-Told 'the list could not be fetched or was damaged, and there is none from before: what the script itself holds is used'; return $Own }
+    elseif ($Last) { if (-not $List) { Add-Note 'the list could not be fetched or was damaged: the last good one is used'; $List = $Last } }
+    elseif (-not $List) { Add-Note 'the list could not be fetched or was damaged, and there is none from before: what the script itself holds is used'; return $Own }
     if ($List.NotAfter -clt $Today) { Add-Unknown ('what is wanted: the list was good until ' + $List.NotAfter); return $null }
     $List
 }
@@ -536,13 +536,13 @@ function Get-PackageLook() {
         if ($Having.Count -eq 0 -and $Given.Count -eq 0) { continue }
         Set-Outcome $Item.Family 'stays' '' ''
         # The same refusals as Moorfield's own.
-        if ($LastingFamilies -contains $Item.Family) { Add-Told ($Item.Title + ': ' + (Get-CodeText '0x80070032')); continue }
-        if (@($Own | Where-Object { $_.NonRemovable }).Count -gt 0) { Add-Told ($Item.Title + ' is part of Windows here, and is not let go'); continue }
-        if (-not $Item.Part -and @($Own | Where-Object { $_.IsPart }).Count -gt 0) { Add-Told ($Item.Title + ' is part of Windows here, and stays'); continue }
+        if ($LastingFamilies -contains $Item.Family) { Add-Note ($Item.Title + ': ' + (Get-CodeText '0x80070032')); continue }
+        if (@($Own | Where-Object { $_.NonRemovable }).Count -gt 0) { Add-Note ($Item.Title + ' is part of Windows here, and is not let go'); continue }
+        if (-not $Item.Part -and @($Own | Where-Object { $_.IsPart }).Count -gt 0) { Add-Note ($Item.Title + ' is part of Windows here, and stays'); continue }
         if (@($Own | Where-Object { $_.IsFramework }).Count -gt 0) {
-            if ($IsPartial) { Add-Told ($Item.Title + ' stays: what needs it could not be listed'); continue }
+            if ($IsPartial) { Add-Note ($Item.Title + ' stays: what needs it could not be listed'); continue }
             $Needing = @($Packages | Where-Object { $_.Needs -contains $Item.Family -and $GoingFamilies -notcontains $_.Family -and $_.Users.Count -gt 0 })
-            if ($Needing.Count -gt 0) { Add-Told ($Item.Title + ' stays: ' + $Needing[0].Family + ' needs it'); continue }
+            if ($Needing.Count -gt 0) { Add-Note ($Item.Title + ' stays: ' + $Needing[0].Family + ' needs it'); continue }
         }
         Set-Outcome $Item.Family 'there' '' 'removed by remediate.ps1'
         if ($Having.Count -gt 0) {
@@ -597,10 +597,10 @@ function Get-Look([bool]$Mounts) {
         }
         Close-Hive $Root
     }
-    if ($IsRecorded) { Add-Told 'the guards of accounts that are signed out, and of new ones, are taken from the record' }
+    if ($IsRecorded) { Add-Note 'the guards of accounts that are signed out, and of new ones, are taken from the record' }
     if ($Look.Later.Count -gt 0) {
         $Text = 'the guards of ' + (Get-Count $Look.Later.Count 'account') + ' are set at the next sign-in'
-        if (Test-Task 'sign-in') { Add-Told $Text } else { $Look.Drift += $Text + ', for which there is no task yet' }
+        if (Test-Task 'sign-in') { Add-Note $Text } else { $Look.Drift += $Text + ', for which there is no task yet' }
     }
     foreach ($Program in $Classic) {
         if (-not (Test-Path -LiteralPath ($MachineRoot + $Program.Key))) { continue }
@@ -608,7 +608,7 @@ function Get-Look([bool]$Mounts) {
             $Look.Classic += $Program
             $Look.Drift += $Program.Title + ' is installed'
         }
-        else { Add-Told ($Program.Title + ' has no quiet way to be removed, and stays') }
+        else { Add-Note ($Program.Title + ' has no quiet way to be removed, and stays') }
     }
     $Look
 }

@@ -32,7 +32,7 @@ function Add-Failure($Failure, $Item) {
     Write-Log ($Item.Title + ': ' + ($Codes -join ' ') + ' ' + $Failure.Exception.Message)
     if ($Codes -contains '0x80070032') {
         $Lasting[$Item.Family] = $true
-        Add-Told ($Item.Title + ': ' + (Get-CodeText '0x80070032'))
+        Add-Note ($Item.Title + ': ' + (Get-CodeText '0x80070032'))
         Add-Record 'Lasting' ($Item.Family + $Lately)
         Set-Outcome $Item.Family 'stays' '0x80070032' 'tried again on another day or build'
         return
@@ -169,7 +169,7 @@ function Remove-Classic($Program) {
         elseif (Test-Path -LiteralPath ($MachineRoot + $Program.Key)) { Add-Failed ($What + 'its own removal ended well, and it is still registered') 30 }
         else {
             $Done.Programs += 1
-            if ($Process.ExitCode -ne 0) { Add-Told ($Program.Title + ' wants the computer to be started again') }
+            if ($Process.ExitCode -ne 0) { Add-Note ($Program.Title + ' wants the computer to be started again') }
         }
     }
     catch { Add-Failed ($What + 'its own removal could not be started') 30 }
@@ -191,7 +191,7 @@ function Update-Earlier() {
         foreach ($Name in @('sign-in', 'undo') + @($Profiles | ForEach-Object { 'back-' + $_.Sid })) { Remove-Task $Name $Other }
         Remove-Item -LiteralPath ($env:ProgramFiles + '\Moorfield\' + $Other) -Recurse -Force -ErrorAction SilentlyContinue
         Remove-Item -LiteralPath $Path -Recurse
-        Add-Told 'an earlier plan of the same brief was taken over'
+        Add-Note 'an earlier plan of the same brief was taken over'
     }
     foreach ($Family in @(Get-List 'Blocks' | Where-Object { (Test-Family $_) -and $Blocked -notcontains $_ })) {
         if (Test-Path -LiteralPath ($Store + '\Deprovisioned\' + $Family)) { Remove-Item -LiteralPath ($Store + '\Deprovisioned\' + $Family) -Recurse }
@@ -199,7 +199,7 @@ function Update-Earlier() {
     }
     Restore-Unwanted
     if (@(Get-Unwanted).Count -eq 0) { return }
-    Add-Told 'guards that are wanted no more are lifted at the next sign-in of those who are signed out'
+    Add-Note 'guards that are wanted no more are lifted at the next sign-in of those who are signed out'
     try { Add-Task 'sign-in' '' } catch { Add-Failed ('no task could be set up: ' + (Get-CodeText @(Get-Codes $_)[0])) 50 }
 }
 
@@ -266,7 +266,7 @@ if ($Look.Drift.Count -eq 0) {
     Update-Earlier
     Add-Seen $Look.Seen
     $Code = $(if ($Failures.Count + $Unknown.Count -gt 0) { 3 } elseif ($Waiting.Count -gt 0) { 4 } else { 0 })
-    $Start = 'as planned already' + $(if ($Told['an earlier plan of the same brief was taken over']) { '.' } else { '; nothing was changed.' })
+    $Start = 'as planned already' + $(if ($Noted['an earlier plan of the same brief was taken over']) { '.' } else { '; nothing was changed.' })
     Complete-Script $Code ($Start + (Get-Said ' Failed: ' $Failures 10) + (Get-Notes))
     exit $Code
 }

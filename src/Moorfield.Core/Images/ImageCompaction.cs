@@ -3,7 +3,7 @@ using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Images;
 
-/// <summary>Writes an image file anew without what nothing refers to any more.</summary>
+/// <summary>Writes an image file again without what nothing refers to any more.</summary>
 public static class ImageCompaction
 {
     /// <summary>
@@ -36,13 +36,13 @@ public static class ImageCompaction
         return length;
     }
 
-    /// <summary>What a file holds, in its order: SHA-1, bytes and references of each content, then of each edition's metadata.</summary>
+    /// <summary>The contents of a file, in its order: SHA-1, bytes and references of each content, then of each edition's metadata.</summary>
     internal static IEnumerable<(Sha1Hash Hash, long Bytes, uint References)> Contents(WimFile wim) =>
         wim.Blobs.Entries.Where(e => !e.IsMetadata).Concat(wim.Blobs.Metadata).Select(e => (e.Hash, e.Size, e.References));
 
     private static string PartOf(string name) => $".{name}{AtomicFile.PartName}";
 
-    /// <summary>Takes away what a compacting left beside an image that was cut off.</summary>
+    /// <summary>Takes away what a compacting left next to an image that was interrupted.</summary>
     internal static void ClearPart(ImageFile image)
     {
         using var folder = Folder.Open(Path.GetDirectoryName(image.FullPath)!, new WriteInterceptor());

@@ -45,7 +45,7 @@ internal sealed class ImageEdit : IDisposable
     /// <summary>Appends the metadata of a changed edition.</summary>
     internal void Add(WimEdition edition) => WrapErrors(() => _editor.SetMetadata(edition.Number, edition.Metadata, Now));
 
-    /// <summary>Takes an edition out; the others are numbered anew.</summary>
+    /// <summary>Takes an edition out; the others are numbered again.</summary>
     internal void Drop(int number) => WrapErrors(() => _editor.RemoveImage(number));
 
     /// <summary>Gives an edition another name or description; null leaves one.</summary>

@@ -64,14 +64,14 @@ public static class ImageExport
     }
 
     /// <summary>Writes the parts of a split image file as one.</summary>
-    /// <param name="first">Path of the first part; the others lie beside it.</param>
+    /// <param name="first">Path of the first part; the others lie next to it.</param>
     /// <param name="progress">Bytes done, and how many there are.</param>
     /// <exception cref="MoorfieldException">Nothing is left of what was begun.</exception>
     public static void Join(string first, string output, WriteInterceptor interceptor, Action<long, long> progress, CancellationToken stop) =>
         NewFile.Write(output, interceptor, part => WrapErrors(
             Path.GetFileName(first), () => WimExport.Join([.. Parts(first)], part, Watching(progress, stop))));
 
-    /// <summary>The parts that lie beside the first one, in their order.</summary>
+    /// <summary>The parts that lie next to the first one, in their order.</summary>
     private static List<string> Parts(string first)
     {
         string start = Path.Combine(Path.GetDirectoryName(Path.GetFullPath(first))!, Path.GetFileNameWithoutExtension(first));

@@ -8,8 +8,8 @@ using Moorfield.Formats.Wim;
 namespace Moorfield.Core.Images;
 
 /// <summary>A stretch of a file that is written in place.</summary>
-/// <param name="Before">What it holds.</param>
-/// <param name="After">What it is to hold; as many bytes.</param>
+/// <param name="Before">The present bytes.</param>
+/// <param name="After">The new bytes; as many.</param>
 internal sealed record DiskBlockChange(long Offset, ReadOnlyMemory<byte> Before, ReadOnlyMemory<byte> After);
 
 /// <summary>An offline install image: a WIM or ESD file with one Windows in each of its editions.</summary>
@@ -47,13 +47,13 @@ public sealed class ImageFile : ITreeProvider, IDisposable
     /// <summary>Full Linux path of the file.</summary>
     public string FullPath { get; }
 
-    /// <summary>The medium that it lies on; null for a file of its own.</summary>
+    /// <summary>The medium that it lies on; null for a file that is not on a medium.</summary>
     public MediaImage? Medium { get; }
 
     /// <summary>The container as it was when the file was opened, or last changed through this.</summary>
     public WimFile Wim { get; private set; }
 
-    /// <summary>What the XML data says of the editions, in their order.</summary>
+    /// <summary>The editions as the XML data describes them, in their order.</summary>
     public ImmutableArray<ImageInfo> Editions => [.. Enumerable.Range(1, Wim.Header.ImageCount).Select(Wim.Xml.Image)];
 
     /// <summary>Opens an image file.</summary>
@@ -86,7 +86,7 @@ public sealed class ImageFile : ITreeProvider, IDisposable
         }
     }
 
-    /// <summary>The same image for changing, while its file is only read: what changes is written into a file of its own.</summary>
+    /// <summary>The same image for changing, while its file is only read: what changes is written into a separate file.</summary>
     /// <param name="path">Of that file, which must not be there.</param>
     /// <exception cref="MoorfieldException">It cannot be made.</exception>
     internal ImageFile OpenOver(string path, WriteInterceptor interceptor)
@@ -118,7 +118,7 @@ public sealed class ImageFile : ITreeProvider, IDisposable
             throw new MoorfieldException(RefusalReason.ReadOnly, $"{Name} {why}. Nothing was changed.");
     }
 
-    /// <summary>Why this file may not be changed, to stand behind its name; null when it may.</summary>
+    /// <summary>The reason why this file may not be changed, as a verb phrase for its name; null when it may.</summary>
     public string? ReadOnlyReason()
     {
         // The tables are in memory: the answer stays the same until they are read again.
@@ -281,7 +281,7 @@ public sealed class ImageFile : ITreeProvider, IDisposable
         }
     }
 
-    /// <summary>Bytes of the file without some trees, once it is compacted; null when that cannot be told, as it is not changed here.</summary>
+    /// <summary>Bytes of the file without some trees, once it is compacted; null when that is not known, as it is not changed here.</summary>
     /// <param name="trees">Editions and paths in them.</param>
     public long? BytesWithout(IEnumerable<(int Edition, WindowsPath Path)> trees)
     {
@@ -334,7 +334,7 @@ public sealed class ImageFile : ITreeProvider, IDisposable
 
     /// <summary>Writes some stretches of the file in place. When that fails, or they are not as they should be, the old ones are put
     /// back.</summary>
-    /// <param name="isRight">Whether the file is as it should be, read afresh.</param>
+    /// <param name="isRight">True if the file is as it should be, read afresh.</param>
     /// <exception cref="MoorfieldException">The file is what it was, or, when the message says so, some of it could not be put back.</exception>
     internal void Overwrite(ImmutableArray<DiskBlockChange> changes, Func<bool> isRight)
     {

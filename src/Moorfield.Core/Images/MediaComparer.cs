@@ -4,7 +4,7 @@ using Moorfield.Formats.Media;
 namespace Moorfield.Core.Images;
 
 /// <summary>Holds a medium that was written against what it is to hold, byte by byte, as the reader of media finds it.</summary>
-/// <param name="source">What was read.</param>
+/// <param name="source">The medium that was read.</param>
 /// <param name="left">Its file.</param>
 /// <param name="name">Of the source, for messages.</param>
 /// <param name="step">Called after each stretch with its bytes; what it throws ends the comparison.</param>
@@ -17,7 +17,7 @@ internal sealed class MediaComparer(Medium source, SafeFileHandle left, string n
     /// <summary>Compares all files that are to be the same, and how both start.</summary>
     /// <param name="image">Of the source, which may be another.</param>
     /// <param name="imagePath">Where the result has it.</param>
-    /// <param name="contents">What writes the content of the image, and of each file that was added, by path.</param>
+    /// <param name="contents">Writers of the content of the image, and of each file that was added, by path.</param>
     /// <returns>How many files are as on the source.</returns>
     /// <exception cref="MoorfieldException">They differ.</exception>
     internal int Check(SafeFileHandle right, MediumEntry image, string imagePath, IReadOnlyDictionary<string, Action<Stream>> contents)

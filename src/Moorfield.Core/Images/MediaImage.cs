@@ -12,10 +12,10 @@ public sealed record MediaImage(Medium Whole, MediumEntry Image, MediumExtent Pl
     /// <summary>Where the further parts of a split image lie, in their order.</summary>
     public ImmutableArray<MediumExtent> Parts { get; init; } = [];
 
-    /// <summary>What install images are called on a medium. [doc]</summary>
+    /// <summary>The names of install images on a medium. [doc]</summary>
     private static readonly string[] Names = ["sources/install.wim", "sources/install.esd", "sources/install.swm"];
 
-    /// <summary>The install image in a folder with the files of a medium; null when the folder is none.</summary>
+    /// <summary>The install image in a folder with the files of a medium; null when the folder is not one.</summary>
     /// <exception cref="MoorfieldException">It has several.</exception>
     internal static string? InFolder(string folder)
     {

@@ -77,7 +77,7 @@ public sealed class WimEdition : WindowsTree
         return parent / (WrapErrors(() => Find(parent)?.Find(path.Name)?.Name) ?? path.Name);
     }
 
-    /// <summary>Gives the file a new content and time, under all its names; all else that its entries have stays.</summary>
+    /// <summary>Gives the file a new content and time, under all its names; everything else that its entries have stays.</summary>
     internal void ReplaceContent(PreparedContent file, WindowsPath path)
     {
         var entry = FileAt(path) ?? throw Missing(path);
@@ -160,7 +160,7 @@ public sealed class WimEdition : WindowsTree
                 .Aggregate(parent, (at, name) => at.Find(name) ?? throw Missing(path / name));
             string wanted = place.Length == 0 ? path.Name : place[^1];
             var there = folder.Find(wanted);
-            // One that differs in case only may belong to the tree itself, beside this one.
+            // One that differs in case only may belong to the tree itself, next to this one.
             if (there is not null && there.Name != wanted && place.Length > 0
                 && paths.Contains(string.Join('\\', [.. place.SkipLast(1), there.Name])))
                 there = null;
@@ -227,7 +227,7 @@ public sealed class WimEdition : WindowsTree
     private static bool IsSame(ImageEntry entry, RecordedImageEntry recorded) =>
         Kind(entry) == recorded.Kind && entry.Contents.SequenceEqual(ImageEntry.ContentsOf(recorded.Record));
 
-    /// <summary>Whether attributes and security are the recorded ones as well, and the file holds every content.</summary>
+    /// <summary>True if attributes and security are the recorded ones as well, and the file holds every content.</summary>
     private bool IsExact(ImageEntry entry, RecordedImageEntry recorded) =>
         entry.Attributes == ImageEntry.AttributesOf(recorded.Record) && Metadata.Descriptor(entry.Security).SequenceEqual(recorded.Security)
         && entry.Contents.All(hash => _file.Wim.Blobs.Find(hash) is not null);
@@ -246,7 +246,7 @@ public sealed class WimEdition : WindowsTree
                 + "parts first"
             : $"is damaged: '{entry.Name}' has the content {entry.Content}, which is not there");
 
-    /// <summary>The entry at a path; null when nothing is there or a link stands in the way.</summary>
+    /// <summary>The entry at a path; null when nothing is there or a link is on the way there.</summary>
     private ImageEntry? Find(WindowsPath path)
     {
         ImageEntry? entry = Metadata.Root;

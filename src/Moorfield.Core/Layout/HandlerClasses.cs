@@ -1,6 +1,6 @@
 namespace Moorfield.Core.Layout;
 
-/// <summary>What the classes of a machine or an account say of who opens what.</summary>
+/// <summary>Reads from the classes of a machine or an account who opens what.</summary>
 /// <param name="Owners">Families by ProgId: those of packages (<c>AppX…</c>) say whose they are in Application\AppUserModelID. [seen]</param>
 /// <param name="Classic">File types, with their dot, and link schemes that a desktop program opens.</param>
 /// <param name="Uses">Where file types name a package's ProgId.</param>

@@ -1,6 +1,6 @@
 namespace Moorfield.Core.Layout;
 
-/// <summary>What a place is kept in.</summary>
+/// <summary>The kind of storage of a place.</summary>
 internal enum PlaceContainer
 {
     /// <summary>The machine's SOFTWARE hive.</summary>
@@ -30,11 +30,11 @@ internal enum PlaceNames
     Text,
     /// <summary>Each entry is named by the SID of a family's app container.</summary>
     Container,
-    /// <summary>The name says nothing of the package: a reader of its own finds out whose it is.</summary>
+    /// <summary>The name says nothing of the package: a separate reader finds out whose it is.</summary>
     Other,
 }
 
-/// <summary>What a recorded state keeps of a place.</summary>
+/// <summary>The part of a place that a recorded state keeps.</summary>
 internal enum PlaceState
 {
     /// <summary>The hive, database or list that holds it, from which differences are put back.</summary>
@@ -51,7 +51,7 @@ internal enum PlaceState
     Never,
 }
 
-/// <summary>What an entry is made from when a package is brought back.</summary>
+/// <summary>The source of an entry when a package is brought back.</summary>
 /// <param name="Part">The full name that the entry is for.</param>
 /// <param name="Folder">The folder of that part, as Windows writes it.</param>
 /// <param name="Manifest">The path of its manifest, as Windows writes it.</param>
@@ -77,7 +77,7 @@ internal sealed record PackagePlace(
     /// <summary>Text that may come before the family in an entry's name; null for none.</summary>
     internal string? Prefix { get; init; }
 
-    /// <summary>What an entry without its package is reported as; null when it never is, as <see cref="NoLeftoverBecause"/> says.</summary>
+    /// <summary>The kind of leftover of an entry without its package; null when it never is one, as <see cref="NoLeftoverBecause"/> says.</summary>
     internal LeftoverKind? Leftover { get; init; }
 
     internal string? NoLeftoverBecause { get; init; }
@@ -85,10 +85,10 @@ internal sealed record PackagePlace(
     /// <summary>Why removing a package leaves its entry here; null when it is removed.</summary>
     internal string? StaysBecause { get; init; }
 
-    /// <summary>Whether it is a person's data, which stays when that is asked for.</summary>
+    /// <summary>True if it is a person's data, which stays when that is asked for.</summary>
     internal bool IsPersonal { get; init; }
 
-    /// <summary>Whether it is a value of a key, rather than a key.</summary>
+    /// <summary>True if it is a value of a key, rather than a key.</summary>
     internal bool IsValue { get; init; }
 
     internal PlaceState State { get; init; }
@@ -99,28 +99,28 @@ internal sealed record PackagePlace(
 
     internal string? NotBroughtBackBecause { get; init; }
 
-    /// <summary>Whether bringing back makes an entry for each part, rather than for the package or bundle that is registered.</summary>
+    /// <summary>True if bringing back makes an entry for each part, rather than for the package or bundle that is registered.</summary>
     internal bool ForEachPart { get; init; }
 
-    /// <summary>Whether the entry that another account has is copied, where there is one.</summary>
+    /// <summary>True if the entry that another account has is copied, where there is one.</summary>
     internal bool LikeOthers { get; init; }
 
-    /// <summary>Whether bringing back is for parts of the system only (true), for all others (false), or for both (null).</summary>
+    /// <summary>True if bringing back is for parts of the system only (true), for all others (false), or for both (null).</summary>
     internal bool? ForComponents { get; init; }
 
-    /// <summary>Whether bringing a package back deletes the entry.</summary>
+    /// <summary>True if bringing a package back deletes the entry.</summary>
     internal bool ClearedByBringBack { get; init; }
 
     /// <summary>Why surveys do not have it; null when they do.</summary>
     internal string? NotInSurveysBecause { get; init; }
 
-    /// <summary>Whether each entry is one key deeper: inside the key of its family.</summary>
+    /// <summary>True if each entry is one key deeper: inside the key of its family.</summary>
     internal bool IsNested => Names == PlaceNames.FamilyAndFullName;
 
-    /// <summary>Whether each entry lists, as keys, the frameworks that its package needs. Frameworks have no entries of their own there.</summary>
+    /// <summary>True if each entry lists, as keys, the frameworks that its package needs. Frameworks have no entries of their own there.</summary>
     internal bool HoldsFrameworks { get; init; }
 
-    /// <summary>Whether each account has one of its own.</summary>
+    /// <summary>True if each account has its own.</summary>
     internal bool IsPerAccount => Scope == TraceScope.Account || Path.Contains(SidMark, StringComparison.Ordinal);
 
     /// <summary>The folder of an account's profile.</summary>
@@ -198,7 +198,7 @@ internal sealed record PackagePlace(
         return (hive.Find(above)?.Children() ?? []).Select(k => $@"{above}\{k.Name}{below}");
     }
 
-    /// <summary>Whether an entry is in this place.</summary>
+    /// <summary>True if an entry is in this place.</summary>
     internal bool Holds(Trace trace) => trace.Kind == Kind && trace.Scope == Scope && trace.Location switch
     {
         KeyLocation key => !IsValue && IsIn(key.Hive) && StartsLike(key.Key)

@@ -213,7 +213,7 @@ internal static class PackagePlaces
     /// <summary>The place that an entry is in; null when a saved inventory tells of a place that there is not.</summary>
     internal static PackagePlace? Of(Trace trace) => All.FirstOrDefault(p => p.Holds(trace));
 
-    /// <summary>Whether a path is the folder of a package, wherever packages lie, and not that of its state.</summary>
+    /// <summary>True if a path is the folder of a package, wherever packages lie, and not that of its state.</summary>
     internal static bool IsPackageFolder(WindowsPath path) =>
         PackageFullName.TryParse(path.Name, out _) && path.Parent.Name != StateFolder;
 

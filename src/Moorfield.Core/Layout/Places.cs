@@ -21,14 +21,14 @@ internal static class Places
     /// <summary>The transaction logs of a hive.</summary>
     internal static IEnumerable<WindowsPath> LogsOf(WindowsPath hive) => new[] { ".LOG1", ".LOG2" }.Select(e => hive.Parent / (hive.Name + e));
 
-    /// <summary>The write-ahead log beside a state repository.</summary>
+    /// <summary>The write-ahead log next to a state repository.</summary>
     internal static WindowsPath RepositoryLog(WindowsPath database) => database.Parent / (database.Name + "-wal");
 
-    /// <summary>What SQLite kept beside a state repository to roll a transaction back that was cut off.</summary>
+    /// <summary>SQLite's rollback journal of a state repository, next to it after a crash.</summary>
     internal static WindowsPath RepositoryJournal(WindowsPath database) => database.Parent / (database.Name + "-journal");
 
     /// <summary>Files that go back with another one.</summary>
-    internal static IEnumerable<WindowsPath> Beside(WindowsPath path) =>
+    internal static IEnumerable<WindowsPath> JournalFiles(WindowsPath path) =>
         path.Name.Equals(PackageRoots.DatabaseName, StringComparison.OrdinalIgnoreCase) ? [RepositoryLog(path), RepositoryJournal(path)]
             : LogsOf(path);
 

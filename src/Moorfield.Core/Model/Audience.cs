@@ -2,19 +2,19 @@ namespace Moorfield.Core.Model;
 
 /// <summary>For whom something is done.</summary>
 /// <param name="Sids">Accounts that exist.</param>
-/// <param name="Newcomers">Whether it is done for accounts that do not exist yet.</param>
+/// <param name="Newcomers">True if it is done for accounts that do not exist yet.</param>
 public sealed record Audience(ImmutableArray<string> Sids, bool Newcomers)
 {
     /// <summary>No account, and no newcomers.</summary>
     public static Audience Nobody { get; } = new([], Newcomers: false);
 
-    /// <summary>Whether nobody is among them.</summary>
+    /// <summary>True if nobody is among them.</summary>
     public bool IsEmpty => Sids.IsEmpty && !Newcomers;
 
     /// <summary>These, but not those.</summary>
     public Audience Without(Audience those) => new([.. Sids.Except(those.Sids, StringComparer.OrdinalIgnoreCase)], Newcomers && !those.Newcomers);
 
-    /// <summary>Whether anybody is among both.</summary>
+    /// <summary>True if anybody is among both.</summary>
     public bool Meets(Audience those) => (Newcomers && those.Newcomers) || Sids.Intersect(those.Sids, StringComparer.OrdinalIgnoreCase).Any();
 
     /// <summary>In words: "everyone", or the names.</summary>

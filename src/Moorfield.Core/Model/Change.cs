@@ -2,7 +2,7 @@ using Moorfield.Formats.Defaults;
 
 namespace Moorfield.Core.Model;
 
-/// <summary>Where a change stands, seen from what is on the system now.</summary>
+/// <summary>The state of a change, compared with the system as it is now.</summary>
 public enum ChangeState
 {
     /// <summary>The system is as it was before the change.</summary>
@@ -29,7 +29,7 @@ public abstract record Change(string Family)
     /// <summary>One line: what happens where.</summary>
     public abstract string Describe();
 
-    /// <summary>What it alters, to tell whether a later change of the same run alters the same.</summary>
+    /// <summary>Identifies what it alters, to find out whether a later change of the same run alters the same.</summary>
     internal abstract object Where { get; }
 }
 
@@ -126,7 +126,7 @@ public sealed record ValueChanged(string Family, WindowsPath Hive, string Key, s
     internal override IEnumerable<HiveChange> OverwriteWith(Hive hive) => [this with { Before = hive.Find(Key)?.Value(Name) }];
 }
 
-/// <summary>What a hive's transaction logs hold is written into it, and they are emptied.</summary>
+/// <summary>Writes the contents of a hive's transaction logs into it, and empties them.</summary>
 /// <param name="Writes">How many entries, or sectors of an older log, they hold for it.</param>
 public sealed record LogsReplayed(WindowsPath Hive, int Writes) : Change("")
 {
@@ -256,7 +256,7 @@ public sealed record RowsAdded(string Family, WindowsPath Database, ImmutableArr
 }
 
 /// <summary>One row of a table.</summary>
-/// <param name="RowId">Only for tables whose row number is none of the columns.</param>
+/// <param name="RowId">Only for tables whose row number is not one of the columns.</param>
 public sealed record RecordedRow(string Table, long? RowId, ImmutableArray<RecordedCell> Cells)
 {
     /// <summary>Those of some rows that tell what an account has: with an account's number, or referring to such a row.</summary>
@@ -287,7 +287,7 @@ public abstract record ImageChange(int Number) : Change("")
     internal override object Where => Number;
 }
 
-/// <summary>An edition goes; those behind it are numbered anew.</summary>
+/// <summary>An edition goes; those after it are numbered again.</summary>
 public sealed record EditionDropped(int Number, string Name) : ImageChange(Number)
 {
     public override Change Invert() => new EditionReturned(Number, Name);

@@ -1,6 +1,6 @@
 namespace Moorfield.Core.Model;
 
-/// <summary>What an entry of a folder is.</summary>
+/// <summary>The kind of a folder's entry.</summary>
 public enum EntryKind
 {
     /// <summary>A regular file.</summary>
@@ -18,7 +18,7 @@ public enum EntryKind
 /// <summary>A point in time as the file system keeps it: seconds since 1970, may be negative, and nanoseconds 0 to 999,999,999.</summary>
 public readonly record struct FileTime(long Seconds, uint Nanoseconds);
 
-/// <summary>What the file system says of one entry.</summary>
+/// <summary>The file system's record of one entry.</summary>
 /// <param name="Mode">Permission bits, 0 to 0xFFF.</param>
 /// <param name="Size">Bytes, for files.</param>
 /// <param name="Links">How many names it has, as the file system counts them.</param>

@@ -11,7 +11,7 @@ public enum GuardHive
 
 /// <summary>A hive that guards may be in, with all that differs from one to another.</summary>
 /// <param name="File">Its name: among the machine's hives, or in a profile.</param>
-/// <param name="IsPerAccount">Whether each account has one, and the profile that new accounts are made from.</param>
+/// <param name="IsPerAccount">True if each account has one, and the profile that new accounts are made from.</param>
 /// <param name="RegistryRoot">Where a running system shows it.</param>
 public sealed record GuardPlace(GuardHive Hive, string File, bool IsPerAccount, string RegistryRoot)
 {
@@ -44,31 +44,31 @@ public enum Delivery
 /// <param name="Name">Of a guard that Moorfield knows; null for one that a brief describes.</param>
 /// <param name="Key">Path inside the hive.</param>
 /// <param name="Family">The package that it is about; null when it is about none in particular.</param>
-/// <param name="Because">What it does, or why it is wanted.</param>
+/// <param name="Because">Its effect, or why it is wanted.</param>
 public sealed record Guard(string? Name, GuardHive Hive, string Key, HiveValue Value, string? Family, string? Because)
 {
-    /// <summary>What does not install itself where it is set.</summary>
+    /// <summary>The kind of app that does not install itself where the guard is set.</summary>
     public ImmutableArray<Delivery> Stops { get; init; } = [];
 
-    /// <summary>What the EditionID of a system that surely honours it holds; empty when all do.</summary>
+    /// <summary>A part of the EditionID of systems that certainly honour it; empty when all do.</summary>
     public ImmutableArray<string> Editions { get; init; } = [];
 
-    internal bool IsSurelyHonouredBy(string edition) =>
+    internal bool IsCertainlyHonouredBy(string edition) =>
     Editions.IsEmpty || Editions.Any(e => edition.Contains(e, StringComparison.OrdinalIgnoreCase));
 
-    /// <summary>Whether it is about a package of a family.</summary>
+    /// <summary>True if it is about a package of a family.</summary>
     public bool IsFor(PackageFamilyName family) => family.ToString().Equals(Family, StringComparison.OrdinalIgnoreCase);
 
-    /// <summary>Whether another one is the same value in the same place, whatever is said of it.</summary>
+    /// <summary>True if another one is the same value in the same place, whatever is said of it.</summary>
     internal bool IsSameValue(Guard other) => Hive == other.Hive && Key.Equals(other.Key, StringComparison.OrdinalIgnoreCase) && Value == other.Value;
 
     /// <summary>The hive that it is in.</summary>
     public GuardPlace Place => GuardPlace.Of(Hive);
 
-    /// <summary>What it is called.</summary>
+    /// <summary>The name of the guard.</summary>
     public string Title => Name ?? Value.Name;
 
-    /// <summary>What it does or is wanted for; without that, what it is.</summary>
+    /// <summary>Its effect, or why it is wanted; without either, its value.</summary>
     public string Purpose => Because ?? Describe();
 
     /// <summary>Hive, key and value in one line.</summary>
@@ -77,18 +77,18 @@ public sealed record Guard(string? Name, GuardHive Hive, string Key, HiveValue V
 
 /// <summary>A guard in one hive.</summary>
 /// <param name="Sid">The account whose hive it is; null for the machine's and new accounts'.</param>
-/// <param name="Now">What the value is; null when it is not there.</param>
-/// <param name="IsKnown">Whether the value was looked up; a saved inventory does not have those that only a brief names.</param>
+/// <param name="Now">The present value; null when it is not there.</param>
+/// <param name="IsKnown">True if the value was looked up; a saved inventory does not have those that only a brief names.</param>
 public sealed record GuardState(Guard Guard, string? Sid, WindowsPath Hive, HiveValue? Now, bool IsKnown = true)
 {
-    /// <summary>Whether the value is there as the guard wants it, as far as that is known.</summary>
+    /// <summary>True if the value is there as the guard wants it, as far as that is known.</summary>
     public bool IsSet => IsKnown && Now == Guard.Value;
 
     /// <summary>Where it is, in words.</summary>
     public string Place(SystemSnapshot snapshot) =>
         !Guard.Place.IsPerAccount ? "the machine" : Sid is null ? "newcomers" : snapshot.Account(Sid)?.Name ?? Sid;
 
-    /// <summary>What the change is recorded under: the guard's family, or its own name.</summary>
+    /// <summary>The name under which the change is recorded: the guard's family, or its own name.</summary>
     public string Concerns => Guard.Family ?? Guard.Title;
 
     internal Change Set => Change(Guard.Value);

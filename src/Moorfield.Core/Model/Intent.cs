@@ -1,11 +1,11 @@
 namespace Moorfield.Core.Model;
 
-/// <summary>What is meant for a family.</summary>
+/// <summary>The intention for a family.</summary>
 public enum IntentKind
 {
     /// <summary>The package goes.</summary>
     Remove,
-    /// <summary>What an earlier removal left behind goes.</summary>
+    /// <summary>Leftovers of an earlier removal go.</summary>
     Clear,
     /// <summary>It is kept from being provisioned again.</summary>
     Block,
@@ -17,12 +17,12 @@ public enum IntentKind
     Unguard,
 }
 
-/// <summary>The meaning of a part of a run, beside the single changes on the disk: what, of which family, for whom.</summary>
+/// <summary>The meaning of a part of a run, next to the single changes on the disk: what, of which family, for whom.</summary>
 /// <param name="Edition">Number of the edition, from 1; null on a volume.</param>
 /// <param name="Subject">A family name, or what a guard is recorded under.</param>
 /// <param name="Sids">Accounts for whom it is done; empty where it is for the machine.</param>
-/// <param name="Newcomers">Whether it is done for accounts that do not exist yet.</param>
-/// <param name="KeepsData">Whether the accounts keep their app data; for removals.</param>
+/// <param name="Newcomers">True if it is done for accounts that do not exist yet.</param>
+/// <param name="KeepsData">True if the accounts keep their app data; for removals.</param>
 public sealed record Intent(IntentKind Kind, int? Edition, string Subject, ImmutableArray<string> Sids, bool Newcomers, bool KeepsData = false)
 {
     /// <summary>A part that is for the machine, and so for everyone.</summary>

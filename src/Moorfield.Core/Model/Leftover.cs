@@ -1,6 +1,6 @@
 namespace Moorfield.Core.Model;
 
-/// <summary>What a leftover is.</summary>
+/// <summary>The kind of a leftover.</summary>
 public enum LeftoverKind
 {
     /// <summary>A registration or provisioning without a package.</summary>
@@ -19,11 +19,11 @@ public enum LeftoverKind
     Association,
     /// <summary>A Start pin for new accounts.</summary>
     Pin,
-    /// <summary>What else an account's hives have of a package: its classes, contracts, container, settings.</summary>
+    /// <summary>Other traces of a package in an account's hives: its classes, contracts, container, settings.</summary>
     AccountEntry,
 }
 
-/// <summary>What an earlier removal left on a system: it belongs to a package that is not there, or that its account does not have.</summary>
+/// <summary>A trace of an earlier removal: it belongs to a package that is not there, or that its account does not have.</summary>
 /// <param name="Family">Null when it is not known whose it is.</param>
 /// <param name="FullName">Null when it belongs to the family whatever the version.</param>
 /// <param name="Sid">The account that has it; null when it is the machine's or new accounts'.</param>

@@ -3,7 +3,7 @@ namespace Moorfield.Core.Model;
 /// <summary>Tells packages of the machine's maker by their publisher.</summary>
 public static class Maker
 {
-    /// <summary>Whether a publisher's name begins with the first word of the maker's.</summary>
+    /// <summary>True if a publisher's name begins with the first word of the maker's.</summary>
     /// <param name="maker">As the registry, a person or a brief names it; nobody is when it is empty.</param>
     public static bool Is(string maker, string publisher)
     {

@@ -36,7 +36,7 @@ public enum RefusalReason
     Interrupted,
     /// <summary>A later run has to be undone first.</summary>
     LaterRunFirst,
-    /// <summary>What is there now is not what the run left.</summary>
+    /// <summary>The present state is not the one that the run left.</summary>
     Conflict,
     /// <summary>The vault, or the image, has lost contents.</summary>
     ContentLost,

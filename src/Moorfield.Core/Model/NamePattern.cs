@@ -10,27 +10,27 @@ public static class NamePattern
 {
     private const int NearMisses = 5;
 
-    /// <summary>Whether a text has wildcards.</summary>
+    /// <summary>True if a text has wildcards.</summary>
     public static bool IsWildcard(string argument) => argument.AsSpan().ContainsAny('*', '?');
 
-    /// <summary>Whether a text is another in any case, or fits it where that has wildcards.</summary>
+    /// <summary>True if a text is another in any case, or fits it where that has wildcards.</summary>
     public static bool Matches(string expression, string text) => IsWildcard(expression)
         ? FileSystemName.MatchesSimpleExpression(expression.AsSpan(), text)
         : text.Equals(expression, StringComparison.OrdinalIgnoreCase);
 
-    /// <summary>Whether an argument names a package.</summary>
+    /// <summary>True if an argument names a package.</summary>
     public static bool Fits(string argument, InstalledPackage package) => Names(package).Any(n => Matches(argument, n));
 
     /// <summary>The same by names that do not change with the language of the system, as briefs need them.</summary>
     public static bool FitsLasting(string argument, InstalledPackage package) => LastingNames(package).Any(n => Matches(argument, n));
 
-    /// <summary>Whether a name means a family that need not be installed.</summary>
+    /// <summary>True if a name means a family that need not be installed.</summary>
     /// <param name="displayName">Of the package, where it is known.</param>
     public static bool Fits(string argument, string family, string? displayName) =>
         Matches(argument, family) || Matches(argument, family[..Math.Max(0, family.LastIndexOf('_'))])
         || (displayName is not null && Matches(argument, displayName));
 
-    /// <summary>Whether names, description or publisher of a package hold a text.</summary>
+    /// <summary>True if names, description or publisher of a package hold a text.</summary>
     public static bool Finds(string text, InstalledPackage package) =>
         new[] { package.DisplayName, package.NeutralName, package.FullName.ToString(), package.Publisher, package.Manifest?.Description,
             package.RawDisplayName }

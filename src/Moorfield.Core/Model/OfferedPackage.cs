@@ -10,12 +10,12 @@ internal sealed record OfferedPackage(
 /// <summary>Where packages lie with their files: a system, an edition of an image, or a package file.</summary>
 internal interface IPackageSource
 {
-    /// <summary>What it is called.</summary>
+    /// <summary>The display name.</summary>
     string Name { get; }
 
     /// <summary>The packages whose files it has.</summary>
     ImmutableArray<OfferedPackage> Packages { get; }
 
-    /// <summary>The system behind it; null for a package file.</summary>
+    /// <summary>The system that it comes from; null for a package file.</summary>
     SystemSnapshot? System { get; }
 }

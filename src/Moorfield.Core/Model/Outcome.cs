@@ -12,20 +12,20 @@ public sealed record Discrepancy(string? Family, string Text, int? Edition = nul
 /// <summary>How a run ended: what was done, what failed, and what a fresh look found different.</summary>
 /// <param name="Point">Number of its restore point; null when there is none.</param>
 /// <param name="Changes">How many it was to make.</param>
-/// <param name="Warnings">What else a person should know.</param>
+/// <param name="Warnings">Further notes for the person.</param>
 public sealed record Outcome(int? Point, int Changes, ImmutableArray<RunFailure> Failures, ImmutableArray<string> Warnings,
     ImmutableArray<Discrepancy> Discrepancies)
 {
     /// <summary>A run that had nothing to do.</summary>
     public static Outcome Nothing { get; } = new(null, 0, [], [], []);
 
-    /// <summary>Whether a fresh look finds everything that was done as it should be.</summary>
+    /// <summary>True if a fresh look finds everything that was done as it should be.</summary>
     public bool Verified => Discrepancies.IsEmpty;
 
     /// <summary>The exit code of the call that carried the run out.</summary>
     public ExitCode ExitCode => !Verified ? ExitCode.Failed : Failures.IsEmpty ? ExitCode.Done : ExitCode.DoneInPart;
 
-    /// <summary>Whether a family had a change that failed.</summary>
+    /// <summary>True if a family had a change that failed.</summary>
     public bool Failed(string family, int? edition) =>
         Failures.Any(f => f.Edition == edition && f.Family.Equals(family, StringComparison.OrdinalIgnoreCase));
 }

@@ -1,6 +1,6 @@
 namespace Moorfield.Core.Model;
 
-/// <summary>Whether a package can run on a system, by its architecture and by what its manifest asks of Windows. Source: docs/on-disk.md,
+/// <summary>Checks that a package can run on a system, by its architecture and by what its manifest asks of Windows. Source: docs/on-disk.md,
 /// "Manifests".</summary>
 internal static class PackageFit
 {
@@ -21,7 +21,7 @@ internal static class PackageFit
             .OrderByDescending(g => g.Count()).Select(g => g.Key)],
     };
 
-    /// <summary>How well an architecture fits a system: 0 is best, <see cref="int.MaxValue"/> not at all.</summary>
+    /// <summary>How well an architecture fits a system: 0 is best, <see cref="int.MaxValue"/> means that it does not fit.</summary>
     internal static int Rank(string architecture, SystemSnapshot system)
     {
         var own = Architectures(system);
@@ -32,7 +32,7 @@ internal static class PackageFit
 
     /// <summary>Why a package cannot run on a system, as a sentence whose subject is the package; null when it can, as far as that is
     /// known.</summary>
-    internal static string? Hindrance(PackageFullName fullName, AppxManifest manifest, SystemSnapshot system)
+    internal static string? Obstacle(PackageFullName fullName, AppxManifest manifest, SystemSnapshot system)
     {
         if (system.Architecture.Length > 0 && Rank(fullName.Architecture, system) == int.MaxValue)
         {

@@ -21,7 +21,7 @@ public readonly record struct PolicyPlace
 /// <summary>The policy values of one hive, as far as they were looked up.</summary>
 /// <param name="Sid">The account whose hive it is; null for the machine's and new accounts'.</param>
 /// <param name="Path">Of the hive.</param>
-/// <param name="Values">What was found at each place that was looked up; null where there is no such value.</param>
+/// <param name="Values">The values found at each place that was looked up; null where there is no such value.</param>
 /// <param name="Error">Why it could not be read, as a full sentence; null when it could.</param>
 public sealed record PolicyHive(
     GuardHive Kind, string? Sid, WindowsPath Path, ImmutableDictionary<PolicyPlace, HiveValue?> Values, string? Error = null);

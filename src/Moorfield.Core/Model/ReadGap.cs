@@ -1,15 +1,15 @@
 namespace Moorfield.Core.Model;
 
-/// <summary>What could not be looked at on a system.</summary>
+/// <summary>The kind of data that could not be read on a system.</summary>
 public enum ReadGapKind
 {
     /// <summary>Which users have which packages, or the machine's own registry: everything depends on it.</summary>
     Machine,
-    /// <summary>What a package says of itself.</summary>
+    /// <summary>The manifest of a package.</summary>
     Manifest,
-    /// <summary>What an account opens file types and links with.</summary>
+    /// <summary>An account's choices of programs for file types and links.</summary>
     Choices,
-    /// <summary>What an account has in its apps.</summary>
+    /// <summary>An account's data in its apps.</summary>
     Data,
 }
 

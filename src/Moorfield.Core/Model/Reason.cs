@@ -1,6 +1,6 @@
 namespace Moorfield.Core.Model;
 
-/// <summary>What removing a package would mean.</summary>
+/// <summary>The consequence of removing a package.</summary>
 public enum PackageStanding
 {
     /// <summary>Nothing else is lost with it.</summary>
@@ -13,7 +13,7 @@ public enum PackageStanding
     Essential,
 }
 
-/// <summary>What a reason speaks for.</summary>
+/// <summary>The direction in which a reason argues.</summary>
 public enum ReasonKind
 {
     /// <summary>It keeps the package from being removed like any other.</summary>
@@ -26,16 +26,16 @@ public enum ReasonKind
     Note,
 }
 
-/// <summary>Why a package stands as it does.</summary>
+/// <summary>The reason for a package's standing.</summary>
 /// <param name="Code">Stable, for programs; docs/json.md lists them.</param>
 /// <param name="Text">One or two sentences.</param>
 /// <param name="Short">A few words for a table.</param>
-/// <param name="Objects">What it is about: file types, schemes, family names, account names, services.</param>
+/// <param name="Objects">Its subjects: file types, schemes, family names, account names, services.</param>
 public sealed record Reason(string Code, ReasonKind Kind, string Text, string Short, ImmutableArray<string> Objects);
 
 /// <param name="Reasons">The gravest first.</param>
 public sealed record Verdict(PackageStanding Standing, ImmutableArray<Reason> Reasons)
 {
-    /// <summary>What removing the package loses.</summary>
+    /// <summary>The loss that removing the package brings.</summary>
     public IEnumerable<Reason> Costs => Reasons.Where(r => r.Kind == ReasonKind.Cost);
 }

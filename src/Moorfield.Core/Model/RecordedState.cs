@@ -2,13 +2,13 @@ namespace Moorfield.Core.Model;
 
 /// <summary>The package state of a target, recorded by hand: nothing was changed.</summary>
 /// <param name="Kind">Of the target: volume, disk or image.</param>
-/// <param name="WithFiles">Whether the packages' folders were recorded with all that is in them.</param>
+/// <param name="WithFiles">True if the packages' folders were recorded with all that is in them.</param>
 public sealed record RecordedState(string Kind, bool WithFiles, ImmutableArray<RecordedSystem> Systems);
 
 /// <summary>One system of a recorded state.</summary>
 /// <param name="Edition">Number of the edition; null on a volume or disk.</param>
-/// <param name="Entries">What its packages' state is read from.</param>
-/// <param name="Trees">What can be put back as it was.</param>
+/// <param name="Entries">The entries from which its packages' state is read.</param>
+/// <param name="Trees">The trees that can be put back as they were.</param>
 public sealed record RecordedSystem(int? Edition, string Name, ImmutableArray<StateEntry> Entries, ImmutableArray<StateTree> Trees);
 
 /// <summary>A file or folder of a recorded state.</summary>

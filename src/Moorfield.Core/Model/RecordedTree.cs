@@ -23,7 +23,7 @@ public sealed record RecordedImageEntry(string Path, EntryKind Kind, long Size, 
     : RecordedEntry(Path, Kind, Size, Modified, Accessed);
 
 /// <summary>An entry as it was on a disk.</summary>
-/// <param name="Facts">All that it had besides its content and its names.</param>
+/// <param name="Facts">All metadata that it had, without its content and names.</param>
 /// <param name="ShortName">Null when it had none; the name itself when that was short enough.</param>
 /// <param name="File">The same number for all names of one file.</param>
 /// <param name="Streams">As they were stored, the unnamed one among them.</param>
@@ -35,7 +35,7 @@ public sealed record RecordedDiskEntry(
 /// <param name="Blob">SHA-256 of the content, in lower-case hexadecimal.</param>
 public sealed record RecordedStream(NtfsStream Stream, string Blob);
 
-/// <summary>A recorded file, link or folder with everything below it; every folder stands before what it holds.</summary>
+/// <summary>A recorded file, link or folder with everything below it; every folder comes before its entries.</summary>
 /// <param name="ParentModified">Time of the last change to the folder that holds the tree, which removing and adding alter.</param>
 /// <param name="Entries">All of one kind.</param>
 public sealed record RecordedTree(FileTime ParentModified, ImmutableArray<RecordedEntry> Entries)

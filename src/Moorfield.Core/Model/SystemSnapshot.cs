@@ -5,7 +5,7 @@ namespace Moorfield.Core.Model;
 /// <param name="Build">Build and revision, e.g. "26100.2314".</param>
 /// <param name="MachineId">The system's MachineGuid; empty when it has none.</param>
 /// <param name="Blocks">Families kept from being provisioned again.</param>
-/// <param name="Notes">What was found out of order; nothing of it stops the reading.</param>
+/// <param name="Notes">The problems that were found; none of them stops the reading.</param>
 public sealed record SystemSnapshot(
     string Product, string EditionId, string Release, string Build, string Computer, string Manufacturer, string MachineId,
     ImmutableArray<Account> Accounts, ImmutableArray<InstalledPackage> Packages, ImmutableArray<PackageFamilyName> Blocks,
@@ -17,7 +17,7 @@ public sealed record SystemSnapshot(
     /// <summary>Name of the edition, or of the computer.</summary>
     public string Name { get; init; } = Computer;
 
-    /// <summary>What it is for: x64, x86, arm64 or arm; empty when that is not known.</summary>
+    /// <summary>The architecture: x64, x86, arm64 or arm; empty when it is not known.</summary>
     public string Architecture { get; init; } = "";
 
     /// <summary>When each block was set, as its key says; null where it says nothing.</summary>
@@ -27,19 +27,19 @@ public sealed record SystemSnapshot(
     /// <summary>Where its packages and their state repository are.</summary>
     public PackageRoots Roots { get; init; } = PackageRoots.Usual;
 
-    /// <summary>What was found at the places of the guards that it was read with.</summary>
+    /// <summary>The values at the places of the guards that it was read with.</summary>
     public ImmutableArray<PolicyHive> PolicyHives { get; init; } = [];
 
     /// <summary>Who opens file types and links.</summary>
     public Handlers Handlers { get; init; } = Handlers.None;
 
-    /// <summary>What earlier removals left behind.</summary>
+    /// <summary>The leftovers of earlier removals.</summary>
     public ImmutableArray<Leftover> Leftovers { get; init; } = [];
 
     /// <summary>When a survey was made of it; null when it was read itself.</summary>
     public DateTimeOffset? AsOf { get; init; }
 
-    /// <summary>What could not be looked at; empty on a target that holds everything.</summary>
+    /// <summary>The data that could not be read; empty on a target that holds everything.</summary>
     public ImmutableArray<ReadGap> ReadGaps { get; init; } = [];
 
     /// <summary>Classic desktop programs, by name.</summary>
@@ -54,7 +54,7 @@ public sealed record SystemSnapshot(
     /// <summary>The package of a full name; null when there is none.</summary>
     public InstalledPackage? Package(PackageFullName fullName) => Packages.FirstOrDefault(p => p.FullName == fullName);
 
-    /// <summary>Whether a family is kept from being provisioned again.</summary>
+    /// <summary>True if a family is kept from being provisioned again.</summary>
     public bool IsBlocked(PackageFamilyName family) => Blocks.Contains(family);
 
     /// <summary>Why blocks have no effect on this Windows, as a sentence without its end; null when they have.</summary>
@@ -81,10 +81,10 @@ public sealed record Account(string Name, string Sid, WindowsPath? Profile)
 /// <param name="Code">Stable, for programs.</param>
 public sealed record SnapshotNote(string Code, string Text, PackageFullName? Package = null);
 
-/// <summary>What a package is.</summary>
+/// <summary>The role of a package.</summary>
 public enum PackageRole
 {
-    /// <summary>What people take for a package.</summary>
+    /// <summary>A package that people see as an app.</summary>
     Application,
     /// <summary>A library for other packages.</summary>
     Framework,
@@ -116,10 +116,10 @@ public enum PackageOrigin
 /// <param name="RawDisplayName">As the manifest has it, may be <c>ms-resource:…</c>; null when unknown.</param>
 /// <param name="Bytes">Bytes in the files of all parts.</param>
 /// <param name="Accounts">SIDs of the accounts that have it.</param>
-/// <param name="Newcomers">Whether new accounts get it.</param>
+/// <param name="Newcomers">True if new accounts get it.</param>
 /// <param name="Needs">Packages that it cannot do without: frameworks, an addon's main package.</param>
 /// <param name="Manifest">Null when it could not be read.</param>
-/// <param name="FamilyTraces">What its family, in whatever version, has in accounts' profiles and in what new accounts are given.</param>
+/// <param name="FamilyTraces">The traces of its family, in any version, in accounts' profiles and in the defaults for new accounts.</param>
 public sealed record InstalledPackage(
     PackageFullName FullName, string DisplayName, string? RawDisplayName, string Publisher, PackageRole Role, PackageOrigin Origin, long Bytes,
     ImmutableArray<string> Accounts, bool Newcomers, bool Blocked, ImmutableArray<PackageFullName> Needs, ImmutableArray<PackagePart> Parts,
@@ -134,13 +134,13 @@ public sealed record InstalledPackage(
     /// <summary>Packages that it is the better for, but can do without.</summary>
     public ImmutableArray<PackageFullName> Wants { get; init; } = [];
 
-    /// <summary>What people have in it.</summary>
+    /// <summary>People's data in it.</summary>
     public ImmutableArray<PersonalData> Data { get; init; } = [];
 
     /// <summary>How many of its files hold more than the mount tells: it has at least <see cref="Bytes"/>.</summary>
     public int Withheld => Parts.Sum(p => p.Withheld);
 
-    /// <summary>Whether it has a folder on the volume.</summary>
+    /// <summary>True if it has a folder on the volume.</summary>
     public bool HasFiles { get; init; }
 
     /// <summary>Its folder where that is neither among the packages nor part of the system: nothing there is changed. Null otherwise.</summary>
@@ -149,16 +149,16 @@ public sealed record InstalledPackage(
     /// <summary>The family that it is a version of.</summary>
     public PackageFamilyName Family => FullName.Family;
 
-    /// <summary>Whether any account has it or new accounts get it.</summary>
+    /// <summary>True if any account has it or new accounts get it.</summary>
     public bool IsHeld => Newcomers || !Accounts.IsEmpty;
 
-    /// <summary>Whether people see it in Start.</summary>
+    /// <summary>True if people see it in Start.</summary>
     public bool IsShownInStart => Manifest?.Applications.Any(a => a.ShownInStart) == true;
 
-    /// <summary>Whether it has a start-up task.</summary>
+    /// <summary>True if it has a start-up task.</summary>
     public bool StartsWithWindows => Manifest?.Has("windows.startupTask") == true;
 
-    /// <summary>Whether it has background tasks.</summary>
+    /// <summary>True if it has background tasks.</summary>
     public bool RunsInBackground => Manifest?.Has("windows.backgroundTasks") == true;
 
     /// <summary>Every place where it or its family was found.</summary>
@@ -176,7 +176,7 @@ public enum NameSource
     Name,
 }
 
-/// <summary>What a part of a package is.</summary>
+/// <summary>The kind of a part of a package.</summary>
 public enum PartKind
 {
     /// <summary>The package itself.</summary>
@@ -203,7 +203,7 @@ public enum TraceScope
     Machine,
 }
 
-/// <summary>What a trace is.</summary>
+/// <summary>The kind of a trace.</summary>
 public enum TraceKind
 {
     /// <summary>An account's registration, in a hive or the state repository.</summary>
@@ -228,9 +228,9 @@ public enum TraceKind
     Alias,
     /// <summary>A ProgId, or its use by a file type.</summary>
     FileHandler,
-    /// <summary>What else an account's hives have of a package: its classes, contracts, container, settings.</summary>
+    /// <summary>Other traces of a package in an account's hives: its classes, contracts, container, settings.</summary>
     AccountEntry,
-    /// <summary>What an account chose to open a file type or link with.</summary>
+    /// <summary>An account's choice of the program for a file type or link.</summary>
     HandlerChoice,
     /// <summary>An entry in the list of default associations for new accounts.</summary>
     DefaultAssociation,

@@ -19,7 +19,7 @@ public static class TextFormat
     }
 
     /// <summary>"1 package", "2 packages".</summary>
-    /// <param name="many">Of several; with an s behind <paramref name="one"/> when null.</param>
+    /// <param name="many">Of several; with an s after <paramref name="one"/> when null.</param>
     public static string Count(int number, string one, string? many = null) => number == 1 ? $"1 {one}" : $"{number} {many ?? one + "s"}";
 
     /// <summary>A word as a POSIX shell takes it: as it is where that means itself, otherwise in single quotes.</summary>
@@ -28,7 +28,7 @@ public static class TextFormat
             : $"'{word.Replace("'", "'\\''", StringComparison.Ordinal)}'";
 
     /// <summary>A command of this program for a person to copy, in quotation marks where no word of it needs any itself.</summary>
-    /// <param name="words">Behind the program's name. What begins with a space is several words that need no quoting, or none.</param>
+    /// <param name="words">The words after the program's name. One that begins with a space is several words, quoted already, or none.</param>
     public static string Command(params ReadOnlySpan<string> words)
     {
         string command = "moorfield";
@@ -38,6 +38,7 @@ public static class TextFormat
             if (word.Length == 0 || word[0] == ' ')
             {
                 command += word;
+                isPlain &= !word.Contains('\'', StringComparison.Ordinal);
                 continue;
             }
             string quoted = Quoted(word);
@@ -62,7 +63,7 @@ public static class TextFormat
         _ => string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{bytes / (1024.0 * 1024 * 1024):0.0} GB"),
     };
 
-    /// <summary>Reads a size such as 500 KB, 1.5MB or 2 GB; null when it is none.</summary>
+    /// <summary>Reads a size such as 500 KB, 1.5MB or 2 GB; null when it is not one.</summary>
     public static long? ParseSize(string text)
     {
         string number = text.TrimEnd().TrimEnd([.. "BKMGbkmg"]).TrimEnd();

@@ -15,7 +15,7 @@ public readonly struct WindowsPath : IEquatable<WindowsPath>
     /// <summary>The volume's root.</summary>
     public static WindowsPath Root => default;
 
-    /// <summary>Whether it is the volume's root.</summary>
+    /// <summary>True if it is the volume's root.</summary>
     public bool IsRoot => Text.Length == 0;
 
     /// <summary>The last name; empty for the root.</summary>

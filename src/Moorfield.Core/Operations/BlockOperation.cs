@@ -7,11 +7,11 @@ using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Operations;
 
-/// <summary>What blocking, or lifting blocks, is going to do in one system.</summary>
+/// <summary>The plan for blocking, or lifting blocks, in one system.</summary>
 /// <param name="Guards">Those that are set along with it.</param>
 public sealed record SystemBlocks(SystemSnapshot System, BlockPlan Plan, ImmutableArray<GuardState> Guards);
 
-/// <summary>What blocking, or lifting blocks, is going to do.</summary>
+/// <summary>The plan for blocking, or lifting blocks.</summary>
 public sealed record BlockProposal(ImmutableArray<SystemSnapshot> Systems, ImmutableArray<SystemBlocks> Plans, RunRequest Request)
     : RunProposal(Systems, Request)
 {
@@ -40,7 +40,7 @@ public sealed class BlockOperation : RunOperation<BlockProposal>
         _who = who;
     }
 
-    /// <summary>Whether it lifts blocks instead of setting them.</summary>
+    /// <summary>True if it lifts blocks instead of setting them.</summary>
     public bool Lifts { get; }
 
     /// <summary>Blocks families.</summary>

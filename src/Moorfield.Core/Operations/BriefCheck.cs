@@ -10,20 +10,20 @@ namespace Moorfield.Core.Operations;
 /// <param name="Given">The target's path as a person typed it.</param>
 /// <param name="Path">The target's full path.</param>
 /// <param name="Edition">Number of the edition; null on a volume.</param>
-/// <param name="Unmatched">Rules that take nothing in any system of the target; told with its first.</param>
+/// <param name="Unmatched">Rules that take nothing in any system of the target; reported with its first.</param>
 /// <param name="Error">Why it could not be read; null when it could.</param>
 public sealed record CheckedSystem(
     string Given, string Path, string Name, int? Edition, ImmutableArray<BriefDifference> Differences, ImmutableArray<UnmatchedRule> Unmatched,
         string? Error)
 {
-    /// <summary>Whether it is as the brief wants it.</summary>
+    /// <summary>True if it is as the brief wants it.</summary>
     public bool Agrees => Error is null && Differences.IsEmpty;
 }
 
 /// <summary>Holds targets against a brief and changes nothing.</summary>
 /// <param name="who">Accounts to check (overrides the brief); empty for these.</param>
 /// <param name="editions">Of the images among the targets; all when empty.</param>
-/// <param name="points">What the vault knows of runs on the targets.</param>
+/// <param name="points">The runs on the targets that the vault has on record.</param>
 public sealed class BriefCheck(
     Brief brief, IReadOnlyCollection<string> who, IReadOnlyCollection<string> editions, IReadOnlyList<PointSummary> points, OpenOptions options)
 {
@@ -43,7 +43,7 @@ public sealed class BriefCheck(
     }
 
     /// <summary>How a call ends that found these.</summary>
-    /// <param name="lenient">Whether rules that seem to be mistyped do not count as a difference.</param>
+    /// <param name="lenient">True if rules that seem to be mistyped do not count as a difference.</param>
     public static ExitCode Verdict(ImmutableArray<CheckedSystem> systems, bool lenient) =>
         systems.Any(c => c.Error is not null) ? ExitCode.DoneInPart
         : systems.Any(c => !c.Differences.IsEmpty || (!lenient && c.Unmatched.Any(u => u.SeemsMistyped))) ? ExitCode.Differs : ExitCode.Done;

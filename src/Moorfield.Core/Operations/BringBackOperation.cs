@@ -28,7 +28,7 @@ public sealed record BringBackSource(string Path, Target? Other, string? Edition
 
 /// <summary>Gives packages again that are gone.</summary>
 /// <param name="systems">As the command has read them.</param>
-/// <param name="arguments">What a person calls the packages.</param>
+/// <param name="arguments">The packages as the person named them.</param>
 /// <param name="who">Words of WHO.</param>
 /// <param name="origins">Where they may be taken from; none for those whose files are on the target.</param>
 /// <param name="vault">Whose restore points may hold the files; null if there is none.</param>
@@ -128,7 +128,7 @@ public sealed class BringBackOperation(
                 Request = proposal.Request with
                 {
                     Contents = contents.Where(c => c.Sha256.Length == 0).DistinctBy(c => c.Sha1)
-                        .ToDictionary(c => c.Sha1, c => new RestorableContent(null, () => OpenAlone(c))),
+                        .ToDictionary(c => c.Sha1, c => new RestorableContent(null, () => OpenExclusively(c))),
                 },
             }, settings, stop);
         });
@@ -146,7 +146,7 @@ public sealed class BringBackOperation(
     }
 
     /// <summary>Opens a content for one of several editions at work: sources are read by one at a time.</summary>
-    private FileStream OpenAlone(ForeignContent content)
+    private FileStream OpenExclusively(ForeignContent content)
     {
         lock (_gate)
         {

@@ -6,7 +6,7 @@ using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Operations;
 
-/// <summary>What compacting an image gives back, and what it ends.</summary>
+/// <summary>The plan for compacting an image: the space that it gives back, and the runs that it ends.</summary>
 /// <param name="Copy">Full path of the file that gets the smaller image; null when it takes the image's own place.</param>
 /// <param name="Bytes">That nothing refers to any more.</param>
 /// <param name="Runs">On the image, recorded in the vault, that can still be undone.</param>
@@ -25,8 +25,8 @@ public sealed record CompactProposal(string? Copy, long Bytes, ImmutableArray<Re
 /// is noted with the restore points that lose their files.
 /// </summary>
 /// <param name="copy">File that gets the smaller image; null to replace the image itself.</param>
-/// <param name="vault">That may hold runs on the image; null when there is none, or they do not matter.</param>
-/// <param name="damaged">Told of each restore point that cannot be read.</param>
+/// <param name="vault">That may hold runs on the image; null when there is not one, or they do not matter.</param>
+/// <param name="damaged">Called with each restore point that cannot be read.</param>
 /// <exception cref="MoorfieldException">The copy is the image itself (misused).</exception>
 public sealed class CompactOperation(ImageTarget target, string? copy, Vault? vault, Action<string> damaged) : Operation<CompactProposal>(target)
 {

@@ -4,7 +4,7 @@ using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Operations;
 
-/// <summary>What changing an image file's editions is going to do.</summary>
+/// <summary>The plan for changing an image file's editions.</summary>
 public sealed record EditionProposal(RunRequest Request) : RunProposal([], Request);
 
 /// <summary>

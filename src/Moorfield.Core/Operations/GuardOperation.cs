@@ -7,7 +7,7 @@ using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Operations;
 
-/// <summary>What setting or lifting guards is going to do.</summary>
+/// <summary>The plan for setting or lifting guards.</summary>
 /// <param name="Concerned">The guards that are set or lifted, where they are.</param>
 public sealed record GuardProposal(
     ImmutableArray<SystemSnapshot> Systems, ImmutableArray<(SystemSnapshot System, GuardState State)> Concerned, RunRequest Request)

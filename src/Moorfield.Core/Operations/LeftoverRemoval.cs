@@ -5,13 +5,13 @@ using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Operations;
 
-/// <summary>What clearing leftovers is going to do.</summary>
+/// <summary>The plan for clearing leftovers.</summary>
 /// <param name="Plans">Of the systems that have some.</param>
 public sealed record LeftoverRemovalProposal(
     ImmutableArray<SystemSnapshot> Systems, ImmutableArray<(SystemSnapshot System, LeftoverPlan Plan)> Plans, RunRequest Request)
     : RunProposal(Systems, Request);
 
-/// <summary>Clears what earlier removals left behind.</summary>
+/// <summary>Clears what earlier removals left.</summary>
 /// <param name="systems">As the command has read them.</param>
 public sealed class LeftoverRemoval(Target target, ImmutableArray<SystemSnapshot> systems) : RunOperation<LeftoverRemovalProposal>(target, systems)
 {

@@ -21,8 +21,8 @@ public sealed record MediaBuildResult(Outcome? Removal, long Bytes, long ImageBy
 public sealed record MediaFile(string File, string Path);
 
 /// <summary>
-/// Builds a medium from another one: packages go from its image, and all else stays as it is. The source is only read; what is under way lies
-/// in a folder beside the result, which gets its name when it is whole and was read back. The image is changed over the source, not in a copy:
+/// Builds a medium from another one: packages go from its image, and everything else stays as it is. The source is only read; what is under way lies
+/// in a folder next to the result, which gets its name when it is whole and was read back. The image is changed over the source, not in a copy:
 /// what stays of it goes through the disk once, on its way to its place.
 /// </summary>
 /// <param name="source">On a medium.</param>
@@ -36,7 +36,7 @@ public sealed class MediaBuilder(ImageTarget source, string output, MediaImageBu
     private readonly MediaImage _medium = source.Image.Medium ?? throw new ArgumentException("The image lies on no medium.", nameof(source));
     private readonly string _full = Path.GetFullPath(output);
 
-    /// <summary>Whether an existing file with the result's name may be replaced.</summary>
+    /// <summary>True if an existing file with the result's name may be replaced.</summary>
     public bool Replaces { get; init; }
 
     /// <summary>Null for that of the source.</summary>
@@ -45,7 +45,7 @@ public sealed class MediaBuilder(ImageTarget source, string output, MediaImageBu
     /// <summary>Files that are added.</summary>
     public ImmutableArray<MediaFile> Added { get; init; } = [];
 
-    /// <summary>Whether the SHA-256 of the result is worked out, which takes longer than all else on some processors.</summary>
+    /// <summary>True if the SHA-256 of the result is worked out, which takes longer than everything else on some processors.</summary>
     public bool HasDigest { get; init; } = true;
 
     /// <summary>Of the image.</summary>
@@ -55,7 +55,7 @@ public sealed class MediaBuilder(ImageTarget source, string output, MediaImageBu
 
     private long AddedBytes => Added.Sum(a => new FileInfo(a.File).Length);
 
-    /// <summary>Bytes that it needs for a time beside the result's folder, result included.</summary>
+    /// <summary>Bytes that it needs for a time next to the result's folder, result included.</summary>
     public long Needs => SourceBytes + AddedBytes + making.Needs;
 
     /// <summary>Makes sure that it can begin.</summary>
@@ -99,15 +99,15 @@ public sealed class MediaBuilder(ImageTarget source, string output, MediaImageBu
     }
 
     /// <summary>Builds it.</summary>
-    /// <param name="tell">Told how far it is.</param>
+    /// <param name="report">Called with the progress.</param>
     /// <exception cref="MoorfieldException">It failed, or was stopped: there is nothing under the result's name that was not there
     /// before.</exception>
-    public MediaBuildResult Build(WriteInterceptor interceptor, TimeProvider clock, Action<WorkProgress> tell, CancellationToken stop)
+    public MediaBuildResult Build(WriteInterceptor interceptor, TimeProvider clock, Action<WorkProgress> report, CancellationToken stop)
     {
         var before = Stamp();
         string name = Path.GetFileName(_full);
         using var work = WorkFolder.For(_full, interceptor);
-        var meter = new ProgressEstimator([.. Steps()], clock, tell);
+        var meter = new ProgressEstimator([.. Steps()], clock, report);
         using var image = making.Make(work.FullPath, interceptor, meter, clock, stop);
         var (hash, compared) = Write(image, work.FullPath, interceptor, meter, stop);
         if (Stamp() != before)

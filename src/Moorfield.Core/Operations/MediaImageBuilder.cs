@@ -50,16 +50,16 @@ public sealed class MediaImageBuilder(ImageTarget source, Func<ImageTarget, Remo
 
     private bool Changes => removal is not null || !Only.IsEmpty || Part is not null;
 
-    /// <summary>Whether the image is an ESD, which is made a WIM on the way: an ESD is neither changed nor split.</summary>
+    /// <summary>True if the image is an ESD, which is made a WIM on the way: an ESD is neither changed nor split.</summary>
     public bool Converts => Changes && source.Image.Wim.Header.IsSolidVersion;
 
-    /// <summary>What the image's name ends with afterwards; null for what it ends with now.</summary>
+    /// <summary>The new extension of the image's name; null for the present one.</summary>
     internal string? Ending => Part is not null ? "swm" : Converts ? "wim" : null;
 
     /// <summary>Where the result has its image, or the first part of it.</summary>
     public string ImagePath => Ending is { } ending ? $"{_medium.Image.Path[..^ending.Length]}{ending}" : _medium.Image.Path;
 
-    /// <summary>Bytes that it needs for a time beside the result.</summary>
+    /// <summary>Bytes that it needs for a time next to the result.</summary>
     internal long Needs => (!Changes ? 0 : Converts ? 4 * _medium.Image.Size : _medium.Image.Size / 4)
         + (Part is null ? 0 : 2 * _medium.Image.Size);
 
@@ -74,7 +74,7 @@ public sealed class MediaImageBuilder(ImageTarget source, Func<ImageTarget, Remo
         }
     }
 
-    /// <summary>What is done, with the share of each step.</summary>
+    /// <summary>The steps, with the share of each.</summary>
     internal IEnumerable<(string, double)> Steps()
     {
         double image = _medium.Image.Size;

@@ -54,9 +54,9 @@ public sealed class MediaUnpacker(ImageTarget source, string folder)
     }
 
     /// <summary>Writes them.</summary>
-    /// <param name="tell">Told how far it is.</param>
+    /// <param name="report">Called with the progress.</param>
     /// <exception cref="MoorfieldException">It failed, or was stopped: nothing of it is left.</exception>
-    public MediaUnpackResult Unpack(WriteInterceptor interceptor, TimeProvider clock, Action<WorkProgress> tell, CancellationToken stop)
+    public MediaUnpackResult Unpack(WriteInterceptor interceptor, TimeProvider clock, Action<WorkProgress> report, CancellationToken stop)
     {
         bool isNew = !Directory.Exists(_full);
         bool done = false;
@@ -68,7 +68,7 @@ public sealed class MediaUnpacker(ImageTarget source, string folder)
             work.MakeFolder(Files);
             string files = Path.Combine(work.FullPath, Files);
             long whole = _medium.Whole.Entries.Sum(e => e.Size);
-            var meter = new ProgressEstimator([.. Making.Steps(), ("Writing the files", whole), ("Reading them back", whole / 2)], clock, tell);
+            var meter = new ProgressEstimator([.. Making.Steps(), ("Writing the files", whole), ("Reading them back", whole / 2)], clock, report);
             using var image = Making.Make(work.FullPath, interceptor, meter, clock, stop);
             var result = Write(image, files, interceptor, meter, stop);
             MoveOut(work, [.. Directory.GetFileSystemEntries(files).Select(e => Path.GetFileName(e)).Order(StringComparer.Ordinal)]);

@@ -7,16 +7,16 @@ using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Operations;
 
-/// <summary>What an operation is going to do: shown as the preview, and carried out as it is.</summary>
+/// <summary>The plan of an operation: shown as the preview, and carried out as it is.</summary>
 public abstract record Proposal
 {
-    /// <summary>What it costs, a few words each.</summary>
+    /// <summary>The costs, a few words each.</summary>
     public virtual IReadOnlyList<string> Costs => [];
 
-    /// <summary>Whether there is anything to do.</summary>
+    /// <summary>True if there is anything to do.</summary>
     public abstract bool HasEffect { get; }
 
-    /// <summary>Whether another one would do the same.</summary>
+    /// <summary>True if another one would do the same.</summary>
     public abstract bool IsSameAs(Proposal other);
 }
 
@@ -38,10 +38,10 @@ public sealed record RunSettings(string? VaultPath, WriteInterceptor Interceptor
     /// <summary>Note to keep with the restore point.</summary>
     public string? Note { get; init; }
 
-    /// <summary>Whether what an image drops is copied into the vault.</summary>
+    /// <summary>True if what an image drops is copied into the vault.</summary>
     public bool KeepFiles { get; init; }
 
-    /// <summary>Whether a person has said already that what it costs is worth it.</summary>
+    /// <summary>True if a person has said already that what it costs is worth it.</summary>
     public bool AcceptsCosts { get; init; }
 
     /// <summary>Shows the proposal, once it is known that it could be carried out.</summary>
@@ -63,13 +63,13 @@ public sealed record RunSettings(string? VaultPath, WriteInterceptor Interceptor
 /// look against what was expected.
 /// </summary>
 /// <typeparam name="TProposal">What it plans.</typeparam>
-/// <param name="target">What it works on.</param>
+/// <param name="target">The target.</param>
 public abstract class Operation<TProposal>(Target target) where TProposal : Proposal
 {
-    /// <summary>What it works on.</summary>
+    /// <summary>The target.</summary>
     public Target Target => target;
 
-    /// <summary>Whether it puts right what another run left that was cut off.</summary>
+    /// <summary>True if it puts right what another run left that was interrupted.</summary>
     protected virtual bool FollowsInterruption => false;
 
     /// <summary>The vault that holds what comes back, in which the run is recorded as well; null for any vault.</summary>
@@ -79,7 +79,7 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
     /// <exception cref="MoorfieldException">The wish cannot be met, or the target cannot be read.</exception>
     public abstract TProposal Plan();
 
-    /// <summary>Whose files count when it is looked whether the target was touched while a person was asked; null when that cannot be told.</summary>
+    /// <summary>Whose files count when it is looked whether the target was touched while a person was asked; null when that is not known.</summary>
     protected abstract IReadOnlyCollection<SystemSnapshot>? SystemsOf(TProposal proposal);
 
     /// <summary>Does it, and holds a fresh look against what was to come of it.</summary>
@@ -131,7 +131,7 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
 
 /// <summary>An operation that changes systems by a run, with a restore point unless a person wants none.</summary>
 /// <typeparam name="TProposal">What it plans.</typeparam>
-/// <param name="target">What it works on.</param>
+/// <param name="target">The target.</param>
 /// <param name="systems">As the command has read them; null for an operation that asks for none.</param>
 /// <param name="guards">That they were read with, and are read with again.</param>
 public abstract class RunOperation<TProposal>(

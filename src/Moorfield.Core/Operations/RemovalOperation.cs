@@ -5,20 +5,20 @@ using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Operations;
 
-/// <summary>What a removal is going to do in each system.</summary>
+/// <summary>The plan for a removal in each system.</summary>
 public sealed record RemovalProposal(ImmutableArray<SystemSnapshot> Systems, ImmutableArray<SystemPlan> Plans, RunRequest Request)
     : RunProposal(Systems, Request)
 {
     public override IReadOnlyList<string> Costs => SystemPlan.Costs(Plans);
 
-    /// <summary>Whether something was named that may not go.</summary>
+    /// <summary>True if something was named that may not go.</summary>
     public bool IsRefusedInPart => Plans.Any(p => p.Plan.Refused.Any());
 }
 
 /// <summary>Removes packages, however they were chosen.</summary>
 /// <param name="systems">As the command has read them.</param>
 /// <param name="guards">That the wishes look up.</param>
-/// <param name="requests">What is asked of each system; asked again with fresh ones after a confirmation.</param>
+/// <param name="requests">Chooses the request for each system; called again with fresh ones after a confirmation.</param>
 /// <param name="brief">Title or name of the brief that it follows; null when it follows none.</param>
 public sealed class RemovalOperation(
     Target target, ImmutableArray<SystemSnapshot> systems, IReadOnlyCollection<Guard> guards,

@@ -6,7 +6,7 @@ using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Operations;
 
-/// <summary>What it takes to put a recorded state back.</summary>
+/// <summary>The plan for going back to a recorded state.</summary>
 public sealed record RestoreStateProposal(ImmutableArray<SystemSnapshot> Systems, StatePlan Plan, RunRequest Request) : RunProposal(Systems, Request)
 {
     /// <summary>The packages that something changes for.</summary>
@@ -68,7 +68,7 @@ public sealed class RestoreStateOperation(Target target, Vault vault, RestorePoi
             }
             catch (MoorfieldException)
             {
-                // it stands as far as anybody can tell
+                // it is in effect as far as anybody can tell
             }
         }
     }

@@ -24,7 +24,7 @@ internal sealed record LogLine(
 /// </summary>
 /// <param name="file">That a person named, or "none"; null for what the settings say, or the usual one.</param>
 /// <param name="format">text or json; null for what the settings say, or text.</param>
-/// <param name="fault">Told when the log cannot be written.</param>
+/// <param name="fault">Called when the log cannot be written.</param>
 public sealed class RunLog(string? file, string? format, Action<string> fault)
 {
     private const long MaxBytes = 10 << 20;
@@ -94,7 +94,7 @@ public sealed class RunLog(string? file, string? format, Action<string> fault)
                 new LineFormatter((format ?? Settings.Current.LogFormat) == "json"), path,
                 fileSizeLimitBytes: named is null ? MaxBytes : null, rollOnFileSizeLimit: named is null,
                 retainedFileCountLimit: named is null ? MaxFiles : null, shared: true, encoding: new UTF8Encoding(false)).CreateLogger();
-            // Each event is a write of its own, under a lock.
+            // Each event is one write, under a lock.
             foreach (var some in lines.Chunk(LinesAtOnce))
                 log.Write(new LogEvent(DateTimeOffset.Now, LogEventLevel.Information, null, MessageTemplate.Empty,
                     [new LogEventProperty(LineFormatter.Lines, new ScalarValue(some))]));

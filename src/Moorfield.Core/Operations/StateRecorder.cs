@@ -6,13 +6,13 @@ using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Operations;
 
-/// <summary>What came of recording a state.</summary>
-/// <param name="Lost">What could not be recorded completely, with the reason; the packages that it belongs to have no files in it.</param>
+/// <summary>The result of recording a state.</summary>
+/// <param name="Lost">The items that could not be recorded completely, with the reason; the packages that they belong to have no files in it.</param>
 public sealed record StateRecordingResult(RestorePoint Point, ImmutableArray<MissingContent> Lost);
 
 /// <summary>Records the package state of a target as it is, without changing anything.</summary>
 /// <param name="editions">Of an image; [null] for a single system.</param>
-/// <param name="withFiles">Whether the packages' folders are recorded with all that is in them.</param>
+/// <param name="withFiles">True if the packages' folders are recorded with all that is in them.</param>
 public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, bool withFiles)
 {
     // What is read of a package's folder.
@@ -121,10 +121,10 @@ public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, 
         var hives = new[] { Places.Software, Places.System, Places.UserHive(Places.DefaultProfile) }
             .Concat(snapshot.Accounts.Select(a => a.Profile).OfType<WindowsPath>().SelectMany(p => new[] { Places.UserHive(p), Places.Classes(p) }));
         return hives.SelectMany(h => Places.LogsOf(h).Prepend(h))
-            .Concat([snapshot.Roots.Database, .. Places.Beside(snapshot.Roots.Database), Places.DefaultAssociations, Places.Pins]);
+            .Concat([snapshot.Roots.Database, .. Places.JournalFiles(snapshot.Roots.Database), Places.DefaultAssociations, Places.Pins]);
     }
 
-    /// <summary>What is recorded so that it can be put back.</summary>
+    /// <summary>The trees that are recorded so that they can be put back.</summary>
     private IEnumerable<(string Family, WindowsPath Path)> Trees(SystemSnapshot snapshot) => snapshot.Packages
         .SelectMany(p => p.AllTraces.Where(t => PackagePlaces.Of(t)?.State is PlaceState.Tree or PlaceState.TreeIfAbsent
             || (withFiles && PackagePlaces.Of(t)?.State == PlaceState.TreeWithFiles)).Select(t => t.Location).OfType<TreeLocation>()

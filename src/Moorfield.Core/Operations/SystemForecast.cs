@@ -2,13 +2,13 @@ using Moorfield.Core.Assessment;
 
 namespace Moorfield.Core.Operations;
 
-/// <summary>What was foreseen for one system.</summary>
+/// <summary>The forecast for one system.</summary>
 /// <param name="Families">Those that are not wanted.</param>
 /// <param name="Deliveries">Those that are not wanted.</param>
-/// <param name="Remedy">The command that keeps away what is not wanted; null when there is none, or nothing to keep away.</param>
+/// <param name="Remedy">The command that keeps away what is not wanted; null when there is not one, or nothing to keep away.</param>
 public sealed record SystemForecast(
     SystemSnapshot Snapshot, Forecast Forecast, ImmutableArray<ForecastFamily> Families, ImmutableArray<ForecastDelivery> Deliveries, string? Remedy)
 {
-    /// <summary>Whether nothing unwanted is foreseen.</summary>
+    /// <summary>True if nothing unwanted is foreseen.</summary>
     public bool IsClean => Families.IsEmpty && Deliveries.IsEmpty;
 }

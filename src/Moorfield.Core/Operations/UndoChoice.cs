@@ -7,7 +7,7 @@ namespace Moorfield.Core.Operations;
 
 /// <summary>Chooses which runs on a target are undone, and in which order.</summary>
 /// <param name="vault">That holds their restore points.</param>
-/// <param name="damaged">Told of each restore point that cannot be read.</param>
+/// <param name="damaged">Called with each restore point that cannot be read.</param>
 public sealed class UndoChoice(Target target, Vault vault, Action<string> damaged)
 {
     /// <summary>The restore point that a person means.</summary>
@@ -33,7 +33,8 @@ public sealed class UndoChoice(Target target, Vault vault, Action<string> damage
         if (PointHistory.Elsewhere(points, identity).LastOrDefault() is { Point: var other })
         {
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"Restore point {other.Number} was made in another place, {other.Target.Path}. If "
-                + $"this is that one, moved or a copy: {TextFormat.Command("undo", target.Given, $"{other.Number}", target.Options)}.");
+                + $"this is that one, moved or a copy: "
+                + $"{TextFormat.Command("undo", target.Given, $"{other.Number}", target.Options + Vault.Option(vault.FullPath))}.");
         }
         throw new MoorfieldException(ErrorKind.InvalidUsage, $"The vault {vault.FullPath} has no run on {(target.HasEditions ? "this image" : "this "
             + "system")} that is in effect. 'moorfield restore-point list' lists all.");
@@ -73,7 +74,7 @@ public sealed class UndoChoice(Target target, Vault vault, Action<string> damage
     /// <summary>Recovers interrupted runs on a target one after the other: undoing an interrupted undo leaves the run that it was undoing.</summary>
     /// <param name="putRight">Recovers one, or leaves it as it is.</param>
     /// <returns>The worst of how they ended; null when there was none.</returns>
-    public static ExitCode? PutRight(Target target, Func<InterruptedRun, ExitCode> putRight)
+    public static ExitCode? RecoverInterrupted(Target target, Func<InterruptedRun, ExitCode> putRight)
     {
         ExitCode? result = null;
         while (target.FindInterruptedRun() is { } interrupted)

@@ -5,7 +5,7 @@ using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Operations;
 
-/// <summary>What an undo is going to put back.</summary>
+/// <summary>The plan of an undo.</summary>
 public sealed record UndoProposal(ImmutableArray<SystemSnapshot> Systems, UndoPlan Plan, RunRequest Request) : RunProposal(Systems, Request)
 {
     public override bool HasEffect => Plan.HasEffect;
@@ -19,7 +19,7 @@ public sealed record UndoProposal(ImmutableArray<SystemSnapshot> Systems, UndoPl
 /// <param name="families">Only the changes for these families; null for all.</param>
 /// <param name="editions">Only the changes in these; null for all.</param>
 /// <param name="overwrite">Put the recorded state in place of what is in conflict with it.</param>
-/// <param name="interrupted">The run was cut off.</param>
+/// <param name="interrupted">The run was interrupted.</param>
 /// <param name="accounts">Only what these accounts had; null for everything.</param>
 public sealed class UndoOperation(
     Target target, Vault vault, RestorePoint point, ISet<string>? families = null, ISet<int?>? editions = null, bool overwrite = false,
@@ -35,7 +35,7 @@ public sealed class UndoOperation(
     {
         var plan = UndoPlans.Of(
             Target, vault, new UndoRequest(point, families, editions, overwrite, interrupted, accounts), _damaged);
-        // While a run is cut off in the middle, a hive may be half written: then the marker itself ties target and point together.
+        // While a run is interrupted in the middle, a hive may be half written: then the marker itself ties target and point together.
         var identity = !interrupted ? Target.Identify()
             : point.Target with { Path = Target.FullPath, Place = Target.Location };
         return new UndoProposal([], plan, new RunRequest(

@@ -15,24 +15,24 @@ public static class VaultLimit
 
     /// <summary>Brings a vault within its limit after a run.</summary>
     /// <param name="newest">The restore point just recorded, which stays.</param>
-    /// <param name="tell">Told what is done, a sentence each, and why something is not.</param>
-    public static void Enforce(long limit, string vaultPath, int newest, RunLog log, Action<string> tell)
+    /// <param name="report">Called with what is done, a sentence each, and why something is not.</param>
+    public static void Enforce(long limit, string vaultPath, int newest, RunLog log, Action<string> report)
     {
         using var vault = Vault.OpenExisting(vaultPath, new WriteInterceptor());
         try
         {
-            if (vault is null || VaultMaintenance.EnforceLimit(vault, limit, newest, tell) is not { } deletion)
+            if (vault is null || VaultMaintenance.EnforceLimit(vault, limit, newest, report) is not { } deletion)
                 return;
-            tell($"{vaultPath} holds {TextFormat.Size(vault.StoredBytes)}, more than {TextFormat.Size(limit)}. The oldest restore points go: "
+            report($"{vaultPath} holds {TextFormat.Size(vault.StoredBytes)}, more than {TextFormat.Size(limit)}. The oldest restore points go: "
                 + $"{TextFormat.List(deletion.Gone.Select(g => $"{g.Point.Number} ({g.Point.Title})"))}.");
             var (given, deleted, _) = VaultMaintenance.Delete(vault, deletion, TimeProvider.System, _ => true);
-            tell($"{TextFormat.Size(given)} given back.");
+            report($"{TextFormat.Size(given)} given back.");
             foreach (var gone in deleted.Gone)
                 log.Write("drop", vaultPath, gone.Point.Number, "done", $"restore point dropped: {gone.Point.Title}");
         }
         catch (MoorfieldException e)
         {
-            tell($"The vault stays larger than its limit: {e.Message}");
+            report($"The vault stays larger than its limit: {e.Message}");
         }
     }
 }

@@ -10,7 +10,7 @@ public sealed class BlockHistory(IReadOnlyList<PointSummary> points, TargetIdent
     private readonly List<PointSummary> _own = [.. points.Where(p => p.State is not PointState.Undone and not PointState.NotTaken
     && p.Point.Target.IsSameAs(target))];
 
-    /// <summary>The newest run that still stands and set the block; null when none is recorded.</summary>
+    /// <summary>The newest run that set the block and was not undone; null when none is recorded.</summary>
     public PointHead? SetBy(PackageFamilyName family, int? edition) => _own.LastOrDefault(p => p.Point.Intents.Any(i =>
         i.Kind == IntentKind.Block && i.Edition == edition && i.Subject.Equals(family.ToString(), StringComparison.OrdinalIgnoreCase)))?.Point;
 }

@@ -2,7 +2,7 @@ using Moorfield.Core.Selection;
 
 namespace Moorfield.Core.Planning;
 
-/// <summary>What setting or lifting blocks will do in one system.</summary>
+/// <summary>The plan for setting or lifting blocks in one system.</summary>
 /// <param name="Unchanged">Families that are as wished already.</param>
 public sealed record BlockPlan(ImmutableArray<PackageFamilyName> Families, ImmutableArray<PackageFamilyName> Unchanged,
     ImmutableArray<Change> Changes);
@@ -10,7 +10,7 @@ public sealed record BlockPlan(ImmutableArray<PackageFamilyName> Families, Immut
 /// <summary>Plans blocks: a block keeps a family from being provisioned again, in any version.</summary>
 public static class BlockPlanner
 {
-    private const int LettersOff = 2;
+    private const int MaxTypos = 2;
 
     /// <summary>The families that arguments name.</summary>
     /// <param name="arguments">Family names, which need not be installed, or what names a package that is.</param>
@@ -34,7 +34,7 @@ public static class BlockPlanner
         if (known.Contains(family))
             return null;
         var near = known.Select(k => (Family: k, Letters: NamePattern.Letters(k.ToString(), family.ToString())))
-            .Where(k => k.Letters <= LettersOff).ToList();
+            .Where(k => k.Letters <= MaxTypos).ToList();
         return near.Count == 0 ? null : near.MinBy(k => k.Letters);
     }
 

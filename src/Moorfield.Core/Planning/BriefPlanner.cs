@@ -11,7 +11,7 @@ public sealed record BriefDifference(string Code, string? Family, string? Displa
 /// <summary>Turns a brief into a plan, and a plan into what is not as the brief wants it: both are the same question.</summary>
 public static class BriefPlanner
 {
-    /// <summary>What the brief asks of a system.</summary>
+    /// <summary>The brief's request for a system.</summary>
     /// <param name="who">Words of <c>--for</c>, which win over the brief's.</param>
     /// <param name="allowReturn">Block only what the brief blocks outright.</param>
     /// <exception cref="MoorfieldException">Neither says for whom, a rule is ambiguous, or a hive with a guard could not be read.</exception>
@@ -28,9 +28,9 @@ public static class BriefPlanner
         };
     }
 
-    /// <summary>What a plan made from a brief would change, as differences; none when the system is as the brief wants it.</summary>
-    /// <param name="removedBefore">Whether an earlier run removed a family from this very target.</param>
-    /// <param name="undoneBefore">Whether one did, and that was undone.</param>
+    /// <summary>The changes that a plan made from a brief would make, as differences; empty when the system is as the brief wants it.</summary>
+    /// <param name="removedBefore">True if an earlier run removed a family from this very target.</param>
+    /// <param name="undoneBefore">True if one did, and that was undone.</param>
     public static ImmutableArray<BriefDifference> Differences(Plan plan, SystemSnapshot snapshot, Func<string, bool> removedBefore,
         Func<string, bool> undoneBefore)
     {

@@ -15,7 +15,7 @@ internal sealed class BringBackChoice(IBringBackFacts facts, SystemSnapshot snap
             var found = Find(argument);
             foreach (var family in found.GroupBy(f => f.Package.Main.Family))
             {
-                var fitting = family.Where(f => PackageFit.Hindrance(f.Package.Main, f.Package.Manifest, snapshot) is null).ToList();
+                var fitting = family.Where(f => PackageFit.Obstacle(f.Package.Main, f.Package.Manifest, snapshot) is null).ToList();
                 var newest = (fitting.Count > 0 ? fitting : [.. family]).GroupBy(f => f.Package.Main.Version).MaxBy(g => g.Key)!
                     .OrderBy(f => PackageFit.Rank(f.Package.Main.Architecture, snapshot)).ToList();
                 foreach (var one in newest[0].Package.Role == PackageRole.Framework ? newest : newest.Take(1))

@@ -12,12 +12,12 @@ internal sealed class BringBackEntries(IBringBackFacts facts, SystemSnapshot sna
     /// <summary>Changes to lists for new accounts so far.</summary>
     internal List<Change> Lists { get; } = [];
 
-    /// <summary>What Windows does by itself, a sentence each.</summary>
+    /// <summary>Actions that Windows takes by itself, a sentence each.</summary>
     internal List<string> Notes { get; } = [];
 
     /// <summary>Makes the entries of a package in the places of a scope.</summary>
     /// <param name="like">Another account that has the package; null when none has, or the scope is not an account's.</param>
-    /// <param name="frameworks">Those that it needs, which stand in its entry, and nowhere by themselves.</param>
+    /// <param name="frameworks">The frameworks that it needs, which are in its entry, and have none themselves.</param>
     internal void Add(OfferedPackage package, TraceScope scope, PlaceContainer container, Account? account = null, Account? like = null,
         ImmutableArray<OfferedPackage> frameworks = default)
     {

@@ -6,17 +6,17 @@ namespace Moorfield.Core.Planning;
 /// <summary>A package that comes back.</summary>
 /// <param name="From">Where its files are from; null when they are on the target.</param>
 /// <param name="Sids">The accounts that get it.</param>
-/// <param name="Newcomers">Whether new accounts get it from now on.</param>
+/// <param name="Newcomers">True if new accounts get it from now on.</param>
 /// <param name="Bytes">Of files that are added.</param>
 /// <param name="NeededBy">The package that needs it; null when it was named itself.</param>
-/// <param name="Unblocks">Whether its block is lifted.</param>
+/// <param name="Unblocks">True if its block is lifted.</param>
 /// <param name="Guards">Guards that are lifted for it.</param>
 public sealed record BringBackPackage(
     PackageFullName FullName, string DisplayName, string? From, ImmutableArray<string> Sids, bool Newcomers, long Bytes, string? NeededBy,
     bool Unblocks, ImmutableArray<GuardState> Guards);
 
-/// <summary>What bringing packages back does in one system.</summary>
-/// <param name="Notes">What the system does by itself, or is not done, a sentence each.</param>
+/// <summary>The plan for bringing packages back in one system.</summary>
+/// <param name="Notes">Actions that the system takes by itself, or that are not taken, a sentence each.</param>
 public sealed record BringBackPlan(
     SystemSnapshot Snapshot, ImmutableArray<BringBackPackage> Packages, ImmutableArray<Change> Changes, ImmutableArray<string> Notes)
 {
@@ -50,7 +50,7 @@ internal sealed class BringBackPlanner(
         foreach (var addon in _addons.Where(a => !_seen.Contains(a.Main)).DistinctBy(a => a.Main))
             _notes.Add($"{addon.DisplayName}, which extends {addon.Manifest.MainPackages[0]}, is also there: name it to bring it back.");
         var (rows, note) = BringBackRows.Plan(facts, snapshot, _registered);
-        // What is needed stands before what needs it.
+        // Frameworks come before the packages that need them.
         return new BringBackPlan(snapshot, [.. _brought], [.. _entries.Changes.Concat(rows).Concat(_entries.Lists).Concat(_files)
             .Select(c => c with { Edition = snapshot.EditionNumber })],
             [.. _notes.Concat(_entries.Notes).Concat(note is null ? [] : [note]).Distinct(StringComparer.Ordinal)])
@@ -83,7 +83,7 @@ internal sealed class BringBackPlanner(
         }
         var from = isOwn ? facts.Own : offer;
         package = isOwn ? facts.Own.Packages.First(p => p.Main == package.Main) : package;
-        if (there?.IsHeld != true && PackageFit.Hindrance(package.Main, package.Manifest, snapshot) is { } hindrance)
+        if (there?.IsHeld != true && PackageFit.Obstacle(package.Main, package.Manifest, snapshot) is { } hindrance)
             throw new MoorfieldException(RefusalReason.DoesNotFit, $"{name} {package.Main.Version} {hindrance}");
         var needs = Needed(package, offer).ToList();
         foreach (var (needed, where) in needs)
@@ -112,12 +112,12 @@ internal sealed class BringBackPlanner(
         _registered.Add(new RegisteredPackage(package, offer, sids));
         if (bytes == 0 && sids.IsEmpty && !newcomers && !unblocks && lifted.IsEmpty)
             return;
-        Tell(package, offer, isOwn, sids, there);
+        AddNotes(package, offer, isOwn, sids, there);
         _brought.Add(new BringBackPackage(
             package.Main, name, isOwn ? null : offer.Name, sids, newcomers, bytes, neededBy, unblocks, lifted));
     }
 
-    private void Tell(OfferedPackage package, IPackageSource offer, bool isOwn, ImmutableArray<string> sids, InstalledPackage? there)
+    private void AddNotes(OfferedPackage package, IPackageSource offer, bool isOwn, ImmutableArray<string> sids, InstalledPackage? there)
     {
         var manifest = package.Manifest;
         if (!sids.IsEmpty && (manifest.FileTypes.Any() || manifest.Schemes.Any() || manifest.Has("windows.appExecutionAlias")))
@@ -151,7 +151,7 @@ internal sealed class BringBackPlanner(
             }
             // What is there already is preferred to what would have to come, and what can run here to what cannot.
             yield return found.OrderBy(f => f.o != facts.Own)
-                .ThenBy(f => PackageFit.Hindrance(f.p.Main, f.p.Manifest, snapshot) is not null).ThenByDescending(f => f.p.Main.Version)
+                .ThenBy(f => PackageFit.Obstacle(f.p.Main, f.p.Manifest, snapshot) is not null).ThenByDescending(f => f.p.Main.Version)
                 .ThenBy(f => f.p.Main.Architecture != package.Main.Architecture).First();
 
             List<(OfferedPackage p, IPackageSource o)> Offered(IEnumerable<IPackageSource> sources) =>
@@ -195,20 +195,20 @@ internal sealed class BringBackPlanner(
             var folder = snapshot.Roots.Packages / part.ToString();
             if (facts.Stat(folder) is null)
             {
-                var (tree, room) = facts.MakeFolder(folder, from, part, Beside(snapshot.Roots.Packages, "AppxManifest.xml"));
+                var (tree, room) = facts.MakeFolder(folder, from, part, Examples(snapshot.Roots.Packages, "AppxManifest.xml"));
                 _room += room;
                 _files.Add(new TreeAdded(family, folder, tree));
                 bytes += tree.Bytes;
             }
             var copy = snapshot.Roots.Repository / $"{part}.xml";
-            if (facts.Stat(copy) is null && facts.MakeManifest(copy, from, part, Beside(snapshot.Roots.Repository, null).File) is { } manifest)
+            if (facts.Stat(copy) is null && facts.MakeManifest(copy, from, part, Examples(snapshot.Roots.Repository, null).File) is { } manifest)
                 _files.Add(new TreeAdded(family, copy, manifest));
         }
         return bytes;
     }
 
-    /// <summary>What lies in a folder of the target already: a folder, and a file in it or beside it.</summary>
-    private (WindowsPath? Folder, WindowsPath? File) Beside(WindowsPath place, string? file)
+    /// <summary>Examples in a folder of the target: a folder, and a file in it or next to it.</summary>
+    private (WindowsPath? Folder, WindowsPath? File) Examples(WindowsPath place, string? file)
     {
         foreach (string name in facts.List(place))
         {

@@ -102,7 +102,7 @@ internal sealed class ChangeList
         }
     }
 
-    /// <summary>What an account has of a family whatever the version: data, aliases, file handlers, the family's own key.</summary>
+    /// <summary>An account's traces of a family whatever the version: data, aliases, file handlers, the family's own key.</summary>
     private void AddFamily(InstalledPackage package, string sid)
     {
         foreach (var trace in package.FamilyTraces.Where(t => t.Sid == sid && !(_request.KeepData && PackagePlaces.Of(t)?.IsPersonal == true)))

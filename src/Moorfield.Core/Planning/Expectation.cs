@@ -2,11 +2,11 @@ using Moorfield.Core.Layout;
 
 namespace Moorfield.Core.Planning;
 
-/// <summary>What a system must look like after a run, as far as its single changes do not say it. Held against a fresh snapshot.</summary>
+/// <summary>The state that a system must have after a run, as far as its single changes do not say it. Compared with a fresh snapshot.</summary>
 /// <param name="Before">The system as it was.</param>
 public abstract record Expectation(SystemSnapshot Before)
 {
-    /// <summary>What is otherwise; nothing is said of families that failed and are listed as such.</summary>
+    /// <summary>Returns the differences; families that failed and are listed as such are left alone.</summary>
     internal abstract IEnumerable<Discrepancy> Check(SystemSnapshot after, Func<string, bool> failed);
 }
 

@@ -7,7 +7,7 @@ public static class GuardPlanner
     public static IEnumerable<Change> Changes(IEnumerable<GuardState> states, SystemSnapshot snapshot, bool lift) =>
         states.Where(s => s.IsSet == lift).Select(s => (lift ? s.Lift : s.Set) with { Edition = snapshot.EditionNumber });
 
-    /// <summary>What setting guards, or lifting those that are set, means.</summary>
+    /// <summary>The intentions of setting guards, or of lifting those that are set.</summary>
     public static IEnumerable<Intent> Intents(IEnumerable<GuardState> states, SystemSnapshot snapshot, bool lift) =>
         states.Where(s => s.IsSet == lift).GroupBy(s => s.Guard).Select(g => new Intent(
             lift ? IntentKind.Unguard : IntentKind.Guard, snapshot.EditionNumber, g.First().Concerns,

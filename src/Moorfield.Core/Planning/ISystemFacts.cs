@@ -2,13 +2,13 @@ using Moorfield.Formats.Defaults;
 
 namespace Moorfield.Core.Planning;
 
-/// <summary>What is at the places of one system: now, or when its state was recorded. It can be looked at, and not be changed.</summary>
+/// <summary>Read-only access to the places of one system: now, or when its state was recorded.</summary>
 internal interface ISystemFacts
 {
-    /// <summary>What it is called in messages.</summary>
+    /// <summary>The name in messages.</summary>
     string Name { get; }
 
-    /// <summary>What is at a path; null when nothing is.</summary>
+    /// <summary>The entry at a path; null when nothing is there.</summary>
     EntryInfo? Stat(WindowsPath path);
 
     /// <summary>The names in a folder, sorted; none when it is missing.</summary>
@@ -39,7 +39,7 @@ internal interface IRepositoryFacts
     /// <summary>Where packages are, for the machine and for accounts.</summary>
     HashSet<RowsLocation> Locations(ImmutableArray<Account> accounts);
 
-    /// <summary>What rows say of packages, in detail.</summary>
+    /// <summary>The details of packages' rows.</summary>
     HashSet<(string FullName, string? Sid, string Detail)> Details();
 
     /// <summary>All rows that go with a removal.</summary>
@@ -64,14 +64,14 @@ internal interface IRepositoryFacts
 }
 
 /// <summary>The state repository cannot be worked with.</summary>
-/// <param name="fault">What is wrong with it, without a full stop.</param>
+/// <param name="fault">The fault, without a full stop.</param>
 internal sealed class RepositoryException(string system, string fault, Exception inner)
     : MoorfieldException(ErrorKind.Failed, $"{system}: the state repository: {fault}. Nothing was changed.", inner)
 {
     internal string Fault => fault;
 }
 
-/// <summary>What a package can be brought back from, and the records of what is to be added.</summary>
+/// <summary>The sources from which a package can be brought back, and the records of what is to be added.</summary>
 internal interface IBringBackFacts : ISystemFacts
 {
     /// <summary>The packages whose files are on the target.</summary>
@@ -84,7 +84,7 @@ internal interface IBringBackFacts : ISystemFacts
     IReadOnlyList<IPackageSource> Recorded { get; }
 
     /// <summary>The record of a folder with the files of a part of a package, and the bytes that these take.</summary>
-    /// <param name="like">A folder beside it, and a file in that.</param>
+    /// <param name="like">A folder next to it, and a file in that.</param>
     (RecordedTree Tree, long Room) MakeFolder(
         WindowsPath path, IPackageSource from, PackageFullName part, (WindowsPath? Folder, WindowsPath? File) like);
 
@@ -95,46 +95,46 @@ internal interface IBringBackFacts : ISystemFacts
     IRepositoryFacts? RepositoryOf(IPackageSource source);
 }
 
-/// <summary>What is known of a recorded state besides what was recorded itself.</summary>
+/// <summary>Additional facts about a recorded state.</summary>
 internal interface IStateFacts
 {
-    /// <summary>Whether files were recorded as well.</summary>
+    /// <summary>True if files were recorded as well.</summary>
     bool WithFiles { get; }
 
     /// <summary>A tree that a later run recorded when it removed it; null when none did.</summary>
     RecordedTree? Later(WindowsPath path);
 
-    /// <summary>Whether all contents of a tree can be had.</summary>
+    /// <summary>True if all contents of a tree can be had.</summary>
     bool HasContents(RecordedTree tree);
 }
 
-/// <summary>What an undo has to know of one system.</summary>
+/// <summary>The facts about one system that an undo needs.</summary>
 internal interface IUndoFacts
 {
-    /// <summary>Whether something is at a path.</summary>
+    /// <summary>True if something is at a path.</summary>
     bool Exists(WindowsPath path);
 
-    /// <summary>Whether an undo of the run failed in part before.</summary>
+    /// <summary>True if an undo of the run failed in part before.</summary>
     bool UndoFailed { get; }
 
-    /// <summary>Where changes stand.</summary>
+    /// <summary>The states of changes.</summary>
     IEnumerable<(Change Change, ChangeState State)> StatesOf(ImmutableArray<Change> changes);
 
     /// <summary>How a file relates to what a run made of it.</summary>
-    /// <param name="interrupted">Whether the run may have been cut off while it wrote the file; else what is between its two contents is
+    /// <param name="interrupted">True if the run may have been interrupted while it wrote the file; else what is between its two contents is
     /// foreign.</param>
     FileState StateOf(Vaults.ReplacedFile file, bool interrupted);
 
-    /// <summary>What puts a recorded state in place of what is in conflict with it; null when its hive is not there.</summary>
+    /// <summary>The changes that put a recorded state in place of what is in conflict with it; null when its hive is not there.</summary>
     ImmutableArray<Change>? OverwriteWith(HiveChange change);
 
-    /// <summary>Whether all contents of a tree can be had.</summary>
+    /// <summary>True if all contents of a tree can be had.</summary>
     bool HasContents(RecordedTree tree);
 
-    /// <summary>Whether a tree whose contents cannot be had is not registered again either.</summary>
+    /// <summary>True if a tree whose contents cannot be had is not registered again either.</summary>
     bool LeavesOutIncomplete { get; }
 
-    /// <summary>Whether the content that a file had before a run can be had.</summary>
+    /// <summary>True if the content that a file had before a run can be had.</summary>
     bool HasBefore(Vaults.ReplacedFile file);
 }
 
@@ -145,7 +145,7 @@ internal enum FileState
     Before,
     /// <summary>As the run leaves it.</summary>
     After,
-    /// <summary>The run was cut off while it wrote this file.</summary>
+    /// <summary>The run was interrupted while it wrote this file.</summary>
     HalfWritten,
     /// <summary>Something else.</summary>
     Foreign,

@@ -1,9 +1,9 @@
 namespace Moorfield.Core.Planning;
 
-/// <summary>What clearing leftovers will do in one system.</summary>
+/// <summary>The plan for clearing leftovers in one system.</summary>
 public sealed record LeftoverPlan(ImmutableArray<Leftover> Leftovers, ImmutableArray<Change> Changes);
 
-/// <summary>Plans the clearing of what earlier removals left behind.</summary>
+/// <summary>Plans the clearing of what earlier removals left.</summary>
 public static class LeftoverPlanner
 {
     /// <summary>Plans to clear all leftovers of a system.</summary>

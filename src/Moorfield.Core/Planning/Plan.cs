@@ -3,20 +3,20 @@ using Moorfield.Core.Selection;
 
 namespace Moorfield.Core.Planning;
 
-/// <summary>What a person asks of a removal.</summary>
+/// <summary>A person's request for a removal.</summary>
 /// <param name="KeepData">Leave the app data of accounts.</param>
 /// <param name="AllowReturn">Set no blocks.</param>
 /// <param name="Sweep">Take along frameworks that nothing needs afterwards.</param>
 public sealed record RemovalRequest(ImmutableArray<SelectedPackage> Packages, Audience For, bool KeepData = false, bool AllowReturn = false,
     bool Sweep = false)
 {
-    /// <summary>What an administrator knows of the packages.</summary>
+    /// <summary>An administrator's knowledge of the packages.</summary>
     public Advice Advice { get; init; } = Advice.None;
 
     /// <summary>Packages that stay whatever happens to those that they belong to.</summary>
     public ImmutableHashSet<PackageFullName> Kept { get; init; } = [];
 
-    /// <summary>Families to block besides those that go.</summary>
+    /// <summary>Families to block in addition to those that go.</summary>
     public ImmutableArray<PackageFamilyName> Blocks { get; init; } = [];
 
     /// <summary>Guards that are to be set, set already or not.</summary>
@@ -35,13 +35,13 @@ public sealed record RemovalRequest(ImmutableArray<SelectedPackage> Packages, Au
     }
 }
 
-/// <summary>What happens to one package.</summary>
+/// <summary>The plan for one package.</summary>
 /// <param name="RemovedFromAccounts">SIDs of the accounts that have it and lose it.</param>
-/// <param name="RemovedFromNewcomers">Whether new accounts got it until now and no longer will.</param>
-/// <param name="SetsBlock">Whether a block is set that was not there.</param>
-/// <param name="RemovesFiles">Whether its staged files and machine-level entries go: nobody has it any more.</param>
+/// <param name="RemovedFromNewcomers">True if new accounts got it until now and no longer will.</param>
+/// <param name="SetsBlock">True if a block is set that was not there.</param>
+/// <param name="RemovesFiles">True if its staged files and machine-level entries go: nobody has it any more.</param>
 /// <param name="KeptForAccounts">SIDs of the accounts that keep it.</param>
-/// <param name="KeptForNewcomers">Whether new accounts go on getting it.</param>
+/// <param name="KeptForNewcomers">True if new accounts go on getting it.</param>
 /// <param name="RemovedBecauseOf">The package whose going takes this one along; null when it was chosen itself.</param>
 public sealed record PlannedRemoval(
     InstalledPackage Package, ImmutableArray<string> RemovedFromAccounts, bool RemovedFromNewcomers, bool SetsBlock, bool RemovesFiles,
@@ -50,34 +50,34 @@ public sealed record PlannedRemoval(
     /// <summary>Another version of the family, which stays, so that no block is set; null otherwise.</summary>
     public InstalledPackage? StayingVersion { get; init; }
 
-    /// <summary>Whether it changes anything.</summary>
+    /// <summary>True if it changes anything.</summary>
     public bool HasEffect => !RemovedFromAccounts.IsEmpty || RemovedFromNewcomers || SetsBlock || RemovesFiles;
 }
 
-/// <summary>What it means that a package goes, as one of all that go.</summary>
+/// <summary>Assesses the loss of a package as one of all that go.</summary>
 public sealed record AssessedRemoval(PlannedRemoval Removal, Verdict Verdict);
 
 /// <summary>A chosen package that stays.</summary>
-/// <param name="NamedExactly">Then the person must be told that it was refused; packages that only a wildcard hit just stay.</param>
+/// <param name="NamedExactly">True if the person must learn that it was refused; packages that only a wildcard hit just stay.</param>
 public sealed record StayingPackage(InstalledPackage Package, Verdict Verdict, bool NamedExactly);
 
-/// <summary>What is going to be done: shown as the preview, and carried out as it is.</summary>
+/// <summary>The plan of a removal: shown as the preview, and carried out as it is.</summary>
 /// <param name="IdleFrameworks">Frameworks that nothing needs afterwards and that stay.</param>
 /// <param name="Changes">In the order in which they are carried out.</param>
 public sealed record Plan(
     RemovalRequest Request, ImmutableArray<PlannedRemoval> Removals, ImmutableArray<StayingPackage> Staying,
     ImmutableArray<InstalledPackage> IdleFrameworks, ImmutableArray<Change> Changes)
 {
-    /// <summary>Families that are blocked besides those that go.</summary>
+    /// <summary>Families that are blocked in addition to those that go.</summary>
     public ImmutableArray<PackageFamilyName> Blocks { get; init; } = [];
 
     /// <summary>Guards that it sets.</summary>
     public IEnumerable<GuardState> Guards => Request.Guards.Where(g => !g.IsSet);
 
-    /// <summary>What each removal means.</summary>
+    /// <summary>The assessment of each removal.</summary>
     public ImmutableArray<AssessedRemoval> AssessedRemovals { get; init; } = [];
 
-    /// <summary>What it means, part by part.</summary>
+    /// <summary>The intentions, part by part.</summary>
     public IEnumerable<Intent> Intents(SystemSnapshot snapshot) =>
         Removals.Where(r => r.HasEffect).Select(r => new Intent(
             IntentKind.Remove, snapshot.EditionNumber, r.Package.Family.ToString(), r.RemovedFromAccounts, r.RemovedFromNewcomers, Request.KeepData))
@@ -88,7 +88,7 @@ public sealed record Plan(
     /// <summary>The removals that cost something.</summary>
     public IEnumerable<AssessedRemoval> Costly => AssessedRemovals.Where(m => m.Verdict.Costs.Any());
 
-    /// <summary>What was named exactly and may not go.</summary>
+    /// <summary>The packages that were named exactly and may not go.</summary>
     public IEnumerable<StayingPackage> Refused => Staying.Where(s => s.NamedExactly);
 
     /// <summary>The families that it is about.</summary>
@@ -104,7 +104,7 @@ public sealed record SystemPlan(SystemSnapshot Snapshot, Plan Plan)
     /// <summary>For whom, in words.</summary>
     public string Audience => Plan.Request.For.Describe(Snapshot);
 
-    /// <summary>What plans cost, a few words each.</summary>
+    /// <summary>The costs of plans, a few words each.</summary>
     public static ImmutableArray<string> Costs(IEnumerable<SystemPlan> plans) =>
         [.. plans.SelectMany(p => p.Plan.Costly)
             .Select(m => $"{m.Removal.Package.DisplayName} ({TextFormat.List(m.Verdict.Costs.Select(c => c.Short))})")

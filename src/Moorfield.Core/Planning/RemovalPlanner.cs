@@ -6,7 +6,7 @@ namespace Moorfield.Core.Planning;
 /// <summary>Works out from a snapshot and a wish what is to be changed. Reads nothing else and changes nothing.</summary>
 public static class RemovalPlanner
 {
-    /// <summary>What a wish means on a system.</summary>
+    /// <summary>Plans the removal that a request means on a system.</summary>
     public static Plan Plan(SystemSnapshot snapshot, RemovalRequest request)
     {
         var assessment = new RemovalAssessment(snapshot, request.Advice);

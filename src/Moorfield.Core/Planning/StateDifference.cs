@@ -2,15 +2,15 @@ using Moorfield.Core.Layout;
 
 namespace Moorfield.Core.Planning;
 
-/// <summary>What it takes to put the recorded state of one system back.</summary>
-/// <param name="Left">What cannot come back.</param>
-/// <param name="Notes">What stays as it is on purpose, a sentence each.</param>
+/// <summary>The changes that put the recorded state of one system back.</summary>
+/// <param name="Left">The items that cannot come back.</param>
+/// <param name="Notes">The items that stay as they are on purpose, a sentence each.</param>
 /// <param name="Names">Display names by family.</param>
 internal sealed record StateSteps(
     ImmutableArray<Change> Changes, ImmutableArray<RunFailure> Left, ImmutableArray<string> Notes, ImmutableDictionary<string, string> Names);
 
 /// <summary>
-/// Works out what differs between a recorded state of a system and what is there now, in all places where packages stand, and the changes that
+/// Works out what differs between a recorded state of a system and what is there now, in all places of packages, and the changes that
 /// put it back. What is no package's state is not looked at.
 /// </summary>
 /// <param name="then">The places as they were recorded.</param>
@@ -125,7 +125,7 @@ internal sealed class StateDifference(
             _files.Add(new TreeRemoved(family, path));
     }
 
-    /// <summary>Whether a path is in the profile of an account that there was not then, or is not now.</summary>
+    /// <summary>True if a path is in the profile of an account that there was not then, or is not now.</summary>
     private bool IsOfOther(WindowsPath path) => before.Accounts.Where(a => after.Account(a.Sid) is null)
         .Concat(after.Accounts.Where(a => before.Account(a.Sid) is null)).Select(a => a.Profile).OfType<WindowsPath>()
         .Any(p => path.ToString().StartsWith(p + @"\", StringComparison.OrdinalIgnoreCase));
@@ -172,7 +172,7 @@ internal sealed class StateDifference(
         }
     }
 
-    /// <summary>The entries of a list; none when it cannot be read, which reading the system has told.</summary>
+    /// <summary>The entries of a list; none when it cannot be read, which reading the system has reported.</summary>
     private static List<string> Listed(ISystemFacts facts, WindowsPath path)
     {
         try

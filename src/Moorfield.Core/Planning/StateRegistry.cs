@@ -3,7 +3,7 @@ using Moorfield.Core.Layout;
 namespace Moorfield.Core.Planning;
 
 /// <summary>
-/// Compares the registry with a recorded state, in all places where packages stand and where guards are, and works out the changes that put the
+/// Compares the registry with a recorded state, in all places of packages and guards, and works out the changes that put the
 /// recorded keys and values back.
 /// </summary>
 /// <param name="then">The registry as it was recorded.</param>
@@ -22,10 +22,10 @@ internal sealed class StateRegistry(
     /// <summary>The changes that were found.</summary>
     internal List<Change> Changes { get; } = [];
 
-    /// <summary>What cannot come back.</summary>
+    /// <summary>The items that cannot come back.</summary>
     internal List<RunFailure> Left { get; } = [];
 
-    /// <summary>What stays as it is on purpose, a sentence each.</summary>
+    /// <summary>The items that stay as they are on purpose, a sentence each.</summary>
     internal List<string> Notes { get; } = [];
 
     private IRegistry? HiveOf(bool isNow, WindowsPath path) => (isNow ? now : then).Registry(path);
@@ -148,7 +148,7 @@ internal sealed class StateRegistry(
         return classes;
     }
 
-    /// <summary>What the account chose to open things with, where a package was or is chosen.</summary>
+    /// <summary>The account's choices of programs, where a package was or is chosen.</summary>
     private void Choices(WindowsPath path)
     {
         var owners = _owners ??= before.Accounts.Concat(after.Accounts).Select(a => a.Profile).OfType<WindowsPath>().Distinct()

@@ -3,17 +3,17 @@ using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Planning;
 
-/// <summary>What of a run is to be put back.</summary>
+/// <summary>The part of a run that is to be put back.</summary>
 /// <param name="Families">Only the changes for these families; null for all.</param>
 /// <param name="Editions">Only the changes in these; null for all.</param>
 /// <param name="Overwrites">Put the recorded state in place of what is in conflict with it.</param>
-/// <param name="Interrupted">The run was cut off: files may be half written, and times altered of what it did not come to change.</param>
+/// <param name="Interrupted">The run was interrupted: files may be half written, and times altered of what it did not come to change.</param>
 /// <param name="Accounts">Only what these accounts had; empty for everything.</param>
 public sealed record UndoRequest(
     RestorePoint Point, ISet<string>? Families = null, ISet<int?>? Editions = null, bool Overwrites = false, bool Interrupted = false,
     IReadOnlyCollection<Account>? Accounts = null);
 
-/// <summary>What an undo does in one system.</summary>
+/// <summary>The plan of an undo in one system.</summary>
 /// <param name="Changes">To be carried out.</param>
 /// <param name="AlreadyRestored">Changes that are undone already.</param>
 /// <param name="Conflicts">Changes whose place holds something that the run did not leave there.</param>
@@ -29,9 +29,9 @@ internal sealed record UndoSteps(
 /// </summary>
 internal static class UndoPlanner
 {
-    /// <summary>What takes the run back, the last change first, and the packages that it concerns.</summary>
+    /// <summary>The changes that take the run back, the last change first, and the packages that they concern.</summary>
     /// <param name="accounts">Those of the request, each with its number in the state repository, or null if it has none.</param>
-    /// <exception cref="MoorfieldException">The run is itself an undo that was cut off: refused.</exception>
+    /// <exception cref="MoorfieldException">The run is itself an undo that was interrupted: refused.</exception>
     internal static (ImmutableArray<ConcernedPackage> Packages, ImmutableArray<Change> Inverses) Inverses(UndoRequest request,
         IReadOnlyCollection<(Account Account, string? Number)> accounts)
     {
@@ -52,7 +52,7 @@ internal static class UndoPlanner
     }
 
     /// <param name="edition">That the facts are of.</param>
-    /// <param name="inverses">What takes the run back in it.</param>
+    /// <param name="inverses">The changes in it that take the run back.</param>
     internal static UndoSteps Plan(UndoRequest request, IUndoFacts facts, int? edition, ImmutableArray<Change> inverses)
     {
         // A package whose folder cannot come back is not registered again either.
@@ -83,9 +83,9 @@ internal static class UndoPlanner
             (state switch
             {
                 ChangeState.Pending => ready,
-                // What was cut off, or failed, may have put the contents back and not all that belongs to them.
+                // What was interrupted, or failed, may have put the contents back and not all that belongs to them.
                 ChangeState.Done => change is TreeAdded && (request.Interrupted || facts.UndoFailed) ? ready : alreadyBack,
-                // What was cut off may have left a part of what it was adding; it is recorded once more as it goes.
+                // What was interrupted may have left a part of what it was adding; it is recorded once more as it goes.
                 _ => change is TreeRemoved && request.Interrupted ? ready : conflicts,
             }).Add(state == ChangeState.Conflict && request.Interrupted && change is TreeRemoved half ? half with { Recorded = null } : change);
         }
@@ -99,7 +99,7 @@ internal static class UndoPlanner
     private static ImmutableArray<ReplacedFile>? Whole(UndoRequest request, IUndoFacts facts, int? edition, WindowsPath path)
     {
         ImmutableArray<ReplacedFile> files = [.. request.Point.Files.Where(f =>
-            f.Edition == edition && (f.Path == path || Places.Beside(path).Contains(f.Path)))];
+            f.Edition == edition && (f.Path == path || Places.JournalFiles(path).Contains(f.Path)))];
         if (files.IsEmpty)
             return null;
         var states = files.Select(f => facts.StateOf(f, request.Interrupted)).ToList();

@@ -3,15 +3,15 @@ using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Reading;
 
-/// <summary>What one account's classes hive and profile folders say.</summary>
-/// <param name="HasClasses">Whether the classes hive could be read.</param>
+/// <summary>The facts from one account's classes hive and profile folders.</summary>
+/// <param name="HasClasses">True if the classes hive could be read.</param>
 /// <param name="Registrations">Registrations by full name.</param>
 /// <param name="FamilyTraces">Data, aliases, file handlers and choices, by family.</param>
 /// <param name="RecordedPaths">The places that registrations give for packages, as written.</param>
 /// <param name="UnknownRegistrations">File handlers and choices that name a package's ProgId which is not there.</param>
 /// <param name="Handlers">Of the account's own classes.</param>
-/// <param name="Choices">What the account chose to open file types and links with.</param>
-/// <param name="Policies">Null when the account has no hive of its own.</param>
+/// <param name="Choices">The account's choices of programs for file types and links.</param>
+/// <param name="Policies">Null when the account has no hive.</param>
 internal sealed record AccountRegistry(
     Account Account, bool HasClasses, ILookup<PackageFullName, Trace> Registrations, ILookup<PackageFamilyName, Trace> FamilyTraces,
     ImmutableArray<Trace> UnknownRegistrations, HandlerClasses Handlers, ImmutableArray<ChosenHandler> Choices,
@@ -52,7 +52,7 @@ internal sealed record AccountRegistry(
     private static PackageFamilyName? OwnerOf(string progId, HandlerClasses? handlers, HandlerClasses machine) =>
         handlers?.Owners.TryGetValue(progId, out var family) == true || machine.Owners.TryGetValue(progId, out family) ? family : null;
 
-    /// <summary>What an account's own hive says.</summary>
+    /// <summary>The facts from an account's own hive.</summary>
     private sealed record AccountHive(ImmutableArray<(string What, string ProgId, KeyLocation Location)> Choices,
         ImmutableArray<ClassicProgram> Programs, PolicyHive? Policies,
         ImmutableArray<(PackageFamilyName Family, Location Location)> Entries);
@@ -167,7 +167,7 @@ internal sealed record AccountRegistry(
         }
     }
 
-    /// <summary>Folders named after a family. Beside the aliases' folder of a family are the aliases themselves, under the same names.</summary>
+    /// <summary>Folders named after a family. Next to the aliases' folder of a family are the aliases themselves, under the same names.</summary>
     private static void ReadFolders(WindowsTree tree, Account account, WindowsPath profile, List<(PackageFamilyName, Trace)> traces)
     {
         foreach (var place in PackagePlaces.All.Where(p => p is { Container: PlaceContainer.Folder, Scope: TraceScope.Account }))

@@ -25,10 +25,10 @@ internal static partial class FactWords
             AppUserModelId Settings UserChoice ProgId Hash Families Packages Mappings Storage Repository PackageRepository Extensions Deleted
             """.Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries)).OfType<string>(), StringComparer.OrdinalIgnoreCase);
 
-    /// <summary>Begins what is told of a name that Windows does not give; its length goes with it.</summary>
+    /// <summary>Begins the description of a name that is not from Windows; its length follows.</summary>
     internal const string Other = "characters: ";
 
-    /// <summary>What is told of a name: itself where Windows gives it, else its kind, or the kinds of its characters behind <see cref="Other"/>.
+    /// <summary>Returns a name itself where Windows gives it, otherwise its kind, or the kinds of its characters after <see cref="Other"/>.
     /// </summary>
     internal static string Shape(string name)
     {

@@ -76,7 +76,7 @@ internal static partial class HiveFacts
             }
             catch (MoorfieldException)
             {
-                return null; // as it is told by every reading of the system
+                return null; // as every reading of the system reports
             }
         }
     }
@@ -157,15 +157,15 @@ internal static partial class HiveFacts
         {
             string indent = new(' ', depth * 2);
             foreach (var ((shape, type), (names, sizes)) in _values)
-                lines.Add($"{indent}= {Told(shape, names)}: {type}, {sizes} bytes{Times(sizes.Count)}");
+                lines.Add($"{indent}= {Describe(shape, names)}: {type}, {sizes} bytes{Times(sizes.Count)}");
             foreach (var (shape, node) in _below)
             {
-                // A path on which nothing else stands is one line.
-                var (path, end) = (Told(shape, node._names), node);
+                // A path without anything else on it is one line.
+                var (path, end) = (Describe(shape, node._names), node);
                 while (end._below.Count == 1 && end._values.Count == 0 && end.Count == end._below.First().Value.Count)
                 {
                     var (next, below) = end._below.First();
-                    (path, end) = ($@"{path}\{Told(next, below._names)}", below);
+                    (path, end) = ($@"{path}\{Describe(next, below._names)}", below);
                 }
                 lines.Add($"{indent}{path}{Times(end.Count)}");
                 end.Write(lines, depth + 1);
@@ -174,7 +174,7 @@ internal static partial class HiveFacts
 
         private const string More = "{more}";
 
-        private static string Told(string shape, Lengths names) =>
+        private static string Describe(string shape, Lengths names) =>
             shape.StartsWith(FactWords.Other, StringComparison.Ordinal) ? $"{{{names} {shape}}}" : shape;
 
         private static string Times(int count) => count > 1 ? $" × {count}" : "";

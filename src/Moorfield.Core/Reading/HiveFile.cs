@@ -38,7 +38,7 @@ internal static class HiveFile
         return hive;
     }
 
-    /// <summary>What a person is told of a replay.</summary>
+    /// <summary>The note about a replay, for people.</summary>
     internal static string Writes(HiveReplay replay) => replay.Writes == 1 ? "1 write" : $"{replay.Writes:N0} writes";
 
     /// <summary>A hive that needs its logs, with what they hold.</summary>
@@ -63,7 +63,7 @@ internal static class HiveFile
         return file is null || !HiveLogs.AreNeeded(file) ? null : Replay(tree, path, file);
     }
 
-    /// <summary>Whether a hive can do without its logs; one that is not there can.</summary>
+    /// <summary>True if a hive can do without its logs; one that is not there can.</summary>
     internal static bool IsFlushed(WindowsTree tree, WindowsPath path)
     {
         using var file = tree.OpenRead(path);

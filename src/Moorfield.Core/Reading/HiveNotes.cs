@@ -2,7 +2,7 @@ using Moorfield.Core.Layout;
 
 namespace Moorfield.Core.Reading;
 
-/// <summary>What a hive holds that is not known here and left alone: told with a count, so that it is never missed in silence.</summary>
+/// <summary>Unknown items in a hive that are left alone: noted with a count, so that they are never missed in silence.</summary>
 internal static class HiveNotes
 {
     private const int Examples = 3;

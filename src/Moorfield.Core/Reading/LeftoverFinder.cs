@@ -3,13 +3,13 @@ using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Reading;
 
-/// <summary>Finds what earlier removals left behind.</summary>
+/// <summary>Finds what earlier removals left.</summary>
 internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledPackage> packages, MachineRegistry machine,
     ImmutableArray<AccountRegistry> accounts, NewcomerLists lists)
 {
     internal ImmutableArray<Leftover> Find()
     {
-        // Without a folder of packages at all, what is on the disk cannot be told from what is not.
+        // Without a folder of packages it is not known what is on the disk.
         if (tree.List(machine.Roots.Packages).Count == 0)
             return [];
         var found = new List<Leftover>();
@@ -40,13 +40,13 @@ internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledP
     /// <summary>Parts of the system are in order whoever has them; frameworks wait for a package that needs them.</summary>
     private bool IsLeftover(InstalledPackage package) =>
         package.Role != PackageRole.Component
-            && (package.HasFiles ? !package.IsHeld && package.Role != PackageRole.Framework : !LiesElsewhere(package));
+            && (package.HasFiles ? !package.IsHeld && package.Role != PackageRole.Framework : !IsElsewhere(package));
 
     /// <summary>
     /// Whether its entries give a place on another drive, or one on this volume that is there: apps may be moved, and developers register
     /// them where they are made. [doc]
     /// </summary>
-    private bool LiesElsewhere(InstalledPackage package) =>
+    private bool IsElsewhere(InstalledPackage package) =>
         package.Parts.SelectMany(p => machine.RecordedPaths[p.FullName].Concat(accounts.SelectMany(a => a.RecordedPaths[p.FullName])))
             .Any(place => WindowsPath.Parse(place) is not { } path || tree.Stat(path) is not null);
 

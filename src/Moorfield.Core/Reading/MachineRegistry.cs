@@ -3,9 +3,9 @@ using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Reading;
 
-/// <summary>What the machine's hives say, before it is put together with anything else.</summary>
+/// <summary>The facts from the machine's hives, before they are combined with others.</summary>
 /// <param name="RecordedPaths">The places that entries give for packages, as written.</param>
-/// <param name="Frameworks">What stands in packages' entries as needed, in whichever architectures, whether it is there or not.</param>
+/// <param name="Frameworks">The frameworks that packages' entries name as needed, in any architecture, whether present or not.</param>
 internal sealed record MachineRegistry(
     string Product, string EditionId, string Release, string Build, string Computer, string Manufacturer, string MachineId,
     ImmutableArray<Account> Accounts, ImmutableDictionary<PackageFamilyName, DateTimeOffset?> Blocks, ILookup<PackageFullName, Trace> Traces,

@@ -4,10 +4,10 @@ using Moorfield.Formats.Defaults;
 
 namespace Moorfield.Core.Reading;
 
-/// <summary>What the lists for new accounts say of packages.</summary>
+/// <summary>The packages in the lists for new accounts.</summary>
 /// <param name="Traces">Entries by family.</param>
 /// <param name="UnknownEntries">Entries that point to a package which is not there.</param>
-/// <param name="Given">What new accounts open file types and links with.</param>
+/// <param name="Given">The programs that new accounts are given for file types and links.</param>
 internal sealed record NewcomerLists(ILookup<PackageFamilyName, Trace> Traces, ImmutableArray<Trace> UnknownEntries,
     ImmutableArray<ChosenHandler> Given)
 {

@@ -163,7 +163,7 @@ internal sealed class PackageAssembler(
         {
             var registrations = places[sid];
             List<string> missing = [];
-            // A framework stands there in the entries of the packages that need it, and goes with the last of them.
+            // A framework is there in the entries of the packages that need it, and goes with the last of them.
             if (package.Role != PackageRole.Framework && !registrations.OfType<KeyLocation>().Any(k => k.Hive == Places.Software))
                 missing.Add("the machine's registry");
             if (_withClasses.Contains(sid) && !registrations.OfType<KeyLocation>().Any(k => k.Hive != Places.Software))

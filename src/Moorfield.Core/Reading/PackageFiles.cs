@@ -4,7 +4,7 @@ using Moorfield.Formats.Resources;
 
 namespace Moorfield.Core.Reading;
 
-/// <summary>What the folders of a volume hold of packages.</summary>
+/// <summary>The packages in the folders of a volume.</summary>
 internal sealed class PackageFiles
 {
     internal const string ManifestName = "AppxManifest.xml";
@@ -55,7 +55,7 @@ internal sealed class PackageFiles
 
     internal IEnumerable<Trace> Traces(PackageFullName fullName) => _traces.GetValueOrDefault(fullName) ?? [];
 
-    /// <summary>What people see of packages and applications, where the tree tells that instead of the packages' resources; null otherwise.</summary>
+    /// <summary>The display names of packages and applications, where the tree knows them without the packages' resources; null otherwise.</summary>
     internal IReadOnlyDictionary<string, string>? AppNames { get; private init; }
 
     /// <summary>The package's folder where that is neither among the packages nor part of the system; null otherwise.</summary>
@@ -156,7 +156,7 @@ internal sealed class PackageFiles
         }
     }
 
-    /// <summary>Folders under SystemApps are named after the family; the full name stands in the manifest.</summary>
+    /// <summary>Folders under SystemApps are named after the family; the full name is in the manifest.</summary>
     private void ReadSystemFolders()
     {
         foreach (string name in _tree.List(Places.SystemPackages))

@@ -23,7 +23,7 @@ internal abstract class PackageOffer : IPackageSource
     internal OfferedFile? Manifest(PackageFullName part) => Files(part).FirstOrDefault(f => f.Path.Equals(
         part.IsBundle ? @"AppxMetadata\AppxBundleManifest.xml" : "AppxManifest.xml", StringComparison.OrdinalIgnoreCase));
 
-    /// <summary>The tree behind it; null for a package file.</summary>
+    /// <summary>The tree that it comes from; null for a package file.</summary>
     internal virtual WindowsTree? Tree => null;
 
     public virtual SystemSnapshot? System => null;
@@ -70,7 +70,7 @@ internal sealed class SystemOffer(WindowsTree tree, SystemSnapshot snapshot) : P
     }
 }
 
-/// <summary>What a package file holds.</summary>
+/// <summary>The contents of a package file.</summary>
 internal sealed class ArchiveOffer : PackageOffer, IDisposable
 {
     private readonly string _path;
@@ -149,7 +149,7 @@ internal sealed class ArchiveOffer : PackageOffer, IDisposable
         {
             if (system.Architecture.Length == 0 && PackageFit.Rank(member.FullName.Architecture, system) == int.MaxValue)
                 break;
-            if (PackageFit.Hindrance(member.FullName, Open(archive, member), system) is not { } own)
+            if (PackageFit.Obstacle(member.FullName, Open(archive, member), system) is not { } own)
                 return member;
             hindrance ??= $"{member.FullName} {own}";
         }

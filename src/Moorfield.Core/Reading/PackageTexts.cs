@@ -2,14 +2,14 @@ using Moorfield.Formats.Resources;
 
 namespace Moorfield.Core.Reading;
 
-/// <summary>What a manifest says to people, with the texts that it only refers to put in.</summary>
+/// <summary>A manifest's texts for people, with the texts that it only refers to put in.</summary>
 /// <param name="Manifest">With texts where there are any; references that lead nowhere stay as they are.</param>
 /// <param name="Neutral">The name in the language that the package was built with; null when it has none.</param>
 internal sealed record ResolvedManifest(AppxManifest Manifest, string? Neutral);
 
 /// <summary>Finds the texts of packages in their resource indexes.</summary>
 /// <param name="index">Gives the resource index of a package; null when it has none.</param>
-/// <param name="appNames">What the machine itself shows, where the tree tells that instead; null otherwise.</param>
+/// <param name="appNames">The names that the machine itself shows, where the tree knows them; null otherwise.</param>
 /// <param name="languages">Language tags, the best first.</param>
 internal sealed class PackageTexts(
     Func<PackageFullName, ResourceIndex?> index, IReadOnlyDictionary<string, string>? appNames, ImmutableArray<string> languages, SnapshotNotes notes)

@@ -13,7 +13,7 @@ internal static class PersonalDataReader
     // AC, TempState and SystemAppData hold what the system puts there and what may go at any time. [seen]
     private static readonly string[] Folders = ["LocalState", "RoamingState", "LocalCache", Settings];
 
-    /// <summary>What an account has in each family, from the folder that holds its app data.</summary>
+    /// <summary>An account's data in each family, from the folder that holds its app data.</summary>
     internal static Dictionary<PackageFamilyName, PersonalData> Read(WindowsTree tree, string sid, WindowsPath appData)
     {
         var found = new Dictionary<PackageFamilyName, (long Bytes, long Last)>();

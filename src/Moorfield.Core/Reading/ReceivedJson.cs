@@ -16,7 +16,7 @@ public static class ReceivedJson
         Span<bool> isList = stackalloc bool[mostDepth + 1];
         while (reader.Read())
         {
-            // The depth of an object or list is that of what it stands in.
+            // The depth of an object or list is that of its parent.
             if (reader.TokenType is JsonTokenType.StartArray or JsonTokenType.StartObject)
                 isList[reader.CurrentDepth + 1] = reader.TokenType == JsonTokenType.StartArray;
             else if (reader.TokenType == JsonTokenType.Null && isList[reader.CurrentDepth])
@@ -24,7 +24,7 @@ public static class ReceivedJson
         }
     }
 
-    /// <summary>What a document calls its schema; null when it calls it nothing.</summary>
+    /// <summary>The name of a document's schema; null when it names none.</summary>
     /// <exception cref="JsonException">It is no JSON up to there.</exception>
     /// <exception cref="InvalidOperationException">The name is not UTF-8.</exception>
     public static string? Schema(ReadOnlySpan<byte> content)

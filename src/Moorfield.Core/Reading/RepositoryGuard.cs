@@ -123,7 +123,7 @@ internal static class RepositoryGuard
         return command;
     }
 
-    /// <summary>What went wrong, for people.</summary>
+    /// <summary>The failure, for people.</summary>
     internal static string Describe(SqliteException error) => error.SqliteErrorCode switch
     {
         raw.SQLITE_INTERRUPT => "reading it takes more steps than any repository needs",

@@ -8,7 +8,7 @@ using SQLitePCL;
 namespace Moorfield.Core.Reading;
 
 /// <summary>
-/// The system's own database of packages, accounts and registrations, opened as a copy in memory: SQLite never writes beside the original.
+/// The system's own database of packages, accounts and registrations, opened as a copy in memory: SQLite never writes next to the original.
 /// Only one that still has a log or a journal goes to a private folder, because SQLite takes those from files. Source: docs/on-disk.md, "State
 /// repository"
 /// [seen]. A layout that is not recognised is left alone.

@@ -40,7 +40,7 @@ internal sealed record SurveyProvisioned(string? FullName, string? DisplayName);
 /// <param name="Unread">A folder that could not be looked into.</param>
 internal sealed record SurveyFileJson(string? Path, string? Text, long? Bytes, long? Total, long? Changed, bool Unread);
 
-/// <summary>What an application (family!Id) or a package is called where people see it.</summary>
+/// <summary>The display name of an application (family!Id) or a package.</summary>
 internal sealed record SurveyName(string? App, string? Package, string? Text);
 
 internal sealed record SurveyDocument(
@@ -54,7 +54,7 @@ internal sealed record SurveyDocument(
     /// <summary>Most bytes that are read; a survey of 200 packages has less than 10 MB.</summary>
     internal const long MaxBytes = 96L << 20;
 
-    /// <summary>Whether a file calls itself a survey of whatever version.</summary>
+    /// <summary>True if a file calls itself a survey of whatever version.</summary>
     internal static bool Is(ReadOnlySpan<byte> content)
     {
         try
@@ -63,11 +63,11 @@ internal sealed record SurveyDocument(
         }
         catch (Exception e) when (e is JsonException or InvalidOperationException)
         {
-            return false; // a survey that was cut off calls itself one before that
+            return false; // a survey that was interrupted calls itself one before that
         }
     }
 
-    /// <summary>What a file holds as UTF-8, whatever it was written in: UTF-8 or UTF-16, with a byte order mark or without.</summary>
+    /// <summary>The contents of a file as UTF-8, whichever encoding it has: UTF-8 or UTF-16, with or without a byte order mark.</summary>
     internal static byte[] ToUtf8(byte[] content)
     {
         if (content.AsSpan().StartsWith(Encoding.UTF8.Preamble))

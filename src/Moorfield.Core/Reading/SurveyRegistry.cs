@@ -66,7 +66,7 @@ internal sealed class SurveyRegistry : IRegistry
 
         public string Name => name;
 
-        // Scripts are not told.
+        // Scripts do not know it.
         public DateTimeOffset? LastWritten => null;
 
         public IReadOnlyList<IRegistryKey> Children() => [.. _keys.Values];

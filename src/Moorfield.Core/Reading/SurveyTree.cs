@@ -40,10 +40,10 @@ internal sealed class SurveyTree : WindowsTree
     /// <summary>When the survey was made; null when it does not say.</summary>
     internal DateTimeOffset? Made => _survey.Made;
 
-    /// <summary>What people see of packages, by full name, and of applications, by <c>family!App</c>.</summary>
+    /// <summary>The display names of packages, by full name, and of applications, by <c>family!App</c>.</summary>
     internal IReadOnlyDictionary<string, string> AppNames { get; }
 
-    /// <summary>What the machine's own commands say of packages, which stands for the state repository: that is locked while Windows runs.</summary>
+    /// <summary>The machine's own list of packages, in place of the state repository, which is locked while Windows runs.</summary>
     internal ILookup<PackageFullName, Trace>? Rows(ImmutableArray<Account> accounts, SnapshotNotes notes)
     {
         if (_survey.Packages is not { } packages)
@@ -69,7 +69,7 @@ internal sealed class SurveyTree : WindowsTree
         return traces.ToLookup(t => t.Package, t => t.Trace);
     }
 
-    /// <summary>What could not be looked at.</summary>
+    /// <summary>The data that could not be read.</summary>
     /// <param name="packages">As they were read.</param>
     internal ImmutableArray<ReadGap> Unknown(ImmutableArray<InstalledPackage> packages) =>
         [.. _unknown.Concat(packages.Where(p => p is { Manifest: null, IsHeld: true, HasFiles: true })
@@ -186,7 +186,7 @@ internal sealed class SurveyTree : WindowsTree
                     _unknown.Add(new ReadGap(ReadGapKind.Data, sid, family));
             }
         }
-        _gaps.Add(Places.UserHive(Places.DefaultProfile)); // loading it would write beside it
+        _gaps.Add(Places.UserHive(Places.DefaultProfile)); // loading it would write next to it
         if (hives.FirstOrDefault(h => h.Hive == "system") is { } system)
             _hives[Places.System] = new SurveyRegistry(system.Keys ?? [], Asked(null));
         if (_survey.Packages is null || _survey.Shell?.Bits == 32)

@@ -4,7 +4,7 @@ using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Reading;
 
-/// <summary>What one system is.</summary>
+/// <summary>Reads the properties of one system.</summary>
 /// <param name="Provisioned">How many families new accounts get.</param>
 public sealed record SystemSummary(string Product, string Release, string Build, string Computer, string MachineId, int Provisioned);
 
@@ -27,7 +27,7 @@ public static class SystemReader
     {
         var notes = new SnapshotNotes();
         var machine = MachineRegistry.Read(tree, notes, guards);
-        // Accounts and packages lie in different places, so that the one can be read beside the other.
+        // Accounts and packages lie in different places, so that the one can be read next to the other.
         var fileNotes = new SnapshotNotes();
         var reading = new Task<PackageFiles>(() => PackageFiles.Read(tree, fileNotes, survey?.AppNames, machine.Roots, machine.FoldersElsewhere));
         if (tree.IsReadByMany)
@@ -106,7 +106,7 @@ public static class SystemReader
             machine.Traces.Where(g => g.Any(t => t.Kind == TraceKind.Provisioned)).Select(g => g.Key.Family).Distinct().Count());
     }
 
-    /// <summary>Whether the system is hibernated, or was shut down by fast start-up: then the volume must not be written. [seen]</summary>
+    /// <summary>True if the system is hibernated, or was shut down by fast start-up: then the volume must not be written. [seen]</summary>
     public static bool IsHibernated(WindowsTree tree)
     {
         using var file = tree.OpenRead(Places.Hibernation);

@@ -35,7 +35,7 @@ public sealed record BriefRule(string Source, PackageConditions Conditions, stri
         Conditions.Names.Select(p => PackageFamilyName.TryParse(p, out var family) ? (PackageFamilyName?)family : null).OfType<PackageFamilyName>();
 
     /// <summary>The packages of a system that the rule means.</summary>
-    /// <param name="keeps">Whether the rule says what stays; otherwise it says what goes.</param>
+    /// <param name="keeps">True if the rule says what stays; otherwise it says what goes.</param>
     /// <exception cref="MoorfieldException">It names several families without a wildcard.</exception>
     internal ImmutableArray<SelectedPackage> Choose(SystemSnapshot snapshot, RemovalAssessment assessment, bool keeps) =>
         [.. snapshot.Packages.Where(p => (p.HasFiles || p.IsHeld) && (keeps || !Conditions.Spares(p)))

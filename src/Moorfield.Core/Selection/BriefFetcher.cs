@@ -6,7 +6,7 @@ using Moorfield.Core.Storage;
 namespace Moorfield.Core.Selection;
 
 /// <summary>
-/// Fetches briefs by https, with retries and time limits. What came is kept with its ETag, so that it is fetched anew only when it was
+/// Fetches briefs by https, with retries and time limits. What came is kept with its ETag, so that it is fetched again only when it was
 /// changed, and can be used when the server cannot be reached.
 /// </summary>
 public sealed class BriefFetcher : IDisposable
@@ -20,7 +20,7 @@ public sealed class BriefFetcher : IDisposable
     private readonly Action<string> _warn;
 
     /// <param name="cache">Folder for what was fetched; made when it is needed.</param>
-    /// <param name="warn">Told when a kept copy is used instead.</param>
+    /// <param name="warn">Called when a kept copy is used instead.</param>
     /// <param name="delay">Before the first retry; one second when null.</param>
     public BriefFetcher(string cache, Action<string> warn, TimeSpan? delay = null)
     {
@@ -131,7 +131,7 @@ public sealed class BriefFetcher : IDisposable
             Directory.CreateDirectory(_cache);
             using var folder = Folder.Open(_cache, new WriteInterceptor());
             string name = Path.GetFileName(path), part = $"{name}.{Environment.ProcessId}";
-            folder.TryDelete(name + ".etag"); // never the new tag beside the old content
+            folder.TryDelete(name + ".etag"); // never the new tag next to the old content
             AtomicFile.Write(folder, name, content, part: part);
             if (tag is not null)
                 AtomicFile.Write(folder, name + ".etag", Encoding.UTF8.GetBytes(tag.ToString()), part: part);

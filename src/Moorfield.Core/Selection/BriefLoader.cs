@@ -4,7 +4,7 @@ using Moorfield.Core.Storage;
 namespace Moorfield.Core.Selection;
 
 /// <summary>Reads a brief with everything that it includes: from files, and from https addresses.</summary>
-/// <param name="fetch">Gets the bytes behind an address.</param>
+/// <param name="fetch">Gets the bytes at an address.</param>
 public sealed class BriefLoader(Func<Uri, byte[]> fetch)
 {
     /// <summary>Most bytes of one brief.</summary>
@@ -47,7 +47,7 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
         return brief.Including(included);
     }
 
-    /// <summary>An included brief lies beside the one that names it, or behind an address with a digest.</summary>
+    /// <summary>An included brief lies next to the one that names it, or at an address with a digest.</summary>
     private static string Resolve(BriefInclude include, string from)
     {
         if (include.Sha256 is not null)

@@ -3,7 +3,7 @@ using Moorfield.Core.Assessment;
 namespace Moorfield.Core.Selection;
 
 /// <summary>Another brief that one includes.</summary>
-/// <param name="Place">A file beside it, or an address.</param>
+/// <param name="Place">A file next to it, or an address.</param>
 /// <param name="Sha256">64 hexadecimal digits; null for a file.</param>
 /// <param name="Source">File and line, for messages.</param>
 internal sealed record BriefInclude(string Place, string? Sha256, string Source);

@@ -4,15 +4,15 @@ namespace Moorfield.Core.Selection;
 
 /// <summary>A package that a rule of a brief takes.</summary>
 /// <param name="Rule">The first that takes it.</param>
-/// <param name="KeptBy">The rule that keeps it all the same; null when it goes.</param>
+/// <param name="KeptBy">The rule that keeps it nevertheless; null when it goes.</param>
 public sealed record RuleMatch(SelectedPackage Package, BriefRule Rule, BriefRule? KeptBy);
 
-/// <summary>What a brief means on one system.</summary>
+/// <summary>The meaning of a brief on one system.</summary>
 /// <param name="Taken">By rules to remove, kept or not.</param>
 /// <param name="Kept">Full names of all packages that a rule keeps.</param>
 /// <param name="Blocks">Families to block whether they are there or not.</param>
 /// <param name="Families">Families that rules to remove give by their full family name, there or not.</param>
-/// <param name="ByRule">What each rule means, in the order of the brief: those to remove, then those to keep.</param>
+/// <param name="ByRule">The packages of each rule, in the order of the brief: rules that remove, then rules that keep.</param>
 public sealed record BriefSelection(
     ImmutableArray<RuleMatch> Taken, ImmutableHashSet<PackageFullName> Kept, ImmutableArray<PackageFamilyName> Blocks,
     ImmutableArray<PackageFamilyName> Families, ImmutableArray<(BriefRule Rule, bool Keeps, ImmutableArray<InstalledPackage> Packages)> ByRule)

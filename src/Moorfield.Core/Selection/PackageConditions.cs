@@ -21,10 +21,10 @@ public sealed record PackageConditions
     /// <summary>How the package came.</summary>
     public ImmutableArray<PackageOrigin> Origins { get; init; } = [];
 
-    /// <summary>What the package is.</summary>
+    /// <summary>Conditions on the package itself.</summary>
     public ImmutableArray<PackageRole> Roles { get; init; } = [];
 
-    /// <summary>What removing the package would mean.</summary>
+    /// <summary>Conditions on the consequences of removing the package.</summary>
     public ImmutableArray<PackageStanding> Standings { get; init; } = [];
 
     /// <summary>Texts in names, description or publisher.</summary>
@@ -36,10 +36,10 @@ public sealed record PackageConditions
     /// <summary>Bytes of the package's files.</summary>
     public long? SmallerThan { get; init; }
 
-    /// <summary>Whether the package has a start-up task.</summary>
+    /// <summary>True if the package has a start-up task.</summary>
     public bool? StartsWithWindows { get; init; }
 
-    /// <summary>Whether the package has background tasks.</summary>
+    /// <summary>True if the package has background tasks.</summary>
     public bool? RunsInBackground { get; init; }
 
     /// <summary>True if every package fits.</summary>

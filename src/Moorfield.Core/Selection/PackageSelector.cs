@@ -78,7 +78,7 @@ public static class PackageSelector
         return [.. snapshot.Packages.Where(p => NamePattern.Fits(argument, p)).Select(p => new SelectedPackage(p, !wildcard))];
     }
 
-    /// <param name="source">Where the argument stands, in a brief; null for the command line.</param>
+    /// <param name="source">The place of the argument in a brief; null for the command line.</param>
     /// <exception cref="MoorfieldException">The argument names several families.</exception>
     internal static void CheckOneFamily(string argument, SystemSnapshot snapshot, string? source)
     {

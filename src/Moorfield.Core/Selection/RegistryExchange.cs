@@ -17,7 +17,7 @@ public static class RegistryExchange
         comment);
 
     /// <summary>The blocks and known guards of a registry text file.</summary>
-    /// <exception cref="MoorfieldException">It is none, or holds anything else; the message gives the line.</exception>
+    /// <exception cref="MoorfieldException">It is not one, or holds anything else; the message gives the line.</exception>
     public static (ImmutableArray<PackageFamilyName> Blocks, ImmutableArray<Guard> Guards) Read(string path, ReadOnlySpan<byte> content)
     {
         var blocks = ImmutableArray.CreateBuilder<PackageFamilyName>();
@@ -31,7 +31,7 @@ public static class RegistryExchange
                 else if (KnownGuards.All.FirstOrDefault(g => Same(KeyOf(g), statement.Key) && statement.Value == g.Value) is { } guard
                     && statement.Action == RegistryAction.SetValue)
                     guards.Add(guard);
-                else if (statement.Action != RegistryAction.AddKey || !IsOnTheWay(statement.Key))
+                else if (statement.Action != RegistryAction.AddKey || !IsParentKey(statement.Key))
                     throw new MoorfieldException(ErrorKind.InvalidUsage,
                         $"{path}:{statement.Line}: {statement.Key}{(statement.Value is { } value ? $": {value.Name}" : "")} is neither a block nor "
                             + "a known guard. Nothing of the file is taken.");
@@ -52,7 +52,7 @@ public static class RegistryExchange
     }
 
     /// <summary>A key that holds a known guard, or one that blocks lie in: making it changes nothing that matters.</summary>
-    private static bool IsOnTheWay(string key) => KnownGuards.All.Select(KeyOf).Append($@"{Machine}\{Places.Blocks}").Any(k => Same(k, key));
+    private static bool IsParentKey(string key) => KnownGuards.All.Select(KeyOf).Append($@"{Machine}\{Places.Blocks}").Any(k => Same(k, key));
 
     private static string KeyOf(Guard guard) => $@"{guard.Place.RegistryRoot}\{guard.Key}";
 

@@ -2,7 +2,7 @@ using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Selection;
 
-/// <summary>What a person has set once for all runs; options and the environment come before it.</summary>
+/// <summary>A person's settings for all runs; options and the environment take precedence.</summary>
 /// <param name="Vault">Folder that holds restore points; null when not set.</param>
 /// <param name="VaultLimit">Bytes beyond which the oldest restore points are dropped; null for none.</param>
 /// <param name="Log">File of the run log, or "none"; null when not set.</param>

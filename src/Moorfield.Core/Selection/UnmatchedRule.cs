@@ -3,7 +3,7 @@ using Moorfield.Formats.Resources;
 
 namespace Moorfield.Core.Selection;
 
-/// <summary>What a rule of a brief asks for and no system has: perhaps it is mistyped.</summary>
+/// <summary>A rule of a brief that no package matches: perhaps it is mistyped.</summary>
 /// <param name="What">The name that fits nothing, or all conditions of a rule without names.</param>
 /// <param name="Near">Names of packages that differ little from it.</param>
 public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, ImmutableArray<string> Near)

@@ -9,7 +9,7 @@ public static class UnwantedForecast
     /// What would be there for somebody against what is wanted: all that is coming; or with a brief those families that it would take away, or from
     /// an update those that it blocks, and the kinds of apps that it has a guard against.
     /// </summary>
-    /// <param name="forecast">What is foreseen.</param>
+    /// <param name="forecast">The forecast.</param>
     /// <param name="brief">Null when there is none.</param>
     /// <param name="system">That the forecast is for.</param>
     /// <param name="image">Of the update; null for a sign-in.</param>

@@ -104,7 +104,7 @@ internal abstract record YamlNode(int Line, int Column)
 /// <param name="IsPlain">Written without quotes.</param>
 internal sealed record YamlText(int Line, int Column, string Text, bool IsPlain) : YamlNode(Line, Column)
 {
-    /// <summary>Nothing behind the key.</summary>
+    /// <summary>Nothing after the key.</summary>
     internal bool IsEmpty => IsPlain && Text is "" or "~" or "null";
 }
 

@@ -2,7 +2,7 @@ using System.Security.Cryptography;
 
 namespace Moorfield.Core.Storage;
 
-/// <summary>The SHA-256 of a file, read back behind the writing of it on a thread of its own.</summary>
+/// <summary>The SHA-256 of a file, read back on a separate thread while it is written.</summary>
 internal sealed class BackgroundSha256 : IDisposable
 {
     private const int PieceLength = 1 << 20;
@@ -22,24 +22,24 @@ internal sealed class BackgroundSha256 : IDisposable
     }
 
     /// <summary>Says that the file is written up to here.</summary>
-    internal void Follow(long written) => Tell(written, ends: false);
+    internal void Follow(long written) => Report(written, ends: false);
 
     /// <summary>Bytes so far.</summary>
     internal long Done => Interlocked.Read(ref _done);
 
     /// <param name="length">Of the whole file.</param>
-    /// <param name="told">Called every now and then until it is done.</param>
+    /// <param name="report">Called every now and then until it is done.</param>
     /// <returns>In small hexadecimal digits.</returns>
     /// <exception cref="InvalidDataException">The file is shorter.</exception>
-    internal string Finish(long length, Action told)
+    internal string Finish(long length, Action report)
     {
-        Tell(length, ends: true);
+        Report(length, ends: true);
         while (!_work.Wait(Interval))
-            told();
+            report();
         return Convert.ToHexStringLower(_work.GetAwaiter().GetResult() ?? throw new InvalidDataException("became shorter while it was read"));
     }
 
-    private void Tell(long written, bool ends)
+    private void Report(long written, bool ends)
     {
         lock (_gate)
         {
@@ -86,7 +86,7 @@ internal sealed class BackgroundSha256 : IDisposable
         }
         catch (AggregateException)
         {
-            // What went wrong was told by Finish, or the writing failed before it.
+            // What went wrong was reported by Finish, or the writing failed before it.
         }
         _more.Dispose();
     }

@@ -41,7 +41,7 @@ internal sealed unsafe class Folder : IDisposable
         return handle.IsInvalid ? throw Failure(path) : new Folder(handle, null, path, interceptor);
     }
 
-    /// <summary>The folder of that name; null when there is none, or something else has the name.</summary>
+    /// <summary>The folder of that name; null when there is not one, or something else has the name.</summary>
     internal Folder? OpenFolder(string name)
     {
         var handle = LibC.OpenAt(Handle, UnixName.Encode(name), LibC.ReadOnly | LibC.Directory | LibC.NoFollow | LibC.CloseOnExec, 0);
@@ -52,7 +52,7 @@ internal sealed unsafe class Folder : IDisposable
         return error is LibC.ENOENT or LibC.ENOTDIR or LibC.ELOOP ? null : throw Failure(Display(name), error);
     }
 
-    /// <summary>Opens a regular file; null when there is none, or something else has the name.</summary>
+    /// <summary>Opens a regular file; null when there is not one, or something else has the name.</summary>
     internal SafeFileHandle? OpenFile(string name, bool forWriting = false)
     {
         // Looked at first: opening a pipe or a device can have effects.
@@ -201,7 +201,7 @@ internal sealed unsafe class Folder : IDisposable
         Check(_interceptor.FileSystem.Rename(Handle, UnixName.Encode(from), (toFolder ?? this).Handle, UnixName.Encode(to)), from);
     }
 
-    /// <param name="mayBeGone">Whether another process may have deleted it already.</param>
+    /// <param name="mayBeGone">True if another process may have deleted it already.</param>
     internal void Delete(string name, bool folder = false, bool mayBeGone = false)
     {
         _interceptor.BeforeWrite(WriteKind.Delete, Display(name));
@@ -220,7 +220,7 @@ internal sealed unsafe class Folder : IDisposable
         }
         catch (MoorfieldException)
         {
-            // what went wrong first is told
+            // what went wrong first is reported
         }
     }
 
@@ -286,7 +286,7 @@ internal sealed unsafe class Folder : IDisposable
     /// <summary>An extended attribute of an entry; null when it has none of that name, the file system knows none, or it cannot be read.</summary>
     internal byte[]? Attribute(string name, string attribute) => Attribute(name, attribute, out _);
 
-    /// <param name="isThere">Whether it has one, read or not.</param>
+    /// <param name="isThere">True if it has one, read or not.</param>
     internal byte[]? Attribute(string name, string attribute, out bool isThere)
     {
         isThere = true;

@@ -4,8 +4,8 @@ namespace Moorfield.Core.Storage;
 internal static class FormatErrors
 {
     /// <summary>Does something with a file whose format may be damaged, or whose library may be missing.</summary>
-    /// <param name="what">What the message begins with: the file, by target and path.</param>
-    /// <param name="more">A sentence behind it; null for none.</param>
+    /// <param name="what">The beginning of the message: the file, by target and path.</param>
+    /// <param name="more">A sentence that follows; null for none.</param>
     /// <exception cref="MoorfieldException">Damaged, or a library is missing.</exception>
     internal static T Wrap<T>(string what, Func<T> use, string? more = null)
     {

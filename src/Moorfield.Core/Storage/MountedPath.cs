@@ -25,7 +25,7 @@ public sealed record MountedPath(string Device, string Path)
         return new MountedPath(mount.Device, mount.Root.TrimEnd('/') + place[mount.Point.TrimEnd('/').Length..]);
     }
 
-    /// <summary>Whether it is another path, or lies below it.</summary>
+    /// <summary>True if it is another path, or lies below it.</summary>
     public bool IsWithin(MountedPath other) => Device == other.Device && IsWithin(Path, other.Path);
 
     private static bool IsWithin(string path, string folder) =>

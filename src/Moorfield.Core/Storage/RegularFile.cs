@@ -9,7 +9,7 @@ public static class RegularFile
     private const uint KindMask = 0xF000;
     private const uint Regular = 0x8000;
 
-    /// <summary>A regular file for reading; null when it is none, is not there or cannot be read.</summary>
+    /// <summary>A regular file for reading; null when it is not one, is not there or cannot be read.</summary>
     public static FileStream? OpenRead(string path)
     {
         var file = Open(path, LibC.ReadOnly);
@@ -50,7 +50,7 @@ public static class RegularFile
     }
 
     /// <summary>Makes sure that a file can get a name: nothing has it, or a regular file that may be replaced.</summary>
-    /// <param name="replaces">Whether it may be.</param>
+    /// <param name="replaces">True if it may be.</param>
     /// <exception cref="MoorfieldException">It cannot (misused).</exception>
     internal static void CheckNew(string path, bool replaces = false)
     {
@@ -64,16 +64,16 @@ public static class RegularFile
 
     private const string File = "a file";
 
-    /// <summary>Whether opening a path may wait for another program.</summary>
+    /// <summary>True if opening a path may wait for another program.</summary>
     public static bool IsPipe(string path) => KindOf(path) is Pipe or Socket;
 
     private const string Pipe = "a pipe";
     private const string Socket = "a socket";
 
-    /// <summary>Whether what <see cref="KindOf"/> says means a regular file.</summary>
+    /// <summary>True if what <see cref="KindOf"/> says means a regular file.</summary>
     internal static bool DescribesFile(string kind) => kind == File;
 
-    /// <summary>What is at a path, in words; null when nothing is.</summary>
+    /// <summary>The kind of the entry at a path, in words; null when nothing is there.</summary>
     internal static string? KindOf(string path, bool followsLinks = true)
     {
         const int CurrentFolder = -100;
@@ -93,7 +93,7 @@ public static class RegularFile
             };
     }
 
-    /// <summary>Whether an open file is a regular one.</summary>
+    /// <summary>True if an open file is a regular one.</summary>
     internal static bool Is(SafeFileHandle file) =>
         LibC.StatxAt(file, "\0"u8, LibC.EmptyPath, LibC.StatxBasic, out var found) == 0 && (found.Mode & KindMask) == Regular;
 

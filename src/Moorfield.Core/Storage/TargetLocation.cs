@@ -20,7 +20,7 @@ public sealed record TargetLocation(string FileSystem, ulong Inode)
         return new TargetLocation(Serial(facts) ?? Identifier(folder) ?? $"device:{facts.DeviceMajor}:{facts.DeviceMinor}", facts.Inode);
     }
 
-    /// <summary>Whether two paths lead to the same file or folder now.</summary>
+    /// <summary>True if two paths lead to the same file or folder now.</summary>
     internal static bool IsSameFile(string left, string right)
     {
         using var first = Open(left);
@@ -48,7 +48,7 @@ public sealed record TargetLocation(string FileSystem, ulong Inode)
         return identifier == 0 ? null : string.Create(CultureInfo.InvariantCulture, $"fs:{identifier:x16}");
     }
 
-    /// <summary>What an NTFS volume is called, by its first sector.</summary>
+    /// <summary>The identity of an NTFS volume, from its first sector.</summary>
     internal static string Serial(ReadOnlySpan<byte> bootSector) =>
         string.Create(CultureInfo.InvariantCulture, $"ntfs:{BinaryPrimitives.ReadUInt64LittleEndian(bootSector[SerialOffset..]):x16}");
 

@@ -2,7 +2,7 @@ namespace Moorfield.Core.Storage;
 
 /// <summary>
 /// Names of directory entries as text without loss. Linux names are bytes; most are UTF-8, some are not, and some hold a backslash,
-/// which separates names in a <see cref="WindowsPath"/>. Every byte that cannot stand as itself becomes the private-use character
+/// which separates names in a <see cref="WindowsPath"/>. Every byte that has no character becomes the private-use character
 /// U+F700 + byte, and those characters themselves are taken apart into bytes, so that the way back is always the same.
 /// </summary>
 internal static class UnixName

@@ -38,7 +38,7 @@ internal sealed class WorkFolder : IDisposable
 
     internal string FullPath { get; }
 
-    /// <summary>One beside a file or folder that is being made.</summary>
+    /// <summary>One next to a file or folder that is being made.</summary>
     /// <param name="full">Full path of what is made.</param>
     /// <exception cref="MoorfieldException">As for making one, or there is no folder to make it in (misused).</exception>
     internal static WorkFolder For(string full, WriteInterceptor interceptor)
@@ -50,10 +50,10 @@ internal sealed class WorkFolder : IDisposable
 
     internal void MakeFolder(string name) => _folder.MakeFolder(name, 0x1ED);
 
-    /// <summary>Gives something that was made here its place beside this folder, and brings that to the disk.</summary>
+    /// <summary>Gives something that was made here its place next to this folder, and brings that to the disk.</summary>
     /// <param name="name">Of what was made.</param>
     /// <param name="to">The name that it gets; null for the same.</param>
-    /// <param name="replaces">Whether a regular file of that name may be replaced.</param>
+    /// <param name="replaces">True if a regular file of that name may be replaced.</param>
     /// <param name="from">The folder that it is in; null for this one.</param>
     /// <exception cref="MoorfieldException">The name is taken (misused), or it cannot be moved; then it is still here.</exception>
     internal void MoveOut(string name, string? to = null, bool replaces = false, string? from = null)

@@ -9,7 +9,7 @@ public enum WriteKind
     Write,
     /// <summary>A file is cut or lengthened.</summary>
     Truncate,
-    /// <summary>What was written is brought to the disk.</summary>
+    /// <summary>Brings what was written to the disk.</summary>
     Flush,
     /// <summary>An entry gets another name.</summary>
     Rename,

@@ -33,15 +33,15 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
 
     public override ITreeProvider Trees => volume;
 
-    /// <summary>A sentence about a run that was cut off on it and has just been put right; null when there was none.</summary>
+    /// <summary>A sentence about a run that was interrupted on it and has just been put right; null when there was none.</summary>
     public override RecoveredDisk? Recovered => _recovered;
 
     private RecoveredDisk? _recovered;
 
-    /// <summary>Opens the Windows on a disk. What a run left that was cut off is put right first.</summary>
+    /// <summary>Opens the Windows on a disk. What a run left that was interrupted is put right first.</summary>
     /// <param name="partition">Number of the partition; null for the only one that holds a Windows.</param>
     /// <param name="recoverBy">An interrupted run that a person named; null when none was named.</param>
-    /// <param name="recovers">Whether what an interrupted run left is put right.</param>
+    /// <param name="recovers">True if what an interrupted run left is put right.</param>
     /// <exception cref="MoorfieldException">None, several, or it cannot be read.</exception>
     public static DiskTarget Open(string path, int? partition, WriteInterceptor interceptor, MarkedRun? recoverBy = null,
         bool recovers = true)
@@ -108,7 +108,7 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
 
     protected override void Reload()
     {
-        // Another run may have been cut off since this one opened the disk.
+        // Another run may have been interrupted since this one opened the disk.
         _ = DiskMarker.Recover(volume.Disk, TimeProvider.System, isTaken: true);
         volume.Reopen();
     }

@@ -5,7 +5,7 @@ namespace Moorfield.Core.Targets;
 /// <summary>How a target is opened, read and changed.</summary>
 public sealed record OpenOptions
 {
-    /// <summary>What nobody asked to be otherwise.</summary>
+    /// <summary>The defaults.</summary>
     public static OpenOptions Default { get; } = new();
 
     /// <summary>Number of the partition of a disk; null for the only one that holds a Windows.</summary>
@@ -17,10 +17,10 @@ public sealed record OpenOptions
     /// <summary>The machine's maker as a person or a brief names it, which images do not know; null to take what the system says.</summary>
     public string? Maker { get; init; }
 
-    /// <summary>Whether a run first writes what transaction logs hold into the hives that it changes.</summary>
+    /// <summary>True if a run first writes what transaction logs hold into the hives that it changes.</summary>
     public bool ReplaysLogs { get; init; }
 
-    /// <summary>Whether opening a disk recovers what an interrupted run left there.</summary>
+    /// <summary>True if opening a disk recovers what an interrupted run left there.</summary>
     public bool Recovers { get; init; } = true;
 
     /// <summary>The interrupted run that a person named; null when none was named.</summary>

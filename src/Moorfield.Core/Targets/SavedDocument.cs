@@ -74,7 +74,7 @@ internal sealed partial class SavedJson : JsonSerializerContext
 {
     private const int MaxDepth = 64;
 
-    /// <exception cref="JsonException">It is none, or something is missing in it.</exception>
+    /// <exception cref="JsonException">It is not one, or something is missing in it.</exception>
     internal static SavedDocument? Read(ReadOnlySpan<byte> content)
     {
         ReceivedJson.CheckLists(content, MaxDepth);

@@ -113,7 +113,7 @@ public static class SavedInventory
             [.. system.ReadGaps.Select(g => new SavedGap(g.Kind.ToString(), g.Sid, g.Family?.ToString()))], system.AsOf);
     }
 
-    /// <param name="mentions">What packages of the system offer: only mentions of these matter.</param>
+    /// <param name="mentions">The names that packages of the system offer: only mentions of these matter.</param>
     private static SavedPackage Of(InstalledPackage package, HashSet<string> mentions) => new(
         package.FullName.ToString(), package.DisplayName, package.RawDisplayName, package.NeutralName, package.NameSource.ToString(),
         package.Publisher, package.Role.ToString(), package.Origin.ToString(), package.Bytes, package.Accounts, package.Newcomers, package.Blocked,

@@ -19,8 +19,8 @@ public sealed class SurveyTarget : Target
         _tree = new SurveyTree(Name, FullPath, survey);
     }
 
-    /// <summary>Opens a survey; null when the file is none, of whatever version.</summary>
-    /// <exception cref="MoorfieldException">It is one, but of another version, damaged, cut off, or too long.</exception>
+    /// <summary>Opens a survey; null when the file is not one, of whatever version.</summary>
+    /// <exception cref="MoorfieldException">It is one, but of another version, damaged, interrupted, or too long.</exception>
     public static SurveyTarget? TryOpen(string path)
     {
         using var file = RegularFile.OpenRead(path);
@@ -57,7 +57,7 @@ public sealed class SurveyTarget : Target
     /// <summary>When it was made; null when it does not say.</summary>
     public DateTimeOffset? Made => _survey.Made;
 
-    /// <summary>What it could not see, a sentence each.</summary>
+    /// <summary>The data that it could not see, a sentence each.</summary>
     public override ImmutableArray<string> Gaps => [.. (_survey.Gaps ?? []).Select(g => g.Text ?? "").Where(t => t.Length > 0)];
 
     public override ImmutableArray<TargetEdition> Editions => [];

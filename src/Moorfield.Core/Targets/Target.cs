@@ -30,7 +30,7 @@ public abstract class Target : IUndoTarget, IDisposable
 
     private string? _given;
 
-    /// <summary>What has to follow a command that names it, with a space before it; empty when its path is enough.</summary>
+    /// <summary>The options that a command with this target needs, with a leading space; empty when its path is enough.</summary>
     public virtual string Options => "";
 
     /// <summary>
@@ -38,46 +38,46 @@ public abstract class Target : IUndoTarget, IDisposable
     /// </summary>
     public abstract string Kind { get; }
 
-    /// <summary>What it is, as in "This is a volume".</summary>
+    /// <summary>The kind of target, as in "This is a volume".</summary>
     public abstract string Description { get; }
 
     /// <summary>The systems of a target that has several, in their order; empty when it is one system itself.</summary>
     public abstract ImmutableArray<TargetEdition> Editions { get; }
 
-    /// <summary>Whether its systems are told apart by numbers, even if there is only one.</summary>
+    /// <summary>True if its systems are distinguished by numbers, even if there is only one.</summary>
     public virtual bool HasEditions => true;
 
-    /// <summary>The file trees behind it; null when it has none, because it was saved earlier.</summary>
+    /// <summary>The file trees that it consists of; null when it has none, because it was saved earlier.</summary>
     public abstract ITreeProvider? Trees { get; }
 
     ITreeProvider IUndoTarget.Systems => Trees ?? throw new MoorfieldException(RefusalReason.ReadOnly, ReadOnlyReason()!);
 
-    /// <summary>The image file with its systems; null when it is none.</summary>
+    /// <summary>The image file with its systems; null when it is not one.</summary>
     public virtual ImageFile? Image => null;
 
-    /// <summary>This target where only an image will do; null when it is none.</summary>
+    /// <summary>This target where only an image will do; null when it is not one.</summary>
     public virtual ImageTarget? AsImage => null;
 
     /// <summary>The volume that a run was interrupted on, with what its marker says; null when there is none.</summary>
     /// <exception cref="MoorfieldException">There is a marker, but it cannot be read or means nothing.</exception>
     public virtual InterruptedRun? FindInterruptedRun() => null;
 
-    /// <summary>Whether a run on it takes effect as a whole or not at all, so that none can be carried on.</summary>
+    /// <summary>True if a run on it takes effect as a whole or not at all, so that none can be continued.</summary>
     public virtual bool ChangesAtOnce => true;
 
     /// <summary>A run that was interrupted on it and was put right when it was opened; null when there was none.</summary>
     public virtual RecoveredDisk? Recovered => null;
 
-    /// <summary>Whether it was read from a document, so that neither languages nor partitions can be chosen.</summary>
+    /// <summary>True if it was read from a document, so that neither languages nor partitions can be chosen.</summary>
     public virtual bool IsDocument => false;
 
-    /// <summary>Whether it tells of a running machine, which only a hand-over changes.</summary>
+    /// <summary>True if it tells of a running machine, which only a hand-over changes.</summary>
     public virtual bool IsRunningMachine => false;
 
-    /// <summary>What it could not see, a sentence each.</summary>
+    /// <summary>The data that it could not see, a sentence each.</summary>
     public virtual ImmutableArray<string> Gaps => [];
 
-    /// <summary>What undo puts back, for messages.</summary>
+    /// <summary>The word for what undo puts back, for messages.</summary>
     public virtual string SystemName => Name;
 
     /// <summary>Where its file system is; null when a restore point needs no such place.</summary>
@@ -86,10 +86,10 @@ public abstract class Target : IUndoTarget, IDisposable
     /// <summary>Bytes that are left for files; null when a run takes all its room or none.</summary>
     internal virtual long? FreeBytes => null;
 
-    /// <summary>Whether contents that come from elsewhere are written straight into it, rather than kept in the vault first.</summary>
+    /// <summary>True if contents that come from elsewhere are written straight into it, rather than kept in the vault first.</summary>
     internal virtual bool TakesContentsDirectly => false;
 
-    /// <summary>Whether a path is inside of it.</summary>
+    /// <summary>True if a path is inside of it.</summary>
     public virtual bool Contains(string path) => false;
 
     /// <summary>Keeps what a recorded state needs of the file that holds the systems.</summary>
@@ -183,7 +183,7 @@ public abstract class Target : IUndoTarget, IDisposable
     /// <summary>Bytes in all files below a path of one system; null when that is not known.</summary>
     public long? Measure(int? edition, WindowsPath path) => Trees?.With(edition, tree => tree.TreeBytes(path));
 
-    /// <summary>What it is called in a restore point.</summary>
+    /// <summary>The identity in a restore point.</summary>
     /// <param name="read">One of its systems, to be read if it is null.</param>
     /// <exception cref="MoorfieldException">It has to be read for this, and cannot be.</exception>
     public abstract TargetIdentity Identify(SystemSnapshot? read = null);
@@ -195,12 +195,12 @@ public abstract class Target : IUndoTarget, IDisposable
     /// <summary>Why it cannot be changed now, as a full sentence; null when it can.</summary>
     public abstract string? ReadOnlyReason();
 
-    /// <summary>The run on it that was cut off; null when there is none, or none can be.</summary>
+    /// <summary>The run on it that was interrupted; null when there is not one, or none can be.</summary>
     /// <exception cref="MoorfieldException">There is a mark of one, but it cannot be read or means nothing.</exception>
     public virtual string? DescribeInterruption() => null;
 
     /// <summary>Makes sure that it may be changed.</summary>
-    /// <param name="afterInterruption">An earlier run may have been cut off there: this one puts it right.</param>
+    /// <param name="afterInterruption">An earlier run may have been interrupted there: this one puts it right.</param>
     /// <exception cref="MoorfieldException">Not of a kind that is changed, hibernated, or an earlier run was interrupted: refused.</exception>
     public void CheckChangeable(bool afterInterruption = false)
     {
@@ -217,8 +217,8 @@ public abstract class Target : IUndoTarget, IDisposable
             throw new MoorfieldException(RefusalReason.Interrupted, interrupted);
     }
 
-    /// <summary>Takes the target for this run, and takes away what a run that was cut off was writing.</summary>
-    /// <param name="afterInterruption">An earlier run may have been cut off there: this one puts it right.</param>
+    /// <summary>Takes the target for this run, and takes away what a run that was interrupted was writing.</summary>
+    /// <param name="afterInterruption">An earlier run may have been interrupted there: this one puts it right.</param>
     /// <exception cref="MoorfieldException">Another run has it, or an earlier one was interrupted.</exception>
     public void AcquireForChange(bool afterInterruption = false)
     {
@@ -242,7 +242,7 @@ public abstract class Target : IUndoTarget, IDisposable
     /// <summary>Takes the target for this run; false when another run has it.</summary>
     protected abstract bool TryLock();
 
-    /// <summary>Takes away what a run that was cut off was writing.</summary>
+    /// <summary>Takes away what a run that was interrupted was writing.</summary>
     protected abstract void ClearParts();
 
     /// <summary>Looks again at what another run may have changed before this one took the target.</summary>

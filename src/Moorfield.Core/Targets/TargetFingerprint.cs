@@ -1,6 +1,6 @@
 namespace Moorfield.Core.Targets;
 
-/// <summary>What the file system says of one file, without its content.</summary>
+/// <summary>The file system's record of one file, without its content.</summary>
 /// <param name="Size">Bytes; -1 when it is not there.</param>
 internal readonly record struct FingerprintFile(string Path, long Size, FileTime Modified, FileTime Changed, ulong Inode);
 

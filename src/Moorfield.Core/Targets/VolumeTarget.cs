@@ -31,7 +31,7 @@ public sealed class VolumeTarget(WindowsVolume volume) : Target
         volume.Stat(Places.Software) is null && Elsewhere() is { } hint ? throw new MoorfieldException(ErrorKind.InvalidUsage, hint)
             : [.. editions.Select(_ => SystemReader.Read(volume, guards, Opened.Languages))];
 
-    /// <summary>What to name instead of a folder that holds no Windows; null when nothing is near.</summary>
+    /// <summary>Suggests what to name instead of a folder that holds no Windows; null when nothing is near.</summary>
     private string? Elsewhere()
     {
         for (string? above = Path.GetDirectoryName(FullPath); above is not null; above = Path.GetDirectoryName(above))

@@ -4,7 +4,7 @@ using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Transactions;
 
-/// <summary>Looks up on a system where recorded changes stand.</summary>
+/// <summary>Looks up the states of recorded changes on a system.</summary>
 internal static class ChangeStates
 {
     /// <summary>Each change with its state, in the same order.</summary>
@@ -47,7 +47,7 @@ internal static class ChangeStates
         }
     }
 
-    /// <summary>Where a change to a tree of files stands.</summary>
+    /// <summary>The state of a change to a tree of files.</summary>
     internal static ChangeState Of(TreeChange change, WindowsTree tree, bool exactly = false) => change switch
     {
         TreeRemoved when tree.Stat(change.Path) is null => ChangeState.Done,

@@ -14,11 +14,11 @@ public sealed record MarkedRun(int Point, string Vault);
 
 /// <summary>An interrupted run on a disk that was put right.</summary>
 /// <param name="Text">A sentence that says so.</param>
-/// <param name="IsPutBack">Whether the disk is as it was before the run; otherwise the run had taken effect.</param>
+/// <param name="IsPutBack">True if the disk is as it was before the run; otherwise the run had taken effect.</param>
 public sealed record RecoveredDisk(string Text, bool IsPutBack);
 
 /// <summary>
-/// While the blocks of a disk are being written, a small file says so: beside the file that holds the disk, or, for a device, whose name
+/// While the blocks of a disk are being written, a small file says so: next to the file that holds the disk, or, for a device, whose name
 /// changes from start to start, in the state folder of the person who runs this. It names the very disk: a copy that has the same content is
 /// never put right by itself.
 /// </summary>
@@ -41,8 +41,8 @@ public static class DiskMarker
         internal string FullPath => Path.Combine(Folder, Name);
     }
 
-    /// <param name="journal">Written beside the marker; null when a restore point has it.</param>
-    /// <exception cref="MoorfieldException">It cannot be written, or the marker of a run on another disk stands in its place.</exception>
+    /// <param name="journal">Written next to the marker; null when a restore point has it.</param>
+    /// <exception cref="MoorfieldException">It cannot be written, or the marker of a run on another disk has its place.</exception>
     internal static void Write(DiskFile disk, RunMarker marker, DiskJournal? journal = null)
     {
         var (path, name) = Place(disk);
@@ -64,7 +64,7 @@ public static class DiskMarker
         WriteWhole(folder, name, PointDocuments.Write(marker with { Disk = disk.Identity, Path = disk.FullPath, Blocks = digest }));
     }
 
-    // Under a name of its own for each disk: several in one folder may be changed at once.
+    // Under a different name for each disk: several in one folder may be changed at once.
     private static void WriteWhole(Folder folder, string name, ReadOnlySpan<byte> content) =>
         AtomicFile.Write(folder, name, content, Folder.PrivateMode, name + PartEnding);
 
@@ -143,7 +143,7 @@ public static class DiskMarker
         }
         return found.OrderByDescending(f => IsOf(f.Marker, disk));
 
-        // What was spoilt of another disk's marker is told to whoever uses that disk.
+        // A spoilt marker of another disk is reported when that disk is used.
         RunMarker? TryRead(string path, bool isOwn)
         {
             try
@@ -157,7 +157,7 @@ public static class DiskMarker
         }
     }
 
-    /// <summary>Whether a marker may name a restore point of a vault. Of a disk in a file that is not at its place any more, that is not
+    /// <summary>True if a marker may name a restore point of a vault. Of a disk in a file that is not at its place any more, that is not
     /// known.</summary>
     /// <param name="target">Of the restore point.</param>
     internal static bool MayName(TargetIdentity target, string vault, int point)
@@ -181,7 +181,7 @@ public static class DiskMarker
             }
             catch (MoorfieldException)
             {
-                // no marker, or a spoilt one: whoever opens its disk is told
+                // no marker, or a spoilt one: whoever opens its disk is reported
             }
         }
         return false;
@@ -191,13 +191,13 @@ public static class DiskMarker
         $"{disk.Name} is between the old and the new: the next command on it puts the old blocks back, which are recorded.";
 
     /// <summary>
-    /// Puts right what a run left that was cut off: when all its blocks are written it has taken effect, otherwise the old ones are put back. On
+    /// Puts right what a run left that was interrupted: when all its blocks are written it has taken effect, otherwise the old ones are put back. On
     /// another disk than that of the run, such as a clone, neither marker nor journal is touched; only when a person names the run are the old
     /// blocks put back there.
     /// </summary>
-    /// <param name="isTaken">Whether this run has the disk already.</param>
-    /// <param name="asked">What a person named; null when nothing was named.</param>
-    /// <returns>Null when no run on this disk was cut off.</returns>
+    /// <param name="isTaken">True if this run has the disk already.</param>
+    /// <param name="asked">The restore point that the person named; null without one.</param>
+    /// <returns>Null when no run on this disk was interrupted.</returns>
     /// <exception cref="MoorfieldException">A run is under way, or this one cannot be put right.</exception>
     public static RecoveredDisk? Recover(DiskFile disk, TimeProvider clock, bool isTaken = false, MarkedRun? asked = null)
     {
@@ -232,7 +232,7 @@ public static class DiskMarker
         found = found with { Marker = marker };
         bool isOwn = IsOf(marker, disk);
         if (marker.Start is { } start)
-            return RecoverBeside(disk, found, start, isOwn, asked);
+            return RecoverByMarker(disk, found, start, isOwn, asked);
         string recorded = isOwn ? $"{disk.Name}: an earlier run was interrupted (restore point {marker.Point} in {marker.Vault})"
             : Foreign(disk, found);
         using var vault = Vault.OpenExisting(marker.Vault, disk.Interceptor);
@@ -252,7 +252,7 @@ public static class DiskMarker
     }
 
     /// <summary>
-    /// Puts back the old blocks of the run that a person named, where no marker speaks of it: a copy of a disk whose marker stayed behind or
+    /// Puts back the old blocks of the run that a person named, where no marker speaks of it: a copy of a disk whose marker stayed or
     /// is gone.
     /// </summary>
     private static RecoveredDisk? RecoverUnmarked(DiskFile disk, MarkedRun asked)
@@ -277,7 +277,7 @@ public static class DiskMarker
             + "It was put back as it was before that run.", IsPutBack: true);
     }
 
-    private static RecoveredDisk? RecoverBeside(DiskFile disk, FoundMarker found, long start, bool isOwn, int? asked)
+    private static RecoveredDisk? RecoverByMarker(DiskFile disk, FoundMarker found, long start, bool isOwn, int? asked)
     {
         string what = isOwn ? $"{disk.Name}: an earlier run without a restore point was interrupted" : Foreign(disk, found);
         string path = found.FullPath + BlocksEnding;
@@ -312,7 +312,7 @@ public static class DiskMarker
     private static RecoveredDisk? RecoverForeign(DiskFile disk, FoundMarker found, string what, DiskJournal journal, long start, bool isAsked)
     {
         if (disk.StateOf(journal, start) != JournalState.Between)
-            return null; // whole, in one state or another: nothing was cut off on this one
+            return null; // whole, in one state or another: nothing was interrupted on this one
         if (!isAsked)
         {
             throw new MoorfieldException(RefusalReason.OtherSystem, $"{what}. This disk is between the old and the new state of that run: the same "
@@ -321,13 +321,13 @@ public static class DiskMarker
                 + "old blocks back here. Nothing was changed.");
         }
         disk.PutBack(journal, start);
-        // That of a device stays for the disk that it was written for; that beside a file came with the file.
+        // That of a device stays for the disk that it was written for; that next to a file came with the file.
         if (!disk.IsDevice)
             Clear(disk, found.Folder, found.Name);
         return new RecoveredDisk($"{what}. This disk was put back as it was before that run.", IsPutBack: true);
     }
 
-    /// <param name="isClosed">Whether the journal of the restore point says that the run has ended.</param>
+    /// <param name="isClosed">True if the journal of the restore point says that the run has ended.</param>
     private static RecoveredDisk Recover(DiskFile disk, FoundMarker found, string what, DiskJournal journal, long start, bool isClosed,
         Action<string> note)
     {

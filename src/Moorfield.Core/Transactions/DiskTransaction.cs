@@ -42,7 +42,7 @@ public sealed class DiskTransaction(DiskVolume volume, RunContext context) : Tra
         if (Context.Vault is not { } vault)
             return new PreparedRun(changes, []);
         using var journal = _journal.ToFile();
-        // Files need not be kept as they were: their blocks are, and what else it takes to undo a change stands with the change.
+        // Files need not be kept as they were: their blocks are, and everything else that an undo needs is in the change.
         return new PreparedRun(changes, []) { Disk = new DiskState(vault.Keep(journal), _journal.Blocks, volume.Start) };
     }
 
@@ -85,7 +85,7 @@ public sealed class DiskTransaction(DiskVolume volume, RunContext context) : Tra
     {
         if (point is null)
         {
-            // Without a restore point the blocks are recorded beside the disk, until they are written.
+            // Without a restore point the blocks are recorded next to the disk, until they are written.
             DiskMarker.Write(volume.Disk, new RunMarker(0, "", default, default) { Start = volume.Start }, _journal);
             _committing = true;
         }

@@ -3,7 +3,7 @@ using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Transactions;
 
-/// <summary>What undo does with a disk as a whole.</summary>
+/// <summary>The undo of a disk as a whole.</summary>
 internal static class DiskUndo
 {
     /// <summary>The blocks before a run, when all that it wrote is still there.</summary>

@@ -30,7 +30,7 @@ public sealed class DroppedContents
                 .ToLookup(d => Sha1Hash.Parse(d.Sha1)!.Value);
     }
 
-    /// <summary>Whether the files of a run could still come back after the image is compacted: kept in the vault, or still used in it.</summary>
+    /// <summary>True if the files of a run could still come back after the image is compacted: kept in the vault, or still used in it.</summary>
     public static bool AreRecoverable(RestorePoint point, ImageFile file)
     {
         var kept = (point.Image?.Dropped ?? []).Where(d => d.Kept is not null).Select(d => d.Sha1).ToHashSet(StringComparer.OrdinalIgnoreCase);
@@ -42,7 +42,7 @@ public sealed class DroppedContents
     internal IReadOnlyDictionary<Sha1Hash, RestorableContent> Restorable =>
         _found.Where(f => f.Value is not null).ToImmutableDictionary(f => f.Key, f => f.Value!);
 
-    /// <summary>Whether a content can be had; its bytes are read to make sure.</summary>
+    /// <summary>True if a content can be had; its bytes are read to make sure.</summary>
     internal bool Has(Sha1Hash hash) => _file.Wim.Blobs.Find(hash) is not null || Find(hash) is not null;
 
     internal Stream Open(Sha1Hash hash)

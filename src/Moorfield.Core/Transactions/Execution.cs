@@ -9,8 +9,8 @@ internal delegate void StepNote(string step, string what, string? message = null
 
 /// <summary>Writes a prepared run to a volume, and checks from a fresh read that every change is there.</summary>
 /// <param name="vault">Where the content of added files comes from; null when none are added.</param>
-/// <param name="journal">Told of each step.</param>
-/// <param name="resumes">An earlier run may have been cut off while it did the same.</param>
+/// <param name="journal">Called with each step.</param>
+/// <param name="resumes">An earlier run may have been interrupted while it did the same.</param>
 /// <param name="stop">Asked between the steps.</param>
 internal sealed class Execution(WindowsVolume volume, Vault? vault, StepNote? journal, bool resumes = false, CancellationToken stop = default)
 {
@@ -18,13 +18,13 @@ internal sealed class Execution(WindowsVolume volume, Vault? vault, StepNote? jo
     private readonly List<string> _warnings = [];
     private int _done;
 
-    /// <summary>Whether it undoes a run: a folder from which something goes that the run added gets its time of before the run.</summary>
+    /// <summary>True if it undoes a run: a folder from which something goes that the run added gets its time of before the run.</summary>
     internal bool PutsBack { get; init; }
 
-    /// <summary>Whether trees that are added come all or not at all: when one cannot come, the others are taken away again.</summary>
+    /// <summary>True if trees that are added come all or not at all: when one cannot come, the others are taken away again.</summary>
     internal bool AddsAllOrNothing { get; init; }
 
-    /// <summary>Whether it was taken back, so that the volume is what it was.</summary>
+    /// <summary>True if it was taken back, so that the volume is what it was.</summary>
     internal bool IsTakenBack { get; private set; }
 
     internal Outcome CarryOut(PreparedChanges run, int? point)

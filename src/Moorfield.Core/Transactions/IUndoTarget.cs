@@ -10,7 +10,7 @@ internal readonly record struct WholeUndo(ImageState? Rewind, DiskJournal? Block
     internal bool IsEmpty => Rewind is null && Blocks is null;
 }
 
-/// <summary>What an undo needs to know of a target besides what its systems hold. The members' own text is that of a single system.</summary>
+/// <summary>The facts about a target that an undo needs, apart from those of its systems. The members' own text is for a single system.</summary>
 public interface IUndoTarget
 {
     /// <summary>The file trees of its systems.</summary>
@@ -24,7 +24,7 @@ public interface IUndoTarget
     {
     }
 
-    /// <summary>What of the file that holds the systems can be put back, is back, or is in conflict.</summary>
+    /// <summary>Finds which parts of the file that holds the systems can be put back, are back, or are in conflict.</summary>
     /// <exception cref="MoorfieldException">Something comes back with the whole file only (refused).</exception>
     internal (List<Change> Ready, List<Change> Back, List<Change> Conflicts) StatesOf(IEnumerable<ImageChange> inverses) => ([], [], []);
 

@@ -142,7 +142,7 @@ public sealed class ImageTransaction(ImageFile image, RunContext context) : Tran
         return new Outcome(point, ready.Changes.Length, [], [], [.. unseen.Select(u => u.Disagreement)]);
     }
 
-    /// <summary>What a look at the file's own list of editions does not find as it should be.</summary>
+    /// <summary>The differences between the file's own list of editions and the expected one.</summary>
     /// <param name="before">How many there were.</param>
     private IEnumerable<(Change Change, Discrepancy Disagreement)> Unseen(ImmutableArray<Change> changes, int before)
     {
@@ -162,7 +162,7 @@ public sealed class ImageTransaction(ImageFile image, RunContext context) : Tran
     }
 
     /// <summary>Nothing between the header and the old end was ever written: with these two the file is the old one.</summary>
-    /// <returns>Whether it has both back.</returns>
+    /// <returns>True if it has both back.</returns>
     private bool Rewind(ImageState state)
     {
         try
@@ -199,7 +199,7 @@ public sealed class ImageTransaction(ImageFile image, RunContext context) : Tran
         }
     }
 
-    /// <summary>Settles runs of a vault on images that were cut off, where the image is at its place and no run is at work on it.</summary>
+    /// <summary>Settles runs of a vault on images that were interrupted, where the image is at its place and no run is at work on it.</summary>
     public static void RecoverAll(Vault vault, TimeProvider clock)
     {
         var points = PointHistory.Read(vault, _ => { });
@@ -221,7 +221,7 @@ public sealed class ImageTransaction(ImageFile image, RunContext context) : Tran
     }
 
     /// <summary>
-    /// Settles runs on this image that were cut off: the header tells whether they took effect. Nothing is left for a person to do.
+    /// Settles runs on this image that were interrupted: the header tells whether they took effect. Nothing is left for a person to do.
     /// </summary>
     public static void Recover(ImageFile file, Vault vault, TimeProvider clock)
     {
@@ -232,7 +232,7 @@ public sealed class ImageTransaction(ImageFile image, RunContext context) : Tran
             var state = point.Image ?? (point.Undoes is { } undone && vault.Has(undone) ? vault.Read(undone).Image : null);
             if (state is null)
                 continue;
-            // An undo without a state of its own puts the header from before the run back.
+            // An undo without a recorded state puts the header from before the run back.
             byte[] taken = point.Image is null ? state.HeaderBefore : state.HeaderAfter;
             byte[] notTaken = point.Image is null ? state.HeaderAfter : state.HeaderBefore;
             if (file.Wim.Header.Bytes.SequenceEqual(taken))

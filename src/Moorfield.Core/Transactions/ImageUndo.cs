@@ -3,10 +3,10 @@ using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Transactions;
 
-/// <summary>What undo does with an image file as a whole.</summary>
+/// <summary>The undo of an image file as a whole.</summary>
 internal static class ImageUndo
 {
-    /// <summary>A run that dropped editions has numbered the others anew: what came before it cannot be put back while it stands.</summary>
+    /// <summary>A run that dropped editions has numbered the others again: earlier runs cannot be undone before it.</summary>
     internal static void CheckNumbers(Vault vault, RestorePoint point, ImageFile file)
     {
         var identity = TargetIdentities.Identify(file);
@@ -20,7 +20,7 @@ internal static class ImageUndo
         }
     }
 
-    /// <summary>What of an image file itself can be put back although something else changed it since.</summary>
+    /// <summary>The properties of an image file that can be put back although something else changed it since.</summary>
     /// <exception cref="MoorfieldException">Editions would have to come back: they do so with the whole file only.</exception>
     internal static (List<Change> Ready, List<Change> Back, List<Change> Conflicts) States(ImageFile file, IEnumerable<ImageChange> inverses)
     {

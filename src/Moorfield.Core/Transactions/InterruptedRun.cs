@@ -6,7 +6,7 @@ using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Transactions;
 
-/// <summary>A run that was cut off: its marker is still on the target.</summary>
+/// <summary>A run that was interrupted: its marker is still on the target.</summary>
 public sealed class InterruptedRun
 {
     private const int MarkerLimit = 64 * 1024;
@@ -126,7 +126,7 @@ public sealed class InterruptedRun
     }
 
     /// <summary>
-    /// Carries the interrupted run to its end. When that was an undo of an undo which itself was cut off, the marker names the run below it
+    /// Carries the interrupted run to its end. When that was an undo of an undo which itself was interrupted, the marker names the run below it
     /// afterwards, so that the next undo walks on back.
     /// </summary>
     /// <param name="overwrite">Write files as the run wanted them even where something else changed them since.</param>
@@ -158,16 +158,16 @@ public sealed class InterruptedRun
         StepNote note = (step, what, message, family, edition) =>
             vault.Append(Point, new JournalLine(clock.GetUtcNow(), step, what, message, family, edition));
         foreach (var change in foreign)
-            note(JournalLine.Failed, change.Describe(), Foreigner, change.Family);
+            note(JournalLine.Failed, change.Describe(), LeftAloneMessage, change.Family);
         var outcome = new Execution(_volume, vault, note, resumes: true, stop).CarryOut(prepared, Point);
         Close(_volume, vault, point, clock);
         // Half of a run does not agree with anything; the run below is undone next.
         if (HalfUndoneRun(vault, point) is not null)
             outcome = outcome with { Discrepancies = [] };
-        return outcome with { Failures = [.. foreign.Select(c => new RunFailure(c.Family, c.Describe(), Foreigner)), .. outcome.Failures] };
+        return outcome with { Failures = [.. foreign.Select(c => new RunFailure(c.Family, c.Describe(), LeftAloneMessage)), .. outcome.Failures] };
     }
 
-    private const string Foreigner = "something else was added or changed there since, so it was left alone.";
+    private const string LeftAloneMessage = "something else was added or changed there since, so it was left alone.";
 
     /// <summary>Trees that were to go and hold something that was not recorded.</summary>
     private static IEnumerable<Change> Foreign(WindowsVolume volume, RestorePoint point) =>
@@ -201,11 +201,11 @@ public sealed class InterruptedRun
     private static int? HalfUndoneRun(Vault vault, RestorePoint point) =>
         point.Undoes is { } undone && vault.Has(undone) && UndoesHalf(vault, vault.Read(undone)) is { } first ? first : null;
 
-    /// <summary>The run that an undo undid, when that had been cut off: undoing the undo would bring back half of it.</summary>
+    /// <summary>The run that an undo undid, when that had been interrupted: undoing the undo would bring back half of it.</summary>
     public static int? UndoesHalf(Vault vault, RestorePoint point) =>
         point.Undoes is { } undone && vault.Has(undone) && !vault.Journal(undone).Any(l => l.Step == JournalLine.Finished) ? undone : null;
 
-    /// <param name="interrupted">Whether the run may have been cut off while it wrote the file; else what is between its two contents is
+    /// <param name="interrupted">True if the run may have been interrupted while it wrote the file; else what is between its two contents is
     /// foreign.</param>
     internal static FileState StateOf(WindowsTree tree, Vault vault, ReplacedFile file, bool interrupted)
     {
@@ -228,7 +228,7 @@ public sealed class InterruptedRun
 
     /// <summary>
     /// Whether every byte is that of one content or of the other, or lies where the file grew and was not written yet. A disk writes sectors
-    /// whole, but the last of a content that got shorter keeps the rest of the old one until the file is cut off.
+    /// whole, but the last of a content that got shorter keeps the rest of the old one until the file is interrupted.
     /// </summary>
     private static bool IsBetween(byte[] now, byte[] before, byte[] after)
     {

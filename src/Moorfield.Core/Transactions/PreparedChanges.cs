@@ -39,7 +39,7 @@ internal sealed class SharedHives
 {
     private readonly ConcurrentDictionary<Key, Lazy<PreparedHive>> _hives = new();
 
-    /// <param name="content">What names the hive's content.</param>
+    /// <param name="content">The name of the hive's content.</param>
     internal PreparedHive Get(string content, ImmutableArray<HiveChange> changes, Func<PreparedHive> prepare) =>
         _hives.GetOrAdd(new Key(content, [.. changes.Select(c => c with { Edition = null })]), _ => new Lazy<PreparedHive>(prepare)).Value;
 
@@ -52,7 +52,7 @@ internal sealed class SharedHives
 }
 
 /// <summary>Records a file, link or folder with all below it.</summary>
-/// <param name="lost">Told of what cannot be recorded completely.</param>
+/// <param name="lost">Called with what cannot be recorded completely.</param>
 /// <returns>Gives what was recorded when all of it is kept; null when nothing is there.</returns>
 internal delegate Func<RecordedTree>? Recorder(WindowsPath path, Action<MissingContent> lost);
 
@@ -222,7 +222,7 @@ internal sealed class Preparation(
             $"{tree.Name}: {database} cannot be changed: {RepositoryGuard.Describe(e)}. Nothing was changed.", e);
         }
         // What these held is in the database now; SQLite would apply it to that once more.
-        foreach (var beside in Places.Beside(database).Where(b => tree.Stat(b) is { Kind: EntryKind.File, Size: > 0 }))
+        foreach (var beside in Places.JournalFiles(database).Where(b => tree.Stat(b) is { Kind: EntryKind.File, Size: > 0 }))
             Add(beside, FileContent.InMemory([]));
     }
 
@@ -304,7 +304,7 @@ internal sealed class Preparation(
             _files.Add(new PreparedFile(path, content, tree.Stat(path)!.Value, times));
     }
 
-    /// <summary>What a file holds and is to hold; null when that is the same.</summary>
+    /// <summary>The present and the new content of a file; null when they are the same.</summary>
     private PreparedContent? Content(WindowsPath path, SafeFileHandle after)
     {
         var before = tree.OpenRead(path) ?? throw new MoorfieldException(ErrorKind.Failed, $"{tree.Name}: {path} is gone.");

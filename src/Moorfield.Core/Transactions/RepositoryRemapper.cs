@@ -150,7 +150,7 @@ internal sealed class RepositoryRemapper(SqliteConnection to)
             name = work.ToSid;
             row = row with { Cells = [.. row.Cells.Select(c => Is(c, column) ? c with { Value = name } : c)] };
         }
-        // Families, accounts and applications are added with what refers to them; a package that is not here is not there at all.
+        // Families, accounts and applications are added with what refers to them; a package that is not here is missing.
         if (name is not null && Number(table, name) is null && !Is(table, "Package"))
             return Add(row, _tables[table], work) ? work.Known[(table.ToUpperInvariant(), old)] : null;
         var found = name is null ? null : Number(table, name);

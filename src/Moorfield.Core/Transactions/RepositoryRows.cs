@@ -65,8 +65,8 @@ internal sealed class RepositoryRows(SqliteConnection connection)
     }
 
     /// <summary>
-    /// How many of the rows are there as recorded, how many under another number, as what was registered anew since, and whether other rows
-    /// stand in the way of those that are not.
+    /// How many of the rows are there as recorded, how many under another number, as what was registered again since, and whether other rows
+    /// prevent those that are not.
     /// </summary>
     internal (int There, int Renumbered, bool Taken) Count(ImmutableArray<RecordedRow> rows)
     {
@@ -97,7 +97,7 @@ internal sealed class RepositoryRows(SqliteConnection connection)
         return (there, numbers.Count, taken);
     }
 
-    /// <summary>Whether the rows could be added: a repository may hold that some columns are never the same twice. Nothing is kept of it.</summary>
+    /// <summary>True if the rows could be added: a repository may hold that some columns are never the same twice. Nothing is kept of it.</summary>
     internal bool CanAdd(ImmutableArray<RecordedRow> rows)
     {
         using var transaction = connection.BeginTransaction();
@@ -112,7 +112,7 @@ internal sealed class RepositoryRows(SqliteConnection connection)
         }
     }
 
-    /// <summary>What is known of the applications of packages, and of what accounts have of them: by names, so that two can be compared.</summary>
+    /// <summary>The known applications of packages, and accounts' records of them: by names, so that two repositories can be compared.</summary>
     internal HashSet<(string FullName, string? Sid, string Detail)> Details()
     {
         if (!_tables["Application"].Has("ApplicationUserModelId"))

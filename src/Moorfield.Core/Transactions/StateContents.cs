@@ -4,10 +4,10 @@ using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Transactions;
 
-/// <summary>What a recorded state keeps of the file that holds the systems: nothing, unless it is an image.</summary>
+/// <summary>The part of the file that holds the systems that a recorded state keeps: nothing, unless it is an image.</summary>
 internal class StateContents
 {
-    /// <summary>What the restore point says of the image file; null when there is none.</summary>
+    /// <summary>The restore point's record of the image file; null without one.</summary>
     internal virtual ImageState? Image => null;
 
     /// <summary>Keeps the contents of a recorded tree, where the tree itself does not.</summary>

@@ -6,9 +6,9 @@ using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Transactions;
 
-/// <summary>What it takes to put a recorded state back.</summary>
-/// <param name="Left">What cannot come back.</param>
-/// <param name="Notes">What stays as it is on purpose, a sentence each.</param>
+/// <summary>The plan for going back to a recorded state.</summary>
+/// <param name="Left">The items that cannot come back.</param>
+/// <param name="Notes">The items that stay as they are on purpose, a sentence each.</param>
 public sealed record StatePlan(ImmutableArray<Change> Changes, ImmutableArray<RunFailure> Left, ImmutableArray<string> Notes)
 {
     /// <summary>Display names by family.</summary>

@@ -12,10 +12,10 @@ public static class TargetIdentities
     /// <summary>The GUID in the image's header, which no change alters.</summary>
     public static string Of(ImageFile file) => $"wim:{file.Wim.Header.Guid}";
 
-    /// <summary>What an image is called in a restore point.</summary>
+    /// <summary>The identity of an image in a restore point.</summary>
     public static TargetIdentity Identify(ImageFile file) => new(file.FullPath, file.Name, Of(file), "", "");
 
-    /// <summary>What a volume is called in a restore point, from what little must be read for it.</summary>
+    /// <summary>The identity of a volume in a restore point, from the least that must be read for it.</summary>
     /// <exception cref="Model.MoorfieldException">No Windows there, or its SOFTWARE hive cannot be read.</exception>
     /// <param name="read">Its system, where that was read already.</param>
     public static TargetIdentity Identify(WindowsTree volume, TargetLocation place, SystemSnapshot? read)

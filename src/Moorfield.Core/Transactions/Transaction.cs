@@ -5,7 +5,7 @@ using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Transactions;
 
-/// <summary>What a run is to do.</summary>
+/// <summary>The changes of a run.</summary>
 /// <param name="Title">One line, for the restore point.</param>
 /// <param name="Target">The very target that it changes.</param>
 /// <param name="Packages">Those that it is about.</param>
@@ -21,10 +21,10 @@ public sealed record RunRequest(
     /// <summary>Contents that an image's table may lack and that its entries get.</summary>
     internal IReadOnlyDictionary<Sha1Hash, RestorableContent> Contents { get; init; } = ImmutableDictionary<Sha1Hash, RestorableContent>.Empty;
 
-    /// <summary>What a fresh look must find afterwards, for each system.</summary>
+    /// <summary>The expectation of each system after the run.</summary>
     public ImmutableArray<Expectation> Expected { get; init; } = [];
 
-    /// <summary>What it means, part by part; empty for an undo, which takes back what another run meant.</summary>
+    /// <summary>The intentions, part by part; empty for an undo, which takes back those of another run.</summary>
     public ImmutableArray<Intent> Intents { get; init; } = [];
 
     /// <summary>Changes that belong to it and are left out, because they cannot be made: noted as failed.</summary>
@@ -39,7 +39,7 @@ public sealed record RunRequest(
 /// <param name="Stop">Asked at points where it is safe to stop.</param>
 public sealed record RunContext(Vault? Vault, TimeProvider Clock, Vault? Source = null, bool KeepFiles = false, CancellationToken Stop = default);
 
-/// <summary>What a transaction has ready before anything is recorded or changed.</summary>
+/// <summary>Everything that a transaction prepares before anything is recorded or changed.</summary>
 /// <param name="Changes">With before-images; changes that would alter nothing are left out.</param>
 /// <param name="Files">Whose content is replaced.</param>
 /// <param name="Image">The image file before and after; null for other targets.</param>
@@ -114,7 +114,7 @@ public abstract class Transaction
     /// <summary>Works out everything that will be written, in memory or where it does not count yet; null when there is nothing to do.</summary>
     private protected abstract PreparedRun? Prepare(RunRequest request);
 
-    /// <summary>Whether a marker on the target, or beside it, names the restore point while the run is under way.</summary>
+    /// <summary>True if a marker on the target, or next to it, names the restore point while the run is under way.</summary>
     private protected virtual bool HasMarker => true;
 
     /// <summary>Marks the target with the restore point that has just been recorded.</summary>
@@ -124,7 +124,7 @@ public abstract class Transaction
 
     /// <summary>Makes the changes count, and looks at each of them afresh. Failures that were left out are added by the caller.</summary>
     /// <param name="request">The same as for preparing.</param>
-    /// <param name="ready">What was prepared.</param>
+    /// <param name="ready">The prepared changes.</param>
     /// <param name="point">Number of the restore point; null for a run without one.</param>
     /// <param name="written">Called when nothing can be given up any more.</param>
     private protected abstract Outcome Write(RunRequest request, PreparedRun ready, int? point, Action written);
@@ -134,7 +134,7 @@ public abstract class Transaction
 
     /// <summary>Makes the target what it was, where that can be done; else says what a person can do.</summary>
     /// <param name="point">Null when none is recorded yet, or the run is to have none.</param>
-    /// <param name="reason">What went wrong.</param>
-    /// <returns>What to tell instead; null to tell the reason itself.</returns>
+    /// <param name="reason">The failure.</param>
+    /// <returns>The failure to report instead; null to report the reason itself.</returns>
     private protected abstract Exception? Abort(RestorePoint? point, Exception reason);
 }

@@ -13,7 +13,7 @@ internal sealed record ForeignContent(string Sha256, Sha1Hash Sha1, Func<Stream>
 
 /// <summary>
 /// Makes the record of a tree that comes from elsewhere, as the kind of target has it that it is for: contents, names and times are those of
-/// the source, owner and security those of what lies beside it on the target.
+/// the source, owner and security those of what lies next to it on the target.
 /// </summary>
 internal sealed class TreeRecordBuilder(WindowsTree target)
 {
@@ -24,7 +24,7 @@ internal sealed class TreeRecordBuilder(WindowsTree target)
     internal IEnumerable<ForeignContent> Contents => _contents.Values;
 
     /// <summary>A folder with files.</summary>
-    /// <param name="like">A folder beside it, and a file in that.</param>
+    /// <param name="like">A folder next to it, and a file in that.</param>
     internal RecordedTree Folder(WindowsPath path, IEnumerable<OfferedFile> files, (WindowsPath? Folder, WindowsPath? File) like)
     {
         var all = files.ToList();

@@ -8,7 +8,7 @@ using Moorfield.Formats.Wim;
 
 namespace Moorfield.Core.Transactions;
 
-/// <summary>What an undo is going to do.</summary>
+/// <summary>The plan of an undo.</summary>
 /// <param name="Changes">To be carried out.</param>
 /// <param name="AlreadyRestored">Changes that are undone already.</param>
 /// <param name="Conflicts">Changes whose place holds something that the run did not leave there.</param>
@@ -23,10 +23,10 @@ public sealed record UndoPlan(
     /// <summary>The blocks of a disk that go back as they were; null when that is not how it is undone.</summary>
     internal DiskJournal? Blocks { get; init; }
 
-    /// <summary>Whether the whole target is then what it was, to the last byte.</summary>
+    /// <summary>True if the whole target is then what it was, to the last byte.</summary>
     public bool IsExact => Rewind is not null || Blocks is not null;
 
-    /// <summary>Whether the run that is undone was cut off.</summary>
+    /// <summary>True if the run that is undone was interrupted.</summary>
     internal bool Interrupted { get; init; }
 
     internal ImmutableDictionary<(int? Edition, WindowsPath Path),
@@ -34,10 +34,10 @@ public sealed record UndoPlan(
 
     internal IReadOnlyDictionary<Sha1Hash, RestorableContent> Contents { get; init; } = ImmutableDictionary<Sha1Hash, RestorableContent>.Empty;
 
-    /// <summary>Whether all that the run changed is as it was before.</summary>
+    /// <summary>True if all that the run changed is as it was before.</summary>
     public bool IsFullyRestored => !HasEffect && AlreadyRestored.Length == Point.Changes.Length;
 
-    /// <summary>Whether there is anything to put back.</summary>
+    /// <summary>True if there is anything to put back.</summary>
     public bool HasEffect => !Changes.IsEmpty || !Whole.IsEmpty || IsExact;
 
     internal IReadOnlyDictionary<WindowsPath, WholeFile> WholeOf(int? edition) =>
@@ -48,7 +48,7 @@ public sealed record UndoPlan(
 public static class UndoPlans
 {
     /// <param name="damaged">Contents that the vault is known to have damaged.</param>
-    /// <exception cref="MoorfieldException">The run is itself an undo that was cut off: refused.</exception>
+    /// <exception cref="MoorfieldException">The run is itself an undo that was interrupted: refused.</exception>
     public static UndoPlan Of(IUndoTarget target, Vault vault, UndoRequest request, IReadOnlySet<string>? damaged = null)
     {
         var point = request.Point;

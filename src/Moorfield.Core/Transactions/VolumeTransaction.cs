@@ -24,7 +24,7 @@ public sealed class VolumeTransaction(WindowsVolume volume, RunContext context) 
             volume.CheckWritable(file.Path, DefaultLists.IsList(file.Path));
         if (_prepared.Changes.IsEmpty && _prepared.Files.IsEmpty)
             return null;
-        // The new contents are kept as well: an interrupted run can then be finished, and a half-written file be told from a foreign one.
+        // The new contents are kept as well: an interrupted run can then be finished, and a half-written file distinguished from a foreign one.
         return new PreparedRun(_prepared.Changes, vault is null ? [] : [.. _prepared.Files.Select(f => Keep(f, vault))]);
     }
 

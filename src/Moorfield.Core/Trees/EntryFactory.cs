@@ -9,7 +9,7 @@ internal sealed record NewFileEntry(long Size, long Holds, FileTime Modified, st
 /// <summary>Makes the records of entries that come from elsewhere, as one kind of tree has them.</summary>
 internal abstract class EntryFactory
 {
-    /// <summary>Whether contents are named by SHA-1, as in an image, rather than by SHA-256.</summary>
+    /// <summary>True if contents are named by SHA-1, as in an image, rather than by SHA-256.</summary>
     internal virtual bool UsesSha1 => false;
 
     /// <param name="place">Path below the tree that is added; empty for its top.</param>
@@ -21,7 +21,7 @@ internal abstract class EntryFactory
     internal abstract RecordedEntry File(string place, string name, NewFileEntry file, WindowsPath? like, ulong number);
 }
 
-/// <summary>What is already there and is described once.</summary>
+/// <summary>The entries that exist and are described once.</summary>
 internal sealed class DescribedEntries<T>(Func<WindowsPath, T?> describe) where T : class
 {
     private readonly Dictionary<WindowsPath, T?> _known = [];

@@ -3,7 +3,7 @@ namespace Moorfield.Core.Trees;
 /// <summary>The file trees of one target: a volume is one itself, an image file has one for each edition.</summary>
 public interface ITreeProvider
 {
-    /// <summary>What it is called in messages.</summary>
+    /// <summary>The name in messages.</summary>
     string Name { get; }
 
     /// <summary>Does something with the tree of one system.</summary>
@@ -15,6 +15,6 @@ public interface ITreeProvider
     /// <summary>Does something with each system, several at once where that is safe.</summary>
     /// <param name="editions">As for one.</param>
     /// <param name="use">Must not write to anything that others share.</param>
-    /// <returns>What came of it, in the order of <paramref name="editions"/>.</returns>
+    /// <returns>The results, in the order of <paramref name="editions"/>.</returns>
     ImmutableArray<T> ForEach<T>(IReadOnlyList<int?> editions, Func<int?, T> use);
 }

@@ -19,7 +19,7 @@ internal static class InaccessibleData
     private const uint Deduplicated = 0x80000013;
     private const uint Encrypted = 0x4000;
 
-    // All that these mean stands in their reparse data: mount points, symbolic links of Windows and of its Linux, app execution aliases, sockets.
+    // The meaning of these is in their reparse data: mount points, symbolic links of Windows and of its Linux, app execution aliases, sockets.
     private static readonly uint[] Complete = [0xA0000003, 0xA000000C, 0xA000001D, 0x8000001B, 0x80000023];
 
     /// <summary>Why a link is no link, in a few words; null when it is one.</summary>
@@ -42,7 +42,7 @@ internal static class InaccessibleData
         return kind == EntryKind.File && (flags & Encrypted) != 0 ? "it is encrypted" : null;
     }
 
-    /// <summary>Why the content behind a reparse tag cannot be read; null when its own data is all there is.</summary>
+    /// <summary>Why the content of a file with a reparse tag cannot be read; null when its own data is all there is.</summary>
     internal static string? Reason(uint tag) => tag switch
     {
         OverlayFilter => "Windows compressed it, and this mount cannot read that",

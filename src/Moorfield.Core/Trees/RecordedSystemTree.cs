@@ -9,9 +9,9 @@ public sealed class RecordedSystemTree : WindowsTree
     private readonly Dictionary<WindowsPath, StateEntry> _entries;
     private readonly ILookup<WindowsPath, string> _names;
 
-    /// <param name="name">What it is called in messages.</param>
+    /// <param name="name">The name in messages.</param>
     /// <param name="path">Of the vault.</param>
-    /// <param name="system">What was recorded.</param>
+    /// <param name="system">The recorded system.</param>
     /// <param name="open">Opens a content by its SHA-256.</param>
     public RecordedSystemTree(string name, string path, RecordedSystem system, Func<string, Stream> open)
     {

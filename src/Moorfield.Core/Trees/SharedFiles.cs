@@ -56,7 +56,7 @@ internal sealed class SharedFiles(IEnumerable<WindowsPath> paths, Func<WindowsPa
             return _files.TryGetValue(path, out var shared) && shared.MayWrite ? shared.File : null;
     }
 
-    /// <summary>From here on a file is opened anew, because it was written.</summary>
+    /// <summary>From here on a file is opened again, because it was written.</summary>
     internal void Forget(WindowsPath path)
     {
         lock (_gate)

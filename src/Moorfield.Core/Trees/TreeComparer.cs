@@ -21,7 +21,7 @@ internal static class TreeComparer
     {
         Folder.CheckDepth(depth);
         if (name == AtomicFile.PartName)
-            return true; // left by a run that was cut off; the next one takes it away
+            return true; // left by a run that was interrupted; the next one takes it away
         if (!entries.TryGetValue(path, out var entry) || !IsSame(folder, name, entry) || (exactly && !HasAttributes(folder, name, entry)))
             return false;
         found++;
@@ -38,7 +38,7 @@ internal static class TreeComparer
         return true;
     }
 
-    /// <summary>Whether an entry has the recorded kind and content. A reparse point that the driver shows as a link counts by its data.</summary>
+    /// <summary>True if an entry has the recorded kind and content. A reparse point that the driver shows as a link counts by its data.</summary>
     internal static bool IsSame(Folder folder, string name, RecordedVolumeEntry entry)
     {
         var info = folder.Stat(name);
@@ -56,7 +56,7 @@ internal static class TreeComparer
         return file is not null && FileContent.HashOf(file) == entry.Blob;
     }
 
-    /// <summary>Whether an entry has the recorded owner, mode, time of its last change and attributes, and no others.</summary>
+    /// <summary>True if an entry has the recorded owner, mode, time of its last change and attributes, and no others.</summary>
     private static bool HasAttributes(Folder folder, string name, RecordedVolumeEntry entry)
     {
         if (folder.Stat(name) is not { } info || info.Uid != entry.Uid || info.Gid != entry.Gid || info.Modified != entry.Modified

@@ -4,7 +4,7 @@ namespace Moorfield.Core.Trees;
 
 /// <summary>Records trees with everything needed to make them again.</summary>
 /// <param name="keep">Takes each file's content and gives the name it is kept under.</param>
-/// <param name="lost">Told of each entry that cannot be recorded completely; the others are recorded all the same.</param>
+/// <param name="lost">Called with each entry that cannot be recorded completely; the others are recorded nevertheless.</param>
 internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<MissingContent> lost)
 {
     // Reachable by name, but not listed by the drivers (ntfs-3g; the kernel's ntfs3). Source: docs/on-disk.md, "Files" [seen].
@@ -29,7 +29,7 @@ internal sealed class TreeRecorder(Func<SafeFileHandle, string> keep, Action<Mis
         return new RecordedTree(parentTime, _entries.ToImmutable());
     }
 
-    /// <param name="unread">Told of each attribute that is there and cannot be read.</param>
+    /// <param name="unread">Called with each attribute that is there and cannot be read.</param>
     internal static ImmutableSortedDictionary<string, byte[]> Attributes(Folder folder, string name, Action<string>? unread = null)
     {
         var attributes = ImmutableSortedDictionary.CreateBuilder<string, byte[]>(StringComparer.Ordinal);

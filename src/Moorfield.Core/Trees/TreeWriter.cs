@@ -4,7 +4,7 @@ namespace Moorfield.Core.Trees;
 
 /// <summary>Adds recorded trees to open folders.</summary>
 /// <param name="content">Opens the content kept under a name.</param>
-/// <param name="resumes">A run that was cut off may have left files that are not whole.</param>
+/// <param name="resumes">A run that was interrupted may have left files that are not whole.</param>
 internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = false)
 {
     private readonly List<string> _warnings = [];
@@ -28,7 +28,7 @@ internal sealed class TreeWriter(Func<string, Stream> content, bool resumes = fa
             {
                 if (TreeComparer.IsSame(parent, name, entry))
                 {
-                    SetAttributes(parent, name, entry); // a run may have been cut off between the content and these
+                    SetAttributes(parent, name, entry); // a run may have been interrupted between the content and these
                     return;
                 }
                 if (resumes && IsTorn(parent, name, there, entry))

@@ -8,16 +8,16 @@ namespace Moorfield.Core.Trees;
 /// </summary>
 public abstract class WindowsTree : IDisposable
 {
-    /// <summary>What it is called in messages.</summary>
+    /// <summary>The name in messages.</summary>
     public abstract string Name { get; }
 
     /// <summary>The full Linux path of the folder or image file that holds it.</summary>
     public abstract string FullPath { get; }
 
-    /// <summary>Whether several threads may read at once.</summary>
+    /// <summary>True if several threads may read at once.</summary>
     internal virtual bool IsReadByMany => false;
 
-    /// <summary>What is at a path; null when nothing is, or a link stands in the way.</summary>
+    /// <summary>The entry at a path; null when nothing is there, or when a link is on the way to it.</summary>
     public abstract EntryInfo? Stat(WindowsPath path);
 
     /// <summary>The names in a folder, spelled as they are there, sorted; none when it is missing.</summary>
@@ -38,26 +38,26 @@ public abstract class WindowsTree : IDisposable
     }
 
     /// <summary>Looks at all files below a folder; there are none when it is missing.</summary>
-    /// <param name="enters">Whether to look into a folder, given by its path below <paramref name="path"/>.</param>
-    /// <param name="visit">Told of each file, also of those whose content the mount does not give: the folder that it is in, by its path below
+    /// <param name="enters">True if to look into a folder, given by its path below <paramref name="path"/>.</param>
+    /// <param name="visit">Called with each file, also of those whose content the mount does not give: the folder that it is in, by its path below
     /// <paramref name="path"/>, its name, and what it is.</param>
     public abstract void Walk(WindowsPath path, Func<WindowsPath, bool> enters, Action<WindowsPath, string, EntryInfo> visit);
 
     /// <summary>The path as it is spelled there as far as it exists; the rest as given.</summary>
     public abstract WindowsPath ActualCasing(WindowsPath path);
 
-    /// <summary>Whether what is at a path is the recorded tree, part of it, nothing, or something else.</summary>
+    /// <summary>True if what is at a path is the recorded tree, part of it, nothing, or something else.</summary>
     /// <param name="exactly">Also by streams, attributes and security descriptors.</param>
     public abstract TreeState Compare(WindowsPath path, RecordedTree recorded, bool exactly = false);
 
-    /// <summary>Whether something is there that could not be looked at, so that nothing is known of it.</summary>
+    /// <summary>True if something is there that could not be looked at, so that nothing is known of it.</summary>
     internal virtual bool IsUnseen(WindowsPath path) => false;
 
     /// <summary>A registry hive that the tree holds in another form than as a file; null when it is a file, or is not there.</summary>
     internal virtual IRegistry? OpenRegistry(WindowsPath path) => null;
 
     /// <summary>Records a file, link or folder with all below it, contents in a store; those of an image stay in its file.</summary>
-    /// <param name="lost">Told of what cannot be recorded completely.</param>
+    /// <param name="lost">Called with what cannot be recorded completely.</param>
     /// <returns>Null when nothing is there.</returns>
     /// <exception cref="NotSupportedException">The tree is of a kind that is never changed.</exception>
     internal virtual RecordedTree? Record(WindowsPath path, IContentStore store, Action<MissingContent> lost) =>

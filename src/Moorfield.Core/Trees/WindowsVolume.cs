@@ -115,17 +115,17 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
 
     /// <summary>
     /// Puts new content into an existing file: same directory entry, owner, mode and attributes. Not atomic: a run keeps the old content in
-    /// its restore point until it has finished. A file with several names becomes one of its own.
+    /// its restore point until it has finished. A file with several names is replaced by a copy.
     /// </summary>
     /// <param name="file">The contents before and after; the latter is what gets in.</param>
-    /// <returns>A sentence when the file had several names and is one of its own now; else null.</returns>
+    /// <returns>A sentence when the file had several names and is a copy now; otherwise null.</returns>
     internal string? ReplaceContent(PreparedContent file, WindowsPath path)
     {
         using var folder = OpenFolder(path.Parent) ?? throw Missing(path);
         string name = folder.ActualCasing(path.Name) ?? throw Missing(path);
         if (OtherNames(folder, name) is > 0 and int others)
         {
-            ReplaceByOwn(folder, name, file.After);
+            ReplaceByCopy(folder, name, file.After);
             _shared?.Forget(path);
             return $"{path} had {(others == 1 ? "one other name" : $"{others} other names")} (hard links) and is a separate file now; under "
                 + $"{(others == 1 ? "the other" : "the others")} it is what it was.";
@@ -158,7 +158,7 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
         folder.Truncate(target, done, name);
     }
 
-    private static void ReplaceByOwn(Folder folder, string name, SafeFileHandle content)
+    private static void ReplaceByCopy(Folder folder, string name, SafeFileHandle content)
     {
         var info = folder.Stat(name)!.Value;
         var attributes = TreeRecorder.Attributes(folder, name);
@@ -184,7 +184,7 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
     }
 
     /// <summary>Makes sure that a file could be written, without writing.</summary>
-    /// <param name="mayBecomeItsOwn">Whether a file with several names may be replaced by one of its own under this name.</param>
+    /// <param name="mayBecomeItsOwn">True if a file with several names may be replaced by a copy under this name.</param>
     /// <exception cref="MoorfieldException">It could not, or it has several names and would be written under all of them (refused).</exception>
     public void CheckWritable(WindowsPath path, bool mayBecomeItsOwn)
     {
@@ -207,7 +207,7 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
 
     /// <summary>Records a file, link or folder with all below it; null when nothing is there.</summary>
     /// <param name="keep">Takes each file's content and gives the name it is kept under.</param>
-    /// <param name="lost">Told of what cannot be recorded completely.</param>
+    /// <param name="lost">Called with what cannot be recorded completely.</param>
     public RecordedTree? Record(WindowsPath path, Func<SafeFileHandle, string> keep, Action<MissingContent> lost) =>
         Within(path, (folder, name) =>
             new TreeRecorder(keep, l => lost(l with { Path = l.Path.Length == 0 ? path.ToString() : $@"{path}\{l.Path}" })).Record(folder, name),
@@ -237,7 +237,7 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
     /// Adds what is missing of a recorded tree. Entries that are there and match are left alone; missing folders on the way are added.
     /// </summary>
     /// <param name="content">Opens the content kept under a name.</param>
-    /// <param name="resumes">A run that was cut off may have left files that are not whole; these are written again.</param>
+    /// <param name="resumes">A run that was interrupted may have left files that are not whole; these are written again.</param>
     /// <returns>One sentence for each attribute that could not be given back.</returns>
     /// <exception cref="MoorfieldException">Something else is where an entry belongs.</exception>
     public IReadOnlyList<string> AddTree(WindowsPath path, RecordedTree recorded, Func<string, Stream> content, bool resumes = false)
@@ -274,10 +274,10 @@ public sealed class WindowsVolume : WindowsTree, ITreeProvider
             DeleteMarker(left, accessed, modified);
     }
 
-    /// <summary>Takes away a part of a marker that a run left which was cut off.</summary>
+    /// <summary>Takes away a part of a marker that a run left which was interrupted.</summary>
     internal void ClearPart() => AtomicFile.DeletePart(_root);
 
-    /// <summary>Takes away what a run that was cut off was adding to a folder; the folder keeps its times.</summary>
+    /// <summary>Takes away what a run that was interrupted was adding to a folder; the folder keeps its times.</summary>
     internal void ClearPart(WindowsPath path)
     {
         using var folder = OpenFolder(path);

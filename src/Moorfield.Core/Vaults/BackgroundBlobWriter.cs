@@ -4,7 +4,7 @@ using Moorfield.Core.Storage;
 namespace Moorfield.Core.Vaults;
 
 /// <summary>
-/// Puts contents into a vault on a thread of its own, one after the other: compressing takes longer than reading. Until <see cref="Finish"/>
+/// Puts contents into a vault on a separate thread, one after the other: compressing takes longer than reading. Until <see cref="Finish"/>
 /// nothing else may write to the vault.
 /// </summary>
 internal sealed class BackgroundBlobWriter : IDisposable
@@ -96,7 +96,7 @@ internal sealed class BackgroundBlobWriter : IDisposable
         }
         catch (AggregateException)
         {
-            // told by Finish, or of no account any more
+            // reported by Finish, or irrelevant by now
         }
         while (_waiting.TryTake(out var left))
             left.Content.Dispose();

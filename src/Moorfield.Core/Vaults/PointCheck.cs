@@ -11,7 +11,7 @@ internal static class PointCheck
     private const uint MaxNanoseconds = 999_999_999;
     private const int MaxFact = 64 << 10;
 
-    /// <summary>What is wrong with it, in a few words; null when nothing is.</summary>
+    /// <summary>The fault, in a few words; null when it is sound.</summary>
     internal static string? Fault(PointHead point)
     {
         if (point.Number <= 0 || point.Undoes is <= 0)
@@ -105,7 +105,7 @@ internal static class PointCheck
     {
         if (recorded.Entries.IsDefaultOrEmpty || !IsTime(recorded.ParentModified))
             return false;
-        // As they stand: a file system that keeps case apart may have names that differ in nothing else.
+        // Exactly: a file system that keeps case apart may have names that differ in nothing else.
         var folders = new HashSet<string>(StringComparer.Ordinal);
         var paths = new HashSet<string>(StringComparer.Ordinal);
         foreach (var entry in recorded.Entries)
@@ -114,7 +114,7 @@ internal static class PointCheck
                 || !Enum.IsDefined(entry.Kind) || entry.Size < 0 || !IsTime(entry.Modified) || !IsTime(entry.Accessed)
                 || entry.GetType() != recorded.Entries[0].GetType())
                 return false;
-            // Each stands in a folder that stands before it.
+            // Each is in a folder that comes before it.
             if (entry.Path.Length > 0
                 && (!folders.Contains(entry.Path.LastIndexOf('\\') is var i and >= 0 ? entry.Path[..i] : "") || !entry.Path.Split('\\').All(IsName)))
                 return false;

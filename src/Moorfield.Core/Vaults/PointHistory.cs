@@ -1,6 +1,6 @@
 namespace Moorfield.Core.Vaults;
 
-/// <summary>What became of a run.</summary>
+/// <summary>The present state of a run.</summary>
 public enum PointState
 {
     /// <summary>The run finished and is in effect.</summary>
@@ -9,7 +9,7 @@ public enum PointState
     InEffectInPart,
     /// <summary>The run began and did not finish.</summary>
     Interrupted,
-    /// <summary>The run was cut off before it changed anything.</summary>
+    /// <summary>The run was interrupted before it changed anything.</summary>
     NotTaken,
     /// <summary>Another run undid some of its packages.</summary>
     UndoneInPart,
@@ -25,14 +25,14 @@ public enum PointState
 /// <param name="Point">Without its before-images, which <see cref="Vault.Read"/> gives.</param>
 /// <param name="UndoneBy">Numbers of the points of the runs that undid it.</param>
 /// <param name="UndonePackages">Those of its packages that were undone.</param>
-/// <param name="UndoFailed">Whether an undo of it failed in part, and none has put all back since.</param>
+/// <param name="UndoFailed">True if an undo of it failed in part, and none has put all back since.</param>
 public sealed record PointSummary(PointHead Point, PointState State, ImmutableArray<int> UndoneBy,
     ImmutableArray<ConcernedPackage> UndonePackages, bool UndoFailed = false)
 {
-    /// <summary>Whether it stays when older ones are deleted.</summary>
+    /// <summary>True if it stays when older ones are deleted.</summary>
     public bool IsPinned { get; init; }
 
-    /// <summary>Whether a marker may still name it: the run has ended, but not noted that its marker is gone.</summary>
+    /// <summary>True if a marker may still name it: the run has ended, but not noted that its marker is gone.</summary>
     public bool MayBeMarked { get; init; }
 }
 
@@ -40,7 +40,7 @@ public sealed record PointSummary(PointHead Point, PointState State, ImmutableAr
 public static class PointHistory
 {
     /// <summary>All points, oldest first.</summary>
-    /// <param name="damaged">Told of each document that cannot be read.</param>
+    /// <param name="damaged">Called with each document that cannot be read.</param>
     public static ImmutableArray<PointSummary> Read(Vault vault, Action<string> damaged)
     {
         var points = new List<PointHead>();
@@ -143,7 +143,7 @@ public static class PointHistory
         static (string, int?) Key(ConcernedPackage package) => (package.Family.ToUpperInvariant(), package.Edition);
     }
 
-    /// <summary>Whether a journal leaves open that a marker names its point. Those of earlier versions do not say, and count as closed.</summary>
+    /// <summary>True if a journal leaves open that a marker names its point. Those of earlier versions do not say, and count as closed.</summary>
     internal static bool MayBeMarked(IReadOnlyList<JournalLine> journal) =>
         journal.Any(l => l is { Step: JournalLine.Started, What: JournalLine.Marked }) && journal.All(l => l.Step != JournalLine.Unmarked);
 

@@ -4,7 +4,7 @@ using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Vaults;
 
-/// <summary>What a run does.</summary>
+/// <summary>The kind of a run.</summary>
 public enum RunKind
 {
     /// <summary>Removes packages, or leftovers.</summary>
@@ -37,11 +37,11 @@ public sealed record TargetIdentity(string Path, string Computer, string Machine
     /// <summary>Which disk it is on, for a disk; null for other targets, and in restore points of earlier versions.</summary>
     public DiskIdentity? Disk { get; init; }
 
-    /// <summary>Whether this is the very target of another run: the same system or image, in the same place. A copy or a moved one is not.</summary>
+    /// <summary>True if this is the very target of another run: the same system or image, in the same place. A copy or a moved one is not.</summary>
     public bool IsSameAs(TargetIdentity other) => IsSameSystemAs(other) && (Disk is not null && other.Disk is not null
         ? Place == other.Place && Disk.IsSame(other.Disk) : IsAt(other.Path, other.Place));
 
-    /// <summary>Whether it is the same system or image, here or in another place.</summary>
+    /// <summary>True if it is the same system or image, here or in another place.</summary>
     public bool IsSameSystemAs(TargetIdentity other) => MachineId.Equals(other.MachineId, StringComparison.OrdinalIgnoreCase);
 
     internal bool IsAt(string path, TargetLocation? place) =>
@@ -70,20 +70,20 @@ public sealed record ImageState(byte[] HeaderBefore, long LengthBefore, byte[] H
 /// <param name="Kept">SHA-256 under which the vault has it; null when it has not.</param>
 public sealed record DroppedContent(string Sha1, long Offset, long StoredSize, long Size, byte Flags, string? Kept = null);
 
-/// <summary>What a run changes of a disk, block by block.</summary>
+/// <summary>A run's changes to a disk, block by block.</summary>
 /// <param name="Journal">SHA-256 under which the vault has the old content of the blocks.</param>
 /// <param name="Blocks">How many there are.</param>
 /// <param name="Start">Where the volume begins on the disk, in bytes.</param>
 public sealed record DiskState(string Journal, int Blocks, long Start);
 
-/// <summary>One run, recorded before its first change. Immutable once written; how far the run came stands in its journal.</summary>
+/// <summary>One run, recorded before its first change. Immutable once written; how far the run came is in its journal.</summary>
 /// <param name="Undoes">The point that this run undid; null for other kinds.</param>
 /// <param name="Title">One line: what the run was to do.</param>
 public sealed record RestorePoint(
     int Number, RunKind Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, TargetIdentity Target,
     ImmutableArray<ConcernedPackage> Packages, ImmutableArray<ReplacedFile> Files, ImmutableArray<Change> Changes, ImageState? Image = null)
 {
-    /// <summary>What the run meant, part by part; empty for an undo, and in restore points of earlier versions.</summary>
+    /// <summary>The run's intentions, part by part; empty for an undo, and in restore points of earlier versions.</summary>
     public ImmutableArray<Intent> Intents { get; init; } = [];
 
     /// <summary>The blocks of a disk before the run; null for other targets.</summary>
@@ -92,7 +92,7 @@ public sealed record RestorePoint(
     /// <summary>The recorded state; null for a run.</summary>
     public RecordedState? State { get; init; }
 
-    /// <summary>What it is about.</summary>
+    /// <summary>The packages that it concerns.</summary>
     public PointHead Head => new(
         Number, Kind, Undoes, Created, Title, Note, Target, Packages, Changes.Length, Image is not null, Intents.IsEmpty ? [.. Blocks()] : Intents);
 
@@ -101,10 +101,10 @@ public sealed record RestorePoint(
         .Select(c => Intent.Of(IntentKind.Block, c.Edition, c.Key[(Places.Blocks.Length + 1)..]));
 }
 
-/// <summary>What a restore point is about, without its before-images.</summary>
+/// <summary>The head of a restore point: everything without its before-images.</summary>
 /// <param name="Changes">How many it has.</param>
-/// <param name="IsImage">Whether it is that of a run on an image which knows the file before and after.</param>
-/// <param name="Intents">What the run meant, part by part; for points of earlier versions only the blocks.</param>
+/// <param name="IsImage">True if it is that of a run on an image which knows the file before and after.</param>
+/// <param name="Intents">The run's intentions, part by part; for points of earlier versions only the blocks.</param>
 public sealed record PointHead(
     int Number, RunKind Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, TargetIdentity Target,
     ImmutableArray<ConcernedPackage> Packages, int Changes, bool IsImage, ImmutableArray<Intent> Intents);
@@ -112,7 +112,7 @@ public sealed record PointHead(
 /// <summary>One line of a restore point's journal.</summary>
 /// <param name="Step">started, done, failed, finished, notTaken, filesGone when the image was compacted since, back when everything was found
 /// as it had been, unmarked when the marker is off the target, pinned, unpinned, or noted when it got another remark.</param>
-/// <param name="What">For started, "marked" when there is a marker on the target or beside it.</param>
+/// <param name="What">For started, "marked" when there is a marker on the target or next to it.</param>
 /// <param name="Family">Of what failed.</param>
 /// <param name="Edition">Of what failed; null on a volume.</param>
 public sealed record JournalLine(DateTimeOffset At, string Step, string? What = null, string? Message = null, string? Family = null,
@@ -136,10 +136,10 @@ public sealed record JournalLine(DateTimeOffset At, string Step, string? What = 
 /// <param name="Point">Of the restore point; 0 for a run on a disk without one.</param>
 internal sealed record RunMarker(int Point, string Vault, FileTime RootModified, FileTime RootAccessed)
 {
-    /// <summary>Where the volume begins whose blocks are recorded beside the marker; null when a restore point has them.</summary>
+    /// <summary>Where the volume begins whose blocks are recorded next to the marker; null when a restore point has them.</summary>
     internal long? Start { get; init; }
 
-    /// <summary>SHA-256 of the blocks that are recorded beside the marker, in lower-case hexadecimal; null when a restore point has them.</summary>
+    /// <summary>SHA-256 of the blocks that are recorded next to the marker, in lower-case hexadecimal; null when a restore point has them.</summary>
     internal string? Blocks { get; init; }
 
     /// <summary>The disk that the run is on; null for a folder.</summary>

@@ -2,7 +2,7 @@ using System.Text.Json.Serialization;
 
 namespace Moorfield.Core.Vaults;
 
-// The documents of a vault, version 1. Names here are what stands on disks: they are never renamed, whatever the core's own records are
+// The documents of a vault, version 1. Names here are those on disks: they are never renamed, whatever the core's own records are
 // called, and what is added can be left out. tests/golden holds a vault of each version.
 
 internal readonly record struct StoredTime(long Seconds, uint Nanoseconds);

@@ -66,6 +66,9 @@ public sealed partial class Vault : IContentStore, IDisposable
             $"{path} is a file, not a vault. Name a folder with --vault.");
     }
 
+    /// <summary>The option by which a command finds a vault, with a leading space; empty for the usual one.</summary>
+    public static string Option(string path) => path == ChoosePath(null) ? "" : $" --vault {TextFormat.Quoted(path)}";
+
     /// <summary>Where a person's own state lies that should outlive restarts. Source: XDG base directory specification.</summary>
     public static string StateFolder => Path.Combine(
         NotEmpty("XDG_STATE_HOME")
@@ -132,7 +135,7 @@ public sealed partial class Vault : IContentStore, IDisposable
         }
     }
 
-    /// <summary>Whether a name is that of a content which is being written, as Moorfield gives it.</summary>
+    /// <summary>True if a name is that of a content which is being written, as Moorfield gives it.</summary>
     private static bool IsPart(string name) => name.Length == PartPrefix.Length + PartDigits
         && name.StartsWith(PartPrefix, StringComparison.Ordinal) && name[PartPrefix.Length..].All(char.IsAsciiHexDigitLower);
 
@@ -206,7 +209,7 @@ public sealed partial class Vault : IContentStore, IDisposable
     // ---- upkeep
 
     /// <summary>Takes the vault alone for as long as it is open; false when another run has it open.</summary>
-    internal bool TryTakeAlone() => _root.TryLock();
+    internal bool TryAcquireExclusively() => _root.TryLock();
 
     /// <summary>The highest number of a point that was deleted: numbers are not given twice. 0 for none.</summary>
     private int Highest()
@@ -216,7 +219,7 @@ public sealed partial class Vault : IContentStore, IDisposable
             ? Math.Max(0, number) : 0;
     }
 
-    /// <summary>Deletes points: their documents first, so that one that is cut off is no point any more. Contents stay.</summary>
+    /// <summary>Deletes points: their documents first, so that one that is interrupted is no point any more. Contents stay.</summary>
     internal void Delete(IEnumerable<int> numbers)
     {
         int highest = Numbers().LastOrDefault();
@@ -262,13 +265,13 @@ public sealed partial class Vault : IContentStore, IDisposable
         _points.Flush();
     }
 
-    /// <summary>Whether there is a point of that number.</summary>
+    /// <summary>True if there is a point of that number.</summary>
     internal bool Has(int number) => _points.Stat(DocumentName(number)) is not null;
 
     /// <exception cref="MoorfieldException">There is no such point, or its document is damaged.</exception>
     public RestorePoint Read(int number) => _read.GetOrAdd(number, Load);
 
-    /// <summary>A point that is looked at for what it may hold besides: null when it is damaged, or was deleted meanwhile.</summary>
+    /// <summary>A point that may hold further contents: null when it is damaged, or was deleted meanwhile.</summary>
     internal RestorePoint? TryRead(int number)
     {
         try
@@ -281,7 +284,7 @@ public sealed partial class Vault : IContentStore, IDisposable
         }
     }
 
-    /// <summary>What is wrong with the document of a point; null when nothing is. It is not kept in memory.</summary>
+    /// <summary>The fault of a point's document; null when it is sound. The document is not kept in memory.</summary>
     internal string? Fault(int number)
     {
         try
@@ -316,7 +319,7 @@ public sealed partial class Vault : IContentStore, IDisposable
             : point;
     }
 
-    /// <summary>What a point is about. Its before-images are not read, if it has a head.</summary>
+    /// <summary>The head of a point. Its before-images are not read, if it has a head.</summary>
     /// <exception cref="MoorfieldException">There is no such point, or its document is damaged.</exception>
     public PointHead Head(int number)
     {
@@ -338,7 +341,7 @@ public sealed partial class Vault : IContentStore, IDisposable
         return Read(number).Head;
     }
 
-    /// <summary>The journal of a point; empty when its run never began. A last line that was cut off is left out.</summary>
+    /// <summary>The journal of a point; empty when its run never began. A last line that was interrupted is left out.</summary>
     public IReadOnlyList<JournalLine> Journal(int number)
     {
         using var file = _points.OpenFile(JournalName(number));
@@ -359,7 +362,7 @@ public sealed partial class Vault : IContentStore, IDisposable
             }
             catch (JsonException)
             {
-                // cut off while it was written; what was written behind it later counts
+                // interrupted while it was written; what was written after it later counts
             }
         }
         return lines;
@@ -367,7 +370,7 @@ public sealed partial class Vault : IContentStore, IDisposable
 
     internal void Append(int number, JournalLine line)
     {
-        // Several processes may add lines at once, each behind the last.
+        // Several processes may add lines at once, each after the last.
         using var gate = _root.OpenFolder(Points)!;
         gate.Lock();
         string name = JournalName(number);
@@ -431,7 +434,7 @@ public sealed partial class Vault : IContentStore, IDisposable
         }
     }
 
-    /// <summary>Whether an exception is what reading a document that means nothing ends with.</summary>
+    /// <summary>True if an exception is what reading a document that means nothing ends with.</summary>
     private static bool IsDamage(Exception e) =>
         e is JsonException or NotSupportedException or FormatException or InvalidOperationException or ArgumentException;
 

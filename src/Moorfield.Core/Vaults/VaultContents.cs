@@ -136,7 +136,7 @@ public sealed partial class Vault
         return shelf?.Stat(BlobName(hash)) is not null;
     }
 
-    /// <summary>Whether a text is a SHA-256 as the vault writes it.</summary>
+    /// <summary>True if a text is a SHA-256 as the vault writes it.</summary>
     internal static bool IsHash(string text) => text.Length == 2 * SHA256.HashSizeInBytes && text.All(char.IsAsciiHexDigitLower);
 
     private static string BlobName(string hash) => hash + ".zst";
@@ -148,7 +148,7 @@ public sealed partial class Vault
         return shelf?.Stat(BlobName(hash))?.Size;
     }
 
-    /// <summary>Whether a content is there and is what its name says. All of it is read.</summary>
+    /// <summary>True if a content is there and is what its name says. All of it is read.</summary>
     internal bool IsSound(string hash)
     {
         if (!HasBlob(hash))
@@ -166,7 +166,7 @@ public sealed partial class Vault
     }
 
     /// <summary>
-    /// Contents, each with the SHA-256 that it is named after, and parts of such; null for those. What somebody else put there is none.
+    /// Contents, each with the SHA-256 that it is named after, and parts of such; null for those. A foreign file is not one.
     /// </summary>
     internal IEnumerable<(string Path, string? Hash, long Bytes)> Files()
     {

@@ -1,11 +1,11 @@
 namespace Moorfield.Core.Vaults;
 
-/// <summary>What a restore point takes in its vault, as stored.</summary>
+/// <summary>The space that a restore point takes in its vault, as stored.</summary>
 /// <param name="Own">Bytes that nothing else needs.</param>
 /// <param name="Shared">Bytes that other restore points need as well.</param>
 public sealed record PointSize(int Number, long Own, long Shared);
 
-/// <summary>What is wrong with a restore point.</summary>
+/// <summary>A fault of a restore point.</summary>
 /// <param name="Text">A sentence.</param>
 /// <param name="Packages">Names of the packages that it endangers; none when it concerns all of them, or none.</param>
 public sealed record PointFault(int Number, string Text, ImmutableArray<string> Packages);
@@ -17,10 +17,10 @@ public sealed record PointDeletion(ImmutableArray<PointSummary> Gone, ImmutableA
     internal ImmutableArray<int> MarkedUndone { get; init; } = [];
 }
 
-/// <summary>What a look at a vault found that a run left there which was cut off.</summary>
+/// <summary>The findings of an inspection of a vault: remains of interrupted runs.</summary>
 /// <param name="Contents">Files among the contents that nothing needs.</param>
 /// <param name="Bytes">Of them.</param>
-/// <param name="Strays">Files beside the documents that belong to none.</param>
+/// <param name="Strays">Files next to the documents that belong to none.</param>
 /// <param name="Faults">Documents that mean nothing. While there are any, contents that nothing names may be theirs, and count as needed.</param>
 public sealed record VaultFindings(ImmutableArray<string> Contents, long Bytes, ImmutableArray<string> Strays, ImmutableArray<PointFault> Faults)
 {
@@ -31,7 +31,7 @@ public sealed record VaultFindings(ImmutableArray<string> Contents, long Bytes, 
 /// <summary>Keeps a vault in order over the years: sizes, verification, deletion.</summary>
 public static class VaultMaintenance
 {
-    /// <summary>The contents that a restore point needs, and for which packages; an empty family where that cannot be told.</summary>
+    /// <summary>The contents that a restore point needs, and for which packages; an empty family where that is not known.</summary>
     internal static IEnumerable<(string Hash, string Family)> Contents(RestorePoint point)
     {
         foreach (var file in point.Files.Where(f => f.Edition is null))
@@ -68,8 +68,8 @@ public static class VaultMaintenance
         _ => Enumerable.Empty<string>(),
     });
 
-    /// <summary>What each restore point takes. All documents are read.</summary>
-    /// <param name="damaged">Told of each that cannot be read.</param>
+    /// <summary>The space that each restore point takes. All documents are read.</summary>
+    /// <param name="damaged">Called with each that cannot be read.</param>
     public static ImmutableArray<PointSize> Sizes(Vault vault, Action<string> damaged)
     {
         var needed = new Dictionary<int, HashSet<string>>();
@@ -126,8 +126,8 @@ public static class VaultMaintenance
     /// <summary>Works out which restore points go.</summary>
     /// <param name="points">All of the vault.</param>
     /// <param name="wanted">Numbers that are to go.</param>
-    /// <param name="byName">Whether a person named each of them; otherwise pinned ones stay without a word.</param>
-    /// <param name="isMarked">Whether a marker still names a point of which the journal leaves that open.</param>
+    /// <param name="byName">True if a person named each of them; otherwise pinned ones stay without a word.</param>
+    /// <param name="isMarked">True if a marker still names a point of which the journal leaves that open.</param>
     public static PointDeletion Plan(IReadOnlyCollection<PointSummary> points, IReadOnlySet<int> wanted, bool byName,
         Func<PointHead, bool> isMarked)
     {
@@ -180,7 +180,7 @@ public static class VaultMaintenance
     /// </summary>
     /// <param name="limit">Bytes, as stored.</param>
     /// <param name="kept">The newest, which stays.</param>
-    /// <param name="damaged">Told of each point that cannot be read.</param>
+    /// <param name="damaged">Called with each point that cannot be read.</param>
     /// <returns>Null when nothing has to go, or nothing can.</returns>
     public static PointDeletion? EnforceLimit(Vault vault, long limit, int kept, Action<string> damaged)
     {
@@ -234,14 +234,14 @@ public static class VaultMaintenance
     }
 
     /// <summary>Deletes restore points, and contents that none of the others needs.</summary>
-    /// <param name="shown">What a person has seen, or a limit asks for.</param>
+    /// <param name="shown">The points that a person has seen, or that a limit asks for.</param>
     /// <param name="isMarked">As for <see cref="Plan"/>, asked again.</param>
     /// <returns>Bytes that were given back, which points went, and why no content went, when none could.</returns>
     /// <exception cref="MoorfieldException">Another run has the vault open; nothing was deleted.</exception>
     public static (long Bytes, PointDeletion Deleted, string? Why) Delete(
         Vault vault, PointDeletion shown, TimeProvider clock, Func<PointHead, bool> isMarked)
     {
-        TakeAlone(vault);
+        AcquireExclusively(vault);
         // Meanwhile one may have been pinned, undone or deleted.
         var now = Plan(PointHistory.Read(vault, _ => { }), shown.Gone.Select(g => g.Point.Number).ToHashSet(), byName: true, isMarked);
         foreach (int number in now.MarkedUndone)
@@ -264,7 +264,7 @@ public static class VaultMaintenance
         return (findings.Bytes, now, findings.Why);
     }
 
-    /// <summary>Looks for what runs left that were cut off.</summary>
+    /// <summary>Looks for what runs left that were interrupted.</summary>
     /// <exception cref="MoorfieldException">The vault cannot be read.</exception>
     public static VaultFindings Inspect(Vault vault) => Inspect(vault, []);
 
@@ -299,7 +299,7 @@ public static class VaultMaintenance
     /// <exception cref="MoorfieldException">Another run has the vault open; nothing was taken away.</exception>
     public static VaultFindings Repair(Vault vault)
     {
-        TakeAlone(vault);
+        AcquireExclusively(vault);
         var findings = Inspect(vault); // again: a run may have ended since
         Sweep(vault, findings);
         return findings;
@@ -313,9 +313,9 @@ public static class VaultMaintenance
             vault.DeleteFile(path);
     }
 
-    private static void TakeAlone(Vault vault)
+    private static void AcquireExclusively(Vault vault)
     {
-        if (!vault.TryTakeAlone())
+        if (!vault.TryAcquireExclusively())
             throw new MoorfieldException(RefusalReason.InUse, $"Another run is using the vault {vault.FullPath}. Nothing was deleted.");
     }
 }

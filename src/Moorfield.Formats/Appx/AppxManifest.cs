@@ -30,7 +30,7 @@ public sealed record AppxExtension(string Category, ImmutableArray<string> Value
 public sealed record AppxApplication(string Id, string? DisplayName, string? Description, bool ShownInStart,
     ImmutableArray<AppxExtension> Extensions);
 
-/// <summary>What a package manifest (AppxManifest.xml) says, as far as Moorfield reads it. Source: docs/on-disk.md, "Manifests" [doc].</summary>
+/// <summary>A package manifest (AppxManifest.xml), as far as Moorfield reads it. Source: docs/on-disk.md, "Manifests" [doc].</summary>
 /// <param name="MainPackages">Names of the packages that this one extends (optional packages only).</param>
 /// <param name="Extensions">Extensions of the package itself; those of an application are with the application.</param>
 /// <param name="Capabilities">Names as written, of all capability elements.</param>
@@ -42,7 +42,7 @@ public sealed record AppxManifest(
     ImmutableArray<AppxExtension> Extensions, ImmutableArray<string> Capabilities, ImmutableArray<string> HardwareCapabilities,
     IReadOnlySet<string> Mentions)
 {
-    /// <summary>What it is made for; empty when the manifest does not say.</summary>
+    /// <summary>The device families that it is made for; empty when the manifest does not say.</summary>
     public ImmutableArray<TargetDeviceFamily> Devices { get; init; } = [];
 
     /// <summary>The file types that it opens, each with its dot.</summary>
@@ -51,17 +51,17 @@ public sealed record AppxManifest(
     /// <summary>The link schemes that it opens, without the colon.</summary>
     public IEnumerable<string> Schemes => Values("windows.protocol");
 
-    /// <summary>Whether this is an optional package (it names a main package).</summary>
+    /// <summary>True if this is an optional package (it names a main package).</summary>
     public bool IsOptional => !MainPackages.IsEmpty;
 
     /// <summary>Every extension, the package's and its applications'.</summary>
     public IEnumerable<AppxExtension> AllExtensions => Extensions.Concat(Applications.SelectMany(a => a.Extensions));
 
-    /// <summary>What all extensions of one category name, each once.</summary>
+    /// <summary>The names in all extensions of one category, each once.</summary>
     public IEnumerable<string> Values(string category) =>
         AllExtensions.Where(e => e.Category == category).SelectMany(e => e.Values).Distinct(StringComparer.OrdinalIgnoreCase);
 
-    /// <summary>Whether any extension is of a category.</summary>
+    /// <summary>True if any extension is of a category.</summary>
     public bool Has(string category) => AllExtensions.Any(e => e.Category == category);
 }
 
@@ -69,5 +69,5 @@ public sealed record AppxManifest(
 /// <param name="IsResource">Type <c>resource</c>; otherwise <c>application</c>.</param>
 public sealed record BundleMember(PackageFullName FullName, bool IsResource, string FileName);
 
-/// <summary>What a bundle manifest (AppxBundleManifest.xml) says. Source: docs/on-disk.md, "Files" [doc].</summary>
+/// <summary>A bundle manifest (AppxBundleManifest.xml). Source: docs/on-disk.md, "Files" [doc].</summary>
 public sealed record AppxBundleManifest(PackageIdentity Identity, ImmutableArray<BundleMember> Members);

@@ -57,8 +57,9 @@ public sealed class PackageArchive : IDisposable
         .Where(e => !e.Key.Equals(Unmapped[1], StringComparison.OrdinalIgnoreCase) && !IsMember(e.Key))
         .Select(e => (e.Key, e.Value.Length, e.Value.LastWriteTime)).OrderBy(e => e.Key, StringComparer.OrdinalIgnoreCase);
 
-    /// <summary>Whether a file's name is that of a package file.</summary>
-    public static bool IsNamedSo(string path) => Path.GetExtension(path).ToUpperInvariant() is ".MSIX" or ".APPX" or ".MSIXBUNDLE" or ".APPXBUNDLE";
+    /// <summary>True if a file's name is that of a package file.</summary>
+    public static bool HasPackageExtension(string path) =>
+        Path.GetExtension(path).ToUpperInvariant() is ".MSIX" or ".APPX" or ".MSIXBUNDLE" or ".APPXBUNDLE";
 
     /// <summary>Opens a package file.</summary>
     /// <param name="stream">Seekable; taken over.</param>
@@ -125,7 +126,7 @@ public sealed class PackageArchive : IDisposable
         }
     }
 
-    /// <summary>Before anything is unpacked: what it would become, and names that cannot stand beside each other.</summary>
+    /// <summary>Before anything is unpacked: what it would become, and names that exclude each other.</summary>
     private void CheckSizes()
     {
         long whole = 0, stored = 0;
@@ -172,7 +173,7 @@ public sealed class PackageArchive : IDisposable
         return path;
     }
 
-    /// <summary>Whether Windows means a device by a name, with whatever ending. Source: Win32, "Naming Files, Paths, and Namespaces".</summary>
+    /// <summary>True if Windows means a device by a name, with whatever ending. Source: Win32, "Naming Files, Paths, and Namespaces".</summary>
     private static bool IsReserved(string name)
     {
         string stem = name.Split('.')[0].TrimEnd(' ').ToUpperInvariant();

@@ -48,7 +48,7 @@ public sealed class PackageFullName : IEquatable<PackageFullName>, IComparable<P
     /// <summary>The family that it is a version of.</summary>
     public PackageFamilyName Family { get; }
 
-    /// <summary>Whether it is the full name of a bundle.</summary>
+    /// <summary>True if it is the full name of a bundle.</summary>
     public bool IsBundle => ResourceId == BundleResourceId;
 
     /// <summary>Reads a full name; false when a part is missing or not well formed.</summary>

@@ -26,7 +26,7 @@ public static class PublisherId
         return id.Append(Alphabet[(int)(bits << 1) & 31]).ToString();
     }
 
-    /// <summary>Whether the text has an id's length and characters, any case.</summary>
+    /// <summary>True if the text has an id's length and characters, any case.</summary>
     public static bool IsWellFormed(ReadOnlySpan<char> text)
     {
         if (text.Length != Length)

@@ -11,7 +11,7 @@ namespace Moorfield.Formats.Defaults;
    byte order mark, white space, attributes and properties that are not known here.
 */
 
-/// <summary>What kind of list a file holds. Source: docs/on-disk.md, "Files" [doc].</summary>
+/// <summary>The kind of list in a file. Source: docs/on-disk.md, "Files" [doc].</summary>
 public enum ListFormat
 {
     /// <summary>OEMDefaultAssociations.xml.</summary>
@@ -23,7 +23,7 @@ public enum ListFormat
 /// <summary>One entry of a list file.</summary>
 /// <param name="Text">As it is written.</param>
 /// <param name="Start">Its first character in the file's text.</param>
-/// <param name="End">The character behind its last one.</param>
+/// <param name="End">The character after its last one.</param>
 /// <param name="Properties">Attributes, or properties that are texts; names in any case.</param>
 public sealed record ListEntry(string Text, int Start, int End, ImmutableDictionary<string, string> Properties)
 {
@@ -100,7 +100,7 @@ public sealed class ListFile
     }
 
     /// <summary>The file with an entry more.</summary>
-    /// <param name="index">Where it is to stand; at the end when that is past it.</param>
+    /// <param name="index">Its new place; at the end when that is past it.</param>
     /// <param name="text">As it was written.</param>
     /// <param name="gap">White space to set it off with.</param>
     /// <exception cref="InvalidDataException">The text is no such entry.</exception>

@@ -2,7 +2,7 @@ namespace Moorfield.Formats.Disks;
 
 /// <summary>
 /// What is written stays in memory, in pages of 4 KiB, in front of a source that is only read. A page that is written for the first time is
-/// read before, so that it can be told later whether the source is still what it was.
+/// read before, to find out later whether the source is still what it was.
 /// </summary>
 public sealed class BlockOverlay(BlockSource source) : BlockSource
 {
@@ -13,7 +13,7 @@ public sealed class BlockOverlay(BlockSource source) : BlockSource
 
     public override long Length => source.Length;
 
-    /// <summary>What it stands in front of.</summary>
+    /// <summary>The source below the overlay.</summary>
     public BlockSource Source => source;
 
     /// <summary>The pages that are not as in the source, in their order; the last one of the disk may be shorter.</summary>

@@ -6,7 +6,7 @@ using System.Security.Cryptography;
 namespace Moorfield.Formats.Disks;
 
 /// <summary>A server of a virtual disk could not be started, or ended before it answered.</summary>
-/// <param name="said">What it said.</param>
+/// <param name="said">The server's own message.</param>
 internal sealed class DiskServerException(string said) : IOException("its server did not start")
 {
     internal string Said => said;

@@ -66,7 +66,7 @@ public static class PartitionTable
             if (Header(disk, sectorSize, sectorSize) is { } header)
                 return Entries(disk, sectorSize, header);
         }
-        // The second header stands in the last sector.
+        // The second header is in the last sector.
         foreach (int sectorSize in SectorSizes)
         {
             if (Header(disk, sectorSize, (disk.Length / sectorSize * sectorSize) - sectorSize) is { } header)
@@ -143,7 +143,7 @@ public static class PartitionTable
         return partitions.ToImmutable();
     }
 
-    // Each logical partition has a table of its own, which names it and the place of the next.
+    // Each logical partition has its own table, which names it and the place of the next.
     private static void AddLogical(BlockSource disk, long extended, ImmutableArray<Partition>.Builder partitions)
     {
         long place = extended;
@@ -176,7 +176,7 @@ public static class PartitionTable
             : throw new InvalidDataException($"is cut off or has a damaged partition table: partition {partition.Number} does not lie inside of it");
 }
 
-/// <summary>What a volume says of itself in its first sector.</summary>
+/// <summary>The description of a volume in its first sector.</summary>
 public enum BootSectorKind
 {
     /// <summary>None of those below.</summary>
@@ -192,7 +192,7 @@ public enum BootSectorKind
 /// <summary>Recognises volumes of Windows. Source: docs/on-disk.md, "Disks" [tried].</summary>
 public static class BootSector
 {
-    /// <summary>What the first 512 bytes of a volume say.</summary>
+    /// <summary>Reads the first 512 bytes of a volume.</summary>
     public static BootSectorKind Of(ReadOnlySpan<byte> sector) => sector.Length < 11 ? BootSectorKind.Unknown
         : sector.Slice(3, 8).SequenceEqual("NTFS    "u8) ? BootSectorKind.Ntfs
         : sector.Slice(3, 8).SequenceEqual("-FVE-FS-"u8) ? BootSectorKind.BitLocker

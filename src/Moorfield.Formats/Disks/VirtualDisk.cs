@@ -180,8 +180,8 @@ public static class VirtualDisk
     /// <summary>Has a virtual disk served, and connects to its server, which ends with the connection, and with this process.</summary>
     /// <param name="path">Full path.</param>
     /// <param name="kind">As it was recognised.</param>
-    /// <param name="writable">Whether it is to be written: then nothing else may have it open.</param>
-    /// <exception cref="IOException">qemu-nbd is not there, or cannot serve it; the message goes behind the file's name.</exception>
+    /// <param name="writable">True if it is to be written: then nothing else may have it open.</param>
+    /// <exception cref="IOException">qemu-nbd is not there, or cannot serve it; the message follows the file's name.</exception>
     public static BlockSource Serve(string path, DiskKind kind, bool writable)
     {
         // Nothing but the file that was looked at is opened.

@@ -20,7 +20,7 @@ public sealed class Hive : IRegistry
     /// <summary>Of the file as it was opened.</summary>
     public HiveHeader Header { get; }
 
-    /// <summary>Stands for a name that is no text at all; a NUL marks that it cannot be written.</summary>
+    /// <summary>Stands for a name that is not text; a NUL marks that it cannot be written.</summary>
     internal const string NoText = "\uFFFD\0";
 
     /// <summary>Keys that have a key below whose name libhivex cannot compare: these are looked through one by one.</summary>
@@ -34,7 +34,7 @@ public sealed class Hive : IRegistry
     /// <summary>Names that were met and that libhivex can read at most: those with a NUL, and those that are no proper text.</summary>
     public IReadOnlyCollection<string> UnwritableNames => _unwritable;
 
-    /// <summary>Whether libhivex, which takes names as C strings, can write a name.</summary>
+    /// <summary>True if libhivex, which takes names as C strings, can write a name.</summary>
     public static bool IsWritable(string name) => !name.Contains('\0', StringComparison.Ordinal);
 
     internal string Unwritable(string name)

@@ -21,7 +21,7 @@ public readonly record struct HiveHeader(bool IsDirty, uint Minor)
     private const uint Magic = 0x66676572; // "regf"
 
     /// <summary>Reads and checks the base block of a file.</summary>
-    /// <exception cref="InvalidDataException">Not a hive, or one that is cut off or damaged.</exception>
+    /// <exception cref="InvalidDataException">Not a hive, or one that is interrupted or damaged.</exception>
     public static HiveHeader Read(SafeFileHandle file)
     {
         byte[] block = new byte[Size];
@@ -32,7 +32,7 @@ public readonly record struct HiveHeader(bool IsDirty, uint Minor)
     /// <summary>Reads and checks a base block.</summary>
     /// <param name="block">The file's first bytes.</param>
     /// <param name="fileLength">Length of the whole file in bytes.</param>
-    /// <exception cref="InvalidDataException">Not a hive, or one that is cut off or damaged.</exception>
+    /// <exception cref="InvalidDataException">Not a hive, or one that is interrupted or damaged.</exception>
     public static HiveHeader Read(ReadOnlySpan<byte> block, long fileLength)
     {
         if (block.Length < Size)

@@ -36,7 +36,7 @@ public readonly unsafe struct HiveKey : IRegistryKey
         return [.. TakeList(LibHivex.NodeChildren(_hive.Handle, _node)).Select(n => new HiveKey(hive, n))];
     }
 
-    /// <summary>The key of that name directly below, any case; null when there is none, or its name cannot be written.</summary>
+    /// <summary>The key of that name directly below, any case; null when there is not one, or its name cannot be written.</summary>
     public HiveKey? Child(string name)
     {
         if (!Hive.IsWritable(name))
@@ -71,7 +71,7 @@ public readonly unsafe struct HiveKey : IRegistryKey
         return [.. TakeList(LibHivex.NodeValues(_hive.Handle, _node)).Select(v => ReadValue(hive, v))];
     }
 
-    /// <summary>The value of that name (empty: the default value), any case; null when there is none, or its name cannot be written.</summary>
+    /// <summary>The value of that name (empty: the default value), any case; null when there is not one, or its name cannot be written.</summary>
     public HiveValue? Value(string name)
     {
         if (!Hive.IsWritable(name))

@@ -1,6 +1,6 @@
 namespace Moorfield.Formats.Hives;
 
-/// <summary>What came of applying transaction logs.</summary>
+/// <summary>The result of applying transaction logs.</summary>
 /// <param name="Content">The hive with what the logs hold, in memory, for the caller to close; null when nothing could be applied.</param>
 /// <param name="Writes">How many entries, or sectors of an older log, were applied.</param>
 /// <param name="Why">Why nothing could be applied, as the end of a sentence; null otherwise.</param>
@@ -13,7 +13,7 @@ public sealed record HiveReplay(SafeFileHandle? Content, int Writes, string? Why
 */
 
 /// <summary>
-/// Applies the transaction logs beside a hive that was not flushed. The hive's own file is only read. Source: docs/on-disk.md,
+/// Applies the transaction logs next to a hive that was not flushed. The hive's own file is only read. Source: docs/on-disk.md,
 /// "Transaction logs" [seen].
 /// </summary>
 public static class HiveLogs
@@ -28,7 +28,7 @@ public static class HiveLogs
     private const int NameLength = 64;
     private const int FlagsOffset = 144;
 
-    /// <summary>Whether a file may only be read with its logs: its base block is unsound, or its two sequence numbers differ.</summary>
+    /// <summary>True if a file may only be read with its logs: its base block is unsound, or its two sequence numbers differ.</summary>
     public static bool AreNeeded(SafeFileHandle hive)
     {
         byte[] block = Start(hive);
@@ -36,7 +36,7 @@ public static class HiveLogs
     }
 
     /// <summary>Applies logs to a hive that needs them.</summary>
-    /// <param name="logs">The files beside it, in any order; they stay the caller's.</param>
+    /// <param name="logs">The files next to it, in any order; they stay the caller's.</param>
     public static HiveReplay Replay(SafeFileHandle hive, IReadOnlyList<SafeFileHandle> logs)
     {
         byte[] block = Start(hive);
@@ -48,7 +48,7 @@ public static class HiveLogs
         var sound = read.Where(l => IsSound(l, HiveHeader.TypeLog) || IsSound(l, HiveHeader.TypeOlderLog)).ToList();
         if (sound.Count == 0)
             return Nothing("its logs do not begin as logs do");
-        // The copy in the newest log stands in for a base block that was half written.
+        // The copy in the newest log replaces a base block that was half written.
         if (!IsIntact(block))
             sound.MaxBy(l => Number(l, HiveHeader.PrimarySequence)).AsSpan(0, Sector).CopyTo(block);
         var own = sound.Where(l => IsOf(l, block)).ToList();
@@ -249,17 +249,17 @@ public static class HiveLogs
             RandomAccess.Write(to, buffer.AsSpan(0, got), offset);
     }
 
-    /// <summary>Whether the first bytes of a file are a base block with the right checksum.</summary>
+    /// <summary>True if the first bytes of a file are a base block with the right checksum.</summary>
     private static bool IsIntact(ReadOnlySpan<byte> block) =>
         block.Length >= Sector && block.StartsWith("regf"u8) && Number(block, HiveHeader.Checksum) == HiveHeader.ChecksumOf(block);
 
-    /// <summary>Whether a log begins with such a base block, of its type and of a version that is known.</summary>
+    /// <summary>True if a log begins with such a base block, of its type and of a version that is known.</summary>
     private static bool IsSound(ReadOnlySpan<byte> block, uint type) =>
         IsIntact(block) && Number(block, HiveHeader.Type) == type
         && Number(block, HiveHeader.MajorVersion) == 1 && Number(block, HiveHeader.MinorVersion) is >= 3 and <= 6
         && Number(block, HiveHeader.Format) == 1;
 
-    /// <summary>Whether a log's copy of the base block is that of a hive: the root key at the same place, and the same name.</summary>
+    /// <summary>True if a log's copy of the base block is that of a hive: the root key at the same place, and the same name.</summary>
     private static bool IsOf(ReadOnlySpan<byte> log, ReadOnlySpan<byte> block) =>
         Number(log, HiveHeader.RootCell) == Number(block, HiveHeader.RootCell)
         && log.Slice(NameOffset, NameLength).SequenceEqual(block.Slice(NameOffset, NameLength));

@@ -9,7 +9,7 @@ public interface IRegistry : IDisposable
     /// <summary>Names that were met so far and cannot be written.</summary>
     IReadOnlyCollection<string> UnwritableNames => [];
 
-    /// <summary>Whether it would hold a value if there were one; one that brings only what was asked for may not.</summary>
+    /// <summary>True if it would hold a value if there were one; one that brings only what was asked for may not.</summary>
     bool Covers(string key, string value) => true;
 
     /// <summary>The key at a path of names separated by backslashes, any case; null when it is not there.</summary>

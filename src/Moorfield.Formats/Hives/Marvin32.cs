@@ -18,7 +18,7 @@ public static class Marvin32
             low += BinaryPrimitives.ReadUInt32LittleEndian(bytes);
             Mix(ref low, ref high);
         }
-        // What is left, and one byte of 0x80 behind it.
+        // What is left, and one byte of 0x80 after it.
         uint last = 0x80;
         for (int i = bytes.Length - 1; i >= 0; i--)
             last = (last << 8) | bytes[i];

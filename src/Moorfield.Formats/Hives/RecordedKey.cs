@@ -6,7 +6,7 @@ namespace Moorfield.Formats.Hives;
 /// </summary>
 public sealed record RecordedKey(string Name, ImmutableArray<HiveValue> Values, ImmutableArray<RecordedKey> Keys)
 {
-    /// <summary>Whether all of its names can be written.</summary>
+    /// <summary>True if all of its names can be written.</summary>
     public bool IsWritable => Hive.IsWritable(Name) && Values.All(v => Hive.IsWritable(v.Name)) && Keys.All(k => k.IsWritable);
 
     public bool Equals(RecordedKey? other) =>

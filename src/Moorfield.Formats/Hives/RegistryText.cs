@@ -10,7 +10,7 @@ namespace Moorfield.Formats.Hives;
    hex lines go on behind a backslash.
 */
 
-/// <summary>What a line of a registry text file does.</summary>
+/// <summary>The effect of a line of a registry text file.</summary>
 public enum RegistryAction
 {
     /// <summary>Makes a key.</summary>
@@ -168,7 +168,7 @@ public static class RegistryText
         return new HiveValue(name, valueType, bytes);
     }
 
-    /// <summary>A quoted text, and what is behind it.</summary>
+    /// <summary>A quoted text, and the rest after it.</summary>
     private static (string Text, string Behind) Text(string line, int number)
     {
         var text = new StringBuilder();

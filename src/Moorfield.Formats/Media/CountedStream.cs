@@ -1,8 +1,8 @@
 namespace Moorfield.Formats.Media;
 
 /// <summary>Passes on what is written, and counts it.</summary>
-/// <param name="told">Told of the bytes so far, after each writing.</param>
-public sealed class CountedStream(Stream output, Action<long>? told = null) : Stream
+/// <param name="report">Called with the bytes so far, after each writing.</param>
+public sealed class CountedStream(Stream output, Action<long>? report = null) : Stream
 {
     /// <summary>Bytes so far.</summary>
     public long Count { get; private set; }
@@ -21,7 +21,7 @@ public sealed class CountedStream(Stream output, Action<long>? told = null) : St
     {
         output.Write(buffer);
         Count += buffer.Length;
-        told?.Invoke(Count);
+        report?.Invoke(Count);
     }
 
     public override void Write(byte[] buffer, int offset, int count) => Write(buffer.AsSpan(offset, count));

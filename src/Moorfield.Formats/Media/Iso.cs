@@ -172,7 +172,7 @@ internal static class BootCatalogue
         {
             var entry = table.AsSpan(i * EntrySize, EntrySize);
             if (entry[0] is 0x90 or 0x91)
-                platform = entry[1]; // a section of its own
+                platform = entry[1]; // a separate section
             else if (entry[0] == Bootable)
             {
                 uint start = BinaryPrimitives.ReadUInt32LittleEndian(entry[8..]);

@@ -25,7 +25,7 @@ public sealed class Medium
         Views = views;
     }
 
-    /// <summary>What people see when it is put in.</summary>
+    /// <summary>The label that people see when the medium is inserted.</summary>
     public string Label { get; }
 
     /// <summary>The view that was read: UDF, Joliet or ISO 9660.</summary>
@@ -40,7 +40,7 @@ public sealed class Medium
     /// <summary>How it starts, in the order of its boot catalogue.</summary>
     public ImmutableArray<BootEntry> Boot { get; }
 
-    /// <summary>Whether a file begins like an ISO: with a volume descriptor in block 16.</summary>
+    /// <summary>True if a file begins like an ISO: with a volume descriptor in block 16.</summary>
     public static bool Is(SafeFileHandle file)
     {
         Span<byte> start = stackalloc byte[7];
@@ -49,7 +49,7 @@ public sealed class Medium
     }
 
     /// <summary>Reads what a medium holds.</summary>
-    /// <exception cref="InvalidDataException">None, damaged or cut off, or of a kind that is not understood.</exception>
+    /// <exception cref="InvalidDataException">None, damaged or interrupted, or of a kind that is not understood.</exception>
     public static Medium Read(SafeFileHandle file)
     {
         var blocks = new MediumBlocks(file);

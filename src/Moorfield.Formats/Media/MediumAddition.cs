@@ -1,17 +1,17 @@
 namespace Moorfield.Formats.Media;
 
-/// <summary>A file that a medium gets beside those that it has.</summary>
+/// <summary>A file that a medium gets next to those that it has.</summary>
 /// <param name="Path">On the medium, with slashes; folders that are not there are made.</param>
 /// <param name="Length">Bytes.</param>
 public sealed record MediumAddition(string Path, long Length);
 
-/// <summary>What becomes other on a medium that is written anew.</summary>
+/// <summary>The changes to a medium that is written again.</summary>
 public sealed record MediumChanges
 {
     /// <summary>A new label; null for the one that it has.</summary>
     public string? Label { get; init; }
 
-    /// <summary>What the name of its image ends with afterwards, as long as what it ends with now; null to leave it.</summary>
+    /// <summary>The new extension of its image's name, as long as the present one; null to leave it.</summary>
     public string? Ending { get; init; }
 
     /// <summary>Files that are added.</summary>

@@ -12,7 +12,7 @@ public readonly record struct MediumExtent(uint Block, long Length)
 /// <summary>A file or folder of a medium.</summary>
 /// <param name="Path">From the root, with slashes; empty for the root.</param>
 /// <param name="Extents">Where a file's content lies, in order; empty for folders and empty files.</param>
-/// <param name="Hidden">Whether it is marked so that people do not see it.</param>
+/// <param name="Hidden">True if it is marked so that people do not see it.</param>
 public sealed record MediumEntry(string Path, bool IsFolder, ImmutableArray<MediumExtent> Extents, bool Hidden)
 {
     /// <summary>Without the path.</summary>
@@ -36,7 +36,7 @@ public sealed record MediumEntry(string Path, bool IsFolder, ImmutableArray<Medi
     }
 }
 
-/// <summary>What a boot entry is for.</summary>
+/// <summary>The purpose of a boot entry.</summary>
 public enum BootPlatform
 {
     /// <summary>A PC's BIOS.</summary>

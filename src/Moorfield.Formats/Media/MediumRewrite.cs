@@ -6,7 +6,7 @@ namespace Moorfield.Formats.Media;
    behind the image (MediumRewriteAdding.cs). Fields and offsets: ECMA-119, ECMA-167, UDF 1.02, El Torito [doc].
 */
 
-/// <summary>Writes a medium anew with another content for its image, more files, or another label. The source is only read.</summary>
+/// <summary>Writes a medium again with another content for its image, more files, or another label. The source is only read.</summary>
 public sealed partial class MediumRewrite
 {
     private const int Block = Medium.BlockSize;
@@ -45,7 +45,7 @@ public sealed partial class MediumRewrite
         PlaceAdded();
     }
 
-    /// <summary>In the order in which they lie behind the image.</summary>
+    /// <summary>In the order in which they lie after the image.</summary>
     private List<AddedNode> AddedFiles { get; }
 
     /// <summary>Bytes of the medium that comes of it.</summary>
@@ -53,11 +53,11 @@ public sealed partial class MediumRewrite
 
     /// <summary>Plans a medium with another content for its image, or with more files.</summary>
     /// <param name="source">As it was read.</param>
-    /// <param name="medium">What it holds.</param>
+    /// <param name="medium">The contents of the source.</param>
     /// <param name="file">The image.</param>
     /// <param name="newLength">Bytes of its new content, above 0.</param>
-    /// <param name="changes">What else changes.</param>
-    /// <exception cref="InvalidDataException">Something in it is not understood, so that it cannot be written anew.</exception>
+    /// <param name="changes">The other changes.</param>
+    /// <exception cref="InvalidDataException">Something in it is not understood, so that it cannot be written again.</exception>
     /// <exception cref="ArgumentException">A label or a path cannot be written in all of its places; the message says why.</exception>
     public static MediumRewrite Plan(SafeFileHandle source, Medium medium, MediumEntry file, long newLength, MediumChanges changes)
     {

@@ -13,7 +13,7 @@ public sealed partial class MediumRewrite
     private const uint MaxRecord = 0xFFFFF800;
     private readonly List<byte[]> _tail = [];
 
-    /// <summary>Takes blocks behind the image.</summary>
+    /// <summary>Takes blocks after the image.</summary>
     /// <returns>The first, where it comes to lie.</returns>
     private uint Append(byte[] bytes)
     {
@@ -56,7 +56,7 @@ public sealed partial class MediumRewrite
         Seal(entry, here);
     }
 
-    /// <summary>Writes a folder's list behind the image, and tells its file entry.</summary>
+    /// <summary>Writes a folder's list after the image, and returns its file entry.</summary>
     private void UdfList(byte[] entry, byte[] list)
     {
         uint place = checked((uint)(_tailStart + _tail.Count));
@@ -121,7 +121,7 @@ public sealed partial class MediumRewrite
 
     // ---- ISO 9660 and Joliet
 
-    /// <summary>A folder of a view, as it is written anew.</summary>
+    /// <summary>A folder of a view, as it is written again.</summary>
     private sealed class IsoFolder(byte[] name)
     {
         internal byte[] Name => name;
@@ -152,7 +152,7 @@ public sealed partial class MediumRewrite
         internal static int Next(int at, int length) => (at % Block) + length > Block ? (at / Block + 1) * Block : at;
     }
 
-    /// <summary>Writes all folders of a view anew, with what is added.</summary>
+    /// <summary>Writes all folders of a view again, with what is added.</summary>
     private void IsoAdd(byte[] descriptor, uint root, uint length, bool unicode)
     {
         if (_isRelocated)

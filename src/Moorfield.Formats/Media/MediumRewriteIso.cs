@@ -89,8 +89,8 @@ public sealed partial class MediumRewrite
             uint bytes = BinaryPrimitives.ReadUInt32LittleEndian(record[10..]);
             bool isFolder = (record[25] & 2) != 0;
             bool isSpecial = record[32] == 1 && record[33] < 2;
-            bool isIt = !isFolder && IsIt(start, bytes, isFirst: pieces.Count == 0);
-            if (isIt)
+            bool isImage = !isFolder && IsImage(start, bytes, isFirst: pieces.Count == 0);
+            if (isImage)
             {
                 pieces.Add((at, bytes));
                 Rename(record.Slice(33, record[32]));
@@ -115,7 +115,7 @@ public sealed partial class MediumRewrite
         Write(block * (long)Block, folder);
     }
 
-    /// <summary>What other systems keep with a record (Rock Ridge) can go on elsewhere, and name folders. [doc: IEEE P1281, P1282]</summary>
+    /// <summary>Extensions of a record for other systems (Rock Ridge) can continue elsewhere, and name folders. [doc: IEEE P1281, P1282]</summary>
     private void SystemUse(Span<byte> area, int depth)
     {
         for (int at = 0; at + 4 <= area.Length && area[at + 2] >= 4 && at + area[at + 2] <= area.Length; at += area[at + 2])
@@ -140,10 +140,10 @@ public sealed partial class MediumRewrite
         }
     }
 
-    /// <summary>Whether a stretch belongs to the image.</summary>
-    /// <param name="isFirst">Whether it is the first of its file.</param>
+    /// <summary>True if a stretch belongs to the image.</summary>
+    /// <param name="isFirst">True if it is the first of its file.</param>
     /// <exception cref="InvalidDataException">It is another file's, and overlaps the image.</exception>
-    private bool IsIt(long block, long length, bool isFirst)
+    private bool IsImage(long block, long length, bool isFirst)
     {
         long end = _old.Block + Blocks(_old.Length);
         if (length == 0 || block >= end || block + Blocks(length) <= _old.Block)
@@ -175,7 +175,7 @@ public sealed partial class MediumRewrite
         }
     }
 
-    /// <summary>Gives a name, in letters of one byte or of two, its new ending. What stands behind a semicolon is a version.</summary>
+    /// <summary>Gives a name, in letters of one byte or of two, its new ending. The part after a semicolon is a version.</summary>
     private void Rename(Span<byte> name)
     {
         if (_ending is null)

@@ -73,7 +73,7 @@ public sealed partial class MediumRewrite
         FileSet(set);
     }
 
-    /// <summary>Where anchors may stand. Some tools fill all blocks behind the last file with them.</summary>
+    /// <summary>The possible places of anchors. Some tools fill all blocks after the last file with them.</summary>
     private IEnumerable<long> Anchors()
     {
         yield return 256;
@@ -155,7 +155,7 @@ public sealed partial class MediumRewrite
         int step = kind == 0 ? 8 : 16;
         int start = 176 + attributes;
         long left = BinaryPrimitives.ReadInt64LittleEndian(entry.AsSpan(56));
-        bool isIt = false;
+        bool isImage = false;
         for (int i = start; i + step <= start + length; i += step)
         {
             uint raw = BinaryPrimitives.ReadUInt32LittleEndian(entry.AsSpan(i));
@@ -166,17 +166,17 @@ public sealed partial class MediumRewrite
             long block = Absolute(BinaryPrimitives.ReadUInt32LittleEndian(entry.AsSpan(i + 4)));
             extents.Add(new MediumExtent(checked((uint)block), Math.Min(raw, left)));
             left -= raw;
-            if (IsIt(block, raw, isFirst: i == start))
-                isIt = true;
+            if (IsImage(block, raw, isFirst: i == start))
+                isImage = true;
             else
                 BinaryPrimitives.WriteUInt32LittleEndian(entry.AsSpan(i + 4), Relative(block));
         }
-        if (isIt)
+        if (isImage)
         {
             Extents(entry, _old.Block, _newLength);
             _imageEntry = entry;
         }
-        // An attribute header has a tag of its own.
+        // An attribute header has its own tag.
         if (attributes >= 24 && BinaryPrimitives.ReadUInt16LittleEndian(entry.AsSpan(176)) == 262)
             Seal(entry.AsSpan(176, attributes), Relative(at));
         Seal(entry, Relative(at));
@@ -235,7 +235,7 @@ public sealed partial class MediumRewrite
                 if ((entry[18] & 8) == 0 && (entry[18] & 2) != 0)
                     below.Add((icb, MediumNames.Join(path, UdfVolume.Identifier(entry.Slice(38
                         + BinaryPrimitives.ReadUInt16LittleEndian(entry[36..]), entry[19])))));
-                else if ((entry[18] & 8) == 0 && FileEntryOf(icb, out _, out _).Any(e => IsIt(e.Block, e.Length, isFirst: false)))
+                else if ((entry[18] & 8) == 0 && FileEntryOf(icb, out _, out _).Any(e => IsImage(e.Block, e.Length, isFirst: false)))
                     Rename(NameOf(entry));
             }
             Seal(entry, Relative(PlaceOf(at) / Block));
@@ -282,7 +282,7 @@ public sealed partial class MediumRewrite
         field[^1] = (byte)(_label.Length + 1);
     }
 
-    /// <summary>Gives a structure its place, and its checksums anew.</summary>
+    /// <summary>Gives a structure its place, and its checksums again.</summary>
     private static void Seal(Span<byte> structure, uint place)
     {
         BinaryPrimitives.WriteUInt32LittleEndian(structure[12..], place);

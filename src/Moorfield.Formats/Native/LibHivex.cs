@@ -28,11 +28,11 @@ internal static unsafe partial class LibHivex
     [LibraryImport(Library, EntryPoint = "hivex_node_name", SetLastError = true)]
     internal static partial byte* NodeName(HiveHandle hive, nuint node);
 
-    /// <summary>Bytes of the name in UTF-8, with those behind a NUL; 0 when it cannot be converted.</summary>
+    /// <summary>Bytes of the name in UTF-8, with those after a NUL; 0 when it cannot be converted.</summary>
     [LibraryImport(Library, EntryPoint = "hivex_node_name_len")]
     internal static partial nuint NodeNameLength(HiveHandle hive, nuint node);
 
-    /// <summary>Bytes of the name in UTF-8, with those behind a NUL; 0 when it cannot be converted.</summary>
+    /// <summary>Bytes of the name in UTF-8, with those after a NUL; 0 when it cannot be converted.</summary>
     [LibraryImport(Library, EntryPoint = "hivex_value_key_len")]
     internal static partial nuint ValueKeyLength(HiveHandle hive, nuint value);
 

@@ -38,7 +38,7 @@ public static unsafe partial class NativeLibraries
         }
     }
 
-    /// <summary>What to say of a library that could not be loaded, with the loader's own reason.</summary>
+    /// <summary>The message for a library that could not be loaded, with the loader's own reason.</summary>
     /// <param name="library">As people call it.</param>
     /// <param name="file">That the loader looks for.</param>
     /// <param name="package">The Debian package that has it.</param>

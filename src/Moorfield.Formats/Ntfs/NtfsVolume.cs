@@ -115,7 +115,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         if (_device != 0)
             _ = LibNtfs.FreeDevice(_device);
         _device = 0;
-        ThrowTrouble();
+        ThrowSourceError();
         return error;
     }
 
@@ -192,7 +192,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
     private static long _waited;
 
     /// <summary>How long the library has been at work by itself with one thing now; zero when it is at none.</summary>
-    public static TimeSpan AtWork => Volatile.Read(ref _began) is not 0 and var began
+    public static TimeSpan BusyTime => Volatile.Read(ref _began) is not 0 and var began
         ? System.Diagnostics.Stopwatch.GetElapsedTime(began + Volatile.Read(ref _waited)) : TimeSpan.Zero;
 
     private static T Watched<T>(Func<T> use)
@@ -227,15 +227,15 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         return LibNtfs.CloseInode(inode) == 0 ? result : throw Failed("a file cannot be written");
     }
 
-    /// <summary>What is to be thrown when a call has failed: the source's own trouble if there was one.</summary>
+    /// <summary>The exception for a call that has failed: the source's own error if there was one.</summary>
     private Exception Failed(string what)
     {
         int error = Marshal.GetLastPInvokeError();
-        ThrowTrouble();
+        ThrowSourceError();
         return new InvalidDataException($"is damaged: {what} ({Marshal.GetPInvokeErrorMessage(error)})");
     }
 
-    private void ThrowTrouble()
+    private void ThrowSourceError()
     {
         if (_error is not { } error)
             return;
@@ -355,7 +355,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
                 _ = LibNtfs.Unmount(_volume, 1);
             _volume = 0;
             _device = 0; // freed with the volume
-            ThrowTrouble();
+            ThrowSourceError();
             if (result != 0)
                 throw new IOException("could not be finished");
         }

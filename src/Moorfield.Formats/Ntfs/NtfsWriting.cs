@@ -1,6 +1,6 @@
 namespace Moorfield.Formats.Ntfs;
 
-/// <summary>All that a file or folder has besides its content and its names.</summary>
+/// <summary>All metadata of a file or folder, without its content and names.</summary>
 /// <param name="Security">The security descriptor, self-relative.</param>
 /// <param name="Reparse">Reparse data with their head; empty for none.</param>
 /// <param name="Extended">Extended attributes as they are stored; empty for none.</param>
@@ -33,7 +33,7 @@ public sealed unsafe partial class NtfsVolume
     private const int StandardLength = 36;
     private const int PageSize = 4096;
 
-    /// <summary>All that a file or folder has besides its content and its names.</summary>
+    /// <summary>All metadata of a file or folder, without its content and names.</summary>
     public NtfsMetadata Facts(ulong reference) => Locked(() => WithInode(reference, inode =>
     {
         byte[] standard = Find(inode, StandardInformation, null) is { Length: >= StandardLength } value ? value
@@ -130,7 +130,7 @@ public sealed unsafe partial class NtfsVolume
         }
     });
 
-    /// <summary>Gives a file all that <see cref="Facts"/> told, but for its times and attributes: <see cref="SetStandard"/> comes last.</summary>
+    /// <summary>Gives a file everything in <see cref="Facts"/> except its times and attributes: <see cref="SetStandard"/> comes last.</summary>
     public void SetFacts(ulong file, NtfsMetadata facts) => Locked(() => WithInode(file, inode =>
     {
         Set(facts.Security, (bytes, size) => SetSecurity(inode, bytes, size), "its security descriptor");

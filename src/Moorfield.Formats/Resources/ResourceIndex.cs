@@ -43,7 +43,7 @@ public sealed partial class ResourceIndex
     }
 
     /// <summary>Reads an index.</summary>
-    /// <exception cref="InvalidDataException">It is none, or damaged.</exception>
+    /// <exception cref="InvalidDataException">It is not one, or damaged.</exception>
     public static ResourceIndex Read(ReadOnlyMemory<byte> bytes) =>
         bytes.Length > MaxBytes ? throw Damaged("is too long") : new ResourceIndex(new View(bytes));
 
@@ -52,7 +52,7 @@ public sealed partial class ResourceIndex
     /// <summary>The simple name of what it is an index of, by which references may name it; null when the names are in another file.</summary>
     public string? Name => _names?.SimpleName;
 
-    /// <summary>Whether the names of its resources are in another file, and this is that file.</summary>
+    /// <summary>True if the names of its resources are in another file, and this is that file.</summary>
     public bool HasNamesOf(ResourceIndex pack) => _names is { } names && pack._names is null && pack._map.Reference is { } wanted
         && wanted == names.Identity;
 

@@ -27,7 +27,7 @@ public sealed partial class ResourceIndex
 
         private long CharactersAt => IndexAt + (_index * 2L);
 
-        /// <summary>Where its sets stand in the index table, and how many they are.</summary>
+        /// <summary>The first of its sets in the index table, and their number.</summary>
         internal (int First, int Count) Decision(int number) => Range(12, number, _decisions);
 
         private (int First, int Count) Range(long table, int number, int count)

@@ -12,7 +12,7 @@ public sealed class ResourceResolver(ResourceIndex main, IReadOnlyCollection<Res
     private const string Scheme = "ms-resource:";
     private const int MaxSteps = 4;
 
-    /// <summary>Whether a text of a manifest is a reference.</summary>
+    /// <summary>True if a text of a manifest is a reference.</summary>
     public static bool IsReference(string? text) => text?.StartsWith(Scheme, StringComparison.OrdinalIgnoreCase) == true;
 
     /// <summary>The text that a reference means; null when there is none.</summary>
@@ -74,7 +74,7 @@ public sealed class ResourceResolver(ResourceIndex main, IReadOnlyCollection<Res
         return best ?? candidates.FirstOrDefault();
     }
 
-    /// <summary>How well each qualifier fits, the most important first; null when one does not fit at all.</summary>
+    /// <summary>How well each qualifier fits, the most important first; null when one does not fit.</summary>
     private static List<(int Priority, int Score)>? Scores(ResourceCandidate candidate, ImmutableArray<string> languages)
     {
         var scores = new List<(int Priority, int Score)>();

@@ -1,6 +1,6 @@
 namespace Moorfield.Formats.Resources;
 
-/// <summary>What a qualifier is about. Source: docs/resources.md, "Qualifiers" [tried].</summary>
+/// <summary>The subject of a qualifier. Source: docs/resources.md, "Qualifiers" [tried].</summary>
 public enum QualifierKind
 {
     /// <summary>A language tag.</summary>
@@ -19,7 +19,7 @@ public enum QualifierKind
     Theme,
     /// <summary>Another form, such as unplated.</summary>
     AlternateForm,
-    /// <summary>What the graphics card can do.</summary>
+    /// <summary>The capability of the graphics card.</summary>
     DXFeatureLevel,
     /// <summary>A configuration that a program names.</summary>
     Configuration,
@@ -30,7 +30,7 @@ public enum QualifierKind
 }
 
 /// <summary>A condition under which a value is meant.</summary>
-/// <param name="Kind">What it is about; a number that is not known is kept.</param>
+/// <param name="Kind">The subject; an unknown number is kept.</param>
 /// <param name="Priority">The higher, the more it counts.</param>
 /// <param name="Fallback">How well it fits the defaults of the build, 0 to 1000.</param>
 public readonly record struct ResourceQualifier(QualifierKind Kind, string Value, int Priority, int Fallback);
@@ -56,12 +56,12 @@ public enum ResourceValueKind
 
 /// <summary>One value of a resource.</summary>
 /// <param name="Qualifiers">All must fit; none for a neutral one.</param>
-/// <param name="Bytes">As stored, without what lies behind.</param>
+/// <param name="Bytes">As stored, without the bytes after it.</param>
 public sealed record ResourceCandidate(ImmutableArray<ResourceQualifier> Qualifiers, ResourceValueKind Kind, ReadOnlyMemory<byte> Bytes)
 {
     private const int MaxText = 32_768;
 
-    /// <summary>Whether it is text to be shown.</summary>
+    /// <summary>True if it is text to be shown.</summary>
     public bool IsText => Kind is ResourceValueKind.String or ResourceValueKind.AsciiString or ResourceValueKind.Utf8String;
 
     /// <summary>The text or path up to its first NUL; empty for bytes. Broken characters are replaced, and it ends after 32,768.</summary>

@@ -2,7 +2,7 @@ using System.Security.Cryptography;
 
 namespace Moorfield.Formats.Wim;
 
-/// <summary>The SHA-1 of a file, computed beside the writing of it.</summary>
+/// <summary>The SHA-1 of a file, computed next to the writing of it.</summary>
 internal sealed class BackgroundSha1(SafeFileHandle file) : IDisposable
 {
     private const int PieceLength = 1 << 20;
@@ -17,7 +17,7 @@ internal sealed class BackgroundSha1(SafeFileHandle file) : IDisposable
         _work = Task.Run(() => Append(written));
     }
 
-    /// <param name="end">Offset behind the last byte.</param>
+    /// <param name="end">Offset after the last byte.</param>
     internal Sha1Hash Finish(long end)
     {
         _work.Wait();

@@ -6,7 +6,7 @@ namespace Moorfield.Formats.Wim;
 /// <param name="Solid">The solid resources of its run, as indices into <see cref="BlobTable.SolidResources"/>; -1 for none.</param>
 public readonly record struct BlobEntry(ResourceHeader Resource, ushort Part, uint References, Sha1Hash Hash, int Solid = -1)
 {
-    /// <summary>Whether it is an image's metadata and no file's content.</summary>
+    /// <summary>True if it is an image's metadata and no file's content.</summary>
     public bool IsMetadata => Resource.Flags.HasFlag(ResourceFlags.Metadata);
 
     /// <summary>Uncompressed bytes.</summary>
@@ -18,7 +18,7 @@ public readonly record struct BlobEntry(ResourceHeader Resource, ushort Part, ui
    the mark 0x100000000 as uncompressed size; the solid entries that follow lie inside them.
 */
 
-/// <summary>What a WIM holds, by SHA-1. Source: docs/wim-format.md, "Blob table" [doc].</summary>
+/// <summary>The contents of a WIM, by SHA-1. Source: docs/wim-format.md, "Blob table" [doc].</summary>
 public sealed class BlobTable
 {
     internal const int EntryLength = 50;

@@ -5,7 +5,7 @@ namespace Moorfield.Formats.Wim;
 /// <param name="Size">Uncompressed bytes of the whole resource.</param>
 /// <param name="ChunkSize">Uncompressed bytes of each chunk but the last, which may be shorter.</param>
 /// <param name="Compression">None: the chunks are plain pieces of the file.</param>
-/// <param name="Starts">Offset in the file of each chunk, and behind the last the end of the resource.</param>
+/// <param name="Starts">Offset in the file of each chunk, and after the last the end of the resource.</param>
 internal sealed record ChunkMap(ResourceHeader Resource, long Size, int ChunkSize, WimCompression Compression, long[] Starts)
 {
     private const int PlainPiece = 1 << 20;
@@ -129,7 +129,7 @@ internal static class ChunkedResource
 /// <summary>A resource of many contents, as an ESD has them. Source: docs/wim-format.md, "Solid resource" [doc].</summary>
 internal static class SolidResource
 {
-    /// <summary>What the blob table gives as the uncompressed size of a solid resource.</summary>
+    /// <summary>Stands for the uncompressed size of a solid resource in the blob table.</summary>
     internal const long SizeMark = 0x1_0000_0000;
 
     private const int HeaderLength = 16;

@@ -4,7 +4,7 @@ using System.Numerics;
 namespace Moorfield.Formats.Wim;
 
 /// <summary>
-/// Compresses and decompresses single chunks by libwim. Usable from several threads at once: each call takes a native codec of its own
+/// Compresses and decompresses single chunks by libwim. Usable from several threads at once: each call takes its own native codec
 /// from a pool.
 /// </summary>
 internal sealed unsafe class Codec(WimCompression compression, int chunkSize) : IDisposable

@@ -61,10 +61,10 @@ public sealed class ImageEntry
     /// <summary>As Windows defines them.</summary>
     public EntryAttributes Attributes => (EntryAttributes)BinaryPrimitives.ReadUInt32LittleEndian(Bytes[AttributesOffset..]);
 
-    /// <summary>Whether it is a link or another reparse point.</summary>
+    /// <summary>True if it is a link or another reparse point.</summary>
     public bool IsReparsePoint => Attributes.HasFlag(EntryAttributes.ReparsePoint);
 
-    /// <summary>Whether it is a folder and not a link to one.</summary>
+    /// <summary>True if it is a folder and not a link to one.</summary>
     public bool IsFolder => (Attributes & (EntryAttributes.Folder | EntryAttributes.ReparsePoint)) == EntryAttributes.Folder;
 
     /// <summary>FILETIME: units of 100 ns since 1601.</summary>
@@ -102,7 +102,7 @@ public sealed class ImageEntry
     /// <summary>The entry as stored, with its extra streams.</summary>
     public ReadOnlyMemory<byte> Record => _record;
 
-    /// <summary>What a folder holds; empty for anything else.</summary>
+    /// <summary>The entries of a folder; empty for anything else.</summary>
     /// <exception cref="InvalidDataException">The list is damaged.</exception>
     public IReadOnlyList<ImageEntry> Children => LoadedChildren;
 
@@ -114,7 +114,7 @@ public sealed class ImageEntry
 
     private List<ImageEntry> LoadedChildren => _children ??= IsFolder ? _metadata.ReadList(List) : [];
 
-    /// <summary>The entry of that name in this folder: as it stands, else the first that differs in case only; null when there is none.</summary>
+    /// <summary>The entry of that name in this folder: in the same case, otherwise the first in another case; null when there is none.</summary>
     public ImageEntry? Find(string name)
     {
         ImageEntry? other = null;

@@ -2,7 +2,7 @@ using System.Buffers;
 
 namespace Moorfield.Formats.Wim;
 
-/// <summary>What all entries of an image come to.</summary>
+/// <summary>The totals of all entries of an image.</summary>
 /// <param name="Folders">With the root.</param>
 /// <param name="Bytes">In all streams, hard links counted each time.</param>
 /// <param name="HardLinkBytes">In all hard links but the first of each group.</param>

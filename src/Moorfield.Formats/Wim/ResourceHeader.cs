@@ -30,16 +30,16 @@ public readonly record struct ResourceHeader(long StoredSize, ResourceFlags Flag
     internal const int Length = 24;
     private const long StoredSizeMask = (1L << 56) - 1;
 
-    /// <summary>Whether it leads nowhere.</summary>
+    /// <summary>True if it leads nowhere.</summary>
     public bool IsNone => StoredSize == 0;
 
-    /// <summary>Whether several contents are compressed together.</summary>
+    /// <summary>True if several contents are compressed together.</summary>
     public bool IsSolid => Flags.HasFlag(ResourceFlags.Solid);
 
-    /// <summary>Whether it is compressed in chunks.</summary>
+    /// <summary>True if it is compressed in chunks.</summary>
     public bool IsCompressed => Flags.HasFlag(ResourceFlags.Compressed);
 
-    /// <summary>Offset of the first byte behind it.</summary>
+    /// <summary>Offset of the first byte after it.</summary>
     public long End => Offset + StoredSize;
 
     internal static ResourceHeader Read(ReadOnlySpan<byte> bytes)

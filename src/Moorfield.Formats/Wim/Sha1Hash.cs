@@ -1,12 +1,12 @@
 namespace Moorfield.Formats.Wim;
 
-/// <summary>A SHA-1: what a WIM knows each content by. All zeroes stands for "no content".</summary>
+/// <summary>A SHA-1, by which a WIM identifies each content. All zeroes stands for "no content".</summary>
 public readonly record struct Sha1Hash(ulong First, ulong Second, uint Third)
 {
     /// <summary>Bytes of a SHA-1.</summary>
     public const int Length = 20;
 
-    /// <summary>Whether it stands for an empty content.</summary>
+    /// <summary>True if it stands for an empty content.</summary>
     public bool IsZero => this == default;
 
     /// <summary>From 20 bytes.</summary>

@@ -7,7 +7,7 @@ public readonly record struct WimExtent(SafeFileHandle File, long Start, long Le
 
 /// <summary>
 /// Where the bytes of a WIM lie: in a file, in a stretch of one, in the parts of a split one, which follow each other then, or in a stretch
-/// with what was changed since in a file of its own. Such a file has a hole where the stretch counts, so that offsets are the same in both.
+/// with the changes since in a separate file. Such a file has a hole where the stretch counts, so that offsets are the same in both.
 /// </summary>
 public sealed class WimBytes
 {

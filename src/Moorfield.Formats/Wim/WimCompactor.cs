@@ -26,14 +26,14 @@ public static class WimCompactor
         all.AddRange(wim.Blobs.SolidResources.SelectMany(r => r));
         all.AddRange(tables.Where(t => !t.IsNone));
         all.Sort(ByPlace);
-        CheckApart(all);
+        CheckNoOverlap(all);
     }
 
     private static int ByPlace(ResourceHeader one, ResourceHeader other) =>
         one.Offset != other.Offset ? one.Offset.CompareTo(other.Offset) : one.StoredSize.CompareTo(other.StoredSize);
 
     /// <param name="resources">By place.</param>
-    private static void CheckApart(List<ResourceHeader> resources)
+    private static void CheckNoOverlap(List<ResourceHeader> resources)
     {
         long end = 0;
         foreach (var resource in resources)
@@ -98,7 +98,7 @@ public static class WimCompactor
             if (live.Count == 0 || ByPlace(live[^1], resource) != 0)
                 live.Add(resource);
         }
-        CheckApart(live);
+        CheckNoOverlap(live);
         return live;
     }
 }

@@ -3,8 +3,8 @@ using System.Collections.Concurrent;
 namespace Moorfield.Formats.Wim;
 
 /// <summary>
-/// Changes a WIM in place: appends contents, metadata and tables behind the end of the file, and overwrites the header last. Until that
-/// last write the file is still the old WIM with something behind it. Contents and metadata may come from several threads at once.
+/// Changes a WIM in place: appends contents, metadata and tables after the end of the file, and overwrites the header last. Until that
+/// last write the file is still the old WIM with something after it. Contents and metadata may come from several threads at once.
 /// Source: docs/wim-format.md, "Changing a WIM in place, safely".
 /// </summary>
 /// <param name="wim">The file as it is; nothing that it refers to is written over.</param>
@@ -91,7 +91,7 @@ public sealed class WimEditor(WimFile wim, Stream output)
         }
     }
 
-    /// <summary>Adds an image behind the last.</summary>
+    /// <summary>Adds an image after the last.</summary>
     /// <param name="info">For the XML data; the totals are counted.</param>
     public void AddImage(ImageMetadata metadata, ImageInfo info)
     {
@@ -106,7 +106,7 @@ public sealed class WimEditor(WimFile wim, Stream output)
         }
     }
 
-    /// <summary>Takes an image out; the others are numbered anew.</summary>
+    /// <summary>Takes an image out; the others are numbered again.</summary>
     /// <param name="image">From 1, as they are numbered before the change.</param>
     /// <exception cref="InvalidDataException">Its metadata is damaged.</exception>
     public void RemoveImage(int image)
@@ -149,7 +149,7 @@ public sealed class WimEditor(WimFile wim, Stream output)
     /// <summary>Uncompressed bytes of a content that the file has or gets; 0 for none.</summary>
     public long SizeOf(Sha1Hash hash) => _added.TryGetValue(hash, out var added) ? added.Value.Size : wim.Blobs.SizeOf(hash);
 
-    /// <summary>Writes the tables behind everything, and flushes. Only the header is missing then.</summary>
+    /// <summary>Writes the tables at the end, and flushes. Only the header is missing then.</summary>
     public void Finish()
     {
         var entries = new List<BlobEntry>();

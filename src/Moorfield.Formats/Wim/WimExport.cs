@@ -11,7 +11,7 @@ public static unsafe class WimExport
     private const int Aborted = 76;
 
     /// <summary>
-    /// Told how far a writing is: bytes done, and how many there are, before compression; the latter 0 where that is not known. False to stop.
+    /// Called while a file is written, with the bytes done and their total before compression; the total is 0 where it is not known. False to stop.
     /// </summary>
     public delegate bool Progress(long done, long total);
 
@@ -20,9 +20,9 @@ public static unsafe class WimExport
     /// <param name="images">Numbers, from 1; empty for all.</param>
     /// <param name="output">Path of the new file.</param>
     /// <param name="compression">Of the new file.</param>
-    /// <param name="thorough">Whether to take some four times as long for a few per cent less.</param>
-    /// <param name="integrity">Whether it gets an integrity table.</param>
-    /// <exception cref="InvalidDataException">The source is damaged, encrypted, or a part of a split one; the message goes behind its
+    /// <param name="thorough">True if to take some four times as long for a few per cent less.</param>
+    /// <param name="integrity">True if it gets an integrity table.</param>
+    /// <exception cref="InvalidDataException">The source is damaged, encrypted, or a part of a split one; the message follows its
     /// name.</exception>
     /// <exception cref="OperationCanceledException">It was stopped.</exception>
     public static void Write(
@@ -42,7 +42,7 @@ public static unsafe class WimExport
             int flags = LibWim.WriteFsync | (integrity ? LibWim.WriteCheckIntegrity : 0);
             Watched(progress, context =>
             {
-                LibWim.SetProgress(to, &Tell, context);
+                LibWim.SetProgress(to, &Report, context);
                 return LibWim.Write(to, output, LibWim.AllImages, flags, 0);
             });
         }
@@ -60,7 +60,7 @@ public static unsafe class WimExport
         }
     }
 
-    /// <summary>Writes an image file in parts, the others with numbers behind the first one's name.</summary>
+    /// <summary>Writes an image file in parts, the others with numbers after the first one's name.</summary>
     /// <param name="partBytes">Bytes of a part; one with a single large content may have more.</param>
     /// <exception cref="InvalidDataException">It cannot be split, as an ESD cannot.</exception>
     /// <exception cref="OperationCanceledException">It was stopped.</exception>
@@ -71,7 +71,7 @@ public static unsafe class WimExport
         {
             Watched(progress, context =>
             {
-                LibWim.SetProgress(wim, &TellSplit, context);
+                LibWim.SetProgress(wim, &ReportSplit, context);
                 return LibWim.Split(wim, firstPart, (ulong)partBytes, LibWim.WriteFsync);
             });
         }
@@ -85,7 +85,7 @@ public static unsafe class WimExport
     /// <exception cref="InvalidDataException">They do not belong together, or one is missing.</exception>
     /// <exception cref="OperationCanceledException">It was stopped.</exception>
     public static void Join(IReadOnlyList<string> parts, string output, Progress progress) => Watched(progress, context =>
-        LibWim.Join([.. parts], (uint)parts.Count, output, 0, LibWim.WriteFsync, &Tell, context));
+        LibWim.Join([.. parts], (uint)parts.Count, output, 0, LibWim.WriteFsync, &Report, context));
 
     private static void Watched(Progress progress, Func<nint, int> write)
     {
@@ -105,14 +105,14 @@ public static unsafe class WimExport
     }
 
     [UnmanagedCallersOnly(CallConvs = [typeof(CallConvCdecl)])]
-    private static int Tell(int message, ulong* facts, nint context)
+    private static int Report(int message, ulong* facts, nint context)
     {
         return message != LibWim.WriteStreams || facts == null ? 0 : Ask(context, (long)facts[2], (long)facts[0]);
     }
 
     // While a part is written, libwim counts only that part.
     [UnmanagedCallersOnly(CallConvs = [typeof(CallConvCdecl)])]
-    private static int TellSplit(int message, ulong* facts, nint context) => message switch
+    private static int ReportSplit(int message, ulong* facts, nint context) => message switch
     {
         LibWim.SplitBeginPart or LibWim.SplitEndPart when facts != null => Ask(context, (long)facts[1], (long)facts[0]),
         LibWim.WriteStreams => Ask(context, 0, 0),

@@ -34,22 +34,22 @@ public sealed class WimFile : IDisposable
     /// <summary>Bytes of the WIM when it was opened.</summary>
     public long Length { get; }
 
-    /// <summary>As it stands in the file.</summary>
+    /// <summary>As it is in the file.</summary>
     public WimHeader Header { get; }
 
     /// <summary>All contents.</summary>
     public BlobTable Blobs { get; }
 
-    /// <summary>What the file says of its images.</summary>
+    /// <summary>The file's description of its images.</summary>
     public WimXml Xml { get; }
 
     /// <summary>Opens a WIM.</summary>
-    /// <exception cref="InvalidDataException">No WIM, or one that is damaged or cut off.</exception>
+    /// <exception cref="InvalidDataException">No WIM, or one that is damaged or interrupted.</exception>
     /// <exception cref="DllNotFoundException">libwim is not installed; the message names the package.</exception>
     public static WimFile Open(SafeFileHandle file) => Open(WimBytes.Of(file));
 
     /// <summary>Opens a WIM, wherever its bytes lie.</summary>
-    /// <exception cref="InvalidDataException">No WIM, or one that is damaged or cut off.</exception>
+    /// <exception cref="InvalidDataException">No WIM, or one that is damaged or interrupted.</exception>
     /// <exception cref="DllNotFoundException">libwim is not installed; the message names the package.</exception>
     public static WimFile Open(WimBytes bytes)
     {
@@ -69,10 +69,10 @@ public sealed class WimFile : IDisposable
             : throw new InvalidDataException("is encrypted: it must be decrypted first, by the tools that its source gives for it");
     }
 
-    /// <summary>Whether all parts of it are at hand, when it is split.</summary>
+    /// <summary>True if all parts of it are at hand, when it is split.</summary>
     public bool IsComplete => !Header.IsSplit || Bytes.Starts.Length >= Header.Parts;
 
-    /// <summary>What a further part of a split WIM holds.</summary>
+    /// <summary>Reads the blob table of a further part of a split WIM.</summary>
     private BlobTable ReadTable(int part)
     {
         byte[] first = new byte[WimHeader.Size];
@@ -129,7 +129,7 @@ public sealed class WimFile : IDisposable
         CheckHash(blob.Hash, hash.Finish(blob.Size));
     }
 
-    /// <summary>Whether the bytes of a content that was once in the table are still where they were. All of them are read.</summary>
+    /// <summary>True if the bytes of a content that was once in the table are still where they were. All of them are read.</summary>
     public bool Holds(in BlobEntry dropped)
     {
         try
@@ -152,7 +152,7 @@ public sealed class WimFile : IDisposable
         return hash.Finish(length);
     }
 
-    /// <summary>The chunks of a content that lies in a resource of its own; null when it is in a solid one.</summary>
+    /// <summary>The chunks of a content that has its own resource; null when it is in a solid one.</summary>
     internal ChunkMap? Map(in BlobEntry blob) => blob.Resource.IsSolid ? null : Map(blob.Resource);
 
     internal Codec Codec(WimCompression compression, int chunkSize) =>

@@ -3,7 +3,7 @@ namespace Moorfield.Formats.Wim;
 /// <summary>How contents are compressed. Source: docs/wim-format.md, "Header" [doc].</summary>
 public enum WimCompression
 {
-    /// <summary>Not at all.</summary>
+    /// <summary>No compression.</summary>
     None = 0,
     /// <summary>LZ77 with Huffman codes; fast.</summary>
     Xpress = 1,
@@ -72,10 +72,10 @@ public sealed class WimHeader
 
     private WimHeader(byte[] bytes) => _bytes = bytes;
 
-    /// <summary>As they stand in the header.</summary>
+    /// <summary>As they are in the header.</summary>
     public WimFlags Flags => (WimFlags)UInt32(FlagsOffset);
 
-    /// <summary>Whether it may hold solid resources, as an ESD does.</summary>
+    /// <summary>True if it may hold solid resources, as an ESD does.</summary>
     public bool IsSolidVersion => UInt32(VersionOffset) == SolidVersion;
 
     /// <summary>Bytes of a compressed resource's chunks; 0 when nothing is compressed.</summary>
@@ -90,7 +90,7 @@ public sealed class WimHeader
     /// <summary>How many there are.</summary>
     public int Parts => BinaryPrimitives.ReadUInt16LittleEndian(_bytes.AsSpan(PartsOffset));
 
-    /// <summary>Whether it is one part of several.</summary>
+    /// <summary>True if it is one part of several.</summary>
     public bool IsSplit => Parts > 1 || Flags.HasFlag(WimFlags.Spanned);
 
     /// <summary>How many images there are.</summary>
@@ -108,7 +108,7 @@ public sealed class WimHeader
     /// <summary>Number of the image that starts, from 1; 0 when none does.</summary>
     public int BootIndex => (int)UInt32(BootIndexOffset);
 
-    /// <summary>Where the integrity table is; nowhere when there is none.</summary>
+    /// <summary>The place of the integrity table; empty without one.</summary>
     public ResourceHeader Integrity => Resource(IntegrityOffset);
 
     /// <summary>How contents are compressed.</summary>
@@ -144,7 +144,7 @@ public sealed class WimHeader
         return new WimHeader(bytes);
     }
 
-    /// <summary>Whether a file begins like a WIM of any kind.</summary>
+    /// <summary>True if a file begins like a WIM of any kind.</summary>
     public static bool Begins(Microsoft.Win32.SafeHandles.SafeFileHandle file)
     {
         Span<byte> start = stackalloc byte[8];
@@ -186,7 +186,7 @@ public sealed class WimHeader
         Integrity.Check("its integrity table", fileLength);
     }
 
-    /// <summary>This header with other places of what a change writes anew.</summary>
+    /// <summary>This header with other places of what a change writes again.</summary>
     internal WimHeader With(
         ResourceHeader blobTable, ResourceHeader xml, ResourceHeader bootMetadata, ResourceHeader integrity, int imageCount, int bootIndex)
     {

@@ -3,7 +3,7 @@ using System.Xml.Linq;
 
 namespace Moorfield.Formats.Wim;
 
-/// <summary>What the XML data says of one image. Texts are empty and numbers zero when it does not say.</summary>
+/// <summary>The XML data's description of one image. Texts are empty and numbers zero when it has none.</summary>
 /// <param name="Number">From 1.</param>
 /// <param name="Architecture">x86, x64, arm, arm64, or the bare number.</param>
 /// <param name="Version">Major.minor.build.revision, as far as given.</param>
@@ -28,7 +28,7 @@ public sealed class WimXml
 
     private XElement Root => _document.Root!;
 
-    /// <summary>Whether it says that the contents are encrypted, as some ESD files are. [doc: wimlib]</summary>
+    /// <summary>True if it says that the contents are encrypted, as some ESD files are. [doc: wimlib]</summary>
     internal bool IsEncrypted => Root.Element("ESD")?.Element("ENCRYPTED") is not null;
 
     internal static WimXml Empty() => new(new XDocument(new XElement("WIM", new XElement("TOTALBYTES", "0"))));
@@ -57,7 +57,7 @@ public sealed class WimXml
 
     internal WimXml Copy() => new(new XDocument(_document));
 
-    /// <summary>What is said of an image; an almost empty record when nothing is.</summary>
+    /// <summary>The description of an image; an almost empty record without one.</summary>
     /// <param name="number">From 1.</param>
     public ImageInfo Image(int number)
     {
@@ -87,7 +87,7 @@ public sealed class WimXml
         SetTime(image, "LASTMODIFICATIONTIME", modified);
     }
 
-    /// <summary>Adds an image behind the last.</summary>
+    /// <summary>Adds an image after the last.</summary>
     internal void AddImage(ImageInfo info, ImageTotals totals)
     {
         var image = new XElement("IMAGE", new XAttribute("INDEX", info.Number), new XElement("DIRCOUNT", totals.Folders),
@@ -105,7 +105,7 @@ public sealed class WimXml
         Root.Add(image);
     }
 
-    /// <summary>Takes out what is said of images, and numbers the others anew.</summary>
+    /// <summary>Takes out what is said of images, and numbers the others again.</summary>
     /// <param name="dropped">Numbers.</param>
     internal void DropImages(IReadOnlySet<int> dropped, int count)
     {
