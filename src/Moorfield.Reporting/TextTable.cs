@@ -9,6 +9,9 @@ internal sealed class TextTable(params string[] headings)
 
     // Narrower, a column of names says nothing.
     private const int MinWidth = 10;
+
+    // A dimmed column is worth its place when this many characters of its texts fit into a line.
+    private const int MinTextWidth = 40;
     private readonly List<string[]> _rows = [];
     private readonly HashSet<int> _right = [];
     private readonly HashSet<int> _quiet = [];
@@ -73,18 +76,19 @@ internal sealed class TextTable(params string[] headings)
     }
 
     /// <summary>
-    /// The columns that find room, and their widths. Dimmed columns are left out first, the last one first; then cells with spaces or paths are
-    /// broken into lines, the widest column first.
+    /// The columns that find room, and their widths. Dimmed columns are left out first, the last one first, unless their texts can be
+    /// broken; then cells with spaces or paths are broken into lines, the widest column first.
     /// </summary>
     /// <param name="gap">Between columns.</param>
     private (List<int> Columns, int[] Widths) Fit(int width, int gap)
     {
         int[] widths = [.. headings.Select((h, i) => _rows.Select(r => r[i].Length).Append(h.Length).Max())];
         var columns = Enumerable.Range(0, headings.Length).ToList();
-        int Total() => columns.Sum(i => widths[i] + gap) - gap;
-        while (Total() > width && columns.FindLast(i => _quiet.Contains(i)) is > 0 and var quiet)
-            columns.Remove(quiet);
         int[] least = [.. headings.Select((h, i) => _rows.SelectMany(r => Words(r[i])).Concat(Words(h)).Max(w => w.TrimEnd().Length))];
+        int Total() => columns.Sum(i => widths[i] + gap) - gap;
+        int Needed(int i) => _quiet.Contains(i) ? Math.Min(widths[i], Math.Max(least[i], MinTextWidth)) : widths[i];
+        while (columns.Sum(i => Needed(i) + gap) - gap > width && columns.FindLast(i => _quiet.Contains(i)) is > 0 and var quiet)
+            columns.Remove(quiet);
         while (Total() > width && columns.Where(i => widths[i] > Math.Max(least[i], MinWidth)).ToList() is { Count: > 0 } wide)
         {
             int widest = wide.MaxBy(i => widths[i]);

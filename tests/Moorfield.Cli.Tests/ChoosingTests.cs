@@ -29,7 +29,7 @@ public sealed class ChoosingTests : CliTest
         var lines = Run("inventory", Root, "--columns", "package,publisher,description,start-up,at start-up,in-background,family,full name",
         "--format", "csv");
         lines.ExitCode.ShouldBe(2);
-        lines.Error.ShouldContain("There is no column 'start-up'. Columns are family, fullName,");
+        lines.Error.ShouldContain("There is no column 'start-up'. Columns are family, full-name, package,");
         var csv = Run("inventory", Root, "--columns", "package,publisher,description,startsWithWindows,runsInBackground,family,fullName", "--format",
             "csv").Output;
         csv.ShouldStartWith("displayName,publisher,description,startsWithWindows,runsInBackground,family,fullName\r\n");

@@ -89,6 +89,18 @@ public sealed class FrontDoorTests : CliTest
         }
     }
 
+    [Fact]
+    public void Places_are_broken_between_names_while_40_characters_fit_and_left_out_below()
+    {
+        string wide = RunAt(160, "inventory", Root, "--leftovers").Output;
+        wide.ShouldContain("  Where");
+        wide.ShouldNotContain("Not shown");
+        wide.ShouldContain("Windows\\System32\\config\\SOFTWARE: ");
+        var narrow = RunAt(80, "inventory", Root, "--leftovers");
+        narrow.Output.ShouldNotContain("  Where");
+        narrow.Error.ShouldContain("Not shown in 80 columns: Where.");
+    }
+
     private string OnTerminal(int columns, string[] arguments)
     {
         string command = string.Join(' ', Command(arguments).Select(a => $"'{a}'"));

@@ -76,7 +76,7 @@ internal static class InventoryColumns
     /// <exception cref="MoorfieldException">There is no such column.</exception>
     internal static IReadOnlyList<InventoryColumn> Named(IEnumerable<string> names) => [.. names.SelectMany(DisplayText.Split).Select(n => Find(n)
         ?? throw new MoorfieldException(ErrorKind.InvalidUsage,
-        $"There is no column '{n}'. Columns are {string.Join(", ", All.Select(c => c.Name))}."))];
+        $"There is no column '{n}'. Columns are {string.Join(", ", All.Select(c => c.Heading.ToLowerInvariant().Replace(' ', '-')))}."))];
 
     /// <summary>By its name or its heading, with or without hyphens and spaces.</summary>
     private static InventoryColumn? Find(string name) =>

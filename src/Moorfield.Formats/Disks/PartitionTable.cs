@@ -115,7 +115,7 @@ public static class PartitionTable
     }
 
     // CRC-32 as in Ethernet.
-    private static uint Checksum(ReadOnlySpan<byte> bytes)
+    internal static uint Checksum(ReadOnlySpan<byte> bytes)
     {
         uint sum = uint.MaxValue;
         foreach (byte b in bytes)

@@ -1,0 +1,104 @@
+using System.Security.Cryptography;
+
+namespace Moorfield.Formats.Disks.BitLocker;
+
+/// <summary>
+/// A BitLocker volume whose key is known. It decrypts what lies below, so that a source that is opened again needs no key. Not for two threads
+/// at once.
+/// </summary>
+public sealed class BitLockerVolume : IDisposable
+{
+    private readonly SectorCipher _cipher;
+
+    private BitLockerVolume(BitLockerMetadata metadata, SectorCipher cipher, bool isSealed)
+    {
+        Metadata = metadata;
+        _cipher = cipher;
+        IsSealed = isSealed;
+    }
+
+    /// <summary>The metadata that it was opened with.</summary>
+    public BitLockerMetadata Metadata { get; }
+
+    /// <summary>True if the metadata are sealed by the master key. Without that key, which a volume key is not, it is not known.</summary>
+    public bool IsSealed { get; }
+
+    /// <summary>Opens a volume.</summary>
+    /// <returns>Null when the key is not one of its keys.</returns>
+    /// <exception cref="IOException">It could not be read.</exception>
+    public static BitLockerVolume? Unlock(BitLockerMetadata metadata, BlockSource volume, BitLockerKey key)
+    {
+        if (key.Kind == BitLockerKeyKind.VolumeKey)
+            return FromVolumeKey(metadata, volume, key.Bytes);
+        foreach (var protector in metadata.Protectors)
+        {
+            if (key.MasterKey(protector) is { } master)
+                return FromMasterKey(metadata, master);
+        }
+        return null;
+    }
+
+    /// <summary>Opens a volume whose protection is suspended: its key lies in the clear.</summary>
+    /// <returns>Null when there is no such key.</returns>
+    public static BitLockerVolume? UnlockSuspended(BitLockerMetadata metadata)
+    {
+        foreach (var protector in metadata.Protectors)
+        {
+            if (protector is { Kind: ProtectorKind.Clear, ClearKey.Length: WrappedKey.KeyBytes }
+                && WrappedKey.Unwrap(protector.MasterKey.AsSpan(), protector.ClearKey.AsSpan()) is { } master)
+                return FromMasterKey(metadata, master);
+        }
+        return null;
+    }
+
+    private static BitLockerVolume FromMasterKey(BitLockerMetadata metadata, byte[] master)
+    {
+        byte[]? key = null;
+        try
+        {
+            key = WrappedKey.Unwrap(metadata.VolumeKey.AsSpan(), master, out int method);
+            if (key is null || method != (int)metadata.Method || SectorCipher.Create(metadata.Method, key, metadata.SectorSize) is not { } cipher)
+                throw new InvalidDataException("has damaged BitLocker metadata: its master key does not open the key of its sectors");
+            return new BitLockerVolume(metadata, cipher, metadata.IsSealedBy(master));
+        }
+        finally
+        {
+            CryptographicOperations.ZeroMemory(master);
+            CryptographicOperations.ZeroMemory(key);
+        }
+    }
+
+    /// <summary>Nothing but the content shows whether such a key is right.</summary>
+    private static BitLockerVolume? FromVolumeKey(BitLockerMetadata metadata, BlockSource volume, ReadOnlySpan<byte> bytes)
+    {
+        byte[] key = new byte[64];
+        try
+        {
+            // Tools leave out the gap between the two keys of a diffuser with 128 bits.
+            if (metadata.Method == EncryptionMethod.AesCbc128Diffuser && bytes.Length == 32)
+            {
+                bytes[..16].CopyTo(key);
+                bytes[16..].CopyTo(key.AsSpan(32));
+                bytes = key;
+            }
+            if (SectorCipher.Create(metadata.Method, bytes, metadata.SectorSize) is not { } cipher)
+                return null;
+            var opened = new BitLockerVolume(metadata, cipher, isSealed: false);
+            byte[] first = new byte[metadata.SectorSize];
+            opened.Over(volume).Read(0, first);
+            if (BootSector.Of(first) == BootSectorKind.Ntfs)
+                return opened;
+            opened.Dispose();
+            return null;
+        }
+        finally
+        {
+            CryptographicOperations.ZeroMemory(key);
+        }
+    }
+
+    /// <summary>The decrypted volume; the source below is closed with it.</summary>
+    public BlockSource Over(BlockSource volume) => new BitLockerSource(volume, Metadata, _cipher);
+
+    public void Dispose() => _cipher.Dispose();
+}
