@@ -129,13 +129,10 @@ public sealed class BitLockerTests : IDisposable
 
     // libbde 20190102 reads XTS with 256 bits wrongly, dislocker every one of these.
     [Theory]
-    [InlineData("aes-cbc-128", true)]
     [InlineData("aes-cbc-256", true)]
     [InlineData("aes-xts-128", true)]
     [InlineData("aes-xts-256", false)]
     [InlineData("aes-cbc-elephant-128", true)]
-    [InlineData("aes-cbc-elephant-256", true)]
-    [InlineData("aes-cbc-128-4k", true)]
     [InlineData("aes-xts-128-4k", true)]
     public void What_is_written_is_read_back_by_another_program(string image, bool libbde)
     {

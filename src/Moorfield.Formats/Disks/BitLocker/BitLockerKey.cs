@@ -2,7 +2,9 @@ using System.Security.Cryptography;
 
 namespace Moorfield.Formats.Disks.BitLocker;
 
-/// <summary>What a person has to open a BitLocker volume. Its bytes are cleared when it is disposed. Source: docs/bitlocker.md, "Keys" [tried].</summary>
+/// <summary>
+/// A key to a BitLocker volume, as a person has it. Its bytes are cleared when it is disposed. Source: docs/bitlocker.md, "Keys" [tried].
+/// </summary>
 public sealed class BitLockerKey : IDisposable
 {
     private const int Groups = 8, Divisor = 11, MaxGroup = 65535 * Divisor, Rounds = 0x100000, SaltBytes = 16;
@@ -17,7 +19,7 @@ public sealed class BitLockerKey : IDisposable
         Id = id;
     }
 
-    /// <summary>What it is.</summary>
+    /// <summary>The kind of the key.</summary>
     public BitLockerKeyKind Kind { get; }
 
     /// <summary>The key ID of the protector that a startup key opens; null for other kinds.</summary>

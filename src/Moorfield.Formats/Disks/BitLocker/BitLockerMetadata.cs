@@ -19,7 +19,7 @@ public enum EncryptionMethod
     AesXts256 = 0x8005,
 }
 
-/// <summary>What opens a protector, as bits of its kind.</summary>
+/// <summary>The kind of key that opens a protector, as bits.</summary>
 [Flags]
 public enum ProtectorKind
 {
@@ -45,7 +45,8 @@ public enum ProtectorKind
 /// <param name="Salt">16 bytes; empty where the key is not stretched.</param>
 /// <param name="ClearKey">The key in the clear; empty except in suspended protection.</param>
 /// <param name="MasterKey">The master key, wrapped: nonce, tag and ciphertext. Empty where Moorfield cannot open it, as with a TPM.</param>
-public sealed record KeyProtector(Guid Id, ProtectorKind Kind, ImmutableArray<byte> Salt, ImmutableArray<byte> ClearKey, ImmutableArray<byte> MasterKey);
+public sealed record KeyProtector(
+    Guid Id, ProtectorKind Kind, ImmutableArray<byte> Salt, ImmutableArray<byte> ClearKey, ImmutableArray<byte> MasterKey);
 
 /// <summary>A volume that is encrypted in a way that Moorfield does not open. The message is a verb phrase for its name.</summary>
 public sealed class BitLockerUnsupportedException(string message) : Exception(message);
@@ -117,8 +118,9 @@ public sealed class BitLockerMetadata
             throw new BitLockerUnsupportedException("was encrypted by Windows Vista, in a form of BitLocker that is not supported");
         var id = new Guid(sector.AsSpan(header, 16));
         if (id == EncryptOnWrite)
-            throw new BitLockerUnsupportedException("is still being encrypted by BitLocker (only what is written gets encrypted). Start Windows, wait "
-                + "until 'manage-bde -status' shows 100 %, and shut it down fully");
+            throw new BitLockerUnsupportedException(
+                "is still being encrypted by BitLocker (only what is written gets encrypted). Start Windows, wait until 'manage-bde -status' shows "
+                    + "100 %, and shut it down fully");
         if (id != Normal)
             throw new InvalidDataException($"has a BitLocker header of an unknown kind ({id})");
         int sectorSize = BinaryPrimitives.ReadUInt16LittleEndian(sector.AsSpan(11));
@@ -186,16 +188,19 @@ public sealed class BitLockerMetadata
             throw new BitLockerUnsupportedException("is encrypted in part: its conversion by BitLocker is paused. Start Windows, let it finish "
                 + "('manage-bde -resume C:'), and shut it down fully");
         if ((region.State, region.Wanted) != (4, 4))
-            throw new BitLockerUnsupportedException("is being encrypted or decrypted by BitLocker. Start Windows, wait until 'manage-bde -status' shows "
-                + "0 % or 100 %, and shut it down fully");
+            throw new BitLockerUnsupportedException(
+                "is being encrypted or decrypted by BitLocker. Start Windows, wait until 'manage-bde -status' shows 0 % or 100 %, and shut it down "
+                    + "fully");
         if (!Enum.IsDefined(region.Method))
-            throw new BitLockerUnsupportedException($"is encrypted by a method that is not supported (0x{(int)region.Method:x4}), such as the drive's own");
+            throw new BitLockerUnsupportedException(
+                $"is encrypted by a method that is not supported (0x{(int)region.Method:x4}), such as the drive's own");
     }
 
     private static void CheckPlaces(BlockSource volume, Region region, int sectorSize)
     {
-        var stretches = region.Regions.Select(p => (Start: p, End: p + RegionBytes)).Append((Start: region.Moved, End: region.Moved + region.MovedBytes))
-            .Append((Start: 0, End: region.MovedBytes)).OrderBy(s => s.Start).ToList();
+        var stretches = region.Regions.Select(p => (Start: p, End: p + RegionBytes))
+            .Concat([(Start: region.Moved, End: region.Moved + region.MovedBytes), (Start: 0, End: region.MovedBytes)])
+            .OrderBy(s => s.Start).ToList();
         if (region.MovedBytes < sectorSize || region.EncryptedBytes > volume.Length || region.EncryptedBytes % sectorSize != 0
             || stretches.Exists(s => s.Start < 0 || s.End > region.EncryptedBytes || s.Start % sectorSize != 0 || s.End % sectorSize != 0)
             || stretches.Zip(stretches.Skip(1)).Any(p => p.Second.Start < p.First.End))
@@ -231,7 +236,8 @@ public sealed class BitLockerMetadata
     }
 
     private sealed record Region(
-        int State, int Wanted, EncryptionMethod Method, Guid VolumeId, long Moved, long MovedBytes, long EncryptedBytes, int End, ImmutableArray<long> Regions)
+        int State, int Wanted, EncryptionMethod Method, Guid VolumeId, long Moved, long MovedBytes, long EncryptedBytes, int End,
+        ImmutableArray<long> Regions)
     {
         public bool Equals(Region? other) => other is not null
             && (State, Wanted, Method, VolumeId, Moved, MovedBytes, EncryptedBytes, End)

@@ -17,8 +17,8 @@ internal sealed class BitLockerSource : BlockSource
         _volume = volume;
         _metadata = metadata;
         _cipher = cipher;
-        _hidden = [.. metadata.Regions.Select(p => (p, p + BitLockerMetadata.RegionBytes)).Append((metadata.Moved, metadata.Moved + metadata.MovedBytes))
-            .OrderBy(h => h.Item1)];
+        _hidden = [.. metadata.Regions.Select(p => (p, p + BitLockerMetadata.RegionBytes))
+            .Append((metadata.Moved, metadata.Moved + metadata.MovedBytes)).OrderBy(h => h.Item1)];
     }
 
     public override long Length => _metadata.EncryptedBytes;

@@ -16,7 +16,7 @@ internal static class WrappedKey
     /// <returns>Null when this is another key's: the tag shows that for certain.</returns>
     internal static byte[]? Unwrap(ReadOnlySpan<byte> wrapped, ReadOnlySpan<byte> key) => Unwrap(wrapped, key, out _);
 
-    /// <param name="method">What the key is for, as it says itself.</param>
+    /// <param name="method">The encryption method that the key is for, as its own header gives it.</param>
     internal static byte[]? Unwrap(ReadOnlySpan<byte> wrapped, ReadOnlySpan<byte> key, out int method)
     {
         method = 0;
