@@ -42,6 +42,7 @@ internal static class Program
             FactsCommand.Create(),
             DemoCommand.Create(),
             Common.Partition,
+            Common.BitLockerKey,
             Common.Language,
             Common.LogFile,
             Common.LogFormat,

@@ -174,6 +174,38 @@ internal sealed class ConsoleOutput : IReportPage
     internal static bool IsShown(Rune rune) => Rune.GetUnicodeCategory(rune) is not (UnicodeCategory.Control or UnicodeCategory.Format
         or UnicodeCategory.LineSeparator or UnicodeCategory.ParagraphSeparator or UnicodeCategory.PrivateUse or UnicodeCategory.OtherNotAssigned);
 
+    /// <summary>True if somebody can be asked.</summary>
+    internal static bool CanAsk => !Console.IsInputRedirected && !Console.IsErrorRedirected;
+
+    /// <summary>Asks on the terminal for something that is not shown.</summary>
+    /// <returns>In UTF-8, empty for no answer; the caller clears it.</returns>
+    internal static byte[] AskSecret(string prompt)
+    {
+        const int MaxLength = 300;
+        Console.Error.Write(Clean(prompt));
+        char[] typed = new char[MaxLength];
+        int length = 0;
+        try
+        {
+            for (var key = Console.ReadKey(intercept: true); key.Key != ConsoleKey.Enter; key = Console.ReadKey(intercept: true))
+            {
+                if (key.Key == ConsoleKey.Backspace)
+                    length = Math.Max(0, length - 1);
+                else if (!char.IsControl(key.KeyChar) && length < MaxLength)
+                    typed[length++] = key.KeyChar;
+            }
+            return Encoding.UTF8.GetBytes(typed, 0, length);
+        }
+        finally
+        {
+            Array.Clear(typed);
+            Console.Error.WriteLine();
+        }
+    }
+
+    /// <summary>Standard input as it is.</summary>
+    internal static Stream OpenInput() => Console.OpenStandardInput();
+
     /// <summary>Asks on the terminal; the person must type y or yes.</summary>
     /// <exception cref="MoorfieldException">There is nobody to ask.</exception>
     internal bool Confirm(string question)

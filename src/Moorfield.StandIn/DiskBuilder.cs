@@ -1,6 +1,7 @@
 using System.Buffers.Binary;
 using System.Diagnostics;
 using Moorfield.Formats.Disks;
+using Moorfield.Formats.Disks.BitLocker;
 using Moorfield.Formats.Ntfs;
 
 namespace Moorfield.StandIn;
@@ -31,16 +32,64 @@ public static class DiskBuilder
     /// <exception cref="IOException">A tool is missing (mkntfs of ntfs-3g, qemu-img of qemu-utils), or fails.</exception>
     public static void BuildVirtual(string folder, string path)
     {
-        string volume = path + ".part", disk = path + ".raw";
+        string volume = path + ".part";
         try
         {
             BuildVolume(folder, volume);
+            ToVirtual(volume, path);
+        }
+        finally
+        {
+            File.Delete(volume);
+        }
+    }
+
+    /// <summary>Makes a virtual disk with one partition, which is encrypted by BitLocker.</summary>
+    /// <param name="folder">The Windows folder.</param>
+    /// <param name="path">The qcow2 file to make.</param>
+    /// <exception cref="IOException">As for <see cref="BuildVirtual"/>.</exception>
+    public static MadeKeys BuildEncrypted(string folder, string path, EncryptionMethod method)
+    {
+        string volume = path + ".part";
+        try
+        {
+            var keys = BuildEncryptedVolume(folder, volume, method);
+            ToVirtual(volume, path);
+            return keys;
+        }
+        finally
+        {
+            File.Delete(volume);
+        }
+    }
+
+    /// <summary>Makes a file that is an NTFS volume, encrypted by BitLocker.</summary>
+    /// <param name="sectorSize">Bytes of a sector, 512 or 4096.</param>
+    public static MadeKeys BuildEncryptedVolume(string folder, string path, EncryptionMethod method, int sectorSize = SectorSize,
+        MadeProtectors protectors = MadeProtectors.Usual)
+    {
+        string clear = path + ".clear";
+        try
+        {
+            BuildVolume(folder, clear, sectorSize: sectorSize, forBitLocker: true);
+            return BitLockerBuilder.Encrypt(clear, path, method, sectorSize, protectors);
+        }
+        finally
+        {
+            File.Delete(clear);
+        }
+    }
+
+    private static void ToVirtual(string volume, string path)
+    {
+        string disk = path + ".raw";
+        try
+        {
             Partitioned(volume, disk);
             Run("qemu-img", "convert", "-q", "-f", "raw", "-O", "qcow2", disk, path);
         }
         finally
         {
-            File.Delete(volume);
             File.Delete(disk);
         }
     }
@@ -48,27 +97,35 @@ public static class DiskBuilder
     /// <summary>Makes a file that is an NTFS volume.</summary>
     /// <param name="clusterSize">Bytes of a cluster, 512 to 65536.</param>
     /// <param name="sectorSize">Bytes of a sector, 512 or 4096.</param>
-    public static void BuildVolume(string folder, string path, int clusterSize = 4096, int sectorSize = SectorSize)
+    /// <param name="forBitLocker">True if it has the files that BitLocker's metadata lie in.</param>
+    public static void BuildVolume(string folder, string path, int clusterSize = 4096, int sectorSize = SectorSize, bool forBitLocker = false)
     {
         var files = new DirectoryInfo(folder).EnumerateFiles("*", SearchOption.AllDirectories).Where(f => f.LinkTarget is null).ToList();
         long length = (files.Sum(f => f.Length + clusterSize + 1024) / MiB * MiB) + Room;
         using (var made = File.Create(path))
             made.SetLength(length);
         Run("mkntfs", "-F", "-q", "-Q", "-c", $"{clusterSize}", "-s", $"{sectorSize}", "-p", "0", "-H", "255", "-S", "63", "-L", "Counter", path);
+        if (forBitLocker)
+            Change(path, 0, length, BitLockerBuilder.Reserve);
         AddTo(folder, path, 0, length);
     }
 
     /// <summary>Copies a folder onto an NTFS volume that lies in a file.</summary>
     /// <param name="offset">Where the volume begins, in bytes.</param>
     /// <param name="length">Of the volume, in bytes.</param>
-    public static void AddTo(string folder, string path, long offset, long length)
+    public static void AddTo(string folder, string path, long offset, long length) => Change(path, offset, length, volume =>
+    {
+        var copy = new Copy(volume);
+        copy.Folder(new DirectoryInfo(folder), NtfsVolume.Root, "");
+        copy.LinkManifest();
+    });
+
+    private static void Change(string path, long offset, long length, Action<NtfsVolume> change)
     {
         var file = File.OpenHandle(path, FileMode.Open, FileAccess.ReadWrite, FileShare.ReadWrite);
         using var whole = new FileSource(file, file.Dispose, offset + length, (at, bytes) => RandomAccess.Write(file, bytes.Span, at), () => { });
         using var volume = NtfsVolume.Mount(new PartSource(whole, offset, length));
-        var copy = new Copy(volume);
-        copy.Folder(new DirectoryInfo(folder), NtfsVolume.Root, "");
-        copy.LinkManifest();
+        change(volume);
         volume.Unmount();
     }
 

@@ -13,7 +13,8 @@ using Moorfield.Tests;
 namespace Moorfield.Core.Tests;
 
 /// <summary>A volume and a vault with what the commands do to them.</summary>
-internal sealed class Bench(string root, string vaultPath)
+/// <param name="options">How it is opened; null as usual.</param>
+internal sealed class Bench(string root, string vaultPath, Func<OpenOptions>? options = null)
 {
     internal string Root => root;
 
@@ -30,7 +31,8 @@ internal sealed class Bench(string root, string vaultPath)
         return target.Read(target.SelectEditions([]));
     }
 
-    internal Target Open(WriteInterceptor? interceptor = null) => Target.Open(root, interceptor ?? new WriteInterceptor());
+    internal Target Open(WriteInterceptor? interceptor = null, bool replayLogs = false, string? path = null) => Target.Open(
+        path ?? root, interceptor ?? new WriteInterceptor(), (options?.Invoke() ?? OpenOptions.Default) with { ReplaysLogs = replayLogs });
 
     internal Plan Plan(string packages, string who, Func<RemovalRequest, RemovalRequest>? more = null) => Plans(packages, who, more).Single().Plan;
 
@@ -60,7 +62,7 @@ internal sealed class Bench(string root, string vaultPath)
     internal Outcome Run(List<(SystemSnapshot Snapshot, Plan Plan)> plans, WriteInterceptor interceptor, bool keepFiles = false, bool verified = true,
     bool replayLogs = false)
     {
-        using var target = Target.Open(root, interceptor, new OpenOptions { ReplaysLogs = replayLogs });
+        using var target = Open(interceptor, replayLogs);
         var removal = new RemovalOperation(
             target, [.. plans.Select(p => p.Snapshot)], [.. plans.SelectMany(p => p.Plan.Request.Guards).Select(g => g.Guard)],
             fresh => fresh.Zip(plans,
@@ -137,7 +139,7 @@ internal sealed class Bench(string root, string vaultPath)
         bool verified = true,
     bool asIfFinished = false, string? target = null)
     {
-        using var opened = Target.Open(target ?? root, interceptor ?? new WriteInterceptor());
+        using var opened = Open(interceptor, path: target);
         using var vault = Vault.Open(vaultPath, interceptor ?? new WriteInterceptor());
         var undoing = new UndoOperation(
             opened, vault, vault.Read(point), only is null ? null : new HashSet<string> { only }, edition is null ? null

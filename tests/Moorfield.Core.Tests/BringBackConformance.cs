@@ -15,7 +15,7 @@ public abstract class BringBackConformance(ConformanceKind kind) : IDisposable
 
     private Bench? _bench;
 
-    private protected Bench Bench => _bench ??= new Bench(kind.Make(Folder), Folder["vault"]);
+    private protected Bench Bench => _bench ??= new Bench(kind.Make(Folder), Folder["vault"], kind.Options);
 
     private protected string State => kind.State(Bench.Root);
 

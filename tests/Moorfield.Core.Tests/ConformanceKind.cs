@@ -1,3 +1,4 @@
+using Moorfield.Core.Disks;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
@@ -12,10 +13,17 @@ namespace Moorfield.Core.Tests;
 /// <param name="State">Everything that it holds, in a text that is the same only for the same.</param>
 /// <param name="All">Words of WHO for everybody that it can have.</param>
 /// <param name="Part">Words of WHO for a part of them; null when there are no parts.</param>
+/// <param name="IsEncrypted">True if a startup key opens it.</param>
 public sealed record ConformanceKind(
     string Name, Func<TemporaryFolder, string> Make, Func<string, WriteInterceptor, Target> Open, Func<string, string> State, string All = "everyone",
-    string? Part = null)
+    string? Part = null, bool IsEncrypted = false)
 {
+    /// <summary>A startup key that opens it; null when it is not encrypted.</summary>
+    internal string? KeyFile => IsEncrypted ? Demo.StartupKey : null;
+
+    /// <summary>How it is opened.</summary>
+    internal OpenOptions Options() => KeyFile is not { } file ? OpenOptions.Default : new OpenOptions { Keys = new VolumeKeys(() => [file]) };
+
     internal static ConformanceKind Volume { get; } = new("volume", f => Demo.CopyFewTo(f), (path, interceptor) => Target.Open(path, interceptor),
         VolumeState.Files,
     Part: "ivy");
@@ -26,6 +34,14 @@ public sealed record ConformanceKind(
 
     internal static ConformanceKind Disk { get; } = new(
         "disk", f => Demo.CopyDiskTo(f), (path, interceptor) => Target.Open(path, interceptor), Image.State, Part: "ivy");
+
+    /// <summary>A disk that BitLocker encrypts. A startup key takes no time.</summary>
+    internal static ConformanceKind EncryptedDisk { get; } = Disk with
+    {
+        Make = f => Demo.CopyEncryptedDiskTo(f),
+        Open = (path, interceptor) => Target.Open(path, interceptor, EncryptedDisk!.Options()),
+        IsEncrypted = true,
+    };
 
     // The same with a world whose hives are laid out as those of an old machine are.
     internal static ConformanceKind OlderVolume { get; } = Volume with { Make = f => Demo.CopyOlderTo(f) };

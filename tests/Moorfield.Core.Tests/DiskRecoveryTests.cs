@@ -37,7 +37,10 @@ public sealed class DiskRecoveryTests : IDisposable
     }
 
     private DiskTarget Open(string path, int? recoverBy = null) =>
-        DiskTarget.Open(path, null, new WriteInterceptor(), recoverBy is { } point ? new MarkedRun(point, _folder["vault"]) : null);
+        DiskTarget.OpenDisk(path, new WriteInterceptor(), new OpenOptions
+        {
+            RecoverBy = recoverBy is { } point ? new MarkedRun(point, _folder["vault"]) : null,
+        });
 
     private bool IsOriginal(string path) => File.ReadAllBytes(path).AsSpan().SequenceEqual(_original);
 

@@ -26,179 +26,6 @@ public sealed class DiskTests : IDisposable
 
     private static bool HasWeather(Bench bench) => bench.Read().Packages.Any(p => p.DisplayName == "Weather");
 
-    private void Start(string name)
-    {
-        Tool.Run("sh", "-c", $"rm -rf '{_folder[name]}' '{_folder[name + "-vault"]}' {_folder.Path}/.{name}*");
-        File.WriteAllBytes(_folder[name], _original);
-    }
-
-    // As for the interruption tests: MOORFIELD_SEED repeats a sample.
-    private static readonly int Seed = int.TryParse(Environment.GetEnvironmentVariable("MOORFIELD_SEED"), out int seed) ? seed : Random.Shared.Next();
-
-    private bool Crash(Action<WriteInterceptor> run, int step, int seed) => CrashDisk.Crash(_folder["stash"], run, step, seed);
-
-    private static List<int> Sample(int count, int seed) =>
-    [
-        .. Enumerable.Range(0, 24).Select(i => 1 + (i * count / 24) + (int)((uint)seed * 7 % Math.Max(1, count / 24))),
-        .. Enumerable.Range(count - 8, 9),
-    ];
-
-    /// <summary>Names and contents as an independent reader sees them, without those of hives and databases, in which times stand.</summary>
-    private static string Seen(string path)
-    {
-        string[] withTimes = ["/SOFTWARE ", "/NTUSER.DAT ", "/UsrClass.dat ", "/StateRepository-Machine.srd "];
-        return string.Join('\n', Referee(path).Split('\n').Where(l => !withTimes.Any(n => l.Contains(n, StringComparison.Ordinal)))
-            .Select(l => l.Split(']')[0]));
-    }
-
-    [Theory]
-    [InlineData(true)]
-    [InlineData(false)]
-    public void A_run_cut_off_anywhere_leaves_the_old_disk_or_the_new_one(bool withRestorePoint)
-    {
-        int count = 0;
-        Start("cut.ntfs");
-        string? vault = withRestorePoint ? _folder["cut.ntfs-vault"] : null;
-        new Bench(_folder["cut.ntfs"], vault!).Remove("Weather", "everyone", new WriteInterceptor((_, _) => count++));
-        string changed = Seen(_folder["cut.ntfs"]);
-        changed.ShouldNotBe(Seen(_bench.Root));
-        var seen = new HashSet<PointState?>();
-        // One step more than there are: the power goes when the run has returned.
-        foreach (int step in Sample(count, Seed).Append(count + 1))
-        {
-            string story = $"step {step} of {count}, MOORFIELD_SEED={Seed}";
-            Start("cut.ntfs");
-            var bench = new Bench(_folder["cut.ntfs"], vault!);
-            bool cut = Crash(interceptor => bench.Remove("Weather", "everyone", interceptor), step, step);
-            // Whoever opens it next puts it right.
-            bool isOld = HasWeather(bench);
-            (isOld && !cut).ShouldBeFalse(story);
-            if (isOld)
-                File.ReadAllBytes(bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue(story);
-            else
-                Seen(bench.Root).ShouldBe(changed, story);
-            if (!withRestorePoint)
-            {
-                File.Exists(_folder[".cut.ntfs.moorfield-run.json"]).ShouldBeFalse(story);
-                bench.ClearParts();
-                Directory.GetFiles(_folder.Path, ".cut*").ShouldBeEmpty(story);
-                continue;
-            }
-            Directory.GetFiles(_folder.Path, ".cut*").Where(f => !f.EndsWith(".part", StringComparison.Ordinal)).ShouldBeEmpty(story);
-            var state = bench.Points().SingleOrDefault()?.State;
-            state.ShouldBeOneOf(isOld ? [null, PointState.NotTaken] : [PointState.InEffect]);
-            seen.Add(state);
-            if (isOld)
-                continue;
-            bench.Undo(1).Failures.ShouldBeEmpty();
-            File.ReadAllBytes(bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue(story);
-        }
-        seen.ShouldBe(withRestorePoint ? [null, PointState.NotTaken, PointState.InEffect] : [], ignoreOrder: true);
-    }
-
-    [Fact]
-    public void An_undo_cut_off_anywhere_is_done_or_not()
-    {
-        _bench.Remove("Weather", "everyone");
-        byte[] changed = File.ReadAllBytes(_bench.Root);
-        foreach (int step in new[] { 3, 9, 14, 20, 60, 120, 200, 300, 400 })
-        {
-            Tool.Run("sh", "-c", $"rm -rf {_folder["copy-vault"]} {_folder.Path}/.counter*; cp -a {_folder["vault"]} {_folder["copy-vault"]}");
-            File.WriteAllBytes(_bench.Root, changed);
-            var bench = new Bench(_bench.Root, _folder["copy-vault"]);
-            bool cut = Crash(interceptor => bench.Undo(1, interceptor: interceptor), step, step);
-            bool isOld = HasWeather(bench);
-            (isOld || cut).ShouldBeTrue($"step {step}");
-            File.ReadAllBytes(bench.Root).AsSpan().SequenceEqual(isOld ? _original : changed).ShouldBeTrue($"step {step}");
-        }
-    }
-
-    [Fact]
-    public void A_step_that_fails_leaves_the_disk_as_it_was()
-    {
-        int count = 0;
-        Start("fail.ntfs");
-        new Bench(_folder["fail.ntfs"], _folder["fail.ntfs-vault"]).Remove("Weather", "everyone", new WriteInterceptor((_, _) => count++));
-        foreach (int step in Sample(count - 4, 3))
-        {
-            Start("fail.ntfs");
-            var bench = new Bench(_folder["fail.ntfs"], _folder["fail.ntfs-vault"]);
-            int steps = 0;
-            var error = Record.Exception(() => bench.Remove("Weather", "everyone", new WriteInterceptor((_, name) =>
-            {
-                if (++steps == step)
-                    throw new MoorfieldException(ErrorKind.Failed, $"{name}: No space left on device.");
-            })));
-            if (!HasWeather(bench))
-                continue; // only the marker could not be taken away any more
-            error.ShouldBeOfType<MoorfieldException>().Message.ShouldContain("No space left on device");
-            File.ReadAllBytes(bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue($"step {step} of {count}");
-        }
-    }
-
-    /// <summary>Becomes read-only in the middle, for some writes or for good.</summary>
-    private sealed class TurnedDisk(int after, int times) : FileSystemOperations
-    {
-        private int _writes;
-
-        internal bool IsDisk { get; set; }
-
-        internal override void Write(Microsoft.Win32.SafeHandles.SafeFileHandle file, ReadOnlySpan<byte> bytes, long offset)
-        {
-            if (IsDisk && ++_writes > after && _writes - after <= times)
-                throw new UnauthorizedAccessException("Access to the path is denied.");
-            base.Write(file, bytes, offset);
-        }
-    }
-
-    [Theory]
-    [InlineData(0, 1)]
-    [InlineData(20, 1)]
-    [InlineData(20, int.MaxValue)]
-    public void A_disk_that_turns_read_only_in_the_middle_gets_its_old_blocks_back(int after, int times)
-    {
-        var disk = new TurnedDisk(after, times);
-        string said = Should.Throw<MoorfieldException>(() => _bench.Remove("Weather", "everyone", new WriteInterceptor(
-            (_, name) => disk.IsDisk = name == _bench.Root, disk))).Message;
-        said.ShouldContain("does not let itself be written");
-        said.Contains("the old blocks could not be put back", StringComparison.Ordinal).ShouldBe(times > 1);
-        // Where it stayed so, whoever opens it next puts them back.
-        HasWeather(_bench).ShouldBeTrue();
-        File.ReadAllBytes(_bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue();
-        _bench.Remove("Weather", "everyone").Verified.ShouldBeTrue();
-    }
-
-    /// <summary>Says that it wrote to the disk, and did not, for one write.</summary>
-    private sealed class LyingDisk(int lie) : FileSystemOperations
-    {
-        private int _writes;
-
-        internal bool IsDisk { get; set; }
-
-        internal override void Write(Microsoft.Win32.SafeHandles.SafeFileHandle file, ReadOnlySpan<byte> bytes, long offset)
-        {
-            if (!IsDisk || ++_writes != lie)
-                base.Write(file, bytes, offset);
-        }
-    }
-
-    [Theory]
-    [InlineData(1, true)]
-    [InlineData(9, true)]
-    [InlineData(40, true)]
-    [InlineData(9, false)]
-    public void A_disk_that_lies_is_found_out_and_gets_its_old_blocks_back(int lie, bool withRestorePoint)
-    {
-        var disk = new LyingDisk(lie);
-        var bench = new Bench(_bench.Root, withRestorePoint ? _folder["vault"] : null!);
-        var interceptor = new WriteInterceptor((_, name) => disk.IsDisk = name == _bench.Root, disk);
-        Should.Throw<MoorfieldException>(() => bench.Remove("Weather", "everyone", interceptor))
-            .Message.ShouldContain("does not hold what was written to it");
-        HasWeather(bench).ShouldBeTrue();
-        File.ReadAllBytes(_bench.Root).AsSpan().SequenceEqual(_original).ShouldBeTrue();
-        Directory.GetFiles(_folder.Path, ".counter*").ShouldBeEmpty();
-    }
-
     [Fact]
     public void Old_blocks_that_were_put_back_are_flushed_before_the_marker_goes()
     {
@@ -213,7 +40,7 @@ public sealed class DiskTests : IDisposable
         Should.Throw<PowerCut>(() => _bench.Remove("Weather", "everyone", interceptor));
         steps.Clear();
         writes = -10_000;
-        using (var target = DiskTarget.Open(_bench.Root, null, interceptor))
+        using (var target = DiskTarget.OpenDisk(_bench.Root, interceptor, OpenOptions.Default))
             target.Recovered.ShouldNotBeNull();
         int last = steps.FindLastIndex(s => s == (WriteKind.Write, _bench.Root));
         int flushed = steps.FindIndex(last, s => s == (WriteKind.Flush, _bench.Root));
@@ -370,24 +197,7 @@ public sealed class DiskTests : IDisposable
     }
 
     /// <summary>Names, sizes and contents as an independent reader sees them.</summary>
-    private string Referee() => Referee(_bench.Root);
-
-    private static string Referee(string path) => Tool.Read("/usr/bin/python3", "-c", """
-        import pyfsntfs, sys, hashlib
-        volume = pyfsntfs.volume(); volume.open(sys.argv[1])
-        def walk(entry, path):
-            for i in range(entry.number_of_sub_file_entries):
-                child = entry.get_sub_file_entry(i)
-                if (child.name or '').startswith('$'): continue
-                place = path + '/' + child.name
-                streams = sorted((s.name, s.size) for s in child.alternate_data_streams)
-                if child.has_directory_entries_index():
-                    print(place, streams); walk(child, place); continue
-                content = child.read_buffer(child.size) if child.size else b''
-                print(place, child.size, hashlib.sha256(content).hexdigest(), streams, child.get_modification_time_as_integer(),
-                    child.get_creation_time_as_integer(), child.file_attribute_flags)
-        walk(volume.get_root_directory(), '')
-        """, path).Split('\n').Order(StringComparer.Ordinal).Aggregate((a, b) => a + "\n" + b);
+    private string Referee() => DiskReferee.Read(_bench.Root);
 
     /// <summary>Security, reparse data, short names and streams of all package files as Moorfield reads them.</summary>
     private string Facts()
@@ -615,7 +425,7 @@ public sealed class DiskTests : IDisposable
     }
 
     [Theory]
-    [InlineData("-FVE-FS-", "is encrypted by BitLocker")]
+    [InlineData("-FVE-FS-", "has a BitLocker header of an unknown kind")]
     [InlineData("ReFS\0\0\0\0", "holds ReFS")]
     [InlineData("NTFS    ", "holds no NTFS volume")]
     public void What_is_no_readable_volume_is_named(string name, string said)

@@ -131,7 +131,7 @@ public sealed class TwinNameTests : IDisposable
                 volume.Create(NtfsVolume.Root, name, isFolder: false);
             volume.Capitals.Fold("\u00e4\u00ff\u0131").ShouldBe("\u00c4\u0178\u0131", "the table that mkntfs writes");
         });
-        using var target = DiskTarget.Open(path, null, new WriteInterceptor());
+        using var target = DiskTarget.OpenDisk(path, new WriteInterceptor(), OpenOptions.Default);
         bool Has(string name) => target.Volume.Stat(WindowsPath.Root / name) is not null;
         Has("\u00c4PFEL").ShouldBeTrue();
         Has("dUNE").ShouldBeTrue();

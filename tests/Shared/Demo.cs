@@ -1,3 +1,4 @@
+using Moorfield.Formats.Disks.BitLocker;
 using Moorfield.StandIn;
 
 namespace Moorfield.Tests;
@@ -33,6 +34,26 @@ public static class Demo
 
     /// <summary>The few packages on an NTFS volume in a file.</summary>
     public static string CopyDiskTo(TemporaryFolder folder, string name = "counter-07.ntfs") => Copy(Disk.Value, folder[name]);
+
+    private static readonly Lazy<(TemporaryFolder Disk, MadeKeys Keys)> EncryptedDisk = new(() =>
+    {
+        MadeKeys? keys = null;
+        var disk = Build(root =>
+        {
+            keys = DiskBuilder.BuildEncryptedVolume(Few.Value["volume"], root, EncryptionMethod.AesXts128);
+        });
+        File.WriteAllBytes(disk["startup.bek"], keys!.StartupKey);
+        return (disk, keys);
+    });
+
+    /// <summary>The few packages on an NTFS volume that BitLocker encrypts.</summary>
+    public static string CopyEncryptedDiskTo(TemporaryFolder folder, string name = "counter-07.ntfs") => Copy(EncryptedDisk.Value.Disk, folder[name]);
+
+    /// <summary>The keys of that volume.</summary>
+    public static MadeKeys EncryptedDiskKeys => EncryptedDisk.Value.Keys;
+
+    /// <summary>A startup key that opens it.</summary>
+    public static string StartupKey => EncryptedDisk.Value.Disk["startup.bek"];
 
     private static readonly Lazy<TemporaryFolder> Image = new(() => Build(root => BuildImage(FewWorld, root)));
 

@@ -23,6 +23,14 @@ internal static class Common
     };
 
     /// <summary>Belongs to every command.</summary>
+    internal static readonly Option<string[]> BitLockerKey = new("--bitlocker-key")
+    {
+        Description = "File or folder with keys of encrypted disks, or - (repeatable)",
+        HelpName = "FILE",
+        Recursive = true,
+    };
+
+    /// <summary>Belongs to every command.</summary>
     internal static readonly Option<string[]> Language = new("--language")
     {
         Description = "Language of names, such as de-DE (default: the system's)",
@@ -113,7 +121,7 @@ internal static class Common
         foreach (var snapshot in snapshots)
         {
             string place = snapshot.EditionNumber is { } number ? $"{target.Name}, edition {number}" : target.Name;
-            foreach (var note in snapshot.Notes.Where(n => n.Code is "hiveDirty" or "hiveReplayed" or "volumeUnclean"))
+            foreach (var note in snapshot.Notes.Where(n => n.Code is "hiveDirty" or "hiveReplayed" or "volumeUnclean" or "protectionSuspended"))
                 console.Error($"{place}: {note.Text}");
         }
         if (target.Gaps is [var first, ..] gaps)
@@ -184,7 +192,8 @@ internal static class Common
         return (int)WrapErrors(surroundings.Console, json, () =>
         {
             NativeLibraries.Check();
-            return act(new Invocation(parsed, surroundings));
+            using var call = new Invocation(parsed, surroundings);
+            return act(call);
         });
     });
 

@@ -1,4 +1,5 @@
 using Moorfield.Cli.Host;
+using Moorfield.Formats.Disks.BitLocker;
 using Moorfield.StandIn;
 
 namespace Moorfield.Cli.Commands;
@@ -11,7 +12,16 @@ internal static class DemoCommand
 
     private static readonly Option<bool> Disk = new("--disk") { Description = "Make counter-07.qcow2 as well, the same system as a virtual disk" };
 
-    private const string Surveys = "surveys", HandOver = "hand-over";
+    private static readonly Dictionary<string, EncryptionMethod> Methods = new()
+    {
+        ["xts-128"] = EncryptionMethod.AesXts128, ["xts-256"] = EncryptionMethod.AesXts256, ["cbc-128"] = EncryptionMethod.AesCbc128,
+        ["cbc-256"] = EncryptionMethod.AesCbc256, ["diffuser-128"] = EncryptionMethod.AesCbc128Diffuser,
+        ["diffuser-256"] = EncryptionMethod.AesCbc256Diffuser,
+    };
+
+    private static readonly Option<string?> BitLocker = EncryptedDisk();
+
+    private const string Surveys = "surveys", HandOver = "hand-over", Keys = "keys";
 
     internal static Command Create()
     {
@@ -24,9 +34,21 @@ internal static class DemoCommand
             Example:
               moorfield demo /tmp/saltmarsh
             """)
-        { Folder, Disk, CreateMedia(), CreateUpdate(), CreateSignIn(), CreatePowerCut() };
+        { Folder, Disk, BitLocker, CreateMedia(), CreateUpdate(), CreateSignIn(), CreatePowerCut() };
         command.Handle(Run);
         return command;
+    }
+
+    private static Option<string?> EncryptedDisk()
+    {
+        var option = new Option<string?>("--bitlocker")
+        {
+            Description = "Make counter-07-encrypted.qcow2 as well, and its keys (METHOD: " + string.Join(", ", Methods.Keys) + ")",
+            HelpName = "METHOD",
+            Arity = ArgumentArity.ZeroOrOne,
+        };
+        option.AcceptOnlyFromAmong([.. Methods.Keys]);
+        return option;
     }
 
     private static Command CreateMedia()
@@ -142,8 +164,9 @@ internal static class DemoCommand
         string image = Path.Combine(folder, "counter-install.wim");
         string update = Path.Combine(folder, "counter-update.wim");
         string disk = Path.Combine(folder, "counter-07.qcow2");
+        string encrypted = Path.Combine(folder, "counter-07-encrypted.qcow2"), keys = Path.Combine(folder, Keys);
         string package = Path.Combine(folder, "picture-viewer.msixbundle");
-        if (World.BriefNames.Append(Surveys).Append(HandOver).Select(n => Path.Combine(folder, n)).Concat([volume, image, update, disk, package])
+        if (World.BriefNames.Append(Surveys).Append(HandOver).Select(n => Path.Combine(folder, n)).Concat([volume, image, update, disk, encrypted, keys, package])
             .FirstOrDefault(Path.Exists) is { } there)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{there} is there already. Delete it, or name another folder.");
         ImmutableArray<string> briefs;
@@ -161,6 +184,8 @@ internal static class DemoCommand
                     PackageFileWriter.Write(volume, "Northlight.Pictures", package);
                     if (call.GetValue(Disk))
                         DiskBuilder.BuildVirtual(volume, disk);
+                    if (call.Has(BitLocker))
+                        WriteKeys(keys, DiskBuilder.BuildEncrypted(volume, encrypted, Methods[call.GetValue(BitLocker) ?? "xts-128"]));
                 }),
             ]);
             briefs = World.WriteBriefs(folder);
@@ -174,6 +199,11 @@ internal static class DemoCommand
         call.Console.Line($"{volume} is a made-up Windows volume. {TextFormat.Command("inventory", volume)} takes stock of it.");
         if (call.GetValue(Disk))
             call.Console.Line($"{disk} is the same system as a virtual disk.");
+        if (call.Has(BitLocker))
+        {
+            call.Console.Line($"{encrypted} is the same system on an encrypted disk. "
+                + $"{TextFormat.Command("inventory", encrypted, "--bitlocker-key", keys)} takes stock of it.");
+        }
         call.Console.Line($"{image} is an install image of three editions. {TextFormat.Command("image", "list", image)} shows them.");
         call.Console.Line($"{update} is that of the coming release. {TextFormat.Command("forecast", volume, "--update", update)} tells what it "
             + "would bring.");
@@ -185,6 +215,14 @@ internal static class DemoCommand
             + $"{TextFormat.Command("survey", Path.Combine(folder, Surveys))} lists them.");
         call.Console.Line($"{Path.Combine(folder, HandOver)} is what running machines need to carry that brief out; its plan.txt explains it.");
         return ExitCode.Done;
+    }
+
+    private static void WriteKeys(string folder, MadeKeys keys)
+    {
+        Directory.CreateDirectory(folder);
+        File.WriteAllBytes(Path.Combine(folder, $"BitLocker Recovery Key {keys.KeyId.ToString().ToUpperInvariant()}.TXT"), keys.RecoveryText);
+        File.WriteAllBytes(Path.Combine(folder, $"{keys.StartupKeyId.ToString().ToUpperInvariant()}.BEK"), keys.StartupKey);
+        File.WriteAllText(Path.Combine(folder, "password.txt"), keys.Password + "\n");
     }
 
     private static void MakeHandOver(Invocation call, string briefPath, string survey, string folder)

@@ -1,4 +1,5 @@
 using Moorfield.Cli.Host;
+using Moorfield.Core.Disks;
 
 namespace Moorfield.Cli.Commands;
 
@@ -11,10 +12,11 @@ internal sealed class Surroundings(ConsoleOutput console, Interruption interrupt
 }
 
 /// <summary>One call of a command: its arguments and options, the console, the run log, and how targets are opened.</summary>
-internal sealed class Invocation
+internal sealed class Invocation : IDisposable
 {
     private readonly ParseResult _parsed;
     private readonly Surroundings _surroundings;
+    private readonly VolumeKeys _keys;
 
     /// <exception cref="MoorfieldException">--language is not a language tag.</exception>
     internal Invocation(ParseResult parsed, Surroundings surroundings)
@@ -24,7 +26,11 @@ internal sealed class Invocation
         Log = new RunLog(GetValue(Common.LogFile), GetValue(Common.LogFormat), Console.Error);
         Progress = new ProgressLine(Console);
         ImmutableArray<string> languages = [.. (GetValue(Common.Language) ?? []).Select(CanonicalLanguage)];
-        OpenOptions = new OpenOptions { Partition = GetValue(Common.Partition), Languages = languages.IsEmpty ? null : languages };
+        _keys = new VolumeKeys(KeyPlaces, ConsoleOutput.OpenInput, ConsoleOutput.CanAsk ? ConsoleOutput.AskSecret : null);
+        OpenOptions = new OpenOptions
+        {
+            Partition = GetValue(Common.Partition), Keys = _keys, Languages = languages.IsEmpty ? null : languages,
+        };
     }
 
     /// <summary>The console for results and messages.</summary>
@@ -71,6 +77,11 @@ internal sealed class Invocation
         Write(format, new Report(() => document, page => Array.ForEach(document.Changed ? lines : [], l => page.Line(l))));
         Array.ForEach(document.Changed ? [] : lines, Console.Notice);
     }
+
+    private string[] KeyPlaces() => GetValue(Common.BitLockerKey) is { Length: > 0 } given ? given
+        : (Environment.GetEnvironmentVariable("MOORFIELD_BITLOCKER_KEY_FILE") ?? Settings.Current.BitLockerKeys) is { Length: > 0 } usual ? [usual] : [];
+
+    public void Dispose() => _keys.Dispose();
 
     private static string CanonicalLanguage(string language) => language.Length < 85 && language.Split('-') is [{ Length: 2 or 3 } first, .. var rest]
         && first.All(char.IsAsciiLetter) && rest.All(p => p.Length is > 0 and < 9 && p.All(char.IsAsciiLetterOrDigit)) ? language

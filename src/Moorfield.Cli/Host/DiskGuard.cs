@@ -33,7 +33,9 @@ internal static class DiskGuard
             watch = Watch();
             return null;
         }
-        string[] disks = [.. arguments.Where(a => !a.StartsWith('-') && DiskFile.Is(a))];
+        // A file with a key is opened where the key is needed, and nowhere else.
+        string[] disks = [.. arguments.Where((a, i) =>
+            !a.StartsWith('-') && !(i > 0 && arguments[i - 1] == Commands.Common.BitLockerKey.Name) && DiskFile.Is(a))];
         return disks.Length == 0 || Environment.ProcessPath is not { } program ? null : Run(console, program, arguments, disks);
     }
 

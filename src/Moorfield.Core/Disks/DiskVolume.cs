@@ -1,6 +1,7 @@
 using Moorfield.Core.Storage;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Disks;
+using Moorfield.Formats.Disks.BitLocker;
 using Moorfield.Formats.Native;
 using Moorfield.Formats.Ntfs;
 
@@ -18,7 +19,9 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
     private const long MinKept = 16L << 20;
 
     private readonly DiskFile _disk;
+    private readonly BitLockerVolume? _unlocked;
     private BlockOverlay _overlay;
+    private BlockSource _clear; // the overlay, or what decrypts it
     private readonly Dictionary<ulong, NtfsNames> _folders = [];
     private NtfsVolume _ntfs;
     private int _cachedNames;
@@ -26,12 +29,17 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
     private (ulong File, SafeFileHandle? Content) _expected;
     private (long Length, FileTime Modified) _read;
 
-    private DiskVolume(DiskFile disk, Partition? partition, BlockOverlay overlay, NtfsVolume ntfs)
+    /// <summary>Mounts a volume in memory.</summary>
+    /// <param name="source">Closed with this, if it mounts.</param>
+    /// <param name="unlocked">Null when it is not encrypted.</param>
+    /// <exception cref="InvalidDataException">No NTFS, or a damaged one.</exception>
+    private DiskVolume(DiskFile disk, Partition? partition, BlockSource source, BitLockerVolume? unlocked)
     {
         _disk = disk;
         Partition = partition;
-        _overlay = overlay;
-        _ntfs = ntfs;
+        _unlocked = unlocked;
+        (_overlay, _clear) = Over(source);
+        _ntfs = NtfsVolume.Mount(_clear);
         _read = disk.State();
     }
 
@@ -45,6 +53,9 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
     /// <summary>Why it is read and not written.</summary>
     public UnwritableReason Unwritable => _ntfs.Unwritable;
 
+    /// <summary>How it was decrypted; null when it is not encrypted.</summary>
+    public BitLockerVolume? Unlocked => _unlocked;
+
     internal DiskFile Disk => _disk;
 
     /// <summary>Which volume this is, wherever the file lies: its serial number and its root.</summary>
@@ -53,7 +64,7 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
         get
         {
             byte[] sector = new byte[TargetLocation.BootSector];
-            _overlay.Read(0, sector);
+            _clear.Read(0, sector);
             return new TargetLocation(TargetLocation.Serial(sector), NtfsVolume.Root);
         }
     }
@@ -62,13 +73,14 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
     /// <param name="disk">Closed with this.</param>
     /// <param name="partition">Number of the partition that is meant; null for the only one that holds a Windows.</param>
     /// <param name="isWindows">True if a volume holds a Windows.</param>
+    /// <param name="keys">To encrypted volumes.</param>
     /// <exception cref="MoorfieldException">None, several, or it cannot be read.</exception>
-    public static DiskVolume Open(DiskFile disk, int? partition, Func<DiskVolume, bool> isWindows)
+    public static DiskVolume Open(DiskFile disk, int? partition, Func<DiskVolume, bool> isWindows, VolumeKeys keys)
     {
         var source = disk.OpenSource(writable: false);
         try
         {
-            return disk.WrapErrors(() => Choose(disk, source, partition, isWindows));
+            return disk.WrapErrors(() => Choose(disk, source, partition, isWindows, keys));
         }
         catch
         {
@@ -77,65 +89,72 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
         }
     }
 
-    private static DiskVolume Choose(DiskFile disk, BlockSource source, int? number, Func<DiskVolume, bool> isWindows)
+    private static DiskVolume Choose(DiskFile disk, BlockSource source, int? number, Func<DiskVolume, bool> isWindows, VolumeKeys keys)
     {
-        var kind = BootSector.Of(source);
-        if (kind == BootSectorKind.Unknown && PartitionTable.Read(source) is { } partitions)
-            return Choose(disk, source, partitions, number, isWindows);
-        if (number is not null)
-            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{disk.Name} is a single volume. Omit --partition.");
-        CheckKind(disk.Name, kind);
-        return Mount(disk, null, new BlockOverlay(source));
+        if (BootSector.Of(source) == BootSectorKind.Unknown && PartitionTable.Read(source) is { } partitions)
+        {
+            return number is null ? Search(disk, source, partitions, isWindows, keys)
+                : Mount(disk, partitions.FirstOrDefault(p => p.Number == number)
+                    ?? throw new MoorfieldException(ErrorKind.InvalidUsage,
+                        $"{disk.Name} has no partition {number}. It has: {List(source, partitions)}."), source, keys, asks: true);
+        }
+        return number is null ? Mount(disk, null, source, keys, asks: true)
+            : throw new MoorfieldException(ErrorKind.InvalidUsage, $"{disk.Name} is a single volume. Omit --partition.");
     }
 
-    private static void CheckKind(string what, BootSectorKind kind)
+    private static DiskVolume Mount(DiskFile disk, Partition? partition, BlockSource source, VolumeKeys keys, bool asks)
     {
-        switch (kind)
+        var volume = Part(source, partition);
+        var name = new EncryptedVolume(disk.Name, partition?.Number);
+        return BootSector.Of(volume) switch
         {
-            case BootSectorKind.BitLocker:
-                throw new MoorfieldException(RefusalReason.Encrypted,
-                    $"{what} is encrypted by BitLocker. Open it with 'cryptsetup open --type bitlk' first, and name the resulting device.");
-            case BootSectorKind.Refs:
-                throw new MoorfieldException(RefusalReason.Unsupported, $"{what} holds ReFS, which is not supported.");
-            case BootSectorKind.Unknown:
-                throw new MoorfieldException(ErrorKind.Failed, $"{what} holds no NTFS volume.");
-        }
+            BootSectorKind.Ntfs => new DiskVolume(disk, partition, volume, null),
+            BootSectorKind.BitLocker => new DiskVolume(disk, partition, volume, keys.Unlock(name, volume, asks)),
+            BootSectorKind.BitLockerToGo => throw new MoorfieldException(RefusalReason.Unsupported,
+                $"{name.Name} is a removable drive that BitLocker To Go encrypted, and such a drive holds no Windows."),
+            BootSectorKind.Refs => throw new MoorfieldException(RefusalReason.Unsupported, $"{name.Name} holds ReFS, which is not supported."),
+            _ => throw new MoorfieldException(ErrorKind.Failed, $"{name.Name} holds no NTFS volume."),
+        };
     }
 
-    private static DiskVolume Choose(
-        DiskFile disk, BlockSource source, ImmutableArray<Partition> partitions, int? number, Func<DiskVolume, bool> isWindows)
+    /// <summary>Finds the only partition with a Windows. A person is asked for a key only when no Windows is found without.</summary>
+    private static DiskVolume Search(
+        DiskFile disk, BlockSource source, ImmutableArray<Partition> partitions, Func<DiskVolume, bool> isWindows, VolumeKeys keys)
     {
-        if (number is not null)
-        {
-            var wanted = partitions.FirstOrDefault(p => p.Number == number)
-                ?? throw new MoorfieldException(ErrorKind.InvalidUsage,
-                $"{disk.Name} has no partition {number}. It has: {List(source, partitions)}.");
-            var part = new PartSource(source, wanted.Start, wanted.Length);
-            CheckKind($"Partition {number} of {disk.Name}", BootSector.Of(part));
-            return Mount(disk, wanted, new BlockOverlay(part));
-        }
         var found = new List<DiskVolume>();
-        Exception? damaged = null;
+        var locked = new List<(Partition Partition, MoorfieldException Why)>();
+        bool isDamaged = false;
         foreach (var candidate in partitions)
         {
-            var part = new PartSource(source, candidate.Start, candidate.Length);
-            if (BootSector.Of(part) != BootSectorKind.Ntfs)
+            var kind = BootSector.Of(Part(source, candidate));
+            if (kind is not (BootSectorKind.Ntfs or BootSectorKind.BitLocker))
                 continue;
-            DiskVolume? volume = null;
             try
             {
-                volume = Mount(disk, candidate, new BlockOverlay(part));
-                if (isWindows(volume))
-                {
-                    found.Add(volume);
-                    continue;
-                }
+                Try(candidate, asks: false);
+            }
+            catch (MoorfieldException e) when (kind == BootSectorKind.BitLocker)
+            {
+                locked.Add((candidate, e)); // of no account where another partition holds the Windows
             }
             catch (Exception e) when (e is InvalidDataException or MoorfieldException)
             {
-                damaged ??= e; // of no account where another partition holds the Windows
+                isDamaged = true; // likewise
             }
-            volume?._ntfs.Dispose();
+        }
+        for (int i = 0; keys.MayAsk && i < locked.Count && found.Count == 0; i++)
+        {
+            if (locked[i].Why.Reason != RefusalReason.Encrypted)
+                continue;
+            try
+            {
+                Try(locked[i].Partition, asks: true);
+                locked.RemoveAt(i--);
+            }
+            catch (MoorfieldException e)
+            {
+                locked[i] = (locked[i].Partition, e);
+            }
         }
         if (found.Count == 1)
             return found[0];
@@ -145,25 +164,51 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{disk.Name} has {found.Count} partitions with a Windows. Name one with "
                 + $"--partition: {List(source, [.. found.Select(f => f.Partition!)])}.");
         }
+        if (locked.Count > 0)
+            throw locked[0].Why;
         throw new MoorfieldException(ErrorKind.Failed, partitions.IsEmpty ? $"{disk.Name} has no partitions."
-            : $"{(damaged is null ? "" : "A partition with an NTFS volume is damaged. ")}{disk.Name} has no partition with a Windows. It has: "
+            : $"{(isDamaged ? "A partition with an NTFS volume is damaged. " : "")}{disk.Name} has no partition with a Windows. It has: "
                 + $"{List(source, partitions)}.");
+
+        void Try(Partition partition, bool asks)
+        {
+            var volume = Mount(disk, partition, source, keys, asks);
+            bool isFound = false;
+            try
+            {
+                isFound = isWindows(volume);
+            }
+            finally
+            {
+                if (!isFound)
+                    volume._ntfs.Dispose();
+            }
+            if (isFound)
+                found.Add(volume);
+        }
     }
 
     private static string List(BlockSource source, ImmutableArray<Partition> partitions) => string.Join(", ", partitions.Select(p =>
     {
-        string kind = BootSector.Of(new PartSource(source, p.Start, p.Length)) switch
+        string kind = BootSector.Of(Part(source, p)) switch
         {
             BootSectorKind.Ntfs => ", NTFS",
-            BootSectorKind.BitLocker => ", BitLocker",
+            BootSectorKind.BitLocker or BootSectorKind.BitLockerToGo => ", BitLocker",
             BootSectorKind.Refs => ", ReFS",
             _ => "",
         };
         return $"{p.Number} ({(p.Label.Length > 0 ? $"{p.Label}, " : "")}{p.Length / 1_000_000.0:N0} MB{kind})";
     }));
 
-    private static DiskVolume Mount(DiskFile disk, Partition? partition, BlockOverlay overlay) =>
-        new(disk, partition, overlay, NtfsVolume.Mount(overlay));
+    private static BlockSource Part(BlockSource source, Partition? partition) =>
+        partition is null ? source : new PartSource(source, partition.Start, partition.Length);
+
+    /// <summary>What is written stays above a source: encrypted as it lies there.</summary>
+    private (BlockOverlay Overlay, BlockSource Clear) Over(BlockSource source)
+    {
+        var overlay = new BlockOverlay(source);
+        return (overlay, _unlocked is null ? overlay : _unlocked.Over(overlay));
+    }
 
     public T With<T>(int? edition, Func<WindowsTree, T> use) => use(this);
 
@@ -360,7 +405,7 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
         ForgetContent();
         Expect(0, null);
         _ntfs.Dispose();
-        _overlay.Dispose();
+        _clear.Dispose();
         _disk.Dispose();
     }
 }

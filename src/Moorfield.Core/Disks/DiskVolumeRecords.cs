@@ -150,7 +150,7 @@ public sealed partial class DiskVolume
         _ntfs.Unmount();
         _ntfs.Dispose();
         Forget();
-        _ntfs = NtfsVolume.Mount(_overlay);
+        _ntfs = NtfsVolume.Mount(_clear);
         return true;
     });
 
@@ -174,13 +174,11 @@ public sealed partial class DiskVolume
     internal void Reopen() => _disk.WrapErrors(() =>
     {
         _ntfs.Dispose();
-        _overlay.Dispose();
+        _clear.Dispose();
         Forget();
         _read = _disk.State();
-        _overlay = new BlockOverlay(Part(_disk.OpenSource(writable: false)));
-        _ntfs = NtfsVolume.Mount(_overlay);
+        (_overlay, _clear) = Over(Part(_disk.OpenSource(writable: false), Partition));
+        _ntfs = NtfsVolume.Mount(_clear);
         return true;
     });
-
-    private BlockSource Part(BlockSource source) => Partition is { } part ? new PartSource(source, part.Start, part.Length) : source;
 }

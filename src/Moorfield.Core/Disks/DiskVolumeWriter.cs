@@ -180,14 +180,14 @@ public sealed partial class DiskVolume
         {
             // A server that only reads keeps others from writing, and would not notice what they wrote.
             volume._ntfs.Dispose();
-            volume._overlay.Dispose();
+            volume._clear.Dispose();
             volume.Forget();
             volume._disk.WrapErrors(() =>
             {
                 const string Changed = "was changed by something else since it was read. Nothing was changed";
                 if (volume._disk.State() != volume._read)
                     throw new IOException(Changed);
-                using var target = volume.Part(volume._disk.OpenSource(writable: true));
+                using var target = Part(volume._disk.OpenSource(writable: true), volume.Partition);
                 Check(target, pages, p => p.Before, Changed);
                 begin();
                 foreach (var page in pages)

@@ -7,10 +7,11 @@ namespace Moorfield.Core.Selection;
 /// <param name="VaultLimit">Bytes beyond which the oldest restore points are dropped; null for none.</param>
 /// <param name="Log">File of the run log, or "none"; null when not set.</param>
 /// <param name="LogFormat">text or json; null when not set.</param>
-public sealed record Settings(string? Vault, long? VaultLimit, string? Log, string? LogFormat)
+/// <param name="BitLockerKeys">File or folder with keys of encrypted disks; null when not set.</param>
+public sealed record Settings(string? Vault, long? VaultLimit, string? Log, string? LogFormat, string? BitLockerKeys)
 {
-    private static readonly Settings None = new(null, null, null, null);
-    private static readonly string[] Keys = ["vault", "vault-limit", "log", "log-format"];
+    private static readonly Settings None = new(null, null, null, null, null);
+    private static readonly string[] Keys = ["vault", "vault-limit", "log", "log-format", "bitlocker-keys"];
     private static readonly Lazy<Settings> Loaded = new(() => Load(FilePath));
 
     /// <summary>As they are in the person's file; none when there is none.</summary>
@@ -62,7 +63,8 @@ public sealed record Settings(string? Vault, long? VaultLimit, string? Log, stri
                 ? TextFormat.ParseSize(limit.Text) ?? throw Error(path, limit, $"'{limit.Text}' is not a size such as 500 MB or 20 GB") : null,
             Place("log"),
             !values.TryGetValue("log-format", out var format) ? null : format.Text is "text" or "json" ? format.Text
-                : throw Error(path, format, "'log-format' is text or json"));
+                : throw Error(path, format, "'log-format' is text or json"),
+            Place("bitlocker-keys"));
     }
 
     private static MoorfieldException Error(string path, YamlNode node, string what) =>

@@ -5,6 +5,7 @@ using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
+using Moorfield.Formats.Disks.BitLocker;
 using Moorfield.Formats.Ntfs;
 
 namespace Moorfield.Core.Targets;
@@ -12,8 +13,6 @@ namespace Moorfield.Core.Targets;
 /// <summary>An installed Windows on a disk, a partition or a virtual disk, which is not mounted.</summary>
 public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
 {
-    private int? _named;
-
     /// <summary>The volume itself.</summary>
     public DiskVolume Volume => volume;
 
@@ -21,7 +20,8 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
 
     public override string FullPath => volume.FullPath;
 
-    public override string Options => _named is null ? "" : $" --partition {_named}";
+    public override string Options => (Opened.Partition is { } number ? $" --partition {number}" : "")
+        + (volume.Unlocked is { IsSuspended: false } ? Opened.Keys?.Options : "");
 
     public override string Kind => "disk";
 
@@ -39,21 +39,18 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
     private RecoveredDisk? _recovered;
 
     /// <summary>Opens the Windows on a disk. What a run left that was interrupted is put right first.</summary>
-    /// <param name="partition">Number of the partition; null for the only one that holds a Windows.</param>
-    /// <param name="recoverBy">An interrupted run that a person named; null when none was named.</param>
-    /// <param name="recovers">True if what an interrupted run left is put right.</param>
+    /// <param name="options">Partition, keys, and what is done about an interrupted run.</param>
     /// <exception cref="MoorfieldException">None, several, or it cannot be read.</exception>
-    public static DiskTarget Open(string path, int? partition, WriteInterceptor interceptor, MarkedRun? recoverBy = null,
-        bool recovers = true)
+    public static DiskTarget OpenDisk(string path, WriteInterceptor interceptor, OpenOptions options)
     {
         var disk = DiskFile.Open(path, interceptor);
         try
         {
-            var recovered = recovers ? DiskMarker.Recover(disk, TimeProvider.System, asked: recoverBy) : null;
-            return new DiskTarget(DiskVolume.Open(disk, partition, v => v.Stat(Places.Software) is { Kind: EntryKind.File }))
+            var recovered = options.Recovers ? DiskMarker.Recover(disk, TimeProvider.System, asked: options.RecoverBy) : null;
+            return new DiskTarget(DiskVolume.Open(
+                disk, options.Partition, v => v.Stat(Places.Software) is { Kind: EntryKind.File }, options.Keys ?? new VolumeKeys(() => [])))
             {
                 _recovered = recovered,
-                _named = partition,
             };
         }
         catch
@@ -66,10 +63,18 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards) =>
         [.. editions.Select(_ => Noted(SystemReader.Read(volume, guards, Opened.Languages)))];
 
-    private SystemSnapshot Noted(SystemSnapshot system) => volume.Unwritable is UnwritableReason.None ? system : system with
+    private SystemSnapshot Noted(SystemSnapshot system)
     {
-        Notes = [.. system.Notes, new SnapshotNote("volumeUnclean", $"{State}: the newest changes may be missing from what is read.")],
-    };
+        var notes = system.Notes;
+        if (volume.Unwritable is not UnwritableReason.None)
+            notes = notes.Add(new SnapshotNote("volumeUnclean", $"{State}: the newest changes may be missing from what is read."));
+        if (volume.Unlocked is { IsSuspended: true })
+        {
+            notes = notes.Add(new SnapshotNote("protectionSuspended",
+                "BitLocker's protection of this volume is suspended: its key lies on it in the clear, so no key was needed."));
+        }
+        return system with { Notes = notes };
+    }
 
     private string State => volume.Unwritable switch
     {
@@ -100,9 +105,16 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
             + "Start Windows and shut it down fully (shutdown /s /t 0), and try again.",
         UnwritableReason.Hibernated => $"{Name}: {State}, so it must not be written. Start it, shut it down fully (shutdown /s /t 0), and try again.",
         UnwritableReason.Dirty => $"{Name}: {State}, so it must not be written. Start Windows and let it (chkdsk), and try again.",
+        _ when volume.Unlocked is { IsWritable: false } unlocked => $"{Name} must not be written: {BitLockerState(unlocked)}.",
         _ when volume.Disk.ReadOnlyReason() is { } why => $"{Name} cannot be written: {why}. Nothing was changed.",
         _ => null,
     };
+
+    private static string BitLockerState(BitLockerVolume unlocked) =>
+        !unlocked.Metadata.RegionsAgree ? "the three copies of BitLocker's metadata are not the same. Start Windows and let it check the volume (chkdsk)"
+        : unlocked.OpenedBy is null ? "a volume key does not show whether BitLocker's metadata are right. Give a recovery key, a password or a "
+            + "startup key"
+        : "BitLocker's metadata were changed by something that did not have the key";
 
     public override Outcome CarryOut(RunRequest request, RunContext context) => new DiskTransaction(volume, context).CarryOut(request);
 

@@ -1,3 +1,4 @@
+using Moorfield.Core.Disks;
 using Moorfield.Core.Transactions;
 
 namespace Moorfield.Core.Targets;
@@ -10,6 +11,9 @@ public sealed record OpenOptions
 
     /// <summary>Number of the partition of a disk; null for the only one that holds a Windows.</summary>
     public int? Partition { get; init; }
+
+    /// <summary>Keys to encrypted volumes; null for none.</summary>
+    public VolumeKeys? Keys { get; init; }
 
     /// <summary>Languages in which names are wanted, the best first; null for those of each system. A document has its names already.</summary>
     public ImmutableArray<string>? Languages { get; init; }

@@ -116,7 +116,7 @@ public abstract class Target : IUndoTarget, IDisposable
     private static Target Find(string path, WriteInterceptor interceptor, OpenOptions options) =>
         SurveyTarget.TryOpen(path) is { } survey ? survey
         : SavedInventory.TryOpen(path) is { } saved ? saved
-        : DiskFile.Is(path) ? DiskTarget.Open(path, options.Partition, interceptor, options.RecoverBy, options.Recovers)
+        : DiskFile.Is(path) ? DiskTarget.OpenDisk(path, interceptor, options)
         : options.Partition is not null ? throw new MoorfieldException(ErrorKind.InvalidUsage,
             $"{path} is not a disk with partitions. Omit --partition.")
         : File.Exists(path) ? new ImageTarget(ImageFile.Open(path, interceptor))

@@ -1,3 +1,5 @@
+using Moorfield.Formats.Disks.BitLocker;
+
 namespace Moorfield.Formats.Disks;
 
 /// <summary>One partition of a disk.</summary>
@@ -185,6 +187,8 @@ public enum BootSectorKind
     Ntfs,
     /// <summary>Encrypted by BitLocker.</summary>
     BitLocker,
+    /// <summary>A removable drive that is encrypted by BitLocker.</summary>
+    BitLockerToGo,
     /// <summary>ReFS.</summary>
     Refs,
 }
@@ -196,6 +200,7 @@ public static class BootSector
     public static BootSectorKind Of(ReadOnlySpan<byte> sector) => sector.Length < 11 ? BootSectorKind.Unknown
         : sector.Slice(3, 8).SequenceEqual("NTFS    "u8) ? BootSectorKind.Ntfs
         : sector.Slice(3, 8).SequenceEqual("-FVE-FS-"u8) ? BootSectorKind.BitLocker
+        : BitLockerMetadata.IsToGo(sector) ? BootSectorKind.BitLockerToGo
         : sector.Slice(3, 4).SequenceEqual("ReFS"u8) ? BootSectorKind.Refs : BootSectorKind.Unknown;
 
     /// <summary>The same of a whole source.</summary>

@@ -179,4 +179,15 @@ internal static unsafe partial class LibC
 
     [LibraryImport(Library, EntryPoint = "lsetxattr", SetLastError = true)]
     internal static partial int SetAttribute(ReadOnlySpan<byte> path, ReadOnlySpan<byte> name, ReadOnlySpan<byte> value, nuint length, int flags);
+
+    /// <summary>From now on the kernel writes no core dump of this process, whatever the limits are, and nobody else may look into it.</summary>
+    internal static void ForbidDumps()
+    {
+        const int SetDumpable = 4;
+        if (ProcessControl(SetDumpable, 0, 0, 0, 0) != 0)
+            throw new IOException($"Core dumps cannot be turned off: {Marshal.GetLastPInvokeErrorMessage()}");
+    }
+
+    [LibraryImport(Library, EntryPoint = "prctl", SetLastError = true)]
+    private static partial int ProcessControl(int option, nint value, nint unused3, nint unused4, nint unused5);
 }

@@ -59,7 +59,7 @@ public sealed class BitLockerMetadata
     /// <summary>Bytes of one of the three metadata regions.</summary>
     public const int RegionBytes = 64 << 10;
 
-    private const int Header = 64, FirstEntry = 112, EntryHeader = 8, MaxEntries = 1000;
+    private const int HeaderToGo = 424, Header = 64, FirstEntry = 112, EntryHeader = 8, MaxEntries = 1000;
     private static readonly Guid Normal = new("4967d63b-2e29-4ad8-8399-f6a339e3d001");
     private static readonly Guid EncryptOnWrite = new("92a84d3b-dd80-4d0e-9e4e-b1e3284eaed8");
     private readonly byte[] _sealed;
@@ -111,8 +111,7 @@ public sealed class BitLockerMetadata
     {
         byte[] sector = new byte[512];
         volume.Read(0, sector);
-        // On removable drives a FAT that says how to open it stands in front (BitLocker To Go).
-        int header = sector.AsSpan(3, 8).SequenceEqual("-FVE-FS-"u8) ? 160 : sector.AsSpan(3, 8).SequenceEqual("MSWIN4.1"u8) ? 424
+        int header = sector.AsSpan(3, 8).SequenceEqual("-FVE-FS-"u8) ? 160 : IsToGo(sector) ? HeaderToGo
             : throw new InvalidDataException("has no BitLocker volume");
         if (sector.AsSpan(0, 3).SequenceEqual((ReadOnlySpan<byte>)[0xEB, 0x52, 0x90]))
             throw new BitLockerUnsupportedException("was encrypted by Windows Vista, in a form of BitLocker that is not supported");
@@ -147,6 +146,10 @@ public sealed class BitLockerMetadata
             RegionsAgree = found.Count == 3 && found.TrueForAll(f => f.Region.Equals(first)),
         };
     }
+
+    /// <summary>True if the first 512 bytes of a volume are those of a removable drive: a FAT volume stands in front (BitLocker To Go).</summary>
+    internal static bool IsToGo(ReadOnlySpan<byte> sector) => sector.Length >= HeaderToGo + 16
+        && sector.Slice(3, 8).SequenceEqual("MSWIN4.1"u8) && new Guid(sector.Slice(HeaderToGo, 16)) is var id && (id == Normal || id == EncryptOnWrite);
 
     /// <summary>True if the master key's seal over the metadata is right: nobody without the key has changed them.</summary>
     /// <param name="masterKey">32 bytes.</param>

@@ -10,21 +10,32 @@ public sealed class BitLockerVolume : IDisposable
 {
     private readonly SectorCipher _cipher;
 
-    private BitLockerVolume(BitLockerMetadata metadata, SectorCipher cipher, bool isSealed)
+    private BitLockerVolume(BitLockerMetadata metadata, SectorCipher cipher, KeyProtector? openedBy, bool isSealed)
     {
         Metadata = metadata;
         _cipher = cipher;
+        OpenedBy = openedBy;
         IsSealed = isSealed;
     }
 
     /// <summary>The metadata that it was opened with.</summary>
     public BitLockerMetadata Metadata { get; }
 
-    /// <summary>True if the metadata are sealed by the master key. Without that key, which a volume key is not, it is not known.</summary>
+    /// <summary>The protector whose key opened it; null for a volume key.</summary>
+    public KeyProtector? OpenedBy { get; }
+
+    /// <summary>True if the metadata are sealed by the master key; false where it is not known, as a volume key does not show it.</summary>
     public bool IsSealed { get; }
+
+    /// <summary>True if its protection is suspended: its key lies on it in the clear.</summary>
+    public bool IsSuspended => OpenedBy?.Kind == ProtectorKind.Clear;
+
+    /// <summary>True if nothing speaks against writing it.</summary>
+    public bool IsWritable => Metadata.RegionsAgree && IsSealed;
 
     /// <summary>Opens a volume.</summary>
     /// <returns>Null when the key is not one of its keys.</returns>
+    /// <exception cref="InvalidDataException">The metadata are damaged.</exception>
     /// <exception cref="IOException">It could not be read.</exception>
     public static BitLockerVolume? Unlock(BitLockerMetadata metadata, BlockSource volume, BitLockerKey key)
     {
@@ -33,25 +44,28 @@ public sealed class BitLockerVolume : IDisposable
         foreach (var protector in metadata.Protectors)
         {
             if (key.MasterKey(protector) is { } master)
-                return FromMasterKey(metadata, master);
+                return FromMasterKey(metadata, protector, master);
         }
         return null;
     }
 
     /// <summary>Opens a volume whose protection is suspended: its key lies in the clear.</summary>
     /// <returns>Null when there is no such key.</returns>
+    /// <exception cref="InvalidDataException">The metadata are damaged.</exception>
     public static BitLockerVolume? UnlockSuspended(BitLockerMetadata metadata)
     {
         foreach (var protector in metadata.Protectors)
         {
             if (protector is { Kind: ProtectorKind.Clear, ClearKey.Length: WrappedKey.KeyBytes }
                 && WrappedKey.Unwrap(protector.MasterKey.AsSpan(), protector.ClearKey.AsSpan()) is { } master)
-                return FromMasterKey(metadata, master);
+                return FromMasterKey(metadata, protector, master);
         }
         return null;
     }
 
-    private static BitLockerVolume FromMasterKey(BitLockerMetadata metadata, byte[] master)
+    /// <summary>Opens a volume by its master key, which is cleared.</summary>
+    /// <param name="protector">Where it came from.</param>
+    internal static BitLockerVolume FromMasterKey(BitLockerMetadata metadata, KeyProtector? protector, byte[] master)
     {
         byte[]? key = null;
         try
@@ -59,7 +73,7 @@ public sealed class BitLockerVolume : IDisposable
             key = WrappedKey.Unwrap(metadata.VolumeKey.AsSpan(), master, out int method);
             if (key is null || method != (int)metadata.Method || SectorCipher.Create(metadata.Method, key, metadata.SectorSize) is not { } cipher)
                 throw new InvalidDataException("has damaged BitLocker metadata: its master key does not open the key of its sectors");
-            return new BitLockerVolume(metadata, cipher, metadata.IsSealedBy(master));
+            return new BitLockerVolume(metadata, cipher, protector, metadata.IsSealedBy(master));
         }
         finally
         {
@@ -83,7 +97,7 @@ public sealed class BitLockerVolume : IDisposable
             }
             if (SectorCipher.Create(metadata.Method, bytes, metadata.SectorSize) is not { } cipher)
                 return null;
-            var opened = new BitLockerVolume(metadata, cipher, isSealed: false);
+            var opened = new BitLockerVolume(metadata, cipher, null, isSealed: false);
             byte[] first = new byte[metadata.SectorSize];
             opened.Over(volume).Read(0, first);
             if (BootSector.Of(first) == BootSectorKind.Ntfs)
