@@ -59,7 +59,7 @@ internal static class Program
             console.Error($"'{garbled}' is not valid UTF-8, so it is not known which file is meant. Rename it, or name it by a link.");
             return (int)ExitCode.InvalidUsage;
         }
-        if (DiskGuard.Run(console, arguments, out var watch) is { } result)
+        if (DiskGuard.Run(console, arguments, Common.BitLockerKey.Name, out var watch) is { } result)
             return (int)result;
         using var watched = watch;
         using var interruption = new Interruption(console);

@@ -26,7 +26,7 @@ public enum MadeProtectors
 {
     /// <summary>A recovery key, a password, a startup key, and a TPM that is not there.</summary>
     Usual = 0,
-    /// <summary>Protection is suspended: a clear key beside the others.</summary>
+    /// <summary>Protection is suspended: a clear key as well.</summary>
     Suspended = 1,
     /// <summary>Only the TPM.</summary>
     OnlyTpm = 2,
@@ -181,7 +181,8 @@ public static class BitLockerBuilder
         if (protectors.HasFlag(MadeProtectors.OnlyTpm))
             return tpm;
         byte[] recoverySalt = secrets.Next(16), passwordSalt = secrets.Next(16), clear = secrets.Next(32);
-        byte[] halves = [.. secrets.Keys.RecoveryKey.Split('-').SelectMany(g => BitConverter.GetBytes((ushort)(int.Parse(g, CultureInfo.InvariantCulture) / 11)))];
+        byte[] halves = [.. secrets.Keys.RecoveryKey.Split('-')
+            .SelectMany(g => BitConverter.GetBytes((ushort)(int.Parse(g, CultureInfo.InvariantCulture) / 11)))];
         byte[] password = SHA256.HashData(SHA256.HashData(System.Text.Encoding.Unicode.GetBytes(secrets.Keys.Password)));
         byte[] usual =
         [
@@ -197,7 +198,8 @@ public static class BitLockerBuilder
         ];
         return !protectors.HasFlag(MadeProtectors.Suspended) ? usual
             : [.. usual, .. Protector(secrets.NewId(), ProtectorKind.Clear, [
-                .. Entry(0, 1, [.. BitConverter.GetBytes(MasterMethod), .. clear]), .. Entry(0, 5, secrets.Wrap(secrets.Master, MasterMethod, clear))])];
+                .. Entry(0, 1, [.. BitConverter.GetBytes(MasterMethod), .. clear]),
+                .. Entry(0, 5, secrets.Wrap(secrets.Master, MasterMethod, clear))])];
     }
 
     private static byte[] Protector(Guid id, ProtectorKind kind, byte[] nested) => Entry(2, 8, [
@@ -209,7 +211,8 @@ public static class BitLockerBuilder
     private static FileSource Open(string path, bool writable)
     {
         var file = File.OpenHandle(path, access: writable ? FileAccess.ReadWrite : FileAccess.Read);
-        return new FileSource(file, file.Dispose, RandomAccess.GetLength(file), (offset, bytes) => RandomAccess.Write(file, bytes.Span, offset), () => { });
+        return new FileSource(
+            file, file.Dispose, RandomAccess.GetLength(file), (offset, bytes) => RandomAccess.Write(file, bytes.Span, offset), () => { });
     }
 
     /// <summary>Everything that is random elsewhere.</summary>
@@ -229,8 +232,11 @@ public static class BitLockerBuilder
             byte[] key = Entry(0, 1, [.. BitConverter.GetBytes(0x2002), .. External]);
             byte[] external = Entry(6, 9, [.. startup.ToByteArray(), .. BitConverter.GetBytes(Day), .. key]);
             byte[] length = BitConverter.GetBytes(48 + external.Length);
-            byte[] bek = [.. length, 1, 0, 0, 0, 48, 0, 0, 0, .. length, .. startup.ToByteArray(), 1, 0, 0, 0, 0, 0, 0, 0, .. BitConverter.GetBytes(Day),
-                .. external];
+            byte[] bek =
+            [
+                .. length, 1, 0, 0, 0, 48, 0, 0, 0, .. length, .. startup.ToByteArray(), 1, 0, 0, 0, 0, 0, 0, 0, .. BitConverter.GetBytes(Day),
+                .. external,
+            ];
             byte[] volumeKey = Next(method switch
             {
                 EncryptionMethod.AesCbc128 => 16,
@@ -238,8 +244,8 @@ public static class BitLockerBuilder
                 _ => 64,
             });
             Keys = new MadeKeys(
-                NewId(), string.Join('-', Enumerable.Range(0, 8).Select(_ => $"{_random.Next(0, 65536) * 11:d6}")), "slow tide, early ferry", bek, startup,
-                volumeKey);
+                NewId(), string.Join('-', Enumerable.Range(0, 8).Select(_ => $"{_random.Next(0, 65536) * 11:d6}")), "slow tide, early ferry", bek,
+                startup, volumeKey);
         }
 
         internal byte[] Master { get; }

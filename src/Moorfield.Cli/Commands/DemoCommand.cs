@@ -166,8 +166,8 @@ internal static class DemoCommand
         string disk = Path.Combine(folder, "counter-07.qcow2");
         string encrypted = Path.Combine(folder, "counter-07-encrypted.qcow2"), keys = Path.Combine(folder, Keys);
         string package = Path.Combine(folder, "picture-viewer.msixbundle");
-        if (World.BriefNames.Append(Surveys).Append(HandOver).Select(n => Path.Combine(folder, n)).Concat([volume, image, update, disk, encrypted, keys, package])
-            .FirstOrDefault(Path.Exists) is { } there)
+        if (World.BriefNames.Append(Surveys).Append(HandOver).Select(n => Path.Combine(folder, n))
+            .Concat([volume, image, update, disk, encrypted, keys, package]).FirstOrDefault(Path.Exists) is { } there)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{there} is there already. Delete it, or name another folder.");
         ImmutableArray<string> briefs;
         try

@@ -79,7 +79,8 @@ internal sealed class Invocation : IDisposable
     }
 
     private string[] KeyPlaces() => GetValue(Common.BitLockerKey) is { Length: > 0 } given ? given
-        : (Environment.GetEnvironmentVariable("MOORFIELD_BITLOCKER_KEY_FILE") ?? Settings.Current.BitLockerKeys) is { Length: > 0 } usual ? [usual] : [];
+        : (Environment.GetEnvironmentVariable("MOORFIELD_BITLOCKER_KEY_FILE") ?? Settings.Current.BitLockerKeys) is { Length: > 0 } usual ? [usual]
+        : [];
 
     public void Dispose() => _keys.Dispose();
 

@@ -20,8 +20,9 @@ internal static class DiskGuard
     private static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(500);
 
     /// <summary>Carries a command out in a second process; null when there is no need, or this is it.</summary>
+    /// <param name="keyOption">The option before a file with keys.</param>
     /// <param name="watch">Ends this process when the NTFS library does not come to an end, until it is disposed.</param>
-    internal static ExitCode? Run(ConsoleOutput console, string[] arguments, out IDisposable? watch)
+    internal static ExitCode? Run(ConsoleOutput console, string[] arguments, string keyOption, out IDisposable? watch)
     {
         watch = null;
         if (Environment.GetEnvironmentVariable(Guarded) is { } first && first == ParentProcess().ToString(CultureInfo.InvariantCulture))
@@ -35,7 +36,7 @@ internal static class DiskGuard
         }
         // A file with a key is opened where the key is needed, and nowhere else.
         string[] disks = [.. arguments.Where((a, i) =>
-            !a.StartsWith('-') && !(i > 0 && arguments[i - 1] == Commands.Common.BitLockerKey.Name) && DiskFile.Is(a))];
+            !a.StartsWith('-') && !(i > 0 && arguments[i - 1] == keyOption) && DiskFile.Is(a))];
         return disks.Length == 0 || Environment.ProcessPath is not { } program ? null : Run(console, program, arguments, disks);
     }
 

@@ -203,7 +203,7 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
     private static BlockSource Part(BlockSource source, Partition? partition) =>
         partition is null ? source : new PartSource(source, partition.Start, partition.Length);
 
-    /// <summary>What is written stays above a source: encrypted as it lies there.</summary>
+    /// <summary>Takes what is written above a source, encrypted as it would lie there.</summary>
     private (BlockOverlay Overlay, BlockSource Clear) Over(BlockSource source)
     {
         var overlay = new BlockOverlay(source);

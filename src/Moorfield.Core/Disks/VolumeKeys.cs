@@ -72,10 +72,11 @@ public sealed class VolumeKeys(Func<IReadOnlyList<string>> places, Func<Stream>?
     {
         if (!MayAsk || !metadata.Protectors.Any(p => p.Kind is ProtectorKind.RecoveryKey or ProtectorKind.Password))
             return null;
+        string what = metadata.Protectors.Any(p => p.Kind == ProtectorKind.Password) ? "Password or recovery key" : "Recovery key";
+        string id = Ids(metadata, ProtectorKind.RecoveryKey) is { Length: > 0 } ids ? $" (key ID {ids})" : "";
         for (int i = 0; i < MaxQuestions; i++)
         {
-            byte[] answer = ask!($"{(metadata.Protectors.Any(p => p.Kind == ProtectorKind.Password) ? "Password or recovery key" : "Recovery key")} of "
-                + $"{which.Short}{(Ids(metadata, ProtectorKind.RecoveryKey) is { Length: > 0 } ids ? $" (key ID {ids})" : "")}: ");
+            byte[] answer = ask!($"{what} of {which.Short}{id}: ");
             try
             {
                 if (answer.Length == 0)
@@ -147,7 +148,8 @@ public sealed class VolumeKeys(Func<IReadOnlyList<string>> places, Func<Stream>?
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"{name} is longer than a BitLocker key can be.");
             var file = new KeyFile(name, BitLockerKeyFile.Read(buffer.AsSpan(0, length)), isInFolder);
             // In a folder any line of text would be a password.
-            if (isInFolder && file.Content is { MistypedGroup: 0, Keys: not [{ Kind: BitLockerKeyKind.RecoveryKey or BitLockerKeyKind.StartupKey }, ..] })
+            if (isInFolder && file.Content.MistypedGroup == 0
+                && file.Content.Keys is not [{ Kind: BitLockerKeyKind.RecoveryKey or BitLockerKeyKind.StartupKey }, ..])
                 file.Content.Dispose();
             else if (file.Content is { MistypedGroup: 0, Keys.IsEmpty: true })
                 throw NoKey(file);

@@ -111,7 +111,8 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
     };
 
     private static string BitLockerState(BitLockerVolume unlocked) =>
-        !unlocked.Metadata.RegionsAgree ? "the three copies of BitLocker's metadata are not the same. Start Windows and let it check the volume (chkdsk)"
+        !unlocked.Metadata.RegionsAgree ? "the three copies of BitLocker's metadata are not the same. Start Windows and let it check the volume "
+            + "(chkdsk)"
         : unlocked.OpenedBy is null ? "a volume key does not show whether BitLocker's metadata are right. Give a recovery key, a password or a "
             + "startup key"
         : "BitLocker's metadata were changed by something that did not have the key";

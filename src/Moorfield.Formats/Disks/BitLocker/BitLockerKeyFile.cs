@@ -38,7 +38,7 @@ public sealed class BitLockerKeyFile : IDisposable
     /// <summary>The group of a recovery key that cannot be right, from 1; 0 when there is none.</summary>
     public int MistypedGroup { get; }
 
-    /// <summary>How many groups it has where a recovery key has 8; 0 when it is none or complete.</summary>
+    /// <summary>How many groups it has where a recovery key has 8; 0 for a complete one, and for all else.</summary>
     public int IncompleteGroups { get; }
 
     /// <summary>Reads the content of a file; the caller clears it.</summary>
@@ -62,7 +62,7 @@ public sealed class BitLockerKeyFile : IDisposable
         }
     }
 
-    /// <summary>A text in UTF-8, whatever it was in; null when it is none.</summary>
+    /// <summary>The content in UTF-8, whatever it was in; null when it is not a text.</summary>
     private static byte[]? Text(ReadOnlySpan<byte> content)
     {
         bool isWide = content is [0xFF, 0xFE, ..] or [not 0, 0, not 0, 0, ..];

@@ -149,7 +149,8 @@ public sealed class BitLockerMetadata
 
     /// <summary>True if the first 512 bytes of a volume are those of a removable drive: a FAT volume stands in front (BitLocker To Go).</summary>
     internal static bool IsToGo(ReadOnlySpan<byte> sector) => sector.Length >= HeaderToGo + 16
-        && sector.Slice(3, 8).SequenceEqual("MSWIN4.1"u8) && new Guid(sector.Slice(HeaderToGo, 16)) is var id && (id == Normal || id == EncryptOnWrite);
+        && sector.Slice(3, 8).SequenceEqual("MSWIN4.1"u8) && new Guid(sector.Slice(HeaderToGo, 16)) is var id
+        && (id == Normal || id == EncryptOnWrite);
 
     /// <summary>True if the master key's seal over the metadata is right: nobody without the key has changed them.</summary>
     /// <param name="masterKey">32 bytes.</param>
