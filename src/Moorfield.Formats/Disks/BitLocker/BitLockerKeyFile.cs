@@ -38,7 +38,7 @@ public sealed class BitLockerKeyFile : IDisposable
     /// <summary>The group of a recovery key that cannot be right, from 1; 0 when there is none.</summary>
     public int MistypedGroup { get; }
 
-    /// <summary>How many groups it has where a recovery key has 8; 0 for a complete one, and for all else.</summary>
+    /// <summary>How many groups an incomplete recovery key has, 4 to 7; 0 when there is none.</summary>
     public int IncompleteGroups { get; }
 
     /// <summary>Reads the content of a file; the caller clears it.</summary>
