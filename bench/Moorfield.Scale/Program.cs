@@ -1,9 +1,35 @@
+using System.Diagnostics;
 using System.Globalization;
+using Moorfield.Formats.Disks.BitLocker;
 using Moorfield.Formats.Wim;
 using Moorfield.StandIn;
 
 // Makes what bench/run measures: DIR [eleven|two|random] makes large images; volume PATH PACKAGES ACCOUNTS makes a volume;
-// image PATH EDITIONS an image of few packages.
+// image PATH EDITIONS an image of few packages; reserve VOLUME prepares an empty NTFS volume for BitLocker, encrypt VOLUME TO KEY BEK encrypts
+// it, and xts prints how many bytes a second are decrypted.
+if (args[0] == "reserve")
+{
+    DiskBuilder.Reserve(args[1]);
+    return;
+}
+if (args[0] == "encrypt")
+{
+    var keys = BitLockerBuilder.Encrypt(args[1], args[2], EncryptionMethod.AesXts128);
+    File.WriteAllText(args[3], keys.RecoveryKey);
+    File.WriteAllBytes(args[4], keys.StartupKey);
+    return;
+}
+if (args[0] == "xts")
+{
+    using var cipher = SectorCipher.Create(EncryptionMethod.AesXts128, Enumerable.Range(1, 32).Select(i => (byte)i).ToArray(), 512)!;
+    byte[] sectors = new byte[64 << 10];
+    long done = 0;
+    var watch = Stopwatch.StartNew();
+    for (int i = 0; watch.Elapsed < TimeSpan.FromSeconds(2); i++, done += sectors.Length)
+        cipher.Decrypt((long)i * sectors.Length, sectors);
+    Console.WriteLine((long)(done / watch.Elapsed.TotalSeconds));
+    return;
+}
 if (args[0] == "volume")
 {
     VolumeBuilder.Build(

@@ -43,6 +43,7 @@ internal static class Program
             DemoCommand.Create(),
             Common.Partition,
             Common.BitLockerKey,
+            Common.BackingIn,
             Common.Language,
             Common.LogFile,
             Common.LogFormat,

@@ -42,7 +42,7 @@ public static class BitLockerBuilder
     private const string Folder = "System Volume Information";
 
     /// <summary>Makes the files that BitLocker's metadata lie in; call it before anything else is put on the volume.</summary>
-    public static void Reserve(NtfsVolume volume)
+    internal static void Reserve(NtfsVolume volume)
     {
         ulong folder = volume.Create(NtfsVolume.Root, Folder, isFolder: true);
         for (int i = 0; i < Pages; i++)
@@ -54,7 +54,7 @@ public static class BitLockerBuilder
     }
 
     /// <summary>Encrypts a volume that lies in a file.</summary>
-    /// <param name="path">The volume, made with <see cref="Reserve"/>.</param>
+    /// <param name="path">The volume, made with <see cref="DiskBuilder.Reserve"/>.</param>
     /// <param name="to">The file to make.</param>
     /// <param name="seed">The same gives the same keys.</param>
     public static MadeKeys Encrypt(

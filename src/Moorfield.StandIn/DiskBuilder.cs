@@ -106,9 +106,12 @@ public static class DiskBuilder
             made.SetLength(length);
         Run("mkntfs", "-F", "-q", "-Q", "-c", $"{clusterSize}", "-s", $"{sectorSize}", "-p", "0", "-H", "255", "-S", "63", "-L", "Counter", path);
         if (forBitLocker)
-            Change(path, 0, length, BitLockerBuilder.Reserve);
+            Reserve(path);
         AddTo(folder, path, 0, length);
     }
+
+    /// <summary>Puts the files that BitLocker's metadata lie in on an empty NTFS volume.</summary>
+    public static void Reserve(string path) => Change(path, 0, new FileInfo(path).Length, BitLockerBuilder.Reserve);
 
     /// <summary>Copies a folder onto an NTFS volume that lies in a file.</summary>
     /// <param name="offset">Where the volume begins, in bytes.</param>

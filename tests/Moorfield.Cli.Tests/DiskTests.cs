@@ -37,6 +37,22 @@ public sealed class DiskTests : CliTest
     }
 
     [Fact]
+    public void Shadow_copies_are_mentioned_before_a_change()
+    {
+        string few = Demo.CopyFewTo(Folder, "few");
+        Directory.CreateDirectory(Path.Combine(few, "System Volume Information"));
+        foreach (string name in new[] { "", "{12345678-0000-4e48-b7ae-04046e6cc752}", "{12345679-0000-4e48-b7ae-04046e6cc752}" })
+            File.WriteAllText(Path.Combine(few, "System Volume Information", name + "{3808876b-c176-4e48-b7ae-04046e6cc752}"), "");
+        DiskBuilder.BuildVolume(few, Folder["shadowed.ntfs"]);
+        foreach (string target in new[] { few, Folder["shadowed.ntfs"] })
+        {
+            Run("remove", target, "Weather", "--for", "everyone", "--preview").Error.ShouldStartWith($"{Path.GetFileName(target)} has 2 shadow copies, ");
+            Run("inventory", target).Error.ShouldBeEmpty();
+        }
+        Run("remove", _volume, "Weather", "--for", "everyone", "--preview").Error.ShouldBeEmpty();
+    }
+
+    [Fact]
     public void A_removal_from_a_virtual_disk_is_undone_to_the_last_byte()
     {
         string disk = Virtual("counter.qcow2");

@@ -33,6 +33,7 @@ public sealed class SoakTests : CliTest
         UndoCarriedOn,
         Compact,
         Disk,
+        EncryptedDisk,
     }
 
     [Fact]
@@ -43,12 +44,14 @@ public sealed class SoakTests : CliTest
         {
             int seed = FirstSeed + round;
             var random = new Random(seed);
-            var scenario = (Scenario)(seed % 6);
+            var scenario = (Scenario)(seed % Enum.GetValues<Scenario>().Length);
             string story = $"{scenario}, MOORFIELD_SEED={seed} MOORFIELD_SOAK=1:";
             killed += scenario switch
             {
                 Scenario.Compact => CompactRound(random, ref story),
-                Scenario.Disk => DiskRound(random, ref story),
+                Scenario.Disk => DiskRound(Demo.CopyDiskTo(Folder, "round.ntfs"), [], random, ref story),
+                Scenario.EncryptedDisk => DiskRound(
+                    Demo.CopyEncryptedDiskTo(Folder, "round.ntfs"), ["--bitlocker-key", Demo.StartupKey], random, ref story),
                 _ => VolumeRound(scenario, random, ref story),
             };
             _output.WriteLine(story);
@@ -141,18 +144,18 @@ public sealed class SoakTests : CliTest
     private static string State(string root) =>
         string.Join('\n', VolumeState.Files(root).Split('\n').Where(l => !l.StartsWith(".|", StringComparison.Ordinal)));
 
-    private int DiskRound(Random random, ref string story)
+    private int DiskRound(string disk, string[] key, Random random, ref string story)
     {
-        string disk = Demo.CopyDiskTo(Folder, "round.ntfs");
         byte[] before = File.ReadAllBytes(disk);
         int killed = 0;
         for (int i = 0; i < 3; i++)
         {
-            bool there = Run("inventory", disk, "--find", "Weather").Output.Contains("4.53", StringComparison.Ordinal);
-            killed += Kill(random, ref story, there ? ["remove", disk, "Weather", "--for", "everyone", "--yes"] : ["undo", disk, "--yes"]) ? 1 : 0;
+            bool there = Run(["inventory", disk, "--find", "Weather", .. key]).Output.Contains("4.53", StringComparison.Ordinal);
+            killed += Kill(random, ref story, there ? ["remove", disk, "Weather", "--for", "everyone", "--yes", .. key] : ["undo", disk, "--yes", .. key])
+                ? 1 : 0;
         }
-        if (!Run("inventory", disk, "--find", "Weather").Output.Contains("4.53", StringComparison.Ordinal))
-            Run("undo", disk, "--yes").ExitCode.ShouldBe(0, story);
+        if (!Run(["inventory", disk, "--find", "Weather", .. key]).Output.Contains("4.53", StringComparison.Ordinal))
+            Run(["undo", disk, "--yes", .. key]).ExitCode.ShouldBe(0, story);
         File.ReadAllBytes(disk).AsSpan().SequenceEqual(before).ShouldBeTrue(story);
         Directory.GetFiles(Folder.Path, ".*").Where(f => !f.EndsWith(".part", StringComparison.Ordinal)).ShouldBeEmpty(story);
         // What a killed run was writing beside the disk goes with the next run on it.

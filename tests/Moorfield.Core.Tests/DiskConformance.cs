@@ -2,6 +2,3 @@ namespace Moorfield.Core.Tests;
 
 /// <summary>The suite over disks.</summary>
 public sealed class DiskConformance() : ChangingConformance(ConformanceKind.Disk);
-
-/// <summary>The suite over encrypted disks.</summary>
-public sealed class EncryptedDiskConformance() : ChangingConformance(ConformanceKind.EncryptedDisk);

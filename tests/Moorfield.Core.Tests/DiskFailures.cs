@@ -5,12 +5,6 @@ using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
 
-/// <summary>On a disk in the clear.</summary>
-public sealed class ClearDiskFailures() : DiskFailures(ConformanceKind.Disk);
-
-/// <summary>On a disk that BitLocker encrypts.</summary>
-public sealed class EncryptedDiskFailures() : DiskFailures(ConformanceKind.EncryptedDisk);
-
 /// <summary>Cuts, steps that fail, and disks that fail: afterwards each block is the old one or the new one.</summary>
 public abstract class DiskFailures : IDisposable
 {

@@ -51,7 +51,7 @@ public sealed class HostileDiskTests : IDisposable
     public void A_VMware_disk_that_names_a_parent_in_any_way_is_refused()
     {
         using (var file = Open(Described(text => text)))
-            VirtualDisk.Recognise(file).ShouldBe(DiskKind.Vmdk);
+            VirtualDisk.Recognise(file).Kind.ShouldBe(DiskKind.Vmdk);
         const string Hint = "parentFileNameHint=\"json:{\\\"driver\\\":\\\"nbd\\\",\\\"host\\\":\\\"127.0.0.1\\\"}\"\n";
         // With the identifier that says "none" in a comment, where a search finds it first.
         Fault(Described(text => "# parentCID=ffffffff\n"
@@ -68,7 +68,7 @@ public sealed class HostileDiskTests : IDisposable
         Fault(Described(text => text + "\nnonsense\n")).ShouldContain("cannot be understood");
         // Behind a NUL nobody reads on.
         using var ended = Open(Described(text => text + "\0" + Hint));
-        VirtualDisk.Recognise(ended).ShouldBe(DiskKind.Vmdk);
+        VirtualDisk.Recognise(ended).Kind.ShouldBe(DiskKind.Vmdk);
     }
 
     [Fact]
@@ -100,7 +100,7 @@ public sealed class HostileDiskTests : IDisposable
         int entry = bytes.AsSpan(place, 64 << 10).IndexOf(parameters) + place;
         int flags = place + BinaryPrimitives.ReadInt32LittleEndian(bytes.AsSpan(entry + 16)) + 4;
         using (var file = Open(path))
-            VirtualDisk.Recognise(file).ShouldBe(DiskKind.Vhdx);
+            VirtualDisk.Recognise(file).Kind.ShouldBe(DiskKind.Vhdx);
         bytes[flags] |= 2;
         File.WriteAllBytes(path, bytes);
         Fault(path).ShouldContain("differences to another disk");
@@ -110,7 +110,7 @@ public sealed class HostileDiskTests : IDisposable
 
     [Theory]
     [InlineData("vpc", 60, new byte[] { 0, 0, 0, 4 }, "Merge the two in Windows first")]
-    [InlineData("qcow2", 8, new byte[] { 0, 0, 0, 0, 0, 0, 1, 0 }, "qemu-img convert")]
+    [InlineData("qcow2", 8, new byte[] { 0, 0, 0, 0, 0, 0, 1, 0 }, "in a way that makes no sense")]
     [InlineData("qcow2", 72, new byte[] { 0, 0, 0, 0, 0, 0, 0, 4 }, "qemu-img convert")]
     public void Other_disks_that_need_a_second_file_are_refused(string format, int at, byte[] value, string advice)
     {
@@ -154,7 +154,7 @@ public sealed class HostileDiskTests : IDisposable
         string path = Make("qcow2");
         string[] before = Directory.GetDirectories(Path.GetTempPath(), "moorfield-disk-*");
         Instead("echo 'qemu-nbd: Failed to blk_new_open: disk: Unknown something' >&2\nexit 1\n", () =>
-            Should.Throw<IOException>(() => VirtualDisk.Serve(path, DiskKind.Qcow2, writable: false)).Message.ShouldContain("Unknown something"));
+            Should.Throw<IOException>(() => VirtualDisk.Serve(new ServedDisk(path, DiskKind.Qcow2), writable: false)).Message.ShouldContain("Unknown something"));
         Directory.GetDirectories(Path.GetTempPath(), "moorfield-disk-*").Except(before).ShouldBeEmpty();
     }
 
@@ -163,7 +163,7 @@ public sealed class HostileDiskTests : IDisposable
     {
         string path = Make("qcow2");
         Instead($"echo $$ >{_folder["pid"]}\nexec sleep 1000\n", () =>
-            Should.Throw<IOException>(() => VirtualDisk.Serve(path, DiskKind.Qcow2, writable: false)).Message.ShouldContain("does not answer"));
+            Should.Throw<IOException>(() => VirtualDisk.Serve(new ServedDisk(path, DiskKind.Qcow2), writable: false)).Message.ShouldContain("does not answer"));
         Directory.Exists($"/proc/{File.ReadAllText(_folder["pid"]).Trim()}").ShouldBeFalse();
     }
 
@@ -181,7 +181,7 @@ public sealed class HostileDiskTests : IDisposable
         Directory.SetLastWriteTimeUtc(others, DateTime.UtcNow.AddHours(-1));
         try
         {
-            VirtualDisk.Serve(path, DiskKind.Qcow2, writable: false).Dispose();
+            VirtualDisk.Serve(new ServedDisk(path, DiskKind.Qcow2), writable: false).Dispose();
             Directory.Exists(left).ShouldBeFalse();
             Directory.Exists(others).ShouldBeTrue();
         }
@@ -197,7 +197,7 @@ public sealed class HostileDiskTests : IDisposable
         string path = Make("qcow2");
         for (int i = 0; i < 5; i++)
         {
-            using (VirtualDisk.Serve(path, DiskKind.Qcow2, writable: true))
+            using (VirtualDisk.Serve(new ServedDisk(path, DiskKind.Qcow2), writable: true))
             {
                 // open for writing: nobody else may be
             }

@@ -51,6 +51,11 @@ internal sealed class ChangeOptions
             target.AcquireForChange(mayFollowInterruption);
         if (!mayBeRead && !IsPreview(call))
             Common.RecoverRuns(VaultPath(call), target);
+        if (target.CountShadowCopies() is > 0 and var copies)
+        {
+            call.Console.Error($"{target.Name} has {TextTable.Count(copies, "shadow copy", "shadow copies")}, from which Windows' own restore points "
+                + "come. Windows keeps no old content for them while another system writes: afterwards they are not reliable.");
+        }
         return target;
     }
 

@@ -31,6 +31,14 @@ internal static class Common
     };
 
     /// <summary>Belongs to every command.</summary>
+    internal static readonly Option<string[]> BackingIn = new("--backing-in")
+    {
+        Description = "Folder in which a virtual disk's further files may lie (repeatable)",
+        HelpName = "DIR",
+        Recursive = true,
+    };
+
+    /// <summary>Belongs to every command.</summary>
     internal static readonly Option<string[]> Language = new("--language")
     {
         Description = "Language of names, such as de-DE (default: the system's)",

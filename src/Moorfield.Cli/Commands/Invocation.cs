@@ -29,7 +29,8 @@ internal sealed class Invocation : IDisposable
         _keys = new VolumeKeys(KeyPlaces, ConsoleOutput.OpenInput, ConsoleOutput.CanAsk ? ConsoleOutput.AskSecret : null);
         OpenOptions = new OpenOptions
         {
-            Partition = GetValue(Common.Partition), Keys = _keys, Languages = languages.IsEmpty ? null : languages,
+            Partition = GetValue(Common.Partition), BackingIn = [.. GetValue(Common.BackingIn) ?? []], Keys = _keys,
+            Languages = languages.IsEmpty ? null : languages,
         };
     }
 

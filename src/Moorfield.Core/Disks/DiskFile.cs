@@ -25,7 +25,9 @@ public sealed class DiskFile : IDisposable
     private readonly WriteInterceptor _interceptor;
     private readonly string _given;
 
-    private DiskFile(string path, SafeFileHandle file, WriteInterceptor interceptor)
+    private readonly DiskParts _parts;
+
+    private DiskFile(string path, SafeFileHandle file, WriteInterceptor interceptor, ImmutableArray<string> backingIn)
     {
         _given = path;
         FullPath = Path.GetFullPath(path);
@@ -33,7 +35,9 @@ public sealed class DiskFile : IDisposable
         _file = file;
         _interceptor = interceptor;
         using var raw = Look(file);
-        Kind = WrapErrors(() => VirtualDisk.Recognise(raw));
+        var layout = WrapErrors(() => VirtualDisk.Recognise(raw));
+        Kind = layout.Kind;
+        _parts = DiskParts.Open(RealPath, FullPath, layout, backingIn);
     }
 
     /// <summary>Full Linux path of the device or file.</summary>
@@ -52,14 +56,15 @@ public sealed class DiskFile : IDisposable
     public string Name => Path.GetFileName(FullPath);
 
     /// <summary>Opens a device or file; nothing of it is read but its first bytes.</summary>
+    /// <param name="backingIn">Folders in which the files may lie that it names.</param>
     /// <exception cref="MoorfieldException">It cannot be read, or is of a kind that cannot be.</exception>
-    public static DiskFile Open(string path, WriteInterceptor interceptor)
+    public static DiskFile Open(string path, WriteInterceptor interceptor, ImmutableArray<string> backingIn = default)
     {
         var file = RegularFile.Open(path, LibC.ReadOnly)
             ?? throw RegularFile.CannotOpen(path);
         try
         {
-            return new DiskFile(path, file, interceptor);
+            return new DiskFile(path, file, interceptor, backingIn.IsDefault ? [] : backingIn);
         }
         catch
         {
@@ -81,7 +86,7 @@ public sealed class DiskFile : IDisposable
         try
         {
             using var raw = Look(file);
-            if (VirtualDisk.Recognise(raw) != DiskKind.Raw)
+            if (VirtualDisk.Recognise(raw).Kind != DiskKind.Raw)
                 return true;
             byte[] sector = new byte[512];
             if (raw.Length < sector.Length)
@@ -113,7 +118,7 @@ public sealed class DiskFile : IDisposable
         {
             if (Kind != DiskKind.Raw)
             {
-                var served = VirtualDisk.Serve(FullPath, Kind, writable);
+                var served = VirtualDisk.Serve(_parts.Served, writable);
                 return writable ? new InterceptedBlockSource(served, _interceptor, FullPath) : served;
             }
             if (IsInUse(writable))
@@ -181,18 +186,26 @@ public sealed class DiskFile : IDisposable
     {
         var facts = Facts(_file);
         return IsDevice ? new DiskIdentity(null, DeviceIdentity.Of(_file, $"{facts.OwnMajor}:{facts.OwnMinor}", LibC.Seek(_file, 0, SeekEnd)))
-            : new DiskIdentity(TargetLocation.Of(_file), null);
+            : new DiskIdentity(TargetLocation.Of(_file), null) { Others = [.. _parts.Parts.Select(p => p.Location)] };
     }
 
     /// <summary>Lets go of what <see cref="TryLock"/> took.</summary>
-    internal void Unlock() => LibC.Lock(_file, LibC.Unlock);
+    internal void Unlock()
+    {
+        _ = LibC.Lock(_file, LibC.Unlock);
+        foreach (var part in _parts.Parts)
+            _ = LibC.Lock(part.File, LibC.Unlock);
+    }
 
     /// <summary>Why the file cannot be written; null when it can.</summary>
     internal string? ReadOnlyReason()
     {
-        using var file = RegularFile.Open(FullPath, LibC.ReadWrite);
-        if (file is null)
-            return Marshal.GetLastPInvokeErrorMessage();
+        foreach (string path in _parts.Parts.Where(p => p.IsWritten).Select(p => p.Path).Prepend(FullPath))
+        {
+            using var file = RegularFile.Open(path, LibC.ReadWrite);
+            if (file is null)
+                return Marshal.GetLastPInvokeErrorMessage();
+        }
         if (!IsDevice && Facts(_file).Links > 1)
             return "it has several names (hard links), and an interrupted run would be found under one of them only. Copy it to a separate file";
         // Administrators may open a read-only device for writing, and learn it from the first block. The attribute is of the block layer.
@@ -201,14 +214,18 @@ public sealed class DiskFile : IDisposable
         return IsDevice && File.Exists(attribute) && File.ReadAllText(attribute).Trim() != "0" ? "the device is read-only" : null;
     }
 
-    /// <summary>Takes the disk for this run; false when another run has it.</summary>
-    public bool TryLock() => LibC.Lock(_file, LibC.LockExclusive | LibC.LockNonBlocking) == 0;
+    /// <summary>Takes the disk with all its files for this run; false when another run has one of them. Disks below may be shared.</summary>
+    public bool TryLock() => LibC.Lock(_file, LibC.LockExclusive | LibC.LockNonBlocking) == 0
+        && _parts.Parts.All(p => LibC.Lock(p.File, (p.IsWritten ? LibC.LockExclusive : LibC.LockShared) | LibC.LockNonBlocking) == 0);
 
-    /// <summary>When the file was last written, and its length: to tell whether another program wrote it.</summary>
-    internal (long Length, FileTime Modified) State()
+    /// <summary>When its files were last written, and their lengths: to tell whether another program wrote one.</summary>
+    internal ImmutableArray<(string Name, long Length, FileTime Modified)> State() =>
+        [.. _parts.Parts.Select(p => State(p.Name, p.File)).Prepend(State("", _file))];
+
+    private static (string Name, long Length, FileTime Modified) State(string name, SafeFileHandle file)
     {
-        var facts = Facts(_file);
-        return ((long)facts.Size, new FileTime(facts.Modification.Seconds, facts.Modification.Nanoseconds));
+        var facts = Facts(file);
+        return (name, (long)facts.Size, new FileTime(facts.Modification.Seconds, facts.Modification.Nanoseconds));
     }
 
     private static bool IsBlockDevice(SafeFileHandle file) => Facts(file) is var facts && (facts.Mode & KindMask) == BlockDevice;
@@ -319,6 +336,7 @@ public sealed class DiskFile : IDisposable
     public void Dispose()
     {
         Unlock();
+        _parts.Dispose();
         _file.Dispose();
     }
 }

@@ -13,6 +13,9 @@ namespace Moorfield.Core.Disks;
 /// <param name="Device">For a block device.</param>
 public sealed record DiskIdentity(TargetLocation? File, DeviceIdentity? Device)
 {
+    /// <summary>The other files that it lies in: disks below it, and the parts of a VMware disk.</summary>
+    public ImmutableArray<TargetLocation> Others { get; init; } = [];
+
     /// <summary>True if both are certainly the same object. False also where that cannot be known.</summary>
     public bool IsSame(DiskIdentity other) =>
         (File is not null && File == other.File) || (Device is not null && other.Device is not null && Device.IsSame(other.Device));

@@ -27,7 +27,7 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
     private int _cachedNames;
     private (ulong File, SafeFileHandle? Content) _kept;
     private (ulong File, SafeFileHandle? Content) _expected;
-    private (long Length, FileTime Modified) _read;
+    private ImmutableArray<(string Name, long Length, FileTime Modified)> _read;
 
     /// <summary>Mounts a volume in memory.</summary>
     /// <param name="source">Closed with this, if it mounts.</param>
@@ -105,17 +105,28 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
     private static DiskVolume Mount(DiskFile disk, Partition? partition, BlockSource source, VolumeKeys keys, bool asks)
     {
         var volume = Part(source, partition);
-        var name = new EncryptedVolume(disk.Name, partition?.Number);
+        var name = new VolumeName(disk.Name, partition?.Number);
         return BootSector.Of(volume) switch
         {
             BootSectorKind.Ntfs => new DiskVolume(disk, partition, volume, null),
             BootSectorKind.BitLocker => new DiskVolume(disk, partition, volume, keys.Unlock(name, volume, asks)),
             BootSectorKind.BitLockerToGo => throw new MoorfieldException(RefusalReason.Unsupported,
                 $"{name.Name} is a removable drive that BitLocker To Go encrypted, and such a drive holds no Windows."),
+            BootSectorKind.Lvm => throw Foreign(name, PartitionKind.Lvm),
             BootSectorKind.Refs => throw new MoorfieldException(RefusalReason.Unsupported, $"{name.Name} holds ReFS, which is not supported."),
-            _ => throw new MoorfieldException(ErrorKind.Failed, $"{name.Name} holds no NTFS volume."),
+            _ => throw (partition is { Kind: not PartitionKind.Ordinary and var kind } ? Foreign(name, kind)
+                : new MoorfieldException(ErrorKind.Failed, $"{name.Name} holds no NTFS volume.")),
         };
     }
+
+    private static MoorfieldException Foreign(VolumeName which, PartitionKind kind) => new(RefusalReason.Unsupported, kind switch
+    {
+        PartitionKind.Lvm => $"{which.Name} belongs to a volume group (LVM). Activate that with 'vgchange -ay', and name /dev/GROUP/VOLUME.",
+        PartitionKind.Dynamic => $"{which.Name} belongs to a dynamic disk. Put its volumes together with 'ldmtool create all', and name the one with "
+            + "Windows in /dev/mapper.",
+        _ => $"{which.Name} belongs to a storage pool (Storage Spaces), which only Windows opens. Work on that PC with 'moorfield survey' and "
+            + "'moorfield hand-over'.",
+    });
 
     /// <summary>Finds the only partition with a Windows. A person is asked for a key only when no Windows is found without.</summary>
     private static DiskVolume Search(
@@ -166,6 +177,8 @@ public sealed partial class DiskVolume : WindowsTree, ITreeProvider
         }
         if (locked.Count > 0)
             throw locked[0].Why;
+        if (partitions.FirstOrDefault(p => p.Kind != PartitionKind.Ordinary || BootSector.Of(Part(source, p)) == BootSectorKind.Lvm) is { } foreign)
+            throw Foreign(new VolumeName(disk.Name, foreign.Number), foreign.Kind == PartitionKind.Ordinary ? PartitionKind.Lvm : foreign.Kind);
         throw new MoorfieldException(ErrorKind.Failed, partitions.IsEmpty ? $"{disk.Name} has no partitions."
             : $"{(isDamaged ? "A partition with an NTFS volume is damaged. " : "")}{disk.Name} has no partition with a Windows. It has: "
                 + $"{List(source, partitions)}.");

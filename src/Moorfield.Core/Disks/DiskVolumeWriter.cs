@@ -185,7 +185,7 @@ public sealed partial class DiskVolume
             volume._disk.WrapErrors(() =>
             {
                 const string Changed = "was changed by something else since it was read. Nothing was changed";
-                if (volume._disk.State() != volume._read)
+                if (!volume._disk.State().SequenceEqual(volume._read))
                     throw new IOException(Changed);
                 using var target = Part(volume._disk.OpenSource(writable: true), volume.Partition);
                 Check(target, pages, p => p.Before, Changed);

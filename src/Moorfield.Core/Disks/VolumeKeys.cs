@@ -32,7 +32,7 @@ public sealed class VolumeKeys(Func<IReadOnlyList<string>> places, Func<Stream>?
     /// <summary>Opens an encrypted volume: by itself where its protection is suspended, else by a key that was given.</summary>
     /// <param name="asks">True if a person may be asked.</param>
     /// <exception cref="MoorfieldException">No key opens it, it is damaged, or is encrypted in a way that is not supported.</exception>
-    internal BitLockerVolume Unlock(EncryptedVolume which, BlockSource volume, bool asks)
+    internal BitLockerVolume Unlock(VolumeName which, BlockSource volume, bool asks)
     {
         try
         {
@@ -54,7 +54,7 @@ public sealed class VolumeKeys(Func<IReadOnlyList<string>> places, Func<Stream>?
         }
     }
 
-    private BitLockerVolume? UnlockByFile(EncryptedVolume which, BitLockerMetadata metadata, BlockSource volume)
+    private BitLockerVolume? UnlockByFile(VolumeName which, BitLockerMetadata metadata, BlockSource volume)
     {
         // A folder may hold the keys of a thousand machines, and each try takes a second.
         var files = Files().Where(f => !f.IsInFolder || f.Content.Ids.IsEmpty || f.IsFor(metadata)).OrderBy(f => f.IsFor(metadata) ? 0 : 1).ToList();
@@ -68,7 +68,7 @@ public sealed class VolumeKeys(Func<IReadOnlyList<string>> places, Func<Stream>?
         return null;
     }
 
-    private BitLockerVolume? UnlockByQuestion(EncryptedVolume which, BitLockerMetadata metadata, BlockSource volume)
+    private BitLockerVolume? UnlockByQuestion(VolumeName which, BitLockerMetadata metadata, BlockSource volume)
     {
         if (!MayAsk || !metadata.Protectors.Any(p => p.Kind is ProtectorKind.RecoveryKey or ProtectorKind.Password))
             return null;
@@ -174,7 +174,7 @@ public sealed class VolumeKeys(Func<IReadOnlyList<string>> places, Func<Stream>?
         $"Group {file.Content.MistypedGroup} of the recovery key in {file.Name} is mistyped: 11 does not divide it, as it does every right one.");
 
     /// <summary>Says why a volume stays locked.</summary>
-    private MoorfieldException Refusal(EncryptedVolume which, BitLockerMetadata metadata)
+    private MoorfieldException Refusal(VolumeName which, BitLockerMetadata metadata)
     {
         string recovery = Ids(metadata, ProtectorKind.RecoveryKey), startup = Ids(metadata, ProtectorKind.StartupKey);
         if (_places.Value.Count == 0)
@@ -228,10 +228,10 @@ public sealed class VolumeKeys(Func<IReadOnlyList<string>> places, Func<Stream>?
     }
 }
 
-/// <summary>An encrypted volume, for messages.</summary>
+/// <summary>The words for a volume in messages.</summary>
 /// <param name="Disk">Name of the disk.</param>
 /// <param name="Partition">Null when the disk is a single volume.</param>
-internal sealed record EncryptedVolume(string Disk, int? Partition)
+internal sealed record VolumeName(string Disk, int? Partition)
 {
     /// <summary>At the beginning of a sentence.</summary>
     internal string Name => Partition is null ? Disk : $"Partition {Partition} of {Disk}";

@@ -21,6 +21,7 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
     public override string FullPath => volume.FullPath;
 
     public override string Options => (Opened.Partition is { } number ? $" --partition {number}" : "")
+        + string.Concat(Opened.BackingIn.Select(d => $" --backing-in {TextFormat.Quoted(d)}"))
         + (volume.Unlocked is { IsSuspended: false } ? Opened.Keys?.Options : "");
 
     public override string Kind => "disk";
@@ -43,7 +44,7 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
     /// <exception cref="MoorfieldException">None, several, or it cannot be read.</exception>
     public static DiskTarget OpenDisk(string path, WriteInterceptor interceptor, OpenOptions options)
     {
-        var disk = DiskFile.Open(path, interceptor);
+        var disk = DiskFile.Open(path, interceptor, options.BackingIn);
         try
         {
             var recovered = options.Recovers ? DiskMarker.Recover(disk, TimeProvider.System, asked: options.RecoverBy) : null;
@@ -93,11 +94,8 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
     WholeUndo IUndoTarget.AsLeft(Vault vault, RestorePoint point) =>
         new(null, point.Disk is { } disk ? DiskUndo.AsLeft(volume, vault, disk) : null);
 
-    public override TargetFingerprint Fingerprint(IReadOnlyCollection<SystemSnapshot> systems)
-    {
-        var (length, modified) = volume.Disk.State();
-        return new TargetFingerprint([new FingerprintFile("", length, modified, default, 0)]);
-    }
+    public override TargetFingerprint Fingerprint(IReadOnlyCollection<SystemSnapshot> systems) => 
+        new(volume.Disk.State().Select(f => new FingerprintFile(f.Name, f.Length, f.Modified, default, 0)));
 
     public override string? ReadOnlyReason() => volume.Unwritable switch
     {

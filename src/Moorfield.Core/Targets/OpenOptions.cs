@@ -12,6 +12,9 @@ public sealed record OpenOptions
     /// <summary>Number of the partition of a disk; null for the only one that holds a Windows.</summary>
     public int? Partition { get; init; }
 
+    /// <summary>Folders outside of a virtual disk's own in which the files may lie that it names.</summary>
+    public ImmutableArray<string> BackingIn { get; init; } = [];
+
     /// <summary>Keys to encrypted volumes; null for none.</summary>
     public VolumeKeys? Keys { get; init; }
 

@@ -1,5 +1,6 @@
 using Moorfield.Core.Disks;
 using Moorfield.Core.Images;
+using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
@@ -88,6 +89,19 @@ public abstract class Target : IUndoTarget, IDisposable
 
     /// <summary>True if contents that come from elsewhere are written straight into it, rather than kept in the vault first.</summary>
     internal virtual bool TakesContentsDirectly => false;
+
+    /// <summary>How many shadow copies its volume has, which lose what is changed while Windows does not run.</summary>
+    public int CountShadowCopies()
+    {
+        try
+        {
+            return HasEditions || Trees is not { } trees ? 0 : trees.With(null, ShadowCopies.Count);
+        }
+        catch (MoorfieldException)
+        {
+            return 0; // a mount may keep that folder from whoever is not root
+        }
+    }
 
     /// <summary>True if a path is inside of it.</summary>
     public virtual bool Contains(string path) => false;

@@ -78,11 +78,15 @@ internal static class PointDocuments
 
     private static StoredDiskIdentity Of(DiskIdentity disk) => new(
         disk.File is { } file ? Of(file) : null,
-        disk.Device is { } d ? new StoredDevice(d.Hardware, d.Table, d.Start, d.Bytes, d.Boot, d.Sequence) : null);
+        disk.Device is { } d ? new StoredDevice(d.Hardware, d.Table, d.Start, d.Bytes, d.Boot, d.Sequence) : null,
+        disk.Others.IsEmpty ? null : [.. disk.Others.Select(Of)]);
 
     private static DiskIdentity Read(StoredDiskIdentity disk) => new(
         disk.File is { } file ? Read(file) : null,
-        disk.Device is { } d ? new DeviceIdentity(d.Hardware, d.Table, d.Start, d.Bytes, d.Boot, d.Sequence) : null);
+        disk.Device is { } d ? new DeviceIdentity(d.Hardware, d.Table, d.Start, d.Bytes, d.Boot, d.Sequence) : null)
+    {
+        Others = [.. disk.Others?.Select(Read) ?? []],
+    };
 
     private static StoredPackage Of(ConcernedPackage package) => new(package.Family, package.DisplayName, package.Edition);
 

@@ -11,7 +11,7 @@ internal sealed record StoredPlace(string FileSystem, ulong Inode);
 
 internal sealed record StoredDevice(string Hardware, string Table, long Start, long Bytes, string Boot, long Sequence);
 
-internal sealed record StoredDiskIdentity(StoredPlace? File = null, StoredDevice? Device = null);
+internal sealed record StoredDiskIdentity(StoredPlace? File = null, StoredDevice? Device = null, ImmutableArray<StoredPlace>? Others = null);
 
 internal sealed record StoredTarget(string Path, string Computer, string MachineId, string Product, string Build, StoredPlace? Place = null,
     StoredDiskIdentity? Disk = null);

@@ -7,7 +7,21 @@ namespace Moorfield.Formats.Disks;
 /// <param name="Start">In bytes.</param>
 /// <param name="Length">In bytes.</param>
 /// <param name="Label">That a GPT gives it; empty when it has none.</param>
-public sealed record Partition(int Number, long Start, long Length, string Label);
+/// <param name="Kind">By its type in the table.</param>
+public sealed record Partition(int Number, long Start, long Length, string Label, PartitionKind Kind = PartitionKind.Ordinary);
+
+/// <summary>Kinds of partitions whose volumes other programs put together.</summary>
+public enum PartitionKind
+{
+    /// <summary>It is a volume, as far as its type says.</summary>
+    Ordinary,
+    /// <summary>A part of a Linux volume group (LVM).</summary>
+    Lvm,
+    /// <summary>A part of Windows' dynamic disks.</summary>
+    Dynamic,
+    /// <summary>A part of a storage pool (Storage Spaces).</summary>
+    StoragePool,
+}
 
 /// <summary>
 /// Reads GPT and MBR partition tables. Source: UEFI specification 2.10, chapter 5 (GPT); the MBR as every system writes it.
@@ -18,6 +32,16 @@ public static class PartitionTable
     public const int MaxSector = 4096;
 
     private const int MaxEntries = 1024;
+
+    // Source: Microsoft, "PARTITION_INFORMATION_GPT" and "CREATE_DISK_MBR"; the UEFI registry of partition types for LVM.
+    private static readonly Dictionary<Guid, PartitionKind> GptKinds = new()
+    {
+        [new("5808c8aa-7e8f-42e0-85d2-e1e90434cfb3")] = PartitionKind.Dynamic,
+        [new("af9b60a0-1431-4f62-bc68-3311714a69ad")] = PartitionKind.Dynamic,
+        [new("e75caf8f-f680-4cee-afa3-b001e56efc2d")] = PartitionKind.StoragePool,
+        [new("e6d6d379-f507-44c2-a23c-238f2a3df928")] = PartitionKind.Lvm,
+    };
+
     private const int MaxLogical = 128;
     private static readonly int[] SectorSizes = [512, 4096];
 
@@ -111,7 +135,7 @@ public static class PartitionTable
             long start = Sectors(BinaryPrimitives.ReadUInt64LittleEndian(entry[32..]), sectorSize);
             long end = Sectors(BinaryPrimitives.ReadUInt64LittleEndian(entry[40..]), sectorSize);
             partitions.Add(Inside(disk, new Partition(i + 1, start, end < 0 ? -1 : end + sectorSize - start,
-                Encoding.Unicode.GetString(entry.Slice(56, 72)).TrimEnd('\0'))));
+                Encoding.Unicode.GetString(entry.Slice(56, 72)).TrimEnd('\0'), GptKinds.GetValueOrDefault(new Guid(entry[..16])))));
         }
         return partitions.ToImmutable();
     }
@@ -140,10 +164,13 @@ public static class PartitionTable
             if (type is 0x05 or 0x0F or 0x85)
                 AddLogical(disk, start, partitions);
             else if (type != 0 && length > 0)
-                partitions.Add(Inside(disk, new Partition(i + 1, start, length, "")));
+                partitions.Add(Inside(disk, new Partition(i + 1, start, length, "", Kind(type))));
         }
         return partitions.ToImmutable();
     }
+
+    private static PartitionKind Kind(byte type) =>
+        type switch { 0x42 => PartitionKind.Dynamic, 0x8E => PartitionKind.Lvm, _ => PartitionKind.Ordinary };
 
     // Each logical partition has its own table, which names it and the place of the next.
     private static void AddLogical(BlockSource disk, long extended, ImmutableArray<Partition>.Builder partitions)
@@ -159,7 +186,7 @@ public static class PartitionTable
                 throw new InvalidDataException("has a damaged partition table: the list of its logical partitions is cut off");
             var (type, start, length) = Entry(sector, 0);
             if (type != 0 && length > 0)
-                partitions.Add(Inside(disk, new Partition(number, place + start, length, "")));
+                partitions.Add(Inside(disk, new Partition(number, place + start, length, "", Kind(type))));
             var (_, next, rest) = Entry(sector, 1);
             if (rest == 0)
                 return;
@@ -191,6 +218,8 @@ public enum BootSectorKind
     BitLockerToGo,
     /// <summary>ReFS.</summary>
     Refs,
+    /// <summary>A part of a Linux volume group (LVM).</summary>
+    Lvm,
 }
 
 /// <summary>Recognises volumes of Windows. Source: docs/on-disk.md, "Disks" [tried].</summary>
@@ -211,6 +240,11 @@ public static class BootSector
         if (source.Length < sector.Length)
             return BootSectorKind.Unknown;
         source.Read(0, sector);
-        return Of(sector);
+        var kind = Of(sector);
+        if (kind != BootSectorKind.Unknown || source.Length < 2 * sector.Length)
+            return kind;
+        // The label of LVM is in one of the first sectors, by default in the second.
+        source.Read(sector.Length, sector);
+        return sector.AsSpan(0, 8).SequenceEqual("LABELONE"u8) && sector.AsSpan(24, 8).SequenceEqual("LVM2 001"u8) ? BootSectorKind.Lvm : kind;
     }
 }
