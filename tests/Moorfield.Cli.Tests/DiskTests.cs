@@ -46,7 +46,8 @@ public sealed class DiskTests : CliTest
         DiskBuilder.BuildVolume(few, Folder["shadowed.ntfs"]);
         foreach (string target in new[] { few, Folder["shadowed.ntfs"] })
         {
-            Run("remove", target, "Weather", "--for", "everyone", "--preview").Error.ShouldStartWith($"{Path.GetFileName(target)} has 2 shadow copies, ");
+            Run("remove", target, "Weather", "--for", "everyone", "--preview").Error
+                .ShouldStartWith($"moorfield: {Path.GetFileName(target)} has 2 shadow copies, ");
             Run("inventory", target).Error.ShouldBeEmpty();
         }
         Run("remove", _volume, "Weather", "--for", "everyone", "--preview").Error.ShouldBeEmpty();
@@ -189,8 +190,12 @@ public sealed class DiskTests : CliTest
     {
         Refused(2, "is a single volume. Omit --partition.", "inventory", _volume, "--partition", "1");
         string disk = Virtual("counter.qcow2");
-        Tool.Read("qemu-img", "create", "-q", "-f", "qcow2", "-b", disk, "-F", "qcow2", Folder["over.qcow2"]);
-        Refused(1, "holds only the differences to another disk", "inventory", Folder["over.qcow2"]);
+        string over = Path.Combine(Directory.CreateDirectory(Folder["elsewhere"]).FullName, "over.qcow2");
+        Tool.Read("qemu-img", "create", "-q", "-f", "qcow2", "-b", disk, "-F", "qcow2", over);
+        Refused(5, $"over.qcow2 needs {disk}, which does not lie in its folder. Allow that with --backing-in {Folder.Path}.", "inventory", over);
+        var removed = Run("remove", over, "Weather", "--for", "everyone", "--yes", "--backing-in", Folder.Path);
+        removed.ExitCode.ShouldBe(0, removed.Error);
+        removed.Output.ShouldContain($"1 --backing-in {Folder.Path}'");
         File.WriteAllBytes(Folder["cut.qcow2"], File.ReadAllBytes(disk)[..500_000]);
         Refused(1, "cut.qcow2", "inventory", Folder["cut.qcow2"]);
         File.WriteAllBytes(Folder["cut.ntfs"], File.ReadAllBytes(_volume)[..5_000_000]);
