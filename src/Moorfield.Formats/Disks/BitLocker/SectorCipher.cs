@@ -1,5 +1,6 @@
 using System.Numerics;
 using System.Runtime.InteropServices;
+using System.Runtime.Intrinsics;
 using System.Security.Cryptography;
 
 namespace Moorfield.Formats.Disks.BitLocker;
@@ -63,14 +64,18 @@ internal abstract class SectorCipher : IDisposable
         return aes;
     }
 
-    private static void Xor(Span<byte> into, ReadOnlySpan<byte> with)
+    private static void Xor(Span<byte> into, ReadOnlySpan<byte> with) => Xor(into, with, into);
+
+    /// <summary>Three stretches of the same length; the last one may be the first.</summary>
+    private static void Xor(ReadOnlySpan<byte> one, ReadOnlySpan<byte> other, Span<byte> into)
     {
+        var ones = MemoryMarshal.Cast<byte, Vector<byte>>(one);
+        var others = MemoryMarshal.Cast<byte, Vector<byte>>(other);
         var vectors = MemoryMarshal.Cast<byte, Vector<byte>>(into);
-        var others = MemoryMarshal.Cast<byte, Vector<byte>>(with);
-        for (int i = 0; i < vectors.Length; i++)
-            vectors[i] ^= others[i];
+        for (int i = 0; i < vectors.Length && i < ones.Length && i < others.Length; i++)
+            vectors[i] = ones[i] ^ others[i];
         for (int i = vectors.Length * Vector<byte>.Count; i < into.Length; i++)
-            into[i] ^= with[i];
+            into[i] = (byte)(one[i] ^ other[i]);
     }
 
     /// <summary>A kept transform of many blocks at once: a one-shot call makes a new context each time.</summary>
@@ -214,9 +219,11 @@ internal abstract class SectorCipher : IDisposable
     /// <summary>XTS. Source: IEEE 1619.</summary>
     private sealed class Xts : SectorCipher
     {
+        // So many bytes, their tweaks and the buffer stay in the nearest cache.
+        private const int Tile = 8 << 10;
         private readonly Blocks _encrypt, _decrypt, _encryptTweak;
         private readonly Aes _tweak;
-        private readonly byte[] _numbers = new byte[MaxBytes / 512 * BlockBytes], _tweaks = new byte[MaxBytes], _buffer = new byte[MaxBytes];
+        private readonly byte[] _numbers = new byte[Tile / 512 * BlockBytes], _tweaks = new byte[Tile], _buffer = new byte[Tile];
 
         internal Xts(ReadOnlySpan<byte> key, ReadOnlySpan<byte> tweakKey, int sectorSize) : base(key, sectorSize)
         {
@@ -231,36 +238,43 @@ internal abstract class SectorCipher : IDisposable
 
         private void Transform(Blocks blocks, long place, Span<byte> sectors)
         {
-            Tweaks(place / SectorSize, sectors.Length);
-            var text = _buffer.AsSpan(0, sectors.Length);
-            var tweaks = _tweaks.AsSpan(0, sectors.Length);
-            sectors.CopyTo(text);
-            Xor(text, tweaks);
-            blocks.Transform(_buffer, sectors.Length);
-            Xor(text, tweaks);
-            text.CopyTo(sectors);
+            for (int done = 0; done < sectors.Length; done += Tile)
+            {
+                var tile = sectors[done..Math.Min(done + Tile, sectors.Length)];
+                var text = _buffer.AsSpan(0, tile.Length);
+                var tweaks = _tweaks.AsSpan(0, tile.Length);
+                ApplyTweaks((place + done) / SectorSize, tile, tweaks, text);
+                blocks.Transform(_buffer, tile.Length);
+                Xor(text, tweaks, tile);
+            }
         }
 
-        /// <summary>The tweak of each block: that of the first is the sector's number, encrypted; the next is it times x in GF(2^128).</summary>
-        private void Tweaks(long number, int length)
+        /// <summary>
+        /// Makes the tweak of each block, and XORs the blocks with it: the first of a sector is its number, encrypted; the next is it times x in
+        /// GF(2^128).
+        /// </summary>
+        /// <param name="number">Of the first sector.</param>
+        private void ApplyTweaks(long number, ReadOnlySpan<byte> sectors, Span<byte> tweaks, Span<byte> into)
         {
-            int count = length / SectorSize;
+            int count = sectors.Length / SectorSize;
             _numbers.AsSpan(0, count * BlockBytes).Clear();
             for (int i = 0; i < count; i++)
                 BinaryPrimitives.WriteInt64LittleEndian(_numbers.AsSpan(i * BlockBytes), number + i);
             _encryptTweak.Transform(_numbers, count * BlockBytes);
-            var firsts = MemoryMarshal.Cast<byte, ulong>(_numbers.AsSpan());
-            var tweaks = MemoryMarshal.Cast<byte, ulong>(_tweaks.AsSpan());
-            int words = SectorSize / sizeof(ulong);
-            for (int i = 0; i < count; i++)
+            // Where a half's highest bit leaves it: from the upper one it comes back as the polynomial, from the lower one as the upper's lowest.
+            var carried = Vector128.Create(0x87UL, 1UL).AsInt32();
+            for (int sector = 0; sector < count; sector++)
             {
-                var (low, high) = (firsts[2 * i], firsts[(2 * i) + 1]);
-                foreach (ref var tweak in MemoryMarshal.Cast<ulong, (ulong Low, ulong High)>(tweaks.Slice(i * words, words)))
+                var tweak = Vector128.Create<byte>(_numbers.AsSpan(sector * BlockBytes, BlockBytes)).AsUInt64();
+                var from = MemoryMarshal.Cast<byte, Vector128<ulong>>(sectors.Slice(sector * SectorSize, SectorSize));
+                var kept = MemoryMarshal.Cast<byte, Vector128<ulong>>(tweaks.Slice(sector * SectorSize, SectorSize))[..from.Length];
+                var to = MemoryMarshal.Cast<byte, Vector128<ulong>>(into.Slice(sector * SectorSize, SectorSize))[..from.Length];
+                for (int i = 0; i < from.Length; i++)
                 {
-                    tweak = (low, high);
-                    ulong carry = (ulong)((long)high >> 63) & 0x87;
-                    high = (high << 1) | (low >> 63);
-                    low = (low << 1) ^ carry;
+                    kept[i] = tweak;
+                    to[i] = from[i] ^ tweak;
+                    var signs = Vector128.ShiftRightArithmetic(Vector128.Shuffle(tweak.AsInt32(), Vector128.Create(3, 3, 1, 1)), 31);
+                    tweak = (tweak + tweak) ^ (signs & carried).AsUInt64();
                 }
             }
         }
