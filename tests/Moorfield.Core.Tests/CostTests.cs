@@ -160,10 +160,29 @@ public sealed class CostTests : IDisposable
     [InlineData("Northlight.ShopFront", "It handles ms-windows-store links: removed apps could not be fetched again.")]
     [InlineData("Larkfield.Crossword", "Larkfield Anagrams needs it and stays.")]
     [InlineData("GannetRowe.TideTables", "Nothing else opens .tide and tides: for counter and ivy.")]
+    [InlineData("GannetRowe.TideTables", "Saltmarsh Timetable stays, and does less without it.")]
     [InlineData("Northlight.Music", "New accounts are given it for .flac and .mp3.")]
     [InlineData("Pennywhistle.Jukebox", "rowan chose it to open .mp3.")]
     public void Reasons_are_sentences_that_name_what_and_whom(string package, string sentence) =>
         Of(Demo07, package).Costs.Select(r => r.Text).ShouldContain(sentence);
+
+    [Theory]
+    [InlineData("GannetRowe.TideTables", "wanted", "wanted by Saltmarsh Timetable")]
+    [InlineData("Larkfield.Crossword", "needed", "needed by Larkfield Anagrams")]
+    public void Who_needs_or_wants_it_is_told_in_a_few_words(string package, string code, string words) =>
+        Of(Demo07, package).Costs.Single(r => r.Code == code).Short.ShouldBe(words);
+
+    [Fact]
+    public void Several_that_want_it_are_told_in_the_plural() =>
+        Of(Read(With("Northlight.Clock", p => p with { Wants = Demo.World.Packages.Single(w => w.Name == "Saltmarsh.Timetable").Wants })),
+            "GannetRowe.TideTables").Costs.Select(r => r.Text).ShouldContain("Clock and Saltmarsh Timetable stay, and do less without it.");
+
+    [Fact]
+    public void Of_what_nobody_has_nothing_is_unknown()
+    {
+        var old = Demo07.Packages.First(p => p.DisplayName == "Battery Keeper" && p.Accounts.IsEmpty && !p.Newcomers);
+        new RemovalAssessment(Demo07 with { ReadGaps = [new ReadGap(ReadGapKind.Machine)] }).Of(old).Reasons.ShouldNotContain(r => r.Code == "notKnown");
+    }
 
     [Fact]
     public void Data_of_a_person_is_told_with_size_and_day()
@@ -173,10 +192,19 @@ public sealed class CostTests : IDisposable
         reason.Objects.ShouldBe(["ivy", "rowan"]);
     }
 
+    [Theory]
+    [InlineData("ivy", "ivy")]
+    [InlineData("ivy,rowan", "ivy,rowan")]
+    public void Data_is_lost_by_those_who_lose_the_package(string who, string owners) =>
+        _bench.Plan("Notes", who).AssessedRemovals.SelectMany(m => m.Verdict.Reasons).Single(r => r.Code == "data").Objects
+            .ShouldBe(owners.Split(','));
+
     [Fact]
     public void A_share_target_counts_when_a_staying_manifest_names_the_application()
     {
         Of(Demo07, "Northlight.Helpdesk").Reasons.ShouldNotContain(r => r.Text.Contains("share target"));
+        var weather = Read(With("Northlight.Clock", p => p with { Asks = [$"{Demo.Family("Northlight.Weather")}!App"] }));
+        Of(weather, "Northlight.Weather").Reasons.ShouldNotContain(r => r.Text.Contains("share target"));
         var asked = Read(With("Northlight.Clock", p => p with { Asks = [$"{Demo.Family("Northlight.Helpdesk")}!App"] }));
         Of(asked, "Northlight.Helpdesk").Costs.ShouldContain(r => r.Text == "It offers a share target, which Clock names.");
     }

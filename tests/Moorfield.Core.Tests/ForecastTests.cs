@@ -218,6 +218,7 @@ public sealed class ForecastTests : IDisposable
     [Fact]
     public void A_guard_that_the_edition_may_not_honour_is_doubted_where_it_stands_alone()
     {
+        Doubtful().ShouldBe("");
         var consumer = KnownGuards.Find(["consumer-features"])[0];
         HiveEdit.Change(_bench.Software, h => h.Create(consumer.Key).Set(consumer.Value));
         Doubtful().ShouldBe("Suggested everyone; Partner newcomers; Maker newcomers");
