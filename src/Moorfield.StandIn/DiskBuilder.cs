@@ -66,13 +66,13 @@ public static class DiskBuilder
     /// <summary>Makes a file that is an NTFS volume, encrypted by BitLocker.</summary>
     /// <param name="sectorSize">Bytes of a sector, 512 or 4096.</param>
     public static MadeKeys BuildEncryptedVolume(string folder, string path, EncryptionMethod method, int sectorSize = SectorSize,
-        MadeProtectors protectors = MadeProtectors.Usual)
+        MadeProtectors protectors = MadeProtectors.Usual, int seed = 7)
     {
         string clear = path + ".clear";
         try
         {
             BuildVolume(folder, clear, sectorSize: sectorSize, forBitLocker: true);
-            return BitLockerBuilder.Encrypt(clear, path, method, sectorSize, protectors);
+            return BitLockerBuilder.Encrypt(clear, path, method, sectorSize, protectors, seed);
         }
         finally
         {

@@ -143,6 +143,66 @@ public sealed class EncryptedDiskTests : CliTest
     }
 
     [Fact]
+    public void What_does_not_agree_is_read_and_not_written()
+    {
+        string key = Folder["startup.bek"];
+        byte[] whole = File.ReadAllBytes(_volume), bytes = [.. whole];
+        int region = (int)BitConverter.ToInt64(bytes, 176);
+        bytes[region + 120] ^= 1;
+        File.WriteAllBytes(_volume, bytes);
+        Run("inventory", _volume, "--bitlocker-key", key).Output.ShouldContain("Weather");
+        Said("remove", _volume, "Weather", "--for", "everyone", "--yes", "--bitlocker-key", key)
+            .ShouldStartWith("5 moorfield: counter-07.ntfs must not be written: the three copies of BitLocker's metadata are not the same.");
+        File.ReadAllBytes(_volume).AsSpan().SequenceEqual(bytes).ShouldBeTrue();
+        // A change in all three that nothing depends on, with right checksums, by somebody without the key.
+        whole.CopyTo(bytes, 0);
+        for (int i = 0; i < 3; i++)
+        {
+            region = (int)BitConverter.ToInt64(bytes, 176 + (i * 8));
+            int covered = BitConverter.ToUInt16(bytes, region + 8) * 16;
+            bytes[region + 97] ^= 1;
+            BitConverter.TryWriteBytes(bytes.AsSpan(region + covered + 4), Crc(bytes.AsSpan(region, covered)));
+        }
+        File.WriteAllBytes(_volume, bytes);
+        Said("remove", _volume, "Weather", "--for", "everyone", "--yes", "--bitlocker-key", key)
+            .ShouldBe("5 moorfield: counter-07.ntfs must not be written: BitLocker's metadata were changed by something that did not have the key.");
+    }
+
+    private static uint Crc(ReadOnlySpan<byte> bytes)
+    {
+        uint sum = uint.MaxValue;
+        foreach (byte b in bytes)
+        {
+            sum ^= b;
+            for (int bit = 0; bit < 8; bit++)
+                sum = (sum & 1) != 0 ? (sum >> 1) ^ 0xEDB88320 : sum >> 1;
+        }
+        return ~sum;
+    }
+
+    [Fact]
+    public void Among_partitions_the_one_with_Windows_is_found_and_its_number_is_in_every_sentence()
+    {
+        // Another encrypted volume, and one in clear that holds no Windows.
+        string few = Demo.CopyFewTo(Folder, "few"), disk = Folder["disk.img"];
+        var other = DiskBuilder.BuildEncryptedVolume(few, Folder["other"], EncryptionMethod.AesXts256, seed: 9);
+        long length = new FileInfo(_volume).Length, second = new FileInfo(Folder["other"]).Length;
+        Tool.Read("truncate", "-s", $"{length + second + (4 << 20)}", disk);
+        Tool.Read("sh", "-c", $"printf '2048,{length / 512},7\n,{second / 512},7\n' | sfdisk -q '{disk}'");
+        Tool.Read("dd", $"if={_volume}", $"of={disk}", "bs=1M", "seek=1", "conv=notrunc", "status=none");
+        long start = (length + (2 << 20) - 1) / (1 << 20);
+        Tool.Read("dd", $"if={Folder["other"]}", $"of={disk}", "bs=1M", $"seek={start}", "conv=notrunc", "status=none");
+        Said("inventory", disk).ShouldStartWith("5 moorfield: Partition 1 of disk.img is encrypted by BitLocker.");
+        Run("inventory", disk, "--bitlocker-key", Folder["keys"]).Output.ShouldContain("Weather");
+        Said("inventory", disk, "--partition", "2", "--bitlocker-key", Folder["digits"])
+            .ShouldBe($"5 moorfield: The recovery key in {Folder["digits"]} is not one of partition 2's: its key ID is "
+                + $"{other.KeyId.ToString().ToUpperInvariant()}.");
+        File.WriteAllBytes(Folder["keys/other.bek"], other.StartupKey);
+        Said("inventory", disk, "--bitlocker-key", Folder["keys"]).ShouldContain("has 2 partitions with a Windows. Name one with --partition: "
+            + "1 (");
+    }
+
+    [Fact]
     public void On_a_terminal_it_asks_and_shows_nothing_of_the_answer()
     {
         string typed = Terminal("inventory", $"{_keys.RecoveryKey[..^1]}x\\r", $"{_keys.RecoveryKey}\\r");

@@ -249,6 +249,78 @@ public sealed class BitLockerTests : IDisposable
         opened.IsSealed.ShouldBeFalse();
     }
 
+    public static TheoryData<string, string> Refusals => new()
+    {
+        { "paused", "its conversion by BitLocker is paused" },
+        { "encrypting", "is being encrypted or decrypted by BitLocker" },
+        { "decrypting", "is being encrypted or decrypted by BitLocker" },
+        { "hardware", "is encrypted by a method that is not supported (0x8006)" },
+        { "vista", "was encrypted by Windows Vista" },
+        { "sectors", "is encrypted in sectors of 2048 bytes" },
+        { "places", "the places that they give make no sense" },
+        { "overlap", "the places that they give make no sense" },
+        { "long", "the places that they give make no sense" },
+        { "unknown", "has a BitLocker header of an unknown kind" },
+    };
+
+    [Theory]
+    [MemberData(nameof(Refusals))]
+    public void What_cannot_be_opened_is_named(string what, string said)
+    {
+        string path = _folder["volume"];
+        Tool.Read("cp", "--sparse=always", "--no-preserve=mode", Image("aes-xts-128"), path);
+        using var volume = Open(path, writable: true);
+        var regions = BitLockerMetadata.Read(volume).Regions;
+        volume.Write(what switch { "vista" => 1, "sectors" => 11, _ => 160 }, what switch
+        {
+            "vista" => [0x52], "sectors" => BitConverter.GetBytes((ushort)2048), "unknown" => [1], _ => [0x3b],
+        });
+        foreach (long region in regions)
+        {
+            byte[] bytes = new byte[BitLockerMetadata.RegionBytes];
+            volume.Read(region, bytes);
+            var (at, value) = what switch
+            {
+                "paused" => (12, BitConverter.GetBytes((ushort)5)),
+                "encrypting" => (12, BitConverter.GetBytes((ushort)2)),
+                "decrypting" => (14, BitConverter.GetBytes((ushort)1)),
+                "hardware" => (100, BitConverter.GetBytes((ushort)0x8006)),
+                "places" => (32, BitConverter.GetBytes(regions[0] + 1)),
+                "overlap" => (56, BitConverter.GetBytes(regions[1] + 4096)),
+                "long" => (16, BitConverter.GetBytes(volume.Length + 512)),
+                _ => (0, "-"u8.ToArray()),
+            };
+            value.CopyTo(bytes, at);
+            int covered = BinaryPrimitives.ReadUInt16LittleEndian(bytes.AsSpan(8)) * 16;
+            BinaryPrimitives.WriteUInt32LittleEndian(bytes.AsSpan(covered + 4), Crc(bytes.AsSpan(0, covered)));
+            volume.Write(region, bytes);
+        }
+        Should.Throw<Exception>(() => BitLockerMetadata.Read(volume)).Message.ShouldContain(said);
+    }
+
+    [Fact]
+    public void A_volume_may_end_before_its_partition_does()
+    {
+        string path = _folder["volume"];
+        Tool.Read("cp", "--sparse=always", "--no-preserve=mode", Image("aes-xts-128"), path);
+        Tool.Read("truncate", "-s", "+1M", path);
+        using var volume = Open(path);
+        using var key = RecoveryKey(Facts("aes-xts-128")["RP"]);
+        using var opened = BitLockerVolume.Unlock(BitLockerMetadata.Read(volume), volume, key).ShouldNotBeNull();
+        var plain = opened.Over(volume);
+        plain.Length.ShouldBe(volume.Length - (1 << 20));
+        Should.Throw<IOException>(() => plain.Read(plain.Length - 100, new byte[200]));
+    }
+
+    [Fact]
+    public void A_removable_drive_is_known_by_the_volume_behind_its_disguise()
+    {
+        using var volume = Open(Image("togo-aes-xts-128"));
+        BootSector.Of(volume).ShouldBe(BootSectorKind.BitLockerToGo);
+        using var other = Open(Image("aes-xts-128"));
+        BootSector.Of(other).ShouldBe(BootSectorKind.BitLocker);
+    }
+
     private static uint Crc(ReadOnlySpan<byte> bytes)
     {
         uint sum = uint.MaxValue;
