@@ -74,25 +74,6 @@ public sealed class CostTests : IDisposable
         NotKnown(Films, new ReadGap(ReadGapKind.Choices, ivy), new ReadGap(ReadGapKind.Data, ivy))!.Short.ShouldBe("choice of ivy not known");
     }
 
-    [Fact]
-    public void A_framework_is_kept_for_what_might_need_it()
-    {
-        var framework = Demo07.Packages.First(p => p.Role == PackageRole.Framework && p.DisplayName == "Card Table Engine");
-        var needing = Demo07.Packages.Where(p => p.Needs.Contains(framework.FullName)).ToList();
-        var alone = Demo07 with { Packages = [.. Demo07.Packages.Except(needing)] };
-        new RemovalAssessment(alone).Of(framework).Standing.ShouldBe(PackageStanding.Free);
-        var weather = Package(Demo07, "Northlight.Weather");
-        SystemSnapshot Unread(InstalledPackage changed) => alone with
-        {
-            Packages = alone.Packages.Replace(weather, changed), ReadGaps = [new ReadGap(ReadGapKind.Manifest, Family: weather.Family)],
-        };
-        var verdict = new RemovalAssessment(Unread(weather with { Manifest = null })).Of(framework);
-        (verdict.Standing, verdict.Reasons[0].Code).ShouldBe((PackageStanding.Essential, "notKnown"));
-        new RemovalAssessment(Unread(weather)).Of(framework).Standing.ShouldBe(PackageStanding.Free);
-        new RemovalAssessment(Unread(weather with { Manifest = null, Accounts = [], Newcomers = false })).Of(framework).Standing
-            .ShouldBe(PackageStanding.Free);
-    }
-
     private static readonly Dictionary<string, Func<World>> Twins = new()
     {
         ["another opens one picture type"] = () => WithApp("Northlight.Calculator", a => a with { Types = [".bmp"] }),
