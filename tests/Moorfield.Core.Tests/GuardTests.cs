@@ -184,6 +184,12 @@ public sealed class GuardTests : IDisposable
         var family = _bench.Read().Blocks.Single(b => b.Name == "Northlight.Weather");
         var target = _bench.Identity();
         new BlockHistory(_bench.Points(), target).SetBy(family, null)!.Number.ShouldBe(1);
+        new BlockHistory(_bench.Points(), target).SetBy(family, 1).ShouldBeNull();
+        // A run that set no block, of a package that goes for one account.
+        var calculator = _bench.Read().Packages.Single(p => p.DisplayName == "Calculator").Family;
+        _bench.Remove("Calculator", "ivy");
+        new BlockHistory(_bench.Points(), target).SetBy(calculator, null).ShouldBeNull();
+        new BlockHistory(_bench.Points(), target).SetBy(family, null)!.Number.ShouldBe(1);
         new BlockHistory(_bench.Points(), target with { Path = _folder["elsewhere"] }).SetBy(family, null).ShouldBeNull();
         _bench.Read().BlockTimes[family].ShouldNotBeNull();
         _bench.Undo(1);
