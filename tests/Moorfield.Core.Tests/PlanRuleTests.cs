@@ -37,6 +37,22 @@ public sealed class PlanRuleTests : IDisposable
         return package with { FullName = full };
     }
 
+    [Fact]
+    public void Guards_that_go_with_a_removal_are_set_and_not_lifted()
+    {
+        var guards = KnownGuards.Find(["suggested-apps"]);
+        using var target = new Bench(Demo.CopyFewTo(_folder, "few"), _folder["vault"]).Open();
+        var system = target.Read(target.SelectEditions([]), guards)[0];
+        var everyone = new Audience([.. system.Accounts.Select(a => a.Sid)], Newcomers: true);
+        var plan = RemovalPlanner.Plan(system, Request(everyone, system.Packages.Single(p => p.DisplayName == "Weather")) with
+        {
+            Guards = GuardStates.Of(system, guards, everyone),
+        });
+        var values = plan.Changes.OfType<ValueChanged>().Where(c => c.Name == guards[0].Value.Name).ToList();
+        values.Count.ShouldBe(everyone.Sids.Length + 1);
+        values.ShouldAllBe(c => c.After == guards[0].Value);
+    }
+
     private string[] Texts(InstalledPackage package, SystemSnapshot system, Audience? who = null, bool removed = false, bool undone = false) =>
         [.. BriefPlanner.Differences(RemovalPlanner.Plan(system, Request(who ?? _everyone, package)), system, _ => removed, _ => undone)
             .Select(d => $"{d.Code}: {d.Text}")];
