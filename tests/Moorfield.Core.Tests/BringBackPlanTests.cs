@@ -69,6 +69,24 @@ public sealed class BringBackPlanTests : IDisposable
     }
 
     [Fact]
+    public void Keys_rows_and_files_come_back_of_every_part()
+    {
+        var snapshot = _bench.Read();
+        var game = Offered("Tern.Chess", "1.0.0.0");
+        PackageFullName.TryParse(game.Main.ToString().Replace("_x64__", "_neutral_split.language-de_", StringComparison.Ordinal), out var second)
+            .ShouldBeTrue();
+        var plan = Plan(new Audience([snapshot.Accounts[0].Sid], false), "Tern.Chess", [new Place("chess.msix", game with { Parts = [game.Main, second] })], []);
+        plan.Changes.Select(c => c.GetType().Name).Distinct().Order().ShouldBe(["KeyAdded", "RowsAdded", "TreeAdded"]);
+        plan.Changes.OfType<TreeAdded>().Select(t => t.Path.Name)
+            .ShouldBe([$"{game.Main}", $"{game.Main}.xml", $"{second}", $"{second}.xml"], ignoreOrder: true);
+        int Keys(PackageFullName part) => plan.Changes.OfType<KeyAdded>().Count(k => k.Key.EndsWith($@"\{part}", StringComparison.OrdinalIgnoreCase));
+        var places = new[] { PlaceContainer.Software, PlaceContainer.Classes }.SelectMany(PackagePlaces.KeysIn)
+            .Where(p => p.BringBack is not null && p.Scope != TraceScope.Newcomers && p.ForComponents != true).ToList();
+        Keys(second).ShouldBe(places.Count(p => p.ForEachPart));
+        Keys(game.Main).ShouldBeGreaterThan(Keys(second));
+    }
+
+    [Fact]
     public void It_says_what_does_not_come_along()
     {
         var accounts = _bench.Read().Accounts;
