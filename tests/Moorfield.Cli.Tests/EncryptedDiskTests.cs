@@ -207,6 +207,7 @@ public sealed class EncryptedDiskTests : CliTest
     {
         string typed = Terminal("inventory", $"{_keys.RecoveryKey[..^1]}x\\r", $"{_keys.RecoveryKey}\\r");
         typed.ShouldContain($"Password or recovery key of counter-07.ntfs (key ID {KeyId}): ");
+        typed.ShouldContain("That has 7 groups of digits instead of 8. Password or recovery key of counter-07.ntfs");
         typed.ShouldContain("Weather");
         typed.ShouldNotContain(_keys.RecoveryKey[..6]);
         string given = Terminal("inventory", "\\r");

@@ -73,10 +73,10 @@ public sealed class VolumeKeys(Func<IReadOnlyList<string>> places, Func<Stream>?
         if (!MayAsk || !metadata.Protectors.Any(p => p.Kind is ProtectorKind.RecoveryKey or ProtectorKind.Password))
             return null;
         string what = metadata.Protectors.Any(p => p.Kind == ProtectorKind.Password) ? "Password or recovery key" : "Recovery key";
-        string id = Ids(metadata, ProtectorKind.RecoveryKey) is { Length: > 0 } ids ? $" (key ID {ids})" : "";
+        string id = Ids(metadata, ProtectorKind.RecoveryKey) is { Length: > 0 } ids ? $" (key ID {ids})" : "", wrong = "";
         for (int i = 0; i < MaxQuestions; i++)
         {
-            byte[] answer = ask!($"{what} of {which.Short}{id}: ");
+            byte[] answer = ask!($"{wrong}{what} of {which.Full}{id}: ");
             try
             {
                 if (answer.Length == 0)
@@ -87,6 +87,9 @@ public sealed class VolumeKeys(Func<IReadOnlyList<string>> places, Func<Stream>?
                     if (BitLockerVolume.Unlock(metadata, volume, key) is { } opened)
                         return opened;
                 }
+                wrong = content.MistypedGroup > 0 ? $"Group {content.MistypedGroup} is mistyped. "
+                    : content.IncompleteGroups > 0 ? $"That has {content.IncompleteGroups} groups of digits instead of 8. "
+                    : "That does not open it. ";
             }
             finally
             {
@@ -235,6 +238,9 @@ internal sealed record VolumeName(string Disk, int? Partition)
 {
     /// <summary>At the beginning of a sentence.</summary>
     internal string Name => Partition is null ? Disk : $"Partition {Partition} of {Disk}";
+
+    /// <summary>Within a sentence, where the disk may be another one.</summary>
+    internal string Full => Partition is null ? Disk : $"partition {Partition} of {Disk}";
 
     /// <summary>Within a sentence.</summary>
     internal string Short => Partition is null ? Disk : $"partition {Partition}";
