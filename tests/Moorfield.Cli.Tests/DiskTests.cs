@@ -150,7 +150,8 @@ public sealed class DiskTests : CliTest
         string place = Directory.CreateDirectory(Folder["mount"]).FullName;
         try
         {
-            Run("remove", device, "Weather", "--for", "everyone", "--yes").Output.ShouldContain($"Undo with 'moorfield undo {device} 1' (restore point 1");
+            Run("remove", device, "Weather", "--for", "everyone", "--yes").Output
+                .ShouldContain($"Undo with 'moorfield undo {device} 1' (restore point 1");
             Run("inventory", device, "--find", "Weather").Output.ShouldNotContain("4.53");
             Run("undo", device, "--yes").Output.ShouldContain("to the last byte");
             if (Tool.Run("ntfs-3g", "-o", "ro", device, place).ExitCode == 0)

@@ -92,8 +92,8 @@ public sealed class EncryptedDiskTests : CliTest
     [Fact]
     public void Each_key_that_does_not_open_it_is_told_by_a_sentence()
     {
-        string locked = $"counter-07.ntfs is encrypted by BitLocker. Name a file with its recovery key (key ID {KeyId}) or its password with "
-            + "--bitlocker-key.";
+        string locked = $"counter-07.ntfs is encrypted by BitLocker. Give --bitlocker-key a file with its recovery key (key ID {KeyId}) or its "
+            + "password.";
         Said("inventory", _volume).ShouldBe($"5 moorfield: {locked}");
         Run("inventory", _volume, "--format", "json").Output.ShouldContain("\"reason\": \"encrypted\"");
         File.WriteAllText(Folder["other"], "235818-357951-253979-013365-241120-245575-342914-591910");
@@ -101,7 +101,7 @@ public sealed class EncryptedDiskTests : CliTest
             .ShouldBe($"5 moorfield: The recovery key in {Folder["other"]} is not one of counter-07.ntfs's: its key ID is {KeyId}.");
         File.WriteAllText(Folder["mistyped"], _keys.RecoveryKey[..^1] + (char)('0' + ((_keys.RecoveryKey[^1] - '0' + 1) % 10)));
         Said("inventory", _volume, "--bitlocker-key", Folder["mistyped"])
-            .ShouldBe($"2 moorfield: Group 8 of the recovery key in {Folder["mistyped"]} is mistyped: 11 does not divide it, as it does every right one.");
+            .ShouldBe($"2 moorfield: Group 8 of the recovery key in {Folder["mistyped"]} is mistyped: it is not a multiple of 11.");
         File.WriteAllText(Folder["mistyped"], _keys.RecoveryKey[..^7]);
         Said("inventory", _volume, "--bitlocker-key", Folder["mistyped"])
             .ShouldBe($"2 moorfield: The recovery key in {Folder["mistyped"]} has 7 groups of digits. A whole one has 8.");
@@ -111,10 +111,12 @@ public sealed class EncryptedDiskTests : CliTest
         byte[] startup = [.. _keys.StartupKey];
         startup[50 + 6]++; // of its GUID
         File.WriteAllBytes(Folder["other.bek"], startup);
-        Said("inventory", _volume, "--bitlocker-key", Folder["other.bek"]).ShouldBe($"5 moorfield: The startup key in {Folder["other.bek"]} is not one of "
+        Said("inventory", _volume, "--bitlocker-key", Folder["other.bek"])
+            .ShouldBe($"5 moorfield: The startup key in {Folder["other.bek"]} is not one of "
             + $"counter-07.ntfs's: its key ID is {_keys.StartupKeyId.ToString().ToUpperInvariant()}.");
         File.WriteAllText(Folder["hex"], new string('1', 64));
-        Said("inventory", _volume, "--bitlocker-key", Folder["hex"]).ShouldContain($"The volume key in {Folder["hex"]} does not open counter-07.ntfs.");
+        Said("inventory", _volume, "--bitlocker-key", Folder["hex"])
+            .ShouldContain($"The volume key in {Folder["hex"]} does not open counter-07.ntfs.");
         Directory.CreateDirectory(Folder["empty"]);
         Said("inventory", _volume, "--bitlocker-key", Folder["empty"])
             .ShouldBe($"5 moorfield: {Folder["empty"]} has no key that opens counter-07.ntfs: its key ID is {KeyId}.");
@@ -132,8 +134,9 @@ public sealed class EncryptedDiskTests : CliTest
     {
         string few = Demo.CopyFewTo(Folder, "few");
         DiskBuilder.BuildEncryptedVolume(few, Folder["tpm.ntfs"], EncryptionMethod.AesXts128, protectors: MadeProtectors.OnlyTpm);
-        Said("inventory", Folder["tpm.ntfs"]).ShouldBe("5 moorfield: tpm.ntfs is encrypted by BitLocker. Only the TPM of its machine opens it. Make a "
-            + "recovery key on that machine ('manage-bde -protectors -add C: -RecoveryPassword'), and name its file with --bitlocker-key.");
+        Said("inventory", Folder["tpm.ntfs"])
+            .ShouldBe("5 moorfield: tpm.ntfs is encrypted by BitLocker. Only the TPM of its machine opens it. Make a "
+            + "recovery key on that machine ('manage-bde -protectors -add C: -RecoveryPassword'), and give its file to --bitlocker-key.");
         Said("inventory", Folder["tpm.ntfs"], "--bitlocker-key", Folder["digits"]).ShouldContain("is not one of tpm.ntfs's: it has no recovery key.");
         DiskBuilder.BuildEncryptedVolume(few, Folder["open.ntfs"], EncryptionMethod.AesXts128, protectors: MadeProtectors.Suspended);
         var outcome = Run("remove", Folder["open.ntfs"], "Weather", "--for", "everyone", "--yes");
@@ -161,23 +164,11 @@ public sealed class EncryptedDiskTests : CliTest
             region = (int)BitConverter.ToInt64(bytes, 176 + (i * 8));
             int covered = BitConverter.ToUInt16(bytes, region + 8) * 16;
             bytes[region + 97] ^= 1;
-            BitConverter.TryWriteBytes(bytes.AsSpan(region + covered + 4), Crc(bytes.AsSpan(region, covered)));
+            BitConverter.TryWriteBytes(bytes.AsSpan(region + covered + 4), Checksum.Crc32(bytes.AsSpan(region, covered)));
         }
         File.WriteAllBytes(_volume, bytes);
         Said("remove", _volume, "Weather", "--for", "everyone", "--yes", "--bitlocker-key", key)
             .ShouldBe("5 moorfield: counter-07.ntfs must not be written: BitLocker's metadata were changed by something that did not have the key.");
-    }
-
-    private static uint Crc(ReadOnlySpan<byte> bytes)
-    {
-        uint sum = uint.MaxValue;
-        foreach (byte b in bytes)
-        {
-            sum ^= b;
-            for (int bit = 0; bit < 8; bit++)
-                sum = (sum & 1) != 0 ? (sum >> 1) ^ 0xEDB88320 : sum >> 1;
-        }
-        return ~sum;
     }
 
     [Fact]
@@ -198,6 +189,9 @@ public sealed class EncryptedDiskTests : CliTest
             .ShouldBe($"5 moorfield: The recovery key in {Folder["digits"]} is not one of partition 2's: its key ID is "
                 + $"{other.KeyId.ToString().ToUpperInvariant()}.");
         File.WriteAllBytes(Folder["keys/other.bek"], other.StartupKey);
+        // A file that is not there is an error, though the keys before it would open the second volume.
+        Said("inventory", disk, "--bitlocker-key", Folder["keys/other.bek"], "--bitlocker-key", Folder["nothing"])
+            .ShouldBe($"2 moorfield: There is no file {Folder["nothing"]}.");
         Said("inventory", disk, "--bitlocker-key", Folder["keys"]).ShouldContain("has 2 partitions with a Windows. Name one with --partition: "
             + "1 (");
     }
@@ -211,7 +205,7 @@ public sealed class EncryptedDiskTests : CliTest
         typed.ShouldContain("Weather");
         typed.ShouldNotContain(_keys.RecoveryKey[..6]);
         string given = Terminal("inventory", "\\r");
-        given.ShouldContain("counter-07.ntfs is encrypted by BitLocker. Name a file");
+        given.ShouldContain("counter-07.ntfs is encrypted by BitLocker.");
         given.ShouldNotContain("Weather");
 
         string Terminal(string command, params string[] answers) => Tool.Run("/usr/bin/python3", ["-c", """
@@ -242,8 +236,9 @@ public sealed class EncryptedDiskTests : CliTest
     [Fact]
     public void No_core_dump_is_written_once_a_key_is_read()
     {
-        var outcome = Tool.Run("strace", ["-f", "-o", Folder["calls"], "-e", "trace=prctl,openat", .. Command(["inventory", _volume, "--bitlocker-key",
-            Folder["digits"]])], Surroundings, null);
+        var outcome = Tool.Run(
+            "strace", ["-f", "-o", Folder["calls"], "-e", "trace=prctl,openat",
+            .. Command(["inventory", _volume, "--bitlocker-key", Folder["digits"]])], Surroundings, null);
         outcome.ExitCode.ShouldBe(0, outcome.Error);
         var calls = File.ReadAllLines(Folder["calls"]).ToList();
         int forbidden = calls.FindIndex(c => c.Contains("PR_SET_DUMPABLE, SUID_DUMP_DISABLE", StringComparison.Ordinal));

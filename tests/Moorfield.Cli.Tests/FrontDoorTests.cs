@@ -90,6 +90,24 @@ public sealed class FrontDoorTests : CliTest
     }
 
     [Fact]
+    public void The_demo_story_has_only_options_that_its_commands_know()
+    {
+        string[] steps = [.. File.ReadAllLines(Path.Combine(Path.GetDirectoryName(Command([])[0])!, "../run")).Select(l => l.Trim())
+            .Where(l => l.StartsWith("step ", StringComparison.Ordinal))];
+        steps.Length.ShouldBeGreaterThan(50);
+        string[] groups = ["brief", "restore-point", "image", "media"];
+        string common = Run("help", "options").Output;
+        foreach (string step in steps)
+        {
+            string[] words = [.. step.Split(' ').Skip(1).TakeWhile(w => w is not ("||" or "|"))];
+            string[] command = [.. words.Take(groups.Contains(words[0]) || words is ["demo", "media" or "update" or "sign-in" or "power-cut", ..] ? 2 : 1)];
+            string help = Run(["help", .. command]).Output + common;
+            foreach (string option in words.Where(w => w.StartsWith("--", StringComparison.Ordinal)))
+                help.ShouldMatch($@"{option}(?![\w-])", step);
+        }
+    }
+
+    [Fact]
     public void Places_are_broken_between_names_while_40_characters_fit_and_left_out_below()
     {
         string wide = RunAt(160, "inventory", Root, "--leftovers").Output;
@@ -177,7 +195,8 @@ public sealed class FrontDoorTests : CliTest
     public void A_medium_is_refused_before_any_preview()
     {
         var refused = Run("remove", Path.Combine(CopyWholeDemo(), "counter-vendor.iso"), "Weather", "--preview");
-        (refused.ExitCode, refused.Output, refused.Error.Contains("'moorfield media build' writes another one")).ShouldBe((5, "", true), refused.Error);
+        (refused.ExitCode, refused.Output, refused.Error.Contains("'moorfield media build' writes another one"))
+            .ShouldBe((5, "", true), refused.Error);
     }
 
     [Fact]
@@ -190,7 +209,8 @@ public sealed class FrontDoorTests : CliTest
         Tool.Read("chmod", "600", image);
         outcome = Tool.Run("setpriv", ["--reuid=65534", "--regid=65534", "--clear-groups", "--", Folder["program/moorfield"], "inventory", image],
             Surroundings, null);
-        (outcome.ExitCode, outcome.Error.Contains("cannot be read: Permission denied. Use sudo, or another account.")).ShouldBe((1, true), outcome.Error);
+        (outcome.ExitCode, outcome.Error.Contains("cannot be read: Permission denied. Use sudo, or another account."))
+            .ShouldBe((1, true), outcome.Error);
     }
 
     [Fact]
@@ -314,7 +334,8 @@ public sealed class FrontDoorTests : CliTest
             outcome.ExitCode.ShouldBe(0, outcome.Error);
             var json = Json(outcome);
             (json.GetProperty("schema").GetString(), json.GetProperty("action").GetString(), json.GetProperty("changed").GetBoolean(),
-                json.GetProperty("target").GetString(), json.GetProperty("path").GetString()).ShouldBe(("moorfield.done/1", action, true, target, path));
+                json.GetProperty("target").GetString(), json.GetProperty("path").GetString())
+                    .ShouldBe(("moorfield.done/1", action, true, target, path));
             json.GetProperty("files").EnumerateArray().Select(f => f.GetString()).ShouldBe(files);
             json.GetProperty("restorePoints").EnumerateArray().Select(f => f.GetInt32()).ShouldBe(points);
             if (files is [var file])
@@ -354,7 +375,8 @@ public sealed class FrontDoorTests : CliTest
         Done("remove", Root, "Clock", "--for", "ivy", "--yes", "--note", "a \"note\"");
         var sound = Json(Run("restore-point", "verify", "--format", "json"));
         (sound.GetProperty("schema").GetString(), sound.GetProperty("restorePoints").GetInt32(), sound.GetProperty("sound").GetInt32(),
-            sound.GetProperty("faults").GetArrayLength(), sound.GetProperty("mended").GetBoolean()).ShouldBe(("moorfield.verification/1", 1, 1, 0, false));
+            sound.GetProperty("faults").GetArrayLength(), sound.GetProperty("mended").GetBoolean())
+                .ShouldBe(("moorfield.verification/1", 1, 1, 0, false));
         sound.GetProperty("asRecorded").GetInt32().ShouldBe(sound.GetProperty("contents").GetInt32());
         string[] rows = Run("restore-point", "list", "--format", "csv").Output.Split("\r\n");
         rows[0].ShouldBe("number,created,computer,path,kind,title,state,pinned,note");

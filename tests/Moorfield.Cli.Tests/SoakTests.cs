@@ -151,8 +151,8 @@ public sealed class SoakTests : CliTest
         for (int i = 0; i < 3; i++)
         {
             bool there = Run(["inventory", disk, "--find", "Weather", .. key]).Output.Contains("4.53", StringComparison.Ordinal);
-            killed += Kill(random, ref story, there ? ["remove", disk, "Weather", "--for", "everyone", "--yes", .. key] : ["undo", disk, "--yes", .. key])
-                ? 1 : 0;
+            string[] call = there ? ["remove", disk, "Weather", "--for", "everyone", "--yes", .. key] : ["undo", disk, "--yes", .. key];
+            killed += Kill(random, ref story, call) ? 1 : 0;
         }
         if (!Run(["inventory", disk, "--find", "Weather", .. key]).Output.Contains("4.53", StringComparison.Ordinal))
             Run(["undo", disk, "--yes", .. key]).ExitCode.ShouldBe(0, story);

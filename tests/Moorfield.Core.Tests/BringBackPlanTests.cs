@@ -75,7 +75,8 @@ public sealed class BringBackPlanTests : IDisposable
         var game = Offered("Tern.Chess", "1.0.0.0");
         PackageFullName.TryParse(game.Main.ToString().Replace("_x64__", "_neutral_split.language-de_", StringComparison.Ordinal), out var second)
             .ShouldBeTrue();
-        var plan = Plan(new Audience([snapshot.Accounts[0].Sid], false), "Tern.Chess", [new Place("chess.msix", game with { Parts = [game.Main, second] })], []);
+        var place = new Place("chess.msix", game with { Parts = [game.Main, second] });
+        var plan = Plan(new Audience([snapshot.Accounts[0].Sid], false), "Tern.Chess", [place], []);
         plan.Changes.Select(c => c.GetType().Name).Distinct().Order().ShouldBe(["KeyAdded", "RowsAdded", "TreeAdded"]);
         plan.Changes.OfType<TreeAdded>().Select(t => t.Path.Name)
             .ShouldBe([$"{game.Main}", $"{game.Main}.xml", $"{second}", $"{second}.xml"], ignoreOrder: true);

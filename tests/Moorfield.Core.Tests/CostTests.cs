@@ -162,7 +162,8 @@ public sealed class CostTests : IDisposable
     public void Of_what_nobody_has_nothing_is_unknown()
     {
         var old = Demo07.Packages.First(p => p.DisplayName == "Battery Keeper" && p.Accounts.IsEmpty && !p.Newcomers);
-        new RemovalAssessment(Demo07 with { ReadGaps = [new ReadGap(ReadGapKind.Machine)] }).Of(old).Reasons.ShouldNotContain(r => r.Code == "notKnown");
+        new RemovalAssessment(Demo07 with { ReadGaps = [new ReadGap(ReadGapKind.Machine)] }).Of(old).Reasons
+            .ShouldNotContain(r => r.Code == "notKnown");
     }
 
     [Fact]

@@ -50,8 +50,8 @@ public abstract class DiskFailures : IDisposable
     private string Seen(string path)
     {
         string[] withTimes = ["/SOFTWARE ", "/NTUSER.DAT ", "/UsrClass.dat ", "/StateRepository-Machine.srd "];
-        return string.Join('\n', DiskReferee.Read(path, _kind.KeyFile).Split('\n').Where(l => !withTimes.Any(n => l.Contains(n, StringComparison.Ordinal)))
-            .Select(l => l.Split(']')[0]));
+        return string.Join('\n', DiskReferee.Read(path, _kind.KeyFile).Split('\n')
+            .Where(l => !withTimes.Any(n => l.Contains(n, StringComparison.Ordinal))).Select(l => l.Split(']')[0]));
     }
 
     [Theory]

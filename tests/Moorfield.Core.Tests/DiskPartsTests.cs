@@ -191,6 +191,19 @@ public sealed class DiskPartsTests : IDisposable
         one.TryLock().ShouldBeFalse();
     }
 
+    [Fact]
+    public void The_parts_of_a_VMware_disk_below_another_are_only_read()
+    {
+        Make("base.vmdk", "vmdk", "-o", "subformat=monolithicFlat");
+        Over("base.vmdk", "vmdk", "one.qcow2");
+        Over("base.vmdk", "vmdk", "two.qcow2");
+        using var one = DiskFile.Open(_folder["one.qcow2"], new WriteInterceptor());
+        using var two = DiskFile.Open(_folder["two.qcow2"], new WriteInterceptor());
+        one.TryLock().ShouldBeTrue();
+        two.TryLock().ShouldBeTrue();
+        HasWeather(new Bench(_folder["one.qcow2"], _folder["vault"])).ShouldBeTrue();
+    }
+
     [Theory]
     [InlineData("EVF\t\r\n\u00ff\0", "Mount it with ewfmount")]
     [InlineData("\u0020\0\0\0SignedImage ", "dism /Apply-Ffu")]

@@ -35,7 +35,8 @@ public sealed class ExpectationTests : IDisposable
     };
 
     private static string Said(Expectation expectation, SystemSnapshot after, params string[] failed) =>
-        string.Join(' ', expectation.Check(after, failed.Contains).Select(d => d.Text)).Replace("Northlight.Weather_4.53.51922.0_x64__8pewgm0k42rsa", "It");
+        string.Join(' ', expectation.Check(after, failed.Contains).Select(d => d.Text))
+            .Replace("Northlight.Weather_4.53.51922.0_x64__8pewgm0k42rsa", "It");
 
     private InstalledPackage Without(InstalledPackage package, string sid) => package with { Accounts = package.Accounts.Remove(sid) };
 

@@ -25,7 +25,8 @@ public sealed class ForecastRuleTests
     public void Parts_of_the_system_are_kept_from_new_accounts_only()
     {
         var forecast = new Forecast([
-            Family("Northlight.Weather", PackageRole.Application, Fate.ComesBack), Family("Northlight.Assistant", PackageRole.Component, Fate.Arrives),
+            Family("Northlight.Weather", PackageRole.Application, Fate.ComesBack),
+            Family("Northlight.Assistant", PackageRole.Component, Fate.Arrives),
             Family("Northlight.Clock", PackageRole.Application, Fate.StaysAway)], [], []);
         forecast.Blockable(isUpdate: true).Select(f => f.Name).ShouldBe(["Northlight.Weather"]);
         forecast.Blockable(isUpdate: false).Select(f => f.Name).ShouldBe(["Northlight.Weather", "Northlight.Assistant"]);

@@ -40,7 +40,8 @@ public sealed class RemovalAssessmentTests
         Of("Northlight.Pictures").Reasons.ShouldNotContain(r => r.Code == "nothingNeedsIt");
         var framework = Demo07.Packages.First(p => p.Role == PackageRole.Framework && p.DisplayName == "Card Table Engine");
         var alone = Demo07 with { Packages = [.. Demo07.Packages.Where(p => !p.Needs.Contains(framework.FullName))] };
-        new RemovalAssessment(alone).Of(framework).Reasons.Single(r => r.Code == "nothingNeedsIt").Text.ShouldBe("A framework that no package needs.");
+        new RemovalAssessment(alone).Of(framework).Reasons.Single(r => r.Code == "nothingNeedsIt").Text
+            .ShouldBe("A framework that no package needs.");
     }
 
     [Fact]
@@ -64,7 +65,8 @@ public sealed class RemovalAssessmentTests
         var welcome = Package(Demo07, "Kestrelworks.Welcome");
         var hers = welcome with { Accounts = [ivy], Newcomers = false };
         var system = Demo07 with { Packages = Demo07.Packages.Replace(welcome, hers) };
-        new RemovalAssessment(system).Of(hers).Reasons.Single(r => r.Code == "startsWithWindows").Text.ShouldStartWith("It starts with Windows for ivy (");
+        new RemovalAssessment(system).Of(hers).Reasons.Single(r => r.Code == "startsWithWindows").Text
+            .ShouldStartWith("It starts with Windows for ivy (");
         new RemovalAssessment(Demo07).Of(welcome).Reasons.Single(r => r.Code == "startsWithWindows").Text.ShouldStartWith("It starts with Windows (");
     }
 
@@ -72,7 +74,8 @@ public sealed class RemovalAssessmentTests
     public void What_needs_it_and_goes_too_is_no_addon()
     {
         InstalledPackage crossword = Package(Demo07, "Larkfield.Crossword"), anagrams = Package(Demo07, "Larkfield.Anagrams");
-        new RemovalAssessment(Demo07).Of(crossword, RemovalSet.ForEveryone([crossword, anagrams])).Reasons.ShouldNotContain(r => r.Code == "takesAlong");
+        new RemovalAssessment(Demo07).Of(crossword, RemovalSet.ForEveryone([crossword, anagrams])).Reasons
+            .ShouldNotContain(r => r.Code == "takesAlong");
     }
 
     [Fact]

@@ -25,7 +25,8 @@ public sealed class BitLockerTests : IDisposable
     private static FileSource Open(string path, bool writable = false)
     {
         var file = File.OpenHandle(path, access: writable ? FileAccess.ReadWrite : FileAccess.Read);
-        return new FileSource(file, file.Dispose, RandomAccess.GetLength(file), (offset, bytes) => RandomAccess.Write(file, bytes.Span, offset), () => { });
+        return new FileSource(
+            file, file.Dispose, RandomAccess.GetLength(file), (offset, bytes) => RandomAccess.Write(file, bytes.Span, offset), () => { });
     }
 
     private static BitLockerKey RecoveryKey(string digits)
@@ -38,7 +39,8 @@ public sealed class BitLockerTests : IDisposable
     private static BitLockerKey Password(string text) => BitLockerKey.FromPassword(Encoding.UTF8.GetBytes(text));
 
     private static BitLockerKey StartupKey(string image) =>
-        BitLockerKey.FromStartupKey(File.ReadAllBytes(Genuine.Path($"{Folder}{Facts(image)["SK_VMK_GUID"].ToUpperInvariant()}.BEK"))).ShouldNotBeNull();
+        BitLockerKey.FromStartupKey(File.ReadAllBytes(Genuine.Path($"{Folder}{Facts(image)["SK_VMK_GUID"].ToUpperInvariant()}.BEK")))
+            .ShouldNotBeNull();
 
     [Theory]
     [InlineData("aes-cbc-128", EncryptionMethod.AesCbc128)]
@@ -239,7 +241,7 @@ public sealed class BitLockerTests : IDisposable
             volume.Read(region, bytes);
             int covered = BinaryPrimitives.ReadUInt16LittleEndian(bytes.AsSpan(8)) * 16;
             bytes[96]++; // the next nonce, which nothing else depends on
-            BinaryPrimitives.WriteUInt32LittleEndian(bytes.AsSpan(covered + 4), Crc(bytes.AsSpan(0, covered)));
+            BinaryPrimitives.WriteUInt32LittleEndian(bytes.AsSpan(covered + 4), Checksum.Crc32(bytes.AsSpan(0, covered)));
             volume.Write(region, bytes);
         }
         metadata = BitLockerMetadata.Read(volume);
@@ -292,7 +294,7 @@ public sealed class BitLockerTests : IDisposable
             };
             value.CopyTo(bytes, at);
             int covered = BinaryPrimitives.ReadUInt16LittleEndian(bytes.AsSpan(8)) * 16;
-            BinaryPrimitives.WriteUInt32LittleEndian(bytes.AsSpan(covered + 4), Crc(bytes.AsSpan(0, covered)));
+            BinaryPrimitives.WriteUInt32LittleEndian(bytes.AsSpan(covered + 4), Checksum.Crc32(bytes.AsSpan(0, covered)));
             volume.Write(region, bytes);
         }
         Should.Throw<Exception>(() => BitLockerMetadata.Read(volume)).Message.ShouldContain(said);
@@ -321,18 +323,6 @@ public sealed class BitLockerTests : IDisposable
         BootSector.Of(other).ShouldBe(BootSectorKind.BitLocker);
     }
 
-    private static uint Crc(ReadOnlySpan<byte> bytes)
-    {
-        uint sum = uint.MaxValue;
-        foreach (byte b in bytes)
-        {
-            sum ^= b;
-            for (int bit = 0; bit < 8; bit++)
-                sum = (sum & 1) != 0 ? (sum >> 1) ^ 0xEDB88320 : sum >> 1;
-        }
-        return ~sum;
-    }
-
     [Fact]
     public void Spoilt_metadata_end_in_a_sentence()
     {
@@ -359,7 +349,7 @@ public sealed class BitLockerTests : IDisposable
                 {
                     int sum = (int)region + covered + 4;
                     places.AddRange(Enumerable.Range(sum, 4).Select(a => (a, image[a])));
-                    BinaryPrimitives.WriteUInt32LittleEndian(image.AsSpan(sum), Crc(image.AsSpan((int)region, covered)));
+                    BinaryPrimitives.WriteUInt32LittleEndian(image.AsSpan(sum), Checksum.Crc32(image.AsSpan((int)region, covered)));
                 }
             }
             try

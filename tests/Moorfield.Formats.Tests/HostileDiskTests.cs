@@ -154,7 +154,8 @@ public sealed class HostileDiskTests : IDisposable
         string path = Make("qcow2");
         string[] before = Directory.GetDirectories(Path.GetTempPath(), "moorfield-disk-*");
         Instead("echo 'qemu-nbd: Failed to blk_new_open: disk: Unknown something' >&2\nexit 1\n", () =>
-            Should.Throw<IOException>(() => VirtualDisk.Serve(new ServedDisk(path, DiskKind.Qcow2), writable: false)).Message.ShouldContain("Unknown something"));
+            Should.Throw<IOException>(() => VirtualDisk.Serve(new ServedDisk(path, DiskKind.Qcow2), writable: false))
+                .Message.ShouldContain("Unknown something"));
         Directory.GetDirectories(Path.GetTempPath(), "moorfield-disk-*").Except(before).ShouldBeEmpty();
     }
 
@@ -163,7 +164,8 @@ public sealed class HostileDiskTests : IDisposable
     {
         string path = Make("qcow2");
         Instead($"echo $$ >{_folder["pid"]}\nexec sleep 1000\n", () =>
-            Should.Throw<IOException>(() => VirtualDisk.Serve(new ServedDisk(path, DiskKind.Qcow2), writable: false)).Message.ShouldContain("does not answer"));
+            Should.Throw<IOException>(() => VirtualDisk.Serve(new ServedDisk(path, DiskKind.Qcow2), writable: false))
+                .Message.ShouldContain("does not answer"));
         Directory.Exists($"/proc/{File.ReadAllText(_folder["pid"]).Trim()}").ShouldBeFalse();
     }
 

@@ -98,7 +98,8 @@ public class Scenarios(Func<string, string> change) : IDisposable
             Detect(machine, plan).ExitCode.ShouldBe(1);
             var result = Remediate(machine, plan, constrained);
             result.ExitCode.ShouldBe(0);
-            result.Output[0].ShouldContain("done: 2 packages removed, 2 no longer provisioned, 2 blocks and 5 guards set. System restore point: made.");
+            result.Output[0]
+                .ShouldContain("done: 2 packages removed, 2 no longer provisioned, 2 blocks and 5 guards set. System restore point: made.");
             foreach (string family in new[] { Weather, Crossword })
             {
                 Having(machine, family).ShouldBeEmpty();

@@ -53,7 +53,7 @@ internal sealed class DiskParts : IDisposable
     {
         foreach (var extent in layout.Extents)
         {
-            var file = Add(real, extent.Name, isWritten: true);
+            var file = Add(real, extent.Name, isWritten: depth == 0);
             if (extent.IsSparse)
                 Look(file, VirtualDisk.CheckExtent);
         }

@@ -103,28 +103,37 @@ public sealed class VolumeKeys(Func<IReadOnlyList<string>> places, Func<Stream>?
     {
         if (_files is not null)
             return _files;
-        _files = [];
-        foreach (string place in _places.Value)
+        // Nothing is kept when one cannot be read: the next volume must not be tried with half of the keys.
+        var files = new List<KeyFile>();
+        try
         {
-            if (place == StandardInput && input is not null)
+            foreach (string place in _places.Value)
             {
-                using var stream = input();
-                Add("standard input", stream, isInFolder: false);
+                if (place == StandardInput && input is not null)
+                {
+                    using var stream = input();
+                    Add(files, "standard input", stream, isInFolder: false);
+                }
+                else if (Directory.Exists(place))
+                {
+                    AddFolder(files, place);
+                }
+                else
+                {
+                    using var file = RegularFile.OpenNamed(place);
+                    Add(files, place, file, isInFolder: false);
+                }
             }
-            else if (Directory.Exists(place))
-            {
-                AddFolder(place);
-            }
-            else
-            {
-                using var file = RegularFile.OpenNamed(place);
-                Add(place, file, isInFolder: false);
-            }
+            return _files = files;
         }
-        return _files;
+        catch
+        {
+            files.ForEach(f => f.Content.Dispose());
+            throw;
+        }
     }
 
-    private void AddFolder(string folder)
+    private static void AddFolder(List<KeyFile> files, string folder)
     {
         try
         {
@@ -132,7 +141,7 @@ public sealed class VolumeKeys(Func<IReadOnlyList<string>> places, Func<Stream>?
             {
                 using var file = RegularFile.OpenRead(path);
                 if (file is { Length: <= BitLockerKeyFile.MaxBytes })
-                    Add(path, file, isInFolder: true);
+                    Add(files, path, file, isInFolder: true);
             }
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
@@ -141,7 +150,7 @@ public sealed class VolumeKeys(Func<IReadOnlyList<string>> places, Func<Stream>?
         }
     }
 
-    private void Add(string name, Stream stream, bool isInFolder)
+    private static void Add(List<KeyFile> files, string name, Stream stream, bool isInFolder)
     {
         byte[] buffer = new byte[BitLockerKeyFile.MaxBytes + 1];
         try
@@ -157,7 +166,7 @@ public sealed class VolumeKeys(Func<IReadOnlyList<string>> places, Func<Stream>?
             else if (file.Content is { MistypedGroup: 0, Keys.IsEmpty: true })
                 throw NoKey(file);
             else
-                _files!.Add(file);
+                files.Add(file);
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
@@ -174,7 +183,7 @@ public sealed class VolumeKeys(Func<IReadOnlyList<string>> places, Func<Stream>?
         : $"{file.Name} holds no BitLocker key: neither a recovery key of 8 groups of 6 digits, nor a startup key (.BEK), nor a single line.");
 
     private static MoorfieldException Mistyped(KeyFile file) => new(ErrorKind.InvalidUsage,
-        $"Group {file.Content.MistypedGroup} of the recovery key in {file.Name} is mistyped: 11 does not divide it, as it does every right one.");
+        $"Group {file.Content.MistypedGroup} of the recovery key in {file.Name} is mistyped: it is not a multiple of 11.");
 
     /// <summary>Says why a volume stays locked.</summary>
     private MoorfieldException Refusal(VolumeName which, BitLockerMetadata metadata)
@@ -200,13 +209,13 @@ public sealed class VolumeKeys(Func<IReadOnlyList<string>> places, Func<Stream>?
 
     private static string Advice(BitLockerMetadata metadata, string recovery)
     {
-        const string Make = "Make a recovery key on that machine ('manage-bde -protectors -add C: -RecoveryPassword'), and name its file with "
+        const string Make = "Make a recovery key on that machine ('manage-bde -protectors -add C: -RecoveryPassword'), and give its file to "
             + "--bitlocker-key";
         var kinds = metadata.Protectors.Select(p => p.Kind).ToList();
         string other = kinds.Contains(ProtectorKind.Password) ? "password" : kinds.Contains(ProtectorKind.StartupKey) ? "startup key" : "";
-        return recovery.Length > 0 ? $"Name a file with its recovery key (key ID {recovery}){(other.Length > 0 ? $" or its {other}" : "")} with "
-                + "--bitlocker-key."
-            : other.Length > 0 ? $"Name a file with its {other} with --bitlocker-key."
+        return recovery.Length > 0 ? $"Give --bitlocker-key a file with its recovery key (key ID {recovery})"
+                + $"{(other.Length > 0 ? $" or its {other}" : "")}."
+            : other.Length > 0 ? $"Give --bitlocker-key a file with its {other}."
             : kinds.Exists(k => k.HasFlag(ProtectorKind.Tpm)) ? $"Only the TPM of its machine opens it. {Make}."
             : kinds.Contains(ProtectorKind.Certificate) ? $"Only a certificate opens it, which is not supported. {Make}."
             : $"None of its keys is of a kind that is supported. {Make}.";

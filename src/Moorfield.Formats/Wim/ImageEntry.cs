@@ -114,7 +114,7 @@ public sealed class ImageEntry
 
     private List<ImageEntry> LoadedChildren => _children ??= IsFolder ? _metadata.ReadList(List) : [];
 
-    /// <summary>The entry of that name in this folder: in the same case, otherwise the first in another case; null when there is none.</summary>
+    /// <summary>The entry with that name in this folder, preferably in the same case; null if no name matches.</summary>
     public ImageEntry? Find(string name)
     {
         ImageEntry? other = null;

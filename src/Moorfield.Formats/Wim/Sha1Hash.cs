@@ -1,12 +1,12 @@
 namespace Moorfield.Formats.Wim;
 
-/// <summary>A SHA-1, by which a WIM identifies each content. All zeroes stands for "no content".</summary>
+/// <summary>A SHA-1, by which a WIM identifies each content. All zeros means that there is no content.</summary>
 public readonly record struct Sha1Hash(ulong First, ulong Second, uint Third)
 {
     /// <summary>Bytes of a SHA-1.</summary>
     public const int Length = 20;
 
-    /// <summary>True if it stands for an empty content.</summary>
+    /// <summary>True if there is no content.</summary>
     public bool IsZero => this == default;
 
     /// <summary>From 20 bytes.</summary>

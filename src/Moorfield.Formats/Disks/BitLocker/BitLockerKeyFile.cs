@@ -35,10 +35,10 @@ public sealed class BitLockerKeyFile : IDisposable
     /// <summary>All that looks like a key ID in it.</summary>
     public ImmutableArray<Guid> Ids { get; }
 
-    /// <summary>The group of a recovery key that cannot be right, from 1; 0 when there is none.</summary>
+    /// <summary>The number of the mistyped group of a recovery key, from 1; 0 if no group is mistyped.</summary>
     public int MistypedGroup { get; }
 
-    /// <summary>How many groups an incomplete recovery key has, 4 to 7; 0 when there is none.</summary>
+    /// <summary>How many groups an incomplete recovery key has, 4 to 7; 0 if no key is incomplete.</summary>
     public int IncompleteGroups { get; }
 
     /// <summary>Reads the content of a file; the caller clears it.</summary>

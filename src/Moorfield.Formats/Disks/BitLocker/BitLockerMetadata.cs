@@ -147,7 +147,7 @@ public sealed class BitLockerMetadata
         };
     }
 
-    /// <summary>True if the first 512 bytes of a volume are those of a removable drive: a FAT volume stands in front (BitLocker To Go).</summary>
+    /// <summary>True if a volume with these first 512 bytes is a removable drive that BitLocker To Go encrypted: it begins like FAT.</summary>
     internal static bool IsToGo(ReadOnlySpan<byte> sector) => sector.Length >= HeaderToGo + 16
         && sector.Slice(3, 8).SequenceEqual("MSWIN4.1"u8) && new Guid(sector.Slice(HeaderToGo, 16)) is var id
         && (id == Normal || id == EncryptOnWrite);
