@@ -229,6 +229,24 @@ public sealed class BitLockerTests : IDisposable
     }
 
     [Fact]
+    public void A_region_that_is_whole_and_has_another_key_does_not_agree()
+    {
+        string path = _folder["volume"];
+        Tool.Read("cp", "--sparse=always", "--no-preserve=mode", Image("aes-xts-128"), path);
+        using var volume = Open(path, writable: true);
+        var metadata = BitLockerMetadata.Read(volume);
+        byte[] bytes = new byte[BitLockerMetadata.RegionBytes];
+        volume.Read(metadata.Regions[2], bytes);
+        int covered = BinaryPrimitives.ReadUInt16LittleEndian(bytes.AsSpan(8)) * 16;
+        int salt = bytes.AsSpan(0, covered).IndexOf(metadata.Protectors.Single(p => p.Kind == ProtectorKind.RecoveryKey).Salt.AsSpan());
+        salt.ShouldBeGreaterThan(0);
+        bytes[salt]++;
+        BinaryPrimitives.WriteUInt32LittleEndian(bytes.AsSpan(covered + 4), Checksum.Crc32(bytes.AsSpan(0, covered)));
+        volume.Write(metadata.Regions[2], bytes);
+        BitLockerMetadata.Read(volume).RegionsAgree.ShouldBeFalse();
+    }
+
+    [Fact]
     public void Metadata_that_somebody_changed_without_the_key_are_not_sealed()
     {
         string path = _folder["volume"];

@@ -143,7 +143,7 @@ public sealed class BitLockerMetadata
             SectorSize = sectorSize,
             Protectors = [.. entries.Where(e => e is { Type: 2, Value: 8 } && e.Content.Length >= 28).Select(e => Protector(e.Content))],
             VolumeKey = [.. entries.FirstOrDefault(e => e is { Type: 3, Value: 5 }).Content.Span],
-            RegionsAgree = found.Count == 3 && found.TrueForAll(f => f.Region.Equals(first)),
+            RegionsAgree = found.Count == 3 && found.TrueForAll(f => f.Bytes.AsSpan(0, f.Covered).SequenceEqual(bytes.AsSpan(0, covered))),
         };
     }
 
@@ -241,13 +241,5 @@ public sealed class BitLockerMetadata
 
     private sealed record Region(
         int State, int Wanted, EncryptionMethod Method, Guid VolumeId, long Moved, long MovedBytes, long EncryptedBytes, int End,
-        ImmutableArray<long> Regions)
-    {
-        public bool Equals(Region? other) => other is not null
-            && (State, Wanted, Method, VolumeId, Moved, MovedBytes, EncryptedBytes, End)
-                == (other.State, other.Wanted, other.Method, other.VolumeId, other.Moved, other.MovedBytes, other.EncryptedBytes, other.End)
-            && Regions.SequenceEqual(other.Regions);
-
-        public override int GetHashCode() => VolumeId.GetHashCode();
-    }
+        ImmutableArray<long> Regions);
 }
