@@ -91,7 +91,7 @@ internal static class DocumentBuilder
         return new PointJson(
             point.Number, DisplayText.Of(point.Kind), point.Undoes, point.Created, point.Title, point.Note, DisplayText.Of(summary.State),
             summary.UndoneBy, point.Target.Computer, point.Target.Path, point.Packages, point.Changes, summary.UndonePackages, summary.IsPinned,
-            size?.Own, size?.Shared);
+            size?.Own, size?.Shared, point.IsSealed);
     }
 
     internal static BriefJson Brief(Brief brief, Target target, IEnumerable<(SystemSnapshot Snapshot, BriefSelection Choice)> systems) => new(

@@ -64,6 +64,9 @@ internal sealed record PlanJson(string Schema, string Target, string Path, strin
     int? Undoes, bool WholeFile = false)
 {
     public CompactingJson? Compacting { get; init; }
+
+    /// <summary>True if the vault keeps what is taken encrypted; null when it is not taken from an encrypted volume.</summary>
+    public bool? KeptEncrypted { get; init; }
 }
 
 /// <param name="Runs">Restore points that can still be undone; of <paramref name="Lost"/> the files are gone afterwards.</param>
@@ -107,7 +110,7 @@ internal sealed record BlocksJson(string Schema, string Target, string Path, Imm
 internal sealed record PointJson(
     int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, string State, ImmutableArray<int> UndoneBy,
     string Computer, string Path, ImmutableArray<ConcernedPackage> Packages, int Changes, ImmutableArray<ConcernedPackage> UndonePackages,
-    bool Pinned, long? OwnBytes, long? SharedBytes);
+    bool Pinned, long? OwnBytes, long? SharedBytes, bool Encrypted);
 
 internal sealed record PointsJson(string Schema, string Vault, ImmutableArray<PointJson> RestorePoints);
 
@@ -175,9 +178,10 @@ internal sealed record FaultJson(int Number, string Text, ImmutableArray<string>
 /// <param name="Strays">Files next to the documents that interrupted runs left.</param>
 /// <param name="Bytes">Of what is unneeded.</param>
 /// <param name="Mended">True if both were deleted.</param>
+/// <param name="CiphertextOnly">Encrypted restore points of which no key is here: only the ciphertext was checked.</param>
 internal sealed record VerificationJson(
     string Schema, string Vault, int RestorePoints, int Sound, int Contents, int AsRecorded, ImmutableArray<FaultJson> Faults, int Unneeded,
-    int Strays, long Bytes, bool Mended);
+    int Strays, long Bytes, bool Mended, ImmutableArray<int> CiphertextOnly);
 
 /// <summary>The document of a command that has nothing to list.</summary>
 /// <param name="Action">The command, such as <c>restore-point pin</c>.</param>

@@ -84,6 +84,8 @@ public sealed class EncryptedDiskTests : CliTest
             RunInjected($"pwrite64:signal=KILL:when={when}", "remove", _volume, "Weather", "--for", "everyone", "--yes", "--bitlocker-key",
                 Folder["startup.bek"]).ExitCode.ShouldNotBe(0, $"{when}");
         }
+        // Nor with the vault's.
+        File.Delete(Folder["config/moorfield/vault.key"]);
         var outcome = Run("inventory", _volume);
         outcome.Error.ShouldContain("is encrypted by BitLocker");
         IsChanged().ShouldBeFalse();

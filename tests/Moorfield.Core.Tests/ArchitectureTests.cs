@@ -69,6 +69,7 @@ public sealed class ArchitectureTests
     {
         ["Moorfield.Core/Reading/StateRepository.cs"] = "a copy of a database in a temporary folder of a random name, which SQLite needs",
         ["Moorfield.Core/Vaults/Vault.cs"] = "makes the vault's own folder where a person wants it",
+        ["Moorfield.Core/Vaults/VaultKeyFile.cs"] = "makes the folder for the vault's key where a person wants it",
         ["Moorfield.Core/Transactions/DiskMarker.cs"] = "makes the folder for markers of devices in the person's own state folder",
         ["Moorfield.Core/Selection/BriefFetcher.cs"] = "the cache of fetched briefs in the person's own cache folder",
         ["Moorfield.Core/Operations/MediaImageBuilder.cs"] = "deletes parts of an image in its own work folder as soon as they are used",

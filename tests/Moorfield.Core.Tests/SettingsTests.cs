@@ -13,6 +13,8 @@ public sealed class SettingsTests : IDisposable
     [Theory]
     [InlineData("", true)]
     [InlineData("vault: /srv/vault\nvault-limit: 20 GB\nlog: none\nlog-format: text", true)]
+    [InlineData("vault-key: /srv/keys/own.key\nbitlocker-keys: /srv/keys", true)]
+    [InlineData("vault-key: own.key", false)]
     [InlineData("vault-limit: 1.5gb\nlog: /var/log/x.log", true)]
     [InlineData("vault-limit: 5000", true)]
     [InlineData("vault-limit: much", false)]

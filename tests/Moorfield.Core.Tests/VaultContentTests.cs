@@ -16,7 +16,8 @@ public sealed class VaultContentTests : IDisposable
     // Every place in the documents that names a content of the vault. One that is new belongs here and into VaultMaintenance.Contents, or below.
     private static readonly string[] Digests =
     [
-        "StoredDisk.Journal", "StoredDropped.Kept", "StoredEntry.Blob", "StoredFile.After", "StoredFile.Before", "StoredStateEntry.Content",
+        "StoredDisk.Journal", "StoredDropped.Kept", "StoredEntry.Blob", "StoredFile.After", "StoredFile.Before", "StoredSeal.Contents",
+        "StoredStateEntry.Content",
         "StoredStream.Blob",
     ];
 
@@ -34,7 +35,7 @@ public sealed class VaultContentTests : IDisposable
         "StoredStateEntry.Kind", "StoredStateEntry.Path",
         "StoredStateTree.Family", "StoredStateTree.Path", "StoredStream.Name", "StoredSystem.Name", "StoredTarget.Build", "StoredTarget.Computer",
         "StoredTarget.MachineId", "StoredTarget.Path", "StoredTarget.Product", "StoredTreeAdded.Path", "StoredTreeRemoved.Path",
-        "StoredValue.Name", "StoredValueChanged.Hive", "StoredValueChanged.Key", "StoredValueChanged.Name",
+        "StoredValue.Name", "StoredValueChanged.Hive", "StoredValueChanged.Key", "StoredValueChanged.Name", "StoredWrap.By", "StoredWrap.Id",
     ];
 
     [Fact]

@@ -50,6 +50,8 @@ internal static class BringBackCommand
     {
         using var target = options.Open(call, call.GetRequiredValue(TargetPath));
         using var vault = Vault.OpenExisting(options.VaultPath(call));
+        if (vault is not null)
+            target.OpenWithKey(vault);
         var guards = BringBackOperation.GuardsSet(vault, target.Identify());
         var snapshots = Common.Read(call.Console, target, call.GetValue(Edition), guards);
         _ = AudienceParser.Parse(call.GetValue(For) ?? [], snapshots[0]);

@@ -10,6 +10,7 @@ internal sealed class ChangeOptions
     private readonly Option<string?> _note = new("--note") { Description = "Note to keep with the restore point", HelpName = "TEXT" };
     private readonly Option<string?> _vault = Common.VaultPath();
     private readonly Option<string?> _limit = Common.VaultLimit();
+    private readonly Option<bool> _plainVault = Common.PlainVault();
     private readonly Option<bool> _withoutPoint = new("--without-restore-point") { Description = "Record nothing; the run cannot be undone" };
     private readonly Option<bool> _replayLogs = new("--replay-logs") { Description = "Write transaction logs into the hives first" };
 
@@ -29,7 +30,8 @@ internal sealed class ChangeOptions
         _records = records;
         _lists = lists;
         Format = Common.Format(hasRows: lists);
-        foreach (var option in records ? new Option[] { _preview, _yes, _note, _vault, _limit, Format } : [_preview, _yes, _vault, Format])
+        foreach (var option in records ? new Option[] { _preview, _yes, _note, _vault, _limit, _plainVault, Format }
+            : [_preview, _yes, _vault, Format])
             command.Add(option);
         if (records && !mustRecord)
             command.Add(_withoutPoint);
@@ -85,7 +87,8 @@ internal sealed class ChangeOptions
         var replays = (proposal as RunProposal)?.Request.Changes.OfType<LogsReplayed>().ToList() ?? [];
         if (!document.Changes.Any(c => replays.Exists(r => r.Describe() == c.Text)))
             document = document with { Changes = [.. replays.Select(DocumentBuilder.Change), .. document.Changes] };
-        bool withPoint = HasRestorePoint(call);
+        bool withPoint = HasRestorePoint(call), plain = call.GetValue(_plainVault), isSealed = withPoint && operation.IsKeptEncrypted(plain);
+        document = document with { KeptEncrypted = withPoint && (operation.Target.IsEncrypted || isSealed) ? isSealed : null };
         string vaultPath = operation.Source?.FullPath ?? VaultPath(call);
         var preview = new Report(() => document, ShowPreview);
         if (IsPreview(call))
@@ -101,6 +104,8 @@ internal sealed class ChangeOptions
             {
                 Note = _records ? call.GetValue(_note) : null,
                 KeepFiles = keepFiles,
+                PlainVault = plain,
+                KeyFileMade = path => Common.TellKeyFile(call, path),
                 AcceptsCosts = acceptsCosts,
                 Show = writer.IsForPeople ? () => writer.Write(preview) : () => { },
                 Confirm = call.GetValue(_yes) || call.IsAgreed || !changesTarget ? null
@@ -117,7 +122,7 @@ internal sealed class ChangeOptions
             call.Log.Write(document.Action, operation.Target.FullPath, null, e.Kind switch
             {
                 ErrorKind.Refused => "refused", ErrorKind.Stopped => "stopped", _ => "failed",
-            }, (proposal as RunProposal)?.Request.Title ?? document.Action, e.Message);
+            }, (proposal as RunProposal)?.Request.Title ?? document.Action, isSealed ? RunLog.NotLogged : e.Message);
             throw;
         }
         finally
@@ -130,7 +135,7 @@ internal sealed class ChangeOptions
             return ExitCode.Done;
         }
         if (proposal is RunProposal run)
-            call.Log.Write(document.Action, operation.Target, run.Request, run.Systems, outcome);
+            call.Log.Write(document.Action, operation.Target, run.Request, run.Systems, outcome, isSealed);
         else
             call.Log.Write(document.Action, operation.Target.FullPath, null, "done", document.Action);
         if (limit is { } most && outcome.Point is { } newest)
@@ -145,7 +150,8 @@ internal sealed class ChangeOptions
                 page.Line($"First: {(replay.Edition is { } number ? $"edition {number}: " : "")}{replay.Describe()}.");
             showPreview(page);
             if (changesTarget)
-                page.Line(withPoint ? $"Records a restore point first, in {vaultPath}." : "Records no restore point: this cannot be undone.");
+                page.Line(withPoint ? $"Records a restore point first, in {vaultPath}{Common.HowKept(operation.Target, isSealed)}."
+                    : "Records no restore point: this cannot be undone.");
         }
 
         void ShowResult(IReportPage page)

@@ -90,6 +90,20 @@ internal static class Common
         HelpName = "DIR",
     };
 
+    internal static Option<bool> PlainVault() => new("--plain-vault")
+    {
+        Description = "Keep what comes from an encrypted disk unencrypted in the vault",
+    };
+
+    /// <summary>Says how the vault keeps what is taken from a target, after "in PATH"; empty when that is no encrypted volume.</summary>
+    internal static string HowKept(Target target, bool isEncrypted) =>
+        isEncrypted ? $", encrypted: it opens with {(target.IsEncrypted ? "the key of the volume or with " : "")}{VaultKeyFile.FullPath}"
+        : target.IsEncrypted ? ", not encrypted" : "";
+
+    /// <summary>Says that the vault's key file was made.</summary>
+    internal static void TellKeyFile(Invocation call, string path) => call.Console.Error($"{path} is new: it is the key to what the vault keeps of "
+        + "encrypted disks. Keep a copy of it where the vault is not.");
+
     internal static Option<string?> VaultLimit() => new("--vault-limit")
     {
         Description = "Delete the oldest restore points beyond this size, such as 20GB",

@@ -38,8 +38,10 @@ internal static class CompareCommand
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"The target comes first: {TextFormat.Command("compare", second, first)}.");
         if (IsPoint(second))
             (first, second) = (second, first);
-        var before = Read(call, first, call.GetValue(BeforeEdition));
-        var after = Read(call, second, call.GetValue(AfterEdition));
+        var (target, snapshots) = Common.Read(call, second, call.GetValue(AfterEdition) is { } edition ? [edition] : null);
+        using var open = target;
+        ImmutableArray<ComparedSystem> after = [.. snapshots.Select(ComparedSystem.Of)];
+        var before = Read(call, first, call.GetValue(BeforeEdition), target);
         var pairs = Pairs(before, after).Select(p => (p.Before, p.After, Comparison: Comparison.Of(p.Before, p.After))).ToList();
         call.Write(Format, new Report(
             () => DocumentBuilder.Comparison((first, Full(call, first)), (second, Full(call, second)), pairs),
@@ -68,7 +70,8 @@ internal static class CompareCommand
 
     private static bool IsPoint(string text) => int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out _) && !Path.Exists(text);
 
-    private static ImmutableArray<ComparedSystem> Read(Invocation call, string path, string? edition)
+    /// <param name="other">The target that it is compared with, whose key may open a restore point.</param>
+    private static ImmutableArray<ComparedSystem> Read(Invocation call, string path, string? edition, Target other)
     {
         if (IsPoint(path))
         {
@@ -76,6 +79,7 @@ internal static class CompareCommand
             string vaultPath = Vault.ChoosePath(call.GetValue(VaultPath));
             using var vault = Vault.OpenExisting(vaultPath)
                 ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no vault at {vaultPath}. Name another with --vault.");
+            other.OpenWithKey(vault);
             using var recorded = new RecordedTarget(vault, vault.Read(number));
             return [.. Common.Read(call.Console, recorded, edition is null ? null : [edition]).Select(ComparedSystem.Of)];
         }

@@ -18,7 +18,7 @@ internal static class RestorePointCommand
         var note = new Option<string?>("--note") { Description = "Note to keep with it", HelpName = "TEXT" };
         var withFiles = new Option<bool>("--with-files") { Description = "Also record the folders of packages" };
         var edition = Common.Edition();
-        var (vaultPath, limit, format) = (Common.VaultPath(), Common.VaultLimit(), Common.Format());
+        var (vaultPath, limit, plain, format) = (Common.VaultPath(), Common.VaultLimit(), Common.PlainVault(), Common.Format());
         var command = new Command("create", """
             Records the whole package state of a target without changing anything: hives, state repository, lists for new accounts, manifests;
             with --with-files the packages' folders as well. 'undo TARGET POINT' goes back to it, whatever changed the packages since, and
@@ -27,7 +27,7 @@ internal static class RestorePointCommand
             Example:
               moorfield restore-point create /mnt/counter-07 --note 'before the autumn clean' --with-files
             """)
-        { target, note, withFiles, edition, vaultPath, limit, format };
+        { target, note, withFiles, edition, vaultPath, limit, plain, format };
         command.Handle(call =>
         {
             string path = Vault.ChoosePath(call.GetValue(vaultPath));
@@ -42,7 +42,8 @@ internal static class RestorePointCommand
             try
             {
                 using var vault = Vault.Open(path, call.Progress.Interceptor);
-                recorded = recording.Record(vault, call.GetValue(note), TimeProvider.System);
+                vault.KeyFileMade = made => Common.TellKeyFile(call, made);
+                recorded = recording.Record(vault, call.GetValue(note), TimeProvider.System, call.GetValue(plain));
             }
             finally
             {
@@ -52,7 +53,7 @@ internal static class RestorePointCommand
                 call.Console.Error($"{lost.Path} cannot be recorded completely: {lost.Why}. The files of its package are omitted.");
             var point = recorded.Point;
             call.WriteDone(format, DocumentBuilder.Done("restore-point create", opened.Given, opened.FullPath, points: [point.Number]),
-                $"Restore point {point.Number} in {path} holds the state of "
+                $"Restore point {point.Number} in {path}{(point.IsSealed ? ", encrypted," : "")} holds the state of "
                     + $"{opened.Name}{(point.State!.WithFiles ? " with all files" : "")}: "
                     + $"{TextTable.Count(point.Packages.DistinctBy(p => p.Family).Count(), "package")}. Nothing was changed.",
                 $"{TextFormat.Command("undo", opened.FullPath, $"{point.Number}", opened.Options + Vault.Option(path))} goes back to it"
@@ -206,6 +207,8 @@ internal static class RestorePointCommand
         page.Line($"  Recorded   {Time(summary.Point)}");
         page.Line($"  Target     {point.Target.Path} ({point.Target.Computer}, {point.Target.Product}, build {point.Target.Build})");
         page.Line($"  State      {State(summary)}");
+        if (point.IsSealed)
+            page.Line("  Vault      what it holds of the volume is encrypted there");
         if (point.Note is not null)
             page.Line($"  Note       {point.Note}");
         page.Line($"  Packages   {string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}");

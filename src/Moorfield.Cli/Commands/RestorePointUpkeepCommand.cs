@@ -51,12 +51,13 @@ internal static class RestorePointUpkeepCommand
             var known = new Dictionary<string, bool>();
             int at = 0;
             var faults = new List<PointFault>();
+            var locked = new List<int>();
             using (new Ticker(call.Console, () => $"Reading restore point {at}"))
             {
                 foreach (int number in all.Distinct())
                 {
                     at = number;
-                    faults.AddRange(VaultMaintenance.Verify(vault, number, known));
+                    faults.AddRange(VaultMaintenance.Verify(vault, number, known, locked.Add));
                 }
             }
             int points = all.Distinct().Count(), sound = points - faults.Select(f => f.Number).Distinct().Count();
@@ -67,7 +68,7 @@ internal static class RestorePointUpkeepCommand
             call.Write(format, new Report(
                 () => new VerificationJson("moorfield.verification/1", vault.FullPath, points, sound, known.Count, known.Count(k => k.Value),
                     [.. faults.Concat(others).Select(f => new FaultJson(f.Number, f.Text, [.. f.Packages]))], findings?.Contents.Length ?? 0,
-                    findings?.Strays.Length ?? 0, findings?.Bytes ?? 0, mends),
+                    findings?.Strays.Length ?? 0, findings?.Bytes ?? 0, mends, [.. locked]),
                 page =>
                 {
                     foreach (var fault in faults)
@@ -77,6 +78,11 @@ internal static class RestorePointUpkeepCommand
                     }
                     page.Line($"{TextTable.Count(sound, "restore point")} of {points} sound, {TextTable.Count(known.Count(k => k.Value), "content")} "
                         + $"of {known.Count} as recorded.");
+                    if (locked.Count > 0)
+                    {
+                        page.Line($"Of {TextTable.Count(locked.Count, "restore point")} ({string.Join(", ", locked)}) only the ciphertext was "
+                            + "checked, because no key that opens it is here.");
+                    }
                     others.ForEach(f => page.Error(f.Text));
                     if (findings is { Faults.IsEmpty: false })
                         page.Line("Until that is mended, all contents stay, because it is not known which are needed.");

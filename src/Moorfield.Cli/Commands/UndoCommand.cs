@@ -70,6 +70,7 @@ internal static class UndoCommand
         using var vault = Vault.OpenExisting(path)
             ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no vault at {path}, so nothing can be undone. Name another with "
             + "--vault.");
+        target.OpenWithKey(vault);
         if (isSeveral)
             return UndoSince(call, options, target, vault);
         var choice = new UndoChoice(target, vault, call.Console.Error);

@@ -41,6 +41,7 @@ public sealed class BringBackOperation(
     private readonly DateTimeOffset _now = DateTimeOffset.UtcNow;
     private readonly Lock _gate = new();
     private readonly IReadOnlyCollection<Guard> _guards = guards;
+    private IReadOnlyCollection<ForeignContent> _contents = [];
 
     /// <summary>Guards that runs set on a system for a package, or for whatever: what may have to be lifted when that comes back.</summary>
     public static ImmutableArray<Guard> GuardsSet(Vault? vault, TargetIdentity target) => vault is null ? [] :
@@ -52,6 +53,8 @@ public sealed class BringBackOperation(
             .Select(c => new Guard(null, GuardPlace.Of(c.Hive)!.Hive, c.Key, c.After!, c.Family, null))
             .DistinctBy(g => (g.Hive, g.Key.ToUpperInvariant(), g.Value.Name.ToUpperInvariant())),
     ];
+
+    protected override bool TakesEncrypted => vault is { HasOpenedSealed: true };
 
     protected override BringBackProposal Propose()
     {
@@ -112,17 +115,12 @@ public sealed class BringBackOperation(
 
     protected override Outcome Run(BringBackProposal proposal, RunSettings settings, CancellationToken stop)
     {
-        if (settings.VaultPath is not { } path)
+        if (settings.VaultPath is null)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "bring-back needs a restore point.");
         CheckRoom(proposal);
         return WithContents(proposal, 0, [], contents =>
         {
-            if (!Target.TakesContentsDirectly)
-            {
-                using var own = Vault.Open(path, settings.Interceptor);
-                foreach (var content in contents)
-                    Keep(own, content);
-            }
+            _contents = contents;
             return base.Run(proposal with
             {
                 Request = proposal.Request with
@@ -132,6 +130,12 @@ public sealed class BringBackOperation(
                 },
             }, settings, stop);
         });
+    }
+
+    protected override void Prepare(Vault? vault)
+    {
+        foreach (var content in Target.TakesContentsDirectly ? [] : _contents)
+            Keep(vault!, content);
     }
 
     /// <summary>A folder is written file by file: that all of them find room is looked at first. A disk takes all or nothing.</summary>

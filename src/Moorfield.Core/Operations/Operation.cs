@@ -38,6 +38,12 @@ public sealed record RunSettings(string? VaultPath, WriteInterceptor Interceptor
     /// <summary>Note to keep with the restore point.</summary>
     public string? Note { get; init; }
 
+    /// <summary>True if what is taken from an encrypted volume is kept in clear.</summary>
+    public bool PlainVault { get; init; }
+
+    /// <summary>Called with the path of the vault's key file when it was made.</summary>
+    public Action<string> KeyFileMade { get; init; } = _ => { };
+
     /// <summary>True if what an image drops is copied into the vault.</summary>
     public bool KeepFiles { get; init; }
 
@@ -74,6 +80,13 @@ public abstract class Operation<TProposal>(Target target) where TProposal : Prop
 
     /// <summary>The vault that holds what comes back, in which the run is recorded as well; null for any vault.</summary>
     public virtual Vault? Source => null;
+
+    /// <summary>True if what is taken from the target lies encrypted in the vault.</summary>
+    /// <param name="plain">A person wants it in clear. What comes from an encrypted restore point stays encrypted even so.</param>
+    public bool IsKeptEncrypted(bool plain) => (target.IsEncrypted && !plain) || TakesEncrypted;
+
+    /// <summary>True if what it puts on the target comes from encrypted restore points.</summary>
+    protected virtual bool TakesEncrypted => false;
 
     /// <summary>Works out what is to be done. Called again after a person was asked, to see whether it is still the same.</summary>
     /// <exception cref="MoorfieldException">The wish cannot be met, or the target cannot be read.</exception>
@@ -177,12 +190,38 @@ public abstract class RunOperation<TProposal>(
 
     protected override Outcome Run(TProposal proposal, RunSettings settings, CancellationToken stop)
     {
-        using var vault = settings.VaultPath is { } path ? Vault.Open(Source?.FullPath ?? path, settings.Interceptor) : null;
+        using var vault = settings.VaultPath is { } path ? OpenVault(Source?.FullPath ?? path, settings) : null;
+        Prepare(vault);
         using var once = Target.OpenOnce(proposal.Request.Changes);
         var outcome = Target.CarryOut(
             proposal.Request with { Note = settings.Note },
             new RunContext(vault, settings.Clock, Source, settings.KeepFiles, stop));
         return outcome with { Discrepancies = [.. outcome.Discrepancies, .. Verify(proposal.Request.Expected, outcome)] };
+    }
+
+    private Vault OpenVault(string path, RunSettings settings)
+    {
+        var vault = Vault.Open(path, settings.Interceptor);
+        try
+        {
+            vault.KeyFileMade = settings.KeyFileMade;
+            Target.OpenWithKey(vault);
+            if (Source is not null)
+                vault.TakeKeysOf(Source);
+            if (IsKeptEncrypted(settings.PlainVault))
+                vault.Seal();
+            return vault;
+        }
+        catch
+        {
+            vault.Dispose();
+            throw;
+        }
+    }
+
+    /// <summary>Puts into the vault what the run needs there.</summary>
+    protected virtual void Prepare(Vault? vault)
+    {
     }
 
     /// <summary>Holds a fresh look against what is expected of the systems.</summary>

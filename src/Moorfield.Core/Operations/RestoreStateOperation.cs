@@ -22,6 +22,9 @@ public sealed class RestoreStateOperation(Target target, Vault vault, RestorePoi
 {
     public override Vault Source => vault;
 
+    // It may take from later runs as well.
+    protected override bool TakesEncrypted => vault.HasOpenedSealed;
+
     protected override RestoreStateProposal Propose()
     {
         var plan = StatePlans.Of(Target, vault, point, editions, KnownGuards.All);

@@ -21,13 +21,17 @@ public sealed class StateRecorder(Target target, ImmutableArray<int?> editions, 
     private readonly List<MissingContent> _lost = [];
 
     /// <summary>Records it.</summary>
+    /// <param name="plain">True if what is taken from an encrypted volume is kept in clear.</param>
     /// <exception cref="MoorfieldException">It cannot be read, or the vault cannot be written; nothing was recorded.</exception>
-    public StateRecordingResult Record(Vault vault, string? note, TimeProvider clock)
+    public StateRecordingResult Record(Vault vault, string? note, TimeProvider clock, bool plain = false)
     {
         var trees = target.Trees ?? throw new MoorfieldException(RefusalReason.ReadOnly,
             $"The state of {target.Name} cannot be recorded, because it is {target.Description}. Name the volume, disk or image itself.");
         target.CheckNotInterrupted();
         var snapshots = target.Read(editions);
+        target.OpenWithKey(vault);
+        if (target.IsEncrypted && !plain)
+            vault.Seal();
         var contents = target.BeginState(vault);
         ImmutableArray<RecordedSystem> systems = [.. editions.Zip(snapshots, (edition, snapshot) =>
             trees.With(edition, tree => Record(tree, edition, snapshot, vault, contents)))];

@@ -31,6 +31,8 @@ public sealed class UndoOperation(
 
     public override Vault Source => vault;
 
+    protected override bool TakesEncrypted => point.IsSealed;
+
     protected override UndoProposal Propose()
     {
         var plan = UndoPlans.Of(

@@ -8,10 +8,11 @@ namespace Moorfield.Core.Selection;
 /// <param name="Log">File of the run log, or "none"; null when not set.</param>
 /// <param name="LogFormat">text or json; null when not set.</param>
 /// <param name="BitLockerKeys">File or folder with keys of encrypted disks; null when not set.</param>
-public sealed record Settings(string? Vault, long? VaultLimit, string? Log, string? LogFormat, string? BitLockerKeys)
+/// <param name="VaultKey">File with the key of what vaults keep encrypted; null when not set.</param>
+public sealed record Settings(string? Vault, long? VaultLimit, string? Log, string? LogFormat, string? BitLockerKeys, string? VaultKey = null)
 {
     private static readonly Settings None = new(null, null, null, null, null);
-    private static readonly string[] Keys = ["vault", "vault-limit", "log", "log-format", "bitlocker-keys"];
+    private static readonly string[] Keys = ["vault", "vault-key", "vault-limit", "log", "log-format", "bitlocker-keys"];
     private static readonly Lazy<Settings> Loaded = new(() => Load(FilePath));
 
     /// <summary>As they are in the person's file; none when there is none.</summary>
@@ -64,7 +65,8 @@ public sealed record Settings(string? Vault, long? VaultLimit, string? Log, stri
             Place("log"),
             !values.TryGetValue("log-format", out var format) ? null : format.Text is "text" or "json" ? format.Text
                 : throw Error(path, format, "'log-format' is text or json"),
-            Place("bitlocker-keys"));
+            Place("bitlocker-keys"),
+            Place("vault-key"));
     }
 
     private static MoorfieldException Error(string path, YamlNode node, string what) =>

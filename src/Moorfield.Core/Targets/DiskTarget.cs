@@ -115,6 +115,14 @@ public sealed class DiskTarget(DiskVolume volume) : Target, IUndoTarget
             + "startup key"
         : "BitLocker's metadata were changed by something that did not have the key";
 
+    public override bool IsEncrypted => volume.Unlocked is not null;
+
+    public override void OpenWithKey(Vault vault)
+    {
+        if (volume.Unlocked is { } unlocked)
+            vault.Offer(new VolumeSecret(unlocked.Metadata.VolumeId, unlocked.DeriveKey("moorfield vault")));
+    }
+
     public override Outcome CarryOut(RunRequest request, RunContext context) => new DiskTransaction(volume, context).CarryOut(request);
 
     protected override void Reload()

@@ -103,6 +103,14 @@ public abstract class Target : IUndoTarget, IDisposable
         }
     }
 
+    /// <summary>True if it is an encrypted volume, so that what is taken from it is kept encrypted.</summary>
+    public virtual bool IsEncrypted => false;
+
+    /// <summary>Lets a vault open what was kept of this very volume by the volume's own key.</summary>
+    public virtual void OpenWithKey(Vault vault)
+    {
+    }
+
     /// <summary>True if a path is inside of it.</summary>
     public virtual bool Contains(string path) => false;
 

@@ -241,7 +241,7 @@ public static class DiskMarker
             return !isOwn && asked is null ? null : throw new MoorfieldException(ErrorKind.Failed,
                 $"{recorded}, and its vault is not there. Make it available under that path. Nothing was changed.");
         }
-        if (!vault.Has(marker.Point) || vault.Read(marker.Point) is not { Disk: { } recordedDisk })
+        if (!vault.Has(marker.Point) || vault.DiskOf(marker.Point) is not { } recordedDisk)
             throw new MoorfieldException(ErrorKind.Failed, $"{recorded}, but that restore point is not for a disk. Nothing was changed.");
         var journal = ReadJournal(recorded, () => vault.OpenBlob(recordedDisk.Journal));
         bool isClosed = vault.Journal(marker.Point).Any(l => l.Step is JournalLine.Finished or JournalLine.NotTaken);
@@ -258,7 +258,7 @@ public static class DiskMarker
     private static RecoveredDisk? RecoverUnmarked(DiskFile disk, MarkedRun asked)
     {
         using var vault = Vault.OpenExisting(asked.Vault, disk.Interceptor);
-        if (vault is null || !vault.Has(asked.Point) || vault.Read(asked.Point).Disk is not { } recorded)
+        if (vault is null || !vault.Has(asked.Point) || vault.DiskOf(asked.Point) is not { } recorded)
             return null;
         DiskJournal journal;
         try

@@ -43,7 +43,8 @@ public sealed class DiskTransaction(DiskVolume volume, RunContext context) : Tra
             return new PreparedRun(changes, []);
         using var journal = _journal.ToFile();
         // Files need not be kept as they were: their blocks are, and everything else that an undo needs is in the change.
-        return new PreparedRun(changes, []) { Disk = new DiskState(vault.Keep(journal), _journal.Blocks, volume.Start) };
+        // The blocks of an encrypted volume are encrypted, and put back without its key.
+        return new PreparedRun(changes, []) { Disk = new DiskState(vault.KeepAsItIs(journal), _journal.Blocks, volume.Start) };
     }
 
     private void CheckStop()

@@ -43,12 +43,17 @@ internal static class PointCheck
             if (IsBad(change.Family) || change.Edition is < 1 || !IsSound(change))
                 return $"a change is not one that can be made ({change.GetType().Name})";
         }
-        if (point.Disk is { } disk && (!Vault.IsHash(disk.Journal ?? "") || disk.Blocks < 0 || disk.Start < 0))
+        if (point.Disk is { } disk && !IsSound(disk))
             return "it does not say what the disk was";
         if ((point.Kind == RunKind.Record) != (point.State is not null) || (point.State is { } state && !IsSound(state)))
             return "it does not say what the state was";
         return point.Image is { } image && !IsSound(image) ? "it does not say what the image was" : null;
     }
+
+    internal static bool IsSound(StoredSeal seal) => !seal.Wraps.IsDefault && !seal.Contents.IsDefault && seal.Body is not null && seal.Changes >= 0
+        && seal.Wraps.All(w => w is { By: not null, Id: not null, Key: not null }) && seal.Contents.All(c => c is not null && Vault.IsHash(c));
+
+    internal static bool IsSound(DiskState disk) => Vault.IsHash(disk.Journal ?? "") && disk is { Blocks: >= 0, Start: >= 0 };
 
     private static bool IsSound(RecordedState state) => !state.Systems.IsEmpty && state.Kind is "volume" or "disk" or "image"
         && state.Systems.All(s => s.Edition is null or > 0 && !IsBad(s.Name)

@@ -12,6 +12,7 @@ namespace Moorfield.Core.Vaults;
 internal static class PointDocuments
 {
     internal const string Schema = "moorfield.restore-point/1";
+    internal const string SealedSchema = "moorfield.restore-point/2";
     internal const string HeadSchema = "moorfield.restore-point-head/1";
 
     // ---- whole points
@@ -33,11 +34,14 @@ internal static class PointDocuments
 
     internal static StoredHead Of(PointHead head, long documentBytes) => new(HeadSchema, documentBytes, new StoredHeadPoint(
         head.Number, head.Kind.ToString(), head.Undoes, head.Created, head.Title, head.Note, Of(head.Target), Each(head.Packages, Of), head.Changes,
-        head.IsImage, Each(head.Intents, Of)));
+        head.IsImage, Each(head.Intents, Of), head.IsSealed));
 
     internal static PointHead Read(StoredHeadPoint head) => new(
         head.Number, One<RunKind>(head.Kind), head.Undoes, head.Created, head.Title, head.Note, Read(head.Target), Each(head.Packages, Read),
-        head.Changes, head.IsImage, Each(head.Intents, Read));
+        head.Changes, head.IsImage, Each(head.Intents, Read), head.IsSealed);
+
+    /// <summary>The head of an encrypted restore point, which lies in clear.</summary>
+    internal static PointHead ReadHead(StoredPoint point, StoredSeal seal) => Read(point).Head with { Changes = seal.Changes, IsSealed = true };
 
     internal static StoredLine Of(JournalLine line) => new(line.At, line.Step, line.What, line.Message, line.Family, line.Edition);
 

@@ -92,9 +92,13 @@ public sealed record RestorePoint(
     /// <summary>The recorded state; null for a run.</summary>
     public RecordedState? State { get; init; }
 
+    /// <summary>True if its changes and contents lie encrypted in the vault.</summary>
+    public bool IsSealed { get; init; }
+
     /// <summary>The packages that it concerns.</summary>
     public PointHead Head => new(
-        Number, Kind, Undoes, Created, Title, Note, Target, Packages, Changes.Length, Image is not null, Intents.IsEmpty ? [.. Blocks()] : Intents);
+        Number, Kind, Undoes, Created, Title, Note, Target, Packages, Changes.Length, Image is not null, Intents.IsEmpty ? [.. Blocks()] : Intents,
+        IsSealed);
 
     private IEnumerable<Intent> Blocks() => Changes.OfType<KeyAdded>()
         .Where(c => c.Hive == Places.Software && c.Key.StartsWith(Places.Blocks + @"\", StringComparison.OrdinalIgnoreCase))
@@ -105,9 +109,10 @@ public sealed record RestorePoint(
 /// <param name="Changes">How many it has.</param>
 /// <param name="IsImage">True if it is that of a run on an image which knows the file before and after.</param>
 /// <param name="Intents">The run's intentions, part by part; for points of earlier versions only the blocks.</param>
+/// <param name="IsSealed">True if the rest lies encrypted in the vault.</param>
 public sealed record PointHead(
     int Number, RunKind Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, TargetIdentity Target,
-    ImmutableArray<ConcernedPackage> Packages, int Changes, bool IsImage, ImmutableArray<Intent> Intents);
+    ImmutableArray<ConcernedPackage> Packages, int Changes, bool IsImage, ImmutableArray<Intent> Intents, bool IsSealed = false);
 
 /// <summary>One line of a restore point's journal.</summary>
 /// <param name="Step">started, done, failed, finished, notTaken, filesGone when the image was compacted since, back when everything was found

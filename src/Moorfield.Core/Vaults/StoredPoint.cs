@@ -130,21 +130,40 @@ internal sealed record StoredEditionRenamed(int Number, string NameBefore, strin
 
 internal sealed record StoredIntent(string Kind, int? Edition, string Subject, ImmutableArray<string> Sids, bool Newcomers, bool KeepsData = false);
 
+/// <summary>A key of a restore point, encrypted under another.</summary>
+/// <param name="By">volume or keyFile.</param>
+/// <param name="Id">Identifier of the volume, or name of the key in the file.</param>
+internal sealed record StoredWrap(string By, string Id, byte[] Key);
+
+/// <summary>The encrypted part of a restore point.</summary>
+/// <param name="Changes">How many it has.</param>
+/// <param name="Contents">Names of the contents that it needs, as their files have them.</param>
+/// <param name="Body">A <see cref="StoredBody"/>, compressed and sealed.</param>
+internal sealed record StoredSeal(Guid Key, ImmutableArray<StoredWrap> Wraps, int Changes, ImmutableArray<string> Contents, byte[] Body);
+
+/// <summary>Another key under which contents lie that a restore point needs.</summary>
+internal sealed record StoredOtherKey(Guid Id, byte[] Key);
+
+internal sealed record StoredBody(ImmutableArray<StoredFile> Files, ImmutableArray<StoredChange> Changes, StoredState? State,
+    ImmutableArray<StoredOtherKey> Keys);
+
 /// <param name="Intents">Missing in documents of earlier versions.</param>
+/// <param name="Seal">Has files, changes and state when the restore point is encrypted, and they are empty here.</param>
 internal sealed record StoredPoint(
     string Schema, int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, StoredTarget Target,
     ImmutableArray<StoredPackage> Packages, ImmutableArray<StoredFile> Files, ImmutableArray<StoredChange> Changes, StoredImage? Image = null,
-    ImmutableArray<StoredIntent>? Intents = null, StoredDisk? Disk = null, StoredState? State = null);
+    ImmutableArray<StoredIntent>? Intents = null, StoredDisk? Disk = null, StoredState? State = null, StoredSeal? Seal = null);
 
 internal sealed record StoredHeadPoint(
     int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, StoredTarget Target,
-    ImmutableArray<StoredPackage> Packages, int Changes, bool IsImage, ImmutableArray<StoredIntent> Intents);
+    ImmutableArray<StoredPackage> Packages, int Changes, bool IsImage, ImmutableArray<StoredIntent> Intents, bool IsSealed = false);
 
 /// <param name="DocumentBytes">Of the document that it is the head of.</param>
 internal sealed record StoredHead(string Schema, long DocumentBytes, StoredHeadPoint Head);
 
+/// <param name="Sealed">A list of <paramref name="What"/> and <paramref name="Message"/> of a failure, encrypted.</param>
 internal sealed record StoredLine(DateTimeOffset At, string Step, string? What = null, string? Message = null, string? Family = null,
-int? Edition = null);
+    int? Edition = null, byte[]? Sealed = null);
 
 internal sealed record StoredMarker(int Point, string Vault, StoredTime RootModified, StoredTime RootAccessed, long? Start = null,
     string? Blocks = null, StoredDiskIdentity? Disk = null, string? Path = null);
@@ -154,6 +173,8 @@ internal sealed record StoredMarker(int Point, string Vault, StoredTime RootModi
     PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, UseStringEnumConverter = true, WriteIndented = false,
     DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull, MaxDepth = 1200, RespectNullableAnnotations = true)]
 [JsonSerializable(typeof(StoredPoint))]
+[JsonSerializable(typeof(StoredBody))]
+[JsonSerializable(typeof(string[]))]
 [JsonSerializable(typeof(StoredHead))]
 [JsonSerializable(typeof(StoredLine))]
 [JsonSerializable(typeof(StoredMarker))]

@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Diagnostics.CodeAnalysis;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
 using Moorfield.Core.Selection;
@@ -12,6 +13,7 @@ namespace Moorfield.Core.Vaults;
 /*
    A vault is a folder:
        blobs/ab/abcdef….zst     contents, each by the SHA-256 of what it holds, compressed with Zstandard
+       blobs/ab/abcdef….sealed  the same of encrypted volumes, encrypted, by an HMAC of the SHA-256
        points/000001.json       one document a restore point, written whole before the run's first change
        points/000001.head       what the document is about, without the before-images: all that lists need
        points/000001.journal    one JSON line for each step of the run, flushed as it is made; and for each note and pin since
@@ -34,6 +36,7 @@ public sealed partial class Vault : IContentStore, IDisposable
     private const string PartPrefix = "part-";
     private const int PartDigits = 32;
     private readonly Folder _root;
+    private readonly WriteInterceptor _interceptor;
     private readonly Lazy<Compressor> _compressor;
     private readonly Folder _blobs;
     private readonly Folder _points;
@@ -41,10 +44,11 @@ public sealed partial class Vault : IContentStore, IDisposable
     // A document never changes, and takes long to read.
     private readonly ConcurrentDictionary<int, RestorePoint> _read = new();
 
-    private Vault(string path, Folder root, Folder blobs, Folder points)
+    private Vault(string path, Folder root, Folder blobs, Folder points, WriteInterceptor interceptor)
     {
         FullPath = path;
         _root = root;
+        _interceptor = interceptor;
         _blobs = blobs;
         _points = points;
         // Making one takes longer than compressing a small file.
@@ -86,7 +90,7 @@ public sealed partial class Vault : IContentStore, IDisposable
             Directory.CreateDirectory(path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
             var root = Folder.Open(path, interceptor);
             root.Share();
-            var vault = new Vault(path, root, Subfolder(root, Blobs), Subfolder(root, Points));
+            var vault = new Vault(path, root, Subfolder(root, Blobs), Subfolder(root, Points), interceptor);
             vault.ClearParts();
             return vault;
         }
@@ -103,14 +107,15 @@ public sealed partial class Vault : IContentStore, IDisposable
         Folder? root = null;
         Folder? blobs = null;
         Folder? points = null;
+        interceptor ??= new WriteInterceptor();
         try
         {
-            root = Directory.Exists(path) ? Folder.Open(path, interceptor ?? new WriteInterceptor()) : null;
+            root = Directory.Exists(path) ? Folder.Open(path, interceptor) : null;
             root?.Share();
             blobs = root?.OpenFolder(Blobs);
             points = root?.OpenFolder(Points);
             if (blobs is not null && points is not null)
-                return new Vault(path, root!, blobs, points);
+                return new Vault(path, root!, blobs, points, interceptor);
         }
         catch (MoorfieldException e)
         {
@@ -176,7 +181,9 @@ public sealed partial class Vault : IContentStore, IDisposable
         gate.Lock();
         var numbered = point with { Number = Math.Max(Numbers().LastOrDefault(), Highest()) + 1 };
         DeleteJournal(numbered.Number); // of a point that was taken back as the power went
-        byte[] document = JsonSerializer.SerializeToUtf8Bytes(PointDocuments.Of(numbered), VaultJson.Default.StoredPoint);
+        var stored = Document(numbered);
+        numbered = numbered with { IsSealed = stored.Seal is not null };
+        byte[] document = JsonSerializer.SerializeToUtf8Bytes(stored, VaultJson.Default.StoredPoint);
         CheckReadable(document, numbered.Number);
         byte[] head = JsonSerializer.SerializeToUtf8Bytes(PointDocuments.Of(numbered.Head, document.Length), VaultJson.Default.StoredHead);
         try
@@ -292,32 +299,43 @@ public sealed partial class Vault : IContentStore, IDisposable
             _ = Load(number);
             return null;
         }
+        catch (LockedPointException)
+        {
+            return null; // as far as that shows without its key
+        }
         catch (MoorfieldException e)
         {
             return e.Message;
         }
     }
 
-    private RestorePoint Load(int number)
+    private RestorePoint Load(int number) => WrapErrors(number, () => Checked(Outline(number), number));
+
+    /// <summary>The document of a point as it is on the disk: what is encrypted stays so.</summary>
+    private StoredPoint Outline(int number)
     {
         using var file = _points.OpenFile(DocumentName(number))
             ?? throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"The vault {FullPath} has no restore point {number}. 'moorfield restore-point list' lists them.");
         if (RandomAccess.GetLength(file) > MaxDocument)
             throw new MoorfieldException(ErrorKind.Failed, $"Restore point {number} in {FullPath} is longer than any that Moorfield writes.");
-        return WrapErrors(number, () => Checked(Parse(file, VaultJson.Default.StoredPoint, number), number));
+        return Parse(file, VaultJson.Default.StoredPoint, number) is { } stored && (stored.Seal is null || PointCheck.IsSound(stored.Seal)) ? stored
+            : throw new MoorfieldException(ErrorKind.Failed, $"Restore point {number} in {FullPath} is damaged or of a newer Moorfield.");
     }
 
     /// <exception cref="MoorfieldException">It is not that restore point, or means nothing.</exception>
     private RestorePoint Checked(StoredPoint? stored, int number)
     {
-        if (stored is not { Schema: PointDocuments.Schema } || stored.Number != number)
+        if (!IsKnown(stored, number))
             throw new MoorfieldException(ErrorKind.Failed, $"Restore point {number} in {FullPath} is damaged or of a newer Moorfield.");
-        var point = PointDocuments.Read(stored);
+        var point = PointDocuments.Read(stored.Seal is { } seal ? Unsealed(stored, seal) : stored) with { IsSealed = stored.Seal is not null };
         return PointCheck.Fault(point) is { } fault
             ? throw new MoorfieldException(ErrorKind.Failed, $"Restore point {number} in {FullPath} is damaged: {fault}.")
             : point;
     }
+
+    private static bool IsKnown([NotNullWhen(true)] StoredPoint? stored, int number) => stored?.Number == number
+        && stored.Schema == (stored.Seal is null ? PointDocuments.Schema : PointDocuments.SealedSchema);
 
     /// <summary>The head of a point. Its before-images are not read, if it has a head.</summary>
     /// <exception cref="MoorfieldException">There is no such point, or its document is damaged.</exception>
@@ -338,7 +356,8 @@ public sealed partial class Vault : IContentStore, IDisposable
         {
             // the document tells
         }
-        return Read(number).Head;
+        return WrapErrors(number, () => Outline(number) is { Seal: { } seal } outline && IsKnown(outline, number)
+            && PointDocuments.ReadHead(outline, seal) is var clear && PointCheck.Fault(clear) is null ? clear : Read(number).Head);
     }
 
     /// <summary>The journal of a point; empty when its run never began. A last line that was interrupted is left out.</summary>
@@ -357,7 +376,7 @@ public sealed partial class Vault : IContentStore, IDisposable
             try
             {
                 if (JsonSerializer.Deserialize(text, VaultJson.Default.StoredLine) is { } stored
-                && PointDocuments.Read(stored) is { Step: not null } line)
+                && LineOf(number, stored) is { Step: not null } line)
                     lines.Add(line);
             }
             catch (JsonException)
@@ -380,7 +399,7 @@ public sealed partial class Vault : IContentStore, IDisposable
         // What a power cut left of a line is ended first.
         byte[] last = new byte[1];
         bool isOpen = length > 0 && RandomAccess.Read(file, last, length - 1) == 1 && last[0] != (byte)'\n';
-        byte[] bytes = [.. isOpen ? "\n"u8 : [], .. JsonSerializer.SerializeToUtf8Bytes(PointDocuments.Of(line), VaultJson.Default.StoredLine),
+        byte[] bytes = [.. isOpen ? "\n"u8 : [], .. JsonSerializer.SerializeToUtf8Bytes(LineOf(number, line), VaultJson.Default.StoredLine),
             (byte)'\n'];
         _points.Write(file, bytes, length, name);
         _points.Flush(file, name);
@@ -436,7 +455,8 @@ public sealed partial class Vault : IContentStore, IDisposable
 
     /// <summary>True if an exception is what reading a document that means nothing ends with.</summary>
     private static bool IsDamage(Exception e) =>
-        e is JsonException or NotSupportedException or FormatException or InvalidOperationException or ArgumentException;
+        e is JsonException or NotSupportedException or FormatException or InvalidOperationException or ArgumentException or InvalidDataException
+            or EndOfStreamException or ZstdException;
 
     private static string DocumentName(int number) => $"{number:D6}.json";
 
@@ -448,6 +468,7 @@ public sealed partial class Vault : IContentStore, IDisposable
     {
         if (_compressor.IsValueCreated)
             _compressor.Value.Dispose();
+        ForgetKeys();
         _points.Dispose();
         _blobs.Dispose();
         _root.Dispose();

@@ -7,9 +7,12 @@ using ZstdSharp;
 
 namespace Moorfield.Core.Vaults;
 
-/// <content>Contents, each by the SHA-256 of what it holds.</content>
+/// <content>Contents, each by the SHA-256 of what it holds; encrypted ones by an HMAC of that.</content>
 public sealed partial class Vault
 {
+    private const string PlainEnding = ".zst";
+    private const string SealedEnding = ".sealed";
+
     /// <summary>Keeps a file's content and gives its SHA-256. Not flushed: <see cref="Begin"/> flushes all.</summary>
     internal string Keep(SafeFileHandle content) => Keep(take => FileContent.ForEachPiece(content, take));
 
@@ -18,20 +21,26 @@ public sealed partial class Vault
     string IContentStore.Keep(Action<FileContent.Take> pieces) => Keep(pieces);
 
     /// <summary>Keeps a content that comes in pieces, as <see cref="Keep(SafeFileHandle)"/> does.</summary>
-    internal string Keep(Action<FileContent.Take> pieces)
+    internal string Keep(Action<FileContent.Take> pieces) => Keep(pieces, _sealing);
+
+    /// <summary>Keeps a content that need not be encrypted, because it is already.</summary>
+    internal string KeepAsItIs(SafeFileHandle content) => Keep(take => FileContent.ForEachPiece(content, take), null);
+
+    private string Keep(Action<FileContent.Take> pieces, SealingKey? key)
     {
         var (part, file) = CreatePart();
         using (file)
         {
             try
             {
-                string hash = Write(file, part, pieces);
-                using var shelf = Subfolder(_blobs, hash[..2]);
+                string hash = Write(file, part, pieces, key);
+                var blob = new BlobFile(hash, key);
+                using var shelf = Subfolder(_blobs, blob.Name[..2]);
                 // One that is there already is believed only after a look: a power cut may have left it without its content.
-                if (IsSound(hash))
+                if (IsSound(blob))
                     _blobs.Delete(part);
                 else
-                    _blobs.Rename(part, BlobName(hash), shelf);
+                    _blobs.Rename(part, blob.FileName, shelf);
                 return hash;
             }
             catch (Exception e) when (e is MoorfieldException or IOException or InvalidDataException)
@@ -42,11 +51,12 @@ public sealed partial class Vault
         }
     }
 
-    private string Write(SafeFileHandle file, string part, Action<FileContent.Take> pieces)
+    private string Write(SafeFileHandle file, string part, Action<FileContent.Take> pieces, SealingKey? key)
     {
         using var hasher = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
         using var output = new InterceptedStream(_blobs, file, part);
-        using (var compressor = new CompressionStream(output, _compressor.Value, preserveCompressor: true, leaveOpen: true))
+        using var sealing = key is null ? null : new SealingStream(output, key, ContentUse);
+        using (var compressor = new CompressionStream(sealing ?? (Stream)output, _compressor.Value, preserveCompressor: true, leaveOpen: true))
         {
             pieces(piece =>
             {
@@ -54,6 +64,7 @@ public sealed partial class Vault
                 compressor.Write(piece);
             });
         }
+        sealing?.Finish();
         return Convert.ToHexStringLower(hasher.GetHashAndReset());
     }
 
@@ -112,14 +123,53 @@ public sealed partial class Vault
         return names;
     }
 
+    /// <summary>A content's file in the vault.</summary>
+    /// <param name="Hash">SHA-256 of the content.</param>
+    /// <param name="Key">That it is encrypted under; null when it is not.</param>
+    private sealed record BlobFile(string Hash, SealingKey? Key)
+    {
+        /// <summary>As documents name it.</summary>
+        internal string Name { get; } = Key?.NameOf(Hash) ?? Hash;
+
+        internal string FileName => Name + (Key is null ? PlainEnding : SealedEnding);
+    }
+
+    /// <summary>The file of a content: under the key of this run, in clear, or under any other key that is here. Null when there is none.</summary>
+    private BlobFile? FindFile(string hash)
+    {
+        if (!IsHash(hash))
+            return null;
+        return (_sealing is { } own ? [own] : Enumerable.Empty<SealingKey?>()).Append(null).Concat(_keys.Values.Where(k => k != _sealing))
+            .Select(key => new BlobFile(hash, key)).FirstOrDefault(IsThere);
+    }
+
+    private bool IsThere(BlobFile blob)
+    {
+        using var shelf = _blobs.OpenFolder(blob.Name[..2]);
+        return shelf?.Stat(blob.FileName) is not null;
+    }
+
     /// <summary>The content kept under a SHA-256. Reading to the end fails when it is not that content any more.</summary>
     /// <exception cref="MoorfieldException">It is not in the vault.</exception>
-    internal Stream OpenBlob(string hash)
+    internal Stream OpenBlob(string hash) => (FindFile(hash) is { } blob ? Open(blob) : null)
+        ?? throw new MissingContentException(hash, $"The vault {FullPath} has lost the content {hash}.");
+
+    private VerifyingStream? Open(BlobFile blob)
     {
-        using var shelf = IsHash(hash) ? _blobs.OpenFolder(hash[..2]) : null;
-        var file = shelf?.OpenFile(BlobName(hash))
-            ?? throw new MissingContentException(hash, $"The vault {FullPath} has lost the content {hash}.");
-        return new VerifyingStream(new DecompressionStream(new FileStream(file, FileAccess.Read, bufferSize: 0), leaveOpen: false), hash);
+        using var shelf = _blobs.OpenFolder(blob.Name[..2]);
+        if (shelf?.OpenFile(blob.FileName) is not { } file)
+            return null;
+        Stream stored = new FileStream(file, FileAccess.Read, bufferSize: 0);
+        try
+        {
+            stored = blob.Key is null ? stored : new OpeningStream(stored, blob.Key, ContentUse);
+            return new VerifyingStream(new DecompressionStream(stored, leaveOpen: false), blob.Hash);
+        }
+        catch (InvalidDataException e)
+        {
+            stored.Dispose();
+            throw VerifyingStream.Damaged(blob.Hash, e);
+        }
     }
 
     internal byte[] ReadBlob(string hash)
@@ -130,34 +180,21 @@ public sealed partial class Vault
         return content.ToArray();
     }
 
-    internal bool HasBlob(string hash)
-    {
-        using var shelf = IsHash(hash) ? _blobs.OpenFolder(hash[..2]) : null;
-        return shelf?.Stat(BlobName(hash)) is not null;
-    }
+    internal bool HasBlob(string hash) => FindFile(hash) is not null;
 
     /// <summary>True if a text is a SHA-256 as the vault writes it.</summary>
     internal static bool IsHash(string text) => text.Length == 2 * SHA256.HashSizeInBytes && text.All(char.IsAsciiHexDigitLower);
 
-    private static string BlobName(string hash) => hash + ".zst";
-
-    /// <summary>Bytes that a content takes; null when it is not there.</summary>
-    internal long? StoredSize(string hash)
-    {
-        using var shelf = IsHash(hash) ? _blobs.OpenFolder(hash[..2]) : null;
-        return shelf?.Stat(BlobName(hash))?.Size;
-    }
-
     /// <summary>True if a content is there and is what its name says. All of it is read.</summary>
-    internal bool IsSound(string hash)
+    internal bool IsSound(string hash) => FindFile(hash) is { } blob && IsSound(blob);
+
+    private bool IsSound(BlobFile blob)
     {
-        if (!HasBlob(hash))
-            return false;
         try
         {
-            using var stream = OpenBlob(hash);
-            stream.CopyTo(Stream.Null);
-            return true;
+            using var stream = Open(blob);
+            stream?.CopyTo(Stream.Null);
+            return stream is not null;
         }
         catch (MoorfieldException)
         {
@@ -165,8 +202,19 @@ public sealed partial class Vault
         }
     }
 
+    /// <summary>True if an encrypted content is there and whole, as far as that shows without its key. All of it is read.</summary>
+    /// <param name="name">As documents name it.</param>
+    internal bool IsWhole(string name)
+    {
+        using var shelf = IsHash(name) ? _blobs.OpenFolder(name[..2]) : null;
+        if (shelf?.OpenFile(name + SealedEnding) is not { } file)
+            return IsSound(name);
+        using var stream = new FileStream(file, FileAccess.Read, bufferSize: 0);
+        return SealedFormat.IsWhole(stream);
+    }
+
     /// <summary>
-    /// Contents, each with the SHA-256 that it is named after, and parts of such; null for those. A foreign file is not one.
+    /// Contents, each with the digest that it is named after, and parts of such; null for those. A foreign file is not one.
     /// </summary>
     internal IEnumerable<(string Path, string? Hash, long Bytes)> Files()
     {
@@ -177,7 +225,8 @@ public sealed partial class Vault
             using var folder = isFolder == false || shelf.Length != 2 ? null : _blobs.OpenFolder(shelf);
             foreach (string name in folder?.Names() ?? [])
             {
-                string hash = name.EndsWith(".zst", StringComparison.Ordinal) ? name[..^4] : "";
+                string hash = name.EndsWith(PlainEnding, StringComparison.Ordinal) ? name[..^PlainEnding.Length]
+                    : name.EndsWith(SealedEnding, StringComparison.Ordinal) ? name[..^SealedEnding.Length] : "";
                 if (IsHash(hash) && hash.StartsWith(shelf, StringComparison.Ordinal))
                     yield return ($"{shelf}/{name}", hash, folder!.Stat(name)?.Size ?? 0);
             }

@@ -72,43 +72,74 @@ public static class VaultMaintenance
     /// <param name="damaged">Called with each that cannot be read.</param>
     public static ImmutableArray<PointSize> Sizes(Vault vault, Action<string> damaged)
     {
+        var bytes = Bytes(vault);
         var needed = new Dictionary<int, HashSet<string>>();
         foreach (int number in vault.Numbers())
         {
             try
             {
-                needed[number] = [.. Contents(vault.Read(number)).Select(c => c.Hash)];
+                needed[number] = [.. vault.NamedContents(number).Where(bytes.ContainsKey)];
             }
             catch (MoorfieldException e)
             {
                 damaged(e.Message);
             }
         }
-        var users = needed.SelectMany(n => n.Value).GroupBy(h => h)
-            .ToDictionary(g => g.Key, g => (Users: g.Count(), Bytes: vault.StoredSize(g.Key) ?? 0));
-        return [.. needed.Select(n => new PointSize(n.Key, n.Value.Sum(h => users[h].Users == 1 ? users[h].Bytes : 0),
-            n.Value.Sum(h => users[h].Users > 1 ? users[h].Bytes : 0)))];
+        var users = needed.SelectMany(n => n.Value).CountBy(h => h).ToDictionary();
+        return [.. needed.Select(n => new PointSize(n.Key, n.Value.Sum(h => users[h] == 1 ? bytes[h] : 0),
+            n.Value.Sum(h => users[h] > 1 ? bytes[h] : 0)))];
+    }
+
+    /// <summary>Bytes of each content, as stored, by the name that documents have for it.</summary>
+    private static Dictionary<string, long> Bytes(Vault vault)
+    {
+        var bytes = new Dictionary<string, long>(StringComparer.Ordinal);
+        foreach (var (_, name, size) in vault.Files())
+        {
+            if (name is not null)
+                bytes[name] = size;
+        }
+        return bytes;
     }
 
     /// <summary>Reads a restore point, and all contents that it needs, against their digests.</summary>
     /// <param name="known">Contents that were read already, and whether they are sound.</param>
-    public static IEnumerable<PointFault> Verify(Vault vault, int number, IDictionary<string, bool> known)
+    /// <param name="locked">Called with the number when it is encrypted and no key that opens it is here: only the ciphertext is read then.</param>
+    public static IEnumerable<PointFault> Verify(Vault vault, int number, IDictionary<string, bool> known, Action<int>? locked = null)
     {
         RestorePoint? point = null;
         string? fault = null;
         try
         {
+            if (vault.Locked(number) is { } seal)
+            {
+                locked?.Invoke(number);
+                return VerifyLocked(vault, number, seal, known);
+            }
             point = vault.Read(number);
         }
         catch (MoorfieldException e)
         {
             fault = e.Message;
         }
-        if (point is null)
+        return point is null ? [new PointFault(number, $"{fault} Nothing of it can be undone.", [])] : Verify(vault, point, known);
+    }
+
+    private static IEnumerable<PointFault> VerifyLocked(Vault vault, int number, LockedPoint locked, IDictionary<string, bool> known)
+    {
+        if (!locked.IsWhole)
+            yield return new PointFault(number, $"Restore point {number} in {vault.FullPath} is damaged. Nothing of it can be undone.", []);
+        foreach (string name in locked.Names)
         {
-            yield return new PointFault(number, $"{fault} Nothing of it can be undone.", []);
-            yield break;
+            if (!known.TryGetValue(name, out bool isWhole))
+                known[name] = isWhole = vault.IsWhole(name);
+            if (!isWhole)
+                yield return new PointFault(number, $"The content {name} is damaged or lost.", []);
         }
+    }
+
+    private static IEnumerable<PointFault> Verify(Vault vault, RestorePoint point, IDictionary<string, bool> known)
+    {
         var names = point.Packages.DistinctBy(p => p.Family, StringComparer.OrdinalIgnoreCase)
             .ToDictionary(p => p.Family, p => p.DisplayName, StringComparer.OrdinalIgnoreCase);
         foreach (var content in Contents(point).GroupBy(c => c.Hash))
@@ -118,7 +149,7 @@ public static class VaultMaintenance
             if (isSound)
                 continue;
             var families = content.Select(c => c.Family).Where(f => f.Length > 0).Distinct(StringComparer.OrdinalIgnoreCase).ToList();
-            yield return new PointFault(number, $"The content {content.Key} {(vault.HasBlob(content.Key) ? "is damaged" : "is lost")}.",
+            yield return new PointFault(point.Number, $"The content {content.Key} {(vault.HasBlob(content.Key) ? "is damaged" : "is lost")}.",
                 [.. families.Select(f => names.GetValueOrDefault(f, f)).Order(StringComparer.Ordinal)]);
         }
     }
@@ -184,16 +215,10 @@ public static class VaultMaintenance
     /// <returns>Null when nothing has to go, or nothing can.</returns>
     public static PointDeletion? EnforceLimit(Vault vault, long limit, int kept, Action<string> damaged)
     {
-        var bytes = new Dictionary<string, long>(StringComparer.Ordinal);
-        long total = 0;
-        foreach (var (_, hash, size) in vault.Files())
-        {
-            total += size;
-            if (hash is not null)
-                bytes[hash] = size;
-        }
+        long total = vault.StoredBytes;
         if (total <= limit)
             return null;
+        var bytes = Bytes(vault);
         var points = PointHistory.Read(vault, damaged);
         var users = new Dictionary<string, int>(StringComparer.Ordinal);
         var needed = new Dictionary<int, string[]>();

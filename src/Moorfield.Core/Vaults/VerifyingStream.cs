@@ -43,19 +43,20 @@ internal sealed class VerifyingStream(Stream inner, string expected) : ForwardSt
         {
             _aheadLength = inner.ReadAtLeast(_ahead.AsSpan(0, PieceLength), PieceLength, throwOnEndOfStream: false);
         }
-        catch (Exception e) when (e is ZstdSharp.ZstdException or EndOfStreamException)
+        catch (Exception e) when (e is ZstdSharp.ZstdException or EndOfStreamException or InvalidDataException)
         {
-            throw Damaged();
+            throw Damaged(expected, e);
         }
         _hash.AppendData(_ahead.AsSpan(0, _aheadLength));
         if (_aheadLength == PieceLength)
             return;
         _verified = true;
         if (Convert.ToHexStringLower(_hash.GetHashAndReset()) != expected)
-            throw Damaged();
+            throw Damaged(expected);
     }
 
-    private MissingContentException Damaged() => new(expected, $"The vault's content {expected} is damaged.");
+    internal static MissingContentException Damaged(string hash, Exception? inner = null) =>
+        new(hash, $"The vault's content {hash} is damaged.", inner);
 
     protected override void Dispose(bool disposing)
     {

@@ -9,14 +9,23 @@ namespace Moorfield.Formats.Disks.BitLocker;
 public sealed class BitLockerVolume : IDisposable
 {
     private readonly SectorCipher _cipher;
+    private readonly byte[] _derived = new byte[DerivedBytes];
 
-    private BitLockerVolume(BitLockerMetadata metadata, SectorCipher cipher, KeyProtector? openedBy, bool isSealed)
+    /// <param name="key">That of the sectors, from which others are derived.</param>
+    private BitLockerVolume(BitLockerMetadata metadata, SectorCipher cipher, ReadOnlySpan<byte> key, KeyProtector? openedBy, bool isSealed)
     {
         Metadata = metadata;
         _cipher = cipher;
+        // Between the two keys of a diffuser with 128 bits lies what not everybody keeps.
+        byte[] own = metadata.Method == EncryptionMethod.AesCbc128Diffuser ? [.. key[..16], .. key[32..48]] : [.. key];
+        HKDF.DeriveKey(HashAlgorithmName.SHA256, own, _derived, metadata.VolumeId.ToByteArray(), "moorfield"u8);
+        CryptographicOperations.ZeroMemory(own);
         OpenedBy = openedBy;
         IsSealed = isSealed;
     }
+
+    /// <summary>Bytes of a derived key.</summary>
+    public const int DerivedBytes = 32;
 
     /// <summary>The metadata that it was opened with.</summary>
     public BitLockerMetadata Metadata { get; }
@@ -73,7 +82,7 @@ public sealed class BitLockerVolume : IDisposable
             key = WrappedKey.Unwrap(metadata.VolumeKey.AsSpan(), master, out int method);
             if (key is null || method != (int)metadata.Method || SectorCipher.Create(metadata.Method, key, metadata.SectorSize) is not { } cipher)
                 throw new InvalidDataException("has damaged BitLocker metadata: its master key does not open the key of its sectors");
-            return new BitLockerVolume(metadata, cipher, protector, metadata.IsSealedBy(master));
+            return new BitLockerVolume(metadata, cipher, key, protector, metadata.IsSealedBy(master));
         }
         finally
         {
@@ -97,7 +106,7 @@ public sealed class BitLockerVolume : IDisposable
             }
             if (SectorCipher.Create(metadata.Method, bytes, metadata.SectorSize) is not { } cipher)
                 return null;
-            var opened = new BitLockerVolume(metadata, cipher, null, isSealed: false);
+            var opened = new BitLockerVolume(metadata, cipher, bytes, null, isSealed: false);
             byte[] first = new byte[metadata.SectorSize];
             opened.Over(volume).Read(0, first);
             if (BootSector.Of(first) == BootSectorKind.Ntfs)
@@ -111,8 +120,23 @@ public sealed class BitLockerVolume : IDisposable
         }
     }
 
+    /// <summary>Derives a key by HKDF-SHA256 from the key of the sectors and the volume's identifier. It is the same whichever protector opened
+    /// the volume, until the volume is encrypted again.</summary>
+    /// <param name="use">The purpose: each has another key.</param>
+    /// <returns>32 bytes, to be cleared.</returns>
+    public byte[] DeriveKey(string use)
+    {
+        byte[] derived = new byte[DerivedBytes];
+        HKDF.DeriveKey(HashAlgorithmName.SHA256, _derived, derived, [], System.Text.Encoding.ASCII.GetBytes(use));
+        return derived;
+    }
+
     /// <summary>The decrypted volume; the source below is closed with it.</summary>
     public BlockSource Over(BlockSource volume) => new BitLockerSource(volume, Metadata, _cipher);
 
-    public void Dispose() => _cipher.Dispose();
+    public void Dispose()
+    {
+        CryptographicOperations.ZeroMemory(_derived);
+        _cipher.Dispose();
+    }
 }
