@@ -119,6 +119,41 @@ public sealed class BriefFetcherTests : IDisposable
         _asked.Count.ShouldBe(3);
     }
 
+    [Fact]
+    public void A_connection_that_breaks_is_tried_twice_more()
+    {
+        void Break(HttpListenerContext c)
+        {
+            c.Response.ContentLength64 = 100;
+            c.Response.OutputStream.Write("brief"u8);
+            c.Response.OutputStream.Flush();
+            c.Response.Abort();
+        }
+        _answer = Break;
+        Should.Throw<MoorfieldException>(() => Load()).Message.ShouldContain("there is no earlier copy");
+        _asked.Count.ShouldBe(3);
+        int left = 2;
+        _answer = c =>
+        {
+            if (left-- > 0)
+                Break(c);
+            else
+                Send(c, 200, "brief: 1\ntitle: at last");
+        };
+        Load().Title.ShouldBe("at last");
+        _asked.Count.ShouldBe(6);
+    }
+
+    [Fact]
+    public void A_tag_goes_with_the_content_that_it_was_for()
+    {
+        Load();
+        _answer = c => Send(c, 200, "brief: 1\ntitle: without");
+        Load().Title.ShouldBe("without");
+        Load();
+        _asked.ShouldBe([null, "\"one\"", null]);
+    }
+
     [Theory]
     [InlineData(404, "the server answers 404")]
     [InlineData(302, "leads on to https://elsewhere.example/x")]

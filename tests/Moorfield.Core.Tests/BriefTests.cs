@@ -3,10 +3,12 @@ using System.Text;
 using System.Text.Json.Nodes;
 using CsCheck;
 using Json.Schema;
+using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
+using Moorfield.Formats.Hives;
 using Moorfield.StandIn;
 using Moorfield.Tests;
 
@@ -15,9 +17,9 @@ namespace Moorfield.Core.Tests;
 public sealed class BriefTests : IDisposable
 {
     private readonly TemporaryFolder _folder = new(inMemory: true);
-    private readonly Bench _bench;
+    private Bench? _made;
 
-    public BriefTests() => _bench = new Bench(_folder);
+    private Bench Volume => _made ??= new Bench(_folder);
 
     private string Write(string text, string name = "test.brief.yaml") => _folder.Write(name, Encoding.UTF8.GetBytes(text));
 
@@ -26,12 +28,12 @@ public sealed class BriefTests : IDisposable
 
     private Brief Brief(string text) => Load(Write("brief: 1\n" + text));
 
-    private IEnumerable<string> Going(string text) => BriefSelection.Of(Brief(text), _bench.Read()).Going.Select(c => c.Package.DisplayName)
+    private IEnumerable<string> Going(string text) => BriefSelection.Of(Brief(text), Volume.Read()).Going.Select(c => c.Package.DisplayName)
         .Distinct();
 
     private Plan Plan(Brief brief, string who = "everyone")
     {
-        using var target = _bench.Open();
+        using var target = Volume.Open();
         var snapshot = target.Read([null], brief.Guards)[0];
         return RemovalPlanner.Plan(snapshot, BriefPlanner.ToRequest(brief, snapshot, [who]));
     }
@@ -80,6 +82,8 @@ public sealed class BriefTests : IDisposable
     [InlineData("brief: 1\ntitle: [[[[[[[[[[[[[[[[[[[[[x]]]]]]]]]]]]]]]]]]]]]", "nested deeper than")]
     [InlineData("brief: 1\ninclude:\n  - url: https://a.example/b", ":3:5: an include from an address needs url and sha256")]
     [InlineData("brief: 1\ninclude:\n  - {url: 'https://a.example/b', sha256: abc}", "sha256 has to be 64 hexadecimal digits")]
+    [InlineData("brief: 1\ninclude:\n  - {url: 'https://a.example/b', sha256: "
+        + "abcdefghabcdefghabcdefghabcdefghabcdefghabcdefghabcdefghabcdefgh}", "sha256 has to be 64 hexadecimal digits")]
     [InlineData("brief: 1\ninclude: ['https://a.example/b']", "is included with url and sha256")]
     [InlineData("brief: 1\ninclude: ['../other.yaml']", "is not a file in the folder of this brief")]
     [InlineData("brief: 1\ninclude: ['/etc/passwd']", "is not a file in the folder of this brief")]
@@ -165,14 +169,14 @@ public sealed class BriefTests : IDisposable
     public void What_is_kept_is_neither_removed_nor_blocked(string keep)
     {
         var request = BriefPlanner.ToRequest(Brief($"for: everyone\nremove: [Weather, Clock]\n{keep}\n"
-            + "block: [Northlight.Weather_8pewgm0k42rsa, Northlight.Maps_8pewgm0k42rsa]\n"), _bench.Read(), []);
+            + "block: [Northlight.Weather_8pewgm0k42rsa, Northlight.Maps_8pewgm0k42rsa]\n"), Volume.Read(), []);
         request.Packages.Select(p => p.Package.DisplayName).ShouldBe(["Clock"]);
         request.Blocks.Select(b => b.Name).ShouldContain("Northlight.Maps");
         request.Blocks.Select(b => b.Name).ShouldNotContain("Northlight.Weather");
-        var plan = RemovalPlanner.Plan(_bench.Read(), request);
+        var plan = RemovalPlanner.Plan(Volume.Read(), request);
         plan.Changes.OfType<KeyAdded>().Select(c => c.KeyName).ShouldNotContain("Northlight.Weather_8pewgm0k42rsa");
         BriefSelection.Unwanted(Brief($"for: everyone\nremove: [Weather]\n{keep}\nblock: [Northlight.Weather_8pewgm0k42rsa]\n"),
-            [_bench.Read()]).Blocked.ShouldBeEmpty();
+            [Volume.Read()]).Blocked.ShouldBeEmpty();
     }
 
     [Fact]
@@ -200,6 +204,50 @@ public sealed class BriefTests : IDisposable
             Write($"brief: 1\ninclude: [c{i + 1}.yaml, c{i + 1}.yaml]", $"c{i}.yaml");
         Write("brief: 1", "c8.yaml");
         Should.Throw<MoorfieldException>(() => Load(_folder["c0.yaml"])).Message.ShouldContain("one brief too many");
+        // The brief itself, and 64 that it includes.
+        Write($"brief: 1\ninclude: [{string.Join(", ", Enumerable.Repeat("c8.yaml", 64))}]", "most.yaml");
+        Load(_folder["most.yaml"]).Remove.ShouldBeEmpty();
+        Write($"brief: 1\ninclude: [{string.Join(", ", Enumerable.Repeat("c8.yaml", 65))}]", "most.yaml");
+        Should.Throw<MoorfieldException>(() => Load(_folder["most.yaml"])).Message.ShouldContain("one brief too many");
+    }
+
+    [Fact]
+    public void A_mark_of_UTF_8_counts_only_at_the_beginning()
+    {
+        Load(_folder.Write("marked.yaml", [0xEF, 0xBB, 0xBF, .. "brief: 1\ntitle: Marked"u8])).Title.ShouldBe("Marked");
+        Load(_folder.Write("marked.yaml", [.. "brief: 1\ntitle: Marked # "u8, 0xEF, 0xBB, 0xBF])).Title.ShouldBe("Marked");
+    }
+
+    [Fact]
+    public void Numbers_of_guards_are_decimal_or_hexadecimal_up_to_the_most_that_their_type_holds()
+    {
+        HiveValue Value(string type, string data) =>
+            Brief($"guard:\n  - {{hive: machine, key: A, name: B, type: {type}, data: {data}}}").Guards.Single().Value;
+        Value("dword", "4294967295").ShouldBe(HiveValue.FromDWord("B", uint.MaxValue));
+        Value("dword", "10").ShouldBe(HiveValue.FromDWord("B", 10));
+        Value("dword", "0x10").ShouldBe(HiveValue.FromDWord("B", 16));
+        Value("qword", "18446744073709551615").ShouldBe(HiveValue.FromQWord("B", ulong.MaxValue));
+        foreach (string wrong in new[] { "4294967296", "1f", "0x1FFFFFFFF", "'1 '", "''" })
+            Should.Throw<MoorfieldException>(() => Value("dword", wrong)).Message.ShouldContain("is not a number from 0 to 4294967295", customMessage: wrong);
+        // With its end, as many bytes as a value may have.
+        int most = (HiveValue.MaxWritableLength / 2) - 1;
+        Value("text", new string('a', most)).Data.Length.ShouldBe(HiveValue.MaxWritableLength);
+        Should.Throw<MoorfieldException>(() => Value("text", new string('a', most + 1))).Message.ShouldContain("the data is longer than 16,344 bytes");
+    }
+
+    [Fact]
+    public void Sixteen_levels_are_read_as_lists_and_as_keys()
+    {
+        static string Refused(string text) => Should.Throw<MoorfieldException>(() => YamlNode.Read("x", text)).Message;
+        YamlNode.Read("x", new string('[', 16) + "a" + new string(']', 16)).ShouldNotBeNull();
+        Refused(new string('[', 17) + "a" + new string(']', 17)).ShouldBe("x:1:18: nested deeper than 16 levels.");
+        YamlNode.Read("x", string.Concat(Enumerable.Repeat("{a: ", 16)) + "b" + new string('}', 16)).ShouldNotBeNull();
+        Refused(string.Concat(Enumerable.Repeat("{a: ", 17)) + "b" + new string('}', 17)).ShouldContain("nested deeper than 16 levels.");
+        Refused("{? {? {? {? {? {? {? {? {? {? {? {? {? {? {? {? {? a}}}}}}}}}}}}}}}}}").ShouldContain("nested deeper than 16 levels.");
+        Refused("\ta: b").ShouldBe("x:1:1: a tab indents this line; YAML wants spaces.");
+        Refused("&a b").ShouldContain("anchors (&)");
+        Refused("!a b").ShouldContain("tags (!)");
+        YamlNode.Read("x", "").ShouldBeNull();
     }
 
     [Fact]
@@ -210,7 +258,7 @@ public sealed class BriefTests : IDisposable
         var brief = Brief("title: outer\ninclude: [inner.yaml]\nremove: ['Pennywhistle.*']");
         (brief.Title, brief.For.Single(), brief.Block.Single().Name).ShouldBe(("outer", "ivy", "A.Bc"));
         brief.Advice.Notes.ShouldHaveSingleItem();
-        BriefSelection.Of(brief, _bench.Read()).Going.ShouldNotContain(c => c.Package.DisplayName == "Patience");
+        BriefSelection.Of(brief, Volume.Read()).Going.ShouldNotContain(c => c.Package.DisplayName == "Patience");
         Brief("include: [inner.yaml]").Title.ShouldBe("inner");
     }
 
@@ -225,7 +273,7 @@ public sealed class BriefTests : IDisposable
     [Fact]
     public void Keep_always_wins()
     {
-        var snapshot = _bench.Read();
+        var snapshot = Volume.Read();
         string[] conditions = ["package: '*'", "package: 'Northlight.*'", "package: Weather", "publisher: '*e*'", "origin: shipped",
             "origin: [maker, extra]", "role: addon", "role: [framework, application]",
             "find: e", "larger-than: 100 KB", "smaller-than: 150 KB", "starts-with-windows: true", "starts-with-windows: false",
@@ -248,7 +296,7 @@ public sealed class BriefTests : IDisposable
     [Fact]
     public void No_plan_leaves_a_staying_package_without_its_framework()
     {
-        var snapshot = _bench.Read();
+        var snapshot = Volume.Read();
         Gen.Select(Gen.Int[0, snapshot.Packages.Length - 1].Array[1, 20],
             Gen.OneOf(Gen.Const("everyone"), Gen.Const("accounts"), Gen.Const("ivy"), Gen.Const("newcomers")), Gen.Bool).Sample((picks, who, sweep) =>
         {
@@ -287,23 +335,23 @@ public sealed class BriefTests : IDisposable
             File.Exists(file).ShouldBeTrue();
         var brief = Load(_folder["counters.brief.yaml"]);
         var plan = Plan(brief);
-        BriefPlanner.Differences(plan, _bench.Read(), _ => false, _ => false).Select(d => d.Code).Distinct()
+        BriefPlanner.Differences(plan, Volume.Read(), _ => false, _ => false).Select(d => d.Code).Distinct()
             .ShouldBe(["isNew", "notBlocked", "guardNotSet"]);
-        BriefPlanner.Differences(plan, _bench.Read(), f => f.StartsWith("Northlight.Weather", StringComparison.Ordinal), _ => false)
+        BriefPlanner.Differences(plan, Volume.Read(), f => f.StartsWith("Northlight.Weather", StringComparison.Ordinal), _ => false)
             .Where(d => d.Code == "cameBack").ShouldHaveSingleItem().DisplayName.ShouldBe("Weather");
-        _bench.Run(plan, new WriteInterceptor()).Failures.ShouldBeEmpty();
+        Volume.Run(plan, new WriteInterceptor()).Failures.ShouldBeEmpty();
         Plan(brief).Changes.ShouldBeEmpty();
-        BriefPlanner.Differences(Plan(brief), _bench.Read(), _ => true, _ => false).ShouldBeEmpty();
-        _bench.Read().Blocks.Select(b => b.Name).ShouldContain("Saltmarsh.Lottery");
-        Tool.Read("hivexregedit", "--export", _bench.Software, @"\Policies\Northlight\Assistant")
+        BriefPlanner.Differences(Plan(brief), Volume.Read(), _ => true, _ => false).ShouldBeEmpty();
+        Volume.Read().Blocks.Select(b => b.Name).ShouldContain("Saltmarsh.Lottery");
+        Tool.Read("hivexregedit", "--export", Volume.Software, @"\Policies\Northlight\Assistant")
             .ShouldContain("\"TurnOffAssistant\"=dword:00000001");
         // Something else sets the guard to another value, and takes a block away.
-        HiveEdit.Change(_bench.Software, h =>
+        HiveEdit.Change(Volume.Software, h =>
         {
             h.Find(@"Policies\Northlight\Assistant")!.Value.Set(Formats.Hives.HiveValue.FromString("TurnOffAssistant", "1"));
             h.Find($@"{HiveEdit.Store}\Deprovisioned\Saltmarsh.Lottery_5s2ajr5e6xvkm")!.Value.Delete();
         });
-        BriefPlanner.Differences(Plan(brief), _bench.Read(), _ => true, _ => false).Select(d => d.Code).ShouldBe(["notBlocked", "guardNotSet"]);
+        BriefPlanner.Differences(Plan(brief), Volume.Read(), _ => true, _ => false).Select(d => d.Code).ShouldBe(["notBlocked", "guardNotSet"]);
     }
 
     [Fact]
@@ -318,10 +366,19 @@ public sealed class BriefTests : IDisposable
     [Fact]
     public void A_draft_names_everything_as_kept_and_can_be_read_back()
     {
-        var snapshot = _bench.Read();
+        var snapshot = Volume.Read();
         string text = BriefDraft.Write("All of \"it\": 100 %", [snapshot]);
         text.Split('\n').ShouldContain(l => l.StartsWith("  - package: Northlight.Pictures_8pewgm0k42rsa", StringComparison.Ordinal)
             && l.EndsWith("costly: opens pictures", StringComparison.Ordinal));
+        text.Split('\n')[..9].ShouldBe(["# A brief for moorfield. docs/briefs.md says what it may hold.", "brief: 1", "title: 'All of \"it\": 100 %'",
+            "for: everyone", "", "# Move a line from keep to remove to have that package removed. What is kept is never removed, whatever a rule says.",
+            "remove: []", "", "keep:"]);
+        text.Split('\n').Where(l => l.StartsWith("  # ", StringComparison.Ordinal))
+            .ShouldBe(["  # application", "  # framework", "  # addon", "  # component"]);
+        // Of several costs the gravest, which comes first.
+        var assessment = new RemovalAssessment(snapshot);
+        var (costly, costs) = snapshot.Packages.Select(p => (Package: p, Costs: assessment.Of(p).Costs.ToList())).First(p => p.Costs.Count > 1);
+        text.Split('\n').First(l => l.Contains(costly.Family.ToString(), StringComparison.Ordinal)).ShouldEndWith($": {costs[0].Short}");
         var brief = Load(Write(text));
         brief.Title.ShouldBe("All of \"it\": 100 %");
         brief.Keep.SelectMany(r => r.Families).ShouldBe(snapshot.Packages.Select(p => p.Family).Distinct(), ignoreOrder: true);

@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
+using Moorfield.Formats.Appx;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
@@ -76,6 +77,90 @@ public sealed class PackageConditionsTests : IDisposable
         choice.Kept.ShouldContain(Package("Maps").FullName);
         choice.Taken.Single(t => t.Package.Package.DisplayName == "Maps").KeptBy!.Source.ShouldBe("a.yaml:2");
         BriefSelection.Of(Brief.Empty with { Remove = [all] }, _system).Going.ShouldNotContain(g => g.Package.DisplayName == "Maps");
+    }
+
+    [Fact]
+    public void Conditions_are_said_in_words()
+    {
+        new PackageConditions
+        {
+            Names = ["A", "B*"], Publishers = ["Northlight"], Origins = [PackageOrigin.Maker], Roles = [PackageRole.Addon],
+            Standings = [PackageStanding.Free], Find = ["tides"], LargerThan = 2048, SmallerThan = 4096, StartsWithWindows = true, RunsInBackground = false,
+        }.Describe().ShouldBe("A or B*, publisher Northlight, origin maker, role addon, standing free, find tides, larger than 2.0 KB, smaller than 4.0 KB, "
+            + "starts with Windows, does not run in the background");
+        new PackageConditions { StartsWithWindows = false, RunsInBackground = true }.Describe()
+            .ShouldBe("does not start with Windows, runs in the background");
+    }
+
+    [Fact]
+    public void One_of_several_publishers_is_enough()
+    {
+        Chosen(new PackageConditions { Publishers = ["Gannet and Rowe", "Nobody"] }).ShouldBe(["Tide Tables"]);
+        PackageSelector.FitsSomething("Tide Tables", [_system]).ShouldBeTrue();
+        PackageSelector.FitsSomething("Nothing", [_system]).ShouldBeFalse();
+    }
+
+    [Fact]
+    public void A_brief_means_names_that_no_language_changes_and_the_command_line_those_that_people_see()
+    {
+        var weather = Package("Weather");
+        var german = _system with { Packages = [.. _system.Packages.Select(p => p == weather ? p with { DisplayName = "Wetter" } : p)] };
+        weather = german.Packages.Single(p => p.DisplayName == "Wetter");
+        var assessment = new RemovalAssessment(german);
+        SelectedPackage? Choose(string name, string? source) =>
+            new PackageConditions { Names = [name] }.Choose(weather, german, assessment, source);
+        Choose("Wetter", null).ShouldNotBeNull();
+        Choose("Wetter", "a.yaml:1").ShouldBeNull();
+        Choose("Weather", "a.yaml:1").ShouldNotBeNull();
+    }
+
+    [Fact]
+    public void A_name_that_several_families_have_is_refused_before_anything_is_chosen()
+    {
+        var (weather, clock) = (Package("Weather"), Package("Clock"));
+        var alike = _system with { Packages = [.. _system.Packages.Select(p => p == clock ? p with { DisplayName = "Weather" } : p)] };
+        Should.Throw<MoorfieldException>(() => new PackageConditions { Names = ["Weather"] }.Choose(weather, alike, new RemovalAssessment(alike), null))
+            .Message.ShouldContain(clock.Family.ToString());
+    }
+
+    [Fact]
+    public void What_nobody_has_counts_only_if_it_has_files_or_a_name_means_it()
+    {
+        var weather = Package("Weather");
+        SystemSnapshot With(Func<InstalledPackage, InstalledPackage> change) =>
+            _system with { Packages = [.. _system.Packages.Select(p => p == weather ? change(p) : p)] };
+        bool IsChosen(SystemSnapshot system, PackageConditions conditions) =>
+            PackageSelector.Choose(conditions, [system])[0].Any(c => c.Package.DisplayName == "Weather");
+        var found = new PackageConditions { Find = ["forecast"] };
+        weather.HasFiles.ShouldBeTrue();
+        IsChosen(With(p => p with { Accounts = [], Newcomers = false }), found).ShouldBeTrue();
+        var nothing = With(p => p with { Accounts = [], Newcomers = false, HasFiles = false });
+        IsChosen(nothing, found).ShouldBeFalse();
+        IsChosen(nothing, new PackageConditions { Names = ["Weather"] }).ShouldBeTrue();
+    }
+
+    [Fact]
+    public void A_mistyped_name_differs_by_one_letter_or_two_of_ten()
+    {
+        bool Seems(string name) => UnmatchedRule.Find(
+            Brief.Empty with { Remove = [new BriefRule("a.yaml:1", new PackageConditions { Names = [name] })] }, [_system], []).Single().SeemsMistyped;
+        Seems("Weathe").ShouldBeTrue();
+        Seems("Wethe").ShouldBeFalse(); // two of five
+        Seems("Picture Wiewe").ShouldBeTrue(); // two of thirteen
+        Seems("Northlight.Wether").ShouldBeTrue(); // by its name
+        Seems("Northlight.Weather_8pewgm0k42rsb").ShouldBeTrue(); // by its family
+        // What was removed is known by its family, and by that without the publisher.
+        UnmatchedRule.Find(Brief.Empty with { Remove = [new BriefRule("a.yaml:1", new PackageConditions { Names = ["Northlight.Gone"] })] }, [_system],
+            ["Northlight.Gone_8pewgm0k42rsa"]).ShouldBeEmpty();
+        UnmatchedRule.Find(Brief.Empty with { Remove = [new BriefRule("a.yaml:1", new PackageConditions { Names = ["Northlight.Gone_8pewgm0k42rsa"] })] },
+            [_system with { Blocks = [] }], ["Northlight.Gone_8pewgm0k42rsa"]).ShouldBeEmpty();
+        string blocked = "Northlight.Blocked_8pewgm0k42rsa";
+        PackageFamilyName.TryParse(blocked, out var family).ShouldBeTrue();
+        foreach (string name in new[] { "Northlight.Blocked", blocked })
+        {
+            UnmatchedRule.Find(Brief.Empty with { Keep = [new BriefRule("a.yaml:1", new PackageConditions { Names = [name] })] },
+                [_system with { Blocks = [family] }], []).ShouldBeEmpty();
+        }
     }
 
     [Fact]
