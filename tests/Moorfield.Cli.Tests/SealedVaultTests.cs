@@ -52,7 +52,7 @@ public sealed class SealedVaultTests : CliTest
         File.GetUnixFileMode(KeyFile).ShouldBe(UnixFileMode.UserRead | UnixFileMode.UserWrite);
         Done("restore-point", "create", _disk, "--bitlocker-key", Startup).ShouldSatisfyAllConditions(
             o => o.Error.ShouldNotContain("is new"), o => o.Output.ShouldContain(", encrypted, holds the state of"));
-        Done("restore-point", "show", "1").Output.ShouldContain("what it holds of the volume is encrypted there");
+        Done("restore-point", "show", "1").Output.ShouldContain("its contents there are encrypted");
         Done("restore-point", "list", "--format", "json").Output.ShouldContain("\"encrypted\": true");
         Done("remove", _disk, "Larkfield.*", "--for", "everyone", "--preview", "--bitlocker-key", Startup, "--format", "json").Output
             .ShouldContain("\"keptEncrypted\": true");
@@ -138,8 +138,8 @@ public sealed class SealedVaultTests : CliTest
         File.Move(KeyFile, KeyFile + ".away");
         var refused = Run("undo", _disk, "--yes");
         refused.ExitCode.ShouldBe(5, refused.Error);
-        refused.Error.ShouldStartWith($"moorfield: Restore point 1 in {Vault} is encrypted. The vault's key ");
-        refused.Error.ShouldContain($"but {KeyFile} is not there, and that volume is not open here.");
+        refused.Error.ShouldStartWith($"moorfield: Restore point 1 in {Vault} is encrypted, and no key that opens it is here: {KeyFile} is not there (key ");
+        refused.Error.ShouldContain(" is not open. Put back your copy of the key file");
         Inventory(Startup).ShouldBe(after);
         Run("restore-point", "show", "1").ExitCode.ShouldBe(5);
         Done("restore-point", "list").Output.ShouldContain("Remove", Case.Insensitive);
@@ -193,7 +193,7 @@ public sealed class SealedVaultTests : CliTest
         Done("restore-point", "verify").Output.ShouldNotContain("ciphertext");
         File.Delete(KeyFile);
         Done("restore-point", "verify").Output.ShouldContain(
-            "Of 2 restore points (1, 2) only the ciphertext was checked, because no key that opens it is here.");
+            "Only the ciphertext was checked of 1, 2, since no key that opens it is here.");
         Done("restore-point", "verify", "--format", "json").Output.ShouldContain("\"ciphertextOnly\"");
         Done("compare", _disk, "1", "--bitlocker-key", Startup).Output.ShouldContain("Weather");
         string blob = Directory.GetFiles(Folder["vault/blobs"], "*.sealed", SearchOption.AllDirectories)[0];

@@ -16,6 +16,21 @@ namespace Moorfield.Core.Tests;
 /// <param name="options">How it is opened; null as usual.</param>
 internal sealed class Bench(string root, string vaultPath, Func<OpenOptions>? options = null)
 {
+    private static readonly Lazy<SystemSnapshot> Whole = new(() => ReadOnce(Demo.CopyTo));
+    private static readonly Lazy<SystemSnapshot> Few = new(() => ReadOnce(Demo.CopyFewTo));
+
+    /// <summary>The demo volume as it is read, for tests that change nothing. It is read once.</summary>
+    internal static SystemSnapshot Demonstration => Whole.Value;
+
+    /// <summary>The same with few packages.</summary>
+    internal static SystemSnapshot FewPackages => Few.Value;
+
+    private static SystemSnapshot ReadOnce(Func<TemporaryFolder, string, string> copy)
+    {
+        using var folder = new TemporaryFolder(inMemory: true);
+        return new Bench(copy(folder, "counter-07"), folder["vault"]).Read();
+    }
+
     internal string Root => root;
 
     internal Bench(TemporaryFolder folder, bool few = false) : this(few ? Demo.CopyFewTo(folder) : Demo.CopyTo(folder), folder["vault"])

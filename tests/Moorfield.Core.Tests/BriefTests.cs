@@ -28,7 +28,7 @@ public sealed class BriefTests : IDisposable
 
     private Brief Brief(string text) => Load(Write("brief: 1\n" + text));
 
-    private IEnumerable<string> Going(string text) => BriefSelection.Of(Brief(text), Volume.Read()).Going.Select(c => c.Package.DisplayName)
+    private IEnumerable<string> Going(string text) => BriefSelection.Of(Brief(text), Bench.Demonstration).Going.Select(c => c.Package.DisplayName)
         .Distinct();
 
     private Plan Plan(Brief brief, string who = "everyone")
@@ -169,14 +169,14 @@ public sealed class BriefTests : IDisposable
     public void What_is_kept_is_neither_removed_nor_blocked(string keep)
     {
         var request = BriefPlanner.ToRequest(Brief($"for: everyone\nremove: [Weather, Clock]\n{keep}\n"
-            + "block: [Northlight.Weather_8pewgm0k42rsa, Northlight.Maps_8pewgm0k42rsa]\n"), Volume.Read(), []);
+            + "block: [Northlight.Weather_8pewgm0k42rsa, Northlight.Maps_8pewgm0k42rsa]\n"), Bench.Demonstration, []);
         request.Packages.Select(p => p.Package.DisplayName).ShouldBe(["Clock"]);
         request.Blocks.Select(b => b.Name).ShouldContain("Northlight.Maps");
         request.Blocks.Select(b => b.Name).ShouldNotContain("Northlight.Weather");
-        var plan = RemovalPlanner.Plan(Volume.Read(), request);
+        var plan = RemovalPlanner.Plan(Bench.Demonstration, request);
         plan.Changes.OfType<KeyAdded>().Select(c => c.KeyName).ShouldNotContain("Northlight.Weather_8pewgm0k42rsa");
         BriefSelection.Unwanted(Brief($"for: everyone\nremove: [Weather]\n{keep}\nblock: [Northlight.Weather_8pewgm0k42rsa]\n"),
-            [Volume.Read()]).Blocked.ShouldBeEmpty();
+            [Bench.Demonstration]).Blocked.ShouldBeEmpty();
     }
 
     [Fact]
@@ -258,7 +258,7 @@ public sealed class BriefTests : IDisposable
         var brief = Brief("title: outer\ninclude: [inner.yaml]\nremove: ['Pennywhistle.*']");
         (brief.Title, brief.For.Single(), brief.Block.Single().Name).ShouldBe(("outer", "ivy", "A.Bc"));
         brief.Advice.Notes.ShouldHaveSingleItem();
-        BriefSelection.Of(brief, Volume.Read()).Going.ShouldNotContain(c => c.Package.DisplayName == "Patience");
+        BriefSelection.Of(brief, Bench.Demonstration).Going.ShouldNotContain(c => c.Package.DisplayName == "Patience");
         Brief("include: [inner.yaml]").Title.ShouldBe("inner");
     }
 
@@ -273,7 +273,7 @@ public sealed class BriefTests : IDisposable
     [Fact]
     public void Keep_always_wins()
     {
-        var snapshot = Volume.Read();
+        var snapshot = Bench.Demonstration;
         string[] conditions = ["package: '*'", "package: 'Northlight.*'", "package: Weather", "publisher: '*e*'", "origin: shipped",
             "origin: [maker, extra]", "role: addon", "role: [framework, application]",
             "find: e", "larger-than: 100 KB", "smaller-than: 150 KB", "starts-with-windows: true", "starts-with-windows: false",
@@ -296,7 +296,7 @@ public sealed class BriefTests : IDisposable
     [Fact]
     public void No_plan_leaves_a_staying_package_without_its_framework()
     {
-        var snapshot = Volume.Read();
+        var snapshot = Bench.Demonstration;
         Gen.Select(Gen.Int[0, snapshot.Packages.Length - 1].Array[1, 20],
             Gen.OneOf(Gen.Const("everyone"), Gen.Const("accounts"), Gen.Const("ivy"), Gen.Const("newcomers")), Gen.Bool).Sample((picks, who, sweep) =>
         {
@@ -366,7 +366,7 @@ public sealed class BriefTests : IDisposable
     [Fact]
     public void A_draft_names_everything_as_kept_and_can_be_read_back()
     {
-        var snapshot = Volume.Read();
+        var snapshot = Bench.Demonstration;
         string text = BriefDraft.Write("All of \"it\": 100 %", [snapshot]);
         text.Split('\n').ShouldContain(l => l.StartsWith("  - package: Northlight.Pictures_8pewgm0k42rsa", StringComparison.Ordinal)
             && l.EndsWith("costly: opens pictures", StringComparison.Ordinal));

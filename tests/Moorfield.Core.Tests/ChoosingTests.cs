@@ -5,12 +5,11 @@ using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
 
-public sealed class ChoosingTests : IDisposable
+public sealed class ChoosingTests
 {
-    private readonly TemporaryFolder _folder = new(inMemory: true);
     private readonly SystemSnapshot _snapshot;
 
-    public ChoosingTests() => _snapshot = new Bench(_folder).Read();
+    public ChoosingTests() => _snapshot = Bench.Demonstration;
 
     private IEnumerable<string> Find(string argument) => PackageSelector.Find([argument], _snapshot).Select(c => c.Package.FullName.Name).Distinct();
 
@@ -102,6 +101,4 @@ public sealed class ChoosingTests : IDisposable
         BlockPlanner.Unblock([_snapshot], ["*partychat"]).Single().Families.ShouldHaveSingleItem().Name.ShouldBe("Northlight.PartyChat");
         Should.Throw<MoorfieldException>(() => BlockPlanner.Unblock([_snapshot], ["Weather"])).Message.ShouldContain("No block fits 'Weather'");
     }
-
-    public void Dispose() => _folder.Dispose();
 }

@@ -7,16 +7,15 @@ using Moorfield.Tests;
 namespace Moorfield.Core.Tests;
 
 /// <summary>What is found wrong after a run, for states that are nearly right.</summary>
-public sealed class ExpectationTests : IDisposable
+public sealed class ExpectationTests
 {
-    private readonly TemporaryFolder _folder = new(inMemory: true);
     private readonly SystemSnapshot _before;
     private readonly InstalledPackage _weather;
     private readonly string _ivy, _rowan;
 
     public ExpectationTests()
     {
-        _before = new Bench(_folder).Read();
+        _before = Bench.Demonstration;
         _weather = _before.Packages.Single(p => p.DisplayName == "Weather");
         (_ivy, _rowan) = (Demo.Sid("ivy"), Demo.Sid("rowan"));
     }
@@ -118,6 +117,4 @@ public sealed class ExpectationTests : IDisposable
         Said(cleared, _before with { Leftovers = [left] }).ShouldBe($"A leftover is still there: {left.Location}.");
         Said(cleared, _before with { Leftovers = [left] }, left.Family?.ToString() ?? "").ShouldBe("");
     }
-
-    public void Dispose() => _folder.Dispose();
 }

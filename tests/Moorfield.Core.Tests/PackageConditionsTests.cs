@@ -13,7 +13,7 @@ public sealed class PackageConditionsTests : IDisposable
     private readonly TemporaryFolder _folder = new(inMemory: true);
     private readonly SystemSnapshot _system;
 
-    public PackageConditionsTests() => _system = new Bench(_folder).Read();
+    public PackageConditionsTests() => _system = Bench.Demonstration;
 
     private string[] Chosen(PackageConditions conditions) =>
         [.. PackageSelector.Choose(conditions, [_system])[0].Select(c => c.Package.DisplayName).Distinct().Order(StringComparer.Ordinal)];

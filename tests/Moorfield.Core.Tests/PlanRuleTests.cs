@@ -17,7 +17,7 @@ public sealed class PlanRuleTests : IDisposable
 
     public PlanRuleTests()
     {
-        _system = new Bench(_folder).Read();
+        _system = Bench.Demonstration;
         _everyone = new Audience([.. _system.Accounts.Select(a => a.Sid)], Newcomers: true);
     }
 

@@ -8,13 +8,12 @@ using Moorfield.Tests;
 namespace Moorfield.Core.Tests;
 
 /// <summary>Rules of a line or two, which everything else takes for granted. Each was broken once by a mutant that no test noticed.</summary>
-public sealed class SmallRuleTests : IDisposable
+public sealed class SmallRuleTests
 {
     private static readonly WindowsPath Hive = WindowsPath.Of(@"Windows\System32\config\SOFTWARE");
-    private readonly TemporaryFolder _folder = new(inMemory: true);
     private readonly SystemSnapshot _system;
 
-    public SmallRuleTests() => _system = new Bench(Demo.CopyFewTo(_folder), _folder["vault"]).Read();
+    public SmallRuleTests() => _system = Bench.FewPackages;
 
     private static Guard Guard(GuardHive hive, string key) => new(null, hive, key, HiveValue.FromDWord("Off", 1), null, null);
 
@@ -189,6 +188,4 @@ public sealed class SmallRuleTests : IDisposable
         Of(_system).ShouldBe(Fate.StaysAway);
         Of(_system with { Build = "15063" }).ShouldBe(Fate.ComesBack);
     }
-
-    public void Dispose() => _folder.Dispose();
 }

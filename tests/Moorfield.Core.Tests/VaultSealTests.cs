@@ -158,11 +158,11 @@ public sealed class VaultSealTests : IDisposable
             Check(Secret() with { Volume = Guid.NewGuid() }, isOpen: false);
             Check(null, isOpen: false);
             File.WriteAllText(KeyFile, new string('a', 64) + "\n");
-            Check(null, isOpen: false, "has the key ");
+            Check(null, isOpen: false, " instead of ");
         });
         Check(null, isOpen: true);
 
-        void Check(VolumeSecret? secret, bool isOpen, string why = "is not there, and that volume is not open here")
+        void Check(VolumeSecret? secret, bool isOpen, string why = "is not there (key ")
         {
             using var vault = OpenVault();
             if (secret is not null)

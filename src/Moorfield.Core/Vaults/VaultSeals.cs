@@ -164,14 +164,13 @@ public sealed partial class Vault
     private string WhyLocked(int number, StoredSeal seal)
     {
         byte[]? there = VaultKeyFile.Read(KeyFile);
-        string file = there is null ? "is not there" : $"has the key {VaultKeyFile.IdOf(there)}";
+        string own = string.Join(" or ", seal.Wraps.Where(w => w.By == ByFile).Select(w => w.Id));
+        string file = there is null ? $"is not there (key {own})" : $"has the key {VaultKeyFile.IdOf(there)} instead of {own}";
         CryptographicOperations.ZeroMemory(there);
         string volumes = string.Join(" or ", seal.Wraps.Where(w => w.By == ByVolume).Select(w => w.Id.ToUpperInvariant()));
-        string own = string.Join(" or ", seal.Wraps.Where(w => w.By == ByFile).Select(w => w.Id));
-        string byVolume = volumes.Length == 0 ? "" : $", or the BitLocker volume {volumes}, opened with its key";
-        return $"Restore point {number} in {FullPath} is encrypted. The vault's key {own} opens it{byVolume}; but {KeyFile} {file}"
-            + $"{(volumes.Length == 0 ? "" : ", and that volume is not open here")}. Put back your copy of the key file, or name it in the settings "
-            + "(vault-key).";
+        return $"Restore point {number} in {FullPath} is encrypted, and no key that opens it is here: {KeyFile} {file}"
+            + $"{(volumes.Length == 0 ? "" : $", and the BitLocker volume {volumes} is not open")}. Put back your copy of the key file, or name it in "
+            + "the settings (vault-key).";
     }
 
     private static string DocumentUse(int number) => $"moorfield document {number}";
