@@ -211,5 +211,69 @@ public sealed class PlanRuleTests : IDisposable
         Of(new GuardState(guard, Sid("ivy"), hive, null), new GuardState(guard, null, hive, null)).Newcomers.ShouldBeTrue();
     }
 
+    private static bool Takes(Plan plan, Trace trace) => plan.Changes.Any(c => (c, trace.Location) switch
+    {
+        (KeyRemoved key, KeyLocation at) => key.Hive == at.Hive && at.Key.StartsWith(key.Key, StringComparison.OrdinalIgnoreCase),
+        (ValueChanged value, ValueLocation at) => (value.Hive, value.Key, value.Name) == (at.Hive, at.Key, at.Value),
+        (TreeRemoved tree, TreeLocation at) => tree.Path == at.Path,
+        (EntryRemoved entry, EntryLocation at) => (entry.File, entry.Text) == (at.File, at.Text),
+        _ => false,
+    });
+
+    [Fact]
+    public void What_newcomers_get_of_a_family_goes_with_the_last_version_that_they_get()
+    {
+        var package = _system.Packages.First(p => p.Newcomers && p.FamilyTraces.Any(t => t.Scope == TraceScope.Newcomers));
+        var trace = package.FamilyTraces.First(t => t.Scope == TraceScope.Newcomers);
+        Takes(RemovalPlanner.Plan(_system, Request(_everyone, package)), trace).ShouldBeTrue();
+        Takes(RemovalPlanner.Plan(_system, Request(new Audience([Sid("ivy")], false), package)), trace).ShouldBeFalse();
+        var other = OtherVersion(package, "1.0.0.0");
+        var both = _system with { Packages = _system.Packages.Add(other) };
+        Takes(RemovalPlanner.Plan(both, Request(_everyone, package)), trace).ShouldBeFalse();
+        Takes(RemovalPlanner.Plan(both, Request(_everyone, package, other)), trace).ShouldBeTrue();
+        // Another version that they do not get keeps nothing for them.
+        Takes(RemovalPlanner.Plan(_system with { Packages = _system.Packages.Add(other with { Newcomers = false }) }, Request(_everyone, package)), trace)
+            .ShouldBeTrue();
+    }
+
+    [Fact]
+    public void What_an_account_has_of_a_family_goes_with_the_last_version_that_it_has()
+    {
+        var (weather, clock, ivy) = (Package("Weather"), Package("Clock"), Sid("ivy"));
+        var trace = weather.FamilyTraces.First(t => t.Sid == ivy && t.Location is TreeLocation);
+        var who = new Audience([ivy], false);
+        Takes(RemovalPlanner.Plan(_system, Request(who, weather, clock)), trace).ShouldBeTrue();
+        var other = OtherVersion(weather, "1.0.0.0");
+        var both = _system with { Packages = _system.Packages.Add(other) };
+        Takes(RemovalPlanner.Plan(both, Request(who, weather)), trace).ShouldBeFalse();
+        Takes(RemovalPlanner.Plan(both, Request(who, weather, other)), trace).ShouldBeTrue();
+        Takes(RemovalPlanner.Plan(_system with { Packages = _system.Packages.Add(other with { Accounts = [Sid("rowan")] }) }, Request(who, weather)), trace)
+            .ShouldBeTrue();
+        Takes(RemovalPlanner.Plan(_system, Request(who, weather) with { KeepData = true }), trace).ShouldBeFalse();
+    }
+
+    [Fact]
+    public void A_plan_is_about_the_families_that_it_removes_and_those_that_it_blocks()
+    {
+        var (weather, clock) = (Package("Weather"), Package("Clock"));
+        var plan = RemovalPlanner.Plan(_system, Request(_everyone, weather) with { Blocks = [clock.Family, weather.Family] });
+        plan.Families.ShouldBe([weather.Family, clock.Family], ignoreOrder: true);
+    }
+
+    [Fact]
+    public void Guards_that_are_set_are_lifted_and_those_that_are_not_are_set()
+    {
+        var guard = KnownGuards.All.First(g => g.Place.IsPerAccount);
+        var hive = WindowsPath.Of(@"Users\Default\NTUSER.DAT");
+        List<GuardState> states = [.. _everyone.Sids.Select(s => new GuardState(guard, s, hive, null)), new GuardState(guard, null, hive, null)];
+        var set = GuardPlanner.Intents(states, _system, lift: false).ShouldHaveSingleItem();
+        (set.Kind, set.Newcomers, set.Sids.Length).ShouldBe((IntentKind.Guard, true, _everyone.Sids.Length));
+        GuardPlanner.Intents(states, _system, lift: true).ShouldBeEmpty();
+        GuardPlanner.Changes(states, _system, lift: true).ShouldBeEmpty();
+        var lifted = GuardPlanner.Intents(states.Select(s => new GuardState(s.Guard, s.Sid, s.Hive, s.Guard.Value)), _system, lift: true).ShouldHaveSingleItem();
+        (lifted.Kind, lifted.Subject).ShouldBe((IntentKind.Unguard, set.Subject));
+        GuardPlanner.Intents(states.Select(s => new GuardState(s.Guard, s.Sid, s.Hive, s.Guard.Value)), _system, lift: false).ShouldBeEmpty();
+    }
+
     public void Dispose() => _folder.Dispose();
 }

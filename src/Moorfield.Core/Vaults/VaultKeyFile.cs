@@ -93,7 +93,8 @@ public static class VaultKeyFile
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
-            throw new MoorfieldException(ErrorKind.Failed, $"The vault's key {path} cannot be made: {e.Message} Nothing was changed.", e);
+            throw new MoorfieldException(ErrorKind.Failed, $"The vault's key {path} cannot be made: {e.Message} "
+                + "Name another place in the settings (vault-key), or use --plain-vault. Nothing was changed.", e);
         }
     }
 

@@ -169,8 +169,8 @@ public sealed partial class Vault
         CryptographicOperations.ZeroMemory(there);
         string volumes = string.Join(" or ", seal.Wraps.Where(w => w.By == ByVolume).Select(w => w.Id.ToUpperInvariant()));
         return $"Restore point {number} in {FullPath} is encrypted, and no key that opens it is here: {KeyFile} {file}"
-            + $"{(volumes.Length == 0 ? "" : $", and the BitLocker volume {volumes} is not open")}. Put back your copy of the key file, or name it in "
-            + "the settings (vault-key).";
+            + $"{(volumes.Length == 0 ? "" : $", and the BitLocker volume {volumes} is not open")}. Put back your copy of the key file, or name it "
+            + "in the settings (vault-key).";
     }
 
     private static string DocumentUse(int number) => $"moorfield document {number}";
