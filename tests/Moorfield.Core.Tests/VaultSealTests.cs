@@ -123,9 +123,12 @@ public sealed class VaultSealTests : IDisposable
             ])),
         ]);
 
+    private readonly List<string> _told = [];
+
     private string Fill(VolumeSecret? secret, byte[] content)
     {
         using var vault = OpenVault();
+        vault.Tell = _told.Add;
         if (secret is not null)
             vault.Offer(secret);
         vault.Seal();
@@ -197,6 +200,21 @@ public sealed class VaultSealTests : IDisposable
             vault.Journal(1).Single(l => l.Step == JournalLine.Failed).ShouldBe(
                 new JournalLine(DateTimeOffset.UnixEpoch, JournalLine.Failed, Family: "Saltmarsh.Weather_x"));
         }
+    }
+
+    [Fact]
+    public void A_key_file_that_was_lost_is_made_again_and_that_earlier_points_need_the_other_is_said()
+    {
+        Fill(Secret(), [1]);
+        _told.ShouldBe([$"{KeyFile} is new: it is the key to what the vault keeps of encrypted disks. Keep a copy of it where the vault is not."]);
+        Fill(Secret(), [2]);
+        _told.Count.ShouldBe(1);
+        File.Delete(KeyFile);
+        Fill(Secret(), [3]);
+        _told[^1].ShouldEndWith("is not. Restore points from before are encrypted under another: put back your copy of that if you have one.");
+        using var vault = OpenVault();
+        vault.Offer(Secret());
+        vault.Read(1);
     }
 
     [Fact]
@@ -316,6 +334,15 @@ public sealed class VaultSealTests : IDisposable
     public void The_key_file_is_its_owners_alone_lies_outside_of_the_vault_and_is_made_once()
     {
         string path = _folder["keys/vault.key"];
+        // It may be on a disk that is not there now.
+        Refusal(path, VaultPath).ShouldContain($"cannot be made: there is no folder {_folder["keys"]}. Name another place");
+        Directory.CreateDirectory(_folder["keys"]);
+        File.CreateSymbolicLink(path, _folder["nowhere"]);
+        Refusal(path, VaultPath).ShouldContain("is there instead of a file");
+        File.Delete(path);
+        Directory.CreateDirectory(path);
+        Refusal(path, VaultPath).ShouldContain("a folder is there instead of a file");
+        Directory.Delete(path);
         var (key, isNew) = VaultKeyFile.ReadOrMake(path, VaultPath, new WriteInterceptor());
         isNew.ShouldBeTrue();
         File.GetUnixFileMode(path).ShouldBe(UnixFileMode.UserRead | UnixFileMode.UserWrite);
@@ -326,6 +353,7 @@ public sealed class VaultSealTests : IDisposable
         File.SetUnixFileMode(path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.OtherRead);
         Refusal(path, VaultPath).ShouldContain("can be read by others");
         VaultKeyFile.Read(path).ShouldBe(key); // undo does not wait for that
+        Directory.CreateDirectory(_folder["keys/inside"]);
         Refusal(_folder["keys/inside/vault.key"], _folder["keys"]).ShouldContain("must not lie in the vault");
         Directory.CreateSymbolicLink(_folder["link"], _folder["keys"]);
         Refusal(_folder["link/vault.key"], _folder["keys"]).ShouldContain("must not lie in the vault");

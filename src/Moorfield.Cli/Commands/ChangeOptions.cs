@@ -105,7 +105,7 @@ internal sealed class ChangeOptions
                 Note = _records ? call.GetValue(_note) : null,
                 KeepFiles = keepFiles,
                 PlainVault = plain,
-                KeyFileMade = path => Common.TellKeyFile(call, path),
+                Tell = call.Console.Error,
                 AcceptsCosts = acceptsCosts,
                 Show = writer.IsForPeople ? () => writer.Write(preview) : () => { },
                 Confirm = call.GetValue(_yes) || call.IsAgreed || !changesTarget ? null

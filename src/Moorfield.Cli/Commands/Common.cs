@@ -100,10 +100,6 @@ internal static class Common
         isEncrypted ? $", encrypted: it opens with {(target.IsEncrypted ? "the key of the volume or with " : "")}{VaultKeyFile.FullPath}"
         : target.IsEncrypted ? ", not encrypted" : "";
 
-    /// <summary>Says that the vault's key file was made.</summary>
-    internal static void TellKeyFile(Invocation call, string path) => call.Console.Error($"{path} is new: it is the key to what the vault keeps of "
-        + "encrypted disks. Keep a copy of it where the vault is not.");
-
     internal static Option<string?> VaultLimit() => new("--vault-limit")
     {
         Description = "Delete the oldest restore points beyond this size, such as 20GB",

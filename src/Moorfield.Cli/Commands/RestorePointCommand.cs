@@ -42,7 +42,7 @@ internal static class RestorePointCommand
             try
             {
                 using var vault = Vault.Open(path, call.Progress.Interceptor);
-                vault.KeyFileMade = made => Common.TellKeyFile(call, made);
+                vault.Tell = call.Console.Error;
                 recorded = recording.Record(vault, call.GetValue(note), TimeProvider.System, call.GetValue(plain));
             }
             finally

@@ -41,8 +41,8 @@ public sealed record RunSettings(string? VaultPath, WriteInterceptor Interceptor
     /// <summary>True if what is taken from an encrypted volume is kept in clear.</summary>
     public bool PlainVault { get; init; }
 
-    /// <summary>Called with the path of the vault's key file when it was made.</summary>
-    public Action<string> KeyFileMade { get; init; } = _ => { };
+    /// <summary>Called with what a person must know of the vault, a sentence or two.</summary>
+    public Action<string> Tell { get; init; } = _ => { };
 
     /// <summary>True if what an image drops is copied into the vault.</summary>
     public bool KeepFiles { get; init; }
@@ -204,7 +204,7 @@ public abstract class RunOperation<TProposal>(
         var vault = Vault.Open(path, settings.Interceptor);
         try
         {
-            vault.KeyFileMade = settings.KeyFileMade;
+            vault.Tell = settings.Tell;
             Target.OpenWithKey(vault);
             if (Source is not null)
                 vault.TakeKeysOf(Source);

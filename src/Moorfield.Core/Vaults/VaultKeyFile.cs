@@ -15,7 +15,9 @@ public static class VaultKeyFile
     private const UnixFileMode Others = UnixFileMode.GroupRead | UnixFileMode.GroupWrite | UnixFileMode.OtherRead | UnixFileMode.OtherWrite;
 
     /// <summary>The path that the settings name, or else one in their folder.</summary>
-    public static string FullPath => Settings.Current.VaultKey ?? Path.Combine(Path.GetDirectoryName(Settings.FilePath)!, "vault.key");
+    public static string FullPath => Settings.Current.VaultKey ?? UsualPath;
+
+    private static string UsualPath => Path.Combine(Path.GetDirectoryName(Settings.FilePath)!, "vault.key");
 
     /// <summary>The name of a key, which says nothing about the key itself.</summary>
     internal static string IdOf(ReadOnlySpan<byte> key)
@@ -71,7 +73,14 @@ public static class VaultKeyFile
         string folder = Path.GetDirectoryName(path)!;
         try
         {
-            Directory.CreateDirectory(folder, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+            // Another place may be on a disk that is not mounted now.
+            if (path == UsualPath)
+                Directory.CreateDirectory(folder, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+            else if (!Directory.Exists(folder))
+                throw new IOException($"there is no folder {folder}.");
+            if (RegularFile.KindOf(path, followsLinks: false) is { } kind
+                && (RegularFile.KindOf(path) is not { } followed || !RegularFile.DescribesFile(followed)))
+                throw new IOException($"{kind} is there instead of a file.");
             string real = RegularFile.RealPath(folder) ?? folder, realVault = RegularFile.RealPath(vault) ?? vault;
             if (real == realVault || real.StartsWith(realVault + "/", StringComparison.Ordinal))
             {

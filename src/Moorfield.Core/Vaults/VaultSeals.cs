@@ -30,8 +30,8 @@ public sealed partial class Vault
     /// <summary>Path of the file with the vault's key.</summary>
     internal string KeyFile { get; set; } = VaultKeyFile.FullPath;
 
-    /// <summary>Called with the path of a key file that was made because there was none.</summary>
-    public Action<string>? KeyFileMade { get; set; }
+    /// <summary>Called with a sentence or two when a key file was made because there was none.</summary>
+    public Action<string>? Tell { get; set; }
 
     /// <summary>Opens what was kept of a volume by its own key.</summary>
     /// <param name="secret">Taken over.</param>
@@ -72,7 +72,12 @@ public sealed partial class Vault
             CryptographicOperations.ZeroMemory(own);
         }
         if (isNew)
-            KeyFileMade?.Invoke(KeyFile);
+        {
+            string earlier = PointHistory.Read(this, _ => { }).Any(p => p.Point.IsSealed)
+                ? " Restore points from before are encrypted under another: put back your copy of that if you have one." : "";
+            Tell?.Invoke($"{KeyFile} is new: it is the key to what the vault keeps of encrypted disks. Keep a copy of it where the vault is not."
+                + earlier);
+        }
     }
 
     /// <summary>The key of an encrypted restore point; null when neither the volume's nor the key file opens it.</summary>
