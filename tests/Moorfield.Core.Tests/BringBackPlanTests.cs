@@ -414,5 +414,31 @@ public sealed class BringBackPlanTests : IDisposable
         entries.Notes.ShouldBeEmpty();
     }
 
+    [Fact]
+    public void Newcomers_get_what_they_do_not_get_yet_and_only_if_it_is_for_them()
+    {
+        var snapshot = _bench.Read();
+        var weather = snapshot.Packages.Single(p => p.DisplayName == "Weather");
+        weather.Newcomers.ShouldBeTrue();
+        Plan("Weather").Packages.ShouldBeEmpty();
+        var place = new Place("chess.msix", Offered("Tern.Chess", "1.0.0.0"));
+        Plan("Tern.Chess", place).Packages.Single().Newcomers.ShouldBeTrue();
+        Plan(new Audience([snapshot.Accounts[0].Sid], false), "Tern.Chess", [place], []).Packages.Single().Newcomers.ShouldBeFalse();
+    }
+
+    [Fact]
+    public void A_block_is_lifted_for_newcomers_and_mentioned_otherwise()
+    {
+        var game = Offered("Tern.Chess", "1.0.0.0");
+        HiveEdit.Change(_bench.Software, h => h.Create($@"{HiveEdit.Store}\Deprovisioned\{game.Main.Family}"));
+        var place = new Place("chess.msix", game);
+        var lifted = Plan("Tern.Chess", place);
+        lifted.Changes[0].ShouldBeOfType<KeyRemoved>().Key.ShouldBe($@"{Places.Blocks}\{game.Main.Family}");
+        lifted.Notes.ShouldNotContain(n => n.Contains("blocked", StringComparison.Ordinal));
+        var stays = Plan(new Audience([_bench.Read().Accounts[0].Sid], false), "Tern.Chess", [place], []);
+        stays.Changes.OfType<KeyRemoved>().ShouldBeEmpty();
+        stays.Notes.ShouldContain("Tern.Chess stays blocked for new accounts; --for newcomers, or 'block --lift', lifts that.");
+    }
+
     public void Dispose() => _folder.Dispose();
 }

@@ -1,7 +1,11 @@
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
+using Moorfield.Core.Planning;
+using Moorfield.Core.Storage;
+using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
+using Moorfield.Formats.Appx;
 using Moorfield.StandIn;
 using Moorfield.Tests;
 
@@ -111,6 +115,60 @@ public sealed class StateDifferenceTests : IDisposable
         var entries = Plan().Request.Changes.OfType<EntryAdded>().ToList();
         entries.ShouldNotBeEmpty();
         entries.ShouldAllBe(e => e.Family == Demo.Family("Northlight.Music"));
+    }
+
+    private sealed class NoFiles : IStateFacts
+    {
+        public bool WithFiles => false;
+
+        public RecordedTree? Later(WindowsPath path) => null;
+
+        public bool HasContents(RecordedTree tree) => true;
+    }
+
+    /// <summary>The way back where the two states differ in nothing but what is said of them.</summary>
+    private StateSteps Steps(Func<SystemSnapshot, SystemSnapshot> before, Func<SystemSnapshot, SystemSnapshot> after)
+    {
+        using var volume = WindowsVolume.Open(Bench.Root, new WriteInterceptor());
+        var system = Bench.Read();
+        using SystemFacts then = new(volume, system.Roots), now = new(volume, system.Roots);
+        return new StateDifference(then, now, before(system), after(system), new RecordedSystem(null, "counter-07", [], []), new NoFiles(), []).Plan();
+    }
+
+    [Fact]
+    public void A_part_of_the_system_that_Windows_renewed_or_added_stays()
+    {
+        static InstalledPackage Newer(InstalledPackage package)
+        {
+            string[] parts = package.FullName.ToString().Split('_');
+            PackageFullName.TryParse(string.Join('_', [parts[0], "99.1.0.0", .. parts[2..]]), out var full).ShouldBeTrue();
+            return package with { FullName = full };
+        }
+
+        var assistant = Bench.Read().Packages.Single(p => p.DisplayName == "Assistant");
+        assistant.Role.ShouldBe(PackageRole.Component);
+        SystemSnapshot With(SystemSnapshot system, params InstalledPackage[] packages) =>
+            system with { Packages = [.. system.Packages.Where(p => p.DisplayName != "Assistant"), .. packages] };
+        Steps(s => s, s => s).ShouldSatisfyAllConditions(p => p.Notes.ShouldBeEmpty(), p => p.Changes.ShouldBeEmpty(), p => p.Left.ShouldBeEmpty());
+        Steps(s => s, s => With(s, Newer(assistant))).Notes.ShouldBe(["Assistant is 99.1.0.0 now, which Windows put there; it stays."]);
+        Steps(s => s, s => With(s, Newer(assistant), assistant)).Notes.ShouldBeEmpty();
+        Steps(s => s, s => With(s)).Notes.ShouldBeEmpty();
+        var later = Steps(s => With(s), s => s);
+        later.Notes.ShouldBe(["Assistant is a part of the system that came later; it stays."]);
+        later.Changes.ShouldBeEmpty();
+        // What is no part of the system is not left alone for that.
+        var weather = Bench.Read().Packages.Single(p => p.DisplayName == "Weather");
+        Steps(s => s, s => s with { Packages = [.. s.Packages.Select(p => p.DisplayName == "Weather" ? Newer(weather) : p)] }).Notes.ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void Accounts_that_are_gone_do_not_come_back_and_new_ones_keep_the_rest()
+    {
+        static SystemSnapshot Without(SystemSnapshot system) => system with { Accounts = [.. system.Accounts.Where(a => a.Name != "ivy")] };
+        var left = Steps(s => s, Without).Left.ShouldHaveSingleItem();
+        (left.What, left.Message).ShouldBe(("ivy", "is gone: what this account had does not come back."));
+        Steps(Without, s => s).Notes.ShouldBe(
+            ["ivy is an account that came later: it loses packages that were not there, and keeps everything else."]);
     }
 
     public void Dispose() => _folder.Dispose();
