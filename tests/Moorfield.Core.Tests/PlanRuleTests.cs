@@ -275,5 +275,25 @@ public sealed class PlanRuleTests : IDisposable
         GuardPlanner.Intents(states.Select(s => new GuardState(s.Guard, s.Sid, s.Hive, s.Guard.Value)), _system, lift: false).ShouldBeEmpty();
     }
 
+    [Fact]
+    public void An_account_loses_its_own_entries_and_the_machine_those_of_all_when_the_package_goes()
+    {
+        var (weather, ivy) = (Package("Weather"), Sid("ivy"));
+        var some = RemovalPlanner.Plan(_system, Request(new Audience([ivy], false), weather));
+        some.Changes.OfType<RowsRemoved>().Select(r => r.Sid).Distinct().ShouldBe([ivy]);
+        some.Changes.OfType<TreeRemoved>().ShouldAllBe(t => t.Path.ToString().StartsWith(@"Users\ivy\", StringComparison.Ordinal));
+        foreach (var trace in weather.Parts.SelectMany(p => p.Traces).Where(t => t.Sid != ivy && t.Location is KeyLocation or TreeLocation))
+            Takes(some, trace).ShouldBeFalse($"{trace}");
+        var all = RemovalPlanner.Plan(_system, Request(_everyone, weather));
+        all.Changes.OfType<RowsRemoved>().ShouldNotBeEmpty();
+        all.Changes.OfType<RowsRemoved>().ShouldAllBe(r => r.Sid == null);
+        all.Changes.OfType<TreeRemoved>().ShouldContain(t => t.Path.ToString().Contains("WindowsApps", StringComparison.Ordinal));
+        // For newcomers alone, what they get of the family goes, and the package stays.
+        var listed = _system.Packages.First(p => p.Newcomers && !p.Accounts.IsEmpty && p.FamilyTraces.Any(t => t.Scope == TraceScope.Newcomers));
+        var newcomers = RemovalPlanner.Plan(_system, Request(new Audience([], true), listed));
+        Takes(newcomers, listed.FamilyTraces.First(t => t.Scope == TraceScope.Newcomers)).ShouldBeTrue();
+        newcomers.Changes.OfType<TreeRemoved>().ShouldNotContain(t => t.Path.ToString().Contains("WindowsApps", StringComparison.Ordinal));
+    }
+
     public void Dispose() => _folder.Dispose();
 }
