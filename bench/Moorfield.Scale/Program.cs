@@ -30,7 +30,6 @@ if (args[0] == "xts")
         cipher.Decrypt(done, sectors);
         done += sectors.Length;
     }
-    Thread.Sleep(200);
     done = 0;
     // Time on a processor, as openssl speed measures it: others may be busy.
     using var process = Process.GetCurrentProcess();

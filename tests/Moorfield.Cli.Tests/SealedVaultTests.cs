@@ -7,7 +7,7 @@ using Moorfield.Tests;
 
 namespace Moorfield.Cli.Tests;
 
-/// <summary>What the vault, the log and messages hold of encrypted disks, and which keys undo needs, as their users meet it.</summary>
+/// <summary>Tests what vault, log and messages hold of encrypted disks, and which keys undo needs.</summary>
 public sealed class SealedVaultTests : CliTest
 {
     private const int SerialAt = 0x48; // of the NTFS volume, in its first sector
@@ -52,7 +52,7 @@ public sealed class SealedVaultTests : CliTest
         File.GetUnixFileMode(KeyFile).ShouldBe(UnixFileMode.UserRead | UnixFileMode.UserWrite);
         Done("restore-point", "create", _disk, "--bitlocker-key", Startup).ShouldSatisfyAllConditions(
             o => o.Error.ShouldNotContain("is new"), o => o.Output.ShouldContain(", encrypted, holds the state of"));
-        Done("restore-point", "show", "1").Output.ShouldContain("its contents there are encrypted");
+        Done("restore-point", "show", "1").Output.ShouldContain("encrypted in the vault");
         Done("restore-point", "list", "--format", "json").Output.ShouldContain("\"encrypted\": true");
         Done("remove", _disk, "Larkfield.*", "--for", "everyone", "--preview", "--bitlocker-key", Startup, "--format", "json").Output
             .ShouldContain("\"keptEncrypted\": true");
@@ -80,7 +80,8 @@ public sealed class SealedVaultTests : CliTest
         var secrets = Strings(JsonNode.Parse(document)!["changes"]).SelectMany(t => t.Split('\\')).Where(t => t.Length >= 6).Distinct()
             .Where(t => !head.Contains(t, StringComparison.OrdinalIgnoreCase) && !Convert.TryFromBase64String(t, new byte[t.Length], out _)
                 && t is not ("registryKeyRemoved" or "registryKeyAdded" or "registryValueSet" or "treeRemoved" or "databaseRowsDeleted"
-                    or "listEntryRemoved" or "folder" or "Content" or "Repository" or "string" or "integer" or "binary" or "Weather" or "Calculator")).ToList();
+                    or "listEntryRemoved" or "folder" or "Content" or "Repository" or "string" or "integer" or "binary" or "Weather"
+                    or "Calculator")).ToList();
         secrets.Count.ShouldBeGreaterThan(50);
         secrets.ShouldContain("AppxManifest.xml");
         secrets.ShouldContain("AppData");
@@ -138,7 +139,8 @@ public sealed class SealedVaultTests : CliTest
         File.Move(KeyFile, KeyFile + ".away");
         var refused = Run("undo", _disk, "--yes");
         refused.ExitCode.ShouldBe(5, refused.Error);
-        refused.Error.ShouldStartWith($"moorfield: Restore point 1 in {Vault} is encrypted, and no key that opens it is here: {KeyFile} is not there (key ");
+        refused.Error.ShouldStartWith(
+            $"moorfield: Restore point 1 in {Vault} is encrypted, and no key that opens it is here: {KeyFile} is not there (key ");
         refused.Error.ShouldContain(" is not open. Put back your copy of the key file");
         Inventory(Startup).ShouldBe(after);
         Run("restore-point", "show", "1").ExitCode.ShouldBe(5);
@@ -193,7 +195,7 @@ public sealed class SealedVaultTests : CliTest
         Done("restore-point", "verify").Output.ShouldNotContain("ciphertext");
         File.Delete(KeyFile);
         Done("restore-point", "verify").Output.ShouldContain(
-            "Only the ciphertext was checked of 1, 2, since no key that opens it is here.");
+            "No key that is here opens restore points 1, 2: only the ciphertext was checked.");
         Done("restore-point", "verify", "--format", "json").Output.ShouldContain("\"ciphertextOnly\"");
         Done("compare", _disk, "1", "--bitlocker-key", Startup).Output.ShouldContain("Weather");
         string blob = Directory.GetFiles(Folder["vault/blobs"], "*.sealed", SearchOption.AllDirectories)[0];
@@ -212,6 +214,10 @@ public sealed class SealedVaultTests : CliTest
         Remove("--plain-vault").Error.ShouldNotContain("is new");
         File.Exists(KeyFile).ShouldBeFalse();
         Directory.GetFiles(Folder["vault/blobs"], "*.sealed", SearchOption.AllDirectories).ShouldBeEmpty();
+        // Nor does the log tell of a run that records nothing.
+        Done("remove", Demo.CopyEncryptedDiskTo(Folder, "other.ntfs"), "Weather", "--for", "everyone", "--yes", "--accept-costs", "--bitlocker-key",
+            Startup, "--without-restore-point", "--log", Folder["without.log"]);
+        File.ReadAllText(Folder["without.log"]).ShouldNotContain("AppData");
         Done("undo", _disk, "--yes", "--plain-vault", "--bitlocker-key", Startup);
         Inventory(Startup).ShouldBe(before);
         File.Exists(KeyFile).ShouldBeFalse();

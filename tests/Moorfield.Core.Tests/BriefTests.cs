@@ -228,11 +228,12 @@ public sealed class BriefTests : IDisposable
         Value("dword", "0x10").ShouldBe(HiveValue.FromDWord("B", 16));
         Value("qword", "18446744073709551615").ShouldBe(HiveValue.FromQWord("B", ulong.MaxValue));
         foreach (string wrong in new[] { "4294967296", "1f", "0x1FFFFFFFF", "'1 '", "''" })
-            Should.Throw<MoorfieldException>(() => Value("dword", wrong)).Message.ShouldContain("is not a number from 0 to 4294967295", customMessage: wrong);
+            Should.Throw<MoorfieldException>(() => Value("dword", wrong)).Message.ShouldContain("is not a number from 0 to 4294967295");
         // With its end, as many bytes as a value may have.
         int most = (HiveValue.MaxWritableLength / 2) - 1;
         Value("text", new string('a', most)).Data.Length.ShouldBe(HiveValue.MaxWritableLength);
-        Should.Throw<MoorfieldException>(() => Value("text", new string('a', most + 1))).Message.ShouldContain("the data is longer than 16,344 bytes");
+        string longer = Should.Throw<MoorfieldException>(() => Value("text", new string('a', most + 1))).Message;
+        longer.ShouldContain("the data is longer than 16,344 bytes");
     }
 
     [Fact]
@@ -371,7 +372,8 @@ public sealed class BriefTests : IDisposable
         text.Split('\n').ShouldContain(l => l.StartsWith("  - package: Northlight.Pictures_8pewgm0k42rsa", StringComparison.Ordinal)
             && l.EndsWith("costly: opens pictures", StringComparison.Ordinal));
         text.Split('\n')[..9].ShouldBe(["# A brief for moorfield. docs/briefs.md says what it may hold.", "brief: 1", "title: 'All of \"it\": 100 %'",
-            "for: everyone", "", "# Move a line from keep to remove to have that package removed. What is kept is never removed, whatever a rule says.",
+            "for: everyone", "",
+            "# Move a line from keep to remove to have that package removed. What is kept is never removed, whatever a rule says.",
             "remove: []", "", "keep:"]);
         text.Split('\n').Where(l => l.StartsWith("  # ", StringComparison.Ordinal))
             .ShouldBe(["  # application", "  # framework", "  # addon", "  # component"]);

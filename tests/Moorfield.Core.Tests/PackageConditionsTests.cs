@@ -85,9 +85,10 @@ public sealed class PackageConditionsTests : IDisposable
         new PackageConditions
         {
             Names = ["A", "B*"], Publishers = ["Northlight"], Origins = [PackageOrigin.Maker], Roles = [PackageRole.Addon],
-            Standings = [PackageStanding.Free], Find = ["tides"], LargerThan = 2048, SmallerThan = 4096, StartsWithWindows = true, RunsInBackground = false,
-        }.Describe().ShouldBe("A or B*, publisher Northlight, origin maker, role addon, standing free, find tides, larger than 2.0 KB, smaller than 4.0 KB, "
-            + "starts with Windows, does not run in the background");
+            Standings = [PackageStanding.Free], Find = ["tides"], LargerThan = 2048, SmallerThan = 4096, StartsWithWindows = true,
+            RunsInBackground = false,
+        }.Describe().ShouldBe("A or B*, publisher Northlight, origin maker, role addon, standing free, find tides, larger than 2.0 KB, "
+            + "smaller than 4.0 KB, starts with Windows, does not run in the background");
         new PackageConditions { StartsWithWindows = false, RunsInBackground = true }.Describe()
             .ShouldBe("does not start with Windows, runs in the background");
     }
@@ -119,8 +120,8 @@ public sealed class PackageConditionsTests : IDisposable
     {
         var (weather, clock) = (Package("Weather"), Package("Clock"));
         var alike = _system with { Packages = [.. _system.Packages.Select(p => p == clock ? p with { DisplayName = "Weather" } : p)] };
-        Should.Throw<MoorfieldException>(() => new PackageConditions { Names = ["Weather"] }.Choose(weather, alike, new RemovalAssessment(alike), null))
-            .Message.ShouldContain(clock.Family.ToString());
+        var conditions = new PackageConditions { Names = ["Weather"] };
+        Should.Throw<MoorfieldException>(() => conditions.Choose(weather, alike, new RemovalAssessment(alike), null)).Message.ShouldContain(clock.Family.ToString());
     }
 
     [Fact]
@@ -142,18 +143,20 @@ public sealed class PackageConditionsTests : IDisposable
     [Fact]
     public void A_mistyped_name_differs_by_one_letter_or_two_of_ten()
     {
-        bool Seems(string name) => UnmatchedRule.Find(
-            Brief.Empty with { Remove = [new BriefRule("a.yaml:1", new PackageConditions { Names = [name] })] }, [_system], []).Single().SeemsMistyped;
+        static Brief Removing(string name) => Brief.Empty with
+        {
+            Remove = [new BriefRule("a.yaml:1", new PackageConditions { Names = [name] })],
+        };
+        bool Seems(string name) => UnmatchedRule.Find(Removing(name), [_system], []).Single().SeemsMistyped;
         Seems("Weathe").ShouldBeTrue();
         Seems("Wethe").ShouldBeFalse(); // two of five
         Seems("Picture Wiewe").ShouldBeTrue(); // two of thirteen
         Seems("Northlight.Wether").ShouldBeTrue(); // by its name
         Seems("Northlight.Weather_8pewgm0k42rsb").ShouldBeTrue(); // by its family
         // What was removed is known by its family, and by that without the publisher.
-        UnmatchedRule.Find(Brief.Empty with { Remove = [new BriefRule("a.yaml:1", new PackageConditions { Names = ["Northlight.Gone"] })] }, [_system],
-            ["Northlight.Gone_8pewgm0k42rsa"]).ShouldBeEmpty();
-        UnmatchedRule.Find(Brief.Empty with { Remove = [new BriefRule("a.yaml:1", new PackageConditions { Names = ["Northlight.Gone_8pewgm0k42rsa"] })] },
-            [_system with { Blocks = [] }], ["Northlight.Gone_8pewgm0k42rsa"]).ShouldBeEmpty();
+        const string Gone = "Northlight.Gone_8pewgm0k42rsa";
+        UnmatchedRule.Find(Removing("Northlight.Gone"), [_system], [Gone]).ShouldBeEmpty();
+        UnmatchedRule.Find(Removing(Gone), [_system with { Blocks = [] }], [Gone]).ShouldBeEmpty();
         string blocked = "Northlight.Blocked_8pewgm0k42rsa";
         PackageFamilyName.TryParse(blocked, out var family).ShouldBeTrue();
         foreach (string name in new[] { "Northlight.Blocked", blocked })

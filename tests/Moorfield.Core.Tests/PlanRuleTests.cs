@@ -232,8 +232,8 @@ public sealed class PlanRuleTests : IDisposable
         Takes(RemovalPlanner.Plan(both, Request(_everyone, package)), trace).ShouldBeFalse();
         Takes(RemovalPlanner.Plan(both, Request(_everyone, package, other)), trace).ShouldBeTrue();
         // Another version that they do not get keeps nothing for them.
-        Takes(RemovalPlanner.Plan(_system with { Packages = _system.Packages.Add(other with { Newcomers = false }) }, Request(_everyone, package)), trace)
-            .ShouldBeTrue();
+        var without = _system with { Packages = _system.Packages.Add(other with { Newcomers = false }) };
+        Takes(RemovalPlanner.Plan(without, Request(_everyone, package)), trace).ShouldBeTrue();
     }
 
     [Fact]
@@ -247,8 +247,8 @@ public sealed class PlanRuleTests : IDisposable
         var both = _system with { Packages = _system.Packages.Add(other) };
         Takes(RemovalPlanner.Plan(both, Request(who, weather)), trace).ShouldBeFalse();
         Takes(RemovalPlanner.Plan(both, Request(who, weather, other)), trace).ShouldBeTrue();
-        Takes(RemovalPlanner.Plan(_system with { Packages = _system.Packages.Add(other with { Accounts = [Sid("rowan")] }) }, Request(who, weather)), trace)
-            .ShouldBeTrue();
+        var rowans = _system with { Packages = _system.Packages.Add(other with { Accounts = [Sid("rowan")] }) };
+        Takes(RemovalPlanner.Plan(rowans, Request(who, weather)), trace).ShouldBeTrue();
         Takes(RemovalPlanner.Plan(_system, Request(who, weather) with { KeepData = true }), trace).ShouldBeFalse();
     }
 
@@ -270,9 +270,10 @@ public sealed class PlanRuleTests : IDisposable
         (set.Kind, set.Newcomers, set.Sids.Length).ShouldBe((IntentKind.Guard, true, _everyone.Sids.Length));
         GuardPlanner.Intents(states, _system, lift: true).ShouldBeEmpty();
         GuardPlanner.Changes(states, _system, lift: true).ShouldBeEmpty();
-        var lifted = GuardPlanner.Intents(states.Select(s => new GuardState(s.Guard, s.Sid, s.Hive, s.Guard.Value)), _system, lift: true).ShouldHaveSingleItem();
+        List<GuardState> those = [.. states.Select(s => new GuardState(s.Guard, s.Sid, s.Hive, s.Guard.Value))];
+        var lifted = GuardPlanner.Intents(those, _system, lift: true).ShouldHaveSingleItem();
         (lifted.Kind, lifted.Subject).ShouldBe((IntentKind.Unguard, set.Subject));
-        GuardPlanner.Intents(states.Select(s => new GuardState(s.Guard, s.Sid, s.Hive, s.Guard.Value)), _system, lift: false).ShouldBeEmpty();
+        GuardPlanner.Intents(those, _system, lift: false).ShouldBeEmpty();
     }
 
     [Fact]

@@ -11,7 +11,7 @@ using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
 
-/// <summary>What the way back to a recorded state consists of, for one change at a time.</summary>
+/// <summary>Tests the changes that lead back to a recorded state, for one difference at a time.</summary>
 public sealed class StateDifferenceTests : IDisposable
 {
     private readonly TemporaryFolder _folder = new(inMemory: true);
@@ -132,7 +132,8 @@ public sealed class StateDifferenceTests : IDisposable
         using var volume = WindowsVolume.Open(Bench.Root, new WriteInterceptor());
         var system = Bench.Read();
         using SystemFacts then = new(volume, system.Roots), now = new(volume, system.Roots);
-        return new StateDifference(then, now, before(system), after(system), new RecordedSystem(null, "counter-07", [], []), new NoFiles(), []).Plan();
+        var recorded = new RecordedSystem(null, "counter-07", [], []);
+        return new StateDifference(then, now, before(system), after(system), recorded, new NoFiles(), []).Plan();
     }
 
     [Fact]

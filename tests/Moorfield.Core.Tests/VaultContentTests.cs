@@ -129,7 +129,8 @@ public sealed class VaultContentTests : IDisposable
         disk.Create(withFiles: true);
         disk.Remove("Weather", "everyone");
         Compare(_folder["disk-vault"], kinds);
-        var encrypted = new Bench(Demo.CopyEncryptedDiskTo(_folder, "encrypted.ntfs"), _folder["sealed-vault"], ConformanceKind.EncryptedDisk.Options);
+        string path = Demo.CopyEncryptedDiskTo(_folder, "encrypted.ntfs");
+        var encrypted = new Bench(path, _folder["sealed-vault"], ConformanceKind.EncryptedDisk.Options);
         encrypted.Create(withFiles: true);
         encrypted.Remove("Weather", "everyone");
         encrypted.Undo(2);

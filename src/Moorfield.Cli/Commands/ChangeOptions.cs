@@ -87,7 +87,8 @@ internal sealed class ChangeOptions
         var replays = (proposal as RunProposal)?.Request.Changes.OfType<LogsReplayed>().ToList() ?? [];
         if (!document.Changes.Any(c => replays.Exists(r => r.Describe() == c.Text)))
             document = document with { Changes = [.. replays.Select(DocumentBuilder.Change), .. document.Changes] };
-        bool withPoint = HasRestorePoint(call), plain = call.GetValue(_plainVault), isSealed = withPoint && operation.IsKeptEncrypted(plain);
+        bool withPoint = HasRestorePoint(call), plain = call.GetValue(_plainVault);
+        bool isSecret = operation.IsKeptEncrypted(plain), isSealed = withPoint && isSecret;
         document = document with { KeptEncrypted = withPoint && (operation.Target.IsEncrypted || isSealed) ? isSealed : null };
         string vaultPath = operation.Source?.FullPath ?? VaultPath(call);
         var preview = new Report(() => document, ShowPreview);
@@ -122,7 +123,7 @@ internal sealed class ChangeOptions
             call.Log.Write(document.Action, operation.Target.FullPath, null, e.Kind switch
             {
                 ErrorKind.Refused => "refused", ErrorKind.Stopped => "stopped", _ => "failed",
-            }, (proposal as RunProposal)?.Request.Title ?? document.Action, isSealed ? RunLog.NotLogged : e.Message);
+            }, (proposal as RunProposal)?.Request.Title ?? document.Action, isSecret ? RunLog.NotLogged : e.Message);
             throw;
         }
         finally
@@ -135,7 +136,7 @@ internal sealed class ChangeOptions
             return ExitCode.Done;
         }
         if (proposal is RunProposal run)
-            call.Log.Write(document.Action, operation.Target, run.Request, run.Systems, outcome, isSealed);
+            call.Log.Write(document.Action, operation.Target, run.Request, run.Systems, outcome, isSecret);
         else
             call.Log.Write(document.Action, operation.Target.FullPath, null, "done", document.Action);
         if (limit is { } most && outcome.Point is { } newest)

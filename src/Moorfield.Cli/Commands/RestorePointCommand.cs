@@ -208,7 +208,7 @@ internal static class RestorePointCommand
         page.Line($"  Target     {point.Target.Path} ({point.Target.Computer}, {point.Target.Product}, build {point.Target.Build})");
         page.Line($"  State      {State(summary)}");
         if (point.IsSealed)
-            page.Line("  Vault      its contents there are encrypted");
+            page.Line("  Contents   encrypted in the vault");
         if (point.Note is not null)
             page.Line($"  Note       {point.Note}");
         page.Line($"  Packages   {string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}");

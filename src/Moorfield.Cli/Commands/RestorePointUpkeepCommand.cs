@@ -79,7 +79,10 @@ internal static class RestorePointUpkeepCommand
                     page.Line($"{TextTable.Count(sound, "restore point")} of {points} sound, {TextTable.Count(known.Count(k => k.Value), "content")} "
                         + $"of {known.Count} as recorded.");
                     if (locked.Count > 0)
-                        page.Line($"Only the ciphertext was checked of {string.Join(", ", locked)}, since no key that opens it is here.");
+                    {
+                        page.Line($"No key that is here opens {(locked.Count == 1 ? "restore point" : "restore points")} "
+                            + $"{string.Join(", ", locked)}: only the ciphertext was checked.");
+                    }
                     others.ForEach(f => page.Error(f.Text));
                     if (findings is { Faults.IsEmpty: false })
                         page.Line("Until that is mended, all contents stay, because it is not known which are needed.");

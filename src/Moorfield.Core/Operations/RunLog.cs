@@ -33,27 +33,27 @@ public sealed class RunLog(string? file, string? format, Action<string> fault)
     private const string None = "none";
 
     /// <summary>The message of what went wrong on an encrypted volume, which might name files.</summary>
-    public const string NotLogged = "not logged, because the volume is encrypted";
+    public const string NotLogged = "not logged, because it is about an encrypted volume";
 
     /// <summary>The forms in which it can be written.</summary>
     public static string[] Formats { get; } = ["text", "json"];
 
     /// <summary>Logs a run, change by change.</summary>
-    /// <param name="isKeptEncrypted">True if the vault keeps what was changed encrypted: then the log names neither files nor keys.</param>
+    /// <param name="isSecret">True if it is about an encrypted volume: then the log names neither files nor registry keys.</param>
     public void Write(string action, Target target, RunRequest request, IReadOnlyCollection<SystemSnapshot> systems, Outcome outcome,
-        bool isKeptEncrypted = false)
+        bool isSecret = false)
     {
         var failed = outcome.Failures.Select(f => (f.What, f.Edition)).ToHashSet();
         var messages = outcome.Failures.ToLookup(f => (f.What, f.Edition), f => f.Message);
         var lines = request.Changes.Select(c => new LogLine(
             action, target.FullPath, outcome.Point, c.Family.Length > 0 ? c.Family : null, c.Edition, AccountOf(c, systems),
-            failed.Contains((c.Describe(), c.Edition)) ? "failed" : "done", isKeptEncrypted ? KindOf(c) : c.Describe(),
+            failed.Contains((c.Describe(), c.Edition)) ? "failed" : "done", isSecret ? KindOf(c) : c.Describe(),
             messages[(c.Describe(), c.Edition)].FirstOrDefault()))
             .Concat(request.LeftOut.Select(l => new LogLine(
-                action, target.FullPath, outcome.Point, l.Family, l.Edition, null, "failed", isKeptEncrypted ? "left out" : l.What, l.Message)))
+                action, target.FullPath, outcome.Point, l.Family, l.Edition, null, "failed", isSecret ? "left out" : l.What, l.Message)))
             .Concat(outcome.Discrepancies.Select(d => new LogLine(
                 action, target.FullPath, outcome.Point, d.Family, d.Edition, null, "failed", "verification", d.Text)));
-        Write(isKeptEncrypted ? lines.Select(l => l with { Message = l.Message is null ? null : NotLogged }) : lines);
+        Write(isSecret ? lines.Select(l => l with { Message = l.Message is null ? null : NotLogged }) : lines);
     }
 
     /// <summary>The kind of a change, without its place.</summary>

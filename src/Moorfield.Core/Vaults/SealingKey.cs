@@ -56,7 +56,7 @@ internal sealed class SealingKey : IDisposable
         WithKey(other, id, "moorfield wrap", key => Open(key, wrapped)) is { Length: Bytes } bytes ? new SealingKey(id, bytes) : null;
 
     /// <summary>Encrypts a short text, such as one of a journal.</summary>
-    /// <param name="use">Where it stands: elsewhere it does not open.</param>
+    /// <param name="use">The place of the text: it opens under the same one only.</param>
     internal byte[] Seal(string use, ReadOnlySpan<byte> text)
     {
         byte[] key = Derive([], use);

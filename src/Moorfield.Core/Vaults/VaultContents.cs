@@ -134,7 +134,8 @@ public sealed partial class Vault
         internal string FileName => Name + (Key is null ? PlainEnding : SealedEnding);
     }
 
-    /// <summary>The file of a content: under the key of this run, in clear, or under any other key that is here. Null when there is none.</summary>
+    /// <summary>Finds the file of a content: encrypted under the key of this run, in clear, or encrypted under another key that was opened.</summary>
+    /// <returns>Null when the vault has no such content, or no key to it.</returns>
     private BlobFile? FindFile(string hash)
     {
         if (!IsHash(hash))

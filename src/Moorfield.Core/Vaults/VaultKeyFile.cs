@@ -27,9 +27,9 @@ public static class VaultKeyFile
         return Convert.ToHexStringLower(id);
     }
 
-    /// <summary>Reads it.</summary>
-    /// <returns>32 bytes, to be cleared; null when there is none.</returns>
-    /// <exception cref="MoorfieldException">It cannot be read, or holds no key.</exception>
+    /// <summary>Reads the file.</summary>
+    /// <returns>The key, 32 bytes, which the caller clears; null when there is no file.</returns>
+    /// <exception cref="LockedPointException">It cannot be read, or holds no key.</exception>
     internal static byte[]? Read(string path)
     {
         byte[] text = new byte[Limit];
@@ -39,12 +39,12 @@ public static class VaultKeyFile
             if (file is null)
                 return null;
             int length = file.ReadAtLeast(text, Limit, throwOnEndOfStream: false);
-            return KeyIn(text.AsSpan(0, length)) ?? throw new MoorfieldException(ErrorKind.Failed,
+            return KeyIn(text.AsSpan(0, length)) ?? throw new LockedPointException(
                 $"{path} holds no key of a vault: none of its lines is 64 hexadecimal digits. Put back your copy of it.");
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
-            throw new MoorfieldException(ErrorKind.Failed, $"The vault's key {path} cannot be read: {e.Message}", e);
+            throw new LockedPointException($"The vault's key {path} cannot be read: {e.Message}", e);
         }
         finally
         {
@@ -64,9 +64,9 @@ public static class VaultKeyFile
         return null;
     }
 
-    /// <summary>Reads it to encrypt with, and makes it when there is none.</summary>
+    /// <summary>Reads the file for a run that encrypts, and makes it when it is missing.</summary>
     /// <param name="vault">Path of the vault, which it must not lie in.</param>
-    /// <returns>32 bytes, to be cleared, and whether it is new.</returns>
+    /// <returns>The key, 32 bytes, which the caller clears, and whether it is new.</returns>
     /// <exception cref="MoorfieldException">It lies in the vault, others may read it, or it cannot be made.</exception>
     internal static (byte[] Key, bool IsNew) ReadOrMake(string path, string vault, WriteInterceptor interceptor)
     {

@@ -98,10 +98,9 @@ public sealed partial class Vault
         return _sealedPoints[number] = key;
     }
 
-    private SealingKey? ByVolumes(StoredSeal seal) => (from wrap in seal.Wraps
-                                                       from volume in _volumes
-                                                       where wrap.By == ByVolume && wrap.Id == volume.Volume.ToString()
-                                                       select SealingKey.Unwrap(seal.Key, volume.Key, wrap.Key)).FirstOrDefault(k => k is not null);
+    private SealingKey? ByVolumes(StoredSeal seal) => seal.Wraps.Where(w => w.By == ByVolume)
+        .SelectMany(w => _volumes.Where(v => v.Volume.ToString() == w.Id).Select(v => SealingKey.Unwrap(seal.Key, v.Key, w.Key)))
+        .FirstOrDefault(k => k is not null);
 
     private SealingKey? ByKeyFile(StoredSeal seal)
     {
@@ -119,9 +118,11 @@ public sealed partial class Vault
         }
     }
 
-    /// <summary>The document of a point, with what of it is to be encrypted.</summary>
+    /// <summary>The document of a point, encrypted where that is wanted.</summary>
     private StoredPoint Document(RestorePoint point)
     {
+        if (_keys.IsEmpty)
+            return PointDocuments.Of(point);
         var needed = VaultMaintenance.Contents(point).Select(c => c.Hash).Distinct().Select(FindFile).OfType<BlobFile>().ToList();
         // What comes from an encrypted restore point stays encrypted, wherever it is put back.
         if (needed.Exists(f => f.Key is not null))
@@ -149,7 +150,7 @@ public sealed partial class Vault
         };
     }
 
-    /// <summary>A document with what of it was encrypted.</summary>
+    /// <summary>A document whose encrypted part is opened.</summary>
     /// <exception cref="LockedPointException">No key that opens it is here.</exception>
     private StoredPoint Unsealed(StoredPoint stored, StoredSeal seal)
     {
@@ -212,9 +213,21 @@ public sealed partial class Vault
 
     /// <summary>The readable part of an encrypted point when no key that opens it is here; null otherwise.</summary>
     /// <exception cref="MoorfieldException">There is no such point, or its document is damaged.</exception>
-    internal LockedPoint? Locked(int number) => !_read.ContainsKey(number) && Outline(number) is { Seal: { } seal } stored
-        && IsKnown(stored, number) && KeyOf(number, seal) is null
-        ? new LockedPoint(seal.Contents, SealedFormat.IsWhole(new MemoryStream(seal.Body))) : null;
+    internal LockedPoint? Locked(int number)
+    {
+        if (_read.ContainsKey(number) || Outline(number) is not { Seal: { } seal } stored || !IsKnown(stored, number))
+            return null;
+        try
+        {
+            if (KeyOf(number, seal) is not null)
+                return null;
+        }
+        catch (LockedPointException)
+        {
+            // the key file cannot be read
+        }
+        return new LockedPoint(seal.Contents, SealedFormat.IsWhole(new MemoryStream(seal.Body)));
+    }
 
     private void ForgetKeys()
     {
@@ -233,4 +246,4 @@ public sealed partial class Vault
 internal sealed record LockedPoint(ImmutableArray<string> Names, bool IsWhole);
 
 /// <summary>A restore point is encrypted, and no key that opens it is here.</summary>
-internal sealed class LockedPointException(string message) : MoorfieldException(RefusalReason.Encrypted, message);
+internal sealed class LockedPointException(string message, Exception? inner = null) : MoorfieldException(RefusalReason.Encrypted, message, inner);
