@@ -6,7 +6,10 @@ namespace Moorfield.Mutants;
 
 /// <summary>A change to one place of the code, which is made when its number is the active one.</summary>
 /// <param name="Line">From 1.</param>
-internal sealed record Mutant(int Number, string File, int Line, string Before, string After);
+internal sealed record Mutant(int Number, string File, int Line, string Before, string After)
+{
+    public override string ToString() => $"{File}:{Line}: {Before}  ->  {After}";
+}
 
 /// <summary>Puts mutants of a file behind switches. Lines stay where they are.</summary>
 /// <param name="first">Number of the first mutant.</param>

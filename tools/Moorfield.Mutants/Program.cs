@@ -1,6 +1,7 @@
 using System.Diagnostics;
 using System.Globalization;
 using System.Text.RegularExpressions;
+using System.Xml.Linq;
 using Microsoft.CodeAnalysis.CSharp;
 using Microsoft.CodeAnalysis.CSharp.Syntax;
 
@@ -8,19 +9,23 @@ namespace Moorfield.Mutants;
 
 /// <summary>
 /// Tries whether tests notice changes to the code: all mutants of the given files are compiled into one build of a copy of the repository, each
-/// behind a switch, and a seeded sample of each folder's is switched on, one at a time, while the nearest test classes run of those that reach it.
+/// behind a switch, and a seeded sample of each room's is switched on, one at a time, while the nearest tests run of those that reach it.
 /// </summary>
 internal static class Program
 {
-    private const int Nearest = 8, Always = 2;
     private static readonly ParallelOptions Lanes = new() { MaxDegreeOfParallelism = Environment.ProcessorCount };
     private static readonly TimeSpan Limit = TimeSpan.FromSeconds(10);
-    private static readonly TimeSpan Slow = TimeSpan.FromSeconds(150);
 
-    // Past the first ones, what the tests of one mutant may take together without it.
-    private static readonly TimeSpan Budget = TimeSpan.FromSeconds(100);
+    // A test that takes longer than this is not run again for mutants.
+    private static readonly TimeSpan Slow = TimeSpan.FromSeconds(20);
 
-    /// <summary>Arguments: COPY SAMPLE SEED FILE… (files below the copy of the repository, which is changed).</summary>
+    // What the tests of one mutant may take together without it.
+    private static readonly TimeSpan Budget = TimeSpan.FromSeconds(60);
+
+    /// <summary>
+    /// Arguments: COPY SAMPLE SEED FILE… (files below the copy of the repository, which is changed). With the output of an earlier run in
+    /// $MOORFIELD_AGAIN, only those mutants are tried that survived in it.
+    /// </summary>
     private static int Main(string[] arguments)
     {
         string copy = arguments[0];
@@ -31,61 +36,49 @@ internal static class Program
             Console.WriteLine("There is no file below src to change.");
             return 2;
         }
-        string[] projects = files[0].Contains("/Moorfield.Formats/", StringComparison.Ordinal) ? ["Formats", "Core"] : ["Core"];
+        string[]? again = Environment.GetEnvironmentVariable("MOORFIELD_AGAIN") is { Length: > 0 } output ? File.ReadAllLines(output) : null;
+        string[] projects = files.Any(f => f.Contains("/Moorfield.Formats/", StringComparison.Ordinal)) ? ["Formats", "Core"] : ["Core"];
         var mutants = Build(copy, projects, files);
         Console.WriteLine($"{mutants.Count} mutants in {files.Length} files");
-        var classes = projects.SelectMany(p => Classes(copy, p)).ToList();
-        Parallel.ForEach(classes, Lanes, one => Measure(copy, one));
+        List<Test> tests = [.. projects.SelectMany(p => Measure(copy, p))];
+        Console.WriteLine($"{tests.Count} tests, {tests.Count(t => t.Reached.Count > 0)} of them reach a mutant");
         var random = new Random(seed);
         int caught = 0, tried = 0;
-        foreach (var room in mutants.GroupBy(m => Path.GetDirectoryName(m.File)!))
+        foreach (var room in mutants.GroupBy(m => string.Join('/', m.File.Split('/').SkipLast(1).Take(3))))
         {
-            var chosen = room.OrderBy(_ => random.Next()).Take(sample).OrderBy(m => m.File, StringComparer.Ordinal).ThenBy(m => m.Line).ToList();
+            var chosen = (again is null ? room.OrderBy(_ => random.Next()).Take(sample)
+                    : room.Where(m => again.Any(l => l.EndsWith(": " + m, StringComparison.Ordinal))))
+                .OrderBy(m => m.File, StringComparer.Ordinal).ThenBy(m => m.Line).ToList();
             int found = 0;
             Parallel.ForEach(chosen, Lanes, mutant =>
             {
-                string[] types = Types(copy, mutant.File);
-                var near = classes.Where(c => c.Reached.Contains(mutant.Number)).OrderByDescending(c => c.Nearness(types)).Take(Nearest).ToList();
-                var taken = TimeSpan.Zero;
-                near = [.. near.TakeWhile((c, i) => (taken += c.Time) < Budget || i < Always)];
-                if (near.Exists(c => !Passes(copy, c, mutant.Number, null, (c.Time * 4) + TimeSpan.FromSeconds(15))))
+                var near = Near(tests, mutant, Types(copy, mutant.File));
+                if (near.GroupBy(t => t.Project).Any(p => !Passes(copy, p.Key, [.. p], mutant.Number)))
                     Interlocked.Increment(ref found);
                 else
-                    Console.WriteLine($"{(near.Count > 0 ? "survives" : "not reached")}: {mutant.File}:{mutant.Line}: {mutant.Before}  ->  "
-                        + mutant.After);
+                    Console.WriteLine($"{(near.Count > 0 ? "survives" : "not reached")}: {mutant}");
             });
-            Console.WriteLine($"{room.Key}: {found} of {chosen.Count} caught ({100 * found / chosen.Count} %), seed {seed}");
+            Console.WriteLine($"{room.Key}: {found} of {chosen.Count} caught ({100 * found / Math.Max(1, chosen.Count)} %), seed {seed}");
             (caught, tried) = (caught + found, tried + chosen.Count);
         }
         return caught * 5 >= tried * 4 ? 0 : 1;
     }
 
+    /// <summary>
+    /// The tests to run for a mutant, as far as the budget goes: those that reach it, nearest first, then the others of their classes (what a
+    /// class prepares once is counted for the first of its tests only).
+    /// </summary>
+    private static List<Test> Near(List<Test> tests, Mutant mutant, string[] types)
+    {
+        var reaching = tests.Where(t => t.Reached.Contains(mutant.Number)).OrderByDescending(t => t.Nearness(types)).ToList();
+        var classes = reaching.Select(t => t.Class).Distinct().Take(4).ToHashSet();
+        var taken = TimeSpan.Zero;
+        return [.. reaching.Concat(tests.Where(t => classes.Contains(t.Class) && !t.Reached.Contains(mutant.Number)).OrderBy(t => t.Time))
+            .TakeWhile((t, i) => (taken += t.Time) < Budget || i == 0)];
+    }
+
     private static List<Mutant> Build(string copy, string[] projects, string[] files)
     {
-        File.WriteAllText(Path.Combine(copy, "src", "Moorfield.Formats", "Switch.cs"), """
-            namespace Moorfield.Mutants;
-
-            public static class Switch
-            {
-                private static readonly int Active = int.Parse(System.Environment.GetEnvironmentVariable("MOORFIELD_MUTANT") ?? "0");
-                private static readonly string? Reached = System.Environment.GetEnvironmentVariable("MOORFIELD_REACHED");
-                private static readonly System.Collections.Concurrent.ConcurrentDictionary<int, bool> Seen = new();
-
-                static Switch()
-                {
-                    if (Reached is not null)
-                        System.AppDomain.CurrentDomain.ProcessExit += (_, _) => System.IO.File.WriteAllLines(Reached,
-                            System.Linq.Enumerable.Select(Seen.Keys, k => k.ToString()));
-                }
-
-                public static bool Is(int number)
-                {
-                    if (Reached is not null)
-                        Seen.TryAdd(number, true);
-                    return number == Active;
-                }
-            }
-            """);
         var originals = files.ToDictionary(f => f, f => File.ReadAllText(Path.Combine(copy, f)));
         var dropped = files.ToDictionary(f => f, _ => new HashSet<int>());
         for (int tries = 0; tries < 40; tries++)
@@ -98,6 +91,7 @@ internal static class Program
                 File.WriteAllText(Path.Combine(copy, file), root.ToFullString());
                 mutants.AddRange(mutator.Mutants);
             }
+            WriteSwitch(copy, projects, mutants.Count);
             var (code, output) = (0, "");
             foreach (string project in projects.TakeWhile(_ => code == 0))
                 (code, output) = Run(copy, "dotnet", TimeSpan.FromMinutes(15), [], "build", $"tests/Moorfield.{project}.Tests", "-v", "quiet",
@@ -132,6 +126,52 @@ internal static class Program
         throw new InvalidOperationException("The mutants do not compile, however many are dropped.");
     }
 
+    /// <summary>Writes what the mutants ask whether they are on, and what tells it which test runs.</summary>
+    private static void WriteSwitch(string copy, string[] projects, int count)
+    {
+        File.WriteAllText(Path.Combine(copy, "src", "Moorfield.Formats", "Switch.cs"), $$"""
+            namespace Moorfield.Mutants;
+
+            public static class Switch
+            {
+                private static readonly int Active = int.Parse(System.Environment.GetEnvironmentVariable("MOORFIELD_MUTANT") ?? "0");
+                private static readonly string? Reached = System.Environment.GetEnvironmentVariable("MOORFIELD_REACHED");
+                private static readonly System.Collections.Concurrent.ConcurrentDictionary<object, bool[]> Seen = new();
+
+                public static System.Func<object?> Test { get; set; } = () => null;
+
+                public static System.Func<object, string> Name { get; set; } = t => "";
+
+                static Switch()
+                {
+                    if (Reached is not null)
+                        System.AppDomain.CurrentDomain.ProcessExit += (_, _) => System.IO.File.WriteAllLines(Reached,
+                            System.Linq.Enumerable.SelectMany(Seen, t => System.Linq.Enumerable.Select(System.Linq.Enumerable.Where(
+                                System.Linq.Enumerable.Range(0, t.Value.Length), n => t.Value[n]), n => Name(t.Key) + " " + n)));
+                }
+
+                public static bool Is(int number)
+                {
+                    if (Reached is not null && Test() is { } test)
+                        Seen.GetOrAdd(test, _ => new bool[{{count + 1}}])[number] = true;
+                    return number == Active;
+                }
+            }
+            """);
+        foreach (string project in projects)
+            File.WriteAllText(Path.Combine(copy, "tests", $"Moorfield.{project}.Tests", "SwitchHook.cs"), """
+                internal static class SwitchHook
+                {
+                    [System.Runtime.CompilerServices.ModuleInitializer]
+                    internal static void Set()
+                    {
+                        Moorfield.Mutants.Switch.Test = () => Xunit.TestContext.Current.TestMethod;
+                        Moorfield.Mutants.Switch.Name = t => t is Xunit.Sdk.ITestMethod m ? m.TestClass.TestClassName + "." + m.MethodName : "";
+                    }
+                }
+                """);
+    }
+
     /// <summary>The lines of the member that a line is in.</summary>
     private static IEnumerable<int> Member(string text, int line)
     {
@@ -146,66 +186,58 @@ internal static class Program
         [.. CSharpSyntaxTree.ParseText(File.ReadAllText(Path.Combine(copy, file))).GetRoot().DescendantNodes()
             .OfType<BaseTypeDeclarationSyntax>().Select(t => t.Identifier.Text).Distinct()];
 
-    private static List<TestClass> Classes(string copy, string project) =>
-        [.. Directory.GetFiles(Path.Combine(copy, "tests", $"Moorfield.{project}.Tests"), "*.cs")
-            .Select(f => (Name: Path.GetFileNameWithoutExtension(f), Text: File.ReadAllText(f)))
-            .Where(f => Regex.IsMatch(f.Text, $@"\bpublic (sealed )?class {f.Name}\b", RegexOptions.ExplicitCapture, Limit)
-                && f.Name is not ("ArchitectureTests" or "HousePictureTests"))
-            .Select(f => new TestClass(project, f.Name, f.Text + Base(copy, project, f.Text)))];
-
-    /// <summary>The text of the class that a test class takes its tests from; empty when it has them all itself.</summary>
-    private static string Base(string copy, string project, string text) =>
-        Regex.Match(text, @"\bclass \w+(\(\))? : (?<base>\w+)", RegexOptions.ExplicitCapture, Limit) is { Success: true } match
-        && Path.Combine(copy, "tests", $"Moorfield.{project}.Tests", match.Groups["base"].Value + ".cs") is var file && File.Exists(file)
-            ? File.ReadAllText(file) : "";
-
-    /// <summary>Runs a class without any mutant, to see which it reaches and how long it takes. One that fails is left out.</summary>
-    private static void Measure(string copy, TestClass one)
+    /// <summary>
+    /// Runs all tests of a project once without any mutant, to see which they reach and how long they take. Those that fail, are skipped or
+    /// slow are left out, and those that look at the code itself.
+    /// </summary>
+    private static List<Test> Measure(string copy, string project)
     {
-        string reached = Path.Combine(copy, $"reached-{one.Name}.txt");
-        File.Delete(reached);
-        var watch = Stopwatch.StartNew();
-        if (!Passes(copy, one, 0, reached, Slow))
+        string reached = Path.Combine(copy, $"reached-{project}.txt"), report = Path.Combine(copy, $"report-{project}.xml");
+        var environment = new Dictionary<string, string> { ["MOORFIELD_MUTANT"] = "0", ["MOORFIELD_REACHED"] = reached };
+        Run(copy, TestProgram(copy, project), TimeSpan.FromMinutes(40), environment, "-noColor", "-noLogo", "-result-xml", report);
+        var texts = Directory.GetFiles(Path.Combine(copy, "tests", $"Moorfield.{project}.Tests"), "*.cs")
+            .ToDictionary(f => Path.GetFileNameWithoutExtension(f), File.ReadAllText);
+        var reachedBy = File.ReadLines(reached).Select(l => l.Split(' ')).ToLookup(l => l[0], l => int.Parse(l[1], CultureInfo.InvariantCulture));
+        List<Test> tests = [];
+        foreach (var rows in XDocument.Load(report).Descendants("test").GroupBy(t => (Class: (string)t.Attribute("type")!,
+            Method: (string)t.Attribute("method")!)))
         {
-            Console.WriteLine($"left out: {one.Name} fails without any mutant, or takes longer than {Slow.TotalSeconds:0} s");
-            return;
+            var time = TimeSpan.FromSeconds(rows.Sum(t => (double)t.Attribute("time")!));
+            string name = $"{rows.Key.Class}.{rows.Key.Method}";
+            if (rows.Any(t => (string?)t.Attribute("result") == "Fail"))
+                Console.WriteLine($"left out: {name} fails without any mutant");
+            else if (rows.All(t => (string?)t.Attribute("result") == "Pass") && time < Slow)
+                tests.Add(new Test(project, rows.Key.Class, name, time, [.. reachedBy[name]],
+                    texts.GetValueOrDefault(rows.Key.Class.Split('.')[^1], "")));
         }
-        one.Time = watch.Elapsed;
-        if (File.Exists(reached))
-            one.Reached = [.. File.ReadAllText(reached).Split('\n', StringSplitOptions.RemoveEmptyEntries)
-                .Select(n => int.Parse(n, CultureInfo.InvariantCulture))];
+        return [.. tests.Where(t => !t.Class.EndsWith(".ArchitectureTests", StringComparison.Ordinal)
+            && !t.Class.EndsWith(".HousePictureTests", StringComparison.Ordinal))];
     }
 
-    private static bool Passes(string copy, TestClass one, int mutant, string? reached, TimeSpan limit)
+    private static bool Passes(string copy, string project, List<Test> tests, int mutant) =>
+        Run(copy, TestProgram(copy, project), (tests.Aggregate(TimeSpan.Zero, (sum, t) => sum + t.Time) * 4) + TimeSpan.FromSeconds(20),
+            new() { ["MOORFIELD_MUTANT"] = mutant.ToString(CultureInfo.InvariantCulture) },
+            ["-noColor", "-noLogo", "-stopOnFail", "-parallelMode", "none", .. tests.SelectMany(t => new[] { "-method", t.Name })]).Code == 0;
+
+    private static string TestProgram(string copy, string project) =>
+        Path.Combine(copy, "tests", $"Moorfield.{project}.Tests", "bin", "Debug", "net10.0", $"Moorfield.{project}.Tests");
+
+    /// <param name="Name">Of its method, with namespace and class; all rows of a theory together.</param>
+    /// <param name="Reached">The numbers of the mutants that it comes by.</param>
+    /// <param name="Text">The source of its class.</param>
+    private sealed record Test(string Project, string Class, string Name, TimeSpan Time, HashSet<int> Reached, string Text)
     {
-        var environment = new Dictionary<string, string> { ["MOORFIELD_MUTANT"] = mutant.ToString(CultureInfo.InvariantCulture) };
-        if (reached is not null)
-            environment["MOORFIELD_REACHED"] = reached;
-        string program = Path.Combine(copy, "tests", $"Moorfield.{one.Project}.Tests", "bin", "Debug", "net10.0", $"Moorfield.{one.Project}.Tests");
-        return Run(copy, program, limit, environment, ["-noColor", "-noLogo", "-stopOnFail", "-class", $"*.{one.Name}"]).Code == 0;
-    }
-
-    /// <param name="name">Of its file as well.</param>
-    private sealed class TestClass(string project, string name, string text)
-    {
-        internal string Project => project;
-
-        internal string Name => name;
-
-        internal TimeSpan Time { get; set; }
-
-        internal HashSet<int> Reached { get; set; } = [];
-
         /// <summary>
-        /// How well its tests fit a file: how often it names the file's types, in relation to the time that it takes. A class named like one of
+        /// How well it fits a file: how often its class names the file's types, in relation to the time that it takes. A class named like one of
         /// the types comes first.
         /// </summary>
-        internal double Nearness(string[] types) =>
-            ((types.Any(t => name.StartsWith(t, StringComparison.Ordinal)) ? 1000
+        internal double Nearness(string[] types)
+        {
+            string name = Class.Split('.')[^1];
+            return ((types.Any(t => name.StartsWith(t, StringComparison.Ordinal)) ? 1000
                 : types.Any(t => t.StartsWith(name.Replace("Tests", "", StringComparison.Ordinal), StringComparison.Ordinal)) ? 500 : 1)
-                + 5 * Mentions(types)) / (1 + Time.TotalSeconds);
-
-        internal int Mentions(string[] types) => types.Sum(t => Regex.Matches(text, $@"\b{Regex.Escape(t)}\b", RegexOptions.None, Limit).Count);
+                + (5 * types.Sum(t => Regex.Matches(Text, $@"\b{Regex.Escape(t)}\b", RegexOptions.None, Limit).Count))) / (0.1 + Time.TotalSeconds);
+        }
     }
 
     private static (int Code, string Output) Run(

@@ -35,7 +35,7 @@ internal static class PointCheck
         foreach (var file in point.Files)
         {
             if (!IsPlace(file.Path) || !IsContent(file.Before, file.Edition) || !IsContent(file.After, file.Edition)
-            || !IsTime(file.Accessed) || !IsTime(file.Modified) || file.Edition is < 1)
+                || !IsTime(file.Accessed) || !IsTime(file.Modified) || file.Edition is < 1)
                 return $"the file '{file.Path}' is not described as one of a system";
         }
         foreach (var change in point.Changes)
@@ -96,7 +96,7 @@ internal static class PointCheck
     private static bool IsTime(FileTime time) => time.Nanoseconds <= MaxNanoseconds;
 
     private static bool IsContent(string? name, int? edition) =>
-    name is not null && (edition is null ? Vault.IsHash(name) : Sha1Hash.Parse(name) is not null);
+        name is not null && (edition is null ? Vault.IsHash(name) : Sha1Hash.Parse(name) is not null);
 
     private static bool IsKey(HiveChange change) => IsPlace(change.Hive) && !IsBad(change.Key) && change.Key.Split('\\').All(n => n.Length > 0);
 
