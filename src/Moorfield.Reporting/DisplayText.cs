@@ -65,6 +65,25 @@ internal static class DisplayText
         return string.Join(" · ", parts.Where(p => p.Length > 0));
     }
 
+    /// <summary>A kind of start entry in a word or two.</summary>
+    internal static string Of(StartKind kind, bool isOff) => kind switch
+    {
+        StartKind.Run or StartKind.RunOnce => kind.ToString(),
+        StartKind.Shortcut => "Startup folder",
+        StartKind.ActiveSetup => "Active Setup",
+        _ => Of(kind),
+    } + (isOff ? " (off)" : "");
+
+    /// <summary>A start entry in a few words.</summary>
+    internal static string Of(StartEntry start) => start.Kind switch
+    {
+        StartKind.Run or StartKind.RunOnce => $"{start.Kind} value {start.Name}",
+        StartKind.Shortcut => $"shortcut '{start.Name}' in Startup",
+        StartKind.ActiveSetup => $"Active Setup: {start.Name}",
+        StartKind.Task => $"task {start.Name}",
+        _ => $"service {start.Name}",
+    } + (start.IsOff ? " (switched off)" : "");
+
     /// <summary>How a package came, in a few words.</summary>
     internal static string Describe(PackageOrigin origin) => origin switch
     {

@@ -27,9 +27,15 @@ internal static class DocumentBuilder
                 .. snapshot.Leftovers.Select(l => new LeftoverJson(
                     DisplayText.Of(l.Kind), l.Family?.ToString(), l.FullName?.ToString(), Name(l.Sid), l.Bytes, LeftoverText.Where(l.Location))),
             ],
-            [.. snapshot.ClassicPrograms.Select(p =>
-                new ProgramJson(p.Name, p.Version, p.Publisher, p.Bytes, Name(p.Sid), p.UninstallCommand, p.Key))]);
+            [.. snapshot.DesktopPrograms.Select(p => Program(p, snapshot))]);
     }
+
+    internal static ProgramJson Program(DesktopProgram program, SystemSnapshot snapshot) => new(
+        program.Name, program.Version, program.Publisher, program.Bytes,
+        program.Sid is { } sid ? snapshot.Account(sid)?.Name ?? sid : null, program.Newcomers, program.UninstallCommand, program.QuietCommand,
+        program.IsInstallerProduct ? program.Key![(program.Key!.LastIndexOf('\\') + 1)..] : null, program.Folder?.ToString(), program.Key,
+        [.. program.Starts.Select(s => new StartJson(DisplayText.Of(s.Kind), s.Name, s.Command, DisplayText.Of(s.Scope), s.IsOff, s.Principal,
+            s.Location is { } place ? LeftoverText.Where(place) : null))]);
 
     internal static PackageJson Package(InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment)
     {

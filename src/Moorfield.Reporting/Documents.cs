@@ -24,12 +24,17 @@ internal sealed record SystemJson(
 
 internal sealed record LeftoverJson(string Kind, string? Family, string? FullName, string? Account, long Bytes, string Place);
 
-/// <param name="Account">Null when the machine has it.</param>
-internal sealed record ProgramJson(string Name, string Version, string Publisher, long Bytes, string? Account, string? UninstallCommand,
-    string? Key = null);
+/// <param name="Account">Null when the machine has it, and for newcomers.</param>
+/// <param name="Newcomers">True if it is not there yet and installs itself at a first sign-in.</param>
+internal sealed record ProgramJson(string Name, string Version, string Publisher, long Bytes, string? Account, bool Newcomers,
+    string? UninstallCommand, string? QuietUninstallCommand, string? ProductCode, string? Folder, string? Key, ImmutableArray<StartJson> Starts);
 
-/// <summary>The <c>explain</c> document of a classic program.</summary>
-internal sealed record ClassicProgramJson(string Schema, string Target, string Path, int? Edition, ProgramJson Program);
+/// <param name="For">machine, account or newcomers.</param>
+/// <param name="Principal">The account that a task runs as; null for others.</param>
+internal sealed record StartJson(string Kind, string Name, string Command, string For, bool SwitchedOff, string? Principal, string? Place);
+
+/// <summary>The <c>explain</c> document of a desktop program.</summary>
+internal sealed record ProgramExplanationJson(string Schema, string Target, string Path, int? Edition, ProgramJson Program);
 
 /// <param name="Filtered">True if packages were left out, as was asked for.</param>
 internal sealed record InventoryJson(string Schema, string Target, string Path, string Kind, ImmutableArray<SystemJson> Systems,
@@ -204,7 +209,7 @@ internal sealed record HandOverJson(string Schema, string Folder, ImmutableArray
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true, UseStringEnumConverter = true)]
 [JsonSerializable(typeof(InventoryJson))]
 [JsonSerializable(typeof(ExplanationJson))]
-[JsonSerializable(typeof(ClassicProgramJson))]
+[JsonSerializable(typeof(ProgramExplanationJson))]
 [JsonSerializable(typeof(PlanJson))]
 [JsonSerializable(typeof(ResultJson))]
 [JsonSerializable(typeof(BlocksJson))]

@@ -11,6 +11,8 @@ internal sealed class RegistryLayout(World world)
     internal const string AccountRepository = @"Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\Repository";
     internal const string Profiles = @"Microsoft\Windows NT\CurrentVersion\ProfileList";
 
+    private readonly ProgramLayout _programs = new(world);
+
     internal void FillSoftware(Hive hive)
     {
         Set(hive, @"Microsoft\Windows NT\CurrentVersion", HiveValue.FromString("ProductName", world.Product),
@@ -26,11 +28,8 @@ internal sealed class RegistryLayout(World world)
             Set(hive, $@"{Profiles}\{account.Sid}",
                 HiveValue.FromString("ProfileImagePath", $@"C:\Users\{account.Name}", HiveValueType.ExpandString));
         foreach (var program in world.Programs.Where(p => p.Account is null))
-        {
-            AddProgram(hive, program.Bits32 ? @"WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall"
-            : @"Microsoft\Windows\CurrentVersion\Uninstall", program);
             AddProgramHandlers(hive, @"Classes\", program);
-        }
+        _programs.FillSoftware(hive);
         if (world.Shape.Roots)
         {
             Set(hive, @"Microsoft\Windows\CurrentVersion\Appx", HiveValue.FromString("PackageRoot", @"C:\Program Files\WindowsApps"),
@@ -103,6 +102,7 @@ internal sealed class RegistryLayout(World world)
         Set(hive, @"ControlSet001\Control\MUI\UILanguages\en-GB", HiveValue.FromDWord("LCID", BritishEnglish));
         Set(hive, @"ControlSet001\Control\ComputerName\ComputerName", HiveValue.FromString("ComputerName", world.Computer));
         Set(hive, @"ControlSet001\Control\Session Manager\Environment", HiveValue.FromString("PROCESSOR_ARCHITECTURE", "AMD64"));
+        _programs.FillSystem(hive);
     }
 
     internal void FillAccount(Hive hive, string sid)
@@ -110,10 +110,9 @@ internal sealed class RegistryLayout(World world)
         Set(hive, @"Software\Microsoft\Windows\CurrentVersion\ContentDeliveryManager", HiveValue.FromDWord("ContentDeliveryAllowed", 1),
             HiveValue.FromDWord("SilentInstalledAppsEnabled", 1), HiveValue.FromDWord("PreInstalledAppsEnabled", 1),
             HiveValue.FromDWord("OemPreInstalledAppsEnabled", 1));
+        _programs.FillAccount(hive, world.Accounts.FirstOrDefault(a => a.Sid == sid));
         if (world.Accounts.FirstOrDefault(a => a.Sid == sid) is not { } account)
             return;
-        foreach (var program in world.Programs.Where(p => p.Account == account.Name))
-            AddProgram(hive, @"Software\Microsoft\Windows\CurrentVersion\Uninstall", program);
         foreach (var choice in world.Chosen.Where(c => c.Account == account.Name))
             AddChoice(hive, choice.What, choice.Program ?? ProgId(choice.Package!, choice.What));
         foreach (var (package, app) in Apps(account))
@@ -127,19 +126,6 @@ internal sealed class RegistryLayout(World world)
         what.StartsWith('.') ? $@"Software\Microsoft\Windows\CurrentVersion\Explorer\FileExts\{what}\UserChoice"
         : $@"Software\Microsoft\Windows\Shell\Associations\UrlAssociations\{what}\UserChoice",
         HiveValue.FromString("ProgId", progId));
-
-    private static void AddProgram(Hive hive, string place, WorldProgram program)
-    {
-        var key = hive.Create($@"{place}\{program.Id}");
-        key.Set(HiveValue.FromString("DisplayName", program.Name));
-        key.Set(HiveValue.FromString("DisplayVersion", program.Version));
-        key.Set(HiveValue.FromString("Publisher", program.By));
-        key.Set(HiveValue.FromDWord("EstimatedSize", program.Kib));
-        if (program.Uninstall is { } command)
-            key.Set(HiveValue.FromString("UninstallString", command));
-        if (program.Hidden)
-            key.Set(HiveValue.FromDWord("SystemComponent", 1));
-    }
 
     /// <summary>A desktop program's ProgId, with a command to open its file types and links.</summary>
     private static void AddProgramHandlers(Hive hive, string classes, WorldProgram program)

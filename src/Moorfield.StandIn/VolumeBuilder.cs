@@ -55,6 +55,8 @@ public sealed class VolumeBuilder
         foreach (var account in _world.Accounts)
             AddProfile(account.Name, account);
         new StateRepositoryWriter(_world, _registry).Write(Full($"{Repository}/StateRepository-Machine.srd"));
+        foreach (var (path, content) in new ProgramLayout(_world).Files())
+            Write(path, content);
         AddDefaultAssociations();
         AddSystemFiles();
         // Resumed or cleanly shut down: no 'hibr' at the start. Nothing in an image ever ran.

@@ -23,6 +23,9 @@ public sealed record World(
     /// <summary>Apps that install themselves.</summary>
     public ImmutableArray<WorldDelivery> Delivered { get; init; } = [];
 
+    /// <summary>The entries that install programs at an account's first sign-in.</summary>
+    public ImmutableArray<WorldStart> FirstSignIn { get; init; } = [];
+
     /// <summary>The world that is built into the program.</summary>
     public static World Load()
     {
@@ -71,7 +74,11 @@ public sealed record World(
         return paths.ToImmutable();
     }
 
-    public static World Load(Stream stream) => JsonSerializer.Deserialize(stream, WorldJson.Default.World)!;
+    public static World Load(Stream stream)
+    {
+        var world = JsonSerializer.Deserialize(stream, WorldJson.Default.World)!;
+        return world with { Programs = [.. world.Programs.Select(p => p.Placed)] };
+    }
 
     /// <summary>This world as one edition of an install image: no accounts, nothing that only accounts have, no maker's marks.</summary>
     public World As(WorldEdition edition) => this with
@@ -120,6 +127,7 @@ public sealed record World(
             Leftovers = [],
             Chosen = [],
             Programs = [],
+            FirstSignIn = [],
             Pins = [],
         };
     }
@@ -197,14 +205,47 @@ public sealed record WorldFamily(string Name, string By);
 /// <param name="Program">ProgId of a desktop program.</param>
 public sealed record WorldChoice(string Account, string What, string? Package, string? Program);
 
-/// <summary>A classic desktop program.</summary>
+/// <summary>A desktop program. Of paths, {profile} is the account's folder.</summary>
 /// <param name="Account">The account that has it; null when the machine has it.</param>
 /// <param name="Bits32">Whether it is listed under WOW6432Node.</param>
 /// <param name="Hidden">True if it is marked as a system component, so that Windows does not list it.</param>
 /// <param name="Opens">File types with their dot, and schemes.</param>
 public sealed record WorldProgram(
     string Id, string Name, string Version, string By, uint Kib, string? Uninstall, string? Account, bool Bits32, bool Hidden,
-    ImmutableArray<string>? Opens);
+    ImmutableArray<string>? Opens)
+{
+    /// <summary>The command that removes it without asking.</summary>
+    public string? Quiet { get; init; }
+
+    /// <summary>The folder with its files; null when none are laid out.</summary>
+    public string? Folder { get; init; }
+
+    /// <summary>True if its identifier is the product code of Windows Installer.</summary>
+    public bool Product { get; init; }
+
+    /// <summary>The folder whose files it keeps the same as elsewhere: the person's own.</summary>
+    public string? SyncFolder { get; init; }
+
+    public ImmutableArray<WorldStart>? Starts { get; init; }
+
+    internal WorldProgram Placed => Account is not { } name ? this : this with
+    {
+        Uninstall = At(Uninstall),
+        Quiet = At(Quiet),
+        Folder = At(Folder),
+        SyncFolder = At(SyncFolder),
+        Starts = Starts is { } starts ? [.. starts.Select(s => s with { Command = At(s.Command)! })] : null,
+    };
+
+    private string? At(string? text) => text?.Replace("{profile}", $@"C:\Users\{Account}", StringComparison.Ordinal);
+}
+
+/// <summary>Something that starts a program, or installs one at a first sign-in.</summary>
+/// <param name="How">run, runOnce, shortcut, task, service or activeSetup.</param>
+/// <param name="Command">For a shortcut its target.</param>
+/// <param name="Off">True if it is switched off.</param>
+/// <param name="Setup">The setup program's file, to be laid out; null for none.</param>
+public sealed record WorldStart(string How, string Name, string Command, bool Off = false, string? Setup = null);
 
 /// <param name="What">registrationWithoutFiles, filesWithoutRegistration, provisionedWithoutFolder, appData, alias, handler, choice,
 /// defaultAssociation, pin, manifestCopy or repositoryRow.</param>

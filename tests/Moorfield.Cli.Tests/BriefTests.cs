@@ -132,12 +132,32 @@ public sealed class BriefTests : CliTest
     }
 
     [Fact]
-    public void Classic_programs_stand_in_the_same_list_and_cannot_be_removed()
+    public void Desktop_programs_are_listed_alone_or_with_packages_and_filtered_alike()
     {
-        string text = Run("inventory", Root, "--classic", "--sort", "size").Output;
-        text.Split('\n')[2].ShouldStartWith("Gannet Chart Plotter");
-        text.ShouldContain("remove by: MsiExec.exe /X{4B1C0D2E-0000-4000-8000-0000000000A7}");
+        string text = Run("inventory", Root, "--kind", "all", "--sort", "size").Output;
+        text.Split('\n')[2].ShouldStartWith("Saltmarsh Tide Folder");
+        text.ShouldContain("Weather");
+        text.ShouldContain(", and 7 desktop programs, 186.5 MB.");
+        text = Run("inventory", Root, "--kind", "desktop", "--columns", "package,removed-by,started-by,installed-by").Output;
+        text.ShouldContain("MsiExec.exe /X{4B1C0D2E-0000-4000-8000-0000000000A7}");
         text.ShouldNotContain("Update Agent");
+        text.ShouldNotContain("Weather");
+        Rows("--kind", "desktop").Count.ShouldBe(7);
+        Rows("--kind", "desktop", "--for", "newcomers").ShouldBe(["Gannet Chart Plotter", "Larkfield Label Maker", "Pennywhistle Post",
+            "Saltmarsh Log Editor", "Saltmarsh Ticket Printer", "Saltmarsh Tide Folder"]);
+        Rows("--kind", "desktop", "--for", "rowan", "--publisher", "Pennywhistle*").ShouldBe(["Card Counter"]);
+        Rows("--kind", "desktop", "--starts-with-windows", "--larger-than", "40MB").ShouldBe(["Gannet Chart Plotter", "Saltmarsh Tide Folder"]);
+        Rows("--kind", "desktop", "--origin", "added").ShouldBeEmpty();
+        Run("inventory", Root).Output.ShouldContain("7 desktop programs (--kind desktop)");
+        Refused(2, "omit --kind", "inventory", Root, "--kind", "desktop", "--leftovers");
+
+        List<string> Rows(params string[] options) => [.. Run(["inventory", Root, .. options, "--columns", "package", "--format", "csv"]).Output
+            .Split("\r\n", StringSplitOptions.RemoveEmptyEntries).Skip(1)];
+    }
+
+    [Fact]
+    public void A_desktop_program_of_the_machine_is_not_removed()
+    {
         Refused(2, "No package here is called 'Saltmarsh Log Editor'", "remove", Root, "Saltmarsh Log Editor", "--for", "everyone", "--yes");
     }
 

@@ -90,14 +90,16 @@ public sealed class ChoosingTests : CliTest
     }
 
     [Fact]
-    public void A_classic_program_is_explained_with_the_command_that_removes_it()
+    public void A_desktop_program_is_explained_with_what_starts_installs_and_removes_it()
     {
-        string name = Run("inventory", Root, "--classic", "--format", "csv", "--columns", "package,origin").Output.Split("\r\n")
-        .First(l => l.EndsWith(",classic", StringComparison.Ordinal))[..^8].Trim('"');
-        var outcome = Run("explain", Root, name);
-        outcome.Output.ShouldContain("A classic desktop program");
-        outcome.Output.ShouldContain("Removed by");
-        Json(Run("explain", Root, name, "--format", "json")).GetProperty("program").GetProperty("name").GetString().ShouldBe(name);
+        var outcome = Run("explain", Root, "saltmarsh tide folder");
+        foreach (string part in new[] { "A desktop program.", "ivy, rowan", "it installs itself at their first sign-in", "For rowan", "24.2.9",
+            "Silently by", "Run value TideFolder (switched off): ", "task Tide Folder Update of ivy: ",
+            @"Run value TideFolderSetup: C:\Windows\System32\TideFolderSetup.exe /firstsignin" })
+            outcome.Output.ShouldContain(part);
+        Run("explain", Root, "Larkfield Label Maker").Output.ShouldContain("Windows Installer, by its product code");
+        string[] documents = Run("explain", Root, "Saltmarsh Tide Folder", "--format", "json").Output.Split("}\n{");
+        documents.Length.ShouldBe(3);
     }
 
     [Fact]
@@ -172,7 +174,9 @@ public sealed class ChoosingTests : CliTest
     [Theory]
     [InlineData("forecast", "VOLUME", "--sign-in", "--all")]
     [InlineData("explain", "VOLUME", "Picture Viewer", "--places")]
-    [InlineData("inventory", "VOLUME", "--all", "--classic")]
+    [InlineData("inventory", "VOLUME", "--all", "--kind", "all")]
+    [InlineData("inventory", "VOLUME", "--kind", "desktop")]
+    [InlineData("explain", "VOLUME", "Saltmarsh Tide Folder")]
     [InlineData("remove", "VOLUME", "*", "--for", "everyone", "--preview")]
     [InlineData("check", "VOLUME", "--brief", "BRIEF")]
     [InlineData("guard", "VOLUME")]

@@ -332,13 +332,13 @@ public sealed class ReliabilityTests : CliTest
             hive => hive.Create(@"Microsoft\Windows\CurrentVersion\Uninstall\evil").Set(HiveValue.FromString("DisplayName", Evil)));
         foreach (string format in new[] { "table", "csv", "json" })
         {
-            string output = Run("inventory", Root, "--classic", "--format", format).Output;
+            string output = Run("inventory", Root, "--kind", "all", "--format", format).Output;
             output.ShouldContain("evil");
             output.IndexOfAny(['\u001b', '\u202e', '\u202c', '\u200b', '\u2066']).ShouldBe(-1, format);
             output.Split('\n').ShouldNotContain(l => l.StartsWith("Next line, forged", StringComparison.Ordinal), format);
         }
         Run("inventory", Root, "--format", "json").Output.ShouldContain("\\u202eevil");
-        Run("inventory", Root, "--classic", "--format", "csv").Output.ShouldContain("'=1+");
+        Run("inventory", Root, "--kind", "all", "--format", "csv").Output.ShouldContain("'=1+");
         string asked = RunInTerminal("y\nn", null, "remove", Root, "Northlight.Pictures", "--for", "everyone").Output;
         asked.ShouldContain("This costs something: ");
         asked.IndexOfAny(['\u202e', '\u202c', '\u200b', '\u2066']).ShouldBe(-1);

@@ -41,7 +41,7 @@ public sealed class SavedTests : CliTest
     [Fact]
     public void Reading_commands_say_of_it_what_they_say_of_the_target()
     {
-        SaysTheSame(Root, _saved, t => ["inventory", t, "--all", "--classic"]);
+        SaysTheSame(Root, _saved, t => ["inventory", t, "--all", "--kind", "all"]);
         SaysTheSame(Root, _saved, t => ["inventory", t, "--leftovers"]);
         SaysTheSame(Root, _saved, t => ["inventory", t, "--format", "csv"]);
         SaysTheSame(_image, _savedImage, t => ["inventory", t, "--edition", "2"]);

@@ -160,16 +160,5 @@ public sealed class LeftoverTests : IDisposable
         _bench.Read().Leftovers.ShouldBeEmpty();
     }
 
-    [Fact]
-    public void Classic_programs_are_listed_without_parts_of_others()
-    {
-        var programs = _bench.Read().ClassicPrograms;
-        programs.Select(p => (p.Name, p.Sid)).ShouldBe(
-            [("Card Counter", Demo.Sid("rowan")), ("Gannet Chart Plotter", null), ("Saltmarsh Log Editor", null),
-            ("Saltmarsh Ticket Printer", null)]);
-        programs[1].UninstallCommand.ShouldBe("\"C:\\Program Files (x86)\\Gannet\\uninstall.exe\"");
-        programs[1].Bytes.ShouldBe(48200 * 1024);
-    }
-
     public void Dispose() => _folder.Dispose();
 }

@@ -518,7 +518,7 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         var result = Remediate(machine, Plan(["*"], true) with
         {
             Classic = [.. new[] { "Open", "OpenFolder", "Twin", "Colours", "Windows", "Near", "System", "Stream" }
-                .Select(k => new ClassicProgram(k, "", "", 0, null, null) { Key = Place + k })],
+                .Select(k => new DesktopProgram(k, "", "", 0, null, null) { Key = Place + k })],
         });
         result.ExitCode.ShouldBe(3);
         machine.Calls.Where(c => c.StartsWith("Start-Process", StringComparison.Ordinal))

@@ -261,7 +261,7 @@ public sealed class GateTests
             Guards = [new Guard(null, GuardHive.Machine, @"Policies\Saltmarsh", HiveValue.FromString("Text", data.Replace("\0", "",
                 StringComparison.Ordinal)),
                 null, null)],
-            Classic = [new ClassicProgram(title, "", "", 0, null, null) { Key = @"Uninstall\X" }],
+            Classic = [new DesktopProgram(title, "", "", 0, null, null) { Key = @"Uninstall\X" }],
         };
     }
 

@@ -486,7 +486,7 @@ public class Scenarios(Func<string, string> change) : IDisposable
         var plan = Plan(["*"], true) with
         {
             Classic = [.. new[] { "Good", "Loud", "Unsafe", "Sly", "Slow", "Gone" }
-                .Select(k => new ClassicProgram(k, "", "", 0, null, null) { Key = Place + k })],
+                .Select(k => new DesktopProgram(k, "", "", 0, null, null) { Key = Place + k })],
         };
         var result = Remediate(machine, plan);
         result.ExitCode.ShouldBe(3);

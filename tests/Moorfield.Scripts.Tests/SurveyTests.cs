@@ -53,7 +53,7 @@ public sealed class SurveyTests : IDisposable
         var disk = volume.Read([null], KnownGuards.All)[0];
         Lines(survey).Except(Lines(disk)).ShouldBeEmpty();
         Lines(disk).Except(Lines(survey)).ShouldBeEmpty();
-        survey.ClassicPrograms.ShouldBe(disk.ClassicPrograms);
+        survey.DesktopPrograms.ShouldBe(disk.DesktopPrograms);
         survey.Blocks.ShouldBe(disk.Blocks);
         survey.ReadGaps.ShouldBeEmpty();
         var everyone = AudienceParser.Parse(["accounts"], disk);
@@ -194,7 +194,7 @@ public sealed class SurveyTests : IDisposable
         }
         programs.Create("Half").Values["DisplayName"] = HiveValue.FromString("DisplayName", "half \ud83d pair");
         Run(machine).ExitCode.ShouldBe(0);
-        var found = Read(File(machine)).ClassicPrograms.ToDictionary(p => p.Name, p => p.Version);
+        var found = Read(File(machine)).DesktopPrograms.ToDictionary(p => p.Name, p => p.Version);
         foreach (var (i, text) in texts.Index())
             found[$"odd {i}"].ShouldBe(text.Split('\0')[0]);
         found.Keys.ShouldContain("half \ufffd pair");

@@ -14,6 +14,7 @@ internal static class ExplainCommand
     {
         var command = new Command("explain", """
             Shows one package in full: what it is, who has it, what it needs and is needed by, what it opens, and what removing it would mean.
+            Of a desktop program, what starts it and what installs it at a first sign-in.
 
             Example:
               moorfield explain /mnt/counter-07 "Picture Viewer"
@@ -60,33 +61,67 @@ internal static class ExplainCommand
         return ExitCode.Done;
     }
 
-    private static List<(SystemSnapshot Snapshot, ClassicProgram Program)> Programs(string name, ImmutableArray<SystemSnapshot> snapshots) =>
-        [.. snapshots.SelectMany(s => s.ClassicPrograms.Where(p => NamePattern.Matches(name, p.Name)).Select(p => (s, p)))];
+    private static List<(SystemSnapshot Snapshot, DesktopProgramGroup Program)> Programs(string name, ImmutableArray<SystemSnapshot> snapshots) =>
+        [.. snapshots.SelectMany(s => DesktopProgramGroup.Of(s).Where(p => NamePattern.Matches(name, p.Name)).Select(p => (s, p)))];
 
-    /// <summary>Classic programs, which are no packages: what is known of them, and how the running system removes them.</summary>
-    private static ExitCode ShowPrograms(Invocation call, Target target, List<(SystemSnapshot Snapshot, ClassicProgram Program)> programs)
+    /// <summary>Desktop programs, which are no packages: what is known of them, and how the running system removes them.</summary>
+    private static ExitCode ShowPrograms(Invocation call, Target target, List<(SystemSnapshot Snapshot, DesktopProgramGroup Program)> programs)
     {
+        var writer = call.Writer(Format);
         foreach (var (at, (snapshot, program)) in programs.Index())
         {
-            string? holder = program.Sid is { } sid ? snapshot.Account(sid)?.Name ?? sid : null;
-            call.Write(Format, new Report(
-                () => new ClassicProgramJson(
-                    "moorfield.program/1", target.Given, target.FullPath, snapshot.EditionNumber,
-                    new ProgramJson(program.Name, program.Version, program.Publisher, program.Bytes, holder, program.UninstallCommand, program.Key)),
-                page =>
-                {
-                    if (at > 0)
-                        page.Line();
-                    page.Heading($"{program.Name} {program.Version}");
-                    page.Line("A classic desktop program. Moorfield shows it but does not change it.");
-                    page.Line();
-                    Fact(page, "Publisher", program.Publisher.Length > 0 ? program.Publisher : NotKnown);
-                    Fact(page, "Accounts", holder ?? "the machine, and so everyone");
-                    Fact(page, "Size", program.Bytes > 0 ? $"{TextTable.Size(program.Bytes)}, as its installer says" : NotKnown);
-                    Fact(page, "Removed by", program.UninstallCommand ?? "no recorded command");
-                }));
+            foreach (var (number, entry) in program.Entries.Index())
+            {
+                writer.Write(new Report(
+                    () => new ProgramExplanationJson("moorfield.program/1", target.Given, target.FullPath, snapshot.EditionNumber,
+                        DocumentBuilder.Program(entry, snapshot)),
+                    page =>
+                    {
+                        if (at + number > 0)
+                            page.Line();
+                        if (number == 0)
+                            Write(page, snapshot, program);
+                        Write(page, snapshot, entry);
+                    }));
+            }
         }
         return ExitCode.Done;
+    }
+
+    private static void Write(IReportPage page, SystemSnapshot snapshot, DesktopProgramGroup program)
+    {
+        page.Heading(program.Name + (snapshot.EditionNumber is { } number ? $" in edition {number}: {snapshot.Name}" : ""));
+        page.Line("A desktop program. Moorfield shows it but does not change it.");
+        page.Line();
+        Fact(page, "Publisher", program.Publisher.Length > 0 ? program.Publisher : NotKnown);
+        Fact(page, "Accounts", program.IsMachines ? "the machine, and so everyone"
+            : DisplayText.OrNothing(DisplayText.Names(program.Sids, snapshot)));
+        Fact(page, "Newcomers", program.Newcomers ? "it installs itself at their first sign-in" : program.IsMachines ? "have it like everyone"
+            : "do not get it");
+        page.Line();
+    }
+
+    private static void Write(IReportPage page, SystemSnapshot snapshot, DesktopProgram entry)
+    {
+        if (!entry.IsMachines)
+            page.Heading(entry.Newcomers ? "For newcomers" : $"For {snapshot.NamesOf([entry.Sid!])}");
+        if (!entry.Newcomers)
+        {
+            Fact(page, "Version", entry.Version.Length > 0 ? entry.Version : NotKnown);
+            Fact(page, "Size", entry.Bytes > 0 ? $"{TextTable.Size(entry.Bytes)}, as its installer says" : NotKnown);
+            Fact(page, "Folder", entry.Folder?.ToString() ?? NotKnown);
+            Fact(page, "Removed by", entry.UninstallCommand ?? "no recorded command");
+            if (entry.IsInstallerProduct || entry.QuietCommand is not null)
+                Fact(page, "Silently by", entry.IsInstallerProduct ? "Windows Installer, by its product code" : entry.QuietCommand!);
+        }
+        string heading = entry.Newcomers ? "Installed by" : "Started by";
+        foreach (var start in entry.Starts)
+        {
+            Fact(page, heading, $"{DisplayText.Of(start)}: {start.Command}");
+            heading = "";
+        }
+        if (entry.Starts.IsEmpty)
+            Fact(page, heading, DisplayText.Nothing);
     }
 
     private static void Write(IReportPage page, Target target, InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment,

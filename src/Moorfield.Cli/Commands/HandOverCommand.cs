@@ -139,14 +139,14 @@ internal static class HandOverCommand
             && text.All(char.IsAscii) && !text.Any(char.IsWhiteSpace);
 
     /// <summary>The machine's programs of these names: only those that everyone has are removed by a system's own account.</summary>
-    private static ImmutableArray<ClassicProgram> Programs(string[] names, ImmutableArray<SystemSnapshot> systems) => [.. names.Select(name =>
+    private static ImmutableArray<DesktopProgram> Programs(string[] names, ImmutableArray<SystemSnapshot> systems) => [.. names.Select(name =>
     {
-        var fitting = systems.SelectMany(s => s.ClassicPrograms).Where(p => p.Name.Equals(name, StringComparison.OrdinalIgnoreCase)).ToList();
+        var fitting = systems.SelectMany(s => s.DesktopPrograms).Where(p => p.Name.Equals(name, StringComparison.OrdinalIgnoreCase)).ToList();
         var machines = fitting.Where(p => p is { Sid: null, Key: not null }).DistinctBy(p => p.Key).ToList();
         return machines.Count == 1 ? machines[0] : throw new MoorfieldException(ErrorKind.InvalidUsage,
             machines.Count > 1 ? $"Several programs are called '{name}'. It is not handed over."
             : fitting.Count > 0 ? $"'{name}' belongs to an account, not to the machine, or its key is not known. It is not handed over."
-            : $"There is no desktop program '{name}'. 'moorfield inventory TARGET --classic' lists them.");
+            : $"There is no desktop program '{name}'. 'moorfield inventory TARGET --kind desktop' lists them.");
     })];
 
     private static ExitCode HandOver(

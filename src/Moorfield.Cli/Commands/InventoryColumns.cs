@@ -1,9 +1,9 @@
 namespace Moorfield.Cli.Commands;
 
-/// <summary>One row of an inventory: a package, or a classic program.</summary>
+/// <summary>One row of an inventory: a package, or a desktop program.</summary>
 /// <param name="Package">Null for a program.</param>
 /// <param name="Program">Null for a package.</param>
-internal sealed record InventoryRow(SystemSnapshot Snapshot, RemovalAssessment Assessment, InstalledPackage? Package, ClassicProgram? Program)
+internal sealed record InventoryRow(SystemSnapshot Snapshot, RemovalAssessment Assessment, InstalledPackage? Package, DesktopProgramGroup? Program)
 {
     internal string DisplayName => Package?.DisplayName ?? Program!.Name;
 
@@ -13,7 +13,9 @@ internal sealed record InventoryRow(SystemSnapshot Snapshot, RemovalAssessment A
 
     internal Verdict? Verdict => Package is null ? null : Assessment.Of(Package);
 
-    internal string ProgramHolder => Program!.Sid is { } sid ? Snapshot.Account(sid)?.Name ?? sid : "the machine";
+    internal string ProgramHolder => Program!.IsMachines ? "the machine" : DisplayText.Accounts([.. Program.Sids], Snapshot);
+
+    internal string ProgramCommand => Program?.Entries.Select(e => e.QuietCommand ?? e.UninstallCommand).OfType<string>().FirstOrDefault() ?? "";
 }
 
 /// <summary>A column that an inventory can have.</summary>
@@ -36,33 +38,46 @@ internal static class InventoryColumns
         Of("fullName", "Full name", (p, _) => p.FullName.ToString()),
         Of("displayName", "Package", (p, _) => p.DisplayName, r => r.DisplayName),
         Of("publisher", "Publisher", (p, _) => p.Publisher, r => r.Publisher),
-        Of("version", "Version", (p, _) => p.FullName.Version.ToString(), r => r.Program!.Version, quiet: true),
+        Of("version", "Version", (p, _) => p.FullName.Version.ToString(), r => string.Join(", ", r.Program!.Versions), quiet: true),
         Of("architecture", "Architecture", (p, _) => p.FullName.Architecture, quiet: true),
-        Of("role", "Role", (p, _) => DisplayText.Of(p.Role), _ => "program"),
-        Of("origin", "Origin", (p, _) => DisplayText.Of(p.Origin), _ => "classic"),
+        Of("role", "Role", (p, _) => DisplayText.Of(p.Role), _ => "desktop"),
+        Of("origin", "Origin", (p, _) => DisplayText.Of(p.Origin), _ => DisplayText.Nothing),
         new("bytes", "Size", r => r.Package is { } p ? DisplayText.Size([p]) : r.Bytes == 0 ? DisplayText.Nothing : TextTable.Size(r.Bytes),
             r => r.Bytes.ToString(), IsNumber: true),
         new("accounts", "Accounts", r => r.Package is { } p ? DisplayText.Accounts(p.Accounts, r.Snapshot) : r.ProgramHolder,
-            r => r.Package is { } p ? DisplayText.Joined(DisplayText.Names(p.Accounts, r.Snapshot)) : r.Program!.Sid is null ? "" : r.ProgramHolder),
-        new("newcomers", "Newcomers", r => r.Package is { } p ? DisplayText.Newcomers(p) : DisplayText.Nothing, r => r.Package is { } p
-            ? ReportRows.Flag(p.Newcomers)
-        : ""),
+            r => r.Package is { } p ? DisplayText.Joined(DisplayText.Names(p.Accounts, r.Snapshot))
+                : DisplayText.Joined(DisplayText.Names(r.Program!.Sids, r.Snapshot))),
+        new("newcomers", "Newcomers", r => r.Package is { } p ? DisplayText.Newcomers(p) : r.Program!.Newcomers ? "yes"
+            : r.Program.IsMachines ? DisplayText.Nothing : "no", r => ReportRows.Flag(r.Package?.Newcomers ?? r.Program!.Newcomers)),
         new("blocked", "Blocked", r => r.Package?.Blocked == true ? "yes" : DisplayText.Nothing, r =>
             r.Package is { } p ? ReportRows.Flag(p.Blocked) : ""),
-        Of("standing", "Standing", (_, r) => DisplayText.Of(r.Verdict!.Standing), _ => "not changed"),
-        new("reasons", "Because", r => r.Verdict is { } verdict ? MainReason(verdict) : r.Program!.UninstallCommand is { } command
-        ? $"remove by: {command}" : "",
+        Of("standing", "Standing", (_, r) => DisplayText.Of(r.Verdict!.Standing), _ => DisplayText.Nothing),
+        new("reasons", "Because", r => r.Verdict is { } verdict ? MainReason(verdict) : "",
             r => string.Join(' ', (r.Verdict?.Reasons ?? []).Select(x => x.Code)), IsQuiet: true),
-        new("uninstallCommand", "Removed by", r => r.Program?.UninstallCommand ?? ""),
+        new("uninstallCommand", "Removed by", r => r.ProgramCommand, IsQuiet: true),
+        new("startedBy", "Started by", r => Kinds(r.Program?.Starts), r => Names(r.Program?.Starts)),
+        new("installedBy", "Installed by", r => Kinds(r.Program?.Installers), r => Names(r.Program?.Installers)),
         Of("description", "Description", (p, _) => DisplayText.Readable(p.Manifest?.Description) ?? "", quiet: true),
-        new("startsWithWindows", "At start-up", r => r.Package is { } p ? p.StartsWithWindows ? "yes" : DisplayText.Nothing : "",
-            r => r.Package is { } p
-        ? ReportRows.Flag(p.StartsWithWindows) : ""),
+        new("startsWithWindows", "At start-up", r => StartsWithWindows(r) ? "yes" : DisplayText.Nothing,
+            r => ReportRows.Flag(StartsWithWindows(r))),
         new("runsInBackground", "In background", r => r.Package is { } p ? p.RunsInBackground ? "yes" : DisplayText.Nothing : "",
             r => r.Package is { } p
         ? ReportRows.Flag(p.RunsInBackground) : ""),
         Of("edition", "Edition", (_, r) => r.Snapshot.EditionNumber?.ToString() ?? "", r => r.Snapshot.EditionNumber?.ToString() ?? ""),
     ];
+
+    private static string Kinds(IEnumerable<StartEntry>? starts) => DisplayText.OrNothing((starts ?? [])
+        .Select(s => DisplayText.Of(s.Kind, s.IsOff)).Distinct(StringComparer.Ordinal));
+
+    private static string Names(IEnumerable<StartEntry>? starts) =>
+        DisplayText.Joined((starts ?? []).Select(DisplayText.Of).Distinct(StringComparer.Ordinal));
+
+    private static bool StartsWithWindows(InventoryRow row) => row.Package?.StartsWithWindows ?? row.Program!.StartsWithWindows;
+
+    /// <summary>The columns of a table of desktop programs alone.</summary>
+    internal static IEnumerable<InventoryColumn> Desktop(bool accounts) =>
+        new[] { "displayName", "version", "bytes", "publisher", "accounts", "newcomers", "startedBy", "installedBy" }
+            .Where(n => n != "accounts" || accounts).Select(n => Find(n)!).Select(c => c.Name == "displayName" ? c with { Heading = "Program" } : c);
 
     /// <summary>The columns of a table that nobody chose columns for.</summary>
     /// <param name="roles">True if others than applications are shown.</param>

@@ -9,10 +9,7 @@ internal static class InventoryCommand
         + "everyone", HelpName = "WHO" };
     private static readonly Option<bool> All = new("--all") { Description = "Also frameworks, resources and components" };
     private static readonly Option<bool> Leftovers = new("--leftovers") { Description = "What earlier removals left, instead of packages" };
-    private static readonly Option<bool> Classic = new("--classic")
-    {
-        Description = "Also classic desktop programs (read only)",
-    };
+    private static readonly Option<string> Kind = KindOption();
     private static readonly Option<string> Format = Common.Format(hasRows: true, "saved");
     private static readonly Option<string?> To = new("--to") { Description = "File to create with --format saved", HelpName = "FILE" };
     private static readonly Option<string> Sort = SortOption();
@@ -23,17 +20,18 @@ internal static class InventoryCommand
     {
         var command = new Command("inventory", """
             Lists the packages of a system, or of each edition of an image: who has them, whether new accounts get them, and what removing
-            them would mean.
+            them would mean. With --kind desktop it lists desktop programs: who has them, what starts them, and what installs them at a
+            first sign-in.
 
             Example:
               moorfield inventory /mnt/counter-07 --for ivy --sort size
-              moorfield inventory /mnt/counter-07 --classic --find ferries
+              moorfield inventory /mnt/counter-07 --kind desktop
               moorfield inventory /mnt/counter-07 --format saved --to before.saved
               moorfield inventory /mnt/counter-07 --starts-with-windows --columns package,publisher,description
             """)
         { TargetPath, Edition };
         var filters = new FilterOptions(command);
-        foreach (var option in new Option[] { For, Sort, Reverse, Columns, All, Classic, Leftovers, Maker, Format, To })
+        foreach (var option in new Option[] { For, Sort, Reverse, Columns, Kind, All, Leftovers, Maker, Format, To })
             command.Add(option);
         command.Handle(call => Run(call, filters));
         return command;
@@ -42,9 +40,9 @@ internal static class InventoryCommand
     /// <summary>One system with what was asked for.</summary>
     /// <param name="Packages">All that fit the filters.</param>
     /// <param name="Shown">Those that the table has.</param>
-    /// <param name="Programs">Classic ones that were asked for.</param>
+    /// <param name="Programs">Desktop programs that were asked for.</param>
     private sealed record Section(SystemSnapshot Snapshot, RemovalAssessment Assessment, List<InstalledPackage> Packages,
-        List<InstalledPackage> Shown, List<ClassicProgram> Programs)
+        List<InstalledPackage> Shown, List<DesktopProgramGroup> Programs)
     {
         internal IEnumerable<InventoryRow> Rows(IEnumerable<InstalledPackage> packages) =>
             packages.Select(p => new InventoryRow(Snapshot, Assessment, p, null))
@@ -67,18 +65,22 @@ internal static class InventoryCommand
         using var open = target;
         if (isSaved)
             return Save(call.Console, call.GetRequiredValue(To)!, target, snapshots);
+        string kind = call.GetRequiredValue(Kind);
+        if (kind == "desktop" && call.GetValue(Leftovers))
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--leftovers are those of packages; omit --kind.");
         bool all = call.GetValue(All) || !filter.IsEmpty;
         bool whole = filter.IsEmpty && call.GetValue(For) is not { Length: > 0 };
         var sections = snapshots.Select(snapshot =>
         {
             var assessment = new RemovalAssessment(snapshot);
             var audience = call.GetValue(For) is { Length: > 0 } words ? AudienceParser.Parse(words, snapshot) : null;
-            var packages = snapshot.Packages.Where(p => filter.Fits(p, assessment)
+            var packages = (kind == "desktop" ? [] : snapshot.Packages).Where(p => filter.Fits(p, assessment)
                 && (audience is null || (audience.Newcomers && p.Newcomers) || p.Accounts.Intersect(audience.Sids).Any())).ToList();
             return new Section(
                 snapshot, assessment, packages,
                 [.. packages.Where(p => all || (p.Role is PackageRole.Application or PackageRole.Addon && (p.HasFiles || p.IsHeld)))],
-                call.GetValue(Classic) ? [.. Programs(filters.Find(call), audience, snapshot)] : []);
+                kind == "app" ? [] : [.. DesktopProgramGroup.Of(snapshot).Where(p => filter.Fits(p) && (audience is null || p.IsMachines
+                    || (audience.Newcomers && p.Newcomers) || p.Sids.Intersect(audience.Sids).Any()))]);
         }).ToList();
         call.Write(Format, new Report(
             () => DocumentBuilder.Inventory(
@@ -141,7 +143,8 @@ internal static class InventoryCommand
         var (snapshot, assessment, packages, shown, programs) = section;
         page.Heading(DisplayText.Describe(snapshot));
         IReadOnlyList<InventoryColumn> columns = call.GetValue(Columns) is { Length: > 0 } named ? InventoryColumns.Named(named)
-            : [.. InventoryColumns.Usual(all, !snapshot.Accounts.IsEmpty)];
+            : [.. call.GetRequiredValue(Kind) == "desktop" ? InventoryColumns.Desktop(!snapshot.Accounts.IsEmpty)
+                : InventoryColumns.Usual(all || programs.Count > 0, !snapshot.Accounts.IsEmpty)];
         var sheet = new TextTable([.. columns.Select(c => c.Heading)]);
         for (int i = 0; i < columns.Count; i++)
             sheet = columns[i].IsNumber ? sheet.Right(i) : columns[i].IsQuiet ? sheet.Quiet(i) : sheet;
@@ -149,10 +152,14 @@ internal static class InventoryCommand
         rows.ForEach(r => sheet.Add([.. columns.Select(c => c.Text(r))]));
         if (rows.Count > 0)
             page.Table(sheet);
-        string classic = programs.Count > 0 ? $", and {TextTable.Count(programs.Count, "classic program")}, "
-            + $"{TextTable.Size(programs.Sum(p => p.Bytes))}"
-            : "";
-        page.Line($"{TextTable.Count(shown.Count, "package")}, {DisplayText.Size(shown)}{classic}.{Hidden([.. packages.Except(shown)])}");
+        string desktop = $"{TextTable.Count(programs.Count, "desktop program")}, {TextTable.Size(programs.Sum(p => p.Bytes))}";
+        if (call.GetRequiredValue(Kind) == "desktop")
+        {
+            page.Line($"{desktop}.");
+            return;
+        }
+        page.Line($"{TextTable.Count(shown.Count, "package")}, {DisplayText.Size(shown)}{(programs.Count > 0 ? $", and {desktop}" : "")}."
+            + Hidden([.. packages.Except(shown)], whole && programs.Count == 0 ? DesktopProgramGroup.Of(snapshot).Count() : 0));
         var free = assessment.FreeTogether(shown.Where(p => p.IsHeld && p.Role is PackageRole.Application or PackageRole.Addon
             && p.Origin != PackageOrigin.Added));
         if (free.Count > 0)
@@ -166,20 +173,18 @@ internal static class InventoryCommand
         WriteNotes(page, snapshot);
     }
 
-    private static IEnumerable<ClassicProgram> Programs(string[] find, Audience? audience, SystemSnapshot snapshot) =>
-    snapshot.ClassicPrograms.Where(p =>
-        (find.Length == 0 || find.Any(t => p.Name.Contains(t, StringComparison.OrdinalIgnoreCase)
-            || p.Publisher.Contains(t, StringComparison.OrdinalIgnoreCase)))
-        && (audience is null || p.Sid is null || audience.Sids.Contains(p.Sid)));
-
-    private static string Hidden(IReadOnlyCollection<InstalledPackage> hidden)
+    /// <param name="programs">Number of desktop programs, which are not shown either.</param>
+    private static string Hidden(IReadOnlyCollection<InstalledPackage> hidden, int programs)
     {
-        if (hidden.Count == 0)
-            return "";
         // What applications left counts among the leftovers.
         var kinds = hidden.Where(p => p.Role is not (PackageRole.Application or PackageRole.Addon)).GroupBy(p => p.Role).OrderBy(g => g.Key)
             .Select(g => TextTable.Count(g.Count(), DisplayText.Of(g.Key))).ToList();
-        return kinds.Count == 0 ? "" : $" Not shown: {string.Join(", ", kinds)} (--all).";
+        var parts = new List<string>();
+        if (kinds.Count > 0)
+            parts.Add($"{string.Join(", ", kinds)} (--all)");
+        if (programs > 0)
+            parts.Add($"{TextTable.Count(programs, "desktop program")} (--kind desktop)");
+        return parts.Count == 0 ? "" : $" Not shown: {string.Join(", ", parts)}.";
     }
 
     private static void WriteNotes(IReportPage page, SystemSnapshot snapshot)
@@ -221,6 +226,14 @@ internal static class InventoryCommand
         var option = new Option<string>("--sort") { Description = "Order: name, size, version, origin, standing, publisher",
         DefaultValueFactory = _ => "name", HelpName = "BY" };
         option.AcceptOnlyFromAmong("name", "size", "version", "origin", "standing", "publisher");
+        return option;
+    }
+
+    private static Option<string> KindOption()
+    {
+        var option = new Option<string>("--kind") { Description = "What to list: app (packages), desktop (desktop programs), all",
+            DefaultValueFactory = _ => "app", HelpName = "KIND" };
+        option.AcceptOnlyFromAmong("app", "desktop", "all");
         return option;
     }
 

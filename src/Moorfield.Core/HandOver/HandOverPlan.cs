@@ -28,7 +28,7 @@ public sealed record HandOverPackage(PackageFamilyName Family, string Title, boo
 /// <param name="Classic">Desktop programs whose own silent removal is run.</param>
 public sealed partial record HandOverPlan(
     ImmutableArray<string> Accounts, bool Newcomers, ImmutableArray<HandOverPackage> Remove, ImmutableArray<PackageFamilyName> Keep,
-    ImmutableArray<PackageFamilyName> Block, ImmutableArray<Guard> Guards, ImmutableArray<ClassicProgram> Classic)
+    ImmutableArray<PackageFamilyName> Block, ImmutableArray<Guard> Guards, ImmutableArray<DesktopProgram> Classic)
 {
     /// <summary>The word for all accounts of a machine.</summary>
     public const string AllAccounts = "*";

@@ -3,6 +3,8 @@ namespace Moorfield.Core.Layout;
 /// <summary>Where Windows keeps things. Every line is a fact of <c>docs/on-disk.md</c>.</summary>
 internal static class Places
 {
+    internal static readonly WindowsPath Windows = WindowsPath.Of("Windows");
+    internal static readonly WindowsPath Users = WindowsPath.Of("Users");
     internal static readonly WindowsPath Software = WindowsPath.Of(@"Windows\System32\config\SOFTWARE");
     internal static readonly WindowsPath System = WindowsPath.Of(@"Windows\System32\config\SYSTEM");
     internal static readonly WindowsPath SystemPackages = WindowsPath.Of(@"Windows\SystemApps");
@@ -10,6 +12,12 @@ internal static class Places
     internal static readonly WindowsPath DefaultProfile = WindowsPath.Of(@"Users\Default");
     internal static readonly WindowsPath Pins = DefaultProfile / "AppData" / "Local" / "Microsoft" / "Windows" / "Shell" / "LayoutModification.json";
     internal static readonly WindowsPath Hibernation = WindowsPath.Of("hiberfil.sys");
+
+    internal static readonly WindowsPath Tasks = WindowsPath.Of(@"Windows\System32\Tasks");
+    internal static readonly WindowsPath MachineStartup = WindowsPath.Of(@"ProgramData\Microsoft\Windows\Start Menu\Programs\StartUp");
+
+    internal static WindowsPath Startup(WindowsPath profile) =>
+        profile / "AppData" / "Roaming" / "Microsoft" / "Windows" / "Start Menu" / "Programs" / "Startup";
 
     internal static WindowsPath UserHive(WindowsPath profile) => profile / "NTUSER.DAT";
     internal static WindowsPath Classes(WindowsPath profile) => profile / "AppData" / "Local" / "Microsoft" / "Windows" / "UsrClass.dat";
@@ -51,7 +59,10 @@ internal static class Places
 
     internal const string MachineClasses = "Classes";
     internal const string Uninstall = @"Microsoft\Windows\CurrentVersion\Uninstall";
-    internal const string Uninstall32 = @"WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall";
+    internal const string View32 = "WOW6432Node";
+    internal const string Uninstall32 = View32 + @"\Microsoft\Windows\CurrentVersion\Uninstall";
+    internal const string MachineCurrentVersion = @"Microsoft\Windows\CurrentVersion";
+    internal const string ActiveSetup = @"Microsoft\Active Setup\Installed Components";
 
     // Inside an account's own hive.
     internal const string FileTypeChoices = @"Software\Microsoft\Windows\CurrentVersion\Explorer\FileExts";

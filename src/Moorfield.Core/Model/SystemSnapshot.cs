@@ -43,7 +43,7 @@ public sealed record SystemSnapshot(
     public ImmutableArray<ReadGap> ReadGaps { get; init; } = [];
 
     /// <summary>Classic desktop programs, by name.</summary>
-    public ImmutableArray<ClassicProgram> ClassicPrograms { get; init; } = [];
+    public ImmutableArray<DesktopProgram> DesktopPrograms { get; init; } = [];
 
     /// <summary>The account with a SID; null when there is none.</summary>
     public Account? Account(string sid) => Accounts.FirstOrDefault(a => a.Sid.Equals(sid, StringComparison.OrdinalIgnoreCase));

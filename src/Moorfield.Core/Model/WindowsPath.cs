@@ -75,6 +75,10 @@ public readonly struct WindowsPath : IEquatable<WindowsPath>
             ? new(folder.IsRoot ? name : $"{folder.Text}\\{name}")
             : throw new MoorfieldException(ErrorKind.Failed, $"'{name}' cannot be the name of a file.");
 
+    /// <summary>True if it lies in a folder, at any depth.</summary>
+    public bool IsBelow(WindowsPath folder) => folder.IsRoot ? !IsRoot
+        : Text.Length > folder.Text.Length && Text[folder.Text.Length] == '\\' && Text.StartsWith(folder.Text, StringComparison.OrdinalIgnoreCase);
+
     public static bool operator ==(WindowsPath left, WindowsPath right) => left.Equals(right);
     public static bool operator !=(WindowsPath left, WindowsPath right) => !left.Equals(right);
 

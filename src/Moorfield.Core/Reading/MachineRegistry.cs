@@ -10,7 +10,8 @@ internal sealed record MachineRegistry(
     string Product, string EditionId, string Release, string Build, string Computer, string Manufacturer, string MachineId,
     ImmutableArray<Account> Accounts, ImmutableDictionary<PackageFamilyName, DateTimeOffset?> Blocks, ILookup<PackageFullName, Trace> Traces,
     ILookup<PackageFullName, string> RecordedPaths,
-    ILookup<PackageFullName, PackageFullName> Frameworks, HandlerClasses Handlers, ImmutableArray<ClassicProgram> Programs, PolicyHive Policies,
+    ILookup<PackageFullName, PackageFullName> Frameworks, HandlerClasses Handlers, ImmutableArray<DesktopProgram> Programs,
+    ImmutableArray<StartEntry> Starts, PolicyHive Policies,
     ImmutableArray<string> Languages, FullNames Names, PackageRoots Roots, string Architecture)
 {
     private const int FirstWindows11Build = 22000;
@@ -38,7 +39,7 @@ internal sealed record MachineRegistry(
             if (int.TryParse(build, out int number) && number >= FirstWindows11Build)
                 product = product.Replace("Windows 10", "Windows 11", StringComparison.Ordinal); // [seen] ProductName was never changed
             uint? revision = version?.Value("UBR")?.AsDWord();
-            var (computer, languages, architecture) = ReadSystem(tree, notes);
+            var (computer, languages, architecture, services) = ReadSystem(tree, notes);
             var blocks = ReadBlocks(hive, notes);
             HiveNotes.Add(hive, PlaceContainer.Software, Places.Software, names, accounts.Select(a => a.Sid), notes);
             return new MachineRegistry(
@@ -46,7 +47,8 @@ internal sealed record MachineRegistry(
                 computer, hive.Find(Places.Oem)?.Text("Manufacturer") ?? "", hive.Find(Places.Cryptography)?.Text("MachineGuid") ?? "", accounts,
                 blocks, traces, given, frameworks,
                 hive.Find(Places.MachineClasses) is { } classes ? HandlerClasses.Read(classes, Places.Software) : HandlerClasses.None,
-                [.. ClassicPrograms.Read(hive, Places.Uninstall, null), .. ClassicPrograms.Read(hive, Places.Uninstall32, null)],
+                [.. DesktopPrograms.Read(hive, Places.Uninstall, null), .. DesktopPrograms.Read(hive, Places.Uninstall32, null)],
+                [.. StartEntries.OfMachine(hive), .. services],
                 PolicyReader.Read(hive, GuardHive.Machine, null, Places.Software, guards), languages, names,
                 ReadRoots(hive, notes), architecture);
         }
@@ -56,8 +58,12 @@ internal sealed record MachineRegistry(
         }
     }
 
-    /// <summary>The computer's name, the languages that it speaks (those preferred, then all that are installed), and its architecture.</summary>
-    private static (string Computer, ImmutableArray<string> Languages, string Architecture) ReadSystem(WindowsTree tree, SnapshotNotes notes)
+    /// <summary>
+    /// The computer's name, the languages that it speaks (those preferred, then all that are installed), its architecture, and its services
+    /// outside of Windows' own folder.
+    /// </summary>
+    private static (string Computer, ImmutableArray<string> Languages, string Architecture, ImmutableArray<StartEntry> Services) ReadSystem(
+        WindowsTree tree, SnapshotNotes notes)
     {
         try
         {
@@ -77,12 +83,12 @@ internal sealed record MachineRegistry(
                     "ARM64" => "arm64",
                     "ARM" => "arm",
                     _ => "",
-                });
+                }, hive is null ? [] : [.. StartEntries.Services(hive, set)]);
         }
         catch (Exception e) when (e is MoorfieldException or InvalidDataException)
         {
             notes.Add("hiveUnreadable", $"{Places.System} cannot be read, so the computer's name is not known: {e.Message}");
-            return ("", [], "");
+            return ("", [], "", []);
         }
     }
 

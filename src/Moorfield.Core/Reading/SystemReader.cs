@@ -43,6 +43,7 @@ public static class SystemReader
         var packages = new PackageAssembler(tree, machine, accounts, files, rows, languages ?? machine.Languages, notes, isSurvey: survey is not null)
             .Assemble();
         var lists = NewcomerLists.Read(tree, packages, Owners(machine, accounts), notes);
+        var starts = StartEntries.OfFiles(tree, machine.Accounts, notes).ToList();
         packages = [.. packages.Select(p => p with { FamilyTraces = [.. p.FamilyTraces, .. lists.Traces[p.Family]] })];
         return new SystemSnapshot(
             machine.Product, machine.EditionId, machine.Release, machine.Build, machine.Computer, machine.Manufacturer, machine.MachineId,
@@ -59,7 +60,8 @@ public static class SystemReader
             Leftovers = new LeftoverFinder(tree, packages, machine, accounts, lists).Find(),
             AsOf = survey?.Made,
             ReadGaps = survey?.Unknown(packages) ?? [],
-            ClassicPrograms = ClassicPrograms.Sorted(machine.Programs.Concat(accounts.SelectMany(a => a.Programs))),
+            DesktopPrograms = DesktopPrograms.With(machine.Programs.Concat(accounts.SelectMany(a => a.Programs)),
+                machine.Starts.Concat(accounts.SelectMany(a => a.Starts)).Concat(starts)),
         };
     }
 

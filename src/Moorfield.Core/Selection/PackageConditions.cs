@@ -62,6 +62,17 @@ public sealed record PackageConditions
         && (RunsInBackground is not { } runs || runs == package.RunsInBackground)
         && (Standings.IsEmpty || Standings.Contains(assessment.Of(package).Standing));
 
+    /// <summary>True if a desktop program fits all conditions; it has no origin, role or standing, and no background tasks.</summary>
+    public bool Fits(DesktopProgramGroup program) =>
+        Origins.IsEmpty && Roles.IsEmpty && Standings.IsEmpty && RunsInBackground is null
+        && (Names.IsEmpty || Names.Any(n => NamePattern.Matches(n, program.Name)))
+        && (Publishers.IsEmpty || Publishers.Any(p => NamePattern.Matches(p, program.Publisher)))
+        && (Find.IsEmpty || Find.Any(t => program.Name.Contains(t, StringComparison.OrdinalIgnoreCase)
+            || program.Publisher.Contains(t, StringComparison.OrdinalIgnoreCase)))
+        && (LargerThan is not { } larger || program.Bytes > larger)
+        && (SmallerThan is not { } smaller || program.Bytes < smaller)
+        && (StartsWithWindows is not { } starts || starts == program.StartsWithWindows);
+
     /// <summary>
     /// Returns the package if it is meant for a change, and null if not. Frameworks, resource packages and parts of Windows are meant only if
     /// they are named without a wildcard or their role is given.

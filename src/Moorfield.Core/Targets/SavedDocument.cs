@@ -55,7 +55,11 @@ internal sealed record SavedPackage(
 internal sealed record SavedLeftover(string Kind, string? Family, string? FullName, string? Sid, long Bytes, SavedPlace Place);
 
 internal sealed record SavedProgram(
-    string Name, string Version, string Publisher, long Bytes, string? UninstallCommand, string? Sid, string? Key);
+    string Name, string Version, string Publisher, long Bytes, string? UninstallCommand, string? Sid, string? Key, string? QuietCommand = null,
+    string? Folder = null, bool IsInstallerProduct = false, bool Newcomers = false, ImmutableArray<SavedStart>? Starts = null);
+
+internal sealed record SavedStart(
+    string Kind, string Name, string Command, string? Program, string Scope, string? Sid, bool IsOff, string? Principal, SavedPlace? Place);
 
 internal sealed record SavedSystem(
     int? Edition, string Name, string Product, string EditionId, string Release, string Build, string Computer, string Manufacturer, string MachineId,

@@ -102,7 +102,10 @@ public static class SavedInventory
             [.. system.Notes.Select(n => new SavedNote(n.Code, n.Text, n.Package?.ToString()))],
             [.. system.Leftovers.Select(l => new SavedLeftover(
                 l.Kind.ToString(), l.Family?.ToString(), l.FullName?.ToString(), l.Sid, l.Bytes, Of(l.Location)))],
-            [.. system.ClassicPrograms.Select(p => new SavedProgram(p.Name, p.Version, p.Publisher, p.Bytes, p.UninstallCommand, p.Sid, p.Key))],
+            [.. system.DesktopPrograms.Select(p => new SavedProgram(p.Name, p.Version, p.Publisher, p.Bytes, p.UninstallCommand, p.Sid, p.Key,
+                p.QuietCommand, p.Folder?.ToString(), p.IsInstallerProduct, p.Newcomers, p.Starts.IsEmpty ? null : [.. p.Starts.Select(s =>
+                    new SavedStart(s.Kind.ToString(), s.Name, s.Command, s.Program?.ToString(), s.Scope.ToString(), s.Sid, s.IsOff, s.Principal,
+                        s.Location is null ? null : Of(s.Location)))]))],
             [new SavedOpeners(null, Sorted(system.Handlers.Classic)), .. system.Handlers.AccountClassic
                 .OrderBy(a => a.Key, StringComparer.Ordinal).Select(a => new SavedOpeners(a.Key, Sorted(a.Value)))],
             [.. system.Handlers.Chosen.Select(c => new SavedChoice(c.Sid, c.What, c.Family?.ToString()))],
@@ -165,8 +168,18 @@ public static class SavedInventory
         BlockTimes = saved.Blocks.ToImmutableDictionary(b => Family(b.Family), b => b.At),
         Leftovers = [.. saved.Leftovers.Select(l => new Leftover(One<LeftoverKind>(l.Kind), l.Family is null ? null : Family(l.Family),
             l.FullName is null ? null : FullName(l.FullName), l.Sid, l.Bytes, Location(l.Place)))],
-        ClassicPrograms = [.. saved.Programs.Select(p => new ClassicProgram(
-            p.Name, p.Version, p.Publisher, p.Bytes, p.UninstallCommand, p.Sid) { Key = p.Key })],
+        DesktopPrograms = [.. saved.Programs.Select(p => new DesktopProgram(
+            p.Name, p.Version, p.Publisher, p.Bytes, p.UninstallCommand, p.Sid)
+        {
+            Key = p.Key,
+            QuietCommand = p.QuietCommand,
+            Folder = p.Folder is null ? null : Path(p.Folder),
+            IsInstallerProduct = p.IsInstallerProduct,
+            Newcomers = p.Newcomers,
+            Starts = [.. (p.Starts ?? []).Select(s => new StartEntry(One<StartKind>(s.Kind), s.Name, s.Command,
+                s.Program is null ? null : Path(s.Program), One<TraceScope>(s.Scope), s.Sid, s.IsOff)
+            { Principal = s.Principal, Location = s.Place is null ? null : Location(s.Place) })],
+        })],
         Handlers = new Handlers(
             Set(saved.Classic.Where(c => c.Sid is null)),
             saved.Classic.Where(c => c.Sid is not null).GroupBy(c => c.Sid!).ToImmutableDictionary(g => g.Key, Set),
