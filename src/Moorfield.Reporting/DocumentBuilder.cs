@@ -34,8 +34,10 @@ internal static class DocumentBuilder
         program.Name, program.Version, program.Publisher, program.Bytes,
         program.Sid is { } sid ? snapshot.Account(sid)?.Name ?? sid : null, program.Newcomers, program.UninstallCommand, program.QuietCommand,
         program.IsInstallerProduct ? program.Key![(program.Key!.LastIndexOf('\\') + 1)..] : null, program.Folder?.ToString(), program.Key,
-        [.. program.Starts.Select(s => new StartJson(DisplayText.Of(s.Kind), s.Name, s.Command, DisplayText.Of(s.Scope), s.IsOff, s.Principal,
-            s.Location is { } place ? LeftoverText.Where(place) : null))]);
+        [.. program.Starts.Select(Start)]);
+
+    private static StartJson Start(StartEntry start) => new(DisplayText.Of(start.Kind), start.Name, start.Command, DisplayText.Of(start.Scope),
+        start.IsOff, start.Principal, start.Location is { } place ? LeftoverText.Where(place) : null);
 
     internal static PackageJson Package(InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment)
     {
@@ -64,7 +66,11 @@ internal static class DocumentBuilder
         [.. systems.SelectMany(s =>
         s.Plan.Guards.Select(g => new GuardJson(DisplayText.Of(g.Guard.Hive), g.Guard.Key, g.Guard.Value.Name, Holder(g, s.Snapshot))))],
         [.. systems.SelectMany(s => s.Plan.Changes).Select(Change)],
-        null);
+        null)
+    {
+        Programs = [.. systems.SelectMany(s => s.Plan.Programs.Select(p => new ProgramRemovalJson(s.Snapshot.EditionNumber, p.Program.Name,
+            [.. p.Entries.Select(Start)], [.. p.Blocks.Select(b => LeftoverText.Where(b.Location))], p.StaysBecause)))],
+    };
 
     private static RemovalJson Removal(PlannedRemoval removal, SystemSnapshot snapshot, Verdict? verdict) => new(
         snapshot.EditionNumber, removal.Package.Family.ToString(), removal.Package.FullName.ToString(), removal.Package.DisplayName,
@@ -130,7 +136,10 @@ internal static class DocumentBuilder
                 Holders(f.Before, s.Snapshot), Holders(f.After, s.Snapshot), Holders(f.KeptFrom, s.Snapshot), s.Families.Contains(f)))],
             [.. s.Forecast.Deliveries.Select(d => Delivery(d, s))],
             [.. s.Forecast.Doubtful.Select(d => Delivery(d, s))],
-            s.Remedy))]);
+            s.Remedy)
+        {
+            Programs = [.. s.Forecast.Programs.Select(p => new ForecastProgramJson(p.Name, p.IsBlocked, [.. p.Installers.Select(Start)]))],
+        })]);
 
     private static DeliveryJson Delivery(ForecastDelivery delivery, SystemForecast system) => new(
         DisplayText.Of(delivery.Kind), Holders(delivery.For, system.Snapshot), [.. delivery.Guards.Select(g => g.Name!)],

@@ -70,9 +70,17 @@ internal sealed record PlanJson(string Schema, string Target, string Path, strin
 {
     public CompactingJson? Compacting { get; init; }
 
+    /// <summary>The plans for desktop programs, in a removal.</summary>
+    public ImmutableArray<ProgramRemovalJson> Programs { get; init; } = [];
+
     /// <summary>True if the vault keeps what is taken encrypted; null when it is not taken from an encrypted volume.</summary>
     public bool? KeptEncrypted { get; init; }
 }
+
+/// <param name="Entries">Those that install it at a first sign-in, and go.</param>
+/// <param name="Blocks">Places of the blocks that are set.</param>
+internal sealed record ProgramRemovalJson(int? Edition, string Name, ImmutableArray<StartJson> Entries, ImmutableArray<string> Blocks,
+    string? StaysBecause);
 
 /// <param name="Runs">Restore points that can still be undone; of <paramref name="Lost"/> the files are gone afterwards.</param>
 internal sealed record CompactingJson(string? To, long Bytes, ImmutableArray<int> Runs, ImmutableArray<int> Lost);
@@ -100,7 +108,14 @@ internal sealed record ForecastFamilyJson(
 internal sealed record DeliveryJson(string Kind, HoldersJson For, ImmutableArray<string> Guards, bool Unwanted);
 
 internal sealed record ForecastSystemJson(int? Edition, string Build, ImmutableArray<ForecastFamilyJson> Families,
-ImmutableArray<DeliveryJson> Deliveries, ImmutableArray<DeliveryJson> Doubtful, string? Remedy);
+ImmutableArray<DeliveryJson> Deliveries, ImmutableArray<DeliveryJson> Doubtful, string? Remedy)
+{
+    /// <summary>Desktop programs that install themselves at a first sign-in.</summary>
+    public ImmutableArray<ForecastProgramJson> Programs { get; init; } = [];
+}
+
+/// <param name="Blocked">True if a block keeps it from that.</param>
+internal sealed record ForecastProgramJson(string Name, bool Blocked, ImmutableArray<StartJson> Entries);
 
 /// <param name="Event">update or signIn.</param>
 /// <param name="Image">Null for a sign-in.</param>
@@ -110,7 +125,11 @@ internal sealed record ForecastJson(string Schema, string Target, string Path, s
 internal sealed record BlockJson(int? Edition, string Family, string? DisplayName, bool Installed, bool Present, DateTimeOffset? Since,
 int? RestorePoint);
 
-internal sealed record BlocksJson(string Schema, string Target, string Path, ImmutableArray<BlockJson> Blocks);
+/// <param name="Program">The desktop program whose entry is there, and is kept from starting; null when there is none.</param>
+internal sealed record StartBlockJson(int? Edition, string Kind, string Name, string Place, string? Program);
+
+internal sealed record BlocksJson(string Schema, string Target, string Path, ImmutableArray<BlockJson> Blocks,
+    ImmutableArray<StartBlockJson> Programs);
 
 internal sealed record PointJson(
     int Number, string Kind, int? Undoes, DateTimeOffset Created, string Title, string? Note, string State, ImmutableArray<int> UndoneBy,

@@ -37,6 +37,13 @@ internal static class ForecastText
         if (folds)
             page.Line($"{away.Count} packages stay away: {TextFormat.List(away.Select(f => f.DisplayName), MaxStayingAway)}. --all shows why.");
         ShowHidden(page, [.. forecast.Families.Except(shown).Where(f => !folds || f.Fate != Fate.StaysAway)]);
+        foreach (var program in forecast.Programs)
+        {
+            string entries = TextFormat.List(program.Installers.Where(i => i.IsOff == program.IsBlocked)
+                .Select(i => DisplayText.Of(i with { IsOff = false })));
+            page.Line(program.IsBlocked ? $"{program.Name}, a desktop program, stays away: a block keeps it from installing itself ({entries})."
+                : $"{program.Name}, a desktop program, installs itself ({entries}).");
+        }
         foreach (var delivery in forecast.Deliveries)
         {
             string unwanted = brief is not null && system.Deliveries.Contains(delivery) ? ", unwanted" : "";

@@ -106,7 +106,8 @@ internal static class RemovalText
             Files(r, p.Snapshot), r.RemovedBecauseOf ?? ""))))).OrderBy(r => r.Item.Package, StringComparer.OrdinalIgnoreCase).ToList();
         if (rows.Count == 0)
         {
-            page.Line("No package is removed.");
+            if (!plans.Any(p => p.Plan.Programs.Any(d => d.HasEffect)))
+                page.Line("No package is removed.");
             return;
         }
         var columns = new List<(string Heading, bool Quiet, Func<PreviewRow, ImmutableArray<int>, string> Cell)>
@@ -144,6 +145,8 @@ internal static class RemovalText
                 $"{TextTable.Count(withheld, "file")} of these cannot be read through this mount, so a restore point cannot hold {it}. This will be "
                     + $"refused, unless --without-restore-point is given.");
         }
+        foreach (var program in plan.Programs.Where(p => p.HasEffect))
+            yield return new PreviewLine(Describe(program));
         foreach (var line in Meanings(plan, snapshot))
             yield return line;
         if (!inTable && effective.Count(r => r.SetsBlock) is > 0 and int blocks)
@@ -212,7 +215,19 @@ internal static class RemovalText
 
     private static IEnumerable<PreviewLine> Staying(Plan plan) => plan.Staying.Select(s => new PreviewLine(
         $"{s.Package.DisplayName} stays ({DisplayText.Of(s.Verdict.Standing)}): {string.Join(' ', s.Verdict.Reasons.Select(r => r.Text))}",
-        IsError: s.NamedExactly));
+        IsError: s.NamedExactly)).Concat(plan.Programs.Where(p => p.StaysBecause is not null).Select(p => new PreviewLine(
+        $"{p.Program.Name} stays: {p.StaysBecause}", IsError: true)));
+
+    /// <summary>The plan for a desktop program, in a sentence or two.</summary>
+    private static string Describe(PlannedProgram program)
+    {
+        string entries = TextFormat.List(program.Entries.Select(DisplayText.Of));
+        bool forAll = program.Entries.Any(e => e.Kind == StartKind.ActiveSetup);
+        return $"{program.Program.Name} no longer installs itself for newcomers: removes {entries}"
+            + (program.Blocks.IsEmpty ? "." : program.Blocks.Length == 1 ? ", and sets a block so that an update does not bring it back."
+                : $", and sets {program.Blocks.Length} blocks so that an update does not bring it back.")
+            + (forAll ? " Accounts that have not run it yet do not get it either." : "");
+    }
 
     /// <summary>Names packages that fit and that a removal leaves alone, because they were installed later.</summary>
     internal static string Spared(ImmutableArray<string> names)
@@ -275,7 +290,12 @@ internal static class RemovalText
         string freed = gone.Exists(r => r.RemovesFiles) ? $"; {DisplayText.Size(gone.Where(r => r.RemovesFiles).Select(r => r.Package))} of package "
             + "files are gone"
             : "";
+        int programs = plan.Plan.Programs.Count(p => p.HasEffect && !outcome.Failed(p.Program.Name, plan.Snapshot.EditionNumber));
+        string desktop = programs == 0 ? "" : $"{TextTable.Count(programs, "desktop program")} no longer "
+            + $"{(programs == 1 ? "installs itself" : "install themselves")} for newcomers.";
+        if (plan.Effective.IsEmpty && programs > 0)
+            return desktop;
         string not = failed > 0 ? $" {TextTable.Count(failed, "package")} not, or only in part." : "";
-        return $"Removed {TextTable.Count(gone.Count, "package")} for {plan.Audience}{freed}.{not}";
+        return $"Removed {TextTable.Count(gone.Count, "package")} for {plan.Audience}{freed}.{not}{(programs > 0 ? " " + desktop : "")}";
     }
 }

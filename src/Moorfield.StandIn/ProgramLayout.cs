@@ -31,7 +31,8 @@ internal sealed class ProgramLayout(World world)
         foreach (var start in world.Programs.SelectMany(p => p.Starts ?? []).Where(s => s.How == "service"))
         {
             RegistryLayout.Set(hive, $@"ControlSet001\Services\{start.Name}",
-                HiveValue.FromString("ImagePath", start.Command, HiveValueType.ExpandString), HiveValue.FromDWord("Type", 0x10), HiveValue.FromDWord("Start", 2));
+                HiveValue.FromString("ImagePath", start.Command, HiveValueType.ExpandString), HiveValue.FromDWord("Type", 0x10),
+                HiveValue.FromDWord("Start", 2));
         }
         RegistryLayout.Set(hive, @"ControlSet001\Services\NorthlightTime",
             HiveValue.FromString("ImagePath", @"%SystemRoot%\System32\nltime.exe", HiveValueType.ExpandString), HiveValue.FromDWord("Start", 2));

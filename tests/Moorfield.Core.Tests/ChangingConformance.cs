@@ -64,6 +64,40 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     }
 
     [Fact]
+    public void Desktop_programs_no_longer_install_themselves_for_newcomers_and_do_again_once_it_is_undone()
+    {
+        string before = Kind.State(Place);
+        ShouldBeGood(Remove("Weather", who: "newcomers", more: Bench.WithPrograms));
+        foreach (var system in Read())
+        {
+            DesktopProgramGroup.Of(system).ShouldNotContain(p => p.Installers.Any());
+            system.StartBlocks.Select(b => b.Kind).ShouldBe([StartKind.Run, StartKind.ActiveSetup]);
+        }
+        ShouldBeGood(Undo(1, only: "Pennywhistle Post"));
+        Read().ShouldAllBe(s => DesktopProgramGroup.Of(s).Single(p => p.Installers.Any()).Name == "Pennywhistle Post" && s.StartBlocks.Length == 1);
+        ShouldBeGood(Undo(2));
+        ShouldBeGood(Undo(1));
+        Kind.State(Place).ShouldBe(before);
+    }
+
+    [Fact]
+    public void Blocks_keep_desktop_programs_from_newcomers_until_they_are_lifted()
+    {
+        using (var target = Open())
+        {
+            var systems = target.Read(target.SelectEditions([]));
+            var blocking = BlockOperation.Block(target, systems, [], [], [], ["TideFolder*", "Penny*"]);
+            ShouldBeGood(blocking.CarryOut(blocking.Plan(), new RunSettings(VaultPath, new WriteInterceptor()))!);
+            blocking.Plan().HasEffect.ShouldBeFalse();
+        }
+        Read().ShouldAllBe(s => DesktopProgramGroup.Of(s).All(p => p.IsBlocked && !p.Newcomers) && s.StartBlocks.Length == 2);
+        ShouldBeGood(Block("pennywhistle post", lift: true));
+        Read().ShouldAllBe(s => DesktopProgramGroup.Of(s).Single(p => p.Newcomers).Name == "Pennywhistle Post" && s.StartBlocks.Length == 1);
+        ShouldBeGood(Block("TideFolderSetup", lift: true));
+        Read().ShouldAllBe(s => DesktopProgramGroup.Of(s).All(p => p.Newcomers) && s.StartBlocks.IsEmpty);
+    }
+
+    [Fact]
     public void What_needs_no_damaged_content_comes_back_without_the_others()
     {
         Remove("Weather,Calculator", settings: new RunSettings(VaultPath, new WriteInterceptor()) { AcceptsCosts = true, KeepFiles = true });

@@ -1,6 +1,7 @@
-using System.Text;
+using System.Collections.Immutable;
 using Moorfield.Core.Layout;
 using Moorfield.Core.Model;
+using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Formats.Hives;
 using Moorfield.Tests;
@@ -10,7 +11,7 @@ namespace Moorfield.Core.Tests;
 /// <summary>Desktop programs: who has them, what starts them, what installs them at a first sign-in.</summary>
 public sealed class DesktopProgramTests : IDisposable
 {
-    private const string Uninstall = @"Microsoft\Windows\CurrentVersion\Uninstall", Version = @"Microsoft\Windows\CurrentVersion";
+    private const string Uninstall = @"Microsoft\Windows\CurrentVersion\Uninstall", Version = @"Microsoft\Windows\CurrentVersion", View32 = "WOW6432Node";
     private readonly TemporaryFolder _folder = new(inMemory: true);
 
     private Bench NewBench(bool withPrograms = false) => new(_folder, few: !withPrograms);
@@ -168,6 +169,104 @@ public sealed class DesktopProgramTests : IDisposable
         Fitting(new() { Origins = [PackageOrigin.Added] }).ShouldBeEmpty();
         Fitting(new() { Roles = [PackageRole.Application] }).ShouldBeEmpty();
         Fitting(new() { RunsInBackground = false }).ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void What_is_installed_stays_and_says_why()
+    {
+        var bench = NewBench(withPrograms: true);
+        var system = bench.Read();
+        PlannedProgram Planned(string name, string who, bool allowReturn = false) => RemovalPlanner.Plan(system,
+            new RemovalRequest([], AudienceParser.Parse([who], system), AllowReturn: allowReturn) { Programs = [Named(system, name)] }).Programs.Single();
+        var machines = Planned("Saltmarsh Ticket Printer", "everyone");
+        (machines.HasEffect, machines.StaysBecause).ShouldBe((false, "it is the machine's, and only its own uninstaller on the running system removes it."));
+        var theirs = Planned("Saltmarsh Tide Folder", "everyone");
+        (theirs.Entries.Length, theirs.Blocks.Length).ShouldBe((1, 1));
+        theirs.StaysBecause.ShouldBe("ivy and rowan have it, and only its own uninstaller on the running system removes it.");
+        Planned("Saltmarsh Tide Folder", "counter").ShouldSatisfyAllConditions(p => p.HasEffect.ShouldBeFalse(), p => p.StaysBecause.ShouldBeNull());
+        Planned("Saltmarsh Tide Folder", "rowan").StaysBecause.ShouldStartWith("rowan has it, ");
+        Planned("Saltmarsh Tide Folder", "newcomers").ShouldSatisfyAllConditions(p => p.Entries.Length.ShouldBe(1), p => p.StaysBecause.ShouldBeNull());
+        Planned("Saltmarsh Tide Folder", "newcomers", allowReturn: true).Blocks.ShouldBeEmpty();
+        var plan = RemovalPlanner.Plan(system, new RemovalRequest([], AudienceParser.Parse(["everyone"], system))
+        {
+            Programs = [Named(system, "Saltmarsh Ticket Printer"), Named(system, "Saltmarsh Tide Folder")],
+        });
+        plan.IsRefusedInPart.ShouldBeTrue();
+        plan.Intents(system).ShouldBe([new Intent(IntentKind.Remove, null, "Saltmarsh Tide Folder", [], Newcomers: true)]);
+    }
+
+    [Fact]
+    public void A_block_holds_when_an_update_writes_the_entry_again()
+    {
+        var bench = NewBench(withPrograms: true);
+        string hive = Path.Combine(bench.Root, "Users/Default/NTUSER.DAT"), startUp = Path.Combine(bench.Root,
+            "Users/Default/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Startup");
+        Directory.CreateDirectory(startUp);
+        File.Copy(Path.Combine(bench.Root, "ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp/Chart Plotter.lnk"),
+            Path.Combine(startUp, "Plotter.lnk"));
+        // Its shortcut is nobody's now.
+        HiveEdit.Change(bench.Software, h => h.Find($@"{View32}\{Uninstall}\GannetPlotter")!.Value.Delete());
+        HiveEdit.Change(hive, h => Run(h, $@"Software\{Version}\RunOnce", ("Once", @"C:\Tools\OnceSetup.exe")));
+        var before = bench.Read();
+        ImmutableArray<DesktopProgramGroup> coming = [.. DesktopProgramGroup.Of(before).Where(p => p.Newcomers)];
+        coming.Select(p => p.Name).ShouldBe(["Once", "Pennywhistle Post", "Plotter", "Saltmarsh Tide Folder"]);
+        var request = new RemovalRequest([], AudienceParser.Parse(["newcomers"], before)) { Programs = coming };
+        bench.Run(RemovalPlanner.Plan(before, request), new Storage.WriteInterceptor()).Failures.ShouldBeEmpty();
+        File.Exists(Path.Combine(startUp, "Plotter.lnk")).ShouldBeFalse();
+        var after = bench.Read();
+        DesktopProgramGroup.Of(after).ShouldNotContain(p => p.Installers.Any());
+        after.StartBlocks.Select(b => $"{b.Kind} {b.Name}").ShouldBe(["Run TideFolderSetup", "Shortcut Plotter",
+            $"ActiveSetup {((KeyLocation)Named(before, "Pennywhistle Post").Installers.Single().Location!).Name}"]);
+
+        // An update writes them all again.
+        File.Copy(Path.Combine(bench.Root, "ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp/Chart Plotter.lnk"),
+            Path.Combine(startUp, "Plotter.lnk"));
+        HiveEdit.Change(hive, h =>
+        {
+            Run(h, $@"Software\{Version}\Run", ("TideFolderSetup", @"C:\Windows\System32\TideFolderSetup.exe /again"));
+            Run(h, $@"Software\{Version}\RunOnce", ("Once", @"C:\Tools\OnceSetup.exe"));
+        });
+        HiveEdit.Change(bench.Software, h => Run(h, ((KeyLocation)Named(before, "Pennywhistle Post").Installers.Single().Location!).Key,
+            ("StubPath", @"C:\ProgramData\Pennywhistle\PostSetup.exe"), ("", "Pennywhistle Post"), ("Version", "2,0,0,0")));
+        var updated = bench.Read();
+        DesktopProgramGroup.Of(updated).Where(p => p.IsBlocked).Select(p => p.Name).ShouldBe(["Pennywhistle Post", "Plotter", "Saltmarsh Tide Folder"]);
+        DesktopProgramGroup.Of(updated).Single(p => p.Newcomers).Name.ShouldBe("Once"); // Windows knows no block for those
+        updated.StartBlocks.ShouldContain(b => b.Name == "Pennywhistle Post");
+        new Assessment.Forecaster(updated, [], _ => false).SignIn().Programs.Select(p => (p.Name, p.IsBlocked)).ShouldBe(
+            [("Once", false), ("Pennywhistle Post", true), ("Plotter", true), ("Saltmarsh Tide Folder", true)]);
+        new Assessment.Forecaster(updated, [], _ => false).Update(updated).Programs.ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void A_plan_that_was_not_carried_out_is_noticed()
+    {
+        var system = Bench.Demonstration;
+        var plan = RemovalPlanner.Plan(system, new RemovalRequest([], new Audience([], Newcomers: true)) { Programs = [Named(system, "Pennywhistle Post")] });
+        var expected = new RemovalExpectation(system, plan);
+        expected.Check(system, _ => false).ShouldHaveSingleItem().Family.ShouldBe("Pennywhistle Post");
+        expected.Check(system, f => f == "Pennywhistle Post").ShouldBeEmpty();
+        var without = system with { DesktopPrograms = system.DesktopPrograms.RemoveAll(p => p.Name == "Pennywhistle Post") };
+        expected.Check(without, _ => false).ShouldHaveSingleItem();
+        expected.Check(without with { StartBlocks = plan.Programs.Single().Blocks }, _ => false).ShouldBeEmpty();
+        var blocks = new BlocksExpectation(system, [], Blocked: true) { Starts = plan.Programs.Single().Blocks };
+        blocks.Check(system, _ => false).ShouldHaveSingleItem();
+        blocks.Check(system with { StartBlocks = plan.Programs.Single().Blocks }, _ => false).ShouldBeEmpty();
+        (blocks with { Blocked = false }).Check(system with { StartBlocks = plan.Programs.Single().Blocks }, _ => false).ShouldHaveSingleItem();
+    }
+
+    [Fact]
+    public void A_shortcut_that_an_account_switched_off_is_told_as_off()
+    {
+        var bench = NewBench(withPrograms: true);
+        void Set(string hive, string key, string name) => HiveEdit.Change(hive, h => h.Create($@"{key}\Explorer\StartupApproved\StartupFolder")
+            .Set(new HiveValue(name, HiveValueType.Binary, new byte[] { 3, 0, 0, 0 })));
+        Set(Path.Combine(bench.Root, "Users/rowan/NTUSER.DAT"), $@"Software\{Version}", "card counter.lnk");
+        Set(bench.Software, Version, "Other.lnk");
+        var system = bench.Read();
+        Named(system, "Card Counter").Starts.Single().IsOff.ShouldBeTrue();
+        Named(system, "Gannet Chart Plotter").Starts.First().IsOff.ShouldBeFalse();
+        Set(bench.Software, Version, "Chart Plotter.lnk");
+        Named(bench.Read(), "Gannet Chart Plotter").Starts.First().IsOff.ShouldBeTrue();
     }
 
     [Fact]

@@ -153,14 +153,14 @@ public sealed class InterruptionTests : IDisposable
     {
         var model = Original();
         string before = VolumeState.Files(model.Root);
-        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor));
+        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms));
         int begun = 0;
         int untouched = 0;
         foreach (int step in Sample(steps, 20))
         {
             int seed = _random.Next();
             var bench = Copy("original", "cut");
-            Crash(interceptor => bench.Remove(Packages, "everyone", interceptor), step, seed).ShouldBeTrue();
+            Crash(interceptor => bench.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms), step, seed).ShouldBeTrue();
             bool marked = bench.Interrupted() is not null;
             (marked ? ref begun : ref untouched)++;
             bench.ClearParts();
@@ -187,7 +187,7 @@ public sealed class InterruptionTests : IDisposable
         var bench = Original();
         Demo.CopyFewTo(_folder, "other");
         bench.Create();
-        bench.Remove(Packages, "everyone").Failures.ShouldBeEmpty();
+        bench.Remove(Packages, "everyone", more: Bench.WithPrograms).Failures.ShouldBeEmpty();
         Copy("cut", "without");
         string before = VolumeState.Files(bench.Root);
         void Run(Bench on, WriteInterceptor interceptor)
@@ -235,14 +235,14 @@ public sealed class InterruptionTests : IDisposable
         new StandIn.WindowsSimulator(Demo.World).PowerCut(_folder["original"]);
         bench = Copy("original", "cut");
         string before = VolumeState.Files(bench.Root);
-        int steps = CountSteps(interceptor => bench.Remove(Packages, "everyone", interceptor, replayLogs: true));
+        int steps = CountSteps(interceptor => bench.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms, replayLogs: true));
         bench.Read().Notes.ShouldNotContain(n => n.Code == "hiveReplayed");
         int begun = 0;
         foreach (int step in Sample(steps, 16))
         {
             int seed = _random.Next();
             bench = Copy("original", "cut");
-            Crash(interceptor => bench.Remove(Packages, "everyone", interceptor, replayLogs: true), step, seed).ShouldBeTrue();
+            Crash(interceptor => bench.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms, replayLogs: true), step, seed).ShouldBeTrue();
             if (bench.Interrupted() is not null)
                 begun++;
             bench.ClearParts();
@@ -263,7 +263,7 @@ public sealed class InterruptionTests : IDisposable
     public void A_removal_cut_off_anywhere_can_be_finished()
     {
         var model = Original();
-        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor));
+        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms));
         string wanted = VolumeState.Contents(model.Root);
         string names = Tool.Read("sh", "-c", "cd \"$0\" && find . | LC_ALL=C sort", model.Root);
         int finished = 0;
@@ -271,7 +271,7 @@ public sealed class InterruptionTests : IDisposable
         {
             int seed = _random.Next();
             var bench = Copy("original", "cut");
-            Crash(interceptor => bench.Remove(Packages, "everyone", interceptor), step, seed).ShouldBeTrue();
+            Crash(interceptor => bench.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms), step, seed).ShouldBeTrue();
             if (bench.Interrupted() is null)
                 continue;
             finished++;
@@ -289,7 +289,7 @@ public sealed class InterruptionTests : IDisposable
     {
         var model = Original();
         string before = VolumeState.Files(model.Root);
-        model.Remove(Packages, "everyone");
+        model.Remove(Packages, "everyone", more: Bench.WithPrograms);
         Copy("cut", "removed");
         int steps = CountSteps(interceptor => model.Undo(1, interceptor: interceptor));
         Same(model, before, "not cut");
@@ -318,7 +318,7 @@ public sealed class InterruptionTests : IDisposable
     {
         var model = Original();
         string before = VolumeState.Files(model.Root);
-        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor));
+        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms));
         int nested = 0;
         int rounds = Thorough.EveryStep ? 1000 : 28;
         for (int round = 0; round < rounds; round++)
@@ -335,7 +335,7 @@ public sealed class InterruptionTests : IDisposable
                 bool cut = Crash(interceptor =>
                 {
                     if (depth == 0)
-                        bench.Remove(Packages, "everyone", interceptor);
+                        bench.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms);
                     else
                         GoOn(bench, interceptor, way);
                 }, step, seed);
@@ -362,10 +362,10 @@ public sealed class InterruptionTests : IDisposable
     {
         var bench = Original();
         string before = VolumeState.Files(bench.Root);
-        int steps = CountSteps(interceptor => bench.Remove(Packages, "everyone", interceptor));
+        int steps = CountSteps(interceptor => bench.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms));
         bench = Copy("original", "cut");
         // Killed among the files, so that the hives are whole.
-        Crash(interceptor => bench.Remove(Packages, "everyone", interceptor), steps - 40, null).ShouldBeTrue();
+        Crash(interceptor => bench.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms), steps - 40, null).ShouldBeTrue();
         Crash(interceptor => bench.Undo(1, interceptor: interceptor), 90, null).ShouldBeTrue();
         bench.Interrupted().ShouldBe(2);
         Copy("cut", "middle");
@@ -394,7 +394,7 @@ public sealed class InterruptionTests : IDisposable
         {
             int seed = _random.Next();
             var bench = Copy("original", "cut");
-            Crash(interceptor => bench.Remove(Packages, "everyone", interceptor), int.MaxValue, seed).ShouldBeFalse();
+            Crash(interceptor => bench.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms), int.MaxValue, seed).ShouldBeFalse();
             bench.Points().ShouldHaveSingleItem().State.ShouldBe(PointState.InEffect, $"seed {seed}");
             bench.Interrupted().ShouldBeNull($"seed {seed}");
             bench.Read().Packages.ShouldNotContain(p => p.DisplayName == "Weather", $"seed {seed}");
@@ -409,7 +409,7 @@ public sealed class InterruptionTests : IDisposable
     {
         var model = Original();
         string before = VolumeState.Files(model.Root);
-        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor));
+        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms));
         int failed = 0;
         foreach (int step in Sample(steps, 16))
         {
@@ -439,7 +439,7 @@ public sealed class InterruptionTests : IDisposable
     {
         var model = Original();
         string before = VolumeState.Files(model.Root);
-        model.Remove(Packages, "everyone");
+        model.Remove(Packages, "everyone", more: Bench.WithPrograms);
         Copy("cut", "removed");
         int steps = CountSteps(interceptor => model.Undo(1, interceptor: interceptor));
         int parts = 0;
@@ -475,9 +475,9 @@ public sealed class InterruptionTests : IDisposable
     public void A_file_that_something_else_changed_after_the_interruption_is_left_alone()
     {
         var model = Original();
-        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor));
+        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms));
         var bench = Copy("original", "cut");
-        Crash(interceptor => bench.Remove(Packages, "everyone", interceptor), steps - 60, null).ShouldBeTrue();
+        Crash(interceptor => bench.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms), steps - 60, null).ShouldBeTrue();
         bench.Interrupted().ShouldBe(1);
         HiveEdit.Change(bench.Software, hive => hive.Create(@"Saltmarsh\Later"));
         byte[] changed = File.ReadAllBytes(bench.Software);
@@ -492,9 +492,9 @@ public sealed class InterruptionTests : IDisposable
     public void What_something_else_put_into_a_folder_after_the_interruption_is_not_removed_with_it()
     {
         var model = Original();
-        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor));
+        int steps = CountSteps(interceptor => model.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms));
         var bench = Copy("original", "cut");
-        Crash(interceptor => bench.Remove(Packages, "everyone", interceptor), steps - 40, null).ShouldBeTrue();
+        Crash(interceptor => bench.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms), steps - 40, null).ShouldBeTrue();
         bench.Interrupted().ShouldBe(1);
         string foreign = Path.Combine(bench.Staged("Northlight.Weather"), "of-mine.txt");
         Directory.CreateDirectory(Path.GetDirectoryName(foreign)!);

@@ -1,3 +1,4 @@
+using System.Globalization;
 using Microsoft.CodeAnalysis;
 using Microsoft.CodeAnalysis.CSharp;
 using Microsoft.CodeAnalysis.CSharp.Syntax;
@@ -9,6 +10,15 @@ namespace Moorfield.Mutants;
 internal sealed record Mutant(int Number, string File, int Line, string Before, string After)
 {
     public override string ToString() => $"{File}:{Line}: {Before}  ->  {After}";
+
+    /// <summary>In a line, for <see cref="Parse"/>.</summary>
+    internal string Stored() => string.Join('\t', Number, File, Line, Before, After);
+
+    internal static Mutant Parse(string stored)
+    {
+        string[] parts = stored.Split('\t');
+        return new(int.Parse(parts[0], CultureInfo.InvariantCulture), parts[1], int.Parse(parts[2], CultureInfo.InvariantCulture), parts[3], parts[4]);
+    }
 }
 
 /// <summary>Puts mutants of a file behind switches. Lines stay where they are.</summary>

@@ -19,8 +19,9 @@ internal static class Program
     // A test that takes longer than this is not run again for mutants.
     private static readonly TimeSpan Slow = TimeSpan.FromSeconds(20);
 
-    // What the tests of one mutant may take together without it.
-    private static readonly TimeSpan Budget = TimeSpan.FromSeconds(60);
+    // What the tests of one mutant may take together without it: the nearest ones, which run first, and all of them.
+    private static readonly TimeSpan First = TimeSpan.FromSeconds(5);
+    private static readonly TimeSpan Budget = TimeSpan.FromSeconds(40);
 
     /// <summary>
     /// Arguments: COPY SAMPLE SEED FILE… (files below the copy of the repository, which is changed). With the output of an earlier run in
@@ -38,9 +39,12 @@ internal static class Program
         }
         string[]? again = Environment.GetEnvironmentVariable("MOORFIELD_AGAIN") is { Length: > 0 } output ? File.ReadAllLines(output) : null;
         string[] projects = files.Any(f => f.Contains("/Moorfield.Formats/", StringComparison.Ordinal)) ? ["Formats", "Core"] : ["Core"];
-        var mutants = Build(copy, projects, files);
+        // What was built and measured before serves as long as the copy is kept.
+        string built = Path.Combine(copy, "mutants.txt");
+        var mutants = File.Exists(built) ? [.. File.ReadLines(built).Select(Mutant.Parse).Where(m => files.Contains(m.File))] : Build(copy, projects, files);
         Console.WriteLine($"{mutants.Count} mutants in {files.Length} files");
         List<Test> tests = [.. projects.SelectMany(p => Measure(copy, p))];
+        File.WriteAllLines(built, mutants.Select(m => m.Stored()));
         Console.WriteLine($"{tests.Count} tests, {tests.Count(t => t.Reached.Count > 0)} of them reach a mutant");
         var random = new Random(seed);
         int caught = 0, tried = 0;
@@ -53,7 +57,11 @@ internal static class Program
             Parallel.ForEach(chosen, Lanes, mutant =>
             {
                 var near = Near(tests, mutant, Types(copy, mutant.File));
-                if (near.GroupBy(t => t.Project).Any(p => !Passes(copy, p.Key, [.. p], mutant.Number)))
+                // The nearest alone first: most are caught by those.
+                var first = TimeSpan.Zero;
+                var nearest = near.TakeWhile((t, i) => (first += t.Time) < First || i == 0).ToList();
+                if (new[] { nearest, [.. near.Skip(nearest.Count)] }.Any(some =>
+                    some.GroupBy(t => t.Project).Any(p => !Passes(copy, p.Key, [.. p], mutant.Number))))
                     Interlocked.Increment(ref found);
                 else
                     Console.WriteLine($"{(near.Count > 0 ? "survives" : "not reached")}: {mutant}");
@@ -194,7 +202,8 @@ internal static class Program
     {
         string reached = Path.Combine(copy, $"reached-{project}.txt"), report = Path.Combine(copy, $"report-{project}.xml");
         var environment = new Dictionary<string, string> { ["MOORFIELD_MUTANT"] = "0", ["MOORFIELD_REACHED"] = reached };
-        Run(copy, TestProgram(copy, project), TimeSpan.FromMinutes(40), environment, "-noColor", "-noLogo", "-result-xml", report);
+        if (!File.Exists(report))
+            Run(copy, TestProgram(copy, project), TimeSpan.FromMinutes(40), environment, "-noColor", "-noLogo", "-result-xml", report);
         var texts = Directory.GetFiles(Path.Combine(copy, "tests", $"Moorfield.{project}.Tests"), "*.cs")
             .ToDictionary(f => Path.GetFileNameWithoutExtension(f), File.ReadAllText);
         var reachedBy = File.ReadLines(reached).Select(l => l.Split(' ')).ToLookup(l => l[0], l => int.Parse(l[1], CultureInfo.InvariantCulture));
@@ -215,7 +224,7 @@ internal static class Program
     }
 
     private static bool Passes(string copy, string project, List<Test> tests, int mutant) =>
-        Run(copy, TestProgram(copy, project), (tests.Aggregate(TimeSpan.Zero, (sum, t) => sum + t.Time) * 4) + TimeSpan.FromSeconds(20),
+        Run(copy, TestProgram(copy, project), (tests.Aggregate(TimeSpan.Zero, (sum, t) => sum + t.Time) * 6) + TimeSpan.FromSeconds(40),
             new() { ["MOORFIELD_MUTANT"] = mutant.ToString(CultureInfo.InvariantCulture) },
             ["-noColor", "-noLogo", "-stopOnFail", "-parallelMode", "none", .. tests.SelectMany(t => new[] { "-method", t.Name })]).Code == 0;
 

@@ -17,8 +17,11 @@ internal static class BlockCommand
 
     internal static Command Create()
     {
-        var families = new Argument<string[]>("FAMILY") { Description = "Family name, or the name of an installed package (* allowed)",
-        Arity = ArgumentArity.ZeroOrMore };
+        var families = new Argument<string[]>("FAMILY")
+        {
+            Description = "Family name, or the name of an installed package or desktop program (* allowed)",
+            Arity = ArgumentArity.ZeroOrMore,
+        };
         var lift = new Option<bool>("--lift") { Description = "Lift the blocks of FAMILY" };
         var from = new Option<string?>("--from") { Description = "Another target to look up FAMILY and rules in, or a .reg file",
             HelpName = "OTHER" };
@@ -26,8 +29,9 @@ internal static class BlockCommand
             + "guards", HelpName = "IMAGE" };
         var to = new Option<string?>("--to") { Description = "Write blocks and guards to a new registry text file", HelpName = "FILE" };
         var command = new Command("block", """
-            Keeps updates from provisioning families again, in any version, installed or not. Blocking removes nothing. With a brief, blocks
-            what it would remove or block, and sets its guards. Without a name, lists what is blocked, since when, and by which run.
+            Keeps updates from provisioning families again, in any version, installed or not, and desktop programs from installing themselves
+            for newcomers. Blocking removes nothing. With a brief, blocks what it would remove or block, and sets its guards. Without a
+            name, lists what is blocked, since when, and by which run.
 
             Example:
               moorfield block /mnt/counter-07
@@ -92,6 +96,12 @@ internal static class BlockCommand
                 var forecast = ForecastOperation.Of(target, snapshots[0], edition, null, Common.Points(call.Console, options.VaultPath(call)));
                 request = request with { Families = forecast.Blockable(isUpdate: true), Guards = forecast.Open(snapshots[0].EditionId) };
             }
+            string[] programs = otherPath is not null ? [] : [.. arguments.Where(a => !PackageFamilyName.TryParse(a, out _)
+                && ProgramSelector.IsProgram(a, snapshots))];
+            if (programs.FirstOrDefault(p => !ProgramSelector.InstallsItself(p, snapshots)) is { } none)
+                throw new MoorfieldException(ErrorKind.InvalidUsage,
+                    $"'{none}' does not install itself for newcomers, so there is nothing to block.");
+            arguments = [.. arguments.Except(programs)];
             var named = otherPath is null ? BlockPlanner.Families(snapshots, arguments) : FamiliesOf(others, arguments);
             var fitting = filter.IsEmpty ? []
                 : PackageSelector.Choose(filter, others.IsEmpty ? snapshots : others).SelectMany(c => c).Select(c => c.Package.Family);
@@ -104,7 +114,7 @@ internal static class BlockCommand
                         + $"{near.Family}, "
                         + "which is. Make sure that it is the one you mean.");
             }
-            return Run(call, options, BlockOperation.Block(target, snapshots, request.Families, request.Guards, request.Who));
+            return Run(call, options, BlockOperation.Block(target, snapshots, request.Families, request.Guards, request.Who, programs));
         });
         return command;
     }
@@ -170,11 +180,14 @@ internal static class BlockCommand
         return options.CarryOut(
             call, blocking, proposal,
             DocumentBuilder.Plan(
-                target, blocking.Lifts ? "unblock" : "block", proposal.Families.Select(f => f.ToString()), proposal.Request.Changes, null),
+                target, blocking.Lifts ? "unblock" : "block", proposal.Families.Select(f => f.ToString()).Concat(proposal.Programs),
+                proposal.Request.Changes, null),
             page =>
             {
                 foreach (var (snapshot, plan, _) in concerned)
                     ShowPreview(page, DisplayText.Place(target, snapshot), plan, snapshot, kind);
+                if (!proposal.Programs.IsEmpty)
+                    page.Line($"{(blocking.Lifts ? "Newcomers may get" : "Keeps from newcomers")}: {TextFormat.List(proposal.Programs)}.");
                 if (guards.Length > 0)
                     page.Heading($"Set guards on {target.Name}:");
                 foreach (var guard in guards)
@@ -184,6 +197,9 @@ internal static class BlockCommand
             {
                 foreach (var (snapshot, plan, _) in concerned)
                     ShowResult(page, target, snapshot, plan, kind);
+                if (!proposal.Programs.IsEmpty)
+                    page.Line($"{TextTable.Count(proposal.Programs.Length, "desktop program")} {(blocking.Lifts ? "no longer " : "")}blocked on "
+                        + $"{target.Name}.");
                 if (guards.Length > 0)
                     page.Line($"{TextTable.Count(guards.Length, "guard")} set: {TextFormat.List(guards.Select(g => g.Title))}.");
             });

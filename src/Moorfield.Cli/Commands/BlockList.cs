@@ -31,7 +31,9 @@ internal static class BlockList
             () => new BlocksJson("moorfield.blocks/1", target.Given, target.FullPath,
                     [.. blocks.Select(b =>
                     new BlockJson(b.Snapshot.EditionNumber, b.Family.ToString(), b.Package?.DisplayName, b.Package is not null, b.IsPresent, b.Since,
-                    b.SetBy?.Number))]),
+                    b.SetBy?.Number))],
+                    [.. snapshots.SelectMany(s => s.StartBlocks.Select(b => new StartBlockJson(s.EditionNumber, DisplayText.Of(b.Kind), b.Name,
+                        LeftoverText.Where(b.Location), BlockPlanner.ProgramOf(b, s))))]),
             page =>
             {
                 foreach (var snapshot in snapshots)
@@ -76,6 +78,16 @@ internal static class BlockList
         if (blocks.Count > 0)
             page.Table(sheet);
         page.Line($"{TextTable.Count(blocks.Count, "family", "families")} blocked on {DisplayText.Place(target, snapshot)}.");
+        if (!snapshot.StartBlocks.IsEmpty)
+        {
+            var kept = new TextTable("Kept from starting for newcomers", "Here now");
+            foreach (var block in snapshot.StartBlocks)
+            {
+                string? program = BlockPlanner.ProgramOf(block, snapshot);
+                kept.Add($"{DisplayText.Of(block.Kind, false)}: {block.Name}", program is null ? "no" : $"still: {program}");
+            }
+            page.Table(kept);
+        }
         var present = blocks.Where(b => b.IsPresent).Select(b => b.Package!.DisplayName).ToList();
         if (present.Count > 0)
             page.Line($"Blocked but present: {TextFormat.List(present)}. A block only keeps updates from provisioning a family; 'moorfield remove' "

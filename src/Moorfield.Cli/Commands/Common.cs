@@ -186,7 +186,7 @@ internal static class Common
     internal static string[] WithoutGone(ConsoleOutput console, Target target, ImmutableArray<SystemSnapshot> snapshots, string[] names,
         string? vault)
     {
-        string[] unknown = [.. names.Where(n => !PackageSelector.FitsSomething(n, snapshots))];
+        string[] unknown = [.. names.Where(n => !PackageSelector.FitsSomething(n, snapshots) && !ProgramSelector.IsProgram(n, snapshots))];
         if (unknown.Length == 0)
             return names;
         var points = Points(console, vault);
@@ -200,6 +200,14 @@ internal static class Common
         PointHistory.Removal(points, target.Identify(snapshot), name) is not { } removal ? null
             : $"{removal.Package.DisplayName} is gone from {target.Name} since {removal.Run.Point.Created.ToLocalTime():yyyy-MM-dd} (restore point "
                 + $"{removal.Run.Point.Number}).";
+
+    /// <summary>The option that says whether packages or desktop programs are meant.</summary>
+    internal static Option<string> Kind(string description)
+    {
+        var option = new Option<string>("--kind") { Description = description, DefaultValueFactory = _ => "app", HelpName = "KIND" };
+        option.AcceptOnlyFromAmong("app", "desktop", "all");
+        return option;
+    }
 
     /// <summary>Sets what a command runs. An error becomes a message and an exit code.</summary>
     internal static void Handle(this Command command, Func<Invocation, ExitCode> act) => command.SetAction(parsed =>

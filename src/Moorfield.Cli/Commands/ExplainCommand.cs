@@ -91,12 +91,13 @@ internal static class ExplainCommand
     private static void Write(IReportPage page, SystemSnapshot snapshot, DesktopProgramGroup program)
     {
         page.Heading(program.Name + (snapshot.EditionNumber is { } number ? $" in edition {number}: {snapshot.Name}" : ""));
-        page.Line("A desktop program. Moorfield shows it but does not change it.");
+        page.Line("A desktop program.");
         page.Line();
         Fact(page, "Publisher", program.Publisher.Length > 0 ? program.Publisher : NotKnown);
         Fact(page, "Accounts", program.IsMachines ? "the machine, and so everyone"
             : DisplayText.OrNothing(DisplayText.Names(program.Sids, snapshot)));
-        Fact(page, "Newcomers", program.Newcomers ? "it installs itself at their first sign-in" : program.IsMachines ? "have it like everyone"
+        Fact(page, "Newcomers", program.Newcomers ? "it installs itself at their first sign-in"
+            : program.IsBlocked ? "do not get it: a block keeps it from installing itself" : program.IsMachines ? "have it like everyone"
             : "do not get it");
         page.Line();
     }

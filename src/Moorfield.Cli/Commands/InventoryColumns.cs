@@ -13,7 +13,7 @@ internal sealed record InventoryRow(SystemSnapshot Snapshot, RemovalAssessment A
 
     internal Verdict? Verdict => Package is null ? null : Assessment.Of(Package);
 
-    internal string ProgramHolder => Program!.IsMachines ? "the machine" : DisplayText.Accounts([.. Program.Sids], Snapshot);
+    internal string ProgramHolder => Program!.IsMachines ? "the machine" : DisplayText.Accounts([.. Program!.Sids], Snapshot);
 
     internal string ProgramCommand => Program?.Entries.Select(e => e.QuietCommand ?? e.UninstallCommand).OfType<string>().FirstOrDefault() ?? "";
 }
@@ -48,9 +48,10 @@ internal static class InventoryColumns
             r => r.Package is { } p ? DisplayText.Joined(DisplayText.Names(p.Accounts, r.Snapshot))
                 : DisplayText.Joined(DisplayText.Names(r.Program!.Sids, r.Snapshot))),
         new("newcomers", "Newcomers", r => r.Package is { } p ? DisplayText.Newcomers(p) : r.Program!.Newcomers ? "yes"
-            : r.Program.IsMachines ? DisplayText.Nothing : "no", r => ReportRows.Flag(r.Package?.Newcomers ?? r.Program!.Newcomers)),
-        new("blocked", "Blocked", r => r.Package?.Blocked == true ? "yes" : DisplayText.Nothing, r =>
-            r.Package is { } p ? ReportRows.Flag(p.Blocked) : ""),
+            : r.Program.IsBlocked ? "no, blocked" : r.Program.IsMachines ? DisplayText.Nothing : "no",
+            r => ReportRows.Flag(r.Package?.Newcomers ?? r.Program!.Newcomers)),
+        new("blocked", "Blocked", r => (r.Package?.Blocked ?? r.Program!.IsBlocked) ? "yes" : DisplayText.Nothing, r =>
+            ReportRows.Flag(r.Package?.Blocked ?? r.Program!.IsBlocked)),
         Of("standing", "Standing", (_, r) => DisplayText.Of(r.Verdict!.Standing), _ => DisplayText.Nothing),
         new("reasons", "Because", r => r.Verdict is { } verdict ? MainReason(verdict) : "",
             r => string.Join(' ', (r.Verdict?.Reasons ?? []).Select(x => x.Code)), IsQuiet: true),

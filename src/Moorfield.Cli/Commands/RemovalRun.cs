@@ -29,8 +29,12 @@ internal static class RemovalRun
         options.Writer(call).Write(new Report(
             () => DocumentBuilder.Plan(target, proposal.Plans), page => RemovalText.ShowStaying(page, proposal.Plans)));
         if (proposal.IsRefusedInPart)
-            throw new MoorfieldException(RefusalReason.Essential, "None of the named packages may be removed. Nothing was changed.");
-        var names = proposal.Plans.SelectMany(p => p.Plan.Removals).Select(r => r.Package.DisplayName).Distinct(StringComparer.Ordinal).ToList();
+        {
+            throw new MoorfieldException(proposal.Plans.Any(p => p.Plan.Refused.Any()) ? RefusalReason.Essential : RefusalReason.Unsupported,
+                "Nothing of what is named may be removed. Nothing was changed.");
+        }
+        var names = proposal.Plans.SelectMany(p => p.Plan.Removals).Select(r => r.Package.DisplayName)
+            .Concat(proposal.Plans.SelectMany(p => p.Plan.Programs).Select(p => p.Program.Name)).Distinct(StringComparer.Ordinal).ToList();
         call.Console.Notice(brief is not null ? $"{target.Name} is as the brief '{brief}' wants it. Nothing was changed."
             : names.Count > 0 ? $"{TextFormat.List(names)}: nothing to remove for {proposal.Plans[0].Audience}. Nothing was changed."
             : "Nothing was changed.");

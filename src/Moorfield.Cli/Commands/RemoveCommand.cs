@@ -5,7 +5,7 @@ internal static class RemoveCommand
     private static readonly Argument<string> TargetPath = Common.TargetArgument();
     private static readonly Argument<string[]> Packages = new("PACKAGE")
     {
-        Description = "Display name, name, family name or full name; * allowed",
+        Description = "Display name, name, family name or full name, or the name of a desktop program; * allowed",
         Arity = ArgumentArity.ZeroOrMore,
     };
 
@@ -15,23 +15,28 @@ internal static class RemoveCommand
 
     private static readonly Option<string?> Maker = Common.Maker();
 
+    private static readonly Option<string> Kind = Common.Kind("What options such as --publisher choose: app (packages), desktop (programs), all");
+
     internal static Command Create()
     {
         var command = new Command("remove", """
             Removes packages for some or all accounts and for newcomers, after a preview and a confirmation. A restore point is recorded first.
-            Shows what the removal costs, and asks before it costs anything.
+            Shows what the removal costs, and asks before it costs anything. Of a desktop program, what installs it at a newcomer's first
+            sign-in is removed; what is installed already is only removed by the running system.
 
             Example:
               moorfield remove /mnt/counter-07 Weather "Kestrelworks.*" --for everyone
               moorfield remove counter-install.wim Weather --edition 1 --edition 2
               moorfield remove /mnt/counter-07 --standing free --origin maker,extra --keep Calculator --for everyone
               moorfield remove /mnt/counter-07 --brief counters.brief.yaml
+              moorfield remove /mnt/counter-07 "Saltmarsh Tide Folder" --for newcomers
               moorfield remove /mnt/counter-07 --leftovers
             """)
         { TargetPath, Packages };
         var removal = new RemovalOptions(command);
         var filters = new FilterOptions(command, forChange: true);
         command.Add(Maker);
+        command.Add(Kind);
         command.Add(Leftovers);
         command.Add(Coming);
         var brief = new BriefOptions(command, lenient: true);
@@ -81,17 +86,37 @@ internal static class RemoveCommand
             ? fresh => fresh.Select(s => RequestForComing(target, s, Common.Points(call.Console, options.VaultPath(call))))
             : brief is not null
             ? fresh => fresh.Select(s => BriefPlanner.ToRequest(brief, s, removal.Who(call), removal.AllowsReturn(call)))
-            : fresh => fresh.Zip(PackageSelector.Choose(conditions, fresh),
-                (s, chosen) => new RemovalRequest(chosen, AudienceParser.Parse(removal.Who(call), s)));
+            : fresh => Chosen(conditions, call.GetRequiredValue(Kind), fresh).Zip(fresh,
+                (chosen, s) => new RemovalRequest(chosen.Packages, AudienceParser.Parse(removal.Who(call), s)) { Programs = chosen.Programs });
+        string[] keptPrograms = [.. keep.Where(k => ProgramSelector.IsProgram(k, snapshots))];
         var operation = new RemovalOperation(target, snapshots, guards,
-            fresh => requests(fresh).Zip(PackageSelector.Find(keep, fresh), (r, kept) => removal.Apply(call, r.Keeping(kept))),
-            brief?.Title ?? brief?.Name);
+            fresh => requests(fresh).Zip(PackageSelector.Find([.. keep.Except(keptPrograms)], fresh),
+                (r, kept) => removal.Apply(call, r.Keeping(kept) with { Programs = r.Programs.RemoveAll(p => keptPrograms.Any(k =>
+                    NamePattern.Matches(k, p.Name))) })), brief?.Title ?? brief?.Name);
         return RemovalRun.Run(call, options, operation, brief?.Title ?? brief?.Name, keepFiles, removal.AcceptsCosts(call), () =>
             new[]
             {
                 target.HasEditions || coming ? null : OpenGuards(call, options, target, snapshots[0], brief, removal.Who(call)),
                 PackageSelector.Spared(conditions, snapshots) is { IsEmpty: false } spared ? RemovalText.Spared(spared) : null,
             }.OfType<string>());
+    }
+
+    /// <summary>The packages and desktop programs of each system that are meant. A name means packages, or programs if no package has it.</summary>
+    private static IEnumerable<(ImmutableArray<SelectedPackage> Packages, ImmutableArray<DesktopProgramGroup> Programs)> Chosen(
+        PackageConditions conditions, string kind, ImmutableArray<SystemSnapshot> systems)
+    {
+        var ofPrograms = conditions.Names.Where(n => kind == "desktop" || ProgramSelector.IsProgram(n, systems)).ToImmutableArray();
+        var ofPackages = conditions.Names.RemoveRange(ofPrograms);
+        bool anyPackages = kind != "desktop" && (conditions.Names.IsEmpty || !ofPackages.IsEmpty);
+        bool anyPrograms = !ofPrograms.IsEmpty || (kind != "app" && conditions.Names.IsEmpty);
+        var packages = anyPackages ? PackageSelector.Choose(conditions with { Names = ofPackages }, systems) : [.. systems.Select(_ =>
+            ImmutableArray<SelectedPackage>.Empty)];
+        var programs = anyPrograms ? ProgramSelector.Choose(conditions with { Names = ofPrograms }, systems) : [.. systems.Select(_ =>
+            ImmutableArray<DesktopProgramGroup>.Empty)];
+        foreach (string name in ofPrograms.Where(n => !ProgramSelector.IsNamed(n, systems)))
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
+                $"No desktop program here is called '{name}'. 'moorfield inventory TARGET --kind desktop' lists them.");
+        return packages.Zip(programs);
     }
 
     /// <summary>Names the guards that are not set although Windows may install apps for newcomers; null if there is nothing to say.</summary>

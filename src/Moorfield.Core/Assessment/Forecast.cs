@@ -80,6 +80,10 @@ public sealed record ForecastDelivery(Delivery Kind, Audience For, ImmutableArra
 public sealed record Forecast(ImmutableArray<ForecastFamily> Families, ImmutableArray<ForecastDelivery> Deliveries,
     ImmutableArray<ForecastDelivery> Doubtful)
 {
+    /// <summary>Desktop programs that install themselves at a first sign-in, or would if no block were set; none in the forecast of an
+    /// update.</summary>
+    public ImmutableArray<DesktopProgramGroup> Programs { get; init; } = [];
+
     /// <summary>The families that come back or are new.</summary>
     public ImmutableArray<ForecastFamily> Coming => [.. Families.Where(f => f.Fate is Fate.ComesBack or Fate.Arrives)];
 

@@ -24,7 +24,10 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
     }
 
     /// <summary>Forecast what the next new account gets.</summary>
-    public Forecast SignIn() => With(_installed.Select(g => ForSignIn(g.Key)).OfType<ForecastFamily>(), new Audience([], Newcomers: true));
+    public Forecast SignIn() => With(_installed.Select(g => ForSignIn(g.Key)).OfType<ForecastFamily>(), new Audience([], Newcomers: true)) with
+    {
+        Programs = [.. DesktopProgramGroup.Of(system).Where(p => p.Newcomers || p.IsBlocked)],
+    };
 
     /// <param name="audience">Who may get apps that install themselves.</param>
     private Forecast With(IEnumerable<ForecastFamily> families, Audience audience)

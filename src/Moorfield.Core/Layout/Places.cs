@@ -62,7 +62,11 @@ internal static class Places
     internal const string View32 = "WOW6432Node";
     internal const string Uninstall32 = View32 + @"\Microsoft\Windows\CurrentVersion\Uninstall";
     internal const string MachineCurrentVersion = @"Microsoft\Windows\CurrentVersion";
-    internal const string ActiveSetup = @"Microsoft\Active Setup\Installed Components";
+
+    /// <summary>The components of Active Setup, in both views.</summary>
+    internal static readonly ImmutableArray<string> ActiveSetups =
+        [@"Microsoft\Active Setup\Installed Components", View32 + @"\Microsoft\Active Setup\Installed Components"];
+
 
     // Inside an account's own hive.
     internal const string FileTypeChoices = @"Software\Microsoft\Windows\CurrentVersion\Explorer\FileExts";

@@ -52,7 +52,11 @@ public sealed record DesktopProgramGroup(ImmutableArray<DesktopProgram> Entries)
     public IEnumerable<string> Sids => Entries.Select(e => e.Sid).OfType<string>();
 
     /// <summary>True if it installs itself at a new account's first sign-in.</summary>
-    public bool Newcomers => Entries.Any(e => e.Newcomers);
+    public bool Newcomers => Installers.Any(s => !s.IsOff);
+
+    /// <summary>True if it would install itself at a new account's first sign-in, and a block keeps it from that.</summary>
+    public bool IsBlocked => !Newcomers && Installers.Any();
+
 
     /// <summary>All that starts it where it is installed.</summary>
     public IEnumerable<StartEntry> Starts => Entries.Where(e => !e.Newcomers).SelectMany(e => e.Starts);
@@ -100,4 +104,15 @@ public sealed record StartEntry(StartKind Kind, string Name, string Command, Win
 
     /// <summary>The account that a task runs as, by SID or name; null for others.</summary>
     public string? Principal { get; init; }
+}
+
+/// <summary>A mark that keeps an entry of the profile that new accounts get from starting anything for them.</summary>
+/// <param name="Kind">Of the entry.</param>
+/// <param name="Name">Of the entry; for a component of Active Setup that is gone, of its key.</param>
+public sealed record StartBlock(StartKind Kind, string Name, ValueLocation Location)
+{
+    /// <summary>By place: the name is only for people.</summary>
+    public bool Equals(StartBlock? other) => other is not null && Kind == other.Kind && Location == other.Location;
+
+    public override int GetHashCode() => HashCode.Combine(Kind, Location);
 }

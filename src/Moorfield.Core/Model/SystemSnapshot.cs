@@ -42,7 +42,10 @@ public sealed record SystemSnapshot(
     /// <summary>The data that could not be read; empty on a target that holds everything.</summary>
     public ImmutableArray<ReadGap> ReadGaps { get; init; } = [];
 
-    /// <summary>Classic desktop programs, by name.</summary>
+    /// <summary>The marks that keep entries from starting at a new account's first sign-in.</summary>
+    public ImmutableArray<StartBlock> StartBlocks { get; init; } = [];
+
+    /// <summary>Desktop programs, by name.</summary>
     public ImmutableArray<DesktopProgram> DesktopPrograms { get; init; } = [];
 
     /// <summary>The account with a SID; null when there is none.</summary>

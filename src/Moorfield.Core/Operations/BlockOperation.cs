@@ -20,6 +20,10 @@ public sealed record BlockProposal(ImmutableArray<SystemSnapshot> Systems, Immut
 
     /// <summary>The families that are blocked, or no longer.</summary>
     public ImmutableArray<PackageFamilyName> Families => [.. Plans.SelectMany(p => p.Plan.Families).Distinct()];
+
+    /// <summary>Names of the desktop programs that are blocked, or no longer.</summary>
+    public ImmutableArray<string> Programs =>
+        [.. Plans.SelectMany(p => p.Plan.Changes).OfType<ValueChanged>().Select(c => c.Family).Distinct(StringComparer.OrdinalIgnoreCase)];
 }
 
 /// <summary>Blocks families, with the guards that came along, or lifts blocks.</summary>
@@ -47,10 +51,12 @@ public sealed class BlockOperation : RunOperation<BlockProposal>
     /// <param name="systems">Read with the guards.</param>
     /// <param name="guards">To be set as well.</param>
     /// <param name="who">Words of WHO, for guards of accounts.</param>
+    /// <param name="programs">Names of desktop programs that no longer install themselves for newcomers.</param>
     public static BlockOperation Block(
         Target target, ImmutableArray<SystemSnapshot> systems, ImmutableArray<PackageFamilyName> families, ImmutableArray<Guard> guards,
-        IReadOnlyCollection<string> who) =>
-        new(target, systems, lifts: false, fresh => [.. fresh.Select(s => BlockPlanner.Block(s, families))], guards, who);
+        IReadOnlyCollection<string> who, IReadOnlyCollection<string>? programs = null) =>
+        new(target, systems, lifts: false, fresh => [.. fresh.Select(s => BlockPlanner.Block(s, families).WithPrograms(s, programs ?? []))],
+            guards, who);
 
     /// <summary>Lifts blocks.</summary>
     /// <param name="arguments">Names of blocked families; <c>*</c> allowed.</param>
@@ -66,7 +72,8 @@ public sealed class BlockOperation : RunOperation<BlockProposal>
             .. plans.SelectMany(p => p.Plan.Changes),
             .. plans.SelectMany(p => GuardPlanner.Changes(p.Guards, p.System, lift: false)),
         ];
-        var families = plans.SelectMany(p => p.Plan.Families).Distinct().Select(f => f.ToString());
+        var families = plans.SelectMany(p => p.Plan.Families).Distinct().Select(f => f.ToString())
+            .Concat(plans.SelectMany(p => p.Plan.Changes).OfType<ValueChanged>().Select(c => c.Family).Distinct(StringComparer.OrdinalIgnoreCase));
         var titles = plans.SelectMany(p => p.Guards).Select(g => $"guard {g.Guard.Title}").Distinct(StringComparer.Ordinal);
         var request = new RunRequest(
             Lifts ? RunKind.Unblock : RunKind.Block, $"{(Lifts ? "unblock" : "block")} {TextFormat.List(families.Concat(titles), 3)}", null,
@@ -79,7 +86,7 @@ public sealed class BlockOperation : RunOperation<BlockProposal>
                     Intent.Of(Lifts ? IntentKind.Unblock : IntentKind.Block, p.System.EditionNumber, f.ToString()))),
                 .. plans.SelectMany(p => GuardPlanner.Intents(p.Guards, p.System, lift: false)),
             ],
-            Expected = [.. plans.Select(p => new BlocksExpectation(p.System, p.Plan.Families, !Lifts))],
+            Expected = [.. plans.Select(p => new BlocksExpectation(p.System, p.Plan.Families, !Lifts) { Starts = p.Plan.Starts })],
         };
         return new BlockProposal(now, plans, request);
     }

@@ -12,7 +12,7 @@ public sealed record RemovalProposal(ImmutableArray<SystemSnapshot> Systems, Imm
     public override IReadOnlyList<string> Costs => SystemPlan.Costs(Plans);
 
     /// <summary>True if something was named that may not go.</summary>
-    public bool IsRefusedInPart => Plans.Any(p => p.Plan.Refused.Any());
+    public bool IsRefusedInPart => Plans.Any(p => p.Plan.IsRefusedInPart);
 }
 
 /// <summary>Removes packages, however they were chosen.</summary>
@@ -36,6 +36,7 @@ public sealed class RemovalOperation(
     {
         var effective = plans.SelectMany(p => p.Effective.Select(r => (p.Snapshot, Removal: r))).ToList();
         var names = effective.OrderBy(e => e.Removal.RemovedBecauseOf is not null).Select(e => e.Removal.Package.DisplayName)
+            .Concat(plans.SelectMany(p => p.Plan.Programs).Where(p => p.HasEffect).Select(p => p.Program.Name))
             .Distinct(StringComparer.Ordinal).ToList();
         string what = names.Count > 0 ? $"remove {TextFormat.List(names, 3)} for {plans[0].Audience}" : "set blocks and guards";
         return new RunRequest(
@@ -53,6 +54,7 @@ public sealed class RemovalOperation(
     {
         int? edition = system.Snapshot.EditionNumber;
         return system.Effective.Select(r => (0, new ConcernedPackage(r.Package.Family.ToString(), r.Package.DisplayName, edition)))
+            .Concat(system.Plan.Programs.Where(p => p.HasEffect).Select(p => (0, new ConcernedPackage(p.Program.Name, p.Program.Name, edition))))
             .Concat(system.Plan.Blocks.Select(f => (1, new ConcernedPackage(f.ToString(), f.Name, edition))))
             .Concat(system.Plan.Guards.Select(g => (2, new ConcernedPackage(g.Concerns, g.Guard.Title, edition))));
     }

@@ -1,3 +1,4 @@
+using Moorfield.Core.Layout;
 using Moorfield.Core.Selection;
 
 namespace Moorfield.Core.Planning;
@@ -5,7 +6,11 @@ namespace Moorfield.Core.Planning;
 /// <summary>The plan for setting or lifting blocks in one system.</summary>
 /// <param name="Unchanged">Families that are as wished already.</param>
 public sealed record BlockPlan(ImmutableArray<PackageFamilyName> Families, ImmutableArray<PackageFamilyName> Unchanged,
-    ImmutableArray<Change> Changes);
+    ImmutableArray<Change> Changes)
+{
+    /// <summary>Blocks of desktop programs that are set or lifted.</summary>
+    public ImmutableArray<StartBlock> Starts { get; init; } = [];
+}
 
 /// <summary>Plans blocks: a block keeps a family from being provisioned again, in any version.</summary>
 public static class BlockPlanner
@@ -27,6 +32,20 @@ public static class BlockPlanner
                 $"No block can be set{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}: {reason}. Nothing was changed.")
             : Split(snapshot, [.. families], f => !snapshot.IsBlocked(f), ChangeList.Block);
 
+    /// <summary>A plan that keeps desktop programs from installing themselves for newcomers.</summary>
+    /// <param name="programs">Their names; <c>*</c> allowed.</param>
+    public static BlockPlan WithPrograms(this BlockPlan plan, SystemSnapshot snapshot, IReadOnlyCollection<string> programs)
+    {
+        var named = DesktopProgramGroup.Of(snapshot).Where(g => programs.Any(p => NamePattern.Matches(p, g.Name)))
+            .SelectMany(g => g.Installers.Select(StartBlocks.Of).OfType<StartBlock>().Select(b => (g.Name, Block: b)))
+            .Where(b => !snapshot.StartBlocks.Contains(b.Block)).ToList();
+        return plan with
+        {
+            Starts = [.. named.Select(n => n.Block)],
+            Changes = [.. plan.Changes, .. named.Select(n => ProgramPlanner.Set(n.Name, n.Block) with { Edition = snapshot.EditionNumber })],
+        };
+    }
+
     /// <summary>The installed family that differs from one that is not installed in one or two letters; null when there is none.</summary>
     public static (PackageFamilyName Family, int Letters)? NearMiss(IReadOnlyList<SystemSnapshot> snapshots, PackageFamilyName family)
     {
@@ -43,9 +62,34 @@ public static class BlockPlanner
     /// <exception cref="MoorfieldException">An argument fits no block.</exception>
     public static ImmutableArray<BlockPlan> Unblock(IReadOnlyList<SystemSnapshot> snapshots, IEnumerable<string> arguments)
     {
-        var families = arguments.SelectMany(a => Blocked(a, snapshots)).Distinct().ToList();
-        return [.. snapshots.Select(s => Split(s, families, s.IsBlocked, ChangeList.Unblock))];
+        var named = arguments.Select(a => (Argument: a, Families: Blocked(a, snapshots), Starts: snapshots.SelectMany(s => Kept(a, s)).ToList()))
+            .ToList();
+        foreach (var (argument, _, _) in named.Where(n => n.Families.Count + n.Starts.Count == 0))
+        {
+            var all = snapshots.SelectMany(s => s.Blocks.Select(b => b.ToString()).Concat(s.StartBlocks.Select(b => b.Name))).Distinct().ToList();
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
+                $"No block fits '{argument}'. Blocked here: {(all.Count == 0 ? "nothing" : string.Join(", ", all))}.");
+        }
+        var families = named.SelectMany(n => n.Families).Distinct().ToList();
+        var starts = named.SelectMany(n => n.Starts).ToHashSet();
+        return [.. snapshots.Select(s => Lifting(Split(s, families, s.IsBlocked, ChangeList.Unblock), s, [.. s.StartBlocks.Where(starts.Contains)]))];
     }
+
+    private static BlockPlan Lifting(BlockPlan plan, SystemSnapshot snapshot, ImmutableArray<StartBlock> starts) => plan with
+    {
+        Starts = starts,
+        Changes = [.. plan.Changes, .. starts.Select(b => ProgramPlanner.Lift(ProgramOf(b, snapshot) ?? b.Name, b) with
+        {
+            Edition = snapshot.EditionNumber,
+        })],
+    };
+
+    /// <summary>The program that a block keeps away; null when nothing is there that would install one.</summary>
+    public static string? ProgramOf(StartBlock block, SystemSnapshot snapshot) =>
+        DesktopProgramGroup.Of(snapshot).FirstOrDefault(g => g.Installers.Any(i => block.Equals(StartBlocks.Of(i))))?.Name;
+
+    private static IEnumerable<StartBlock> Kept(string argument, SystemSnapshot snapshot) => snapshot.StartBlocks.Where(b =>
+        NamePattern.Matches(argument, b.Name) || (ProgramOf(b, snapshot) is { } program && NamePattern.Matches(argument, program)));
 
     private static BlockPlan Split(SystemSnapshot snapshot, List<PackageFamilyName> families, Func<PackageFamilyName, bool> concerns,
     Func<PackageFamilyName, Change> change)
@@ -75,9 +119,6 @@ public static class BlockPlanner
     {
         var blocks = snapshots.SelectMany(s => s.Blocks).Distinct().ToList();
         var names = snapshots.SelectMany(s => s.Packages).ToLookup(p => p.Family, p => p.DisplayName);
-        var fitting = blocks.Where(b => NamePattern.Fits(argument, b.ToString(), null) || names[b].Any(n => NamePattern.Matches(argument, n)))
-            .ToList();
-        return fitting.Count > 0 ? fitting : throw new MoorfieldException(ErrorKind.InvalidUsage,
-            $"No block fits '{argument}'. Blocked here: {(blocks.Count == 0 ? "nothing" : string.Join(", ", blocks))}.");
+        return [.. blocks.Where(b => NamePattern.Fits(argument, b.ToString(), null) || names[b].Any(n => NamePattern.Matches(argument, n)))];
     }
 }

@@ -24,6 +24,13 @@ public sealed record RemovalExpectation(SystemSnapshot Before, Plan Plan) : Expe
         var blocks = Before.Blocks.Concat(Plan.Removals.Where(r => r.SetsBlock).Select(r => r.Package.Family)).Concat(Plan.Blocks).ToHashSet();
         if (!blocks.SetEquals(after.Blocks))
             yield return new Discrepancy(null, "The blocks are not as planned.");
+        foreach (var program in Plan.Programs.Where(p => p.HasEffect && !failed(p.Program.Name)))
+        {
+            var left = after.DesktopPrograms.SelectMany(p => p.Starts).Select(s => s.Location).ToHashSet();
+            if (program.Entries.Any(e => left.Contains(e.Location)) || program.Blocks.Except(after.StartBlocks).Any())
+                yield return new Discrepancy(program.Program.Name,
+                    $"{program.Program.Name} still installs itself for new accounts, or is not blocked.");
+        }
     }
 
     private static IEnumerable<string> Check(InstalledPackage before, PlannedRemoval? removal, InstalledPackage? now)
@@ -70,10 +77,14 @@ public sealed record BringBackExpectation(
 /// <summary>After blocks were set or lifted.</summary>
 public sealed record BlocksExpectation(SystemSnapshot Before, ImmutableArray<PackageFamilyName> Families, bool Blocked) : Expectation(Before)
 {
+    /// <summary>Those of desktop programs.</summary>
+    public ImmutableArray<StartBlock> Starts { get; init; } = [];
+
     internal override IEnumerable<Discrepancy> Check(SystemSnapshot after, Func<string, bool> failed)
     {
         var wanted = Blocked ? Before.Blocks.Union(Families) : Before.Blocks.Except(Families);
-        if (!wanted.ToHashSet().SetEquals(after.Blocks))
+        var starts = Blocked ? Before.StartBlocks.Union(Starts) : Before.StartBlocks.Except(Starts);
+        if (!wanted.ToHashSet().SetEquals(after.Blocks) || !starts.ToHashSet().SetEquals(after.StartBlocks))
             yield return new Discrepancy(null, "The blocks are not as planned.");
         if (!Before.Packages.Select(p => (p.FullName, p.IsHeld)).SequenceEqual(after.Packages.Select(p => (p.FullName, p.IsHeld))))
             yield return new Discrepancy(null, "The packages are not the same as before.");

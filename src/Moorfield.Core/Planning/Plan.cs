@@ -16,6 +16,9 @@ public sealed record RemovalRequest(ImmutableArray<SelectedPackage> Packages, Au
     /// <summary>Packages that stay whatever happens to those that they belong to.</summary>
     public ImmutableHashSet<PackageFullName> Kept { get; init; } = [];
 
+    /// <summary>Desktop programs that are to go.</summary>
+    public ImmutableArray<DesktopProgramGroup> Programs { get; init; } = [];
+
     /// <summary>Families to block in addition to those that go.</summary>
     public ImmutableArray<PackageFamilyName> Blocks { get; init; } = [];
 
@@ -71,6 +74,9 @@ public sealed record Plan(
     /// <summary>Families that are blocked in addition to those that go.</summary>
     public ImmutableArray<PackageFamilyName> Blocks { get; init; } = [];
 
+    /// <summary>The plans for desktop programs.</summary>
+    public ImmutableArray<PlannedProgram> Programs { get; init; } = [];
+
     /// <summary>Guards that it sets.</summary>
     public IEnumerable<GuardState> Guards => Request.Guards.Where(g => !g.IsSet);
 
@@ -81,6 +87,8 @@ public sealed record Plan(
     public IEnumerable<Intent> Intents(SystemSnapshot snapshot) =>
         Removals.Where(r => r.HasEffect).Select(r => new Intent(
             IntentKind.Remove, snapshot.EditionNumber, r.Package.Family.ToString(), r.RemovedFromAccounts, r.RemovedFromNewcomers, Request.KeepData))
+            .Concat(Programs.Where(p => p.HasEffect).Select(p =>
+                new Intent(IntentKind.Remove, snapshot.EditionNumber, p.Program.Name, [], Newcomers: true)))
             .Concat(Removals.Where(r => r.SetsBlock).Select(r => r.Package.Family).Concat(Blocks)
                 .Select(f => Intent.Of(IntentKind.Block, snapshot.EditionNumber, f.ToString())))
             .Concat(GuardPlanner.Intents(Guards, snapshot, lift: false)).Distinct();
@@ -90,6 +98,9 @@ public sealed record Plan(
 
     /// <summary>The packages that were named exactly and may not go.</summary>
     public IEnumerable<StayingPackage> Refused => Staying.Where(s => s.NamedExactly);
+
+    /// <summary>True if something of what was named may not go.</summary>
+    public bool IsRefusedInPart => Refused.Any() || Programs.Any(p => p.StaysBecause is not null);
 
     /// <summary>The families that it is about.</summary>
     public IEnumerable<PackageFamilyName> Families => Removals.Where(r => r.HasEffect).Select(r => r.Package.Family).Concat(Blocks).Distinct();

@@ -38,13 +38,16 @@ public static class RemovalPlanner
             .Select(r => (r.Package, (IReadOnlyCollection<string>)r.RemovedFromAccounts, r.RemovedFromNewcomers)), request.KeepData);
         ImmutableArray<PackageFamilyName> blocks = [.. request.Blocks.Distinct()
             .Where(f => !snapshot.IsBlocked(f) && !removals.Any(r => r.SetsBlock && r.Package.Family == f))];
+        ImmutableArray<PlannedProgram> programs = [.. request.Programs.Select(p => ProgramPlanner.Plan(p, request, snapshot))];
         var changes = new ChangeList(snapshot, removals.Where(r => r.HasEffect), request).ToImmutable()
             .InsertRange(0, blocks.Select(ChangeList.Block))
+            .AddRange(ProgramPlanner.Changes(programs))
             .AddRange(GuardPlanner.Changes(request.Guards, snapshot, lift: false));
         return new Plan(request, removals, [.. staying], request.Sweep ? [] : [.. idle],
             [.. changes.Select(c => c with { Edition = snapshot.EditionNumber })])
         {
             Blocks = blocks,
+            Programs = programs,
             AssessedRemovals = [.. removals.Where(r => r.HasEffect).Select(r => new AssessedRemoval(r, assessment.Of(r.Package, removalSet)))],
         };
     }

@@ -15,7 +15,7 @@ namespace Moorfield.Core.Reading;
 internal sealed record AccountRegistry(
     Account Account, bool HasClasses, ILookup<PackageFullName, Trace> Registrations, ILookup<PackageFamilyName, Trace> FamilyTraces,
     ImmutableArray<Trace> UnknownRegistrations, HandlerClasses Handlers, ImmutableArray<ChosenHandler> Choices,
-        ImmutableArray<DesktopProgram> Programs, ImmutableArray<StartEntry> Starts,
+        ImmutableArray<DesktopProgram> Programs, ImmutableArray<StartEntry> Starts, ImmutableHashSet<string> ShortcutsOff,
     IReadOnlyDictionary<PackageFamilyName, PersonalData> Data, ILookup<PackageFullName, string> RecordedPaths, PolicyHive? Policies)
 {
     /// <param name="machine">The machine's classes.</param>
@@ -29,7 +29,7 @@ internal sealed record AccountRegistry(
         var strays = new List<Trace>();
         var given = new List<(PackageFullName Package, string Place)>();
         HandlerClasses? handlers = null;
-        var own = new AccountHive([], [], [], null, []);
+        var own = new AccountHive([], [], [], [], null, []);
         if (account.Profile is { } profile)
         {
             handlers = ReadClasses(tree, account, Places.Classes(profile), names, registrations, familyTraces, given, notes);
@@ -43,7 +43,8 @@ internal sealed record AccountRegistry(
         return new AccountRegistry(
             account, handlers is not null, registrations.ToLookup(r => r.Package, r => r.Trace), familyTraces.ToLookup(f => f.Family, f => f.Trace),
             [.. strays], handlers ?? HandlerClasses.None, [.. own.Choices.Select(c => new ChosenHandler(account.Sid, c.What, Owner(c.ProgId)))],
-            own.Programs, own.Starts, account.Profile is { } home ? PersonalDataReader.Read(tree, account.Sid, PackagePlaces.AppData.Folder(home)) : [],
+            own.Programs, own.Starts, own.ShortcutsOff,
+            account.Profile is { } home ? PersonalDataReader.Read(tree, account.Sid, PackagePlaces.AppData.Folder(home)) : [],
             given.ToLookup(g => g.Package, g => g.Place), own.Policies);
 
         PackageFamilyName? Owner(string progId) => OwnerOf(progId, handlers, machine);
@@ -54,7 +55,7 @@ internal sealed record AccountRegistry(
 
     /// <summary>The facts from an account's own hive.</summary>
     private sealed record AccountHive(ImmutableArray<(string What, string ProgId, KeyLocation Location)> Choices,
-        ImmutableArray<DesktopProgram> Programs, ImmutableArray<StartEntry> Starts, PolicyHive? Policies,
+        ImmutableArray<DesktopProgram> Programs, ImmutableArray<StartEntry> Starts, ImmutableHashSet<string> ShortcutsOff, PolicyHive? Policies,
         ImmutableArray<(PackageFamilyName Family, Location Location)> Entries);
 
     private static Trace EntryOf(Account account, Location location) => new(TraceScope.Account, account.Sid, TraceKind.AccountEntry, location);
@@ -64,17 +65,18 @@ internal sealed record AccountRegistry(
         FullNames names, IEnumerable<PackageFamilyName> families)
     {
         if (tree.IsUnseen(path))
-            return new AccountHive([], [], [], PolicyReader.Unseen(GuardHive.Account, account.Sid, path), []);
+            return new AccountHive([], [], [], [], PolicyReader.Unseen(GuardHive.Account, account.Sid, path), []);
         try
         {
             using var hive = HiveFile.OpenRegistry(tree, path, notes);
             var containers = names.Containers(families);
             if (hive is null)
-                return new AccountHive([], [], [], null, []);
+                return new AccountHive([], [], [], [], null, []);
             var read = new AccountHive(
                 [.. Choices(PackagePlaces.TypeChoices).Concat(Choices(PackagePlaces.SchemeChoices))],
                 [.. DesktopPrograms.Read(hive, Places.AccountUninstall, account)],
                 [.. StartEntries.OfAccount(hive, path, account.Sid, account.Profile!.Value)],
+                StartEntries.ShortcutsOff(hive, Places.UserCurrentVersion),
                 PolicyReader.Read(hive, GuardHive.Account, account.Sid, path, guards),
                 [.. PackagePlaces.OwnedIn(PlaceContainer.UserHive).SelectMany(p => p.Owned(hive, path, names, containers))]);
             HiveNotes.Add(hive, PlaceContainer.UserHive, path, names, [], notes);
@@ -92,7 +94,7 @@ internal sealed record AccountRegistry(
         catch (Exception e) when (e is MoorfieldException or InvalidDataException)
         {
             notes.Add("hiveUnreadable", $"{account.Name}: {path} cannot be read, so what this account opens files with is not known. {e.Message}");
-            return new AccountHive([], [], [], PolicyReader.Unread(GuardHive.Account, account.Sid, path, ErrorOf(tree, path, e)), []);
+            return new AccountHive([], [], [], [], PolicyReader.Unread(GuardHive.Account, account.Sid, path, ErrorOf(tree, path, e)), []);
         }
     }
 

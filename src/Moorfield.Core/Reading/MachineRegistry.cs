@@ -11,7 +11,7 @@ internal sealed record MachineRegistry(
     ImmutableArray<Account> Accounts, ImmutableDictionary<PackageFamilyName, DateTimeOffset?> Blocks, ILookup<PackageFullName, Trace> Traces,
     ILookup<PackageFullName, string> RecordedPaths,
     ILookup<PackageFullName, PackageFullName> Frameworks, HandlerClasses Handlers, ImmutableArray<DesktopProgram> Programs,
-    ImmutableArray<StartEntry> Starts, PolicyHive Policies,
+    ImmutableArray<StartEntry> Starts, ImmutableHashSet<string> ShortcutsOff, PolicyHive Policies,
     ImmutableArray<string> Languages, FullNames Names, PackageRoots Roots, string Architecture)
 {
     private const int FirstWindows11Build = 22000;
@@ -48,7 +48,7 @@ internal sealed record MachineRegistry(
                 blocks, traces, given, frameworks,
                 hive.Find(Places.MachineClasses) is { } classes ? HandlerClasses.Read(classes, Places.Software) : HandlerClasses.None,
                 [.. DesktopPrograms.Read(hive, Places.Uninstall, null), .. DesktopPrograms.Read(hive, Places.Uninstall32, null)],
-                [.. StartEntries.OfMachine(hive), .. services],
+                [.. StartEntries.OfMachine(hive), .. services], StartEntries.ShortcutsOff(hive, Places.MachineCurrentVersion),
                 PolicyReader.Read(hive, GuardHive.Machine, null, Places.Software, guards), languages, names,
                 ReadRoots(hive, notes), architecture);
         }

@@ -15,7 +15,7 @@ internal static class StartEntries
     internal static IEnumerable<StartEntry> OfMachine(IRegistry software) =>
         RunKeys(software, Places.Software, Places.MachineCurrentVersion, "Run", TraceScope.Machine, null, null)
             .Concat(RunKeys(software, Places.Software, Places.MachineCurrentVersion, "Run32", TraceScope.Machine, null, null, $@"{Places.View32}\"))
-            .Concat(new[] { Places.ActiveSetup, $@"{Places.View32}\{Places.ActiveSetup}" }.SelectMany(place => ActiveSetup(software, place)));
+            .Concat(Places.ActiveSetups.SelectMany(place => ActiveSetup(software, place)));
 
     /// <summary>The Run keys of an account, or of the profile that new accounts get.</summary>
     /// <param name="sid">Null for new accounts.</param>
@@ -42,9 +42,14 @@ internal static class StartEntries
         }
     }
 
-    /// <summary>True if a person switched an entry off: the first byte is odd. [seen]</summary>
     private static bool IsOff(IRegistry hive, string version, string list, string name) =>
-        hive.Find($@"{version}\Explorer\StartupApproved\{list}")?.Value(name)?.Data is { Length: > 0 } data && (data.Span[0] & 1) != 0;
+        StartBlocks.IsOff(hive.Find($@"{version}\Explorer\StartupApproved\{list}")?.Value(name));
+
+    /// <summary>File names of the shortcuts that a person switched off.</summary>
+    /// <param name="version">The key that an account's hive, or the machine's, has for the current version.</param>
+    internal static ImmutableHashSet<string> ShortcutsOff(IRegistry hive, string version) =>
+        (hive.Find($@"{version}\Explorer\StartupApproved\StartupFolder")?.Values() ?? []).Where(StartBlocks.IsOff).Select(v => v.Name)
+            .ToImmutableHashSet(StringComparer.OrdinalIgnoreCase);
 
     private static IEnumerable<StartEntry> ActiveSetup(IRegistry software, string place)
     {
@@ -76,27 +81,40 @@ internal static class StartEntries
         }
     }
 
-    /// <summary>Entries outside of the hives that are read anyway: the profile for new accounts, Startup folders, scheduled tasks.</summary>
-    internal static IEnumerable<StartEntry> OfFiles(WindowsTree tree, ImmutableArray<Account> accounts, SnapshotNotes notes) =>
-        OfNewcomers(tree, notes)
+    /// <summary>All start entries of a system, and what is kept from starting for newcomers.</summary>
+    /// <param name="found">Those that the machine's hives and the accounts' hold.</param>
+    /// <param name="shortcutsOff">File names of shortcuts that were switched off, by account; of the machine's under an empty name.</param>
+    internal static (ImmutableArray<StartEntry> Entries, ImmutableArray<StartBlock> Blocks) All(WindowsTree tree, IEnumerable<StartEntry> found,
+        IReadOnlyDictionary<string, ImmutableHashSet<string>> shortcutsOff, ImmutableArray<Account> accounts, SnapshotNotes notes)
+    {
+        var (newcomers, blocks) = OfNewcomers(tree, notes);
+        var entries = found.Concat(newcomers)
             .Concat(Shortcuts(tree, Places.MachineStartup, TraceScope.Machine, null, null, notes))
             .Concat(Shortcuts(tree, Places.Startup(Places.DefaultProfile), TraceScope.Newcomers, null, Places.DefaultProfile, notes))
             .Concat(accounts.Where(a => a.Profile is not null).SelectMany(a =>
                 Shortcuts(tree, Places.Startup(a.Profile!.Value), TraceScope.Account, a.Sid, a.Profile, notes)))
             .Concat(Tasks(tree, accounts, notes));
+        ImmutableArray<StartEntry> all = [.. entries.Select(e => e with { IsOff = e.IsOff || IsBlocked(e) || IsSwitchedOff(e) })];
+        return (all, [.. blocks.Select(b => all.FirstOrDefault(e => b.Equals(StartBlocks.Of(e))) is { } entry ? b with { Name = entry.Name } : b)]);
 
-    private static List<StartEntry> OfNewcomers(WindowsTree tree, SnapshotNotes notes)
+        bool IsBlocked(StartEntry entry) => StartBlocks.Of(entry) is { } block && blocks.Contains(block);
+
+        bool IsSwitchedOff(StartEntry entry) => entry is { Kind: StartKind.Shortcut, Location: TreeLocation file }
+            && shortcutsOff.TryGetValue(entry.Sid ?? "", out var off) && entry.Scope != TraceScope.Newcomers && off.Contains(file.Path.Name);
+    }
+
+    private static (List<StartEntry> Entries, List<StartBlock> Blocks) OfNewcomers(WindowsTree tree, SnapshotNotes notes)
     {
         var path = Places.UserHive(Places.DefaultProfile);
         try
         {
             using var hive = HiveFile.OpenRegistry(tree, path, notes);
-            return hive is null ? [] : [.. OfAccount(hive, path, null, Places.DefaultProfile)];
+            return hive is null ? ([], []) : ([.. OfAccount(hive, path, null, Places.DefaultProfile)], [.. StartBlocks.Read(hive)]);
         }
         catch (Exception e) when (e is MoorfieldException or InvalidDataException)
         {
             notes.Add("hiveUnreadable", $"{path} cannot be read, so what installs itself for new accounts is not known: {e.Message}");
-            return [];
+            return ([], []);
         }
     }
 

@@ -43,7 +43,9 @@ public static class SystemReader
         var packages = new PackageAssembler(tree, machine, accounts, files, rows, languages ?? machine.Languages, notes, isSurvey: survey is not null)
             .Assemble();
         var lists = NewcomerLists.Read(tree, packages, Owners(machine, accounts), notes);
-        var starts = StartEntries.OfFiles(tree, machine.Accounts, notes).ToList();
+        var starts = StartEntries.All(tree, machine.Starts.Concat(accounts.SelectMany(a => a.Starts)),
+            accounts.ToDictionary(a => a.Account.Sid, a => a.ShortcutsOff).Append(new("", machine.ShortcutsOff)).ToDictionary(),
+            machine.Accounts, notes);
         packages = [.. packages.Select(p => p with { FamilyTraces = [.. p.FamilyTraces, .. lists.Traces[p.Family]] })];
         return new SystemSnapshot(
             machine.Product, machine.EditionId, machine.Release, machine.Build, machine.Computer, machine.Manufacturer, machine.MachineId,
@@ -60,8 +62,8 @@ public static class SystemReader
             Leftovers = new LeftoverFinder(tree, packages, machine, accounts, lists).Find(),
             AsOf = survey?.Made,
             ReadGaps = survey?.Unknown(packages) ?? [],
-            DesktopPrograms = DesktopPrograms.With(machine.Programs.Concat(accounts.SelectMany(a => a.Programs)),
-                machine.Starts.Concat(accounts.SelectMany(a => a.Starts)).Concat(starts)),
+            DesktopPrograms = DesktopPrograms.With(machine.Programs.Concat(accounts.SelectMany(a => a.Programs)), starts.Entries),
+            StartBlocks = starts.Blocks,
         };
     }
 

@@ -65,7 +65,10 @@ internal sealed record SavedSystem(
     int? Edition, string Name, string Product, string EditionId, string Release, string Build, string Computer, string Manufacturer, string MachineId,
     ImmutableArray<SavedAccount> Accounts, ImmutableArray<SavedPackage> Packages, ImmutableArray<SavedBlock> Blocks, ImmutableArray<SavedNote> Notes,
     ImmutableArray<SavedLeftover> Leftovers, ImmutableArray<SavedProgram> Programs, ImmutableArray<SavedOpeners> Classic,
-    ImmutableArray<SavedChoice> Chosen, ImmutableArray<SavedPolicyHive> Policies, ImmutableArray<SavedGap> Gaps, DateTimeOffset? AsOf);
+    ImmutableArray<SavedChoice> Chosen, ImmutableArray<SavedPolicyHive> Policies, ImmutableArray<SavedGap> Gaps, DateTimeOffset? AsOf,
+    ImmutableArray<SavedStartBlock>? StartBlocks = null);
+
+internal sealed record SavedStartBlock(string Kind, string Name, SavedPlace Place);
 
 internal sealed record SavedDocument(string Schema, string Target, string Kind, ImmutableArray<SavedSystem> Systems)
 {
