@@ -111,7 +111,7 @@ internal static class DocumentBuilder
             s.Snapshot.EditionNumber,
             [.. s.Choice.ByRule.Select(r =>
             new RuleJson(r.Keeps ? "keep" : "remove", r.Rule.Source, r.Rule.Conditions.Describe(), r.Rule.Because,
-            [.. r.Packages.Select(p => p.FullName.ToString())]))],
+            [.. r.Packages.Select(p => p.FullName.ToString())]) { Programs = [.. r.Programs.Select(p => p.Name)] })],
             [.. s.Choice.Taken.Select(t =>
             new TakenJson(t.Package.Package.FullName.ToString(), t.Package.Package.DisplayName, t.Rule.Source, t.KeptBy?.Source))],
             [.. s.Choice.Blocks.Select(b => b.ToString())]))]);
@@ -138,7 +138,7 @@ internal static class DocumentBuilder
             [.. s.Forecast.Doubtful.Select(d => Delivery(d, s))],
             s.Remedy)
         {
-            Programs = [.. s.Forecast.Programs.Select(p => new ForecastProgramJson(p.Name, p.IsBlocked, [.. p.Installers.Select(Start)]))],
+            Programs = [.. s.Forecast.Programs.Select(p => new ForecastProgramJson(p.Name, p.IsBlocked, s.Programs.Contains(p), [.. p.Installers.Select(Start)]))],
         })]);
 
     private static DeliveryJson Delivery(ForecastDelivery delivery, SystemForecast system) => new(

@@ -115,7 +115,7 @@ ImmutableArray<DeliveryJson> Deliveries, ImmutableArray<DeliveryJson> Doubtful, 
 }
 
 /// <param name="Blocked">True if a block keeps it from that.</param>
-internal sealed record ForecastProgramJson(string Name, bool Blocked, ImmutableArray<StartJson> Entries);
+internal sealed record ForecastProgramJson(string Name, bool Blocked, bool Unwanted, ImmutableArray<StartJson> Entries);
 
 /// <param name="Event">update or signIn.</param>
 /// <param name="Image">Null for a sign-in.</param>
@@ -167,7 +167,11 @@ internal sealed record UnmatchedRuleJson(string At, string Does, string What, Im
 
 internal sealed record CheckJson(string Schema, string Brief, string? Title, bool Agrees, ImmutableArray<CheckedJson> Systems);
 
-internal sealed record RuleJson(string Does, string At, string Conditions, string? Because, ImmutableArray<string> Packages);
+internal sealed record RuleJson(string Does, string At, string Conditions, string? Because, ImmutableArray<string> Packages)
+{
+    /// <summary>Names of the desktop programs that the rule means.</summary>
+    public ImmutableArray<string> Programs { get; init; } = [];
+}
 
 internal sealed record TakenJson(string FullName, string DisplayName, string TakenBy, string? KeptBy);
 

@@ -42,7 +42,7 @@ internal static class ForecastText
             string entries = TextFormat.List(program.Installers.Where(i => i.IsOff == program.IsBlocked)
                 .Select(i => DisplayText.Of(i with { IsOff = false })));
             page.Line(program.IsBlocked ? $"{program.Name}, a desktop program, stays away: a block keeps it from installing itself ({entries})."
-                : $"{program.Name}, a desktop program, installs itself ({entries}).");
+                : $"{program.Name}, a desktop program, installs itself{(system.Programs.Contains(program) ? ", unwanted" : "")} ({entries}).");
         }
         foreach (var delivery in forecast.Deliveries)
         {

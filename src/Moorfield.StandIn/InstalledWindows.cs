@@ -37,6 +37,13 @@ internal sealed class InstalledWindows : IDisposable
 
     internal Hive Software => Open("Windows/System32/config/SOFTWARE");
 
+    /// <summary>An account's own hive, to be changed.</summary>
+    internal Hive UserHive(LaidOutAccount account) => Open($"Users/{account.Profile}/NTUSER.DAT");
+
+    /// <summary>True if a file is there.</summary>
+    /// <param name="path">With a drive letter and backslashes.</param>
+    internal bool HasFile(string path) => File.Exists(Full(path[3..].Replace('\\', '/')));
+
     internal IReadOnlyList<LaidOutPackage> Packages => _packages;
 
     internal IReadOnlyList<LaidOutAccount> Accounts => _accounts;

@@ -73,8 +73,54 @@ public sealed class WindowsSimulator(World world)
         }
         foreach (string how in new[] { "suggested", "partner", "maker" }) // D1, D2
             Deliver(windows, account, how);
+        Install(windows, account); // S2a
         windows.Save();
         return Result(windows);
+    }
+
+    /// <summary>What starts at a first sign-in: setup programs install their desktop programs for the account.</summary>
+    private void Install(InstalledWindows windows, LaidOutAccount account)
+    {
+        const string Current = @"Software\Microsoft\Windows\CurrentVersion", Components = @"Microsoft\Active Setup\Installed Components";
+        var user = windows.UserHive(account);
+        foreach (string list in new[] { "Run", "RunOnce" })
+        {
+            if (user.Find($@"{Current}\{list}") is not { } key)
+                continue;
+            foreach (var value in key.Values())
+            {
+                bool isOff = list == "Run" && user.Find($@"{Current}\Explorer\StartupApproved\Run")?.Value(value.Name)?.Data is { Length: > 0 } state
+                    && state.Span[0] % 2 == 1;
+                if (isOff || !Setup(value.AsString()))
+                    continue;
+                key.Remove(value.Name);
+            }
+        }
+        foreach (var component in windows.Software.Find(Components)?.Children() ?? [])
+        {
+            var ran = Number(user.Find($@"Software\{Components}\{component.Name}")?.Text("Version"));
+            if (ran.CompareTo(Number(component.Text("Version"))) >= 0)
+                continue;
+            Setup(component.Text("StubPath"));
+            RegistryLayout.Set(user, $@"Software\{Components}\{component.Name}", HiveValue.FromString("Version", component.Text("Version") ?? ""));
+        }
+
+        bool Setup(string? command)
+        {
+            var start = world.FirstSignIn.FirstOrDefault(s => s.Setup is { } setup && command?.Contains(setup, StringComparison.OrdinalIgnoreCase) == true);
+            if (start?.Setup is null || !windows.HasFile(start.Setup))
+                return false;
+            string file = start.Setup[(start.Setup.LastIndexOf('\\') + 1)..];
+            RegistryLayout.Set(user, $@"{Current}\Uninstall\{file}",
+                HiveValue.FromString("DisplayName", world.Programs.FirstOrDefault(p => p.Id == file)?.Name ?? start.Name),
+                HiveValue.FromString("DisplayVersion", "1.0"),
+                HiveValue.FromString("InstallLocation", $@"C:\Users\{account.Profile}\AppData\Local\{start.Name}"));
+            return true;
+        }
+
+        // Versions of Active Setup are written with commas.
+        static System.Version Number(string? text) =>
+            System.Version.TryParse(text?.Replace(',', '.'), out var version) ? version : new System.Version();
     }
 
     /// <summary>An account gets a package that is laid out already.</summary>

@@ -237,6 +237,78 @@ public sealed class DesktopProgramTests : IDisposable
         new Assessment.Forecaster(updated, [], _ => false).Update(updated).Programs.ShouldBeEmpty();
     }
 
+    [Theory]
+    [InlineData("", "Pennywhistle Post, Saltmarsh Tide Folder")]
+    [InlineData("Saltmarsh Tide Folder", "Pennywhistle Post")]
+    [InlineData("*", "")]
+    public void A_played_first_sign_in_brings_what_was_forecast(string blocked, string brought)
+    {
+        var bench = NewBench(withPrograms: true);
+        var before = bench.Read();
+        var plan = RemovalPlanner.Plan(before, new RemovalRequest([], new Audience([], Newcomers: true)) { Programs = [.. DesktopProgramGroup.Of(before)
+            .Where(p => blocked.Length > 0 && NamePattern.Matches(blocked, p.Name) && p.Installers.Any())] });
+        if (blocked.Length > 0)
+            bench.Run(plan, new Storage.WriteInterceptor());
+        // An update writes both again.
+        HiveEdit.Change(Path.Combine(bench.Root, "Users/Default/NTUSER.DAT"), h =>
+            Run(h, $@"Software\{Version}\Run", ("TideFolderSetup", @"C:\Windows\System32\TideFolderSetup.exe /firstsignin")));
+        HiveEdit.Change(bench.Software, h => Run(h, ((KeyLocation)Named(before, "Pennywhistle Post").Installers.Single().Location!).Key,
+            ("StubPath", @"C:\ProgramData\Pennywhistle\PostSetup.exe"), ("", "Pennywhistle Post"), ("Version", "2,0,0,0")));
+        var forecast = new Assessment.Forecaster(bench.Read(), [], _ => false).SignIn();
+        string.Join(", ", forecast.Programs.Where(p => !p.IsBlocked).Select(p => p.Name)).ShouldBe(brought);
+        new StandIn.WindowsSimulator(Demo.World).SignIn(bench.Root, "hazel");
+        var after = bench.Read();
+        string hazel = after.Accounts.Single(a => a.Name == "hazel").Sid;
+        string.Join(", ", DesktopProgramGroup.Of(after).Where(p => p.Sids.Contains(hazel)).Select(p => p.Name)).ShouldBe(brought);
+    }
+
+    private Brief Written(string rules) => new BriefLoader(a => throw new InvalidOperationException($"fetches {a}")).Load(
+        _folder.Write("desktop.brief.yaml", System.Text.Encoding.UTF8.GetBytes($"brief: 1\nfor: everyone\n{rules}")));
+
+    [Fact]
+    public void Rules_of_briefs_mean_desktop_programs_by_their_kind()
+    {
+        var system = Bench.Demonstration;
+        var brief = Written("remove:\n  - kind: desktop\n    publisher: [Saltmarsh*, Gannet*]\n  - kind: desktop\n    package: Pennywhistle Post\n"
+            + "    starts-with-windows: false\n  - kind: app\n    package: Northlight.Weather\nkeep:\n  - kind: desktop\n    find: plotter\n");
+        var choice = BriefSelection.Of(brief, system);
+        choice.Programs.Select(p => p.Name).ShouldBe(["Saltmarsh Log Editor", "Saltmarsh Ticket Printer", "Saltmarsh Tide Folder", "Pennywhistle Post"]);
+        choice.ByRule.Select(r => (r.Packages.Length, r.Programs.Length, r.IsIdle)).ShouldBe([(0, 4, false), (0, 1, false), (1, 0, false), (0, 1, false)]);
+        brief.Remove[0].Conditions.Describe().ShouldStartWith("desktop program, publisher ");
+        var request = BriefPlanner.ToRequest(brief, system, []);
+        request.Packages.ShouldHaveSingleItem();
+        var differences = BriefPlanner.Differences(RemovalPlanner.Plan(system, request), system, n => n == "Pennywhistle Post", _ => false)
+            .Where(d => d.Family != Demo.Family("Northlight.Weather")).ToList();
+        differences.Select(d => $"{d.Code} {d.DisplayName}").ShouldBe(["refused Saltmarsh Log Editor", "refused Saltmarsh Ticket Printer",
+            "isNew Saltmarsh Tide Folder", "refused Saltmarsh Tide Folder", "cameBack Pennywhistle Post"]);
+        differences[3].Text.ShouldBe("stays: ivy and rowan have it, and only its own uninstaller on the running system removes it.");
+        var newcomers = BriefPlanner.Differences(RemovalPlanner.Plan(system, BriefPlanner.ToRequest(brief, system, ["newcomers"])), system, _ => false,
+            n => n == "Pennywhistle Post");
+        newcomers.ShouldContain(d => d.Code == "stillThere" && d.DisplayName == "Pennywhistle Post");
+        newcomers.ShouldNotContain(d => d.Code == "refused" && d.DisplayName == "Saltmarsh Tide Folder");
+    }
+
+    [Fact]
+    public void Names_of_desktop_programs_that_fit_nothing_are_told_and_may_be_mistyped()
+    {
+        var system = Bench.Demonstration;
+        var brief = Written("remove:\n  - kind: desktop\n    package: [Pennywhistle Pots, Nothing at all, Gone Before, 'Saltmarsh*']\n");
+        var unmatched = UnmatchedRule.Find(brief, [system], ["gone before"]);
+        unmatched.Select(u => (u.What, u.SeemsMistyped)).ShouldBe([("Pennywhistle Pots", true), ("Nothing at all", false)]);
+        unmatched[0].Describe().ShouldEndWith("no desktop program matches 'Pennywhistle Pots'. Near misses: Pennywhistle Post.");
+    }
+
+    [Theory]
+    [InlineData("remove:\n  - kind: desktop\n", "a rule without a condition would take everything; conditions are package,")]
+    [InlineData("remove:\n  - kind: desktop\n    because: x\n", "a rule without a condition")]
+    [InlineData("remove:\n  - kind: both\n    find: x\n", "'both' is not one of app, desktop")]
+    [InlineData("remove:\n  - kind: desktop\n    origin: added\n", "desktop programs have no origin")]
+    [InlineData("remove:\n  - kind: desktop\n    find: a\n    standing: free\n", "desktop programs have no standing")]
+    [InlineData("remove:\n  - kind: desktop\n    find: a\n    role: addon\n", "desktop programs have no role")]
+    [InlineData("remove:\n  - kind: desktop\n    find: a\n    runs-in-background: true\n", "desktop programs have no runs-in-background")]
+    public void Rules_for_desktop_programs_have_no_conditions_of_packages(string rules, string error) =>
+        Should.Throw<MoorfieldException>(() => Written(rules)).Message.ShouldContain(error);
+
     [Fact]
     public void A_plan_that_was_not_carried_out_is_noticed()
     {

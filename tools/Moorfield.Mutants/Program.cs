@@ -41,10 +41,12 @@ internal static class Program
         string[] projects = files.Any(f => f.Contains("/Moorfield.Formats/", StringComparison.Ordinal)) ? ["Formats", "Core"] : ["Core"];
         // What was built and measured before serves as long as the copy is kept.
         string built = Path.Combine(copy, "mutants.txt");
-        var mutants = File.Exists(built) ? [.. File.ReadLines(built).Select(Mutant.Parse).Where(m => files.Contains(m.File))] : Build(copy, projects, files);
+        List<Mutant> mutants = File.Exists(built) ? [.. File.ReadLines(built).Select(Mutant.Parse)] : Build(copy, projects, files);
+        mutants.RemoveAll(m => !files.Contains(m.File));
         Console.WriteLine($"{mutants.Count} mutants in {files.Length} files");
         List<Test> tests = [.. projects.SelectMany(p => Measure(copy, p))];
-        File.WriteAllLines(built, mutants.Select(m => m.Stored()));
+        if (!File.Exists(built))
+            File.WriteAllLines(built, mutants.Select(m => m.Stored()));
         Console.WriteLine($"{tests.Count} tests, {tests.Count(t => t.Reached.Count > 0)} of them reach a mutant");
         var random = new Random(seed);
         int caught = 0, tried = 0;

@@ -96,6 +96,8 @@ internal static class BlockCommand
                 var forecast = ForecastOperation.Of(target, snapshots[0], edition, null, Common.Points(call.Console, options.VaultPath(call)));
                 request = request with { Families = forecast.Blockable(isUpdate: true), Guards = forecast.Open(snapshots[0].EditionId) };
             }
+            string[] ofBrief = given is null ? [] : [.. snapshots.SelectMany(s => BriefSelection.Of(given, s).Programs).Select(p => p.Name)
+                .Where(n => ProgramSelector.InstallsItself(n, snapshots)).Distinct()];
             string[] programs = otherPath is not null ? [] : [.. arguments.Where(a => !PackageFamilyName.TryParse(a, out _)
                 && ProgramSelector.IsProgram(a, snapshots))];
             if (programs.FirstOrDefault(p => !ProgramSelector.InstallsItself(p, snapshots)) is { } none)
@@ -114,7 +116,8 @@ internal static class BlockCommand
                         + $"{near.Family}, "
                         + "which is. Make sure that it is the one you mean.");
             }
-            return Run(call, options, BlockOperation.Block(target, snapshots, request.Families, request.Guards, request.Who, programs));
+            return Run(call, options, BlockOperation.Block(target, snapshots, request.Families, request.Guards, request.Who,
+                [.. programs.Concat(ofBrief)]));
         });
         return command;
     }

@@ -139,25 +139,29 @@ internal static class BriefCommand
         page.Heading($"{brief.Title ?? brief.Name}, on "
             + $"{DisplayText.Place(target, snapshot)}{(brief.For.IsEmpty ? "" : $", for {string.Join(", ", brief.For)}")}");
         var rules = new TextTable("Rule", "At", "Takes", "Because").Quiet(1, 3);
-        foreach (var (rule, keeps, packages) in choice.ByRule.Where(r => !r.Packages.IsEmpty))
-            rules.Add($"{(keeps ? "keep" : "remove")} "
-                + $"{rule.Conditions.Describe()}", rule.Source, TextTable.Count(packages.Length, "package"), rule.Because
-                ?? "");
-        if (choice.ByRule.Any(r => !r.Packages.IsEmpty))
+        foreach (var taken in choice.ByRule.Where(r => !r.IsIdle))
+        {
+            rules.Add($"{(taken.Keeps ? "keep" : "remove")} {taken.Rule.Conditions.Describe()}", taken.Rule.Source,
+                taken.Rule.Conditions.IsDesktop ? TextTable.Count(taken.Programs.Length, "desktop program")
+                    : TextTable.Count(taken.Packages.Length, "package"), taken.Rule.Because ?? "");
+        }
+        if (choice.ByRule.Any(r => !r.IsIdle))
             page.Table(rules);
-        var taken = new TextTable("Package", "Version", "Size", "Goes", "Taken by").Right(2).Quiet(1);
+        var table = new TextTable("Package", "Version", "Size", "Goes", "Taken by").Right(2).Quiet(1);
         foreach (var take in choice.Taken)
         {
             var package = take.Package.Package;
-            taken.Add(
+            table.Add(
                 package.DisplayName, package.FullName.Version.ToString(), TextTable.Size(package.Bytes),
                 take.KeptBy is { } keeper ? $"no, kept by {keeper.Source}" : !package.IsHeld ? "nobody has it" : "yes", take.Rule.Source);
         }
         if (!choice.Taken.IsEmpty)
-            page.Table(taken);
+            page.Table(table);
+        if (!choice.Programs.IsEmpty)
+            page.Line($"{TextTable.Count(choice.Programs.Length, "desktop program")} to go: {TextFormat.List(choice.Programs.Select(p => p.Name))}.");
         page.Line($"{TextTable.Count(choice.Going.Length, "package")} to go, {TextTable.Size(choice.Going.Sum(p => p.Package.Bytes))}; "
             + $"{TextTable.Count(brief.Guards.Length, "guard")}; {TextTable.Count(choice.Blocks.Length, "family", "families")} blocked outright.");
-        foreach (var (rule, keeps, _) in choice.ByRule.Where(r => r.Packages.IsEmpty))
-            page.Line($"No package matches: {(keeps ? "keep" : "remove")} {rule.Conditions.Describe()} ({rule.Source}).");
+        foreach (var idle in choice.ByRule.Where(r => r.IsIdle))
+            page.Line($"Nothing matches: {(idle.Keeps ? "keep" : "remove")} {idle.Rule.Conditions.Describe()} ({idle.Rule.Source}).");
     }
 }

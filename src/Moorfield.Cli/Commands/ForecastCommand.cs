@@ -75,9 +75,11 @@ internal static class ForecastCommand
     {
         var forecast = ForecastOperation.Of(target, snapshot, image, brief, points);
         var (unwanted, deliveries) = forecast.Unwanted(brief, snapshot, image);
+        var going = brief is null ? [] : BriefSelection.Of(brief, snapshot).Programs.Select(p => p.Name).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        ImmutableArray<DesktopProgramGroup> programs = [.. forecast.Programs.Where(p => p.Newcomers && going.Contains(p.Name))];
         return new SystemForecast(snapshot, forecast, unwanted, deliveries, !target.IsRunningMachine
-            ? Remedy(call, snapshot, image, brief, forecast, unwanted, deliveries)
-            : HandOver(call, snapshot, brief, forecast, unwanted.Length + deliveries.Length));
+            ? Remedy(call, snapshot, image, brief, forecast, unwanted, deliveries, programs.Length)
+            : HandOver(call, snapshot, brief, forecast, unwanted.Length + deliveries.Length)) { Programs = programs };
     }
 
     /// <summary>The same for a running machine, which does it itself. What only an image brings has no name there.</summary>
@@ -96,20 +98,20 @@ internal static class ForecastCommand
 
     private static string? Remedy(
         Invocation call, SystemSnapshot snapshot, SystemSnapshot? image, Brief? brief, Forecast forecast, ImmutableArray<ForecastFamily> unwanted,
-        ImmutableArray<ForecastDelivery> deliveries)
+        ImmutableArray<ForecastDelivery> deliveries, int programs)
     {
         var (path, update) = (call.GetRequiredValue(TargetPath), call.GetValue(Update));
         // An update brings parts of the system in spite of a block; taking them from newcomers holds for sign-ins.
         bool any = brief is null
             ? !forecast.Blockable(update is not null).IsEmpty || !forecast.Open(snapshot.EditionId).IsEmpty
-            : !deliveries.IsEmpty || unwanted.Any(f => update is null || f.Role != PackageRole.Component || !f.Guards.IsEmpty);
+            : !deliveries.IsEmpty || programs > 0 || unwanted.Any(f => update is null || f.Role != PackageRole.Component || !f.Guards.IsEmpty);
         // A block does not help against a Windows that does not support blocks.
         bool canBlock = snapshot.NoBlocksBecause is null && image?.NoBlocksBecause is null;
         if (!any || (image is not null && !canBlock && !(brief is not null && unwanted.IsEmpty)))
             return null;
         IEnumerable<string> words = (brief, update) switch
         {
-            ({ }, _) when unwanted.IsEmpty => ["guard", path, "--brief", brief.Name],
+            ({ }, _) when unwanted.IsEmpty && programs == 0 => ["guard", path, "--brief", brief.Name],
             ({ }, { }) => ["block", path, "--brief", brief.Name, "--from", update],
             ({ }, null) => ["remove", path, "--brief", brief.Name, "--for", "newcomers"],
             (null, { }) => ["block", path, "--coming", update],

@@ -10,5 +10,8 @@ public sealed record SystemForecast(
     SystemSnapshot Snapshot, Forecast Forecast, ImmutableArray<ForecastFamily> Families, ImmutableArray<ForecastDelivery> Deliveries, string? Remedy)
 {
     /// <summary>True if nothing unwanted is foreseen.</summary>
-    public bool IsClean => Families.IsEmpty && Deliveries.IsEmpty;
+    public bool IsClean => Families.IsEmpty && Deliveries.IsEmpty && Programs.IsEmpty;
+
+    /// <summary>Desktop programs that install themselves and are not wanted.</summary>
+    public ImmutableArray<DesktopProgramGroup> Programs { get; init; } = [];
 }

@@ -23,6 +23,7 @@ public static class BriefPlanner
         {
             Advice = brief.Advice,
             Kept = choice.Kept,
+            Programs = choice.Programs,
             Blocks = audience.Newcomers && !allowReturn ? [.. choice.Blocks.Union(choice.Families)] : choice.Blocks,
             Guards = GuardStates.Of(snapshot, brief.Guards, audience),
         };
@@ -56,6 +57,15 @@ public static class BriefPlanner
         foreach (var refused in plan.Refused)
             found.Add(new BriefDifference("refused", refused.Package.Family.ToString(), refused.Package.DisplayName,
                 $"may not be removed. {refused.Verdict.Reasons[0].Text}"));
+        foreach (var program in plan.Programs)
+        {
+            string name = program.Program.Name;
+            if (!program.Entries.IsEmpty)
+                found.Add(new BriefDifference(removedBefore(name) ? "cameBack" : undoneBefore(name) ? "stillThere" : "isNew", name, name,
+                    "installs itself at a newcomer's first sign-in."));
+            if (program.StaysBecause is { } why)
+                found.Add(new BriefDifference("refused", name, name, $"stays: {why}"));
+        }
         foreach (var family in plan.Blocks)
             found.Add(new BriefDifference("notBlocked", family.ToString(), snapshot.Packages.FirstOrDefault(p => p.Family == family)?.DisplayName,
                 "is not blocked: an update may provision it."));

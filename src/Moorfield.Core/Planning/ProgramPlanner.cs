@@ -23,7 +23,7 @@ internal static class ProgramPlanner
         var theirs = program.Sids.Intersect(request.For.Sids, StringComparer.OrdinalIgnoreCase).ToList();
         string? stays = theirs.Count == 0 ? null
             : $"{snapshot.NamesOf(theirs)} {(theirs.Count == 1 ? "has" : "have")} it, and only its own uninstaller on the running system removes it.";
-        ImmutableArray<StartEntry> entries = request.For.Newcomers ? [.. program.Installers] : [];
+        ImmutableArray<StartEntry> entries = request.For.Newcomers ? [.. program.Installers.Where(i => !i.IsOff)] : [];
         return new PlannedProgram(program, entries, request.AllowReturn ? []
             : [.. entries.Select(StartBlocks.Of).OfType<StartBlock>().Where(b => !snapshot.StartBlocks.Contains(b))], stays);
     }

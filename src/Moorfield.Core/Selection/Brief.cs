@@ -34,6 +34,10 @@ public sealed record BriefRule(string Source, PackageConditions Conditions, stri
     public IEnumerable<PackageFamilyName> Families =>
         Conditions.Names.Select(p => PackageFamilyName.TryParse(p, out var family) ? (PackageFamilyName?)family : null).OfType<PackageFamilyName>();
 
+    /// <summary>The desktop programs of a system that the rule means.</summary>
+    internal ImmutableArray<DesktopProgramGroup> ChoosePrograms(SystemSnapshot snapshot) =>
+        !Conditions.IsDesktop ? [] : [.. DesktopProgramGroup.Of(snapshot).Where(Conditions.Fits)];
+
     /// <summary>The packages of a system that the rule means.</summary>
     /// <param name="keeps">True if the rule says what stays; otherwise it says what goes.</param>
     /// <exception cref="MoorfieldException">It names several families without a wildcard.</exception>

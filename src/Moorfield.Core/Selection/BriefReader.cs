@@ -14,7 +14,7 @@ internal sealed class BriefReader(string name)
 {
     private static readonly string[] TopKeys = ["brief", "title", "for", "maker", "include", "remove", "keep", "block", "guard", "notes", "needs"];
     private static readonly string[] RuleKeys = ["package", "publisher", "origin", "role", "standing", "find", "larger-than", "smaller-than",
-        "starts-with-windows", "runs-in-background", "because"];
+        "starts-with-windows", "runs-in-background", "kind", "because"];
     private static readonly string[] IncludeKeys = ["url", "sha256"];
     private static readonly string[] GuardKeys = ["hive", "key", "name", "type", "data", "family", "because"];
     private static readonly string[] ValueTypes = ["dword", "qword", "text", "expandable-text", "texts"];
@@ -51,8 +51,16 @@ internal sealed class BriefReader(string name)
         if (node is YamlText { IsEmpty: false } package)
             return new BriefRule(source, new PackageConditions { Names = [package.Text] });
         var fields = Fields(node, "a rule", RuleKeys);
-        if (fields.Keys.All(k => k == "because"))
-            throw Error(node, $"a rule without a condition would take everything; conditions are {string.Join(", ", RuleKeys[..^1])}");
+        if (fields.Keys.All(k => k is "because" or "kind"))
+            throw Error(node, $"a rule without a condition would take everything; conditions are {string.Join(", ", RuleKeys[..^2])}");
+        bool isDesktop = fields.TryGetValue("kind", out var kind) && Text(kind) switch
+        {
+            "desktop" => true,
+            "app" => false,
+            var other => throw Error(kind, $"'{other}' is not one of app, desktop"),
+        };
+        if (isDesktop && fields.Keys.FirstOrDefault(k => k is "origin" or "role" or "standing" or "runs-in-background") is { } foreign)
+            throw Error(fields[foreign], $"desktop programs have no {foreign}");
         return new BriefRule(source, new PackageConditions
         {
             Names = Texts(fields, "package"),
@@ -65,6 +73,7 @@ internal sealed class BriefReader(string name)
             SmallerThan = Size(fields, "smaller-than"),
             StartsWithWindows = Flag(fields, "starts-with-windows"),
             RunsInBackground = Flag(fields, "runs-in-background"),
+            IsDesktop = isDesktop,
         }, fields.TryGetValue("because", out var because) ? Text(because) : null);
     }
 

@@ -7,16 +7,34 @@ namespace Moorfield.Core.Selection;
 /// <param name="KeptBy">The rule that keeps it nevertheless; null when it goes.</param>
 public sealed record RuleMatch(SelectedPackage Package, BriefRule Rule, BriefRule? KeptBy);
 
+/// <summary>The packages, or the desktop programs, that one rule means.</summary>
+public sealed record TakenByRule(
+    BriefRule Rule, bool Keeps, ImmutableArray<InstalledPackage> Packages, ImmutableArray<DesktopProgramGroup> Programs)
+{
+    /// <summary>True if there are none.</summary>
+    public bool IsIdle => Packages.IsEmpty && Programs.IsEmpty;
+}
+
 /// <summary>The meaning of a brief on one system.</summary>
 /// <param name="Taken">By rules to remove, kept or not.</param>
 /// <param name="Kept">Full names of all packages that a rule keeps.</param>
 /// <param name="Blocks">Families to block whether they are there or not.</param>
 /// <param name="Families">Families that rules to remove give by their full family name, there or not.</param>
-/// <param name="ByRule">The packages of each rule, in the order of the brief: rules that remove, then rules that keep.</param>
+/// <param name="ByRule">The packages, or desktop programs, of each rule, in the order of the brief: rules that remove, then rules that keep.</param>
 public sealed record BriefSelection(
     ImmutableArray<RuleMatch> Taken, ImmutableHashSet<PackageFullName> Kept, ImmutableArray<PackageFamilyName> Blocks,
-    ImmutableArray<PackageFamilyName> Families, ImmutableArray<(BriefRule Rule, bool Keeps, ImmutableArray<InstalledPackage> Packages)> ByRule)
+    ImmutableArray<PackageFamilyName> Families, ImmutableArray<TakenByRule> ByRule)
 {
+    /// <summary>The desktop programs that are to go.</summary>
+    public ImmutableArray<DesktopProgramGroup> Programs
+    {
+        get
+        {
+            var kept = ByRule.Where(r => r.Keeps).SelectMany(r => r.Programs).Select(p => p.Entries[0]).ToHashSet();
+            return [.. ByRule.Where(r => !r.Keeps).SelectMany(r => r.Programs).Where(p => !kept.Contains(p.Entries[0])).DistinctBy(p => p.Entries[0])];
+        }
+    }
+
     /// <summary>The packages that are to go.</summary>
     public ImmutableArray<SelectedPackage> Going => [.. Taken.Where(t => t.KeptBy is null).Select(t => t.Package)];
 
@@ -67,6 +85,6 @@ public sealed record BriefSelection(
             [.. taken.Values.OrderBy(t => t.Package.Package.DisplayName, StringComparer.OrdinalIgnoreCase)], [.. keepers.Keys],
             [.. brief.Block.Distinct().Where(f => !keptFamilies.Contains(f))],
             [.. brief.Remove.SelectMany(r => r.Families).Distinct().Where(f => !keptFamilies.Contains(f))],
-            [.. rules.Select(r => (r.Rule, r.Keeps, r.Packages.Select(p => p.Package).ToImmutableArray()))]);
+            [.. rules.Select(r => new TakenByRule(r.Rule, r.Keeps, [.. r.Packages.Select(p => p.Package)], r.Rule.ChoosePrograms(snapshot)))]);
     }
 }

@@ -11,6 +11,9 @@ public sealed record PackageConditions
     /// <summary>No condition: every package fits.</summary>
     public static PackageConditions None { get; } = new();
 
+    /// <summary>True if desktop programs are meant instead of packages.</summary>
+    public bool IsDesktop { get; init; }
+
     /// <summary>Display name, name, family name or full name, with <c>*</c> and <c>?</c> as wildcards. Empty if it does not matter, like the
     /// others.</summary>
     public ImmutableArray<string> Names { get; init; } = [];
@@ -83,6 +86,8 @@ public sealed record PackageConditions
     /// <exception cref="MoorfieldException">A name without a wildcard fits several families.</exception>
     internal SelectedPackage? Choose(InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment, string? source)
     {
+        if (IsDesktop)
+            return null;
         var naming = Names.Where(n => source is null ? NamePattern.Fits(n, package) : NamePattern.FitsLasting(n, package)).ToList();
         if (naming.Count == 0 && !Names.IsEmpty)
             return null;
@@ -105,6 +110,8 @@ public sealed record PackageConditions
     public string Describe()
     {
         var parts = new List<string>();
+        if (IsDesktop)
+            parts.Add("desktop program");
         Add("", Names);
         Add("publisher ", Publishers);
         Add("origin ", Origins.Select(o => o.ToString().ToLowerInvariant()));

@@ -17,7 +17,7 @@ public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, Immu
     /// <summary>One sentence.</summary>
     public string Describe() => !IsKnown
         ? $"{Rule.Source}: a survey has no descriptions, so it is not known which packages match this rule ({What})."
-        : $"{Rule.Source}: no package matches {(Rule.Conditions.Names.IsEmpty ? $"this rule ({What})" : $"'{What}'")}."
+        : $"{Rule.Source}: no {(Rule.Conditions.IsDesktop ? "desktop program" : "package")} matches {(Rule.Conditions.Names.IsEmpty ? $"this rule ({What})" : $"'{What}'")}."
             + (Near.IsEmpty ? "" : $" Near misses: {string.Join(", ", Near)}.");
 
     /// <summary>Names and rules that take nothing in any of several systems.</summary>
@@ -31,6 +31,8 @@ public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, Immu
 
         IEnumerable<UnmatchedRule> Idle(BriefRule rule, bool keeps)
         {
+            if (rule.Conditions.IsDesktop)
+                return IdleDesktop(rule, keeps, systems.SelectMany(DesktopProgramGroup.Of).Select(p => p.Name), known);
             // Conditions take nothing once what they took is gone, which does not make them mistyped.
             if (rule.Conditions.Names.IsEmpty)
                 return gone.Count > 0 || systems.Any(s => !rule.Choose(s, new RemovalAssessment(s, brief.Advice), keeps).IsEmpty) ? []
@@ -48,6 +50,14 @@ public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, Immu
                 // A full family name blocks a family that is not there, unless it is nearly one that is.
                 .Where(i => !PackageFamilyName.TryParse(i.What, out _) || i.SeemsMistyped);
         }
+    }
+
+    private static IEnumerable<UnmatchedRule> IdleDesktop(BriefRule rule, bool keeps, IEnumerable<string> programs, IReadOnlySet<string> known)
+    {
+        var names = programs.Distinct(StringComparer.OrdinalIgnoreCase).ToList();
+        return rule.Conditions.Names.Where(n => !names.Exists(p => NamePattern.Matches(n, p)) && !known.Any(k => NamePattern.Matches(n, k)))
+            .Select(n => (Name: n, Near: names.Where(p => IsTypo(n, p)).ToImmutableArray()))
+            .Select(n => new UnmatchedRule(rule, keeps, n.Name, n.Near) { SeemsMistyped = !n.Near.IsEmpty });
     }
 
     /// <summary>True if a letter differs, or two of a long name: names of one publisher are alike without being the same.</summary>
