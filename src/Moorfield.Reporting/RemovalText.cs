@@ -145,8 +145,6 @@ internal static class RemovalText
                 $"{TextTable.Count(withheld, "file")} of these cannot be read through this mount, so a restore point cannot hold {it}. This will be "
                     + $"refused, unless --without-restore-point is given.");
         }
-        foreach (var program in plan.Programs.Where(p => p.HasEffect))
-            yield return new PreviewLine(Describe(program));
         foreach (var line in Meanings(plan, snapshot))
             yield return line;
         if (!inTable && effective.Count(r => r.SetsBlock) is > 0 and int blocks)
@@ -165,6 +163,8 @@ internal static class RemovalText
                 + $"guard from a brief prevents that.");
         foreach (var guard in plan.Guards)
             yield return new PreviewLine($"Sets a guard for {guard.Place(snapshot)}: {guard.Guard.Describe()}.");
+        foreach (var program in plan.Programs.Where(p => p.HasEffect))
+            yield return new PreviewLine(Describe(program));
         if (!handsOver && !inTable)
             yield return new PreviewLine($"Total: {ChangeText.Totals(plan.Changes)} (--preview --format json lists each).");
         string does = plan.Request.For.Sids.Length == 1 && !plan.Request.For.Newcomers ? "does" : "do";

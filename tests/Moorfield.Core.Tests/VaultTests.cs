@@ -149,6 +149,76 @@ public sealed class VaultTests : IDisposable
     }
 
     [Fact]
+    public void A_deletion_is_on_the_disk_when_it_is_said_to_be_made_and_numbers_are_not_given_twice()
+    {
+        var steps = new List<(WriteKind Kind, string Name)>();
+        using (var vault = Vault.Open(_folder["vault"], new WriteInterceptor((kind, name) => steps.Add((kind, Path.GetFileName(name))))))
+        {
+            for (int i = 0; i < 7; i++)
+                vault.Begin(Point("a"));
+            steps.Clear();
+            vault.Delete([7]);
+            steps.Where(s => s.Kind == WriteKind.Delete).Select(s => s.Name).ShouldBe(["000007.json", "000007.head"]);
+            steps[^1].Kind.ShouldBe(WriteKind.Flush);
+            vault.Begin(Point("b")).Number.ShouldBe(8);
+        }
+        foreach (var (highest, next) in new[] { ("20", 21), ("-5", 22), ("2147483646", 23), ("no number", 24) })
+        {
+            File.WriteAllText(_folder["vault/points/highest"], highest);
+            using var again = Open();
+            again.Begin(Point("c")).Number.ShouldBe(next);
+        }
+        Directory.Delete(_folder["vault"], recursive: true);
+        using var fresh = Open();
+        File.WriteAllText(_folder["vault/points/highest"], "-5");
+        fresh.Begin(Point("d")).Number.ShouldBe(1);
+    }
+
+    [Fact]
+    public void Heads_and_journals_without_a_document_and_parts_of_one_are_strays()
+    {
+        using var vault = Open();
+        Finish(vault, vault.Begin(Point("a")));
+        Finish(vault, vault.Begin(Point("b")));
+        vault.StrayNames().ShouldBeEmpty();
+        File.Delete(_folder["vault/points/000002.json"]);
+        File.WriteAllText(_folder["vault/points/000002.txt"], "somebody else's");
+        File.WriteAllText(_folder["vault/points/notes"], "somebody else's");
+        vault.StrayNames().Order(StringComparer.Ordinal).ShouldBe(["000002.head", "000002.journal"]);
+        // A number that a cut-off run had is given again, without the other one's journal.
+        vault.Begin(Point("c")).Number.ShouldBe(2);
+        vault.Journal(2).ShouldBeEmpty();
+        vault.Journal(1).Count.ShouldBe(1);
+    }
+
+    [Fact]
+    public void A_content_that_was_read_is_closed()
+    {
+        using var vault = Open();
+        vault.ReadBlob(Keep(vault, [1, 2, 3]));
+        Directory.GetFileSystemEntries("/proc/self/fd").Select(f => new FileInfo(f).LinkTarget ?? "")
+            .ShouldNotContain(t => t.StartsWith(_folder["vault/blobs"], StringComparison.Ordinal) && t.EndsWith(".zst", StringComparison.Ordinal));
+    }
+
+    [Fact]
+    public void A_vault_that_is_open_is_taken_alone_by_nobody_else()
+    {
+        using var other = Open();
+        using (Open())
+            other.TryAcquireExclusively().ShouldBeFalse();
+        other.TryAcquireExclusively().ShouldBeTrue();
+    }
+
+    [Fact]
+    public void The_usual_vault_needs_no_option()
+    {
+        Vault.Option(Vault.ChoosePath(null)).ShouldBeEmpty();
+        Vault.Option(_folder["a vault"]).ShouldBe($" --vault '{_folder["a vault"]}'");
+        File.WriteAllText(_folder["file"], "");
+        Should.Throw<MoorfieldException>(() => Vault.ChoosePath(_folder["file"])).Message.ShouldEndWith("is a file, not a vault. Name a folder with --vault.");
+    }
+
+    [Fact]
     public void What_became_of_a_run_is_told_by_journals_and_later_runs()
     {
         using var vault = Open();

@@ -62,7 +62,11 @@ internal static class Completion
             ("undo", "PACKAGE") when target is not null => Points(target, before).SelectMany(p =>
                 p.Point.Packages.Select(c => c.DisplayName).Prepend($"{p.Point.Number}")),
             ("guard", "NAME") => KnownGuards.All.Select(g => g.Name!),
-            ("block", "FAMILY") when target is not null => Systems(target).SelectMany(s => s.Packages).Select(p => p.Family.ToString()),
+            ("block", "FAMILY") when target is not null => Systems(target).SelectMany(s => s.Packages.Select(p => p.Family.ToString())
+                .Concat(DesktopProgramGroup.Of(s).Where(p => p.Installers.Any()).Select(p => p.Name))),
+            ("remove" or "explain", "PACKAGE") when target is not null => Systems(target).SelectMany(s => s.Packages.Where(p =>
+                p.Role is PackageRole.Application or PackageRole.Addon || word.Length > 0).Select(p => p.DisplayName)
+                .Concat(DesktopProgramGroup.Of(s).Select(p => p.Name))),
             (_, "PACKAGE") when target is not null => Systems(target).SelectMany(s => s.Packages).Where(p =>
                 p.Role is PackageRole.Application or PackageRole.Addon || word.Length > 0).Select(p => p.DisplayName),
             (_, "POINT") => Points(null, before).Select(p => $"{p.Point.Number}"),

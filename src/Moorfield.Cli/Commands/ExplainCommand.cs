@@ -98,7 +98,7 @@ internal static class ExplainCommand
             : DisplayText.OrNothing(DisplayText.Names(program.Sids, snapshot)));
         Fact(page, "Newcomers", program.Newcomers ? "it installs itself at their first sign-in"
             : program.IsBlocked ? "do not get it: a block keeps it from installing itself" : program.IsMachines ? "have it like everyone"
-            : "do not get it");
+            : snapshot.AsOf is not null ? NotKnown : "do not get it");
         page.Line();
     }
 
@@ -122,7 +122,7 @@ internal static class ExplainCommand
             heading = "";
         }
         if (entry.Starts.IsEmpty)
-            Fact(page, heading, DisplayText.Nothing);
+            Fact(page, heading, snapshot.AsOf is not null ? NotKnown : DisplayText.Nothing);
     }
 
     private static void Write(IReportPage page, Target target, InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment,

@@ -48,7 +48,7 @@ internal static class InventoryColumns
             r => r.Package is { } p ? DisplayText.Joined(DisplayText.Names(p.Accounts, r.Snapshot))
                 : DisplayText.Joined(DisplayText.Names(r.Program!.Sids, r.Snapshot))),
         new("newcomers", "Newcomers", r => r.Package is { } p ? DisplayText.Newcomers(p) : r.Program!.Newcomers ? "yes"
-            : r.Program.IsBlocked ? "no, blocked" : r.Program.IsMachines ? DisplayText.Nothing : "no",
+            : r.Program.IsBlocked ? "no, blocked" : r.Program.IsMachines ? DisplayText.Nothing : r.Snapshot.AsOf is not null ? "not known" : "no",
             r => ReportRows.Flag(r.Package?.Newcomers ?? r.Program!.Newcomers)),
         new("blocked", "Blocked", r => (r.Package?.Blocked ?? r.Program!.IsBlocked) ? "yes" : DisplayText.Nothing, r =>
             ReportRows.Flag(r.Package?.Blocked ?? r.Program!.IsBlocked)),
@@ -56,8 +56,8 @@ internal static class InventoryColumns
         new("reasons", "Because", r => r.Verdict is { } verdict ? MainReason(verdict) : "",
             r => string.Join(' ', (r.Verdict?.Reasons ?? []).Select(x => x.Code)), IsQuiet: true),
         new("uninstallCommand", "Removed by", r => r.ProgramCommand, IsQuiet: true),
-        new("startedBy", "Started by", r => Kinds(r.Program?.Starts), r => Names(r.Program?.Starts)),
-        new("installedBy", "Installed by", r => Kinds(r.Program?.Installers), r => Names(r.Program?.Installers)),
+        new("startedBy", "Started by", r => Kinds(r, p => p.Starts), r => Names(r.Program?.Starts)),
+        new("installedBy", "Installed by", r => Kinds(r, p => p.Installers), r => Names(r.Program?.Installers)),
         Of("description", "Description", (p, _) => DisplayText.Readable(p.Manifest?.Description) ?? "", quiet: true),
         new("startsWithWindows", "At start-up", r => StartsWithWindows(r) ? "yes" : DisplayText.Nothing,
             r => ReportRows.Flag(StartsWithWindows(r))),
@@ -67,8 +67,10 @@ internal static class InventoryColumns
         Of("edition", "Edition", (_, r) => r.Snapshot.EditionNumber?.ToString() ?? "", r => r.Snapshot.EditionNumber?.ToString() ?? ""),
     ];
 
-    private static string Kinds(IEnumerable<StartEntry>? starts) => DisplayText.OrNothing((starts ?? [])
-        .Select(s => DisplayText.Of(s.Kind, s.IsOff)).Distinct(StringComparer.Ordinal));
+    // A survey does not look at what starts programs.
+    private static string Kinds(InventoryRow row, Func<DesktopProgramGroup, IEnumerable<StartEntry>> starts) => row.Program is not { } program ? ""
+        : row.Snapshot.AsOf is not null ? "not known"
+        : DisplayText.OrNothing(starts(program).Select(s => DisplayText.Of(s.Kind, s.IsOff)).Distinct(StringComparer.Ordinal));
 
     private static string Names(IEnumerable<StartEntry>? starts) =>
         DisplayText.Joined((starts ?? []).Select(DisplayText.Of).Distinct(StringComparer.Ordinal));

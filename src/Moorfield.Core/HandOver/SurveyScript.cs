@@ -27,8 +27,8 @@ public static class SurveyScript
         $"$AccountUninstall = {PowerShellLiteral.Of(Places.AccountUninstall)}",
         $"$Uninstalls = {Texts(Places.Uninstall, Places.Uninstall32)}",
         $"$ChoicePlaces = {Texts(PackagePlaces.TypeChoices.Path, PackagePlaces.SchemeChoices.Path)}",
-        $"$ProgramValues = {Texts("DisplayName", "DisplayVersion", "Publisher", "EstimatedSize", "UninstallString", "SystemComponent",
-            "ParentKeyName")}",
+        $"$ProgramValues = {Texts("DisplayName", "DisplayVersion", "Publisher", "EstimatedSize", "UninstallString", "QuietUninstallString",
+            "InstallLocation", "WindowsInstaller", "SystemComponent", "ParentKeyName")}",
         $"$Lists = {Texts(PackagePlaces.All.Where(p => p.Container == PlaceContainer.List).Select(p => $@"C:\{p.Path}"))}",
     ]);
 
