@@ -138,7 +138,8 @@ internal static class DocumentBuilder
             [.. s.Forecast.Doubtful.Select(d => Delivery(d, s))],
             s.Remedy)
         {
-            Programs = [.. s.Forecast.Programs.Select(p => new ForecastProgramJson(p.Name, p.IsBlocked, s.Programs.Contains(p), [.. p.Installers.Select(Start)]))],
+            Programs = [.. s.Forecast.Programs.Select(p =>
+                new ForecastProgramJson(p.Name, p.IsBlocked, s.Programs.Contains(p), [.. p.Installers.Select(Start)]))],
         })]);
 
     private static DeliveryJson Delivery(ForecastDelivery delivery, SystemForecast system) => new(

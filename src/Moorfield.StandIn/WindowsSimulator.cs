@@ -78,7 +78,7 @@ public sealed class WindowsSimulator(World world)
         return Result(windows);
     }
 
-    /// <summary>What starts at a first sign-in: setup programs install their desktop programs for the account.</summary>
+    /// <summary>Runs what is started at a first sign-in: setup programs install their desktop programs for the account.</summary>
     private void Install(InstalledWindows windows, LaidOutAccount account)
     {
         const string Current = @"Software\Microsoft\Windows\CurrentVersion", Components = @"Microsoft\Active Setup\Installed Components";
@@ -107,7 +107,8 @@ public sealed class WindowsSimulator(World world)
 
         bool Setup(string? command)
         {
-            var start = world.FirstSignIn.FirstOrDefault(s => s.Setup is { } setup && command?.Contains(setup, StringComparison.OrdinalIgnoreCase) == true);
+            var start = world.FirstSignIn.FirstOrDefault(s =>
+                s.Setup is { } setup && command?.Contains(setup, StringComparison.OrdinalIgnoreCase) == true);
             if (start?.Setup is null || !windows.HasFile(start.Setup))
                 return false;
             string file = start.Setup[(start.Setup.LastIndexOf('\\') + 1)..];

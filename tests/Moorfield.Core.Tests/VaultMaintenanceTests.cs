@@ -132,5 +132,24 @@ public sealed class VaultMaintenanceTests : IDisposable
         Directory.GetFiles(_folder["vault/blobs"], "*.zst", SearchOption.AllDirectories).ShouldBeEmpty();
     }
 
+    [Fact]
+    public void What_a_deleted_point_needed_goes_even_where_another_means_nothing()
+    {
+        using (var vault = Open())
+        {
+            Run(vault, "Weather", Keep(vault, "berth seven"));
+            Run(vault, "Clock", Keep(vault, "berth eight"));
+            Keep(vault, "whose it is, nobody knows");
+        }
+        string document = _folder["vault/points/000002.json"];
+        File.WriteAllText(document, File.ReadAllText(document).Replace("COUNTER-07", "COUNTER\\u0000", StringComparison.Ordinal));
+        using var again = Open();
+        VaultMaintenance.Inspect(again).Faults.ShouldHaveSingleItem();
+        VaultMaintenance.Inspect(again).Contents.ShouldBeEmpty();
+        var first = VaultMaintenance.Plan(PointHistory.Read(again, _ => { }), new HashSet<int> { 1 }, byName: true, _ => false);
+        VaultMaintenance.Delete(again, first, TimeProvider.System, _ => false).Bytes.ShouldBeGreaterThan(0);
+        Directory.GetFiles(_folder["vault/blobs"], "*.zst", SearchOption.AllDirectories).Length.ShouldBe(2);
+    }
+
     public void Dispose() => _folder.Dispose();
 }

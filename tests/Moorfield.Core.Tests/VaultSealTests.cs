@@ -124,6 +124,24 @@ public sealed class VaultSealTests : IDisposable
             ])),
         ]);
 
+    [Fact]
+    public void One_opening_of_a_vault_records_several_encrypted_points()
+    {
+        using (var vault = OpenVault())
+        {
+            vault.Offer(Secret());
+            vault.Seal();
+            foreach (string title in new[] { "first", "second", "third" })
+            {
+                byte[] content = Encoding.UTF8.GetBytes(title);
+                vault.Begin(Point(vault.Keep(take => take(content)), title));
+            }
+        }
+        using var again = OpenVault();
+        again.Numbers().Select(n => again.Read(n).Title).ShouldBe(["first", "second", "third"]);
+        again.Numbers().ShouldAllBe(n => again.Read(n).IsSealed);
+    }
+
     private readonly List<string> _told = [];
 
     private string Fill(VolumeSecret? secret, byte[] content)

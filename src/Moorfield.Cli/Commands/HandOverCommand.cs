@@ -153,7 +153,8 @@ internal static class HandOverCommand
         Invocation call, WriteOptions options, Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, string folder)
     {
         var writer = options.Writer(call);
-        if (plans.SelectMany(p => p.Plan.Programs).Select(p => p.Program.Name).Distinct(StringComparer.OrdinalIgnoreCase).ToList() is { Count: > 0 } left)
+        var left = plans.SelectMany(p => p.Plan.Programs).Select(p => p.Program.Name).Distinct(StringComparer.OrdinalIgnoreCase).ToList();
+        if (left.Count > 0)
             call.Console.Notice($"The scripts leave {TextFormat.List(left)} alone: of desktop programs they take only those of --classic.");
         bool refused = plans.Any(p => p.Plan.Refused.Any());
         var document = Document(target, plans);

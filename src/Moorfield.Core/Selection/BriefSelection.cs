@@ -31,7 +31,8 @@ public sealed record BriefSelection(
         get
         {
             var kept = ByRule.Where(r => r.Keeps).SelectMany(r => r.Programs).Select(p => p.Entries[0]).ToHashSet();
-            return [.. ByRule.Where(r => !r.Keeps).SelectMany(r => r.Programs).Where(p => !kept.Contains(p.Entries[0])).DistinctBy(p => p.Entries[0])];
+            return [.. ByRule.Where(r => !r.Keeps).SelectMany(r => r.Programs).Where(p => !kept.Contains(p.Entries[0]))
+                .DistinctBy(p => p.Entries[0])];
         }
     }
 

@@ -17,7 +17,8 @@ public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, Immu
     /// <summary>One sentence.</summary>
     public string Describe() => !IsKnown
         ? $"{Rule.Source}: a survey has no descriptions, so it is not known which packages match this rule ({What})."
-        : $"{Rule.Source}: no {(Rule.Conditions.IsDesktop ? "desktop program" : "package")} matches {(Rule.Conditions.Names.IsEmpty ? $"this rule ({What})" : $"'{What}'")}."
+        : $"{Rule.Source}: no {(Rule.Conditions.IsDesktop ? "desktop program" : "package")} matches "
+            + $"{(Rule.Conditions.Names.IsEmpty ? $"this rule ({What})" : $"'{What}'")}."
             + (Near.IsEmpty ? "" : $" Near misses: {string.Join(", ", Near)}.");
 
     /// <summary>Names and rules that take nothing in any of several systems.</summary>
