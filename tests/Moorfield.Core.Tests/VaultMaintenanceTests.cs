@@ -151,5 +151,95 @@ public sealed class VaultMaintenanceTests : IDisposable
         Directory.GetFiles(_folder["vault/blobs"], "*.zst", SearchOption.AllDirectories).Length.ShouldBe(2);
     }
 
+    [Fact]
+    public void A_point_that_cannot_be_read_is_told_and_the_others_have_sizes()
+    {
+        using var vault = Open();
+        Run(vault, "Weather", Keep(vault, "berth seven"));
+        Run(vault, "Clock", Keep(vault, "berth eight"));
+        File.WriteAllText(_folder["vault/points/000001.json"], "no document");
+        using var again = Open();
+        var told = new List<string>();
+        VaultMaintenance.Sizes(again, told.Add).ShouldHaveSingleItem().Number.ShouldBe(2);
+        told.ShouldHaveSingleItem().ShouldContain("damaged");
+    }
+
+    [Fact]
+    public void The_newest_removal_in_effect_of_what_a_person_names_is_found()
+    {
+        ImmutableArray<ConcernedPackage> packages = [new("Saltmarsh.Weather_x", "Weather"), new("Saltmarsh.Clock_x", "Clock")];
+        PointSummary With(int number, RunKind kind, PointState state = PointState.InEffect, params ConcernedPackage[] undone)
+        {
+            var summary = Summary(number, state);
+            return summary with { Point = summary.Point with { Kind = kind, Packages = packages }, UndonePackages = [.. undone] };
+        }
+
+        int? Found(string name, params PointSummary[] points) => PointHistory.Removal(points, Target, name)?.Run.Point.Number;
+        Found("weather", With(1, RunKind.Remove), With(2, RunKind.Block)).ShouldBe(1);
+        Found("Saltmarsh.Clock_x", With(1, RunKind.Remove), With(2, RunKind.Remove)).ShouldBe(2);
+        Found("weather", With(1, RunKind.Remove), With(2, RunKind.Remove, PointState.UndoneInPart, packages[0])).ShouldBe(1);
+        Found("clock", With(1, RunKind.Remove), With(2, RunKind.Remove, PointState.UndoneInPart, packages[0])).ShouldBe(2);
+        Found("weather", With(1, RunKind.Remove, PointState.Undone)).ShouldBeNull();
+        Found("maps", With(1, RunKind.Remove)).ShouldBeNull();
+        PointHistory.Removal([With(1, RunKind.Remove)], Target with { MachineId = "other" }, "weather").ShouldBeNull();
+    }
+
+    [Fact]
+    public void An_undo_that_failed_in_one_edition_has_put_the_others_back()
+    {
+        using var vault = Open();
+        var point = new RestorePoint(0, RunKind.Remove, null, DateTimeOffset.UnixEpoch, "a", null, Target,
+            [new("a", "A", 1), new("a", "A", 2), new("b", "B", 2)], [], []);
+        vault.Append(vault.Begin(point).Number, new JournalLine(DateTimeOffset.UnixEpoch, JournalLine.Finished));
+        int undo = vault.Begin(point with { Kind = RunKind.Undo, Undoes = 1 }).Number;
+        vault.Append(undo, new JournalLine(DateTimeOffset.UnixEpoch, JournalLine.Failed, "x", "y", "A", 2));
+        vault.Append(undo, new JournalLine(DateTimeOffset.UnixEpoch, JournalLine.Finished));
+        var told = PointHistory.Read(vault, Assert.Fail)[0];
+        told.State.ShouldBe(PointState.UndoneInPart);
+        told.UndonePackages.ShouldBe([new("a", "A", 1), new("b", "B", 2)]);
+    }
+
+    [Fact]
+    public void Blocks_of_points_that_do_not_say_what_they_meant_are_told_by_their_changes()
+    {
+        var point = new RestorePoint(1, RunKind.Block, null, DateTimeOffset.UnixEpoch, "a", null, Target, [], [],
+        [
+            new KeyAdded("a", Layout.Places.Software, $@"{Layout.Places.Blocks}\Saltmarsh.Weather_x") { Edition = 2 },
+            new KeyAdded("a", Layout.Places.Software, @"Microsoft\Other\Saltmarsh.Clock_x"),
+            new KeyAdded("a", Layout.Places.System, $@"{Layout.Places.Blocks}\Saltmarsh.Maps_x"),
+        ]);
+        point.Head.Intents.ShouldBe([Intent.Of(IntentKind.Block, 2, "Saltmarsh.Weather_x")]);
+        var meant = Intent.Of(IntentKind.Block, 1, "Saltmarsh.Notes_x");
+        (point with { Intents = [meant] }).Head.Intents.ShouldBe([meant]);
+    }
+
+    [Fact]
+    public void The_first_line_of_a_journal_is_found_after_a_power_cut_too()
+    {
+        var steps = new List<WriteKind>();
+        using var vault = Vault.Open(_folder["vault"], new WriteInterceptor((kind, _) => steps.Add(kind)));
+        vault.Begin(new RestorePoint(0, RunKind.Remove, null, DateTimeOffset.UnixEpoch, "a", null, Target, [], [], []));
+        foreach (int flushes in new[] { 2, 1 })
+        {
+            steps.Clear();
+            vault.Append(1, new JournalLine(DateTimeOffset.UnixEpoch, JournalLine.Started));
+            steps.Count(s => s == WriteKind.Flush).ShouldBe(flushes); // the file, and the folder that has just got it
+        }
+    }
+
+    [Fact]
+    public void A_sealed_content_is_whole_from_its_head_and_one_tag_on()
+    {
+        static bool IsWhole(int length)
+        {
+            byte[] content = new byte[length];
+            return SealedFormat.IsWhole(new MemoryStream([.. content, .. System.Security.Cryptography.SHA256.HashData(content)]));
+        }
+
+        IsWhole(SealedFormat.HeaderBytes + SealedFormat.TagBytes).ShouldBeTrue();
+        IsWhole(SealedFormat.HeaderBytes + SealedFormat.TagBytes - 1).ShouldBeFalse();
+        IsWhole(0).ShouldBeFalse();
+    }
+
     public void Dispose() => _folder.Dispose();
 }
