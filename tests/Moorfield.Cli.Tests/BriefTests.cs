@@ -158,7 +158,7 @@ public sealed class BriefTests : CliTest
     [Fact]
     public void A_desktop_program_of_the_machine_is_not_removed()
     {
-        Refused(2, "No package here is called 'Saltmarsh Log Editor'", "remove", Root, "Saltmarsh Log Editor", "--for", "everyone", "--yes");
+        Refused(5, "Nothing of what is named may be removed", "remove", Root, "Saltmarsh Log Editor", "--for", "everyone", "--yes");
     }
 
     [Fact]

@@ -96,7 +96,7 @@ public sealed class FrontDoorTests : CliTest
             .Where(l => l.StartsWith("step ", StringComparison.Ordinal))];
         steps.Length.ShouldBeGreaterThan(50);
         string[] groups = ["brief", "restore-point", "image", "media"];
-        string common = Run("help", "options").Output;
+        string common = Run("help", "options").Output + Run("help", "packages").Output;
         foreach (string step in steps)
         {
             string[] words = [.. step.Split(' ').Skip(1).TakeWhile(w => w is not ("||" or "|"))];
@@ -398,7 +398,7 @@ public sealed class FrontDoorTests : CliTest
         Run("inventory", Root, "--standing", "essential").Output.ShouldContain("\nShell Host");
         var plain = Run("inventory", Root).Output;
         plain.ShouldNotContain("\nAssistant");
-        plain.ShouldContain("Not shown: 5 frameworks, 7 components (--all).");
+        plain.ShouldContain("Not shown: 5 frameworks, 7 components (--all), 7 desktop programs (--kind desktop).");
         Regex.Matches(plain, "leftover", RegexOptions.None, Limit).Count.ShouldBe(2); // one line: how many, and the option
     }
 

@@ -138,7 +138,10 @@ public abstract class BringBackConformance(ConformanceKind kind) : IDisposable
         var whole = Words();
         var (old, done) = (0, 0);
         var random = new Random();
-        foreach (int step in Enumerable.Range(0, 14).Select(i => i > 8 ? steps - 13 + i : 1 + (i * steps / 9)).Where(i => i > 0))
+        // Somewhere on the way, and at the last steps.
+        var (early, late) = Thorough.EveryStep ? (9, 5) : (5, 4);
+        foreach (int step in Enumerable.Range(0, early).Select(i => 1 + (i * steps / early)).Concat(Enumerable.Range(steps - late + 1, late))
+            .Where(s => s > 0))
         {
             Tool.Read("sh", "-c", "cat \"$0\" >\"$1\" && rm -rf \"$3\" && cp -a \"$2\" \"$3\"", Folder["without"], Bench.Root,
                 Folder["without-vault"], Folder["vault"]);

@@ -157,11 +157,12 @@ public sealed class VaultMaintenanceTests : IDisposable
         using var vault = Open();
         Run(vault, "Weather", Keep(vault, "berth seven"));
         Run(vault, "Clock", Keep(vault, "berth eight"));
-        File.WriteAllText(_folder["vault/points/000001.json"], "no document");
+        File.Delete(_folder["vault/points/000001.json"]);
+        Directory.CreateDirectory(_folder["vault/points/000001.json"]);
         using var again = Open();
         var told = new List<string>();
         VaultMaintenance.Sizes(again, told.Add).ShouldHaveSingleItem().Number.ShouldBe(2);
-        told.ShouldHaveSingleItem().ShouldContain("damaged");
+        told.ShouldHaveSingleItem().ShouldContain("Restore point 1 in ");
     }
 
     [Fact]

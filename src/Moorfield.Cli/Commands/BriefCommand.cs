@@ -162,6 +162,7 @@ internal static class BriefCommand
         page.Line($"{TextTable.Count(choice.Going.Length, "package")} to go, {TextTable.Size(choice.Going.Sum(p => p.Package.Bytes))}; "
             + $"{TextTable.Count(brief.Guards.Length, "guard")}; {TextTable.Count(choice.Blocks.Length, "family", "families")} blocked outright.");
         foreach (var idle in choice.ByRule.Where(r => r.IsIdle))
-            page.Line($"Nothing matches: {(idle.Keeps ? "keep" : "remove")} {idle.Rule.Conditions.Describe()} ({idle.Rule.Source}).");
+            page.Line($"No {(idle.Rule.Conditions.IsDesktop ? "desktop program" : "package")} matches: "
+                + $"{(idle.Keeps ? "keep" : "remove")} {idle.Rule.Conditions.Describe()} ({idle.Rule.Source}).");
     }
 }

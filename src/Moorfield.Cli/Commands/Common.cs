@@ -202,9 +202,10 @@ internal static class Common
                 + $"{removal.Run.Point.Number}).";
 
     /// <summary>The option that says whether packages or desktop programs are meant.</summary>
-    internal static Option<string> Kind(string description)
+    internal static Option<string> Kind()
     {
-        var option = new Option<string>("--kind") { Description = description, DefaultValueFactory = _ => "app", HelpName = "KIND" };
+        var option = new Option<string>("--kind") { Description = "Packages (app), desktop programs (desktop), or all; of inventory and remove",
+            DefaultValueFactory = _ => "app", HelpName = "KIND" };
         option.AcceptOnlyFromAmong("app", "desktop", "all");
         return option;
     }

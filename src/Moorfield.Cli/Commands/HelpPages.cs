@@ -28,8 +28,7 @@ internal static class HelpPages
     /// <summary>Under which heading the help of a command has an option; options that are not listed here come under the last one.</summary>
     private static readonly (string Heading, string[] Options)[] Headings =
     [
-        ("Which packages", ["--brief", "--brief-sha256", "--lenient", "--leftovers", "--coming", "--from", "--from-edition", "--maker", "--kind",
-            "--classic",
+        ("Which packages", ["--brief", "--brief-sha256", "--lenient", "--leftovers", "--coming", "--from", "--from-edition", "--maker", "--classic",
             "--all", "--everything", "--before"]),
         ("For whom", ["--for", "--edition", "--before-edition", "--after-edition"]),
         ("What goes", ["--leave-data", "--allow-return", "--sweep", "--lift"]),
@@ -191,6 +190,7 @@ internal static class HelpPages
     {
         var command = new Command("selection");
         _ = new FilterOptions(command, forChange: true);
+        command.Add(Common.Kind());
         _ = new BriefOptions(command, lenient: true);
         return command;
     }

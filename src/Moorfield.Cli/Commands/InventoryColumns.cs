@@ -57,7 +57,7 @@ internal static class InventoryColumns
             r => string.Join(' ', (r.Verdict?.Reasons ?? []).Select(x => x.Code)), IsQuiet: true),
         new("uninstallCommand", "Removed by", r => r.ProgramCommand, IsQuiet: true),
         new("startedBy", "Started by", r => Kinds(r, p => p.Starts), r => Names(r.Program?.Starts)),
-        new("installedBy", "Installed by", r => Kinds(r, p => p.Installers), r => Names(r.Program?.Installers)),
+        new("installedBy", "Installed by", r => Kinds(r, p => p.Installers), r => Names(r.Program?.Installers), IsQuiet: true),
         Of("description", "Description", (p, _) => DisplayText.Readable(p.Manifest?.Description) ?? "", quiet: true),
         new("startsWithWindows", "At start-up", r => StartsWithWindows(r) ? "yes" : DisplayText.Nothing,
             r => ReportRows.Flag(StartsWithWindows(r))),

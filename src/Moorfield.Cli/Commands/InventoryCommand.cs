@@ -9,7 +9,7 @@ internal static class InventoryCommand
         + "everyone", HelpName = "WHO" };
     private static readonly Option<bool> All = new("--all") { Description = "Also frameworks, resources and components" };
     private static readonly Option<bool> Leftovers = new("--leftovers") { Description = "What earlier removals left, instead of packages" };
-    private static readonly Option<string> Kind = Common.Kind("What to list: app (packages), desktop (desktop programs), all");
+    private static readonly Option<string> Kind = Common.Kind();
     private static readonly Option<string> Format = Common.Format(hasRows: true, "saved");
     private static readonly Option<string?> To = new("--to") { Description = "File to create with --format saved", HelpName = "FILE" };
     private static readonly Option<string> Sort = SortOption();

@@ -15,7 +15,7 @@ internal static class RemoveCommand
 
     private static readonly Option<string?> Maker = Common.Maker();
 
-    private static readonly Option<string> Kind = Common.Kind("What options such as --publisher choose: app (packages), desktop (programs), all");
+    private static readonly Option<string> Kind = Common.Kind();
 
     internal static Command Create()
     {
