@@ -26,6 +26,8 @@ public sealed class BitLockerKeyFileTests
         { $"COUNTER-07;{Id};{Recovery}\nCOUNTER-08;{Id};{Recovery}\n", "RecoveryKey RecoveryKey" },
         { $"{Id[..^6]}123456 {Recovery}", "RecoveryKey" },
         { $"2026-10-05 063000 {Recovery}", "RecoveryKey" },
+        { Recovery.Insert(27, " 12345 "), " groups 4" },
+        { Recovery.Insert(27, new string(' ', 40)), " groups 4" },
         { Recovery[..^1] + "1", " mistyped 8" },
         { Recovery[..^7], " groups 7" },
         { Recovery[..27], " groups 4" },
@@ -54,6 +56,9 @@ public sealed class BitLockerKeyFileTests
         if (text.Length > 1)
             Kinds(Encoding.Unicode.GetBytes(text)).ShouldBe(kinds);
     }
+
+    [Fact]
+    public void Bytes_that_nobody_could_type_are_a_volume_key_and_no_password() => Kinds([.. Enumerable.Repeat((byte)1, 32)]).ShouldBe("VolumeKey");
 
     [Theory]
     [InlineData(16, "VolumeKey")]

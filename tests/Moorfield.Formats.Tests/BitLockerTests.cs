@@ -38,9 +38,9 @@ public sealed class BitLockerTests : IDisposable
 
     private static BitLockerKey Password(string text) => BitLockerKey.FromPassword(Encoding.UTF8.GetBytes(text));
 
-    private static BitLockerKey StartupKey(string image) =>
-        BitLockerKey.FromStartupKey(File.ReadAllBytes(Genuine.Path($"{Folder}{Facts(image)["SK_VMK_GUID"].ToUpperInvariant()}.BEK")))
-            .ShouldNotBeNull();
+    private static string StartupKeyFile(string image) => Genuine.Path($"{Folder}{Facts(image)["SK_VMK_GUID"].ToUpperInvariant()}.BEK");
+
+    private static BitLockerKey StartupKey(string image) => BitLockerKey.FromStartupKey(File.ReadAllBytes(StartupKeyFile(image))).ShouldNotBeNull();
 
     [Theory]
     [InlineData("aes-cbc-128", EncryptionMethod.AesCbc128)]
@@ -339,6 +339,67 @@ public sealed class BitLockerTests : IDisposable
         BootSector.Of(volume).ShouldBe(BootSectorKind.BitLockerToGo);
         using var other = Open(Image("aes-xts-128"));
         BootSector.Of(other).ShouldBe(BootSectorKind.BitLocker);
+    }
+
+    [Fact]
+    public void A_startup_key_fits_its_own_protector_and_has_at_most_4096_bytes()
+    {
+        byte[] file = File.ReadAllBytes(StartupKeyFile("aes-xts-128-startup-key-win11"));
+        using var key = BitLockerKey.FromStartupKey(file)!;
+        KeyProtector Protector(ProtectorKind kind, Guid id) => new(id, kind, [], [], [1]);
+        key.Fits(Protector(ProtectorKind.StartupKey, key.Id!.Value)).ShouldBeTrue();
+        key.Fits(Protector(ProtectorKind.StartupKey, Guid.NewGuid())).ShouldBeFalse();
+        key.Fits(Protector(ProtectorKind.RecoveryKey, key.Id!.Value)).ShouldBeFalse();
+        key.Fits(new KeyProtector(key.Id!.Value, ProtectorKind.StartupKey, [], [], [])).ShouldBeFalse();
+        foreach (var (length, isKey) in new[] { (4096, true), (4097, false), (47, false) })
+        {
+            byte[] padded = new byte[length];
+            file.AsSpan(0, Math.Min(length, file.Length)).CopyTo(padded);
+            BinaryPrimitives.WriteInt32LittleEndian(padded, length);
+            (BitLockerKey.FromStartupKey(padded) is not null).ShouldBe(isKey, $"{length} bytes");
+        }
+    }
+
+    [Theory]
+    [InlineData(EncryptionMethod.AesCbc128Diffuser, 48)]
+    [InlineData(EncryptionMethod.AesCbc256Diffuser, 64)]
+    [InlineData(EncryptionMethod.AesCbc128, 16)]
+    [InlineData(EncryptionMethod.AesCbc256, 32)]
+    [InlineData(EncryptionMethod.AesXts128, 32)]
+    [InlineData(EncryptionMethod.AesXts256, 64)]
+    public void A_cipher_needs_as_many_bytes_as_its_method(EncryptionMethod method, int bytes)
+    {
+        byte[] key = [.. Enumerable.Range(0, bytes).Select(i => (byte)i)];
+        using var cipher = SectorCipher.Create(method, key, 512).ShouldNotBeNull();
+        SectorCipher.Create(method, key.AsSpan(0, bytes - 1), 512).ShouldBeNull();
+        byte[] sectors = [.. Enumerable.Repeat((byte)7, 1024)];
+        cipher.Encrypt(4096, sectors);
+        sectors.AsSpan(0, 512).SequenceEqual(sectors.AsSpan(512)).ShouldBeFalse();
+        cipher.Decrypt(4096, sectors);
+        sectors.ShouldAllBe(b => b == 7);
+    }
+
+    [Theory]
+    [InlineData(0, 'X')] // another signature
+    [InlineData(10, 3)] // another version
+    [InlineData(64, 1)] // a list of entries that is shorter than its own head
+    [InlineData(8, 0)] // more bytes that the checksum covers than there are
+    public void A_region_whose_head_is_not_that_of_metadata_is_not_whole(int at, int value)
+    {
+        byte[] image = new byte[100 << 20];
+        using (var volume = Open(Image("aes-xts-128-startup-key-win11")))
+            volume.Read(0, image);
+        using var source = new MemorySource(image);
+        foreach (long region in BitLockerMetadata.Read(source).Regions)
+        {
+            image[region + at] = (byte)value;
+            if (at is 64 or 8)
+                image[region + at + 1] = at == 8 ? (byte)0x10 : (byte)0;
+            int covered = BinaryPrimitives.ReadUInt16LittleEndian(image.AsSpan((int)region + 8)) * 16;
+            if (covered < BitLockerMetadata.RegionBytes)
+                BinaryPrimitives.WriteUInt32LittleEndian(image.AsSpan((int)region + covered + 4), Checksum.Crc32(image.AsSpan((int)region, covered)));
+        }
+        Should.Throw<InvalidDataException>(() => BitLockerMetadata.Read(source)).Message.ShouldContain("none of its three copies is whole");
     }
 
     [Fact]
