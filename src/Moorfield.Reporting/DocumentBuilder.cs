@@ -10,11 +10,13 @@ internal static class DocumentBuilder
 
     internal static InventoryJson Inventory(
         Target target, IReadOnlyCollection<(SystemSnapshot Snapshot, RemovalAssessment Assessment,
-        IEnumerable<InstalledPackage> Packages)> systems) => new(
-        "moorfield.inventory/1", target.Given, target.FullPath, target.Kind, [.. systems.Select(s => System(s.Snapshot, s.Assessment, s.Packages))],
-        systems.Any(s => s.Packages.Count() < s.Snapshot.Packages.Length));
+        IEnumerable<InstalledPackage> Packages, IEnumerable<DesktopProgram> Programs)> systems) => new(
+        "moorfield.inventory/1", target.Given, target.FullPath, target.Kind,
+        [.. systems.Select(s => System(s.Snapshot, s.Assessment, s.Packages, s.Programs))],
+        systems.Any(s => s.Packages.Count() < s.Snapshot.Packages.Length || s.Programs.Count() < s.Snapshot.DesktopPrograms.Length));
 
-    private static SystemJson System(SystemSnapshot snapshot, RemovalAssessment assessment, IEnumerable<InstalledPackage> packages)
+    private static SystemJson System(SystemSnapshot snapshot, RemovalAssessment assessment, IEnumerable<InstalledPackage> packages,
+        IEnumerable<DesktopProgram> programs)
     {
         string? Name(string? sid) => sid is null ? null : snapshot.Account(sid)?.Name ?? sid;
         return new SystemJson(
@@ -27,7 +29,7 @@ internal static class DocumentBuilder
                 .. snapshot.Leftovers.Select(l => new LeftoverJson(
                     DisplayText.Of(l.Kind), l.Family?.ToString(), l.FullName?.ToString(), Name(l.Sid), l.Bytes, LeftoverText.Where(l.Location))),
             ],
-            [.. snapshot.DesktopPrograms.Select(p => Program(p, snapshot))]);
+            [.. programs.Select(p => Program(p, snapshot))]);
     }
 
     internal static ProgramJson Program(DesktopProgram program, SystemSnapshot snapshot) => new(
@@ -37,7 +39,7 @@ internal static class DocumentBuilder
         [.. program.Starts.Select(Start)]);
 
     private static StartJson Start(StartEntry start) => new(DisplayText.Of(start.Kind), start.Name, start.Command, DisplayText.Of(start.Scope),
-        start.IsOff, start.Principal, start.Location is { } place ? LeftoverText.Where(place) : null);
+        start.IsOff, start.StartsWithWindows, start.Principal, LeftoverText.Where(start.Location));
 
     internal static PackageJson Package(InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment)
     {

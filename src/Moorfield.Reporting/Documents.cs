@@ -31,7 +31,8 @@ internal sealed record ProgramJson(string Name, string Version, string Publisher
 
 /// <param name="For">machine, account or newcomers.</param>
 /// <param name="Principal">The account that a task runs as; null for others.</param>
-internal sealed record StartJson(string Kind, string Name, string Command, string For, bool SwitchedOff, string? Principal, string? Place);
+internal sealed record StartJson(string Kind, string Name, string Command, string For, bool SwitchedOff, bool StartsWithWindows, string? Principal,
+    string Place);
 
 /// <summary>The <c>explain</c> document of a desktop program.</summary>
 internal sealed record ProgramExplanationJson(string Schema, string Target, string Path, int? Edition, ProgramJson Program);
@@ -125,7 +126,7 @@ internal sealed record ForecastJson(string Schema, string Target, string Path, s
 internal sealed record BlockJson(int? Edition, string Family, string? DisplayName, bool Installed, bool Present, DateTimeOffset? Since,
 int? RestorePoint);
 
-/// <param name="Program">The desktop program whose entry is there, and is kept from starting; null when there is none.</param>
+/// <param name="Program">The desktop program that it keeps from newcomers; null when nothing is there that would install one.</param>
 internal sealed record StartBlockJson(int? Edition, string Kind, string Name, string Place, string? Program);
 
 internal sealed record BlocksJson(string Schema, string Target, string Path, ImmutableArray<BlockJson> Blocks,

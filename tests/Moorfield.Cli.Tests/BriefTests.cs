@@ -1,4 +1,5 @@
 using System.Text.Json;
+using Moorfield.Formats.Hives;
 using Moorfield.StandIn;
 using Moorfield.Tests;
 
@@ -153,6 +154,26 @@ public sealed class BriefTests : CliTest
 
         List<string> Rows(params string[] options) => [.. Run(["inventory", Root, .. options, "--columns", "package", "--format", "csv"]).Output
             .Split("\r\n", StringSplitOptions.RemoveEmptyEntries).Skip(1)];
+    }
+
+    [Fact]
+    public void Desktop_programs_are_blocked_once_and_only_where_Windows_knows_how()
+    {
+        HiveEdit.Change(Path.Combine(Root, "Users/Default/NTUSER.DAT"), hive => hive.Create(@"Software\Microsoft\Windows\CurrentVersion\RunOnce")
+            .Set(HiveValue.FromString("Once", @"C:\Tools\OnceSetup.exe")));
+        Refused(2, "Windows knows no block for what installs 'Once'", "block", Root, "Once", "--yes");
+        Refused(2, "'Card Counter' does not install itself", "block", Root, "Card Counter", "--yes");
+        Run("block", Root, "Pennywhistle Post", "--yes").Output.ShouldContain("1 desktop program blocked on");
+        var again = Run("block", Root, "Pennywhistle Post", "--yes");
+        (again.ExitCode, again.Error).ShouldBe((0, "Pennywhistle Post is blocked already.\nNothing was changed.\n"));
+        Run("remove", Root, "Once", "--for", "newcomers", "--preview").Output.ShouldContain("removes RunOnce value Once.");
+        Run("remove", Root, "*", "--kind", "desktop", "--for", "newcomers", "--preview").Output.ShouldNotContain("installed later");
+        Refused(2, "--kind goes with names and options", "remove", Root, "--kind", "desktop", "--for", "newcomers", "--yes");
+        Refused(2, "--kind goes with names and options", "remove", Root, "--kind", "all", "--leftovers", "--yes");
+        Refused(2, "No desktop program here is called 'Weather'", "remove", Root, "Weather", "--kind", "desktop", "--for", "newcomers", "--yes");
+        var programs = Json(Run("inventory", Root, "--kind", "desktop", "--publisher", "Larkfield*", "--format", "json")).GetProperty("systems")[0];
+        programs.GetProperty("programs").EnumerateArray().Single().GetProperty("name").GetString().ShouldBe("Larkfield Label Maker");
+        programs.GetProperty("packages").GetArrayLength().ShouldBe(0);
     }
 
     [Fact]

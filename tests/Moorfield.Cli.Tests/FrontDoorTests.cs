@@ -46,7 +46,8 @@ public sealed class FrontDoorTests : CliTest
 
     private static readonly string[] Outputs =
     [
-        "inventory VOLUME", "inventory VOLUME --all", "inventory VOLUME --leftovers", "inventory IMAGE", "inventory VOLUME --kind all", "inventory VOLUME --kind desktop",
+        "inventory VOLUME", "inventory VOLUME --all", "inventory VOLUME --leftovers", "inventory IMAGE", "inventory VOLUME --kind all",
+        "inventory VOLUME --kind desktop",
         "explain VOLUME Picture_Viewer --places", "explain VOLUME Films", "check VOLUME IMAGE --brief BRIEF", "forecast VOLUME --update UPDATE",
         "forecast VOLUME --sign-in --all", "remove VOLUME Weather Music --for everyone --preview", "remove VOLUME * --for everyone --preview",
         "remove IMAGE Weather --preview", "remove VOLUME --leftovers --preview", "block VOLUME", "block VOLUME Chess.*", "guard VOLUME",

@@ -86,7 +86,7 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
         using (var target = Open())
         {
             var systems = target.Read(target.SelectEditions([]));
-            var blocking = BlockOperation.Block(target, systems, [], [], [], ["TideFolder*", "Penny*"]);
+            var blocking = BlockOperation.Block(target, systems, [], [], [], DesktopProgramGroup.Of);
             ShouldBeGood(blocking.CarryOut(blocking.Plan(), new RunSettings(VaultPath, new WriteInterceptor()))!);
             blocking.Plan().HasEffect.ShouldBeFalse();
         }

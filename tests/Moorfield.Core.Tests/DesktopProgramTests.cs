@@ -11,7 +11,8 @@ namespace Moorfield.Core.Tests;
 /// <summary>Desktop programs: who has them, what starts them, what installs them at a first sign-in.</summary>
 public sealed class DesktopProgramTests : IDisposable
 {
-    private const string Uninstall = @"Microsoft\Windows\CurrentVersion\Uninstall", Version = @"Microsoft\Windows\CurrentVersion", View32 = "WOW6432Node";
+    private const string Uninstall = @"Microsoft\Windows\CurrentVersion\Uninstall", Version = @"Microsoft\Windows\CurrentVersion",
+        View32 = "WOW6432Node";
     private readonly TemporaryFolder _folder = new(inMemory: true);
 
     private Bench NewBench(bool withPrograms = false) => new(_folder, few: !withPrograms);
@@ -20,6 +21,9 @@ public sealed class DesktopProgramTests : IDisposable
         $"{start.Kind} {start.Name} for {start.Scope}{(start.Sid is { } sid ? " " + sid[^4..] : "")}{(start.IsOff ? ", off" : "")}: {start.Program}";
 
     private static DesktopProgramGroup Named(SystemSnapshot system, string name) => DesktopProgramGroup.Of(system).Single(g => g.Name == name);
+
+    private static RemovalRequest ForNewcomers(params IEnumerable<DesktopProgramGroup> programs) =>
+        new([], new Audience([], Newcomers: true)) { Programs = [.. programs] };
 
     [Fact]
     public void Programs_are_listed_once_with_who_has_them_and_without_parts_of_others()
@@ -86,7 +90,8 @@ public sealed class DesktopProgramTests : IDisposable
         var installer = Named(system, "Saltmarsh Tide Folder").Installers.Single().Location;
         installer.ShouldBe(new ValueLocation(WindowsPath.Of(@"Users\Default\NTUSER.DAT"), $@"Software\{Version}\Run", "TideFolderSetup"));
         // Nothing else than what is there tells a name where nobody has it yet.
-        new Bench(Demo.CopyImageTo(_folder), _folder["vault"]).ReadAll()[0].DesktopPrograms.Select(p => (p.Name, p.Newcomers)).ShouldBe([("Pennywhistle Post", true), ("TideFolderSetup", true)]);
+        new Bench(Demo.CopyImageTo(_folder), _folder["vault"]).ReadAll()[0].DesktopPrograms.Select(p => (p.Name, p.Newcomers))
+            .ShouldBe([("Pennywhistle Post", true), ("TideFolderSetup", true)]);
     }
 
     [Fact]
@@ -118,11 +123,51 @@ public sealed class DesktopProgramTests : IDisposable
         {
             Service(hive, "SuiteDriver", @"\??\C:\Program Files\Suite\s.sys", 1, 3);
             Service(hive, "SuiteOff", @"C:\Program Files\Suite\s.exe -k all", 0x10, 4);
+            Service(hive, "SuiteOnDemand", @"C:\Program Files\Suite\d.exe", 0x10, 3);
             Service(hive, "Elsewhere", @"C:\Program Files\Other\s.exe", 0x10, 2);
             hive.Create(@"ControlSet001\Services\Nothing");
         });
-        Named(bench.Read(), "Suite").Starts.Select(Told).ShouldBe(
-            [@"Service SuiteDriver (driver) for Machine: Program Files\Suite\s.sys", @"Service SuiteOff for Machine, off: Program Files\Suite\s.exe"]);
+        var suite = Named(bench.Read(), "Suite");
+        suite.Starts.Select(Told).ShouldBe(
+        [
+            @"Service SuiteDriver (driver) for Machine: Program Files\Suite\s.sys", @"Service SuiteOff for Machine, off: Program Files\Suite\s.exe",
+            @"Service SuiteOnDemand for Machine: Program Files\Suite\d.exe",
+        ]);
+        suite.StartsWithWindows.ShouldBeFalse();
+    }
+
+    [Theory]
+    [InlineData(0x1u, 0u, true)]
+    [InlineData(0x10u, 2u, true)]
+    [InlineData(0x10u, 3u, false)]
+    [InlineData(0x10u, 4u, false)]
+    public void A_service_starts_with_windows_unless_it_is_on_demand_or_disabled(uint type, uint start, bool starts)
+    {
+        var bench = NewBench();
+        HiveEdit.Change(bench.Software, hive => Program(hive, "Suite", ("InstallLocation", @"C:\Program Files\Suite")));
+        HiveEdit.Change(Path.Combine(bench.Root, "Windows/System32/config/SYSTEM"),
+            hive => Service(hive, "Suite", @"C:\Program Files\Suite\s.exe", type, start));
+        Named(bench.Read(), "Suite").StartsWithWindows.ShouldBe(starts);
+    }
+
+    [Theory]
+    [InlineData("LogonTrigger", true)]
+    [InlineData("BootTrigger", true)]
+    [InlineData("TimeTrigger", false)]
+    public void A_task_starts_with_windows_by_its_trigger(string trigger, bool starts)
+    {
+        var bench = NewBench();
+        HiveEdit.Change(bench.Software, hive =>
+        {
+            Program(hive, "Suite", ("InstallLocation", @"C:\Program Files\Suite"));
+            Run(hive, $@"{Version}\RunOnce", ("Once", @"C:\Program Files\Suite\once.exe"));
+        });
+        string folder = Directory.CreateDirectory(Path.Combine(bench.Root, "Windows/System32/Tasks/Suite")).FullName;
+        File.WriteAllText(Path.Combine(folder, "Update"), $"<Task><Triggers><{trigger}/></Triggers><Actions><Exec>"
+            + @"<Command>C:\Program Files\Suite\u.exe</Command></Exec></Actions></Task>");
+        var suite = Named(bench.Read(), "Suite");
+        suite.Starts.Select(s => s.Name).ShouldBe(["Once", @"Suite\Update"]);
+        suite.StartsWithWindows.ShouldBe(starts);
     }
 
     [Fact]
@@ -177,15 +222,18 @@ public sealed class DesktopProgramTests : IDisposable
         var bench = NewBench(withPrograms: true);
         var system = bench.Read();
         PlannedProgram Planned(string name, string who, bool allowReturn = false) => RemovalPlanner.Plan(system,
-            new RemovalRequest([], AudienceParser.Parse([who], system), AllowReturn: allowReturn) { Programs = [Named(system, name)] }).Programs.Single();
+            new RemovalRequest([], AudienceParser.Parse([who], system), AllowReturn: allowReturn) { Programs = [Named(system, name)] })
+            .Programs.Single();
         var machines = Planned("Saltmarsh Ticket Printer", "everyone");
-        (machines.HasEffect, machines.StaysBecause).ShouldBe((false, "it is the machine's, and only its own uninstaller on the running system removes it."));
+        machines.HasEffect.ShouldBeFalse();
+        machines.StaysBecause.ShouldBe("it is the machine's, and only its own uninstaller on the running system removes it.");
         var theirs = Planned("Saltmarsh Tide Folder", "everyone");
         (theirs.Entries.Length, theirs.Blocks.Length).ShouldBe((1, 1));
         theirs.StaysBecause.ShouldBe("ivy and rowan have it, and only its own uninstaller on the running system removes it.");
         Planned("Saltmarsh Tide Folder", "counter").ShouldSatisfyAllConditions(p => p.HasEffect.ShouldBeFalse(), p => p.StaysBecause.ShouldBeNull());
         Planned("Saltmarsh Tide Folder", "rowan").StaysBecause.ShouldStartWith("rowan has it, ");
-        Planned("Saltmarsh Tide Folder", "newcomers").ShouldSatisfyAllConditions(p => p.Entries.Length.ShouldBe(1), p => p.StaysBecause.ShouldBeNull());
+        var newcomers = Planned("Saltmarsh Tide Folder", "newcomers");
+        (newcomers.Entries.Length, newcomers.StaysBecause).ShouldBe((1, null));
         Planned("Saltmarsh Tide Folder", "newcomers", allowReturn: true).Blocks.ShouldBeEmpty();
         var plan = RemovalPlanner.Plan(system, new RemovalRequest([], AudienceParser.Parse(["everyone"], system))
         {
@@ -210,8 +258,7 @@ public sealed class DesktopProgramTests : IDisposable
         var before = bench.Read();
         ImmutableArray<DesktopProgramGroup> coming = [.. DesktopProgramGroup.Of(before).Where(p => p.Newcomers)];
         coming.Select(p => p.Name).ShouldBe(["Once", "Pennywhistle Post", "Plotter", "Saltmarsh Tide Folder"]);
-        var request = new RemovalRequest([], AudienceParser.Parse(["newcomers"], before)) { Programs = coming };
-        bench.Run(RemovalPlanner.Plan(before, request), new Storage.WriteInterceptor()).Failures.ShouldBeEmpty();
+        bench.Run(RemovalPlanner.Plan(before, ForNewcomers(coming)), new Storage.WriteInterceptor()).Failures.ShouldBeEmpty();
         File.Exists(Path.Combine(startUp, "Plotter.lnk")).ShouldBeFalse();
         var after = bench.Read();
         DesktopProgramGroup.Of(after).ShouldNotContain(p => p.Installers.Any());
@@ -229,7 +276,8 @@ public sealed class DesktopProgramTests : IDisposable
         HiveEdit.Change(bench.Software, h => Run(h, ((KeyLocation)Named(before, "Pennywhistle Post").Installers.Single().Location!).Key,
             ("StubPath", @"C:\ProgramData\Pennywhistle\PostSetup.exe"), ("", "Pennywhistle Post"), ("Version", "2,0,0,0")));
         var updated = bench.Read();
-        DesktopProgramGroup.Of(updated).Where(p => p.IsBlocked).Select(p => p.Name).ShouldBe(["Pennywhistle Post", "Plotter", "Saltmarsh Tide Folder"]);
+        DesktopProgramGroup.Of(updated).Where(p => p.IsBlocked).Select(p => p.Name)
+            .ShouldBe(["Pennywhistle Post", "Plotter", "Saltmarsh Tide Folder"]);
         DesktopProgramGroup.Of(updated).Single(p => p.Newcomers).Name.ShouldBe("Once"); // Windows knows no block for those
         updated.StartBlocks.ShouldContain(b => b.Name == "Pennywhistle Post");
         new Assessment.Forecaster(updated, [], _ => false).SignIn().Programs.Select(p => (p.Name, p.IsBlocked)).ShouldBe(
@@ -245,8 +293,8 @@ public sealed class DesktopProgramTests : IDisposable
     {
         var bench = NewBench(withPrograms: true);
         var before = bench.Read();
-        var plan = RemovalPlanner.Plan(before, new RemovalRequest([], new Audience([], Newcomers: true)) { Programs = [.. DesktopProgramGroup.Of(before)
-            .Where(p => blocked.Length > 0 && NamePattern.Matches(blocked, p.Name) && p.Installers.Any())] });
+        var plan = RemovalPlanner.Plan(before, ForNewcomers(DesktopProgramGroup.Of(before)
+            .Where(p => blocked.Length > 0 && NamePattern.Matches(blocked, p.Name) && p.Installers.Any())));
         if (blocked.Length > 0)
             bench.Run(plan, new Storage.WriteInterceptor());
         // An update writes both again.
@@ -272,8 +320,10 @@ public sealed class DesktopProgramTests : IDisposable
         var brief = Written("remove:\n  - kind: desktop\n    publisher: [Saltmarsh*, Gannet*]\n  - kind: desktop\n    package: Pennywhistle Post\n"
             + "    starts-with-windows: false\n  - kind: app\n    package: Northlight.Weather\nkeep:\n  - kind: desktop\n    find: plotter\n");
         var choice = BriefSelection.Of(brief, system);
-        choice.Programs.Select(p => p.Name).ShouldBe(["Saltmarsh Log Editor", "Saltmarsh Ticket Printer", "Saltmarsh Tide Folder", "Pennywhistle Post"]);
-        choice.ByRule.Select(r => (r.Packages.Length, r.Programs.Length, r.IsIdle)).ShouldBe([(0, 4, false), (0, 1, false), (1, 0, false), (0, 1, false)]);
+        choice.Programs.Select(p => p.Name)
+            .ShouldBe(["Saltmarsh Log Editor", "Saltmarsh Ticket Printer", "Saltmarsh Tide Folder", "Pennywhistle Post"]);
+        choice.ByRule.Select(r => (r.Packages.Length, r.Programs.Length)).ShouldBe([(0, 4), (0, 1), (1, 0), (0, 1)]);
+        choice.ByRule.ShouldAllBe(r => !r.IsIdle);
         brief.Remove[0].Conditions.Describe().ShouldStartWith("desktop program, publisher ");
         var request = BriefPlanner.ToRequest(brief, system, []);
         request.Packages.ShouldHaveSingleItem();
@@ -282,8 +332,8 @@ public sealed class DesktopProgramTests : IDisposable
         differences.Select(d => $"{d.Code} {d.DisplayName}").ShouldBe(["refused Saltmarsh Log Editor", "refused Saltmarsh Ticket Printer",
             "isNew Saltmarsh Tide Folder", "refused Saltmarsh Tide Folder", "cameBack Pennywhistle Post"]);
         differences[3].Text.ShouldBe("stays: ivy and rowan have it, and only its own uninstaller on the running system removes it.");
-        var newcomers = BriefPlanner.Differences(RemovalPlanner.Plan(system, BriefPlanner.ToRequest(brief, system, ["newcomers"])), system, _ => false,
-            n => n == "Pennywhistle Post");
+        var plan = RemovalPlanner.Plan(system, BriefPlanner.ToRequest(brief, system, ["newcomers"]));
+        var newcomers = BriefPlanner.Differences(plan, system, _ => false, n => n == "Pennywhistle Post");
         newcomers.ShouldContain(d => d.Code == "stillThere" && d.DisplayName == "Pennywhistle Post");
         newcomers.ShouldNotContain(d => d.Code == "refused" && d.DisplayName == "Saltmarsh Tide Folder");
     }
@@ -313,7 +363,7 @@ public sealed class DesktopProgramTests : IDisposable
     public void A_plan_that_was_not_carried_out_is_noticed()
     {
         var system = Bench.Demonstration;
-        var plan = RemovalPlanner.Plan(system, new RemovalRequest([], new Audience([], Newcomers: true)) { Programs = [Named(system, "Pennywhistle Post")] });
+        var plan = RemovalPlanner.Plan(system, ForNewcomers(Named(system, "Pennywhistle Post")));
         var expected = new RemovalExpectation(system, plan);
         expected.Check(system, _ => false).ShouldHaveSingleItem().Family.ShouldBe("Pennywhistle Post");
         expected.Check(system, f => f == "Pennywhistle Post").ShouldBeEmpty();

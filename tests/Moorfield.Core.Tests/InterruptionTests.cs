@@ -242,7 +242,8 @@ public sealed class InterruptionTests : IDisposable
         {
             int seed = _random.Next();
             bench = Copy("original", "cut");
-            Crash(interceptor => bench.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms, replayLogs: true), step, seed).ShouldBeTrue();
+            Crash(interceptor => bench.Remove(Packages, "everyone", interceptor, more: Bench.WithPrograms, replayLogs: true), step, seed)
+                .ShouldBeTrue();
             if (bench.Interrupted() is not null)
                 begun++;
             bench.ClearParts();

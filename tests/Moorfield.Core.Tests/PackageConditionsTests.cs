@@ -121,7 +121,8 @@ public sealed class PackageConditionsTests : IDisposable
         var (weather, clock) = (Package("Weather"), Package("Clock"));
         var alike = _system with { Packages = [.. _system.Packages.Select(p => p == clock ? p with { DisplayName = "Weather" } : p)] };
         var conditions = new PackageConditions { Names = ["Weather"] };
-        Should.Throw<MoorfieldException>(() => conditions.Choose(weather, alike, new RemovalAssessment(alike), null)).Message.ShouldContain(clock.Family.ToString());
+        Should.Throw<MoorfieldException>(() => conditions.Choose(weather, alike, new RemovalAssessment(alike), null)).Message
+            .ShouldContain(clock.Family.ToString());
     }
 
     [Fact]

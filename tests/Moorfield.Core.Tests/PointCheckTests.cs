@@ -26,7 +26,8 @@ public sealed class PointCheckTests
     private static readonly RecordedVolumeEntry Leaf = Top with { Path = "a", Kind = EntryKind.File, Blob = Hash };
     private static readonly RecordedVolumeEntry Link = Top with { Path = "l", Kind = EntryKind.Link, LinkTarget = "a" };
 
-    private static readonly RecordedDiskEntry DiskTop = new("", EntryKind.Folder, 0, Time, Time, new NtfsMetadata(0, default, [], [], [], []), null, 1, []);
+    private static readonly RecordedDiskEntry DiskTop =
+        new("", EntryKind.Folder, 0, Time, Time, new NtfsMetadata(0, default, [], [], [], []), null, 1, []);
 
     private static readonly RecordedDiskEntry DiskLeaf = DiskTop with
     {
@@ -36,7 +37,8 @@ public sealed class PointCheckTests
     private static readonly DroppedContent Dropped = new(Sha1, 0, 0, 0, 0);
     private static readonly ImageState Image = new(Header, WimHeader.Size, Header, WimHeader.Size, [Dropped, Dropped with { Kept = Hash }]);
     private static readonly StateEntry Entry = new(Place, EntryKind.File, 0, Time, Hash);
-    private static readonly RecordedSystem OneSystem = new(null, "COUNTER-07", [Entry, Entry with { Content = null }], [new(Family, Place, Tree(Top))]);
+    private static readonly RecordedSystem OneSystem =
+        new(null, "COUNTER-07", [Entry, Entry with { Content = null }], [new(Family, Place, Tree(Top))]);
     private static readonly RecordedState State = new("volume", true, [OneSystem, OneSystem with { Edition = 1 }]);
     private static readonly ReplacedFile File = new(Place, Hash, Hash, Time, Time), InEdition = new(Place, Sha1, Sha1, Time, Time, 1);
     private static readonly Intent Intent = new(IntentKind.Remove, 1, Family, ["S-1-5-21-7"], true);
@@ -58,7 +60,8 @@ public sealed class PointCheckTests
 
     private static RecordedTree OnDisk(RecordedDiskEntry entry) => Tree(DiskTop, entry);
 
-    private static RowsAdded Rows(string column, string type, string? value) => new(Family, Place, [new("Package", null, [new(column, type, value)])]);
+    private static RowsAdded Rows(string column, string type, string? value) =>
+        new(Family, Place, [new("Package", null, [new(column, type, value)])]);
 
     private static RecordedKey Deep(int depth) => Enumerable.Range(1, depth - 1).Aggregate(new RecordedKey("k", [], []), (k, _) => new("k", [], [k]));
 
@@ -68,11 +71,13 @@ public sealed class PointCheckTests
         ["it is of no kind that is known"] = [Sound with { Kind = (RunKind)99 }],
         ["it does not say what its target is"] =
         [
-            Sound with { Title = null! }, Sound with { Title = Bad }, Sound with { Target = null! }, Sound with { Target = Sound.Target with { Path = Bad } },
+            Sound with { Title = null! }, Sound with { Title = Bad }, Sound with { Target = null! },
+            Sound with { Target = Sound.Target with { Path = Bad } },
             Sound with { Target = Sound.Target with { Path = "relative" } }, Sound with { Target = Sound.Target with { MachineId = null! } },
             Sound with { Target = Sound.Target with { Computer = Bad } },
         ],
-        ["a package has no name"] = [.. new ConcernedPackage?[] { null, new(null!, "a"), new(Bad, "a"), new("a", null!), new("a", Bad), new("a", "a", 0) }
+        ["a package has no name"] = [.. new ConcernedPackage?[]
+                { null, new(null!, "a"), new(Bad, "a"), new("a", null!), new("a", Bad), new("a", "a", 0) }
             .Select(p => Sound with { Packages = [.. Sound.Packages, p!] })],
         ["it does not say what it is for"] = [.. new Intent?[] { null, Intent with { Kind = (IntentKind)99 }, Intent with { Subject = Bad },
                 Intent with { Edition = 0 }, Intent with { Sids = ["S-1-5-18", null!] } }.Select(i => Sound with { Intents = [Intent, i!] })],
@@ -92,16 +97,19 @@ public sealed class PointCheckTests
             { State with { Kind = "floppy" }, State with { Systems = [] } }
             .Concat(new[] { OneSystem with { Edition = 0 }, OneSystem with { Name = Bad }, OneSystem with { Trees = [new(Bad, Place, Tree(Top))] },
                 OneSystem with { Trees = [new(Family, Root, Tree(Top))] }, OneSystem with { Trees = [new(Family, Place, Tree())] } }
-                .Concat(new[] { Entry with { Path = Root }, Entry with { Size = -1 }, Entry with { Modified = BadTime }, Entry with { Content = Sha1 } }
+                .Concat(new[] { Entry with { Path = Root }, Entry with { Size = -1 }, Entry with { Modified = BadTime },
+                    Entry with { Content = Sha1 } }
                     .Select(e => OneSystem with { Entries = [Entry, e] })).Select(s => State with { Systems = [OneSystem, s] }))
             .Select(s => Record with { State = s })],
         ["a change is not one that can be made"] = [.. new Change[]
             {
                 new KeyRemoved(Bad, Place, "a", Key), new KeyRemoved(Family, Root, "a", Key), new KeyRemoved(Family, Place, Bad, Key),
-                new KeyRemoved(Family, Place, "", Key), new KeyRemoved(Family, Place, @"a\\b", Key), new KeyRemoved(Family, Place, "a", Key with { Name = "" }),
+                new KeyRemoved(Family, Place, "", Key), new KeyRemoved(Family, Place, @"a\\b", Key),
+                new KeyRemoved(Family, Place, "a", Key with { Name = "" }),
                 new KeyAdded(Family, Place, Bad, Key), new KeyAdded(Family, Place, "a", Key with { Name = Bad }),
                 new KeyAdded(Family, Place, "a", Key with { Values = default }), new KeyAdded(Family, Place, "a", Key with { Keys = default }),
-                new KeyAdded(Family, Place, "a", Key with { Values = [null!] }), new KeyAdded(Family, Place, "a", Key with { Values = [Value, BadValue] }),
+                new KeyAdded(Family, Place, "a", Key with { Values = [null!] }),
+                new KeyAdded(Family, Place, "a", Key with { Values = [Value, BadValue] }),
                 new KeyAdded(Family, Place, "a", Key with { Keys = [Key, null!] }), new KeyAdded(Family, Place, "a", Deep(513)),
                 new ValueChanged(Family, Root, "a", "b", Value, Value), new ValueChanged(Family, Place, "a", Bad, Value, Value),
                 new ValueChanged(Family, Place, "a", "b", BadValue, Value), new ValueChanged(Family, Place, "a", "b", Value, BadValue),
@@ -109,7 +117,8 @@ public sealed class PointCheckTests
                 new LogsReplayed(Root, 1), new LogsReplayed(Place, 0), new LogsReturned(Root, 1), new LogsReturned(Place, 0),
                 new EditionDropped(0, "a"), new EditionReturned(0, "a"), Renamed with { Number = 0 }, Renamed with { NameBefore = Bad },
                 Renamed with { NameAfter = Bad }, Renamed with { DescriptionBefore = Bad }, Renamed with { DescriptionAfter = Bad },
-                new RowsAdded(Family, Root, []), new RowsAdded(Family, Place, null), new RowsAdded(Family, Place, default(ImmutableArray<RecordedRow>)),
+                new RowsAdded(Family, Root, []), new RowsAdded(Family, Place, null),
+                new RowsAdded(Family, Place, default(ImmutableArray<RecordedRow>)),
                 new RowsAdded(Family, Place, [null!]), new RowsAdded(Family, Place, [new(Bad, null, [new("a", "null", null)])]),
                 new RowsAdded(Family, Place, [new("Package", null, [])]), new RowsAdded(Family, Place, [new("Package", null, [null!])]),
                 Rows(Bad, "null", null), Rows("a", "integer", "x"), Rows("a", "real", "x"), Rows("a", "text", null), Rows("a", "blob", null),
@@ -117,7 +126,8 @@ public sealed class PointCheckTests
             }
             .Concat(new[]
             {
-                Tree(), new RecordedTree(Time, default), Tree(Top) with { ParentModified = BadTime }, Tree(Leaf), Tree(Top, Top), Tree(Top, Leaf, Leaf),
+                Tree(), new RecordedTree(Time, default), Tree(Top) with { ParentModified = BadTime }, Tree(Leaf), Tree(Top, Top),
+                Tree(Top, Leaf, Leaf),
                 Tree(Top, Leaf with { Path = null! }), Tree(Top, Leaf with { Path = @"b\a" }), Tree(Top, Leaf, Link with { Path = @"a\b" }),
                 Tree(Top, Leaf with { Path = ".." }), Tree(Top, Leaf with { Path = "." }), Tree(Top, Leaf with { Path = @"\a" }),
                 Tree(Top, Leaf with { Kind = (EntryKind)99 }), Tree(Top, Leaf with { Kind = EntryKind.Other }), Tree(Top, Leaf with { Size = -1 }),
@@ -125,7 +135,8 @@ public sealed class PointCheckTests
                 Tree(Top, Leaf with { Mode = 0x1000 }), Tree(Top, Leaf with { Blob = null }), Tree(Top, Leaf with { Blob = Sha1 }),
                 Tree(Top, Leaf with { Attributes = Leaf.Attributes.Add(Bad, []) }), Tree(Top, Link with { LinkTarget = null }),
                 Tree(Top, Link with { LinkTarget = Bad }), Tree(new RecordedImageEntry("", EntryKind.Folder, 0, Time, Time, [1, 2, 3], [])),
-                OnDisk(DiskLeaf with { Kind = EntryKind.Other }), OnDisk(DiskLeaf with { ShortName = ".." }), OnDisk(DiskLeaf with { ShortName = @"a\b" }),
+                OnDisk(DiskLeaf with { Kind = EntryKind.Other }), OnDisk(DiskLeaf with { ShortName = ".." }),
+                OnDisk(DiskLeaf with { ShortName = @"a\b" }),
                 OnDisk(DiskLeaf with { Facts = DiskLeaf.Facts with { Security = null! } }),
                 OnDisk(DiskLeaf with { Facts = DiskLeaf.Facts with { Reparse = new byte[(64 << 10) + 1] } }),
                 OnDisk(DiskLeaf with { Facts = DiskLeaf.Facts with { Extended = null! } }),
@@ -153,7 +164,8 @@ public sealed class PointCheckTests
         PointCheck.Fault(Sound with { Undoes = null, Image = null, Disk = null, Intents = [Intent with { Edition = null }] }).ShouldBeNull();
         Change[] sound =
         [
-            new KeyRemoved(Family, Place, @"a\b", Key) { Edition = 1 }, new KeyRemoved(Family, Place, "a"), new KeyAdded(Family, Place, "a", Deep(512)),
+            new KeyRemoved(Family, Place, @"a\b", Key) { Edition = 1 }, new KeyRemoved(Family, Place, "a"),
+            new KeyAdded(Family, Place, "a", Deep(512)),
             new KeyAdded(Family, Place, "a"), new ValueChanged(Family, Place, "a", "", null, Value), Listed, Listed with { Index = null },
             new LogsReplayed(Place, 1), new LogsReturned(Place, 1), new EditionDropped(1, "a"), Renamed, new RowsAdded(Family, Place, []),
             Rows("a", "null", null), Rows("a", "integer", "-5"), Rows("a", "real", "1.5"), Rows("a", "text", ""), Rows("a", "blob", ""),

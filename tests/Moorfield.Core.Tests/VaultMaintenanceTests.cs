@@ -6,7 +6,7 @@ using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
 
-/// <summary>What restore points take, whether they are sound, and which of them may go, on vaults of a few contents.</summary>
+/// <summary>Sizes, verification and deletion of restore points, on vaults of a few contents.</summary>
 public sealed class VaultMaintenanceTests : IDisposable
 {
     private static readonly TargetIdentity Target = new("/mnt", "COUNTER-07", "guid", "", "");

@@ -215,7 +215,8 @@ public sealed class VaultTests : IDisposable
         Vault.Option(Vault.ChoosePath(null)).ShouldBeEmpty();
         Vault.Option(_folder["a vault"]).ShouldBe($" --vault '{_folder["a vault"]}'");
         File.WriteAllText(_folder["file"], "");
-        Should.Throw<MoorfieldException>(() => Vault.ChoosePath(_folder["file"])).Message.ShouldEndWith("is a file, not a vault. Name a folder with --vault.");
+        Should.Throw<MoorfieldException>(() => Vault.ChoosePath(_folder["file"])).Message
+            .ShouldEndWith("is a file, not a vault. Name a folder with --vault.");
     }
 
     [Fact]

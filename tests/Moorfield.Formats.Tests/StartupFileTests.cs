@@ -22,8 +22,8 @@ public sealed class StartupFileTests
     private static byte[] Numbers(params int[] numbers) => [.. numbers.SelectMany(BitConverter.GetBytes)];
 
     private static byte[] NarrowInfo(string path, string suffix, int flags = 1) =>
-        [.. Numbers(0x1C + path.Length + 1 + suffix.Length + 1, 0x1C, flags, 0, 0x1C, 0, 0x1C + path.Length + 1), .. Encoding.Latin1.GetBytes(path), 0,
-            .. Encoding.Latin1.GetBytes(suffix), 0];
+        [.. Numbers(0x1C + path.Length + 1 + suffix.Length + 1, 0x1C, flags, 0, 0x1C, 0, 0x1C + path.Length + 1),
+            .. Encoding.Latin1.GetBytes(path), 0, .. Encoding.Latin1.GetBytes(suffix), 0];
 
     private static byte[] Text(string text, bool wide) =>
         [.. BitConverter.GetBytes((ushort)text.Length), .. (wide ? Encoding.Unicode : Encoding.Latin1).GetBytes(text)];
@@ -49,7 +49,8 @@ public sealed class StartupFileTests
     [Fact]
     public void A_shortcut_without_a_local_path_has_that_with_variables_or_none()
     {
-        ShellLink.Read(Shortcut(0, Numbers(12, 5, 0), Environment(@"%ProgramFiles%\Gannet\plot.exe"))).Target.ShouldBe(@"%ProgramFiles%\Gannet\plot.exe");
+        const string WithVariable = @"%ProgramFiles%\Gannet\plot.exe";
+        ShellLink.Read(Shortcut(0, Numbers(12, 5, 0), Environment(WithVariable))).Target.ShouldBe(WithVariable);
         ShellLink.Read(Shortcut(0x2, NarrowInfo(Target, "", flags: 2), Numbers(0))).Target.ShouldBeNull();
         ShellLink.Read(Shortcut(0, Numbers(0))).ShouldBe(new ShellLink(null, ""));
         ShellLink.Read(Shortcut(0, Environment(""))).Target.ShouldBeNull();
@@ -87,7 +88,8 @@ public sealed class StartupFileTests
     }
 
     private static byte[] Task(string inner) => [.. Encoding.Unicode.Preamble, .. Encoding.Unicode.GetBytes(
-        $"<?xml version=\"1.0\" encoding=\"UTF-16\"?><Task version=\"1.2\" xmlns=\"http://schemas.microsoft.com/windows/2004/02/mit/task\">{inner}</Task>")];
+        "<?xml version=\"1.0\" encoding=\"UTF-16\"?>"
+        + $"<Task version=\"1.2\" xmlns=\"http://schemas.microsoft.com/windows/2004/02/mit/task\">{inner}</Task>")];
 
     [Fact]
     public void A_task_tells_whose_it_is_when_it_starts_and_what()
@@ -103,13 +105,14 @@ public sealed class StartupFileTests
             </Actions>
             """));
         task.Principal.ShouldBe("S-1-5-21-7");
-        task.StartsAtSignIn.ShouldBeTrue();
+        task.StartsWithWindows.ShouldBeTrue();
         task.IsEnabled.ShouldBeFalse();
         task.Commands.ShouldBe(["\"C:\\Program Files\\Gannet\\update.exe\" /all", @"C:\Tools\a.exe"]);
 
+        ScheduledTask.Read(Task("<Triggers><BootTrigger /></Triggers>")).StartsWithWindows.ShouldBeTrue();
         var other = ScheduledTask.Read(Task(
             "<Triggers><TimeTrigger><Enabled>false</Enabled></TimeTrigger></Triggers><Actions><Exec><Command>a.exe</Command></Exec>x</Actions>"));
-        (other.Principal, other.StartsAtSignIn, other.IsEnabled).ShouldBe(("", false, true));
+        (other.Principal, other.StartsWithWindows, other.IsEnabled).ShouldBe(("", false, true));
         other.Commands.ShouldBe(["a.exe"]);
     }
 

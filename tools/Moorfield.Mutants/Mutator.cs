@@ -17,7 +17,8 @@ internal sealed record Mutant(int Number, string File, int Line, string Before, 
     internal static Mutant Parse(string stored)
     {
         string[] parts = stored.Split('\t');
-        return new(int.Parse(parts[0], CultureInfo.InvariantCulture), parts[1], int.Parse(parts[2], CultureInfo.InvariantCulture), parts[3], parts[4]);
+        var (number, line) = (int.Parse(parts[0], CultureInfo.InvariantCulture), int.Parse(parts[2], CultureInfo.InvariantCulture));
+        return new(number, parts[1], line, parts[3], parts[4]);
     }
 }
 

@@ -96,13 +96,10 @@ internal static class BlockCommand
                 var forecast = ForecastOperation.Of(target, snapshots[0], edition, null, Common.Points(call.Console, options.VaultPath(call)));
                 request = request with { Families = forecast.Blockable(isUpdate: true), Guards = forecast.Open(snapshots[0].EditionId) };
             }
-            string[] ofBrief = given is null ? [] : [.. snapshots.SelectMany(s => BriefSelection.Of(given, s).Programs).Select(p => p.Name)
-                .Where(n => ProgramSelector.InstallsItself(n, snapshots)).Distinct()];
             string[] programs = otherPath is not null ? [] : [.. arguments.Where(a => !PackageFamilyName.TryParse(a, out _)
                 && ProgramSelector.IsProgram(a, snapshots))];
-            if (programs.FirstOrDefault(p => !ProgramSelector.InstallsItself(p, snapshots)) is { } none)
-                throw new MoorfieldException(ErrorKind.InvalidUsage,
-                    $"'{none}' does not install itself for newcomers, so there is nothing to block.");
+            foreach (string program in programs)
+                CheckBlockable(program, ProgramSelector.Named(program, snapshots));
             arguments = [.. arguments.Except(programs)];
             var named = otherPath is null ? BlockPlanner.Families(snapshots, arguments) : FamiliesOf(others, arguments);
             var fitting = filter.IsEmpty ? []
@@ -117,12 +114,24 @@ internal static class BlockCommand
                         + "which is. Make sure that it is the one you mean.");
             }
             return Run(call, options, BlockOperation.Block(target, snapshots, request.Families, request.Guards, request.Who,
-                [.. programs.Concat(ofBrief)]));
+                s => programs.SelectMany(p => ProgramSelector.Named(p, [s])).Concat(given is null ? [] : BriefSelection.Of(given, s).Programs)
+                    .DistinctBy(p => p.Entries[0])), programs);
         });
         return command;
     }
 
     private const string Nothing = "Say what to block: families, options such as --origin, --brief FILE, --coming IMAGE, or --from FILE.reg.";
+
+    /// <exception cref="MoorfieldException">There is nothing to block, or Windows knows no way.</exception>
+    private static void CheckBlockable(string name, IReadOnlyCollection<DesktopProgramGroup> programs)
+    {
+        if (!programs.Any(p => p.Installers.Any()))
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
+                $"'{name}' does not install itself for newcomers, so there is nothing to block.");
+        if (!programs.Any(p => p.Installers.Any(i => i.CanBeBlocked)))
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
+                $"Windows knows no block for what installs '{name}'. 'remove --for newcomers' takes it away.");
+    }
 
     private static ExitCode Lift(Invocation call, ChangeOptions options, string[] families)
     {
@@ -160,7 +169,8 @@ internal static class BlockCommand
         [.. PackageSelector.Find(arguments, snapshots).SelectMany(s => s)
             .Where(c => c.Exactly || c.Package.Role is PackageRole.Application or PackageRole.Addon).Select(c => c.Package.Family).Distinct()];
 
-    private static ExitCode Run(Invocation call, ChangeOptions options, BlockOperation blocking)
+    /// <param name="programs">Names of the desktop programs that are to be blocked.</param>
+    private static ExitCode Run(Invocation call, ChangeOptions options, BlockOperation blocking, IReadOnlyCollection<string>? programs = null)
     {
         var target = blocking.Target;
         var proposal = blocking.Plan();
@@ -172,6 +182,8 @@ internal static class BlockCommand
                 + $"{state} "
                 + $"already{where}.");
         }
+        if (programs is { Count: > 0 } && proposal.Programs.IsEmpty)
+            call.Console.Notice($"{TextFormat.List(programs)} {(programs.Count == 1 ? "is" : "are")} blocked already.");
         if (!proposal.HasEffect)
         {
             call.Console.Notice("Nothing was changed.");

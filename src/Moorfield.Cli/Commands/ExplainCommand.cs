@@ -62,7 +62,7 @@ internal static class ExplainCommand
     }
 
     private static List<(SystemSnapshot Snapshot, DesktopProgramGroup Program)> Programs(string name, ImmutableArray<SystemSnapshot> snapshots) =>
-        [.. snapshots.SelectMany(s => DesktopProgramGroup.Of(s).Where(p => NamePattern.Matches(name, p.Name)).Select(p => (s, p)))];
+        [.. snapshots.SelectMany(s => ProgramSelector.Named(name, [s]).Select(p => (s, p)))];
 
     /// <summary>Desktop programs, which are no packages: what is known of them, and how the running system removes them.</summary>
     private static ExitCode ShowPrograms(Invocation call, Target target, List<(SystemSnapshot Snapshot, DesktopProgramGroup Program)> programs)

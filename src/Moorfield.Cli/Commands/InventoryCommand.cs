@@ -41,8 +41,10 @@ internal static class InventoryCommand
     /// <param name="Packages">All that fit the filters.</param>
     /// <param name="Shown">Those that the table has.</param>
     /// <param name="Programs">Desktop programs that were asked for.</param>
+    /// <param name="FittingPrograms">All desktop programs that fit the filters.</param>
     private sealed record Section(SystemSnapshot Snapshot, RemovalAssessment Assessment, List<InstalledPackage> Packages,
-        List<InstalledPackage> Shown, List<DesktopProgramGroup> Programs)
+        List<InstalledPackage> Shown, List<DesktopProgramGroup> Programs,
+        List<DesktopProgramGroup> FittingPrograms)
     {
         internal IEnumerable<InventoryRow> Rows(IEnumerable<InstalledPackage> packages) =>
             packages.Select(p => new InventoryRow(Snapshot, Assessment, p, null))
@@ -76,16 +78,18 @@ internal static class InventoryCommand
             var audience = call.GetValue(For) is { Length: > 0 } words ? AudienceParser.Parse(words, snapshot) : null;
             var packages = (kind == "desktop" ? [] : snapshot.Packages).Where(p => filter.Fits(p, assessment)
                 && (audience is null || (audience.Newcomers && p.Newcomers) || p.Accounts.Intersect(audience.Sids).Any())).ToList();
+            var programs = DesktopProgramGroup.Of(snapshot).Where(p => filter.Fits(p) && (audience is null || p.IsMachines
+                || (audience.Newcomers && p.Newcomers) || p.Sids.Intersect(audience.Sids).Any())).ToList();
             return new Section(
                 snapshot, assessment, packages,
                 [.. packages.Where(p => all || (p.Role is PackageRole.Application or PackageRole.Addon && (p.HasFiles || p.IsHeld)))],
-                kind == "app" ? [] : [.. DesktopProgramGroup.Of(snapshot).Where(p => filter.Fits(p) && (audience is null || p.IsMachines
-                    || (audience.Newcomers && p.Newcomers) || p.Sids.Intersect(audience.Sids).Any()))]);
+                kind == "app" ? [] : programs, programs);
         }).ToList();
         call.Write(Format, new Report(
             () => DocumentBuilder.Inventory(
                     target, [.. sections.Select(s =>
-                    (s.Snapshot, s.Assessment, Sorted(call, s.Rows(s.Packages)).Select(r => r.Package).OfType<InstalledPackage>()))]),
+                    (s.Snapshot, s.Assessment, Sorted(call, s.Rows(s.Packages)).Select(r => r.Package).OfType<InstalledPackage>(),
+                        s.FittingPrograms.SelectMany(p => p.Entries)))]),
             page =>
             {
                 for (int i = 0; i < sections.Count; i++)
@@ -97,7 +101,7 @@ internal static class InventoryCommand
                     else
                         WriteTable(page, call, sections[i], all, whole);
                 }
-                if (sections.Count > 1 && !call.GetValue(Leftovers))
+                if (sections.Count > 1 && kind != "desktop" && !call.GetValue(Leftovers))
                     WriteTotal(page, target, sections);
             },
             () => Rows(call, sections)));
@@ -140,7 +144,7 @@ internal static class InventoryCommand
 
     private static void WriteTable(IReportPage page, Invocation call, Section section, bool all, bool whole)
     {
-        var (snapshot, assessment, packages, shown, programs) = section;
+        var (snapshot, assessment, packages, shown, programs, _) = section;
         page.Heading(DisplayText.Describe(snapshot));
         IReadOnlyList<InventoryColumn> columns = call.GetValue(Columns) is { Length: > 0 } named ? InventoryColumns.Named(named)
             : [.. call.GetRequiredValue(Kind) == "desktop" ? InventoryColumns.Desktop(!snapshot.Accounts.IsEmpty)

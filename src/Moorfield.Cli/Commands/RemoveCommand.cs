@@ -58,6 +58,9 @@ internal static class RemoveCommand
         if ((conditions.IsEmpty ? 0 : 1) + (leftovers ? 1 : 0) + (coming ? 1 : 0) + (briefOptions.IsGiven(call) ? 1 : 0) != 1)
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "Say what to remove in one of these ways: packages by name and by options such as --origin, --brief FILE, --coming, or --leftovers.");
+        string kind = call.GetRequiredValue(Kind);
+        if (kind != "app" && conditions.IsEmpty)
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--kind goes with names and options such as --publisher; '*' means all.");
         if (coming && removal.Who(call).Length > 0)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--coming is for newcomers; omit --for.");
         var brief = briefOptions.Load(call);
@@ -86,7 +89,7 @@ internal static class RemoveCommand
             ? fresh => fresh.Select(s => RequestForComing(target, s, Common.Points(call.Console, options.VaultPath(call))))
             : brief is not null
             ? fresh => fresh.Select(s => BriefPlanner.ToRequest(brief, s, removal.Who(call), removal.AllowsReturn(call)))
-            : fresh => Chosen(conditions, call.GetRequiredValue(Kind), fresh).Zip(fresh,
+            : fresh => Chosen(conditions, kind, fresh).Zip(fresh,
                 (chosen, s) => new RemovalRequest(chosen.Packages, AudienceParser.Parse(removal.Who(call), s)) { Programs = chosen.Programs });
         string[] keptPrograms = [.. keep.Where(k => ProgramSelector.IsProgram(k, snapshots))];
         var operation = new RemovalOperation(target, snapshots, guards,
@@ -97,7 +100,7 @@ internal static class RemoveCommand
             new[]
             {
                 target.HasEditions || coming ? null : OpenGuards(call, options, target, snapshots[0], brief, removal.Who(call)),
-                PackageSelector.Spared(conditions, snapshots) is { IsEmpty: false } spared ? RemovalText.Spared(spared) : null,
+                kind != "desktop" && PackageSelector.Spared(conditions, snapshots) is { IsEmpty: false } spared ? RemovalText.Spared(spared) : null,
             }.OfType<string>());
     }
 
@@ -113,7 +116,7 @@ internal static class RemoveCommand
             ImmutableArray<SelectedPackage>.Empty)];
         var programs = anyPrograms ? ProgramSelector.Choose(conditions with { Names = ofPrograms }, systems) : [.. systems.Select(_ =>
             ImmutableArray<DesktopProgramGroup>.Empty)];
-        foreach (string name in ofPrograms.Where(n => !ProgramSelector.IsNamed(n, systems)))
+        foreach (string name in ofPrograms.Where(n => ProgramSelector.Named(n, systems).IsEmpty))
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"No desktop program here is called '{name}'. 'moorfield inventory TARGET --kind desktop' lists them.");
         return packages.Zip(programs);

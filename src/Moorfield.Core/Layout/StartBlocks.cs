@@ -19,7 +19,7 @@ internal static class StartBlocks
     /// <summary>The block of an entry that starts something for newcomers; null where Windows knows none.</summary>
     internal static StartBlock? Of(StartEntry entry) => entry switch
     {
-        { Scope: not TraceScope.Newcomers } => null,
+        { CanBeBlocked: false } => null,
         { Kind: StartKind.Run } => new StartBlock(entry.Kind, entry.Name, new ValueLocation(Hive, RunList, entry.Name)),
         { Kind: StartKind.Shortcut, Location: TreeLocation file } =>
             new StartBlock(entry.Kind, entry.Name, new ValueLocation(Hive, FolderList, file.Path.Name)),

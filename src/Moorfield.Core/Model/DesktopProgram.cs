@@ -57,12 +57,11 @@ public sealed record DesktopProgramGroup(ImmutableArray<DesktopProgram> Entries)
     /// <summary>True if it would install itself at a new account's first sign-in, and a block keeps it from that.</summary>
     public bool IsBlocked => !Newcomers && Installers.Any();
 
-
     /// <summary>All that starts it where it is installed.</summary>
     public IEnumerable<StartEntry> Starts => Entries.Where(e => !e.Newcomers).SelectMany(e => e.Starts);
 
-    /// <summary>True if something that nobody switched off starts it when Windows starts, or at a sign-in.</summary>
-    public bool StartsWithWindows => Starts.Any(s => s is { IsOff: false, Kind: not (StartKind.Task or StartKind.ActiveSetup) });
+    /// <summary>True if something that nobody switched off starts it whenever Windows starts, or at each sign-in.</summary>
+    public bool StartsWithWindows => Starts.Any(s => s is { IsOff: false, StartsWithWindows: true });
 
     /// <summary>All that installs it at a first sign-in.</summary>
     public IEnumerable<StartEntry> Installers => Entries.Where(e => e.Newcomers).SelectMany(e => e.Starts);
@@ -97,10 +96,15 @@ public enum StartKind
 /// <param name="Scope">Whom it is started for.</param>
 /// <param name="Sid">The account, for <see cref="TraceScope.Account"/>.</param>
 /// <param name="IsOff">True if somebody switched it off.</param>
-public sealed record StartEntry(StartKind Kind, string Name, string Command, WindowsPath? Program, TraceScope Scope, string? Sid, bool IsOff)
+/// <param name="Location">The key, value or file that it is.</param>
+public sealed record StartEntry(
+    StartKind Kind, string Name, string Command, WindowsPath? Program, TraceScope Scope, string? Sid, bool IsOff, Location Location)
 {
-    /// <summary>Where it is written.</summary>
-    public Location? Location { get; init; }
+    /// <summary>True if it starts something whenever Windows starts, or at each sign-in; false if only once, on demand or at other times.</summary>
+    public bool StartsWithWindows { get; init; }
+
+    /// <summary>True if Windows knows a mark that keeps it from starting for new accounts.</summary>
+    public bool CanBeBlocked => Scope == TraceScope.Newcomers && Kind is (StartKind.Run or StartKind.Shortcut or StartKind.ActiveSetup);
 
     /// <summary>The account that a task runs as, by SID or name; null for others.</summary>
     public string? Principal { get; init; }

@@ -22,8 +22,7 @@ public sealed record BlockProposal(ImmutableArray<SystemSnapshot> Systems, Immut
     public ImmutableArray<PackageFamilyName> Families => [.. Plans.SelectMany(p => p.Plan.Families).Distinct()];
 
     /// <summary>Names of the desktop programs that are blocked, or no longer.</summary>
-    public ImmutableArray<string> Programs =>
-        [.. Plans.SelectMany(p => p.Plan.Changes).OfType<ValueChanged>().Select(c => c.Family).Distinct(StringComparer.OrdinalIgnoreCase)];
+    public ImmutableArray<string> Programs => [.. Plans.SelectMany(p => p.Plan.Programs).Distinct(StringComparer.OrdinalIgnoreCase)];
 }
 
 /// <summary>Blocks families, with the guards that came along, or lifts blocks.</summary>
@@ -51,12 +50,12 @@ public sealed class BlockOperation : RunOperation<BlockProposal>
     /// <param name="systems">Read with the guards.</param>
     /// <param name="guards">To be set as well.</param>
     /// <param name="who">Words of WHO, for guards of accounts.</param>
-    /// <param name="programs">Names of desktop programs that no longer install themselves for newcomers.</param>
+    /// <param name="programs">Chooses the desktop programs of a system that are to install themselves for newcomers no longer; null for none.</param>
     public static BlockOperation Block(
         Target target, ImmutableArray<SystemSnapshot> systems, ImmutableArray<PackageFamilyName> families, ImmutableArray<Guard> guards,
-        IReadOnlyCollection<string> who, IReadOnlyCollection<string>? programs = null) =>
-        new(target, systems, lifts: false, fresh => [.. fresh.Select(s => BlockPlanner.Block(s, families).WithPrograms(s, programs ?? []))],
-            guards, who);
+        IReadOnlyCollection<string> who, Func<SystemSnapshot, IEnumerable<DesktopProgramGroup>>? programs = null) =>
+        new(target, systems, lifts: false, fresh => [.. fresh.Select(s =>
+            BlockPlanner.Block(s, families).WithPrograms(s, programs?.Invoke(s) ?? []))], guards, who);
 
     /// <summary>Lifts blocks.</summary>
     /// <param name="arguments">Names of blocked families; <c>*</c> allowed.</param>
@@ -73,7 +72,7 @@ public sealed class BlockOperation : RunOperation<BlockProposal>
             .. plans.SelectMany(p => GuardPlanner.Changes(p.Guards, p.System, lift: false)),
         ];
         var families = plans.SelectMany(p => p.Plan.Families).Distinct().Select(f => f.ToString())
-            .Concat(plans.SelectMany(p => p.Plan.Changes).OfType<ValueChanged>().Select(c => c.Family).Distinct(StringComparer.OrdinalIgnoreCase));
+            .Concat(plans.SelectMany(p => p.Plan.Programs).Distinct(StringComparer.OrdinalIgnoreCase));
         var titles = plans.SelectMany(p => p.Guards).Select(g => $"guard {g.Guard.Title}").Distinct(StringComparer.Ordinal);
         var request = new RunRequest(
             Lifts ? RunKind.Unblock : RunKind.Block, $"{(Lifts ? "unblock" : "block")} {TextFormat.List(families.Concat(titles), 3)}", null,

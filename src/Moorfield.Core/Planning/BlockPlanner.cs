@@ -10,6 +10,9 @@ public sealed record BlockPlan(ImmutableArray<PackageFamilyName> Families, Immut
 {
     /// <summary>Blocks of desktop programs that are set or lifted.</summary>
     public ImmutableArray<StartBlock> Starts { get; init; } = [];
+
+    /// <summary>Names of the desktop programs that these are for; of a lifted block whose program is not there, what it kept from starting.</summary>
+    public ImmutableArray<string> Programs { get; init; } = [];
 }
 
 /// <summary>Plans blocks: a block keeps a family from being provisioned again, in any version.</summary>
@@ -32,16 +35,16 @@ public static class BlockPlanner
                 $"No block can be set{(snapshot.EditionNumber is { } number ? $" in edition {number}" : "")}: {reason}. Nothing was changed.")
             : Split(snapshot, [.. families], f => !snapshot.IsBlocked(f), ChangeList.Block);
 
-    /// <summary>A plan that keeps desktop programs from installing themselves for newcomers.</summary>
-    /// <param name="programs">Their names; <c>*</c> allowed.</param>
-    public static BlockPlan WithPrograms(this BlockPlan plan, SystemSnapshot snapshot, IReadOnlyCollection<string> programs)
+    /// <summary>A plan that also keeps desktop programs from installing themselves for newcomers.</summary>
+    /// <param name="programs">Of the system.</param>
+    public static BlockPlan WithPrograms(this BlockPlan plan, SystemSnapshot snapshot, IEnumerable<DesktopProgramGroup> programs)
     {
-        var named = DesktopProgramGroup.Of(snapshot).Where(g => programs.Any(p => NamePattern.Matches(p, g.Name)))
-            .SelectMany(g => g.Installers.Select(StartBlocks.Of).OfType<StartBlock>().Select(b => (g.Name, Block: b)))
+        var named = programs.SelectMany(g => g.Installers.Select(StartBlocks.Of).OfType<StartBlock>().Select(b => (g.Name, Block: b)))
             .Where(b => !snapshot.StartBlocks.Contains(b.Block)).ToList();
         return plan with
         {
             Starts = [.. named.Select(n => n.Block)],
+            Programs = [.. named.Select(n => n.Name).Distinct(StringComparer.OrdinalIgnoreCase)],
             Changes = [.. plan.Changes, .. named.Select(n => ProgramPlanner.Set(n.Name, n.Block) with { Edition = snapshot.EditionNumber })],
         };
     }
@@ -75,14 +78,16 @@ public static class BlockPlanner
         return [.. snapshots.Select(s => Lifting(Split(s, families, s.IsBlocked, ChangeList.Unblock), s, [.. s.StartBlocks.Where(starts.Contains)]))];
     }
 
-    private static BlockPlan Lifting(BlockPlan plan, SystemSnapshot snapshot, ImmutableArray<StartBlock> starts) => plan with
+    private static BlockPlan Lifting(BlockPlan plan, SystemSnapshot snapshot, ImmutableArray<StartBlock> starts)
     {
-        Starts = starts,
-        Changes = [.. plan.Changes, .. starts.Select(b => ProgramPlanner.Lift(ProgramOf(b, snapshot) ?? b.Name, b) with
+        var named = starts.Select(b => (Name: ProgramOf(b, snapshot) ?? b.Name, Block: b)).ToList();
+        return plan with
         {
-            Edition = snapshot.EditionNumber,
-        })],
-    };
+            Starts = starts,
+            Programs = [.. named.Select(n => n.Name).Distinct(StringComparer.OrdinalIgnoreCase)],
+            Changes = [.. plan.Changes, .. named.Select(n => ProgramPlanner.Lift(n.Name, n.Block) with { Edition = snapshot.EditionNumber })],
+        };
+    }
 
     /// <summary>The program that a block keeps away; null when nothing is there that would install one.</summary>
     public static string? ProgramOf(StartBlock block, SystemSnapshot snapshot) =>

@@ -77,7 +77,7 @@ public sealed record BringBackExpectation(
 /// <summary>After blocks were set or lifted.</summary>
 public sealed record BlocksExpectation(SystemSnapshot Before, ImmutableArray<PackageFamilyName> Families, bool Blocked) : Expectation(Before)
 {
-    /// <summary>Those of desktop programs.</summary>
+    /// <summary>Blocks of desktop programs that were set or lifted.</summary>
     public ImmutableArray<StartBlock> Starts { get; init; } = [];
 
     internal override IEnumerable<Discrepancy> Check(SystemSnapshot after, Func<string, bool> failed)

@@ -45,6 +45,6 @@ internal static class ProgramPlanner
     {
         ValueLocation value => new ValueChanged(program, value.Hive, value.Key, value.Value, null, null),
         KeyLocation key => new KeyRemoved(program, key.Hive, key.Key),
-        var location => new TreeRemoved(program, ((TreeLocation)location!).Path),
+        var location => new TreeRemoved(program, ((TreeLocation)location).Path),
     };
 }

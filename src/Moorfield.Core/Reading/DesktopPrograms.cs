@@ -8,10 +8,8 @@ internal static class DesktopPrograms
     private const long Kibibyte = 1024;
 
     // Folders that many programs share: what lies in one belongs to none of them.
-    private static readonly HashSet<WindowsPath> Shared =
-    [
-        .. new[] { @"Program Files\Common Files", @"Program Files (x86)\Common Files" }.Select(WindowsPath.Of),
-    ];
+    private static readonly ImmutableArray<WindowsPath> Shared =
+        [WindowsPath.Of(@"Program Files\Common Files"), WindowsPath.Of(@"Program Files (x86)\Common Files")];
 
     private static readonly HashSet<string> SharedInProfiles = new(
         ["", "AppData", @"AppData\Local", @"AppData\LocalLow", @"AppData\Roaming", @"AppData\Local\Programs", @"AppData\Local\Microsoft", "Desktop",
@@ -50,8 +48,7 @@ internal static class DesktopPrograms
     /// <summary>Gives each program what starts it, and adds those that install themselves for new accounts.</summary>
     /// <param name="programs">As they were read.</param>
     /// <returns>The programs, sorted by name.</returns>
-    internal static ImmutableArray<DesktopProgram> With(
-        IEnumerable<DesktopProgram> programs, IEnumerable<StartEntry> starts)
+    internal static ImmutableArray<DesktopProgram> With(IEnumerable<DesktopProgram> programs, IEnumerable<StartEntry> starts)
     {
         var listed = programs.DistinctBy(p => p with { Key = null }).ToList();
         var started = new Dictionary<DesktopProgram, List<StartEntry>>(ReferenceEqualityComparer.Instance);

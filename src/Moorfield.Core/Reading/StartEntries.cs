@@ -9,7 +9,7 @@ internal static class StartEntries
 {
     private const int MaxTasks = 5_000;
     private const int DriverTypes = 0x3; // SERVICE_KERNEL_DRIVER, SERVICE_FILE_SYSTEM_DRIVER [doc]
-    private const int Disabled = 4;
+    private const int Automatic = 2, Disabled = 4; // SERVICE_AUTO_START, SERVICE_DISABLED; 0 and 1 are drivers' [doc]
 
     /// <summary>The machine's Run keys, of both views, and what Active Setup does once for each account.</summary>
     internal static IEnumerable<StartEntry> OfMachine(IRegistry software) =>
@@ -35,8 +35,8 @@ internal static class StartEntries
                 if (value.Name.Length > 0 && value.AsString() is { Length: > 0 } command)
                 {
                     yield return new StartEntry(kind, value.Name, command, CommandLine.Program(command, profile), scope, sid,
-                        kind == StartKind.Run && IsOff(hive, version, approved, value.Name))
-                    { Location = new ValueLocation(path, key, value.Name) };
+                        kind == StartKind.Run && IsOff(hive, version, approved, value.Name), new ValueLocation(path, key, value.Name))
+                    { StartsWithWindows = kind == StartKind.Run };
                 }
             }
         }
@@ -58,8 +58,8 @@ internal static class StartEntries
             if (key.Text("StubPath") is { Length: > 0 } command)
             {
                 yield return new StartEntry(StartKind.ActiveSetup, key.Text("") is { Length: > 0 } name ? name : key.Name, command,
-                    CommandLine.Program(command, null), TraceScope.Newcomers, null, key.Value("IsInstalled")?.AsDWord() == 0)
-                { Location = new KeyLocation(Places.Software, place, key.Name) };
+                    CommandLine.Program(command, null), TraceScope.Newcomers, null, key.Value("IsInstalled")?.AsDWord() == 0,
+                    new KeyLocation(Places.Software, place, key.Name));
             }
         }
     }
@@ -76,8 +76,8 @@ internal static class StartEntries
             uint start = key.Value("Start")?.AsDWord() ?? Disabled;
             bool isDriver = ((key.Value("Type")?.AsDWord() ?? 0) & DriverTypes) != 0;
             yield return new StartEntry(StartKind.Service, isDriver ? $"{key.Name} (driver)" : key.Name, command, program, TraceScope.Machine, null,
-                start == Disabled)
-            { Location = new KeyLocation(Places.System, place, key.Name) };
+                start == Disabled, new KeyLocation(Places.System, place, key.Name))
+            { StartsWithWindows = start <= Automatic };
         }
     }
 
@@ -128,12 +128,12 @@ internal static class StartEntries
             if (Read(tree, path, ShellLink.MaxBytes, c => ShellLink.Read(c), notes) is not { Target: { } target } link)
                 continue;
             yield return new StartEntry(StartKind.Shortcut, name[..^4], link.Arguments.Length > 0 ? $"\"{target}\" {link.Arguments}" : target,
-                CommandLine.Path(target, profile), scope, sid, false)
-            { Location = new TreeLocation(path) };
+                CommandLine.Path(target, profile), scope, sid, IsOff: false, new TreeLocation(path))
+            { StartsWithWindows = true };
         }
     }
 
-    /// <summary>Scheduled tasks that start at sign-ins or whose programs lie outside of Windows' own folder.</summary>
+    /// <summary>Scheduled tasks whose programs lie outside of Windows' own folder.</summary>
     private static IEnumerable<StartEntry> Tasks(WindowsTree tree, IReadOnlyCollection<Account> accounts, SnapshotNotes notes)
     {
         var files = new List<WindowsPath>();
@@ -152,16 +152,16 @@ internal static class StartEntries
                 if (CommandLine.Program(command, profile) is not { } program || program.IsBelow(Places.Windows))
                     continue;
                 yield return new StartEntry(StartKind.Task, path.ToString()[(Places.Tasks.ToString().Length + 1)..], command, program,
-                    TraceScope.Machine, null, !task.IsEnabled)
-                { Location = new TreeLocation(path), Principal = task.Principal };
+                    TraceScope.Machine, null, !task.IsEnabled, new TreeLocation(path))
+                { StartsWithWindows = task.StartsWithWindows, Principal = task.Principal };
             }
         }
     }
 
     /// <summary>True if a task's principal is an account, by SID or by name with or without a domain.</summary>
-    internal static bool IsOf(string? principal, Account account) => principal is not null && (
+    private static bool IsOf(string principal, Account account) =>
         principal.Equals(account.Sid, StringComparison.OrdinalIgnoreCase)
-        || principal[(principal.LastIndexOf('\\') + 1)..].Equals(account.Name, StringComparison.OrdinalIgnoreCase));
+        || principal[(principal.LastIndexOf('\\') + 1)..].Equals(account.Name, StringComparison.OrdinalIgnoreCase);
 
     private static T? Read<T>(WindowsTree tree, WindowsPath path, long limit, Func<byte[], T> read, SnapshotNotes notes) where T : class
     {

@@ -9,13 +9,9 @@ public static class ProgramSelector
 
     /// <summary>True if a name is that of a program of one of the systems, and of no package.</summary>
     public static bool IsProgram(string name, IReadOnlyCollection<SystemSnapshot> systems) =>
-        !PackageSelector.FitsSomething(name, systems) && IsNamed(name, systems);
+        !PackageSelector.FitsSomething(name, systems) && !Named(name, systems).IsEmpty;
 
-    /// <summary>True if a name is that of a program which installs itself for newcomers, blocked or not.</summary>
-    public static bool InstallsItself(string name, IReadOnlyCollection<SystemSnapshot> systems) =>
-        systems.SelectMany(DesktopProgramGroup.Of).Any(p => NamePattern.Matches(name, p.Name) && p.Installers.Any());
-
-    /// <summary>True if a name is that of a program of one of the systems.</summary>
-    public static bool IsNamed(string name, IReadOnlyCollection<SystemSnapshot> systems) =>
-        systems.SelectMany(DesktopProgramGroup.Of).Any(p => NamePattern.Matches(name, p.Name));
+    /// <summary>The programs of the systems that have a name; <c>*</c> allowed.</summary>
+    public static ImmutableArray<DesktopProgramGroup> Named(string name, IEnumerable<SystemSnapshot> systems) =>
+        [.. systems.SelectMany(DesktopProgramGroup.Of).Where(p => NamePattern.Matches(name, p.Name))];
 }

@@ -59,7 +59,8 @@ internal sealed record SavedProgram(
     string? Folder = null, bool IsInstallerProduct = false, bool Newcomers = false, ImmutableArray<SavedStart>? Starts = null);
 
 internal sealed record SavedStart(
-    string Kind, string Name, string Command, string? Program, string Scope, string? Sid, bool IsOff, string? Principal, SavedPlace? Place);
+    string Kind, string Name, string Command, string? Program, string Scope, string? Sid, bool IsOff, bool StartsWithWindows,
+    string? Principal, SavedPlace Place);
 
 internal sealed record SavedSystem(
     int? Edition, string Name, string Product, string EditionId, string Release, string Build, string Computer, string Manufacturer, string MachineId,

@@ -104,8 +104,8 @@ public static class SavedInventory
                 l.Kind.ToString(), l.Family?.ToString(), l.FullName?.ToString(), l.Sid, l.Bytes, Of(l.Location)))],
             [.. system.DesktopPrograms.Select(p => new SavedProgram(p.Name, p.Version, p.Publisher, p.Bytes, p.UninstallCommand, p.Sid, p.Key,
                 p.QuietCommand, p.Folder?.ToString(), p.IsInstallerProduct, p.Newcomers, p.Starts.IsEmpty ? null : [.. p.Starts.Select(s =>
-                    new SavedStart(s.Kind.ToString(), s.Name, s.Command, s.Program?.ToString(), s.Scope.ToString(), s.Sid, s.IsOff, s.Principal,
-                        s.Location is null ? null : Of(s.Location)))]))],
+                    new SavedStart(s.Kind.ToString(), s.Name, s.Command, s.Program?.ToString(), s.Scope.ToString(), s.Sid, s.IsOff,
+                        s.StartsWithWindows, s.Principal, Of(s.Location)))]))],
             [new SavedOpeners(null, Sorted(system.Handlers.Classic)), .. system.Handlers.AccountClassic
                 .OrderBy(a => a.Key, StringComparer.Ordinal).Select(a => new SavedOpeners(a.Key, Sorted(a.Value)))],
             [.. system.Handlers.Chosen.Select(c => new SavedChoice(c.Sid, c.What, c.Family?.ToString()))],
@@ -178,8 +178,8 @@ public static class SavedInventory
             IsInstallerProduct = p.IsInstallerProduct,
             Newcomers = p.Newcomers,
             Starts = [.. (p.Starts ?? []).Select(s => new StartEntry(One<StartKind>(s.Kind), s.Name, s.Command,
-                s.Program is null ? null : Path(s.Program), One<TraceScope>(s.Scope), s.Sid, s.IsOff)
-            { Principal = s.Principal, Location = s.Place is null ? null : Location(s.Place) })],
+                s.Program is null ? null : Path(s.Program), One<TraceScope>(s.Scope), s.Sid, s.IsOff, Start(s.Place))
+            { StartsWithWindows = s.StartsWithWindows, Principal = s.Principal })],
         })],
         Handlers = new Handlers(
             Set(saved.Classic.Where(c => c.Sid is null)),
@@ -190,7 +190,7 @@ public static class SavedInventory
         ReadGaps = [.. saved.Gaps.Select(g => new ReadGap(One<ReadGapKind>(g.Kind), g.Sid, g.Family is null ? null : Family(g.Family)))],
         AsOf = saved.AsOf,
         StartBlocks = [.. (saved.StartBlocks ?? []).Select(b => new StartBlock(One<StartKind>(b.Kind), b.Name,
-            Location(b.Place) as ValueLocation ?? throw new InvalidDataException("a block is not a value")))],
+            Location(b.Place) as ValueLocation ?? throw new FormatException()))],
     };
 
     private static ImmutableHashSet<string> Set(IEnumerable<SavedOpeners> openers) =>
@@ -234,6 +234,10 @@ public static class SavedInventory
         "tree" => new TreeLocation(Path(place.At)),
         _ => throw new FormatException(),
     };
+
+    /// <summary>The place of a start entry: a key, a value or a file.</summary>
+    private static Location Start(SavedPlace place) =>
+        Location(place) is var location and (KeyLocation or ValueLocation or TreeLocation) ? location : throw new FormatException();
 
     private static T One<T>(string text) where T : struct, Enum =>
         Enum.TryParse<T>(text, out var value) && Enum.IsDefined(value) && !char.IsAsciiDigit(text[0]) ? value : throw new FormatException();

@@ -4,10 +4,10 @@ namespace Moorfield.Formats.Startup;
 
 /// <summary>A scheduled task as its file describes it. Source: the published schema of the task scheduler [doc].</summary>
 /// <param name="Principal">SID or name of the account that it runs as, or of a group; empty when it names none.</param>
-/// <param name="StartsAtSignIn">True if it has a trigger for sign-ins.</param>
+/// <param name="StartsWithWindows">True if it has a trigger for sign-ins, or for the start of Windows.</param>
 /// <param name="IsEnabled">False if it is switched off.</param>
 /// <param name="Commands">The programs that it starts, with their arguments, in order.</param>
-public sealed record ScheduledTask(string Principal, bool StartsAtSignIn, bool IsEnabled, ImmutableArray<string> Commands)
+public sealed record ScheduledTask(string Principal, bool StartsWithWindows, bool IsEnabled, ImmutableArray<string> Commands)
 {
     /// <summary>Longest file that is read, in bytes.</summary>
     public const int MaxBytes = 1 << 20;
@@ -34,7 +34,7 @@ public sealed record ScheduledTask(string Principal, bool StartsAtSignIn, bool I
     {
         var open = new List<string>();
         string principal = "", command = "", arguments = "";
-        bool startsAtSignIn = false, isEnabled = true;
+        bool startsWithWindows = false, isEnabled = true;
         var commands = ImmutableArray.CreateBuilder<string>();
         while (reader.Read())
         {
@@ -47,7 +47,7 @@ public sealed record ScheduledTask(string Principal, bool StartsAtSignIn, bool I
                         throw new InvalidDataException("it is not a task");
                     LeaveTo(reader.Depth);
                     open.Add(reader.LocalName);
-                    startsAtSignIn |= Place() == "Task/Triggers/LogonTrigger";
+                    startsWithWindows |= Place() is "Task/Triggers/LogonTrigger" or "Task/Triggers/BootTrigger";
                     if (Place() == "Task/Actions/Exec")
                         command = arguments = "";
                     break;
@@ -77,7 +77,7 @@ public sealed record ScheduledTask(string Principal, bool StartsAtSignIn, bool I
                     break;
             }
         }
-        return new ScheduledTask(principal, startsAtSignIn, isEnabled, commands.ToImmutable());
+        return new ScheduledTask(principal, startsWithWindows, isEnabled, commands.ToImmutable());
 
         void LeaveTo(int depth) => open.RemoveRange(depth, open.Count - depth);
 
