@@ -53,7 +53,8 @@ internal static class RemovalText
             .Right(1, 2, 3, 4, 5, 6);
         foreach (var (row, editions) in Folded(plans.Select(p => (p.Snapshot.EditionNumber, (
             p.Effective.Length, DisplayText.Size(p.Effective.Where(r => r.RemovesFiles).Select(r => r.Package)),
-            p.Effective.Count(r => r.SetsBlock) + p.Plan.Blocks.Length, p.Plan.Changes.Count(c => c is HiveChange),
+            p.Effective.Count(r => r.SetsBlock) + p.Plan.Blocks.Length + p.Plan.Programs.Sum(d => d.Blocks.Length),
+            p.Plan.Changes.Count(c => c is HiveChange),
             p.Plan.Changes.Count(c => c is RowsChange), p.Plan.Changes.Count(c => c is TreeChange))))))
         {
             table.Add(editions.Length == plans.Length ? $"all {editions.Length}" : string.Join(", ", editions), $"{row.Length}", row.Item2,

@@ -55,12 +55,12 @@ internal static class RemoveCommand
         bool coming = call.GetValue(Coming);
         var conditions = filters.Read(call, packages);
         string[] keep = filters.Keep(call);
-        if ((conditions.IsEmpty ? 0 : 1) + (leftovers ? 1 : 0) + (coming ? 1 : 0) + (briefOptions.IsGiven(call) ? 1 : 0) != 1)
-            throw new MoorfieldException(ErrorKind.InvalidUsage,
-                "Say what to remove in one of these ways: packages by name and by options such as --origin, --brief FILE, --coming, or --leftovers.");
         string kind = call.GetRequiredValue(Kind);
         if (kind != "app" && conditions.IsEmpty)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--kind goes with names and options such as --publisher; '*' means all.");
+        if ((conditions.IsEmpty ? 0 : 1) + (leftovers ? 1 : 0) + (coming ? 1 : 0) + (briefOptions.IsGiven(call) ? 1 : 0) != 1)
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
+                "Say what to remove in one of these ways: packages by name and by options such as --origin, --brief FILE, --coming, or --leftovers.");
         if (coming && removal.Who(call).Length > 0)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--coming is for newcomers; omit --for.");
         var brief = briefOptions.Load(call);
