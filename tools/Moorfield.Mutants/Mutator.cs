@@ -11,6 +11,10 @@ internal sealed record Mutant(int Number, string File, int Line, string Before, 
 {
     public override string ToString() => $"{File}:{Line}: {Before}  ->  {After}";
 
+    /// <summary>Whether it is the one that a line of output names: the same change to the same text of the file.</summary>
+    internal bool IsNamedIn(string output) =>
+        output.Contains($": {File}:", StringComparison.Ordinal) && output.EndsWith($": {Before}  ->  {After}", StringComparison.Ordinal);
+
     /// <summary>In a line, for <see cref="Parse"/>.</summary>
     internal string Stored() => string.Join('\t', Number, File, Line, Before, After);
 

@@ -25,7 +25,7 @@ internal static class Program
 
     /// <summary>
     /// Arguments: COPY SAMPLE SEED FILE… (files below the copy of the repository, which is changed). With the output of an earlier run in
-    /// $MOORFIELD_AGAIN, only those mutants are tried that survived in it.
+    /// $MOORFIELD_AGAIN, only those mutants are tried that survived in it, on whatever line they stand now.
     /// </summary>
     private static int Main(string[] arguments)
     {
@@ -53,7 +53,7 @@ internal static class Program
         foreach (var room in mutants.GroupBy(m => string.Join('/', m.File.Split('/').SkipLast(1).Take(3))))
         {
             var chosen = (again is null ? room.OrderBy(_ => random.Next()).Take(sample)
-                    : room.Where(m => again.Any(l => l.EndsWith(": " + m, StringComparison.Ordinal))))
+                    : room.Where(m => again.Any(m.IsNamedIn)))
                 .OrderBy(m => m.File, StringComparer.Ordinal).ThenBy(m => m.Line).ToList();
             int found = 0;
             Parallel.ForEach(chosen, Lanes, mutant =>
