@@ -71,7 +71,9 @@ internal static class DocumentBuilder
         null)
     {
         Programs = [.. systems.SelectMany(s => s.Plan.Programs.Select(p => new ProgramRemovalJson(s.Snapshot.EditionNumber, p.Program.Name,
-            [.. p.Entries.Select(Start)], [.. p.Blocks.Select(b => LeftoverText.Where(b.Location))], p.StaysBecause)))],
+            [.. p.Entries.Select(Start)], [.. p.Blocks.Select(b => LeftoverText.Where(b.Location))],
+            [.. p.Leaving.Select(t => new ProgramLossJson(s.Snapshot.NamesOf([t.Program.Sid!]), t.Program.Folder!.Value.ToString(), t.Bytes, t.Kept,
+                [.. t.Costs.Select(Reason)]))], p.StaysBecause)))],
     };
 
     private static RemovalJson Removal(PlannedRemoval removal, SystemSnapshot snapshot, Verdict? verdict) => new(

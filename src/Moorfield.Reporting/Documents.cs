@@ -80,8 +80,13 @@ internal sealed record PlanJson(string Schema, string Target, string Path, strin
 
 /// <param name="Entries">Those that install it at a first sign-in, and go.</param>
 /// <param name="Blocks">Places of the blocks that are set.</param>
+/// <param name="Accounts">Those that lose it.</param>
 internal sealed record ProgramRemovalJson(int? Edition, string Name, ImmutableArray<StartJson> Entries, ImmutableArray<string> Blocks,
-    string? StaysBecause);
+    ImmutableArray<ProgramLossJson> Accounts, string? StaysBecause);
+
+/// <param name="Bytes">In its folder.</param>
+/// <param name="Stays">Its parts that stay, each a sentence.</param>
+internal sealed record ProgramLossJson(string Account, string Folder, long Bytes, ImmutableArray<string> Stays, ImmutableArray<ReasonJson> Costs);
 
 /// <param name="Runs">Restore points that can still be undone; of <paramref name="Lost"/> the files are gone afterwards.</param>
 internal sealed record CompactingJson(string? To, long Bytes, ImmutableArray<int> Runs, ImmutableArray<int> Lost);

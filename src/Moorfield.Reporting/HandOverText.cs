@@ -16,8 +16,11 @@ internal static class HandOverText
         int set = plan.Guards.Length - plans.SelectMany(p => p.Plan.Guards).Select(g => g.Guard).Distinct().Count();
         if (set > 0)
             page.Line($"{TextTable.Count(set, "guard")} more {(set == 1 ? "is" : "are")} set here already, and will be on every machine.");
-        foreach (var program in plan.Classic)
-            page.Line($"The desktop program {program.Name} is uninstalled silently, where it registered a command for that.");
+        foreach (var program in plan.Programs)
+            page.Line($"The desktop program {program.Name} is uninstalled silently, "
+                + (program.IsInstallerProduct ? "by its product code."
+                    : program.QuietCommand is not null ? "by the command that it registered for that."
+                    : "where it registered a command for that; here it did not, and would stay."));
         if (plan.ListAddress is { } address)
             page.Line($"The scripts follow the list at {address}, as it is when they run.");
         page.Line("On each machine, packages that Windows refuses to remove, or that another package needs, stay and are reported.");

@@ -164,15 +164,21 @@ internal static class RemovalText
                 + $"guard from a brief prevents that.");
         foreach (var guard in plan.Guards)
             yield return new PreviewLine($"Sets a guard for {guard.Place(snapshot)}: {guard.Guard.Describe()}.");
-        foreach (var program in plan.Programs.Where(p => p.HasEffect))
+        foreach (var program in plan.Programs.Where(p => !handsOver && (!p.Entries.IsEmpty || !p.Blocks.IsEmpty)))
             yield return new PreviewLine(Describe(program));
+        foreach (var (program, traces) in plan.Programs.SelectMany(p => p.Leaving.Select(t => (p.Program, t))))
+        {
+            yield return new PreviewLine(Describe(program, traces, snapshot));
+            foreach (string kept in traces.Kept)
+                yield return new PreviewLine(kept);
+        }
         if (!handsOver && !inTable)
             yield return new PreviewLine($"Total: {ChangeText.Totals(plan.Changes)} (--preview --format json lists each).");
         string does = plan.Request.For.Sids.Length == 1 && !plan.Request.For.Newcomers ? "does" : "do";
         foreach (var removal in plan.Removals.Where(r => !r.HasEffect))
             yield return new PreviewLine($"Nothing to do for {removal.Package.DisplayName} {removal.Package.FullName.Version}: {system.Audience} "
                 + $"{does} not have it.");
-        foreach (var line in Staying(plan))
+        foreach (var line in Staying(plan, handsOver))
             yield return line;
         if (!plan.IdleFrameworks.IsEmpty && !handsOver)
         {
@@ -197,6 +203,8 @@ internal static class RemovalText
     {
         foreach (var (removal, verdict) in plan.Costly)
             yield return new PreviewLine($"{removal.Package.DisplayName}: {string.Join(' ', verdict.Costs.Select(r => r.Text))}", IsCost: true);
+        foreach (var program in plan.Programs.Where(p => p.Costs.Any()))
+            yield return new PreviewLine($"{program.Program.Name}: {string.Join(' ', program.Costs.Select(r => r.Text))}", IsCost: true);
         foreach (var (code, verb, how) in new[] { ("startsWithWindows", "start", "with Windows"), ("runsInBackground", "run", "in the background") })
         {
             foreach (var people in plan.AssessedRemovals.Where(m => m.Verdict.Reasons.Any(r => r.Code == code))
@@ -214,10 +222,21 @@ internal static class RemovalText
         removal.RemovedFromAccounts.Length == snapshot.Accounts.Length ? ""
         : $" for {TextFormat.List(DisplayText.Names(removal.RemovedFromAccounts, snapshot))}";
 
-    private static IEnumerable<PreviewLine> Staying(Plan plan) => plan.Staying.Select(s => new PreviewLine(
+    /// <param name="handsOver">True if running machines carry it out, which remove desktop programs of the machine themselves.</param>
+    private static IEnumerable<PreviewLine> Staying(Plan plan, bool handsOver = false) => plan.Staying.Select(s => new PreviewLine(
         $"{s.Package.DisplayName} stays ({DisplayText.Of(s.Verdict.Standing)}): {string.Join(' ', s.Verdict.Reasons.Select(r => r.Text))}",
-        IsError: s.NamedExactly)).Concat(plan.Programs.Where(p => p.StaysBecause is not null).Select(p => new PreviewLine(
+        IsError: s.NamedExactly)).Concat(plan.Programs.Where(p => !handsOver && p.StaysBecause is not null).Select(p => new PreviewLine(
         $"{p.Program.Name} stays: {p.StaysBecause}", IsError: true)));
+
+    /// <summary>The parts of a desktop program that go from an account.</summary>
+    private static string Describe(DesktopProgramGroup program, ProgramTraces traces, SystemSnapshot snapshot)
+    {
+        int shortcuts = traces.Entries.Count(e => e is TreeLocation) - 1, entries = traces.Entries.Count(e => e is not TreeLocation);
+        string links = shortcuts == 0 ? "" : $", {TextTable.Count(shortcuts, "shortcut")}";
+        return $"{program.Name} {traces.Program.Version}".TrimEnd() + $" goes from {snapshot.NamesOf([traces.Program.Sid!])}: "
+            + $"{TextTable.Size(traces.Bytes)} in {traces.Program.Folder}{links} and "
+            + $"{TextTable.Count(entries, "registry entry", "registry entries")}.";
+    }
 
     /// <summary>The plan for a desktop program, in a sentence or two.</summary>
     private static string Describe(PlannedProgram program)
@@ -291,12 +310,19 @@ internal static class RemovalText
         string freed = gone.Exists(r => r.RemovesFiles) ? $"; {DisplayText.Size(gone.Where(r => r.RemovesFiles).Select(r => r.Package))} of package "
             + "files are gone"
             : "";
-        int programs = plan.Plan.Programs.Count(p => p.HasEffect && !outcome.Failed(p.Program.Name, plan.Snapshot.EditionNumber));
-        string desktop = programs == 0 ? "" : $"{TextTable.Count(programs, "desktop program")} no longer "
-            + $"{(programs == 1 ? "installs itself" : "install themselves")} for newcomers.";
-        if (plan.Effective.IsEmpty && programs > 0)
+        var programs = plan.Plan.Programs.Where(p => p.HasEffect && !outcome.Failed(p.Program.Name, plan.Snapshot.EditionNumber)).ToList();
+        int coming = programs.Count(p => !p.Entries.IsEmpty || !p.Blocks.IsEmpty);
+        var losing = programs.SelectMany(p => p.Leaving).ToList();
+        string desktop = string.Join(' ', new[]
+        {
+            losing.Count == 0 ? null : $"Removed {TextTable.Count(programs.Count(p => !p.Leaving.IsEmpty), "desktop program")} for "
+                + $"{plan.Snapshot.NamesOf(losing.Select(t => t.Program.Sid!).Distinct())}; {TextTable.Size(losing.Sum(t => t.Bytes))} are gone.",
+            coming == 0 ? null : $"{TextTable.Count(coming, "desktop program")} no longer {(coming == 1 ? "installs itself" : "install themselves")} "
+                + "for newcomers.",
+        }.OfType<string>());
+        if (plan.Effective.IsEmpty && desktop.Length > 0)
             return desktop;
         string not = failed > 0 ? $" {TextTable.Count(failed, "package")} not, or only in part." : "";
-        return $"Removed {TextTable.Count(gone.Count, "package")} for {plan.Audience}{freed}.{not}{(programs > 0 ? " " + desktop : "")}";
+        return $"Removed {TextTable.Count(gone.Count, "package")} for {plan.Audience}{freed}.{not}{(desktop.Length > 0 ? " " + desktop : "")}";
     }
 }

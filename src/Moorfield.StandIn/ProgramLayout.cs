@@ -52,17 +52,38 @@ internal sealed class ProgramLayout(World world)
             AddEntry(hive, $@"Software\{Version}\Uninstall", program);
             if (program.SyncFolder is { } folder)
             {
-                string id = $"{{{new Guid(RegistryLayout.ProgId(program.Id)[4..])}}}";
-                RegistryLayout.Set(hive, $@"{Explorer}\Desktop\NameSpace\{id}", HiveValue.FromString("", program.Name));
+                RegistryLayout.Set(hive, $@"{Explorer}\Desktop\NameSpace\{ClassId(program)}", HiveValue.FromString("", program.Name));
                 RegistryLayout.Set(hive, $@"{Explorer}\SyncRootManager\{program.Id[..^4]}!{account.Sid}",
-                    HiveValue.FromString("DisplayNameResource", program.Name));
+                    HiveValue.FromString("DisplayNameResource", program.Name), HiveValue.FromString("IconResource", Icon(program)));
                 RegistryLayout.Set(hive, $@"{Explorer}\SyncRootManager\{program.Id[..^4]}!{account.Sid}\UserSyncRoots",
                     HiveValue.FromString(account.Sid, folder));
+                RegistryLayout.Set(hive, $@"{Explorer}\User Shell Folders",
+                    HiveValue.FromString("Personal", $@"%USERPROFILE%\{Path.GetFileName(folder.Replace('\\', '/'))}\Documents",
+                        HiveValueType.ExpandString));
             }
         }
         foreach (var (start, _) in Starts(account.Name))
             AddRun(hive, $@"Software\{Version}", start, isPersons: true);
     }
+
+    /// <summary>Adds to the classes of an account its folders that programs synchronise, as the file manager shows them.</summary>
+    internal void FillClasses(Hive hive, WorldAccount account)
+    {
+        foreach (var program in Of(account.Name).Where(p => p.SyncFolder is not null))
+        {
+            string place = $@"CLSID\{ClassId(program)}";
+            RegistryLayout.Set(hive, place, HiveValue.FromString("", program.Name), HiveValue.FromDWord("System.IsPinnedToNameSpaceTree", 1));
+            RegistryLayout.Set(hive, $@"{place}\DefaultIcon", HiveValue.FromString("", Icon(program), HiveValueType.ExpandString));
+            RegistryLayout.Set(hive, $@"{place}\InProcServer32",
+                HiveValue.FromString("", @"%SystemRoot%\System32\shell32.dll", HiveValueType.ExpandString));
+            RegistryLayout.Set(hive, $@"{place}\Instance\InitPropertyBag", HiveValue.FromString("TargetFolderPath", program.SyncFolder!));
+            RegistryLayout.Set(hive, $@"Directory\shellex\ContextMenuHandlers\{program.Id[..^4]}", HiveValue.FromString("", ClassId(program)));
+        }
+    }
+
+    private static string ClassId(WorldProgram program) => $"{{{new Guid(RegistryLayout.ProgId(program.Id)[4..])}}}";
+
+    private static string Icon(WorldProgram program) => $@"{program.Folder}\{program.Id},-101";
 
     private IEnumerable<(WorldStart Start, WorldProgram Program)> Starts(string? account) =>
         Of(account).SelectMany(p => (p.Starts ?? []).Where(s => s.How is "run" or "runOnce").Select(s => (s, p)));
@@ -113,6 +134,9 @@ internal sealed class ProgramLayout(World world)
             yield return (Unix($@"{folder}\Parts\{name}.dat"), Filler.Bytes(folder + "dat", rest / 4));
             if (program.SyncFolder is { } kept)
                 yield return (Unix($@"{kept}\sailings.ods"), Filler.Bytes(kept, 9_000));
+            if (program.Account is { } owner)
+                yield return ($"Users/{owner}/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/{program.By}/{program.Name}.lnk",
+                    Shortcut($@"{folder}\{name}.exe", ""));
             string startUp = program.Account is { } account ? $"Users/{account}/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Startup"
                 : "ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp";
             foreach (var start in program.Starts ?? [])

@@ -168,6 +168,7 @@ internal sealed class RegistryLayout(World world)
                 AddHandler(hive, package.FullName(world).Family, app.Id, what, package.Display, world.Publishers[package.By].Display);
             EntriesOf(package, app).Write(hive, world.Shape.Classes);
         }
+        _programs.FillClasses(hive, account);
     }
 
     /// <summary>An account's registration of one part of a package.</summary>

@@ -177,6 +177,31 @@ public sealed class BriefTests : CliTest
     }
 
     [Fact]
+    public void A_desktop_program_of_an_account_is_removed_when_what_it_costs_is_accepted()
+    {
+        string before = VolumeState.Files(Root);
+        Refused(5, "Saltmarsh Tide Folder (folders no longer synchronised)", "remove", Root, "Saltmarsh Tide Folder", "--for", "ivy", "--yes");
+        var plan = Json(Run("remove", Root, "Saltmarsh Tide Folder", "--for", "ivy", "--preview", "--format", "json")).GetProperty("programs")[0];
+        plan.GetProperty("staysBecause").ValueKind.ShouldBe(System.Text.Json.JsonValueKind.Null);
+        var loss = plan.GetProperty("accounts").EnumerateArray().Single();
+        (loss.GetProperty("account").GetString(), loss.GetProperty("folder").GetString(), loss.GetProperty("stays").GetArrayLength())
+            .ShouldBe(("ivy", @"Users\ivy\AppData\Local\Saltmarsh\Tide Folder", 2));
+        loss.GetProperty("bytes").GetInt64().ShouldBeGreaterThan(0);
+        loss.GetProperty("costs")[0].GetProperty("code").GetString().ShouldBe("foldersRedirected");
+        File.WriteAllText(Folder["programs.yaml"], "brief: 1\nfor: accounts\nremove:\n  - kind: desktop\n    package: Saltmarsh Tide Folder\n");
+        Run("check", Root, "--brief", Folder["programs.yaml"]).Output.ShouldContain("is there: ivy and rowan have it");
+        var outcome = Run("remove", Root, "--brief", Folder["programs.yaml"], "--yes", "--accept-costs");
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+        outcome.Output.ShouldContain("Removed 1 desktop program for ivy and rowan;");
+        Run("check", Root, "--brief", Folder["programs.yaml"]).ExitCode.ShouldBe(0);
+        Run("inventory", Root, "--kind", "desktop", "--for", "ivy").Output.ShouldNotContain("Tide Folder");
+        Run("undo", Root, "Saltmarsh Tide Folder", "--for", "rowan", "--yes").ExitCode.ShouldBe(0);
+        Run("inventory", Root, "--kind", "desktop", "--columns", "package,accounts", "--format", "csv").Output.ShouldContain("Saltmarsh Tide Folder,rowan");
+        Run("undo", Root, "--everything", "--yes").ExitCode.ShouldBe(0);
+        VolumeState.Files(Root).ShouldBe(before);
+    }
+
+    [Fact]
     public void A_desktop_program_of_the_machine_is_not_removed()
     {
         Refused(5, "Nothing of what is named may be removed", "remove", Root, "Saltmarsh Log Editor", "--for", "everyone", "--yes");

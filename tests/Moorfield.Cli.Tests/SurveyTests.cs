@@ -152,16 +152,23 @@ public sealed class SurveyTests : CliTest
     [Fact]
     public void Desktop_programs_are_handed_over_by_their_key_only()
     {
-        string program = World.Load().Programs.First(p => p.Account is null && !p.Hidden).Name;
-        string own = World.Load().Programs.First(p => p.Account is not null).Name;
-        var outcome = Run("hand-over", _surveys[0], "--classic", program, "--for", "everyone", "--yes", "--to", Folder["classic"]);
+        var outcome = Run("hand-over", _surveys[0], "Saltmarsh Log Editor", "Larkfield Label Maker", "Saltmarsh Tide Folder", "--for", "everyone",
+            "--yes", "--to", Folder["programs"]);
         outcome.ExitCode.ShouldBe(0, outcome.Error);
-        string script = File.ReadAllText(Folder["classic/remediate.ps1"]);
-        script.ShouldContain(@"$Classic = @(@{ Key = 'Microsoft\Windows\CurrentVersion\Uninstall\");
+        outcome.Error.ShouldContain("The scripts leave Saltmarsh Tide Folder alone");
+        outcome.Output.ShouldContain("Larkfield Label Maker is uninstalled silently, by its product code.");
+        outcome.Output.ShouldContain("Saltmarsh Log Editor is uninstalled silently, where it registered a command");
+        outcome.Output.ShouldNotContain("only its own uninstaller");
+        string script = File.ReadAllText(Folder["programs/remediate.ps1"]);
+        script.ShouldContain(@"Uninstall\SaltmarshLogEditor'; Title = 'Saltmarsh Log Editor' }");
+        script.ShouldNotContain("TideFolderSetup");
         foreach (var known in World.Load().Programs.Where(p => p.Uninstall is not null))
             script.ShouldNotContain(known.Uninstall!);
-        Run("hand-over", _surveys[0], "--classic", own, "--for", "everyone", "--yes", "--to", Folder["no"]).Error.ShouldContain("belongs to an account");
-        Run("hand-over", _surveys[0], "--classic", "Nothing", "--for", "everyone", "--yes", "--to", Folder["no"]).ExitCode.ShouldBe(2);
+        Refused(2, "There is nothing to hand over", "hand-over", _surveys[0], "Saltmarsh Tide Folder", "--for", "everyone", "--yes",
+            "--to", Folder["no"]);
+        Run("hand-over", _surveys[0], "Nothing", "--for", "everyone", "--yes", "--to", Folder["no"]).ExitCode.ShouldBe(2);
+        Run("hand-over", _surveys[0], "--kind", "desktop", "--publisher", "Larkfield*", "--for", "everyone", "--preview", "--to", Folder["no"]).Output
+            .ShouldContain("Larkfield Label Maker");
     }
 
     [Fact]

@@ -25,9 +25,9 @@ internal sealed class Bench(string root, string vaultPath, Func<OpenOptions>? op
     /// <summary>The same with few packages.</summary>
     internal static SystemSnapshot FewPackages => Few.Value;
 
-    /// <summary>A request that also has the desktop programs which install themselves for newcomers on the volume with few packages.</summary>
+    /// <summary>A request that also has the desktop programs of the volume with few packages: an account's, and those that install themselves.</summary>
     internal static RemovalRequest WithPrograms(RemovalRequest request) =>
-        request with { Programs = [.. DesktopProgramGroup.Of(FewPackages).Where(p => p.Installers.Any())] };
+        request with { Programs = [.. DesktopProgramGroup.Of(FewPackages)] };
 
     private static SystemSnapshot ReadOnce(Func<TemporaryFolder, string, string> copy)
     {

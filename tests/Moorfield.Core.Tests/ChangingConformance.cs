@@ -81,6 +81,26 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
     }
 
     [Fact]
+    public void A_desktop_program_of_an_account_goes_whole_and_comes_back()
+    {
+        var program = DesktopProgramGroup.Of(Bench.FewPackages).Single(p => p.Name == "Card Counter");
+        if (Read()[0].Accounts.IsEmpty)
+        {
+            Read().ShouldAllBe(s => s.DesktopPrograms.All(p => p.Newcomers));
+            return;
+        }
+        string before = Kind.State(Place);
+        ShouldBeGood(Remove("Weather", more: w => w with { Programs = [program] }));
+        Read()[0].DesktopPrograms.ShouldNotContain(p => p.Name == "Card Counter");
+        Kind.State(Place).ShouldNotContain("CardCounter");
+        ShouldBeGood(Undo(1, only: "Card Counter"));
+        Read()[0].DesktopPrograms.Single(p => p.Name == "Card Counter").Starts.ShouldHaveSingleItem().IsOff.ShouldBeFalse();
+        ShouldBeGood(Undo(2));
+        ShouldBeGood(Undo(1));
+        Kind.State(Place).ShouldBe(before);
+    }
+
+    [Fact]
     public void Blocks_keep_desktop_programs_from_newcomers_until_they_are_lifted()
     {
         using (var target = Open())

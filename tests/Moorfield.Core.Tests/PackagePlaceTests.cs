@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using System.Runtime.CompilerServices;
 using Moorfield.Core.Layout;
 using Moorfield.Core.Model;
@@ -88,14 +89,25 @@ public sealed class PackagePlaceTests : IDisposable
             @"Users\ivy\AppData\Local\Packages", @"Users\ivy\AppData\Local\Microsoft\WindowsApps",
         ]);
 
+    // Many places hold an entry of the same package.
+    private static readonly ConcurrentDictionary<string, Lazy<TemporaryFolder>> Without = new();
+
+    private static TemporaryFolder WorldWithout(string name) => Demo.Build(root => VolumeBuilder.Build(Demo.World with
+    {
+        Packages = [.. Demo.World.Packages.Where(p => p.Name != name && p.Extends != name)
+            .Select(p => p with { Wants = [.. (p.Wants ?? []).Where(w => w != name)], Needs = [.. (p.Needs ?? []).Where(n => n != name)] })],
+        Leftovers = [],
+        Chosen = [],
+        Pins = [.. Demo.World.Pins.Where(p => p != name)],
+    }, root));
+
     /// <summary>An entry that is the only trace of its package is seen, is found as a leftover, goes, and comes back.</summary>
     [Theory]
     [MemberData(nameof(Ids))]
     public void An_entry_alone_is_seen_cleared_and_put_back(string id)
     {
         var place = Place(id);
-        string full = Demo.CopyTo(_folder, "full");
-        var whole = new Bench(full, _folder["full-vault"]).Read();
+        var whole = Bench.Demonstration;
         if (place == PackagePlaces.Blocked)
         {
             whole.Blocks.ShouldNotBeEmpty();
@@ -106,19 +118,8 @@ public sealed class PackagePlaceTests : IDisposable
             && (t.Package.Role is PackageRole.Application || place.Leftover is null)
             && (place != PackagePlaces.Aliases || !((TreeLocation)t.Trace.Location).Path.Name.EndsWith(".exe", StringComparison.Ordinal)));
         trace.ShouldNotBeNull("The stand-in lays out no entry there.");
-        var world = Demo.World;
-        string root = Demo.BuildIn(_folder, world with
-        {
-            Packages = [.. world.Packages.Where(p => p.Name != package.FullName.Name && p.Extends != package.FullName.Name)
-                .Select(p => p with
-                {
-                    Wants = [.. (p.Wants ?? []).Where(w => w != package.FullName.Name)],
-                    Needs = [.. (p.Needs ?? []).Where(n => n != package.FullName.Name)],
-                })],
-            Leftovers = [],
-            Chosen = [],
-            Pins = [.. world.Pins.Where(p => p != package.FullName.Name)],
-        }, "alone");
+        string full = Demo.CopyTo(_folder, "full"), root = _folder["alone"];
+        Tool.Read("cp", "-a", Without.GetOrAdd(package.FullName.Name, name => new(() => WorldWithout(name))).Value["volume"], root);
         var bench = new Bench(root, _folder["vault"]);
         Seen(bench).Contains(trace.Location).ShouldBeFalse();
         Transplant(full, root, trace.Location);

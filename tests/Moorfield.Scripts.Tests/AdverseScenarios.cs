@@ -517,7 +517,7 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         machine.Rights[@"C:\Program Files\OpenFolder"] = "O:BAG:BAD:(A;OICI;FA;;;WD)";
         var result = Remediate(machine, Plan(["*"], true) with
         {
-            Classic = [.. new[] { "Open", "OpenFolder", "Twin", "Colours", "Windows", "Near", "System", "Stream" }
+            Programs = [.. new[] { "Open", "OpenFolder", "Twin", "Colours", "Windows", "Near", "System", "Stream" }
                 .Select(k => new DesktopProgram(k, "", "", 0, null, null) { Key = Place + k })],
         });
         result.ExitCode.ShouldBe(3);

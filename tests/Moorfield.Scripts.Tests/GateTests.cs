@@ -261,7 +261,7 @@ public sealed class GateTests
             Guards = [new Guard(null, GuardHive.Machine, @"Policies\Saltmarsh", HiveValue.FromString("Text", data.Replace("\0", "",
                 StringComparison.Ordinal)),
                 null, null)],
-            Classic = [new DesktopProgram(title, "", "", 0, null, null) { Key = @"Uninstall\X" }],
+            Programs = [new DesktopProgram(title, "", "", 0, null, null) { Key = @"Uninstall\X" }],
         };
     }
 
@@ -279,7 +279,7 @@ public sealed class GateTests
         string text = Encoding.UTF8.GetString(script);
         string data = text[text.IndexOf("$PlanId", StringComparison.Ordinal)..text.IndexOf("# ---- Code", StringComparison.Ordinal)];
         using var shell = PowerShell.Create(InitialSessionState.CreateDefault2());
-        shell.AddScript(data + "\n$Remove[0].Title; $Accounts[0]; $Guards[0].Data; $Classic[0].Title");
+        shell.AddScript(data + "\n$Remove[0].Title; $Accounts[0]; $Guards[0].Data; $Programs[0].Title");
         string[] found = [.. shell.Invoke().Select(o => (string)o.BaseObject)];
         shell.Streams.Error.ShouldBeEmpty();
         return found;

@@ -204,7 +204,7 @@ public sealed class MutantTests
     [InlineData("what waits is a failure", nameof(AdverseScenarios.What_came_of_it_is_told_to_programs_too),
         "if (@('0x80073D02', '0x80073D19') -contains $Code) {", "if ($false) {")]
     [InlineData("a restore point for guards", nameof(AdverseScenarios.A_restore_point_is_made_only_when_something_goes),
-        "if (@($Look.Registered).Count + @($Look.Provisioned).Count + @($Look.Classic).Count -gt 0) { $Point", "if ($true) { $Point")]
+        "if (@($Look.Registered).Count + @($Look.Provisioned).Count + @($Look.Programs).Count -gt 0) { $Point", "if ($true) { $Point")]
     [InlineData("two runs at once", nameof(AdverseScenarios.Two_runs_do_not_work_at_once_and_an_ended_one_is_in_nobodys_way),
         "if ($Other -and [string]$Other.StartTime.Ticks -ceq $Holder[1]) { return $false }", "")]
     [InlineData("an ended run is in the way", nameof(AdverseScenarios.Two_runs_do_not_work_at_once_and_an_ended_one_is_in_nobodys_way),

@@ -465,11 +465,24 @@ public class Scenarios(Func<string, string> change) : IDisposable
                 node.Values["QuietUninstallString"] = HiveValue.FromString("QuietUninstallString", quiet);
         }
 
+        var products = new List<string>();
         Register("Good", "\"C:\\Program Files\\Good\\remove.exe\" /silent /x:1");
         Register("Loud", null);
         Register("Unsafe", @"C:\Users\ivy\remove.exe /silent");
         Register("Sly", @"C:\Program Files\..\Users\ivy\remove.exe /silent");
         Register("Slow", "\"C:\\Program Files\\Slow\\remove.exe\"");
+        const string Product = "{7E2A4C10-0000-4000-8000-0000000000B3}", Odd = "{7E2A4C10-0000-4000-8000}";
+        foreach (string code in new[] { Product, Odd, "Sold" })
+        {
+            Register(code, null);
+            machine.Software.Find(Place + code)!.Values["WindowsInstaller"] = HiveValue.FromDWord("WindowsInstaller", code == "Sold" ? 0u : 1u);
+        }
+        machine.Programs[@"C:\Windows\System32\msiexec.exe"] = arguments =>
+        {
+            machine.Software.Delete(Place + Product);
+            products.Add(arguments);
+            return 0;
+        };
         var ran = new List<string>();
         foreach (string path in new[] { @"C:\Program Files\Good\remove.exe", @"C:\Users\ivy\remove.exe", @"C:\Program Files\..\Users\ivy\remove.exe",
             @"C:\Program Files\Slow\remove.exe" })
@@ -485,7 +498,7 @@ public class Scenarios(Func<string, string> change) : IDisposable
         }
         var plan = Plan(["*"], true) with
         {
-            Classic = [.. new[] { "Good", "Loud", "Unsafe", "Sly", "Slow", "Gone" }
+            Programs = [.. new[] { "Good", "Loud", "Unsafe", "Sly", "Slow", "Gone", Product, Odd, "Sold" }
                 .Select(k => new DesktopProgram(k, "", "", 0, null, null) { Key = Place + k })],
         };
         var result = Remediate(machine, plan);
@@ -496,7 +509,10 @@ public class Scenarios(Func<string, string> change) : IDisposable
         result.Output[0].ShouldContain("Unsafe could not be removed: its command is not in a folder that only administrators write");
         result.Output[0].ShouldContain("Sly could not be removed: its command is not");
         result.Output[0].ShouldContain("Loud has no quiet way to be removed, and stays");
-        result.Output[0].ShouldContain("1 program removed");
+        products.ShouldBe([$"/x {Product} /qn /norestart"]);
+        result.Output[0].ShouldContain(Odd + " has no quiet way to be removed, and stays");
+        result.Output[0].ShouldContain("Sold has no quiet way to be removed, and stays");
+        result.Output[0].ShouldContain("2 programs removed");
         result.Output[0].ShouldContain("Good wants the computer to be started again");
     }
 

@@ -17,7 +17,7 @@ public static class Demo
         Packages = [.. World.Packages.Where(p => FewNames.Contains(p.Name)).Select(p => p with { Kib = 60 })],
         Leftovers = [],
         Chosen = [],
-        Programs = [],
+        Programs = [.. World.Programs.Where(p => p.Name == "Card Counter")],
         Pins = [],
     };
 
@@ -122,7 +122,8 @@ public static class Demo
     private static World Smaller(World world) =>
         world with { SystemFiles = 12, Packages = [.. world.Packages.Select(p => p with { Kib = 50 + p.Kib / 20 })] };
 
-    private static TemporaryFolder Build(Action<string> build)
+    /// <summary>Something made once, as volume in a folder that goes when the tests end.</summary>
+    public static TemporaryFolder Build(Action<string> build)
     {
         var folder = new TemporaryFolder(inMemory: true);
         AppDomain.CurrentDomain.ProcessExit += (_, _) => folder.Dispose();

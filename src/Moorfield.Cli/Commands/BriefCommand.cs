@@ -119,7 +119,7 @@ internal static class BriefCommand
             var (target, snapshots) = Common.Read(call, call.GetRequiredValue(on), call.GetValue(edition), brief.Guards, maker: brief.Maker);
             using var open = target;
             var (plan, plans) = HandOverCommand.Plan(snapshots, HandOverCommand.Words(call.GetValue(who), brief, snapshots), brief,
-                s => BriefPlanner.ToRequest(brief, s, call.GetValue(who) ?? []));
+                snapshots.Select(s => BriefPlanner.ToRequest(brief, s, call.GetValue(who) ?? [])));
             string path = call.GetRequiredValue(output);
             byte[] list = BriefList.Write(plan, call.GetValue(issue), last);
             NewFile.Write(path, list);

@@ -204,10 +204,27 @@ internal static class Common
     /// <summary>The option that says whether packages or desktop programs are meant.</summary>
     internal static Option<string> Kind()
     {
-        var option = new Option<string>("--kind") { Description = "Packages (app), desktop programs (desktop), or all; of inventory and remove",
+        var option = new Option<string>("--kind") { Description = "Packages (app), desktop programs (desktop), or all",
             DefaultValueFactory = _ => "app", HelpName = "KIND" };
         option.AcceptOnlyFromAmong("app", "desktop", "all");
         return option;
+    }
+
+    /// <summary>The value of that option.</summary>
+    /// <exception cref="MoorfieldException">It is given where no conditions are.</exception>
+    internal static string KindOf(Invocation call, Option<string> option, PackageConditions conditions) =>
+        call.GetRequiredValue(option) is var kind && kind != "app" && conditions.IsEmpty
+            ? throw new MoorfieldException(ErrorKind.InvalidUsage, "--kind goes with names and options such as --publisher; '*' means all.") : kind;
+
+    /// <summary>Removals without the packages and desktop programs that --keep names.</summary>
+    internal static IEnumerable<RemovalRequest> Keeping(
+        IEnumerable<RemovalRequest> requests, string[] keep, ImmutableArray<SystemSnapshot> systems)
+    {
+        string[] programs = [.. keep.Where(k => ProgramSelector.IsProgram(k, systems))];
+        return requests.Zip(PackageSelector.Find([.. keep.Except(programs)], systems), (r, kept) => r.Keeping(kept) with
+        {
+            Programs = r.Programs.RemoveAll(p => programs.Any(k => NamePattern.Matches(k, p.Name))),
+        });
     }
 
     /// <summary>Sets what a command runs. An error becomes a message and an exit code.</summary>

@@ -230,7 +230,7 @@ internal static class DemoCommand
         using var target = Common.Open(call, survey);
         var brief = BriefOptions.Load(call.Console, briefPath, null);
         var systems = target.Read([null], brief.Guards);
-        var (plan, plans) = HandOverCommand.Plan(systems, brief.For, brief, s => BriefPlanner.ToRequest(brief, s, []));
+        var (plan, plans) = HandOverCommand.Plan(systems, brief.For, brief, systems.Select(s => BriefPlanner.ToRequest(brief, s, [])));
         HandOverCommand.Write(target, plan, plans, folder);
     }
 

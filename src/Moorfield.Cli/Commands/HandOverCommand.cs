@@ -15,9 +15,6 @@ internal static class HandOverCommand
     private static readonly Option<string> To = new("--to") { Description = "Folder to create", HelpName = "DIR",
         Required = true };
 
-    private static readonly Option<string[]> Classic = new("--classic") { Description = "Desktop program to uninstall silently, by its exact name "
-        + "(repeatable)", HelpName = "NAME" };
-
     private static readonly Option<string> RestorePoint = RestorePointOption();
     private static readonly Option<int> Minutes = new("--minutes") { Description = "Minutes after which a script starts nothing new (default: 50)",
         DefaultValueFactory = _ => 50, HelpName = "N" };
@@ -55,7 +52,7 @@ internal static class HandOverCommand
             """)
         { TargetPath };
         var options = new WriteOptions(command);
-        foreach (var option in new Option[] { Who, To, Edition, Classic, RestorePoint, Minutes, SignedOut, BriefUrl, Proxy })
+        foreach (var option in new Option[] { Who, To, Edition, RestorePoint, Minutes, SignedOut, BriefUrl, Proxy })
             command.Add(option);
         command.Handle(call => Run(call, options));
         return command;
@@ -72,9 +69,9 @@ internal static class HandOverCommand
 
     /// <summary>Plans what is handed over, from the systems that it was planned on.</summary>
     internal static (HandOverPlan Plan, ImmutableArray<SystemPlan> Systems) Plan(
-        ImmutableArray<SystemSnapshot> systems, IReadOnlyCollection<string> words, Brief? brief, Func<SystemSnapshot, RemovalRequest> request)
+        ImmutableArray<SystemSnapshot> systems, IReadOnlyCollection<string> words, Brief? brief, IEnumerable<RemovalRequest> requests)
     {
-        ImmutableArray<SystemPlan> plans = [.. systems.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, request(s))))];
+        ImmutableArray<SystemPlan> plans = [.. systems.Zip(requests, (s, r) => new SystemPlan(s, RemovalPlanner.Plan(s, r)))];
         return (HandOverPlan.Of(words, plans, brief), plans);
     }
 
@@ -102,10 +99,14 @@ internal static class HandOverCommand
         if (options.Brief.CheckRules(call, brief, target, systems, options.VaultPath(call)) is { } mistyped)
             return mistyped;
         var words = Words(call.GetValue(Who), brief, systems);
-        var (plan, plans) = Plan(systems, words, brief, Request(call, options, brief, words, systems));
+        var requests = options.Requests(call, brief, words);
+        if (requests is null && call.GetValue(BriefUrl) is null)
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
+                "Say what to hand over: packages by name and by options such as --origin, or --brief FILE.");
+        var (plan, plans) = Plan(systems, words, brief, requests?.Invoke(systems)
+            ?? systems.Select(s => new RemovalRequest([], Core.Selection.AudienceParser.Parse(words, s))));
         plan = plan with
         {
-            Classic = Programs(call.GetValue(Classic) ?? [], systems),
             RestorePoint = Enum.Parse<SystemRestorePoint>(call.GetRequiredValue(RestorePoint), ignoreCase: true),
             Minutes = minutes,
             ListAddress = address,
@@ -115,47 +116,19 @@ internal static class HandOverCommand
         return HandOver(call, options, target, plan, plans, folder);
     }
 
-    private static Func<SystemSnapshot, RemovalRequest> Request(
-        Invocation call, WriteOptions options, Brief? brief, IReadOnlyCollection<string> words, ImmutableArray<SystemSnapshot> systems)
-    {
-        bool allowReturn = options.AllowsReturn(call);
-        var choose = options.Chosen(call, brief);
-        if (choose is null && brief is null && call.GetValue(Classic) is not { Length: > 0 } && call.GetValue(BriefUrl) is null)
-            throw new MoorfieldException(ErrorKind.InvalidUsage,
-                "Say what to hand over: packages by name and by options such as --origin, or --brief FILE.");
-        var kept = options.Kept(call, systems);
-        var chosen = choose?.Invoke(systems);
-        return s =>
-        {
-            int at = systems.IndexOf(s);
-            var request = brief is not null ? BriefPlanner.ToRequest(brief, s, words, allowReturn)
-                : new RemovalRequest(chosen is { } all ? all[at] : [], Core.Selection.AudienceParser.Parse(words, s));
-            return request.Keeping(kept[at]) with { AllowReturn = allowReturn };
-        };
-    }
-
     private static bool IsAddress(string text) =>
         Uri.TryCreate(text, UriKind.Absolute, out var address) && address.Scheme == Uri.UriSchemeHttps && address.UserInfo.Length == 0
             && text.All(char.IsAscii) && !text.Any(char.IsWhiteSpace);
-
-    /// <summary>The machine's programs of these names: only those that everyone has are removed by a system's own account.</summary>
-    private static ImmutableArray<DesktopProgram> Programs(string[] names, ImmutableArray<SystemSnapshot> systems) => [.. names.Select(name =>
-    {
-        var fitting = systems.SelectMany(s => s.DesktopPrograms).Where(p => p.Name.Equals(name, StringComparison.OrdinalIgnoreCase)).ToList();
-        var machines = fitting.Where(p => p is { Sid: null, Key: not null }).DistinctBy(p => p.Key).ToList();
-        return machines.Count == 1 ? machines[0] : throw new MoorfieldException(ErrorKind.InvalidUsage,
-            machines.Count > 1 ? $"Several programs are called '{name}'. It is not handed over."
-            : fitting.Count > 0 ? $"'{name}' belongs to an account, not to the machine, or its key is not known. It is not handed over."
-            : $"There is no desktop program '{name}'. 'moorfield inventory TARGET --kind desktop' lists them.");
-    })];
 
     private static ExitCode HandOver(
         Invocation call, WriteOptions options, Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, string folder)
     {
         var writer = options.Writer(call);
-        var left = plans.SelectMany(p => p.Plan.Programs).Select(p => p.Program.Name).Distinct(StringComparer.OrdinalIgnoreCase).ToList();
+        var left = plans.SelectMany(p => p.Plan.Programs).Where(p => !p.Program.IsMachines).Select(p => p.Program.Name)
+            .Distinct(StringComparer.OrdinalIgnoreCase).ToList();
         if (left.Count > 0)
-            call.Console.Notice($"The scripts leave {TextFormat.List(left)} alone: of desktop programs they take only those of --classic.");
+            call.Console.Notice($"The scripts leave {TextFormat.List(left)} alone: they remove desktop programs of the machine only, not "
+                + "those of an account and not what installs itself for newcomers.");
         bool refused = plans.Any(p => p.Plan.Refused.Any());
         var document = Document(target, plans);
         if (plan.IsEmpty)

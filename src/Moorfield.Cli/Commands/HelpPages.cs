@@ -28,7 +28,7 @@ internal static class HelpPages
     /// <summary>Under which heading the help of a command has an option; options that are not listed here come under the last one.</summary>
     private static readonly (string Heading, string[] Options)[] Headings =
     [
-        ("Which packages", ["--brief", "--brief-sha256", "--lenient", "--leftovers", "--coming", "--from", "--from-edition", "--maker", "--classic",
+        ("Which packages", ["--brief", "--brief-sha256", "--lenient", "--leftovers", "--coming", "--from", "--from-edition", "--maker",
             "--all", "--everything", "--before"]),
         ("For whom", ["--for", "--edition", "--before-edition", "--after-edition"]),
         ("What goes", ["--leave-data", "--allow-return", "--sweep", "--lift"]),

@@ -203,17 +203,9 @@ internal static class MediaCommand
         Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>> requests, Brief? brief) =>
         new(image, image.Read([.. editions.Select(e => (int?)e)], guards), guards, requests, brief?.Title ?? brief?.Name);
 
-    private static Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>>? Requests(Invocation call, WriteOptions options, Brief? brief)
-    {
-        var choose = options.Chosen(call, brief);
-        if (choose is null && brief is null)
-            return null;
-        string[] newcomers = ["newcomers"];
-        bool allowReturn = options.AllowsReturn(call);
-        return systems => (choose is null ? systems.Select(s => BriefPlanner.ToRequest(brief!, s, newcomers, allowReturn))
-            : systems.Zip(choose(systems), (s, chosen) => new RemovalRequest(chosen, AudienceParser.Parse(newcomers, s))))
-            .Zip(options.Kept(call, systems), (w, kept) => w.Keeping(kept) with { AllowReturn = allowReturn, Sweep = call.GetValue(Sweep) });
-    }
+    private static Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>>? Requests(Invocation call, WriteOptions options, Brief? brief) =>
+        options.Requests(call, brief, ["newcomers"]) is not { } requests ? null
+            : systems => requests(systems).Select(r => r with { Sweep = call.GetValue(Sweep) });
 
     private static ExitCode CarryOut(
         Invocation call, WriteOptions options, ImageTarget source, MediaBuilder building, ImmutableArray<SystemPlan> plans, bool refused)

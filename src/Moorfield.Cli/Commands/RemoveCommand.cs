@@ -22,7 +22,7 @@ internal static class RemoveCommand
         var command = new Command("remove", """
             Removes packages for some or all accounts and for newcomers, after a preview and a confirmation. A restore point is recorded first.
             Shows what the removal costs, and asks before it costs anything. Of a desktop program, what installs it at a newcomer's first
-            sign-in is removed; what is installed already is only removed by the running system.
+            sign-in is removed, and a copy that is only an account's; the machine's are only removed by the running system.
 
             Example:
               moorfield remove /mnt/counter-07 Weather "Kestrelworks.*" --for everyone
@@ -55,9 +55,7 @@ internal static class RemoveCommand
         bool coming = call.GetValue(Coming);
         var conditions = filters.Read(call, packages);
         string[] keep = filters.Keep(call);
-        string kind = call.GetRequiredValue(Kind);
-        if (kind != "app" && conditions.IsEmpty)
-            throw new MoorfieldException(ErrorKind.InvalidUsage, "--kind goes with names and options such as --publisher; '*' means all.");
+        string kind = Common.KindOf(call, Kind, conditions);
         if ((conditions.IsEmpty ? 0 : 1) + (leftovers ? 1 : 0) + (coming ? 1 : 0) + (briefOptions.IsGiven(call) ? 1 : 0) != 1)
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "Say what to remove in one of these ways: packages by name and by options such as --origin, --brief FILE, --coming, or --leftovers.");
@@ -89,37 +87,16 @@ internal static class RemoveCommand
             ? fresh => fresh.Select(s => RequestForComing(target, s, Common.Points(call.Console, options.VaultPath(call))))
             : brief is not null
             ? fresh => fresh.Select(s => BriefPlanner.ToRequest(brief, s, removal.Who(call), removal.AllowsReturn(call)))
-            : fresh => Chosen(conditions, kind, fresh).Zip(fresh,
+            : fresh => ProgramSelector.Choose(conditions, kind, fresh).Zip(fresh,
                 (chosen, s) => new RemovalRequest(chosen.Packages, AudienceParser.Parse(removal.Who(call), s)) { Programs = chosen.Programs });
-        string[] keptPrograms = [.. keep.Where(k => ProgramSelector.IsProgram(k, snapshots))];
         var operation = new RemovalOperation(target, snapshots, guards,
-            fresh => requests(fresh).Zip(PackageSelector.Find([.. keep.Except(keptPrograms)], fresh),
-                (r, kept) => removal.Apply(call, r.Keeping(kept) with { Programs = r.Programs.RemoveAll(p => keptPrograms.Any(k =>
-                    NamePattern.Matches(k, p.Name))) })), brief?.Title ?? brief?.Name);
+            fresh => Common.Keeping(requests(fresh), keep, fresh).Select(r => removal.Apply(call, r)), brief?.Title ?? brief?.Name);
         return RemovalRun.Run(call, options, operation, brief?.Title ?? brief?.Name, keepFiles, removal.AcceptsCosts(call), () =>
             new[]
             {
                 target.HasEditions || coming ? null : OpenGuards(call, options, target, snapshots[0], brief, removal.Who(call)),
                 kind != "desktop" && PackageSelector.Spared(conditions, snapshots) is { IsEmpty: false } spared ? RemovalText.Spared(spared) : null,
             }.OfType<string>());
-    }
-
-    /// <summary>The packages and desktop programs of each system that are meant. A name means packages, or programs if no package has it.</summary>
-    private static IEnumerable<(ImmutableArray<SelectedPackage> Packages, ImmutableArray<DesktopProgramGroup> Programs)> Chosen(
-        PackageConditions conditions, string kind, ImmutableArray<SystemSnapshot> systems)
-    {
-        var ofPrograms = conditions.Names.Where(n => kind == "desktop" || ProgramSelector.IsProgram(n, systems)).ToImmutableArray();
-        var ofPackages = conditions.Names.RemoveRange(ofPrograms);
-        bool anyPackages = kind != "desktop" && (conditions.Names.IsEmpty || !ofPackages.IsEmpty);
-        bool anyPrograms = !ofPrograms.IsEmpty || (kind != "app" && conditions.Names.IsEmpty);
-        var packages = anyPackages ? PackageSelector.Choose(conditions with { Names = ofPackages }, systems) : [.. systems.Select(_ =>
-            ImmutableArray<SelectedPackage>.Empty)];
-        var programs = anyPrograms ? ProgramSelector.Choose(conditions with { Names = ofPrograms }, systems) : [.. systems.Select(_ =>
-            ImmutableArray<DesktopProgramGroup>.Empty)];
-        foreach (string name in ofPrograms.Where(n => ProgramSelector.Named(n, systems).IsEmpty))
-            throw new MoorfieldException(ErrorKind.InvalidUsage,
-                $"No desktop program here is called '{name}'. 'moorfield inventory TARGET --kind desktop' lists them.");
-        return packages.Zip(programs);
     }
 
     /// <summary>Names the guards that are not set although Windows may install apps for newcomers; null if there is nothing to say.</summary>

@@ -5,12 +5,13 @@ internal sealed class WriteOptions
 {
     private readonly Argument<string[]> _packages = new("PACKAGE")
     {
-        Description = "Display name, name, family name or full name; * allowed",
+        Description = "Display name, name, family name or full name, or the name of a desktop program; * allowed",
         Arity = ArgumentArity.ZeroOrMore,
     };
 
     private readonly FilterOptions _filters;
     private readonly Option<string?> _maker = Common.Maker();
+    private readonly Option<string> _kind = Common.Kind();
     private readonly Option<bool> _allowReturn = new("--allow-return") { Description = "Set no block; an update may bring it back" };
     private readonly Option<bool> _acceptCosts = new("--accept-costs") { Description = "Accept the costs of the removal; needed with --yes" };
 
@@ -24,7 +25,7 @@ internal sealed class WriteOptions
         command.Add(_packages);
         _filters = new FilterOptions(command, forChange: true);
         Brief = new BriefOptions(command, lenient: true);
-        foreach (var option in new Option[] { _maker, _allowReturn, _acceptCosts, _preview, _yes, _vault, _format })
+        foreach (var option in new Option[] { _maker, _kind, _allowReturn, _acceptCosts, _preview, _yes, _vault, _format })
             command.Add(option);
     }
 
@@ -32,37 +33,40 @@ internal sealed class WriteOptions
 
     internal string? Maker(Invocation call) => call.GetValue(_maker);
 
-    internal bool AllowsReturn(Invocation call) => call.GetValue(_allowReturn);
-
     internal bool IsPreview(Invocation call) => call.GetValue(_preview);
 
     internal IReportWriter Writer(Invocation call) => call.Writer(_format);
 
     internal string VaultPath(Invocation call) => Vault.ChoosePath(call.GetValue(_vault));
 
-    /// <summary>The packages of each system that are named or chosen; null when a brief says it, or nobody does.</summary>
-    /// <exception cref="MoorfieldException">They are chosen in several ways, or a name fits nothing.</exception>
-    internal Func<ImmutableArray<SystemSnapshot>, ImmutableArray<ImmutableArray<SelectedPackage>>>? Chosen(Invocation call, Brief? brief)
+    /// <summary>The removals that are wanted in systems: of what is named or chosen, or of what a brief says; null when nobody says it.</summary>
+    /// <param name="words">For whom.</param>
+    /// <exception cref="MoorfieldException">It is said in several ways, or a name fits nothing.</exception>
+    internal Func<ImmutableArray<SystemSnapshot>, IEnumerable<RemovalRequest>>? Requests(
+        Invocation call, Brief? brief, IReadOnlyCollection<string> words)
     {
         var conditions = _filters.Read(call, call.GetValue(_packages));
+        string kind = Common.KindOf(call, _kind, conditions);
+        string[] keep = _filters.Keep(call);
         if (!conditions.IsEmpty && brief is not null)
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "Say which packages go either by name and by options such as --origin, or by --brief FILE.");
-        if (conditions.IsEmpty && brief is null && _filters.Keep(call).Length > 0)
+        if (conditions.IsEmpty && brief is null && keep.Length > 0)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--keep names packages that stay. Say which packages go, too.");
-        bool told = false;
-        return conditions.IsEmpty ? null : systems =>
+        if (conditions.IsEmpty && brief is null)
+            return null;
+        bool allowsReturn = call.GetValue(_allowReturn), told = false;
+        return systems =>
         {
-            if (!told && PackageSelector.Spared(conditions, systems) is { IsEmpty: false } spared)
+            if (!told && kind != "desktop" && PackageSelector.Spared(conditions, systems) is { IsEmpty: false } spared)
                 call.Console.Notice(RemovalText.Spared(spared));
             told = true;
-            return PackageSelector.Choose(conditions, systems);
+            var requests = brief is not null ? systems.Select(s => BriefPlanner.ToRequest(brief, s, words, allowsReturn))
+                : ProgramSelector.Choose(conditions, kind, systems).Zip(systems, (chosen, s) =>
+                    new RemovalRequest(chosen.Packages, AudienceParser.Parse(words, s)) { Programs = chosen.Programs });
+            return Common.Keeping(requests, keep, systems).Select(r => r with { AllowReturn = allowsReturn });
         };
     }
-
-    /// <summary>The packages of each system that --keep names.</summary>
-    internal ImmutableArray<ImmutableArray<SelectedPackage>> Kept(Invocation call, IReadOnlyList<SystemSnapshot> systems) =>
-        PackageSelector.Find(_filters.Keep(call), systems);
 
     /// <summary>True if it is to be written, as a person says now or has said already.</summary>
     /// <exception cref="MoorfieldException">It costs something, and nobody can be asked.</exception>

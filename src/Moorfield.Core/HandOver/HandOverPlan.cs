@@ -25,10 +25,10 @@ public sealed record HandOverPackage(PackageFamilyName Family, string Title, boo
 /// <param name="Accounts">Names or SIDs; <c>*</c> for all that a machine has.</param>
 /// <param name="Newcomers">True if it is for accounts that do not exist yet.</param>
 /// <param name="Keep">Families that stay whatever a list says that is fetched later.</param>
-/// <param name="Classic">Desktop programs whose own silent removal is run.</param>
+/// <param name="Programs">Desktop programs of the machine, whose own silent removal is run.</param>
 public sealed partial record HandOverPlan(
     ImmutableArray<string> Accounts, bool Newcomers, ImmutableArray<HandOverPackage> Remove, ImmutableArray<PackageFamilyName> Keep,
-    ImmutableArray<PackageFamilyName> Block, ImmutableArray<Guard> Guards, ImmutableArray<DesktopProgram> Classic)
+    ImmutableArray<PackageFamilyName> Block, ImmutableArray<Guard> Guards, ImmutableArray<DesktopProgram> Programs)
 {
     /// <summary>The word for all accounts of a machine.</summary>
     public const string AllAccounts = "*";
@@ -55,7 +55,7 @@ public sealed partial record HandOverPlan(
     public bool MountsSignedOut { get; init; }
 
     /// <summary>True if there is nothing to do anywhere.</summary>
-    public bool IsEmpty => Remove.IsEmpty && Block.IsEmpty && Guards.IsEmpty && Classic.IsEmpty && ListAddress is null;
+    public bool IsEmpty => Remove.IsEmpty && Block.IsEmpty && Guards.IsEmpty && Programs.IsEmpty && ListAddress is null;
 
     /// <param name="words">Of WHO.</param>
     /// <param name="plans">For the systems of a target.</param>
@@ -87,7 +87,8 @@ public sealed partial record HandOverPlan(
                 .DistinctBy(g => (g.Hive, PolicyPlace.Of(g)))
                 .OrderBy(g => g.Hive).ThenBy(g => g.Key, StringComparer.OrdinalIgnoreCase)
                 .ThenBy(g => g.Value.Name, StringComparer.OrdinalIgnoreCase)],
-            [])
+            [.. plans.SelectMany(p => p.Plan.Programs).SelectMany(p => p.Program.Entries).Where(e => e is { IsMachines: true, Key: not null })
+                .DistinctBy(e => e.Key, StringComparer.OrdinalIgnoreCase)])
         { Series = Path.GetFileName(brief?.Name ?? "") };
         plan.Check();
         return plan;
@@ -146,9 +147,9 @@ public sealed partial record HandOverPlan(
             $"$Keep = {PowerShellLiteral.List(Keep.Select(f => PowerShellLiteral.Of(f.ToString())))}",
             $"$Block = {PowerShellLiteral.List(Block.Select(f => PowerShellLiteral.Of(f.ToString())))}",
             $"$Guards = {PowerShellLiteral.List(Guards.Select(Of))}",
-            $"$Classic = {PowerShellLiteral.List(Classic.Select(p => PowerShellLiteral.Table(
+            $"$Programs = {PowerShellLiteral.List(Programs.Select(p => PowerShellLiteral.Table(
                 ("Key", PowerShellLiteral.Of(p.Key!)), ("Title", PowerShellLiteral.Of(p.Name)))))}",
-            $"$ClassicSeconds = {PowerShellLiteral.Of(Math.Min(600, 60 * Minutes))}",
+            $"$ProgramSeconds = {PowerShellLiteral.Of(Math.Min(600, 60 * Minutes))}",
             $"$RestorePoint = {PowerShellLiteral.Of(RestorePoint.ToString().ToLowerInvariant())}",
             $"$Minutes = {PowerShellLiteral.Of(Minutes)}",
             $"$SignedOut = {PowerShellLiteral.Of(MountsSignedOut)}",

@@ -499,7 +499,7 @@ function Get-Packages() {
 
 # Which packages differ from what is wanted. Drift is what can be put right; the gravest first.
 function Get-PackageLook() {
-    $Look = @{ Registered = @(); Provisioned = @(); Leaving = @{}; Blocks = @(); Guards = @(); Later = @(); Classic = @(); Seen = @(); Drift = @(); Failed = $false }
+    $Look = @{ Registered = @(); Provisioned = @(); Leaving = @{}; Blocks = @(); Guards = @(); Later = @(); Programs = @(); Seen = @(); Drift = @(); Failed = $false }
     $script:Broken = @{}
     $Packages = @(Get-Packages)
     $Provisioned = $null
@@ -602,15 +602,25 @@ function Get-Look([bool]$Mounts) {
         $Text = 'the guards of ' + (Get-Count $Look.Later.Count 'account') + ' are set at the next sign-in'
         if (Test-Task 'sign-in') { Add-Note $Text } else { $Look.Drift += $Text + ', for which there is no task yet' }
     }
-    foreach ($Program in $Classic) {
+    foreach ($Program in $Programs) {
         if (-not (Test-Path -LiteralPath ($MachineRoot + $Program.Key))) { continue }
-        if (Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString') {
-            $Look.Classic += $Program
+        if (Get-QuietCommand $Program) {
+            $Look.Programs += $Program
             $Look.Drift += $Program.Title + ' is installed'
         }
         else { Add-Note ($Program.Title + ' has no quiet way to be removed, and stays') }
     }
     $Look
+}
+
+# The command that removes a program of the machine without asking: by its product code what Windows Installer put there, else what the program
+# registered for that. Looked up here and now in the machine's own list.
+function Get-QuietCommand($Program) {
+    $Code = $Program.Key -creplace '^.*\\', ''
+    if ((Get-Value ($MachineRoot + $Program.Key) 'WindowsInstaller') -eq 1 -and $Code -match '^\{[0-9A-F]{8}(-[0-9A-F]{4}){3}-[0-9A-F]{12}\}$') {
+        return 'msiexec.exe /x ' + $Code + ' /qn /norestart'
+    }
+    [string](Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString')
 }
 
 function Test-Guard([string]$Root, $Guard) {

@@ -134,10 +134,10 @@ function Set-Guards($Entries) {
     }
 }
 
-# Runs the silent removal that a program registered for itself, looked up here and now in the machine's own list.
-function Remove-Classic($Program) {
+# Runs the silent removal of a program of the machine.
+function Remove-Program($Program) {
     $What = $Program.Title + ' could not be removed: '
-    $Command = [string](Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString')
+    $Command = Get-QuietCommand $Program
     $Match = [regex]::Match($Command, '^\s*(?:"([^"]+)"|([^\s"]+))\s*(.*)$')
     $File = $Match.Groups[1].Value + $Match.Groups[2].Value
     $System = $env:SystemRoot + '\System32\'
@@ -160,7 +160,7 @@ function Remove-Classic($Program) {
         if ($Match.Groups[3].Value) { $Process = Start-Process -FilePath $File -ArgumentList $Match.Groups[3].Value -PassThru -WindowStyle Hidden }
         else { $Process = Start-Process -FilePath $File -PassThru -WindowStyle Hidden }
         $null = $Process.Handle
-        $Process | Wait-Process -Timeout $ClassicSeconds -ErrorAction SilentlyContinue
+        $Process | Wait-Process -Timeout $ProgramSeconds -ErrorAction SilentlyContinue
         if (-not $Process.HasExited) {
             Stop-Process -Id $Process.Id -Force -ErrorAction SilentlyContinue
             Add-Failed ($What + 'its own removal did not end in time') 30
@@ -258,7 +258,7 @@ if (-not $Wanted -or $Look.Failed) {
 foreach ($Text in $Look.Leaving.Values) { Add-Waiting $Text }
 if ($Preview) {
     foreach ($Text in $Look.Drift) { Write-Output ('would put right: ' + (Get-Plain $Text)) }
-    if (@($Look.Registered).Count + @($Look.Provisioned).Count + @($Look.Classic).Count -gt 0) { Write-Output ('system restore point: ' + $RestorePoint) }
+    if (@($Look.Registered).Count + @($Look.Provisioned).Count + @($Look.Programs).Count -gt 0) { Write-Output ('system restore point: ' + $RestorePoint) }
     Complete-Script 0 ('preview: ' + (Get-Count $Look.Drift.Count 'difference') + ' would be put right; nothing was changed.' + (Get-Notes))
     exit 0
 }
@@ -272,7 +272,7 @@ if ($Look.Drift.Count -eq 0) {
 }
 Write-Log ('drift: ' + ($Look.Drift -join '; '))
 $Point = 'none, since nothing goes'
-if (@($Look.Registered).Count + @($Look.Provisioned).Count + @($Look.Classic).Count -gt 0) { $Point = New-RestorePoint }
+if (@($Look.Registered).Count + @($Look.Provisioned).Count + @($Look.Programs).Count -gt 0) { $Point = New-RestorePoint }
 Write-Log ('system restore point: ' + $Point)
 if ($RestorePoint -ceq 'require' -and $Point -clike 'none*' -and $Point -cne 'none, since nothing goes') {
     Complete-Script 5 ('refused: a system restore point is required, and there is ' + $Point + '. Nothing was changed.')
@@ -325,7 +325,7 @@ Set-Guards $Look.Guards
 if ($Look.Later.Count -gt 0) {
     try { Add-Task 'sign-in' '' } catch { Add-Failed ('no task could be set up for accounts that sign in later: ' + (Get-CodeText @(Get-Codes $_)[0])) 50 }
 }
-foreach ($Program in $Look.Classic) { if (Test-Time) { Remove-Classic $Program } }
+foreach ($Program in $Look.Programs) { if (Test-Time) { Remove-Program $Program } }
 
 # ---- Look again: only what is seen counts ----
 
@@ -368,7 +368,7 @@ if ($Failures.Count -eq 0) {
 Remove-Record 'Removed' @(Get-List 'Removed' | Where-Object { $Stayed -contains $_.Split('|')[0] })
 $Sum = (Get-Count $Packages 'package') + ' removed, ' + [string]$Done.Provisioned + ' no longer provisioned, ' +
     (Get-Count $Done.Blocks 'block') + ' and ' + (Get-Count $Done.Guards 'guard') + ' set' +
-    $(if ($Classic.Count -gt 0) { ', ' + (Get-Count $Done.Programs 'program') + ' removed' } else { '' }) + '. System restore point: ' + $Point + '.'
+    $(if ($Programs.Count -gt 0) { ', ' + (Get-Count $Done.Programs 'program') + ' removed' } else { '' }) + '. System restore point: ' + $Point + '.'
 $Code = 0
 $Start = 'done: '
 if ($Waiting.Count -gt 0) { $Code = 4; $Start = 'done but for what waits: ' }

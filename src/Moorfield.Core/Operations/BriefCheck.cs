@@ -57,7 +57,7 @@ public sealed class BriefCheck(
             var unmatched = UnmatchedRule.Find(brief, systems, PointHistory.RemovedNames(points, target.Identify(systems[0])));
             return [.. systems.Select((snapshot, i) =>
             {
-                var plan = RemovalPlanner.Plan(snapshot, BriefPlanner.ToRequest(brief, snapshot, who));
+                var plan = RemovalPlanner.Plan(snapshot, target.WithTraces(snapshot, BriefPlanner.ToRequest(brief, snapshot, who)));
                 var identity = target.Identify(snapshot);
                 var differences = BriefPlanner.Differences(
                     plan, snapshot, PointHistory.Removed(points, identity).Contains, PointHistory.Undone(points, identity).Contains);

@@ -28,7 +28,8 @@ public sealed class RemovalOperation(
     protected override RemovalProposal Propose()
     {
         var now = Systems();
-        ImmutableArray<SystemPlan> plans = [.. now.Zip(requests(now), (s, request) => new SystemPlan(s, RemovalPlanner.Plan(s, request)))];
+        ImmutableArray<SystemPlan> plans = [.. now.Zip(requests(now),
+            (s, request) => new SystemPlan(s, RemovalPlanner.Plan(s, Target.WithTraces(s, request))))];
         return new RemovalProposal(now, plans, Request(plans));
     }
 

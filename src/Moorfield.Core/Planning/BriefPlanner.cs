@@ -60,9 +60,12 @@ public static class BriefPlanner
         foreach (var program in plan.Programs)
         {
             string name = program.Program.Name;
+            string code = removedBefore(name) ? "cameBack" : undoneBefore(name) ? "stillThere" : "isNew";
+            if (!program.Leaving.IsEmpty)
+                found.Add(new BriefDifference(code, name, name, $"is there: {snapshot.NamesOf(program.Leaving.Select(t => t.Program.Sid!))} "
+                    + $"{(program.Leaving.Length == 1 ? "has" : "have")} it."));
             if (!program.Entries.IsEmpty)
-                found.Add(new BriefDifference(removedBefore(name) ? "cameBack" : undoneBefore(name) ? "stillThere" : "isNew", name, name,
-                    "installs itself at a newcomer's first sign-in."));
+                found.Add(new BriefDifference(code, name, name, "installs itself at a newcomer's first sign-in."));
             if (program.StaysBecause is { } why)
                 found.Add(new BriefDifference("refused", name, name, $"stays: {why}"));
         }

@@ -30,7 +30,13 @@ public sealed record RemovalExpectation(SystemSnapshot Before, Plan Plan) : Expe
             if (program.Entries.Any(e => left.Contains(e.Location)) || program.Blocks.Except(after.StartBlocks).Any())
                 yield return new Discrepancy(program.Program.Name,
                     $"{program.Program.Name} still installs itself for new accounts, or is not blocked.");
+            if (program.Leaving.Any(t => after.DesktopPrograms.Any(t.AreOf)))
+                yield return new Discrepancy(program.Program.Name, $"{program.Program.Name} is still there for an account.");
         }
+        var leaving = Plan.Programs.SelectMany(p => p.Leaving).ToList();
+        foreach (var lost in Before.DesktopPrograms.Where(p => !p.Newcomers && !leaving.Exists(t => t.AreOf(p))
+            && !after.DesktopPrograms.Any(a => a.Sid == p.Sid && a.Key == p.Key)))
+            yield return new Discrepancy(lost.Name, $"{lost.Name} is gone.");
     }
 
     private static IEnumerable<string> Check(InstalledPackage before, PlannedRemoval? removal, InstalledPackage? now)

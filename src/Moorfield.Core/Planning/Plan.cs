@@ -19,6 +19,9 @@ public sealed record RemovalRequest(ImmutableArray<SelectedPackage> Packages, Au
     /// <summary>Desktop programs that are to go.</summary>
     public ImmutableArray<DesktopProgramGroup> Programs { get; init; } = [];
 
+    /// <summary>The traces of those programs in the accounts that are to lose them; programs without any stay.</summary>
+    public ImmutableArray<ProgramTraces> ProgramTraces { get; init; } = [];
+
     /// <summary>Families to block in addition to those that go.</summary>
     public ImmutableArray<PackageFamilyName> Blocks { get; init; } = [];
 
@@ -88,7 +91,8 @@ public sealed record Plan(
         Removals.Where(r => r.HasEffect).Select(r => new Intent(
             IntentKind.Remove, snapshot.EditionNumber, r.Package.Family.ToString(), r.RemovedFromAccounts, r.RemovedFromNewcomers, Request.KeepData))
             .Concat(Programs.Where(p => p.HasEffect).Select(p =>
-                new Intent(IntentKind.Remove, snapshot.EditionNumber, p.Program.Name, [], Newcomers: true)))
+                new Intent(IntentKind.Remove, snapshot.EditionNumber, p.Program.Name, [.. p.Leaving.Select(t => t.Program.Sid!)],
+                    Newcomers: !p.Entries.IsEmpty)))
             .Concat(Removals.Where(r => r.SetsBlock).Select(r => r.Package.Family).Concat(Blocks)
                 .Select(f => Intent.Of(IntentKind.Block, snapshot.EditionNumber, f.ToString())))
             .Concat(GuardPlanner.Intents(Guards, snapshot, lift: false)).Distinct();
@@ -117,7 +121,8 @@ public sealed record SystemPlan(SystemSnapshot Snapshot, Plan Plan)
 
     /// <summary>The costs of plans, a few words each.</summary>
     public static ImmutableArray<string> Costs(IEnumerable<SystemPlan> plans) =>
-        [.. plans.SelectMany(p => p.Plan.Costly)
-            .Select(m => $"{m.Removal.Package.DisplayName} ({TextFormat.List(m.Verdict.Costs.Select(c => c.Short))})")
+        [.. plans.SelectMany(p => p.Plan.Costly.Select(m => (Name: m.Removal.Package.DisplayName, m.Verdict.Costs))
+                .Concat(p.Plan.Programs.Where(d => d.Costs.Any()).Select(d => (d.Program.Name, d.Costs))))
+            .Select(c => $"{c.Name} ({TextFormat.List(c.Costs.Select(r => r.Short).Distinct(StringComparer.Ordinal))})")
             .Distinct(StringComparer.Ordinal)];
 }

@@ -57,7 +57,9 @@ internal static class DesktopPrograms
         {
             var owner = start.Program is not { } file ? null
                 : listed.Where(p => p.Folder is { } folder && file.IsBelow(folder) && (p.Sid is null || start.Sid is null || p.Sid == start.Sid))
-                    .MaxBy(p => p.Folder!.Value.Depth);
+                    .MaxBy(p => p.Folder!.Value.Depth)
+                    // What installs it again for an account that has it.
+                    ?? listed.Find(p => start.Scope == TraceScope.Account && p.Sid == start.Sid && IsSetupOf(file.Name, p));
             if (owner is not null && (owner.IsMachines || start.Scope != TraceScope.Newcomers))
                 (started.TryGetValue(owner, out var own) ? own : started[owner] = []).Add(start);
             else if (start.Scope == TraceScope.Newcomers && Installs(start))

@@ -159,7 +159,7 @@ internal static class StartEntries
     }
 
     /// <summary>True if a task's principal is an account, by SID or by name with or without a domain.</summary>
-    private static bool IsOf(string principal, Account account) =>
+    internal static bool IsOf(string principal, Account account) =>
         principal.Equals(account.Sid, StringComparison.OrdinalIgnoreCase)
         || principal[(principal.LastIndexOf('\\') + 1)..].Equals(account.Name, StringComparison.OrdinalIgnoreCase);
 

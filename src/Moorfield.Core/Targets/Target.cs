@@ -1,5 +1,6 @@
 using Moorfield.Core.Disks;
 using Moorfield.Core.Images;
+using Moorfield.Core.Planning;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Transactions;
@@ -105,6 +106,15 @@ public abstract class Target : IUndoTarget, IDisposable
 
     /// <summary>True if it is an encrypted volume, so that what is taken from it is kept encrypted.</summary>
     public virtual bool IsEncrypted => false;
+
+    /// <summary>A request with what programs have in the accounts that are to lose them, as far as the target has their files.</summary>
+    internal RemovalRequest WithTraces(SystemSnapshot system, RemovalRequest request)
+    {
+        var theirs = request.Programs.SelectMany(p => p.Entries)
+            .Where(e => e.Sid is { } sid && request.For.Sids.Contains(sid, StringComparer.OrdinalIgnoreCase)).ToList();
+        return theirs.Count == 0 || Trees is not { } trees ? request
+            : request with { ProgramTraces = trees.With(system.EditionNumber, tree => AccountPrograms.Read(tree, system, theirs)) };
+    }
 
     /// <summary>Lets a vault open what was kept of this very volume by the volume's own key.</summary>
     public virtual void OpenWithKey(Vault vault)
