@@ -231,7 +231,8 @@ internal static class RemovalText
     /// <summary>The parts of a desktop program that go from an account.</summary>
     private static string Describe(DesktopProgramGroup program, ProgramTraces traces, SystemSnapshot snapshot)
     {
-        int shortcuts = traces.Entries.Count(e => e is TreeLocation) - 1, entries = traces.Entries.Count(e => e is not TreeLocation);
+        int shortcuts = traces.Entries.Count(e => e is TreeLocation tree && tree.Path != traces.Program.Folder);
+        int entries = traces.Entries.Count(e => e is not TreeLocation);
         string links = shortcuts == 0 ? "" : $", {TextTable.Count(shortcuts, "shortcut")}";
         return $"{program.Name} {traces.Program.Version}".TrimEnd() + $" goes from {snapshot.NamesOf([traces.Program.Sid!])}: "
             + $"{TextTable.Size(traces.Bytes)} in {traces.Program.Folder}{links} and "

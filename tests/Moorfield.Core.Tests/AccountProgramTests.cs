@@ -33,6 +33,7 @@ public sealed class AccountProgramTests : IDisposable
             var key = hive.Create($@"{Version}\Uninstall\{name}");
             key.Set(HiveValue.FromString("DisplayName", name));
             key.Set(HiveValue.FromString("InstallLocation", folder));
+            key.Set(HiveValue.FromString("UninstallString", $"\"{folder}\\remove.exe\" /x"));
             more?.Invoke(key);
         });
         if (folder.Length > 0)
@@ -178,6 +179,11 @@ public sealed class AccountProgramTests : IDisposable
     {
         AddProgram("Far", @"C:\Tools\Far");
         AddProgram("Nowhere", "");
+        AddProgram("Papers", @"C:\Users\ivy\Documents\Papers");
+        AddProgram("Windows", @"C:\Users\ivy\AppData\Local\Microsoft\Windows");
+        AddProgram("Around", @"C:\Users\ivy\AppData\Local\Microsoft\Windows\Start");
+        AddProgram("Roams", @"C:\Users\ivy\AppData\Roaming\Microsoft\Roams");
+        AddProgram("Unproven", @"C:\Users\ivy\AppData\Local\Unproven", k => k.Set(HiveValue.FromString("UninstallString", @"C:\Tools\x.exe")));
         AddProgram("Product", @"C:\Users\ivy\AppData\Local\Product", k => k.Set(HiveValue.FromDWord("WindowsInstaller", 1)));
         HiveEdit.Change(UserHive, h =>
         {
@@ -190,9 +196,13 @@ public sealed class AccountProgramTests : IDisposable
         Traces().Where(t => t.Program.Sid == Demo.Sid("ivy")).Select(t => $"{t.Program.Name}: {string.Join(", ", t.Obstacles)}")
             .Order(StringComparer.Ordinal).ShouldBe(
         [
+            @"Around: its folder Users\ivy\AppData\Local\Microsoft\Windows\Start may hold more than the program",
             @"Far: its files lie in Tools\Far, outside of the account's profile", "Inner: Product lies in the same folder",
             "Installed: Windows Installer put it there and keeps its own records of it", "Nowhere: nothing says which folder is its own",
-            "Product: Inner lies in the same folder",
+            @"Papers: its folder Users\ivy\Documents\Papers may hold more than the program", "Product: Inner lies in the same folder",
+            @"Roams: its folder Users\ivy\AppData\Roaming\Microsoft\Roams may hold more than the program",
+            @"Unproven: its folder Users\ivy\AppData\Local\Unproven may hold more than the program",
+            @"Windows: its folder Users\ivy\AppData\Local\Microsoft\Windows may hold more than the program",
         ]);
     }
 
@@ -265,6 +275,16 @@ public sealed class AccountProgramTests : IDisposable
             Set(h, $@"{Explorer}\SyncRootManager\Gull\UserSyncRoots", Demo.Sid("ivy"), people);
         });
         Of().Obstacles.ShouldHaveSingleItem().ShouldEndWith(", where people keep files, is not apart from its folder");
+    }
+
+    [Fact]
+    public void What_is_listed_without_its_folder_goes_from_the_lists()
+    {
+        AddProgram();
+        Directory.Delete(Path.Combine(_bench.Root, "Users/ivy/AppData/Local/Gull Notes"), recursive: true);
+        Told(Of()).ShouldBe([$@"NTUSER.DAT {Version}\Uninstall\Gull Notes"]);
+        Remove("Gull Notes").Verified.ShouldBeTrue();
+        _bench.Undo(1).Verified.ShouldBeTrue();
     }
 
     [Fact]

@@ -261,6 +261,7 @@ public sealed class ForecastTests : IDisposable
     {
         var snapshot = _bench.Read();
         Forecaster().SignIn().Unwanted(Brief($"block: [{Demo.Family("Northlight.Films")}]"), snapshot, null).Families.ShouldBeEmpty();
+        Forecaster().SignIn().Unwanted(Brief("guard: [suggested-apps, consumer-features]"), snapshot, null).Deliveries.ShouldNotBeEmpty();
         Forecaster().SignIn().Unwanted(Brief("remove: [Films]"), snapshot, null).Families.ShouldHaveSingleItem().DisplayName.ShouldBe("Films");
         Forecaster().SignIn()
             .Unwanted(Brief("for: ivy\nremove: [Films]"), snapshot, null).Families.ShouldBeEmpty("the brief leaves it with newcomers");

@@ -65,6 +65,9 @@ public sealed class PackageConditionsTests : IDisposable
             Chosen(takes).ShouldContain("Maps", takes.Describe());
             PackageSelector.Spared(takes, [_system]).ShouldNotContain("Maps", takes.Describe());
         }
+        // Whatever nobody has is spared nothing.
+        var gone = _system with { Packages = _system.Packages.Replace(maps, maps with { Accounts = [], Newcomers = false }) };
+        PackageSelector.Spared(new() { Names = ["*"] }, [gone]).ShouldNotContain("Maps");
     }
 
     [Fact]

@@ -40,6 +40,15 @@ public sealed class SmallRuleTests
     public void People_have_accounts_of_a_domain_a_machine_or_the_cloud(string sid, bool isPerson) => Account.IsPerson(sid).ShouldBe(isPerson);
 
     [Fact]
+    public void Without_words_an_image_means_newcomers_and_a_volume_nobody()
+    {
+        AudienceParser.Parse([], _system with { EditionNumber = 1, Accounts = [] }).ShouldSatisfyAllConditions(
+            a => a.Newcomers.ShouldBeTrue(), a => a.Sids.ShouldBeEmpty());
+        Should.Throw<MoorfieldException>(() => AudienceParser.Parse([], _system with { Accounts = [] }));
+        Should.Throw<MoorfieldException>(() => AudienceParser.Parse([], _system with { EditionNumber = 1 }));
+    }
+
+    [Fact]
     public void A_value_that_goes_is_removed_and_one_that_comes_is_set()
     {
         var value = HiveValue.FromDWord("Off", 1);

@@ -33,6 +33,16 @@ internal sealed class AccountPrograms
         ["Local Settings", "CLSID", "WOW6432Node", "Interface", "TypeLib", "Applications", "Extensions", "ActivatableClasses", "VirtualStore",
             "SystemFileAssociations", "MIME"], StringComparer.OrdinalIgnoreCase);
 
+    // Inside a profile: where programs lie that an account installs, and what is in there of Windows itself and of all programs.
+    private static readonly ImmutableArray<string> ProgramPlaces = [@"AppData\Local", @"AppData\LocalLow", @"AppData\Roaming"];
+
+    private static readonly ImmutableArray<string> SharedPlaces =
+    [
+        @"AppData\Local\Microsoft\Windows", @"AppData\Local\Microsoft\WindowsApps", @"AppData\Local\Microsoft\Credentials",
+        @"AppData\Local\Microsoft\Crypto", @"AppData\Local\Microsoft\Vault", @"AppData\Local\Packages", @"AppData\Local\Temp",
+        @"AppData\Roaming\Microsoft",
+    ];
+
     private readonly WindowsTree _tree;
     private readonly DesktopProgram _program;
     private readonly Account _account;
@@ -76,9 +86,19 @@ internal sealed class AccountPrograms
         : profile is null || program.Key is null ? "its account has no profile here"
         : program.Folder is not { } folder ? "nothing says which folder is its own"
         : !folder.IsBelow(profile.Value) ? $"its files lie in {folder}, outside of the account's profile"
+        : !IsPrograms(folder, profile.Value) || !new[] { program.UninstallCommand, program.QuietCommand }.OfType<string>()
+            .Select(c => CommandLine.Program(c, profile)).Concat(program.Starts.Select(s => s.Program)).Any(f => f?.IsBelow(folder) == true)
+            ? $"its folder {folder} may hold more than the program"
         : system.DesktopPrograms.FirstOrDefault(p => p.Folder is { } other && p.Key is not null && !(p.Sid == program.Sid && p.Key == program.Key)
             && (other == folder || other.IsBelow(folder) || folder.IsBelow(other))) is { } neighbour ? $"{neighbour.Name} lies in the same folder"
         : null;
+
+    /// <summary>True if a folder can be that of one program alone: nothing of Windows or of people lies in it or around it.</summary>
+    private static bool IsPrograms(WindowsPath folder, WindowsPath profile) =>
+        ProgramPlaces.Any(p => folder.IsBelow(At(profile, p)))
+        && !SharedPlaces.Select(p => At(profile, p)).Any(p => p == folder || p.IsBelow(folder) || folder.IsBelow(p));
+
+    private static WindowsPath At(WindowsPath profile, string place) => place.Split('\\').Aggregate(profile, (path, name) => path / name);
 
     /// <summary>All hives that may lead into a program's folder: an account's classes before its own hive, which refers to them.</summary>
     private static IEnumerable<(WindowsPath Path, Account? Account, bool IsClasses)> Hives(SystemSnapshot system) =>
@@ -237,7 +257,8 @@ internal sealed class AccountPrograms
                 _opens.Add(what.Name);
             }
         }
-        _personal.AddRange((hive.Find(PersonalFolders)?.Values() ?? []).Select(v => CommandLine.Path(v.AsString() ?? "", Profile)).OfType<WindowsPath>());
+        _personal.AddRange((hive.Find(PersonalFolders)?.Values() ?? [])
+            .Select(v => CommandLine.Path(v.AsString() ?? "", Profile)).OfType<WindowsPath>());
     }
 
     private void TakeNamed(WindowsPath path, string key, IRegistry hive, IEnumerable<string> names) =>
@@ -272,6 +293,7 @@ internal sealed class AccountPrograms
         var all = _entries.Append(new KeyLocation(hive, _program.Key!)).Concat(ProgramShortcuts.Find(_tree, Profile, _folder)).Distinct().ToList();
         var keys = all.OfType<KeyLocation>().ToList();
         var trees = all.OfType<TreeLocation>().Select(t => t.Path).Append(_folder).ToList();
+        ImmutableArray<Location> own = _tree.Stat(_folder) is null ? [] : [new TreeLocation(_folder)];
         all.RemoveAll(l => l switch
         {
             KeyLocation key => keys.Exists(k => k != key && k.Hive == key.Hive && IsAtOrBelow(key.Key, k.Key)),
@@ -279,7 +301,7 @@ internal sealed class AccountPrograms
             TreeLocation tree => trees.Exists(t => tree.Path.IsBelow(t)),
             _ => false,
         });
-        return new ProgramTraces(_program, [.. all.Where(l => l is not TreeLocation), .. all.OfType<TreeLocation>(), new TreeLocation(_folder)],
+        return new ProgramTraces(_program, [.. all.Where(l => l is not TreeLocation), .. all.OfType<TreeLocation>(), .. own],
             _tree.TreeBytes(_folder), [], [.. _kept], [.. _costs]);
     }
 
