@@ -287,6 +287,27 @@ public sealed class AccountProgramTests : IDisposable
         _bench.Undo(1).Verified.ShouldBeTrue();
     }
 
+    /// <summary>As a key of a damaged hive that leads back to itself.</summary>
+    private sealed class Circle : IRegistryKey
+    {
+        public string Name => "again";
+
+        public DateTimeOffset? LastWritten => null;
+
+        public IReadOnlyList<IRegistryKey> Children() => [this];
+
+        public IRegistryKey? Child(string name) => this;
+
+        public ImmutableArray<HiveValue> Values() => [];
+
+        public HiveValue? Value(string name) => null;
+    }
+
+    [Fact]
+    public void Keys_that_lead_in_a_circle_come_to_an_end() =>
+        Should.Throw<InvalidDataException>(() => PathMentions.Find(new Circle(), [WindowsPath.Of("x")], null).Count()).Message
+            .ShouldContain("deeper than 512");
+
     [Fact]
     public void Nothing_goes_while_a_hive_that_may_need_it_cannot_be_read()
     {

@@ -12,16 +12,22 @@ internal static class PathMentions
 {
     private const int MaxText = 65_536;
 
+    // Windows nests keys no deeper. A damaged hive can hold cycles: both limits end them.
+    private const int MaxDepth = 512, MaxKeys = 4_000_000;
+
     // Characters around a path. In a rule of the firewall there is "App=" in front, which starts nothing.
     private const string Before = "\"' @;,\\";
     private const string After = "\"' ;,\\";
 
     /// <param name="profile">Of the account whose hive it is; null for the machine's.</param>
+    /// <exception cref="InvalidDataException">The hive is damaged.</exception>
     internal static IEnumerable<PathMention> Find(IRegistryKey root, IReadOnlyCollection<WindowsPath> folders, WindowsPath? profile)
     {
-        var left = new Stack<(string Path, IRegistryKey Key)>([("", root)]);
-        while (left.TryPop(out var next))
+        var left = new Stack<(string Path, int Depth, IRegistryKey Key)>([("", 0, root)]);
+        for (int keys = 0; left.TryPop(out var next); keys++)
         {
+            if (keys == MaxKeys || next.Depth > MaxDepth)
+                throw new InvalidDataException($"nests keys deeper than {MaxDepth} levels, or holds more than {MaxKeys:N0}");
             foreach (var value in next.Key.Values().Where(v => v.Data.Length <= MaxText))
             {
                 var texts = (value.AsStrings() ?? [value.AsString() ?? ""]).Append(value.Name).Select(t => t.Replace('/', '\\')).ToList();
@@ -29,7 +35,7 @@ internal static class PathMentions
                     yield return new PathMention(next.Path, value.Name, folder);
             }
             foreach (var child in next.Key.Children())
-                left.Push((next.Path.Length == 0 ? child.Name : $@"{next.Path}\{child.Name}", child));
+                left.Push((next.Path.Length == 0 ? child.Name : $@"{next.Path}\{child.Name}", next.Depth + 1, child));
         }
     }
 
