@@ -78,8 +78,10 @@ public sealed class MutantTests
     [InlineData("no time limit", nameof(Scenarios.Past_the_time_limit_nothing_is_begun),
         "if ([datetime]::UtcNow -lt $Deadline) { return $true }", "return $true")]
     [InlineData("the loud command of a program", nameof(Scenarios.Desktop_programs_are_removed_only_by_their_own_safe_silent_command),
-        "[string](Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString')",
+        "[string](Get-Value $Key 'QuietUninstallString')",
             "[string](Get-Value ($MachineRoot + $Program.Key) 'UninstallString')")]
+    [InlineData("whatever has a code is a product", nameof(Scenarios.Desktop_programs_are_removed_only_by_their_own_safe_silent_command),
+        "if ($Code -and (Get-Value $Key 'WindowsInstaller') -eq 1)", "if ($Code)")]
     [InlineData("commands from anywhere", nameof(Scenarios.Desktop_programs_are_removed_only_by_their_own_safe_silent_command),
         "if (-not $IsSafe -or -not $Rest -or", "if ($false -or")]
     [InlineData("a damaged list counts", nameof(Scenarios.A_fetched_list_decides_and_the_last_good_one_is_kept),
@@ -178,7 +180,7 @@ public sealed class MutantTests
         "-or (Test-Writable ($File -creplace '\\\\[^\\\\]*$', '\\'))", "")]
     [InlineData("folders below the system's",
         nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
-        "if (-not $File.Substring($System.Length).Contains('\\')) { $Rest", "if ($true) { $Rest")]
+        "if ($IsSystems -and -not $File.Substring($System.Length).Contains('\\')) { $Rest", "if ($IsSystems) { $Rest")]
     [InlineData("whoever runs undo gets packages", nameof(AdverseScenarios.Undo_gives_packages_to_those_who_had_them_and_nothing_to_the_system),
         "' -Account ' + $Sid", "''")]
     [InlineData("an undo is forgotten", nameof(AdverseScenarios.What_a_person_undid_stays_undone_until_a_new_plan_comes),
@@ -197,7 +199,7 @@ public sealed class MutantTests
         "'nothing: this state is not known'\r\n            continue", "'nothing: this state is not known'")]
     [InlineData("variables in commands are not expanded",
         nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
-        "[string](Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString')",
+        "[string](Get-Value $Key 'QuietUninstallString')",
             "[string](Get-Exact $Machine $Program.Key 'QuietUninstallString').Text")]
     [InlineData("a preview mounts hives", nameof(AdverseScenarios.A_preview_says_what_would_be_done_and_changes_nothing),
         "Get-Look (-not $Preview)", "Get-Look $true")]

@@ -471,11 +471,12 @@ public class Scenarios(Func<string, string> change) : IDisposable
         Register("Unsafe", @"C:\Users\ivy\remove.exe /silent");
         Register("Sly", @"C:\Program Files\..\Users\ivy\remove.exe /silent");
         Register("Slow", "\"C:\\Program Files\\Slow\\remove.exe\"");
-        const string Product = "{7E2A4C10-0000-4000-8000-0000000000B3}", Odd = "{7E2A4C10-0000-4000-8000}";
-        foreach (string code in new[] { Product, Odd, "Sold" })
+        const string Product = "{7E2A4C10-0000-4000-8000-0000000000B3}", Odd = "{7E2A4C10-0000-4000-8000}",
+            Sold = "{7E2A4C10-0000-4000-8000-0000000000B4}";
+        foreach (string code in new[] { Product, Odd, Sold })
         {
             Register(code, null);
-            machine.Software.Find(Place + code)!.Values["WindowsInstaller"] = HiveValue.FromDWord("WindowsInstaller", code == "Sold" ? 0u : 1u);
+            machine.Software.Find(Place + code)!.Values["WindowsInstaller"] = HiveValue.FromDWord("WindowsInstaller", code == Sold ? 0u : 1u);
         }
         machine.Programs[@"C:\Windows\System32\msiexec.exe"] = arguments =>
         {
@@ -498,7 +499,7 @@ public class Scenarios(Func<string, string> change) : IDisposable
         }
         var plan = Plan(["*"], true) with
         {
-            Programs = [.. new[] { "Good", "Loud", "Unsafe", "Sly", "Slow", "Gone", Product, Odd, "Sold" }
+            Programs = [.. new[] { "Good", "Loud", "Unsafe", "Sly", "Slow", "Gone", Product, Odd, Sold }
                 .Select(k => new DesktopProgram(k, "", "", 0, null, null) { Key = Place + k })],
         };
         var result = Remediate(machine, plan);
@@ -511,7 +512,7 @@ public class Scenarios(Func<string, string> change) : IDisposable
         result.Output[0].ShouldContain("Loud has no quiet way to be removed, and stays");
         products.ShouldBe([$"/x {Product} /qn /norestart"]);
         result.Output[0].ShouldContain(Odd + " has no quiet way to be removed, and stays");
-        result.Output[0].ShouldContain("Sold has no quiet way to be removed, and stays");
+        result.Output[0].ShouldContain(Sold + " has no quiet way to be removed, and stays");
         result.Output[0].ShouldContain("2 programs removed");
         result.Output[0].ShouldContain("Good wants the computer to be started again");
     }

@@ -604,11 +604,9 @@ function Get-Look([bool]$Mounts) {
     }
     foreach ($Program in $Programs) {
         if (-not (Test-Path -LiteralPath ($MachineRoot + $Program.Key))) { continue }
-        if (Get-QuietCommand $Program) {
-            $Look.Programs += $Program
-            $Look.Drift += $Program.Title + ' is installed'
-        }
-        else { Add-Note ($Program.Title + ' has no quiet way to be removed, and stays') }
+        if (-not (Get-QuietCommand $Program)) { Add-Note ($Program.Title + ' has no quiet way to be removed, and stays'); continue }
+        $Look.Programs += $Program
+        $Look.Drift += $Program.Title + ' is installed'
     }
     $Look
 }
@@ -616,11 +614,10 @@ function Get-Look([bool]$Mounts) {
 # The command that removes a program of the machine without asking: by its product code what Windows Installer put there, else what the program
 # registered for that. Looked up here and now in the machine's own list.
 function Get-QuietCommand($Program) {
-    $Code = $Program.Key -creplace '^.*\\', ''
-    if ((Get-Value ($MachineRoot + $Program.Key) 'WindowsInstaller') -eq 1 -and $Code -match '^\{[0-9A-F]{8}(-[0-9A-F]{4}){3}-[0-9A-F]{12}\}$') {
-        return 'msiexec.exe /x ' + $Code + ' /qn /norestart'
-    }
-    [string](Get-Value ($MachineRoot + $Program.Key) 'QuietUninstallString')
+    $Key = $MachineRoot + $Program.Key
+    $Code = [regex]::Match($Key, '\{[0-9A-Fa-f]{8}(-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}\}$').Value
+    if ($Code -and (Get-Value $Key 'WindowsInstaller') -eq 1) { 'msiexec.exe /x ' + $Code + ' /qn /norestart' }
+    else { [string](Get-Value $Key 'QuietUninstallString') }
 }
 
 function Test-Guard([string]$Root, $Guard) {

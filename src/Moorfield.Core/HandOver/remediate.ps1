@@ -148,9 +148,8 @@ function Remove-Program($Program) {
     foreach ($Root in @(${env:ProgramFiles}, ${env:ProgramFiles(x86)})) {
         if ($Root -and $File.Length -gt $Root.Length + 1 -and $File.Substring(0, $Root.Length + 1) -eq ($Root + '\')) { $Rest = $Root }
     }
-    if ($File.Length -gt $System.Length -and $File.Substring(0, $System.Length) -eq $System) {
-        if (-not $File.Substring($System.Length).Contains('\')) { $Rest = $System }
-    }
+    $IsSystems = $File.Length -gt $System.Length -and $File.Substring(0, $System.Length) -eq $System
+    if ($IsSystems -and -not $File.Substring($System.Length).Contains('\')) { $Rest = $System }
     try {
         if (-not $IsSafe -or -not $Rest -or (Test-Writable $File) -or (Test-Writable ($File -creplace '\\[^\\]*$', '\'))) {
             Add-Failed ($What + 'its command is not in a folder that only administrators write') 30
@@ -167,10 +166,7 @@ function Remove-Program($Program) {
         }
         elseif (@(0, 1641, 3010) -notcontains $Process.ExitCode) { Add-Failed ($What + 'its own removal ended with ' + [string]$Process.ExitCode) 30 }
         elseif (Test-Path -LiteralPath ($MachineRoot + $Program.Key)) { Add-Failed ($What + 'its own removal ended well, and it is still registered') 30 }
-        else {
-            $Done.Programs += 1
-            if ($Process.ExitCode -ne 0) { Add-Note ($Program.Title + ' wants the computer to be started again') }
-        }
+        else { $Done.Programs += 1; if ($Process.ExitCode -ne 0) { Add-Note ($Program.Title + ' wants the computer to be started again') } }
     }
     catch { Add-Failed ($What + 'its own removal could not be started') 30 }
 }
