@@ -115,9 +115,9 @@ public abstract class ChangingConformance(ConformanceKind kind) : ReadingConform
         Read().ShouldAllBe(s => Coming(s).Single(p => p.Newcomers).Name == "Pennywhistle Post" && s.StartBlocks.Length == 1);
         ShouldBeGood(Block("TideFolderSetup", lift: true));
         Read().ShouldAllBe(s => Coming(s).All(p => p.Newcomers) && s.StartBlocks.IsEmpty);
-
-        static IEnumerable<DesktopProgramGroup> Coming(SystemSnapshot system) => DesktopProgramGroup.Of(system).Where(p => p.Installers.Any());
     }
+
+    private static IEnumerable<DesktopProgramGroup> Coming(SystemSnapshot system) => DesktopProgramGroup.Of(system).Where(p => p.Installers.Any());
 
     [Fact]
     public void What_needs_no_damaged_content_comes_back_without_the_others()

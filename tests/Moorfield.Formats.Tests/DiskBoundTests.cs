@@ -169,7 +169,7 @@ public sealed class DiskBoundTests : IDisposable
     }
 
     [Fact]
-    public void Writing_waits_for_a_server_that_is_about_to_end()
+    public async Task Writing_waits_for_a_server_that_is_about_to_end()
     {
         string path = _folder["disk.qcow2"];
         Tool.Read("qemu-img", "create", "-q", "-f", "qcow2", path, "4M");
@@ -177,11 +177,11 @@ public sealed class DiskBoundTests : IDisposable
         var first = VirtualDisk.Serve(served, writable: true);
         var ending = Task.Run(async () =>
         {
-            await Task.Delay(400);
+            await Task.Delay(400, TestContext.Current.CancellationToken);
             first.Dispose();
-        });
+        }, TestContext.Current.CancellationToken);
         VirtualDisk.Serve(served, writable: true).Dispose();
-        ending.GetAwaiter().GetResult();
+        await ending;
     }
 
     [Fact]

@@ -52,7 +52,6 @@ internal sealed class AccountPrograms
     private readonly List<Reason> _costs = [];
     private readonly List<WindowsPath> _people = [], _personal = [];
     private readonly HashSet<string> _classIds = new(StringComparer.OrdinalIgnoreCase), _progIds = new(StringComparer.OrdinalIgnoreCase);
-    
 
     private AccountPrograms(WindowsTree tree, DesktopProgram program, Account account, WindowsPath folder) =>
         (_tree, _program, _account, _folder) = (tree, program, account, folder);
