@@ -207,6 +207,15 @@ public sealed class AccountProgramTests : IDisposable
     }
 
     [Fact]
+    public void A_start_entry_shows_whose_a_folder_is_as_well()
+    {
+        AddProgram(more: k => k.Set(HiveValue.FromString("UninstallString", @"C:\Tools\x.exe")));
+        Of().Obstacles.ShouldHaveSingleItem().ShouldContain("may hold more than the program");
+        HiveEdit.Change(UserHive, h => Set(h, $@"{Version}\Run", "Gull", Folder + @"\notes.exe"));
+        Of().Obstacles.ShouldBeEmpty();
+    }
+
+    [Fact]
     public void A_task_of_the_account_stays_and_is_named_and_one_of_the_machine_keeps_it()
     {
         AddProgram();
@@ -248,7 +257,8 @@ public sealed class AccountProgramTests : IDisposable
             Set(h, root + @"\UserSyncRoots", Demo.Sid("rowan"), @"C:\Users\rowan\Nest");
         });
         Write(@"Users\ivy\Gulls", "here.txt");
-        File.CreateSymbolicLink(Path.Combine(_bench.Root, "Users/ivy/Gulls/away.txt"), "unsupported reparse tag 0x9000001a");
+        Write(@"Users\ivy\Gulls\Deep", "here as well.txt");
+        File.CreateSymbolicLink(Path.Combine(_bench.Root, "Users/ivy/Gulls/Deep/away.txt"), "unsupported reparse tag 0x9000001a");
         var traces = Of();
         traces.Obstacles.ShouldBeEmpty();
         traces.Kept.Select(k => k[..k.IndexOf(" stays", StringComparison.Ordinal)]).Order(StringComparer.Ordinal).ShouldBe(
@@ -337,11 +347,19 @@ public sealed class AccountProgramTests : IDisposable
             (Menu + "/Pennywhistle Games").Replace('/', '\\'), (Menu + "/Startup/Card Counter.lnk").Replace('/', '\\'),
             @"Users\rowan\AppData\Local\CardCounter",
         ], ignoreOrder: true);
+        const string Marks = Explorer + @"\StartupApproved\StartupFolder";
+        HiveEdit.Change(Path.Combine(_bench.Root, "Users/rowan/NTUSER.DAT"), h =>
+        {
+            foreach (string name in new[] { "Card Counter.lnk", "Other.lnk" })
+                h.Create(Marks).Set(new HiveValue(name, HiveValueType.Binary, new byte[12]));
+        });
+        Told(Of("Card Counter")).Where(t => t.Contains("StartupApproved", StringComparison.Ordinal))
+            .ShouldBe([$"NTUSER.DAT {Marks} : Card Counter.lnk"]);
         Directory.CreateDirectory(Path.Combine(_bench.Root, "Users/rowan/Desktop"));
         File.Copy(Path.Combine(_bench.Root, Menu, "Pennywhistle Games/Card Counter.lnk"), Path.Combine(_bench.Root, "Users/rowan/Desktop/Cards.lnk"));
         Write("Users/rowan/Desktop", "broken.lnk");
         Write($"{Menu}/Pennywhistle Games", "Read me.txt");
-        Told(Of("Card Counter")).Where(t => t.EndsWith(".lnk", StringComparison.Ordinal)).ShouldBe(
+        Told(Of("Card Counter")).Where(t => t.StartsWith("Users", StringComparison.Ordinal) && t.EndsWith(".lnk", StringComparison.Ordinal)).ShouldBe(
         [
             (Menu + "/Pennywhistle Games/Card Counter.lnk").Replace('/', '\\'), (Menu + "/Startup/Card Counter.lnk").Replace('/', '\\'),
             @"Users\rowan\Desktop\Cards.lnk",
@@ -356,6 +374,9 @@ public sealed class AccountProgramTests : IDisposable
         var plan = RemovalPlanner.Plan(system, new RemovalRequest([], new Audience([Demo.Sid("ivy")], Newcomers: false)) { Programs = [tide] });
         plan.Programs.Single().StaysBecause.ShouldBe("ivy has it, and only its own uninstaller on the running system removes it.");
         plan.Changes.ShouldBeEmpty();
+        var coming = new RemovalRequest([], new Audience([], Newcomers: true), AllowReturn: true) { Programs = [tide] };
+        RemovalPlanner.Plan(system, coming).Programs.Single().ShouldSatisfyAllConditions(
+            p => p.Blocks.ShouldBeEmpty(), p => p.Entries.ShouldHaveSingleItem(), p => p.HasEffect.ShouldBeTrue());
         var good = new ProgramTraces(tide.Entries.Single(e => e.Sid == Demo.Sid("ivy")), [new KeyLocation(WindowsPath.Of("x"), "y")], 1, [], [], []);
         var bad = new ProgramTraces(tide.Entries.Single(e => e.Sid == Demo.Sid("rowan")), [], 0, ["it is odd", "it is new"], [], []);
         var both = new RemovalRequest([], new Audience([Demo.Sid("ivy"), Demo.Sid("rowan")], Newcomers: false))
