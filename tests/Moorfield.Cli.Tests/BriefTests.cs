@@ -196,7 +196,8 @@ public sealed class BriefTests : CliTest
         Run("check", Root, "--brief", Folder["programs.yaml"]).ExitCode.ShouldBe(0);
         Run("inventory", Root, "--kind", "desktop", "--for", "ivy").Output.ShouldNotContain("Tide Folder");
         Run("undo", Root, "Saltmarsh Tide Folder", "--for", "rowan", "--yes").ExitCode.ShouldBe(0);
-        Run("inventory", Root, "--kind", "desktop", "--columns", "package,accounts", "--format", "csv").Output.ShouldContain("Saltmarsh Tide Folder,rowan");
+        Run("inventory", Root, "--kind", "desktop", "--columns", "package,accounts", "--format", "csv").Output
+            .ShouldContain("Saltmarsh Tide Folder,rowan");
         // A hive that comes back change by change is not the same bytes; whole runs are.
         Run("undo", Root, "2", "--yes").ExitCode.ShouldBe(0);
         Run("undo", Root, "1", "--yes").ExitCode.ShouldBe(0);

@@ -227,8 +227,8 @@ public sealed class AccountProgramTests : IDisposable
         Of().Obstacles.ShouldBe(["the scheduled task 'Gull of all', which is not the account's, starts it"]);
 
         void Task(string name, string principal) => Write(@"Windows\System32\Tasks", name, "<Task xmlns=\"http://schemas.microsoft.com/windows/"
-            + $"2004/02/mit/task\"><Principals><Principal><UserId>{principal}</UserId></Principal></Principals><Actions><Exec><Command>{Folder}\\notes.exe"
-            + "</Command></Exec></Actions></Task>");
+            + $"2004/02/mit/task\"><Principals><Principal><UserId>{principal}</UserId></Principal></Principals><Actions><Exec>"
+            + $"<Command>{Folder}\\notes.exe</Command></Exec></Actions></Task>");
     }
 
     [Fact]

@@ -25,7 +25,7 @@ internal sealed class Bench(string root, string vaultPath, Func<OpenOptions>? op
     /// <summary>The same with few packages.</summary>
     internal static SystemSnapshot FewPackages => Few.Value;
 
-    /// <summary>A request that also has the desktop programs of the volume with few packages: an account's, and those that install themselves.</summary>
+    /// <summary>A request with all desktop programs of the volume with few packages: one of an account, and those that install themselves.</summary>
     internal static RemovalRequest WithPrograms(RemovalRequest request) =>
         request with { Programs = [.. DesktopProgramGroup.Of(FewPackages)] };
 

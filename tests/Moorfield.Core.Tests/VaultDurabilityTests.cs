@@ -56,7 +56,8 @@ public sealed class VaultDurabilityTests : IDisposable
         {
             byte[] content = File.ReadAllBytes(Path.Combine(_folder["sound"], file));
             int regions = Math.Min(8, Math.Max(1, content.Length / 8));
-            foreach (int region in Enumerable.Range(0, regions).Where(r => r == 0 || r == regions - 1 || _random.Next(Thorough.EveryStep ? 6 : 24) == 0))
+            int oneIn = Thorough.EveryStep ? 6 : 24;
+            foreach (int region in Enumerable.Range(0, regions).Where(r => r == 0 || r == regions - 1 || _random.Next(oneIn) == 0))
             {
                 string how = new[] { "flipped", "zeroes", "cut off", "emptied", "gone" }[_random.Next(5)];
                 int place = Math.Min(content.Length - 1, ((content.Length - 1) * region / regions) + _random.Next(Math.Max(1,

@@ -71,7 +71,8 @@ public sealed class ResourceBoundTests
     private static IEnumerable<string> Told(byte[] file) => ResourceIndex.Read(file).Items()
         .SelectMany(i => i.Candidates.Select(c => $"{i.Path}: {c.Text} {string.Join(' ', c.Qualifiers)}"));
 
-    /// <summary>Indexes with many resources have a second list of each kind, with wider numbers; here so much of the small ones is in these.</summary>
+    /// <summary>Indexes with many resources have a second list of each kind, with wider numbers.</summary>
+    /// <param name="kept">How many entries of each kind stay in the first list.</param>
     [Theory]
     [InlineData(0)]
     [InlineData(1)]
@@ -101,7 +102,8 @@ public sealed class ResourceBoundTests
         BitConverter.GetBytes((ushort)1).CopyTo(head, 18);
         BitConverter.GetBytes(12 + more.Count).CopyTo(head, 28);
         byte[] wide = [.. head, .. lists, .. Enumerable.Range(0, 3).SelectMany(l => BitConverter.GetBytes(counts[l] - small[l])), .. more,
-            .. Enumerable.Range(0, values).SelectMany(v => (byte[])[.. map[(at + (v * 8))..(at + (v * 8) + 8)], 0, 0]), .. map[(at + (values * 8))..]];
+            .. Enumerable.Range(0, values).SelectMany(v => (byte[])[.. map[(at + (v * 8))..(at + (v * 8) + 8)], 0, 0]),
+            .. map[(at + (values * 8))..]];
         Told(With("[mrm_res_map2_]", wide)).ShouldBe(before);
         // A second list that is shorter than it says.
         BitConverter.GetBytes(12 + more.Count - 1).CopyTo(wide, 28);
@@ -116,7 +118,8 @@ public sealed class ResourceBoundTests
         byte[] body = Body("[mrm_hschemaex]");
         int block = Names() - Section("[mrm_hschemaex]");
         int U16(int at) => BitConverter.ToUInt16(body, block + at);
-        int nodes = BitConverter.ToInt32(body, block + 4), scopes = BitConverter.ToInt32(body, block + 8), items = BitConverter.ToInt32(body, block + 12);
+        int nodes = BitConverter.ToInt32(body, block + 4), scopes = BitConverter.ToInt32(body, block + 8);
+        int items = BitConverter.ToInt32(body, block + 12);
         byte[] Node(int at)
         {
             int offset = U16(at + 8) | ((body[block + at + 7] & 0xF) << 16);

@@ -11,7 +11,7 @@ internal sealed record Mutant(int Number, string File, int Line, string Before, 
 {
     public override string ToString() => $"{File}:{Line}: {Before}  ->  {After}";
 
-    /// <summary>Whether it is the one that a line of output names: the same change to the same text of the file.</summary>
+    /// <summary>True if a line of an earlier run's output names this mutant: same file, same text, same change. Line numbers may differ.</summary>
     internal bool IsNamedIn(string output) =>
         output.Contains($": {File}:", StringComparison.Ordinal) && output.EndsWith($": {Before}  ->  {After}", StringComparison.Ordinal);
 

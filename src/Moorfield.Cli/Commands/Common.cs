@@ -204,7 +204,7 @@ internal static class Common
     /// <summary>The option that says whether packages or desktop programs are meant.</summary>
     internal static Option<string> Kind()
     {
-        var option = new Option<string>("--kind") { Description = "Packages (app), desktop programs (desktop), or all",
+        var option = new Option<string>("--kind") { Description = "Packages (app), desktop programs (desktop), or all; not with block",
             DefaultValueFactory = _ => "app", HelpName = "KIND" };
         option.AcceptOnlyFromAmong("app", "desktop", "all");
         return option;

@@ -11,9 +11,9 @@ internal sealed class AccountPrograms
 {
     private const string Explorer = Places.UserCurrentVersion + @"\Explorer";
     private const string SyncRoots = @"\Explorer\SyncRootManager";
-    private const string PersonalFolders = Explorer + @"\User Shell Folders";
+    private const string KnownFolders = Explorer + @"\User Shell Folders";
 
-    // Keys of an account's hives that belong to a program as wholes when they lead into its folder; ? stands for any name.
+    // Keys in an account's hives that are removed whole if a value in them is a path into the program's folder. ? stands for any name.
     private static readonly ImmutableArray<string> UserKeys =
     [
         Places.UserCurrentVersion + @"\App Paths\?", Places.UserCurrentVersion + SyncRoots + @"\?", @"Software\SyncEngines\Providers\?",
@@ -50,7 +50,7 @@ internal sealed class AccountPrograms
     private readonly List<Location> _entries = [];
     private readonly List<string> _obstacles = [], _kept = [], _opens = [];
     private readonly List<Reason> _costs = [];
-    private readonly List<WindowsPath> _people = [], _personal = [];
+    private readonly List<WindowsPath> _userFolders = [], _knownFolders = [];
     private readonly HashSet<string> _classIds = new(StringComparer.OrdinalIgnoreCase), _progIds = new(StringComparer.OrdinalIgnoreCase);
 
     private AccountPrograms(WindowsTree tree, DesktopProgram program, Account account, WindowsPath folder) =>
@@ -256,7 +256,7 @@ internal sealed class AccountPrograms
                 _opens.Add(what.Name);
             }
         }
-        _personal.AddRange((hive.Find(PersonalFolders)?.Values() ?? [])
+        _knownFolders.AddRange((hive.Find(KnownFolders)?.Values() ?? [])
             .Select(v => CommandLine.Path(v.AsString() ?? "", Profile)).OfType<WindowsPath>());
     }
 
@@ -268,18 +268,18 @@ internal sealed class AccountPrograms
 
     /// <summary>Folders in which people keep files, as values of a key say.</summary>
     private void TakeFolders(IRegistryKey? key, Func<HiveValue, bool> isMeant) =>
-        _people.AddRange((key?.Values() ?? []).Where(isMeant).Select(v => CommandLine.Path(v.AsString() ?? "", Profile)).OfType<WindowsPath>());
+        _userFolders.AddRange((key?.Values() ?? []).Where(isMeant).Select(v => CommandLine.Path(v.AsString() ?? "", Profile)).OfType<WindowsPath>());
 
     private static Func<HiveValue, bool> Named(string name) => v => v.Name.Equals(name, StringComparison.OrdinalIgnoreCase);
 
     private ProgramTraces Finish()
     {
-        var people = _people.Distinct().ToList();
-        foreach (var folder in people.Concat(_personal).Distinct().Where(f => f == _folder || f.IsBelow(_folder)
-            || (people.Contains(f) && _folder.IsBelow(f))))
+        var userFolders = _userFolders.Distinct().ToList();
+        foreach (var folder in userFolders.Concat(_knownFolders).Distinct().Where(f => f == _folder || f.IsBelow(_folder)
+            || (userFolders.Contains(f) && _folder.IsBelow(f))))
             _obstacles.Add($"{folder}, where people keep files, is not apart from its folder");
-        foreach (var folder in people)
-            TakePeoples(folder);
+        foreach (var folder in userFolders)
+            AddUserFolder(folder);
         if (_opens.Count > 0)
         {
             ImmutableArray<string> opens = [.. _opens.Distinct(StringComparer.OrdinalIgnoreCase)];
@@ -304,10 +304,10 @@ internal sealed class AccountPrograms
             _tree.TreeBytes(_folder), [], [.. _kept], [.. _costs]);
     }
 
-    private void TakePeoples(WindowsPath folder)
+    private void AddUserFolder(WindowsPath folder)
     {
         _kept.Add($"{folder} stays with the files that {_account.Name} keeps there, which nothing synchronises any more.");
-        var redirected = _personal.Where(p => p == folder || p.IsBelow(folder)).Select(p => p.Name)
+        var redirected = _knownFolders.Where(p => p == folder || p.IsBelow(folder)).Select(p => p.Name)
             .Distinct(StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase).ToList();
         if (redirected.Count > 0)
         {

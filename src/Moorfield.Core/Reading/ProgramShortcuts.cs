@@ -7,7 +7,9 @@ namespace Moorfield.Core.Reading;
 /// <summary>Finds the shortcuts of an account that start a program.</summary>
 internal static class ProgramShortcuts
 {
-    /// <summary>Those that lead into a folder; where a folder of the Start menu holds nothing else, that folder.</summary>
+    /// <summary>
+    /// The shortcuts whose target is in a folder. If all entries of a Start menu folder are such shortcuts, that folder instead of them.
+    /// </summary>
     /// <param name="profile">Of the account.</param>
     internal static IEnumerable<TreeLocation> Find(WindowsTree tree, WindowsPath profile, WindowsPath folder)
     {
