@@ -87,7 +87,8 @@ internal static class HandOverText
         page.Line();
         page.Heading($"{folder}: {TextTable.Count(plan.Remove.Length, "family", "families")} to go, "
             + $"{TextTable.Count(plan.Block.Length, "block")}, "
-            + TextTable.Count(plan.Guards.Length, "guard"));
+            + TextTable.Count(plan.Guards.Length, "guard")
+            + (plan.Programs.IsEmpty ? "" : $", {TextTable.Count(plan.Programs.Length, "desktop program")}"));
         var sheet = new TextTable("File", "Size", "What it is for").Right(1);
         foreach (var (name, content) in files)
             sheet.Add(name, TextTable.Size(content.Length), Purpose(name));

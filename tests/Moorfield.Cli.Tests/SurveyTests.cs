@@ -157,6 +157,7 @@ public sealed class SurveyTests : CliTest
         outcome.ExitCode.ShouldBe(0, outcome.Error);
         outcome.Error.ShouldContain("The scripts leave Saltmarsh Tide Folder alone");
         outcome.Output.ShouldContain("Larkfield Label Maker is uninstalled silently, by its product code.");
+        outcome.Output.ShouldContain("0 guards, 2 desktop programs");
         outcome.Output.ShouldContain("Saltmarsh Log Editor is uninstalled silently, where it registered a command");
         outcome.Output.ShouldNotContain("only its own uninstaller");
         string script = File.ReadAllText(Folder["programs/remediate.ps1"]);
