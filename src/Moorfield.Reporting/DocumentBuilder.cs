@@ -27,7 +27,8 @@ internal static class DocumentBuilder
             [.. snapshot.Notes.Select(n => new NoteJson(n.Code, n.Text, n.Package?.ToString()))],
             [
                 .. snapshot.Leftovers.Select(l => new LeftoverJson(
-                    DisplayText.Of(l.Kind), l.Family?.ToString(), l.FullName?.ToString(), Name(l.Sid), l.Bytes, LeftoverText.Where(l.Location))),
+                    DisplayText.Of(l.Kind), l.Family?.ToString(), l.FullName?.ToString(), l.Program, Name(l.Sid), l.Bytes,
+                    LeftoverText.Where(l.Location))),
             ],
             [.. programs.Select(p => Program(p, snapshot))]);
     }

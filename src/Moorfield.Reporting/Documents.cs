@@ -22,7 +22,7 @@ internal sealed record SystemJson(
     ImmutableArray<AccountJson> Accounts, ImmutableArray<PackageJson> Packages, ImmutableArray<string> Blocks, ImmutableArray<NoteJson> Notes,
     ImmutableArray<LeftoverJson> Leftovers, ImmutableArray<ProgramJson> Programs);
 
-internal sealed record LeftoverJson(string Kind, string? Family, string? FullName, string? Account, long Bytes, string Place);
+internal sealed record LeftoverJson(string Kind, string? Family, string? FullName, string? Program, string? Account, long Bytes, string Place);
 
 /// <param name="Account">Null when the machine has it, and for newcomers.</param>
 /// <param name="Newcomers">True if it is not there yet and installs itself at a first sign-in.</param>

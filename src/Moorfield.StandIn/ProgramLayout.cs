@@ -132,6 +132,8 @@ internal sealed class ProgramLayout(World world)
             yield return (Unix($@"{folder}\{name}.exe"), Filler.Bytes(folder + "exe", rest / 2));
             yield return (Unix($@"{folder}\{name}.dll"), Filler.Bytes(folder + "dll", rest / 4));
             yield return (Unix($@"{folder}\Parts\{name}.dat"), Filler.Bytes(folder + "dat", rest / 4));
+            foreach (string file in Commands(program).Where(f => f != $@"{folder.TrimEnd('\\')}\{name}.exe"))
+                yield return (Unix(file), Filler.Bytes(file, 700));
             if (program.SyncFolder is { } kept)
                 yield return (Unix($@"{kept}\sailings.ods"), Filler.Bytes(kept, 9_000));
             if (program.Account is { } owner)
@@ -150,6 +152,11 @@ internal sealed class ProgramLayout(World world)
         foreach (var start in world.FirstSignIn.Where(s => s.Setup is not null))
             yield return (Unix(start.Setup!), Filler.Bytes(start.Name, 24_000));
     }
+
+    /// <summary>The files in its folder that remove it, or that something starts.</summary>
+    private static IEnumerable<string> Commands(WorldProgram program) => (program.Starts ?? []).Select(s => s.Command)
+        .Concat(new[] { program.Uninstall, program.Quiet }.OfType<string>()).Where(c => c.Contains(program.Folder!, StringComparison.Ordinal))
+        .Select(c => c[..(c.IndexOf(".exe", StringComparison.Ordinal) + 4)].TrimStart('"')).Distinct();
 
     private static string Unix(string path) => path[3..].Replace('\\', '/');
 

@@ -125,7 +125,7 @@ public sealed class BriefTests : CliTest
         Json(Run("inventory", Root, "--format", "json")).GetProperty("systems")[0].GetProperty("leftovers").GetArrayLength().ShouldBe(14);
         Run("remove", Root, "--leftovers", "--preview").Output.ShouldContain("dominoes.exe");
         VolumeState.Files(Root).ShouldBe(before);
-        Run("remove", Root, "--leftovers", "--yes").Output.ShouldContain("verified: none is left");
+        Run("remove", Root, "--leftovers", "--yes").Output.ShouldContain("verified: none of them is left");
         Run("remove", Root, "--leftovers", "--yes").Error.ShouldContain("has no leftovers");
         Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
         VolumeState.Files(Root).ShouldBe(before);

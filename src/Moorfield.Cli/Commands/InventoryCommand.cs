@@ -69,7 +69,7 @@ internal static class InventoryCommand
             return Save(call.Console, call.GetRequiredValue(To)!, target, snapshots);
         string kind = call.GetRequiredValue(Kind);
         if (kind == "desktop" && call.GetValue(Leftovers))
-            throw new MoorfieldException(ErrorKind.InvalidUsage, "--leftovers are those of packages; omit --kind.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--leftovers lists those of apps and of desktop programs; omit --kind.");
         bool all = call.GetValue(All) || !filter.IsEmpty;
         bool whole = filter.IsEmpty && call.GetValue(For) is not { Length: > 0 };
         var sections = snapshots.Select(snapshot =>
@@ -204,18 +204,18 @@ internal static class InventoryCommand
     private static void WriteLeftovers(IReportPage page, SystemSnapshot snapshot)
     {
         page.Heading(DisplayText.Describe(snapshot));
-        LeftoverText.Write(page, snapshot);
+        LeftoverText.Write(page, snapshot, snapshot.Leftovers);
     }
 
     private static ReportRows Rows(Invocation call, List<Section> sections)
     {
         if (call.GetValue(Leftovers))
         {
-            return new ReportRows(["kind", "family", "fullName", "account", "bytes", "place", "edition"],
+            return new ReportRows(["kind", "family", "fullName", "program", "account", "bytes", "place", "edition"],
             sections.SelectMany(s => s.Snapshot.Leftovers.Select(l => new[]
             {
-                DisplayText.Of(l.Kind), l.Family?.ToString() ?? "", l.FullName?.ToString() ?? "", l.Sid is null ? "" : s.Snapshot.Account(l.Sid)?.Name
-                ?? l.Sid, l.Bytes.ToString(),
+                DisplayText.Of(l.Kind), l.Family?.ToString() ?? "", l.FullName?.ToString() ?? "", l.Program ?? "",
+                l.Sid is null ? "" : s.Snapshot.Account(l.Sid)?.Name ?? l.Sid, l.Bytes.ToString(),
                 LeftoverText.Where(l.Location), s.Snapshot.EditionNumber?.ToString() ?? "",
             })));
         }

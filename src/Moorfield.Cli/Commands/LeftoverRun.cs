@@ -12,7 +12,9 @@ internal static class LeftoverRun
         if (!proposal.HasEffect)
         {
             options.Writer(call).Write(new Report(() => document, _ => { }));
-            call.Console.Notice($"{target.Name} has no leftovers. Nothing was changed.");
+            call.Console.Notice(proposal.Systems.Any(s => !s.Leftovers.IsEmpty)
+                ? $"{target.Name} has no leftovers but scheduled tasks, which only the running system can delete. Nothing was changed."
+                : $"{target.Name} has no leftovers. Nothing was changed.");
             return ExitCode.Done;
         }
         var systems = proposal.Plans.Select(p => p.System).ToList();
@@ -24,15 +26,17 @@ internal static class LeftoverRun
     private static void ShowPreview(IReportPage page, Target target, SystemSnapshot snapshot)
     {
         page.Heading($"Remove leftovers from {DisplayText.Place(target, snapshot)}:");
-        LeftoverText.Write(page, snapshot);
-        page.Line($"Total: {ChangeText.Totals(LeftoverPlanner.Plan(snapshot).Changes)} (--preview --format json lists each).");
+        var plan = LeftoverPlanner.Plan(snapshot);
+        LeftoverText.Write(page, snapshot, plan.Leftovers);
+        page.Line($"Total: {ChangeText.Totals(plan.Changes)} (--preview --format json lists each).");
     }
 
     private static void ShowResult(IReportPage page, Target target, SystemSnapshot before, Outcome outcome)
     {
-        int left = before.Leftovers.Count(l => outcome.Failed(l.Family?.ToString() ?? "", before.EditionNumber));
-        string rest = left > 0 ? $"; {left} not, or only in part" : outcome.Verified ? "; verified: none is left" : "";
-        page.Line($"{TextTable.Count(before.Leftovers.Length - left, "leftover")} removed from "
+        var meant = LeftoverPlanner.Plan(before).Leftovers;
+        int left = meant.Count(l => outcome.Failed(l.Subject, before.EditionNumber));
+        string rest = left > 0 ? $"; {left} not, or only in part" : outcome.Verified ? "; verified: none of them is left" : "";
+        page.Line($"{TextTable.Count(meant.Length - left, "leftover")} removed from "
             + $"{DisplayText.Place(target, before)}{rest}.");
     }
 }

@@ -21,11 +21,28 @@ public enum LeftoverKind
     Pin,
     /// <summary>Other traces of a package in an account's hives: its classes, contracts, container, settings.</summary>
     AccountEntry,
+    /// <summary>An entry in a list of programs, of a desktop program that is not there.</summary>
+    ProgramEntry,
+    /// <summary>What would start a desktop program that is not there: a registry value, a component of Active Setup, a Startup shortcut.</summary>
+    StartEntry,
+    /// <summary>A shortcut to a desktop program that is not there, or a Start menu folder with nothing else.</summary>
+    Shortcut,
+    /// <summary>A scheduled task of a desktop program that is not there. It stays: Windows keeps checksums of tasks.</summary>
+    ScheduledTask,
 }
 
-/// <summary>A trace of an earlier removal: it belongs to a package that is not there, or that its account does not have.</summary>
-/// <param name="Family">Null when it is not known whose it is.</param>
+/// <summary>A trace of an earlier removal: it belongs to a package or program that is not there, or that its account does not have.</summary>
+/// <param name="Family">Null when it is not known whose it is, and for desktop programs.</param>
 /// <param name="FullName">Null when it belongs to the family whatever the version.</param>
 /// <param name="Sid">The account that has it; null when it is the machine's or new accounts'.</param>
 /// <param name="Bytes">Of its files.</param>
-public sealed record Leftover(LeftoverKind Kind, PackageFamilyName? Family, PackageFullName? FullName, string? Sid, long Bytes, Location Location);
+/// <param name="Program">Name of the desktop program, or of what would start it; null for packages.</param>
+public sealed record Leftover(LeftoverKind Kind, PackageFamilyName? Family, PackageFullName? FullName, string? Sid, long Bytes, Location Location,
+    string? Program = null)
+{
+    /// <summary>True if clearing leaves it, because only the running system can take it away.</summary>
+    public bool Stays => Kind == LeftoverKind.ScheduledTask;
+
+    /// <summary>What its removal is recorded under: its family or program; empty when neither is known.</summary>
+    public string Subject => Family?.ToString() ?? Program ?? "";
+}

@@ -22,8 +22,8 @@ public sealed class LeftoverRemoval(Target target, ImmutableArray<SystemSnapshot
             [.. now.Select(s => (System: s, Plan: LeftoverPlanner.Plan(s))).Where(p => !p.Plan.Changes.IsEmpty)];
         ImmutableArray<ConcernedPackage> families =
         [
-            .. plans.SelectMany(p => p.Plan.Leftovers.Where(l => l.Family is not null)
-                .Select(l => new ConcernedPackage(l.Family!.Value.ToString(), l.Family.Value.Name, p.System.EditionNumber))).Distinct(),
+            .. plans.SelectMany(p => p.Plan.Leftovers.Where(l => l.Subject.Length > 0)
+                .Select(l => new ConcernedPackage(l.Subject, l.Family?.Name ?? l.Subject, p.System.EditionNumber))).Distinct(),
         ];
         var request = new RunRequest(
             RunKind.Remove, $"remove {TextFormat.Count(plans.Sum(p => p.Plan.Leftovers.Length), "leftover")}", null, Target.Identify(now[0]),

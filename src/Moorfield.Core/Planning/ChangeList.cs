@@ -43,7 +43,7 @@ internal sealed class ChangeList
     {
         var list = new ChangeList(snapshot, [], new RemovalRequest([], new Audience([], false)));
         foreach (var leftover in leftovers)
-            list.Add(leftover.Family?.ToString() ?? "", leftover.Location);
+            list.Add(leftover.Subject, leftover.Location);
         return list.ToImmutable();
     }
 

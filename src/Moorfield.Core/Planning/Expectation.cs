@@ -102,7 +102,7 @@ public sealed record LeftoverExpectation(SystemSnapshot Before) : Expectation(Be
 {
     internal override IEnumerable<Discrepancy> Check(SystemSnapshot after, Func<string, bool> failed)
     {
-        foreach (var leftover in after.Leftovers.Intersect(Before.Leftovers).Where(l => !failed(l.Family?.ToString() ?? "")))
-            yield return new Discrepancy(leftover.Family?.ToString(), $"A leftover is still there: {leftover.Location}.");
+        foreach (var leftover in after.Leftovers.Intersect(Before.Leftovers).Where(l => !l.Stays && !failed(l.Subject)))
+            yield return new Discrepancy(leftover.Subject is { Length: > 0 } subject ? subject : null, $"A leftover is still there: {leftover.Location}.");
     }
 }

@@ -3,11 +3,11 @@ using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Reading;
 
-/// <summary>Finds what earlier removals left.</summary>
+/// <summary>Finds what earlier removals of packages left.</summary>
 internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledPackage> packages, MachineRegistry machine,
     ImmutableArray<AccountRegistry> accounts, NewcomerLists lists)
 {
-    internal ImmutableArray<Leftover> Find()
+    internal IReadOnlyCollection<Leftover> Find()
     {
         // Without a folder of packages it is not known what is on the disk.
         if (tree.List(machine.Roots.Packages).Count == 0)
@@ -33,8 +33,7 @@ internal sealed class LeftoverFinder(WindowsTree tree, ImmutableArray<InstalledP
             found.AddRange(account.UnknownRegistrations.Select(t => Leftover(KindOf(t), null, null, t)));
         }
         found.AddRange(lists.UnknownEntries.Select(t => Leftover(KindOf(t), null, null, t)));
-        return [.. found.Distinct().OrderBy(l => l.Kind).ThenBy(l => l.Family?.ToString() ?? "", StringComparer.OrdinalIgnoreCase)
-            .ThenBy(l => l.Sid, StringComparer.Ordinal)];
+        return [.. found];
     }
 
     /// <summary>Parts of the system are in order whoever has them; frameworks wait for a package that needs them.</summary>

@@ -47,6 +47,9 @@ public static class SystemReader
             accounts.ToDictionary(a => a.Account.Sid, a => a.ShortcutsOff).Append(new("", machine.ShortcutsOff)).ToDictionary(),
             machine.Accounts, notes);
         packages = [.. packages.Select(p => p with { FamilyTraces = [.. p.FamilyTraces, .. lists.Traces[p.Family]] })];
+        var programs = machine.Programs.Concat(accounts.SelectMany(a => a.Programs)).ToList();
+        var leftovers = new LeftoverFinder(tree, packages, machine, accounts, lists).Find()
+            .Concat(survey is null ? new ProgramLeftovers(tree, machine.Accounts).Find(programs, starts.Entries) : []);
         return new SystemSnapshot(
             machine.Product, machine.EditionId, machine.Release, machine.Build, machine.Computer, machine.Manufacturer, machine.MachineId,
             machine.Accounts, packages, [.. machine.Blocks.Keys.Order()], notes.ToImmutable())
@@ -59,10 +62,11 @@ public static class SystemReader
             Handlers = new Handlers(
                 machine.Handlers.Classic, accounts.ToImmutableDictionary(a => a.Account.Sid, a => a.Handlers.Classic),
                 [.. accounts.SelectMany(a => a.Choices), .. lists.Given]),
-            Leftovers = new LeftoverFinder(tree, packages, machine, accounts, lists).Find(),
+            Leftovers = [.. leftovers.Distinct().OrderBy(l => l.Kind).ThenBy(l => l.Subject, StringComparer.OrdinalIgnoreCase)
+                .ThenBy(l => l.Sid, StringComparer.Ordinal)],
             AsOf = survey?.Made,
             ReadGaps = survey?.Unknown(packages) ?? [],
-            DesktopPrograms = DesktopPrograms.With(machine.Programs.Concat(accounts.SelectMany(a => a.Programs)), starts.Entries),
+            DesktopPrograms = DesktopPrograms.With(programs, starts.Entries),
             StartBlocks = starts.Blocks,
         };
     }

@@ -52,7 +52,8 @@ internal sealed record SavedPackage(
     ImmutableArray<SavedTrace> FamilyTraces, ImmutableArray<string> Needs, ImmutableArray<string> Wants, ImmutableArray<SavedData> Data,
     SavedManifest? Manifest);
 
-internal sealed record SavedLeftover(string Kind, string? Family, string? FullName, string? Sid, long Bytes, SavedPlace Place);
+internal sealed record SavedLeftover(string Kind, string? Family, string? FullName, string? Sid, long Bytes, SavedPlace Place,
+    string? Program = null);
 
 internal sealed record SavedProgram(
     string Name, string Version, string Publisher, long Bytes, string? UninstallCommand, string? Sid, string? Key, string? QuietCommand = null,

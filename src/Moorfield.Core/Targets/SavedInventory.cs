@@ -101,7 +101,7 @@ public static class SavedInventory
             [.. system.Blocks.Select(b => new SavedBlock(b.ToString(), system.BlockTimes.GetValueOrDefault(b)))],
             [.. system.Notes.Select(n => new SavedNote(n.Code, n.Text, n.Package?.ToString()))],
             [.. system.Leftovers.Select(l => new SavedLeftover(
-                l.Kind.ToString(), l.Family?.ToString(), l.FullName?.ToString(), l.Sid, l.Bytes, Of(l.Location)))],
+                l.Kind.ToString(), l.Family?.ToString(), l.FullName?.ToString(), l.Sid, l.Bytes, Of(l.Location), l.Program))],
             [.. system.DesktopPrograms.Select(p => new SavedProgram(p.Name, p.Version, p.Publisher, p.Bytes, p.UninstallCommand, p.Sid, p.Key,
                 p.QuietCommand, p.Folder?.ToString(), p.IsInstallerProduct, p.Newcomers, p.Starts.IsEmpty ? null : [.. p.Starts.Select(s =>
                     new SavedStart(s.Kind.ToString(), s.Name, s.Command, s.Program?.ToString(), s.Scope.ToString(), s.Sid, s.IsOff,
@@ -168,7 +168,7 @@ public static class SavedInventory
         Name = saved.Name,
         BlockTimes = saved.Blocks.ToImmutableDictionary(b => Family(b.Family), b => b.At),
         Leftovers = [.. saved.Leftovers.Select(l => new Leftover(One<LeftoverKind>(l.Kind), l.Family is null ? null : Family(l.Family),
-            l.FullName is null ? null : FullName(l.FullName), l.Sid, l.Bytes, Location(l.Place)))],
+            l.FullName is null ? null : FullName(l.FullName), l.Sid, l.Bytes, Location(l.Place), l.Program))],
         DesktopPrograms = [.. saved.Programs.Select(p => new DesktopProgram(
             p.Name, p.Version, p.Publisher, p.Bytes, p.UninstallCommand, p.Sid)
         {

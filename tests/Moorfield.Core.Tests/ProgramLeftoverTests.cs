@@ -1,0 +1,169 @@
+using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
+using Moorfield.Core.Storage;
+using Moorfield.Formats.Hives;
+using Moorfield.Tests;
+
+namespace Moorfield.Core.Tests;
+
+/// <summary>What desktop programs left that are not there any more, and what only looks like that.</summary>
+public sealed class ProgramLeftoverTests : IDisposable
+{
+    private const string Version = @"Microsoft\Windows\CurrentVersion", View32 = @"WOW6432Node\";
+    private readonly TemporaryFolder _folder = new(inMemory: true);
+    private readonly Bench _bench;
+
+    public ProgramLeftoverTests()
+    {
+        _bench = new Bench(_folder);
+        Directory.CreateDirectory(At("Program Files (x86)/Common Files"));
+    }
+
+    private string At(string path) => Path.Combine(_bench.Root, path);
+
+    private List<string> Found() =>
+        [.. _bench.Read().Leftovers.Where(l => l.Program is not null).Select(l => $"{l.Kind} {l.Program}{(l.Sid is { } sid ? $" of {sid[^4..]}" : "")}")];
+
+    private void SetRun(params (string Name, string Command)[] values) => HiveEdit.Change(_bench.Software, hive =>
+    {
+        foreach (var (name, command) in values)
+            hive.Create($@"{Version}\Run").Set(HiveValue.FromString(name, command));
+    });
+
+    private void AddEntry(string name, params (string Value, string Text)[] values) => HiveEdit.Change(_bench.Software, hive =>
+    {
+        var key = hive.Create($@"{Version}\Uninstall\{name}");
+        key.Set(HiveValue.FromString("DisplayName", name));
+        foreach (var (value, text) in values)
+            key.Set(HiveValue.FromString(value, text));
+    });
+
+    [Fact]
+    public void Programs_that_are_there_leave_nothing() => Found().ShouldBeEmpty();
+
+    [Fact]
+    public void Entries_of_a_program_whose_folder_is_gone_are_found_wherever_they_are()
+    {
+        Directory.Delete(At("Program Files (x86)/Gannet"), recursive: true);
+        Directory.Delete(At("Users/rowan/AppData/Local/CardCounter"), recursive: true);
+        Directory.Delete(At("ProgramData/Pennywhistle"), recursive: true);
+        string rowan = $" of {Demo.Sid("rowan")[^4..]}";
+        Found().ShouldBe(
+        [
+            "ProgramEntry Card Counter" + rowan, "ProgramEntry Gannet Chart Plotter", "StartEntry Card Counter" + rowan, "StartEntry Chart Plotter",
+            "StartEntry Pennywhistle Post", "Shortcut Pennywhistle Games" + rowan, @"ScheduledTask Gannet and Rowe\Chart Update",
+        ]);
+    }
+
+    [Fact]
+    public void Clearing_takes_them_but_not_tasks_and_undo_gives_them_back()
+    {
+        Directory.Delete(At("Program Files (x86)/Gannet"), recursive: true);
+        Directory.Delete(At("Users/rowan/AppData/Local/CardCounter"), recursive: true);
+        string before = VolumeState.Files(_bench.Root);
+        using (var target = _bench.Open())
+        {
+            var clearing = new LeftoverRemoval(target, target.Read([null]));
+            var outcome = clearing.CarryOut(clearing.Plan(), new RunSettings(_folder["vault"], new WriteInterceptor()))!;
+            outcome.Failures.ShouldBeEmpty();
+            outcome.Verified.ShouldBeTrue();
+        }
+        Found().ShouldBe([@"ScheduledTask Gannet and Rowe\Chart Update"]);
+        File.Exists(At("Users/rowan/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Startup/Card Counter.lnk")).ShouldBeFalse();
+        Directory.Exists(At("Users/rowan/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Startup")).ShouldBeTrue();
+        HiveEdit.HasKey(_bench.Software, $@"{View32}{Version}\Uninstall\GannetPlotter").ShouldBeFalse();
+        using (var target = _bench.Open())
+            new LeftoverRemoval(target, target.Read([null])).Plan().HasEffect.ShouldBeFalse();
+        _bench.Undo(1).Failures.ShouldBeEmpty();
+        VolumeState.Files(_bench.Root).ShouldBe(before);
+    }
+
+    [Fact]
+    public void A_task_of_a_program_that_left_its_account_is_told_afterwards()
+    {
+        _bench.Remove("Notes", "ivy", more: w => w with
+        {
+            Programs = [.. DesktopProgramGroup.Of(Bench.Demonstration).Where(p => p.Name == "Saltmarsh Tide Folder")],
+        }).Failures.ShouldBeEmpty();
+        Found().ShouldBe(["ScheduledTask Tide Folder Update of ivy"]);
+    }
+
+    [Theory]
+    [InlineData(@"C:\Program Files\Gone\gone.exe", true)]
+    [InlineData(@"""C:\Program Files\Gone\gone.exe"" /tray", true)]
+    [InlineData(@"""C:\Program Files\Gone\gone"" /tray", true)]
+    [InlineData(@"""C:\Program Files\Ticket Printer\tray"" /x", false)] // Windows adds the ending
+    [InlineData(@"C:\Program Files\Ticket Printer\other.exe", true)]
+    [InlineData(@"C:\Program Files\Gannet\GannetPlotter.exe", false)] // as a 32-bit program names it
+    [InlineData(@"%SystemRoot%\System32\gone.exe", false)]
+    [InlineData(@"gone.exe /tray", false)]
+    [InlineData(@"D:\Gone\gone.exe", false)]
+    [InlineData(@"\\harbour\share\gone.exe", false)]
+    [InlineData(@"C:\gone.exe", false)]
+    [InlineData(@"C:\Elsewhere\Gone\gone.exe", false)] // a part of a disk
+    [InlineData(@"C:\Empty\Gone\gone.exe", false)]
+    [InlineData(@"C:\Program Files\Moved\gone.exe", false)] // behind a link
+    [InlineData(@"C:\Program Files\Moved\Deeper\gone.exe", false)]
+    public void A_start_entry_is_one_when_its_program_is_surely_gone(string command, bool isLeftover)
+    {
+        Directory.CreateDirectory(At("Empty"));
+        Directory.CreateSymbolicLink(At("Program Files/Moved"), "/nowhere");
+        SetRun(("Gone", command));
+        Found().ShouldBe(isLeftover ? ["StartEntry Gone"] : []);
+    }
+
+    [Theory]
+    [InlineData(@"C:\Program Files\Gone", null, true)]
+    [InlineData(@"C:\Program Files\Gone", @"""C:\Program Files\Gone\remove.exe""", true)]
+    [InlineData(null, @"""C:\Program Files\Gone\remove.exe"" /x", true)]
+    [InlineData(@"C:\Program Files\Gone", @"C:\Program Files\Ticket Printer\remove.exe", false)]
+    [InlineData(@"C:\Program Files\Gone", @"MsiExec.exe /X{4B1C0D2E-0000-4000-8000-0000000000A7}", false)]
+    [InlineData(@"C:\Program Files\Gone", @"%SystemRoot%\System32\rundll32.exe x,y", false)]
+    [InlineData(@"C:\Program Files\Ticket Printer", @"C:\Program Files\Gone\remove.exe", false)]
+    [InlineData(null, null, false)]
+    public void A_program_entry_is_one_when_neither_its_folder_nor_what_removes_it_is_there(string? folder, string? uninstall, bool isLeftover)
+    {
+        AddEntry("Gone", [.. new[] { ("InstallLocation", folder), ("UninstallString", uninstall) }.Where(v => v.Item2 is not null)
+            .Select(v => (v.Item1, v.Item2!))]);
+        Found().ShouldBe(isLeftover ? ["ProgramEntry Gone"] : []);
+    }
+
+    [Fact]
+    public void What_Windows_Installer_records_is_none()
+    {
+        Directory.Delete(At("Program Files/Label Maker"), recursive: true);
+        Found().ShouldBe(["StartEntry Label Maker templates"]);
+    }
+
+    [Fact]
+    public void A_shortcut_to_a_document_that_is_gone_is_its_owners_business()
+    {
+        string menu = At("Users/rowan/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Pennywhistle Games"), link = menu + "/Card Counter.lnk";
+        byte[] content = File.ReadAllBytes(link);
+        string text = System.Text.Encoding.Latin1.GetString(content);
+        Directory.Delete(At("Users/rowan/AppData/Local/CardCounter"), recursive: true);
+        Found().ShouldContain(l => l.StartsWith("Shortcut", StringComparison.Ordinal));
+        File.WriteAllBytes(link, System.Text.Encoding.Latin1.GetBytes(text.Replace(".exe", ".odt", StringComparison.Ordinal)
+            .Replace(".\0e\0x\0e\0", ".\0o\0d\0t\0", StringComparison.Ordinal)));
+        Found().ShouldNotContain(l => l.StartsWith("Shortcut", StringComparison.Ordinal));
+    }
+
+    [Fact]
+    public void One_shortcut_among_others_goes_alone()
+    {
+        string menu = At("ProgramData/Microsoft/Windows/Start Menu/Programs/Charts"), desktop = At("Users/Public/Desktop");
+        byte[] link = File.ReadAllBytes(At("ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp/Chart Plotter.lnk"));
+        foreach (string folder in new[] { menu, desktop })
+        {
+            Directory.CreateDirectory(folder);
+            File.WriteAllBytes(folder + "/Plotter.lnk", link);
+        }
+        File.WriteAllText(menu + "/Read me.txt", "x");
+        Found().ShouldBeEmpty();
+        Directory.Delete(At("Program Files (x86)/Gannet"), recursive: true);
+        _bench.Read().Leftovers.Where(l => l.Kind == LeftoverKind.Shortcut).Select(l => ((TreeLocation)l.Location).Path.ToString()).ShouldBe(
+            [@"ProgramData\Microsoft\Windows\Start Menu\Programs\Charts\Plotter.lnk", @"Users\Public\Desktop\Plotter.lnk"], ignoreOrder: true);
+    }
+
+    public void Dispose() => _folder.Dispose();
+}
