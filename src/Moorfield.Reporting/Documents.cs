@@ -100,8 +100,7 @@ internal sealed record ResultJson(string Schema, string Target, string Path, Pla
 internal sealed record DisagreementJson(int? Edition, string? Family, string Text);
 
 internal sealed record GuardStateJson(int? Edition, string? Guard, string Hive, string Key, string Name, HoldersJson? For, string State,
-    string? Family,
-string? Because);
+    string? Family, string? Because, bool IsAbsence, string Effect, bool IsReported, bool OnlyByName);
 
 internal sealed record GuardsJson(string Schema, string Target, string Path, ImmutableArray<GuardStateJson> Guards);
 

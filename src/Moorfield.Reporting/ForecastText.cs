@@ -58,6 +58,8 @@ internal static class ForecastText
                 + $"{For(forecast.Doubtful.MaxBy(d => d.For.Sids.Length)!.For, snapshot)}, and systems like this one ({snapshot.EditionId}) are "
                 + "reported not to honour it: set those of the accounts too.");
         }
+        if (!forecast.Idle.IsEmpty)
+            page.Line($"Set, but not honoured by {(update?.Edition ?? snapshot).Release}: {TextFormat.List(forecast.Idle.Select(g => g.Title))}.");
         ShowRemedy(page, system, update is not null, brief);
     }
 

@@ -13,7 +13,7 @@ internal static class HandOverText
         if (elsewhere.Count > 0)
             page.Line($"On machines that have {(elsewhere.Count == 1 ? "it" : "them")}: "
                 + $"{TextFormat.List(elsewhere.Select(r => r.Title), 8)}.");
-        int set = plan.Guards.Length - plans.SelectMany(p => p.Plan.Guards).Select(g => g.Guard).Distinct().Count();
+        int set = plan.Guards.Length - plans.SelectMany(p => p.Plan.Guards).Select(g => g.Guard).Where(g => !g.IsAbsence).Distinct().Count();
         if (set > 0)
             page.Line($"{TextTable.Count(set, "guard")} more {(set == 1 ? "is" : "are")} set here already, and will be on every machine.");
         foreach (var program in plan.Programs)

@@ -41,7 +41,7 @@ public sealed class ForecastTests : CliTest
         bad.ExitCode.ShouldBe(4);
         Families(Root, "--update", _update, "--brief", _brief).Where(f => f.Unwanted)
             .ShouldBe([("Assistant", "comesBack", true), ("Films", "comesBack", true), ("Weather", "comesBack", true)]);
-        bad.Output.ShouldContain("Suggested apps may install themselves for everyone, unwanted: no guard against that is set (consumer-features, ");
+        bad.Output.ShouldContain("Suggested apps may install themselves for everyone, unwanted: no guard against that is set (offered-apps, ");
         bad.Output.ShouldContain("3 packages that the brief does not want would come.\nThis would keep all of that away:\n");
         FollowAdvice(bad);
         var good = Run(forecast);
@@ -150,7 +150,7 @@ public sealed class ForecastTests : CliTest
         var before = Run(forecast);
         before.ExitCode.ShouldBe(4);
         FollowAdvice(before);
-        Run("guard", Root).Output.ShouldContain("suggested-apps     ivy, newcomers");
+        Run("guard", Root).Output.ShouldContain("set for ivy, newcomers; set otherwise for counter, rowan");
         Run(forecast).ExitCode.ShouldBe(0);
     }
 
@@ -228,7 +228,7 @@ public sealed class ForecastTests : CliTest
         run.Output.ShouldContain("3 families blocked on counter-07.");
         run.Output.ShouldContain("1 guard set: suggested-apps.");
         Run("block", Root).Output.ShouldContain("Pennywhistle.Skittles_rwgrfebwaqv8w");
-        Run("guard", Root).Output.ShouldContain("1 of 5 guards set in full");
+        Run("guard", Root).Output.ShouldContain("2 of 26 guards set in full");
         var again = Run("block", Root, "--brief", Folder["own.yaml"], "--from", _update, "--yes");
         again.Error.ShouldContain("Nothing was changed.");
         Run("undo", Root, "--yes").ExitCode.ShouldBe(0);

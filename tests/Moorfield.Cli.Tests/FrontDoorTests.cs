@@ -421,7 +421,7 @@ public sealed class FrontDoorTests : CliTest
         Run("remove", Root, "Clock", "--for", "everyone", "--preview").Output.ShouldContain("Windows may still install apps by itself at a sign-in.");
         Run("remove", Root, "Clock", "--for", "ivy", "--preview").Output.ShouldNotContain("Windows may still");
         string brief = Folder.Write("g.yaml",
-            "brief: 1\nfor: everyone\nremove: [Clock]\nguard: [suggested-apps, partner-apps, maker-apps, content-delivery, consumer-features]"u8);
+            "brief: 1\nfor: everyone\nremove: [Clock]\nguard: [suggested-apps, partner-apps, maker-apps, all-offers, offered-apps]"u8);
         Run("remove", Root, "--brief", brief, "--preview").Output.ShouldNotContain("Windows may still");
     }
 

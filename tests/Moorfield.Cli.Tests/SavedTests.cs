@@ -49,7 +49,7 @@ public sealed class SavedTests : CliTest
         SaysTheSame(Root, _saved, t => ["guard", t, "--format", "csv"]);
         SaysTheSame(Root, _saved, t => ["block", t, "--format", "csv"]);
         SaysTheSame(Root, _saved, t => ["forecast", t, "--sign-in", "--all"]);
-        string brief = Folder.Write("b.yaml", "brief: 1\nfor: everyone\nremove: [Weather, {origin: maker}]\nguard: [consumer-features]"u8);
+        string brief = Folder.Write("b.yaml", "brief: 1\nfor: everyone\nremove: [Weather, {origin: maker}]\nguard: [offered-apps]"u8);
         SaysTheSame(Root, _saved, t => ["check", t, "--brief", brief]);
         SaysTheSame(Root, _saved, t => ["brief", "show", brief, "--on", t]);
         Run("compare", _saved, Root).Output.ShouldContain("Nothing differs.");

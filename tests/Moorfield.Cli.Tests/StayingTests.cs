@@ -47,7 +47,7 @@ public sealed class StayingTests : CliTest
     public void Blocks_and_guards_go_to_another_system_as_a_registry_text_file()
     {
         Run("block", Root, "Weather", "--yes").ExitCode.ShouldBe(0);
-        Run("guard", Root, "consumer-features", "--yes").Output.ShouldContain("1 value set on counter-07.");
+        Run("guard", Root, "offered-apps", "--yes").Output.ShouldContain("1 value set on counter-07.");
         Run("block", Root, "--to", Folder["blocks.reg"]).Error.ShouldContain("holds 2 blocks and 1 guard");
         Refused(2, "is there already", "block", Root, "--to", Folder["blocks.reg"]);
         string other = Demo.CopyTo(Folder, "counter-08");
@@ -66,9 +66,9 @@ public sealed class StayingTests : CliTest
     public void Guards_are_listed_set_lifted_and_undone()
     {
         string before = VolumeState.Files(Root);
-        Run("guard", Root).Output.ShouldContain("0 of 5 guards set in full on counter-07.");
+        Run("guard", Root).Output.ShouldContain("1 of 26 guards set in full on counter-07.");
         Run("guard", Root, "*", "--preview").Output.ShouldContain(
-            "consumer-features for the machine: Windows does not install suggested apps by itself");
+            "offered-apps for the machine: Windows does not install suggested apps by itself");
         Run("guard", Root, "suggested-apps", "--for", "ivy", "--yes").Output.ShouldContain("1 value set");
         Run("guard", Root, "--format", "csv").Output.Split("\r\n").Count(l => l.Contains(",set,", StringComparison.Ordinal)).ShouldBe(1);
         Run("guard", Root, "suggested-apps", "--for", "ivy", "--yes").Error.ShouldContain("These guards are set already");
@@ -125,8 +125,8 @@ public sealed class StayingTests : CliTest
     {
         string image = Demo.CopyImageTo(Folder, "counter-install.wim");
         Run("guard", image, "*", "--edition", "2", "--yes").ExitCode.ShouldBe(0);
-        Run("guard", image, "--edition", "2").Output.ShouldContain("5 of 5 guards set in full on edition 2 of counter-install.wim.");
-        Run("guard", image, "--edition", "1").Output.ShouldContain("0 of 5 guards set in full");
+        Run("guard", image, "--edition", "2").Output.ShouldContain("22 of 26 guards set in full on edition 2 of counter-install.wim.");
+        Run("guard", image, "--edition", "1").Output.ShouldContain("1 of 26 guards set in full");
         WimSource.Verify(image);
         Run("undo", image, "--yes").ExitCode.ShouldBe(0);
     }

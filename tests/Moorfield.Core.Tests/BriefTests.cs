@@ -142,8 +142,11 @@ public sealed class BriefTests : IDisposable
     [InlineData("brief: 1\nremove: [Weather, {package: [a, b], origin: maker, role: [addon], larger-than: 1.5 MB, starts-with-windows: true, "
         + "because: x}]\nblock: [Northlight.Weather_8pewgm0k42rsa]", true)]
     [InlineData("brief: 1\nguard: [{hive: account, key: A, name: B, type: texts, data: [x, y]}]\nnotes: {A: b}\nneeds: {A: [b, c], D: e}", true)]
-    [InlineData("brief: 1\nguard: [consumer-features, maker-apps]", true)]
-    [InlineData("brief: 1\nguard: [consumer-featurs]", false)]
+    [InlineData("brief: 1\nguard: [offered-apps, maker-apps]", true)]
+    [InlineData("brief: 1\nguard: [{removal-by-policy: Northlight.Weather_8pewgm0k42rsa}]", true)]
+    [InlineData("brief: 1\nguard: [{removal-by-policy: [Weather]}]", false)]
+    [InlineData("brief: 1\nguard: [{hive: machine, key: A, absent: B}]", false)]
+    [InlineData("brief: 1\nguard: [offered-aps]", false)]
     [InlineData("brief: 1\nremov: []", false)]
     [InlineData("brief: 1\nremove: [{because: x}]", false)]
     [InlineData("brief: 1\nremove: [{pakage: x}]", false)]
@@ -161,6 +164,10 @@ public sealed class BriefTests : IDisposable
             Should.Throw<MoorfieldException>(() => { new BriefReader(file).Read(text); });
         IsAllowed(text).ShouldBe(good);
     }
+
+    [Fact]
+    public void The_schema_knows_every_guard() =>
+        KnownGuards.All.Where(g => !IsAllowed($"brief: 1\nguard: [{g.Name}]")).Select(g => g.Name).ShouldBeEmpty();
 
     [Theory]
     [InlineData("keep: [Northlight.Weather_8pewgm0k42rsa]")]

@@ -10,7 +10,7 @@ public sealed class ForecastRuleTests
 {
     private static readonly Audience Everyone = new(["S-1-5-21-1-2-3-1001"], Newcomers: true);
     private static readonly Guard Suggested = KnownGuards.Find("suggested-apps"), Partner = KnownGuards.Find("partner-apps"),
-        Consumer = KnownGuards.Find("consumer-features");
+        Consumer = KnownGuards.Find("offered-apps");
 
     private static ForecastFamily Family(string name, PackageRole role, Fate fate, params Guard[] guards) => new(
         Named(name), name, role, fate, FateCause.NeverBlocked, null, null, Audience.Nobody, Everyone, Everyone,
@@ -32,18 +32,20 @@ public sealed class ForecastRuleTests
         forecast.Blockable(isUpdate: false).Select(f => f.Name).ShouldBe(["Northlight.Weather", "Northlight.Assistant"]);
     }
 
+    private static SystemSnapshot Edition(string id) => Bench.FewPackages with { EditionId = id };
+
     [Fact]
     public void A_delivery_is_open_until_a_guard_that_the_edition_honours_is_planned()
     {
         var nameless = Suggested with { Name = null };
         var forecast = Of(new ForecastDelivery(Delivery.Suggested, Everyone, [nameless, Consumer, Suggested]));
-        forecast.OpenToDeliveries("Professional", []).ShouldBe([Suggested]);
-        forecast.OpenToDeliveries("Enterprise", []).ShouldBe([Consumer]);
-        forecast.OpenToDeliveries("Professional", [Partner]).ShouldBe([Suggested]);
-        forecast.OpenToDeliveries("Professional", [Suggested]).ShouldBeEmpty();
+        forecast.OpenToDeliveries(Edition("Professional"), []).ShouldBe([Suggested]);
+        forecast.OpenToDeliveries(Edition("Enterprise"), []).ShouldBe([Consumer]);
+        forecast.OpenToDeliveries(Edition("Professional"), [Partner]).ShouldBe([Suggested]);
+        forecast.OpenToDeliveries(Edition("Professional"), [Suggested]).ShouldBeEmpty();
         // The same value under another name, or none, will do.
-        forecast.OpenToDeliveries("Professional", [Partner, nameless]).ShouldBeEmpty();
-        Of(new ForecastDelivery(Delivery.Partner, Everyone, [nameless])).OpenToDeliveries("Professional", []).ShouldBeEmpty();
+        forecast.OpenToDeliveries(Edition("Professional"), [Partner, nameless]).ShouldBeEmpty();
+        Of(new ForecastDelivery(Delivery.Partner, Everyone, [nameless])).OpenToDeliveries(Edition("Professional"), []).ShouldBeEmpty();
     }
 
     [Fact]
@@ -54,7 +56,7 @@ public sealed class ForecastRuleTests
                 Fate.StaysAway, Consumer)],
             [new ForecastDelivery(Delivery.Suggested, Everyone, [Suggested, Consumer]), new ForecastDelivery(Delivery.Partner, Everyone, [Partner])],
             []);
-        forecast.Open("Professional").ShouldBe([Partner, Suggested]);
-        forecast.Open("Enterprise").ShouldBe([Partner, Suggested, Consumer]);
+        forecast.Open(Edition("Professional")).ShouldBe([Partner, Suggested]);
+        forecast.Open(Edition("Enterprise")).ShouldBe([Partner, Suggested, Consumer]);
     }
 }

@@ -199,10 +199,10 @@ public sealed class ForecastTests : IDisposable
 
     [Theory]
     [InlineData("", "Suggested everyone; Partner newcomers; Maker newcomers")]
-    [InlineData("consumer-features", "")]
+    [InlineData("offered-apps", "")]
     [InlineData("suggested-apps", "Partner newcomers; Maker newcomers")]
     [InlineData("partner-apps,maker-apps", "Suggested everyone")]
-    [InlineData("content-delivery", "")]
+    [InlineData("all-offers", "")]
     public void Guards_say_for_whom_apps_may_install_themselves(string set, string expected)
     {
         foreach (var guard in set.Split(',', StringSplitOptions.RemoveEmptyEntries).SelectMany(n => KnownGuards.Find([n])))
@@ -219,7 +219,7 @@ public sealed class ForecastTests : IDisposable
     public void A_guard_that_the_edition_may_not_honour_is_doubted_where_it_stands_alone()
     {
         Doubtful().ShouldBe("");
-        var consumer = KnownGuards.Find(["consumer-features"])[0];
+        var consumer = KnownGuards.Find(["offered-apps"])[0];
         HiveEdit.Change(_bench.Software, h => h.Create(consumer.Key).Set(consumer.Value));
         Doubtful().ShouldBe("Suggested everyone; Partner newcomers; Maker newcomers");
         var silent = KnownGuards.Find(["suggested-apps"])[0];
@@ -261,7 +261,7 @@ public sealed class ForecastTests : IDisposable
     {
         var snapshot = _bench.Read();
         Forecaster().SignIn().Unwanted(Brief($"block: [{Demo.Family("Northlight.Films")}]"), snapshot, null).Families.ShouldBeEmpty();
-        Forecaster().SignIn().Unwanted(Brief("guard: [suggested-apps, consumer-features]"), snapshot, null).Deliveries.ShouldNotBeEmpty();
+        Forecaster().SignIn().Unwanted(Brief("guard: [suggested-apps, offered-apps]"), snapshot, null).Deliveries.ShouldNotBeEmpty();
         Forecaster().SignIn().Unwanted(Brief("remove: [Films]"), snapshot, null).Families.ShouldHaveSingleItem().DisplayName.ShouldBe("Films");
         Forecaster().SignIn()
             .Unwanted(Brief("for: ivy\nremove: [Films]"), snapshot, null).Families.ShouldBeEmpty("the brief leaves it with newcomers");
@@ -271,7 +271,7 @@ public sealed class ForecastTests : IDisposable
     [InlineData("guard: [suggested-apps]", "Suggested")]
     [InlineData("for: ivy\nguard: [suggested-apps]", "Suggested")]
     [InlineData("for: ivy\nguard: [partner-apps]", "", "they are given to newcomers only")]
-    [InlineData("for: ivy\nguard: [consumer-features]", "Suggested, Partner, Maker", "it is the machine's")]
+    [InlineData("for: ivy\nguard: [offered-apps]", "Suggested, Partner, Maker", "it is the machine's")]
     [InlineData(@"guard: [{hive: machine, key: policies\microsoft\windows\cloudcontent, name: disablewindowsconsumerfeatures, type: dword, data: 1}]", "Suggested, Partner, Maker", "the same value, spelled out")]
     [InlineData(@"guard: [{hive: machine, key: Policies\Microsoft\Windows\CloudContent, name: DisableWindowsConsumerFeatures, type: dword, data: 0}]", "")]
     [InlineData(null, "Suggested, Partner, Maker", "without a brief all that is coming counts")]

@@ -15,6 +15,9 @@ namespace Moorfield.Core.Tests;
 public sealed class GuardTests : IDisposable
 {
     private const string Delivery = @"Software\Microsoft\Windows\CurrentVersion\ContentDeliveryManager";
+    private static readonly ImmutableArray<Guard> Guards =
+        KnownGuards.Find(["offered-apps", "suggested-apps", "partner-apps", "maker-apps", "all-offers"]);
+
     private readonly TemporaryFolder _folder = new(inMemory: true);
     private readonly Bench _bench;
 
@@ -23,24 +26,26 @@ public sealed class GuardTests : IDisposable
     private ImmutableArray<GuardState> Read(string who = "everyone")
     {
         using var target = _bench.Open();
-        var snapshot = target.Read([null], KnownGuards.All)[0];
-        return GuardStates.Of(snapshot, KnownGuards.All, AudienceParser.Parse([who], snapshot));
+        var snapshot = target.Read([null], Guards)[0];
+        return GuardStates.Of(snapshot, Guards, AudienceParser.Parse([who], snapshot));
     }
 
     private Outcome Change(bool lift, string who = "everyone")
     {
         using var target = _bench.Open();
-        var guarding = new GuardOperation(target, target.Read([null], KnownGuards.All), KnownGuards.All, [who], lift);
+        var guarding = new GuardOperation(target, target.Read([null], Guards), Guards, [who], lift);
         return guarding.CarryOut(guarding.Plan(), new RunSettings(_folder["vault"], new WriteInterceptor()))!;
     }
 
     [Fact]
     public void Every_known_guard_has_a_name_and_a_sentence()
     {
-        KnownGuards.All.Length.ShouldBe(5);
+        KnownGuards.All.Length.ShouldBe(31);
+        KnownGuards.All.Where(g => !g.Stops.IsEmpty).ShouldBe(Guards);
+        KnownGuards.All.Where(g => g.IsAbsence).Select(g => g.Name).ShouldBe(["setup-fetched-apps"]);
         KnownGuards.All.ShouldAllBe(g => g.Name!.Length > 0 && g.Because!.EndsWith('.'));
         KnownGuards.All.Select(g => g.Name).ShouldBeUnique();
-        Should.Throw<MoorfieldException>(() => KnownGuards.Find(["consumer-feature"])).Message.ShouldContain("The nearest is 'consumer-features'");
+        Should.Throw<MoorfieldException>(() => KnownGuards.Find(["offered-app"])).Message.ShouldContain("The nearest is 'offered-apps'");
     }
 
     [Fact]
@@ -49,7 +54,7 @@ public sealed class GuardTests : IDisposable
         Change(lift: false).Failures.ShouldBeEmpty();
         using var vault = Core.Vaults.Vault.OpenExisting(_folder["vault"])!;
         var intents = vault.Read(1).Intents;
-        var machine = intents.Single(i => i.Subject.Contains("consumer", StringComparison.OrdinalIgnoreCase));
+        var machine = intents.Single(i => i.Subject.Contains("offered", StringComparison.OrdinalIgnoreCase));
         (machine.Newcomers, machine.Sids.Length).ShouldBe((false, 0));
         var others = intents.Where(i => i != machine).ToList();
         others.ShouldAllBe(i => i.Newcomers == (i.Sids.Length == 0));
@@ -62,7 +67,7 @@ public sealed class GuardTests : IDisposable
         var before = Read();
         before.Length.ShouldBe(1 + (4 * 4));
         before.ShouldAllBe(s => !s.IsSet);
-        before.Single(s => s.Guard.Name == "consumer-features").Now.ShouldBeNull();
+        before.Single(s => s.Guard.Name == "offered-apps").Now.ShouldBeNull();
         before.Where(s => s.Guard.Hive == GuardHive.Account).ShouldAllBe(s => s.Now!.AsDWord() == 1);
         Read("ivy").Select(s => s.Sid).Distinct().ShouldBe([null, Demo.Sid("ivy")]);
     }
@@ -115,11 +120,11 @@ public sealed class GuardTests : IDisposable
     [Fact]
     public void A_brief_may_name_a_known_guard()
     {
-        string file = _folder.Write("b.yaml", "brief: 1\nguard: [consumer-features, {hive: machine, key: A, name: B, type: dword, data: 1}]"u8);
-        new BriefLoader(_ => []).Load(file).Guards.Select(g => g.Name).ShouldBe(["consumer-features", null]);
-        _folder.Write("b.yaml", "brief: 1\nguard: [consumer-featurs]"u8);
+        string file = _folder.Write("b.yaml", "brief: 1\nguard: [offered-apps, {hive: machine, key: A, name: B, type: dword, data: 1}]"u8);
+        new BriefLoader(_ => []).Load(file).Guards.Select(g => g.Name).ShouldBe(["offered-apps", null]);
+        _folder.Write("b.yaml", "brief: 1\nguard: [offered-aps]"u8);
         Should.Throw<MoorfieldException>(() => new BriefLoader(_ => [])
-            .Load(file)).Message.ShouldContain(":2:9: There is no guard 'consumer-featurs'. The nearest is 'consumer-features'");
+            .Load(file)).Message.ShouldContain(":2:9: There is no guard 'offered-aps'. The nearest is 'offered-apps'");
     }
 
     [Fact]
@@ -130,7 +135,7 @@ public sealed class GuardTests : IDisposable
         byte[] text = RegistryExchange.Write("counter-07", blocks, KnownGuards.All);
         var read = RegistryExchange.Read("x.reg", text);
         read.Blocks.ShouldBe(blocks);
-        read.Guards.ShouldBe(KnownGuards.All, ignoreOrder: true);
+        read.Guards.Select(g => g.Name).ShouldBe(KnownGuards.All.Where(g => !g.IsAbsence).Select(g => g.Name), ignoreOrder: true);
         // The older header in one byte a letter, with keys in another case.
         string old = "REGEDIT4\n[hkey_local_machine\\software\\microsoft\\windows\\currentversion\\appx\\appxalluserstore\\deprovisioned\\Gannet.Charts_8pewgm0k42rsa]\n";
         RegistryExchange.Read("x.reg", Encoding.ASCII.GetBytes(old)).Blocks.ShouldHaveSingleItem().Name.ShouldBe("Gannet.Charts");

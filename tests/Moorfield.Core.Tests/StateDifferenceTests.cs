@@ -6,6 +6,7 @@ using Moorfield.Core.Transactions;
 using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
 using Moorfield.StandIn;
 using Moorfield.Tests;
 
@@ -115,6 +116,26 @@ public sealed class StateDifferenceTests : IDisposable
         var entries = Plan().Request.Changes.OfType<EntryAdded>().ToList();
         entries.ShouldNotBeEmpty();
         entries.ShouldAllBe(e => e.Family == Demo.Family("Northlight.Music"));
+    }
+
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public void Keys_that_a_guard_wants_absent_are_as_they_were_recorded(bool wasThere)
+    {
+        const string Place = @"Microsoft\WindowsUpdate\Orchestrator\UScheduler_Oobe";
+        void Add() => HiveEdit.Change(Bench.Software, h => h.Create($@"{Place}\TideUpdate").Set(HiveValue.FromString("x", "y")));
+        HiveEdit.Change(Bench.Software, h => h.Create($@"{Place}\Settings"));
+        if (wasThere)
+            Add();
+        Bench.Create(withFiles: false);
+        if (wasThere)
+            HiveEdit.Change(Bench.Software, h => h.Find($@"{Place}\TideUpdate")!.Value.Delete());
+        else
+            Add();
+        HiveEdit.Change(Bench.Software, h => h.Find($@"{Place}\Settings")!.Value.Delete());
+        var change = Plan().Request.Changes.ShouldHaveSingleItem();
+        (change is KeyAdded { Key: $@"{Place}\TideUpdate" }, change is KeyRemoved { Key: $@"{Place}\TideUpdate" }).ShouldBe((wasThere, !wasThere));
     }
 
     private sealed class NoFiles : IStateFacts

@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.IO.Compression;
 using System.Text;
 using System.Text.Json.Nodes;
@@ -58,7 +59,9 @@ public sealed class SurveyTests : IDisposable
         survey.Blocks.ShouldBe(disk.Blocks);
         survey.ReadGaps.ShouldBeEmpty();
         var everyone = AudienceParser.Parse(["accounts"], disk);
-        GuardStates.Of(survey, KnownGuards.All, everyone).ShouldBe(GuardStates.Of(disk, KnownGuards.All, everyone));
+        ImmutableArray<Guard> values = [.. KnownGuards.All.Where(g => !g.IsAbsence)];
+        GuardStates.Of(survey, values, everyone).ShouldBe(GuardStates.Of(disk, values, everyone));
+        GuardStates.Of(survey, KnownGuards.All, everyone).Where(s => !s.IsKnown).Select(s => s.Guard.Name).ShouldBe(["setup-fetched-apps"]);
     }
 
     /// <summary>What is told of each package, for people.</summary>
@@ -95,7 +98,7 @@ public sealed class SurveyTests : IDisposable
         assessment.Of(system.Packages.First(p => p.DisplayName == "Films")).Reasons.ShouldNotContain(r => r.Code == "notKnown");
         assessment.Of(system.Packages.First(p => p.DisplayName == "Clock")).Standing.ShouldBe(PackageStanding.Free);
         GuardStates.Of(system, KnownGuards.All, AudienceParser.Parse(["rowan"], system)).ShouldAllBe(g => g.Guard.Hive == GuardHive.Machine || !g.IsKnown);
-        GuardStates.Of(system, KnownGuards.All, AudienceParser.Parse(["ivy"], system)).ShouldAllBe(g => g.IsKnown);
+        GuardStates.Of(system, KnownGuards.All, AudienceParser.Parse(["ivy"], system)).ShouldAllBe(g => g.IsKnown != g.Guard.IsAbsence);
     }
 
     [Fact]

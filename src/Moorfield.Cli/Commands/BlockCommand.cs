@@ -94,7 +94,7 @@ internal static class BlockCommand
             {
                 var edition = ForecastCommand.ReadImage(call, image, call.GetValue(Edition) ?? [], snapshots[0]);
                 var forecast = ForecastOperation.Of(target, snapshots[0], edition, null, Common.Points(call.Console, options.VaultPath(call)));
-                request = request with { Families = forecast.Blockable(isUpdate: true), Guards = forecast.Open(snapshots[0].EditionId) };
+                request = request with { Families = forecast.Blockable(isUpdate: true), Guards = forecast.Open(snapshots[0]) };
             }
             string[] programs = otherPath is not null ? [] : [.. arguments.Where(a => !PackageFamilyName.TryParse(a, out _)
                 && ProgramSelector.IsProgram(a, snapshots))];

@@ -53,7 +53,7 @@ internal static class BlockList
         if (snapshots.Count > 1)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "A registry text file describes one system: choose one with --edition.");
         var guards = GuardStates.Of(snapshots[0], KnownGuards.All, AudienceParser.Parse(["everyone"], snapshots[0]));
-        var set = guards.GroupBy(g => g.Guard).Where(g => g.All(s => s.IsSet)).Select(g => g.Key).ToList();
+        var set = guards.GroupBy(g => g.Guard).Where(g => !g.Key.IsAbsence && g.All(s => s.IsSet)).Select(g => g.Key).ToList();
         NewFile.Write(file,
             RegistryExchange.Write($"Blocks and guards of {DisplayText.Place(target, snapshots[0])}, by moorfield", snapshots[0].Blocks, set));
         console.Notice($"{file} holds {TextTable.Count(snapshots[0].Blocks.Length, "block")} and {TextTable.Count(set.Count, "guard")}.");

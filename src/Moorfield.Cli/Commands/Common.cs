@@ -124,6 +124,12 @@ internal static class Common
 
     /// <summary>Opens a target and reads its systems; an interrupted run is pointed out.</summary>
     /// <param name="editions">Words of a person; all when there are none.</param>
+    /// <summary>Names of the guards, one for each kind of apps, that are not set although Windows may install such apps at a sign-in.</summary>
+    /// <param name="snapshot">Read with the guards of <see cref="KnownGuards.With"/>.</param>
+    internal static ImmutableArray<string> OpenGuards(Invocation call, string vaultPath, Target target, SystemSnapshot snapshot, Brief? brief) =>
+        [.. ForecastOperation.Of(target, snapshot, null, brief, Points(call.Console, vaultPath))
+            .OpenToDeliveries(snapshot, brief?.Guards ?? []).Select(g => g.Name!)];
+
     /// <param name="guards">Whose values are looked up as well.</param>
     internal static (Target Target, ImmutableArray<SystemSnapshot> Snapshots) Read(
         Invocation call, string path, IReadOnlyCollection<string>? editions = null, IReadOnlyCollection<Guard>? guards = null, string? maker = null)

@@ -103,7 +103,7 @@ internal static class ForecastCommand
         var (path, update) = (call.GetRequiredValue(TargetPath), call.GetValue(Update));
         // An update brings parts of the system in spite of a block; taking them from newcomers holds for sign-ins.
         bool any = brief is null
-            ? !forecast.Blockable(update is not null).IsEmpty || !forecast.Open(snapshot.EditionId).IsEmpty
+            ? !forecast.Blockable(update is not null).IsEmpty || !forecast.Open(snapshot).IsEmpty
             : !deliveries.IsEmpty || programs > 0 || unwanted.Any(f => update is null || f.Role != PackageRole.Component || !f.Guards.IsEmpty);
         // A block does not help against a Windows that does not support blocks.
         bool canBlock = snapshot.NoBlocksBecause is null && image?.NoBlocksBecause is null;

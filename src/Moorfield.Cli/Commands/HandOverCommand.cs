@@ -95,7 +95,7 @@ internal static class HandOverCommand
         using var target = Common.Open(call, call.GetRequiredValue(TargetPath));
         var brief = options.Brief.Load(call);
         target.NameMaker(options.Maker(call) ?? brief?.Maker);
-        var systems = Common.Read(call.Console, target, call.GetValue(Edition), brief?.Guards ?? []);
+        var systems = Common.Read(call.Console, target, call.GetValue(Edition), KnownGuards.With(brief));
         if (options.Brief.CheckRules(call, brief, target, systems, options.VaultPath(call)) is { } mistyped)
             return mistyped;
         var words = Words(call.GetValue(Who), brief, systems);
@@ -113,7 +113,14 @@ internal static class HandOverCommand
             Proxy = proxy,
             MountsSignedOut = call.GetValue(SignedOut),
         };
-        return HandOver(call, options, target, plan, plans, folder);
+        var done = HandOver(call, options, target, plan, plans, folder);
+        if (done == ExitCode.Done && plan.Newcomers
+            && Common.OpenGuards(call, options.VaultPath(call), target, systems[0], brief) is { IsEmpty: false } open)
+        {
+            call.Console.Notice("Windows may still install apps by itself at a sign-in. To prevent that, add this to a brief: "
+                + $"guard: [{string.Join(", ", open)}].");
+        }
+        return done;
     }
 
     private static bool IsAddress(string text) =>
@@ -124,6 +131,10 @@ internal static class HandOverCommand
         Invocation call, WriteOptions options, Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, string folder)
     {
         var writer = options.Writer(call);
+        var absent = plans.SelectMany(p => p.Plan.Request.Guards).Select(g => g.Guard).Where(g => g.IsAbsence).Select(g => g.Title)
+            .Distinct(StringComparer.Ordinal).ToList();
+        if (absent.Count > 0)
+            call.Console.Notice($"The scripts leave {TextFormat.List(absent)} alone: keys of the system are taken away only offline.");
         var left = plans.SelectMany(p => p.Plan.Programs).Where(p => !p.Program.IsMachines).Select(p => p.Program.Name)
             .Distinct(StringComparer.OrdinalIgnoreCase).ToList();
         if (left.Count > 0)

@@ -104,10 +104,13 @@ internal static class RemoveCommand
     {
         if (!AudienceParser.Parse(who.Length > 0 ? who : brief?.For ?? [], snapshot).Newcomers)
             return null;
-        var forecast = ForecastOperation.Of(target, snapshot, null, brief, Common.Points(call.Console, options.VaultPath(call)));
-        string[] open = [.. forecast.OpenToDeliveries(snapshot.EditionId, brief?.Guards ?? []).Select(g => g.Name!)];
-        return open.Length == 0 ? null : "Windows may still install apps by itself at a sign-in. To prevent that: "
+        var open = Common.OpenGuards(call, options.VaultPath(call), target, snapshot, brief);
+        string apps = open.IsEmpty ? "" : "Windows may still install apps by itself at a sign-in. To prevent that: "
             + $"{TextFormat.Command(["guard", target.FullPath, .. open])}.";
+        string policy = KnownGuards.KnowsRemovalByPolicy(snapshot) && brief?.Guards.Any(g => g.Name == KnownGuards.RemovalByPolicy) != true
+            ? $"Windows {snapshot.Release} itself keeps default packages away where {KnownGuards.RemovalByPolicy} names them: "
+                + $"{TextFormat.Command(["guard", target.FullPath, KnownGuards.RemovalByPolicy, "--package", "NAME"])}." : "";
+        return apps.Length + policy.Length == 0 ? null : $"{apps} {policy}".Trim();
     }
 
     private static RemovalRequest RequestForComing(Target target, SystemSnapshot snapshot, IReadOnlyList<PointSummary> points)
@@ -119,7 +122,7 @@ internal static class RemoveCommand
             [.. snapshot.Packages.Where(p => p.Newcomers && families.Contains(p.Family)).Select(p => new SelectedPackage(p, Exactly: true))],
             newcomers)
         {
-            Guards = GuardStates.Of(snapshot, forecast.Open(snapshot.EditionId), newcomers),
+            Guards = GuardStates.Of(snapshot, forecast.Open(snapshot), newcomers),
         };
     }
 }

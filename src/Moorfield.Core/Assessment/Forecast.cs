@@ -84,6 +84,9 @@ public sealed record Forecast(ImmutableArray<ForecastFamily> Families, Immutable
     /// update.</summary>
     public ImmutableArray<DesktopProgramGroup> Programs { get; init; } = [];
 
+    /// <summary>Guards that are set, and that the release does not honour.</summary>
+    public ImmutableArray<Guard> Idle { get; init; } = [];
+
     /// <summary>The families that come back or are new.</summary>
     public ImmutableArray<ForecastFamily> Coming => [.. Families.Where(f => f.Fate is Fate.ComesBack or Fate.Arrives)];
 
@@ -95,14 +98,14 @@ public sealed record Forecast(ImmutableArray<ForecastFamily> Families, Immutable
         [.. Coming.Where(f => !isUpdate || f.Role != PackageRole.Component).Select(f => f.Family)];
 
     /// <summary>The guards that are open to what is coming: of parts of the system, and against apps that install themselves.</summary>
-    /// <param name="edition">EditionID of the system: guards that others are said not to honour are left out.</param>
-    public ImmutableArray<Guard> Open(string edition) =>
-        [.. Coming.SelectMany(f => f.Guards).Concat(Deliveries.SelectMany(d => d.Guards.Where(g => g.IsCertainlyHonouredBy(edition)))).Distinct()];
+    /// <param name="system">Guards that it may not honour are left out.</param>
+    public ImmutableArray<Guard> Open(SystemSnapshot system) => [.. Coming.SelectMany(f => f.Guards)
+        .Concat(Deliveries.SelectMany(d => d.Guards.Where(g => g.EffectOn(system) == GuardEffect.Honoured))).Distinct()];
 
     /// <summary>For each kind of apps that may install themselves, a known guard that would forbid it; without those that are set soon.</summary>
-    /// <param name="edition">EditionID of the system.</param>
+    /// <param name="system">Guards that it may not honour are left out.</param>
     /// <param name="planned">Guards that are about to be set.</param>
-    public ImmutableArray<Guard> OpenToDeliveries(string edition, IReadOnlyCollection<Guard> planned) =>
+    public ImmutableArray<Guard> OpenToDeliveries(SystemSnapshot system, IReadOnlyCollection<Guard> planned) =>
         [.. Deliveries.Where(d => !d.Guards.Any(g => planned.Any(g.IsSameValue)))
-            .Select(d => d.Guards.FirstOrDefault(g => g.Name is not null && g.IsCertainlyHonouredBy(edition))).OfType<Guard>().Distinct()];
+            .Select(d => d.Guards.FirstOrDefault(g => g.Name is not null && g.EffectOn(system) == GuardEffect.Honoured)).OfType<Guard>().Distinct()];
 }

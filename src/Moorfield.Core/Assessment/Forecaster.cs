@@ -20,23 +20,31 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
         var families = _installed.Select(g => g.Key).Union(coming.Select(g => g.Key))
             .Select(f => ForUpdate(f, coming[f].MaxBy(p => p.FullName.Version), image.NoBlocksBecause is null && system.IsBlocked(f)))
             .OfType<ForecastFamily>();
-        return With(families, _everyone);
+        return With(families, _everyone, image);
     }
 
     /// <summary>Forecast what the next new account gets.</summary>
-    public Forecast SignIn() => With(_installed.Select(g => ForSignIn(g.Key)).OfType<ForecastFamily>(), new Audience([], Newcomers: true)) with
-    {
-        Programs = [.. DesktopProgramGroup.Of(system).Where(p => p.Newcomers || p.IsBlocked)],
-    };
+    public Forecast SignIn() =>
+        With(_installed.Select(g => ForSignIn(g.Key)).OfType<ForecastFamily>(), new Audience([], Newcomers: true), system) with
+        {
+            Programs = [.. DesktopProgramGroup.Of(system).Where(p => p.Newcomers || p.IsBlocked)],
+        };
 
     /// <param name="audience">Who may get apps that install themselves.</param>
-    private Forecast With(IEnumerable<ForecastFamily> families, Audience audience)
+    /// <param name="running">Windows as it runs then: the image's after an update.</param>
+    private Forecast With(IEnumerable<ForecastFamily> families, Audience audience, SystemSnapshot running)
     {
-        var open = Deliveries(audience, _ => true);
+        var release = system with { Build = running.Build };
+        var effects = guards.Select(g => g.Guard).Distinct().ToDictionary(g => g, g => g.EffectOn(release));
+        var open = Deliveries(audience, effects, GuardEffect.Doubtful);
         // D4: what is open to the wary only.
-        var doubtful = Deliveries(audience, g => g.IsCertainlyHonouredBy(system.EditionId))
+        var doubtful = Deliveries(audience, effects, GuardEffect.Honoured)
             .Select(d => d with { For = d.For.Without(open.FirstOrDefault(o => o.Kind == d.Kind)?.For ?? Audience.Nobody) });
-        return new Forecast(Sorted(families), open, [.. doubtful.Where(d => !d.For.IsEmpty)]);
+        return new Forecast(Sorted(families), open, [.. doubtful.Where(d => !d.For.IsEmpty)])
+        {
+            Idle = [.. guards.Where(g => g.IsSet && effects[g.Guard] == GuardEffect.NotHonoured && !g.Guard.IsAbsence)
+                .Select(g => g.Guard).Distinct()],
+        };
     }
 
     private static IEnumerable<InstalledPackage> ForecastablePackages(SystemSnapshot snapshot) =>
@@ -140,15 +148,16 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
     !state.Guard.Place.IsPerAccount || string.Equals(state.Sid, sid, StringComparison.OrdinalIgnoreCase);
 
     /// <summary>D1 and D2.</summary>
-    /// <param name="counts">True if a guard is taken to be honoured.</param>
-    private ImmutableArray<ForecastDelivery> Deliveries(Audience audience, Func<Guard, bool> counts) =>
+    /// <param name="effects">Of each guard.</param>
+    /// <param name="worst">The worst effect with which a guard is taken to keep anything away.</param>
+    private ImmutableArray<ForecastDelivery> Deliveries(Audience audience, Dictionary<Guard, GuardEffect> effects, GuardEffect worst) =>
     [
         .. Enum.GetValues<Delivery>()
             .Select(kind => new ForecastDelivery(
                 kind,
-                new Audience(kind == Delivery.Suggested ? [.. audience.Sids.Where(sid => IsOpen(kind, sid, counts))] : [], audience.Newcomers
-                && IsOpen(kind, null, counts)),
-                [.. guards.Select(g => g.Guard).Where(g => g.Stops.Contains(kind)).Distinct()]))
+                new Audience(kind == Delivery.Suggested ? [.. audience.Sids.Where(sid => IsOpen(kind, sid, g => effects[g] <= worst))] : [],
+                    audience.Newcomers && IsOpen(kind, null, g => effects[g] <= worst)),
+                [.. guards.Select(g => g.Guard).Where(g => g.Stops.Contains(kind) && effects[g] != GuardEffect.NotHonoured).Distinct()]))
             .Where(d => !d.For.IsEmpty),
     ];
 

@@ -83,7 +83,7 @@ public sealed partial record HandOverPlan(
             [.. choices.SelectMany(c => c.Kept.Select(k => k.Family)).Concat((brief?.Keep ?? []).SelectMany(r => r.Families)).Distinct().Order()],
             [.. remove.Where(p => blocks && !frameworks.Contains(p.Family)).Select(p => p.Family)
                 .Concat(plans.SelectMany(p => p.Plan.Request.Blocks)).Distinct().Order()],
-            [.. plans.SelectMany(p => p.Plan.Request.Guards).Select(g => g.Guard).Concat(brief?.Guards ?? [])
+            [.. plans.SelectMany(p => p.Plan.Request.Guards).Select(g => g.Guard).Concat(brief?.Guards ?? []).Where(g => !g.IsAbsence)
                 .DistinctBy(g => (g.Hive, PolicyPlace.Of(g)))
                 .OrderBy(g => g.Hive).ThenBy(g => g.Key, StringComparer.OrdinalIgnoreCase)
                 .ThenBy(g => g.Value.Name, StringComparer.OrdinalIgnoreCase)],

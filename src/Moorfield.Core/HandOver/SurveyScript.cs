@@ -11,7 +11,8 @@ public static class SurveyScript
     /// <param name="guards">Whose values it looks up.</param>
     public static byte[] Write(IEnumerable<Guard> guards) => PowerShellScript.With(PowerShellScript.Text("survey.ps1"),
     [
-        $"$Guards = {PowerShellLiteral.List(guards.DistinctBy(g => (g.Hive, PolicyPlace.Of(g))).Select(g => PowerShellLiteral.Table(
+        $"$Guards = {PowerShellLiteral.List(guards.Where(g => !g.IsAbsence).DistinctBy(g => (g.Hive, PolicyPlace.Of(g)))
+            .Select(g => PowerShellLiteral.Table(
             ("Hive", PowerShellLiteral.Of(g.Hive.ToString())), ("Key", PowerShellLiteral.Of(g.Key)), ("Name", PowerShellLiteral.Of(g.Value.Name)),
             ("Expands", PowerShellLiteral.Of(g.Value.Type == HiveValueType.ExpandString)))))}",
         $"$Commands = {Texts("Get-AppxPackage", "Remove-AppxPackage", "Add-AppxPackage", "Get-AppxProvisionedPackage",

@@ -40,6 +40,17 @@ public enum Delivery
     Maker,
 }
 
+/// <summary>The effect that a guard has on a system.</summary>
+public enum GuardEffect
+{
+    /// <summary>Systems of its release and edition do.</summary>
+    Honoured,
+    /// <summary>Its release does; its edition is reported not to, or its build is not known.</summary>
+    Doubtful,
+    /// <summary>Its release does not.</summary>
+    NotHonoured,
+}
+
 /// <summary>A registry policy value that keeps something from coming back where a block is not enough.</summary>
 /// <param name="Name">Of a guard that Moorfield knows; null for one that a brief describes.</param>
 /// <param name="Key">Path inside the hive.</param>
@@ -53,8 +64,28 @@ public sealed record Guard(string? Name, GuardHive Hive, string Key, HiveValue V
     /// <summary>A part of the EditionID of systems that certainly honour it; empty when all do.</summary>
     public ImmutableArray<string> Editions { get; init; } = [];
 
-    internal bool IsCertainlyHonouredBy(string edition) =>
-    Editions.IsEmpty || Editions.Any(e => edition.Contains(e, StringComparison.OrdinalIgnoreCase));
+    /// <summary>Builds of Windows that honour it: the first, and the last of the last release.</summary>
+    public (int First, int Last) Builds { get; init; } = (0, int.MaxValue);
+
+    /// <summary>True if it is widely reported; false if the platform's vendor documents it, or a brief describes it.</summary>
+    public bool IsReported { get; init; }
+
+    /// <summary>True if it is set only when it is named, because it takes away more than what comes by itself.</summary>
+    public bool OnlyByName { get; init; }
+
+    /// <summary>True if keys must not be there: those below its key whose names fit the name of <see cref="Value"/>, a pattern; there is no value
+    /// then.</summary>
+    public bool IsAbsence { get; init; }
+
+    /// <summary>The effect that it has on a system.</summary>
+    public GuardEffect EffectOn(SystemSnapshot system)
+    {
+        bool isKnown = int.TryParse(system.Build.Split('.')[0], NumberStyles.None, CultureInfo.InvariantCulture, out int build);
+        return isKnown && (build < Builds.First || build > Builds.Last) ? GuardEffect.NotHonoured
+            : (isKnown || Builds == (0, int.MaxValue))
+                && (Editions.IsEmpty || Editions.Any(e => system.EditionId.Contains(e, StringComparison.OrdinalIgnoreCase))) ? GuardEffect.Honoured
+            : GuardEffect.Doubtful;
+    }
 
     /// <summary>True if it is about a package of a family.</summary>
     public bool IsFor(PackageFamilyName family) => family.ToString().Equals(Family, StringComparison.OrdinalIgnoreCase);
@@ -72,17 +103,17 @@ public sealed record Guard(string? Name, GuardHive Hive, string Key, HiveValue V
     public string Purpose => Because ?? Describe();
 
     /// <summary>Hive, key and value in one line.</summary>
-    public string Describe() => $"{Place.File}: {Key}: {Value.Name}";
+    public string Describe() => IsAbsence ? $@"{Place.File}: no key {Key}\{Value.Name}" : $"{Place.File}: {Key}: {Value.Name}";
 }
 
 /// <summary>A guard in one hive.</summary>
 /// <param name="Sid">The account whose hive it is; null for the machine's and new accounts'.</param>
-/// <param name="Now">The present value; null when it is not there.</param>
+/// <param name="Now">The present value; null when it is not there. Of keys that must not be there, their names.</param>
 /// <param name="IsKnown">True if the value was looked up; a saved inventory does not have those that only a brief names.</param>
 public sealed record GuardState(Guard Guard, string? Sid, WindowsPath Hive, HiveValue? Now, bool IsKnown = true)
 {
     /// <summary>True if the value is there as the guard wants it, as far as that is known.</summary>
-    public bool IsSet => IsKnown && Now == Guard.Value;
+    public bool IsSet => IsKnown && (Guard.IsAbsence ? Now is null : Now == Guard.Value);
 
     /// <summary>Where it is, in words.</summary>
     public string Place(SystemSnapshot snapshot) =>
@@ -91,9 +122,11 @@ public sealed record GuardState(Guard Guard, string? Sid, WindowsPath Hive, Hive
     /// <summary>The name under which the change is recorded: the guard's family, or its own name.</summary>
     public string Concerns => Guard.Family ?? Guard.Title;
 
-    internal Change Set => Change(Guard.Value);
+    internal IEnumerable<Change> Set => Guard.IsAbsence
+        ? (Now?.AsStrings() ?? []).Select(name => new KeyRemoved(Concerns, Hive, $@"{Guard.Key}\{name}")) : [Change(Guard.Value)];
 
-    internal Change Lift => Change(null);
+    /// <summary>Keys that were taken away do not come back by this: undo gives them back.</summary>
+    internal IEnumerable<Change> Lift => Guard.IsAbsence ? [] : [Change(null)];
 
     private ValueChanged Change(HiveValue? after) => new(Concerns, Hive, Guard.Key, Guard.Value.Name, Now, after);
 }

@@ -23,7 +23,7 @@ public enum LeftoverKind
     AccountEntry,
     /// <summary>An entry in a list of programs, of a desktop program that is not there.</summary>
     ProgramEntry,
-    /// <summary>What would start a desktop program that is not there: a registry value, a component of Active Setup, a Startup shortcut.</summary>
+    /// <summary>An entry that would start a desktop program that is not there: a registry value, an Active Setup component, a Startup shortcut.</summary>
     StartEntry,
     /// <summary>A shortcut to a desktop program that is not there, or a Start menu folder with nothing else.</summary>
     Shortcut,
@@ -43,6 +43,6 @@ public sealed record Leftover(LeftoverKind Kind, PackageFamilyName? Family, Pack
     /// <summary>True if clearing leaves it, because only the running system can take it away.</summary>
     public bool Stays => Kind == LeftoverKind.ScheduledTask;
 
-    /// <summary>What its removal is recorded under: its family or program; empty when neither is known.</summary>
+    /// <summary>The name that its removal is recorded under: its family or program; empty when neither is known.</summary>
     public string Subject => Family?.ToString() ?? Program ?? "";
 }

@@ -32,7 +32,8 @@ public sealed class GuardOperation(
             string these = guards.Length == 1 ? "this guard is" : "these guards are";
             throw new MoorfieldException(ErrorKind.Failed, $"{Target.Name}: the registry hive that {these} for is not there.");
         }
-        ImmutableArray<(SystemSnapshot System, GuardState State)> concerned = [.. states.Where(s => s.State.IsSet == lifts)];
+        ImmutableArray<(SystemSnapshot System, GuardState State)> concerned =
+            [.. states.Where(s => s.State.IsSet == lifts && !(lifts && s.State.Guard.IsAbsence))];
         int count = concerned.Select(c => c.State.Guard).Distinct().Count();
         var request = new RunRequest(
             lifts ? RunKind.Unguard : RunKind.Guard, $"{(lifts ? "lift" : "set")} {TextFormat.Count(count, "guard")}", null,

@@ -81,7 +81,8 @@ public static class BriefPlanner
                 continue;
             }
             found.Add(new BriefDifference("guardNotSet", guard.Guard.Family, null,
-                $"the guard {guard.Guard.Describe()} is {(guard.Now is null ? "not set" : "set to something else")} for {guard.Place(snapshot)}."));
+                $"the guard {guard.Guard.Describe()} is {(guard.Now is null ? "not set" : "set to something else")} for {guard.Place(snapshot)}"
+                    + (guard.Guard.EffectOn(snapshot) == GuardEffect.NotHonoured ? $", and Windows {snapshot.Release} does not honour it." : ".")));
         }
         return found.ToImmutable();
     }

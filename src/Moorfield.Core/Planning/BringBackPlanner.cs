@@ -104,7 +104,7 @@ internal sealed class BringBackPlanner(
             _entries.Changes.Insert(0, new KeyRemoved(family, Places.Software, $@"{Places.Blocks}\{package.Main.Family}"));
         else if (snapshot.IsBlocked(package.Main.Family) && neededBy is null)
             _notes.Add($"{name} stays blocked for new accounts; --for newcomers, or 'block --lift', lifts that.");
-        _entries.Changes.AddRange(lifted.Select(g => g.Lift));
+        _entries.Changes.AddRange(lifted.SelectMany(g => g.Lift));
         if (newcomers)
             _entries.Provision(package, frameworks, offer);
         foreach (string sid in sids)

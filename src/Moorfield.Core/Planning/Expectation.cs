@@ -103,6 +103,7 @@ public sealed record LeftoverExpectation(SystemSnapshot Before) : Expectation(Be
     internal override IEnumerable<Discrepancy> Check(SystemSnapshot after, Func<string, bool> failed)
     {
         foreach (var leftover in after.Leftovers.Intersect(Before.Leftovers).Where(l => !l.Stays && !failed(l.Subject)))
-            yield return new Discrepancy(leftover.Subject is { Length: > 0 } subject ? subject : null, $"A leftover is still there: {leftover.Location}.");
+            yield return new Discrepancy(leftover.Subject is { Length: > 0 } subject ? subject : null,
+                $"A leftover is still there: {leftover.Location}.");
     }
 }

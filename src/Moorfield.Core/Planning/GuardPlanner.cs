@@ -5,7 +5,7 @@ public static class GuardPlanner
 {
     /// <summary>The changes that set guards, or lift those that are set.</summary>
     public static IEnumerable<Change> Changes(IEnumerable<GuardState> states, SystemSnapshot snapshot, bool lift) =>
-        states.Where(s => s.IsSet == lift).Select(s => (lift ? s.Lift : s.Set) with { Edition = snapshot.EditionNumber });
+        states.Where(s => s.IsSet == lift).SelectMany(s => lift ? s.Lift : s.Set).Select(c => c with { Edition = snapshot.EditionNumber });
 
     /// <summary>The intentions of setting guards, or of lifting those that are set.</summary>
     public static IEnumerable<Intent> Intents(IEnumerable<GuardState> states, SystemSnapshot snapshot, bool lift) =>

@@ -183,7 +183,12 @@ internal sealed class StateRegistry(
                     .Where(p => p is not null);
             var hives = profiles.Select(p => Places.GuardFile(guard.Place, p)).ToList();
             foreach (var hive in hives.Where(h => HiveOf(true, h) is not null && HiveOf(false, h) is not null))
-                Value(guard.Family ?? guard.Title, hive, guard.Key, guard.Value.Name);
+            {
+                foreach (string name in guard.IsAbsence ? Names(hive, guard.Key).Where(n => NamePattern.Matches(guard.Value.Name, n)) : [])
+                    Key(guard.Title, hive, $@"{guard.Key}\{name}");
+                if (!guard.IsAbsence)
+                    Value(guard.Family ?? guard.Title, hive, guard.Key, guard.Value.Name);
+            }
         }
     }
 }

@@ -289,7 +289,8 @@ internal sealed class AccountPrograms
         if (_obstacles.Count > 0)
             return new ProgramTraces(_program, [], 0, [.. _obstacles.Distinct(StringComparer.Ordinal)], [], []);
         var hive = Places.UserHive(Profile);
-        var all = _entries.Append(new KeyLocation(hive, _program.Key!)).Concat(ProgramShortcuts.Find(_tree, Profile, t => t.IsBelow(_folder))).Distinct().ToList();
+        var all = _entries.Append(new KeyLocation(hive, _program.Key!)).Concat(
+            ProgramShortcuts.Find(_tree, Profile, t => t.IsBelow(_folder))).Distinct().ToList();
         var keys = all.OfType<KeyLocation>().ToList();
         var trees = all.OfType<TreeLocation>().Select(t => t.Path).Append(_folder).ToList();
         ImmutableArray<Location> own = _tree.Stat(_folder) is null ? [] : [new TreeLocation(_folder)];

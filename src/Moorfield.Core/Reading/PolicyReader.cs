@@ -12,8 +12,16 @@ internal static class PolicyReader
     {
         var values = ImmutableDictionary.CreateBuilder<PolicyPlace, HiveValue?>();
         foreach (var guard in guards.Where(g => g.Hive == kind && hive.Covers(g.Key, g.Value.Name)))
-            values[PolicyPlace.Of(guard)] = hive.Find(guard.Key)?.Value(guard.Value.Name);
+            values[PolicyPlace.Of(guard)] = guard.IsAbsence ? Keys(hive, guard) : hive.Find(guard.Key)?.Value(guard.Value.Name);
         return new PolicyHive(kind, sid, path, values.ToImmutable());
+    }
+
+    /// <summary>The names of keys that must not be there; null when there are none.</summary>
+    internal static HiveValue? Keys(IRegistry hive, Guard guard)
+    {
+        var names = (hive.Find(guard.Key)?.Children() ?? []).Select(k => k.Name).Where(n => NamePattern.Matches(guard.Value.Name, n))
+            .Order(StringComparer.OrdinalIgnoreCase).ToList();
+        return names.Count == 0 ? null : HiveValue.FromStrings(guard.Value.Name, names);
     }
 
     /// <summary>A hive that could not be read.</summary>

@@ -21,7 +21,8 @@ internal sealed class ProgramLeftovers(WindowsTree tree, ImmutableArray<Account>
         var entries = programs.Where(IsGone).Select(p => new Leftover(LeftoverKind.ProgramEntry, null, null, p.Sid, 0,
             new KeyLocation(HiveOf(p), p.Key!), p.Name));
         var started = starts.Where(s => s.Kind != StartKind.Service && s.Program is { } file && IsGone(file)).Select(s => new Leftover(
-            s.Kind == StartKind.Task ? LeftoverKind.ScheduledTask : LeftoverKind.StartEntry, null, null, s.Sid, Bytes(s.Location), s.Location, s.Name))
+            s.Kind == StartKind.Task ? LeftoverKind.ScheduledTask : LeftoverKind.StartEntry, null, null, s.Sid, Bytes(s.Location), s.Location,
+            s.Name))
             .ToList();
         var known = started.Select(l => l.Location).ToHashSet();
         var shortcuts = accounts.Where(a => a.Profile is not null).Select(a => (a.Profile, (string?)a.Sid)).Prepend((Places.DefaultProfile, null))
@@ -44,7 +45,8 @@ internal sealed class ProgramLeftovers(WindowsTree tree, ImmutableArray<Account>
         if (program.IsInstallerProduct)
             return false; // Windows Installer keeps its own records, and the means to remove it
         var profile = accounts.FirstOrDefault(a => a.Sid == program.Sid)?.Profile;
-        var commands = new[] { program.UninstallCommand, program.QuietCommand }.OfType<string>().Select(c => CommandLine.Program(c, profile)).ToList();
+        var commands = new[] { program.UninstallCommand, program.QuietCommand }.OfType<string>()
+            .Select(c => CommandLine.Program(c, profile)).ToList();
         return !commands.Contains(null) && commands.Append(program.Folder).OfType<WindowsPath>().ToList() is { Count: > 0 } places
             && places.TrueForAll(IsGone);
     }
@@ -56,11 +58,12 @@ internal sealed class ProgramLeftovers(WindowsTree tree, ImmutableArray<Account>
     private bool IsGone(WindowsPath path) => _gone.TryGetValue(path, out bool gone) ? gone
         : _gone[path] = path.Depth > 1 && !path.IsBelow(Places.Windows) && Variants(path).All(v => tree.Stat(v) is null) && IsOnThisDisk(path);
 
-    /// <summary>What Windows may take a path for: a name without an ending, and the folder of 32-bit programs under its other name.</summary>
+    /// <summary>The files that Windows may take a path for: with an ending added, and in the folder of 32-bit programs.</summary>
     private static IEnumerable<WindowsPath> Variants(WindowsPath path)
     {
         WindowsPath[] named = path.Name.Contains('.', StringComparison.Ordinal) ? [path] : [path, path.Parent / (path.Name + ".exe")];
-        return path.IsBelow(Programs) ? named.Concat(named.Select(p => p.Names.Skip(1).Aggregate(Programs32, (folder, name) => folder / name))) : named;
+        return !path.IsBelow(Programs) ? named
+            : named.Concat(named.Select(p => p.Names.Skip(1).Aggregate(Programs32, (folder, name) => folder / name)));
     }
 
     /// <summary>False if a link is on the way, which leads nobody knows where, or if the top folder is not there, as in a part of a disk.</summary>

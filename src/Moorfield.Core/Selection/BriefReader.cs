@@ -17,6 +17,9 @@ internal sealed class BriefReader(string name)
         "starts-with-windows", "runs-in-background", "kind", "because"];
     private static readonly string[] IncludeKeys = ["url", "sha256"];
     private static readonly string[] GuardKeys = ["hive", "key", "name", "type", "data", "family", "because"];
+
+    private static readonly string[] KnownGuardKeys =
+        ["guard", "says", "stops", "editions", "builds", "sure", "only-by-name", "absent", .. GuardKeys];
     private static readonly string[] ValueTypes = ["dword", "qword", "text", "expandable-text", "texts"];
 
     internal (Brief Brief, ImmutableArray<BriefInclude> Includes) Read(string text)
@@ -33,7 +36,7 @@ internal sealed class BriefReader(string name)
             Rules(fields, "remove"),
             Rules(fields, "keep"),
             [.. Items(fields, "block").Select(Family)],
-            [.. Items(fields, "guard").Select(ReadGuard)],
+            [.. Items(fields, "guard").SelectMany(ReadGuards)],
             new Advice(
                 [.. Map(fields, "notes").Select(f => new PackageNote(f.Key.Text, Text(f.Value)))],
                 [.. Map(fields, "needs").Select(f => new PackageNeed(f.Key.Text, [.. TextsOf(f.Value)]))]))
@@ -94,13 +97,33 @@ internal sealed class BriefReader(string name)
     internal ImmutableArray<Guard> ReadKnownGuards(string text) =>
         [.. ((YamlList)YamlNode.Read(name, text)!).Items.Select(item =>
         {
-            var fields = Fields(item, "a guard", ["guard", "says", "stops", "editions", .. GuardKeys]);
+            var fields = Fields(item, "a guard", KnownGuardKeys);
             return ReadGuard(item, fields) with { Name = Text(fields["guard"]), Because = Text(fields["says"]),
-                Stops = Values<Delivery>(fields, "stops"), Editions = Texts(fields, "editions") };
+                Stops = Values<Delivery>(fields, "stops"), Editions = Texts(fields, "editions"), IsReported = Text(fields["sure"]) == "reported",
+                Builds = fields.TryGetValue("builds", out var builds) ? Builds(builds) : (0, int.MaxValue),
+                OnlyByName = Flag(fields, "only-by-name") == true };
         })];
 
-    private Guard ReadGuard(YamlNode node) =>
-    node is YamlText { IsEmpty: false } known ? Known(known) : ReadGuard(node, Fields(node, "a guard", GuardKeys));
+    /// <summary>A known guard by its name, removal by policy with its families, or a guard of the brief's own.</summary>
+    private IEnumerable<Guard> ReadGuards(YamlNode node)
+    {
+        if (node is YamlText { IsEmpty: false } known)
+            return [Known(known)];
+        var fields = Fields(node, "a guard", [KnownGuards.RemovalByPolicy, .. GuardKeys]);
+        if (!fields.TryGetValue(KnownGuards.RemovalByPolicy, out var families))
+            return [ReadGuard(node, fields)];
+        return fields.Count > 1 ? throw Error(node, $"{KnownGuards.RemovalByPolicy} has families and nothing else")
+            : KnownGuards.OfRemovalByPolicy(families is YamlList list ? list.Items.Select(Family) : [Family(families)]);
+    }
+
+    /// <summary>Builds from-to, of which either may be missing.</summary>
+    private (int First, int Last) Builds(YamlNode node)
+    {
+        string[] ends = Text(node).Split('-');
+        return ends.Length == 2 && int.TryParse(ends[0].Length > 0 ? ends[0] : "0", NumberStyles.None, CultureInfo.InvariantCulture, out int first)
+            && int.TryParse(ends[1].Length > 0 ? ends[1] : $"{int.MaxValue}", NumberStyles.None, CultureInfo.InvariantCulture, out int last)
+            ? (first, last) : throw Error(node, $"'{Text(node)}' is not a range of builds, such as 22000-22631");
+    }
 
     private Guard Known(YamlText known)
     {
@@ -116,14 +139,17 @@ internal sealed class BriefReader(string name)
 
     private Guard ReadGuard(YamlNode node, Dictionary<string, YamlNode> fields)
     {
-        foreach (string needed in GuardKeys[..5].Where(k => !fields.ContainsKey(k)))
+        bool isAbsence = fields.TryGetValue("absent", out var absent);
+        foreach (string needed in GuardKeys[..(isAbsence ? 2 : 5)].Where(k => !fields.ContainsKey(k)))
             throw Error(node, $"a guard needs {needed}; it has hive, key, name, type and data");
         string key = Text(fields["key"]).Trim('\\');
         if (key.Length == 0 || key.Split('\\').Any(k => k.Length is 0 or > 255))
             throw Error(fields["key"], "a key is a path of names, such as Policies\\Company\\Product");
         return new Guard(
-            null, One<GuardHive>(fields["hive"]), key, GuardValue(fields), fields.TryGetValue("family", out var family) ? Text(family) : null,
-            fields.TryGetValue("because", out var because) ? Text(because) : null);
+            null, One<GuardHive>(fields["hive"]), key, isAbsence ? new HiveValue(Text(absent!), HiveValueType.None, default) : GuardValue(fields),
+            fields.TryGetValue("family", out var family) ? Text(family) : null,
+            fields.TryGetValue("because", out var because) ? Text(because) : null)
+        { IsAbsence = isAbsence };
     }
 
     private HiveValue GuardValue(Dictionary<string, YamlNode> fields)

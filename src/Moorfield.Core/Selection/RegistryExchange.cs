@@ -11,7 +11,7 @@ public static class RegistryExchange
     public static byte[] Write(string comment, IEnumerable<PackageFamilyName> blocks, IEnumerable<Guard> guards) => RegistryText.Write(
         [
             .. blocks.Select(b => new RegistryStatement(0, RegistryAction.AddKey, $@"{Machine}\{Places.Blocks}\{b}", null)),
-            .. guards.OrderBy(g => g.Hive).ThenBy(g => g.Key, StringComparer.OrdinalIgnoreCase)
+            .. guards.Where(g => !g.IsAbsence).OrderBy(g => g.Hive).ThenBy(g => g.Key, StringComparer.OrdinalIgnoreCase)
             .Select(g => new RegistryStatement(0, RegistryAction.SetValue, KeyOf(g), g.Value)),
         ],
         comment);
@@ -28,7 +28,7 @@ public static class RegistryExchange
             {
                 if (Block(statement) is { } block)
                     blocks.Add(block);
-                else if (KnownGuards.All.FirstOrDefault(g => Same(KeyOf(g), statement.Key) && statement.Value == g.Value) is { } guard
+                else if (KnownGuards.All.FirstOrDefault(g => !g.IsAbsence && Same(KeyOf(g), statement.Key) && statement.Value == g.Value) is { } guard
                     && statement.Action == RegistryAction.SetValue)
                     guards.Add(guard);
                 else if (statement.Action != RegistryAction.AddKey || !IsParentKey(statement.Key))
