@@ -79,6 +79,20 @@ public sealed class BriefTests : CliTest
     }
 
     [Fact]
+    public void A_start_is_a_brief_that_removes_at_no_cost_and_is_undone()
+    {
+        string file = Folder["start.yaml"], before = VolumeState.Files(Root);
+        Run("brief", "draft", Root, "--start", "free", "--to", file).Output.ShouldContain("Answer its questions, then check with");
+        Run("brief", "draft", Root, "--start", "office").Output.ShouldNotBe(File.ReadAllText(file));
+        Refused(2, "--start does not take 'kiosk'. It takes free, counter, office, school, game.", "brief", "draft", Root, "--start", "kiosk");
+        Run("remove", Root, "--brief", file, "--yes").ExitCode.ShouldBe(0, "no cost has to be accepted");
+        Run("check", Root, "--brief", file).ExitCode.ShouldBe(0);
+        Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
+        VolumeState.Files(Root).ShouldBe(before);
+        Run("brief", "draft", Root, "--start", "free").Output.ShouldBe(File.ReadAllText(file));
+    }
+
+    [Fact]
     public void A_draft_keeps_everything_and_is_never_written_over_a_file()
     {
         string file = Folder["draft.yaml"];

@@ -162,7 +162,8 @@ public sealed class FrontDoorTests : CliTest
         Completed($"remove {Root} --for ivy,").ShouldContain("ivy,rowan");
         Completed($"remove {Root} --standing fr").ShouldBe(["free"]);
         Completed($"block {Root} Larkfield.Cr").ShouldBe([Demo.Family("Larkfield.Crossword")]);
-        Completed($"guard {Root} partner").ShouldBe(["partner-apps"]);
+        Completed($"guard {Root} partner").ShouldBe(["partner-apps", "partner-offers"]);
+        Completed($"guard {Root} removal").ShouldBe(["removal-by-policy"]);
         Completed($"image drop {Demo.CopyImageTo(Folder)} --edition ").Length.ShouldBe(4);
         string brief = Folder.Write("a.brief.yaml", "brief: 1"u8);
         Completed($"check {Root} --brief {Folder.Path}/").ShouldContain(brief);

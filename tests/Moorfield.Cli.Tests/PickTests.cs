@@ -195,6 +195,22 @@ public sealed class PickTests : CliTest
     }
 
     [Fact]
+    public void A_start_marks_what_such_a_machine_does_without()
+    {
+        Start(80, 24, "--start", "free");
+        See("Find: _", "11 packages, ", "It costs nothing.");
+        Type("clock");
+        See("> [x] Clock");
+        Type("Escape", "notes");
+        See("> [ ] Notes");
+        Type("C-c");
+    }
+
+    [Fact]
+    public void A_start_and_a_brief_exclude_each_other() => Refused(2, "Use either --brief or --start", "pick", Root, "--start", "office",
+        "--brief", Folder.Write("b.yaml", "brief: 1"u8));
+
+    [Fact]
     public void Without_a_terminal_it_says_what_to_do_instead() => Refused(2, "'pick' needs a terminal", "pick", Root);
 
     protected override void Dispose(bool disposing)

@@ -70,7 +70,7 @@ public sealed class StayingTests : CliTest
         Run("guard", Root, "*", "--preview").Output.ShouldContain(
             "offered-apps for the machine: Windows does not install suggested apps by itself");
         Run("guard", Root, "suggested-apps", "--for", "ivy", "--yes").Output.ShouldContain("1 value set");
-        Run("guard", Root, "--format", "csv").Output.Split("\r\n").Count(l => l.Contains(",set,", StringComparison.Ordinal)).ShouldBe(1);
+        Run("guard", Root, "--format", "csv").Output.Split("\r\n").Count(l => l.Contains("suggested-apps", StringComparison.Ordinal) && l.Contains(",set,", StringComparison.Ordinal)).ShouldBe(1);
         Run("guard", Root, "suggested-apps", "--for", "ivy", "--yes").Error.ShouldContain("These guards are set already");
         Run("guard", Root, "*", "--lift", "--yes").Output.ShouldContain("1 value lifted");
         foreach (string[] ignored in new string[][] { ["--to", Folder["blocks.reg"]], ["--keep", "Chess"] })
@@ -82,6 +82,15 @@ public sealed class StayingTests : CliTest
         Refused(1, "the registry hive that this guard is for is not there", "guard", Root, "suggested-apps", "--for", "ivy", "--yes");
         File.WriteAllText(Folder["none.yaml"], "brief: 1\nremove: [Weather]");
         Refused(2, "none.yaml has no guards", "guard", Root, "--brief", Folder["none.yaml"], "--yes");
+        Refused(2, "removal-by-policy and --package need each other", "guard", Root, "removal-by-policy", "--yes");
+        Refused(2, "removal-by-policy and --package need each other", "guard", Root, "shop", "--package", "Weather", "--yes");
+        string policy = Run("guard", Root, "removal-by-policy", "--package", "Weather", "--yes").Output;
+        policy.ShouldContain("if Windows lists it as a default package. Not honoured by 24H2.");
+        HiveEdit.HasKey(HiveEdit.Software(Root),
+            $@"Policies\Microsoft\Windows\Appx\RemoveDefaultMicrosoftStorePackages\{Demo.Family("Northlight.Weather")}").ShouldBeTrue();
+        Run("guard", Root).Output.ShouldContain("Not honoured by 24H2: chat-client, ");
+        Run("guard", Root, "chat-client", "--preview").Output.ShouldContain("Not honoured by 24H2.");
+        Run("guard", Root, "*", "--preview").Output.ShouldNotContain("chat-client");
         Refused(2, "There is no guard 'sugested-apps'. The nearest is 'suggested-apps'", "guard", Root, "sugested-apps", "--yes");
     }
 
@@ -116,7 +125,7 @@ public sealed class StayingTests : CliTest
         run.Output.ShouldContain("Set guards on counter-07:\n  suggested-apps: ");
         run.Output.ShouldNotContain("locked");
         run.Output.ShouldContain("1 guard set: suggested-apps.");
-        Run("guard", Root, "--format", "csv").Output.Split("\r\n").Count(l => l.Contains(",set,", StringComparison.Ordinal))
+        Run("guard", Root, "--format", "csv").Output.Split("\r\n").Count(l => l.Contains("suggested-apps", StringComparison.Ordinal) && l.Contains(",set,", StringComparison.Ordinal))
             .ShouldBe(1, "for ivy only");
     }
 

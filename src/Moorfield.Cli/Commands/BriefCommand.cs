@@ -19,18 +19,23 @@ internal static class BriefCommand
         var output = new Option<string?>("--to") { Description = "File to create (default: standard output)",
             HelpName = "FILE" };
         var format = Common.Format();
+        var start = Common.Start();
         var command = new Command("draft", """
-            Writes a brief that names every package of the target as kept, as a start.
+            Writes a brief that names every package of the target as kept, as a start. With --start, one that removes what came with the
+            machine and costs nothing, or nothing that such a machine minds, and asks about the rest.
 
             Example:
               moorfield brief draft /mnt/counter-07 --to counters.brief.yaml
+              moorfield brief draft /mnt/counter-07 --start office
             """)
-        { targetPath, edition, output, format };
+        { targetPath, start, edition, output, format };
         command.Handle(call =>
         {
             var (target, snapshots) = Common.Read(call, call.GetRequiredValue(targetPath), call.GetValue(edition));
             using var open = target;
-            string text = BriefDraft.Write($"Packages of {target.Name}", snapshots);
+            var kind = Common.StartingKindOf(call.GetValue(start));
+            string text = kind is { } chosen ? BriefDraft.Write($"A start from {target.Name}", chosen, snapshots)
+                : BriefDraft.Write($"Packages of {target.Name}", snapshots);
             if (call.GetValue(output) is not { } file)
             {
                 if (!call.Writer(format).IsForPeople)
@@ -42,7 +47,8 @@ internal static class BriefCommand
             NewFile.Write(file, bytes);
             int families = snapshots.SelectMany(s => s.Packages).Select(p => p.Family).Distinct().Count();
             call.WriteDone(format, DocumentBuilder.Done("brief draft", target.Given, target.FullPath, [file], bytes: bytes.Length),
-                $"{file} names {TextTable.Count(families, "family", "families")}, all as kept. Move lines to remove, then check with "
+                (kind is null ? $"{file} names {TextTable.Count(families, "family", "families")}, all as kept. Move lines to remove, then check with "
+                    : $"{file} is written. Answer its questions, then check with ")
                 + $"{TextFormat.Command("brief", "show", file, "--on", target.FullPath)}.");
             return ExitCode.Done;
         });

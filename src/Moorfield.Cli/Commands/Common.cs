@@ -49,6 +49,16 @@ internal static class Common
     internal static Option<string?> Maker() =>
     new("--maker") { Description = "Maker of the machines, whose packages have the origin maker", HelpName = "NAME" };
 
+    internal static Option<string?> Start()
+    {
+        var option = new Option<string?>("--start")
+        { Description = "What costs nothing (free), or what such a machine does without: docs/starting-briefs.md", HelpName = "KIND" };
+        option.AcceptOnlyFromAmong([.. Enum.GetNames<StartingKind>().Select(n => n.ToLowerInvariant())]);
+        return option;
+    }
+
+    internal static StartingKind? StartingKindOf(string? name) => name is null ? null : Enum.Parse<StartingKind>(name, ignoreCase: true);
+
     internal static Option<string[]> Edition() =>
     new("--edition") { Description = "Only this edition of an image: number or name (repeatable)", HelpName = "N|NAME" };
 

@@ -61,7 +61,7 @@ internal static class Completion
         {
             ("undo", "PACKAGE") when target is not null => Points(target, before).SelectMany(p =>
                 p.Point.Packages.Select(c => c.DisplayName).Prepend($"{p.Point.Number}")),
-            ("guard", "NAME") => KnownGuards.All.Select(g => g.Name!),
+            ("guard", "NAME") => KnownGuards.All.Select(g => g.Name!).Append(KnownGuards.RemovalByPolicy),
             ("block", "FAMILY") when target is not null => Systems(target).SelectMany(s => s.Packages.Select(p => p.Family.ToString())
                 .Concat(DesktopProgramGroup.Of(s).Where(p => p.Installers.Any()).Select(p => p.Name))),
             ("remove" or "explain", "PACKAGE") when target is not null => Systems(target).SelectMany(s => s.Packages.Where(p =>

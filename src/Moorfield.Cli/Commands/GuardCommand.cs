@@ -12,8 +12,7 @@ internal static class GuardCommand
         { Description = "Guards to set; '*' for all that keep away what comes by itself", Arity = ArgumentArity.ZeroOrMore };
         var packages = new Option<string[]>("--package")
         {
-            Description = $"Packages for {KnownGuards.RemovalByPolicy}: Windows itself removes those that it lists as default packages (25H2 and "
-                + "later, Enterprise and Education)",
+            Description = $"Packages for {KnownGuards.RemovalByPolicy}, which has Windows itself remove them",
             HelpName = "NAME",
         };
         var lift = new Option<bool>("--lift") { Description = "Remove the values of these guards" };

@@ -8,6 +8,8 @@ internal static class PickCommand
 
     private static readonly Option<string?> Maker = Common.Maker();
 
+    private static readonly Option<string?> Start = Common.Start();
+
     internal static Command Create()
     {
         var command = new Command("pick", """
@@ -16,9 +18,10 @@ internal static class PickCommand
 
             Example:
               moorfield pick /mnt/counter-07
+              moorfield pick /mnt/counter-07 --start office
               moorfield pick counter-install.wim --edition 2 --brief counters.brief.yaml
             """)
-        { TargetPath, Maker };
+        { TargetPath, Maker, Start };
         var removal = new RemovalOptions(command);
         var brief = new BriefOptions(command, lenient: true);
         var options = new ChangeOptions(command);
@@ -31,6 +34,8 @@ internal static class PickCommand
         using var target = options.Open(call, call.GetRequiredValue(TargetPath), mayBeRead: true);
         bool isRead = target.Trees is null;
         var brief = briefOptions.Load(call);
+        if (brief is not null && call.GetValue(Start) is not null)
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "Use either --brief or --start.");
         target.NameMaker(call.GetValue(Maker) ?? brief?.Maker);
         var snapshots = Common.Read(call.Console, target, removal.Editions(call));
         bool keepFiles = removal.KeepFiles(call, target) && options.HasRestorePoint(call);
@@ -48,6 +53,8 @@ internal static class PickCommand
             SetAudience(state, AudienceParser.Parse(brief.For, snapshots[0]));
         if (brief is not null)
             state.Mark(Taken(brief, snapshots));
+        else if (Common.StartingKindOf(call.GetValue(Start)) is { } kind)
+            state.Mark(StartingChoice.Families(kind, snapshots));
         var view = new PickView(state);
         using var screen = new PickScreen(view);
         var keys = new PickKeys(state, place => OpenBrief(call.Console, place, state, snapshots), file => SaveBrief(file, state, target), () =>

@@ -17,6 +17,9 @@ internal sealed record OpenableFamily(string Name, ImmutableHashSet<string> Memb
         Of("web pages", "http", "https", ".htm", ".html", ".xhtml", ".mht"),
     ];
 
+    /// <summary>File types of music and films.</summary>
+    internal static readonly ImmutableHashSet<string> Media = All.First(f => f.Name == "audio").Members.Union(All.First(f => f.Name == "video").Members);
+
     // Schemes that any page, document or person may use. An app's own scheme is only of use to those who know the app.
     private static readonly ImmutableHashSet<string> PublicSchemes =
         Set("mailto", "http", "https", "ftp", "tel", "sms", "callto", "sip", "sips", "xmpp", "webcal", "geo", "news", "nntp", "magnet", "rtsp");

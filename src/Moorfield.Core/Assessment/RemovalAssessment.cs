@@ -30,19 +30,24 @@ public sealed class RemovalAssessment
     }
 
     /// <summary>The packages that are free, and still are when all of them go together.</summary>
-    public IReadOnlyList<InstalledPackage> FreeTogether(IEnumerable<InstalledPackage> packages)
+    public IReadOnlyList<InstalledPackage> FreeTogether(IEnumerable<InstalledPackage> packages) => RemovableTogether(packages, _ => false);
+
+    /// <summary>The packages that cost nothing but what is accepted, each alone and all of them together.</summary>
+    /// <param name="accepts">True for a cost that may be.</param>
+    public IReadOnlyList<InstalledPackage> RemovableTogether(IEnumerable<InstalledPackage> packages, Func<Reason, bool> accepts)
     {
-        var free = packages.Where(p => p.Role != PackageRole.Framework && Of(p).Standing == PackageStanding.Free).ToList();
+        var going = packages.Where(p => p.Role != PackageRole.Framework && Of(p) is { Standing: PackageStanding.Free or PackageStanding.Costly } verdict
+            && verdict.Costs.All(accepts)).ToList();
         // What only all of them cost together, the last one costs.
-        var removalSet = RemovalSet.ForEveryone(free);
-        for (int i = free.Count - 1; i >= 0; i--)
+        var removalSet = RemovalSet.ForEveryone(going);
+        for (int i = going.Count - 1; i >= 0; i--)
         {
-            if (!Of(free[i], removalSet).Costs.Any())
+            if (Of(going[i], removalSet).Costs.All(accepts))
                 continue;
-            free.RemoveAt(i);
-            removalSet = RemovalSet.ForEveryone(free);
+            going.RemoveAt(i);
+            removalSet = RemovalSet.ForEveryone(going);
         }
-        return free;
+        return going;
     }
 
     /// <summary>Assesses the removal of a package as one of a set.</summary>

@@ -31,6 +31,42 @@ public static class BriefDraft
         return text.ToString();
     }
 
+    /// <summary>A brief that removes what is a start for a kind of machine, with a question for what the rules cannot decide.</summary>
+    /// <param name="title">One line.</param>
+    public static string Write(string title, StartingKind kind, IReadOnlyList<SystemSnapshot> snapshots)
+    {
+        var choices = snapshots.Select(s => StartingChoice.Of(kind, s)).ToList();
+        var families = StartingChoice.Families([.. snapshots.Zip(choices)]);
+        var text = Start(title, snapshots.All(s => s.Accounts.IsEmpty) ? "newcomers" : "everyone");
+        text.AppendLine(CultureInfo.InvariantCulture,
+            $"# A start for this kind of machine: {kind.ToString().ToLowerInvariant()}. docs/starting-briefs.md has its rules.");
+        var going = Distinct(choices.SelectMany(c => c.Going).Where(g => families.Contains(g.Package.Family)));
+        text.AppendLine(going.Count == 0 ? "remove: []" : "remove:");
+        foreach (var entry in going)
+            Line(text, entry.Package, $"{TextFormat.Size(entry.Package.Bytes)}: {entry.Because}");
+        text.AppendLine().AppendLine("keep:");
+        text.AppendLine(CultureInfo.InvariantCulture, $"{"  - origin: added",-CommentColumn} # what people installed");
+        Comments("# Kept, because such a machine is for them:", choices.SelectMany(c => c.Kept));
+        Comments("# Questions that the rules cannot decide. Move a line to remove if the answer is yes.",
+            choices.SelectMany(c => c.Questions).Concat(choices.SelectMany(c => c.Going).Where(g => !families.Contains(g.Package.Family))));
+        foreach (var program in choices.SelectMany(c => c.Programs).DistinctBy(p => p.Name, StringComparer.OrdinalIgnoreCase))
+            text.AppendLine(CultureInfo.InvariantCulture,
+                $"{$"#  - {{kind: desktop, package: {Quoted(program.Name)}}}",-CommentColumn} # a program that installs itself at a first sign-in");
+        return text.ToString();
+
+        void Comments(string heading, IEnumerable<StartingEntry> entries)
+        {
+            var own = Distinct(entries);
+            if (own.Count > 0)
+                text.AppendLine().AppendLine(heading);
+            foreach (var entry in own)
+                Line(text, entry.Package, $"{TextFormat.Size(entry.Package.Bytes)}: {entry.Because}", "#  - package:");
+        }
+
+        static List<StartingEntry> Distinct(IEnumerable<StartingEntry> entries) => [.. entries.DistinctBy(e => e.Package.Family)
+            .OrderBy(e => e.Package.DisplayName, StringComparer.OrdinalIgnoreCase).ThenBy(e => e.Package.Family)];
+    }
+
     /// <summary>A brief that removes what was chosen.</summary>
     /// <param name="who">Words of WHO; empty to leave it open.</param>
     public static string Write(string title, string who, IEnumerable<InstalledPackage> chosen)
@@ -53,9 +89,9 @@ public static class BriefDraft
         return text.AppendLine();
     }
 
-    private static void Line(StringBuilder text, InstalledPackage package, string remark) =>
+    private static void Line(StringBuilder text, InstalledPackage package, string remark, string start = "  - package:") =>
         text.AppendLine(CultureInfo.InvariantCulture,
-            $"{$"  - package: {package.Family}",-CommentColumn} # {OneLine(package.DisplayName)}, {remark}");
+            $"{$"{start} {package.Family}",-CommentColumn} # {OneLine(package.DisplayName)}, {OneLine(remark)}");
 
     private static string Quoted(string text) =>
     text.All(c => char.IsAsciiLetterOrDigit(c)) ? text : $"'{OneLine(text).Replace("'", "''", StringComparison.Ordinal)}'";
