@@ -207,6 +207,36 @@ public sealed class PickTests : CliTest
     }
 
     [Fact]
+    public void Desktop_programs_are_marked_and_leave_with_packages()
+    {
+        Start(100, 30, "--kind", "all");
+        See("40 of 40 items", "Find: _");
+        Type("gannet");
+        See("Gannet Chart Plotter", "the machine's");
+        Type("Space");
+        See("Gannet Chart Plotter cannot be removed. It is the machine's");
+        Type("Escape", "card");
+        See("> [ ] Card Counter", "Started by shortcut 'Card Counter' in Startup.", "Had by rowan.");
+        Type("Space");
+        See("1 item, ", "It costs nothing.");
+        Type("Escape", "clock");
+        See("> [ ] Clock");
+        Type("Space");
+        See("2 items, ");
+        Type("F7", Folder["picked.yaml"], "Enter");
+        See("Saved as");
+        File.ReadAllText(Folder["picked.yaml"]).ShouldContain("  - {kind: desktop, package: 'Card Counter'}");
+        Type("Enter");
+        See("For whom are they removed?");
+        Type("Enter");
+        See("Carry this out? [y/N]", "Card Counter");
+        Type("y", "Enter");
+        SeeItEnd(0);
+        Directory.Exists(At("Users/rowan/AppData/Local/CardCounter")).ShouldBeFalse();
+        Run("inventory", Root, "--kind", "all", "--format", "csv").Output.ShouldNotContain("Card Counter");
+    }
+
+    [Fact]
     public void A_start_and_a_brief_exclude_each_other() => Refused(2, "Use either --brief or --start", "pick", Root, "--start", "office",
         "--brief", Folder.Write("b.yaml", "brief: 1"u8));
 

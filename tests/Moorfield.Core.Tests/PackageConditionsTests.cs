@@ -241,7 +241,8 @@ public sealed class PackageConditionsTests : IDisposable
     [Fact]
     public void A_draft_says_the_gravest_cost_and_how_to_go_on()
     {
-        string text = BriefDraft.Write("Chosen", "", [Package("Weather")]);
+        string text = BriefDraft.Write("Chosen", "", [Package("Weather")], ["Tide 'Folder'", "tide 'folder'"]);
+        text.ShouldEndWith("\n  - {kind: desktop, package: 'Tide ''Folder'''}\n");
         text.ShouldStartWith("# A brief for moorfield.");
         text.ShouldNotContain("for:");
         text.ShouldContain($"  - package: {Package("Weather").Family}");

@@ -10,6 +10,8 @@ internal static class PickCommand
 
     private static readonly Option<string?> Start = Common.Start();
 
+    private static readonly Option<string> Kind = Common.Kind();
+
     internal static Command Create()
     {
         var command = new Command("pick", """
@@ -21,7 +23,7 @@ internal static class PickCommand
               moorfield pick /mnt/counter-07 --start office
               moorfield pick counter-install.wim --edition 2 --brief counters.brief.yaml
             """)
-        { TargetPath, Maker, Start };
+        { TargetPath, Maker, Start, Kind };
         var removal = new RemovalOptions(command);
         var brief = new BriefOptions(command, lenient: true);
         var options = new ChangeOptions(command);
@@ -44,17 +46,27 @@ internal static class PickCommand
         if (briefOptions.CheckRules(call, brief, target, snapshots, options.VaultPath(call)) is { } mistyped)
             return mistyped;
         var advice = brief?.Advice ?? Advice.None;
+        string kind = call.GetRequiredValue(Kind);
+        ImmutableArray<PickItem> items =
+        [
+            .. (kind == "desktop" ? [] : PickItem.Of(snapshots, advice)).Concat(kind == "app" ? [] : PickItem.Programs(snapshots))
+                .OrderBy(i => i.Name, StringComparer.OrdinalIgnoreCase),
+        ];
+        // Read once, and not at each mark.
+        var traces = snapshots.Select(s => kind == "app" ? [] : target.WithTraces(s, new RemovalRequest([],
+            new Audience([.. s.Accounts.Select(a => a.Sid)], Newcomers: true)) { Programs = [.. DesktopProgramGroup.Of(s)] }).ProgramTraces).ToList();
+        ImmutableArray<SystemPlan> Plans(PickState chosen) => [.. snapshots.Zip(traces, (s, own) => new SystemPlan(s, RemovalPlanner.Plan(s,
+            Request(chosen, s, call, removal, advice) with { ProgramTraces = own })))];
         var state = new PickState(
-            snapshots.Length == 1 ? DisplayText.Place(target, snapshots[0]) : target.Name, PickItem.Of(snapshots, advice), snapshots[0].Accounts,
-            chosen => Total([.. snapshots.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, Request(chosen, s, call, removal, advice))))]));
+            snapshots.Length == 1 ? DisplayText.Place(target, snapshots[0]) : target.Name, items, snapshots[0].Accounts, c => Total(Plans(c)));
         if (removal.Who(call) is { Length: > 0 } who)
             SetAudience(state, AudienceParser.Parse(who, snapshots[0]));
         else if (brief is { For.IsEmpty: false })
             SetAudience(state, AudienceParser.Parse(brief.For, snapshots[0]));
         if (brief is not null)
             state.Mark(Taken(brief, snapshots));
-        else if (Common.StartingKindOf(call.GetValue(Start)) is { } kind)
-            state.Mark(StartingChoice.Families(kind, snapshots));
+        else if (Common.StartingKindOf(call.GetValue(Start)) is { } start)
+            state.Mark(StartingChoice.Families(start, snapshots).Select(PickItem.IdOf));
         var view = new PickView(state);
         using var screen = new PickScreen(view);
         var keys = new PickKeys(state, place => OpenBrief(call.Console, place, state, snapshots), file => SaveBrief(file, state, target), () =>
@@ -66,8 +78,7 @@ internal static class PickCommand
         }
         if (isRead)
         {
-            ShowOnly(call.Console, target, [.. snapshots.Select(s => new SystemPlan(s, RemovalPlanner.Plan(s, Request(state, s, call, removal,
-                advice))))]);
+            ShowOnly(call.Console, target, Plans(state));
             return ExitCode.Done;
         }
         var operation = new RemovalOperation(target, snapshots, [], fresh => fresh.Select(s => Request(state, s, call, removal, advice)));
@@ -79,7 +90,7 @@ internal static class PickCommand
     {
         RemovalText.ShowPlan(page, target, plans, handsOver: true);
         var families = plans.SelectMany(p => p.Plan.Removals).Where(r => r.RemovedBecauseOf is null).Select(r => r.Package.Family.ToString())
-            .Distinct();
+            .Distinct().Concat(plans.SelectMany(p => p.Plan.Programs).Select(p => TextFormat.Quoted(p.Program.Name)).Distinct());
         var audience = plans[0].Plan.Request.For;
         string who = audience.Newcomers && audience.Sids.Length == plans[0].Snapshot.Accounts.Length ? "everyone"
             : string.Join(',', DisplayText.Names(audience.Sids, plans[0].Snapshot).Concat(audience.Newcomers ? ["newcomers"] : []));
@@ -98,24 +109,32 @@ internal static class PickCommand
 
     private static RemovalRequest Request(PickState state, SystemSnapshot snapshot, Invocation call, RemovalOptions removal, Advice advice) =>
         removal.Apply(call, new RemovalRequest(
-            [.. snapshot.Packages.Where(p => state.Marked.Contains(p.Family)).Select(p => new SelectedPackage(p, Exactly: true))],
-            state.Accounts.IsEmpty ? new Audience([], Newcomers: true) : state.Audience) { Advice = advice });
+            [.. snapshot.Packages.Where(p => state.Marked.Contains(PickItem.IdOf(p.Family))).Select(p => new SelectedPackage(p, Exactly: true))],
+            state.Accounts.IsEmpty ? new Audience([], Newcomers: true) : state.Audience)
+            {
+                Advice = advice,
+                Programs = [.. DesktopProgramGroup.Of(snapshot).Where(p => state.Marked.Contains(PickItem.IdOf(p)))],
+            });
 
-    private static PickTotal Total(List<SystemPlan> plans) => new(
-        plans.Max(p => p.Effective.Select(r => r.Package.Family).Distinct().Count()),
-        plans.Max(p => p.Effective.Where(r => r.RemovesFiles).Sum(r => r.Package.Bytes)),
-        [.. plans.SelectMany(p => p.Plan.Costly).SelectMany(m => m.Verdict.Costs).Select(c => c.Short).Distinct(StringComparer.Ordinal)]);
+    private static PickTotal Total(ImmutableArray<SystemPlan> plans) => new(
+        plans.Max(p => p.Effective.Select(r => r.Package.Family).Distinct().Count() + p.Plan.Programs.Count(g => g.HasEffect)),
+        plans.Max(p => p.Effective.Where(r => r.RemovesFiles).Sum(r => r.Package.Bytes) + p.Plan.Programs.SelectMany(g => g.Leaving).Sum(t => t.Bytes)),
+        [.. plans.SelectMany(p => p.Plan.Costly.SelectMany(m => m.Verdict.Costs).Concat(p.Plan.Programs.SelectMany(g => g.Costs)))
+            .Select(c => c.Short).Distinct(StringComparer.Ordinal)]);
 
-    private static IEnumerable<Formats.Appx.PackageFamilyName> Taken(Brief brief, ImmutableArray<SystemSnapshot> snapshots) =>
-        snapshots.SelectMany(s => BriefSelection.Of(brief, s).Going).Select(c => c.Package.Family);
+    /// <summary>Identifiers of the items that a brief takes.</summary>
+    private static IEnumerable<string> Taken(Brief brief, ImmutableArray<SystemSnapshot> snapshots) => snapshots
+        .Select(s => BriefSelection.Of(brief, s)).SelectMany(c => c.Going.Select(g => PickItem.IdOf(g.Package.Family))
+            .Concat(c.Programs.Select(PickItem.IdOf)));
 
     private static string OpenBrief(ConsoleOutput console, string place, PickState state, ImmutableArray<SystemSnapshot> snapshots)
     {
         try
         {
-            var families = Taken(BriefOptions.Load(console, place, null), snapshots).ToHashSet();
-            state.Mark(families);
-            return $"{TextTable.Count(families.Count, "package")} marked by {place}.";
+            var taken = Taken(BriefOptions.Load(console, place, null), snapshots).Where(id => state.Items.Any(i => i.Id.Equals(id,
+                StringComparison.OrdinalIgnoreCase))).ToHashSet();
+            state.Mark(taken);
+            return $"{TextTable.Count(taken.Count, state.Things)} marked by {place}.";
         }
         catch (MoorfieldException e)
         {
@@ -132,7 +151,8 @@ internal static class PickCommand
                 : string.Join(',', state.Accounts.Where(a => state.Sids.Contains(a.Sid)).Select(a => a.Name)
                     .Concat(state.Newcomers ? ["newcomers"] : []));
             NewFile.Write(file, System.Text.Encoding.UTF8.GetBytes(
-                BriefDraft.Write($"Chosen on {target.Name}", who, state.Items.Where(i => state.Marked.Contains(i.Family)).Select(i => i.Package))));
+                BriefDraft.Write($"Chosen on {target.Name}", who, state.Items.Where(i => state.Marked.Contains(i.Id)).Select(i => i.Package)
+                    .OfType<InstalledPackage>(), state.Items.Where(i => state.Marked.Contains(i.Id)).Select(i => i.Program?.Name).OfType<string>())));
             return $"Saved as {file}.";
         }
         catch (Exception e) when (e is MoorfieldException or IOException or UnauthorizedAccessException)

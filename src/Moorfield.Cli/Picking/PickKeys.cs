@@ -40,7 +40,7 @@ internal sealed class PickKeys(PickState state, Func<string, string> openBrief, 
                 state.SearchFor("");
                 break;
             case ConsoleKey.Enter when state.Marked.Count == 0:
-                state.Message = "Nothing is marked yet: Space marks the highlighted package.";
+                state.Message = "Nothing is marked yet: Space marks what is highlighted.";
                 break;
             case ConsoleKey.Enter when state.Accounts.IsEmpty:
                 return PickOutcome.Chosen;

@@ -38,6 +38,9 @@ internal sealed class PickState
 
     internal ImmutableArray<PickItem> Items { get; }
 
+    /// <summary>One of the items in a word.</summary>
+    internal string Things => !Items.Any(i => i.Program is not null) ? "package" : Items.Any(i => i.Package is not null) ? "item" : "program";
+
     internal ImmutableArray<Account> Accounts { get; }
 
     internal PickMode Mode { get; set; }
@@ -48,7 +51,8 @@ internal sealed class PickState
 
     internal bool Grouped { get; private set; }
 
-    internal HashSet<PackageFamilyName> Marked { get; } = [];
+    /// <summary>Identifiers of items.</summary>
+    internal HashSet<string> Marked { get; } = new(StringComparer.OrdinalIgnoreCase);
 
     internal HashSet<string> Sids { get; } = new(StringComparer.OrdinalIgnoreCase);
 
@@ -113,26 +117,27 @@ internal sealed class PickState
     internal void Toggle(PickItem item)
     {
         if (!item.CanGo)
-            Message = $"{item.Package.DisplayName} cannot be removed. {item.Verdict.Reasons[0].Text}";
-        else if (!Marked.Remove(item.Family))
-            Marked.Add(item.Family);
+            Message = $"{item.Name} cannot be removed. {item.Reasons[0].Text}";
+        else if (!Marked.Remove(item.Id))
+            Marked.Add(item.Id);
         Recount();
     }
 
     /// <summary>Marks everything that is shown and may be taken by the dozen.</summary>
     internal void MarkShown()
     {
-        var all = _shown.Where(i => i.Verdict.Standing is PackageStanding.Free or PackageStanding.Costly).ToList();
-        Marked.UnionWith(all.Select(i => i.Family));
-        Message = all.Count < _shown.Length ? $"{_shown.Length - all.Count} not marked: parts of the system are marked one by one." : "";
+        var all = _shown.Where(i => i.IsCommon).ToList();
+        Marked.UnionWith(all.Select(i => i.Id));
+        string which = _shown.Any(i => i.Program is not null) ? "parts of the system and desktop programs" : "parts of the system";
+        Message = all.Count < _shown.Length ? $"{_shown.Length - all.Count} not marked: {which} are marked one by one." : "";
         Recount();
     }
 
     /// <summary>Marks everything that is shown, free, and came with the machine.</summary>
     internal void MarkFree()
     {
-        var free = _shown.Where(i => i.Verdict.Standing == PackageStanding.Free).ToLookup(i => i.Package.Origin == PackageOrigin.Added);
-        Marked.UnionWith(free[false].Select(i => i.Family));
+        var free = _shown.Where(i => i.IsFree).ToLookup(i => i.Package!.Origin == PackageOrigin.Added);
+        Marked.UnionWith(free[false].Select(i => i.Id));
         Message = free.Count == 0 ? "Nothing that is shown is free."
             : free[true].Any() ? $"{free[true].Count()} not marked: installed later. Mark them one by one." : "";
         Recount();
@@ -144,9 +149,9 @@ internal sealed class PickState
         Recount();
     }
 
-    internal void Mark(IEnumerable<PackageFamilyName> families)
+    internal void Mark(IEnumerable<string> items)
     {
-        Marked.UnionWith(families.Where(f => Items.Any(i => i.Family == f && i.CanGo)));
+        Marked.UnionWith(items.Where(id => Items.Any(i => i.Id.Equals(id, StringComparison.OrdinalIgnoreCase) && i.CanGo)));
         Recount();
     }
 
@@ -154,9 +159,9 @@ internal sealed class PickState
 
     private void Arrange(PickItem? stayOn)
     {
-        var fitting = Items.Where(i => Search.Length == 0 || NamePattern.Finds(Search, i.Package));
-        var sorted = BySize ? fitting.OrderByDescending(i => i.Bytes) : fitting.OrderBy(i => i.Package.DisplayName, StringComparer.OrdinalIgnoreCase);
-        _shown = [.. Grouped ? sorted.OrderBy(i => i.Package.Origin) : sorted];
+        var fitting = Items.Where(i => Search.Length == 0 || i.Fits(Search));
+        var sorted = BySize ? fitting.OrderByDescending(i => i.Bytes) : fitting.OrderBy(i => i.Name, StringComparer.OrdinalIgnoreCase);
+        _shown = [.. Grouped ? sorted.OrderBy(i => i.Package?.Origin ?? (PackageOrigin)int.MaxValue) : sorted];
         Cursor = Math.Max(0, stayOn is null ? 0 : _shown.IndexOf(stayOn));
         DetailsTop = 0;
     }

@@ -30,7 +30,7 @@ internal sealed class PickView(PickState state)
             _ => Packages(listWidth - 4, Page),
         }, listHeight);
         int detailsWidth = wide ? width - listWidth : width;
-        var details = Framed(state.Highlighted?.Package.DisplayName ?? "", Details(detailsWidth - 4, (wide ? bodyHeight : DetailsBelow) - 2), wide
+        var details = Framed(state.Highlighted?.Name ?? "", Details(detailsWidth - 4, (wide ? bodyHeight : DetailsBelow) - 2), wide
             ? bodyHeight : DetailsBelow);
         var body = new Layout("body") { Size = bodyHeight };
         if (wide)
@@ -55,7 +55,7 @@ internal sealed class PickView(PickState state)
     {
         PickMode.Who => "For whom are they removed?",
         PickMode.Help => "Keys",
-        _ => $"{state.Place}: {state.Shown.Length} of {TextTable.Count(state.Items.Length, "package")}, by {(state.BySize ? "size" : "name")}",
+        _ => $"{state.Place}: {state.Shown.Length} of {TextTable.Count(state.Items.Length, state.Things)}, by {(state.BySize ? "size" : "name")}",
     };
 
     private string TotalText()
@@ -63,7 +63,7 @@ internal sealed class PickView(PickState state)
         var total = state.Total;
         return total.Packages == 0
             ? "Nothing is marked."
-            : $"{TextTable.Count(total.Packages, "package")}, {TextTable.Size(total.Bytes)} for {Who()}. "
+            : $"{TextTable.Count(total.Packages, state.Things)}, {TextTable.Size(total.Bytes)} for {Who()}. "
                 + $"{(total.Costs.IsEmpty ? "It costs nothing." : $"Costs: {TextFormat.List(total.Costs, 3)}.")}";
     }
 
@@ -89,15 +89,15 @@ internal sealed class PickView(PickState state)
     {
         var lines = new List<(string Text, bool Highlighted)>();
         int highlighted = 0;
-        PackageOrigin? group = null;
+        string? group = null;
         for (int i = 0; i < state.Shown.Length; i++)
         {
             var item = state.Shown[i];
-            if (state.Grouped && item.Package.Origin != group)
+            if (state.Grouped && item.Group != group)
             {
-                group = item.Package.Origin;
-                var members = state.Shown.Where(s => s.Package.Origin == group).ToList();
-                string heading = $"{DisplayText.Describe(group.Value)}: {members.Count}, {TextTable.Size(members.Sum(m => m.Bytes))}";
+                group = item.Group;
+                var members = state.Shown.Where(s => s.Group == group).ToList();
+                string heading = $"{group}: {members.Count}, {TextTable.Size(members.Sum(m => m.Bytes))}";
                 lines.Add(($"[bold {Accent}]{Markup.Escape(Fit(heading, width))}[/]", false));
             }
             if (i == state.Cursor)
@@ -116,15 +116,15 @@ internal sealed class PickView(PickState state)
 
     private string Row(PickItem item, int width)
     {
-        string mark = state.Marked.Contains(item.Family) ? "[x]" : item.CanGo ? "[ ]" : " - ";
-        string reason = item.Verdict.Reasons.FirstOrDefault(r => r.Kind is ReasonKind.Bar or ReasonKind.Cost)?.Short ?? "";
+        string mark = state.Marked.Contains(item.Id) ? "[x]" : item.CanGo ? "[ ]" : " - ";
+        string reason = item.Reasons.FirstOrDefault(r => r.Kind is ReasonKind.Bar or ReasonKind.Cost)?.Short ?? "";
         string pointer = item == state.Highlighted ? ">" : " ";
         int rest = width - 6;
         int name = Math.Clamp(rest * 2 / 5, 12, 40);
-        string text = $"{pointer} {mark} {Fit(item.Package.DisplayName, name)} {TextTable.Size(item.Bytes),9}  "
-            + $"{Fit(DisplayText.Of(item.Verdict.Standing), 9)} {reason}";
+        string text = $"{pointer} {mark} {Fit(item.Name, name)} {TextTable.Size(item.Bytes),9}  "
+            + $"{Fit(item.Standing, 9)} {reason}";
         string fitted = Markup.Escape(Fit(text, width));
-        return state.Marked.Contains(item.Family) ? $"[bold]{fitted}[/]" : fitted;
+        return state.Marked.Contains(item.Id) ? $"[bold]{fitted}[/]" : fitted;
     }
 
     private IEnumerable<string> People(int width)
@@ -158,23 +158,13 @@ internal sealed class PickView(PickState state)
     {
         if (state.Highlighted is not { } item)
             return [];
-        var package = item.Package;
-        var lines = new List<string>();
-        if (DisplayText.Readable(package.Manifest?.Description) is { } description)
-            Add(description);
-        foreach (var reason in item.Verdict.Reasons)
-            Add(reason.Kind switch { ReasonKind.Cost => "It would cost: ", ReasonKind.Saving => "It would save: ", _ => "" } + reason.Text);
-        Add($"{package.Publisher}, {package.FullName.Version}, {DisplayText.Describe(package.Origin)}. "
-            + $"{item.Has}{(package.Blocked ? " Blocked." : "")}");
-        Add(package.Family.ToString());
+        var lines = item.Details.SelectMany(t => Wrap(t, width)).ToList();
         state.DetailsTop = Math.Clamp(state.DetailsTop, 0, Math.Max(0, lines.Count - rows));
         bool more = lines.Count - state.DetailsTop > rows;
         var shown = lines.Skip(state.DetailsTop).Take(rows).Select(Markup.Escape).ToList();
         if (more)
             shown[^1] = $"[grey62]{Markup.Escape(Fit($"... {lines.Count - state.DetailsTop - rows + 1} more lines: Right", width))}[/]";
         return shown;
-
-        void Add(string text) => lines.AddRange(Wrap(text, width));
     }
 
     private static Panel Framed(string title, IEnumerable<string> lines, int height) => new(new Rows(lines.Select(l => new Markup(l))))

@@ -69,12 +69,15 @@ public static class BriefDraft
 
     /// <summary>A brief that removes what was chosen.</summary>
     /// <param name="who">Words of WHO; empty to leave it open.</param>
-    public static string Write(string title, string who, IEnumerable<InstalledPackage> chosen)
+    /// <param name="programs">Names of desktop programs.</param>
+    public static string Write(string title, string who, IEnumerable<InstalledPackage> chosen, IEnumerable<string> programs)
     {
         var text = Start(title, who);
         text.AppendLine("remove:");
         foreach (var package in chosen.DistinctBy(p => p.Family).OrderBy(p => p.DisplayName, StringComparer.OrdinalIgnoreCase))
             Line(text, package, TextFormat.Size(package.Bytes));
+        foreach (string program in programs.Distinct(StringComparer.OrdinalIgnoreCase))
+            text.AppendLine(CultureInfo.InvariantCulture, $"  - {{kind: desktop, package: {Quoted(program)}}}");
         return text.ToString();
     }
 

@@ -108,7 +108,7 @@ public abstract class Target : IUndoTarget, IDisposable
     public virtual bool IsEncrypted => false;
 
     /// <summary>A request with what programs have in the accounts that are to lose them, as far as the target has their files.</summary>
-    internal RemovalRequest WithTraces(SystemSnapshot system, RemovalRequest request)
+    public RemovalRequest WithTraces(SystemSnapshot system, RemovalRequest request)
     {
         var theirs = request.Programs.SelectMany(p => p.Entries)
             .Where(e => e.Sid is { } sid && request.For.Sids.Contains(sid, StringComparer.OrdinalIgnoreCase)).ToList();
