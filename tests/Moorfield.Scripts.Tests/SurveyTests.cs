@@ -54,8 +54,15 @@ public sealed class SurveyTests : IDisposable
         var disk = volume.Read([null], KnownGuards.All)[0];
         Lines(survey).Except(Lines(disk)).ShouldBeEmpty();
         Lines(disk).Except(Lines(survey)).ShouldBeEmpty();
-        // A survey does not look at what starts or installs programs.
-        survey.DesktopPrograms.ShouldBe(disk.DesktopPrograms.Where(p => !p.Newcomers).Select(p => p with { Starts = [] }));
+        // Of what starts or installs programs, a survey tells what the registry of the machine and of signed-in accounts holds.
+        static string Told(DesktopProgram program) => $"{program with { Starts = [] }}: "
+            + string.Join("; ", program.Starts.Where(s => s.Kind is StartKind.Run or StartKind.RunOnce or StartKind.ActiveSetup)
+                .Where(s => s.Scope != TraceScope.Newcomers || s.Kind == StartKind.ActiveSetup));
+        var told = survey.DesktopPrograms.Select(Told).ToList();
+        told.ShouldBe(disk.DesktopPrograms.Where(p => !p.Newcomers || p.Starts.Any(s => s.Kind == StartKind.ActiveSetup)).Select(Told));
+        told.Count(t => t.Contains("Kind = Run", StringComparison.Ordinal)).ShouldBe(3);
+        told.Count(t => t.Contains("Kind = ActiveSetup", StringComparison.Ordinal)).ShouldBe(2);
+        told.ShouldContain(t => t.Contains("IsOff = True", StringComparison.Ordinal), "rowan switched one off");
         survey.Blocks.ShouldBe(disk.Blocks);
         survey.ReadGaps.ShouldBeEmpty();
         var everyone = AudienceParser.Parse(["accounts"], disk);

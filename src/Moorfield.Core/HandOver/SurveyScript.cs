@@ -27,11 +27,18 @@ public static class SurveyScript
         $"$AccountPackages = {PowerShellLiteral.Of(Places.AccountPackages)}",
         $"$AccountUninstall = {PowerShellLiteral.Of(Places.AccountUninstall)}",
         $"$Uninstalls = {Texts(Places.Uninstall, Places.Uninstall32)}",
+        $"$StartKeys = {Texts([.. StartKeys(Places.MachineCurrentVersion, "Run", "Run32"), .. StartKeys($@"{Places.View32}\{Places.MachineCurrentVersion}")])}",
+        $"$AccountStartKeys = {Texts(StartKeys(Places.UserCurrentVersion, "Run"))}",
+        $"$ActiveSetups = {Texts(Places.ActiveSetups)}",
         $"$ChoicePlaces = {Texts(PackagePlaces.TypeChoices.Path, PackagePlaces.SchemeChoices.Path)}",
         $"$ProgramValues = {Texts("DisplayName", "DisplayVersion", "Publisher", "EstimatedSize", "UninstallString", "QuietUninstallString",
             "InstallLocation", "WindowsInstaller", "SystemComponent", "ParentKeyName")}",
         $"$Lists = {Texts(PackagePlaces.All.Where(p => p.Container == PlaceContainer.List).Select(p => $@"C:\{p.Path}"))}",
     ]);
+
+    /// <param name="approved">Names of the lists in which people switch start entries off.</param>
+    private static IEnumerable<string> StartKeys(string version, params string[] approved) =>
+        [$@"{version}\Run", $@"{version}\RunOnce", .. approved.Select(a => $@"{version}\Explorer\StartupApproved\{a}")];
 
     // Where a key has {sid}, the script puts the account.
     private static string Keys(PlaceContainer hive, bool perAccount) => PowerShellLiteral.List(PackagePlaces.KeysIn(hive)

@@ -93,6 +93,11 @@ function Get-JsonKey([string]$Hive, [string]$Path, $Names) {
     '{"key":' + (Get-Json $Path) + ',"values":' + (Join-Json $Values) + '}'
 }
 
+# The key at a path below a hive with all its values; nothing when there is no such key.
+function Get-JsonValues([string]$Hive, [string]$Path) {
+    if (Test-Path -LiteralPath ($Hive + $Path)) { Get-JsonKey $Hive $Path @((Get-Item -LiteralPath ($Hive + $Path)).Property) }
+}
+
 function Get-SubKeys([string]$Path) {
     @(Get-ChildItem -LiteralPath $Path -ErrorAction SilentlyContinue | ForEach-Object { $_.PSChildName })
 }
@@ -274,6 +279,8 @@ $MachineLines = @(
         foreach ($Place in $MachineAccountPlaces) { Get-JsonPlace $Machine $Place $Sid }
     }
     foreach ($Uninstall in $Uninstalls) { Get-JsonSubKeys $Machine $Uninstall $ProgramValues }
+    foreach ($Start in $StartKeys) { Get-JsonValues $Machine $Start }
+    foreach ($Setup in $ActiveSetups) { Get-JsonSubKeys $Machine $Setup @('', 'StubPath', 'IsInstalled', 'Version') }
     Get-JsonClasses $Machine 'Classes\' $TypeNames @()
     Get-JsonGuards 'Machine' $Machine
 )
@@ -316,6 +323,7 @@ foreach ($Sid in @($Profiles.Keys | Sort-Object)) {
                 }
             }
             Get-JsonSubKeys $Own $AccountUninstall $ProgramValues
+            foreach ($Start in $AccountStartKeys) { Get-JsonValues $Own $Start }
             Get-JsonGuards 'Account' $Own
         )
         $HiveLines += '{"hive":"account","account":' + (Get-Json $Sid) + ',"keys":' + (Join-Json $OwnLines) + '}'
