@@ -94,6 +94,15 @@ public sealed class GuardKindTests : IDisposable
     }
 
     [Fact]
+    public void Removal_by_policy_does_not_count_as_what_a_part_of_the_system_looks_at()
+    {
+        var part = Bench.Demonstration.Packages.First(p => p.Role == PackageRole.Component && p.Newcomers);
+        ImmutableArray<GuardState> states = [.. KnownGuards.OfRemovalByPolicy([part.Family]).Select(g => new GuardState(g, null, WindowsPath.Of("x"), g.Value))];
+        new Forecaster(Bench.Demonstration with { Build = "26200.1", EditionId = "Enterprise" }, states, _ => false).SignIn().Families
+            .Single(f => f.Family == part.Family).Guards.ShouldBeEmpty();
+    }
+
+    [Fact]
     public void Keys_that_must_be_absent_go_with_all_below_them_and_come_back_by_undo()
     {
         States(Absence).ShouldHaveSingleItem().IsSet.ShouldBeTrue();

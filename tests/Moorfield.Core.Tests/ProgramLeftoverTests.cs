@@ -165,5 +165,18 @@ public sealed class ProgramLeftoverTests : IDisposable
             [@"ProgramData\Microsoft\Windows\Start Menu\Programs\Charts\Plotter.lnk", @"Users\Public\Desktop\Plotter.lnk"], ignoreOrder: true);
     }
 
+    [Fact]
+    public void Shortcuts_deep_in_what_people_keep_on_a_desktop_are_not_looked_for()
+    {
+        byte[] link = File.ReadAllBytes(At("ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp/Chart Plotter.lnk"));
+        Directory.CreateDirectory(At("Users/ivy/Desktop/Work/Old"));
+        Directory.CreateDirectory(At("Users/ivy/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Charts/Old"));
+        foreach (string folder in new[] { "Desktop", "Desktop/Work", "Desktop/Work/Old", "AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Charts/Old" })
+            File.WriteAllBytes(At($"Users/ivy/{folder}/Plotter.lnk"), link);
+        Directory.Delete(At("Program Files (x86)/Gannet"), recursive: true);
+        _bench.Read().Leftovers.Where(l => l.Kind == LeftoverKind.Shortcut).Select(l => ((TreeLocation)l.Location).Path.ToString()).ShouldBe(
+            [@"Users\ivy\AppData\Roaming\Microsoft\Windows\Start Menu\Programs\Charts\Old", @"Users\ivy\Desktop\Plotter.lnk"], ignoreOrder: true);
+    }
+
     public void Dispose() => _folder.Dispose();
 }

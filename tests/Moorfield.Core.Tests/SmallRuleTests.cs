@@ -21,6 +21,25 @@ public sealed class SmallRuleTests
 
     private static BriefRule Rule(params string[] packages) => new("a.brief.yaml:3", new PackageConditions { Names = [.. packages] });
 
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public void What_a_package_that_turns_out_to_stay_needs_stays_too_whichever_is_looked_at_first(bool reversed)
+    {
+        // Patience as a part of the system with an entry in Start: it goes only if it is named exactly.
+        var system = Bench.Demonstration with
+        {
+            Packages = [.. Bench.Demonstration.Packages.Select(p => p.DisplayName == "Patience" ? p with { Role = PackageRole.Component } : p)],
+        };
+        var chosen = system.Packages.Where(p => p.DisplayName is "Patience" or "Whist Evening" or "Card Table Engine").ToList();
+        chosen.Select(p => p.DisplayName).Distinct().Count().ShouldBe(3);
+        var plan = RemovalPlanner.Plan(system, new RemovalRequest(
+            [.. (reversed ? chosen.AsEnumerable().Reverse() : chosen).Select(p => new SelectedPackage(p, Exactly: p.DisplayName != "Patience"))],
+            new Audience([.. system.Accounts.Select(a => a.Sid)], Newcomers: true)));
+        plan.Removals.Select(r => r.Package.DisplayName).ShouldBe(["Whist Evening"]);
+        plan.Staying.Select(s => s.Package.DisplayName).Distinct().ShouldBe(["Card Table Engine", "Patience"], ignoreOrder: true);
+    }
+
     [Fact]
     public void A_path_counts_its_names_and_takes_no_other_than_a_name()
     {

@@ -118,7 +118,8 @@ internal static class PickCommand
 
     private static PickTotal Total(ImmutableArray<SystemPlan> plans) => new(
         plans.Max(p => p.Effective.Select(r => r.Package.Family).Distinct().Count() + p.Plan.Programs.Count(g => g.HasEffect)),
-        plans.Max(p => p.Effective.Where(r => r.RemovesFiles).Sum(r => r.Package.Bytes) + p.Plan.Programs.SelectMany(g => g.Leaving).Sum(t => t.Bytes)),
+        plans.Max(p => p.Effective.Where(r => r.RemovesFiles).Sum(r => r.Package.Bytes)
+            + p.Plan.Programs.SelectMany(g => g.Leaving).Sum(t => t.Bytes)),
         [.. plans.SelectMany(p => p.Plan.Costly.SelectMany(m => m.Verdict.Costs).Concat(p.Plan.Programs.SelectMany(g => g.Costs)))
             .Select(c => c.Short).Distinct(StringComparer.Ordinal)]);
 
@@ -152,7 +153,8 @@ internal static class PickCommand
                     .Concat(state.Newcomers ? ["newcomers"] : []));
             NewFile.Write(file, System.Text.Encoding.UTF8.GetBytes(
                 BriefDraft.Write($"Chosen on {target.Name}", who, state.Items.Where(i => state.Marked.Contains(i.Id)).Select(i => i.Package)
-                    .OfType<InstalledPackage>(), state.Items.Where(i => state.Marked.Contains(i.Id)).Select(i => i.Program?.Name).OfType<string>())));
+                    .OfType<InstalledPackage>(),
+                    state.Items.Where(i => state.Marked.Contains(i.Id)).Select(i => i.DesktopProgram?.Name).OfType<string>())));
             return $"Saved as {file}.";
         }
         catch (Exception e) when (e is MoorfieldException or IOException or UnauthorizedAccessException)

@@ -17,11 +17,11 @@ internal sealed record PickItem(
     internal InstalledPackage? Package { get; init; }
 
     /// <summary>The program as the first system that has it has it; null for a package.</summary>
-    internal DesktopProgramGroup? Program { get; init; }
+    internal DesktopProgramGroup? DesktopProgram { get; init; }
 
     /// <summary>True if it fits a text that a person searches for.</summary>
     internal bool Fits(string text) => Package is { } package ? NamePattern.Finds(text, package)
-        : new[] { Program!.Name, Program.Publisher }.Any(t => t.Contains(text, StringComparison.OrdinalIgnoreCase));
+        : new[] { DesktopProgram!.Name, DesktopProgram.Publisher }.Any(t => t.Contains(text, StringComparison.OrdinalIgnoreCase));
 
     internal static string IdOf(PackageFamilyName family) => family.ToString();
 
@@ -64,7 +64,8 @@ internal sealed record PickItem(
     private static PickItem OfProgram(DesktopProgramGroup program, SystemSnapshot system, long bytes)
     {
         ImmutableArray<Reason> reasons = program.IsMachines
-            ? [new Reason("machines", ReasonKind.Bar, "It is the machine's: scripts of a hand-over remove it on the running machine.", "the machine's", [])] : [];
+            ? [new Reason("machines", ReasonKind.Bar, "It is the machine's: scripts of a hand-over remove it on the running machine.",
+                "the machine's", [])] : [];
         string[] who = [.. program.Sids.Select(s => system.Account(s)?.Name ?? s), .. program.Newcomers ? ["newcomers"] : Array.Empty<string>()];
         string versions = string.Join(" and ", program.Versions);
         return new PickItem(IdOf(program), program.Name, bytes, "desktop programs", "program", reasons, !program.IsMachines, IsCommon: false,
@@ -76,7 +77,7 @@ internal sealed record PickItem(
                 string.Join(", ", new[] { program.Publisher, versions, "a desktop program" }.Where(t => t.Length > 0)) + ". "
                     + (program.IsMachines ? "The machine has it." : who.Length > 0 ? $"Had by {TextFormat.List(who, 4)}." : "A block keeps it away."),
             ])
-        { Program = program };
+        { DesktopProgram = program };
     }
 
     private static string Told(Reason reason) =>

@@ -39,7 +39,7 @@ internal sealed class PickState
     internal ImmutableArray<PickItem> Items { get; }
 
     /// <summary>One of the items in a word.</summary>
-    internal string Things => !Items.Any(i => i.Program is not null) ? "package" : Items.Any(i => i.Package is not null) ? "item" : "program";
+    internal string Things => !Items.Any(i => i.DesktopProgram is not null) ? "package" : Items.Any(i => i.Package is not null) ? "item" : "program";
 
     internal ImmutableArray<Account> Accounts { get; }
 
@@ -128,7 +128,7 @@ internal sealed class PickState
     {
         var all = _shown.Where(i => i.IsCommon).ToList();
         Marked.UnionWith(all.Select(i => i.Id));
-        string which = _shown.Any(i => i.Program is not null) ? "parts of the system and desktop programs" : "parts of the system";
+        string which = _shown.Any(i => i.DesktopProgram is not null) ? "parts of the system and desktop programs" : "parts of the system";
         Message = all.Count < _shown.Length ? $"{_shown.Length - all.Count} not marked: {which} are marked one by one." : "";
         Recount();
     }

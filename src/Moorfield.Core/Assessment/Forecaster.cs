@@ -142,7 +142,8 @@ public sealed class Forecaster(SystemSnapshot system, IReadOnlyCollection<GuardS
         return states.Count > 0 && states.TrueForAll(s => s.IsSet);
     }
 
-    private IEnumerable<GuardState> States(PackageFamilyName family) => guards.Where(g => g.Guard.IsFor(family));
+    /// <summary>The guards of a family that a brief describes: only these say that a part of the system looks at them.</summary>
+    private IEnumerable<GuardState> States(PackageFamilyName family) => guards.Where(g => g.Guard.Name is null && g.Guard.IsFor(family));
 
     private static bool Concerns(GuardState state, string? sid) =>
     !state.Guard.Place.IsPerAccount || string.Equals(state.Sid, sid, StringComparison.OrdinalIgnoreCase);

@@ -18,7 +18,8 @@ internal sealed record OpenableFamily(string Name, ImmutableHashSet<string> Memb
     ];
 
     /// <summary>File types of music and films.</summary>
-    internal static readonly ImmutableHashSet<string> Media = All.First(f => f.Name == "audio").Members.Union(All.First(f => f.Name == "video").Members);
+    internal static readonly ImmutableHashSet<string> Media =
+        All.First(f => f.Name == "audio").Members.Union(All.First(f => f.Name == "video").Members);
 
     // Schemes that any page, document or person may use. An app's own scheme is only of use to those who know the app.
     private static readonly ImmutableHashSet<string> PublicSchemes =

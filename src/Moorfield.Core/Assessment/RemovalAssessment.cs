@@ -36,8 +36,8 @@ public sealed class RemovalAssessment
     /// <param name="accepts">True for a cost that may be.</param>
     public IReadOnlyList<InstalledPackage> RemovableTogether(IEnumerable<InstalledPackage> packages, Func<Reason, bool> accepts)
     {
-        var going = packages.Where(p => p.Role != PackageRole.Framework && Of(p) is { Standing: PackageStanding.Free or PackageStanding.Costly } verdict
-            && verdict.Costs.All(accepts)).ToList();
+        var going = packages.Where(p => p.Role != PackageRole.Framework
+            && Of(p) is { Standing: PackageStanding.Free or PackageStanding.Costly } verdict && verdict.Costs.All(accepts)).ToList();
         // What only all of them cost together, the last one costs.
         var removalSet = RemovalSet.ForEveryone(going);
         for (int i = going.Count - 1; i >= 0; i--)

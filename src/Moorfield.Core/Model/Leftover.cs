@@ -23,7 +23,7 @@ public enum LeftoverKind
     AccountEntry,
     /// <summary>An entry in a list of programs, of a desktop program that is not there.</summary>
     ProgramEntry,
-    /// <summary>An entry that would start a desktop program that is not there: a registry value, an Active Setup component, a Startup shortcut.</summary>
+    /// <summary>A registry value, an Active Setup component or a Startup shortcut of a desktop program that is not there.</summary>
     StartEntry,
     /// <summary>A shortcut to a desktop program that is not there, or a Start menu folder with nothing else.</summary>
     Shortcut,

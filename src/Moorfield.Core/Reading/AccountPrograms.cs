@@ -13,17 +13,8 @@ internal sealed class AccountPrograms
     private const string SyncRoots = @"\Explorer\SyncRootManager";
     private const string KnownFolders = Explorer + @"\User Shell Folders";
 
-    // Keys in an account's hives that are removed whole if a value in them is a path into the program's folder. ? stands for any name.
-    private static readonly ImmutableArray<string> UserKeys =
-    [
-        Places.UserCurrentVersion + @"\App Paths\?", Places.UserCurrentVersion + SyncRoots + @"\?", @"Software\SyncEngines\Providers\?",
-        @"Software\Clients\?\?",
-    ];
-
-    private static readonly ImmutableArray<string> ClassKeys =
-    [
-        @"CLSID\?", @"WOW6432Node\CLSID\?", @"TypeLib\?", @"Applications\?", @"SystemFileAssociations\?\shell\?", @"Directory\Background\shell\?",
-    ];
+    private static readonly ImmutableArray<string> UserKeys = ProgramPlaces.Leading(ProgramPlaces.UserHive),
+        ClassKeys = ProgramPlaces.Leading(ProgramPlaces.Classes);
 
     // Keys of the classes that hold what many programs add: only a program's own verb in one belongs to it.
     private static readonly HashSet<string> SharedClasses = new(
@@ -34,7 +25,7 @@ internal sealed class AccountPrograms
             "SystemFileAssociations", "MIME"], StringComparer.OrdinalIgnoreCase);
 
     // Inside a profile: where programs lie that an account installs, and what is in there of Windows itself and of all programs.
-    private static readonly ImmutableArray<string> ProgramPlaces = [@"AppData\Local", @"AppData\LocalLow", @"AppData\Roaming"];
+    private static readonly ImmutableArray<string> ProfilePlaces = [@"AppData\Local", @"AppData\LocalLow", @"AppData\Roaming"];
 
     private static readonly ImmutableArray<string> SharedPlaces =
     [
@@ -94,7 +85,7 @@ internal sealed class AccountPrograms
 
     /// <summary>True if a folder can be that of one program alone: nothing of Windows or of people lies in it or around it.</summary>
     private static bool IsPrograms(WindowsPath folder, WindowsPath profile) =>
-        ProgramPlaces.Any(p => folder.IsBelow(At(profile, p)))
+        ProfilePlaces.Any(p => folder.IsBelow(At(profile, p)))
         && !SharedPlaces.Select(p => At(profile, p)).Any(p => p == folder || p.IsBelow(folder) || folder.IsBelow(p));
 
     private static WindowsPath At(WindowsPath profile, string place) => place.Split('\\').Aggregate(profile, (path, name) => path / name);

@@ -7,7 +7,9 @@ namespace Moorfield.Core.Reading;
 /// <summary>Finds shortcuts to programs in the Start menu, on the desktop and on the task bar.</summary>
 internal static class ProgramShortcuts
 {
-    private static readonly WindowsPath MachineMenu = Places.MachineStartup.Parent, PublicDesktop = Places.Users / "Public" / "Desktop";
+    private const string Desktop = "Desktop";
+
+    private static readonly WindowsPath MachineMenu = Places.MachineStartup.Parent, PublicDesktop = Places.Users / "Public" / Desktop;
 
     /// <summary>
     /// The shortcuts whose target is meant. If all entries of a Start menu folder are such shortcuts, that folder instead of them.
@@ -17,13 +19,14 @@ internal static class ProgramShortcuts
     {
         var menu = profile is { } home ? Places.Startup(home).Parent : MachineMenu;
         var others = profile is { } own
-            ? [own / "AppData" / "Roaming" / "Microsoft" / "Internet Explorer" / "Quick Launch", own / "Desktop"]
+            ? [own / "AppData" / "Roaming" / "Microsoft" / "Internet Explorer" / "Quick Launch", own / Desktop]
             : new[] { PublicDesktop };
         var found = new List<WindowsPath>();
         foreach (var place in others.Prepend(menu))
         {
             var links = new List<WindowsPath>();
-            tree.Walk(place, _ => true, (parent, name, info) =>
+            // Whole trees of people's files may be on a desktop.
+            tree.Walk(place, _ => place.Name != Desktop, (parent, name, info) =>
             {
                 if (info.Kind == EntryKind.File && name.EndsWith(".lnk", StringComparison.OrdinalIgnoreCase))
                     links.Add(parent.Names.Aggregate(place, (path, n) => path / n) / name);

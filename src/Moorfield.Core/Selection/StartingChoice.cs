@@ -52,7 +52,10 @@ public sealed record StartingChoice(
         return new StartingChoice(
             [.. going.Select(p => new StartingEntry(p, Told(p, assessment.Of(p, set).Costs)))],
             [.. kept.Select(k => new StartingEntry(k.Package, k.Because!))],
-            [.. candidates.Except(kept.Select(k => k.Package)).Where(p => !chosen.Contains(p)).Select(p => new StartingEntry(p, Told(p, Weighed(p))))],
+            [
+                .. candidates.Except(kept.Select(k => k.Package)).Where(p => !chosen.Contains(p))
+                    .Select(p => new StartingEntry(p, Told(p, Weighed(p)))),
+            ],
             [.. DesktopProgramGroup.Of(system).Where(p => p.Newcomers)]);
 
         // What only all of them cost together counts as well.
@@ -84,11 +87,12 @@ public sealed record StartingChoice(
     private static string? KeptBecause(StartingKind kind, InstalledPackage package, RemovalAssessment assessment, HashSet<string> games)
     {
         if (kind is StartingKind.Office or StartingKind.School or StartingKind.Game && Reaches(package, Calls) is { } call)
-            return $"uses the {call}";
+            return $"has the capability {call}";
         if (kind == StartingKind.Office && Reaches(package, People) is { } people)
-            return $"uses {people}";
+            return $"has the capability {people}";
         return kind == StartingKind.Game
-            && (games.Contains(package.Family.ToString()) || assessment.Of(package).Costs.Any(c => c.Objects.Any(games.Contains))) ? "is a game, or what games use" : null;
+            && (games.Contains(package.Family.ToString()) || assessment.Of(package).Costs.Any(c => c.Objects.Any(games.Contains)))
+            ? "is a game, or what games use" : null;
     }
 
     private static string? Reaches(InstalledPackage package, HashSet<string> capabilities) => package.Manifest?.Capabilities.FirstOrDefault(
