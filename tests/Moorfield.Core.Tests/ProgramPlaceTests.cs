@@ -11,8 +11,6 @@ public sealed class ProgramPlaceTests : IDisposable
 {
     private readonly TemporaryFolder _folder = new(inMemory: true);
 
-    public static TheoryData<string> Leading => [.. ProgramPlaces.All.Where(p => p.LeadsIntoFolder).Select(p => p.Id)];
-
     [Fact]
     public void The_page_lists_the_table()
     {
@@ -28,30 +26,34 @@ public sealed class ProgramPlaceTests : IDisposable
     public void What_a_place_does_not_do_it_says_why() =>
         ProgramPlaces.All.Where(p => (p.Leftover is null) == (p.NoLeftoverBecause is null)).Select(p => p.Id).ShouldBeEmpty();
 
-    [Theory]
-    [MemberData(nameof(Leading))]
-    public void A_key_that_leads_into_the_folder_goes_with_the_program_and_comes_back(string id)
+    [Fact]
+    public void A_key_that_leads_into_the_folder_goes_with_the_program_and_comes_back()
     {
-        var place = ProgramPlaces.All.Single(p => p.Id == id);
         var bench = new Bench(_folder, few: true);
-        string hive = Path.Combine(bench.Root, "Users/rowan", place.Container == ProgramPlaces.UserHive ? "NTUSER.DAT"
+        string HiveOf(ProgramPlace place) => Path.Combine(bench.Root, "Users/rowan", place.Container == ProgramPlaces.UserHive ? "NTUSER.DAT"
             : "AppData/Local/Microsoft/Windows/UsrClass.dat");
-        string key = place.Path.Replace("?", "{7E2A4C10-0000-4000-8000-0000000000C1}", StringComparison.Ordinal);
-        string other = place.Path.Replace("?", "{7E2A4C10-0000-4000-8000-0000000000C2}", StringComparison.Ordinal);
-        HiveEdit.Change(hive, h =>
+        var leading = ProgramPlaces.All.Where(p => p.LeadsIntoFolder).ToList();
+        leading.Count.ShouldBe(10);
+        foreach (var place in leading)
         {
-            h.Create(key + @"\Deeper").Set(HiveValue.FromString("", @"C:\Users\rowan\AppData\Local\CardCounter\part.dll"));
-            h.Create(other + @"\Deeper").Set(HiveValue.FromString("", @"C:\Users\rowan\AppData\Local\Elsewhere\part.dll"));
-        });
+            HiveEdit.Change(HiveOf(place), h =>
+            {
+                h.Create(Key(place, 1) + @"\Deeper").Set(HiveValue.FromString("", @"C:\Users\rowan\AppData\Local\CardCounter\part.dll"));
+                h.Create(Key(place, 2) + @"\Deeper").Set(HiveValue.FromString("", @"C:\Users\rowan\AppData\Local\Elsewhere\part.dll"));
+            });
+        }
         string before = VolumeState.Files(bench.Root);
         bench.Remove("Weather", "rowan", more: r => r with
         {
             Programs = [.. DesktopProgramGroup.Of(Bench.FewPackages).Where(p => p.Name == "Card Counter")],
         }).Failures.ShouldBeEmpty();
-        HiveEdit.HasKey(hive, key).ShouldBeFalse();
-        HiveEdit.HasKey(hive, other).ShouldBeTrue();
+        leading.Where(p => HiveEdit.HasKey(HiveOf(p), Key(p, 1))).Select(p => p.Id).ShouldBeEmpty();
+        leading.Where(p => !HiveEdit.HasKey(HiveOf(p), Key(p, 2))).Select(p => p.Id).ShouldBeEmpty();
         bench.Undo(1).Failures.ShouldBeEmpty();
         VolumeState.Files(bench.Root).ShouldBe(before);
+
+        static string Key(ProgramPlace place, int which) =>
+            place.Path.Replace("?", $"{{7E2A4C10-0000-4000-8000-0000000000C{which}}}", StringComparison.Ordinal);
     }
 
     public void Dispose() => _folder.Dispose();
