@@ -91,6 +91,9 @@ public sealed class StayingTests : CliTest
         Run("guard", Root).Output.ShouldContain("Not honoured by 24H2: chat-client, ");
         Run("guard", Root, "chat-client", "--preview").Output.ShouldMatch(@"Not honoured\s+by\s+24H2\.");
         Run("guard", Root, "*", "--preview").Output.ShouldNotContain("chat-client");
+        string both = Run("guard", Root, "*", "removal-by-policy", "--package", "Clock", "--preview").Output;
+        both.ShouldContain("removal-by-policy for the machine");
+        both.ShouldContain("offered-apps for the machine");
         Refused(2, "There is no guard 'sugested-apps'. The nearest is 'suggested-apps'", "guard", Root, "sugested-apps", "--yes");
     }
 

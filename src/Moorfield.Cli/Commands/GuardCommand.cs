@@ -57,7 +57,7 @@ internal static class GuardCommand
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"{given!.Name} has no guards.");
             var snapshots = Common.Read(call.Console, target, call.GetValue(edition), guards);
             if (known is ["*"] && !lifts)
-                guards = [.. guards.Intersect(KnownGuards.Usual(snapshots)).Union(given?.Guards ?? [])];
+                guards = [.. guards.Except(KnownGuards.All.Except(KnownGuards.Usual(snapshots))).Union(given?.Guards ?? [])];
             var guarding = new GuardOperation(target, snapshots, guards, ForWhom(call.GetValue(who), given), lifts);
             var proposal = guarding.Plan();
             if (!proposal.HasEffect)
