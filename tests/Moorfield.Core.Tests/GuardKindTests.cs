@@ -113,6 +113,7 @@ public sealed class GuardKindTests : IDisposable
         });
         string before = VolumeState.Files(_bench.Root);
         var state = States(Absence).ShouldHaveSingleItem();
+        state.Guard.Describe().ShouldBe($@"SOFTWARE: no key {Fetched}\*Update");
         (state.IsSet, string.Join(' ', state.Now!.AsStrings()!)).ShouldBe((false, "mailupdate TideUpdate"));
         var outcome = Change(Absence);
         (outcome.Failures.Length, outcome.Changes, outcome.Verified).ShouldBe((0, 2, true));

@@ -121,6 +121,21 @@ public sealed class ProgramLeftoverTests : IDisposable
     }
 
     [Fact]
+    public void Variables_of_an_account_lead_into_its_own_profile()
+    {
+        HiveEdit.Change(At("Users/rowan/NTUSER.DAT"), hive =>
+        {
+            foreach (var (name, command) in new[] { ("gone", @"%LocalAppData%\Gone\remove.exe"), ("there", @"%LocalAppData%\CardCounter\remove.exe") })
+            {
+                var key = hive.Create($@"Software\{Version}\Uninstall\{name}");
+                key.Set(HiveValue.FromString("DisplayName", name));
+                key.Set(HiveValue.FromString("UninstallString", command));
+            }
+        });
+        Found().ShouldBe([$"ProgramEntry gone of {Demo.Sid("rowan")[^4..]}"]);
+    }
+
+    [Fact]
     public void What_Windows_Installer_records_is_none()
     {
         Directory.Delete(At("Program Files/Label Maker"), recursive: true);
@@ -153,6 +168,7 @@ public sealed class ProgramLeftoverTests : IDisposable
         File.WriteAllText(menu + "/Read me.txt", "x");
         Found().ShouldBeEmpty();
         Directory.Delete(At("Program Files (x86)/Gannet"), recursive: true);
+        Found().Count(l => l == "Shortcut Plotter").ShouldBe(2);
         _bench.Read().Leftovers.Where(l => l.Kind == LeftoverKind.Shortcut).Select(l => ((TreeLocation)l.Location).Path.ToString()).ShouldBe(
             [@"ProgramData\Microsoft\Windows\Start Menu\Programs\Charts\Plotter.lnk", @"Users\Public\Desktop\Plotter.lnk"], ignoreOrder: true);
     }

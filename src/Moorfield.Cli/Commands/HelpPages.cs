@@ -29,7 +29,7 @@ internal static class HelpPages
     private static readonly (string Heading, string[] Options)[] Headings =
     [
         ("Which packages", ["--brief", "--brief-sha256", "--lenient", "--leftovers", "--coming", "--from", "--from-edition", "--maker",
-            "--all", "--everything", "--before"]),
+            "--all", "--everything", "--before", "--start", "--package"]),
         ("For whom", ["--for", "--edition", "--before-edition", "--after-edition"]),
         ("What goes", ["--leave-data", "--allow-return", "--sweep", "--lift"]),
         ("Safety", ["--preview", "--yes", "--accept-costs", "--note", "--vault", "--vault-limit", "--without-restore-point", "--copy-files",
