@@ -5,6 +5,7 @@ using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
+using Moorfield.Formats.Appx;
 using Moorfield.StandIn;
 using Moorfield.Tests;
 
@@ -51,6 +52,22 @@ public sealed class StartingChoiceTests
         Names(game.Kept).ShouldBe(["Camera", "Game Sign-in", "Patience", "Sound Panel", "Sound Recorder", "Whist Evening"]);
         game.Kept.Single(k => k.Package.DisplayName == "Game Sign-in").Because.ShouldBe("is a game, or what games use");
         Names(game.Going).Intersect(Names(game.Kept)).ShouldBeEmpty();
+    }
+
+    [Theory]
+    [InlineData("ms-xbl-1a2b", true)]
+    [InlineData("calc-ms-xbl-", false)]
+    public void What_handles_invitations_to_a_game_is_one(string scheme, bool isGame)
+    {
+        var system = Bench.Demonstration with
+        {
+            Packages = [.. Bench.Demonstration.Packages.Select(p => p.DisplayName != "Calculator" ? p : p with
+            {
+                Manifest = p.Manifest! with { Extensions = [new AppxExtension("windows.protocol", [scheme])] },
+            })],
+        };
+        Names(StartingChoice.Of(StartingKind.Game, system).Kept).Contains("Calculator").ShouldBe(isGame);
+        Names(StartingChoice.Of(StartingKind.Office, system).Kept).ShouldNotContain("Calculator");
     }
 
     [Fact]
