@@ -6,7 +6,7 @@ using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
 
-/// <summary>What desktop programs left that are not there any more, and what only looks like that.</summary>
+/// <summary>Leftovers of desktop programs that are gone, and entries that are none.</summary>
 public sealed class ProgramLeftoverTests : IDisposable
 {
     private const string Version = @"Microsoft\Windows\CurrentVersion", View32 = @"WOW6432Node\";

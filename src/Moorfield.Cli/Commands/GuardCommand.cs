@@ -150,7 +150,7 @@ internal static class GuardCommand
             .Append(KnownGuards.RemovalByPolicy).Distinct(StringComparer.Ordinal))}.");
     }
 
-    /// <summary>One word where a guard stands alike everywhere, else for whom it stands how.</summary>
+    /// <summary>The state of a guard: one word if it is the same everywhere, otherwise each state with its accounts.</summary>
     private static string Standing(ImmutableArray<GuardState> guard, SystemSnapshot snapshot)
     {
         var groups = guard.GroupBy(State).OrderBy(g => Array.IndexOf(States, g.Key)).ToList();

@@ -2,7 +2,7 @@ namespace Moorfield.Core.Layout;
 
 /// <summary>One place where Windows registers, starts or remembers desktop programs, with all that is done there.</summary>
 /// <param name="Container">Hive file, or <c>volume</c> or <c>profile</c> for files.</param>
-/// <param name="Path">Inside of it; ? stands for any name.</param>
+/// <param name="Path">Path in the hive, volume or profile; ? is a wildcard for one name.</param>
 internal sealed record ProgramPlace(string Id, string Container, string Path)
 {
     /// <summary>The reason why it stays when the program leaves; null when it goes.</summary>

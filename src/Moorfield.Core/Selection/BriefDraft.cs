@@ -46,7 +46,7 @@ public static class BriefDraft
             Line(text, entry.Package, $"{TextFormat.Size(entry.Package.Bytes)}: {entry.Because}");
         text.AppendLine().AppendLine("keep:");
         text.AppendLine(CultureInfo.InvariantCulture, $"{"  - origin: added",-CommentColumn} # what people installed");
-        Comments("# Kept, because such a machine is for them:", choices.SelectMany(c => c.Kept));
+        Comments("# Left out, because such a machine is for them:", choices.SelectMany(c => c.Kept));
         Comments("# Questions that the rules cannot decide. Move a line to remove if the answer is yes.",
             choices.SelectMany(c => c.Questions).Concat(choices.SelectMany(c => c.Going).Where(g => !families.Contains(g.Package.Family))));
         foreach (var program in choices.SelectMany(c => c.Programs).DistinctBy(p => p.Name, StringComparer.OrdinalIgnoreCase))
