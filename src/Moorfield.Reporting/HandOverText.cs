@@ -17,10 +17,17 @@ internal static class HandOverText
         if (set > 0)
             page.Line($"{TextTable.Count(set, "guard")} more {(set == 1 ? "is" : "are")} set here already, and will be on every machine.");
         foreach (var program in plan.Programs)
-            page.Line($"The desktop program {program.Name} is uninstalled silently, "
+            page.Line($"The desktop program {program.Name} is uninstalled silently{(program.IsMachines ? ""
+                : " in the session of each account that has it, at the next sign-in of those who are signed out")}, "
                 + (program.IsInstallerProduct ? "by its product code."
                     : program.QuietCommand is not null ? "by the command that it registered for that."
                     : "where it registered a command for that; here it did not, and would stay."));
+        if (!plan.Programs.IsEmpty)
+            page.Line("undo.ps1 does not bring desktop programs back; what becomes of their data is up to their own uninstallers.");
+        var kept = plan.NewcomerValues.Select(v => v.Title).Distinct(StringComparer.OrdinalIgnoreCase).ToList();
+        if (kept.Count > 0)
+            page.Line($"{TextFormat.List(kept)} no longer {(kept.Count == 1 ? "installs itself" : "install themselves")} for new accounts; "
+                + "undo.ps1 takes that back.");
         if (plan.ListAddress is { } address)
             page.Line($"The scripts follow the list at {address}, as it is when they run.");
         page.Line("On each machine, packages that Windows refuses to remove, or that another package needs, stay and are reported.");
@@ -88,7 +95,8 @@ internal static class HandOverText
         page.Heading($"{folder}: {TextTable.Count(plan.Remove.Length, "family", "families")} to go, "
             + $"{TextTable.Count(plan.Block.Length, "block")}, "
             + TextTable.Count(plan.Guards.Length, "guard")
-            + (plan.Programs.IsEmpty ? "" : $", {TextTable.Count(plan.Programs.Length, "desktop program")}"));
+            + (plan.Programs.Length + plan.NewcomerValues.Length == 0 ? "" : $", {TextTable.Count(plan.Programs.Select(p => p.Name)
+                .Concat(plan.NewcomerValues.Select(v => v.Title)).Distinct(StringComparer.OrdinalIgnoreCase).Count(), "desktop program")}"));
         var sheet = new TextTable("File", "Size", "What it is for").Right(1);
         foreach (var (name, content) in files)
             sheet.Add(name, TextTable.Size(content.Length), Purpose(name));

@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.Text;
 using System.Text.Json;
 using System.Text.RegularExpressions;
@@ -31,15 +32,7 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
             var ids = Regex.Matches(xml, "(?<=<UserId>)[^<]+", RegexOptions.None, TimeSpan.FromSeconds(1)).Select(m => m.Value).ToList();
             if (ids.Count == 2 && ids[0] != sid)
                 continue;
-            string words = System.Net.WebUtility.HtmlDecode(Regex.Match(xml, "(?<=<Arguments>).*(?=</Arguments>)", RegexOptions.None,
-                TimeSpan.FromSeconds(1)).Value);
-            var match = Regex.Match(words, "-File \"(?<file>C:\\\\Program Files\\\\Moorfield\\\\[^\"]+)\"(?<rest>.*)$", RegexOptions.None,
-                TimeSpan.FromSeconds(1));
-            match.Success.ShouldBeTrue(words);
-            machine.Runner = ids[^1];
-            var result = Shell.Run(machine, File.ReadAllBytes(machine.At(match.Groups["file"].Value)), match.Groups["rest"].Value, constrained);
-            machine.Runner = "S-1-5-18";
-            result.Errors.ShouldBeEmpty(name);
+            machine.RunTask(name, constrained);
         }
     }
 
@@ -150,7 +143,7 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
             var plan = Plan(["*"], true) with { Guards = [OfAccounts] };
             var result = Remediate(machine, plan, constrained);
             result.ExitCode.ShouldBe(0, result.Output[0]);
-            result.Output[0].ShouldContain("the guards of 2 accounts are set at the next sign-in");
+            result.Output[0].ShouldContain("guards of 2 accounts wait for the next sign-in");
             machine.Calls.ShouldNotContain(c => c.StartsWith(@"reg.exe load HKU\Moorfield_S", StringComparison.Ordinal));
             Detect(machine, plan).ExitCode.ShouldBe(0);
             SignIn(machine, Rowan, constrained);
@@ -486,6 +479,170 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         Having(machine, Weather).ShouldBeEmpty();
     }
 
+    /// <summary>Registers a program of an account, which its own command removes in that account's session only.</summary>
+    private static void GiveProgram(MadeUpMachine machine, string sid, string key, string? command, bool goes = true)
+    {
+        var entry = machine.OwnHive(sid).Create(OwnPrograms + key);
+        entry.Values["UninstallString"] = HiveValue.FromString("UninstallString", @"C:\loud.exe");
+        if (command is null)
+            return;
+        entry.Values["QuietUninstallString"] = HiveValue.FromString("QuietUninstallString", $"\"{command}\" /quiet");
+        machine.Programs[command] = arguments =>
+        {
+            arguments.ShouldBe("/quiet");
+            machine.Runner.ShouldBe(sid);
+            if (goes)
+                machine.OwnHive(sid).Delete(OwnPrograms + key);
+            return 0;
+        };
+    }
+
+    private const string OwnPrograms = @"Software\Microsoft\Windows\CurrentVersion\Uninstall\";
+
+    private static ImmutableArray<DesktopProgram> Own(params string[] keys) =>
+        [.. keys.Select(k => new DesktopProgram(k, "", "", 0, null, Ivy) { Key = OwnPrograms + k })];
+
+    [Scenario]
+    public void Accounts_own_programs_go_in_their_own_sessions()
+    {
+        foreach (bool constrained in new[] { false, true })
+        {
+            var machine = Machine();
+            foreach (var (sid, name) in new[] { (Ivy, "ivy"), (Rowan, "rowan") })
+                GiveProgram(machine, sid, "Tideline", $@"C:\Users\{name}\AppData\Local\Tideline\remove.exe");
+            machine.SignOut(Rowan);
+            machine.TaskLasts = 3;
+            var plan = Plan(["*"], false) with { Programs = Own("Tideline") };
+            var look = Detect(machine, plan);
+            look.ExitCode.ShouldBe(1);
+            look.Output[0].ShouldContain("drift: Tideline is installed for ivy; "
+                + "guards and programs of 1 account wait for the next sign-in, for which there is no task yet.");
+            machine.Forget();
+            var before = machine.Now;
+            var result = Remediate(machine, plan, constrained);
+            result.ExitCode.ShouldBe(0, result.Output[0]);
+            (machine.Now - before).TotalSeconds.ShouldBe(20);
+            result.Output[0].ShouldContain("1 program removed");
+            result.Output[0].ShouldContain("System restore point: made.");
+            machine.OwnHive(Ivy).Find(OwnPrograms + "Tideline").ShouldBeNull();
+            machine.OwnHive(Rowan).Find(OwnPrograms + "Tideline").ShouldNotBeNull();
+            machine.Tasks.Keys.ShouldBe([$@"\Moorfield\{PlanId(plan)}-sign-in"]);
+            Detect(machine, plan).ExitCode.ShouldBe(0);
+            machine.Forget();
+            Remediate(machine, plan, constrained).Output[0].ShouldContain("as planned already");
+            machine.Calls.ShouldNotContain(c => c.StartsWith("Start-", StringComparison.Ordinal));
+            SignIn(machine, Rowan, constrained);
+            machine.OwnHive(Rowan).Find(OwnPrograms + "Tideline").ShouldBeNull();
+            machine.Tasks.ShouldBeEmpty();
+            Directory.Exists(machine.At(@"C:\Program Files\Moorfield\" + PlanId(plan))).ShouldBeFalse();
+            machine.SignOut(Rowan);
+            Detect(machine, plan).Output[0].ShouldStartWith("moorfield: as planned.");
+        }
+    }
+
+    [Scenario]
+    public void Programs_of_accounts_that_do_not_go_are_told()
+    {
+        var machine = Machine();
+        GiveProgram(machine, Ivy, "Loud", null);
+        GiveProgram(machine, Ivy, "Clinging", @"C:\Users\ivy\clinging.exe", goes: false);
+        GiveProgram(machine, Ivy, "Sly", @"C:\Users\ivy\..\remove.exe");
+        GiveProgram(machine, Ivy, "Good", @"C:\Users\ivy\good.exe");
+        GiveProgram(machine, Rowan, "Good", @"C:\Users\rowan\good.exe");
+        var plan = Plan(["ivy"], false) with { Programs = Own("Loud", "Clinging", "Sly", "Good") };
+        var result = Remediate(machine, plan);
+        result.ExitCode.ShouldBe(3);
+        result.Output[0].ShouldContain("Clinging could not be removed for ivy: its own removal left it registered");
+        result.Output[0].ShouldContain("Sly could not be removed for ivy");
+        result.Output[0].ShouldContain("Loud has no quiet way to be removed, and stays");
+        result.Output[0].ShouldContain("1 program removed");
+        machine.OwnHive(Ivy).Find(OwnPrograms + "Good").ShouldBeNull();
+        machine.OwnHive(Rowan).Find(OwnPrograms + "Good").ShouldNotBeNull("it was not meant");
+        machine.Tasks.ShouldBeEmpty();
+        Directory.Exists(machine.At(@"C:\Program Files\Moorfield\" + PlanId(plan))).ShouldBeFalse();
+        Detect(machine, plan).Output[0].ShouldContain("drift: Clinging is installed for ivy; Sly is installed for ivy.");
+    }
+
+    [Scenario]
+    public void A_task_for_programs_that_an_ended_run_left_goes()
+    {
+        foreach (string name in new[] { HandOverFiles.Remediate, HandOverFiles.Undo })
+        {
+            var machine = Machine();
+            GiveProgram(machine, Ivy, "Tideline", @"C:\Users\ivy\tideline.exe");
+            var plan = Plan(["ivy"], false) with { Programs = Own("Tideline") };
+            machine.KilledAt = int.MaxValue;
+            Remediate(machine, plan);
+            int start = machine.Calls.ToList().FindIndex(c => c.StartsWith("Start-ScheduledTask", StringComparison.Ordinal)) + 1;
+            machine = Machine();
+            GiveProgram(machine, Ivy, "Tideline", @"C:\Users\ivy\tideline.exe");
+            machine.KilledAt = start;
+            _ = Shell.Run(machine, Changed(plan, HandOverFiles.Remediate));
+            machine.Tasks.Keys.ShouldBe([$@"\Moorfield\{PlanId(plan)}-own-{Ivy}"]);
+            machine.Forget();
+            machine.KilledAt = 0;
+            Run(machine, plan, name).ExitCode.ShouldBe(0);
+            machine.Tasks.ShouldBeEmpty();
+            (machine.OwnHive(Ivy).Find(OwnPrograms + "Tideline") is null).ShouldBe(name == HandOverFiles.Remediate);
+        }
+    }
+
+    [Scenario]
+    public void What_installs_itself_for_new_accounts_is_kept_away_and_undone()
+    {
+        foreach (bool constrained in new[] { false, true })
+        {
+            const string List = @"Software\Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\Run";
+            const string Once = @"Software\Microsoft\Windows\CurrentVersion\RunOnce", Setup = @"Software\Microsoft\Active Setup\Installed Components\{1}";
+            var machine = Machine();
+            machine.OwnHive(null).Create(Once).Values["Tideline"] =
+                HiveValue.FromString("Tideline", @"%SystemRoot%\setup.exe /first", HiveValueType.ExpandString);
+            machine.OwnHive(null).Create(Setup).Values["Version"] = HiveValue.FromString("Version", "1,0");
+            byte[] off = [3, .. new byte[11]];
+            var plan = Plan([], true) with
+            {
+                NewcomerValues =
+                [
+                    new NewcomerValue("Tideline", Once, "Tideline", null), new NewcomerValue("Tideline", Once, "Absent", null),
+                    new NewcomerValue("Ledger", List, "Ledger", new HiveValue("Ledger", HiveValueType.Binary, off)),
+                    new NewcomerValue("Ledger", Setup, "Version", HiveValue.FromString("Version", "65535,65535,65535,65535")),
+                ],
+            };
+            Detect(machine, plan).Output[0].ShouldContain("drift: Tideline installs itself for new accounts; Ledger installs itself for new accounts.");
+            var result = Remediate(machine, plan, constrained);
+            result.ExitCode.ShouldBe(0, result.Output[0]);
+            result.Output[0].ShouldContain("0 guards set, 0 programs removed, 2 programs kept from new accounts");
+            result.Output[0].ShouldContain("System restore point: none, since nothing goes.");
+            machine.OwnHive(null).Find(Once)!.Values.ShouldBeEmpty();
+            machine.OwnHive(null).Find(List)!.Values["Ledger"].Data.ToArray().ShouldBe(off);
+            machine.OwnHive(null).Find(Setup)!.Values["Version"].AsString().ShouldBe("65535,65535,65535,65535");
+            Mounted(machine).ShouldBeEmpty();
+            Detect(machine, plan).ExitCode.ShouldBe(0);
+            Remediate(machine, plan, constrained).Output[0].ShouldContain("as planned already");
+            Undo(machine, plan, constrained).ExitCode.ShouldBe(0);
+            machine.OwnHive(null).Find(Once)!.Values["Tideline"].AsString().ShouldBe(@"%SystemRoot%\setup.exe /first");
+            machine.OwnHive(null).Find(Once)!.Values["Tideline"].Type.ShouldBe(HiveValueType.ExpandString);
+            machine.OwnHive(null).Find(List)!.Values.ShouldBeEmpty();
+            machine.OwnHive(null).Find(Setup)!.Values["Version"].AsString().ShouldBe("1,0");
+        }
+    }
+
+    [Scenario]
+    public void What_somebody_wrote_for_new_accounts_since_stays_at_undo()
+    {
+        const string Once = @"Software\Microsoft\Windows\CurrentVersion\RunOnce";
+        var machine = Machine();
+        foreach (string name in new[] { "Plain", "Binary" })
+            machine.OwnHive(null).Create(Once).Values[name] = HiveValue.FromString(name, "setup.exe");
+        var plan = Plan([], true) with { NewcomerValues = [new NewcomerValue("A", Once, "Plain", null), new NewcomerValue("B", Once, "Binary", null)] };
+        Remediate(machine, plan).ExitCode.ShouldBe(0);
+        machine.OwnHive(null).Find(Once)!.Values["Plain"] = HiveValue.FromString("Plain", "other.exe");
+        machine.OwnHive(null).Find(Once)!.Values["Binary"] = new HiveValue("Binary", HiveValueType.None, Array.Empty<byte>());
+        Undo(machine, plan).ExitCode.ShouldBe(0);
+        machine.OwnHive(null).Find(Once)!.Values["Plain"].AsString().ShouldBe("other.exe");
+        machine.OwnHive(null).Find(Once)!.Values["Binary"].Type.ShouldBe(HiveValueType.None);
+    }
+
     [Scenario]
     public void Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone()
     {
@@ -523,7 +680,7 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         result.ExitCode.ShouldBe(3);
         machine.Calls.Where(c => c.StartsWith("Start-Process", StringComparison.Ordinal))
             .ShouldBe([@"Start-Process C:\Program Files (x86)\Twin\remove.exe ", @"Start-Process C:\Windows\System32\remove.exe /q"]);
-        result.Output[0].ShouldContain("System could not be removed: its own removal ended well, and it is still registered");
+        result.Output[0].ShouldContain("System could not be removed: its own removal ended well, and it is still registered", Case.Sensitive, result.Output[0]);
         result.Output[0].ShouldContain("1 program removed");
     }
 

@@ -294,9 +294,25 @@ public sealed class GetScheduledTask : MadeUpCommand
     protected override void ProcessRecord()
     {
         if (Machine.Tasks.ContainsKey(TaskPath + TaskName))
-            WriteObject(Object(("TaskName", TaskName)));
+            WriteObject(Object(("TaskName", TaskName), ("State", Machine.StateOf(TaskPath + TaskName))));
         else
             WriteError(new ErrorRecord(new ItemNotFoundException(TaskName), "NoTask", ErrorCategory.ObjectNotFound, TaskName));
+    }
+}
+
+[Cmdlet(VerbsLifecycle.Start, "ScheduledTask")]
+public sealed class StartScheduledTask : MadeUpCommand
+{
+    [Parameter]
+    public string TaskPath { get; set; } = "";
+
+    [Parameter(Mandatory = true)]
+    public string TaskName { get; set; } = "";
+
+    protected override void ProcessRecord()
+    {
+        Machine.Tell($"Start-ScheduledTask {TaskName}");
+        Machine.RunTask(TaskPath + TaskName);
     }
 }
 

@@ -6,6 +6,7 @@ using Moorfield.Formats.Appx;
 using Moorfield.Formats.Hives;
 using Moorfield.StandIn;
 using Moorfield.Tests;
+using Shouldly;
 
 namespace Moorfield.Scripts.Tests;
 
@@ -109,6 +110,30 @@ public sealed class MadeUpMachine
 
     /// <summary>Tasks, by path and name, as they were given.</summary>
     public SortedDictionary<string, string> Tasks { get; } = new(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>How often a task that was started is still told as running when its state is asked for.</summary>
+    public int TaskLasts { get; set; }
+
+    /// <summary>Runs the action of a task as whom it is for, who is signed in.</summary>
+    internal void RunTask(string name, bool constrained = false)
+    {
+        string xml = Tasks[name];
+        var time = TimeSpan.FromSeconds(1);
+        string words = System.Net.WebUtility.HtmlDecode(Regex.Match(xml, "(?<=<Arguments>).*(?=</Arguments>)", RegexOptions.None, time).Value);
+        var match = Regex.Match(words, "-File \"(?<file>C:\\\\Program Files\\\\Moorfield\\\\[^\"]+)\"(?<rest>.*)$", RegexOptions.None, time);
+        match.Success.ShouldBeTrue(words);
+        string before = Runner;
+        Runner = Regex.Matches(xml, "(?<=<UserId>)[^<]+", RegexOptions.None, time)[^1].Value;
+        if (Runner == "S-1-5-18" || IsSignedIn(Runner))
+            Shell.Run(this, File.ReadAllBytes(At(match.Groups["file"].Value)), match.Groups["rest"].Value, constrained).Errors.ShouldBeEmpty(name);
+        Runner = before;
+        _running = TaskLasts;
+    }
+
+    /// <summary>The state of a task, in the words of the system.</summary>
+    internal string StateOf(string name) => Tasks.ContainsKey(name) && _running-- > 0 ? "Running" : "Ready";
+
+    private int _running;
 
     /// <summary>Number and text of what was written into the event log.</summary>
     public List<(int Number, string Text)> Events { get; } = [];

@@ -46,7 +46,7 @@ public sealed class MutantTests
         "if ($Kind -ceq 'DWord' -and [long]$Number -gt 4294967295) { return }",
             "if ($Kind -ceq 'DWord' -and [long]$Number -gt 2147483647) { return }")]
     [InlineData("the sign of numbers that are read", nameof(Scenarios.Numbers_of_32_bits_are_written_and_read_whatever_their_first_bit),
-        "if ($Number -lt 0) { $Number += 4294967296 }", "")]
+        "REG_DWORD = 'DWord'", "REG_DWORD = 'QWord'")]
     [InlineData("a guard is recorded again", nameof(Scenarios.What_a_guard_took_the_place_of_is_recorded_once),
         "if ($Was.Count -ne 4) {", "if ($true) {")]
     [InlineData("no blocks", nameof(Scenarios.What_is_not_provisioned_goes_and_what_is_not_there_is_blocked),
@@ -57,7 +57,7 @@ public sealed class MutantTests
         "foreach ($Mark in @(Get-Marks)) {\r\n    if (-not",
             "foreach ($Mark in @($Guards | ForEach-Object { 'Machine|' + $_.Key + '|' + $_.Name })) {\r\n    if (-not")]
     [InlineData("undo takes away what others set since", nameof(Scenarios.Undo_lifts_only_its_own),
-        "if ($null -ne $Now -and ('=' + $Now.Kind) -ceq $Was[2] -and ('=' + $Now.Text) -ceq $Was[3]) {", "if ($true) {")]
+        "if (($null -eq $Now) -eq ($Was[2] -ceq '=') -and ('=' + $Now.Kind) -ceq $Was[2] -and ('=' + $Now.Text) -ceq $Was[3]) {", "if ($true) {")]
     [InlineData("undo forgets what was there", nameof(Scenarios.Undo_lifts_only_its_own),
         "if ($Was[0] -ceq '=') {", "if ($true) {")]
     [InlineData("rights are not looked at", nameof(Scenarios.Without_rights_nothing_is_done),
@@ -83,7 +83,7 @@ public sealed class MutantTests
     [InlineData("whatever has a code is a product", nameof(Scenarios.Desktop_programs_are_removed_only_by_their_own_safe_silent_command),
         "if ($Code -and (Get-Value $Key 'WindowsInstaller') -eq 1)", "if ($Code)")]
     [InlineData("commands from anywhere", nameof(Scenarios.Desktop_programs_are_removed_only_by_their_own_safe_silent_command),
-        "if (-not $IsSafe -or -not $Rest -or", "if ($false -or")]
+        "if (-not $IsSafe -or (-not $Account -and (-not $Rest -or", "if ($false -and ($false -and ($false -or")]
     [InlineData("a damaged list counts", nameof(Scenarios.A_fetched_list_decides_and_the_last_good_one_is_kept),
         "if ($First -cne ('moorfield.list/2 sha256:' + $Digest)) { return }", "")]
     [InlineData("the last good list is not kept", nameof(Scenarios.A_fetched_list_decides_and_the_last_good_one_is_kept),
@@ -93,7 +93,7 @@ public sealed class MutantTests
     [InlineData("hives that are mounted are read by the shell", nameof(AdverseScenarios.Hives_that_are_mounted_here_are_unmounted_again),
         "$IsOurs = $Root -clike 'HKEY_USERS\\Moorfield_*'", "$IsOurs = $false")]
     [InlineData("a mount that is left is left", nameof(AdverseScenarios.A_hive_that_an_ended_run_left_mounted_is_unmounted_first),
-        "{ Close-Left }", "{ $null = 0 }")]
+        "{ Close-Left; ", "{ ")]
     [InlineData("detection does not see a mount", nameof(AdverseScenarios.A_mount_that_is_left_goes_also_where_there_is_nothing_to_do),
         "foreach ($Root in @(Get-Left))", "foreach ($Root in @())")]
     [InlineData("undo leaves a mount", nameof(AdverseScenarios.A_mount_that_is_left_goes_also_where_there_is_nothing_to_do),
@@ -112,9 +112,9 @@ public sealed class MutantTests
     [InlineData("a task's folder may be anybody's", nameof(AdverseScenarios.No_task_has_its_action_where_people_write),
         "if (Test-Writable $TaskFolder)", "if ($false)")]
     [InlineData("what was seen set is forgotten", nameof(AdverseScenarios.What_others_had_set_is_no_drift_once_they_are_signed_out),
-        "if ($New.Count -gt 0) { Set-Value $Record 'Seen'", "if ($false) { Set-Value $Record 'Seen'")]
+        "Add-Record 'Seen'", "$null = @('Seen')")]
     [InlineData("undo leaves the task", nameof(AdverseScenarios.Undo_removes_the_task_that_waits_for_a_sign_in),
-        "Remove-Task 'sign-in'\r\n$Lifted", "$Lifted")]
+        "Remove-Task 'sign-in'\r\nforeach", "foreach")]
     [InlineData("a list sets any key", nameof(AdverseScenarios.A_list_sets_no_guard_that_the_script_does_not_hold_and_nothing_out_of_range),
         "$Guards | Where-Object { $_.Hive -ceq $Guard.hive -and $_.Key -eq $Guard.key",
             "$Guard | Where-Object { $_.Hive -ceq $Guard.hive -and $_.Key -eq $Guard.key")]
@@ -171,7 +171,7 @@ public sealed class MutantTests
         "@('0x80073D02', '0x80073D19', '0x80073CF3')", "@('0x80073D02', '0x80073D19')")]
     [InlineData("what is still registered is gone",
         nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
-        "elseif (Test-Path -LiteralPath ($MachineRoot + $Program.Key))", "elseif ($false)")]
+        "elseif (Test-Path -LiteralPath ('Registry::' + $Root + $Program.Key))", "elseif ($false)")]
     [InlineData("rights of a program's file are not looked at",
         nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
             "(Test-Writable $File) -or", "")]
@@ -180,13 +180,13 @@ public sealed class MutantTests
         "-or (Test-Writable ($File -creplace '\\\\[^\\\\]*$', '\\'))", "")]
     [InlineData("folders below the system's",
         nameof(AdverseScenarios.Programs_of_folders_that_people_write_are_not_run_and_what_stays_registered_is_not_gone),
-        "if ($IsSystems -and -not $File.Substring($System.Length).Contains('\\')) { $Rest", "if ($IsSystems) { $Rest")]
+        "if (($File -creplace '[^\\\\]*$', '') -eq $System) { $Rest", "if ($File -like ($System + '*')) { $Rest")]
     [InlineData("whoever runs undo gets packages", nameof(AdverseScenarios.Undo_gives_packages_to_those_who_had_them_and_nothing_to_the_system),
         "' -Account ' + $Sid", "''")]
     [InlineData("an undo is forgotten", nameof(AdverseScenarios.What_a_person_undid_stays_undone_until_a_new_plan_comes),
         "if ($Undone -and -not $Resume) {", "if ($false) {")]
     [InlineData("earlier plans stand", nameof(AdverseScenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
-        "Update-Earlier\r\nAdd-Seen", "Add-Seen")]
+        "Update-Earlier\r\nAdd-Record", "Add-Record")]
     [InlineData("plans of other briefs go", nameof(AdverseScenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
         "if (-not $Series -or (Get-Value $Path 'Series') -ne $Series) { continue }", "")]
     [InlineData("tasks of an earlier plan stay", nameof(AdverseScenarios.A_new_plan_of_the_same_brief_takes_over_from_the_earlier_one),
@@ -206,7 +206,7 @@ public sealed class MutantTests
     [InlineData("what waits is a failure", nameof(AdverseScenarios.What_came_of_it_is_told_to_programs_too),
         "if (@('0x80073D02', '0x80073D19') -contains $Code) {", "if ($false) {")]
     [InlineData("a restore point for guards", nameof(AdverseScenarios.A_restore_point_is_made_only_when_something_goes),
-        "if (@($Look.Registered).Count + @($Look.Provisioned).Count + @($Look.Programs).Count -gt 0) { $Point", "if ($true) { $Point")]
+        "if (Test-Removal) { $Point", "if ($true) { $Point")]
     [InlineData("two runs at once", nameof(AdverseScenarios.Two_runs_do_not_work_at_once_and_an_ended_one_is_in_nobodys_way),
         "if ($Other -and [string]$Other.StartTime.Ticks -ceq $Holder[1]) { return $false }", "")]
     [InlineData("an ended run is in the way", nameof(AdverseScenarios.Two_runs_do_not_work_at_once_and_an_ended_one_is_in_nobodys_way),
@@ -216,6 +216,32 @@ public sealed class MutantTests
     [InlineData("logs grow", nameof(AdverseScenarios.A_long_log_gives_way_to_a_new_one), "-gt 1000000)", "-gt 9000000)")]
     [InlineData("undo goes by the list", nameof(AdverseScenarios.Undo_goes_by_the_record_and_not_by_the_list_of_today),
         "foreach ($Family in @(Get-List 'Blocks' | Where-Object { Test-Family $_ })) {", "foreach ($Family in $Block) {")]
+    [InlineData("an account's program as the system", nameof(AdverseScenarios.Accounts_own_programs_go_in_their_own_sessions),
+        "$Who = $(if ($Sid) {", "$Who = $(if ($false) {")]
+    [InlineData("nobody waits for a program's own removal", nameof(AdverseScenarios.Accounts_own_programs_go_in_their_own_sessions),
+        "-cmatch '^(Queued|Running)$'", "-cmatch '^(Queued)$'")]
+    [InlineData("no restore point for an account's program", nameof(AdverseScenarios.Accounts_own_programs_go_in_their_own_sessions),
+        " + @($Look.Guards | Where-Object { $_.Guard.Hive -ceq 'Program' })).Count", ").Count")]
+    [InlineData("the folder of the task stays", nameof(AdverseScenarios.Programs_of_accounts_that_do_not_go_are_told),
+        "if (-not (Get-Task 'sign-in')) { Remove-Item", "if ($false) { Remove-Item")]
+    [InlineData("an account's program that is still registered is gone", nameof(AdverseScenarios.Programs_of_accounts_that_do_not_go_are_told),
+        "if (Test-Gone $Root $Program) { $Done.Programs += 1 }", "if ($true) { $Done.Programs += 1 }")]
+    [InlineData("an account's command from anywhere", nameof(AdverseScenarios.Programs_of_accounts_that_do_not_go_are_told),
+        "if (-not $IsSafe -or (-not $Account", "if (-not $Account -and (-not $IsSafe")]
+    [InlineData("other accounts lose their program", nameof(AdverseScenarios.Programs_of_accounts_that_do_not_go_are_told),
+        "foreach ($Who in @($People) + @(if ($Wanted.Newcomers) { $NewAccounts })) {", "foreach ($Who in @($Profiles)) {")]
+    [InlineData("what has no quiet way is wanted again and again", nameof(AdverseScenarios.Programs_of_accounts_that_do_not_go_are_told),
+        "if ($Root -clike 'HKEY_USERS\\Moorfield_*' -or (Get-QuietCommand $Root $Program)) { return $false }", "if ($true) { return $false }")]
+    [InlineData("a task for programs is left by the next run", nameof(AdverseScenarios.A_task_for_programs_that_an_ended_run_left_goes),
+        "Close-Left; foreach ($Who in $Profiles) { Remove-Task ('own-' + $Who.Sid) }", "Close-Left")]
+    [InlineData("a task for programs is left by undo", nameof(AdverseScenarios.A_task_for_programs_that_an_ended_run_left_goes),
+        "Remove-Task 'sign-in'\r\nforeach ($Who in $Profiles) { Remove-Task ('own-' + $Who.Sid) }", "Remove-Task 'sign-in'")]
+    [InlineData("new accounts' values stay", nameof(AdverseScenarios.What_installs_itself_for_new_accounts_is_kept_away_and_undone),
+        "if (-not $Guard.Kind) { return $null -eq $Now }", "if (-not $Guard.Kind) { return $true }")]
+    [InlineData("it is told once a value", nameof(AdverseScenarios.What_installs_itself_for_new_accounts_is_kept_away_and_undone),
+        "Get-Lack $_ $Who } | Select-Object -Unique)", "Get-Lack $_ $Who })")]
+    [InlineData("what somebody wrote since is overwritten", nameof(AdverseScenarios.What_somebody_wrote_for_new_accounts_since_stays_at_undo),
+        "if (($null -eq $Now) -eq ($Was[2] -ceq '=') -and", "if (")]
     public void A_spoilt_script_fails_a_scenario(string what, string scenario, string code, string spoilt)
     {
         bool found = false;

@@ -135,11 +135,10 @@ internal static class HandOverCommand
             .Distinct(StringComparer.Ordinal).ToList();
         if (absent.Count > 0)
             call.Console.Notice($"The scripts leave {TextFormat.List(absent)} alone: keys of the system are taken away only offline.");
-        var left = plans.SelectMany(p => p.Plan.Programs).Where(p => !p.Program.IsMachines).Select(p => p.Program.Name)
-            .Distinct(StringComparer.OrdinalIgnoreCase).ToList();
+        var left = plans.SelectMany(p => p.Plan.Programs).Select(p => p.Program.Name).Distinct(StringComparer.OrdinalIgnoreCase)
+            .Except(plan.Programs.Select(p => p.Name).Concat(plan.NewcomerValues.Select(v => v.Title)), StringComparer.OrdinalIgnoreCase).ToList();
         if (left.Count > 0)
-            call.Console.Notice($"The scripts leave {TextFormat.List(left)} alone: they remove desktop programs of the machine only, not "
-                + "those of an account and not what installs itself for newcomers.");
+            call.Console.Notice($"The scripts leave {TextFormat.List(left)} alone: they find nothing there to run, to delete or to block.");
         bool refused = plans.Any(p => p.Plan.Refused.Any());
         var document = Document(target, plans);
         if (plan.IsEmpty)

@@ -1,5 +1,6 @@
 using System.Security.Cryptography;
 using System.Text.RegularExpressions;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 
@@ -21,17 +22,26 @@ public enum SystemRestorePoint
 /// <param name="IsPart">True if it may be a part of the system: it was named exactly.</param>
 public sealed record HandOverPackage(PackageFamilyName Family, string Title, bool IsPart);
 
+/// <summary>A value in the registry of new accounts that keeps a desktop program from installing itself for them.</summary>
+/// <param name="Title">Of the program, for people.</param>
+/// <param name="Key">From the hive's root down.</param>
+/// <param name="Value">A text or bytes; null if the value must not be there.</param>
+public sealed record NewcomerValue(string Title, string Key, string Name, HiveValue? Value);
+
 /// <summary>The wanted state of running machines: a plan without the one system that it was made for.</summary>
 /// <param name="Accounts">Names or SIDs; <c>*</c> for all that a machine has.</param>
 /// <param name="Newcomers">True if it is for accounts that do not exist yet.</param>
 /// <param name="Keep">Families that stay whatever a list says that is fetched later.</param>
-/// <param name="Programs">Desktop programs of the machine, whose own silent removal is run.</param>
+/// <param name="Programs">Desktop programs of the machine, and of accounts, whose own silent removal is run.</param>
 public sealed partial record HandOverPlan(
     ImmutableArray<string> Accounts, bool Newcomers, ImmutableArray<HandOverPackage> Remove, ImmutableArray<PackageFamilyName> Keep,
     ImmutableArray<PackageFamilyName> Block, ImmutableArray<Guard> Guards, ImmutableArray<DesktopProgram> Programs)
 {
     /// <summary>The word for all accounts of a machine.</summary>
     public const string AllAccounts = "*";
+
+    /// <summary>What keeps desktop programs from installing themselves for new accounts.</summary>
+    public ImmutableArray<NewcomerValue> NewcomerValues { get; init; } = [];
 
     /// <summary>Minutes after which a script begins nothing new, 1 to 1440.</summary>
     public int Minutes { get; init; } = 50;
@@ -55,7 +65,7 @@ public sealed partial record HandOverPlan(
     public bool MountsSignedOut { get; init; }
 
     /// <summary>True if there is nothing to do anywhere.</summary>
-    public bool IsEmpty => Remove.IsEmpty && Block.IsEmpty && Guards.IsEmpty && Programs.IsEmpty && ListAddress is null;
+    public bool IsEmpty => Remove.IsEmpty && Block.IsEmpty && Guards.IsEmpty && Programs.IsEmpty && NewcomerValues.IsEmpty && ListAddress is null;
 
     /// <param name="words">Of WHO.</param>
     /// <param name="plans">For the systems of a target.</param>
@@ -87,11 +97,32 @@ public sealed partial record HandOverPlan(
                 .DistinctBy(g => (g.Hive, PolicyPlace.Of(g)))
                 .OrderBy(g => g.Hive).ThenBy(g => g.Key, StringComparer.OrdinalIgnoreCase)
                 .ThenBy(g => g.Value.Name, StringComparer.OrdinalIgnoreCase)],
-            [.. plans.SelectMany(p => p.Plan.Programs).SelectMany(p => p.Program.Entries).Where(e => e is { IsMachines: true, Key: not null })
-                .DistinctBy(e => e.Key, StringComparer.OrdinalIgnoreCase)])
-        { Series = Path.GetFileName(brief?.Name ?? "") };
+            [.. plans.SelectMany(ProgramsOf).DistinctBy(e => (e.IsMachines, e.Key!.ToUpperInvariant()))])
+        {
+            Series = Path.GetFileName(brief?.Name ?? ""),
+            NewcomerValues = [.. plans.Where(p => p.Plan.Request.For.Newcomers).SelectMany(ValuesOf)
+                .DistinctBy(v => (v.Key.ToUpperInvariant(), v.Name.ToUpperInvariant()))],
+        };
         plan.Check();
         return plan;
+    }
+
+    /// <summary>The machine's programs, and those of the accounts that are meant.</summary>
+    private static IEnumerable<DesktopProgram> ProgramsOf(SystemPlan system) => system.Plan.Programs.SelectMany(p => p.Program.Entries)
+        .Where(e => e.Key is not null && !e.Newcomers
+            && (e.Sid is null || system.Plan.Request.For.Sids.Contains(e.Sid, StringComparer.OrdinalIgnoreCase)));
+
+    /// <summary>Blocks in the registry of new accounts; where there is none, the value that starts the program is not to be there.</summary>
+    private static IEnumerable<NewcomerValue> ValuesOf(SystemPlan system)
+    {
+        var hive = Places.UserHive(Places.DefaultProfile);
+        foreach (var (title, start) in system.Plan.Programs.SelectMany(p => p.Program.Installers.Select(i => (p.Program.Name, i))))
+        {
+            if (!system.Plan.Request.AllowReturn && StartBlocks.Of(start) is { } block)
+                yield return new NewcomerValue(title, block.Location.Key, block.Location.Value, StartBlocks.ValueOf(block));
+            else if (start.Location is ValueLocation value && value.Hive == hive)
+                yield return new NewcomerValue(title, value.Key, value.Value, null);
+        }
     }
 
     /// <summary>Refuses what the system's shell cannot be given safely.</summary>
@@ -100,9 +131,14 @@ public sealed partial record HandOverPlan(
         foreach (var family in Remove.Select(r => r.Family).Concat(Keep).Concat(Block).Where(f => !ProperFamily().IsMatch(f.ToString())))
             throw new MoorfieldException(RefusalReason.NotHandedOver, 
                 $"'{family}' has characters that no family name has, so it is not handed over. Nothing was written.");
+        foreach (var (title, place) in Programs.Select(p => (p.Name, p.Key!)).Concat(NewcomerValues.Select(v => (v.Title, v.Key + v.Name)))
+            .Where(p => IsMisread(p.Item2)))
+            throw new MoorfieldException(RefusalReason.NotHandedOver,
+                $"The program {title} is registered under a name with one of * ? [ ] | \", which the system's shell would misread. "
+                    + "Nothing was written.");
         foreach (var guard in Guards)
         {
-            if ((guard.Key + guard.Value.Name).Any(c => char.IsControl(c) || "*?[]|\"".Contains(c, StringComparison.Ordinal)))
+            if (IsMisread(guard.Key + guard.Value.Name))
                 throw new MoorfieldException(RefusalReason.NotHandedOver,
                     $"The guard {guard.Describe()} has one of * ? [ ] | \" in its name, which the system's shell would misread. "
                         + "Nothing was written.");
@@ -111,6 +147,8 @@ public sealed partial record HandOverPlan(
                     $"The guard {guard.Describe()} has data that cannot be handed over. Nothing was written.");
         }
     }
+
+    private static bool IsMisread(string place) => place.Any(c => char.IsControl(c) || "*?[]|\"".Contains(c, StringComparison.Ordinal));
 
     /// <summary>The words of WHO without the accounts of one system.</summary>
     private static (ImmutableArray<string> Accounts, bool Newcomers) ParseAudience(IReadOnlyCollection<string> words)
@@ -147,8 +185,7 @@ public sealed partial record HandOverPlan(
             $"$Keep = {PowerShellLiteral.List(Keep.Select(f => PowerShellLiteral.Of(f.ToString())))}",
             $"$Block = {PowerShellLiteral.List(Block.Select(f => PowerShellLiteral.Of(f.ToString())))}",
             $"$Guards = {PowerShellLiteral.List(Guards.Select(Of))}",
-            $"$Programs = {PowerShellLiteral.List(Programs.Select(p => PowerShellLiteral.Table(
-                ("Key", PowerShellLiteral.Of(p.Key!)), ("Title", PowerShellLiteral.Of(p.Name)))))}",
+            $"$Programs = {PowerShellLiteral.List(Programs.Select(Of).Concat(NewcomerValues.Select(Of)))}",
             $"$ProgramSeconds = {PowerShellLiteral.Of(Math.Min(600, 60 * Minutes))}",
             $"$RestorePoint = {PowerShellLiteral.Of(RestorePoint.ToString().ToLowerInvariant())}",
             $"$Minutes = {PowerShellLiteral.Of(Minutes)}",
@@ -159,6 +196,16 @@ public sealed partial record HandOverPlan(
         string digest = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(string.Join('\n', lines))));
         return lines.Prepend($"$PlanId = {PowerShellLiteral.Of(digest[..16])}");
     }
+
+    private static string Of(DesktopProgram program) => PowerShellLiteral.Table(
+        ("Hive", PowerShellLiteral.Of(program.IsMachines ? "Machine" : "Program")), ("Key", PowerShellLiteral.Of(program.Key!)),
+        ("Title", PowerShellLiteral.Of(program.Name)));
+
+    private static string Of(NewcomerValue value) => PowerShellLiteral.Table(
+        ("Hive", PowerShellLiteral.Of("Newcomers")), ("Key", PowerShellLiteral.Of(value.Key)), ("Name", PowerShellLiteral.Of(value.Name)),
+        ("Kind", PowerShellLiteral.Of(value.Value?.Type.ToString() ?? "")),
+        ("Data", PowerShellLiteral.Of(value.Value is { } set ? set.AsString() ?? Convert.ToHexString(set.Data.Span) : "")),
+        ("Title", PowerShellLiteral.Of(value.Title)));
 
     private static string Of(Guard guard) => PowerShellLiteral.Table(
         ("Hive", PowerShellLiteral.Of(guard.Hive.ToString())), ("Key", PowerShellLiteral.Of(guard.Key)),

@@ -54,6 +54,7 @@ foreach ($One in @(
     @('Add-AppxPackage', 'Register Path DisableDevelopmentMode'), @('Get-AppxProvisionedPackage', 'Online'),
     @('Remove-AppxProvisionedPackage', 'Online PackageName AllUsers'), @('Checkpoint-Computer', 'Description RestorePointType'),
     @('Get-ComputerRestorePoint', ''), @('Register-ScheduledTask', 'TaskPath TaskName Xml Force'), @('Get-ScheduledTask', 'TaskPath TaskName'),
+    @('Start-ScheduledTask', 'TaskPath TaskName'),
     @('Unregister-ScheduledTask', 'TaskPath TaskName Confirm'), @('New-EventLog', 'LogName Source'), @('Write-EventLog', 'LogName Source EventId EntryType Message'),
     @('Get-Acl', 'LiteralPath'), @('Get-FileHash', 'LiteralPath Algorithm'), @('Invoke-WebRequest', 'Uri OutFile UseBasicParsing TimeoutSec MaximumRedirection Proxy')
 )) {

@@ -65,9 +65,7 @@ function Add-Waiting([string]$Text) { if (-not $Waiting[$Text]) { $Waiting[$Text
 function Add-Failed([string]$Text, [int]$Rank) { if (-not $Failures[$Text]) { $Failures[$Text] = $Rank + $Failures.Count; Write-Log ('failed: ' + $Text) } }
 
 # What became of a family, for programs that read the result.
-function Set-Outcome([string]$Family, [string]$State, [string]$Code, [string]$Next) {
-    $Outcomes[$Family] = @{ State = $State; Code = $Code; Next = $Next }
-}
+function Set-Outcome([string]$Family, [string]$State, [string]$Code, [string]$Next) { $Outcomes[$Family] = @{ State = $State; Code = $Code; Next = $Next } }
 
 function Get-Count([int]$Count, [string]$One) { [string]$Count + ' ' + $One + $(if ($Count -eq 1) { '' } else { 's' }) }
 
@@ -78,22 +76,14 @@ function Join-Texts($Texts, [int]$Most) {
     $Text
 }
 
-function Get-Said([string]$Start, $Table, [int]$Most) {
-    if ($Table.Count -gt 0) { $Start + (Join-Texts @($Table.Keys | Sort-Object { $Table[$_] }) $Most) + '.' }
-}
+function Get-Said([string]$Start, $Table, [int]$Most) { if ($Table.Count -gt 0) { $Start + (Join-Texts @($Table.Keys | Sort-Object { $Table[$_] }) $Most) + '.' } }
 
 # What is said behind the gravest: what waits, what was told, what is not known.
 function Get-Notes() { (Get-Said ' Waiting: ' $Waiting 5) + (Get-Said ' Notes: ' $Noted 5) + (Get-Said ' Not known: ' $Unknown 5) }
 
-function Get-Json([string]$Text) {
-    $Text = $Text.Replace('\', '\\').Replace('"', '\"')
-    $Codes = @{}
-    foreach ($Match in [regex]::Matches($Text, '[^ -~]')) { $Codes[[int][char]$Match.Value] = $true }
-    foreach ($Code in $Codes.Keys) { $Text = $Text.Replace([string][char]$Code, ('\u{0:x4}' -f $Code)) }
-    '"' + $Text + '"'
-}
+function Get-Json([string]$Text) { '"' + (Get-Plain $Text).Replace('\', '\\').Replace('"', '\"') + '"' }
 
-# The end of a script: one line, short enough for a management service to keep; the same in JSON beside the log and in the record; an event.
+# Ends the script: one line, short enough for a management service to keep; the same in JSON beside the log and in the record; an event.
 function Complete-Script([int]$Code, [string]$Text) {
     $Line = Get-Plain ('moorfield: ' + $Text)
     if ($Line.Length -gt 1900) { $Line = $Line.Substring(0, 1880) + '... (see the log)' }
@@ -118,6 +108,7 @@ function Complete-Script([int]$Code, [string]$Text) {
     }
     Close-Run
     Write-Output $Line
+    exit $Code
 }
 
 # All codes that a failure carries, such as 0x80073CFA. Its text is in the machine's language, and is never compared.
@@ -174,19 +165,14 @@ function Set-Value([string]$Path, [string]$Name, [string]$Kind, $Data) {
     $null = New-ItemProperty -LiteralPath $Path -Name $Shown -PropertyType $Kind -Value $Data -Force
 }
 
-# Lists in the record of what was done here: it lies where only administrators write.
+# Lists in the record of what was done here: it lies where only administrators write. Its Seen is what was found done in the registry of accounts,
+# by whomever: of those who are signed out later, that is all that is known.
 function Get-List([string]$Name) { @(Get-Value $Record $Name | Where-Object { $_ }) }
 
-function Add-Record([string]$Name, [string]$Text) {
+function Add-Record([string]$Name, $Texts) {
     $Before = @(Get-List $Name)
-    if ($Before -notcontains $Text) { Set-Value $Record $Name 'MultiString' ([string[]]@($Before + $Text)) }
-}
-
-# Guards of accounts that were seen set, by whomever: of those who are signed out later, that is all that is known.
-function Add-Seen($Marks) {
-    $Before = @(Get-List 'Seen')
-    $New = @($Marks | Where-Object { $Before -notcontains $_ })
-    if ($New.Count -gt 0) { Set-Value $Record 'Seen' 'MultiString' ([string[]]@($Before + $New)) }
+    $New = @($Texts | Where-Object { $Before -notcontains $_ })
+    if ($New.Count -gt 0) { Set-Value $Record $Name 'MultiString' ([string[]]@($Before + $New)) }
 }
 
 function Remove-Record([string]$Name, $Texts) {
@@ -215,12 +201,6 @@ function Get-Exact([string]$Root, [string]$Key, [string]$Name) {
     if (-not $IsOurs) {
         $Data = Get-Value ('Registry::' + $Root + $Key) $Name
         if ($null -eq $Data) { return }
-        if ($Data -is [int] -or $Data -is [uint32]) {
-            $Number = [long]$Data
-            if ($Number -lt 0) { $Number += 4294967296 }
-            return @{ Kind = 'DWord'; Text = '0x{0:x}' -f $Number }
-        }
-        if ($Data -is [long] -or $Data -is [uint64]) { return @{ Kind = 'QWord'; Text = '0x{0:x}' -f $Data } }
         if ($Data -is [array] -and $Data -isnot [byte[]]) {
             $Joined = @($Data) -join '\0'
             return @{ Kind = $(if (@($Data | Where-Object { -not $_ -or ([string]$_).Contains('\0') }).Count -eq 0) { 'MultiString' } else { '' }); Text = $Joined }
@@ -291,9 +271,7 @@ function Close-Left() { foreach ($Line in @(Get-Left)) { Close-Hive ([string]$Li
 # ---- One run at a time ----
 
 # The shell that runs this, by its number and start: a number alone may be another one's by now.
-function Get-Run() {
-    try { [string]$PID + ' ' + (Get-Process -Id $PID).StartTime.Ticks } catch { '' }
-}
+function Get-Run() { try { [string]$PID + ' ' + (Get-Process -Id $PID).StartTime.Ticks } catch { '' } }
 
 $RunFile = $env:SystemRoot + '\Logs\Moorfield\running'
 $HoldsRun = $false
@@ -301,10 +279,7 @@ $HoldsRun = $false
 function Open-Run() {
     if (-not $LogPath) { return $true }
     foreach ($Try in 1..2) {
-        try {
-            $null = New-Item -Path $RunFile -ItemType File -Value (Get-Run)
-            return $true
-        }
+        try { $null = New-Item -Path $RunFile -ItemType File -Value (Get-Run); return $true }
         catch { $Holder = @([string](Get-Content -LiteralPath $RunFile -Raw -ErrorAction SilentlyContinue) -csplit ' ') }
         $Other = $(if ($Holder[0] -cmatch '^[0-9]{1,9}$') { Get-Process -Id ([int]$Holder[0]) -ErrorAction SilentlyContinue } else { $null })
         if ($Other -and [string]$Other.StartTime.Ticks -ceq $Holder[1]) { return $false }
@@ -348,12 +323,12 @@ function Add-Task([string]$Name, [string]$Sid) {
 
 function Get-Xml([string]$Text) { $Text.Replace('&', '&amp;').Replace('<', '&lt;').Replace('>', '&gt;').Replace('"', '&quot;') }
 
-function Test-Task([string]$Name, [string]$Plan = $PlanId) {
-    $null -ne (Get-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($Plan + '-' + $Name) -ErrorAction SilentlyContinue)
+function Get-Task([string]$Name, [string]$Plan = $PlanId) {
+    Get-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($Plan + '-' + $Name) -ErrorAction SilentlyContinue
 }
 
 function Remove-Task([string]$Name, [string]$Plan = $PlanId) {
-    if (Test-Task $Name $Plan) { Unregister-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($Plan + '-' + $Name) -Confirm:$false }
+    if (Get-Task $Name $Plan) { Unregister-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($Plan + '-' + $Name) -Confirm:$false }
 }
 
 # ---- Whom it is for, and what is wanted: as written above, or as a list says that is fetched ----
@@ -378,7 +353,7 @@ function Get-GuardText($Kind, $Data) {
     $Texts = @($Data)
     if (@($Texts | Where-Object { $_ -isnot [string] -or ([string]$_).Length -gt 30000 -or $_ -cmatch '\x00' }).Count -gt 0) { return }
     if ($Kind -ceq 'MultiString' -and @($Texts | Where-Object { -not $_ -or $_.Contains('\0') }).Count -eq 0) { return $Texts -join '\0' }
-    if (@('String', 'ExpandString') -ccontains $Kind -and $Texts.Count -eq 1) { return $Texts[0] }
+    if (@('String', 'ExpandString', 'Binary') -ccontains $Kind -and $Texts.Count -eq 1) { return $Texts[0] }
 }
 
 # A fetched list: one line with the digest of the other, which is data in JSON. Nothing of it is ever evaluated, and it can name only families,
@@ -562,22 +537,19 @@ function Get-PackageLook() {
 # How the machine differs from what is wanted. Hives are mounted only where that is asked for.
 function Get-Look([bool]$Mounts) {
     $Look = Get-PackageLook
-    foreach ($Family in $Blocked) {
-        if (-not (Test-Path -LiteralPath ($Store + '\Deprovisioned\' + $Family))) {
-            $Look.Blocks += $Family
-            $Look.Drift += $Family + ' is not blocked'
-        }
+    foreach ($Family in @($Blocked | Where-Object { -not (Test-Path -LiteralPath ($Store + '\Deprovisioned\' + $_)) })) {
+        $Look.Blocks += $Family
+        $Look.Drift += $Family + ' is not blocked'
     }
-    foreach ($Guard in @($Wanted.Guards | Where-Object { $_.Hive -ceq 'Machine' })) {
-        if (-not (Test-Guard $Machine $Guard)) {
-            $Look.Guards += @{ Guard = $Guard; Who = $null }
-            $Look.Drift += 'the guard ' + $Guard.Name + ' is not set for the machine'
-        }
+    foreach ($Guard in @($Wanted.Guards | Where-Object { $_.Hive -ceq 'Machine' -and -not (Test-Guard $Machine $_) })) {
+        $Look.Guards += @{ Guard = $Guard; Who = $null }
+        $Look.Drift += 'the guard ' + $Guard.Name + ' is not set for the machine'
     }
-    $Own = @($Wanted.Guards | Where-Object { $_.Hive -ceq 'Account' })
     $IsRecorded = $false
     $Marks = @(Get-Marks) + @(Get-List 'Seen')
-    foreach ($Who in $(if ($Own.Count -gt 0) { @($People) + @(if ($Wanted.Newcomers) { $NewAccounts }) } else { @() })) {
+    foreach ($Who in @($People) + @(if ($Wanted.Newcomers) { $NewAccounts })) {
+        $Own = @(Get-Own $Who)
+        if ($Own.Count -eq 0) { continue }
         $IsIn = $Who.Sid -and (Test-SignedIn $Who.Sid)
         $Name = $(if ($Who.Sid) { $Who.Sid } else { 'Default' })
         if (-not $IsIn -and -not ($Mounts -and (-not $Who.Sid -or $SignedOut))) {
@@ -585,43 +557,66 @@ function Get-Look([bool]$Mounts) {
             $Missing = @($Own | Where-Object { $Marks -notcontains ($Name + '|' + $_.Key + '|' + $_.Name) })
             if ($Missing.Count -eq 0) { $IsRecorded = $true; continue }
             if ($Who.Sid -and -not $SignedOut) { $Look.Later += $Who; continue }
-            foreach ($Guard in $Missing) { $Look.Drift += 'the guard ' + $Guard.Name + ' is not set for ' + $Who.Name }
+            $Look.Drift += @($Missing | ForEach-Object { Get-Lack $_ $Who } | Select-Object -Unique)
             continue
         }
         $Root = Open-Hive $Who
         if (-not $Root) { if (Test-Path -LiteralPath ($Who.Folder + '\NTUSER.DAT')) { Add-Unknown ('the guards of ' + $Who.Name) }; continue }
         foreach ($Guard in $Own) {
             if (Test-Guard $Root $Guard) { $Look.Seen += $Name + '|' + $Guard.Key + '|' + $Guard.Name; continue }
+            if ($Guard.Hive -ceq 'Program' -and -not $IsIn) { if ($Look.Later -notcontains $Who) { $Look.Later += $Who }; continue }
             $Look.Guards += @{ Guard = $Guard; Who = $Who }
-            $Look.Drift += 'the guard ' + $Guard.Name + ' is not set for ' + $Who.Name
         }
+        $Look.Drift += @($Look.Guards | Where-Object { $_.Who -eq $Who } | ForEach-Object { Get-Lack $_.Guard $Who } | Select-Object -Unique)
         Close-Hive $Root
     }
     if ($IsRecorded) { Add-Note 'the guards of accounts that are signed out, and of new ones, are taken from the record' }
     if ($Look.Later.Count -gt 0) {
-        $Text = 'the guards of ' + (Get-Count $Look.Later.Count 'account') + ' are set at the next sign-in'
-        if (Test-Task 'sign-in') { Add-Note $Text } else { $Look.Drift += $Text + ', for which there is no task yet' }
+        $Text = $(if ($Programs.Count -gt 0) { 'guards and programs of ' } else { 'guards of ' }) + (Get-Count $Look.Later.Count 'account') + ' wait for the next sign-in'
+        if (Get-Task 'sign-in') { Add-Note $Text } else { $Look.Drift += $Text + ', for which there is no task yet' }
     }
-    foreach ($Program in $Programs) {
-        if (-not (Test-Path -LiteralPath ($MachineRoot + $Program.Key))) { continue }
-        if (-not (Get-QuietCommand $Program)) { Add-Note ($Program.Title + ' has no quiet way to be removed, and stays'); continue }
+    foreach ($Program in @($Programs | Where-Object { $_.Hive -ceq 'Machine' -and -not (Test-Gone $Machine $_) })) {
         $Look.Programs += $Program
         $Look.Drift += $Program.Title + ' is installed'
     }
     $Look
 }
 
-# The command that removes a program of the machine without asking: by its product code what Windows Installer put there, else what the program
-# registered for that. Looked up here and now in the machine's own list.
-function Get-QuietCommand($Program) {
-    $Key = $MachineRoot + $Program.Key
+# What there is to do in an account's own registry, or in that of new accounts.
+function Get-Own($Who) {
+    $Hives = $(if ($Who.Sid) { @('Account', 'Program') } else { @('Account', 'Newcomers') })
+    @($Wanted.Guards | Where-Object { $Hives -ccontains $_.Hive })
+}
+
+function Get-Lack($Guard, $Who) {
+    if ($Guard.Hive -ceq 'Program') { return $Guard.Title + ' is installed for ' + $Who.Name }
+    if ($Guard.Hive -ceq 'Newcomers') { return $Guard.Title + ' installs itself for new accounts' }
+    'the guard ' + $Guard.Name + ' is not set for ' + $Who.Name
+}
+
+# Whether a program is not there, or has no quiet way to go: then it stays. What only a mounted registry tells is looked at when the account signs in.
+function Test-Gone([string]$Root, $Program) {
+    $null = Invoke-Reg @('query', ($Root + $Program.Key))
+    if ($LASTEXITCODE -ne 0) { return $true }
+    if ($Root -clike 'HKEY_USERS\Moorfield_*' -or (Get-QuietCommand $Root $Program)) { return $false }
+    Add-Note ($Program.Title + ' has no quiet way to be removed, and stays')
+    $true
+}
+
+# The command that removes a program without asking: by its product code what Windows Installer put there, else what the program registered for
+# that. Looked up here and now, in the machine's own list or the account's.
+function Get-QuietCommand([string]$Root, $Program) {
+    $Key = 'Registry::' + $Root + $Program.Key
     $Code = [regex]::Match($Key, '\{[0-9A-Fa-f]{8}(-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}\}$').Value
     if ($Code -and (Get-Value $Key 'WindowsInstaller') -eq 1) { 'msiexec.exe /x ' + $Code + ' /qn /norestart' }
     else { [string](Get-Value $Key 'QuietUninstallString') }
 }
 
+# Whether there is nothing to do: it is set as it should be, or is gone. A guard without a kind is a value that must not be there.
 function Test-Guard([string]$Root, $Guard) {
+    if ($Guard.Hive -ceq 'Program') { return Test-Gone $Root $Guard }
     $Now = Get-Exact $Root $Guard.Key $Guard.Name
+    if (-not $Guard.Kind) { return $null -eq $Now }
     $null -ne $Now -and $Now.Kind -ceq $Guard.Kind -and $Now.Text -ceq (Get-GuardText $Guard.Kind $Guard.Data)
 }
 
@@ -640,7 +635,7 @@ function Restore-Guard([string]$Mark) {
         if (-not $Root) { Add-Failed $What 50; return $false }
         $Now = Get-Exact $Root $Parts[1] $Parts[2]
         $IsBack = $true
-        if ($null -ne $Now -and ('=' + $Now.Kind) -ceq $Was[2] -and ('=' + $Now.Text) -ceq $Was[3]) {
+        if (($null -eq $Now) -eq ($Was[2] -ceq '=') -and ('=' + $Now.Kind) -ceq $Was[2] -and ('=' + $Now.Text) -ceq $Was[3]) {
             if ($Was[0] -ceq '=') { $IsBack = Remove-Exact $Root $Parts[1] $Parts[2] }
             else { $IsBack = Set-Exact $Root $Parts[1] $Parts[2] $Was[0].Substring(1) $Was[1].Substring(1) }
             if ($IsBack) { $script:Freed += 1 } else { Add-Failed $What 50 }
@@ -670,4 +665,5 @@ function Start-Plan() {
     $script:All = $Wanted.Accounts -contains '*'
     $script:People = @($Profiles | Where-Object { $All -or $Wanted.Accounts -contains $_.Name -or $Wanted.Accounts -contains $_.Sid })
     $script:Sids = @($People | ForEach-Object { $_.Sid })
+    $Wanted.Guards = @($Wanted.Guards) + @($Programs | Where-Object { $_.Hive -cne 'Machine' })
 }

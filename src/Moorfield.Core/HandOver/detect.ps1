@@ -12,7 +12,6 @@ $Preview = $false
 if ($Undone) {
     $Code = $(if (@(Get-Left).Count -gt 0) { 1 } else { 0 })
     Complete-Script $Code ('undone by a person on ' + $Undone + '; nothing is done until a new plan comes (plan.txt says how to end that).')
-    exit $Code
 }
 Start-Plan
 $Look = @{ Drift = @(); Leaving = @{} }
@@ -25,4 +24,3 @@ if ($Waiting.Count -gt 0) { $Code = 4; $Start = 'as planned but for what waits.'
 if ($Unknown.Count -gt 0) { $Code = 2; $Start = 'could not tell.' }
 if ($Look.Drift.Count -gt 0) { $Code = 1; $Start = 'drift: ' + (Join-Texts $Look.Drift 12) + '.' }
 Complete-Script $Code ($Start + (Get-Notes))
-exit $Code

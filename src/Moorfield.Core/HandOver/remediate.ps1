@@ -6,15 +6,16 @@
 # or for an account to sign in), 5 refused: nothing was changed.
 # Moorfield runs this script in its tests against a made-up machine. It was never run on Windows by its makers.
 
-param([switch]$Preview, [switch]$Resume, [switch]$AtSignIn)
+param([switch]$Preview, [switch]$Resume, [switch]$AtSignIn, [string]$Account)
 
 # ---- Data ----------------------------------------------------------------------------------------------------------
 ##DATA##
 $ScriptName = 'remediate'
-$Passed = $(if ($Preview) { ' -Preview' }) + $(if ($Resume) { ' -Resume' }) + $(if ($AtSignIn) { ' -AtSignIn' })
+$Passed = $(if ($Preview) { ' -Preview' }) + $(if ($Resume) { ' -Resume' }) + $(if ($AtSignIn) { ' -AtSignIn' }) + $(if ($Account) { ' -Account ' + $Account })
+$Preview = [bool]$Preview -or [bool]$Account
 ##COMMON##
 $Deadline = [datetime]::UtcNow.AddMinutes($Minutes)
-$Done = @{ Provisioned = 0; Blocks = 0; Guards = 0; Programs = 0 }
+$Done = @{ Provisioned = 0; Blocks = 0; Guards = 0; Programs = 0; Kept = @{} }
 $Held = @{}
 $Lasting = @{}
 
@@ -44,9 +45,8 @@ function Add-Failure($Failure, $Item) {
 # A restore point of the system, as far as it makes one. Gives what came of it.
 function New-RestorePoint() {
     if ($RestorePoint -ceq 'none') { return 'none, as planned' }
-    if ([string](Get-Value 'Registry::HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Control\ProductOptions' 'ProductType') -ne 'WinNT') {
-        return 'none: servers have none'
-    }
+    $Product = [string](Get-Value 'Registry::HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Control\ProductOptions' 'ProductType')
+    if ($Product -ne 'WinNT') { return 'none: servers have none' }
     $Before = @(Get-RestoreNumbers)
     $Why = 'the system made none'
     try { Checkpoint-Computer -Description 'Before Moorfield' -RestorePointType 'APPLICATION_UNINSTALL' }
@@ -107,7 +107,8 @@ function Remove-Provisioned($Entry) {
 
 function Set-Guard($Entry, [string]$Root) {
     $Guard = $Entry.Guard
-    $What = 'the guard ' + $Guard.Name + ' could not be set for ' + $(if ($Entry.Who) { $Entry.Who.Name } else { 'the machine' })
+    $What = $(if ($Guard.Title) { $Guard.Title + ' could not be kept from ' } else { 'the guard ' + $Guard.Name + ' could not be set for ' }) +
+        $(if ($Entry.Who) { $Entry.Who.Name } else { 'the machine' })
     if (-not $Root -or -not (Test-Place $Guard.Key $Guard.Name)) { Add-Failed $What 50; return }
     try {
         $Before = Get-Exact $Root $Guard.Key $Guard.Name
@@ -117,7 +118,8 @@ function Set-Guard($Entry, [string]$Root) {
         $Was = @(Get-Value ($Record + '\Guards') $Mark)
         if ($Was.Count -ne 4) { $Was = @(('=' + $Before.Kind), ('=' + $Before.Text)) }
         Set-Value ($Record + '\Guards') $Mark 'MultiString' ([string[]]@($Was[0], $Was[1], ('=' + $Guard.Kind), ('=' + $Text)))
-        if (Set-Exact $Root $Guard.Key $Guard.Name $Guard.Kind $Text) { $Done.Guards += 1; return }
+        $IsSet = $(if ($Guard.Kind) { Set-Exact $Root $Guard.Key $Guard.Name $Guard.Kind $Text } else { Remove-Exact $Root $Guard.Key $Guard.Name })
+        if ($IsSet) { if ($Guard.Title) { $Done.Kept[$Guard.Title] = $true } else { $Done.Guards += 1 }; return }
         if ($null -eq $Before -and $null -eq (Get-Exact $Root $Guard.Key $Guard.Name)) { Remove-ItemProperty -LiteralPath ($Record + '\Guards') -Name $Mark }
         Add-Failed ($What + ': it would not come back as it was written') 50
     }
@@ -129,15 +131,35 @@ function Set-Guards($Entries) {
         $Own = @($Entries | Where-Object { $(if ($Who) { $_.Who -and $_.Who.Sid -ceq $Who.Sid } else { -not $_.Who }) })
         if ($Own.Count -eq 0 -or -not (Test-Time)) { continue }
         $Root = $(if ($Who) { Open-Hive $Who } else { $Machine })
-        foreach ($Entry in $Own) { Set-Guard $Entry $Root }
+        foreach ($Entry in @($Own | Where-Object { $_.Guard.Hive -cne 'Program' })) { Set-Guard $Entry $Root }
+        $Theirs = @($Own | Where-Object { $_.Guard.Hive -ceq 'Program' } | ForEach-Object { $_.Guard })
+        if ($Theirs.Count -gt 0) { Remove-Own $Who $Theirs $Root }
         if ($Root) { Close-Hive $Root }
     }
 }
 
-# Runs the silent removal of a program of the machine.
-function Remove-Program($Program) {
+# An account's own programs go in its own session, by a task for just that: what people may write is never run as the system.
+function Remove-Own($Who, $Theirs, [string]$Root) {
+    $Name = 'own-' + $Who.Sid
+    try {
+        Add-Task $Name $Who.Sid
+        Start-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($PlanId + '-' + $Name)
+        $Until = [datetime]::UtcNow.AddSeconds($ProgramSeconds)
+        do { Start-Sleep -Seconds 5 } while ([string](Get-Task $Name).State -cmatch '^(Queued|Running)$' -and [datetime]::UtcNow -lt $Until)
+        Remove-Task $Name
+        if (-not (Get-Task 'sign-in')) { Remove-Item -LiteralPath $TaskFolder -Recurse -Force -ErrorAction SilentlyContinue }
+    }
+    catch { Add-Failed ('no task could be set up for the programs of ' + $Who.Name + ': ' + (Get-CodeText @(Get-Codes $_)[0])) 50; return }
+    foreach ($Program in $Theirs) {
+        if (Test-Gone $Root $Program) { $Done.Programs += 1 }
+        else { Add-Failed ($Program.Title + ' could not be removed for ' + $Who.Name + ': its own removal left it registered') 30 }
+    }
+}
+
+# Runs the silent removal of a program: of the machine as the system, of an account in its own session.
+function Remove-Program([string]$Root, $Program) {
     $What = $Program.Title + ' could not be removed: '
-    $Command = Get-QuietCommand $Program
+    $Command = Get-QuietCommand $Root $Program
     $Match = [regex]::Match($Command, '^\s*(?:"([^"]+)"|([^\s"]+))\s*(.*)$')
     $File = $Match.Groups[1].Value + $Match.Groups[2].Value
     $System = $env:SystemRoot + '\System32\'
@@ -145,13 +167,12 @@ function Remove-Program($Program) {
     # Only from the folders that the machine itself names for programs, or directly from the system's: nobody else may write there.
     $IsSafe = $File -match '^[A-Z]:\\' -and $File -notmatch '\\\.\.?(\\|$)|[*?%"/]|:.*:|~'
     $Rest = ''
-    foreach ($Root in @(${env:ProgramFiles}, ${env:ProgramFiles(x86)})) {
-        if ($Root -and $File.Length -gt $Root.Length + 1 -and $File.Substring(0, $Root.Length + 1) -eq ($Root + '\')) { $Rest = $Root }
+    foreach ($Folder in @(${env:ProgramFiles}, ${env:ProgramFiles(x86)})) {
+        if ($Folder -and $File.Length -gt $Folder.Length + 1 -and $File.Substring(0, $Folder.Length + 1) -eq ($Folder + '\')) { $Rest = $Folder }
     }
-    $IsSystems = $File.Length -gt $System.Length -and $File.Substring(0, $System.Length) -eq $System
-    if ($IsSystems -and -not $File.Substring($System.Length).Contains('\')) { $Rest = $System }
+    if (($File -creplace '[^\\]*$', '') -eq $System) { $Rest = $System }
     try {
-        if (-not $IsSafe -or -not $Rest -or (Test-Writable $File) -or (Test-Writable ($File -creplace '\\[^\\]*$', '\'))) {
+        if (-not $IsSafe -or (-not $Account -and (-not $Rest -or (Test-Writable $File) -or (Test-Writable ($File -creplace '\\[^\\]*$', '\'))))) {
             Add-Failed ($What + 'its command is not in a folder that only administrators write') 30
             return
         }
@@ -165,7 +186,7 @@ function Remove-Program($Program) {
             Add-Failed ($What + 'its own removal did not end in time') 30
         }
         elseif (@(0, 1641, 3010) -notcontains $Process.ExitCode) { Add-Failed ($What + 'its own removal ended with ' + [string]$Process.ExitCode) 30 }
-        elseif (Test-Path -LiteralPath ($MachineRoot + $Program.Key)) { Add-Failed ($What + 'its own removal ended well, and it is still registered') 30 }
+        elseif (Test-Path -LiteralPath ('Registry::' + $Root + $Program.Key)) { Add-Failed ($What + 'its own removal ended well, and it is still registered') 30 }
         else { $Done.Programs += 1; if ($Process.ExitCode -ne 0) { Add-Note ($Program.Title + ' wants the computer to be started again') } }
     }
     catch { Add-Failed ($What + 'its own removal could not be started') 30 }
@@ -178,13 +199,12 @@ function Update-Earlier() {
         $Path = $Records + '\' + $Other
         if (-not $Series -or (Get-Value $Path 'Series') -ne $Series) { continue }
         Set-Value $Record 'Series' 'String' $Series
-        foreach ($Family in @(Get-Value $Path 'Blocks' | Where-Object { $_ })) { Add-Record 'Blocks' $Family }
-        foreach ($Entry in @(Get-Value $Path 'Removed' | Where-Object { $_ })) { Add-Record 'Removed' $Entry }
+        foreach ($Name in @('Blocks', 'Removed')) { Add-Record $Name @(Get-Value $Path $Name | Where-Object { $_ }) }
         foreach ($Mark in @(Get-Item -LiteralPath ($Path + '\Guards') -ErrorAction SilentlyContinue | ForEach-Object { $_.Property })) {
             $Was = @(Get-Value ($Path + '\Guards') $Mark)
             if ($Was.Count -eq 4 -and (Get-Marks) -notcontains $Mark) { Set-Value ($Record + '\Guards') $Mark 'MultiString' ([string[]]$Was) }
         }
-        foreach ($Name in @('sign-in', 'undo') + @($Profiles | ForEach-Object { 'back-' + $_.Sid })) { Remove-Task $Name $Other }
+        foreach ($Name in @('sign-in', 'undo') + @($Profiles | ForEach-Object { 'back-' + $_.Sid; 'own-' + $_.Sid })) { Remove-Task $Name $Other }
         Remove-Item -LiteralPath ($env:ProgramFiles + '\Moorfield\' + $Other) -Recurse -Force -ErrorAction SilentlyContinue
         Remove-Item -LiteralPath $Path -Recurse
         Add-Note 'an earlier plan of the same brief was taken over'
@@ -209,83 +229,80 @@ function Get-Unwanted() {
 
 function Restore-Unwanted() { foreach ($Mark in @(Get-Unwanted)) { $null = Restore-Guard $Mark } }
 
+# Whether anything goes for which a restore point of the system is due.
+function Test-Removal() {
+    @(@($Look.Registered) + $Look.Provisioned + $Look.Programs + @($Look.Guards | Where-Object { $_.Guard.Hive -ceq 'Program' })).Count -gt 0
+}
+
+function Get-Gone() {
+    $(if ($Programs.Count -gt 0) { ', ' + (Get-Count $Done.Programs 'program') + ' removed' }) +
+        $(if ($Done.Kept.Count -gt 0) { ', ' + (Get-Count $Done.Kept.Count 'program') + ' kept from new accounts' })
+}
+
+if ($Account) {
+    $Root = 'HKEY_USERS\' + $Account + '\'
+    foreach ($Program in @($Programs | Where-Object { $_.Hive -ceq 'Program' -and -not (Test-Gone $Root $_) })) { Remove-Program $Root $Program }
+    exit 0
+}
+
 # ---- Look ----
 
-if (-not (Test-Administrator)) {
-    Complete-Script 5 'refused: this needs an administrator or SYSTEM. Nothing was changed.'
-    exit 5
-}
+if (-not (Test-Administrator)) { Complete-Script 5 'refused: this needs an administrator or SYSTEM. Nothing was changed.' }
 $HoldsRun = Open-Run
-if (-not $HoldsRun) {
-    Complete-Script 4 'waiting: another run is at work on this computer. Nothing was changed.'
-    exit 4
-}
-if (-not $Preview) { Close-Left }
+if (-not $HoldsRun) { Complete-Script 4 'waiting: another run is at work on this computer. Nothing was changed.' }
+if (-not $Preview) { Close-Left; foreach ($Who in $Profiles) { Remove-Task ('own-' + $Who.Sid) } }
 if ($Undone -and -not $Resume) {
     $Code = $(if ($Failures.Count -gt 0) { 3 } else { 0 })
     Complete-Script $Code ('undone by a person on ' + $Undone + '; nothing is done until a new plan comes (plan.txt says how to end that).' +
         (Get-Said ' Failed: ' $Failures 5))
-    exit $Code
 }
 if ($Undone -and -not $Preview) { Remove-ItemProperty -LiteralPath $Record -Name 'Undone' }
 Start-Plan
 if ($Wanted -and $AtSignIn) {
     # Only what waited for an account: the task that runs this goes when nothing waits any more.
-    $Own = @($Wanted.Guards | Where-Object { $_.Hive -ceq 'Account' })
     $In = @($People | Where-Object { Test-SignedIn $_.Sid })
-    $Places = @(foreach ($Who in $In) { foreach ($Guard in $Own) { @{ Guard = $Guard; Who = $Who; Root = 'HKEY_USERS\' + $Who.Sid + '\' } } })
+    $Places = @(foreach ($Who in $In) { foreach ($Guard in @(Get-Own $Who)) { @{ Guard = $Guard; Who = $Who; Root = 'HKEY_USERS\' + $Who.Sid + '\' } } })
     Set-Guards @($Places | Where-Object { -not (Test-Guard $_.Root $_.Guard) })
-    Add-Seen @($Places | Where-Object { Test-Guard $_.Root $_.Guard } | ForEach-Object { $_.Who.Sid + '|' + $_.Guard.Key + '|' + $_.Guard.Name })
+    Add-Record 'Seen' @($Places | Where-Object { Test-Guard $_.Root $_.Guard } | ForEach-Object { $_.Who.Sid + '|' + $_.Guard.Key + '|' + $_.Guard.Name })
     $Seen = @(Get-List 'Seen') + @(Get-Marks)
-    $Left = @(foreach ($Who in $People) { foreach ($Guard in $Own) { $Who.Sid + '|' + $Guard.Key + '|' + $Guard.Name } })
+    $Left = @(foreach ($Who in $People) { foreach ($Guard in @(Get-Own $Who)) { $Who.Sid + '|' + $Guard.Key + '|' + $Guard.Name } })
     Restore-Unwanted
     $Left = @($Left | Where-Object { $Seen -notcontains $_ }) + @(Get-Unwanted)
     if ($Left.Count -eq 0) { Remove-Task 'sign-in'; Remove-Item -LiteralPath $TaskFolder -Recurse -Force -ErrorAction SilentlyContinue }
     $Code = $(if ($Failures.Count -gt 0) { 3 } else { 0 })
     $Start = $(if ($Code -eq 0) { 'done at sign-in: ' } else { (Get-Said 'done in part: ' $Failures 10) + ' ' })
-    Complete-Script $Code ($Start + (Get-Count $Done.Guards 'guard') + ' set.' + (Get-Notes))
-    exit $Code
+    Complete-Script $Code ($Start + (Get-Count $Done.Guards 'guard') + ' set' + (Get-Gone) + '.' + (Get-Notes))
 }
 if ($Wanted) { $Look = Get-Look (-not $Preview) }
-if (-not $Wanted -or $Look.Failed) {
-    Complete-Script 1 ('failed: nothing was changed.' + (Get-Notes))
-    exit 1
-}
+if (-not $Wanted -or $Look.Failed) { Complete-Script 1 ('failed: nothing was changed.' + (Get-Notes)) }
 foreach ($Text in $Look.Leaving.Values) { Add-Waiting $Text }
 if ($Preview) {
     foreach ($Text in $Look.Drift) { Write-Output ('would put right: ' + (Get-Plain $Text)) }
-    if (@($Look.Registered).Count + @($Look.Provisioned).Count + @($Look.Programs).Count -gt 0) { Write-Output ('system restore point: ' + $RestorePoint) }
+    if (Test-Removal) { Write-Output ('system restore point: ' + $RestorePoint) }
     Complete-Script 0 ('preview: ' + (Get-Count $Look.Drift.Count 'difference') + ' would be put right; nothing was changed.' + (Get-Notes))
-    exit 0
 }
 if ($Look.Drift.Count -eq 0) {
     Update-Earlier
-    Add-Seen $Look.Seen
+    Add-Record 'Seen' $Look.Seen
     $Code = $(if ($Failures.Count + $Unknown.Count -gt 0) { 3 } elseif ($Waiting.Count -gt 0) { 4 } else { 0 })
     $Start = 'as planned already' + $(if ($Noted['an earlier plan of the same brief was taken over']) { '.' } else { '; nothing was changed.' })
     Complete-Script $Code ($Start + (Get-Said ' Failed: ' $Failures 10) + (Get-Notes))
-    exit $Code
 }
 Write-Log ('drift: ' + ($Look.Drift -join '; '))
 $Point = 'none, since nothing goes'
-if (@($Look.Registered).Count + @($Look.Provisioned).Count + @($Look.Programs).Count -gt 0) { $Point = New-RestorePoint }
+if (Test-Removal) { $Point = New-RestorePoint }
 Write-Log ('system restore point: ' + $Point)
 if ($RestorePoint -ceq 'require' -and $Point -clike 'none*' -and $Point -cne 'none, since nothing goes') {
     Complete-Script 5 ('refused: a system restore point is required, and there is ' + $Point + '. Nothing was changed.')
-    exit 5
 }
 
 # ---- Carry out: blocks first, so that nothing comes back in between ----
 
 Set-Value $Record 'Series' 'String' $Series
 Update-Earlier
-Add-Seen $Look.Seen
+Add-Record 'Seen' $Look.Seen
 foreach ($Family in $Look.Blocks) {
-    try {
-        Add-Record 'Blocks' $Family
-        Add-Key ($Store + '\Deprovisioned\' + $Family)
-        $Done.Blocks += 1
-    }
+    try { Add-Record 'Blocks' $Family; Add-Key ($Store + '\Deprovisioned\' + $Family); $Done.Blocks += 1 }
     catch { Add-Failed ('the block of ' + $Family + ' could not be set: ' + (Get-CodeText @(Get-Codes $_)[0])) 40 }
 }
 $Parameters = (Get-Command Remove-AppxPackage).Parameters.Keys
@@ -321,7 +338,7 @@ Set-Guards $Look.Guards
 if ($Look.Later.Count -gt 0) {
     try { Add-Task 'sign-in' '' } catch { Add-Failed ('no task could be set up for accounts that sign in later: ' + (Get-CodeText @(Get-Codes $_)[0])) 50 }
 }
-foreach ($Program in $Look.Programs) { if (Test-Time) { Remove-Program $Program } }
+foreach ($Program in $Look.Programs) { if (Test-Time) { Remove-Program $Machine $Program } }
 
 # ---- Look again: only what is seen counts ----
 
@@ -329,7 +346,7 @@ $Started = $Outcomes
 $Outcomes = @{}
 $End = Get-Look $true
 foreach ($Text in $End.Leaving.Values) { Add-Waiting $Text }
-Add-Seen $End.Seen
+Add-Record 'Seen' $End.Seen
 $Going = @(@($Look.Registered) + @($Look.Provisioned) | ForEach-Object { $_.Item.Family } | Sort-Object -Unique)
 $Packages = 0
 $Stayed = @()
@@ -357,18 +374,17 @@ foreach ($Family in $Going) {
     }
 }
 if ($Failures.Count -eq 0) {
-    $Stays = ' is not (blocked|set for) ?| is installed$| no task yet$'
+    $Stays = ' is not (blocked|set for) ?| is installed( for |$)| installs itself for | no task yet$'
     foreach ($Text in @($End.Drift | Where-Object { $_ -cmatch $Stays })) { Add-Failed ('after all, ' + $Text) 60 }
 }
 # What stayed after all, undo has nothing to give back of.
 Remove-Record 'Removed' @(Get-List 'Removed' | Where-Object { $Stayed -contains $_.Split('|')[0] })
 $Sum = (Get-Count $Packages 'package') + ' removed, ' + [string]$Done.Provisioned + ' no longer provisioned, ' +
     (Get-Count $Done.Blocks 'block') + ' and ' + (Get-Count $Done.Guards 'guard') + ' set' +
-    $(if ($Programs.Count -gt 0) { ', ' + (Get-Count $Done.Programs 'program') + ' removed' } else { '' }) + '. System restore point: ' + $Point + '.'
+    (Get-Gone) + '. System restore point: ' + $Point + '.'
 $Code = 0
 $Start = 'done: '
 if ($Waiting.Count -gt 0) { $Code = 4; $Start = 'done but for what waits: ' }
 if ($Unknown.Count -gt 0) { $Code = 3; $Start = 'done as far as is known: ' }
 if ($Failures.Count -gt 0) { $Code = 3; $Start = (Get-Said 'done in part: ' $Failures 10) + ' ' }
 Complete-Script $Code ($Start + $Sum + (Get-Notes))
-exit $Code

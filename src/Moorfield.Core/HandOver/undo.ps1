@@ -22,29 +22,22 @@ if ($Account) {
     }
     exit 0
 }
-if (-not (Test-Administrator)) {
-    Complete-Script 5 'refused: this needs an administrator or SYSTEM. Nothing was changed.'
-    exit 5
-}
+if (-not (Test-Administrator)) { Complete-Script 5 'refused: this needs an administrator or SYSTEM. Nothing was changed.' }
 $HoldsRun = Open-Run
-if (-not $HoldsRun) {
-    Complete-Script 4 'waiting: another run is at work on this computer. Nothing was changed.'
-    exit 4
-}
+if (-not $HoldsRun) { Complete-Script 4 'waiting: another run is at work on this computer. Nothing was changed.' }
 Close-Left
 if (-not (Test-Path -LiteralPath $Record)) {
     $Code = $(if ($Failures.Count -gt 0) { 3 } else { 0 })
     Complete-Script $Code ('nothing to undo: this plan was not carried out here.' + (Get-Said ' Failed: ' $Failures 5))
-    exit $Code
 }
 if ($Undone -and @(Get-Marks).Count + @(Get-List 'Blocks').Count + @(Get-List 'Removed').Count + @(Get-List 'Back').Count -eq 0) {
     $Code = $(if ($Failures.Count -gt 0) { 3 } else { 0 })
     Complete-Script $Code ('nothing to undo: it was undone on ' + $Undone + '.' + (Get-Said ' Failed: ' $Failures 5))
-    exit $Code
 }
 if (-not $Undone) { Set-Value $Record 'Undone' 'String' ((Get-Now).Substring(0, 10)) }
 foreach ($Name in @('remediate.ps1')) { Remove-Item -LiteralPath ($TaskFolder + '\' + $Name) -Force -ErrorAction SilentlyContinue }
 Remove-Task 'sign-in'
+foreach ($Who in $Profiles) { Remove-Task ('own-' + $Who.Sid) }
 $Lifted = 0
 $Lost = @()
 foreach ($Family in @(Get-List 'Blocks' | Where-Object { Test-Family $_ })) {
@@ -103,4 +96,3 @@ if ($Waiting.Count -gt 0) { $Code = 4; $Start = 'done but for what waits: ' }
 if ($Lost.Count + $Unknown.Count -gt 0) { $Code = 3 }
 if ($Failures.Count -gt 0) { $Code = 3; $Start = (Get-Said 'done in part: ' $Failures 10) + ' ' }
 Complete-Script $Code ($Start + $Sum + (Get-Notes))
-exit $Code
