@@ -155,18 +155,27 @@ public sealed class SurveyTests : CliTest
         var outcome = Run("hand-over", _surveys[0], "Saltmarsh Log Editor", "Larkfield Label Maker", "Saltmarsh Tide Folder", "--for", "everyone",
             "--yes", "--to", Folder["programs"]);
         outcome.ExitCode.ShouldBe(0, outcome.Error);
-        outcome.Error.ShouldContain("The scripts leave Saltmarsh Tide Folder alone");
+        outcome.Error.ShouldNotContain("alone");
         outcome.Output.ShouldContain("Larkfield Label Maker is uninstalled silently, by its product code.");
-        outcome.Output.ShouldContain("0 guards, 2 desktop programs");
+        outcome.Output.ShouldContain("0 guards, 3 desktop programs");
         outcome.Output.ShouldContain("Saltmarsh Log Editor is uninstalled silently, where it registered a command");
+        outcome.Output.ShouldContain("Saltmarsh Tide Folder is uninstalled silently in the session of each account that has it");
+        outcome.Output.ShouldContain("undo.ps1 does not bring desktop programs back");
         outcome.Output.ShouldNotContain("only its own uninstaller");
         string script = File.ReadAllText(Folder["programs/remediate.ps1"]);
         script.ShouldContain(@"Uninstall\SaltmarshLogEditor'; Title = 'Saltmarsh Log Editor' }");
-        script.ShouldNotContain("TideFolderSetup");
+        script.ShouldContain(@"Hive = 'Program'; Key = 'Software\Microsoft\Windows\CurrentVersion\Uninstall\TideFolderSetup.exe'");
         foreach (var known in World.Load().Programs.Where(p => p.Uninstall is not null))
             script.ShouldNotContain(known.Uninstall!);
-        Refused(2, "There is nothing to hand over", "hand-over", _surveys[0], "Saltmarsh Tide Folder", "--for", "everyone", "--yes",
-            "--to", Folder["no"]);
+        outcome = Run("hand-over", _surveys[0], "Pennywhistle Post", "--for", "newcomers", "--yes", "--to", Folder["new"]);
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+        outcome.Output.ShouldContain("Pennywhistle Post no longer installs itself for new accounts; undo.ps1 takes that back.");
+        outcome.Output.ShouldContain("0 guards, 1 desktop program");
+        outcome.Output.ShouldNotContain("uninstalled silently");
+        outcome = Run("hand-over", _surveys[0], "Pennywhistle Post", "--for", "accounts", "--yes", "--to", Folder["no"]);
+        outcome.ExitCode.ShouldBe(2);
+        outcome.Error.ShouldContain("The scripts leave Pennywhistle Post alone: they find nothing there to run, to delete or to block.");
+        outcome.Error.ShouldContain("There is nothing to hand over");
         Run("hand-over", _surveys[0], "Nothing", "--for", "everyone", "--yes", "--to", Folder["no"]).ExitCode.ShouldBe(2);
         Run("hand-over", _surveys[0], "--kind", "desktop", "--publisher", "Larkfield*", "--for", "everyone", "--preview", "--to", Folder["no"]).Output
             .ShouldContain("Larkfield Label Maker");

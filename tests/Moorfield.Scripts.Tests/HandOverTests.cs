@@ -3,10 +3,14 @@ using System.Text;
 using CsCheck;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.HandOver;
+using Moorfield.Core.Layout;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
+using Moorfield.Core.Reading;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
 using Moorfield.StandIn;
 using Moorfield.Tests;
 
@@ -88,6 +92,49 @@ public sealed class HandOverTests : IDisposable
             Shell.Run(machine, files[HandOverFiles.Detect]).ExitCode.ShouldBe(0, story);
             Directory.Delete(root, recursive: true);
         }, iter: iterations, threads: 1);
+    }
+
+    /// <summary>The plan names what a machine's registry has, for exactly those whom it is for.</summary>
+    [Theory]
+    [InlineData("everyone")]
+    [InlineData("newcomers")]
+    [InlineData("ivy")]
+    public void Desktop_programs_leave_a_machine_and_new_accounts_do_not_get_them(string whom)
+    {
+        string volume = Demo.BuildIn(_folder, Some with { Programs = Demo.World.Programs }, "programs");
+        SystemSnapshot before;
+        using (var tree = WindowsVolume.Open(volume, new WriteInterceptor()))
+            before = SystemReader.Read(tree, []);
+        var machine = MadeUpMachine.FromVolume(volume, Some);
+        var programs = DesktopProgramGroup.Of(before).Where(g => !g.IsMachines && (g.Newcomers || g.Name.Contains("Tide", StringComparison.Ordinal)))
+            .ToImmutableArray();
+        programs.Length.ShouldBe(2);
+        var audience = AudienceParser.Parse([whom], before);
+        var request = new RemovalRequest([], audience) { Programs = programs };
+        var handOver = HandOverPlan.Of([whom], [new SystemPlan(before, RemovalPlanner.Plan(before, request))], null);
+        foreach (var entry in programs.SelectMany(p => p.Entries).Where(e => e.Sid is not null))
+        {
+            machine.Programs[CommandLine.Words(entry.QuietCommand!).Program] = _ =>
+            {
+                machine.Runner.ShouldBe(entry.Sid);
+                machine.OwnHive(entry.Sid!).Delete(entry.Key!);
+                return 0;
+            };
+        }
+        string Registry() => string.Join('\n', machine.Hives.OrderBy(h => h.Key, StringComparer.Ordinal).SelectMany(h => h.Value.Lines(h.Key)).Where(l => l.Contains(": ", StringComparison.Ordinal)));
+        string hives = Registry();
+        var files = HandOverFiles.Write(handOver).ToDictionary(f => f.Name, f => f.Content);
+        var result = Shell.Run(machine, files[HandOverFiles.Remediate]);
+        result.ExitCode.ShouldBe(0, string.Join(' ', result.Output.Concat(result.Errors)));
+        Shell.Run(machine, files[HandOverFiles.Detect]).ExitCode.ShouldBe(0);
+        foreach (var entry in programs.SelectMany(p => p.Entries).Where(e => e.Sid is not null))
+            (machine.OwnHive(entry.Sid).Find(entry.Key!) is null).ShouldBe(audience.Sids.Contains(entry.Sid!), entry.Sid);
+        foreach (var block in programs.SelectMany(p => p.Installers).Select(StartBlocks.Of).OfType<StartBlock>())
+            (machine.OwnHive(null).Find(block.Location.Key)?.Values.GetValueOrDefault(block.Location.Value) == StartBlocks.ValueOf(block))
+                .ShouldBe(audience.Newcomers, block.Name);
+        Shell.Run(machine, files[HandOverFiles.Undo]).ExitCode.ShouldBe(0);
+        if (audience.Sids.IsEmpty)
+            Registry().ShouldBe(hives);
     }
 
     /// <summary>Accounts that have less, are signed out, and packages that are provisioned no more or blocked already.</summary>
