@@ -49,7 +49,7 @@ internal sealed record ExplanationJson(string Schema, string Target, string Path
     ImmutableArray<PartJson> Parts,
     ImmutableArray<ApplicationJson> Applications, ImmutableArray<string> Needs, ImmutableArray<string> NeededBy, ImmutableArray<string> FileTypes,
     ImmutableArray<string> Schemes, ImmutableArray<string> Aliases, ImmutableArray<string> StartupTasks, bool RunsInBackground,
-    ImmutableArray<string> Capabilities, ImmutableArray<string> Places);
+    ImmutableArray<string> Capabilities, ImmutableArray<string> Places, ImmutableArray<string> Guards);
 
 internal sealed record RemovalJson(
     int? Edition, string Family, string FullName, string DisplayName, string Version, ImmutableArray<string> LeavesAccounts, bool LeavesNewcomers,

@@ -92,6 +92,23 @@ public sealed class CommandTests : CliTest
     }
 
     [Fact]
+    public void Explain_names_the_guards_that_keep_a_part_of_the_system_away()
+    {
+        Run("explain", Root, "Assistant").Output.ShouldContain("Kept away by   no known guard: an update may bring it back despite a block");
+        string brief = Folder.Write("guards.yaml", System.Text.Encoding.UTF8.GetBytes("brief: 1\nguard:\n"
+            + string.Concat(new[] { ("machine", "Off"), ("account", "Quiet") }.Select(g =>
+                $"  - {{hive: {g.Item1}, key: Policies\\Assistant, name: {g.Item2}, type: dword, data: 1, family: {StandIn.World.Load().Family("Northlight.Assistant")}}}\n"))));
+        Run("explain", Root, "Assistant", "--brief", brief).Output.ShouldContain("Kept away by   only a guard: Off (not set), Quiet (not set)");
+        Run("guard", Root, "--brief", brief, "--for", "ivy", "--yes").ExitCode.ShouldBe(0);
+        Run("explain", Root, "Assistant", "--brief", brief).Output.ReplaceLineEndings(" ").ShouldContain("only a guard: Off (set), Quiet (set for ivy; not set");
+        Json(Run("explain", Root, "Assistant", "--brief", brief, "--format", "json")).GetProperty("guards").EnumerateArray().Select(g => g.GetString())
+            .ShouldBe(["Off", "Quiet"]);
+        File.Delete(At("Users/Default/NTUSER.DAT"));
+        Run("explain", Root, "Assistant", "--brief", brief).Output.ShouldContain("Quiet (not known)");
+        Run("explain", Root, "Weather", "--brief", brief).Output.ShouldNotContain("Kept away by");
+    }
+
+    [Fact]
     public void The_JSON_of_a_preview_lists_every_change_and_that_of_a_run_the_same()
     {
         var plan = Json(Run("remove", Root, "Clock", "--for", "ivy", "--preview", "--format", "json"));

@@ -140,6 +140,11 @@ public sealed class GuardKindTests : IDisposable
         guards.Select(g => g.EffectOn(On("26100.1", "Enterprise"))).Distinct().ShouldBe([GuardEffect.NotHonoured]);
         KnownGuards.KnowsRemovalByPolicy(On("26200.1", "Enterprise")).ShouldBeTrue();
         KnownGuards.KnowsRemovalByPolicy(On("26200.1")).ShouldBeFalse();
+        var weather = guards[1];
+        PackageFamilyName.TryParse(weather.Family!, out var family).ShouldBeTrue();
+        foreach (var (edition, brief, count) in new[] { ("Enterprise", null, 1), ("Professional", null, 0), ("Enterprise", file, 1), ("Professional", file, 1) })
+            KnownGuards.About(family, On("26200.1", edition), brief is null ? null : new BriefLoader(_ => []).Load(brief)).Select(g => g.Describe())
+                .ShouldBe(Enumerable.Repeat(weather.Describe(), count));
         Change(guards).Failures.ShouldBeEmpty();
         States(guards).ShouldAllBe(s => s.IsSet);
         Change(guards, lift: true).Failures.ShouldBeEmpty();

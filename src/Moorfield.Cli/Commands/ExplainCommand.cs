@@ -28,8 +28,8 @@ internal static class ExplainCommand
     private static ExitCode Run(Invocation call, BriefOptions briefOptions)
     {
         var brief = briefOptions.Load(call);
-        var (target, snapshots) = Common.Read(call, call.GetRequiredValue(TargetPath), call.GetValue(Edition), maker: call.GetValue(Maker)
-            ?? brief?.Maker);
+        var (target, snapshots) = Common.Read(
+            call, call.GetRequiredValue(TargetPath), call.GetValue(Edition), brief?.Guards, call.GetValue(Maker) ?? brief?.Maker);
         using var open = target;
         string name = call.GetRequiredValue(Package);
         ImmutableArray<ImmutableArray<SelectedPackage>> chosen;
@@ -51,11 +51,12 @@ internal static class ExplainCommand
         foreach (var (at, (snapshot, package)) in snapshots.Zip(chosen).SelectMany(s => s.Second.Select(c => (s.First, c.Package))).Index())
         {
             var assessment = new RemovalAssessment(snapshot, brief?.Advice);
-            writer.Write(new Report(() => Document(target, package, snapshot, assessment), page =>
+            var guards = KnownGuards.About(package.Family, snapshot, brief);
+            writer.Write(new Report(() => Document(target, package, snapshot, assessment, guards), page =>
             {
                 if (at > 0)
                     page.Line();
-                Write(page, target, package, snapshot, assessment, call.GetValue(Places));
+                Write(page, target, package, snapshot, assessment, guards, call.GetValue(Places));
             }));
         }
         return ExitCode.Done;
@@ -126,7 +127,7 @@ internal static class ExplainCommand
     }
 
     private static void Write(IReportPage page, Target target, InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment,
-        bool places)
+        ImmutableArray<Guard> guards, bool places)
     {
         var verdict = assessment.Of(package);
         page.Heading($"{package.DisplayName} "
@@ -171,6 +172,8 @@ internal static class ExplainCommand
                 heading = "";
             }
         }
+        if (verdict.Standing == PackageStanding.Protected)
+            Fact(page, "Kept away by", KeptAwayBy(guards, snapshot));
         foreach (var note in snapshot.Notes.Where(n => n.Package is not null && package.Parts.Any(p => p.FullName == n.Package)))
             Fact(page, "Problem", note.Text);
         if (!places)
@@ -179,6 +182,25 @@ internal static class ExplainCommand
         page.Heading("Found in");
         foreach (string place in PlaceTexts(package))
             page.Line($"  {place}");
+    }
+
+    /// <summary>The guards that keep a part of the system from coming back with an update, which a block does not.</summary>
+    private static string KeptAwayBy(ImmutableArray<Guard> guards, SystemSnapshot snapshot) => guards.IsEmpty
+        ? "no known guard: an update may bring it back despite a block, unless a guard from a brief prevents that"
+        : "only a guard: " + string.Join(", ", guards.Select(g => g.Name == KnownGuards.RemovalByPolicy
+            ? $"{g.Name}, if Windows lists it as a default package"
+            : $"{g.Title} ({State(g, snapshot)})"));
+
+    private static string State(Guard guard, SystemSnapshot snapshot)
+    {
+        try
+        {
+            return GuardCommand.Standing(GuardStates.Of(snapshot, [guard], AudienceParser.Parse(["everyone"], snapshot)), snapshot);
+        }
+        catch (MoorfieldException)
+        {
+            return NotKnown; // its hive is not there or cannot be read, which a note says
+        }
     }
 
     private const string NotKnown = "not known";
@@ -227,7 +249,8 @@ internal static class ExplainCommand
         DisplayText.Readable(app.Description) is { } about && about != package.Manifest?.Description && about != package.DisplayName ? $": {about}"
         : "";
 
-    private static ExplanationJson Document(Target target, InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment) => new(
+    private static ExplanationJson Document(Target target, InstalledPackage package, SystemSnapshot snapshot, RemovalAssessment assessment,
+        ImmutableArray<Guard> guards) => new(
         "moorfield.package/1", target.Given, target.FullPath, snapshot.EditionNumber, DocumentBuilder.Package(package, snapshot, assessment),
         package.Manifest?.Description,
         [.. package.Parts.Select(p => new PartJson(p.FullName.ToString(), DisplayText.Of(p.Kind), p.Bytes))],
@@ -237,5 +260,6 @@ internal static class ExplainCommand
         [.. assessment.NeededBy(package).Select(p => p.FullName.ToString())],
         [.. Values(package, "windows.fileTypeAssociation")], [.. Values(package, "windows.protocol")],
         [.. Values(package, "windows.appExecutionAlias")],
-        [.. Values(package, "windows.startupTask")], package.RunsInBackground, package.Manifest?.Capabilities ?? [], [.. PlaceTexts(package)]);
+        [.. Values(package, "windows.startupTask")], package.RunsInBackground, package.Manifest?.Capabilities ?? [], [.. PlaceTexts(package)],
+        [.. guards.Select(g => g.Title)]);
 }

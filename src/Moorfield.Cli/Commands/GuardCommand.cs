@@ -151,7 +151,7 @@ internal static class GuardCommand
     }
 
     /// <summary>The state of a guard: one word if it is the same everywhere, otherwise each state with its accounts.</summary>
-    private static string Standing(ImmutableArray<GuardState> guard, SystemSnapshot snapshot)
+    internal static string Standing(ImmutableArray<GuardState> guard, SystemSnapshot snapshot)
     {
         var groups = guard.GroupBy(State).OrderBy(g => Array.IndexOf(States, g.Key)).ToList();
         return groups.Count == 1 ? Word(groups[0].Key)

@@ -40,7 +40,7 @@ public sealed partial record HandOverPlan(
     /// <summary>The word for all accounts of a machine.</summary>
     public const string AllAccounts = "*";
 
-    /// <summary>What keeps desktop programs from installing themselves for new accounts.</summary>
+    /// <summary>Values that keep desktop programs from installing themselves for new accounts.</summary>
     public ImmutableArray<NewcomerValue> NewcomerValues { get; init; } = [];
 
     /// <summary>Minutes after which a script begins nothing new, 1 to 1440.</summary>

@@ -32,6 +32,11 @@ public static class KnownGuards
     /// <summary>True if Windows would go by removal by policy.</summary>
     public static bool KnowsRemovalByPolicy(SystemSnapshot system) => OfRemovalByPolicy([])[0].EffectOn(system) == GuardEffect.Honoured;
 
+    /// <summary>The guards that are about a family: those of a brief, and removal by policy where the release goes by it.</summary>
+    public static ImmutableArray<Guard> About(PackageFamilyName family, SystemSnapshot system, Brief? brief) =>
+        [.. (brief?.Guards ?? []).Concat(KnowsRemovalByPolicy(system) ? OfRemovalByPolicy([family]) : []).Where(g => g.IsFor(family))
+            .DistinctBy(g => g.Describe())];
+
     /// <summary>All that are set when none is named: those that the system does not ignore, and that take away only what comes by itself.</summary>
     public static ImmutableArray<Guard> Usual(IReadOnlyCollection<SystemSnapshot> systems) =>
         [.. All.Where(g => !g.OnlyByName && systems.Any(s => g.EffectOn(s) != GuardEffect.NotHonoured))];
