@@ -101,6 +101,8 @@ public sealed class ProgramLeftoverTests : IDisposable
             ("of Windows", @"%SystemRoot%\System32\gone.exe"), ("searched for", @"gone.exe /tray"), ("another drive", @"D:\Gone\gone.exe"),
             ("another machine", @"\\harbour\share\gone.exe"), ("no folder", @"C:\gone.exe"), ("a part of a disk", @"C:\Elsewhere\Gone\gone.exe"),
             ("nothing there", @"C:\Empty\Gone\gone.exe"), ("behind a link", @"C:\Program Files\Moved\gone.exe"),
+            ("short names", @"C:\Program Files\GONEAW~1\gone.exe"), ("a short name", @"C:\Program Files\Gone\GONEAW~12.EXE"),
+            ("longer than any name", $@"C:\Program Files\{new string('x', 256)}\gone.exe"),
             ("far behind it", @"C:\Program Files\Moved\Deeper\gone.exe"));
         Found().ShouldBe(["StartEntry a", "StartEntry b", "StartEntry c", "StartEntry d"]);
     }
@@ -117,6 +119,9 @@ public sealed class ProgramLeftoverTests : IDisposable
         AddEntry("removed by Windows", (Folder, Gone), (Uninstall, @"%SystemRoot%\System32\rundll32.exe x,y"));
         AddEntry("folder is there", (Folder, @"C:\Program Files\Ticket Printer"), (Uninstall, @"C:\Program Files\Gone\remove.exe"));
         AddEntry("says nothing");
+        AddEntry("short names", (Folder, @"C:\Program Files\GONEAW~1"), (Uninstall, @"C:\PROGRA~1\GONEAW~1\remove.exe"));
+        AddEntry("a short name", (Folder, Gone), (Uninstall, @"C:\PROGRA~1\Gone\remove.exe"));
+        AddEntry("longer than any name", (Folder, $@"C:\Program Files\{new string('x', 300)}"), (Uninstall, $@"C:\Program Files\{new string('x', 300)}\r.exe"));
         Found().ShouldBe(["ProgramEntry a", "ProgramEntry b", "ProgramEntry c"]);
     }
 
@@ -152,6 +157,18 @@ public sealed class ProgramLeftoverTests : IDisposable
         Found().ShouldContain(l => l.StartsWith("Shortcut", StringComparison.Ordinal));
         File.WriteAllBytes(link, System.Text.Encoding.Latin1.GetBytes(text.Replace(".exe", ".odt", StringComparison.Ordinal)
             .Replace(".\0e\0x\0e\0", ".\0o\0d\0t\0", StringComparison.Ordinal)));
+        Found().ShouldNotContain(l => l.StartsWith("Shortcut", StringComparison.Ordinal));
+    }
+
+    [Fact]
+    public void A_shortcut_to_short_names_leads_to_what_only_Windows_knows()
+    {
+        string link = At("Users/rowan/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Pennywhistle Games/Card Counter.lnk");
+        string text = System.Text.Encoding.Latin1.GetString(File.ReadAllBytes(link));
+        text.ShouldContain("CardCounter\\");
+        Directory.Delete(At("Users/rowan/AppData/Local/CardCounter"), recursive: true);
+        File.WriteAllBytes(link, System.Text.Encoding.Latin1.GetBytes(text.Replace("CardCounter\\", "CARDCO~1.X\\", StringComparison.Ordinal)
+            .Replace("C\0a\0r\0d\0C\0o\0u\0n\0t\0e\0r\0\\\0", "C\0A\0R\0D\0C\0O\0~\01\0.\0X\0Y\0\\\0", StringComparison.Ordinal)));
         Found().ShouldNotContain(l => l.StartsWith("Shortcut", StringComparison.Ordinal));
     }
 

@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.Globalization;
 using System.Runtime.InteropServices;
 using System.Text;
@@ -46,10 +47,16 @@ public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
         {
             Guards = Often(3) ? [] : [guard, KnownGuards.All.First(g => g.Hive == GuardHive.Machine)],
             MountsSignedOut = Often(2),
+            Programs = Often(2) ? [] : [new DesktopProgram("Tideline", "", "", 0, null, "") { Key = AdverseScenarios.OwnPrograms + "Tideline" }],
+            NewcomerValues = Often(2) ? [] : Values,
             RestorePoint = SystemRestorePoint.None,
         };
         string[] sids = accounts is ["*"] ? [.. machine.Accounts.Select(a => a.Sid)]
             : [machine.Accounts.First(a => a.Profile.EndsWith(accounts[0], StringComparison.Ordinal)).Sid];
+        foreach (var (sid, profile) in machine.Accounts.Where(_ => Often(2)).ToList())
+            AdverseScenarios.GiveProgram(machine, sid, "Tideline", Often(5) ? null : profile + @"\Tideline\remove.exe", goes: !Often(5));
+        machine.OwnHive(null).Create(Values[0].Key).Values[Values[0].Name] = HiveValue.FromString(Values[0].Name, "setup.exe");
+        machine.TaskLasts = chance.Next(3);
         foreach (var (sid, _) in machine.Accounts.Where(_ => Often(2)).ToList())
             machine.SignOut(sid);
         chance.Shuffle(CollectionsMarshal.AsSpan(machine.Packages));
@@ -141,6 +148,13 @@ public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
         Directory.Delete(machine.Drive, recursive: true);
     }
 
+    private static readonly ImmutableArray<NewcomerValue> Values =
+    [
+        new("Tideline", @"Software\Microsoft\Windows\CurrentVersion\RunOnce", "Tideline", null),
+        new("Ledger", @"Software\Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\Run", "Ledger",
+            new HiveValue("Ledger", HiveValueType.Binary, new byte[] { 3, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0 })),
+    ];
+
     /// <summary>What a result promises.</summary>
     private static void Hold(MadeUpMachine machine, HandOverPlan plan, string[] meant, string[] sids, ScriptResult result, string story)
     {
@@ -155,6 +169,11 @@ public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
                 machine.Provisioned.ShouldNotContain(p => p.StartsWith(family.Split('_')[0] + "_", StringComparison.Ordinal), story);
         }
         machine.Registry.Find("HKEY_USERS")!.Keys.Keys.ShouldNotContain(k => k.StartsWith("Moorfield", StringComparison.Ordinal), story);
+        foreach (var value in plan.NewcomerValues.Where(_ => plan.Newcomers))
+            machine.OwnHive(null).Find(value.Key)?.Values.GetValueOrDefault(value.Name).ShouldBe(value.Value, story);
+        // Who is signed in has none that can go quietly.
+        foreach (string sid in sids.Where(s => !plan.Programs.IsEmpty && machine.IsSignedIn(s)))
+            machine.OwnHive(sid).Find(AdverseScenarios.OwnPrograms + "Tideline")?.Values.ContainsKey("QuietUninstallString").ShouldBeFalse(story);
     }
 
     /// <summary>What nobody planned to change: other packages, and the registry but for what is planned and what packages have there.</summary>
@@ -162,6 +181,8 @@ public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
     [
         .. machine.Packages.Where(p => !meant.Contains(p.FullName.Family.ToString()))
             .Select(p => $"{p.FullName}: {string.Join(',', p.Users.Order(StringComparer.Ordinal))}"),
+        .. machine.Accounts.Where(a => plan.Programs.IsEmpty || (plan.Accounts is not ["*"] && !a.Profile.EndsWith(plan.Accounts[0],
+            StringComparison.Ordinal))).SelectMany(a => machine.OwnHive(a.Sid).Find(AdverseScenarios.OwnPrograms + "Tideline")?.Lines(a.Sid) ?? []),
         .. machine.Software.Lines().Where(l => !l.Contains(@"\Moorfield", StringComparison.Ordinal) && !meant.Any(m => l.Contains(m.Split('_')[0],
             StringComparison.OrdinalIgnoreCase)) && !plan.Guards.Any(g => g.Key.StartsWith(l.TrimStart('\\').Split(':')[0],
             StringComparison.OrdinalIgnoreCase)) && !l.Contains(@"\EndOfLife", StringComparison.Ordinal) && !l.EndsWith("Deprovisioned",
@@ -170,6 +191,7 @@ public sealed class AdversaryTests(ITestOutputHelper output) : IDisposable
 
     private static string[] Hives(MadeUpMachine machine, Guard guard) =>
     [
+        .. Values.Select(v => machine.OwnHive(null).Find(v.Key)?.Values.GetValueOrDefault(v.Name)?.ToString() ?? ""),
         .. machine.Accounts.Select(a => (string?)a.Sid).Append(null).Select(sid => machine.OwnHive(sid).Find(guard.Key)?.Values
             .GetValueOrDefault(guard.Value.Name) is { } value ? $"{value.Type} {Convert.ToHexString(value.Data.Span)}" : ""),
     ];

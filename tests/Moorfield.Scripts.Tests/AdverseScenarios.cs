@@ -480,7 +480,7 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
     }
 
     /// <summary>Registers a program of an account, which its own command removes in that account's session only.</summary>
-    private static void GiveProgram(MadeUpMachine machine, string sid, string key, string? command, bool goes = true)
+    internal static void GiveProgram(MadeUpMachine machine, string sid, string key, string? command, bool goes = true)
     {
         var entry = machine.OwnHive(sid).Create(OwnPrograms + key);
         entry.Values["UninstallString"] = HiveValue.FromString("UninstallString", @"C:\loud.exe");
@@ -497,7 +497,7 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         };
     }
 
-    private const string OwnPrograms = @"Software\Microsoft\Windows\CurrentVersion\Uninstall\";
+    internal const string OwnPrograms = @"Software\Microsoft\Windows\CurrentVersion\Uninstall\";
 
     private static ImmutableArray<DesktopProgram> Own(params string[] keys) =>
         [.. keys.Select(k => new DesktopProgram(k, "", "", 0, null, Ivy) { Key = OwnPrograms + k })];

@@ -312,7 +312,9 @@ public sealed class StartScheduledTask : MadeUpCommand
     protected override void ProcessRecord()
     {
         Machine.Tell($"Start-ScheduledTask {TaskName}");
+        int runs = Machine.Runs;
         Machine.RunTask(TaskPath + TaskName);
+        Machine.Runs = runs; // the one that started it goes on, and is told from others by this
     }
 }
 

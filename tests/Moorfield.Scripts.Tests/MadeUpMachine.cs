@@ -125,7 +125,13 @@ public sealed class MadeUpMachine
         string before = Runner;
         Runner = Regex.Matches(xml, "(?<=<UserId>)[^<]+", RegexOptions.None, time)[^1].Value;
         if (Runner == "S-1-5-18" || IsSignedIn(Runner))
-            Shell.Run(this, File.ReadAllBytes(At(match.Groups["file"].Value)), match.Groups["rest"].Value, constrained).Errors.ShouldBeEmpty(name);
+        {
+            var result = Shell.Run(this, File.ReadAllBytes(At(match.Groups["file"].Value)), match.Groups["rest"].Value, constrained);
+            Runner = before;
+            if (KilledAt > 0 && _changes >= KilledAt)
+                throw new PipelineStoppedException(); // the machine went down with it
+            result.Errors.ShouldBeEmpty(name);
+        }
         Runner = before;
         _running = TaskLasts;
     }
@@ -183,7 +189,7 @@ public sealed class MadeUpMachine
         if (++_changes == KilledAt)
             throw new PipelineStoppedException(); // no script can catch it
         _calls.Add(call);
-        if (_changes != BesideAt)
+        if (_changes != BesideAt || Runner != "S-1-5-18")
             return;
         (int killedAt, int changes) = (KilledAt, _changes);
         BesideAt = KilledAt = 0;

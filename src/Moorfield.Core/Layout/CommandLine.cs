@@ -16,10 +16,11 @@ internal static class CommandLine
     private static readonly (string Variable, string Folder)[] Accounts =
         [("%UserProfile%", ""), ("%LocalAppData%", @"\AppData\Local"), ("%AppData%", @"\AppData\Roaming")];
 
-    /// <summary>The file that a command starts; null when its name is no path on the volume, such as one that is searched for.</summary>
+    /// <summary>The file that a command starts; null when its name is no path on the volume, such as one that is searched for, or has short
+    /// names.</summary>
     /// <param name="profile">Of the account that it is started for; null for the machine.</param>
     internal static WindowsPath? Program(string command, WindowsPath? profile) =>
-        Path(Words(command).Program, profile) is { Depth: > 1 } path ? path : null;
+        Path(Words(command).Program, profile) is { Depth: > 1, HasShortName: false } path ? path : null;
 
     /// <summary>A path as programs write it, with environment variables; null when it does not lead to a place on the volume.</summary>
     internal static WindowsPath? Path(string text, WindowsPath? profile)

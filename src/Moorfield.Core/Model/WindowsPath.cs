@@ -4,7 +4,7 @@ namespace Moorfield.Core.Model;
 /// A place on a Windows volume, relative to its root: names without separators, none of them <c>.</c> or <c>..</c>, so that it can never
 /// lead out of the volume. Compared without regard to case.
 /// </summary>
-public readonly struct WindowsPath : IEquatable<WindowsPath>
+public readonly partial struct WindowsPath : IEquatable<WindowsPath>
 {
     private readonly string? _text;
 
@@ -66,8 +66,21 @@ public readonly struct WindowsPath : IEquatable<WindowsPath>
         ("%ProgramData%", @"C:\ProgramData"),
     ];
 
+    // In UTF-16 units, as NTFS has them.
+    private const int MaxName = 255;
+
     // A colon would name a data stream or another drive.
-    private static bool IsName(string name) => name.Length > 0 && name is not "." and not ".." && !name.AsSpan().ContainsAny('\0', ':');
+    private static bool IsName(string name) =>
+        name.Length is > 0 and <= MaxName && name is not "." and not ".." && !name.AsSpan().ContainsAny('\0', ':');
+
+    /// <summary>
+    /// True if a name in it may be one of the short names (8.3, such as <c>PROGRA~1</c>) that Windows keeps beside long ones: then only Windows
+    /// knows what it leads to.
+    /// </summary>
+    public bool HasShortName => Text.Contains('~', StringComparison.Ordinal) && Names.Any(n => ShortName().IsMatch(n));
+
+    [System.Text.RegularExpressions.GeneratedRegex(@"^[^.]{1,6}~[0-9]{1,6}(\.[^.]{0,3})?$", default, 1000)]
+    private static partial System.Text.RegularExpressions.Regex ShortName();
 
     /// <summary>The entry of that name in this folder. The name comes from a directory or is known to be a name.</summary>
     public static WindowsPath operator /(WindowsPath folder, string name) =>

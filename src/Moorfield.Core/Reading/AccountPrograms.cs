@@ -248,7 +248,7 @@ internal sealed class AccountPrograms
             }
         }
         _knownFolders.AddRange((hive.Find(KnownFolders)?.Values() ?? [])
-            .Select(v => CommandLine.Path(v.AsString() ?? "", Profile)).OfType<WindowsPath>());
+            .Select(PeoplesFolder).OfType<WindowsPath>());
     }
 
     private void TakeNamed(WindowsPath path, string key, IRegistry hive, IEnumerable<string> names) =>
@@ -259,12 +259,25 @@ internal sealed class AccountPrograms
 
     /// <summary>Folders in which people keep files, as values of a key say.</summary>
     private void TakeFolders(IRegistryKey? key, Func<HiveValue, bool> isMeant) =>
-        _userFolders.AddRange((key?.Values() ?? []).Where(isMeant).Select(v => CommandLine.Path(v.AsString() ?? "", Profile)).OfType<WindowsPath>());
+        _userFolders.AddRange((key?.Values() ?? []).Where(isMeant).Select(PeoplesFolder).OfType<WindowsPath>());
+
+    private WindowsPath? PeoplesFolder(HiveValue value)
+    {
+        var path = CommandLine.Path(value.AsString() ?? "", Profile);
+        if (path is { HasShortName: true })
+            _obstacles.Add($"{path}, where people keep files, may be in its folder: only Windows knows what short names lead to");
+        return path;
+    }
 
     private static Func<HiveValue, bool> Named(string name) => v => v.Name.Equals(name, StringComparison.OrdinalIgnoreCase);
 
     private ProgramTraces Finish()
     {
+        for (var path = _folder; path != Profile; path = path.Parent)
+        {
+            if (_tree.Stat(path)?.Kind == EntryKind.Link)
+                _obstacles.Add($"{path} is a link, and its files lie elsewhere");
+        }
         var userFolders = _userFolders.Distinct().ToList();
         foreach (var folder in userFolders.Concat(_knownFolders).Distinct().Where(f => f == _folder || f.IsBelow(_folder)
             || (userFolders.Contains(f) && _folder.IsBelow(f))))

@@ -34,7 +34,7 @@ internal static class DesktopPrograms
                 IsInstallerProduct = key.Value("WindowsInstaller")?.AsDWord() == 1 && Guid.TryParseExact(key.Name, "B", out _),
                 Folder = new[] { CommandLine.Path(NotEmpty("InstallLocation") ?? "", account?.Profile) }
                     .Concat(new[] { quiet, uninstall }.OfType<string>().Select(c => CommandLine.Program(c, account?.Profile)?.Parent))
-                    .FirstOrDefault(f => f is { } folder && IsOwn(folder)),
+                    .FirstOrDefault(f => f is { HasShortName: false } folder && IsOwn(folder)),
             };
 
             string? NotEmpty(string value) => key.Text(value) is { Length: > 0 } text ? text : null;

@@ -47,7 +47,7 @@ internal static class ProgramShortcuts
         try
         {
             return tree.Read(shortcut, ShellLink.MaxBytes) is { } content && ShellLink.Read(content).Target is { } target
-                ? CommandLine.Path(target, profile) : null;
+                && CommandLine.Path(target, profile) is { HasShortName: false } path ? path : null;
         }
         catch (Exception e) when (e is MoorfieldException or InvalidDataException)
         {

@@ -49,7 +49,7 @@ internal sealed unsafe class Folder : IDisposable
             return new Folder(handle, this, name, _interceptor);
         int error = Marshal.GetLastPInvokeError();
         handle.Dispose();
-        return error is LibC.ENOENT or LibC.ENOTDIR or LibC.ELOOP ? null : throw Failure(Display(name), error);
+        return error is LibC.ENOENT or LibC.ENOTDIR or LibC.ELOOP or LibC.ENAMETOOLONG ? null : throw Failure(Display(name), error);
     }
 
     /// <summary>Opens a regular file; null when there is not one, or something else has the name.</summary>
@@ -70,7 +70,7 @@ internal sealed unsafe class Folder : IDisposable
     internal EntryInfo? Stat(string name)
     {
         if (LibC.StatxAt(Handle, UnixName.Encode(name), LibC.SymlinkNoFollow, LibC.StatxBasic, out var found) != 0)
-            return Marshal.GetLastPInvokeError() == LibC.ENOENT ? null : throw Failure(Display(name));
+            return Marshal.GetLastPInvokeError() is LibC.ENOENT or LibC.ENAMETOOLONG ? null : throw Failure(Display(name));
         var kind = (found.Mode & 0xF000) switch
         {
             0x8000 => EntryKind.File,

@@ -34,6 +34,7 @@ internal static unsafe partial class LibC
     internal const int EAGAIN = 11;
     internal const int ENOTDIR = 20;
     internal const int ERANGE = 34;
+    internal const int ENAMETOOLONG = 36;
     internal const int ELOOP = 40;
     internal const int ENODATA = 61;
     internal const int ENOTSUP = 95;
