@@ -74,12 +74,12 @@ public readonly partial struct WindowsPath : IEquatable<WindowsPath>
         name.Length is > 0 and <= MaxName && name is not "." and not ".." && !name.AsSpan().ContainsAny('\0', ':');
 
     /// <summary>
-    /// True if a name in it may be one of the short names (8.3, such as <c>PROGRA~1</c>) that Windows keeps beside long ones: then only Windows
+    /// True if a name in it may be one of the short names (8.3, such as <c>PROGRA~1</c>) that Windows adds to long ones: then only Windows
     /// knows what it leads to.
     /// </summary>
     public bool HasShortName => Text.Contains('~', StringComparison.Ordinal) && Names.Any(n => ShortName().IsMatch(n));
 
-    [System.Text.RegularExpressions.GeneratedRegex(@"^[^.]{1,6}~[0-9]{1,6}(\.[^.]{0,3})?$", default, 1000)]
+    [System.Text.RegularExpressions.GeneratedRegex(@"^[^.]{1,6}~[0-9]{1,6}(?:\.[^.]{0,3})?$", default, 1000)]
     private static partial System.Text.RegularExpressions.Regex ShortName();
 
     /// <summary>The entry of that name in this folder. The name comes from a directory or is known to be a name.</summary>

@@ -128,7 +128,8 @@ internal static class StartEntries
             if (Read(tree, path, ShellLink.MaxBytes, c => ShellLink.Read(c), notes) is not { Target: { } target } link)
                 continue;
             yield return new StartEntry(StartKind.Shortcut, name[..^4], link.Arguments.Length > 0 ? $"\"{target}\" {link.Arguments}" : target,
-                CommandLine.Path(target, profile) is { HasShortName: false } program ? program : null, scope, sid, IsOff: false, new TreeLocation(path))
+                CommandLine.Path(target, profile) is { HasShortName: false } program ? program : null, scope, sid, IsOff: false,
+                new TreeLocation(path))
             { StartsWithWindows = true };
         }
     }
