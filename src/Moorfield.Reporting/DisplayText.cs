@@ -10,6 +10,29 @@ internal static class DisplayText
 
     internal const string Nothing = "-";
 
+    private const string Said = "moorfield: ";
+
+    /// <summary>How a hand-over ended, in a word; empty for none.</summary>
+    internal static string Ended(HandOverRecord? record) => record switch
+    {
+        null => "",
+        { Undone.Length: > 0 } => "undone",
+        { Code: null } => "not known",
+        { Code: 0 } => "done",
+        { Code: 1 } => "failed",
+        { Code: 4 } => "waiting",
+        { Code: 5 } => "refused",
+        _ => "done in part",
+    };
+
+    /// <summary>How a hand-over ended, and when; what it said, unless all was done.</summary>
+    internal static string Of(HandOverRecord record)
+    {
+        string day = record.Undone.Length > 0 ? record.Undone : record.When?.UtcDateTime.ToString("yyyy-MM-dd") ?? "";
+        string line = record.Line.StartsWith(Said, StringComparison.Ordinal) ? record.Line[Said.Length..] : record.Line;
+        return $"{Ended(record)} {day}".Trim() + (record.Code is > 0 && record.Undone.Length == 0 ? $": {line}" : "");
+    }
+
     /// <summary>An enumeration's value as it is written in tables, JSON and options.</summary>
     internal static string Of<T>(T value) where T : struct, Enum => JsonNamingPolicy.CamelCase.ConvertName(value.ToString());
 

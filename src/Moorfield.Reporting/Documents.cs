@@ -234,6 +234,43 @@ internal sealed record ErrorJson(string Schema, int ExitCode, string Kind, strin
 
 internal sealed record HandOverJson(string Schema, string Folder, ImmutableArray<string> Files, PlanJson Plan);
 
+/// <summary>The <c>inventory</c> document of a fleet.</summary>
+/// <param name="Superseded">The number of older documents that were left out.</param>
+internal sealed record FleetJson(
+    string Schema, string Target, string Path, ImmutableArray<FleetMachineJson> Machines, ImmutableArray<FleetPackageJson> Packages,
+    ImmutableArray<FleetFailureJson> Failures, int Superseded, ImmutableArray<SharedIdJson> SharedIds);
+
+/// <param name="Made">When it was surveyed; null for what was read otherwise.</param>
+/// <param name="Packages">The number of those that fit the filters.</param>
+/// <param name="HandOver">The last run of one; null when none is recorded there.</param>
+internal sealed record FleetMachineJson(
+    string File, string Machine, string Id, string System, string Build, string Maker, DateTimeOffset? Made, ImmutableArray<string> Gaps,
+    int Packages, FleetHandOverJson? HandOver);
+
+/// <param name="Code">The exit code of the script; null when that is not known.</param>
+/// <param name="Ended">The same in a word: done, done in part, waiting, failed, refused, undone, not known.</param>
+internal sealed record FleetHandOverJson(string Plan, string Series, DateTimeOffset? When, int? Code, string Line, string Ended);
+
+/// <param name="Machines">The number that have it; what follows counts among these.</param>
+internal sealed record FleetPackageJson(
+    string Family, string DisplayName, int Machines, int AllAccounts, int SomeAccounts, int NoAccount, int Newcomers, int Blocked,
+    ImmutableArray<string> Versions, ImmutableArray<string> Origins, ImmutableSortedDictionary<string, int> Standings);
+
+internal sealed record FleetFailureJson(string File, string Message);
+
+/// <summary>The <c>explain</c> document of a package of a fleet.</summary>
+/// <param name="Machines">The number of machines of the fleet.</param>
+/// <param name="Found">One for each version that a machine has.</param>
+internal sealed record FleetExplanationJson(
+    string Schema, string Target, string Path, string Family, string DisplayName, int Machines, ImmutableArray<FleetHolderJson> Found);
+
+/// <param name="HeldBy">everyone, some or nobody, of the machine's accounts.</param>
+internal sealed record FleetHolderJson(
+    string Machine, string File, string Version, string HeldBy, bool Newcomers, bool Blocked, string Standing, ImmutableArray<string> Reasons);
+
+/// <param name="Machines">Names of different machines with one identifier.</param>
+internal sealed record SharedIdJson(string Id, ImmutableArray<string> Machines);
+
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true, UseStringEnumConverter = true)]
 [JsonSerializable(typeof(InventoryJson))]
 [JsonSerializable(typeof(ExplanationJson))]
@@ -255,6 +292,8 @@ internal sealed record HandOverJson(string Schema, string Folder, ImmutableArray
 [JsonSerializable(typeof(VerificationJson))]
 [JsonSerializable(typeof(DoneJson))]
 [JsonSerializable(typeof(BuiltMediumJson))]
+[JsonSerializable(typeof(FleetJson))]
+[JsonSerializable(typeof(FleetExplanationJson))]
 internal sealed partial class DocumentJson : JsonSerializerContext
 {
     /// <summary>A document as UTF-8, with letters as they are instead of as escapes: readable on a terminal and in a diff.</summary>

@@ -9,7 +9,7 @@ public sealed class ArchitectureTests
     // From the bottom up.
     private static readonly string[] CoreRooms =
         ["Model", "Layout", "Storage", "Trees", "Images", "Disks", "Reading", "Assessment", "Selection", "Vaults", "Planning", "Transactions",
-            "Targets", "Operations", "HandOver"];
+            "Targets", "Fleets", "Operations", "HandOver"];
 
     private static readonly string[] CliRooms = ["Moorfield.Cli.Host", "Moorfield.Cli.Picking", "Moorfield.Cli.Commands", "Moorfield.Cli"];
 

@@ -165,7 +165,7 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         }
     }
 
-    private static string PlanId(HandOverPlan plan) => Regex.Match(
+    internal static string PlanId(HandOverPlan plan) => Regex.Match(
         Encoding.UTF8.GetString(HandOverFiles.Write(plan).Single(f => f.Name == HandOverFiles.Detect).Content), @"(?<=\$PlanId = ')[0-9a-f]+",
         RegexOptions.None, TimeSpan.FromSeconds(1)).Value;
 

@@ -11,6 +11,7 @@ using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
+using Moorfield.Formats.Hives;
 using Moorfield.StandIn;
 using Moorfield.Tests;
 
@@ -135,6 +136,47 @@ public sealed class HandOverTests : IDisposable
         Shell.Run(machine, files[HandOverFiles.Undo]).ExitCode.ShouldBe(0);
         if (audience.Sids.IsEmpty)
             Registry().ShouldBe(hives);
+    }
+
+    [Fact]
+    public void A_survey_tells_how_the_last_hand_over_ended()
+    {
+        string volume = Demo.BuildIn(_folder, Some, "recorded");
+        var machine = MadeUpMachine.FromVolume(volume, Some);
+        Survey(machine, []).HandOvers.ShouldBeEmpty();
+        string weather = Some.Family("Northlight.Weather");
+        var plan = Scenarios.Plan(["*"], true, weather) with { Series = "counters.brief.yaml" };
+        var files = HandOverFiles.Write(plan).ToDictionary(f => f.Name, f => f.Content);
+        machine.Failures[weather] = new MadeUpFailure(0x80073CFA, 9);
+        var failed = Shell.Run(machine, files[HandOverFiles.Remediate]);
+        failed.ExitCode.ShouldBe(3);
+        var record = Survey(machine, []).HandOvers.ShouldHaveSingleItem();
+        (record.Plan, record.Series, record.Code, record.Line, record.Undone)
+            .ShouldBe((AdverseScenarios.PlanId(plan), "counters.brief.yaml", 3, failed.Output[0], ""));
+        (DateTimeOffset.UtcNow - record.When!.Value).Duration().ShouldBeLessThan(TimeSpan.FromMinutes(5));
+        machine.Failures.Clear();
+        Shell.Run(machine, files[HandOverFiles.Remediate]).ExitCode.ShouldBe(0);
+        Shell.Run(machine, files[HandOverFiles.Detect]).ExitCode.ShouldBe(0);
+        Survey(machine, []).HandOvers.Single().Line.ShouldStartWith("moorfield: done: 1 package removed");
+        Shell.Run(machine, files[HandOverFiles.Undo]);
+        Survey(machine, []).HandOvers.Single().Undone.ShouldNotBeEmpty();
+        var key = machine.Software.Find(@"Moorfield\HandOver\" + record.Plan)!;
+        string good = key.Values["Result"].AsString()!;
+        foreach (string result in new[] { "", "{", "[]", "{}", "null", "7", good.Replace("result/1", "result/2", StringComparison.Ordinal),
+            good.Replace(record.Plan, "0123456789abcdef", StringComparison.Ordinal), good.Replace("\"code\":", "\"code\":9", StringComparison.Ordinal),
+            good.Replace("\"when\":\"", "\"when\":\"x", StringComparison.Ordinal), good.Replace("moorfield: ", new string('x', 2100), StringComparison.Ordinal),
+            good.Replace("\"line\":", "\"line\":[[[[[1]]]]],\"x\":", StringComparison.Ordinal), new string(' ', 100_001) + good })
+        {
+            key.Values["Result"] = HiveValue.FromString("Result", result);
+            (Survey(machine, []).HandOvers.Single() is { Code: null, When: null, Line: "" }).ShouldBeTrue(result[..Math.Min(result.Length, 200)]);
+        }
+        foreach (string other in new[] { "0123456789ABCDEF", "0123", "Notes" })
+            machine.Software.Create(@"Moorfield\HandOver\" + other);
+        Survey(machine, []).HandOvers.ShouldHaveSingleItem();
+        machine.Software.Create(@"Moorfield\HandOver\0000000000000000");
+        Survey(machine, []).HandOvers.Select(h => h.Plan).ShouldBe(["0000000000000000", record.Plan]);
+        key.Values["Result"] = HiveValue.FromString("Result", good);
+        Survey(machine, []).HandOvers.Select(h => h.Plan).ShouldBe([record.Plan, "0000000000000000"]);
     }
 
     /// <summary>Accounts that have less, are signed out, and packages that are provisioned no more or blocked already.</summary>

@@ -16,10 +16,12 @@ internal static class CheckCommand
     {
         var command = new Command("check", """
             Compares targets with a brief and changes nothing: what is there, what came back, what is not blocked, which guards are not set.
-            Exit code 4 if anything differs, 3 if a target could not be read.
+            A folder of surveys stands for its machines; what is the same on several is shown once. Exit code 4 if anything differs, 3 if a
+            target could not be read.
 
             Example:
               moorfield check /mnt/counter-07 /mnt/counter-08 --brief counters.brief.yaml
+              moorfield check surveys --brief counters.brief.yaml
             """)
         { Targets };
         var brief = new BriefOptions(command, required: true, lenient: true);
@@ -43,12 +45,11 @@ internal static class CheckCommand
                     i.SeemsMistyped))]))]),
             page =>
             {
-                foreach (var target in all.GroupBy(c => c.Path))
-                    Show(page, [.. target]);
-                ShowRules(page, all, lenient);
                 if (all.Length > 1)
                     page.Line($"{all.Length} systems: {all.Count(c => c.Agrees)} as the brief wants, {all.Count(c => !c.Differences.IsEmpty)} not, "
                         + $"{all.Count(c => c.Error is not null)} not read.");
+                Show(page, all);
+                ShowRules(page, all, lenient);
             },
             () => new ReportRows(["target", "edition", "agrees", "code", "family", "displayName", "text", "error"],
                 all.SelectMany(c => c.Differences.IsEmpty ? [Row(c, null)] : c.Differences.Select(d => Row(c, d))))));
@@ -74,35 +75,59 @@ internal static class CheckCommand
         difference?.Family ?? "", difference?.DisplayName ?? "", difference?.Text ?? "", system.Error ?? "",
     ];
 
-    /// <summary>Shows the findings for the systems of one target; editions of an image with the same findings are shown together.</summary>
-    private static void Show(IReportPage page, List<CheckedSystem> systems)
+    private const int MaxNamed = 6, MaxErrors = 20;
+
+    /// <summary>Shows the findings; systems with the same findings together, those that most have first.</summary>
+    private static void Show(IReportPage page, ImmutableArray<CheckedSystem> all)
     {
-        string name = Path.GetFileName(Path.TrimEndingDirectorySeparator(systems[0].Path));
-        foreach (var error in systems.Select(s => s.Error).OfType<string>())
+        var errors = all.Select(s => s.Error).OfType<string>().ToList();
+        foreach (string error in errors.Take(MaxErrors))
             page.Error(error);
-        foreach (var alike in systems.Where(s => s.Error is null).GroupBy(s => string.Join('\n', s.Differences.Select(d => $"{d.Family} {d.Text}"))))
+        if (errors.Count > MaxErrors)
+            page.Error($"{errors.Count - MaxErrors} more could not be read.");
+        var systems = all.CountBy(s => s.Path).ToDictionary();
+        foreach (var alike in all.Where(s => s.Error is null).GroupBy(s => Joined(s, d => d.General)).OrderByDescending(g => g.Count()))
         {
-            var editions = alike.Select(s => s.Edition).OfType<int>().ToList();
-            string which = editions.Count == systems.Count ? $"all {editions.Count} editions"
-                : $"editions {TextFormat.List(editions.Select(e => $"{e}"), editions.Count)}";
-            string place = editions.Count switch
-            {
-                0 => alike.First().Name,
-                1 => $"Edition {editions[0]} of {name}",
-                _ => $"{char.ToUpperInvariant(which[0])}{which[1..]} of {name}",
-            };
+            string place = Place([.. alike], systems);
+            int count = alike.Count();
+            string many = count > MaxNamed ? $"{count} systems" : place, named = count > MaxNamed ? $": {place}" : "";
             var differences = alike.First().Differences;
             if (differences.IsEmpty)
             {
-                page.Line($"{place} {(editions.Count > 1 ? "are as the brief wants them" : "is as the brief wants it")}.");
+                page.Line($"{many} {(count > 1 ? "are as the brief wants them" : "is as the brief wants it")}{(named.Length > 0 ? named : ".")}");
                 continue;
             }
-            page.Heading($"{place} {(editions.Count > 1 ? "differ" : "differs")} from the brief in "
-                + $"{TextTable.Count(differences.Length, "point")}");
+            // Accounts have other names on other machines.
+            bool isSame = alike.Select(s => Joined(s, d => d.Text)).Distinct(StringComparer.Ordinal).Count() == 1;
+            var rows = differences.Select(d => (What: d.DisplayName ?? d.Family ?? DisplayText.Nothing, How: isSame ? d.Text : d.General)).Distinct()
+                .ToList();
+            page.Heading($"{many} {(count > 1 ? "differ" : "differs")} from the brief in {TextTable.Count(rows.Count, "point")}{named}");
             var sheet = new TextTable("Package", "How");
-            foreach (var difference in differences)
-                sheet.Add(difference.DisplayName ?? difference.Family ?? DisplayText.Nothing, difference.Text);
+            foreach (var (what, how) in rows)
+                sheet.Add(what, how);
             page.Table(sheet);
         }
+    }
+
+    private static string Joined(CheckedSystem system, Func<BriefDifference, string> text) =>
+        string.Join('\n', system.Differences.Select(d => $"{d.Family} {text(d)}").Distinct(StringComparer.Ordinal));
+
+    /// <summary>The names of systems; editions of an image in one.</summary>
+    /// <param name="systems">How many each target has.</param>
+    private static string Place(List<CheckedSystem> alike, Dictionary<string, int> systems)
+    {
+        string text = TextFormat.List(alike.GroupBy(s => s.Path).Select(target =>
+        {
+            string name = Path.GetFileName(Path.TrimEndingDirectorySeparator(target.Key));
+            var editions = target.Select(s => s.Edition).OfType<int>().ToList();
+            return editions.Count switch
+            {
+                0 => target.First().Name,
+                1 => $"edition {editions[0]} of {name}",
+                var n when n == systems[target.Key] => $"all {n} editions of {name}",
+                _ => $"editions {TextFormat.List(editions.Select(e => $"{e}"), editions.Count)} of {name}",
+            };
+        }), MaxNamed);
+        return alike[0].Edition is null ? text : char.ToUpperInvariant(text[0]) + text[1..];
     }
 }

@@ -14,7 +14,7 @@ internal static class ExplainCommand
     {
         var command = new Command("explain", """
             Shows one package in full: what it is, who has it, what it needs and is needed by, what it opens, and what removing it would mean.
-            Of a desktop program, what starts it and what installs it at a first sign-in.
+            Of a desktop program, what starts it and what installs it at a first sign-in. Of a folder of surveys, the machines that have it.
 
             Example:
               moorfield explain /mnt/counter-07 "Picture Viewer"
@@ -28,6 +28,11 @@ internal static class ExplainCommand
     private static ExitCode Run(Invocation call, BriefOptions briefOptions)
     {
         var brief = briefOptions.Load(call);
+        if (Core.Fleets.FleetFolder.TryOpen(call.GetRequiredValue(TargetPath)) is { } fleet)
+        {
+            return FleetExplanation.Show(
+                call, Format, fleet, call.GetRequiredValue(Package), call.OpenOptions with { Maker = call.GetValue(Maker) ?? brief?.Maker });
+        }
         var (target, snapshots) = Common.Read(
             call, call.GetRequiredValue(TargetPath), call.GetValue(Edition), brief?.Guards, call.GetValue(Maker) ?? brief?.Maker);
         using var open = target;

@@ -8,6 +8,7 @@ internal static class InventoryCommand
     private static readonly Option<string[]> For = new("--for") { Description = "Only what these have: account names, accounts, newcomers, "
         + "everyone", HelpName = "WHO" };
     private static readonly Option<bool> All = new("--all") { Description = "Also frameworks, resources and components" };
+    private static readonly Option<bool> Machines = new("--machines") { Description = "Of a folder of surveys, the machines instead of packages" };
     private static readonly Option<bool> Leftovers = new("--leftovers") { Description = "What earlier removals left, instead of packages" };
     private static readonly Option<string> Kind = Common.Kind();
     private static readonly Option<string> Format = Common.Format(hasRows: true, "saved");
@@ -21,17 +22,18 @@ internal static class InventoryCommand
         var command = new Command("inventory", """
             Lists the packages of a system, or of each edition of an image: who has them, whether new accounts get them, and what removing
             them would mean. With --kind desktop it lists desktop programs: who has them, what starts them, and what installs them at a
-            first sign-in.
+            first sign-in. Of a folder of surveys and saved inventories it lists packages with the machines that have them, or the machines.
 
             Example:
               moorfield inventory /mnt/counter-07 --for ivy --sort size
               moorfield inventory /mnt/counter-07 --kind desktop
               moorfield inventory /mnt/counter-07 --format saved --to before.saved
               moorfield inventory /mnt/counter-07 --starts-with-windows --columns package,publisher,description
+              moorfield inventory surveys --origin maker,added
             """)
         { TargetPath, Edition };
         var filters = new FilterOptions(command);
-        foreach (var option in new Option[] { For, Sort, Reverse, Columns, Kind, All, Leftovers, Maker, Format, To })
+        foreach (var option in new Option[] { For, Sort, Reverse, Columns, Kind, All, Machines, Leftovers, Maker, Format, To })
             command.Add(option);
         command.Handle(call => Run(call, filters));
         return command;
@@ -63,7 +65,19 @@ internal static class InventoryCommand
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--format saved saves everything; omit filters, --for and --leftovers.");
         if (call.GetValue(Columns) is { Length: > 0 } wanted)
             _ = InventoryColumns.Named(wanted); // before anything is read or printed
-        var (target, snapshots) = Common.Read(call, call.GetRequiredValue(TargetPath), call.GetValue(Edition), guards, call.GetValue(Maker));
+        string path = call.GetRequiredValue(TargetPath);
+        if (Core.Fleets.FleetFolder.TryOpen(path) is { } fleet)
+        {
+            return OptionsOfOneSystem(call) is { } option
+                ? throw new MoorfieldException(ErrorKind.InvalidUsage,
+                    $"{fleet.Name} is a folder of {TextTable.Count(fleet.Files.Length, "document")}, and {option} is for one system. Name a "
+                        + "file in it.")
+                : FleetInventory.Show(call, Format, fleet, filter, call.GetValue(All) || !filter.IsEmpty, call.GetValue(Machines),
+                    call.OpenOptions with { Maker = call.GetValue(Maker) });
+        }
+        if (call.GetValue(Machines))
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"--machines lists those of a folder of surveys, which {path} is not.");
+        var (target, snapshots) = Common.Read(call, path, call.GetValue(Edition), guards, call.GetValue(Maker));
         using var open = target;
         if (isSaved)
             return Save(call.Console, call.GetRequiredValue(To)!, target, snapshots);
@@ -107,6 +121,13 @@ internal static class InventoryCommand
             () => Rows(call, sections)));
         return ExitCode.Done;
     }
+
+    /// <summary>The first option that was given and means nothing for many systems; null for none.</summary>
+    private static string? OptionsOfOneSystem(Invocation call) =>
+        call.GetValue(Format) == "saved" ? "--format saved" : call.GetValue(For) is { Length: > 0 } ? "--for"
+        : call.GetValue(Edition) is { Length: > 0 } ? "--edition" : call.GetValue(Leftovers) ? "--leftovers"
+        : call.GetValue(Columns) is { Length: > 0 } ? "--columns" : call.GetRequiredValue(Kind) != "app" ? "--kind"
+        : call.GetRequiredValue(Sort) != "name" ? "--sort" : call.GetValue(Reverse) ? "--reverse" : null;
 
     private static ExitCode Save(IReportPage page, string path, Target target, ImmutableArray<SystemSnapshot> snapshots)
     {
@@ -171,6 +192,8 @@ internal static class InventoryCommand
                 + $"gives back {DisplayText.Size(free)}.");
         if (!whole)
             return;
+        if (snapshot.HandOvers is [var last, ..])
+            page.Line($"Last hand-over{(last.Series.Length > 0 ? $", of {last.Series}" : "")}: {DisplayText.Of(last)}.");
         if (!snapshot.Leftovers.IsEmpty)
             page.Line($"{TextTable.Count(snapshot.Leftovers.Length, "leftover")} of earlier removals, "
                 + $"{TextTable.Size(snapshot.Leftovers.Sum(l => l.Bytes))}; --leftovers lists {(snapshot.Leftovers.Length == 1 ? "it" : "them")}.");

@@ -273,6 +273,8 @@ $MachineLines = @(
     Get-JsonKey $Machine 'Microsoft\Cryptography' @('MachineGuid')
     Get-JsonKey $Machine 'Microsoft\Windows\CurrentVersion\OEMInformation' @('Manufacturer', 'Model')
     Get-JsonSubKeys $Machine $ProfileList @('ProfileImagePath')
+    # How hand-overs ended here.
+    Get-JsonSubKeys $Machine 'Moorfield\HandOver' @('Series', 'Result', 'Undone')
     if (Test-Path -LiteralPath ($Machine + $Store)) { Get-JsonKey $Machine $Store @() }
     foreach ($Place in $MachinePlaces) { Get-JsonPlace $Machine $Place '' }
     foreach ($Sid in @($Profiles.Keys | Sort-Object)) {

@@ -45,6 +45,9 @@ public sealed record SystemSnapshot(
     /// <summary>The marks that keep entries from starting at a new account's first sign-in.</summary>
     public ImmutableArray<StartBlock> StartBlocks { get; init; } = [];
 
+    /// <summary>The hand-overs that were carried out on it, the last run first.</summary>
+    public ImmutableArray<HandOverRecord> HandOvers { get; init; } = [];
+
     /// <summary>Desktop programs, by name.</summary>
     public ImmutableArray<DesktopProgram> DesktopPrograms { get; init; } = [];
 

@@ -1,3 +1,4 @@
+using Moorfield.Core.Fleets;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
@@ -7,7 +8,7 @@ using Moorfield.Core.Vaults;
 namespace Moorfield.Core.Operations;
 
 /// <summary>One system held against a brief.</summary>
-/// <param name="Given">The target's path as a person typed it.</param>
+/// <param name="Given">The target's path as a person typed it; of a machine of a fleet, its file.</param>
 /// <param name="Path">The target's full path.</param>
 /// <param name="Edition">Number of the edition; null on a volume.</param>
 /// <param name="Unmatched">Rules that take nothing in any system of the target; reported with its first.</param>
@@ -16,6 +17,9 @@ public sealed record CheckedSystem(
     string Given, string Path, string Name, int? Edition, ImmutableArray<BriefDifference> Differences, ImmutableArray<UnmatchedRule> Unmatched,
         string? Error)
 {
+    /// <summary>The machine, and when it was read, for one of a fleet.</summary>
+    internal (string Id, string Name, DateTimeOffset Made)? Machine { get; init; }
+
     /// <summary>True if it is as the brief wants it.</summary>
     public bool Agrees => Error is null && Differences.IsEmpty;
 }
@@ -30,16 +34,24 @@ public sealed class BriefCheck(
     // Each reads hives of a hundred megabytes.
     private const int MaxAtOnce = 2;
 
-    /// <summary>All systems of the targets, in their order. Of several targets, one that cannot be read is among the results.</summary>
+    /// <summary>
+    /// All systems of the targets, in their order. A folder of surveys stands for its machines, each as its newest document has it. Of several
+    /// targets, one that cannot be read is among the results.
+    /// </summary>
     /// <exception cref="MoorfieldException">The only target cannot be read.</exception>
     public ImmutableArray<CheckedSystem> Check(IReadOnlyList<string> paths)
     {
-        if (paths is [var only])
-            return Check(only, isOnly: true);
-        var results = new ImmutableArray<CheckedSystem>[paths.Count];
-        Parallel.For(0, paths.Count, new ParallelOptions { MaxDegreeOfParallelism = MaxAtOnce }, i =>
-            results[i] = Check(paths[i], isOnly: false));
-        return [.. results.SelectMany(r => r)];
+        var documents = paths.SelectMany(p => FleetFolder.TryOpen(p) is { } fleet ? fleet.Files.Select(f => (Path: f, IsOfFleet: true))
+            : [(Path: p, IsOfFleet: false)]).ToList();
+        if (documents is [var (only, isOfFleet)])
+            return Check(only, isOfFleet, isOnly: true);
+        var results = new ImmutableArray<CheckedSystem>[documents.Count];
+        Parallel.For(0, documents.Count, new ParallelOptions { MaxDegreeOfParallelism = MaxAtOnce }, i =>
+            results[i] = Check(documents[i].Path, documents[i].IsOfFleet, isOnly: false));
+        var all = results.SelectMany(r => r).ToList();
+        var newest = all.Where(c => c.Machine is not null).GroupBy(c => (c.Machine!.Value.Id, c.Machine.Value.Name))
+            .Select(g => g.MaxBy(c => c.Machine!.Value.Made)).ToHashSet();
+        return [.. all.Where(c => c.Machine is null || newest.Contains(c))];
     }
 
     /// <summary>How a call ends that found these.</summary>
@@ -48,7 +60,7 @@ public sealed class BriefCheck(
         systems.Any(c => c.Error is not null) ? ExitCode.DoneInPart
         : systems.Any(c => !c.Differences.IsEmpty || (!lenient && c.Unmatched.Any(u => u.SeemsMistyped))) ? ExitCode.Differs : ExitCode.Done;
 
-    private ImmutableArray<CheckedSystem> Check(string path, bool isOnly)
+    private ImmutableArray<CheckedSystem> Check(string path, bool isOfFleet, bool isOnly)
     {
         try
         {
@@ -61,9 +73,13 @@ public sealed class BriefCheck(
                 var identity = target.Identify(snapshot);
                 var differences = BriefPlanner.Differences(
                     plan, snapshot, PointHistory.Removed(points, identity).Contains, PointHistory.Undone(points, identity).Contains);
-                return new CheckedSystem(path, target.FullPath, snapshot.EditionNumber is { } number ? $"edition {number} of "
-                    + $"{target.Name}" : target.Name,
-                    snapshot.EditionNumber, differences, i == 0 ? unmatched : [], null);
+                string name = isOfFleet ? FleetMachine.NameOf(target, snapshot)
+                    : snapshot.EditionNumber is { } number ? $"edition {number} of {target.Name}" : target.Name;
+                return new CheckedSystem(path, target.FullPath, name, snapshot.EditionNumber, differences, i == 0 ? unmatched : [], null)
+                {
+                    Machine = isOfFleet ? (snapshot.MachineId.ToUpperInvariant(), name.ToUpperInvariant(),
+                        FleetReading.Dated(snapshot.AsOf, DateTimeOffset.UtcNow)) : null,
+                };
             })];
         }
         catch (MoorfieldException e) when (!isOnly)

@@ -6,7 +6,13 @@ namespace Moorfield.Core.Planning;
 /// <summary>A way in which a system is not as a brief wants it.</summary>
 /// <param name="Code">stillThere, isNew, cameBack, notBlocked, guardNotSet, guardNotKnown or refused.</param>
 /// <param name="Family">Null for a guard that is about no package.</param>
-public sealed record BriefDifference(string Code, string? Family, string? DisplayName, string Text);
+/// <param name="General">The same for every machine that differs in this way: accounts have other names elsewhere.</param>
+public sealed record BriefDifference(string Code, string? Family, string? DisplayName, string Text, string General)
+{
+    internal BriefDifference(string code, string? family, string? displayName, string text) : this(code, family, displayName, text, text)
+    {
+    }
+}
 
 /// <summary>Turns a brief into a plan, and a plan into what is not as the brief wants it: both are the same question.</summary>
 public static class BriefPlanner
@@ -52,7 +58,10 @@ public static class BriefPlanner
             var (code, how) = package.IsHeld && (package.Blocked || removedBefore(family)) ? ("cameBack", "came back")
                 : !package.IsHeld || undoneBefore(family) ? ("stillThere", "is there")
                 : ("isNew", "is there");
-            found.Add(new BriefDifference(code, family, package.DisplayName, $"{how}: {who}."));
+            string some = has.Count == 0 ? who
+                : $"{TextFormat.List([.. removal.RemovedFromAccounts.IsEmpty ? Array.Empty<string>() : ["accounts"], .. removal.RemovedFromNewcomers
+                    ? ["newcomers"] : Array.Empty<string>()])} have it";
+            found.Add(new BriefDifference(code, family, package.DisplayName, $"{how}: {who}.", $"{how}: {some}."));
         }
         foreach (var refused in plan.Refused)
             found.Add(new BriefDifference("refused", refused.Package.Family.ToString(), refused.Package.DisplayName,
@@ -63,7 +72,7 @@ public static class BriefPlanner
             string code = removedBefore(name) ? "cameBack" : undoneBefore(name) ? "stillThere" : "isNew";
             if (!program.Leaving.IsEmpty)
                 found.Add(new BriefDifference(code, name, name, $"is there: {snapshot.NamesOf(program.Leaving.Select(t => t.Program.Sid!))} "
-                    + $"{(program.Leaving.Length == 1 ? "has" : "have")} it."));
+                    + $"{(program.Leaving.Length == 1 ? "has" : "have")} it.", "is there: accounts have it."));
             if (!program.Entries.IsEmpty)
                 found.Add(new BriefDifference(code, name, name, "installs itself at a newcomer's first sign-in."));
             if (program.StaysBecause is { } why)
@@ -74,15 +83,11 @@ public static class BriefPlanner
                 "is not blocked: an update may provision it."));
         foreach (var guard in plan.Guards)
         {
-            if (!guard.IsKnown)
-            {
-                found.Add(new BriefDifference("guardNotKnown", guard.Guard.Family, null,
-                    $"it is not known whether the guard {guard.Guard.Describe()} is set for {guard.Place(snapshot)}."));
-                continue;
-            }
-            found.Add(new BriefDifference("guardNotSet", guard.Guard.Family, null,
-                $"the guard {guard.Guard.Describe()} is {(guard.Now is null ? "not set" : "set to something else")} for {guard.Place(snapshot)}"
-                    + (guard.Guard.EffectOn(snapshot) == GuardEffect.NotHonoured ? $", and Windows {snapshot.Release} does not honour it." : ".")));
+            string Says(string place) => !guard.IsKnown ? $"it is not known whether the guard {guard.Guard.Describe()} is set for {place}."
+                : $"the guard {guard.Guard.Describe()} is {(guard.Now is null ? "not set" : "set to something else")} for {place}"
+                    + (guard.Guard.EffectOn(snapshot) == GuardEffect.NotHonoured ? $", and Windows {snapshot.Release} does not honour it." : ".");
+            found.Add(new BriefDifference(guard.IsKnown ? "guardNotSet" : "guardNotKnown", guard.Guard.Family, null, Says(guard.Place(snapshot)),
+                Says(guard.Sid is null ? guard.Place(snapshot) : "accounts")));
         }
         return found.ToImmutable();
     }

@@ -12,7 +12,7 @@ internal sealed record MachineRegistry(
     ILookup<PackageFullName, string> RecordedPaths,
     ILookup<PackageFullName, PackageFullName> Frameworks, HandlerClasses Handlers, ImmutableArray<DesktopProgram> Programs,
     ImmutableArray<StartEntry> Starts, ImmutableHashSet<string> ShortcutsOff, PolicyHive Policies,
-    ImmutableArray<string> Languages, FullNames Names, PackageRoots Roots, string Architecture)
+    ImmutableArray<string> Languages, FullNames Names, PackageRoots Roots, string Architecture, ImmutableArray<HandOverRecord> HandOvers)
 {
     private const int FirstWindows11Build = 22000;
     private const int MaxLanguage = 85; // LOCALE_NAME_MAX_LENGTH
@@ -50,7 +50,7 @@ internal sealed record MachineRegistry(
                 [.. DesktopPrograms.Read(hive, Places.Uninstall, null), .. DesktopPrograms.Read(hive, Places.Uninstall32, null)],
                 [.. StartEntries.OfMachine(hive), .. services], StartEntries.ShortcutsOff(hive, Places.MachineCurrentVersion),
                 PolicyReader.Read(hive, GuardHive.Machine, null, Places.Software, guards), languages, names,
-                ReadRoots(hive, notes), architecture);
+                ReadRoots(hive, notes), architecture, [.. HandOverRecords.Read(hive)]);
         }
         catch (InvalidDataException e)
         {

@@ -68,6 +68,7 @@ public static class SystemReader
             ReadGaps = survey?.Unknown(packages) ?? [],
             DesktopPrograms = DesktopPrograms.With(programs, starts.Entries),
             StartBlocks = starts.Blocks,
+            HandOvers = machine.HandOvers,
         };
     }
 

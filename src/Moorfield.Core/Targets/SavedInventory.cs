@@ -114,7 +114,7 @@ public static class SavedInventory
                     .Select(v => new SavedPolicyValue(v.Key.Key, v.Value?.Name ?? v.Key.Name, (int)(v.Value?.Type ?? HiveValueType.None),
                         v.Value?.Data.ToArray()))]))],
             [.. system.ReadGaps.Select(g => new SavedGap(g.Kind.ToString(), g.Sid, g.Family?.ToString()))], system.AsOf,
-            [.. system.StartBlocks.Select(b => new SavedStartBlock(b.Kind.ToString(), b.Name, Of(b.Location)))]);
+            [.. system.StartBlocks.Select(b => new SavedStartBlock(b.Kind.ToString(), b.Name, Of(b.Location)))], system.HandOvers);
     }
 
     /// <param name="mentions">The names that packages of the system offer: only mentions of these matter.</param>
@@ -189,6 +189,7 @@ public static class SavedInventory
             v => PolicyPlace.Of(v.Key, v.Name), v => v.Data is null ? null : new HiveValue(v.Name, (HiveValueType)v.Type, v.Data)), h.Error))],
         ReadGaps = [.. saved.Gaps.Select(g => new ReadGap(One<ReadGapKind>(g.Kind), g.Sid, g.Family is null ? null : Family(g.Family)))],
         AsOf = saved.AsOf,
+        HandOvers = saved.HandOvers ?? [],
         StartBlocks = [.. (saved.StartBlocks ?? []).Select(b => new StartBlock(One<StartKind>(b.Kind), b.Name,
             Location(b.Place) as ValueLocation ?? throw new FormatException()))],
     };

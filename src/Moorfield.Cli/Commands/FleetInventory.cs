@@ -1,0 +1,134 @@
+using Moorfield.Core.Fleets;
+
+namespace Moorfield.Cli.Commands;
+
+/// <summary><c>inventory</c> of a fleet: packages with the machines that have them, or the machines.</summary>
+internal static class FleetInventory
+{
+    private const int MaxErrors = 20;
+
+    /// <param name="all">True if frameworks, resources and parts of the system are shown as well.</param>
+    /// <param name="machines">True if the machines are listed instead of packages.</param>
+    internal static ExitCode Show(
+        Invocation call, Option<string> format, FleetFolder fleet, PackageConditions filter, bool all, bool machines, OpenOptions options)
+    {
+        var reading = fleet.Read(options, (p, assessment) => filter.Fits(p, assessment)
+            && (all || (p.Role is PackageRole.Application or PackageRole.Addon && (p.HasFiles || p.IsHeld))));
+        var packages = FleetPackage.Of(reading.Machines);
+        call.Write(format, new Report(
+            () => Document(fleet, reading, packages),
+            page =>
+            {
+                if (machines)
+                    WriteMachines(page, fleet, reading);
+                else
+                    WritePackages(page, reading, packages);
+                WriteProblems(page, fleet, reading);
+            },
+            () => machines ? MachineRows(reading) : PackageRows(packages)));
+        return reading.Failures.IsEmpty ? ExitCode.Done : ExitCode.DoneInPart;
+    }
+
+    private static void WritePackages(IReportPage page, FleetReading reading, ImmutableArray<FleetPackage> packages)
+    {
+        var sheet = new TextTable("Package", "Machines", "Accounts", "Newcomers", "Versions", "Origin", "Standing").Right(1).Quiet(4);
+        foreach (var package in packages)
+        {
+            sheet.Add(package.Title, $"{package.Machines}", Held(package), On(package.Newcomers, package.Machines), Versions(package),
+                string.Join(", ", package.Origins.Select(DisplayText.Of)), Standing(package));
+        }
+        if (!packages.IsEmpty)
+            page.Table(sheet);
+        page.Line($"{TextTable.Count(packages.Length, "package")} on {TextTable.Count(reading.Machines.Length, "machine")}{Period(reading)}.");
+    }
+
+    private static void WriteMachines(IReportPage page, FleetFolder fleet, FleetReading reading)
+    {
+        var sheet = new TextTable("Machine", "System", "Build", "Maker", "Surveyed", "Packages", "Last hand-over", "Not known").Right(5).Quiet(2);
+        foreach (var machine in reading.Machines)
+        {
+            sheet.Add(
+                machine.Name, machine.System, machine.Build, machine.Maker, Day(machine.Made) ?? DisplayText.Nothing, $"{machine.Items.Length}",
+                machine.HandOver is { } run ? DisplayText.Of(run) : DisplayText.Nothing,
+                machine.Gaps.IsEmpty ? DisplayText.Nothing : TextTable.Count(machine.Gaps.Length, "gap"));
+        }
+        if (!reading.Machines.IsEmpty)
+            page.Table(sheet);
+        page.Line($"{TextTable.Count(reading.Machines.Length, "machine")}{Period(reading)}.");
+        if (reading.Machines.Any(m => !m.Gaps.IsEmpty))
+            page.Line($"{TextFormat.Command("survey", fleet.FullPath)} lists gaps in what surveys could see.");
+        var ended = reading.Machines.GroupBy(m => DisplayText.Ended(m.HandOver)).ToDictionary(g => g.Key, g => g.Count());
+        if (ended.Keys.Any(e => e.Length > 0))
+            page.Line($"Hand-overs: {string.Join(", ", ended.OrderBy(e => e.Key.Length == 0).ThenByDescending(e => e.Value)
+                .Select(e => $"{(e.Key.Length == 0 ? "none recorded" : e.Key)} on {e.Value}"))}.");
+    }
+
+    private static void WriteProblems(IReportPage page, FleetFolder fleet, FleetReading reading)
+    {
+        if (reading.Superseded > 0)
+            page.Line($"{TextTable.Count(reading.Superseded, "older document")} of the same machines {(reading.Superseded == 1 ? "was" : "were")} "
+                + "left out.");
+        if (fleet.Others > 0)
+            page.Line($"{TextTable.Count(fleet.Others, "file")} in {fleet.Name} {(fleet.Others == 1 ? "is" : "are")} neither a survey nor a saved "
+                + "inventory.");
+        foreach (var (_, names) in reading.SharedIds)
+            page.Error($"{TextFormat.List(names)} have the same identifier: copies of one installation, or a machine that was renamed.");
+        foreach (var machine in reading.Ahead)
+            page.Error($"The survey of {machine.Name} is dated {Day(machine.Made)}, which is later than today.");
+        foreach (var failure in reading.Failures.Take(MaxErrors))
+            page.Error(failure.Message);
+        if (reading.Failures.Length > MaxErrors)
+            page.Error($"{reading.Failures.Length - MaxErrors} more could not be read.");
+    }
+
+    private static string Held(FleetPackage package) => string.Join(", ", package.HeldBy.OrderByDescending(h => h.Key).Select(h =>
+        DisplayText.Of(h.Key) + (package.HeldBy.Count > 1 ? $" {h.Value}" : "")));
+
+    private static string On(int machines, int all) => machines == all ? "yes" : machines == 0 ? "no" : $"on {machines}";
+
+    private static string Versions(FleetPackage package) => package.Versions is [var only] ? only.ToString()
+        : $"{package.Versions[0]} to {package.Versions[^1]} ({package.Versions.Length})";
+
+    private static string Standing(FleetPackage package) => package.Standings.Count == 1 ? DisplayText.Of(package.Standings.Keys.First())
+        : $"differs: {string.Join(", ", package.Standings.Select(s => $"{DisplayText.Of(s.Key)} {s.Value}"))}";
+
+    private static string? Day(DateTimeOffset? time) => time?.UtcDateTime.ToString("yyyy-MM-dd");
+
+    private static string Period(FleetReading reading)
+    {
+        var days = reading.Machines.Except(reading.Ahead).Select(m => Day(m.Made)).OfType<string>()
+            .Order(StringComparer.Ordinal).ToList();
+        return days.Count == 0 ? "" : days[0] == days[^1] ? $", surveyed on {days[0]}" : $", surveyed from {days[0]} to {days[^1]}";
+    }
+
+    private static FleetJson Document(FleetFolder fleet, FleetReading reading, ImmutableArray<FleetPackage> packages) => new(
+        "moorfield.fleet/1", fleet.Name, fleet.FullPath,
+        [.. reading.Machines.Select(m => new FleetMachineJson(
+            m.Source, m.Name, m.Id, m.System, m.Build, m.Maker, m.Made, m.Gaps, m.Items.Length,
+            m.HandOver is not { } run ? null : new FleetHandOverJson(run.Plan, run.Series, run.When, run.Code, run.Line, DisplayText.Ended(run))))],
+        [.. packages.Select(p => new FleetPackageJson(
+            p.Family.ToString(), p.Title, p.Machines, p.HeldBy.GetValueOrDefault(HeldBy.Everyone), p.HeldBy.GetValueOrDefault(HeldBy.Some),
+            p.HeldBy.GetValueOrDefault(HeldBy.Nobody), p.Newcomers, p.Blocked, [.. p.Versions.Select(v => v.ToString())],
+            [.. p.Origins.Select(DisplayText.Of)], p.Standings.ToImmutableSortedDictionary(s => DisplayText.Of(s.Key), s => s.Value)))],
+        [.. reading.Failures.Select(f => new FleetFailureJson(f.File, f.Message))], reading.Superseded,
+        [.. reading.SharedIds.Select(s => new SharedIdJson(s.Id, s.Names))]);
+
+    private static ReportRows PackageRows(ImmutableArray<FleetPackage> packages) => new(
+        ["family", "displayName", "machines", "allAccounts", "someAccounts", "noAccount", "newcomers", "blocked", "lowestVersion", "highestVersion",
+            "versions", "origins", "standings"],
+        packages.Select(p => new[]
+        {
+            p.Family.ToString(), p.Title, $"{p.Machines}", $"{p.HeldBy.GetValueOrDefault(HeldBy.Everyone)}",
+            $"{p.HeldBy.GetValueOrDefault(HeldBy.Some)}", $"{p.HeldBy.GetValueOrDefault(HeldBy.Nobody)}", $"{p.Newcomers}", $"{p.Blocked}",
+            p.Versions[0].ToString(), p.Versions[^1].ToString(), $"{p.Versions.Length}", string.Join(' ', p.Origins.Select(DisplayText.Of)),
+            string.Join(' ', p.Standings.Select(s => $"{DisplayText.Of(s.Key)}:{s.Value}")),
+        }));
+
+    private static ReportRows MachineRows(FleetReading reading) => new(
+        ["file", "machine", "id", "system", "build", "maker", "made", "complete", "packages", "handOver", "handOverWhen", "handOverLine"],
+        reading.Machines.Select(m => new[]
+        {
+            m.Source, m.Name, m.Id, m.System, m.Build, m.Maker, m.Made?.UtcDateTime.ToString("s") ?? "", ReportRows.Flag(m.Gaps.IsEmpty),
+            $"{m.Items.Length}", DisplayText.Ended(m.HandOver), m.HandOver?.When?.UtcDateTime.ToString("s") ?? "", m.HandOver?.Line ?? "",
+        }));
+}

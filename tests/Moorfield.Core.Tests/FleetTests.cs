@@ -1,0 +1,201 @@
+using System.Collections.Immutable;
+using CsCheck;
+using Moorfield.Core.Assessment;
+using Moorfield.Core.Fleets;
+using Moorfield.Core.Model;
+using Moorfield.Core.Operations;
+using Moorfield.Core.Selection;
+using Moorfield.Core.Storage;
+using Moorfield.Core.Targets;
+using Moorfield.Tests;
+
+namespace Moorfield.Core.Tests;
+
+/// <summary>Folders of surveys and saved inventories: what they say together is what each says alone.</summary>
+public sealed class FleetTests : IDisposable
+{
+    private readonly TemporaryFolder _folder = new(inMemory: true);
+    private readonly string _root;
+
+    public FleetTests() => _root = Demo.CopyTo(_folder, "volume");
+
+    private static SystemSnapshot Demonstration => Bench.Demonstration;
+
+    public void Dispose() => _folder.Dispose();
+
+    private string Save(SystemSnapshot system, string file)
+    {
+        using var target = Target.Open(_root, new WriteInterceptor());
+        return _folder.Write($"fleet/{file}.saved", SavedInventory.Write(target, [system]));
+    }
+
+    private FleetFolder Fleet => FleetFolder.TryOpen(_folder["fleet"])!;
+
+    private FleetReading Read(bool withReasons = false) => Fleet.Read(OpenOptions.Default, (_, _) => true, withReasons);
+
+    private static SystemSnapshot Machine(string name, string? id = null, int day = 1, Func<InstalledPackage, bool>? has = null) => Demonstration with
+    {
+        Computer = name,
+        MachineId = id ?? $"id of {name}",
+        AsOf = new DateTimeOffset(2026, 10, day, 8, 0, 0, TimeSpan.Zero),
+        Packages = [.. Demonstration.Packages.Where(has ?? (_ => true))],
+    };
+
+    [Fact]
+    public void Packages_of_random_fleets_are_counted_as_each_machine_has_them()
+    {
+        int number = 0;
+        Gen.Int.Sample(seed =>
+        {
+            var chance = new Random(seed);
+            string folder = _folder[$"random{Interlocked.Increment(ref number)}"];
+            using var target = Target.Open(_root, new WriteInterceptor());
+            List<SystemSnapshot> machines = [.. Enumerable.Range(0, chance.Next(1, 6)).Select(i => Machine($"PC{i}", has: _ => chance.Next(3) > 0))];
+            for (int i = 0; i < machines.Count; i++)
+            {
+                // Whoever has a package is by chance as well.
+                machines[i] = machines[i] with
+                {
+                    Packages = [.. machines[i].Packages.Select(p => p with { Newcomers = p.Newcomers && chance.Next(2) == 0, Blocked = chance.Next(4) == 0 })],
+                };
+                _folder.Write($"{Path.GetFileName(folder)}/{i}.saved", SavedInventory.Write(target, [machines[i]]));
+            }
+            var packages = FleetPackage.Of(FleetFolder.TryOpen(folder)!.Read(OpenOptions.Default, (_, _) => true).Machines);
+            var families = machines.SelectMany(m => m.Packages).Select(p => p.Family).Distinct().ToList();
+            packages.Select(p => p.Family).ShouldBe(families, ignoreOrder: true);
+            foreach (var package in packages)
+            {
+                var having = machines.Select(m => (System: m, Own: m.Packages.Where(p => p.Family == package.Family).ToList()))
+                    .Where(m => m.Own.Count > 0).ToList();
+                package.Machines.ShouldBe(having.Count);
+                package.Newcomers.ShouldBe(having.Count(m => m.Own.Exists(p => p.Newcomers)));
+                package.Blocked.ShouldBe(having.Count(m => m.Own.Exists(p => p.Blocked)));
+                package.Versions.ShouldBe(having.SelectMany(m => m.Own).Select(p => p.FullName.Version).Distinct().Order());
+                package.HeldBy.GetValueOrDefault(HeldBy.Everyone)
+                    .ShouldBe(having.Count(m => m.Own.Exists(p => m.System.Accounts.All(a => p.Accounts.Contains(a.Sid)))));
+                package.HeldBy.GetValueOrDefault(HeldBy.Nobody).ShouldBe(having.Count(m => m.Own.All(p => p.Accounts.IsEmpty)));
+                package.HeldBy.Values.Sum().ShouldBe(having.Count);
+                package.Standings.ShouldBe(having.GroupBy(m => m.Own.Max(p => new RemovalAssessment(m.System).Of(p).Standing))
+                    .ToImmutableSortedDictionary(g => g.Key, g => g.Count()));
+            }
+            Directory.Delete(folder, recursive: true);
+        }, iter: 8, threads: 1);
+    }
+
+    [Fact]
+    public void Of_each_machine_the_newest_document_counts()
+    {
+        Save(Machine("PC1", day: 3, has: p => p.DisplayName == "Weather"), "a");
+        Save(Machine("PC1", day: 5, has: p => p.DisplayName == "Clock"), "b");
+        Save(Machine("pc1", day: 4, has: p => p.DisplayName == "Notes"), "c");
+        Save(Machine("PC2", day: 1, has: p => p.DisplayName == "Notes"), "d");
+        Save(Machine("PC2", day: 1, has: p => p.DisplayName == "Clock") with { AsOf = new DateTimeOffset(2999, 1, 1, 0, 0, 0, TimeSpan.Zero) }, "e");
+        var reading = Read();
+        reading.Machines.Select(m => $"{m.Name} {m.Items.Single().Title}").ShouldBe(["PC1 Clock", "PC2 Notes"]);
+        reading.Superseded.ShouldBe(3);
+        reading.Ahead.ShouldBeEmpty();
+        reading.SharedIds.ShouldBeEmpty();
+        File.Delete(_folder["fleet/d.saved"]);
+        Read().Ahead.Select(m => m.Name).ShouldBe(["PC2"]);
+    }
+
+    [Fact]
+    public void Clones_are_machines_of_their_own_and_told()
+    {
+        Save(Machine("PC1", "same"), "a");
+        Save(Machine("PC2", "SAME"), "b");
+        Save(Machine("PC3", ""), "c");
+        Save(Machine("PC4", ""), "d");
+        var reading = Read();
+        reading.Machines.Length.ShouldBe(4);
+        reading.SharedIds.Single().Names.ShouldBe(["PC1", "PC2"]);
+    }
+
+    [Fact]
+    public void What_cannot_be_read_is_told_and_the_rest_goes_on()
+    {
+        Save(Machine("PC1"), "a");
+        File.WriteAllBytes(_folder["fleet/b.saved"], File.ReadAllBytes(_folder["fleet/a.saved"])[..500]);
+        File.WriteAllText(_folder["fleet/c.json"], "{\"schema\":\"moorfield.survey/1\",\"computer\":");
+        File.WriteAllText(_folder["fleet/d.json"], "{\"schema\":\"moorfield.survey/99\"}");
+        File.WriteAllText(_folder["fleet/e.json"], "{\"schema\":\"other/1\"}");
+        File.WriteAllText(_folder["fleet/f.txt"], "x");
+        Directory.CreateDirectory(_folder["fleet/g.json"]);
+        var reading = Read();
+        reading.Machines.ShouldHaveSingleItem();
+        reading.Failures.Select(f => Path.GetFileName(f.File)).ShouldBe(["b.saved", "c.json", "d.json"]);
+        Fleet.Others.ShouldBe(1);
+    }
+
+    [Theory]
+    [InlineData("windows")]
+    [InlineData("Sources")]
+    public void A_folder_with_a_system_or_a_medium_is_no_fleet(string other)
+    {
+        FleetFolder.TryOpen(_folder["nowhere"]).ShouldBeNull();
+        Directory.CreateDirectory(_folder["fleet"]);
+        FleetFolder.TryOpen(_folder["fleet"]).ShouldBeNull();
+        Save(Machine("PC1"), "a");
+        FleetFolder.TryOpen(_folder["fleet"]).ShouldNotBeNull();
+        FleetFolder.TryOpen(_folder["fleet/a.saved"]).ShouldBeNull();
+        Directory.CreateDirectory(_folder[$"fleet/{other}"]);
+        FleetFolder.TryOpen(_folder["fleet"]).ShouldBeNull();
+    }
+
+    [Fact]
+    public void Surveys_in_both_encodings_are_documents()
+    {
+        const string Text = "{\"schema\":\"moorfield.survey/1\",\"computer\":\"PC1\"}";
+        Directory.CreateDirectory(_folder["fleet"]);
+        File.WriteAllText(_folder["fleet/a.JSON"], Text, System.Text.Encoding.Unicode);
+        File.WriteAllText(_folder["fleet/b.json"], Text, System.Text.Encoding.BigEndianUnicode);
+        File.WriteAllText(_folder["fleet/c.json"], Text);
+        Fleet.Files.Select(Path.GetFileName).ShouldBe(["a.JSON", "b.json", "c.json"]);
+    }
+
+    [Fact]
+    public void Reasons_come_with_an_explanation_only_and_machines_share_what_is_the_same()
+    {
+        Save(Machine("PC1"), "a");
+        Save(Machine("PC2"), "b");
+        var plain = Read();
+        plain.Machines.SelectMany(m => m.Items).ShouldAllBe(i => i.Reasons.Length == 0);
+        plain.Machines[0].Items.Zip(plain.Machines[1].Items).ShouldAllBe(i => ReferenceEquals(i.First, i.Second));
+        var shell = Read(withReasons: true).Machines[0].Items.Single(i => i.Title == "Shell Host");
+        shell.Reasons.ShouldBe("Part of the system without an entry in Start.");
+    }
+
+    [Fact]
+    public void Checking_a_fleet_is_checking_each_of_its_machines()
+    {
+        string brief = _folder.Write("b.yaml", "brief: 1\nfor: everyone\nremove: [Weather, Clock]\nkeep: [Films]\nblock: [Saltmarsh.Lottery_5s2ajr5e6xvkm]\nguard: [offered-apps]"u8);
+        var chance = new Random(Random.Shared.Next());
+        for (int i = 0; i < 5; i++)
+            Save(Machine($"PC{i}", has: _ => chance.Next(3) > 0), $"{i}");
+        Save(Machine("PC0", day: 1, has: _ => false), "old");
+        Save(Machine("PC0", day: 9), "0");
+        File.WriteAllText(_folder["fleet/bad.saved"], "x");
+        var check = new BriefCheck(new BriefLoader(_ => []).Load(brief), [], [], [], OpenOptions.Default);
+        var together = check.Check([_folder["fleet"]]);
+        together.Where(c => c.Error is not null).Select(c => c.Given).ShouldBe([_folder["fleet/bad.saved"]]);
+        together.Where(c => c.Error is null).Select(c => $"{c.Name}: {string.Join(' ', c.Differences.Select(d => d.Text))}").Order(StringComparer.Ordinal)
+            .ShouldBe(Enumerable.Range(0, 5).Select(i =>
+                $"PC{i}: {string.Join(' ', check.Check([_folder[$"fleet/{i}.saved"]]).Single().Differences.Select(d => d.Text))}"));
+    }
+
+    [Fact]
+    public void A_difference_says_without_names_of_accounts_what_it_is_on_every_machine()
+    {
+        string brief = _folder.Write("b.yaml", "brief: 1\nfor: everyone\nremove:\n  - Weather\n  - {kind: desktop, package: Saltmarsh Tide Folder}\nguard: [suggested-apps, offered-apps]"u8);
+        var check = new BriefCheck(new BriefLoader(_ => []).Load(brief), [], [], [], OpenOptions.Default);
+        var differences = check.Check([_root]).Single().Differences;
+        differences.Where(d => d.DisplayName == "Weather").Select(d => d.General).ShouldBe(["is there: accounts and newcomers have it."]);
+        differences.Where(d => d.DisplayName == "Saltmarsh Tide Folder" && d.Text.StartsWith("is there", StringComparison.Ordinal))
+            .Select(d => d.General).ShouldBe(["is there: accounts have it."]);
+        var guards = differences.Where(d => d.Code == "guardNotSet").Select(d => d.General[(d.General.LastIndexOf(" is ", StringComparison.Ordinal) + 4)..]).ToList();
+        guards.ShouldContain("not set for the machine.");
+        guards.ShouldContain("set to something else for newcomers.");
+        guards.ShouldContain("set to something else for accounts.");
+        string.Concat(differences.Select(d => d.General)).ShouldNotContain("ivy");
+    }
+}
