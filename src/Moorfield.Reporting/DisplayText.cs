@@ -12,6 +12,8 @@ internal static class DisplayText
 
     private const string Said = "moorfield: ";
 
+    private static string Without(string text, string start) => text.StartsWith(start, StringComparison.Ordinal) ? text[start.Length..] : text;
+
     /// <summary>How a hand-over ended, in a word; empty for none.</summary>
     internal static string Ended(HandOverRecord? record) => record switch
     {
@@ -25,12 +27,17 @@ internal static class DisplayText
         _ => "done in part",
     };
 
-    /// <summary>How a hand-over ended, and when; what it said, unless all was done.</summary>
+    /// <summary>How hand-overs ended on how many machines.</summary>
+    /// <param name="records">One for each machine; null where none is recorded.</param>
+    internal static string Ended(IEnumerable<HandOverRecord?> records) => string.Join(", ", records.GroupBy(Ended)
+        .OrderBy(g => g.Key.Length == 0).ThenByDescending(g => g.Count()).Select(g => $"{(g.Key.Length == 0 ? "none recorded" : g.Key)} on {g.Count()}"));
+
+    /// <summary>How a hand-over ended, and when; what it said, unless all was done. Without a full stop.</summary>
     internal static string Of(HandOverRecord record)
     {
         string day = record.Undone.Length > 0 ? record.Undone : record.When?.UtcDateTime.ToString("yyyy-MM-dd") ?? "";
-        string line = record.Line.StartsWith(Said, StringComparison.Ordinal) ? record.Line[Said.Length..] : record.Line;
-        return $"{Ended(record)} {day}".Trim() + (record.Code is > 0 && record.Undone.Length == 0 ? $": {line}" : "");
+        string ended = Ended(record), line = Without(Without(record.Line, Said), $"{ended}: ").TrimEnd('.');
+        return $"{ended} {day}".Trim() + (record.Code is > 0 && record.Undone.Length == 0 ? $": {line}" : "");
     }
 
     /// <summary>An enumeration's value as it is written in tables, JSON and options.</summary>

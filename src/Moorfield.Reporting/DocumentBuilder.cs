@@ -33,6 +33,9 @@ internal static class DocumentBuilder
             [.. programs.Select(p => Program(p, snapshot))]);
     }
 
+    internal static HandOverRecordJson HandOver(HandOverRecord record) =>
+        new(record.Plan, record.Series, record.When, record.Code, record.Line, DisplayText.Ended(record));
+
     internal static ProgramJson Program(DesktopProgram program, SystemSnapshot snapshot) => new(
         program.Name, program.Version, program.Publisher, program.Bytes,
         program.Sid is { } sid ? snapshot.Account(sid)?.Name ?? sid : null, program.Newcomers, program.UninstallCommand, program.QuietCommand,

@@ -166,7 +166,7 @@ internal sealed record MediumJson(
 internal sealed record DifferenceJson(string Code, string? Family, string? DisplayName, string Text);
 
 internal sealed record CheckedJson(string Target, string Path, int? Edition, bool Agrees, ImmutableArray<DifferenceJson> Differences, string? Error,
-ImmutableArray<UnmatchedRuleJson> UnmatchedRules);
+    HandOverRecordJson? HandOver, ImmutableArray<UnmatchedRuleJson> UnmatchedRules);
 
 internal sealed record UnmatchedRuleJson(string At, string Does, string What, ImmutableArray<string> NearMisses, bool Known, bool SeemsMistyped);
 
@@ -245,11 +245,11 @@ internal sealed record FleetJson(
 /// <param name="HandOver">The last run of one; null when none is recorded there.</param>
 internal sealed record FleetMachineJson(
     string File, string Machine, string Id, string System, string Build, string Maker, DateTimeOffset? Made, ImmutableArray<string> Gaps,
-    int Packages, FleetHandOverJson? HandOver);
+    int Packages, HandOverRecordJson? HandOver);
 
 /// <param name="Code">The exit code of the script; null when that is not known.</param>
 /// <param name="Ended">The same in a word: done, done in part, waiting, failed, refused, undone, not known.</param>
-internal sealed record FleetHandOverJson(string Plan, string Series, DateTimeOffset? When, int? Code, string Line, string Ended);
+internal sealed record HandOverRecordJson(string Plan, string Series, DateTimeOffset? When, int? Code, string Line, string Ended);
 
 /// <param name="Machines">The number that have it; what follows counts among these.</param>
 internal sealed record FleetPackageJson(

@@ -99,6 +99,46 @@ public sealed class FleetTests : CliTest
         outcome.Output.IndexOf("COUNTER-12", StringComparison.Ordinal).ShouldBeGreaterThan(outcome.Output.IndexOf("COUNTER-11", StringComparison.Ordinal));
     }
 
+    private void Record(string machine, string series, int code, string line, string undone = "")
+    {
+        string result = $"{{\"schema\":\"moorfield.result/1\",\"plan\":\"0123456789abcdef\",\"when\":\"2026-10-04T09:00:00Z\",\"code\":{code},\"line\":\"moorfield: {line}\"}}";
+        string key = new System.Text.Json.Nodes.JsonObject
+        {
+            ["key"] = @"Moorfield\HandOver\0123456789abcdef",
+            ["values"] = new System.Text.Json.Nodes.JsonArray(
+                Value("Series", series), Value("Result", result), Value("Undone", undone)),
+        }.ToJsonString();
+        string text = File.ReadAllText(Survey(machine));
+        const string Start = "\"hive\":\"machine\",\"keys\":[";
+        text.ShouldContain(Start);
+        File.WriteAllText(Survey(machine), text.Replace(Start, $"{Start}{key},", StringComparison.Ordinal));
+
+        static System.Text.Json.Nodes.JsonObject Value(string name, string value) => new() { ["name"] = name, ["text"] = value };
+    }
+
+    [Fact]
+    public void How_hand_overs_ended_is_told_with_the_reasons()
+    {
+        Run("check", _fleet, "--brief", _brief).Output.ShouldNotContain("Hand-overs");
+        string brief = Path.GetFileName(_brief);
+        Record("COUNTER-03", brief, 3, "done in part: Weather could not be removed: access was denied (0x80070005).");
+        Record("COUNTER-11", brief, 0, "done: 7 packages removed.");
+        Record("COUNTER-12", "other.yaml", 1, "failed: nothing was changed.");
+        var check = Run("check", _fleet, "--brief", _brief);
+        check.Output.ShouldContain($"Hand-overs of {brief}: done in part on 1, done on 1, none recorded on 1.");
+        check.Output.ReplaceLineEndings(" ").ShouldContain("COUNTER-03: done in part: Weather could not be removed: access was denied (0x80070005).");
+        check.Output.ShouldNotContain("nothing was changed");
+        using (var document = System.Text.Json.JsonDocument.Parse(Run("check", _fleet, "--brief", _brief, "--format", "json").Output))
+            document.RootElement.GetProperty("systems")[0].GetProperty("handOver").GetProperty("code").GetInt32().ShouldBe(3);
+        var list = Run("inventory", _fleet, "--machines", "--format", "csv").Output;
+        list.ShouldContain(",failed,2026-10-04T09:00:00,moorfield: failed: nothing was changed.");
+        Run("inventory", _fleet, "--machines").Output.ShouldContain("Hand-overs: done in part on 1, done on 1, failed on 1.");
+        Run("inventory", Survey("COUNTER-11")).Output.ShouldContain($"Last hand-over, of {brief}: done 2026-10-04.");
+        Run("inventory", Survey("COUNTER-12")).Output.ShouldContain("Last hand-over, of other.yaml: failed 2026-10-04: nothing was changed.");
+        string saved = Save("saved", Survey("COUNTER-11"));
+        Run("inventory", saved).Output.ShouldContain($"Last hand-over, of {brief}: done 2026-10-04.");
+    }
+
     [Fact]
     public void A_hostile_survey_among_others_is_one_line_and_the_rest_goes_on()
     {

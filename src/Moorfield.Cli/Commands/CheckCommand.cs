@@ -40,7 +40,7 @@ internal static class CheckCommand
         call.Write(Format, new Report(
             () => new CheckJson("moorfield.check/1", brief.Name, brief.Title, all.All(c => c.Agrees), [.. all.Select(c => new CheckedJson(
                 c.Given, c.Path, c.Edition, c.Agrees, [.. c.Differences.Select(d => new DifferenceJson(d.Code, d.Family, d.DisplayName, d.Text))],
-                    c.Error,
+                    c.Error, c.HandOver is { } run ? DocumentBuilder.HandOver(run) : null,
                 [.. c.Unmatched.Select(i => new UnmatchedRuleJson(i.Rule.Source, i.Keeps ? "keep" : "remove", i.What, i.Near, i.IsKnown,
                     i.SeemsMistyped))]))]),
             page =>
@@ -48,6 +48,7 @@ internal static class CheckCommand
                 if (all.Length > 1)
                     page.Line($"{all.Length} systems: {all.Count(c => c.Agrees)} as the brief wants, {all.Count(c => !c.Differences.IsEmpty)} not, "
                         + $"{all.Count(c => c.Error is not null)} not read.");
+                ShowHandOvers(page, brief, all);
                 Show(page, all);
                 ShowRules(page, all, lenient);
             },
@@ -107,6 +108,18 @@ internal static class CheckCommand
                 sheet.Add(what, how);
             page.Table(sheet);
         }
+    }
+
+    /// <summary>Shows how the brief's hand-overs ended on machines that say so, and why not all was done, each reason once.</summary>
+    private static void ShowHandOvers(IReportPage page, Brief brief, ImmutableArray<CheckedSystem> all)
+    {
+        var read = all.Where(s => s.Error is null).ToList();
+        if (read.TrueForAll(s => s.HandOver is null))
+            return;
+        page.Line($"Hand-overs of {Path.GetFileName(brief.Name)}: {DisplayText.Ended(read.Select(s => s.HandOver))}.");
+        foreach (var alike in read.Where(s => s.HandOver is { Code: > 0, Undone: "" }).GroupBy(s => DisplayText.Of(s.HandOver! with { When = null }))
+            .OrderByDescending(g => g.Count()))
+            page.Line($"  {TextFormat.List(alike.Select(s => s.Name), MaxNamed)}: {alike.Key}.");
     }
 
     private static string Joined(CheckedSystem system, Func<BriefDifference, string> text) =>

@@ -57,10 +57,8 @@ internal static class FleetInventory
         page.Line($"{TextTable.Count(reading.Machines.Length, "machine")}{Period(reading)}.");
         if (reading.Machines.Any(m => !m.Gaps.IsEmpty))
             page.Line($"{TextFormat.Command("survey", fleet.FullPath)} lists gaps in what surveys could see.");
-        var ended = reading.Machines.GroupBy(m => DisplayText.Ended(m.HandOver)).ToDictionary(g => g.Key, g => g.Count());
-        if (ended.Keys.Any(e => e.Length > 0))
-            page.Line($"Hand-overs: {string.Join(", ", ended.OrderBy(e => e.Key.Length == 0).ThenByDescending(e => e.Value)
-                .Select(e => $"{(e.Key.Length == 0 ? "none recorded" : e.Key)} on {e.Value}"))}.");
+        if (reading.Machines.Any(m => m.HandOver is not null))
+            page.Line($"Hand-overs: {DisplayText.Ended(reading.Machines.Select(m => m.HandOver))}.");
     }
 
     private static void WriteProblems(IReportPage page, FleetFolder fleet, FleetReading reading)
@@ -105,7 +103,7 @@ internal static class FleetInventory
         "moorfield.fleet/1", fleet.Name, fleet.FullPath,
         [.. reading.Machines.Select(m => new FleetMachineJson(
             m.Source, m.Name, m.Id, m.System, m.Build, m.Maker, m.Made, m.Gaps, m.Items.Length,
-            m.HandOver is not { } run ? null : new FleetHandOverJson(run.Plan, run.Series, run.When, run.Code, run.Line, DisplayText.Ended(run))))],
+            m.HandOver is { } run ? DocumentBuilder.HandOver(run) : null))],
         [.. packages.Select(p => new FleetPackageJson(
             p.Family.ToString(), p.Title, p.Machines, p.HeldBy.GetValueOrDefault(HeldBy.Everyone), p.HeldBy.GetValueOrDefault(HeldBy.Some),
             p.HeldBy.GetValueOrDefault(HeldBy.Nobody), p.Newcomers, p.Blocked, [.. p.Versions.Select(v => v.ToString())],

@@ -20,6 +20,9 @@ public sealed record CheckedSystem(
     /// <summary>The machine, and when it was read, for one of a fleet.</summary>
     internal (string Id, string Name, DateTimeOffset Made)? Machine { get; init; }
 
+    /// <summary>The last run of a hand-over of the brief on that machine; null when none is recorded there.</summary>
+    public HandOverRecord? HandOver { get; init; }
+
     /// <summary>True if it is as the brief wants it.</summary>
     public bool Agrees => Error is null && Differences.IsEmpty;
 }
@@ -77,6 +80,7 @@ public sealed class BriefCheck(
                     : snapshot.EditionNumber is { } number ? $"edition {number} of {target.Name}" : target.Name;
                 return new CheckedSystem(path, target.FullPath, name, snapshot.EditionNumber, differences, i == 0 ? unmatched : [], null)
                 {
+                    HandOver = snapshot.HandOvers.FirstOrDefault(h => h.Series == System.IO.Path.GetFileName(brief.Name)),
                     Machine = isOfFleet ? (snapshot.MachineId.ToUpperInvariant(), name.ToUpperInvariant(),
                         FleetReading.Dated(snapshot.AsOf, DateTimeOffset.UtcNow)) : null,
                 };

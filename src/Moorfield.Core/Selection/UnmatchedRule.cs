@@ -26,6 +26,7 @@ public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, Immu
     public static ImmutableArray<UnmatchedRule> Find(Brief brief, IReadOnlyCollection<SystemSnapshot> systems, IReadOnlyCollection<string> gone)
     {
         var packages = systems.SelectMany(s => s.Packages).ToList();
+        var assessments = new Lazy<List<RemovalAssessment>>(() => [.. systems.Select(s => new RemovalAssessment(s, brief.Advice))]);
         var known = gone.Concat(gone.Select(NameOf))
             .Concat(systems.SelectMany(s => s.Blocks).SelectMany(b => new[] { b.ToString(), b.Name })).ToHashSet(StringComparer.OrdinalIgnoreCase);
         return [.. brief.Remove.SelectMany(r => Idle(r, keeps: false)), .. brief.Keep.SelectMany(r => Idle(r, keeps: true))];
@@ -36,7 +37,7 @@ public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, Immu
                 return IdleDesktop(rule, keeps, systems.SelectMany(DesktopProgramGroup.Of).Select(p => p.Name), known);
             // Conditions take nothing once what they took is gone, which does not make them mistyped.
             if (rule.Conditions.Names.IsEmpty)
-                return gone.Count > 0 || systems.Any(s => !rule.Choose(s, new RemovalAssessment(s, brief.Advice), keeps).IsEmpty) ? []
+                return gone.Count > 0 || systems.Zip(assessments.Value).Any(s => !rule.Choose(s.First, s.Second, keeps).IsEmpty) ? []
                     : [new UnmatchedRule(rule, keeps, rule.Conditions.Describe(), [])
                     {
                         IsKnown = rule.Conditions.Find.IsEmpty || !systems.Any(s => s.AsOf is not null
@@ -62,7 +63,11 @@ public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, Immu
     }
 
     /// <summary>True if a letter differs, or two of a long name: names of one publisher are alike without being the same.</summary>
-    private static bool IsTypo(string typed, string name) => NamePattern.Letters(typed, name) <= Math.Clamp(typed.Length / 5, 1, 2);
+    private static bool IsTypo(string typed, string name)
+    {
+        int most = Math.Clamp(typed.Length / 5, 1, 2);
+        return Math.Abs(typed.Length - name.Length) <= most && NamePattern.Letters(typed, name) <= most;
+    }
 
     private static string NameOf(string family) => family.LastIndexOf('_') is var end and > 0 ? family[..end] : family;
 }
