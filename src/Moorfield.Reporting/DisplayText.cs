@@ -30,7 +30,8 @@ internal static class DisplayText
     /// <summary>How hand-overs ended on how many machines.</summary>
     /// <param name="records">One for each machine; null where none is recorded.</param>
     internal static string Ended(IEnumerable<HandOverRecord?> records) => string.Join(", ", records.GroupBy(Ended)
-        .OrderBy(g => g.Key.Length == 0).ThenByDescending(g => g.Count()).Select(g => $"{(g.Key.Length == 0 ? "none recorded" : g.Key)} on {g.Count()}"));
+        .OrderBy(g => g.Key.Length == 0).ThenByDescending(g => g.Count())
+        .Select(g => $"{(g.Key.Length == 0 ? "none recorded" : g.Key)} on {g.Count()}"));
 
     /// <summary>How a hand-over ended, and when; what it said, unless all was done. Without a full stop.</summary>
     internal static string Of(HandOverRecord record)
