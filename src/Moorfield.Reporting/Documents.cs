@@ -258,6 +258,21 @@ internal sealed record FleetPackageJson(
 
 internal sealed record FleetFailureJson(string File, string Message);
 
+/// <summary>The <c>compare</c> document of two fleets.</summary>
+/// <param name="Machines">The number that both have; differences are of these.</param>
+/// <param name="New">Names of machines that only the later one has.</param>
+/// <param name="Missing">Names of machines that only the earlier one has.</param>
+internal sealed record FleetComparisonJson(
+    string Schema, string BeforePath, string AfterPath, int Machines, ImmutableArray<string> New, ImmutableArray<string> Missing,
+    ImmutableArray<FleetDifferenceJson> Packages, ImmutableArray<FleetFailureJson> Failures);
+
+/// <param name="Came">Names of machines that have it only now.</param>
+/// <param name="Went">Names of machines that do not have it any more.</param>
+/// <param name="Renewed">Names of machines that have other versions of it now.</param>
+internal sealed record FleetDifferenceJson(
+    string Family, string DisplayName, int Before, int After, ImmutableArray<string> Came, ImmutableArray<string> Went,
+    ImmutableArray<string> Renewed, ImmutableArray<string> NewVersions);
+
 /// <summary>The <c>explain</c> document of a package of a fleet.</summary>
 /// <param name="Machines">The number of machines of the fleet.</param>
 /// <param name="Found">One for each version that a machine has.</param>
@@ -293,6 +308,7 @@ internal sealed record SharedIdJson(string Id, ImmutableArray<string> Machines);
 [JsonSerializable(typeof(DoneJson))]
 [JsonSerializable(typeof(BuiltMediumJson))]
 [JsonSerializable(typeof(FleetJson))]
+[JsonSerializable(typeof(FleetComparisonJson))]
 [JsonSerializable(typeof(FleetExplanationJson))]
 internal sealed partial class DocumentJson : JsonSerializerContext
 {

@@ -99,6 +99,29 @@ public sealed class FleetTests : CliTest
         outcome.Output.IndexOf("COUNTER-12", StringComparison.Ordinal).ShouldBeGreaterThan(outcome.Output.IndexOf("COUNTER-11", StringComparison.Ordinal));
     }
 
+    [Fact]
+    public void Two_folders_are_compared_machine_by_machine()
+    {
+        string later = Folder["later"];
+        Directory.CreateDirectory(later);
+        _ = World.WriteSurveys(later);
+        Run("compare", _fleet, later).Output.ShouldBe("later compared with surveys: 3 machines in both\n0 packages differ.\n");
+        File.Delete(Path.Combine(later, "survey-COUNTER-12.json"));
+        string changed = Path.Combine(later, "survey-COUNTER-03.json");
+        File.WriteAllText(changed, File.ReadAllText(changed).Replace("4.53.51922.0", "4.54.1.0", StringComparison.Ordinal));
+        var outcome = Run("compare", _fleet, later);
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+        outcome.Output.ShouldMatch(@"Weather +2 +2 +- +- +COUNTER-03 +4\.54\.1\.0");
+        outcome.Output.ShouldContain("1 package differs.\nOnly in surveys: COUNTER-12.");
+        Json(Run("compare", _fleet, later, "--format", "json")).GetProperty("packages")[0].GetProperty("renewed")[0].GetString().ShouldBe("COUNTER-03");
+        Run("compare", _fleet, later, "--format", "csv").Output.ShouldContain(",Weather,2,2,,,COUNTER-03,4.54.1.0");
+        Refused(2, "is a folder of surveys, and is compared with another one", "compare", _fleet, Root);
+        Refused(2, "is a folder of surveys, and is compared with another one", "compare", Root, _fleet);
+        Refused(2, "have no editions", "compare", _fleet, later, "--before-edition", "1");
+        File.WriteAllText(Path.Combine(later, "survey-cut.json"), File.ReadAllText(changed)[..5000]);
+        Run("compare", _fleet, later).ExitCode.ShouldBe(3);
+    }
+
     private void Record(string machine, string series, int code, string line, string undone = "")
     {
         string result = $"{{\"schema\":\"moorfield.result/1\",\"plan\":\"0123456789abcdef\",\"when\":\"2026-10-04T09:00:00Z\",\"code\":{code},\"line\":\"moorfield: {line}\"}}";

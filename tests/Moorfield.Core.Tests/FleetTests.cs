@@ -7,6 +7,7 @@ using Moorfield.Core.Operations;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
+using Moorfield.Formats.Appx;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
@@ -80,6 +81,35 @@ public sealed class FleetTests : IDisposable
             }
             Directory.Delete(folder, recursive: true);
         }, iter: 8, threads: 1);
+    }
+
+    [Fact]
+    public void Two_readings_differ_by_what_came_went_and_was_renewed_on_machines_that_both_have()
+    {
+        static InstalledPackage Renewed(InstalledPackage package) =>
+            package with { FullName = PackageFullName.TryParse(package.FullName.ToString().Replace(package.FullName.Version.ToString(), "99.1.2.3",
+                StringComparison.Ordinal), out var name) ? name : throw new InvalidOperationException() };
+        bool Some(InstalledPackage p) => p.DisplayName is "Weather" or "Clock" or "Notes";
+        Save(Machine("PC1", has: Some), "a");
+        Save(Machine("PC2", has: Some), "b");
+        Save(Machine("PC3", has: Some), "c");
+        var before = Read();
+        Directory.Delete(_folder["fleet"], recursive: true);
+        Save(Machine("PC1", has: p => p.DisplayName is "Weather" or "Clock" or "Films"), "a");
+        var second = Machine("PC2", has: p => p.DisplayName is "Weather" or "Clock" or "Notes");
+        Save(second with { Packages = [.. second.Packages.Select(p => p.DisplayName == "Weather" ? Renewed(p) : p)] }, "b");
+        Save(Machine("PC4", has: Some), "d");
+        var comparison = FleetComparison.Of(before, Read());
+        comparison.Machines.ShouldBe(2);
+        comparison.New.ShouldBe(["PC4"]);
+        comparison.Missing.ShouldBe(["PC3"]);
+        comparison.Differences.Select(d => $"{d.Title} {d.Before} {d.After} +{string.Join(' ', d.Came)} -{string.Join(' ', d.Went)} "
+            + $"~{string.Join(' ', d.Renewed)} {string.Join(' ', d.Versions)}").ShouldBe(
+        [
+            $"Films 0 1 +PC1 - ~ {Demonstration.Packages.First(p => p.DisplayName == "Films").FullName.Version}",
+            "Notes 2 1 + -PC1 ~ ", "Weather 2 2 + - ~PC2 99.1.2.3",
+        ]);
+        FleetComparison.Of(before, before).Differences.ShouldBeEmpty();
     }
 
     [Fact]

@@ -18,13 +18,15 @@ internal static class CompareCommand
     internal static Command Create()
     {
         var command = new Command("compare", """
-            Shows what differs between two targets, two editions, or inventories saved before and after something happened.
+            Shows what differs between two targets, two editions, or inventories saved before and after something happened; between two folders
+            of surveys, on how many machines.
 
             Example:
               moorfield inventory /mnt/counter-07 --format saved --to before.saved
               moorfield compare before.saved /mnt/counter-07
               moorfield compare counter-install.wim counter-install.wim --before-edition 1 --after-edition 2
               moorfield compare /mnt/counter-07 3
+              moorfield compare surveys-october surveys-november
             """)
         { BeforePath, AfterPath, BeforeEdition, AfterEdition, All, VaultPath, Format };
         command.Handle(Run);
@@ -34,6 +36,17 @@ internal static class CompareCommand
     private static ExitCode Run(Invocation call)
     {
         string first = call.GetRequiredValue(BeforePath), second = call.GetRequiredValue(AfterPath);
+        var (earlier, later) = (Core.Fleets.FleetFolder.TryOpen(first), Core.Fleets.FleetFolder.TryOpen(second));
+        if (earlier is not null && later is not null)
+        {
+            return call.GetValue(BeforeEdition) is null && call.GetValue(AfterEdition) is null
+                ? FleetDifferences.Show(call, Format, earlier, later, call.GetValue(All))
+                : throw new MoorfieldException(ErrorKind.InvalidUsage,
+                    "Folders of surveys have no editions. Omit --before-edition and --after-edition.");
+        }
+        if ((earlier ?? later) is { } only)
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
+                $"{only.Name} is a folder of surveys, and is compared with another one. Name a file in it to compare one machine.");
         if (IsPoint(first))
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"The target comes first: {TextFormat.Command("compare", second, first)}.");
         if (IsPoint(second))
