@@ -7,6 +7,7 @@ using Moorfield.Core.Operations;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
 using Moorfield.Tests;
 
@@ -193,6 +194,51 @@ public sealed class FleetTests : IDisposable
         plain.Machines[0].Items.Zip(plain.Machines[1].Items).ShouldAllBe(i => ReferenceEquals(i.First, i.Second));
         var shell = Read(withReasons: true).Machines[0].Items.Single(i => i.Title == "Shell Host");
         shell.Reasons.ShouldBe("Part of the system without an entry in Start.");
+    }
+
+    [Fact]
+    public void Surveys_that_are_read_together_say_what_each_says_alone()
+    {
+        Directory.CreateDirectory(_folder["fleet"]);
+        var files = StandIn.World.WriteSurveys(_folder["fleet"]);
+        static string Told(FleetMachine machine) => $"{machine.Name}: {string.Join('\n', machine.Items)}";
+        var together = Read(withReasons: true).Machines;
+        together.Length.ShouldBe(3);
+        foreach (string file in files)
+        {
+            string alone = _folder[Path.GetFileNameWithoutExtension(file)];
+            Directory.CreateDirectory(alone);
+            File.Copy(file, Path.Combine(alone, "survey.json"));
+            var machine = FleetFolder.TryOpen(alone)!.Read(OpenOptions.Default, (_, _) => true, withReasons: true).Machines.Single();
+            together.Select(Told).ShouldContain(Told(machine));
+        }
+    }
+
+    [Fact]
+    public void What_is_the_same_is_parsed_once()
+    {
+        var parsed = new ParsedContents();
+        int count = 0;
+        string Parse(Stream content)
+        {
+            count++;
+            return content.Length > 3 ? $"{content.Length}" : throw new InvalidDataException();
+        }
+
+        parsed.Get([1, 2, 3, 4], Parse).ShouldBe("4");
+        parsed.Get([1, 2, 3, 4], Parse).ShouldBe("4");
+        count.ShouldBe(1);
+        parsed.Get([1, 2, 3, 5], Parse);
+        count.ShouldBe(2);
+        parsed.Get([1, 2, 3, 4], c => new[] { (int)c.Length }).ShouldBe([4]);
+        for (int i = 3; i < 5; i++)
+        {
+            Should.Throw<InvalidDataException>(() => parsed.Get([1], Parse));
+            count.ShouldBe(i);
+        }
+        parsed.Get(new byte[100_000], Parse);
+        parsed.Get(new byte[100_000], Parse);
+        count.ShouldBe(6);
     }
 
     [Fact]

@@ -1,6 +1,7 @@
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Fleets;
 
@@ -94,6 +95,7 @@ public sealed class FleetFolder
     public FleetReading Read(OpenOptions options, Func<InstalledPackage, RemovalAssessment, bool> fits, bool withReasons = false)
     {
         var items = new FleetItems();
+        options = options with { Parsed = new ParsedContents() };
         var read = Files.AsParallel().AsOrdered().Select(file => Read(file, options, fits, withReasons, items)).ToList();
         var machines = read.SelectMany(r => r.Machines).ToList();
         var now = DateTimeOffset.UtcNow;

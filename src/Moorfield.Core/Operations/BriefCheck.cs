@@ -3,6 +3,7 @@ using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
 using Moorfield.Core.Vaults;
 
 namespace Moorfield.Core.Operations;
@@ -34,6 +35,8 @@ public sealed record CheckedSystem(
 public sealed class BriefCheck(
     Brief brief, IReadOnlyCollection<string> who, IReadOnlyCollection<string> editions, IReadOnlyList<PointSummary> points, OpenOptions options)
 {
+    private readonly ParsedContents _parsed = new();
+
     // Each reads hives of a hundred megabytes.
     private const int MaxAtOnce = 2;
 
@@ -67,7 +70,7 @@ public sealed class BriefCheck(
     {
         try
         {
-            using var target = Target.Open(path, new WriteInterceptor(), options with { Maker = brief.Maker });
+            using var target = Target.Open(path, new WriteInterceptor(), options with { Maker = brief.Maker, Parsed = _parsed });
             var systems = target.Read(target.SelectEditions(target.HasEditions ? editions : []), brief.Guards);
             var unmatched = UnmatchedRule.Find(brief, systems, PointHistory.RemovedNames(points, target.Identify(systems[0])));
             return [.. systems.Select((snapshot, i) =>

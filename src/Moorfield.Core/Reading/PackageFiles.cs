@@ -130,7 +130,7 @@ internal sealed class PackageFiles
         try
         {
             if (_tree.Read(place, ManifestLimit) is { } content)
-                return read(new MemoryStream(content, writable: false));
+                return _tree.Parsed is { } parsed ? parsed.Get(content, read) : read(new MemoryStream(content, writable: false));
         }
         catch (Exception e) when (e is InvalidDataException or MoorfieldException)
         {

@@ -1,5 +1,6 @@
 using Moorfield.Core.Disks;
 using Moorfield.Core.Transactions;
+using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Targets;
 
@@ -29,6 +30,9 @@ public sealed record OpenOptions
 
     /// <summary>True if opening a disk recovers what an interrupted run left there.</summary>
     public bool Recovers { get; init; } = true;
+
+    /// <summary>Parsed files that several surveys share; null for a target that is read alone.</summary>
+    public ParsedContents? Parsed { get; init; }
 
     /// <summary>The interrupted run that a person named; null when none was named.</summary>
     public MarkedRun? RecoverBy { get; init; }

@@ -72,6 +72,7 @@ public sealed class SurveyTarget : Target
 
     protected override ImmutableArray<SystemSnapshot> ReadSystems(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards)
     {
+        _tree.Parsed = Opened.Parsed;
         try
         {
             return [.. editions.Select(_ => SystemReader.Read(_tree, guards, Opened.Languages))];

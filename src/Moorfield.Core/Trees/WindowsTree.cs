@@ -17,6 +17,9 @@ public abstract class WindowsTree : IDisposable
     /// <summary>True if several threads may read at once.</summary>
     internal virtual bool IsReadByMany => false;
 
+    /// <summary>Parsed files that it shares with other trees; null for one that is read alone.</summary>
+    internal ParsedContents? Parsed { get; set; }
+
     /// <summary>The entry at a path; null when nothing is there, or when a link is on the way to it.</summary>
     public abstract EntryInfo? Stat(WindowsPath path);
 
