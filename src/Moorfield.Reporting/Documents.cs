@@ -166,7 +166,7 @@ internal sealed record MediumJson(
 internal sealed record DifferenceJson(string Code, string? Family, string? DisplayName, string Text);
 
 internal sealed record CheckedJson(string Target, string Path, int? Edition, bool Agrees, ImmutableArray<DifferenceJson> Differences, string? Error,
-    HandOverRecordJson? HandOver, ImmutableArray<UnmatchedRuleJson> UnmatchedRules);
+    string Name, HandOverRecordJson? HandOver, ImmutableArray<UnmatchedRuleJson> UnmatchedRules);
 
 internal sealed record UnmatchedRuleJson(string At, string Does, string What, ImmutableArray<string> NearMisses, bool Known, bool SeemsMistyped);
 

@@ -129,7 +129,8 @@ public sealed class ChoosingTests : CliTest
         preview.ShouldContain("after 'moorfield image compact'.");
         string brief = Folder.Write("b.yaml", "brief: 1\nremove: [Weather]"u8);
         var check = Run("check", image, "--brief", brief);
-        check.Output.ShouldStartWith("4 systems: 0 as the brief wants, 4 not, 0 not read.\nAll 4 editions of counter-install.wim differ from the brief in 1 point");
+        check.Output.ShouldStartWith("4 systems: 0 as the brief wants, 4 not, 0 not read.\n"
+            + "All 4 editions of counter-install.wim differ from the brief in 1 point");
         var result = Run("remove", image, "Weather", "Larkfield.Crossword", "--yes", "--accept-costs").Output;
         result.ShouldContain("Editions 1, 2 and 4: Removed 2 packages for newcomers");
         result.ShouldContain("Edition 3: Removed 1 package for newcomers");

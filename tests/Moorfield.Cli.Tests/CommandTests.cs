@@ -97,11 +97,14 @@ public sealed class CommandTests : CliTest
         Run("explain", Root, "Assistant").Output.ShouldContain("Kept away by   no known guard: an update may bring it back despite a block");
         string brief = Folder.Write("guards.yaml", System.Text.Encoding.UTF8.GetBytes("brief: 1\nguard:\n"
             + string.Concat(new[] { ("machine", "Off"), ("account", "Quiet") }.Select(g =>
-                $"  - {{hive: {g.Item1}, key: Policies\\Assistant, name: {g.Item2}, type: dword, data: 1, family: {StandIn.World.Load().Family("Northlight.Assistant")}}}\n"))));
+                $"  - {{hive: {g.Item1}, key: Policies\\Assistant, name: {g.Item2}, type: dword, data: 1, "
+                + $"family: {StandIn.World.Load().Family("Northlight.Assistant")}}}\n"))));
         Run("explain", Root, "Assistant", "--brief", brief).Output.ShouldContain("Kept away by   only a guard: Off (not set), Quiet (not set)");
         Run("guard", Root, "--brief", brief, "--for", "ivy", "--yes").ExitCode.ShouldBe(0);
-        Run("explain", Root, "Assistant", "--brief", brief).Output.ReplaceLineEndings(" ").ShouldContain("only a guard: Off (set), Quiet (set for ivy; not set");
-        Json(Run("explain", Root, "Assistant", "--brief", brief, "--format", "json")).GetProperty("guards").EnumerateArray().Select(g => g.GetString())
+        Run("explain", Root, "Assistant", "--brief", brief).Output.ReplaceLineEndings(" ")
+            .ShouldContain("only a guard: Off (set), Quiet (set for ivy; not set");
+        Json(Run("explain", Root, "Assistant", "--brief", brief, "--format", "json")).GetProperty("guards").EnumerateArray()
+            .Select(g => g.GetString())
             .ShouldBe(["Off", "Quiet"]);
         File.Delete(At("Users/Default/NTUSER.DAT"));
         Run("explain", Root, "Assistant", "--brief", brief).Output.ShouldContain("Quiet (not known)");

@@ -58,7 +58,8 @@ public sealed class FleetTests : IDisposable
                 // Whoever has a package is by chance as well.
                 machines[i] = machines[i] with
                 {
-                    Packages = [.. machines[i].Packages.Select(p => p with { Newcomers = p.Newcomers && chance.Next(2) == 0, Blocked = chance.Next(4) == 0 })],
+                    Packages = [.. machines[i].Packages.Select(p => p with { Newcomers = p.Newcomers && chance.Next(2) == 0,
+                        Blocked = chance.Next(4) == 0 })],
                 };
                 _folder.Write($"{Path.GetFileName(folder)}/{i}.saved", SavedInventory.Write(target, [machines[i]]));
             }
@@ -244,7 +245,14 @@ public sealed class FleetTests : IDisposable
     [Fact]
     public void Checking_a_fleet_is_checking_each_of_its_machines()
     {
-        string brief = _folder.Write("b.yaml", "brief: 1\nfor: everyone\nremove: [Weather, Clock]\nkeep: [Films]\nblock: [Saltmarsh.Lottery_5s2ajr5e6xvkm]\nguard: [offered-apps]"u8);
+        string brief = _folder.Write("b.yaml", """
+            brief: 1
+            for: everyone
+            remove: [Weather, Clock]
+            keep: [Films]
+            block: [Saltmarsh.Lottery_5s2ajr5e6xvkm]
+            guard: [offered-apps]
+            """u8);
         var chance = new Random(Random.Shared.Next());
         for (int i = 0; i < 5; i++)
             Save(Machine($"PC{i}", has: _ => chance.Next(3) > 0), $"{i}");
@@ -254,7 +262,8 @@ public sealed class FleetTests : IDisposable
         var check = new BriefCheck(new BriefLoader(_ => []).Load(brief), [], [], [], OpenOptions.Default);
         var together = check.Check([_folder["fleet"]]);
         together.Where(c => c.Error is not null).Select(c => c.Given).ShouldBe([_folder["fleet/bad.saved"]]);
-        together.Where(c => c.Error is null).Select(c => $"{c.Name}: {string.Join(' ', c.Differences.Select(d => d.Text))}").Order(StringComparer.Ordinal)
+        together.Where(c => c.Error is null).Select(c => $"{c.Name}: {string.Join(' ', c.Differences.Select(d => d.Text))}")
+            .Order(StringComparer.Ordinal)
             .ShouldBe(Enumerable.Range(0, 5).Select(i =>
                 $"PC{i}: {string.Join(' ', check.Check([_folder[$"fleet/{i}.saved"]]).Single().Differences.Select(d => d.Text))}"));
     }
@@ -262,13 +271,21 @@ public sealed class FleetTests : IDisposable
     [Fact]
     public void A_difference_says_without_names_of_accounts_what_it_is_on_every_machine()
     {
-        string brief = _folder.Write("b.yaml", "brief: 1\nfor: everyone\nremove:\n  - Weather\n  - {kind: desktop, package: Saltmarsh Tide Folder}\nguard: [suggested-apps, offered-apps]"u8);
+        string brief = _folder.Write("b.yaml", """
+            brief: 1
+            for: everyone
+            remove:
+              - Weather
+              - {kind: desktop, package: Saltmarsh Tide Folder}
+            guard: [suggested-apps, offered-apps]
+            """u8);
         var check = new BriefCheck(new BriefLoader(_ => []).Load(brief), [], [], [], OpenOptions.Default);
         var differences = check.Check([_root]).Single().Differences;
         differences.Where(d => d.DisplayName == "Weather").Select(d => d.General).ShouldBe(["is there: accounts and newcomers have it."]);
         differences.Where(d => d.DisplayName == "Saltmarsh Tide Folder" && d.Text.StartsWith("is there", StringComparison.Ordinal))
             .Select(d => d.General).ShouldBe(["is there: accounts have it."]);
-        var guards = differences.Where(d => d.Code == "guardNotSet").Select(d => d.General[(d.General.LastIndexOf(" is ", StringComparison.Ordinal) + 4)..]).ToList();
+        var guards = differences.Where(d => d.Code == "guardNotSet").Select(d => d.General[(d.General.LastIndexOf(" is ",
+            StringComparison.Ordinal) + 4)..]).ToList();
         guards.ShouldContain("not set for the machine.");
         guards.ShouldContain("set to something else for newcomers.");
         guards.ShouldContain("set to something else for accounts.");

@@ -97,7 +97,8 @@ public sealed class GuardKindTests : IDisposable
     public void Removal_by_policy_does_not_count_as_what_a_part_of_the_system_looks_at()
     {
         var part = Bench.Demonstration.Packages.First(p => p.Role == PackageRole.Component && p.Newcomers);
-        ImmutableArray<GuardState> states = [.. KnownGuards.OfRemovalByPolicy([part.Family]).Select(g => new GuardState(g, null, WindowsPath.Of("x"), g.Value))];
+        ImmutableArray<GuardState> states = [.. KnownGuards.OfRemovalByPolicy([part.Family]).Select(g => new GuardState(g, null,
+            WindowsPath.Of("x"), g.Value))];
         new Forecaster(Bench.Demonstration with { Build = "26200.1", EditionId = "Enterprise" }, states, _ => false).SignIn().Families
             .Single(f => f.Family == part.Family).Guards.ShouldBeEmpty();
     }
@@ -142,7 +143,8 @@ public sealed class GuardKindTests : IDisposable
         KnownGuards.KnowsRemovalByPolicy(On("26200.1")).ShouldBeFalse();
         var weather = guards[1];
         PackageFamilyName.TryParse(weather.Family!, out var family).ShouldBeTrue();
-        foreach (var (edition, brief, count) in new[] { ("Enterprise", null, 1), ("Professional", null, 0), ("Enterprise", file, 1), ("Professional", file, 1) })
+        foreach (var (edition, brief, count) in new[] { ("Enterprise", null, 1), ("Professional", null, 0), ("Enterprise", file, 1),
+            ("Professional", file, 1) })
             KnownGuards.About(family, On("26200.1", edition), brief is null ? null : new BriefLoader(_ => []).Load(brief)).Select(g => g.Describe())
                 .ShouldBe(Enumerable.Repeat(weather.Describe(), count));
         Change(guards).Failures.ShouldBeEmpty();

@@ -14,8 +14,8 @@ public sealed class HousePictureTests
 
     // From the top down.
     private static readonly string[] Rooms =
-        ["Cli", "Reporting", "HandOver", "Operations", "Fleets", "Targets", "Transactions", "Planning", "Vaults", "Selection", "Assessment", "Reading", "Disks",
-            "Images", "Trees", "Storage", "Layout", "Model", "Formats"];
+        ["Cli", "Reporting", "HandOver", "Operations", "Fleets", "Targets", "Transactions", "Planning", "Vaults", "Selection",
+            "Assessment", "Reading", "Disks", "Images", "Trees", "Storage", "Layout", "Model", "Formats"];
 
     private static string Repository([CallerFilePath] string here = "") => Path.GetFullPath(Path.Combine(Path.GetDirectoryName(here)!, "../.."));
 

@@ -121,7 +121,8 @@ public sealed class ProgramLeftoverTests : IDisposable
         AddEntry("says nothing");
         AddEntry("short names", (Folder, @"C:\Program Files\GONEAW~1"), (Uninstall, @"C:\PROGRA~1\GONEAW~1\remove.exe"));
         AddEntry("a short name", (Folder, Gone), (Uninstall, @"C:\PROGRA~1\Gone\remove.exe"));
-        AddEntry("longer than any name", (Folder, $@"C:\Program Files\{new string('x', 300)}"), (Uninstall, $@"C:\Program Files\{new string('x', 300)}\r.exe"));
+        AddEntry("longer than any name", (Folder, $@"C:\Program Files\{new string('x', 300)}"),
+            (Uninstall, $@"C:\Program Files\{new string('x', 300)}\r.exe"));
         Found().ShouldBe(["ProgramEntry a", "ProgramEntry b", "ProgramEntry c"]);
     }
 
@@ -130,7 +131,8 @@ public sealed class ProgramLeftoverTests : IDisposable
     {
         HiveEdit.Change(At("Users/rowan/NTUSER.DAT"), hive =>
         {
-            foreach (var (name, command) in new[] { ("gone", @"%LocalAppData%\Gone\remove.exe"), ("there", @"%LocalAppData%\CardCounter\remove.exe") })
+            foreach (var (name, command) in new[] { ("gone", @"%LocalAppData%\Gone\remove.exe"),
+                ("there", @"%LocalAppData%\CardCounter\remove.exe") })
             {
                 var key = hive.Create($@"Software\{Version}\Uninstall\{name}");
                 key.Set(HiveValue.FromString("DisplayName", name));
@@ -196,7 +198,8 @@ public sealed class ProgramLeftoverTests : IDisposable
         byte[] link = File.ReadAllBytes(At("ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp/Chart Plotter.lnk"));
         Directory.CreateDirectory(At("Users/ivy/Desktop/Work/Old"));
         Directory.CreateDirectory(At("Users/ivy/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Charts/Old"));
-        foreach (string folder in new[] { "Desktop", "Desktop/Work", "Desktop/Work/Old", "AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Charts/Old" })
+        foreach (string folder in new[] { "Desktop", "Desktop/Work", "Desktop/Work/Old",
+            "AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Charts/Old" })
             File.WriteAllBytes(At($"Users/ivy/{folder}/Plotter.lnk"), link);
         Directory.Delete(At("Program Files (x86)/Gannet"), recursive: true);
         _bench.Read().Leftovers.Where(l => l.Kind == LeftoverKind.Shortcut).Select(l => ((TreeLocation)l.Location).Path.ToString()).ShouldBe(

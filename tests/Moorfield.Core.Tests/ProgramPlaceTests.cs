@@ -16,7 +16,8 @@ public sealed class ProgramPlaceTests : IDisposable
     {
         string[] rows = [.. File.ReadLines(Path.Combine(Repository(), "docs/on-disk.md")).Where(l => l.StartsWith("| *", StringComparison.Ordinal)
             && !l.StartsWith("| **", StringComparison.Ordinal))];
-        rows.ShouldBe(ProgramPlaces.All.Select(p => $"| *{p.Id}* | {p.Container} `{p.Path}` | {(p.StaysBecause is { } stays ? $"no: {stays}" : "yes")} "
+        rows.ShouldBe(ProgramPlaces.All
+            .Select(p => $"| *{p.Id}* | {p.Container} `{p.Path}` | {(p.StaysBecause is { } stays ? $"no: {stays}" : "yes")} "
             + $"| {p.Leftover?.ToString() ?? $"no: {p.NoLeftoverBecause}"} | {(p.NotInSurveysBecause is { } reason ? $"no: {reason}" : "yes")} |"));
 
         static string Repository([CallerFilePath] string here = "") => Path.GetFullPath(Path.Combine(Path.GetDirectoryName(here)!, "../.."));

@@ -593,7 +593,8 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         foreach (bool constrained in new[] { false, true })
         {
             const string List = @"Software\Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\Run";
-            const string Once = @"Software\Microsoft\Windows\CurrentVersion\RunOnce", Setup = @"Software\Microsoft\Active Setup\Installed Components\{1}";
+            const string Once = @"Software\Microsoft\Windows\CurrentVersion\RunOnce",
+                Setup = @"Software\Microsoft\Active Setup\Installed Components\{1}";
             var machine = Machine();
             machine.OwnHive(null).Create(Once).Values["Tideline"] =
                 HiveValue.FromString("Tideline", @"%SystemRoot%\setup.exe /first", HiveValueType.ExpandString);
@@ -608,7 +609,8 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
                     new NewcomerValue("Ledger", Setup, "Version", HiveValue.FromString("Version", "65535,65535,65535,65535")),
                 ],
             };
-            Detect(machine, plan).Output[0].ShouldContain("drift: Tideline installs itself for new accounts; Ledger installs itself for new accounts.");
+            Detect(machine, plan).Output[0]
+                .ShouldContain("drift: Tideline installs itself for new accounts; Ledger installs itself for new accounts.");
             var result = Remediate(machine, plan, constrained);
             result.ExitCode.ShouldBe(0, result.Output[0]);
             result.Output[0].ShouldContain("0 guards set, 0 programs removed, 2 programs kept from new accounts");
@@ -634,7 +636,8 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         var machine = Machine();
         foreach (string name in new[] { "Plain", "Binary" })
             machine.OwnHive(null).Create(Once).Values[name] = HiveValue.FromString(name, "setup.exe");
-        var plan = Plan([], true) with { NewcomerValues = [new NewcomerValue("A", Once, "Plain", null), new NewcomerValue("B", Once, "Binary", null)] };
+        var plan = Plan([], true) with { NewcomerValues = [new NewcomerValue("A", Once, "Plain", null), new NewcomerValue("B", Once, "Binary",
+            null)] };
         Remediate(machine, plan).ExitCode.ShouldBe(0);
         machine.OwnHive(null).Find(Once)!.Values["Plain"] = HiveValue.FromString("Plain", "other.exe");
         machine.OwnHive(null).Find(Once)!.Values["Binary"] = new HiveValue("Binary", HiveValueType.None, Array.Empty<byte>());
@@ -680,7 +683,8 @@ public sealed class AdverseScenarios(Func<string, string> change) : Scenarios(ch
         result.ExitCode.ShouldBe(3);
         machine.Calls.Where(c => c.StartsWith("Start-Process", StringComparison.Ordinal))
             .ShouldBe([@"Start-Process C:\Program Files (x86)\Twin\remove.exe ", @"Start-Process C:\Windows\System32\remove.exe /q"]);
-        result.Output[0].ShouldContain("System could not be removed: its own removal ended well, and it is still registered", Case.Sensitive, result.Output[0]);
+        result.Output[0].ShouldContain("System could not be removed: its own removal ended well, and it is still registered", Case.Sensitive,
+            result.Output[0]);
         result.Output[0].ShouldContain("1 program removed");
     }
 

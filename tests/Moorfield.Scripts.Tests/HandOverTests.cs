@@ -122,7 +122,8 @@ public sealed class HandOverTests : IDisposable
                 return 0;
             };
         }
-        string Registry() => string.Join('\n', machine.Hives.OrderBy(h => h.Key, StringComparer.Ordinal).SelectMany(h => h.Value.Lines(h.Key)).Where(l => l.Contains(": ", StringComparison.Ordinal)));
+        string Registry() => string.Join('\n', machine.Hives.OrderBy(h => h.Key, StringComparer.Ordinal).SelectMany(h => h.Value.Lines(h.Key))
+            .Where(l => l.Contains(": ", StringComparison.Ordinal)));
         string hives = Registry();
         var files = HandOverFiles.Write(handOver).ToDictionary(f => f.Name, f => f.Content);
         var result = Shell.Run(machine, files[HandOverFiles.Remediate]);
@@ -163,8 +164,10 @@ public sealed class HandOverTests : IDisposable
         var key = machine.Software.Find(@"Moorfield\HandOver\" + record.Plan)!;
         string good = key.Values["Result"].AsString()!;
         foreach (string result in new[] { "", "{", "[]", "{}", "null", "7", good.Replace("result/1", "result/2", StringComparison.Ordinal),
-            good.Replace(record.Plan, "0123456789abcdef", StringComparison.Ordinal), good.Replace("\"code\":", "\"code\":9", StringComparison.Ordinal),
-            good.Replace("\"when\":\"", "\"when\":\"x", StringComparison.Ordinal), good.Replace("moorfield: ", new string('x', 2100), StringComparison.Ordinal),
+            good.Replace(record.Plan, "0123456789abcdef", StringComparison.Ordinal), good.Replace("\"code\":", "\"code\":9",
+                StringComparison.Ordinal),
+            good.Replace("\"when\":\"", "\"when\":\"x", StringComparison.Ordinal), good.Replace("moorfield: ", new string('x', 2100),
+                StringComparison.Ordinal),
             good.Replace("\"line\":", "\"line\":[[[[[1]]]]],\"x\":", StringComparison.Ordinal), new string(' ', 100_001) + good })
         {
             key.Values["Result"] = HiveValue.FromString("Result", result);

@@ -16,8 +16,8 @@ internal static class CheckCommand
     {
         var command = new Command("check", """
             Compares targets with a brief and changes nothing: what is there, what came back, what is not blocked, which guards are not set.
-            A folder of surveys stands for its machines; what is the same on several is shown once. Exit code 4 if anything differs, 3 if a
-            target could not be read.
+            A folder of surveys counts as all machines in it. Systems with the same differences are shown together. Exit code 4 if anything
+            differs, 3 if a target could not be read.
 
             Example:
               moorfield check /mnt/counter-07 /mnt/counter-08 --brief counters.brief.yaml
@@ -40,7 +40,7 @@ internal static class CheckCommand
         call.Write(Format, new Report(
             () => new CheckJson("moorfield.check/1", brief.Name, brief.Title, all.All(c => c.Agrees), [.. all.Select(c => new CheckedJson(
                 c.Given, c.Path, c.Edition, c.Agrees, [.. c.Differences.Select(d => new DifferenceJson(d.Code, d.Family, d.DisplayName, d.Text))],
-                    c.Error, c.HandOver is { } run ? DocumentBuilder.HandOver(run) : null,
+                    c.Error, c.Name, c.HandOver is { } run ? DocumentBuilder.HandOver(run) : null,
                 [.. c.Unmatched.Select(i => new UnmatchedRuleJson(i.Rule.Source, i.Keeps ? "keep" : "remove", i.What, i.Near, i.IsKnown,
                     i.SeemsMistyped))]))]),
             page =>

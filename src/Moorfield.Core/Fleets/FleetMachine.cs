@@ -42,7 +42,9 @@ public sealed record FleetMachine(
     HandOverRecord? HandOver, ImmutableArray<FleetItem> Items)
 {
     /// <summary>The same for all documents of one machine: its identifier with its name, since clones have the same identifier.</summary>
-    internal (string Id, string Name) Key => (Id.ToUpperInvariant(), Name.ToUpperInvariant());
+    internal (string Id, string Name) Key => KeyOf(Id, Name);
+
+    internal static (string Id, string Name) KeyOf(string id, string name) => (id.ToUpperInvariant(), name.ToUpperInvariant());
 
     internal static FleetMachine Of(
         Target target, SystemSnapshot system, Func<InstalledPackage, RemovalAssessment, bool> fits, bool withReasons, FleetItems items)

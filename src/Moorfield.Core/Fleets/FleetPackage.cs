@@ -5,7 +5,7 @@ namespace Moorfield.Core.Fleets;
 /// <summary>A family over all machines of a fleet.</summary>
 /// <param name="Title">The name that most machines have for it.</param>
 /// <param name="Machines">The number of machines that have it.</param>
-/// <param name="HeldBy">On how many of them it is held by how many accounts; nothing stands for 0.</param>
+/// <param name="HeldBy">The number of these machines where everyone, some or nobody has it; without the words that no machine has.</param>
 /// <param name="Newcomers">The number of machines whose new accounts get it.</param>
 /// <param name="Blocked">The number of machines that have it and keep it from being provisioned again.</param>
 /// <param name="Versions">All that are there, the lowest first.</param>

@@ -112,7 +112,7 @@ public sealed partial record HandOverPlan(
         .Where(e => e.Key is not null && !e.Newcomers
             && (e.Sid is null || system.Plan.Request.For.Sids.Contains(e.Sid, StringComparer.OrdinalIgnoreCase)));
 
-    /// <summary>Blocks in the registry of new accounts; where there is none, the value that starts the program is not to be there.</summary>
+    /// <summary>The blocks to set in the registry of new accounts. A start that Windows cannot block has its value deleted instead.</summary>
     private static IEnumerable<NewcomerValue> ValuesOf(SystemPlan system)
     {
         var hive = Places.UserHive(Places.DefaultProfile);

@@ -19,7 +19,7 @@ public sealed record CheckedSystem(
         string? Error)
 {
     /// <summary>The machine, and when it was read, for one of a fleet.</summary>
-    internal (string Id, string Name, DateTimeOffset Made)? Machine { get; init; }
+    internal ((string Id, string Name) Key, DateTimeOffset Made)? Machine { get; init; }
 
     /// <summary>The last run of a hand-over of the brief on that machine; null when none is recorded there.</summary>
     public HandOverRecord? HandOver { get; init; }
@@ -41,7 +41,7 @@ public sealed class BriefCheck(
     private const int MaxAtOnce = 2;
 
     /// <summary>
-    /// All systems of the targets, in their order. A folder of surveys stands for its machines, each as its newest document has it. Of several
+    /// All systems of the targets, in their order. A folder of surveys counts as all machines in it, each by its newest document. Of several
     /// targets, one that cannot be read is among the results.
     /// </summary>
     /// <exception cref="MoorfieldException">The only target cannot be read.</exception>
@@ -55,7 +55,7 @@ public sealed class BriefCheck(
         Parallel.For(0, documents.Count, new ParallelOptions { MaxDegreeOfParallelism = MaxAtOnce }, i =>
             results[i] = Check(documents[i].Path, documents[i].IsOfFleet, isOnly: false));
         var all = results.SelectMany(r => r).ToList();
-        var newest = all.Where(c => c.Machine is not null).GroupBy(c => (c.Machine!.Value.Id, c.Machine.Value.Name))
+        var newest = all.Where(c => c.Machine is not null).GroupBy(c => c.Machine!.Value.Key)
             .Select(g => g.MaxBy(c => c.Machine!.Value.Made)).ToHashSet();
         return [.. all.Where(c => c.Machine is null || newest.Contains(c))];
     }
@@ -84,8 +84,8 @@ public sealed class BriefCheck(
                 return new CheckedSystem(path, target.FullPath, name, snapshot.EditionNumber, differences, i == 0 ? unmatched : [], null)
                 {
                     HandOver = snapshot.HandOvers.FirstOrDefault(h => h.Series == System.IO.Path.GetFileName(brief.Name)),
-                    Machine = isOfFleet ? (snapshot.MachineId.ToUpperInvariant(), name.ToUpperInvariant(),
-                        FleetReading.Dated(snapshot.AsOf, DateTimeOffset.UtcNow)) : null,
+                    Machine = isOfFleet
+                        ? (FleetMachine.KeyOf(snapshot.MachineId, name), FleetReading.Dated(snapshot.AsOf, DateTimeOffset.UtcNow)) : null,
                 };
             })];
         }
