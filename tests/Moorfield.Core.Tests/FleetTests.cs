@@ -131,6 +131,51 @@ public sealed class FleetTests : IDisposable
         Read().Ahead.Select(m => m.Name).ShouldBe(["PC2"]);
     }
 
+    /// <summary>A clock may be ahead by hours, as in another time zone, and not by days.</summary>
+    [Fact]
+    public void A_survey_of_later_today_is_the_newest_and_no_surprise()
+    {
+        Save(Machine("PC1", has: p => p.DisplayName == "Clock") with { AsOf = DateTimeOffset.UtcNow.AddHours(-1) }, "a");
+        Save(Machine("PC1", has: p => p.DisplayName == "Weather") with { AsOf = DateTimeOffset.UtcNow.AddHours(12) }, "b");
+        Save(Machine("PC1", has: p => p.DisplayName == "Notes") with { AsOf = DateTimeOffset.UtcNow.AddHours(30) }, "c");
+        Read().Machines.Single().Items.Single().Title.ShouldBe("Weather");
+        Read().Ahead.ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void A_machine_has_its_last_hand_over_and_a_name_even_if_the_system_has_none()
+    {
+        static HandOverRecord Ended(string series, int day, int code) =>
+            new("0123456789abcdef", series, new DateTimeOffset(2026, 10, day, 8, 0, 0, TimeSpan.Zero), code, "", "");
+        var machine = Machine("") with { HandOvers = [Ended("b.yaml", 9, 0), Ended("c.yaml", 8, 1), Ended("b.yaml", 7, 3)] };
+        Save(machine, "a");
+        var read = Read().Machines.Single();
+        read.Name.ShouldBe("a.saved");
+        read.HandOver.ShouldBe(machine.HandOvers[0]);
+        foreach (var (brief, expected) in new[] { ("b", (int?)0), ("c", 1), ("d", null) })
+        {
+            string file = _folder.Write(brief + ".yaml", "brief: 1\nfor: everyone\nremove: [Weather]"u8);
+            new BriefCheck(new BriefLoader(_ => []).Load(file), [], [], [], OpenOptions.Default).Check([_folder["fleet"]]).Single()
+                .HandOver.ShouldBe(expected is { } code ? machine.HandOvers.First(h => h.Code == code) : null);
+        }
+    }
+
+    [Fact]
+    public void A_family_has_the_name_that_most_machines_give_it_and_now_rather_than_before()
+    {
+        static SystemSnapshot Called(SystemSnapshot system, string title) =>
+            system with { Packages = [.. system.Packages.Select(p => p with { DisplayName = title })] };
+        static bool IsClock(InstalledPackage package) => package.DisplayName == "Clock";
+        Save(Called(Machine("PC1", has: IsClock), "Alarm"), "a");
+        Save(Called(Machine("PC2", has: IsClock), "Watch"), "b");
+        Save(Called(Machine("PC3", has: IsClock), "Watch"), "c");
+        var before = Read();
+        FleetPackage.Of(before.Machines).Single().Title.ShouldBe("Watch");
+        foreach (string name in new[] { "PC1", "PC2", "PC3" })
+            Save(Called(Machine(name, day: 2, has: p => IsClock(p) && name != "PC3"), "Timer"), name);
+        FleetComparison.Of(before, Read()).Differences.Single().Title.ShouldBe("Timer");
+    }
+
     [Fact]
     public void Clones_are_machines_of_their_own_and_told()
     {
